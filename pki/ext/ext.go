@@ -1,0 +1,284 @@
+// Package ext turns certificate extensions into values and back (RFC 5280
+// section 4.2).
+//
+// An extension is an identifier, a critical mark and bytes. This package gives
+// each kind that Iron Seal handles one decoder and one encoder, and keeps the
+// rest as bytes, so that nothing a device sent is lost on the way to the review
+// sheet. Decoders take hostile bytes: they bound counts and never panic.
+package ext
+
+import (
+	"encoding/asn1"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"golang.org/x/crypto/cryptobyte"
+	casn1 "golang.org/x/crypto/cryptobyte/asn1"
+
+	"ironseal/pki/san"
+)
+
+// The identifiers of the extensions handled here.
+var (
+	SubjectKeyID     = asn1.ObjectIdentifier{2, 5, 29, 14}
+	KeyUsageID       = asn1.ObjectIdentifier{2, 5, 29, 15}
+	AltNames         = asn1.ObjectIdentifier{2, 5, 29, 17}
+	BasicID          = asn1.ObjectIdentifier{2, 5, 29, 19}
+	NameConstraintID = asn1.ObjectIdentifier{2, 5, 29, 30}
+	CRLPoints        = asn1.ObjectIdentifier{2, 5, 29, 31}
+	PoliciesID       = asn1.ObjectIdentifier{2, 5, 29, 32}
+	PolicyMappings   = asn1.ObjectIdentifier{2, 5, 29, 33}
+	AuthorityKeyID   = asn1.ObjectIdentifier{2, 5, 29, 35}
+	PolicyLimits     = asn1.ObjectIdentifier{2, 5, 29, 36}
+	ExtendedUsage    = asn1.ObjectIdentifier{2, 5, 29, 37}
+	InhibitAny       = asn1.ObjectIdentifier{2, 5, 29, 54}
+	InfoAccess       = asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 1, 1}
+)
+
+var names = map[string]string{
+	SubjectKeyID.String(): "subject key identifier", KeyUsageID.String(): "key usage", AltNames.String(): "alternative names",
+	BasicID.String(): "basic constraints", NameConstraintID.String(): "name constraints", CRLPoints.String(): "revocation list addresses",
+	PoliciesID.String(): "certificate policies", PolicyMappings.String(): "policy mappings", AuthorityKeyID.String(): "authority key identifier",
+	PolicyLimits.String(): "policy constraints", ExtendedUsage.String(): "extended key usage", InhibitAny.String(): "inhibit any-policy",
+	InfoAccess.String(): "authority information access", "1.3.6.1.4.1.311.20.2": "enrolment template name", "1.3.6.1.4.1.311.21.7": "enrolment template",
+	"2.5.29.9": "subject directory attributes", "1.3.6.1.5.5.7.1.24": "required TLS features",
+}
+
+// NameOf gives an extension's name in trade words, or its dotted identifier.
+func NameOf(id asn1.ObjectIdentifier) string {
+	if n, ok := names[id.String()]; ok {
+		return n
+	}
+	return id.String()
+}
+
+// Extension is one extension, undecoded.
+type Extension struct {
+	ID       asn1.ObjectIdentifier
+	Critical bool
+	Value    []byte
+}
+
+// Set is a list of extensions in the order in which they stand.
+type Set []Extension
+
+// Most is how many extensions one object may carry when it is read.
+const Most = 256
+
+// Find returns the first extension with this identifier.
+func (s Set) Find(id asn1.ObjectIdentifier) (Extension, bool) {
+	i := slices.IndexFunc(s, func(e Extension) bool { return e.ID.Equal(id) })
+	if i < 0 {
+		return Extension{}, false
+	}
+	return s[i], true
+}
+
+// Repeated returns the identifiers that stand more than once, which RFC 5280
+// section 4.2 forbids.
+func (s Set) Repeated() []asn1.ObjectIdentifier {
+	var out []asn1.ObjectIdentifier
+	for i, e := range s {
+		for _, f := range s[:i] {
+			if e.ID.Equal(f.ID) {
+				out = append(out, e.ID)
+				break
+			}
+		}
+	}
+	return out
+}
+
+// ReadSet reads a SEQUENCE OF Extension.
+func ReadSet(der []byte) (Set, error) {
+	in := cryptobyte.String(der)
+	var seq cryptobyte.String
+	if !in.ReadASN1(&seq, casn1.SEQUENCE) || !in.Empty() {
+		return nil, errors.New("extensions: they are not one ASN.1 sequence")
+	}
+	var out Set
+	for !seq.Empty() {
+		var one, value cryptobyte.String
+		var e Extension
+		if !seq.ReadASN1(&one, casn1.SEQUENCE) || !one.ReadASN1ObjectIdentifier(&e.ID) {
+			return out, fmt.Errorf("extensions: number %d does not read", len(out)+1)
+		}
+		if one.PeekASN1Tag(casn1.BOOLEAN) {
+			var flag cryptobyte.String
+			if !one.ReadASN1(&flag, casn1.BOOLEAN) || len(flag) != 1 {
+				return out, fmt.Errorf("extension %s: its critical mark does not read", NameOf(e.ID))
+			}
+			e.Critical = flag[0] != 0
+		}
+		if !one.ReadASN1(&value, casn1.OCTET_STRING) {
+			return out, fmt.Errorf("extension %s: it has no value", NameOf(e.ID))
+		}
+		if len(out) == Most {
+			return out, fmt.Errorf("extensions: more than %d", Most)
+		}
+		e.Value = slices.Clone(value)
+		out = append(out, e)
+	}
+	return out, nil
+}
+
+// Add appends the set as a SEQUENCE OF Extension.
+func (s Set) Add(b *cryptobyte.Builder) {
+	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+		for _, e := range s {
+			b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+				b.AddASN1ObjectIdentifier(e.ID)
+				if e.Critical {
+					b.AddASN1Boolean(true)
+				}
+				b.AddASN1OctetString(e.Value)
+			})
+		}
+	})
+}
+
+// Basic is the basic constraints extension (section 4.2.1.9).
+type Basic struct {
+	Authority  bool
+	PathLength int // -1 where there is none
+}
+
+// ReadBasic decodes basic constraints.
+func ReadBasic(value []byte) (Basic, error) {
+	in := cryptobyte.String(value)
+	var seq cryptobyte.String
+	out := Basic{PathLength: -1}
+	if !in.ReadASN1(&seq, casn1.SEQUENCE) || !in.Empty() {
+		return out, errors.New("basic constraints: not one ASN.1 sequence")
+	}
+	if seq.PeekASN1Tag(casn1.BOOLEAN) {
+		var flag cryptobyte.String
+		if !seq.ReadASN1(&flag, casn1.BOOLEAN) || len(flag) != 1 {
+			return out, errors.New("basic constraints: the authority mark does not read")
+		}
+		out.Authority = flag[0] != 0
+	}
+	if !seq.Empty() {
+		if !seq.ReadASN1Integer(&out.PathLength) || out.PathLength < 0 || !seq.Empty() {
+			return out, errors.New("basic constraints: the path length does not read")
+		}
+	}
+	return out, nil
+}
+
+// Extension encodes basic constraints, critical (section 4.2.1.9 asks it of
+// authorities; for others the same is usual).
+func (c Basic) Extension() Extension {
+	var b cryptobyte.Builder
+	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+		if c.Authority {
+			b.AddASN1Boolean(true)
+			if c.PathLength >= 0 {
+				b.AddASN1Int64(int64(c.PathLength))
+			}
+		}
+	})
+	return Extension{ID: BasicID, Critical: true, Value: b.BytesOrPanic()}
+}
+
+// Words says what the constraints mean.
+func (c Basic) Words() string {
+	switch {
+	case !c.Authority:
+		return "no authority"
+	case c.PathLength < 0:
+		return "authority, any number of authorities below"
+	case c.PathLength == 0:
+		return "authority, no authority below (path length 0)"
+	}
+	return fmt.Sprintf("authority, at most %d level(s) of authorities below (path length %d)", c.PathLength, c.PathLength)
+}
+
+// ReadKeyID decodes a subject key identifier.
+func ReadKeyID(value []byte) ([]byte, error) {
+	in := cryptobyte.String(value)
+	var id cryptobyte.String
+	if !in.ReadASN1(&id, casn1.OCTET_STRING) || !in.Empty() {
+		return nil, errors.New("subject key identifier: not an octet string")
+	}
+	return slices.Clone(id), nil
+}
+
+// KeyID encodes a subject key identifier.
+func KeyID(id []byte) Extension {
+	var b cryptobyte.Builder
+	b.AddASN1OctetString(id)
+	return Extension{ID: SubjectKeyID, Value: b.BytesOrPanic()}
+}
+
+// ReadAuthorityKeyID decodes the key identifier of an authority key identifier
+// extension; nil where it names the issuer in another way only.
+func ReadAuthorityKeyID(value []byte) ([]byte, error) {
+	in := cryptobyte.String(value)
+	var seq, id cryptobyte.String
+	var there bool
+	if !in.ReadASN1(&seq, casn1.SEQUENCE) || !in.Empty() || !seq.ReadOptionalASN1(&id, &there, casn1.Tag(0).ContextSpecific()) {
+		return nil, errors.New("authority key identifier: it does not read")
+	}
+	return slices.Clone(id), nil
+}
+
+// AuthorityKey encodes an authority key identifier that names the key.
+func AuthorityKey(id []byte) Extension {
+	var b cryptobyte.Builder
+	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+		b.AddASN1(casn1.Tag(0).ContextSpecific(), func(b *cryptobyte.Builder) { b.AddBytes(id) })
+	})
+	return Extension{ID: AuthorityKeyID, Value: b.BytesOrPanic()}
+}
+
+// NamesExtension encodes alternative names. They are critical where the subject
+// is empty (section 4.2.1.6).
+func NamesExtension(list []san.Name, subjectEmpty bool) (Extension, error) {
+	der, err := san.Encode(list)
+	return Extension{ID: AltNames, Critical: subjectEmpty, Value: der}, err
+}
+
+// Words describes any extension in one line.
+func (e Extension) Words() string {
+	switch {
+	case e.ID.Equal(BasicID):
+		if c, err := ReadBasic(e.Value); err == nil {
+			return c.Words()
+		}
+	case e.ID.Equal(KeyUsageID):
+		if u, err := ReadKeyUsage(e.Value); err == nil {
+			return u.String()
+		}
+	case e.ID.Equal(ExtendedUsage):
+		if ids, err := ReadExtendedUsage(e.Value); err == nil {
+			return strings.Join(UsageNames(ids), ", ")
+		}
+	case e.ID.Equal(AltNames):
+		if list, err := san.Read(e.Value); err == nil {
+			var out []string
+			for _, n := range list {
+				out = append(out, n.String())
+			}
+			return strings.Join(out, ", ")
+		}
+	case e.ID.Equal(SubjectKeyID):
+		if id, err := ReadKeyID(e.Value); err == nil {
+			return fmt.Sprintf("%x", id)
+		}
+	case e.ID.Equal(AuthorityKeyID):
+		if id, err := ReadAuthorityKeyID(e.Value); err == nil {
+			return fmt.Sprintf("%x", id)
+		}
+	case e.ID.Equal(NameConstraintID):
+		if c, err := ReadConstraints(e.Value); err == nil {
+			return c.Words()
+		}
+	}
+	if len(e.Value) > 24 {
+		return fmt.Sprintf("%d bytes: %x…", len(e.Value), e.Value[:24])
+	}
+	return fmt.Sprintf("%d bytes: %x", len(e.Value), e.Value)
+}

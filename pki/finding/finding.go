@@ -1,0 +1,144 @@
+// Package finding holds what Iron Seal has to say about a request, a plan, a
+// certificate or a chain, as data rather than prose.
+//
+// A finding is one observation. It carries a stable code, so that a script, a
+// waiver or a template can name it; a severity, which decides what may happen
+// next; a message about this very object; and a remedy. Every code is declared
+// once, in the registry of this package, and docs/findings.md is written from
+// that registry, so the page and the program cannot disagree.
+//
+// The package decides nothing itself. Whoever examines an object calls New with
+// a code; the severity comes from the registry and from nowhere else.
+package finding
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Severity says what a finding does to an act. The order of the constants is
+// the order of weight: a larger value weighs more.
+type Severity int
+
+const (
+	// Note is worth knowing and asks for nothing.
+	Note Severity = iota + 1
+	// Warn will cost somebody time later unless they act; it stops nothing.
+	Warn
+	// Stop refuses the act until a person waives this code, with a reason.
+	Stop
+	// Bar refuses the act for good: no waiver passes it.
+	Bar
+)
+
+var severityWords = map[Severity]string{Note: "note", Warn: "warn", Stop: "stop", Bar: "bar"}
+
+// String gives the severity as the word used on sheets and in JSON.
+func (s Severity) String() string { return severityWords[s] }
+
+// MarshalJSON writes the severity as its word.
+func (s Severity) MarshalJSON() ([]byte, error) { return json.Marshal(s.String()) }
+
+// Code names one kind of finding for good: kebab-case, never reused.
+type Code string
+
+// Finding is one observation about one object.
+type Finding struct {
+	Code     Code     `json:"code"`
+	Severity Severity `json:"severity"`
+	Message  string   `json:"message"`          // about this object; may hold outside text, so escape it when it is shown
+	Remedy   string   `json:"remedy,omitempty"` // what to do about it
+	Waived   string   `json:"waived,omitempty"` // the reason given, once a stop has been waived
+}
+
+// New makes the finding with the given code. Its severity and its remedy come
+// from the registry. A code that the registry lacks is a fault in the program;
+// it is given the severity Bar, so that the fault cannot let anything through.
+func New(code Code, format string, args ...any) Finding {
+	f := Finding{Code: code, Severity: Bar, Message: fmt.Sprintf(format, args...)}
+	if rule, ok := Lookup(code); ok {
+		f.Severity, f.Remedy = rule.Severity, rule.Remedy
+	}
+	return f
+}
+
+// WithRemedy replaces the general remedy by one that fits this object.
+func (f Finding) WithRemedy(format string, args ...any) Finding {
+	f.Remedy = fmt.Sprintf(format, args...)
+	return f
+}
+
+// List is a set of findings about one object.
+type List []Finding
+
+// Ranked returns the findings with the weightiest first; findings of one
+// severity keep the order in which they were made.
+func (l List) Ranked() List {
+	out := slices.Clone(l)
+	slices.SortStableFunc(out, func(a, b Finding) int { return int(b.Severity) - int(a.Severity) })
+	return out
+}
+
+// Refusing returns the findings that stand in the way: every bar, and every
+// stop that nobody has waived.
+func (l List) Refusing() List {
+	var out List
+	for _, f := range l.Ranked() {
+		if f.Severity == Bar || (f.Severity == Stop && f.Waived == "") {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// Has reports whether a finding with this code is in the list.
+func (l List) Has(code Code) bool {
+	return slices.ContainsFunc(l, func(f Finding) bool { return f.Code == code })
+}
+
+// Codes returns the codes in the list, in order, for tests and for scripts.
+func (l List) Codes() []Code {
+	out := make([]Code, len(l))
+	for i, f := range l {
+		out[i] = f.Code
+	}
+	return out
+}
+
+// Waiver is a person's decision to go on in spite of a stop.
+type Waiver struct {
+	Request int64 // the number of the request it is for; 0 for whichever is at hand
+	Code    Code
+	Because string
+}
+
+// Waive marks the stops that the waivers for this request name. A waiver that
+// names a bar, or a code that is not in the list, is an error: a person who
+// waives something that is not there has looked at another sheet.
+func (l List) Waive(request int64, waivers []Waiver) (List, error) {
+	out := slices.Clone(l)
+	for _, w := range waivers {
+		if w.Request != 0 && w.Request != request {
+			continue
+		}
+		if strings.TrimSpace(w.Because) == "" {
+			return nil, fmt.Errorf("waiver of %s: no reason is given: add --because TEXT", w.Code)
+		}
+		hit := false
+		for i := range out {
+			if out[i].Code != w.Code {
+				continue
+			}
+			if out[i].Severity == Bar {
+				return nil, fmt.Errorf("waiver of %s: this finding is a bar and cannot be waived: %s", w.Code, out[i].Remedy)
+			}
+			out[i].Waived, hit = w.Because, true
+		}
+		if !hit {
+			return nil, fmt.Errorf("waiver of %s: there is no such finding on this sheet: leave the waiver out", w.Code)
+		}
+	}
+	return out, nil
+}

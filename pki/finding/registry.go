@@ -1,0 +1,174 @@
+package finding
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// The codes, grouped by what they are about.
+const (
+	// About a request.
+	NoProof          Code = "no-proof-of-possession"
+	WeakHash         Code = "weak-hash"
+	WeakKey          Code = "weak-key"
+	OddKey           Code = "odd-key"
+	NoNames          Code = "no-alternative-names"
+	CommonNameAdded  Code = "common-name-not-listed"
+	CommonNameOdd    Code = "common-name-not-a-host"
+	ShortName        Code = "short-name"
+	AddressAsDNS     Code = "address-as-dns-name"
+	BadName          Code = "name-not-valid"
+	DuplicateName    Code = "name-twice"
+	WildcardName     Code = "wildcard-name"
+	ManyNames        Code = "many-names"
+	HostileText      Code = "hostile-text"
+	BadCountry       Code = "country-code"
+	BadField         Code = "subject-field-not-valid"
+	AsksAuthority    Code = "asks-for-authority"
+	AsksUsage        Code = "asks-for-usage"
+	AsksExtension    Code = "asks-for-extension"
+	ChallengePresent Code = "challenge-password"
+	Untidy           Code = "untidy-encoding"
+
+	// About a plan.
+	LifeShortened   Code = "life-shortened"
+	LifeLimited     Code = "life-over-template"
+	LifeOver        Code = "life-nothing-left"
+	LifeBeyond      Code = "life-beyond-parent"
+	NestsBadly      Code = "life-nests-badly"
+	NotListed       Code = "issuer-not-listed"
+	PathTooShort    Code = "path-length-used-up"
+	OutsideNames    Code = "name-outside-constraints"
+	NameNotAllowed  Code = "name-not-allowed"
+	NameMissing     Code = "name-kind-missing"
+	KeyNotAllowed   Code = "key-kind-not-allowed"
+	SubjectMissing  Code = "subject-field-missing"
+	SubjectTaken    Code = "subject-of-an-authority"
+	AuthorityKey    Code = "key-of-an-authority"
+	KeyReused       Code = "key-seen-before"
+	ClockBehind     Code = "clock-behind-records"
+	NameMismatch    Code = "key-and-issuer-differ"
+	TemplateAtOdds  Code = "template-contradiction"
+	IssuerNotUsable Code = "issuer-not-usable"
+
+	// About a certificate, a chain or a file.
+	NoPath            Code = "no-path"
+	UnknownAnchor     Code = "anchor-unknown"
+	MissingIssuer     Code = "issuer-missing"
+	Expired           Code = "expired"
+	NotYetValid       Code = "not-yet-valid"
+	NotAuthority      Code = "not-an-authority"
+	CannotSign        Code = "may-not-sign"
+	PathLength        Code = "path-too-long"
+	BadSignature      Code = "signature-wrong"
+	UnknownCritical   Code = "critical-extension-unknown"
+	WrongName         Code = "name-differs"
+	OnlyCommonName    Code = "only-common-name"
+	UsageMissing      Code = "usage-missing"
+	ConstraintBroken  Code = "name-constraint-broken"
+	OutOfOrder        Code = "chain-out-of-order"
+	Stray             Code = "certificate-does-not-belong"
+	Malformed         Code = "certificate-malformed"
+	SearchCut         Code = "search-cut-short"
+	AnchorNotRoot     Code = "anchor-not-self-signed"
+	RefusedByBrowsers Code = "refused-by-browsers"
+)
+
+// Rule is the registry's entry for one code.
+type Rule struct {
+	Code     Code
+	Severity Severity
+	Title    string // what it means, in one line
+	Why      string // why it matters; where a rule of a standard is behind it, its section
+	Remedy   string // what to do, unless the finding itself knows better
+}
+
+var registry = []Rule{
+	{NoProof, Bar, "The request is not signed by its own key.", "Whoever sent it has not shown that they hold the private key (RFC 2986 section 3).", "ask for a new request, made on the machine that holds the key"},
+	{WeakHash, Bar, "Signed with MD5 or SHA-1.", "Both hashes can be forged; clients refuse them.", "ask for a new request, signed with SHA-256 or stronger"},
+	{WeakKey, Bar, "The key is too weak to certify.", "RSA under 2048 bits can be broken within a certificate's life; other faults make a key worthless at once.", "ask for a new request with a new key: rsa-2048 or ecdsa-p256 at least"},
+	{OddKey, Warn, "The key is unusual.", "Some devices cannot use it.", "ask whether the device was meant to make such a key"},
+	{NoNames, Warn, "The request lists no alternative names.", "Clients look only at alternative names (RFC 9525 section 6.3); a certificate without any is refused by most of them.", "add the names that users will type: --add-name NAME"},
+	{CommonNameAdded, Note, "The common name is not among the alternative names.", "Clients ignore the common name, so it is taken over as an alternative name.", "nothing to do"},
+	{CommonNameOdd, Note, "The common name is not a host name or an address.", "It stays in the subject, but no client will match it.", "if users reach the host by another name, add that: --add-name NAME"},
+	{ShortName, Warn, "A short host name, without a domain.", "It matches only when users type exactly this short name; the full name will not match it.", "add the full name: --add-name HOST.DOMAIN"},
+	{AddressAsDNS, Warn, "An address written as a DNS name.", "Clients that connect by address look for a name of the address kind only (RFC 9525 section 6.3), so it is certified as an address.", "nothing to do, if the address is meant"},
+	{BadName, Warn, "An alternative name that no client can match.", "It is not a valid name of its kind (RFC 5280 section 4.2.1.6), so it is left out of what is signed.", "ask what was meant, and add that: --add-name NAME"},
+	{BadField, Warn, "A subject field that cannot be certified.", "It breaks the limits of RFC 5280 appendix A, so strict readers would refuse the whole certificate; it is left out of what is signed.", "set the subject anew: --set-subject DN"},
+	{DuplicateName, Note, "The same name is listed more than once.", "Names that differ in case or by a trailing dot are one name; it is kept once.", "nothing to do"},
+	{WildcardName, Note, "A wildcard name.", "It covers one level only, and whoever holds its key can stand in for every host at that level.", "prefer the exact names where they are known"},
+	{ManyNames, Stop, "More names than the template allows.", "Handshakes carry all of them; some clients give up on very large certificates.", "split the request, or raise the template's names.most"},
+	{HostileText, Stop, "Text that could mislead whoever reads it.", "Control or bidirectional characters make a name look like another.", "ask the requester what it is for; set the subject anew: --set-subject DN"},
+	{BadCountry, Warn, "The country is not a two-letter code.", "RFC 5280 appendix A allows exactly two letters; strict readers refuse the whole certificate.", "set the subject anew: --set-subject DN"},
+	{AsksAuthority, Stop, "The request asks to be an authority, and this template makes none.", "An authority can sign for anyone. What is signed here will not be one.", "if it is meant to be an authority use an authority template; if not, waive this"},
+	{AsksUsage, Warn, "The request asks for a usage that the template does not give.", "It is left out of what is signed.", "use another template if the device needs it"},
+	{AsksExtension, Note, "The request asks for an extension that the template does not take over.", "It is left out of what is signed.", "nothing to do"},
+	{ChallengePresent, Note, "The request carries a challenge password.", "It stays inside the request's own bytes and is shown nowhere.", "nothing to do"},
+	{Untidy, Note, "The request bends the encoding rules.", "Real devices do this; it was understood all the same.", "nothing to do"},
+
+	{LifeShortened, Warn, "The life is shortened to end with an authority above.", "No certificate may outlive any authority above it, or clients refuse it on that day (RFC 5280 section 6.1).", "renew that authority first if the full life is needed"},
+	{LifeLimited, Note, "The life asked for is over the template's limit.", "It is cut to the limit.", "raise the template's longest-lifetime if that is intended"},
+	{LifeOver, Bar, "The authority has no life left to grant.", "It has ended, or ends before the certificate would begin.", "renew the authority, then sign"},
+	{LifeBeyond, Bar, "The life goes beyond an authority above it.", "Clients would refuse it from that day on.", "renew that authority first"},
+	{NestsBadly, Warn, "This life leaves too little for what stands below.", "An authority should live at least twice as long as what it grants, or grants begin to shrink before its renewal is due.", "choose a longer life, or shorter lives below"},
+	{NotListed, Bar, "The template is not signed by this authority.", "The template's issuers list says who signs by it.", "add the authority to the template's issuers list, or sign by another"},
+	{PathTooShort, Bar, "The authority above allows no further authority below it.", "Its path length is used up; clients would refuse everything below (RFC 5280 section 6.1.4).", "put it under an authority with a longer path length"},
+	{OutsideNames, Bar, "A name that an authority above may not certify.", "Its name constraints exclude the name, so clients would refuse the certificate (RFC 5280 section 4.2.1.10).", "drop the name, or sign by an authority without this constraint"},
+	{NameNotAllowed, Stop, "A name of a kind that the template does not allow.", "The template lists the kinds of name that it takes.", "drop it: --drop-name NAME, or use another template"},
+	{NameMissing, Stop, "No alternative name is left to certify.", "The template needs at least one name, or nobody could use the certificate.", "add the names that users will type: --add-name NAME"},
+	{KeyNotAllowed, Stop, "The template does not take a key of this kind.", "The template's keys list says which kinds it takes.", "ask for a request with another kind of key, or use another template"},
+	{SubjectMissing, Stop, "A subject field that the template requires is missing.", "The template says which fields must be there.", "set the subject: --set-subject DN"},
+	{SubjectTaken, Bar, "The subject is that of another authority.", "Two authorities of one name break chain building in clients.", "choose another subject: --set-subject DN"},
+	{AuthorityKey, Bar, "The key is the key of one of this estate's own authorities.", "One key must never serve as authority and as something else.", "ask for a new request with a new key"},
+	{KeyReused, Warn, "The key was seen before under another subject.", "Whoever holds one of the two can stand in for the other.", "ask whether both are the same machine; better is a new key"},
+	{ClockBehind, Bar, "The clock is behind the newest record.", "A certificate dated by a wrong clock begins or ends on the wrong day.", "set this machine's clock, then try again"},
+	{NameMismatch, Bar, "The key opened is not the authority's key.", "The signature would fail everywhere.", "check the estate"},
+	{TemplateAtOdds, Warn, "The template contradicts itself.", "What it makes would be refused by some clients.", "change the template file"},
+	{IssuerNotUsable, Bar, "This authority cannot sign certificates.", "It lacks the authority mark or the usage to sign (RFC 5280 section 4.2.1.3).", "sign by another authority"},
+
+	{NoPath, Bar, "No chain leads from the certificate to a trusted anchor.", "A client that trusts only these anchors refuses it.", "see the steps"},
+	{UnknownAnchor, Bar, "The chain ends at a root that is not trusted.", "The root was not among the anchors given.", "install that root at the client, or give it: --anchor FILE"},
+	{MissingIssuer, Bar, "An issuer in the middle is missing.", "The server must send every certificate between its own and the root; most clients fetch none.", "add the missing authority's certificate to the chain file"},
+	{Expired, Bar, "The certificate has ended.", "Every client refuses it.", "renew it"},
+	{NotYetValid, Bar, "The certificate is not valid yet.", "Either it begins later, or the clock that looked at it is late.", "check the clock of the machine that refuses it"},
+	{NotAuthority, Bar, "The issuer is not an authority.", "Its basic constraints do not say that it is (RFC 5280 section 6.1.4 k).", "sign it again by a real authority"},
+	{CannotSign, Bar, "The issuer's key may not sign certificates.", "Its key usage lacks keyCertSign (RFC 5280 section 6.1.4 n).", "issue the authority's certificate again, with keyCertSign"},
+	{PathLength, Bar, "There are more authorities below than the path length allows.", "RFC 5280 section 6.1.4 m.", "issue from an authority higher up, or issue that authority again with a longer path length"},
+	{BadSignature, Bar, "The signature is wrong.", "It was changed, or signed by another key of an authority with the same name.", "get the certificate again, and the issuer that signed it"},
+	{UnknownCritical, Bar, "A critical extension that is not understood.", "A client must refuse what it does not understand (RFC 5280 section 4.2).", "issue it again without that extension"},
+	{WrongName, Bar, "The certificate is not for this name.", "Clients compare the name that the user typed with the alternative names, and with nothing else.", "connect by a name that it has, or issue it again with this name"},
+	{OnlyCommonName, Bar, "The name stands only in the common name.", "Newer clients ignore the common name; some older ones still accept it, so that \"works here\" proves nothing.", "issue it again with the name as an alternative name"},
+	{UsageMissing, Bar, "The certificate may not be used for this.", "Its extended key usage, or that of an authority above, lacks the usage.", "issue it again by a template that has this usage"},
+	{ConstraintBroken, Bar, "A name outside the constraints of an authority above.", "RFC 5280 section 6.1.3 b and c.", "drop the name, or issue from an authority without this constraint"},
+	{OutOfOrder, Warn, "The chain is not in order.", "It must run leaf, intermediates, root: most servers do not start when the leaf is not first.", "export it again; the tool writes it in order"},
+	{Stray, Note, "A certificate that is not part of the chain.", "Most clients ignore it; it only costs bytes.", "leave it out"},
+	{Malformed, Warn, "The certificate breaks the encoding rules.", "Strict readers refuse it, tolerant ones accept it.", "issue it again"},
+	{SearchCut, Bar, "The search for a chain was cut short.", "There are too many certificates that could be issuers of each other.", "give only the certificates that belong to this chain"},
+	{AnchorNotRoot, Note, "The anchor is not a root.", "Some clients accept only self-signed anchors.", "hand out the root instead"},
+	{RefusedByBrowsers, Warn, "Browsers refuse this kind of key or life.", "Measured: Chromium refuses Ed25519 and P-521 leaf keys.", "use rsa-2048, ecdsa-p256 or ecdsa-p384 where browsers connect"},
+}
+
+// Lookup finds the rule for a code.
+func Lookup(code Code) (Rule, bool) {
+	i := slices.IndexFunc(registry, func(r Rule) bool { return r.Code == code })
+	if i < 0 {
+		return Rule{}, false
+	}
+	return registry[i], true
+}
+
+// Rules returns the registry in its order.
+func Rules() []Rule { return slices.Clone(registry) }
+
+// Reference writes the registry as the Markdown page docs/findings.md.
+func Reference() string {
+	var b strings.Builder
+	b.WriteString("# Findings\n\nWritten from the program's registry by `go run ./cmd/ironseal reference docs`; do not edit.\n\n")
+	b.WriteString("A `bar` cannot be waived. A `stop` needs a waiver: `--waive CODE --because TEXT`. A `warn` and a `note` stop nothing.\n\n")
+	b.WriteString("| code | severity | meaning | why it matters | what to do |\n|---|---|---|---|---|\n")
+	for _, r := range registry {
+		fmt.Fprintf(&b, "| `%s` | %s | %s | %s | %s |\n", r.Code, r.Severity, r.Title, r.Why, r.Remedy)
+	}
+	return b.String()
+}

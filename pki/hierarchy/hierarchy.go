@@ -1,0 +1,221 @@
+// Package hierarchy knows authorities and their generations, and what each of
+// them can still grant.
+//
+// The one rule that everything here serves: no certificate may outlive any
+// authority above it. A client checks the whole path on the day it connects, so
+// a server certificate that runs past its intermediate dies with the
+// intermediate, unannounced. Grant therefore computes the end of a life from the
+// whole line of authorities above and says which of them shortened it.
+package hierarchy
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"ironseal/pki/cert"
+	"ironseal/pki/dn"
+	"ironseal/pki/key"
+	"ironseal/pki/span"
+)
+
+// Generation is one certificate state of an authority.
+type Generation struct {
+	Number      int
+	Certificate *cert.Certificate
+	Issuer      *Generation // the generation above that signed it; nil for a root
+	Authority   *Authority
+}
+
+// Label names the generation on sheets: "services (g1)".
+func (g *Generation) Label() string { return fmt.Sprintf("%s (g%d)", g.Authority.Handle, g.Number) }
+
+// Line returns the generation and every one above it, up to the root.
+func (g *Generation) Line() []*Generation {
+	var out []*Generation
+	for ; g != nil; g = g.Issuer {
+		out = append(out, g)
+	}
+	return out
+}
+
+// IsRoot reports whether nothing stands above the generation.
+func (g *Generation) IsRoot() bool { return g.Issuer == nil }
+
+// Authority is one authority with all its generations, oldest first.
+type Authority struct {
+	Handle      string
+	Parent      *Authority
+	Generations []*Generation
+}
+
+// Current is the newest generation; nil when there is none.
+func (a *Authority) Current() *Generation {
+	if len(a.Generations) == 0 {
+		return nil
+	}
+	return a.Generations[len(a.Generations)-1]
+}
+
+// Hierarchy is all authorities of an estate, parents before children.
+type Hierarchy []*Authority
+
+// Find returns the authority with this handle, or nil.
+func (h Hierarchy) Find(handle string) *Authority {
+	for _, a := range h {
+		if a.Handle == handle {
+			return a
+		}
+	}
+	return nil
+}
+
+// Generation finds "root", the current generation, or "root.g2", a certain one.
+func (h Hierarchy) Generation(name string) *Generation {
+	handle, number, exact := strings.Cut(name, ".g")
+	a := h.Find(handle)
+	if a == nil {
+		return nil
+	}
+	if !exact {
+		return a.Current()
+	}
+	for _, g := range a.Generations {
+		if fmt.Sprint(g.Number) == number {
+			return g
+		}
+	}
+	return nil
+}
+
+// Children returns the authorities directly below a.
+func (h Hierarchy) Children(a *Authority) []*Authority {
+	var out []*Authority
+	for _, c := range h {
+		if c.Parent == a {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// SubjectTaken returns the authority other than except that has this subject.
+func (h Hierarchy) SubjectTaken(subject dn.Name, except string) *Authority {
+	for _, a := range h {
+		for _, g := range a.Generations {
+			if a.Handle != except && g.Certificate.Subject.Equal(subject) {
+				return a
+			}
+		}
+	}
+	return nil
+}
+
+// KeyTaken returns the authority that has this key.
+func (h Hierarchy) KeyTaken(k key.Public) *Authority {
+	for _, a := range h {
+		for _, g := range a.Generations {
+			if key.Same(g.Certificate.Key, k) {
+				return a
+			}
+		}
+	}
+	return nil
+}
+
+// ValidHandle checks a handle: letters, digits and hyphens, beginning with a
+// letter, at most 40 characters, and no word that means something else.
+func ValidHandle(s string) error {
+	if s == "" || len(s) > 40 {
+		return fmt.Errorf("%q is not a handle: use 1 to 40 characters", s)
+	}
+	for i, r := range s {
+		if !(r >= 'a' && r <= 'z' || i > 0 && (r >= '0' && r <= '9' || r == '-')) {
+			return fmt.Errorf("%q is not a handle: use small letters, digits and hyphens, and begin with a letter", s)
+		}
+	}
+	switch s {
+	case "any", "any-root", "any-intermediate", "itself":
+		return fmt.Errorf("%q is a word of template files and cannot be a handle", s)
+	}
+	return nil
+}
+
+// Grant is a life that an authority can give.
+type Grant struct {
+	NotBefore, NotAfter time.Time
+	Full                time.Time   // where the life would end if nothing shortened it
+	CutBy               *Generation // whose end shortened it; nil when it is full
+}
+
+// Life computes what the line of authorities above can grant: from now less
+// backdate, for the span wanted. line is empty for a root. The beginning is
+// moved up to the latest beginning above, since no client accepts a path before
+// that moment.
+func Life(line []*Generation, now time.Time, backdate time.Duration, wanted span.Span) Grant {
+	now = now.UTC().Truncate(time.Second)
+	g := Grant{NotBefore: now.Add(-backdate), Full: wanted.After(now)}
+	g.NotAfter = g.Full
+	for _, a := range line {
+		if a.Certificate.NotBefore.After(g.NotBefore) {
+			g.NotBefore = a.Certificate.NotBefore
+		}
+		if a.Certificate.NotAfter.Before(g.NotAfter) {
+			g.NotAfter, g.CutBy = a.Certificate.NotAfter, a
+		}
+	}
+	return g
+}
+
+// PathRoom says how many levels of authorities may stand below the first of the
+// line: the least that any path length above leaves; -1 when none limits it.
+func PathRoom(line []*Generation) (room int, by *Generation) {
+	room = -1
+	above := 0
+	for _, g := range line {
+		if p := g.Certificate.Basic.PathLength; p >= 0 && (room < 0 || p-above < room) {
+			room, by = p-above, g
+		}
+		if !g.Certificate.SelfIssued() {
+			above++
+		}
+	}
+	return room, by
+}
+
+// Proposed is a life proposed for an authority, with the reason.
+type Proposed struct {
+	Span span.Span
+	Why  string
+}
+
+// Propose proposes a life for a new authority that will grant lives up to
+// grants: about half of what its parent has left, at least twice what it will
+// grant, in whole years. line is empty for a root, whose life is the template's.
+func Propose(line []*Generation, now time.Time, usual, grants span.Span) Proposed {
+	if len(line) == 0 {
+		return Proposed{usual, fmt.Sprintf("the template's lifetime; twice the %s of an authority below it", span.Span{Years: usual.Years / 2}.Words())}
+	}
+	left := Life(line, now, 0, span.Years(200)).NotAfter
+	years := 0
+	slack := left.AddDate(0, 0, 31) // a parent made this month still counts whole
+	for !span.Years(2 * (years + 1)).After(now).After(slack) {
+		years++
+	}
+	half := years
+	needed := 1
+	for !span.Years(needed).Longer(twice(grants), now) && span.Years(needed) != twice(grants) {
+		needed++
+	}
+	switch {
+	case half >= needed && usual.Years > 0 && usual.Years < half:
+		return Proposed{span.Years(usual.Years), fmt.Sprintf("the template's lifetime; under half of what %s has left, and at least twice the %s it grants", line[0].Authority.Handle, grants.Words())}
+	case half >= needed:
+		return Proposed{span.Years(half), fmt.Sprintf("half of the %s that %s has left, and at least twice the %s it grants", span.Length(now, left), line[0].Authority.Handle, grants.Words())}
+	}
+	return Proposed{span.Years(needed), fmt.Sprintf("twice the %s it grants, though %s has only %s left: renew %s soon", grants.Words(), line[0].Authority.Handle, span.Length(now, left), line[0].Authority.Handle)}
+}
+
+func twice(s span.Span) span.Span {
+	return span.Span{Years: 2 * s.Years, Months: 2 * s.Months, Days: 2 * s.Days, Hours: 2 * s.Hours}
+}

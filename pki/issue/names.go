@@ -1,0 +1,155 @@
+package issue
+
+import (
+	"fmt"
+	"slices"
+
+	"ironseal/pki/dn"
+	"ironseal/pki/finding"
+	"ironseal/pki/request"
+	"ironseal/pki/san"
+	"ironseal/pki/template"
+)
+
+// picked is one name on its way into the certificate.
+type picked struct {
+	name  san.Name
+	asked string // as the request has it, or ""
+	cause string
+}
+
+// names decides the alternative names and writes a row for each: those of the
+// request, the common name, those added at signing; less those dropped.
+func (p *planner) names(subject dn.Name) []san.Name {
+	in := p.in
+	var taken []picked
+	take := func(c picked) {
+		for _, have := range taken {
+			if have.name.Same(c.name) {
+				return
+			}
+		}
+		taken = append(taken, c)
+	}
+	asked := 0
+	if in.Request != nil {
+		asked = len(in.Request.Names)
+		for _, f := range request.NameFindings(in.Request.Names) {
+			if f.Code != finding.ShortName { // said below, about what is signed
+				p.findings = append(p.findings, f)
+			}
+		}
+		for _, n := range in.Request.Names {
+			if c, ok := p.fromRequest(n); ok {
+				take(c)
+			}
+		}
+	}
+	if host, ok := request.HostName(subject.CommonName()); ok && in.Template.Names.CommonName && !dropped(in.Amend.Drop, host) {
+		take(picked{name: host, cause: "the common name is always an alternative name too"})
+	}
+	for _, n := range in.Amend.Add {
+		take(picked{name: n, cause: "added at signing"})
+	}
+	if len(in.Amend.Add) > 0 && !in.Template.Names.Add {
+		p.find(finding.NameNotAllowed, "The template %s does not let names be added at signing.", in.Template.Name)
+	}
+	out := make([]san.Name, 0, len(taken))
+	for _, c := range taken {
+		p.row("name", c.asked, c.name.String(), c.cause)
+		p.nameFindings(c.name)
+		out = append(out, c.name)
+	}
+	p.dropsThatMissed()
+	p.counts(asked, len(out))
+	return out
+}
+
+// fromRequest brings a requested name to its canonical form, or leaves it out
+// with a row that says why.
+func (p *planner) fromRequest(n san.Name) (picked, bool) {
+	c := picked{name: n.Fresh(), asked: n.String()}
+	left := ""
+	switch {
+	case dropped(p.in.Amend.Drop, n):
+		left = "dropped at signing"
+	case n.IsAddress():
+		a, err := san.ParseTyped("ip:" + n.Value)
+		if err == nil {
+			c.name, c.cause = a, "an address is certified as an address"
+		}
+	case request.Misleading(n.Value):
+		left = "left out: control or bidirectional characters"
+	case n.Fault() != "":
+		left = "left out: " + n.Fault()
+	case c.name.String() != n.String():
+		c.cause = "in canonical form"
+	}
+	if left == "" && !p.in.Template.TakesName(c.name.Kind) && p.in.Template.Makes == template.EndEntity {
+		left = fmt.Sprintf("left out: the template takes no names of kind %s", c.name.Kind)
+		p.find(finding.NameNotAllowed, "The request lists %s; the template %s takes no names of kind %s.", n, p.in.Template.Name, n.Kind)
+	}
+	if p.in.Template.IsAuthority() && left == "" {
+		left = "left out: authorities carry no alternative names here"
+	}
+	if left != "" {
+		p.row("name", c.asked, "", left)
+		return c, false
+	}
+	return c, true
+}
+
+func dropped(list []san.Name, n san.Name) bool {
+	return slices.ContainsFunc(list, func(d san.Name) bool { return d.Same(n) })
+}
+
+func (p *planner) nameFindings(n san.Name) {
+	if n.IsShort() {
+		p.find(finding.ShortName, "%s is a short name, without a domain.", n.Value)
+	}
+	if n.IsWildcard() && !p.in.Template.Names.Wildcards {
+		p.find(finding.NameNotAllowed, "%s is a wildcard, and the template %s allows none.", n.Value, p.in.Template.Name)
+	}
+	if !p.in.Template.TakesName(n.Kind) {
+		p.find(finding.NameNotAllowed, "%s is of kind %s, which the template %s does not take.", n, n.Kind, p.in.Template.Name)
+	}
+}
+
+func (p *planner) dropsThatMissed() {
+	for _, d := range p.in.Amend.Drop {
+		found := p.in.Request != nil && slices.ContainsFunc(p.in.Request.Names, func(n san.Name) bool { return n.Same(d) })
+		if host, ok := request.HostName(p.in.subjectNow().CommonName()); ok && host.Same(d) {
+			found = true
+			p.find(finding.CommonNameOdd, "The common name %s is no longer an alternative name; newer clients will not match it.", d.Value)
+		}
+		if !found {
+			p.find(finding.BadName, "%s was to be dropped, and the request has no such name.", d)
+		}
+	}
+}
+
+func (in Input) subjectNow() dn.Name {
+	switch {
+	case in.Amend.Subject != nil:
+		return *in.Amend.Subject
+	case in.Request != nil:
+		return in.Request.Subject
+	}
+	return in.Subject
+}
+
+func (p *planner) counts(asked, have int) {
+	t := p.in.Template
+	if t.IsAuthority() {
+		return
+	}
+	switch {
+	case have < t.Names.Least:
+		p.find(finding.NameMissing, "The template %s needs at least %d alternative name(s); there are %d.", t.Name, t.Names.Least, have)
+	case have > t.Names.Most:
+		p.find(finding.ManyNames, "There are %d alternative names; the template %s allows %d.", have, t.Name, t.Names.Most)
+	}
+	if asked == 0 && have > 0 && p.in.Request != nil && len(p.in.Amend.Add) == 0 && t.Names.CommonName {
+		p.find(finding.NoNames, "The request lists no alternative names; only its common name is certified.")
+	}
+}

@@ -1,0 +1,356 @@
+package key
+
+import (
+	"bytes"
+	"crypto"
+	"crypto/aes"
+	"crypto/cipher"
+	"crypto/ecdsa"
+	"crypto/ed25519"
+	"crypto/hmac"
+	"crypto/pbkdf2"
+	"crypto/rsa"
+	"crypto/sha1"
+	"crypto/sha256"
+	"crypto/sha512"
+	"crypto/subtle"
+	"crypto/x509"
+	"encoding/asn1"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"math/bits"
+
+	"golang.org/x/crypto/cryptobyte"
+	casn1 "golang.org/x/crypto/cryptobyte/asn1"
+	"golang.org/x/crypto/scrypt"
+)
+
+// A sealed key is an EncryptedPrivateKeyInfo (RFC 5958 section 3) under PBES2
+// (RFC 8018 section 6.2): a key is derived from the passphrase by PBKDF2 or by
+// scrypt (RFC 7914), and AES-256-CBC encrypts the PrivateKeyInfo under it.
+// scrypt guards the estate's own keys, since memory makes guessing dear; PBKDF2
+// is for keys that other software must open.
+
+var (
+	oidPBES2  = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 5, 13}
+	oidPBKDF2 = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 5, 12}
+	oidScrypt = asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 11591, 4, 11}
+	ciphers   = map[string]int{"2.16.840.1.101.3.4.1.2": 16, "2.16.840.1.101.3.4.1.22": 24, "2.16.840.1.101.3.4.1.42": 32}
+	oidAES256 = asn1.ObjectIdentifier{2, 16, 840, 1, 101, 3, 4, 1, 42}
+	oidHMAC   = asn1.ObjectIdentifier{1, 2, 840, 113549, 2, 9}
+	prfs      = map[string]struct {
+		name string
+		new  func() hash.Hash
+	}{
+		"1.2.840.113549.2.7":  {"HMAC-SHA-1", sha1.New},
+		"1.2.840.113549.2.9":  {"HMAC-SHA-256", sha256.New},
+		"1.2.840.113549.2.10": {"HMAC-SHA-384", sha512.New384},
+		"1.2.840.113549.2.11": {"HMAC-SHA-512", sha512.New},
+	}
+)
+
+// Bounds on what a file may ask of whoever opens it.
+const (
+	MostIterations = 10_000_000 // of PBKDF2
+	MostMemory     = 1 << 30    // bytes of scrypt
+	mostParallel   = 16
+	mostSealed     = 64 << 10 // bytes of ciphertext
+)
+
+// Work says how much work guessing a passphrase shall cost.
+type Work struct {
+	Memory     int // bytes of scrypt, a power of two from 1 KiB to MostMemory; 0 for PBKDF2
+	Iterations int // of PBKDF2; used when Memory is 0
+}
+
+// Recommended work: for the estate's own keys, and for keys that other
+// software opens (600,000 iterations of HMAC-SHA-256).
+var (
+	WorkOwn   = Work{Memory: 64 << 20}
+	WorkGiven = Work{Iterations: 600_000}
+)
+
+// ErrPassphrase says that the passphrase does not open the key.
+var ErrPassphrase = errors.New("the passphrase does not open this key")
+
+// Header is what a sealed key says about itself without its passphrase.
+type Header struct {
+	Derivation string // "scrypt, 64 MiB" or "PBKDF2, HMAC-SHA-256, 600000 rounds"
+	Cipher     string // "AES-256-CBC"
+	derive     func(passphrase []byte) ([]byte, error)
+	iv, sealed []byte
+}
+
+// Seal encrypts a signer's PrivateKeyInfo under a passphrase. An empty
+// passphrase is refused. random gives the salt and the initialisation vector.
+func Seal(signer crypto.Signer, passphrase []byte, work Work, random io.Reader) ([]byte, error) {
+	if len(passphrase) == 0 {
+		return nil, errors.New("an empty passphrase protects nothing: choose one")
+	}
+	plain, err := Plain(signer)
+	if err != nil {
+		return nil, err
+	}
+	defer clear(plain)
+	seed := make([]byte, 32)
+	if _, err := io.ReadFull(random, seed); err != nil {
+		return nil, fmt.Errorf("sealing a key: no randomness: %w", err)
+	}
+	salt, iv := seed[:16], seed[16:]
+	kdf, derive := work.params(salt)
+	if err := kdf.err(); err != nil {
+		return nil, err
+	}
+	derived, err := derive(passphrase)
+	if err != nil {
+		return nil, fmt.Errorf("sealing a key: %w", err)
+	}
+	defer clear(derived)
+	block, err := aes.NewCipher(derived)
+	if err != nil {
+		return nil, fmt.Errorf("sealing a key: %w", err)
+	}
+	pad := aes.BlockSize - len(plain)%aes.BlockSize
+	sealed := append(bytes.Clone(plain), bytes.Repeat([]byte{byte(pad)}, pad)...)
+	cipher.NewCBCEncrypter(block, iv).CryptBlocks(sealed, sealed)
+	return encodeSealed(kdf, iv, sealed)
+}
+
+type kdfParams struct {
+	work Work
+	salt []byte
+}
+
+func (k kdfParams) err() error {
+	switch w := k.work; {
+	case w.Memory == 0 && (w.Iterations < 1000 || w.Iterations > MostIterations):
+		return fmt.Errorf("sealing a key: %d rounds of PBKDF2; take 1000 to %d", w.Iterations, MostIterations)
+	case w.Memory != 0 && (w.Memory < 2048 || w.Memory > MostMemory || bits.OnesCount(uint(w.Memory)) != 1):
+		return fmt.Errorf("sealing a key: %d bytes of scrypt memory; take a power of two from 2 KiB to %d MiB", w.Memory, MostMemory>>20)
+	}
+	return nil
+}
+
+const scryptBlock = 8 // r of RFC 7914; memory is 128·r·N bytes
+
+func (w Work) params(salt []byte) (kdfParams, func([]byte) ([]byte, error)) {
+	k := kdfParams{work: w, salt: salt}
+	if w.Memory > 0 {
+		return k, func(pass []byte) ([]byte, error) {
+			return scrypt.Key(pass, salt, w.Memory/(128*scryptBlock), scryptBlock, 1, 32)
+		}
+	}
+	return k, func(pass []byte) ([]byte, error) {
+		return pbkdf2.Key(sha256.New, string(pass), salt, w.Iterations, 32)
+	}
+}
+
+func encodeSealed(k kdfParams, iv, sealed []byte) ([]byte, error) {
+	var b cryptobyte.Builder
+	sequence := func(b *cryptobyte.Builder, f func(b *cryptobyte.Builder)) { b.AddASN1(casn1.SEQUENCE, f) }
+	sequence(&b, func(b *cryptobyte.Builder) {
+		sequence(b, func(b *cryptobyte.Builder) {
+			b.AddASN1ObjectIdentifier(oidPBES2)
+			sequence(b, func(b *cryptobyte.Builder) {
+				sequence(b, k.add)
+				sequence(b, func(b *cryptobyte.Builder) {
+					b.AddASN1ObjectIdentifier(oidAES256)
+					b.AddASN1OctetString(iv)
+				})
+			})
+		})
+		b.AddASN1OctetString(sealed)
+	})
+	return b.Bytes()
+}
+
+func (k kdfParams) add(b *cryptobyte.Builder) {
+	if k.work.Memory > 0 {
+		b.AddASN1ObjectIdentifier(oidScrypt)
+		b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+			b.AddASN1OctetString(k.salt)
+			b.AddASN1Int64(int64(k.work.Memory / (128 * scryptBlock)))
+			b.AddASN1Int64(scryptBlock)
+			b.AddASN1Int64(1)
+			b.AddASN1Int64(32)
+		})
+		return
+	}
+	b.AddASN1ObjectIdentifier(oidPBKDF2)
+	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+		b.AddASN1OctetString(k.salt)
+		b.AddASN1Int64(int64(k.work.Iterations))
+		b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+			b.AddASN1ObjectIdentifier(oidHMAC)
+			b.AddASN1NULL()
+		})
+	})
+}
+
+// ReadHeader reads a sealed key's header. It refuses work factors beyond the
+// bounds of this package, so that a file cannot tie up the machine that opens it.
+func ReadHeader(der []byte) (Header, error) {
+	var h Header
+	in := cryptobyte.String(der)
+	var outer, alg, params, kdf, enc, sealed cryptobyte.String
+	var scheme, derivation, cipherOID asn1.ObjectIdentifier
+	if !in.ReadASN1(&outer, casn1.SEQUENCE) || !in.Empty() || !outer.ReadASN1(&alg, casn1.SEQUENCE) ||
+		!alg.ReadASN1ObjectIdentifier(&scheme) || !outer.ReadASN1(&sealed, casn1.OCTET_STRING) {
+		return h, errors.New("sealed key: it is not an EncryptedPrivateKeyInfo (RFC 5958 section 3)")
+	}
+	if !scheme.Equal(oidPBES2) {
+		return h, fmt.Errorf("sealed key: the scheme %s is not PBES2 (RFC 8018): seal it again with other software", scheme)
+	}
+	if !alg.ReadASN1(&params, casn1.SEQUENCE) || !params.ReadASN1(&kdf, casn1.SEQUENCE) || !params.ReadASN1(&enc, casn1.SEQUENCE) ||
+		!kdf.ReadASN1ObjectIdentifier(&derivation) || !enc.ReadASN1ObjectIdentifier(&cipherOID) {
+		return h, errors.New("sealed key: its PBES2 parameters do not read")
+	}
+	size := ciphers[cipherOID.String()]
+	var iv cryptobyte.String
+	if size == 0 {
+		return h, fmt.Errorf("sealed key: the cipher %s is not AES in CBC mode", cipherOID)
+	}
+	if !enc.ReadASN1(&iv, casn1.OCTET_STRING) || len(iv) != aes.BlockSize {
+		return h, errors.New("sealed key: its initialisation vector is not 16 bytes")
+	}
+	if len(sealed) == 0 || len(sealed)%aes.BlockSize != 0 || len(sealed) > mostSealed {
+		return h, errors.New("sealed key: the sealed part has an impossible length")
+	}
+	h.Cipher, h.iv, h.sealed = fmt.Sprintf("AES-%d-CBC", size*8), iv, sealed
+	if err := h.readDerivation(derivation, kdf, size); err != nil {
+		return h, err
+	}
+	return h, nil
+}
+
+func (h *Header) readDerivation(oid asn1.ObjectIdentifier, kdf cryptobyte.String, size int) error {
+	var params, salt cryptobyte.String
+	if !kdf.ReadASN1(&params, casn1.SEQUENCE) || !params.ReadASN1(&salt, casn1.OCTET_STRING) || len(salt) > 1024 {
+		return errors.New("sealed key: its key derivation does not read")
+	}
+	switch {
+	case oid.Equal(oidScrypt):
+		var n, r, p int64
+		if !params.ReadASN1Integer(&n) || !params.ReadASN1Integer(&r) || !params.ReadASN1Integer(&p) {
+			return errors.New("sealed key: its scrypt parameters do not read (RFC 7914 section 7)")
+		}
+		if n < 2 || n&(n-1) != 0 || r < 1 || p < 1 || p > mostParallel || n > MostMemory/128 || r > MostMemory/128 || n*r > MostMemory/128 {
+			return fmt.Errorf("sealed key: its scrypt work (N=%d r=%d p=%d) is out of bounds: the most is %d MiB", n, r, p, MostMemory>>20)
+		}
+		h.Derivation = "scrypt, " + memoryWords(n*r*128)
+		h.derive = func(pass []byte) ([]byte, error) { return scrypt.Key(pass, salt, int(n), int(r), int(p), size) }
+	case oid.Equal(oidPBKDF2):
+		return h.readPBKDF2(params, salt, size)
+	default:
+		return fmt.Errorf("sealed key: the key derivation %s is neither PBKDF2 nor scrypt", oid)
+	}
+	return nil
+}
+
+func (h *Header) readPBKDF2(params, salt cryptobyte.String, size int) error {
+	var rounds, length int64
+	prf := "1.2.840.113549.2.7" // the default of RFC 8018 appendix A.2
+	if !params.ReadASN1Integer(&rounds) || params.PeekASN1Tag(casn1.INTEGER) && !params.ReadASN1Integer(&length) {
+		return errors.New("sealed key: its PBKDF2 parameters do not read")
+	}
+	if length != 0 && length != int64(size) {
+		return errors.New("sealed key: its PBKDF2 key length is not the cipher's")
+	}
+	if rounds < 1 || rounds > MostIterations {
+		return fmt.Errorf("sealed key: %d rounds of PBKDF2 are out of bounds: the most is %d", rounds, MostIterations)
+	}
+	if !params.Empty() {
+		var seq cryptobyte.String
+		var oid asn1.ObjectIdentifier
+		if !params.ReadASN1(&seq, casn1.SEQUENCE) || !seq.ReadASN1ObjectIdentifier(&oid) {
+			return errors.New("sealed key: its PBKDF2 parameters do not read")
+		}
+		prf = oid.String()
+	}
+	p, ok := prfs[prf]
+	if !ok {
+		return fmt.Errorf("sealed key: the PBKDF2 function %s is not known here", prf)
+	}
+	h.Derivation = fmt.Sprintf("PBKDF2, %s, %d rounds", p.name, rounds)
+	h.derive = func(pass []byte) ([]byte, error) { return pbkdf2.Key(p.new, string(pass), salt, int(rounds), size) }
+	return nil
+}
+
+func memoryWords(n int64) string {
+	if n >= 1<<20 {
+		return fmt.Sprintf("%d MiB", n>>20)
+	}
+	return fmt.Sprintf("%d KiB", n>>10)
+}
+
+// Open opens a sealed key. ErrPassphrase is returned for a wrong passphrase.
+func Open(der, passphrase []byte) (crypto.Signer, error) {
+	h, err := ReadHeader(der)
+	if err != nil {
+		return nil, err
+	}
+	if len(passphrase) == 0 {
+		return nil, fmt.Errorf("sealed key: the passphrase is empty: %w", ErrPassphrase)
+	}
+	derived, err := h.derive(passphrase)
+	if err != nil {
+		return nil, fmt.Errorf("sealed key: %w", err)
+	}
+	defer clear(derived)
+	block, err := aes.NewCipher(derived)
+	if err != nil {
+		return nil, fmt.Errorf("sealed key: %w", err)
+	}
+	plain := make([]byte, len(h.sealed))
+	defer clear(plain)
+	cipher.NewCBCDecrypter(block, h.iv).CryptBlocks(plain, h.sealed)
+	pad := int(plain[len(plain)-1])
+	if pad < 1 || pad > aes.BlockSize || subtle.ConstantTimeCompare(plain[len(plain)-pad:], bytes.Repeat([]byte{byte(pad)}, pad)) != 1 {
+		return nil, ErrPassphrase
+	}
+	signer, err := ReadPrivate(plain[:len(plain)-pad])
+	if err != nil {
+		return nil, ErrPassphrase // padding fits by chance once in 256 wrong passphrases
+	}
+	return signer, nil
+}
+
+// Plain encodes a signer as an unsealed PrivateKeyInfo (RFC 5958 section 2).
+func Plain(signer crypto.Signer) ([]byte, error) {
+	der, err := x509.MarshalPKCS8PrivateKey(signer)
+	if err != nil {
+		return nil, fmt.Errorf("private key: %w", err)
+	}
+	return der, nil
+}
+
+// ReadPrivate reads an unsealed private key: PKCS#8, or the older forms PKCS#1
+// (RFC 8017) and SEC 1 (RFC 5915).
+func ReadPrivate(der []byte) (crypto.Signer, error) {
+	if k, err := x509.ParsePKCS8PrivateKey(der); err == nil {
+		switch k := k.(type) {
+		case *rsa.PrivateKey:
+			return k, nil
+		case *ecdsa.PrivateKey:
+			return k, nil
+		case ed25519.PrivateKey:
+			return k, nil
+		}
+		return nil, fmt.Errorf("private key: a key of type %T cannot sign here", k)
+	}
+	if k, err := x509.ParsePKCS1PrivateKey(der); err == nil {
+		return k, nil
+	}
+	if k, err := x509.ParseECPrivateKey(der); err == nil {
+		return k, nil
+	}
+	return nil, errors.New("private key: it is neither PKCS#8, PKCS#1 nor SEC 1, or its values do not fit together")
+}
+
+// Same reports whether two keys are one, comparing fingerprints in constant time.
+func Same(a, b Public) bool {
+	x, y := a.Fingerprint(), b.Fingerprint()
+	return hmac.Equal(x[:], y[:])
+}

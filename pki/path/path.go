@@ -1,0 +1,385 @@
+// Package path finds and judges chains: whether a client that trusts certain
+// anchors accepts a certificate, and for every step why or why not (RFC 5280
+// section 6).
+//
+// A client says "unknown authority" and stops; an administrator needs to know
+// which certificate is missing. So Verify does two things at once. It searches
+// for a chain that holds, from the certificate upward through whatever was
+// given. And where none holds, it keeps the chain that came nearest and explains
+// that one, certificate by certificate.
+//
+// The search is bounded: it counts signature checks, and gives up with a
+// finding rather than let a heap of cross-signed certificates keep it busy.
+package path
+
+import (
+	"bytes"
+	"encoding/asn1"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"ironseal/pki/cert"
+	"ironseal/pki/ext"
+	"ironseal/pki/finding"
+	"ironseal/pki/span"
+)
+
+// Bounds of one search.
+const (
+	MostChecks = 256 // signatures checked
+	MostDepth  = 16  // certificates in a chain
+	mostSteps  = 20_000
+)
+
+// Question is what a client wants to know.
+type Question struct {
+	Anchors []*cert.Certificate
+	Now     time.Time
+	Name    string                // the host that the client connects to; "" to leave names out
+	Usage   asn1.ObjectIdentifier // the usage the client needs; nil for any
+}
+
+// Role is what a certificate is in a chain.
+type Role string
+
+const (
+	Leaf         Role = "leaf"
+	Intermediate Role = "intermediate"
+	Anchor       Role = "anchor"
+)
+
+// Step is one certificate of the chain, with what speaks against it.
+type Step struct {
+	Role        Role
+	Certificate *cert.Certificate
+	Findings    finding.List
+	Words       string // what holds, when nothing speaks against it
+}
+
+// Good reports whether nothing in the step makes a client refuse.
+func (s Step) Good() bool { return len(s.Findings.Refusing()) == 0 }
+
+// Verdict is the answer.
+type Verdict struct {
+	Valid    bool
+	Steps    []Step              // leaf first; where the chain is broken, as far as it goes
+	Findings finding.List        // what is not about one certificate: names, order, what is missing
+	Unused   []*cert.Certificate // given, and not part of the chain
+	Checks   int                 // signatures that were checked
+}
+
+// Reasons are all findings that make a client refuse, the leaf's first.
+func (v Verdict) Reasons() finding.List {
+	var out finding.List
+	for _, s := range v.Steps {
+		out = append(out, s.Findings.Refusing()...)
+	}
+	return append(out, v.Findings.Refusing()...)
+}
+
+type search struct {
+	q      Question
+	pool   []*cert.Certificate
+	checks int
+	steps  int
+	cut    bool
+	good   map[[2]*cert.Certificate]bool
+	best   *Verdict
+	// where the search ended without an anchor, at its deepest
+	broken       []*cert.Certificate
+	brokenReason finding.Finding
+}
+
+// Verify judges one certificate. others are the certificates that came with it
+// or are known otherwise, in any order; anchors among them are not trusted for
+// being there.
+func Verify(leaf *cert.Certificate, others []*cert.Certificate, q Question) Verdict {
+	s := &search{q: q, good: map[[2]*cert.Certificate]bool{}}
+	for _, c := range others {
+		if !bytes.Equal(c.Raw, leaf.Raw) && !slices.ContainsFunc(s.pool, func(o *cert.Certificate) bool { return bytes.Equal(o.Raw, c.Raw) }) {
+			s.pool = append(s.pool, c)
+		}
+	}
+	s.extend([]*cert.Certificate{leaf})
+	v := s.verdict(leaf)
+	v.Findings = append(v.Findings, s.nameFindings(leaf)...)
+	if s.cut && !v.Valid {
+		v.Findings = append(v.Findings, finding.New(finding.SearchCut, "The search for a chain ended after %d signature checks.", s.checks))
+	}
+	v.Valid = len(v.Reasons()) == 0
+	for _, c := range s.pool {
+		if !slices.ContainsFunc(v.Steps, func(st Step) bool { return bytes.Equal(st.Certificate.Raw, c.Raw) }) {
+			v.Unused = append(v.Unused, c)
+		}
+	}
+	v.Checks = s.checks
+	return v
+}
+
+// verdict takes the best chain that was found, or explains the break.
+func (s *search) verdict(leaf *cert.Certificate) Verdict {
+	if s.best != nil {
+		return *s.best
+	}
+	v := Verdict{Steps: s.judge(s.broken, false)}
+	if len(v.Steps) == 0 {
+		v.Steps = s.judge([]*cert.Certificate{leaf}, false)
+	}
+	v.Findings = finding.List{s.brokenReason}
+	return v
+}
+
+// extend tries every way to go on from the last certificate of a chain. It
+// returns true when a chain that holds was found.
+func (s *search) extend(chain []*cert.Certificate) bool {
+	last := chain[len(chain)-1]
+	if s.steps++; s.steps > mostSteps || len(chain) > MostDepth {
+		s.cut = true
+		return false
+	}
+	if s.isAnchor(last) {
+		return s.complete(chain)
+	}
+	named := 0
+	for _, list := range [][]*cert.Certificate{s.q.Anchors, s.ranked(last)} {
+		for _, c := range list {
+			if !c.Subject.Equal(last.Issuer) || containsCert(chain, c) {
+				continue
+			}
+			named++
+			if !s.signed(last, c) {
+				continue
+			}
+			if s.extend(append(slices.Clone(chain), c)) {
+				return true
+			}
+		}
+	}
+	s.noteBreak(chain, named)
+	return false
+}
+
+func (s *search) isAnchor(c *cert.Certificate) bool { return containsCert(s.q.Anchors, c) }
+
+func containsCert(list []*cert.Certificate, c *cert.Certificate) bool {
+	return slices.ContainsFunc(list, func(o *cert.Certificate) bool { return bytes.Equal(o.Raw, c.Raw) })
+}
+
+// ranked orders the pool by how likely each is the issuer: the key identifier
+// that is named first, then those valid today, then those that last longest.
+func (s *search) ranked(child *cert.Certificate) []*cert.Certificate {
+	out := slices.Clone(s.pool)
+	weight := func(c *cert.Certificate) int {
+		w := 0
+		if len(child.AuthorityKey) > 0 && bytes.Equal(child.AuthorityKey, c.SubjectKey) {
+			w += 4
+		}
+		if !s.q.Now.Before(c.NotBefore) && !s.q.Now.After(c.NotAfter) {
+			w += 2
+		}
+		if c.IsAuthority() {
+			w++
+		}
+		return w
+	}
+	slices.SortStableFunc(out, func(a, b *cert.Certificate) int {
+		if d := weight(b) - weight(a); d != 0 {
+			return d
+		}
+		return b.NotAfter.Compare(a.NotAfter)
+	})
+	return out
+}
+
+func (s *search) signed(child, issuer *cert.Certificate) bool {
+	pair := [2]*cert.Certificate{child, issuer}
+	if ok, known := s.good[pair]; known {
+		return ok
+	}
+	if s.checks >= MostChecks {
+		s.cut = true
+		return false
+	}
+	s.checks++
+	ok := child.VerifiedBy(issuer.Key) == nil
+	s.good[pair] = ok
+	return ok
+}
+
+// complete judges a chain that reaches an anchor and keeps the best.
+func (s *search) complete(chain []*cert.Certificate) bool {
+	v := Verdict{Steps: s.judge(chain, true)}
+	if s.best == nil || len(v.Reasons()) < len(s.best.Reasons()) {
+		s.best = &v
+	}
+	return len(v.Reasons()) == 0
+}
+
+// noteBreak remembers the deepest place at which the search found no way on.
+func (s *search) noteBreak(chain []*cert.Certificate, named int) {
+	if len(chain) <= len(s.broken) {
+		return
+	}
+	last := chain[len(chain)-1]
+	s.broken = chain
+	switch {
+	case last.SelfIssued() && last.VerifiedBy(last.Key) == nil:
+		s.brokenReason = finding.New(finding.UnknownAnchor, "The chain ends at %s, which signs itself and is not among the %d trusted anchor(s).", last.Title(), len(s.q.Anchors))
+		if twin := s.twin(last); twin != nil {
+			s.brokenReason = finding.New(finding.UnknownAnchor, "The chain ends at %s; a trusted anchor has the same name and another key.", last.Title()).
+				WithRemedy("compare fingerprints: one of the two roots is a newer generation, or foreign")
+		}
+	case named > 0:
+		s.brokenReason = finding.New(finding.BadSignature, "%s names %s as its issuer, and its signature was not made by that key.", last.Title(), commonOr(last))
+	default:
+		s.brokenReason = finding.New(finding.MissingIssuer, "The issuer of %s is missing: %s%s.", last.Title(), last.Issuer, keyHint(last)).
+			WithRemedy("give the certificate of %s: --chain FILE; at a server, add it to the chain file", commonOr(last))
+	}
+}
+
+func (s *search) twin(c *cert.Certificate) *cert.Certificate {
+	for _, a := range s.q.Anchors {
+		if a.Subject.Equal(c.Subject) {
+			return a
+		}
+	}
+	return nil
+}
+
+func commonOr(c *cert.Certificate) string {
+	if cn := c.Issuer.CommonName(); cn != "" {
+		return cn
+	}
+	return c.Issuer.String()
+}
+
+func keyHint(c *cert.Certificate) string {
+	if len(c.AuthorityKey) == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" (key %x…)", c.AuthorityKey[:min(4, len(c.AuthorityKey))])
+}
+
+// judge examines every certificate of a chain. whole says that the last one is
+// an anchor.
+func (s *search) judge(chain []*cert.Certificate, whole bool) []Step {
+	var out []Step
+	below := 0 // authorities below that are not self-issued
+	for i, c := range chain {
+		st := Step{Certificate: c, Role: Intermediate}
+		switch {
+		case i == 0:
+			st.Role = Leaf
+		case whole && i == len(chain)-1:
+			st.Role = Anchor
+		}
+		st.Findings = append(s.timely(c), s.soundness(c, i, whole && i == len(chain)-1)...)
+		if i > 0 {
+			st.Findings = append(st.Findings, s.authority(c, chain[i-1], below)...)
+			st.Findings = append(st.Findings, broken(c, chain[:i])...)
+			if !c.SelfIssued() {
+				below++
+			}
+		}
+		st.Words = s.words(st, chain, i)
+		out = append(out, st)
+	}
+	return out
+}
+
+func (s *search) timely(c *cert.Certificate) finding.List {
+	switch now := s.q.Now; {
+	case now.Before(c.NotBefore):
+		return finding.List{finding.New(finding.NotYetValid, "%s is valid from %s, %s; the clock used says %s.", c.Title(), stamp(c.NotBefore), span.Distance(now, c.NotBefore), stamp(now))}
+	case now.After(c.NotAfter):
+		return finding.List{finding.New(finding.Expired, "%s ended on %s, %s.", c.Title(), stamp(c.NotAfter), span.Distance(now, c.NotAfter))}
+	}
+	return nil
+}
+
+func stamp(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") }
+
+// handled are the critical extensions that this validator understands.
+var handled = []asn1.ObjectIdentifier{ext.KeyUsageID, ext.AltNames, ext.BasicID, ext.NameConstraintID, ext.ExtendedUsage, ext.PoliciesID, ext.SubjectKeyID, ext.AuthorityKeyID, ext.CRLPoints}
+
+func (s *search) soundness(c *cert.Certificate, at int, anchor bool) finding.List {
+	var out finding.List
+	for _, e := range c.Extensions {
+		if e.Critical && !slices.ContainsFunc(handled, func(id asn1.ObjectIdentifier) bool { return id.Equal(e.ID) }) {
+			out = append(out, finding.New(finding.UnknownCritical, "%s has the critical extension %s, which is not understood.", c.Title(), ext.NameOf(e.ID)))
+		}
+	}
+	if c.Algorithm.Weak() && !anchor {
+		out = append(out, finding.New(finding.WeakHash, "%s is signed with %s.", c.Title(), c.Algorithm.Name).WithRemedy("issue it again, signed with SHA-256 or stronger"))
+	}
+	if len(c.Faults) > 0 {
+		out = append(out, finding.New(finding.Malformed, "%s: %s.", c.Title(), strings.Join(c.Faults, "; ")))
+	}
+	for _, f := range c.Key.Weakness().Refusing() {
+		f.Message = c.Title() + ": " + f.Message
+		out = append(out, f)
+	}
+	if u := s.q.Usage; u != nil && c.HasExtended && !anchor && !permits(c.Extended, u) {
+		who := "It has"
+		if at > 0 {
+			who = "Everything below " + c.Title() + " is limited to"
+		}
+		out = append(out, finding.New(finding.UsageMissing, "%s lacks the usage %s. %s: %s.", c.Title(), ext.UsageNames([]asn1.ObjectIdentifier{u})[0], who, strings.Join(ext.UsageNames(c.Extended), ", ")))
+	}
+	return out
+}
+
+func permits(have []asn1.ObjectIdentifier, want asn1.ObjectIdentifier) bool {
+	return slices.ContainsFunc(have, func(id asn1.ObjectIdentifier) bool { return id.Equal(want) || id.Equal(ext.AnyUsage) })
+}
+
+// authority checks that c may issue child, with below authorities between it
+// and the leaf.
+func (s *search) authority(c, child *cert.Certificate, below int) finding.List {
+	var out finding.List
+	if !c.IsAuthority() {
+		out = append(out, finding.New(finding.NotAuthority, "%s issued %s and is not marked as an authority.", c.Title(), child.Title()))
+	}
+	if c.HasUsage && c.Usage&ext.KeyCertSign == 0 {
+		out = append(out, finding.New(finding.CannotSign, "%s issued %s and its key usage is only %s.", c.Title(), child.Title(), c.Usage))
+	}
+	if c.IsAuthority() && c.Basic.PathLength >= 0 && below > c.Basic.PathLength {
+		out = append(out, finding.New(finding.PathLength, "%s allows %d level(s) of authorities below it; here are %d.", c.Title(), c.Basic.PathLength, below))
+	}
+	return out
+}
+
+// broken checks everything below c against c's name constraints; self-issued
+// authorities are exempt (RFC 5280 section 6.1.3 b), the leaf is not.
+func broken(c *cert.Certificate, below []*cert.Certificate) finding.List {
+	if c.Constraints.IsEmpty() {
+		return nil
+	}
+	var out finding.List
+	for i, d := range below {
+		if i > 0 && d.SelfIssued() {
+			continue
+		}
+		if why := c.Constraints.Breach(d.Subject, d.Names); why != "" {
+			out = append(out, finding.New(finding.ConstraintBroken, "%s may not certify %s: %s.", c.Title(), d.Title(), why))
+		}
+	}
+	return out
+}
+
+// words says what holds about a step.
+func (s *search) words(st Step, chain []*cert.Certificate, i int) string {
+	c := st.Certificate
+	until := fmt.Sprintf("valid until %s, %s", c.NotAfter.Format("2006-01-02"), span.Distance(s.q.Now, c.NotAfter))
+	switch {
+	case st.Role == Anchor && i == 0:
+		return "is itself a trusted anchor; " + until
+	case st.Role == Anchor:
+		return "trusted anchor; " + until
+	case i+1 < len(chain):
+		return "signed by " + chain[i+1].Title() + ", signature holds; " + until
+	}
+	return until
+}

@@ -1,0 +1,289 @@
+// Package template says what may be signed.
+//
+// A template is a TOML file that a person can read and keep in version control.
+// It lists what an issued certificate will hold; whatever it does not name is
+// not copied from a request. Reading is strict: an unknown key is an error with
+// its line, its column and the key that was probably meant, because a misspelt
+// restriction is no restriction.
+package template
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/asn1"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/pelletier/go-toml/v2"
+
+	"ironseal/pki/dn"
+	"ironseal/pki/ext"
+	"ironseal/pki/finding"
+	"ironseal/pki/key"
+	"ironseal/pki/san"
+	"ironseal/pki/span"
+)
+
+// What a template makes.
+const (
+	Root      = "root"
+	Authority = "authority"
+	EndEntity = "end-entity"
+)
+
+// Words that stand in an issuers list for more than one authority.
+const (
+	Itself          = "itself"           // the certificate's own key: a root
+	AnyRoot         = "any-root"         // every self-signed authority
+	AnyIntermediate = "any-intermediate" // every authority below another
+	Any             = "any"              // every authority
+)
+
+// Template is one template. The doc tags are printed into docs/templates.md.
+type Template struct {
+	Name     string    `toml:"-" json:"name"`
+	Title    string    `toml:"title" json:"title" doc:"what it is called, in a few words"`
+	Purpose  string    `toml:"purpose" json:"purpose" doc:"what it is for, in a sentence"`
+	Makes    string    `toml:"makes" json:"makes" doc:"\"root\", \"authority\" or \"end-entity\""`
+	Issuers  []string  `toml:"issuers" json:"issuers" doc:"which authorities sign by it: handles, or \"any-root\", \"any-intermediate\", \"any\", \"itself\""`
+	Lifetime span.Span `toml:"lifetime" json:"lifetime" doc:"how long a certificate lives: \"397d\", \"18m\", \"10y\""`
+	Longest  span.Span `toml:"longest-lifetime" json:"longest_lifetime" doc:"the longest life that may be asked for at signing; the same as lifetime when left out"`
+	Keys     []string  `toml:"keys" json:"keys" doc:"key kinds it takes: \"rsa-2048+\" means RSA of 2048 bits or more"`
+	Usage    []string  `toml:"key-usage" json:"key_usage" doc:"key usage, by the standard's names; keyEncipherment and dataEncipherment are left out for keys that are not RSA"`
+	Extended []string  `toml:"extended-key-usage" json:"extended_key_usage" doc:"extended key usage, by the standard's names or as dotted identifiers"`
+	Critical bool      `toml:"extended-key-usage-critical" json:"extended_key_usage_critical" doc:"whether clients must understand the extended key usage"`
+	Subject  Subject   `toml:"subject" json:"subject" doc:"which subject fields are certified"`
+	Names    Names     `toml:"names" json:"names" doc:"which alternative names are certified"`
+	Limits   Limits    `toml:"authority" json:"authority" doc:"for templates that make an authority"`
+
+	source []byte
+}
+
+// Subject says which subject fields are certified.
+type Subject struct {
+	Take  []string          `toml:"take" json:"take" doc:"fields taken over from the request"`
+	Fixed map[string]string `toml:"fixed" json:"fixed,omitempty" doc:"fields that always have this value"`
+	Need  []string          `toml:"need" json:"need" doc:"fields that must be there"`
+}
+
+// Names says which alternative names are certified.
+type Names struct {
+	Kinds      []string `toml:"kinds" json:"kinds" doc:"kinds of name it takes: \"dns\", \"ip\", \"email\", \"uri\", \"upn\""`
+	Least      int      `toml:"least" json:"least" doc:"how many names there must be at least"`
+	Most       int      `toml:"most" json:"most" doc:"how many names there may be at most"`
+	Wildcards  bool     `toml:"wildcards" json:"wildcards" doc:"whether wildcard names are allowed"`
+	Add        bool     `toml:"add-at-signing" json:"add_at_signing" doc:"whether names may be added at signing"`
+	CommonName bool     `toml:"common-name-too" json:"common_name_too" doc:"whether a common name that is a host or an address becomes an alternative name"`
+}
+
+// Limits are for templates that make an authority.
+type Limits struct {
+	PathLength *int `toml:"path-length" json:"path_length" doc:"levels of authorities allowed below; none when left out"`
+}
+
+// Most is how many bytes a template file may have.
+const Most = 1 << 20
+
+// Parse reads a template. The name is used for the template and, as it was
+// given, in errors.
+func Parse(name string, data []byte) (Template, error) {
+	t := Template{Name: name, source: bytes.Clone(data)}
+	if len(data) > Most {
+		return t, fmt.Errorf("template %s: the file is larger than %d bytes", name, Most)
+	}
+	if err := Strict(data, &t); err != nil {
+		return t, fmt.Errorf("templates/%s.toml:%w", name, err)
+	}
+	if t.Longest.IsZero() {
+		t.Longest = t.Lifetime
+	}
+	if err := t.check(); err != nil {
+		return t, fmt.Errorf("templates/%s.toml: %w", name, err)
+	}
+	return t, nil
+}
+
+// Strict reads TOML into a structure and refuses keys that the structure lacks.
+// Errors begin with line and column; an unknown key comes with the key that was
+// probably meant.
+func Strict(data []byte, into any) error {
+	dec := toml.NewDecoder(bytes.NewReader(data)).DisallowUnknownFields()
+	err := dec.Decode(into)
+	var missing *toml.StrictMissingError
+	var broken *toml.DecodeError
+	switch {
+	case errors.As(err, &missing) && len(missing.Errors) > 0:
+		row, col := missing.Errors[0].Position()
+		path := missing.Errors[0].Key()
+		word := path[len(path)-1]
+		hint := ""
+		if near := nearest(word, keysOf(into, path[:len(path)-1])); near != "" {
+			hint = fmt.Sprintf("; did you mean %q?", near)
+		}
+		return fmt.Errorf("%d:%d: unknown key %q%s", row, col, strings.Join(path, "."), hint)
+	case errors.As(err, &broken):
+		row, col := broken.Position()
+		return fmt.Errorf("%d:%d: %s", row, col, strings.TrimPrefix(broken.Error(), "toml: "))
+	case err != nil:
+		return fmt.Errorf(" %w", err)
+	}
+	return nil
+}
+
+func (t Template) check() error {
+	switch {
+	case t.Title == "":
+		return errors.New("title is missing: say in a few words what the template is")
+	case !slices.Contains([]string{Root, Authority, EndEntity}, t.Makes):
+		return fmt.Errorf("makes = %q: write \"root\", \"authority\" or \"end-entity\"", t.Makes)
+	case t.Lifetime.IsZero():
+		return errors.New("lifetime is missing: write for example lifetime = \"397d\"")
+	case len(t.Keys) == 0:
+		return errors.New("keys is missing: write for example keys = [\"rsa-2048+\", \"ecdsa-p256\"]")
+	case t.Names.Least < 0 || t.Names.Most < 0 || t.Names.Most > san.Most || t.Names.Least > t.Names.Most:
+		return fmt.Errorf("names: least = %d and most = %d do not fit: 0 ≤ least ≤ most ≤ %d", t.Names.Least, t.Names.Most, san.Most)
+	case t.Limits.PathLength != nil && (*t.Limits.PathLength < 0 || *t.Limits.PathLength > 100):
+		return errors.New("authority.path-length must be between 0 and 100")
+	}
+	if _, err := ext.ParseKeyUsage(t.Usage); err != nil {
+		return fmt.Errorf("key-usage: %w", err)
+	}
+	for _, u := range t.Extended {
+		if _, err := ext.ParseExtendedUsage(u); err != nil {
+			return fmt.Errorf("extended-key-usage: %w", err)
+		}
+	}
+	for _, k := range t.Keys {
+		if _, _, err := keyRule(k); err != nil {
+			return fmt.Errorf("keys: %w", err)
+		}
+	}
+	return t.checkFields()
+}
+
+func (t Template) checkFields() error {
+	for _, k := range t.Names.Kinds {
+		if !slices.Contains([]san.Kind{san.DNS, san.IP, san.Email, san.URI, san.UPN}, san.Kind(k)) {
+			return fmt.Errorf("names.kinds: %q is not a kind of name: use dns, ip, email, uri, upn", k)
+		}
+	}
+	fields := slices.Concat(t.Subject.Take, t.Subject.Need)
+	for f, v := range t.Subject.Fixed {
+		if _, err := dn.New(dn.Pair{Type: f, Value: v}); err != nil {
+			return fmt.Errorf("subject.fixed: %w", err)
+		}
+	}
+	for _, f := range fields {
+		if !dn.KnownType(f) {
+			return fmt.Errorf("subject: %q is not a subject field: use CN, O, OU, L, ST, C, serialNumber and the like", f)
+		}
+	}
+	return nil
+}
+
+// keyRule reads one entry of keys: a kind, or "rsa-N+" for a least size.
+func keyRule(s string) (family string, least int, err error) {
+	if size, ok := strings.CutPrefix(s, "rsa-"); ok {
+		size, _ = strings.CutSuffix(size, "+")
+		n, err := strconv.Atoi(size)
+		if err != nil || n < 2048 || n > 16384 {
+			return "", 0, fmt.Errorf("%q: an RSA size is between 2048 and 16384", s)
+		}
+		return "rsa", n, nil
+	}
+	k, err := key.ParseKind(s)
+	return string(k), 0, err
+}
+
+// TakesKey reports whether the template takes a key of this kind and size.
+func (t Template) TakesKey(kind key.Kind, bits int) bool {
+	for _, rule := range t.Keys {
+		family, least, err := keyRule(rule)
+		if err != nil {
+			continue
+		}
+		if family == "rsa" && kind.Family() == "rsa" && (bits == least || strings.HasSuffix(rule, "+") && bits > least) || family == string(kind) {
+			return true
+		}
+	}
+	return false
+}
+
+// KeyUsage returns the usages for a key of this kind: encipherment makes sense
+// with RSA only (RFC 8813 section 3).
+func (t Template) KeyUsage(kind key.Kind) ext.KeyUsage {
+	u, _ := ext.ParseKeyUsage(t.Usage)
+	if kind.Family() != "rsa" {
+		u &^= ext.KeyEncipherment | ext.DataEncipherment
+	}
+	return u
+}
+
+// ExtendedUsage returns the extended usages.
+func (t Template) ExtendedUsage() []asn1.ObjectIdentifier {
+	var out []asn1.ObjectIdentifier
+	for _, u := range t.Extended {
+		if id, err := ext.ParseExtendedUsage(u); err == nil {
+			out = append(out, id)
+		}
+	}
+	return out
+}
+
+// SignedBy reports whether an authority signs by the template.
+func (t Template) SignedBy(handle string, root bool) bool {
+	for _, i := range t.Issuers {
+		if i == handle || i == Any || i == AnyRoot && root || i == AnyIntermediate && !root {
+			return true
+		}
+	}
+	return false
+}
+
+// TakesName reports whether the template takes names of this kind.
+func (t Template) TakesName(k san.Kind) bool { return slices.Contains(t.Names.Kinds, string(k)) }
+
+// TakesField reports whether a subject field is taken over from requests.
+func (t Template) TakesField(short string) bool {
+	return slices.ContainsFunc(t.Subject.Take, func(f string) bool { return strings.EqualFold(f, short) })
+}
+
+// IsAuthority reports whether the template makes an authority.
+func (t Template) IsAuthority() bool { return t.Makes != EndEntity }
+
+// Source is the file as it was read; its hash names this state of the template.
+func (t Template) Source() []byte { return t.source }
+
+// SHA256 names this state of the template.
+func (t Template) SHA256() [32]byte { return sha256.Sum256(t.source) }
+
+// Contradictions says where the template contradicts itself.
+func (t Template) Contradictions() finding.List {
+	var out finding.List
+	usage, _ := ext.ParseKeyUsage(t.Usage)
+	add := func(format string, args ...any) {
+		out = append(out, finding.New(finding.TemplateAtOdds, format, args...))
+	}
+	takesRSA := slices.ContainsFunc(t.Keys, func(k string) bool { return strings.HasPrefix(k, "rsa-") })
+	server := slices.ContainsFunc(t.Extended, func(u string) bool { return strings.EqualFold(u, "serverAuth") })
+	switch {
+	case t.IsAuthority() && usage&ext.KeyCertSign == 0:
+		add("%s makes an authority and its key-usage lacks keyCertSign.", t.Name)
+	case !t.IsAuthority() && usage&ext.KeyCertSign != 0:
+		add("%s makes no authority and its key-usage has keyCertSign.", t.Name)
+	case server && usage&ext.DigitalSignature == 0:
+		add("%s has serverAuth without digitalSignature: today's key exchanges cannot use it.", t.Name)
+	case usage&ext.KeyEncipherment != 0 && !takesRSA:
+		add("%s has keyEncipherment and takes no RSA keys: it will be left out.", t.Name)
+	}
+	if server && t.Names.Least < 1 {
+		add("%s has serverAuth and asks for no alternative name (names.least).", t.Name)
+	}
+	if len(t.Issuers) == 0 {
+		add("%s is signed by nobody: its issuers list is empty.", t.Name)
+	}
+	return out
+}
