@@ -1,0 +1,54 @@
+// Command ironseal runs a private certificate authority. This file builds the
+// real world (clock, randomness, terminal, file system) and hands it to cli.
+package main
+
+import (
+	"context"
+	"crypto/rand"
+	"fmt"
+	"os"
+	"os/signal"
+	"os/user"
+	"runtime/debug"
+	"syscall"
+	"time"
+
+	"ironseal/internal/cli"
+	"ironseal/internal/term"
+)
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	code := cli.App{
+		Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Console: term.Device{}, Now: time.Now, Random: rand.Reader,
+		Actor: actor(), Env: os.Getenv, Version: version(),
+	}.Run(ctx, os.Args[1:])
+	stop()
+	os.Exit(code)
+}
+
+// actor is who the journal names.
+func actor() string {
+	if u, err := user.Current(); err == nil && u.Username != "" {
+		return u.Username
+	}
+	return fmt.Sprintf("uid %d", os.Getuid())
+}
+
+// version tells the build's revision.
+func version() string {
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return "of unknown build"
+	}
+	revision, changed := "unknown revision", ""
+	for _, s := range info.Settings {
+		switch {
+		case s.Key == "vcs.revision":
+			revision = s.Value[:min(12, len(s.Value))]
+		case s.Key == "vcs.modified" && s.Value == "true":
+			changed = ", changed since"
+		}
+	}
+	return fmt.Sprintf("%s (%s%s), %s", info.Main.Version, revision, changed, info.GoVersion)
+}

@@ -1,0 +1,374 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+
+	"github.com/spf13/cobra"
+
+	"ironseal/internal/estate"
+	"ironseal/internal/store"
+	"ironseal/internal/term"
+	"ironseal/pki/bundle"
+	"ironseal/pki/describe"
+	"ironseal/pki/dn"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/key"
+	"ironseal/pki/san"
+	"ironseal/pki/span"
+)
+
+func (s *session) authorityCommand() *cobra.Command {
+	return group("authority", "Roots and intermediates: make them, look at them, hand them out",
+		s.authorityCreate(), reading(s.authorityList()), reading(s.authorityShow()), reading(s.authorityTree()), reading(s.authorityExport()))
+}
+
+// authorityFlags are the flags of authority create, as typed.
+type authorityFlags struct {
+	under, template, subject, kind, lifetime, because string
+	pathLength                                        string
+	permit, exclude, waive                            []string
+}
+
+func (f authorityFlags) ask(handle string) (estate.AuthorityAsk, error) {
+	ask := estate.AuthorityAsk{Handle: handle, Under: f.under, Template: f.template}
+	var err error
+	if f.subject != "" {
+		n, err := dn.ParseTyped(f.subject)
+		if err != nil {
+			return ask, &status{Usage, err}
+		}
+		ask.Subject = &n
+	}
+	if f.kind != "" {
+		if ask.Key, err = key.ParseKind(f.kind); err != nil {
+			return ask, &status{Usage, err}
+		}
+	}
+	if f.lifetime != "" {
+		if ask.Lifetime, err = span.Parse(f.lifetime); err != nil {
+			return ask, &status{Usage, err}
+		}
+	}
+	if f.pathLength != "" {
+		n, err := strconv.Atoi(f.pathLength)
+		if err != nil || n < 0 || n > 100 {
+			return ask, usage("--path-length %q: use a number from 0 to 100", f.pathLength)
+		}
+		ask.PathLength = &n
+	}
+	for _, list := range []struct {
+		typed []string
+		into  *[]san.Constraint
+	}{{f.permit, &ask.Permit}, {f.exclude, &ask.Exclude}} {
+		for _, p := range list.typed {
+			c, err := san.ParseConstraint(p)
+			if err != nil {
+				return ask, &status{Usage, err}
+			}
+			*list.into = append(*list.into, c)
+		}
+	}
+	ask.Waivers, err = waivers(f.waive, f.because)
+	return ask, err
+}
+
+func (s *session) authorityCreate() *cobra.Command {
+	var f authorityFlags
+	c := &cobra.Command{
+		Use:   "create HANDLE",
+		Short: "Make a root, or an authority below another",
+		Long: `Make an authority: its key, its certificate and its records.
+
+What is left out is proposed: the subject from the estate's organisation, the key
+kind from the settings, a life that nests well below the authority above.`,
+		Example: `  ironseal authority create root
+  ironseal authority create services --under root --lifetime 10y
+  ironseal authority create ships --under root --permit-name ships.ternbay.example`,
+		Args: exactly(1, "a handle, such as root or services"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ask, err := f.ask(args[0])
+			if err != nil {
+				return err
+			}
+			return s.createAuthority(cmd, ask)
+		},
+	}
+	fl := c.Flags()
+	fl.StringVar(&f.under, "under", "", "the `HANDLE` of the authority above; a root when left out")
+	fl.StringVar(&f.subject, "subject", "", "the whole subject, such as \"CN=Tern Bay Root,O=Tern Bay Ferries\"")
+	fl.StringVar(&f.kind, "key", "", "key `KIND`: rsa-4096, ecdsa-p384 …")
+	fl.StringVar(&f.lifetime, "lifetime", "", "how long it lives: 10y, 18m, 397d")
+	fl.StringVar(&f.pathLength, "path-length", "", "levels of authorities allowed below it")
+	fl.StringArrayVar(&f.permit, "permit-name", nil, "a domain or network that it may certify; may be repeated")
+	fl.StringArrayVar(&f.exclude, "exclude-name", nil, "a domain or network that it may not certify; may be repeated")
+	fl.StringVar(&f.template, "template", "", "the template; root-authority or intermediate-authority when left out")
+	s.waiverFlags(c, &f.waive, &f.because)
+	s.completeHandles(c, "under")
+	s.completeTemplates(c, "template")
+	completeWords(c, "key", kindWords()...)
+	return c
+}
+
+func (s *session) waiverFlags(c *cobra.Command, waive *[]string, because *string) {
+	c.Flags().StringArrayVar(waive, "waive", nil, "sign in spite of the stop with this `[REQUEST:]CODE`; may be repeated")
+	c.Flags().StringVar(because, "because", "", "why it is waived")
+}
+
+func kindWords() []string {
+	var out []string
+	for _, k := range key.Kinds() {
+		out = append(out, string(k))
+	}
+	return out
+}
+
+func (s *session) createAuthority(cmd *cobra.Command, ask estate.AuthorityAsk) error {
+	ctx := cmd.Context()
+	e, err := s.estate(ctx)
+	if err != nil {
+		return err
+	}
+	p, err := e.PlanAuthority(ctx, ask)
+	if err != nil {
+		return err
+	}
+	if !s.json {
+		s.out.Sheet("authority "+ask.Handle, p.Plan, bundle.Code(p.Plan.Digest), p.Head.String())
+		if p.Proposed != nil {
+			s.out.Gap()
+			s.out.Wrapped(2, term.Quiet, fmt.Sprintf("Proposed life: %s (%s). Another: --lifetime SPAN", p.Proposed.Span.Words(), p.Proposed.Why))
+		}
+		s.out.Gap()
+	}
+	if len(p.Plan.Findings.Refusing()) == 0 {
+		if err := s.agree(ctx, "Make this authority?"); err != nil {
+			return err
+		}
+	}
+	g, head, err := e.CreateAuthority(ctx, p)
+	if err != nil {
+		return err
+	}
+	if s.json {
+		o := describe.Certificate(g.Certificate, s.now())
+		o.Lead("handle", "Handle", ask.Handle)
+		o.Add("journal_head", "Journal", head.String())
+		return s.printJSON(o)
+	}
+	c := g.Certificate
+	s.out.Say("%s %s, valid until %s", s.out.Paint(term.Good, "✓ made"), g.Label(), c.NotAfter.Format("2006-01-02"))
+	s.out.Say("  check code %s   journal %s", s.out.Paint(term.Accent, bundle.CheckCode(c.Raw)), head)
+	if ask.Under == "" {
+		s.next(estate.Advice{Why: "an authority for everyday work", Command: "ironseal authority create services --under " + ask.Handle})
+	} else {
+		s.next(estate.Advice{Why: "take in a request", Command: "ironseal request receive FILE"})
+	}
+	return nil
+}
+
+// authorityRow is an authority in a list.
+type authorityRow struct {
+	Handle     string `json:"handle"`
+	Generation int    `json:"generation"`
+	Under      string `json:"under,omitempty"`
+	Subject    string `json:"subject"`
+	Key        string `json:"key"`
+	From       string `json:"not_before"`
+	Until      string `json:"not_after"`
+	State      string `json:"state"`
+}
+
+func (s *session) authorityList() *cobra.Command {
+	c := &cobra.Command{
+		Use:     "list",
+		Short:   "All authorities",
+		Example: "  ironseal authority list\n  ironseal authority list --quiet",
+		Args:    exactly(0, "no argument"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			e, err := s.estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			h, err := e.Hierarchy(cmd.Context())
+			if err != nil {
+				return err
+			}
+			rows := []authorityRow{}
+			for _, a := range h {
+				for _, g := range a.Generations {
+					c := g.Certificate
+					r := authorityRow{a.Handle, g.Number, "", c.Subject.String(), string(c.Key.Kind), c.NotBefore.Format("2006-01-02"), c.NotAfter.Format("2006-01-02"), e.StateOf(c)}
+					if a.Parent != nil {
+						r.Under = a.Parent.Handle
+					}
+					rows = append(rows, r)
+				}
+			}
+			return s.printAuthorities(rows)
+		},
+	}
+	s.quietFlag(c, "print handles only")
+	return c
+}
+
+func (s *session) quietFlag(c *cobra.Command, what string) {
+	c.Flags().BoolVar(&s.quiet, "quiet", false, what)
+}
+
+func (s *session) printAuthorities(rows []authorityRow) error {
+	switch {
+	case s.json:
+		return s.printJSON(rows)
+	case s.quiet:
+		for _, r := range rows {
+			s.out.Say("%s", r.Handle)
+		}
+		return nil
+	case len(rows) == 0:
+		s.out.Say("There are no authorities yet.")
+		s.next(estate.Advice{Why: "make the root", Command: "ironseal authority create root"})
+		return nil
+	}
+	var cells [][]term.Cell
+	for _, r := range rows {
+		cells = append(cells, []term.Cell{{Text: fmt.Sprintf("%s g%d", r.Handle, r.Generation), Tone: term.Strong}, {Text: r.Under}, stateCell(r.State), {Text: r.Until}, {Text: r.Key}, {Text: r.Subject}})
+	}
+	s.out.Table([]string{"authority", "under", "state", "until", "key", "subject"}, cells)
+	return nil
+}
+
+func (s *session) authorityShow() *cobra.Command {
+	var all bool
+	var field string
+	c := &cobra.Command{
+		Use:     "show HANDLE",
+		Short:   "One authority, in words",
+		Example: "  ironseal authority show root\n  ironseal authority show services --all\n  ironseal authority show root --field sha256",
+		Args:    exactly(1, "a handle"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			e, err := s.estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			g, err := e.Generation(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			o := describe.Certificate(g.Certificate, s.now())
+			o.Lead("handle", "Authority", g.Label())
+			return s.printObject(o, all, field)
+		},
+		ValidArgsFunction: s.handles,
+	}
+	s.showFlags(c, &all, &field)
+	return c
+}
+
+func (s *session) showFlags(c *cobra.Command, all *bool, field *string) {
+	c.Flags().BoolVar(all, "all", false, "show the details too")
+	c.Flags().StringVar(field, "field", "", "print one field's bare `NAME`d value: serial, sha256, sha1, not_after …")
+}
+
+// printObject prints a description: as JSON, as one bare field, or in words.
+func (s *session) printObject(o describe.Object, all bool, field string) error {
+	switch {
+	case field != "":
+		values, ok := o.Field(field)
+		if !ok {
+			return usage("--field %q: there is none of this name; there are: %v", field, o.Keys())
+		}
+		for _, v := range values {
+			s.out.Say("%s", term.Safe(v))
+		}
+	case s.json:
+		return s.printJSON(o)
+	default:
+		s.out.Describe(o, all)
+	}
+	return nil
+}
+
+func (s *session) authorityTree() *cobra.Command {
+	return &cobra.Command{
+		Use:     "tree",
+		Short:   "The hierarchy, with lifetimes drawn over one time axis",
+		Example: "  ironseal authority tree\n  ironseal authority tree --as-of 2035-01-01",
+		Args:    exactly(0, "no argument"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			e, err := s.estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			h, err := e.Hierarchy(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if s.json {
+				return s.printJSON(treeOf(h, nil, e))
+			}
+			if len(h) == 0 {
+				return s.printAuthorities(nil)
+			}
+			s.out.Tree(h, s.now())
+			return nil
+		},
+	}
+}
+
+// treeNode is an authority in JSON, with what stands below it.
+type treeNode struct {
+	Handle      string           `json:"handle"`
+	Generations []treeGeneration `json:"generations"`
+	Below       []treeNode       `json:"below"`
+}
+
+type treeGeneration struct {
+	Number int    `json:"number"`
+	From   string `json:"not_before"`
+	Until  string `json:"not_after"`
+	State  string `json:"state"`
+}
+
+func treeOf(h hierarchy.Hierarchy, parent *hierarchy.Authority, e *estate.Estate) []treeNode {
+	out := []treeNode{}
+	for _, a := range h.Children(parent) {
+		n := treeNode{Handle: a.Handle, Below: treeOf(h, a, e)}
+		for _, g := range a.Generations {
+			c := g.Certificate
+			n.Generations = append(n.Generations, treeGeneration{g.Number, c.NotBefore.Format("2006-01-02"), c.NotAfter.Format("2006-01-02"), e.StateOf(c)})
+		}
+		out = append(out, n)
+	}
+	return out
+}
+
+func (s *session) authorityExport() *cobra.Command {
+	var f exportFlags
+	c := &cobra.Command{
+		Use:   "export HANDLE",
+		Short: "Hand out an authority's certificate",
+		Example: `  ironseal authority export root
+  ironseal authority export root --as der --out root.der
+  ironseal authority export services --with root --out -`,
+		Args: exactly(1, "a handle"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			e, err := s.estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			g, err := e.Generation(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			rec := store.Certificate{DER: g.Certificate.Raw, Title: g.Certificate.Title()}
+			if g.Issuer != nil {
+				rec.Issuer = fmt.Sprintf("%s.g%d", g.Issuer.Authority.Handle, g.Issuer.Number)
+			}
+			return s.export(cmd, e, estate.Held{Record: rec, Certificate: g.Certificate}, f)
+		},
+		ValidArgsFunction: s.handles,
+	}
+	f.add(c)
+	return c
+}

@@ -1,0 +1,438 @@
+// Package cli is the command line: one file a noun.
+//
+// A command parses what a person typed, calls the estate, and prints what comes
+// back. It decides nothing about certificates. Everything it needs from outside
+// (clock, randomness, terminal, environment) is in App, so that a test or the
+// demo runs commands exactly as a person does.
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+	"unicode"
+
+	"github.com/spf13/cobra"
+
+	"ironseal/internal/custody"
+	"ironseal/internal/disk"
+	"ironseal/internal/estate"
+	"ironseal/internal/term"
+	"ironseal/pki/bundle"
+	"ironseal/pki/finding"
+	"ironseal/pki/issue"
+)
+
+// Exit statuses.
+const (
+	Done    = 0
+	Failed  = 1
+	Usage   = 2
+	Refused = 3 // by findings, or declined at the sheet
+	No      = 4 // the answer is no: not valid, not trusted, journal broken
+)
+
+// App is the outside world of the commands.
+type App struct {
+	Stdin   io.Reader
+	Stdout  io.Writer
+	Stderr  io.Writer
+	Console term.Console
+	Now     func() time.Time
+	Random  io.Reader
+	Disk    disk.Disk
+	Actor   string
+	Env     func(string) string
+	Version string
+	Step    func(string) error
+}
+
+// session is one run of the program.
+type session struct {
+	App
+	out, errs *term.Screen
+
+	estateDir  string
+	json       bool
+	yes        bool
+	quiet      bool
+	colour     string
+	asOf       string
+	passFiles  []string
+	started    bool
+	openEstate *estate.Estate
+}
+
+// status is an error with an exit status of its own. A nil err prints nothing:
+// the command has said all there is to say.
+type status struct {
+	code int
+	err  error
+}
+
+func (s *status) Error() string {
+	if s.err == nil {
+		return ""
+	}
+	return s.err.Error()
+}
+
+func (s *status) Unwrap() error { return s.err }
+
+func usage(format string, args ...any) error { return &status{Usage, fmt.Errorf(format, args...)} }
+
+// Run runs one command line and returns its exit status.
+func (a App) Run(ctx context.Context, args []string) int {
+	s := &session{App: a}
+	if s.Env == nil {
+		s.Env = os.Getenv
+	}
+	root := s.root()
+	root.SetArgs(args)
+	root.SetIn(a.Stdin)
+	root.SetOut(a.Stdout)
+	root.SetErr(a.Stderr)
+	s.screens()
+	err := root.ExecuteContext(ctx)
+	if s.openEstate != nil {
+		err = errors.Join(err, s.openEstate.Close())
+	}
+	return s.finish(err)
+}
+
+// screens makes the screens anew once the flags are known.
+func (s *session) screens() {
+	s.out = term.NewScreen(s.Stdout, term.When(s.colour), s.Env("NO_COLOR"))
+	s.errs = term.NewScreen(s.Stderr, term.When(s.colour), s.Env("NO_COLOR"))
+}
+
+func (s *session) finish(err error) int {
+	if err == nil {
+		return Done
+	}
+	code := Failed
+	var st *status
+	var refused *issue.Refused
+	switch {
+	case errors.As(err, &st):
+		code = st.code
+	case errors.As(err, &refused):
+		code = Refused
+	case !s.started:
+		code = Usage
+	}
+	if text := err.Error(); text != "" {
+		for i, line := range strings.Split(text, "\n") {
+			prefix := "ironseal: "
+			if i > 0 {
+				prefix = "          "
+			}
+			s.errs.Say("%s%s", s.errs.Paint(term.Bad, prefix), term.Safe(line))
+		}
+	}
+	return code
+}
+
+func (s *session) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "ironseal",
+		Short: "Run a private certificate authority: take in requests, check them, sign them, hand them out",
+		Long: `Iron Seal runs a private certificate authority hierarchy.
+
+It takes in signing requests in whatever shape they arrive, says in words what
+is in them, shows what will be signed beside what was asked, signs by template,
+and hands the result out in the right order and encoding.
+
+Begin with:  ironseal estate create harbour     (or watch: ironseal demo)`,
+		Version:       s.Version,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
+			s.started = true
+			if s.colour != "auto" && s.colour != "always" && s.colour != "never" {
+				return usage("--color %q: use auto, always or never", s.colour)
+			}
+			s.screens()
+			return s.applyAsOf(cmd)
+		},
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return fmt.Errorf("there is no command %q: see ironseal --help", args[0])
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	root.SetVersionTemplate("ironseal {{.Version}}\n")
+	f := root.PersistentFlags()
+	f.StringVar(&s.estateDir, "estate", "", "the estate `DIR` (else IRONSEAL_ESTATE, else the nearest above)")
+	f.BoolVar(&s.json, "json", false, "print JSON")
+	f.BoolVar(&s.yes, "yes", false, "answer yes to questions; never passes a stop")
+	f.StringArrayVar(&s.passFiles, "passphrase-file", nil, "read passphrases from `[HANDLE=]FILE`; may be repeated")
+	f.StringVar(&s.colour, "color", "auto", "auto, always or never")
+	f.StringVar(&s.asOf, "as-of", "", "look at things as of `TIME` (2030-01-31, or with T12:00:00Z); only where nothing is changed")
+	root.AddCommand(s.estateCommand(), s.authorityCommand(), s.templateCommand(), s.requestCommand(), s.signCommand(),
+		s.certificateCommand(), s.readCommand(), s.verifyCommand(), s.journalCommand(), s.demoCommand(), s.referenceCommand())
+	return root
+}
+
+// reads marks a command that changes nothing, on which --as-of works.
+const reads = "reads"
+
+func reading(c *cobra.Command) *cobra.Command {
+	c.Annotations = map[string]string{reads: "yes"}
+	return c
+}
+
+func (s *session) applyAsOf(cmd *cobra.Command) error {
+	if s.asOf == "" {
+		return nil
+	}
+	if cmd.Annotations[reads] == "" {
+		return usage("--as-of moves the clock only for commands that read; %s changes the records", cmd.CommandPath())
+	}
+	t, err := parseTime(s.asOf)
+	if err != nil {
+		return &status{Usage, err}
+	}
+	s.Now = func() time.Time { return t }
+	return nil
+}
+
+func parseTime(text string) (time.Time, error) {
+	for _, layout := range []string{time.RFC3339, "2006-01-02T15:04:05", "2006-01-02 15:04:05", "2006-01-02T15:04", "2006-01-02"} {
+		if t, err := time.ParseInLocation(layout, strings.TrimSpace(text), time.UTC); err == nil {
+			return t.UTC(), nil
+		}
+	}
+	return time.Time{}, fmt.Errorf("%q is not a time: write 2030-01-31 or 2030-01-31T12:00:00Z", text)
+}
+
+func (s *session) now() time.Time {
+	if s.Now == nil {
+		return time.Now().UTC()
+	}
+	return s.Now().UTC()
+}
+
+// world hands the estate what it needs from outside.
+func (s *session) world() estate.World {
+	return estate.World{Now: s.Now, Random: s.Random, Disk: s.Disk, Actor: s.Actor, Pass: (*passphrases)(s), Progress: s.progress, Step: s.Step}
+}
+
+func (s *session) progress(what string) func() {
+	if s.json {
+		return func() {}
+	}
+	return s.errs.Progress(what)
+}
+
+// estate opens the estate that the person means.
+func (s *session) estate(ctx context.Context) (*estate.Estate, error) {
+	if s.openEstate != nil {
+		return s.openEstate, nil
+	}
+	dir := s.estateDir
+	if dir == "" {
+		dir = s.Env("IRONSEAL_ESTATE")
+	}
+	found, err := estate.Find(s.path(dir), ".")
+	if err != nil {
+		return nil, err
+	}
+	s.openEstate, err = estate.Open(ctx, found, s.world())
+	return s.openEstate, err
+}
+
+// path drops blanks around a typed path, and says so.
+func (s *session) path(typed string) string {
+	clean := strings.TrimFunc(typed, unicode.IsSpace)
+	if clean != typed {
+		s.errs.Say("(blanks around %q were dropped)", clean)
+	}
+	return clean
+}
+
+// passphrases answers custody's questions: from files, else at the terminal.
+type passphrases session
+
+// Passphrase implements custody.Passphrases.
+func (p *passphrases) Passphrase(ctx context.Context, q custody.Question) ([]byte, bool, error) {
+	if file := p.fileFor(q.Handle); file != "" {
+		secret, err := custody.ReadPassphraseFile(file)
+		return secret, true, err
+	}
+	prompt := fmt.Sprintf("Passphrase of %s, %s: ", q.Handle, q.Purpose)
+	switch {
+	case q.New:
+		return p.choose(ctx, q.Handle)
+	case q.Again:
+		prompt = "That does not open it. " + prompt
+	}
+	secret, err := p.Console.Secret(ctx, prompt)
+	if errors.Is(err, term.ErrNoTerminal) {
+		err = fmt.Errorf("%w: give it in a file: --passphrase-file FILE", err)
+	}
+	return custody.Canonical(secret), false, err
+}
+
+func (p *passphrases) fileFor(handle string) string {
+	general := p.Env("IRONSEAL_PASSPHRASE_FILE")
+	found := false
+	for _, f := range p.passFiles {
+		h, file, named := strings.Cut(f, "=")
+		switch {
+		case named && h == handle:
+			return strings.TrimSpace(file)
+		case !named && !found:
+			general, found = strings.TrimSpace(f), true
+		}
+	}
+	return general
+}
+
+func (p *passphrases) choose(ctx context.Context, handle string) ([]byte, bool, error) {
+	for {
+		first, err := p.Console.Secret(ctx, fmt.Sprintf("Choose a passphrase for %s: ", handle))
+		if errors.Is(err, term.ErrNoTerminal) {
+			err = fmt.Errorf("%w: give it in a file: --passphrase-file FILE", err)
+		}
+		if err != nil {
+			return nil, false, err
+		}
+		if len(custody.Canonical(first)) == 0 {
+			p.errs.Say("An empty passphrase protects nothing. Choose one.")
+			continue
+		}
+		second, err := p.Console.Secret(ctx, "Once more: ")
+		if err != nil {
+			return nil, false, err
+		}
+		if bytes.Equal(first, second) {
+			clear(second)
+			return custody.Canonical(first), false, nil
+		}
+		p.errs.Say("The two differ. Choose again.")
+	}
+}
+
+// agree asks a question that must be answered with yes.
+func (s *session) agree(ctx context.Context, question string) error {
+	if s.yes {
+		return nil
+	}
+	answer, err := s.Console.Line(ctx, question+" [yes/no] ")
+	switch {
+	case errors.Is(err, term.ErrNoTerminal):
+		return usage("%w: answer beforehand with --yes", err)
+	case err != nil:
+		return fmt.Errorf("stopped; nothing was changed: %w", err)
+	case strings.EqualFold(answer, "yes") || strings.EqualFold(answer, "y"):
+		return nil
+	}
+	return &status{Refused, errors.New("declined; nothing was changed")}
+}
+
+// printJSON prints a value as JSON. Characters that could mislead on a terminal
+// are written as escapes, which JSON allows anywhere in a text.
+func (s *session) printJSON(v any) error {
+	data, err := json.MarshalIndent(v, "", "  ")
+	if err != nil {
+		return err
+	}
+	var b strings.Builder
+	for _, r := range string(data) {
+		if r >= 0x7f && (unicode.IsControl(r) || unicode.Is(unicode.Cf, r)) && r <= 0xffff {
+			fmt.Fprintf(&b, `\u%04x`, r)
+			continue
+		}
+		b.WriteRune(r)
+	}
+	return s.out.Raw([]byte(b.String() + "\n"))
+}
+
+// exactly and atLeast are Args functions whose errors name what is missing.
+func exactly(n int, what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) != n {
+			return usage("%s needs %s: see %s --help", cmd.CommandPath(), what, cmd.CommandPath())
+		}
+		return nil
+	}
+}
+
+func atLeast(n int, what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) < n {
+			return usage("%s needs %s: see %s --help", cmd.CommandPath(), what, cmd.CommandPath())
+		}
+		return nil
+	}
+}
+
+// group makes a command that only holds others.
+func group(use, short string, sub ...*cobra.Command) *cobra.Command {
+	c := &cobra.Command{Use: use, Short: short, Args: func(cmd *cobra.Command, args []string) error {
+		if len(args) > 0 {
+			return usage("%s has no command %q: see %s --help", cmd.CommandPath(), args[0], cmd.CommandPath())
+		}
+		return nil
+	}, RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}
+	c.AddCommand(sub...)
+	return c
+}
+
+// stdin reads standard input, bounded.
+func (s *session) stdin() ([]byte, error) {
+	data, err := io.ReadAll(io.LimitReader(s.Stdin, bundle.MostBytes+1))
+	if err != nil {
+		return nil, fmt.Errorf("standard input: %w", err)
+	}
+	return data, nil
+}
+
+// waivers pairs --waive with --because.
+func waivers(codes []string, because string) ([]finding.Waiver, error) {
+	if len(codes) == 0 {
+		if because != "" {
+			return nil, usage("--because says why a finding is waived: name it with --waive CODE")
+		}
+		return nil, nil
+	}
+	if strings.TrimSpace(because) == "" {
+		return nil, usage("--waive needs a reason: add --because TEXT")
+	}
+	var out []finding.Waiver
+	for _, c := range codes {
+		w := finding.Waiver{Because: because}
+		if r, code, ok := strings.Cut(c, ":"); ok {
+			n, err := estate.ParseNumber(r)
+			if err != nil {
+				return nil, &status{Usage, err}
+			}
+			w.Request, c = n, code
+		}
+		w.Code = finding.Code(strings.TrimSpace(c))
+		if _, ok := finding.Lookup(w.Code); !ok {
+			return nil, usage("--waive %s: there is no finding of this code: docs/findings.md lists them", w.Code)
+		}
+		out = append(out, w)
+	}
+	return out, nil
+}
+
+// next prints the next step.
+func (s *session) next(list ...estate.Advice) {
+	for i, a := range list {
+		if i == 0 {
+			s.out.Gap()
+		}
+		s.out.Say("%s  %s", s.out.Paint(term.Quiet, "next: "+a.Why+":"), s.out.Paint(term.Accent, a.Command))
+	}
+}

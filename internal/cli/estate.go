@@ -1,0 +1,120 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ironseal/internal/estate"
+	"ironseal/internal/term"
+	"ironseal/pki/span"
+)
+
+func (s *session) estateCommand() *cobra.Command {
+	return group("estate", "The directory that holds settings, templates, keys and records", s.estateCreate(), reading(s.estateStatus()))
+}
+
+func (s *session) estateCreate() *cobra.Command {
+	var f estate.Founding
+	c := &cobra.Command{
+		Use:   "create DIR",
+		Short: "Make a new estate",
+		Example: `  ironseal estate create harbour --organisation "Tern Bay Ferries" --country NO
+  cd harbour && ironseal estate status`,
+		Args: exactly(1, "the directory to make"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			dir := s.path(args[0])
+			e, err := estate.Create(cmd.Context(), dir, f, s.world())
+			if err != nil {
+				return err
+			}
+			defer e.Close()
+			if s.json {
+				return s.printJSON(map[string]any{"directory": dir, "templates": e.TemplateNames()})
+			}
+			s.out.Say("%s an estate for %s in %s", s.out.Paint(term.Good, "✓ made"), term.Safe(e.Settings.Organisation.Name), term.Safe(dir))
+			s.out.Say("  settings   %s (every key is explained there)", estate.SettingsFile)
+			s.out.Say("  templates  %s", strings.Join(e.TemplateNames(), ", "))
+			s.next(estate.Advice{Why: "make the root", Command: "cd " + dir + " && ironseal authority create root"})
+			return nil
+		},
+	}
+	c.Flags().StringVar(&f.Organisation, "organisation", "", "the `NAME` from which subjects are built")
+	c.Flags().StringVar(&f.Country, "country", "", "two capital `LETTERS` (ISO 3166)")
+	return c
+}
+
+func (s *session) estateStatus() *cobra.Command {
+	return &cobra.Command{
+		Use:     "status",
+		Short:   "How the estate stands, and what to do next",
+		Example: "  ironseal estate status",
+		Args:    exactly(0, "no argument"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			e, err := s.estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			st, err := e.Status(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if s.json {
+				return s.printJSON(st)
+			}
+			s.drawStatus(st)
+			return nil
+		},
+	}
+}
+
+func (s *session) drawStatus(st estate.Status) {
+	o, now := s.out, s.now()
+	o.Say("%s  %s", o.Paint(term.Strong, term.Safe(st.Organisation)), o.Paint(term.Quiet, term.Safe(st.Dir)))
+	for _, f := range st.Faults {
+		o.Say("%s %s", o.Paint(term.Bad, "✗"), term.Safe(f))
+	}
+	if st.ClockBehind != "" {
+		o.Say("%s %s: nothing can be signed until it is set", o.Paint(term.Bad, "✗ clock"), st.ClockBehind)
+	}
+	o.Gap()
+	if len(st.Authorities) > 0 {
+		var rows [][]term.Cell
+		for _, a := range st.Authorities {
+			kind := "authority"
+			if a.Root {
+				kind = "root"
+			}
+			rows = append(rows, []term.Cell{{Text: a.Handle, Tone: term.Strong}, {Text: kind}, stateCell(a.State), {Text: "until " + a.Until.Format("2006-01-02") + ", " + span.Distance(now, a.Until)}})
+		}
+		o.Table([]string{"", "", "", ""}, rows)
+	}
+	o.Say("%d certificate(s) signed, %d request(s), %d waiting", max(0, st.Counts.Certificates-st.Counts.Authorities), st.Counts.Requests, st.Counts.Waiting)
+	for i, w := range st.Waiting {
+		if i == 8 {
+			o.Say("  … and %d more", len(st.Waiting)-i)
+			break
+		}
+		o.Say("  %s  %s  %s", o.Paint(term.Strong, w.Name), term.Safe(w.Title), o.Paint(term.Quiet, "came "+span.Distance(now, w.Received)))
+	}
+	if len(st.Ending) > 0 {
+		o.Gap()
+		o.Say("%s", o.Paint(term.Careful, "Ends next"))
+		for _, c := range st.Ending {
+			o.Say("  %s %s  %s", c.Until.Format("2006-01-02"), term.Safe(c.Title), o.Paint(term.Quiet, span.Distance(now, c.Until)))
+		}
+	}
+	o.Say("%s", o.Paint(term.Quiet, fmt.Sprintf("clock %s   journal %s", now.Format("2006-01-02 15:04 UTC"), st.Head)))
+	s.next(st.Next...)
+}
+
+func stateCell(state string) term.Cell {
+	switch state {
+	case estate.Valid:
+		return term.Cell{Text: "✓ " + state, Tone: term.Good}
+	case estate.Expiring:
+		return term.Cell{Text: "! " + state, Tone: term.Careful}
+	}
+	return term.Cell{Text: "✗ " + state, Tone: term.Bad}
+}

@@ -1,0 +1,156 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"ironseal/internal/store"
+	"ironseal/internal/term"
+	"ironseal/pki/describe"
+)
+
+func (s *session) journalCommand() *cobra.Command {
+	return group("journal", "The record of every act, each entry linked to the one before",
+		reading(s.journalList()), reading(s.journalShow()), reading(s.journalVerify()))
+}
+
+func (s *session) journalList() *cobra.Command {
+	var count int
+	c := &cobra.Command{
+		Use:     "list",
+		Short:   "The newest entries",
+		Example: "  ironseal journal list\n  ironseal journal list --count 0",
+		Args:    exactly(0, "no argument"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			e, err := s.estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			head, _, err := e.Journal().Newest(cmd.Context())
+			if err != nil {
+				return err
+			}
+			from := int64(0)
+			if count > 0 {
+				from = head.Seq - int64(count) + 1
+			}
+			rows := []store.Entry{}
+			err = e.Journal().Entries(cmd.Context(), from, 0, func(en store.Entry) error {
+				rows = append(rows, en)
+				return nil
+			})
+			if err != nil {
+				return err
+			}
+			if s.json {
+				return s.printJSON(rows)
+			}
+			var cells [][]term.Cell
+			for _, en := range rows {
+				cells = append(cells, []term.Cell{{Text: fmt.Sprintf("J%d", en.Seq), Tone: term.Strong}, {Text: en.At.Format("2006-01-02 15:04:05")}, {Text: en.Actor}, {Text: en.Act}, {Text: en.Object}})
+			}
+			s.out.Table([]string{"", "time (UTC)", "who", "act", "object"}, cells)
+			s.out.Say("%s", s.out.Paint(term.Quiet, "head "+head.String()))
+			return nil
+		},
+	}
+	c.Flags().IntVar(&count, "count", 30, "how many entries; 0 for all")
+	return c
+}
+
+func (s *session) journalShow() *cobra.Command {
+	return &cobra.Command{
+		Use:     "show ENTRY",
+		Short:   "One entry, whole",
+		Example: "  ironseal journal show J3",
+		Args:    exactly(1, "an entry, such as J3"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			e, err := s.estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			var n int64
+			if _, err := fmt.Sscanf(args[0], "J%d", &n); err != nil {
+				if _, err := fmt.Sscanf(args[0], "%d", &n); err != nil {
+					return usage("%q is not an entry: entries are numbered J1, J2 …", args[0])
+				}
+			}
+			found := false
+			err = e.Journal().Entries(cmd.Context(), n, 1, func(en store.Entry) error {
+				found = en.Seq == n
+				if !found {
+					return nil
+				}
+				if s.json {
+					return s.printJSON(en)
+				}
+				o := describe.Object{Kind: "entry", Title: fmt.Sprintf("J%d", en.Seq)}
+				o.Add("time", "Time", en.At.Format("2006-01-02 15:04:05 UTC"))
+				o.Add("actor", "Who", en.Actor)
+				o.Add("act", "Act", en.Act)
+				o.Add("object", "Object", en.Object)
+				o.Add("detail", "Detail", en.Detail)
+				o.Add("hash", "Hash", describe.Grouped(en.Hash))
+				o.Add("previous", "Hash before", describe.Grouped(en.Prev))
+				s.out.Describe(o, true)
+				return nil
+			})
+			if err == nil && !found {
+				err = fmt.Errorf("J%d: there is no such entry", n)
+			}
+			return err
+		},
+	}
+}
+
+func (s *session) journalVerify() *cobra.Command {
+	var against string
+	c := &cobra.Command{
+		Use:   "verify",
+		Short: "Prove that no entry was changed, removed or inserted",
+		Long: `Check every link of the journal. With --against HEAD, where HEAD was printed on a
+sheet or noted elsewhere, also prove that the journal was not rewritten since.`,
+		Example: "  ironseal journal verify",
+		Args:    exactly(0, "no argument"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			e, err := s.estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			var known *store.Head
+			if against != "" {
+				h, err := store.ParseHead(against)
+				if err != nil {
+					return &status{Usage, err}
+				}
+				known = &h
+			}
+			head, err := e.Journal().VerifyJournal(cmd.Context(), known)
+			var b *store.Break
+			if err != nil && !errors.As(err, &b) {
+				return err
+			}
+			if s.json {
+				view := map[string]any{"whole": b == nil, "head": head}
+				if b != nil {
+					view = map[string]any{"whole": false, "entry": b.Seq, "why": b.Why}
+				}
+				if err := s.printJSON(view); err != nil {
+					return err
+				}
+			} else if b == nil {
+				s.out.Say("%s %d entries, every link holds   head %s", s.out.Paint(term.Good, "✓ whole"), head.Seq, head)
+			} else {
+				s.out.Say("%s at entry J%d: %s", s.out.Paint(term.Bad, "✗ not whole"), b.Seq, b.Why)
+			}
+			if b != nil {
+				return &status{No, nil}
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&against, "against", "", "a journal `HEAD` noted earlier, such as J12:7K2M-9QXT-04HB-W3ZE")
+	return c
+}

@@ -1,0 +1,56 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+)
+
+// commandReference writes docs/commands.md from the commands themselves.
+func commandReference(root *cobra.Command) string {
+	var b strings.Builder
+	b.WriteString("# Commands\n\nWritten from the program by `go run ./cmd/ironseal reference docs`; do not edit.\n\n")
+	b.WriteString("Options of every command:\n\n")
+	writeFlags(&b, root.PersistentFlags())
+	b.WriteString("\nExit status: 0 done; 1 failed; 2 wrong usage; 3 refused by findings, or declined at the sheet; 4 the answer is no.\n")
+	writeCommands(&b, root)
+	return b.String()
+}
+
+func writeCommands(b *strings.Builder, parent *cobra.Command) {
+	for _, c := range parent.Commands() {
+		if c.Hidden || c.Name() == "help" || c.Name() == "completion" {
+			continue
+		}
+		if c.HasSubCommands() {
+			writeCommands(b, c)
+			continue
+		}
+		fmt.Fprintf(b, "\n## %s\n\n", c.UseLine())
+		text := c.Long
+		if text == "" {
+			text = c.Short + "."
+		}
+		b.WriteString(text + "\n")
+		if c.LocalFlags().HasFlags() {
+			b.WriteString("\n")
+			writeFlags(b, c.LocalFlags())
+		}
+		if c.Example != "" {
+			fmt.Fprintf(b, "\n```\n%s\n```\n", c.Example)
+		}
+	}
+}
+
+func writeFlags(b *strings.Builder, flags *pflag.FlagSet) {
+	b.WriteString("| option | meaning |\n|---|---|\n")
+	flags.VisitAll(func(f *pflag.Flag) {
+		if f.Hidden || f.Name == "help" || f.Name == "version" {
+			return
+		}
+		name, text := pflag.UnquoteUsage(f)
+		fmt.Fprintf(b, "| `--%s` | %s |\n", strings.TrimSpace(f.Name+" "+name), text)
+	})
+}

@@ -1,0 +1,365 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ironseal/internal/custody"
+	"ironseal/internal/estate"
+	"ironseal/internal/store"
+	"ironseal/internal/term"
+	"ironseal/pki/bundle"
+	"ironseal/pki/describe"
+	"ironseal/pki/dn"
+	"ironseal/pki/key"
+	"ironseal/pki/request"
+	"ironseal/pki/san"
+	"ironseal/pki/span"
+)
+
+func (s *session) requestCommand() *cobra.Command {
+	return group("request", "Signing requests: draft them, take them in, look at them",
+		s.requestDraft(), s.requestReceive(), reading(s.requestList()), reading(s.requestShow()), s.requestDecline(), s.requestWithdraw())
+}
+
+func (s *session) requestDraft() *cobra.Command {
+	var kind, subject, dir, sealWith string
+	var seal bool
+	c := &cobra.Command{
+		Use:   "draft NAME...",
+		Short: "Make a key and a request for a host",
+		Long: `Make a key and a signing request for a host that cannot do it itself. The files
+are named for the first name. The key file is readable by its owner only; with
+--seal it is sealed under a passphrase as well.
+
+Names are recognised by shape (a host, an address, a mail address) or typed with
+their kind: dns: ip: email: uri: upn:`,
+		Example: `  ironseal request draft pier.ternbay.example www.pier.ternbay.example
+  ironseal request draft camera-2.ternbay.example 192.0.2.52 --key rsa-2048 --out ../drafts`,
+		Args: atLeast(1, "at least one name"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ask := estate.DraftAsk{Dir: s.path(dir)}
+			var err error
+			if ask.Names, err = typedNames(args); err != nil {
+				return err
+			}
+			if kind != "" {
+				if ask.Key, err = key.ParseKind(kind); err != nil {
+					return &status{Usage, err}
+				}
+			}
+			if subject != "" {
+				n, err := dn.ParseTyped(subject)
+				if err != nil {
+					return &status{Usage, err}
+				}
+				ask.Subject = &n
+			}
+			if seal || sealWith != "" {
+				if ask.Secret, err = s.draftSecret(cmd, sealWith); err != nil {
+					return err
+				}
+				defer clear(ask.Secret)
+			}
+			return s.draft(cmd, ask)
+		},
+	}
+	fl := c.Flags()
+	fl.StringVar(&kind, "key", "", "key `KIND`; the estate's default when left out")
+	fl.StringVar(&subject, "subject", "", "the whole subject; built from the estate and the first name when left out")
+	fl.StringVar(&dir, "out", ".", "the `DIR` to write to")
+	fl.BoolVar(&seal, "seal", false, "seal the key under a passphrase")
+	fl.StringVar(&sealWith, "seal-with", "", "seal the key under the passphrase in this `FILE`")
+	completeWords(c, "key", kindWords()...)
+	return c
+}
+
+func typedNames(args []string) ([]san.Name, error) {
+	var out []san.Name
+	for _, a := range args {
+		n, err := san.ParseTyped(a)
+		if err != nil {
+			return nil, &status{Usage, err}
+		}
+		out = append(out, n)
+	}
+	return out, nil
+}
+
+func (s *session) draftSecret(cmd *cobra.Command, file string) ([]byte, error) {
+	if file != "" {
+		return custody.ReadPassphraseFile(s.path(file))
+	}
+	secret, _, err := (*passphrases)(s).choose(cmd.Context(), "the new key")
+	return secret, err
+}
+
+func (s *session) draft(cmd *cobra.Command, ask estate.DraftAsk) error {
+	e, err := s.estate(cmd.Context())
+	if errors.Is(err, estate.ErrNone) && s.estateDir == "" && s.Env("IRONSEAL_ESTATE") == "" {
+		e, err = nil, nil // a draft needs no estate
+	}
+	if err != nil {
+		return err
+	}
+	d, err := estate.Draft(cmd.Context(), s.world(), e, ask)
+	if err != nil {
+		return err
+	}
+	o := describe.Request(d.Request)
+	o.Add("request_file", "Request file", d.RequestFile)
+	o.Add("key_file", "Key file", d.KeyFile)
+	if s.json {
+		return s.printJSON(o)
+	}
+	s.out.Describe(o, false)
+	if !d.Sealed {
+		s.out.Wrapped(2, term.Quiet, "The key file is not sealed: whoever reads it has the key. It is readable by its owner only; --seal seals it.")
+	}
+	s.next(estate.Advice{Why: "take it in where it is signed", Command: "ironseal request receive " + d.RequestFile})
+	return nil
+}
+
+// requestRow is a request in a list.
+type requestRow struct {
+	Name      string `json:"request"`
+	State     string `json:"state"`
+	Title     string `json:"title"`
+	From      string `json:"from,omitempty"`
+	Received  string `json:"received"`
+	Reason    string `json:"reason,omitempty"`
+	CheckCode string `json:"check_code"`
+	Known     bool   `json:"known_already,omitempty"`
+}
+
+func requestRowOf(r store.Request) requestRow {
+	return requestRow{Name: fmt.Sprintf("R%d", r.Number), State: r.State, Title: r.Title, From: r.Sender, Received: r.Received.Format("2006-01-02T15:04:05Z"), Reason: r.Reason, CheckCode: bundle.CheckCode(r.DER)}
+}
+
+func (s *session) requestReceive() *cobra.Command {
+	var from string
+	c := &cobra.Command{
+		Use:   "receive FILE|DIR|-...",
+		Short: "Take in requests that others made, however untidy",
+		Long: `Take in signing requests from files, from every file of a directory, or pasted
+on standard input (-). PEM and DER are understood, and so are mail around it,
+quoting, blank lines, missing BEGIN and END lines, UTF-16 and invisible
+characters. A request that does not read, or is not signed by its own key, is
+told and not recorded.`,
+		Example: `  ironseal request receive ../inbox/mail.txt --from "harbour mail team"
+  ironseal request receive ../inbox
+  ironseal request receive - < ../inbox/mail.txt`,
+		Args: atLeast(1, "a file, a directory or -"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			e, err := s.estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			var inputs []estate.Input
+			for _, a := range args {
+				if a == "-" && s.stdinIsTerminal() {
+					s.errs.Say("Paste the request, then end with Ctrl-D on a line of its own.")
+				}
+				in, err := estate.ReadInput(s.path(a), s.stdin)
+				if err != nil {
+					return err
+				}
+				inputs = append(inputs, in...)
+			}
+			list, head, faults := e.Receive(cmd.Context(), inputs, from)
+			return s.printReceived(list, head, faults)
+		},
+	}
+	c.Flags().StringVar(&from, "from", "", "`WHO` sent it")
+	return c
+}
+
+func (s *session) printReceived(list []estate.Received, head store.Head, faults []error) error {
+	rows := []requestRow{}
+	for i, r := range list {
+		row := requestRowOf(r.Record)
+		row.Known = r.Known
+		rows = append(rows, row)
+		if s.json {
+			continue
+		}
+		if i > 0 {
+			s.out.Gap()
+		}
+		s.drawReceived(r, len(list) > 3)
+	}
+	if s.json {
+		if err := s.printJSON(rows); err != nil {
+			return err
+		}
+	} else if len(list) == 1 && list[0].Record.State == store.Waiting {
+		n := rows[0].Name
+		s.next(estate.Advice{Why: "compare the check code with the sender, then sign", Command: "ironseal sign " + n})
+	} else if len(list) > 1 {
+		s.out.Say("%s", s.out.Paint(term.Quiet, fmt.Sprintf("%d requests taken in   journal %s", len(list), head)))
+		s.next(estate.Advice{Why: "see what waits", Command: "ironseal request list"})
+	}
+	return errors.Join(faults...)
+}
+
+func (s *session) drawReceived(r estate.Received, brief bool) {
+	name := fmt.Sprintf("R%d", r.Record.Number)
+	verb := "✓ received as " + name
+	if r.Known {
+		verb = fmt.Sprintf("· known already as %s, %s", name, r.Record.State)
+	}
+	s.out.Say("%s  %s", s.out.Paint(term.Good, verb), s.out.Paint(term.Quiet, term.Safe("from "+r.Source)))
+	if len(r.Remarks) > 0 {
+		s.out.Say("  %s", s.out.Paint(term.Quiet, "understood in spite of: "+strings.Join(r.Remarks, ", ")))
+	}
+	if brief {
+		s.out.Say("  %s  %s", term.Safe(r.Request.Title()), s.out.Paint(term.Accent, bundle.CheckCode(r.Request.Raw)))
+		return
+	}
+	s.out.Describe(describe.Request(r.Request), false)
+}
+
+func (s *session) requestList() *cobra.Command {
+	var state string
+	c := &cobra.Command{
+		Use:     "list",
+		Short:   "Requests that wait; with --state, others too",
+		Example: "  ironseal request list\n  ironseal request list --state any\n  ironseal request list --quiet",
+		Args:    exactly(0, "no argument"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			e, err := s.estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			want := state
+			if want == "any" {
+				want = ""
+			}
+			list, err := e.Requests(cmd.Context(), want)
+			if err != nil {
+				return err
+			}
+			return s.printRequests(list, state)
+		},
+	}
+	s.quietFlag(c, "print numbers only")
+	c.Flags().StringVar(&state, "state", store.Waiting, "waiting, signed, declined, withdrawn or any")
+	completeWords(c, "state", store.Waiting, store.Signed, store.Declined, store.Withdrawn, "any")
+	return c
+}
+
+func (s *session) printRequests(list []store.Request, state string) error {
+	rows := []requestRow{}
+	var cells [][]term.Cell
+	for _, r := range list {
+		row := requestRowOf(r)
+		rows = append(rows, row)
+		cells = append(cells, []term.Cell{{Text: row.Name, Tone: term.Strong}, {Text: row.State}, {Text: row.Title}, {Text: row.From}, {Text: span.Distance(s.now(), r.Received)}, {Text: row.CheckCode, Tone: term.Accent}})
+		if s.quiet && !s.json {
+			s.out.Say("%s", row.Name)
+		}
+	}
+	switch {
+	case s.json:
+		return s.printJSON(rows)
+	case s.quiet:
+	case len(rows) == 0:
+		s.out.Say("There are no requests in the state %q.", state)
+	default:
+		s.out.Table([]string{"", "state", "for", "from", "came", "check code"}, cells)
+	}
+	return nil
+}
+
+func (s *session) requestShow() *cobra.Command {
+	var all bool
+	var field string
+	c := &cobra.Command{
+		Use:     "show REQUEST",
+		Short:   "One request, in words",
+		Example: "  ironseal request show R1\n  ironseal request show R1 --all\n  ironseal request show R1 --field check_code",
+		Args:    exactly(1, "a request, such as R1"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			e, err := s.estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			rec, r, err := e.Request(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			o := s.describeRecord(rec, r)
+			if err := s.printObject(o, all, field); err != nil {
+				return err
+			}
+			if !s.json && field == "" && rec.State == store.Waiting {
+				s.out.Gap()
+				s.out.Wrapped(2, term.Quiet, "Ask the sender to read out the check code; without this tool, the paste tail: the first and last eight characters between the BEGIN and END lines.")
+				s.next(estate.Advice{Why: "sign it", Command: fmt.Sprintf("ironseal sign R%d", rec.Number)})
+			}
+			return nil
+		},
+		ValidArgsFunction: s.requests,
+	}
+	s.showFlags(c, &all, &field)
+	return c
+}
+
+func (s *session) describeRecord(rec store.Request, r *request.Request) describe.Object {
+	o := describe.Request(r)
+	row := requestRowOf(rec)
+	o.Lead("state", "State", rec.State)
+	o.Lead("request", "Number", row.Name)
+	o.Add("received", "Received", row.Received)
+	if rec.Sender != "" {
+		o.Add("from", "Sent by", rec.Sender)
+	}
+	if rec.Reason != "" {
+		o.Add("reason", "Because", rec.Reason)
+	}
+	return o
+}
+
+func (s *session) requestDecline() *cobra.Command {
+	return s.decideCommand("decline", store.Declined, "Turn a request down",
+		`  ironseal request decline R5 --because "the host was taken out of service"`)
+}
+
+func (s *session) requestWithdraw() *cobra.Command {
+	return s.decideCommand("withdraw", store.Withdrawn, "Take a request back that should not have been made",
+		`  ironseal request withdraw R5 --because "drafted for the wrong host"`)
+}
+
+func (s *session) decideCommand(verb, state, short, example string) *cobra.Command {
+	var because string
+	c := &cobra.Command{
+		Use:     verb + " REQUEST",
+		Short:   short,
+		Example: example,
+		Args:    exactly(1, "a request, such as R1"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if strings.TrimSpace(because) == "" {
+				return usage("request %s: say why: --because TEXT", verb)
+			}
+			e, err := s.estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			rec, head, err := e.Decide(cmd.Context(), args[0], state, because)
+			if err != nil {
+				return err
+			}
+			if s.json {
+				return s.printJSON(requestRowOf(rec))
+			}
+			s.out.Say("%s R%d, %s: %s   %s", s.out.Paint(term.Good, "✓ "+state), rec.Number, term.Safe(rec.Title), term.Safe(because), s.out.Paint(term.Quiet, "journal "+head.String()))
+			return nil
+		},
+		ValidArgsFunction: s.requests,
+	}
+	c.Flags().StringVar(&because, "because", "", "why")
+	return c
+}

@@ -1,0 +1,240 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ironseal/internal/estate"
+	"ironseal/internal/term"
+	"ironseal/pki/bundle"
+	"ironseal/pki/describe"
+	"ironseal/pki/dn"
+	"ironseal/pki/finding"
+	"ironseal/pki/span"
+)
+
+// signFlags are the flags of sign, as typed.
+type signFlags struct {
+	template, by, subject, lifetime, because string
+	add, drop, waive                         []string
+}
+
+func (f signFlags) ask() (estate.SignAsk, error) {
+	ask := estate.SignAsk{Template: f.template, By: f.by}
+	var err error
+	if ask.Amend.Add, err = typedNames(f.add); err != nil {
+		return ask, err
+	}
+	if ask.Amend.Drop, err = typedNames(f.drop); err != nil {
+		return ask, err
+	}
+	if f.subject != "" {
+		n, err := dn.ParseTyped(f.subject)
+		if err != nil {
+			return ask, &status{Usage, err}
+		}
+		ask.Amend.Subject = &n
+	}
+	if f.lifetime != "" {
+		if ask.Amend.Lifetime, err = span.Parse(f.lifetime); err != nil {
+			return ask, &status{Usage, err}
+		}
+	}
+	ask.Waivers, err = waivers(f.waive, f.because)
+	return ask, err
+}
+
+func (s *session) signCommand() *cobra.Command {
+	var f signFlags
+	c := &cobra.Command{
+		Use:   "sign REQUEST|FILE...",
+		Short: "Sign requests by a template, after a review sheet",
+		Long: `Show the review sheet of each request, ask, and sign. A file is received first.
+
+Without --template, the templates that fit are listed with reasons and nothing is
+signed. What stands on the sheet as a bar cannot be passed; a stop is passed only
+by --waive CODE --because TEXT, which is recorded.`,
+		Example: `  ironseal sign R5
+  ironseal sign R5 --template web-server
+  ironseal sign R5 --template web-server --add-name www.pier.ternbay.example --lifetime 90d`,
+		Args: atLeast(1, "a request, such as R1, or a file"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ask, err := f.ask()
+			if err != nil {
+				return err
+			}
+			return s.sign(cmd.Context(), ask, args)
+		},
+		ValidArgsFunction: s.requests,
+	}
+	fl := c.Flags()
+	fl.StringVar(&f.template, "template", "", "the template to sign by")
+	fl.StringVar(&f.by, "by", "", "the `HANDLE` of the authority that signs")
+	fl.StringArrayVar(&f.add, "add-name", nil, "certify this `NAME` too; may be repeated")
+	fl.StringArrayVar(&f.drop, "drop-name", nil, "leave out this `NAME`; may be repeated")
+	fl.StringVar(&f.subject, "set-subject", "", "the subject, in place of the request's")
+	fl.StringVar(&f.lifetime, "lifetime", "", "how long it lives, within the template's limit")
+	s.waiverFlags(c, &f.waive, &f.because)
+	s.completeTemplates(c, "template")
+	s.completeHandles(c, "by")
+	return c
+}
+
+func (s *session) sign(ctx context.Context, ask estate.SignAsk, args []string) error {
+	e, err := s.estate(ctx)
+	if err != nil {
+		return err
+	}
+	names, err := s.requestNames(ctx, e, args)
+	if err != nil {
+		return err
+	}
+	if ask.Template == "" {
+		return s.fitting(ctx, e, ask, names)
+	}
+	var agreed []*estate.Sheet
+	var refused []error
+	for i, name := range names {
+		ask.Request = name
+		sheet, err := e.PlanSign(ctx, ask)
+		if err != nil {
+			return err
+		}
+		if !s.json {
+			if i > 0 {
+				s.out.Gap()
+			}
+			s.out.Sheet(fmt.Sprintf("R%d, %s", sheet.Record.Number, sheet.Record.Title), sheet.Plan, bundle.Code(sheet.Plan.Digest), sheet.Head.String())
+		}
+		if r := sheet.Plan.Findings.Refusing(); len(r) > 0 {
+			refused = append(refused, refusal(sheet.Record.Number, r))
+			continue
+		}
+		agreed = append(agreed, sheet)
+	}
+	if len(agreed) > 0 {
+		if err := s.agreeAndSign(ctx, e, agreed, &refused); err != nil {
+			return err
+		}
+	}
+	return errors.Join(refused...)
+}
+
+// refusal says in a line or two what stands against signing and how to go on.
+func refusal(number int64, list finding.List) error {
+	codes := make([]string, len(list))
+	hint := "this cannot be waived"
+	for i, f := range list {
+		codes[i] = string(f.Code)
+		if f.Severity == finding.Stop && list[0].Severity == finding.Stop {
+			hint = fmt.Sprintf("to sign all the same: --waive %s --because TEXT", list[0].Code)
+		}
+	}
+	return &status{Refused, fmt.Errorf("R%d: nothing was signed: refused by %s\n%s", number, strings.Join(codes, ", "), hint)}
+}
+
+func (s *session) agreeAndSign(ctx context.Context, e *estate.Estate, agreed []*estate.Sheet, failed *[]error) error {
+	question := "Sign this certificate?"
+	if len(agreed) > 1 {
+		question = fmt.Sprintf("Sign these %d certificates?", len(agreed))
+	}
+	if !s.json {
+		s.out.Gap()
+	}
+	if err := s.agree(ctx, question); err != nil {
+		return err
+	}
+	var done []estate.SignResult
+	err := e.Sign(ctx, agreed, func(r estate.SignResult) {
+		if r.Err != nil {
+			*failed = append(*failed, r.Err)
+			return
+		}
+		done = append(done, r)
+		if !s.json {
+			s.drawSigned(r)
+		}
+	})
+	if s.json {
+		rows := []describe.Object{}
+		for _, r := range done {
+			o := describe.Certificate(r.Certificate, s.now())
+			o.Add("request", "Request", fmt.Sprintf("R%d", r.Sheet.Record.Number))
+			o.Add("journal_head", "Journal", r.Head.String())
+			rows = append(rows, o)
+		}
+		if jerr := s.printJSON(rows); jerr != nil {
+			return jerr
+		}
+	} else if len(done) == 1 {
+		s.next(estate.Advice{Why: "hand it out", Command: fmt.Sprintf("ironseal certificate export R%d --with issuers", done[0].Sheet.Record.Number)})
+	}
+	return err
+}
+
+func (s *session) drawSigned(r estate.SignResult) {
+	c := r.Certificate
+	s.out.Say("%s R%d, %s, by %s, until %s", s.out.Paint(term.Good, "✓ signed"), r.Sheet.Record.Number, term.Safe(c.Title()), r.Sheet.Issuer.Label(), c.NotAfter.Format("2006-01-02"))
+	s.out.Say("  serial %s   check code %s", c.SerialHex(), s.out.Paint(term.Accent, bundle.CheckCode(c.Raw)))
+	s.out.Say("  %s", s.out.Paint(term.Quiet, "journal "+r.Head.String()))
+}
+
+// requestNames turns arguments into request numbers; files are received first.
+func (s *session) requestNames(ctx context.Context, e *estate.Estate, args []string) ([]string, error) {
+	var out []string
+	for _, a := range args {
+		if _, err := estate.ParseNumber(a); err == nil {
+			out = append(out, a)
+			continue
+		}
+		in, err := estate.ReadInput(s.path(a), s.stdin)
+		if err != nil {
+			return nil, fmt.Errorf("%w, and %q is no request number", err, a)
+		}
+		list, _, faults := e.Receive(ctx, in, "")
+		if len(faults) > 0 {
+			return nil, errors.Join(faults...)
+		}
+		for _, r := range list {
+			out = append(out, fmt.Sprintf("R%d", r.Record.Number))
+		}
+	}
+	return out, nil
+}
+
+// fitting lists the templates that suit each request. Nothing is signed.
+func (s *session) fitting(ctx context.Context, e *estate.Estate, ask estate.SignAsk, names []string) error {
+	all := map[string][]estate.Fit{}
+	for _, n := range names {
+		ask.Request = n
+		fits, err := e.Fitting(ctx, ask)
+		if err != nil {
+			return err
+		}
+		all[n] = fits
+		if s.json {
+			continue
+		}
+		s.out.Say("%s", s.out.Paint(term.Strong, "Templates for "+n))
+		var cells [][]term.Cell
+		for _, f := range fits {
+			mark := term.Cell{Text: "✓ fits", Tone: term.Good}
+			if !f.Fits {
+				mark = term.Cell{Text: "✗ not", Tone: term.Quiet}
+			}
+			cells = append(cells, []term.Cell{mark, {Text: f.Template, Tone: term.Strong}, {Text: f.Reason}})
+		}
+		s.out.Table([]string{"", "", ""}, cells)
+		if len(fits) > 0 && fits[0].Fits {
+			s.next(estate.Advice{Why: "sign by the first", Command: fmt.Sprintf("ironseal sign %s --template %s", n, fits[0].Template)})
+		}
+	}
+	if s.json {
+		return s.printJSON(all)
+	}
+	return &status{Usage, nil}
+}

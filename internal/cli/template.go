@@ -1,0 +1,138 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ironseal/internal/term"
+	"ironseal/pki/finding"
+	"ironseal/pki/template"
+)
+
+func (s *session) templateCommand() *cobra.Command {
+	return group("template", "What may be signed: one TOML file a template, in the estate's templates directory",
+		reading(s.templateList()), reading(s.templateShow()), reading(s.templateCheck()))
+}
+
+func (s *session) templateList() *cobra.Command {
+	c := &cobra.Command{
+		Use:     "list",
+		Short:   "All templates",
+		Example: "  ironseal template list",
+		Args:    exactly(0, "no argument"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			e, err := s.estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			list, faults := e.Templates()
+			switch {
+			case s.json:
+				if err := s.printJSON(list); err != nil {
+					return err
+				}
+			case s.quiet:
+				for _, t := range list {
+					s.out.Say("%s", t.Name)
+				}
+			default:
+				var cells [][]term.Cell
+				for _, t := range list {
+					cells = append(cells, []term.Cell{{Text: t.Name, Tone: term.Strong}, {Text: t.Lifetime.Words()}, {Text: strings.Join(t.Issuers, ", ")}, {Text: t.Purpose}})
+				}
+				s.out.Table([]string{"template", "lives", "signed by", "purpose"}, cells)
+			}
+			return errors.Join(faults...)
+		},
+	}
+	s.quietFlag(c, "print names only")
+	return c
+}
+
+func (s *session) templateShow() *cobra.Command {
+	return &cobra.Command{
+		Use:     "show TEMPLATE",
+		Short:   "One template, in words",
+		Example: "  ironseal template show web-server",
+		Args:    exactly(1, "a template"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			e, err := s.estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			t, err := e.Template(args[0])
+			if err != nil {
+				return err
+			}
+			if s.json {
+				return s.printJSON(t)
+			}
+			s.drawTemplate(t)
+			return nil
+		},
+		ValidArgsFunction: s.templates,
+	}
+}
+
+func (s *session) drawTemplate(t template.Template) {
+	s.out.Say("%s", s.out.Paint(term.Strong, t.Name+": "+term.Safe(t.Title)))
+	s.out.Wrapped(2, term.Normal, term.Safe(t.Purpose))
+	s.out.Gap()
+	var cells [][]term.Cell
+	for _, l := range t.Words() {
+		cells = append(cells, []term.Cell{{Text: "  " + l.Label, Tone: term.Quiet}, {Text: l.Text}})
+	}
+	s.out.Table([]string{"", ""}, cells)
+	s.out.Findings(t.Contradictions())
+	s.out.Say("%s", s.out.Paint(term.Quiet, fmt.Sprintf("  change it in templates/%s.toml; it counts at once", t.Name)))
+}
+
+func (s *session) templateCheck() *cobra.Command {
+	return &cobra.Command{
+		Use:     "check [TEMPLATE...]",
+		Short:   "Check templates for faults and contradictions",
+		Example: "  ironseal template check",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			e, err := s.estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			list, faults := e.Templates()
+			if len(args) > 0 {
+				list, faults = nil, nil
+				for _, a := range args {
+					t, err := e.Template(a)
+					if err != nil {
+						faults = append(faults, err)
+						continue
+					}
+					list = append(list, t)
+				}
+			}
+			all := map[string]finding.List{}
+			for _, t := range list {
+				f := t.Contradictions()
+				all[t.Name] = f
+				if s.json {
+					continue
+				}
+				if len(f) == 0 {
+					s.out.Say("%s %s", s.out.Paint(term.Good, "✓"), t.Name)
+				} else {
+					s.out.Say("%s %s", s.out.Paint(term.Careful, "!"), t.Name)
+					s.out.Findings(f)
+				}
+			}
+			if s.json {
+				if err := s.printJSON(all); err != nil {
+					return err
+				}
+			}
+			return errors.Join(faults...)
+		},
+		ValidArgsFunction: s.templates,
+	}
+}

@@ -1,0 +1,188 @@
+package cli
+
+import (
+	"context"
+	"encoding/asn1"
+	"errors"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"ironseal/internal/disk"
+	"ironseal/internal/estate"
+	"ironseal/internal/term"
+	"ironseal/pki/bundle"
+	"ironseal/pki/cert"
+	"ironseal/pki/ext"
+	"ironseal/pki/finding"
+	"ironseal/pki/path"
+)
+
+func (s *session) verifyCommand() *cobra.Command {
+	var name, usageName string
+	var anchors, chain []string
+	c := reading(&cobra.Command{
+		Use:   "verify FILE",
+		Short: "Say whether a client would accept a certificate, and why",
+		Long: `Judge a certificate as a client does that trusts only the anchors given, and say
+for every step of the chain why it holds or fails. FILE may hold the whole chain.
+
+Without --anchor, the roots of the estate are the anchors, and its authorities
+are known as issuers only if --chain or FILE gives them: as a client sees it.`,
+		Example: `  ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --name booking.ternbay.example
+  ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --name booking --anchor ../handed-out/root.pem`,
+		Args: exactly(1, "a file"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			list, err := s.certificatesIn(args[0])
+			if err != nil {
+				return err
+			}
+			q := path.Question{Now: s.now(), Name: name}
+			if q.Usage, err = usageAsked(usageName, name); err != nil {
+				return err
+			}
+			if q.Anchors, err = s.anchors(cmd.Context(), anchors); err != nil {
+				return err
+			}
+			others := append([]*cert.Certificate(nil), list...)
+			for _, f := range chain {
+				more, err := s.certificatesIn(f)
+				if err != nil {
+					return err
+				}
+				others = append(others, more...)
+			}
+			leaf := path.LeafOf(list)
+			v := path.Verify(leaf, others, q)
+			v.Findings = append(v.Findings, path.OrderFindings(list)...)
+			return s.printVerdict(leaf, name, v)
+		},
+	})
+	fl := c.Flags()
+	fl.StringVar(&name, "name", "", "the `HOST` that the client connects to: a name or an address")
+	fl.StringVar(&usageName, "usage", "", "the usage that the client needs; serverAuth when --name is given")
+	fl.StringArrayVar(&anchors, "anchor", nil, "a `FILE` of trusted roots; may be repeated")
+	fl.StringArrayVar(&chain, "chain", nil, "a `FILE` of further certificates; may be repeated")
+	return c
+}
+
+func usageAsked(typed, name string) (asn1.ObjectIdentifier, error) {
+	if typed == "" && name != "" {
+		typed = "serverAuth"
+	}
+	if typed == "" {
+		return nil, nil
+	}
+	id, err := ext.ParseExtendedUsage(typed)
+	if err != nil {
+		return nil, &status{Usage, err}
+	}
+	return id, nil
+}
+
+// certificatesIn reads the certificates of a file.
+func (s *session) certificatesIn(file string) ([]*cert.Certificate, error) {
+	file = s.path(file)
+	var data []byte
+	var err error
+	if file == "-" {
+		data, err = s.stdin()
+	} else {
+		data, err = disk.Read(file, bundle.MostBytes)
+	}
+	if err != nil {
+		return nil, err
+	}
+	c, err := bundle.Read(data)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	for _, p := range c.Problems {
+		return nil, fmt.Errorf("%s: %w", file, p)
+	}
+	var out []*cert.Certificate
+	for _, o := range c.Of(bundle.Certificate) {
+		x, err := cert.Read(o.DER)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", file, err)
+		}
+		out = append(out, x)
+	}
+	if len(out) == 0 {
+		return nil, fmt.Errorf("%s: there is no certificate in it; it holds a %s", file, c.Objects[0].Kind)
+	}
+	return out, nil
+}
+
+func (s *session) anchors(ctx context.Context, files []string) ([]*cert.Certificate, error) {
+	var out []*cert.Certificate
+	for _, f := range files {
+		list, err := s.certificatesIn(f)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, list...)
+	}
+	if len(files) > 0 {
+		return out, nil
+	}
+	e, err := s.estate(ctx)
+	if errors.Is(err, estate.ErrNone) {
+		return nil, usage("verify: give the trusted root: --anchor FILE")
+	}
+	if err != nil {
+		return nil, err
+	}
+	roots, _, err := e.Roots(ctx)
+	if err == nil && len(roots) == 0 {
+		err = usage("verify: this estate has no root yet: give one with --anchor FILE")
+	}
+	if !s.json {
+		s.errs.Say("(trusting the roots of this estate; others with --anchor FILE)")
+	}
+	return roots, err
+}
+
+// verdictView is a verdict in JSON.
+type verdictView struct {
+	Valid    bool         `json:"valid"`
+	Subject  string       `json:"subject"`
+	Name     string       `json:"name,omitempty"`
+	Steps    []stepView   `json:"steps"`
+	Findings finding.List `json:"findings"`
+	Checks   int          `json:"signatures_checked"`
+}
+
+type stepView struct {
+	Role     path.Role    `json:"role"`
+	Subject  string       `json:"subject"`
+	Serial   string       `json:"serial"`
+	Good     bool         `json:"good"`
+	Words    string       `json:"words"`
+	Findings finding.List `json:"findings"`
+}
+
+func (s *session) printVerdict(leaf *cert.Certificate, name string, v path.Verdict) error {
+	if s.json {
+		view := verdictView{Valid: v.Valid, Subject: leaf.Subject.String(), Name: name, Findings: append(finding.List{}, v.Findings...), Checks: v.Checks}
+		for _, st := range v.Steps {
+			view.Steps = append(view.Steps, stepView{st.Role, st.Certificate.Subject.String(), st.Certificate.SerialHex(), st.Good(), st.Words, append(finding.List{}, st.Findings...)})
+		}
+		if err := s.printJSON(view); err != nil {
+			return err
+		}
+	} else {
+		title := leaf.Title()
+		if name != "" {
+			title += " for a client that connects to " + name
+		}
+		s.out.Verdict(title, v)
+		for _, u := range v.Unused {
+			s.out.Say("%s", s.out.Paint(term.Quiet, "  not part of this chain: "+term.Safe(u.Title())))
+		}
+	}
+	if !v.Valid {
+		return &status{No, nil}
+	}
+	return nil
+}

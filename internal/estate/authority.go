@@ -1,0 +1,303 @@
+package estate
+
+import (
+	"context"
+	"crypto"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"ironseal/internal/custody"
+	"ironseal/internal/store"
+	"ironseal/pki/dn"
+	"ironseal/pki/ext"
+	"ironseal/pki/finding"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/issue"
+	"ironseal/pki/key"
+	"ironseal/pki/request"
+	"ironseal/pki/san"
+	"ironseal/pki/span"
+	"ironseal/pki/template"
+)
+
+// AuthorityAsk is what a person asks for when making an authority. What is left
+// empty is proposed.
+type AuthorityAsk struct {
+	Handle     string
+	Under      string // the handle of the authority above; "" for a root
+	Template   string
+	Subject    *dn.Name
+	Key        key.Kind
+	Lifetime   span.Span
+	PathLength *int
+	Permit     []san.Constraint
+	Exclude    []san.Constraint
+	Waivers    []finding.Waiver
+}
+
+// AuthorityPlan is an authority as it will be made.
+type AuthorityPlan struct {
+	Ask      AuthorityAsk
+	Plan     issue.Plan
+	Proposed *hierarchy.Proposed // the life, when it was proposed
+	Head     store.Head
+	in       issue.Input
+}
+
+// Hierarchy loads all authorities.
+func (e *Estate) Hierarchy(ctx context.Context) (hierarchy.Hierarchy, error) {
+	return e.records.Hierarchy(ctx)
+}
+
+// Generation finds an authority's generation by its handle; candidates are
+// listed when there is none.
+func (e *Estate) Generation(ctx context.Context, name string) (*hierarchy.Generation, error) {
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return findGeneration(h, name)
+}
+
+func findGeneration(h hierarchy.Hierarchy, name string) (*hierarchy.Generation, error) {
+	if g := h.Generation(name); g != nil {
+		return g, nil
+	}
+	if len(h) == 0 {
+		return nil, fmt.Errorf("authority %q: this estate has no authorities yet: make one with: ironseal authority create root", name)
+	}
+	var handles []string
+	for _, a := range h {
+		handles = append(handles, a.Handle)
+	}
+	return nil, fmt.Errorf("authority %q: there is none of this handle; there are: %s", name, strings.Join(handles, ", "))
+}
+
+// PlanAuthority plans a new authority.
+func (e *Estate) PlanAuthority(ctx context.Context, ask AuthorityAsk) (AuthorityPlan, error) {
+	out := AuthorityPlan{Ask: ask}
+	if err := hierarchy.ValidHandle(ask.Handle); err != nil {
+		return out, err
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return out, err
+	}
+	if h.Find(ask.Handle) != nil {
+		return out, fmt.Errorf("authority %q: there is one of this handle already: see it with: ironseal authority show %s", ask.Handle, ask.Handle)
+	}
+	in := issue.Input{Handle: ask.Handle, Others: h, Now: e.Now(), Backdate: e.Settings.backdate(), KeyKind: ask.Key}
+	if in.KeyKind == "" {
+		in.KeyKind = key.Kind(e.Settings.Defaults.AuthorityKey)
+	}
+	templateName := "root-authority"
+	if ask.Under != "" {
+		templateName = "intermediate-authority"
+		if in.Issuer, err = findGeneration(h, ask.Under); err != nil {
+			return out, err
+		}
+	}
+	if ask.Template != "" {
+		templateName = ask.Template
+	}
+	if in.Template, err = e.Template(templateName); err != nil {
+		return out, err
+	}
+	if in.Subject, err = e.authoritySubject(ask); err != nil {
+		return out, err
+	}
+	in.Amend = issue.Amendments{Lifetime: ask.Lifetime, PathLength: ask.PathLength, Permit: ext.Constraints{Permitted: ask.Permit, Excluded: ask.Exclude}}
+	in.Grants = e.grants(ask.Handle, in.Issuer == nil)
+	if ask.Lifetime.IsZero() {
+		p := hierarchy.Propose(lineOf(in.Issuer), in.Now, in.Template.Lifetime, in.Grants)
+		out.Proposed, in.Amend.Lifetime = &p, p.Span
+	}
+	if out.Head, in.Newest, err = e.records.Newest(ctx); err != nil {
+		return out, err
+	}
+	out.in = in
+	if out.Plan, err = issue.New(in); err != nil {
+		return out, err
+	}
+	out.Plan.Findings, err = out.Plan.Findings.Waive(0, ask.Waivers)
+	return out, err
+}
+
+func lineOf(g *hierarchy.Generation) []*hierarchy.Generation {
+	if g == nil {
+		return nil
+	}
+	return g.Line()
+}
+
+func (e *Estate) authoritySubject(ask AuthorityAsk) (dn.Name, error) {
+	if ask.Subject != nil {
+		if ask.Subject.IsEmpty() {
+			return dn.Name{}, errors.New("subject: an authority must have a name: write for example --subject \"CN=Tern Bay Root,O=Tern Bay Ferries\"")
+		}
+		return *ask.Subject, nil
+	}
+	o := e.Settings.Organisation
+	cn := strings.TrimSpace(o.Name + " " + strings.ToUpper(ask.Handle[:1]) + strings.ReplaceAll(ask.Handle[1:], "-", " "))
+	return o.Subject(cn)
+}
+
+// grants is the longest life that an authority will grant by today's templates,
+// except to other authorities when it is an intermediate.
+func (e *Estate) grants(handle string, root bool) span.Span {
+	list, _ := e.Templates() // a template that does not read is told when it is used
+	var longest span.Span
+	now := e.Now()
+	for _, t := range list {
+		wanted := !t.IsAuthority() && !root || t.Makes == template.Authority && root
+		if wanted && t.SignedBy(handle, root) && (longest.IsZero() || t.Lifetime.Longer(longest, now)) {
+			longest = t.Lifetime
+		}
+	}
+	return longest
+}
+
+// CreateAuthority makes the key, signs and records the authority. The plan is
+// computed again with the key that was made, at the same moment.
+func (e *Estate) CreateAuthority(ctx context.Context, p AuthorityPlan) (*hierarchy.Generation, store.Head, error) {
+	handle := p.Ask.Handle
+	fail := func(err error) (*hierarchy.Generation, store.Head, error) { return nil, store.Head{}, err }
+	if r := p.Plan.Findings.Refusing(); len(r) > 0 {
+		return fail(&issue.Refused{About: "authority " + handle, Findings: r})
+	}
+	if err := e.world.Step(StepPlanned); err != nil {
+		return fail(err)
+	}
+	secret, err := e.custody.Choose(ctx, handle)
+	if err != nil {
+		return fail(err)
+	}
+	defer clear(secret)
+	done := e.world.Progress(fmt.Sprintf("making a key of kind %s for %s", p.in.KeyKind, handle))
+	fresh, err := e.custody.Make(ctx, p.in.KeyKind)
+	done()
+	if err != nil {
+		return fail(fmt.Errorf("authority %s: %w", handle, err))
+	}
+	if err := e.world.Step(StepKeyMade); err != nil {
+		return fail(err)
+	}
+	plan, err := e.planWithKey(p, fresh)
+	if err != nil {
+		return fail(err)
+	}
+	if err := ctx.Err(); err != nil {
+		return fail(fmt.Errorf("authority %s: stopped; nothing was kept: %w", handle, err))
+	}
+	if err := e.custody.Keep(fresh, secret); err != nil {
+		return fail(fmt.Errorf("authority %s: %w", handle, err))
+	}
+	g, head, err := e.signAuthority(ctx, p, plan, fresh)
+	if err != nil {
+		return fail(errors.Join(err, e.custody.Remove(fresh)))
+	}
+	return g, head, e.world.Step(StepRecorded)
+}
+
+func (e *Estate) planWithKey(p AuthorityPlan, fresh *custody.Fresh) (issue.Plan, error) {
+	der, err := request.Draft(p.in.Subject, nil, fresh.Signer(), e.world.Random)
+	if err != nil {
+		return issue.Plan{}, fmt.Errorf("authority %s: %w", p.Ask.Handle, err)
+	}
+	in := p.in
+	if in.Request, err = request.Read(der); err != nil {
+		return issue.Plan{}, fmt.Errorf("authority %s: %w", p.Ask.Handle, err)
+	}
+	plan, err := issue.New(in)
+	if err != nil {
+		return plan, err
+	}
+	plan.Findings, err = plan.Findings.Waive(0, p.Ask.Waivers)
+	return plan, err
+}
+
+func (e *Estate) signAuthority(ctx context.Context, p AuthorityPlan, plan issue.Plan, fresh *custody.Fresh) (*hierarchy.Generation, store.Head, error) {
+	handle := p.Ask.Handle
+	if err := e.world.Step(StepKeyKept); err != nil {
+		return nil, store.Head{}, err
+	}
+	var signer crypto.Signer = fresh.Signer()
+	if p.in.Issuer != nil {
+		opened, err := e.custody.Open(ctx, p.in.Issuer.Certificate.Key, p.in.Issuer.Authority.Handle, custody.ForCertificate)
+		if err != nil {
+			return nil, store.Head{}, fmt.Errorf("authority %s: %w", handle, err)
+		}
+		defer opened.Close()
+		signer = opened
+	}
+	serial, err := issue.Serial(e.world.Random)
+	if err != nil {
+		return nil, store.Head{}, err
+	}
+	c, err := issue.Seal(plan, serial, signer, e.world.Random)
+	if err != nil {
+		return nil, store.Head{}, fmt.Errorf("authority %s: %w", handle, err)
+	}
+	if err := e.world.Step(StepSealed); err != nil {
+		return nil, store.Head{}, err
+	}
+	head, err := e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+		if err := e.unchanged(p.in.Template); err != nil {
+			return nil, err
+		}
+		var issuer int64
+		if p.in.Issuer != nil {
+			if issuer, err = tx.GenerationID(p.in.Issuer); err != nil {
+				return nil, err
+			}
+		}
+		id, err := tx.AddCertificate(store.NewCertificate{Certificate: c, Issuer: issuer, TemplateName: p.in.Template.Name,
+			TemplateSHA: p.in.Template.SHA256(), TemplateSource: p.in.Template.Source(), Sheet: plan.Digest, Waived: waived(plan.Findings), Actor: e.world.Actor})
+		if err != nil {
+			return nil, err
+		}
+		if err := tx.AddAuthority(handle, p.Ask.Under, id, issuer); err != nil {
+			return nil, err
+		}
+		sum := c.SHA256()
+		return []store.Entry{entry("create authority", handle, "certificate", fmt.Sprintf("%x", sum), "serial", c.SerialHex(), "subject", c.Subject.String(),
+			"key", fmt.Sprintf("%x", c.Key.Fingerprint()), "until", c.NotAfter.Format(time.RFC3339), "sheet", fmt.Sprintf("%x", plan.Digest), "waived", waivedCodes(plan.Findings))}, nil
+	})
+	if err != nil {
+		return nil, store.Head{}, fmt.Errorf("authority %s: %w", handle, err)
+	}
+	g := &hierarchy.Generation{Number: 1, Certificate: c, Issuer: p.in.Issuer, Authority: &hierarchy.Authority{Handle: handle}}
+	return g, head, nil
+}
+
+// unchanged checks that a template is still as it was when it was planned by.
+func (e *Estate) unchanged(t template.Template) error {
+	now, err := e.Template(t.Name)
+	if err != nil {
+		return err
+	}
+	if now.SHA256() != t.SHA256() {
+		return fmt.Errorf("templates/%s.toml was changed while the sheet was on screen; nothing was signed: look at the sheet again", t.Name)
+	}
+	return nil
+}
+
+func waived(l finding.List) finding.List {
+	var out finding.List
+	for _, f := range l {
+		if f.Waived != "" {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+func waivedCodes(l finding.List) map[finding.Code]string {
+	out := map[finding.Code]string{}
+	for _, f := range waived(l) {
+		out[f.Code] = f.Waived
+	}
+	return out
+}

@@ -1,0 +1,376 @@
+package estate
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"ironseal/internal/disk"
+	"ironseal/internal/store"
+	"ironseal/pki/bundle"
+	"ironseal/pki/cert"
+	"ironseal/pki/hierarchy"
+)
+
+// Held is a certificate on record, read, with its state as of now.
+type Held struct {
+	Record store.Certificate
+	*cert.Certificate
+	State string // "valid", "expiring", "expired"
+}
+
+// States that certificates have.
+const (
+	Valid    = "valid"
+	Expiring = "expiring"
+	Expired  = "expired"
+)
+
+func (e *Estate) held(r store.Certificate) (Held, error) {
+	c, err := cert.Read(r.DER)
+	if err != nil {
+		return Held{}, fmt.Errorf("certificate %s on record does not read: %w", r.Title, err)
+	}
+	return Held{r, c, e.StateOf(c)}, nil
+}
+
+// StateOf says what state a certificate is in today.
+func (e *Estate) StateOf(c *cert.Certificate) string {
+	now := e.Now()
+	switch {
+	case now.After(c.NotAfter):
+		return Expired
+	case e.Settings.ExpiringFrom(now).After(c.NotAfter):
+		return Expiring
+	}
+	return Valid
+}
+
+// Certificates lists certificates, in the order in which they were signed.
+func (e *Estate) Certificates(ctx context.Context) ([]Held, error) {
+	list, err := e.records.Certificates(ctx)
+	return e.heldAll(list, err)
+}
+
+func (e *Estate) heldAll(list []store.Certificate, err error) ([]Held, error) {
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Held, 0, len(list))
+	for _, r := range list {
+		h, err := e.held(r)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, h)
+	}
+	return out, nil
+}
+
+// FindCertificate finds a certificate by a unique prefix of its serial, by its
+// request, by an authority's handle or by a name. Where a name fits several, the
+// newest valid one is taken and note says so.
+func (e *Estate) FindCertificate(ctx context.Context, name string) (found Held, note string, err error) {
+	name = strings.TrimSpace(name)
+	if n, numErr := ParseNumber(name); numErr == nil && strings.HasPrefix(strings.ToUpper(name), "R") {
+		list, err := e.heldAll(e.records.CertificatesByRequest(ctx, n))
+		if err != nil || len(list) > 0 {
+			return last(list), "", err
+		}
+		if rec, err := e.records.Request(ctx, n); err == nil {
+			return found, "", fmt.Errorf("R%d is %s: there is no certificate for it", n, rec.State)
+		}
+		return found, "", fmt.Errorf("R%d: there is no such request", n)
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return found, "", err
+	}
+	if g := h.Generation(name); g != nil {
+		rec, err := e.records.CertificateBySHA(ctx, g.Certificate.SHA256())
+		if err != nil {
+			return found, "", err
+		}
+		found, err = e.held(rec)
+		return found, "", err
+	}
+	list, err := e.heldAll(e.records.CertificatesByName(ctx, strings.TrimPrefix(name, "dns:")))
+	if err != nil {
+		return found, "", err
+	}
+	if len(list) > 0 {
+		return e.newest(list, name)
+	}
+	return e.findBySerial(ctx, name)
+}
+
+func last(list []Held) Held {
+	if len(list) == 0 {
+		return Held{}
+	}
+	return list[len(list)-1]
+}
+
+func (e *Estate) newest(list []Held, name string) (Held, string, error) {
+	best := last(list)
+	for i := len(list) - 1; i >= 0; i-- {
+		if list[i].State != Expired {
+			best = list[i]
+			break
+		}
+	}
+	if len(list) == 1 {
+		return best, "", nil
+	}
+	return best, fmt.Sprintf("%d certificates have the name %s; this is the newest, serial %s", len(list), name, best.SerialHex()[:8]), nil
+}
+
+func (e *Estate) findBySerial(ctx context.Context, name string) (Held, string, error) {
+	digits := strings.ToLower(strings.NewReplacer(" ", "", ":", "").Replace(name))
+	none := fmt.Errorf("certificate %q: there is none with this serial, request, handle or name: see them with: ironseal certificate list", name)
+	if digits == "" || strings.Trim(digits, "0123456789abcdef") != "" {
+		return Held{}, "", none
+	}
+	list, err := e.heldAll(e.records.CertificatesBySerial(ctx, digits))
+	switch {
+	case err != nil:
+		return Held{}, "", err
+	case len(list) == 0:
+		return Held{}, "", none
+	case len(list) > 1:
+		return Held{}, "", fmt.Errorf("certificate %q: the serials of %d certificates begin so: give more digits", name, len(list))
+	}
+	return list[0], "", nil
+}
+
+// Line returns the certificates above one, the direct issuer first and the root
+// last.
+func (e *Estate) Line(ctx context.Context, c Held) ([]*cert.Certificate, error) {
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var g *hierarchy.Generation
+	if c.Record.Issuer != "" {
+		g = h.Generation(c.Record.Issuer)
+	}
+	var out []*cert.Certificate
+	for ; g != nil; g = g.Issuer {
+		out = append(out, g.Certificate)
+	}
+	return out, nil
+}
+
+// Roots returns the certificates of every root of the estate, as anchors.
+func (e *Estate) Roots(ctx context.Context) (roots, others []*cert.Certificate, err error) {
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, a := range h {
+		for _, g := range a.Generations {
+			if g.IsRoot() {
+				roots = append(roots, g.Certificate)
+			} else {
+				others = append(others, g.Certificate)
+			}
+		}
+	}
+	return roots, others, nil
+}
+
+// File is a file to hand out.
+type File struct {
+	Name string
+	Data []byte
+}
+
+// What goes with a certificate when it is handed out.
+const (
+	Alone       = ""
+	WithIssuers = "issuers" // leaf and intermediates
+	WithRoot    = "root"    // leaf, intermediates and the root
+)
+
+// Export makes the file for one certificate. as is "pem" or "der".
+func (e *Estate) Export(ctx context.Context, c Held, as, with string) (File, error) {
+	chain := []*cert.Certificate{c.Certificate}
+	suffix := "certificate"
+	if with != Alone {
+		line, err := e.Line(ctx, c)
+		if err != nil {
+			return File{}, err
+		}
+		for _, i := range line {
+			if with == WithRoot || !i.SelfSigned() {
+				chain = append(chain, i)
+			}
+		}
+		suffix = "with-" + with
+	}
+	stem := bundle.FileName(c.Title())
+	switch as {
+	case "der":
+		if len(chain) > 1 {
+			return File{}, fmt.Errorf("%s: DER holds one certificate: leave out --with, or use --as pem", c.Title())
+		}
+		return File{stem + "." + suffix + ".der", c.Raw}, nil
+	case "pem":
+		var b bytes.Buffer
+		for _, x := range chain {
+			b.Write(bundle.PEM(bundle.Certificate, x.Raw))
+		}
+		return File{stem + "." + suffix + ".pem", b.Bytes()}, nil
+	}
+	return File{}, fmt.Errorf("format %q: use pem or der", as)
+}
+
+// Target says where a file will go and whether another is there.
+func Target(f File, out string) (path string, exists bool, err error) {
+	path = filepath.Join(".", f.Name)
+	if out != "" {
+		info, statErr := os.Stat(out)
+		path = out
+		if statErr == nil && info.IsDir() || strings.HasSuffix(out, string(filepath.Separator)) || strings.HasSuffix(out, "/") {
+			path = filepath.Join(out, f.Name)
+		}
+	}
+	old, err := os.ReadFile(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return path, false, nil
+	case err != nil:
+		return path, false, fmt.Errorf("%s: %w", path, disk.Plain(err))
+	}
+	return path, !bytes.Equal(old, f.Data), nil
+}
+
+// WriteFile writes a file to hand out.
+func (e *Estate) WriteFile(path string, data []byte) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return fmt.Errorf("%s: %w", path, disk.Plain(err))
+	}
+	if err := e.world.Disk.Replace(path, data, 0o644); err != nil {
+		return err
+	}
+	return e.world.Step(StepHandingOut)
+}
+
+// Status is how the estate stands.
+type Status struct {
+	Organisation string          `json:"organisation"`
+	Dir          string          `json:"directory"`
+	Counts       store.Counts    `json:"counts"`
+	Authorities  []AuthorityLine `json:"authorities"`
+	Waiting      []WaitingLine   `json:"waiting"`
+	Ending       []EndingLine    `json:"ending"`
+	Head         store.Head      `json:"journal_head"`
+	ClockBehind  string          `json:"clock_behind,omitempty"`
+	Faults       []string        `json:"faults,omitempty"`
+	Next         []Advice        `json:"next"`
+}
+
+// AuthorityLine is an authority in a status.
+type AuthorityLine struct {
+	Handle string    `json:"handle"`
+	Until  time.Time `json:"not_after"`
+	State  string    `json:"state"`
+	Root   bool      `json:"root"`
+}
+
+// WaitingLine is a waiting request in a status.
+type WaitingLine struct {
+	Name     string    `json:"request"`
+	Title    string    `json:"title"`
+	Received time.Time `json:"received"`
+}
+
+// EndingLine is a certificate that ends soon.
+type EndingLine struct {
+	Title  string    `json:"title"`
+	Serial string    `json:"serial"`
+	Until  time.Time `json:"not_after"`
+	State  string    `json:"state"`
+}
+
+// Advice is the next thing to do: why, and the command.
+type Advice struct {
+	Why     string `json:"why"`
+	Command string `json:"command"`
+}
+
+// Status looks at everything that an administrator should know today.
+func (e *Estate) Status(ctx context.Context) (Status, error) {
+	s := Status{Organisation: e.Settings.Organisation.Name, Dir: e.Dir, Authorities: []AuthorityLine{}, Waiting: []WaitingLine{}, Ending: []EndingLine{}, Next: []Advice{}}
+	var err error
+	if s.Counts, err = e.records.Count(ctx); err != nil {
+		return s, err
+	}
+	var newest time.Time
+	if s.Head, newest, err = e.records.Newest(ctx); err != nil {
+		return s, err
+	}
+	now := e.Now()
+	if now.Before(newest.Add(-time.Second)) {
+		s.ClockBehind = fmt.Sprintf("this machine's clock says %s, and the newest record is of %s", now.Format(time.RFC3339), newest.Format(time.RFC3339))
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return s, err
+	}
+	for _, a := range h {
+		g := a.Current()
+		s.Authorities = append(s.Authorities, AuthorityLine{a.Handle, g.Certificate.NotAfter, e.StateOf(g.Certificate), g.IsRoot()})
+		if !e.custody.Has(g.Certificate.Key) {
+			s.Faults = append(s.Faults, fmt.Sprintf("the key of %s is missing: restore it from a backup", g.Label()))
+		}
+	}
+	waiting, err := e.records.Requests(ctx, store.Waiting)
+	if err != nil {
+		return s, err
+	}
+	for _, r := range waiting {
+		s.Waiting = append(s.Waiting, WaitingLine{fmt.Sprintf("R%d", r.Number), r.Title, r.Received})
+	}
+	ending, err := e.heldAll(e.records.Ending(ctx, now.AddDate(0, 0, -30), e.Settings.ExpiringFrom(now), 10))
+	if err != nil {
+		return s, err
+	}
+	for _, c := range ending {
+		s.Ending = append(s.Ending, EndingLine{c.Title(), c.SerialHex(), c.NotAfter, c.State})
+	}
+	_, faults := e.Templates()
+	for _, f := range faults {
+		s.Faults = append(s.Faults, f.Error())
+	}
+	s.Next = e.advice(h, s)
+	return s, nil
+}
+
+func (e *Estate) advice(h hierarchy.Hierarchy, s Status) []Advice {
+	var out []Advice
+	switch {
+	case len(h) == 0:
+		return []Advice{{"There is no authority yet. Make the root", "ironseal authority create root"}}
+	case len(h) == 1 && h[0].Current().IsRoot():
+		out = append(out, Advice{"Make an authority for everyday work below the root", "ironseal authority create services --under " + h[0].Handle})
+	case s.Counts.Requests == 0:
+		out = append(out, Advice{"Take in the first request", "ironseal request receive FILE"}, Advice{"Or draft one for a host", "ironseal request draft HOST"})
+	}
+	if len(s.Waiting) > 0 {
+		out = append(out, Advice{"Look at the request that waits longest", "ironseal request show " + s.Waiting[0].Name}, Advice{"And sign it", "ironseal sign " + s.Waiting[0].Name})
+	}
+	if s.Counts.Certificates > s.Counts.Authorities && len(s.Waiting) == 0 {
+		out = append(out, Advice{"Hand out the root to machines that must trust it", "ironseal authority export " + h[0].Handle})
+	}
+	return out
+}
+
+// Journal gives the estate's journal.
+func (e *Estate) Journal() *store.Store { return e.records }

@@ -1,0 +1,298 @@
+// Package estate carries out the acts of an administrator: making authorities,
+// taking in requests, signing, handing out.
+//
+// An act has one shape. It takes a snapshot of the records, lets the core plan,
+// and returns the plan for a person to see; nothing is locked while they read.
+// Once they agree it opens the key, seals, and in one short transaction checks
+// that the records it planned from are still the same, writes the new ones and
+// links the journal. Only after the commit does the result leave this package.
+//
+// Nothing here prints or asks. Passphrases come through custody's interface,
+// progress goes to a function, time and randomness come from the World.
+package estate
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"ironseal/internal/custody"
+	"ironseal/internal/disk"
+	"ironseal/internal/store"
+	"ironseal/pki/dn"
+	"ironseal/pki/key"
+	"ironseal/pki/template"
+)
+
+// SettingsFile is the file that makes a directory an estate.
+const SettingsFile = "ironseal.toml"
+
+// World is everything outside the estate that its acts depend on.
+type World struct {
+	Now      func() time.Time
+	Random   io.Reader
+	Disk     disk.Disk
+	Actor    string
+	Pass     custody.Passphrases
+	Progress func(what string) (done func()) // shows that long work is going on
+	Step     func(name string) error         // called between the steps of an act, for tests
+}
+
+// filled gives a World whatever it lacks.
+func (w World) filled() World {
+	if w.Now == nil {
+		w.Now = time.Now
+	}
+	if w.Random == nil {
+		w.Random = rand.Reader
+	}
+	if w.Actor == "" {
+		w.Actor = "unknown"
+	}
+	if w.Progress == nil {
+		w.Progress = func(string) func() { return func() {} }
+	}
+	if w.Step == nil {
+		w.Step = func(string) error { return nil }
+	}
+	return w
+}
+
+// The steps of the way of a signature, in order, as Step is told them.
+const (
+	StepPlanned    = "planned"
+	StepKeyMade    = "key made"
+	StepKeyKept    = "key kept"
+	StepOpened     = "key opened"
+	StepSealed     = "sealed"
+	StepRecording  = "recording"  // records written, not committed
+	StepRecorded   = "recorded"   // committed
+	StepHandingOut = "handed out" // files written
+)
+
+// Estate is an open estate.
+type Estate struct {
+	Dir      string
+	Settings Settings
+	world    World
+	records  *store.Store
+	custody  *custody.Custody
+}
+
+// ErrNone says that no estate was found.
+var ErrNone = errors.New("there is no estate here")
+
+// Find returns the estate directory: dir when it is given, else the nearest
+// directory from here upward that holds an ironseal.toml.
+func Find(dir, here string) (string, error) {
+	if dir != "" {
+		if _, err := os.Stat(filepath.Join(dir, SettingsFile)); err != nil {
+			return "", fmt.Errorf("%s: %w (no %s in it): make one with: ironseal estate create %s", dir, ErrNone, SettingsFile, dir)
+		}
+		return dir, nil
+	}
+	at, err := filepath.Abs(here)
+	if err != nil {
+		return "", err
+	}
+	for {
+		if _, err := os.Stat(filepath.Join(at, SettingsFile)); err == nil {
+			return at, nil
+		}
+		up := filepath.Dir(at)
+		if up == at {
+			return "", fmt.Errorf("%w, nor in any directory above: name it with --estate DIR, or make one with: ironseal estate create DIR", ErrNone)
+		}
+		at = up
+	}
+}
+
+// Open opens an estate.
+func Open(ctx context.Context, dir string, w World) (*Estate, error) {
+	e := &Estate{Dir: dir, world: w.filled()}
+	var err error
+	if e.Settings, err = readSettings(dir); err != nil {
+		return nil, err
+	}
+	if e.records, err = store.Open(ctx, filepath.Join(dir, e.Settings.Storage.Records)); err != nil {
+		return nil, err
+	}
+	e.custody = &custody.Custody{Dir: filepath.Join(dir, "keys"), Disk: e.world.Disk, Random: e.world.Random, Work: e.Settings.work(), Pass: w.Pass}
+	return e, nil
+}
+
+// Close closes the estate.
+func (e *Estate) Close() error { return e.records.Close() }
+
+// Now is the time by the estate's clock, in whole seconds.
+func (e *Estate) Now() time.Time { return e.world.Now().UTC().Truncate(time.Second) }
+
+// Founding is what a new estate begins with.
+type Founding struct {
+	Organisation string
+	Country      string
+}
+
+// Create makes a new estate in dir, which must be missing or empty. Everything
+// is made in a directory beside it first, so that a failure leaves nothing half
+// made.
+func Create(ctx context.Context, dir string, f Founding, w World) (*Estate, error) {
+	w = w.filled()
+	if err := empty(dir); err != nil {
+		return nil, err
+	}
+	if f.Country != "" && !dn.IsCountry(f.Country) {
+		return nil, fmt.Errorf("country %q: a country is two capital letters (ISO 3166), such as NO", f.Country)
+	}
+	if strings.TrimSpace(f.Organisation) == "" {
+		f.Organisation = "Example Organisation"
+	}
+	if _, err := dn.New(dn.Pair{Type: "O", Value: f.Organisation}); err != nil {
+		return nil, fmt.Errorf("organisation: %w", err)
+	}
+	parent := filepath.Dir(filepath.Clean(dir))
+	if err := os.MkdirAll(parent, 0o755); err != nil {
+		return nil, fmt.Errorf("estate %s: %w", dir, disk.Plain(err))
+	}
+	making, err := os.MkdirTemp(parent, ".ironseal-making-*")
+	if err != nil {
+		return nil, fmt.Errorf("estate %s: %s cannot be written: %w", dir, parent, disk.Plain(err))
+	}
+	defer os.RemoveAll(making)
+	if err := furnish(ctx, making, f, w); err != nil {
+		return nil, fmt.Errorf("estate %s: %w", dir, err)
+	}
+	if err := os.Remove(dir); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("estate %s: %w", dir, disk.Plain(err))
+	}
+	if err := os.Rename(making, dir); err != nil {
+		return nil, fmt.Errorf("estate %s: %w", dir, disk.Plain(err))
+	}
+	return Open(ctx, dir, w)
+}
+
+func empty(dir string) error {
+	if strings.TrimSpace(dir) == "" {
+		return errors.New("estate: give the directory to make")
+	}
+	entries, err := os.ReadDir(dir)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil
+	case err != nil:
+		if info, statErr := os.Stat(dir); statErr == nil && !info.IsDir() {
+			return fmt.Errorf("estate %s: this is a file; an estate is a directory", dir)
+		}
+		return fmt.Errorf("estate %s: %w", dir, disk.Plain(err))
+	case len(entries) > 0:
+		if _, err := os.Stat(filepath.Join(dir, SettingsFile)); err == nil {
+			return fmt.Errorf("estate %s: there is an estate already: see it with: ironseal estate status --estate %s", dir, dir)
+		}
+		return fmt.Errorf("estate %s: the directory is not empty: choose another", dir)
+	}
+	return nil
+}
+
+func furnish(ctx context.Context, dir string, f Founding, w World) error {
+	if err := os.Chmod(dir, 0o700); err != nil {
+		return disk.Plain(err)
+	}
+	for _, sub := range []string{"keys", "templates"} {
+		if err := os.Mkdir(filepath.Join(dir, sub), 0o700); err != nil {
+			return disk.Plain(err)
+		}
+	}
+	for _, name := range template.StarterNames() {
+		if err := w.Disk.New(filepath.Join(dir, "templates", name+".toml"), []byte(template.Starter(name)), 0o644); err != nil {
+			return err
+		}
+	}
+	settings, err := newSettings(f)
+	if err != nil {
+		return err
+	}
+	if err := w.Disk.New(filepath.Join(dir, SettingsFile), settings, 0o644); err != nil {
+		return err
+	}
+	id := make([]byte, 16)
+	if _, err := io.ReadFull(w.Random, id); err != nil {
+		return err
+	}
+	s, err := store.Create(ctx, filepath.Join(dir, "records.db"), hex.EncodeToString(id))
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	_, err = s.Act(ctx, w.Now(), w.Actor, nil, func(*store.Tx) ([]store.Entry, error) {
+		return []store.Entry{entry("create", "estate", "organisation", f.Organisation, "id", hex.EncodeToString(id))}, nil
+	})
+	return err
+}
+
+// act runs one change of the records.
+func (e *Estate) act(ctx context.Context, fn func(*store.Tx) ([]store.Entry, error)) (store.Head, error) {
+	// A change that has begun is finished even when the person presses Ctrl-C.
+	return e.records.Act(context.WithoutCancel(ctx), e.world.Now(), e.world.Actor, func() error { return e.world.Step(StepRecording) }, fn)
+}
+
+// Template reads one template.
+func (e *Estate) Template(name string) (template.Template, error) {
+	path := filepath.Join(e.Dir, "templates", name+".toml")
+	if name != filepath.Base(name) || strings.HasPrefix(name, ".") {
+		return template.Template{}, fmt.Errorf("template %q: this is not a name of a template", name)
+	}
+	data, err := disk.Read(path, template.Most)
+	if err != nil {
+		names := e.TemplateNames()
+		hint := "there are: " + strings.Join(names, ", ")
+		if near := template.Nearest(name, names); near != "" {
+			hint = fmt.Sprintf("did you mean %q? %s", near, hint)
+		}
+		return template.Template{}, fmt.Errorf("template %q: there is none of this name; %s", name, hint)
+	}
+	return template.Parse(name, data)
+}
+
+// TemplateNames lists the templates, by name.
+func (e *Estate) TemplateNames() []string {
+	files, err := filepath.Glob(filepath.Join(escapeGlob(e.Dir), "templates", "*.toml"))
+	if err != nil {
+		return nil
+	}
+	var out []string
+	for _, f := range files {
+		out = append(out, strings.TrimSuffix(filepath.Base(f), ".toml"))
+	}
+	return out
+}
+
+func escapeGlob(dir string) string {
+	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`).Replace(dir)
+}
+
+// Templates reads all templates. Those that do not read are told in the errors
+// and do not hide the others.
+func (e *Estate) Templates() (list []template.Template, faults []error) {
+	for _, name := range e.TemplateNames() {
+		t, err := e.Template(name)
+		if err != nil {
+			faults = append(faults, err)
+			continue
+		}
+		list = append(list, t)
+	}
+	return list, faults
+}
+
+// work is the sealing work that the settings ask for.
+func (s Settings) work() key.Work {
+	return key.Work{Memory: s.Keys.SealingMemory << 20}
+}

@@ -1,0 +1,321 @@
+package estate
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"ironseal/internal/disk"
+	"ironseal/internal/store"
+	"ironseal/pki/bundle"
+	"ironseal/pki/dn"
+	"ironseal/pki/ext"
+	"ironseal/pki/key"
+	"ironseal/pki/request"
+	"ironseal/pki/san"
+)
+
+// Input is bytes that came from somewhere: a file or a paste.
+type Input struct {
+	Name string // of the file; "standard input" for a paste
+	Data []byte
+}
+
+// ReadInput reads a file, every file of a directory, or standard input ("-").
+func ReadInput(arg string, stdin func() ([]byte, error)) ([]Input, error) {
+	if arg == "-" {
+		data, err := stdin()
+		return []Input{{"standard input", data}}, err
+	}
+	info, err := os.Stat(arg)
+	if err != nil || !info.IsDir() {
+		data, err := disk.Read(arg, bundle.MostBytes)
+		return []Input{{arg, data}}, err
+	}
+	entries, err := os.ReadDir(arg)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", arg, disk.Plain(err))
+	}
+	var out []Input
+	for _, en := range entries {
+		if !en.Type().IsRegular() || strings.HasPrefix(en.Name(), ".") {
+			continue
+		}
+		data, err := disk.Read(filepath.Join(arg, en.Name()), bundle.MostBytes)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, Input{filepath.Join(arg, en.Name()), data})
+	}
+	if len(out) == 0 {
+		return nil, fmt.Errorf("%s: there are no files in this directory", arg)
+	}
+	return out, nil
+}
+
+// Received is one request taken in.
+type Received struct {
+	Record  store.Request
+	Request *request.Request
+	Known   bool     // the same bytes were on record already
+	Source  string   // where it came from
+	Remarks []string // what was untidy and understood
+}
+
+// Receive takes in every request found in the inputs. A request that does not
+// read, or whose signature is wrong, is told in the faults and not recorded;
+// one bad request does not keep the others out.
+func (e *Estate) Receive(ctx context.Context, inputs []Input, sender string) (out []Received, head store.Head, faults []error) {
+	for _, in := range inputs {
+		found, errs := readRequests(in)
+		faults = append(faults, errs...)
+		out = append(out, found...)
+	}
+	if len(out) == 0 {
+		return nil, head, faults
+	}
+	now := e.world.Now()
+	head, err := e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+		var entries []store.Entry
+		for i := range out {
+			r := &out[i]
+			n, known, err := tx.AddRequest(r.Request, sender, now)
+			if err != nil {
+				return nil, fmt.Errorf("%s: %w", r.Source, err)
+			}
+			r.Record.Number, r.Known = n, known
+			if known {
+				continue
+			}
+			sum := r.Request.SHA256()
+			entries = append(entries, entry("receive", fmt.Sprintf("R%d", n), "sha256", fmt.Sprintf("%x", sum), "title", r.Request.Title(), "from", sender, "source", r.Source))
+		}
+		return entries, nil
+	})
+	if err != nil {
+		return nil, head, append(faults, err)
+	}
+	for i := range out {
+		if out[i].Record, err = e.records.Request(ctx, out[i].Record.Number); err != nil {
+			return nil, head, append(faults, err)
+		}
+	}
+	return out, head, faults
+}
+
+func readRequests(in Input) (out []Received, faults []error) {
+	c, err := bundle.Read(in.Data)
+	if err != nil {
+		return nil, []error{fmt.Errorf("%s: %w", in.Name, err)}
+	}
+	for _, p := range c.Problems {
+		faults = append(faults, fmt.Errorf("%s: %w", in.Name, p))
+	}
+	for _, o := range c.Objects {
+		if o.Kind != bundle.Request {
+			faults = append(faults, notARequest(in.Name, o))
+			continue
+		}
+		r, err := request.Read(o.DER)
+		if err == nil {
+			err = r.Proven()
+		}
+		if err != nil {
+			faults = append(faults, fmt.Errorf("%s: %w: ask for it again", place(in.Name, o), err))
+			continue
+		}
+		out = append(out, Received{Request: r, Source: place(in.Name, o), Remarks: c.Remarks})
+	}
+	return out, faults
+}
+
+func place(name string, o bundle.Object) string {
+	if o.Line == 0 {
+		return name
+	}
+	return fmt.Sprintf("%s:%d", name, o.Line)
+}
+
+func notARequest(name string, o bundle.Object) error {
+	hint := "look at it with: ironseal read " + name
+	switch o.Kind {
+	case bundle.PrivateKey, bundle.SealedKey:
+		hint = "a private key stays on its machine and is sent to nobody; ask for the request that belongs to it"
+	case bundle.Certificate:
+		hint = "ask for the request that it came from"
+	}
+	return fmt.Errorf("%s: this is a %s and not a signing request: %s", place(name, o), o.Kind, hint)
+}
+
+// Requests lists the requests in a state, or all for "".
+func (e *Estate) Requests(ctx context.Context, state string) ([]store.Request, error) {
+	return e.records.Requests(ctx, state)
+}
+
+// ParseNumber reads "R7" or "7".
+func ParseNumber(s string) (int64, error) {
+	n, err := strconv.ParseInt(strings.TrimLeft(strings.TrimSpace(s), "Rr"), 10, 64)
+	if err != nil || n < 1 {
+		return 0, fmt.Errorf("%q is not a request: requests are numbered R1, R2 …; see them with: ironseal request list", s)
+	}
+	return n, nil
+}
+
+// Request finds a request and reads it.
+func (e *Estate) Request(ctx context.Context, name string) (store.Request, *request.Request, error) {
+	n, err := ParseNumber(name)
+	if err != nil {
+		return store.Request{}, nil, err
+	}
+	rec, err := e.records.Request(ctx, n)
+	if errors.Is(err, store.ErrNone) {
+		return rec, nil, fmt.Errorf("R%d: there is no such request: see them with: ironseal request list --state any", n)
+	}
+	if err != nil {
+		return rec, nil, err
+	}
+	r, err := request.Read(rec.DER)
+	if err != nil {
+		return rec, nil, fmt.Errorf("R%d on record does not read: %w", n, err)
+	}
+	return rec, r, nil
+}
+
+// Decide declines or withdraws a waiting request.
+func (e *Estate) Decide(ctx context.Context, name, state, reason string) (store.Request, store.Head, error) {
+	rec, _, err := e.Request(ctx, name)
+	if err != nil {
+		return rec, store.Head{}, err
+	}
+	act := map[string]string{store.Declined: "decline", store.Withdrawn: "withdraw"}[state]
+	head, err := e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+		if err := tx.Decide(rec.Number, state, reason, e.world.Now()); err != nil {
+			return nil, err
+		}
+		return []store.Entry{entry(act, fmt.Sprintf("R%d", rec.Number), "because", reason)}, nil
+	})
+	if err != nil {
+		return rec, head, err
+	}
+	rec, err = e.records.Request(ctx, rec.Number)
+	return rec, head, err
+}
+
+// DraftAsk is what a person asks for when drafting a request for a host.
+type DraftAsk struct {
+	Names   []san.Name
+	Subject *dn.Name // built from the estate's organisation and the first name when nil
+	Key     key.Kind
+	Dir     string
+	Secret  []byte // seals the key when it is not empty
+}
+
+// Drafted is a request that was drafted, with its files.
+type Drafted struct {
+	Request     *request.Request
+	RequestFile string
+	KeyFile     string
+	Sealed      bool
+}
+
+// Draft makes a key and a request and writes both. e may be nil: no estate is
+// needed. Files that are there already are not replaced.
+func Draft(ctx context.Context, w World, e *Estate, ask DraftAsk) (Drafted, error) {
+	w = w.filled()
+	var out Drafted
+	if len(ask.Names) == 0 {
+		return out, errors.New("draft: give at least one name, such as booking.ternbay.example")
+	}
+	subject, err := draftSubject(e, ask)
+	if err != nil {
+		return out, err
+	}
+	stem := filepath.Join(ask.Dir, bundle.FileName(ask.Names[0].Value))
+	out.RequestFile, out.KeyFile = stem+".request.pem", stem+".key.pem"
+	for _, f := range []string{out.RequestFile, out.KeyFile} {
+		if _, err := os.Lstat(f); err == nil {
+			return out, fmt.Errorf("draft: %s: %w: it may be the key of a running server; move it away or choose another --out", f, disk.ErrExists)
+		}
+	}
+	kind := ask.Key
+	if kind == "" && e != nil {
+		kind = key.Kind(e.Settings.Defaults.HostKey)
+	} else if kind == "" {
+		kind = key.P256
+	}
+	done := w.Progress(fmt.Sprintf("making a key of kind %s", kind))
+	signer, err := key.Generate(kind, w.Random)
+	done()
+	if err != nil {
+		return out, err
+	}
+	altNames, err := ext.NamesExtension(ask.Names, false)
+	if err != nil {
+		return out, fmt.Errorf("draft: %w", err)
+	}
+	der, err := request.Draft(subject, ext.Set{altNames}, signer, w.Random)
+	if err != nil {
+		return out, err
+	}
+	if out.Request, err = request.Read(der); err != nil {
+		return out, err
+	}
+	plain, err := key.Plain(signer)
+	if err != nil {
+		return out, err
+	}
+	keyPEM := bundle.PEM(bundle.PrivateKey, plain)
+	clear(plain)
+	if out.Sealed = len(ask.Secret) > 0; out.Sealed {
+		sealed, err := key.Seal(signer, ask.Secret, key.WorkGiven, w.Random)
+		if err != nil {
+			return out, err
+		}
+		keyPEM = bundle.PEM(bundle.SealedKey, sealed)
+	}
+	return out, writeDraft(ctx, w, e, out, keyPEM, bundle.PEM(bundle.Request, der))
+}
+
+func writeDraft(ctx context.Context, w World, e *Estate, d Drafted, keyPEM, requestPEM []byte) error {
+	if err := os.MkdirAll(filepath.Dir(d.KeyFile), 0o755); err != nil {
+		return fmt.Errorf("draft: %w", err)
+	}
+	if err := w.Disk.New(d.KeyFile, keyPEM, 0o600); err != nil {
+		return fmt.Errorf("draft: %w", err)
+	}
+	err := w.Disk.New(d.RequestFile, requestPEM, 0o644)
+	if err == nil && e != nil {
+		sum := d.Request.SHA256()
+		_, err = e.act(ctx, func(*store.Tx) ([]store.Entry, error) {
+			return []store.Entry{entry("draft", d.Request.Title(), "sha256", fmt.Sprintf("%x", sum), "key", fmt.Sprintf("%x", d.Request.Key.Fingerprint()))}, nil
+		})
+		if err != nil {
+			err = errors.Join(err, w.Disk.Remove(d.RequestFile))
+		}
+	}
+	if err != nil {
+		return errors.Join(fmt.Errorf("draft: %w", err), w.Disk.Remove(d.KeyFile))
+	}
+	return nil
+}
+
+func draftSubject(e *Estate, ask DraftAsk) (dn.Name, error) {
+	if ask.Subject != nil {
+		return *ask.Subject, nil
+	}
+	cn := ask.Names[0].Value
+	if len(cn) > 64 {
+		cn = "" // RFC 5280 appendix A allows 64 characters; the alternative name carries the rest
+	}
+	if e == nil {
+		if cn == "" {
+			return dn.Name{}, nil
+		}
+		return dn.New(dn.Pair{Type: "CN", Value: cn})
+	}
+	return e.Settings.Organisation.Subject(cn)
+}

@@ -1,0 +1,178 @@
+package estate
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"math/bits"
+	"path/filepath"
+	"text/template"
+	"time"
+
+	"ironseal/internal/disk"
+	"ironseal/internal/store"
+	"ironseal/pki/dn"
+	"ironseal/pki/key"
+	"ironseal/pki/span"
+	tmpl "ironseal/pki/template"
+)
+
+// Settings is an estate's ironseal.toml.
+type Settings struct {
+	Organisation Organisation `toml:"organisation"`
+	Defaults     Defaults     `toml:"defaults"`
+	Keys         KeySettings  `toml:"keys"`
+	Storage      Storage      `toml:"storage"`
+}
+
+// Organisation is what subjects are built from.
+type Organisation struct {
+	Name     string `toml:"name"`
+	Unit     string `toml:"unit"`
+	Locality string `toml:"locality"`
+	State    string `toml:"state"`
+	Country  string `toml:"country"`
+}
+
+// Defaults are used where a command leaves a choice open.
+type Defaults struct {
+	AuthorityKey string `toml:"authority-key"`
+	HostKey      string `toml:"host-key"`
+	Backdate     string `toml:"backdate"`
+	Expiring     string `toml:"expiring"`
+}
+
+// KeySettings say how keys are sealed.
+type KeySettings struct {
+	SealingMemory int `toml:"sealing-memory"` // MiB of scrypt
+}
+
+// Storage says where the records are.
+type Storage struct {
+	Records string `toml:"records"`
+}
+
+const settingsText = `# Settings of this estate. Every key is listed here; unknown keys are errors.
+
+# What subjects are built from when a command is given no --subject.
+[organisation]
+name     = {{.Name}}
+unit     = ""    # department, or empty
+locality = ""    # town, or empty
+state    = ""    # state or province, or empty
+country  = {{.Country}}  # two capital letters (ISO 3166), or empty
+
+[defaults]
+# Key kinds: rsa-2048 rsa-3072 rsa-4096 ecdsa-p256 ecdsa-p384 ecdsa-p521 ed25519.
+# Devices of unknown age must verify what an authority signs: rsa-4096 suits all.
+authority-key = "rsa-4096"
+host-key      = "ecdsa-p256"
+# How far a certificate's beginning is set back, because devices' clocks are late.
+backdate      = "10m"
+# How long before its end a certificate is shown as expiring.
+expiring      = "60d"
+
+[keys]
+# MiB of memory that each guess at a passphrase costs: a power of two, 8 to 1024.
+sealing-memory = 64
+
+[storage]
+records = "records.db"
+`
+
+func newSettings(f Founding) ([]byte, error) {
+	quote := func(s string) string {
+		b, err := json.Marshal(s) // a JSON string is a TOML basic string
+		if err != nil {
+			return `""`
+		}
+		return string(b)
+	}
+	var b bytes.Buffer
+	err := template.Must(template.New("settings").Parse(settingsText)).Execute(&b, map[string]string{"Name": quote(f.Organisation), "Country": quote(f.Country)})
+	return b.Bytes(), err
+}
+
+func readSettings(dir string) (Settings, error) {
+	path := filepath.Join(dir, SettingsFile)
+	s := Settings{
+		Defaults: Defaults{AuthorityKey: string(key.RSA4096), HostKey: string(key.P256), Backdate: "10m", Expiring: "60d"},
+		Keys:     KeySettings{SealingMemory: 64}, Storage: Storage{Records: "records.db"},
+	}
+	data, err := disk.Read(path, 1<<20)
+	if err != nil {
+		return s, fmt.Errorf("settings: %w", err)
+	}
+	if err := tmpl.Strict(data, &s); err != nil {
+		return s, fmt.Errorf("%s:%w", path, err)
+	}
+	if err := s.check(); err != nil {
+		return s, fmt.Errorf("%s: %w", path, err)
+	}
+	return s, nil
+}
+
+func (s Settings) check() error {
+	for _, k := range []string{s.Defaults.AuthorityKey, s.Defaults.HostKey} {
+		if _, err := key.ParseKind(k); err != nil {
+			return fmt.Errorf("defaults: %w", err)
+		}
+	}
+	if d, err := time.ParseDuration(s.Defaults.Backdate); err != nil || d < 0 || d > 48*time.Hour {
+		return fmt.Errorf("defaults.backdate = %q: write for example \"10m\" or \"2h\", at most 48h", s.Defaults.Backdate)
+	}
+	if _, err := span.Parse(s.Defaults.Expiring); err != nil {
+		return fmt.Errorf("defaults.expiring: %w", err)
+	}
+	if m := s.Keys.SealingMemory; m < 8 || m > 1024 || bits.OnesCount(uint(m)) != 1 {
+		return fmt.Errorf("keys.sealing-memory = %d: a power of two from 8 to 1024", m)
+	}
+	if s.Organisation.Country != "" && !dn.IsCountry(s.Organisation.Country) {
+		return fmt.Errorf("organisation.country = %q: two capital letters, such as NO", s.Organisation.Country)
+	}
+	if s.Storage.Records != filepath.Base(s.Storage.Records) || s.Storage.Records == "." {
+		return fmt.Errorf("storage.records = %q: a file name, without directories", s.Storage.Records)
+	}
+	return nil
+}
+
+func (s Settings) backdate() time.Duration {
+	d, err := time.ParseDuration(s.Defaults.Backdate)
+	if err != nil {
+		return 0 // check has refused such settings
+	}
+	return d
+}
+
+// ExpiringFrom is the moment before now from which an end counts as near.
+func (s Settings) ExpiringFrom(now time.Time) time.Time {
+	p, err := span.Parse(s.Defaults.Expiring)
+	if err != nil {
+		return now // check has refused such settings
+	}
+	return p.After(now)
+}
+
+// Subject builds a subject from the organisation and a common name.
+func (o Organisation) Subject(commonName string) (dn.Name, error) {
+	var pairs []dn.Pair
+	for _, p := range []dn.Pair{{Type: "C", Value: o.Country}, {Type: "ST", Value: o.State}, {Type: "L", Value: o.Locality}, {Type: "O", Value: o.Name}, {Type: "OU", Value: o.Unit}, {Type: "CN", Value: commonName}} {
+		if p.Value != "" {
+			pairs = append(pairs, p)
+		}
+	}
+	return dn.New(pairs...)
+}
+
+// entry makes a journal entry whose detail is a list of keys and values.
+func entry(act, object string, detail ...any) store.Entry {
+	m := map[string]any{}
+	for i := 0; i+1 < len(detail); i += 2 {
+		m[fmt.Sprint(detail[i])] = detail[i+1]
+	}
+	b, err := json.Marshal(m)
+	if err != nil {
+		b = []byte("{}") // only texts, numbers and lists of them go in
+	}
+	return store.Entry{Act: act, Object: object, Detail: string(b)}
+}

@@ -1,0 +1,345 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"ironseal/pki/cert"
+	"ironseal/pki/finding"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/request"
+)
+
+// States of a request.
+const (
+	Waiting   = "waiting"
+	Signed    = "signed"
+	Declined  = "declined"
+	Withdrawn = "withdrawn"
+)
+
+// Request is a request on record.
+type Request struct {
+	Number   int64
+	DER      []byte
+	Title    string
+	Sender   string
+	Received time.Time
+	State    string
+	Reason   string
+	Decided  time.Time
+}
+
+// Certificate is a certificate on record.
+type Certificate struct {
+	ID       int64
+	DER      []byte
+	Title    string
+	Request  int64  // 0 when it came from no request
+	Template string // the template's name at signing
+	Source   []byte // the template as it was at signing
+	Issuer   string // the issuing generation, such as "services.g1"
+	NotAfter time.Time
+}
+
+// ErrNone says that there is no such record.
+var ErrNone = errors.New("there is no such record")
+
+// AddRequest records a request. When the same bytes are on record already,
+// their number is returned and known is true.
+func (t *Tx) AddRequest(r *request.Request, sender string, at time.Time) (number int64, known bool, err error) {
+	sum := r.SHA256()
+	err = t.tx.QueryRowContext(t.ctx, "SELECT number FROM request WHERE sha256 = ?", sum[:]).Scan(&number)
+	if err == nil {
+		return number, true, nil
+	}
+	if !errors.Is(err, sql.ErrNoRows) {
+		return 0, false, err
+	}
+	key := r.Key.Fingerprint()
+	res, err := t.tx.ExecContext(t.ctx, "INSERT INTO request (sha256, der, title, key_sha256, sender, received, state) VALUES (?,?,?,?,?,?,?)",
+		sum[:], r.Raw, r.Title(), key[:], sender, stamp(at), Waiting)
+	if err != nil {
+		return 0, false, err
+	}
+	number, err = res.LastInsertId()
+	return number, false, err
+}
+
+// Decide moves a waiting request to another state. It fails when the request is
+// no longer waiting, and says what it is now.
+func (t *Tx) Decide(number int64, state, reason string, at time.Time) error {
+	res, err := t.tx.ExecContext(t.ctx, "UPDATE request SET state = ?, reason = ?, decided = ? WHERE number = ? AND state = ?", state, reason, stamp(at), number, Waiting)
+	if err != nil {
+		return err
+	}
+	if n, err := res.RowsAffected(); err != nil || n == 1 {
+		return err
+	}
+	var now string
+	if err := t.tx.QueryRowContext(t.ctx, "SELECT state FROM request WHERE number = ?", number).Scan(&now); err != nil {
+		return fmt.Errorf("R%d: %w", number, ErrNone)
+	}
+	return fmt.Errorf("R%d is %s, and no longer waiting", number, now)
+}
+
+// NewCertificate is what is recorded with a new certificate.
+type NewCertificate struct {
+	Certificate    *cert.Certificate
+	Issuer         int64 // generation id; 0 for a root
+	Request        int64 // 0 when it came from no request
+	TemplateName   string
+	TemplateSHA    [32]byte
+	TemplateSource []byte
+	Sheet          [32]byte
+	Waived         finding.List
+	Actor          string
+}
+
+// AddCertificate records a certificate and its names.
+func (t *Tx) AddCertificate(n NewCertificate) (int64, error) {
+	c := n.Certificate
+	sum, key := c.SHA256(), c.Key.Fingerprint()
+	if _, err := t.tx.ExecContext(t.ctx, "INSERT OR IGNORE INTO template VALUES (?,?,?)", n.TemplateSHA[:], n.TemplateName, n.TemplateSource); err != nil {
+		return 0, err
+	}
+	res, err := t.tx.ExecContext(t.ctx, `INSERT INTO certificate (serial, authority, issuer, der, sha256, title, subject, not_before, not_after, key_sha256, request, template, sheet)
+		VALUES (?,(SELECT authority FROM generation WHERE id = ?),?,?,?,?,?,?,?,?,?,?,?)`, c.SerialHex(), orNull(n.Issuer), orNull(n.Issuer), c.Raw, sum[:], c.Title(), c.Subject.String(), stamp(c.NotBefore), stamp(c.NotAfter),
+		key[:], orNull(n.Request), n.TemplateSHA[:], n.Sheet[:])
+	if err != nil {
+		return 0, err
+	}
+	id, err := res.LastInsertId()
+	if err != nil {
+		return 0, err
+	}
+	for _, name := range c.Names {
+		if _, err := t.tx.ExecContext(t.ctx, "INSERT INTO name VALUES (?,?,?)", string(name.Kind), strings.ToLower(name.Value), id); err != nil {
+			return 0, err
+		}
+	}
+	for _, f := range n.Waived {
+		if _, err := t.tx.ExecContext(t.ctx, "INSERT INTO waiver (certificate, request, code, who, reason) VALUES (?,?,?,?,?)", id, orNull(n.Request), string(f.Code), n.Actor, f.Waived); err != nil {
+			return 0, err
+		}
+	}
+	return id, nil
+}
+
+func orNull(n int64) any {
+	if n == 0 {
+		return nil
+	}
+	return n
+}
+
+// AddAuthority records a new authority with its first generation.
+func (t *Tx) AddAuthority(handle, parent string, certificate, issuer int64) error {
+	var parentID any
+	if parent != "" {
+		var id int64
+		if err := t.tx.QueryRowContext(t.ctx, "SELECT id FROM authority WHERE handle = ?", parent).Scan(&id); err != nil {
+			return fmt.Errorf("authority %s: %w", parent, ErrNone)
+		}
+		parentID = id
+	}
+	res, err := t.tx.ExecContext(t.ctx, "INSERT INTO authority (handle, parent) VALUES (?,?)", handle, parentID)
+	if err != nil {
+		return fmt.Errorf("authority %s: another ironseal made one of this name meanwhile: %w", handle, err)
+	}
+	id, err := res.LastInsertId()
+	if err != nil {
+		return err
+	}
+	_, err = t.tx.ExecContext(t.ctx, "INSERT INTO generation (authority, number, certificate, issuer) VALUES (?,1,?,?)", id, certificate, orNull(issuer))
+	return err
+}
+
+// GenerationID finds the record of a generation, and checks that it is still
+// the newest of its authority.
+func (t *Tx) GenerationID(g *hierarchy.Generation) (int64, error) {
+	var id int64
+	var newest int
+	err := t.tx.QueryRowContext(t.ctx, `SELECT g.id, (SELECT max(number) FROM generation WHERE authority = a.id) FROM generation g JOIN authority a ON a.id = g.authority
+		WHERE a.handle = ? AND g.number = ?`, g.Authority.Handle, g.Number).Scan(&id, &newest)
+	switch {
+	case err != nil:
+		return 0, fmt.Errorf("authority %s: %w", g.Label(), ErrNone)
+	case newest != g.Number:
+		return 0, fmt.Errorf("%s was renewed meanwhile: g%d is current", g.Label(), newest)
+	}
+	return id, nil
+}
+
+// Hierarchy loads all authorities, parents before children.
+func (s *Store) Hierarchy(ctx context.Context) (hierarchy.Hierarchy, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT a.id, a.handle, coalesce(a.parent,0), g.id, g.number, coalesce(g.issuer,0), c.der
+		FROM authority a JOIN generation g ON g.authority = a.id JOIN certificate c ON c.id = g.certificate ORDER BY a.id, g.number`)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	defer rows.Close()
+	var out hierarchy.Hierarchy
+	byID, genByID := map[int64]*hierarchy.Authority{}, map[int64]*hierarchy.Generation{}
+	for rows.Next() {
+		var aID, parent, gID, issuer int64
+		var number int
+		var handle string
+		var der []byte
+		if err := rows.Scan(&aID, &handle, &parent, &gID, &number, &issuer, &der); err != nil {
+			return nil, err
+		}
+		a := byID[aID]
+		if a == nil {
+			a = &hierarchy.Authority{Handle: handle, Parent: byID[parent]}
+			byID[aID] = a
+			out = append(out, a)
+		}
+		c, err := cert.Read(der)
+		if err != nil {
+			return nil, fmt.Errorf("authority %s: its certificate on record does not read: %w", handle, err)
+		}
+		g := &hierarchy.Generation{Number: number, Certificate: c, Issuer: genByID[issuer], Authority: a}
+		genByID[gID] = g
+		a.Generations = append(a.Generations, g)
+	}
+	return out, rows.Err()
+}
+
+const requestColumns = "number, der, title, sender, received, state, reason, decided"
+
+func scanRequest(row scanner) (Request, error) {
+	var r Request
+	var received, decided string
+	err := row.Scan(&r.Number, &r.DER, &r.Title, &r.Sender, &received, &r.State, &r.Reason, &decided)
+	r.Received, r.Decided = unstamp(received), unstamp(decided)
+	return r, err
+}
+
+// Request finds a request by its number.
+func (s *Store) Request(ctx context.Context, number int64) (Request, error) {
+	r, err := scanRequest(s.db.QueryRowContext(ctx, "SELECT "+requestColumns+" FROM request WHERE number = ?", number))
+	if errors.Is(err, sql.ErrNoRows) {
+		return r, fmt.Errorf("R%d: %w", number, ErrNone)
+	}
+	return r, err
+}
+
+// RequestBySHA finds a request by the hash of its bytes.
+func (s *Store) RequestBySHA(ctx context.Context, sum [32]byte) (Request, error) {
+	r, err := scanRequest(s.db.QueryRowContext(ctx, "SELECT "+requestColumns+" FROM request WHERE sha256 = ?", sum[:]))
+	if errors.Is(err, sql.ErrNoRows) {
+		return r, ErrNone
+	}
+	return r, err
+}
+
+// Requests lists requests in the given state, or all for "".
+func (s *Store) Requests(ctx context.Context, state string) ([]Request, error) {
+	rows, err := s.db.QueryContext(ctx, "SELECT "+requestColumns+" FROM request WHERE ?1 = '' OR state = ?1 ORDER BY number", state)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	defer rows.Close()
+	var out []Request
+	for rows.Next() {
+		r, err := scanRequest(rows)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, r)
+	}
+	return out, rows.Err()
+}
+
+// KeySeenAs returns the subject of another certificate that has this key.
+func (s *Store) KeySeenAs(ctx context.Context, key [32]byte, subject string) (string, error) {
+	var other string
+	err := s.db.QueryRowContext(ctx, "SELECT subject FROM certificate WHERE key_sha256 = ? AND subject <> ? LIMIT 1", key[:], subject).Scan(&other)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", nil
+	}
+	return other, err
+}
+
+const certificateColumns = `c.id, c.der, c.title, coalesce(c.request,0), coalesce(t.name,''), coalesce(t.source,x''), coalesce(a.handle || '.g' || g.number, ''), c.not_after
+	FROM certificate c LEFT JOIN template t ON t.sha256 = c.template LEFT JOIN generation g ON g.id = c.issuer LEFT JOIN authority a ON a.id = g.authority`
+
+func scanCertificate(row scanner) (Certificate, error) {
+	var c Certificate
+	var end string
+	err := row.Scan(&c.ID, &c.DER, &c.Title, &c.Request, &c.Template, &c.Source, &c.Issuer, &end)
+	c.NotAfter = unstamp(end)
+	return c, err
+}
+
+func (s *Store) certificates(ctx context.Context, where string, args ...any) ([]Certificate, error) {
+	rows, err := s.db.QueryContext(ctx, "SELECT "+certificateColumns+" "+where, args...)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	defer rows.Close()
+	var out []Certificate
+	for rows.Next() {
+		c, err := scanCertificate(rows)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, c)
+	}
+	return out, rows.Err()
+}
+
+// Certificates lists all certificates, in the order in which they were signed.
+func (s *Store) Certificates(ctx context.Context) ([]Certificate, error) {
+	return s.certificates(ctx, "ORDER BY c.id")
+}
+
+// Ending lists the certificates that end between two moments, soonest first.
+func (s *Store) Ending(ctx context.Context, from, to time.Time, limit int) ([]Certificate, error) {
+	return s.certificates(ctx, "WHERE c.not_after >= ? AND c.not_after <= ? ORDER BY c.not_after LIMIT ?", stamp(from), stamp(to), limit)
+}
+
+// CertificatesBySerial finds certificates by the first digits of their serial.
+func (s *Store) CertificatesBySerial(ctx context.Context, prefix string) ([]Certificate, error) {
+	return s.certificates(ctx, "WHERE c.serial >= ? AND c.serial < ? ORDER BY c.id", prefix, prefix+"g")
+}
+
+// CertificatesByRequest finds the certificates that came from a request.
+func (s *Store) CertificatesByRequest(ctx context.Context, number int64) ([]Certificate, error) {
+	return s.certificates(ctx, "WHERE c.request = ? ORDER BY c.id", number)
+}
+
+// CertificatesByName finds certificates by an alternative name.
+func (s *Store) CertificatesByName(ctx context.Context, name string) ([]Certificate, error) {
+	return s.certificates(ctx, "WHERE c.id IN (SELECT certificate FROM name WHERE value = ?) ORDER BY c.id", strings.ToLower(name))
+}
+
+// CertificateBySHA finds a certificate by its fingerprint.
+func (s *Store) CertificateBySHA(ctx context.Context, sum [32]byte) (Certificate, error) {
+	list, err := s.certificates(ctx, "WHERE c.sha256 = ?", sum[:])
+	if err != nil || len(list) == 0 {
+		return Certificate{}, errors.Join(err, ErrNone)
+	}
+	return list[0], nil
+}
+
+// Counts are how many records of each kind there are.
+type Counts struct {
+	Authorities, Waiting, Requests, Certificates int
+}
+
+// Count counts the records.
+func (s *Store) Count(ctx context.Context) (Counts, error) {
+	var c Counts
+	err := s.db.QueryRowContext(ctx, `SELECT (SELECT count(*) FROM authority), (SELECT count(*) FROM request WHERE state = 'waiting'),
+		(SELECT count(*) FROM request), (SELECT count(*) FROM certificate)`).Scan(&c.Authorities, &c.Waiting, &c.Requests, &c.Certificates)
+	if err != nil {
+		return c, s.explain(err)
+	}
+	return c, nil
+}

@@ -1,0 +1,229 @@
+// Package store keeps an estate's records in SQL, in one file.
+//
+// Every change is one short transaction that ends by linking its entries into
+// the journal, so that nothing is on record without its entry and no entry is
+// there without its record. The database is SQLite with a write-ahead log and
+// full synchronisation: when Act returns, the change survives a power cut.
+// Several programs may work on one estate; a writer waits for the other.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"time"
+
+	_ "modernc.org/sqlite" // the driver "sqlite"
+)
+
+// Version is the form of the records that this program reads and writes.
+const Version = 1
+
+const schema = `
+CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT;
+CREATE TABLE authority (
+  id INTEGER PRIMARY KEY, handle TEXT NOT NULL UNIQUE, parent INTEGER REFERENCES authority(id)) STRICT;
+CREATE TABLE template (sha256 BLOB PRIMARY KEY, name TEXT NOT NULL, source BLOB NOT NULL) STRICT;
+CREATE TABLE request (
+  number INTEGER PRIMARY KEY AUTOINCREMENT, sha256 BLOB NOT NULL UNIQUE, der BLOB NOT NULL, title TEXT NOT NULL,
+  key_sha256 BLOB NOT NULL, sender TEXT NOT NULL, received TEXT NOT NULL, state TEXT NOT NULL, reason TEXT NOT NULL DEFAULT '',
+  decided TEXT NOT NULL DEFAULT '') STRICT;
+CREATE INDEX request_key ON request(key_sha256);
+CREATE INDEX request_state ON request(state);
+CREATE TABLE certificate (
+  id INTEGER PRIMARY KEY, serial TEXT NOT NULL, authority INTEGER REFERENCES authority(id), issuer INTEGER REFERENCES generation(id), der BLOB NOT NULL,
+  sha256 BLOB NOT NULL UNIQUE, title TEXT NOT NULL, subject TEXT NOT NULL, not_before TEXT NOT NULL, not_after TEXT NOT NULL,
+  key_sha256 BLOB NOT NULL, request INTEGER REFERENCES request(number), template BLOB REFERENCES template(sha256),
+  sheet BLOB NOT NULL, UNIQUE (authority, serial)) STRICT;
+CREATE INDEX certificate_serial ON certificate(serial);
+CREATE INDEX certificate_end ON certificate(not_after);
+CREATE INDEX certificate_request ON certificate(request);
+CREATE INDEX certificate_key ON certificate(key_sha256);
+CREATE TABLE generation (
+  id INTEGER PRIMARY KEY, authority INTEGER NOT NULL REFERENCES authority(id), number INTEGER NOT NULL,
+  certificate INTEGER NOT NULL REFERENCES certificate(id), issuer INTEGER REFERENCES generation(id), UNIQUE (authority, number)) STRICT;
+CREATE TABLE name (kind TEXT NOT NULL, value TEXT NOT NULL, certificate INTEGER NOT NULL REFERENCES certificate(id)) STRICT;
+CREATE INDEX name_value ON name(value);
+CREATE TABLE waiver (
+  id INTEGER PRIMARY KEY, certificate INTEGER NOT NULL REFERENCES certificate(id), request INTEGER, code TEXT NOT NULL,
+  who TEXT NOT NULL, reason TEXT NOT NULL) STRICT;
+CREATE TABLE journal (
+  seq INTEGER PRIMARY KEY, at TEXT NOT NULL, actor TEXT NOT NULL, act TEXT NOT NULL, object TEXT NOT NULL, detail TEXT NOT NULL,
+  prev BLOB NOT NULL, hash BLOB NOT NULL) STRICT;
+`
+
+// Store is an estate's records.
+type Store struct {
+	db   *sql.DB
+	path string
+}
+
+// busyWait is how long one writer waits for another.
+const busyWait = 20 * time.Second
+
+func open(path string) (*Store, error) {
+	abs, err := filepath.Abs(path)
+	if err != nil {
+		return nil, err
+	}
+	u := url.URL{Scheme: "file", Path: filepath.ToSlash(abs)}
+	q := url.Values{}
+	q.Add("_pragma", fmt.Sprintf("busy_timeout(%d)", busyWait.Milliseconds()))
+	q.Add("_pragma", "journal_mode(WAL)")
+	q.Add("_pragma", "synchronous(FULL)")
+	q.Add("_pragma", "foreign_keys(1)")
+	q.Add("_pragma", "trusted_schema(0)")
+	q.Set("_txlock", "immediate")
+	u.RawQuery = q.Encode()
+	db, err := sql.Open("sqlite", u.String())
+	if err != nil {
+		return nil, fmt.Errorf("records %s: %w", path, err)
+	}
+	return &Store{db: db, path: path}, nil
+}
+
+// Create makes the records of a new estate. The file is made readable by its
+// owner only before anything is written to it.
+func Create(ctx context.Context, path, estateID string) (*Store, error) {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("records: %w", err)
+	}
+	if err := f.Close(); err != nil {
+		return nil, fmt.Errorf("records %s: %w", path, err)
+	}
+	s, err := open(path)
+	if err != nil {
+		return nil, err
+	}
+	_, err = s.db.ExecContext(ctx, schema)
+	if err == nil {
+		_, err = s.db.ExecContext(ctx, "INSERT INTO meta VALUES ('version', ?), ('estate', ?)", fmt.Sprint(Version), estateID)
+	}
+	if err != nil {
+		s.Close()
+		return nil, fmt.Errorf("records %s: %w", path, err)
+	}
+	return s, nil
+}
+
+// Open opens the records of an estate. Records of another form, and files that
+// are no records, are refused.
+func Open(ctx context.Context, path string) (*Store, error) {
+	if _, err := os.Stat(path); err != nil {
+		return nil, fmt.Errorf("records %s: they are missing: restore them from a backup", path)
+	}
+	s, err := open(path)
+	if err != nil {
+		return nil, err
+	}
+	var version string
+	err = s.db.QueryRowContext(ctx, "SELECT value FROM meta WHERE key = 'version'").Scan(&version)
+	switch {
+	case err != nil:
+		s.Close()
+		return nil, fmt.Errorf("records %s: they do not open as an estate's records: %w", path, err)
+	case version != fmt.Sprint(Version):
+		s.Close()
+		return nil, fmt.Errorf("records %s: they have form %s; this program reads form %d: use the program that made them", path, version, Version)
+	}
+	return s, nil
+}
+
+// Close closes the records.
+func (s *Store) Close() error { return s.db.Close() }
+
+// EstateID is the random name that the estate was given when it was made.
+func (s *Store) EstateID(ctx context.Context) (string, error) {
+	var id string
+	err := s.db.QueryRowContext(ctx, "SELECT value FROM meta WHERE key = 'estate'").Scan(&id)
+	return id, err
+}
+
+// LimitPages bounds the size of the database, to try what happens on a full disk.
+func (s *Store) LimitPages(ctx context.Context) error {
+	s.db.SetMaxOpenConns(1)
+	var pages int
+	if err := s.db.QueryRowContext(ctx, "PRAGMA page_count").Scan(&pages); err != nil {
+		return err
+	}
+	_, err := s.db.ExecContext(ctx, fmt.Sprintf("PRAGMA max_page_count = %d", pages))
+	return err
+}
+
+// Tx is one transaction.
+type Tx struct {
+	ctx context.Context
+	tx  *sql.Tx
+}
+
+// Act runs one change: fn writes records and returns the entries that tell of
+// it, which are linked into the journal last. Nothing is kept unless all is.
+// before is called when all is written and nothing is committed yet, after when
+// it is committed; either may be nil, and exists so that tests can stop there.
+func (s *Store) Act(ctx context.Context, at time.Time, actor string, before func() error, fn func(*Tx) ([]Entry, error)) (Head, error) {
+	sqlTx, err := s.db.BeginTx(ctx, nil)
+	if err != nil {
+		return Head{}, s.explain(err)
+	}
+	defer sqlTx.Rollback()
+	tx := &Tx{ctx, sqlTx}
+	entries, err := fn(tx)
+	if err != nil {
+		return Head{}, s.explain(err)
+	}
+	var head Head
+	for _, e := range entries {
+		e.At, e.Actor = at.UTC(), actor
+		if head, err = tx.link(e); err != nil {
+			return Head{}, s.explain(err)
+		}
+	}
+	if before != nil {
+		if err := before(); err != nil {
+			return Head{}, err
+		}
+	}
+	if err := sqlTx.Commit(); err != nil {
+		return Head{}, s.explain(err)
+	}
+	return head, nil
+}
+
+// sqliteCode is what the driver's errors offer.
+type sqliteCode interface{ Code() int }
+
+// explain puts the database's commonest troubles into words.
+func (s *Store) explain(err error) error {
+	var c sqliteCode
+	if !errors.As(err, &c) {
+		return err
+	}
+	switch c.Code() & 0xff {
+	case 5, 6:
+		return fmt.Errorf("records %s: another ironseal has been writing for more than %d seconds: try again: %w", s.path, int(busyWait.Seconds()), err)
+	case 8, 14:
+		return fmt.Errorf("records %s: they cannot be written here: check the owner and the permissions of the directory: %w", s.path, err)
+	case 13:
+		return fmt.Errorf("records %s: the disk is full; nothing was changed: make room and try again: %w", s.path, err)
+	case 11, 26:
+		return fmt.Errorf("records %s: the file is damaged: restore it from a backup: %w", s.path, err)
+	}
+	return fmt.Errorf("records %s: %w", s.path, err)
+}
+
+const layout = "2006-01-02T15:04:05.000000000Z"
+
+func stamp(t time.Time) string { return t.UTC().Format(layout) }
+
+func unstamp(s string) time.Time {
+	t, err := time.Parse(layout, s)
+	if err != nil {
+		return time.Time{} // the journal's own verification names such a record
+	}
+	return t
+}

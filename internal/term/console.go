@@ -1,0 +1,140 @@
+package term
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"runtime"
+	"strings"
+	"time"
+
+	xterm "golang.org/x/term"
+)
+
+// Console is where a person answers.
+type Console interface {
+	// Line asks a question and reads a line.
+	Line(ctx context.Context, prompt string) (string, error)
+	// Secret asks a question and reads a line that is not shown.
+	Secret(ctx context.Context, prompt string) ([]byte, error)
+}
+
+// ErrNoTerminal says that there is nobody to ask.
+var ErrNoTerminal = errors.New("there is no terminal to ask on")
+
+// Device is the terminal device itself, so that questions can be asked even
+// while standard input carries a request.
+type Device struct{}
+
+func openDevice() (in, out *os.File, err error) {
+	if runtime.GOOS == "windows" {
+		in, err = os.OpenFile("CONIN$", os.O_RDWR, 0)
+		if err == nil {
+			out, err = os.OpenFile("CONOUT$", os.O_RDWR, 0)
+		}
+	} else {
+		in, err = os.OpenFile("/dev/tty", os.O_RDWR, 0)
+		out = in
+	}
+	if err != nil || !xterm.IsTerminal(int(in.Fd())) {
+		return nil, nil, ErrNoTerminal
+	}
+	return in, out, nil
+}
+
+// Line implements Console.
+func (Device) Line(ctx context.Context, prompt string) (string, error) {
+	in, out, err := openDevice()
+	if err != nil {
+		return "", err
+	}
+	fmt.Fprint(out, prompt)
+	text, err := aside(ctx, func() ([]byte, error) { return readLine(in) })
+	return strings.TrimSpace(string(text)), err
+}
+
+// Secret implements Console. When the context ends while it waits, the
+// terminal's echo is restored first.
+func (Device) Secret(ctx context.Context, prompt string) ([]byte, error) {
+	in, out, err := openDevice()
+	if err != nil {
+		return nil, err
+	}
+	state, err := xterm.GetState(int(in.Fd()))
+	if err != nil {
+		return nil, err
+	}
+	fmt.Fprint(out, prompt)
+	secret, err := aside(ctx, func() ([]byte, error) { return xterm.ReadPassword(int(in.Fd())) })
+	if ctx.Err() != nil {
+		xterm.Restore(int(in.Fd()), state)
+	}
+	fmt.Fprintln(out)
+	return secret, err
+}
+
+// aside reads without keeping the caller from noticing that it should stop.
+func aside(ctx context.Context, read func() ([]byte, error)) ([]byte, error) {
+	type result struct {
+		b   []byte
+		err error
+	}
+	done := make(chan result, 1)
+	go func() {
+		b, err := read()
+		done <- result{b, err}
+	}()
+	select {
+	case <-ctx.Done():
+		return nil, context.Cause(ctx)
+	case r := <-done:
+		return r.b, r.err
+	}
+}
+
+func readLine(r io.Reader) ([]byte, error) {
+	var out []byte
+	one := make([]byte, 1)
+	for len(out) < 4096 {
+		n, err := r.Read(one)
+		if n == 1 && one[0] == '\n' {
+			return out, nil
+		}
+		if err != nil {
+			return out, err
+		}
+		out = append(out, one[:n]...)
+	}
+	return out, nil
+}
+
+// Progress shows that long work is going on: elapsed seconds on a terminal, one
+// line elsewhere. The function it returns ends it.
+func (s *Screen) Progress(what string) (done func()) {
+	begin := time.Now()
+	if !s.Terminal {
+		s.Say("%s …", what)
+		return func() { s.Say("done after %.1f s", time.Since(begin).Seconds()) }
+	}
+	stop, stopped := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(stopped)
+		tick := time.NewTicker(200 * time.Millisecond)
+		defer tick.Stop()
+		for {
+			fmt.Fprintf(s.out, "\r%s … %.0f s ", what, time.Since(begin).Seconds())
+			select {
+			case <-stop:
+				return
+			case <-tick.C:
+			}
+		}
+	}()
+	return func() {
+		close(stop)
+		<-stopped
+		fmt.Fprintf(s.out, "\r%s: %.1f s   \n", what, time.Since(begin).Seconds())
+	}
+}

@@ -1,0 +1,304 @@
+package term
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/charmbracelet/lipgloss"
+
+	"ironseal/pki/describe"
+	"ironseal/pki/finding"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/issue"
+	"ironseal/pki/path"
+	"ironseal/pki/span"
+)
+
+// labelWidth is the width of the label column of a description.
+const labelWidth = 14
+
+// mostValues is how many values of one fact are shown unless all is asked for.
+const mostValues = 12
+
+// Describe prints a description. all shows the details too.
+func (s *Screen) Describe(o describe.Object, all bool) {
+	s.Say("%s %s", s.Paint(Strong, strings.ToUpper(o.Kind[:1])+o.Kind[1:]), s.Paint(Strong, Safe(o.Title)))
+	for _, f := range o.Facts {
+		if f.Detail && !all {
+			continue
+		}
+		values := f.Shown
+		if values == nil {
+			values = f.Values
+		}
+		if more := len(values) - mostValues; more > 1 && !all {
+			values = append(append([]string(nil), values[:mostValues]...), fmt.Sprintf("and %d more (--all shows them)", more))
+		}
+		s.fact(f.Label, values, f.Key == "check_code" || f.Key == "paste_tail")
+	}
+	s.Findings(o.Findings)
+}
+
+func (s *Screen) fact(label string, values []string, strong bool) {
+	tone := Normal
+	if strong {
+		tone = Accent
+	}
+	for i, v := range values {
+		for j, l := range wrap(Safe(v), s.width-labelWidth-4) {
+			if i > 0 || j > 0 {
+				label = ""
+			}
+			s.Say("  %s%s", s.Paint(Quiet, pad(label, labelWidth)), s.Paint(tone, l))
+		}
+	}
+}
+
+var severityLook = map[finding.Severity]struct {
+	mark string
+	tone Tone
+}{finding.Bar: {"✗", Bad}, finding.Stop: {"■", Bad}, finding.Warn: {"!", Careful}, finding.Note: {"·", Quiet}}
+
+// Findings prints findings, the weightiest first, each with its remedy.
+func (s *Screen) Findings(list finding.List) {
+	for i, f := range list.Ranked() {
+		if i == 0 {
+			s.Gap()
+		}
+		look := severityLook[f.Severity]
+		head := fmt.Sprintf("%s %-4s %s", look.mark, f.Severity, f.Code)
+		s.Say("  %s", s.Paint(look.tone, head))
+		s.Wrapped(9, Normal, Safe(f.Message))
+		switch {
+		case f.Waived != "":
+			s.Wrapped(9, Quiet, "waived: "+Safe(f.Waived))
+		case f.Remedy != "" && f.Remedy != "nothing to do":
+			s.Wrapped(9, Quiet, "→ "+Safe(f.Remedy))
+		}
+	}
+}
+
+// Sheet prints a review sheet: asked beside will be signed, each difference
+// with its cause, then the findings.
+func (s *Screen) Sheet(title string, p issue.Plan, code, head string) {
+	s.Say("%s", s.Paint(Strong, "Review sheet: "+Safe(title)))
+	s.Say("%s", s.Paint(Quiet, "sheet "+code+"   journal "+head))
+	s.Gap()
+	field := 16
+	half := (s.width - field - 6) / 2
+	s.Say("  %s%s  %s", pad("", field), s.Paint(Quiet, pad("asked", half)), s.Paint(Quiet, "will be signed"))
+	names := 0
+	for _, r := range p.Rows {
+		if r.Field == "name" {
+			if names++; names > 1 {
+				r.Field = ""
+			} else {
+				r.Field = "names"
+			}
+			if names > mostSheetNames && r.Cause == "" {
+				continue
+			}
+		}
+		s.sheetRow(r, field, half)
+	}
+	if names > mostSheetNames {
+		s.Say("  %s%s", pad("", field), s.Paint(Quiet, fmt.Sprintf("… %d names in all; those not shown are signed as asked", names)))
+	}
+	s.Findings(p.Findings)
+}
+
+// mostSheetNames is how many unchanged names a sheet shows.
+const mostSheetNames = 15
+
+func (s *Screen) sheetRow(r issue.Row, field, half int) {
+	asked, signed := wrap(Safe(r.Asked), half), wrap(Safe(r.Signed), half)
+	tone := Normal
+	mark := " "
+	if r.Cause != "" {
+		tone, mark = Careful, "≠"
+		if r.Asked == "" {
+			mark = "+"
+		} else if r.Signed == "" {
+			mark = "–"
+		}
+	}
+	for i := range max(len(asked), len(signed)) {
+		a, b := "", ""
+		if i < len(asked) {
+			a = asked[i]
+		}
+		if i < len(signed) {
+			b = signed[i]
+		}
+		if i > 0 {
+			r.Field, mark = "", " "
+		}
+		s.Say("%s %s%s  %s", s.Paint(tone, mark), s.Paint(Quiet, pad(r.Field, field)), pad(a, half), s.Paint(tone, b))
+	}
+	if r.Cause != "" {
+		s.Wrapped(field+2, Quiet, "  "+Safe(r.Cause))
+	}
+}
+
+// Verdict prints whether a chain holds, and why.
+func (s *Screen) Verdict(title string, v path.Verdict) {
+	if v.Valid {
+		s.Say("%s %s", s.Paint(Good, "✓ valid"), Safe(title))
+	} else {
+		s.Say("%s %s", s.Paint(Bad, "✗ not valid"), Safe(title))
+		for _, f := range v.Reasons() {
+			s.Wrapped(2, Normal, Safe(f.Message))
+		}
+	}
+	s.Gap()
+	for i := len(v.Steps) - 1; i >= 0; i-- {
+		st := v.Steps[i]
+		indent := 2 * (len(v.Steps) - 1 - i)
+		mark, tone := "✓", Good
+		if !st.Good() {
+			mark, tone = "✗", Bad
+		}
+		s.Say("%s%s %s %s", strings.Repeat(" ", indent), s.Paint(tone, mark), s.Paint(Strong, Safe(st.Certificate.Title())), s.Paint(Quiet, string(st.Role)))
+		if st.Words != "" {
+			s.Wrapped(indent+2, Quiet, Safe(st.Words))
+		}
+	}
+	all := append(finding.List(nil), v.Findings...)
+	for _, st := range v.Steps {
+		all = append(all, st.Findings...)
+	}
+	s.Findings(all)
+}
+
+// Tree prints the hierarchy with the lifetime of every generation over one
+// shared time axis.
+func (s *Screen) Tree(h hierarchy.Hierarchy, now time.Time) {
+	if len(h) == 0 {
+		return
+	}
+	from, to := now, now
+	label := 0
+	var lines []treeLine
+	for _, a := range h {
+		if a.Parent == nil {
+			lines = append(lines, treeLines(h, a, "", "")...)
+		}
+	}
+	for _, l := range lines {
+		c := l.g.Certificate
+		if c.NotBefore.Before(from) {
+			from = c.NotBefore
+		}
+		if c.NotAfter.After(to) {
+			to = c.NotAfter
+		}
+		label = max(label, lipgloss.Width(l.label))
+	}
+	axis := Axis{From: from, To: to, Now: now, Width: max(20, s.width-label-2-24)}
+	s.Say("%s%s", strings.Repeat(" ", label+2), s.Paint(Quiet, axis.Years()))
+	for _, l := range lines {
+		c := l.g.Certificate
+		tone := Good
+		if now.After(c.NotAfter) {
+			tone = Bad
+		}
+		s.Say("%s  %s  %s", pad(l.label, label), s.Paint(tone, axis.Bar(c.NotBefore, c.NotAfter)), fmt.Sprintf("%s %s", c.NotAfter.Format("2006-01-02"), s.Paint(Quiet, span.Distance(now, c.NotAfter))))
+	}
+	s.Say("%s%s", strings.Repeat(" ", label+2), s.Paint(Quiet, axis.Today()))
+}
+
+type treeLine struct {
+	label string
+	g     *hierarchy.Generation
+}
+
+func treeLines(h hierarchy.Hierarchy, a *hierarchy.Authority, first, rest string) []treeLine {
+	var out []treeLine
+	for i := len(a.Generations) - 1; i >= 0; i-- {
+		g := a.Generations[i]
+		prefix := first
+		if i < len(a.Generations)-1 {
+			prefix = rest
+		}
+		out = append(out, treeLine{fmt.Sprintf("%s%s g%d", prefix, a.Handle, g.Number), g})
+	}
+	children := h.Children(a)
+	for i, c := range children {
+		branch, below := "├ ", "│ "
+		if i == len(children)-1 {
+			branch, below = "└ ", "  "
+		}
+		out = append(out, treeLines(h, c, rest+branch, rest+below)...)
+	}
+	return out
+}
+
+// Axis maps time to columns.
+type Axis struct {
+	From, To, Now time.Time
+	Width         int
+}
+
+func (a Axis) at(t time.Time) int {
+	total := a.To.Sub(a.From)
+	if total <= 0 {
+		return 0
+	}
+	return min(a.Width-1, max(0, int(float64(a.Width-1)*float64(t.Sub(a.From))/float64(total)+0.5)))
+}
+
+// Bar draws one life: what has passed light, what is left heavy.
+func (a Axis) Bar(from, to time.Time) string {
+	var b strings.Builder
+	start, end, now := a.at(from), a.at(to), a.at(a.Now)
+	for i := range a.Width {
+		switch {
+		case i < start || i > end:
+			b.WriteByte(' ')
+		case i == end:
+			b.WriteString("┫")
+		case i < now:
+			b.WriteString("─")
+		default:
+			b.WriteString("━")
+		}
+	}
+	return b.String()
+}
+
+// Years writes year numbers over the axis, as many as fit.
+func (a Axis) Years() string {
+	line := []rune(strings.Repeat(" ", a.Width))
+	years := a.To.Year() - a.From.Year()
+	step := 1
+	for _, n := range []int{1, 2, 5, 10, 20, 50} {
+		if step = n; years/n*7 <= a.Width {
+			break
+		}
+	}
+	next := 0
+	for y := a.From.Year(); y <= a.To.Year(); y++ {
+		at := a.at(time.Date(y, 1, 1, 0, 0, 0, 0, time.UTC))
+		if y == a.From.Year() {
+			at = 0
+		} else if (y-a.From.Year())%step != 0 {
+			continue
+		}
+		if at < next || at+4 > a.Width {
+			continue
+		}
+		copy(line[at:], []rune(fmt.Sprint(y)))
+		next = at + 6
+	}
+	return strings.TrimRight(string(line), " ")
+}
+
+// Today marks today under the axis.
+func (a Axis) Today() string {
+	at := a.at(a.Now)
+	if at+7 > a.Width {
+		return strings.Repeat(" ", max(0, at-6)) + "today ▲"
+	}
+	return strings.Repeat(" ", at) + "▲ today"
+}
