@@ -81,13 +81,13 @@ func (s Stage) scenes() []scene {
 		{say: "Tern Bay Ferries sets up its own certificate authority.\nFirst the estate: the directory that holds settings, templates, keys and records.",
 			typed: []string{`estate create harbour --organisation "Tern Bay Ferries" --country NO`},
 			then:  func() error { return os.Chdir("harbour") }},
-		{say: "From here on we stand in harbour/. The passphrase is in " + PassphraseFile + "\n(IRONSEAL_PASSPHRASE_FILE names it), so that nobody is asked.\n\nThe root: the anchor that every machine will trust. " + note,
+		{say: "From here on we stand in harbour/. The passphrase is in " + PassphraseFile + "\n(IRONSEAL_PASSPHRASE_FILE names it), so that nobody is asked.\n\nThe root: the anchor that every machine will trust.\n" + note,
 			typed: []string{"authority create root --yes" + keys}},
 		{say: "Below it an authority for everyday work, so that the root can stay locked away.",
 			typed: []string{"authority create services --under root --yes" + keys, "authority tree"}},
 		{say: "The booking site cannot make a request itself, so we draft one and sign it.",
 			typed: []string{"request draft booking.ternbay.example www.booking.ternbay.example --out ../drafts", "request receive ../drafts/booking.ternbay.example.request.pem", "sign R1 --template web-server --yes"}},
-		{say: "The mail team sent theirs inside a quoted mail, in Windows line ends. It is read all\nthe same. They forgot one name; we add it at signing.",
+		{say: "The mail team sent theirs inside a quoted mail, in Windows line ends. It is read\nall the same. They forgot one name; we add it at signing.",
 			typed: []string{`request receive ../inbox/mail.txt --from "harbour mail team"`, "sign R2 --template web-server --add-name imap.ternbay.example --yes"}},
 		{say: "A quay gate controller knows only its common name. People reach it by address too.",
 			typed: []string{"request receive ../inbox/quay-gate-3.der", "sign R3 --template web-server --add-name 192.0.2.43 --yes"}},
@@ -228,7 +228,7 @@ func made(kind key.Kind, commonName string, names ...string) ([]byte, error) {
 // liveProof starts a TLS server with what was handed out, and connects to it as
 // a client that trusts the root alone.
 func (s Stage) liveProof(ctx context.Context) error {
-	s.Narrate("A live proof. A TLS server in this process presents the chain that was handed out;\na client that trusts only the exported root connects to it.")
+	s.Narrate("A live proof. A TLS server in this process presents the chain that was\nhanded out; a client that trusts only the exported root connects to it.")
 	pair, err := tls.LoadX509KeyPair("../handed-out/booking.ternbay.example.with-issuers.pem", "../drafts/booking.ternbay.example.key.pem")
 	if err != nil {
 		return fmt.Errorf("demo: the server does not take its files: %w", err)

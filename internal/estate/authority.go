@@ -175,7 +175,10 @@ func (e *Estate) CreateAuthority(ctx context.Context, p AuthorityPlan) (*hierarc
 		return fail(err)
 	}
 	defer clear(secret)
-	done := e.world.Progress(fmt.Sprintf("making a key of kind %s for %s", p.in.KeyKind, handle))
+	done := func() {}
+	if p.in.KeyKind.Family() == "rsa" { // the others take no time
+		done = e.world.Progress(fmt.Sprintf("making a key of kind %s for %s", p.in.KeyKind, handle))
+	}
 	fresh, err := e.custody.Make(ctx, p.in.KeyKind)
 	done()
 	if err != nil {

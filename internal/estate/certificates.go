@@ -357,17 +357,17 @@ func (e *Estate) advice(h hierarchy.Hierarchy, s Status) []Advice {
 	var out []Advice
 	switch {
 	case len(h) == 0:
-		return []Advice{{"There is no authority yet. Make the root", "ironseal authority create root"}}
+		return []Advice{{"make the root", "ironseal authority create root"}}
 	case len(h) == 1 && h[0].Current().IsRoot():
-		out = append(out, Advice{"Make an authority for everyday work below the root", "ironseal authority create services --under " + h[0].Handle})
+		out = append(out, Advice{"make an authority for everyday work below the root", "ironseal authority create services --under " + h[0].Handle})
 	case s.Counts.Requests == 0:
-		out = append(out, Advice{"Take in the first request", "ironseal request receive FILE"}, Advice{"Or draft one for a host", "ironseal request draft HOST"})
+		out = append(out, Advice{"take in the first request", "ironseal request receive FILE"}, Advice{"or draft one for a host", "ironseal request draft HOST"})
 	}
 	if len(s.Waiting) > 0 {
-		out = append(out, Advice{"Look at the request that waits longest", "ironseal request show " + s.Waiting[0].Name}, Advice{"And sign it", "ironseal sign " + s.Waiting[0].Name})
+		out = append(out, Advice{"look at the request that waits longest", "ironseal request show " + s.Waiting[0].Name}, Advice{"and sign it", "ironseal sign " + s.Waiting[0].Name})
 	}
 	if s.Counts.Certificates > s.Counts.Authorities && len(s.Waiting) == 0 {
-		out = append(out, Advice{"Hand out the root to machines that must trust it", "ironseal authority export " + h[0].Handle})
+		out = append(out, Advice{"hand out the root to machines that must trust it", "ironseal authority export " + h[0].Handle})
 	}
 	return out
 }

@@ -247,7 +247,10 @@ func Draft(ctx context.Context, w World, e *Estate, ask DraftAsk) (Drafted, erro
 	} else if kind == "" {
 		kind = key.P256
 	}
-	done := w.Progress(fmt.Sprintf("making a key of kind %s", kind))
+	done := func() {}
+	if kind.Family() == "rsa" { // the others take no time
+		done = w.Progress(fmt.Sprintf("making a key of kind %s", kind))
+	}
 	signer, err := key.Generate(kind, w.Random)
 	done()
 	if err != nil {

@@ -84,12 +84,42 @@ func (s *Screen) Findings(list finding.List) {
 func (s *Screen) Sheet(title string, p issue.Plan, code, head string) {
 	s.Say("%s", s.Paint(Strong, "Review sheet: "+Safe(title)))
 	s.Say("%s", s.Paint(Quiet, "sheet "+code+"   journal "+head))
-	s.Gap()
-	field := 16
-	half := (s.width - field - 6) / 2
-	s.Say("  %s%s  %s", pad("", field), s.Paint(Quiet, pad("asked", half)), s.Paint(Quiet, "will be signed"))
-	names := 0
+	var compared, given []issue.Row
 	for _, r := range p.Rows {
+		if r.Asked == "" && r.Field != "name" && r.Cause == "" {
+			given = append(given, r)
+		} else {
+			compared = append(compared, r)
+		}
+	}
+	if len(compared) > 0 {
+		s.compared(compared)
+		s.Gap()
+		s.Say("  %s", s.Paint(Quiet, "not asked for; set by the template and the authority"))
+	} else {
+		s.Gap()
+	}
+	for _, r := range given {
+		for i, l := range wrap(Safe(r.Signed), s.width-sheetField-4) {
+			if i > 0 {
+				r.Field = ""
+			}
+			s.Say("  %s%s", s.Paint(Quiet, pad(r.Field, sheetField)), l)
+		}
+	}
+	s.Findings(p.Findings)
+}
+
+// sheetField is the width of a sheet's first column.
+const sheetField = 16
+
+// compared prints what was asked beside what will be signed.
+func (s *Screen) compared(rows []issue.Row) {
+	half := (s.width - sheetField - 4) / 2
+	s.Gap()
+	s.Say("  %s%s  %s", pad("", sheetField), s.Paint(Quiet, pad("asked", half)), s.Paint(Quiet, "will be signed"))
+	names := 0
+	for _, r := range rows {
 		if r.Field == "name" {
 			if names++; names > 1 {
 				r.Field = ""
@@ -100,12 +130,11 @@ func (s *Screen) Sheet(title string, p issue.Plan, code, head string) {
 				continue
 			}
 		}
-		s.sheetRow(r, field, half)
+		s.sheetRow(r, sheetField, half)
 	}
 	if names > mostSheetNames {
-		s.Say("  %s%s", pad("", field), s.Paint(Quiet, fmt.Sprintf("… %d names in all; those not shown are signed as asked", names)))
+		s.Say("  %s%s", pad("", sheetField), s.Paint(Quiet, fmt.Sprintf("… %d names in all; those not shown are signed as asked", names)))
 	}
-	s.Findings(p.Findings)
 }
 
 // mostSheetNames is how many unchanged names a sheet shows.
@@ -147,10 +176,12 @@ func (s *Screen) Verdict(title string, v path.Verdict) {
 		s.Say("%s %s", s.Paint(Good, "✓ valid"), Safe(title))
 	} else {
 		s.Say("%s %s", s.Paint(Bad, "✗ not valid"), Safe(title))
-		for _, f := range v.Reasons() {
-			s.Wrapped(2, Normal, Safe(f.Message))
-		}
 	}
+	all := append(finding.List(nil), v.Findings...)
+	for _, st := range v.Steps {
+		all = append(all, st.Findings...)
+	}
+	s.Findings(all)
 	s.Gap()
 	for i := len(v.Steps) - 1; i >= 0; i-- {
 		st := v.Steps[i]
@@ -164,11 +195,6 @@ func (s *Screen) Verdict(title string, v path.Verdict) {
 			s.Wrapped(indent+2, Quiet, Safe(st.Words))
 		}
 	}
-	all := append(finding.List(nil), v.Findings...)
-	for _, st := range v.Steps {
-		all = append(all, st.Findings...)
-	}
-	s.Findings(all)
 }
 
 // Tree prints the hierarchy with the lifetime of every generation over one

@@ -128,40 +128,35 @@ func hostile(r rune) bool {
 	return unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || r == unicode.ReplacementChar || r == 0x2028 || r == 0x2029
 }
 
-// wrap breaks text into lines of at most width columns, at blanks and commas
-// where it can.
+// wrap breaks text into lines of at most width columns: after a blank or a comma
+// where there is one, else after a dot or a slash, else anywhere.
 func wrap(text string, width int) []string {
-	if width < 8 {
-		width = 8
-	}
+	width = max(width, 8)
 	var out []string
 	for lipgloss.Width(text) > width {
-		cut, at := 0, 0
-		for i, r := range text {
-			w := lipgloss.Width(string(r))
-			if at+w > width {
-				break
-			}
-			at += w
-			if r == ' ' || r == ',' || r == '/' || r == ':' && at > width/2 {
-				cut = i + len(string(r))
-			}
-		}
-		if cut == 0 || cut < len(text)/20 {
-			cut, at = 0, 0
-			for i, r := range text {
-				w := lipgloss.Width(string(r))
-				if at+w > width {
-					break
-				}
-				at += w
-				cut = i + len(string(r))
-			}
+		cut := fitting(text, width)
+		line := text[:cut]
+		if at := strings.LastIndexAny(line, " ,"); at > 0 {
+			cut = at + 1
+		} else if at := strings.LastIndexAny(line, "./"); at > len(line)/3 {
+			cut = at + 1
 		}
 		out = append(out, strings.TrimRight(text[:cut], " "))
 		text = strings.TrimLeft(text[cut:], " ")
 	}
 	return append(out, text)
+}
+
+// fitting is how many bytes of text fit into width columns, at least one rune.
+func fitting(text string, width int) int {
+	used := 0
+	for i, r := range text {
+		used += lipgloss.Width(string(r))
+		if used > width && i > 0 {
+			return i
+		}
+	}
+	return len(text)
 }
 
 // Wrapped prints a paragraph, every line indented.

@@ -240,8 +240,8 @@ func plainRune(r rune) rune {
 }
 
 var (
-	beginLine = regexp.MustCompile(`-{2,}[ \t]*BEGIN ([A-Z0-9 #]{1,40}?)[ \t]*-{2,}`)
-	endLine   = regexp.MustCompile(`-{2,}[ \t]*END ([A-Z0-9 #]{1,40}?)[ \t]*-{2,}`)
+	beginLine = regexp.MustCompile(`-{2,5}[ \t]*BEGIN ([A-Z0-9 #]{1,40}?)[ \t]*-{2,5}`)
+	endLine   = regexp.MustCompile(`-{2,5}[ \t]*END ([A-Z0-9 #]{1,40}?)[ \t]*-{2,5}`)
 	header    = regexp.MustCompile(`(?m)^[ \t>|"]*[A-Za-z][A-Za-z0-9-]*:.*$`)
 	quoting   = regexp.MustCompile(`(?m)^[^\n>|]{0,20}[>|][>| \t]*`)
 )
@@ -294,8 +294,8 @@ func (c *Contents) addArmoured(label, body string, line int, closed bool) {
 }
 
 func complete(der []byte) bool {
-	want, ok := wantedLength(der)
-	return ok && want == len(der)
+	in := cryptobyte.String(der)
+	return in.SkipASN1(casn1.SEQUENCE) && in.Empty()
 }
 
 // decodeBody decodes base 64 between armour lines, after taking away headers,
@@ -336,7 +336,11 @@ func decode64(s string) ([]byte, bool) {
 			return nil, false
 		}
 	}
-	der, err := base64.RawStdEncoding.DecodeString(b.String())
+	clean := b.String()
+	if len(clean)%4 == 1 {
+		clean = clean[:len(clean)-1] // the end was cut off in the middle of a group
+	}
+	der, err := base64.RawStdEncoding.DecodeString(clean)
 	return der, err == nil
 }
 
@@ -365,6 +369,9 @@ func (c *Contents) readBare(text string) {
 				c.Problems = append(c.Problems, Problem{i + 1, cutShort(der, 0)})
 				i += used - 1
 			}
+			continue
+		}
+		if !complete(der[:want]) {
 			continue
 		}
 		c.remark("no BEGIN and END lines")

@@ -129,6 +129,8 @@ type Certificate struct {
 	Constraints  ext.Constraints
 	SubjectKey   []byte
 	AuthorityKey []byte
+
+	twoAlgorithms bool
 }
 
 func (c *Certificate) fault(format string, args ...any) {
@@ -152,7 +154,7 @@ func Read(der []byte) (*Certificate, error) {
 	}
 	c.Raw, c.TBS = slices.Clone(whole), slices.Clone(tbs)
 	var sig cryptobyte.String
-	if !outer.ReadASN1Element(&alg, casn1.SEQUENCE) || !outer.ReadASN1(&sig, casn1.BIT_STRING) || len(sig) == 0 {
+	if !outer.ReadASN1Element(&alg, casn1.SEQUENCE) || !outer.ReadASN1(&sig, casn1.BIT_STRING) || len(sig) == 0 || sig[0] != 0 {
 		c.fault("it has no signature that reads")
 	} else {
 		c.Signature = slices.Clone(sig[1:])
@@ -200,6 +202,7 @@ func (c *Certificate) readTBS(tbs, outerAlg cryptobyte.String) error {
 	}
 	if !bytes.Equal(alg, outerAlg) {
 		c.fault("it names two different signature algorithms")
+		c.twoAlgorithms = true
 	}
 	var err error
 	if c.Issuer, err = dn.Read(issuer); err != nil {
@@ -312,8 +315,12 @@ func (c *Certificate) readExtensions() {
 	}
 }
 
-// VerifiedBy checks the certificate's signature with a key.
+// VerifiedBy checks the certificate's signature with a key. The algorithm must
+// be the same inside and outside of what is signed (RFC 5280 section 4.1.1.2).
 func (c *Certificate) VerifiedBy(p key.Public) error {
+	if c.twoAlgorithms {
+		return key.ErrSignature
+	}
 	return p.Verify(c.Algorithm, c.TBS, c.Signature)
 }
 

@@ -65,7 +65,7 @@ func (s Step) Good() bool { return len(s.Findings.Refusing()) == 0 }
 type Verdict struct {
 	Valid    bool
 	Steps    []Step              // leaf first; where the chain is broken, as far as it goes
-	Findings finding.List        // what is not about one certificate: names, order, what is missing
+	Findings finding.List        // what is not about one certificate: order, what is missing
 	Unused   []*cert.Certificate // given, and not part of the chain
 	Checks   int                 // signatures that were checked
 }
@@ -104,7 +104,7 @@ func Verify(leaf *cert.Certificate, others []*cert.Certificate, q Question) Verd
 	}
 	s.extend([]*cert.Certificate{leaf})
 	v := s.verdict(leaf)
-	v.Findings = append(v.Findings, s.nameFindings(leaf)...)
+	v.Steps[0].Findings = append(v.Steps[0].Findings, s.nameFindings(leaf)...)
 	if s.cut && !v.Valid {
 		v.Findings = append(v.Findings, finding.New(finding.SearchCut, "The search for a chain ended after %d signature checks.", s.checks))
 	}

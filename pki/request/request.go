@@ -59,7 +59,7 @@ func Read(der []byte) (*Request, error) {
 	in := cryptobyte.String(der)
 	var outer, tbs, alg, sig cryptobyte.String
 	if !in.ReadASN1(&outer, casn1.SEQUENCE) || !in.Empty() || !outer.ReadASN1Element(&tbs, casn1.SEQUENCE) ||
-		!outer.ReadASN1Element(&alg, casn1.SEQUENCE) || !outer.ReadASN1(&sig, casn1.BIT_STRING) || len(sig) < 1 {
+		!outer.ReadASN1Element(&alg, casn1.SEQUENCE) || !outer.ReadASN1(&sig, casn1.BIT_STRING) || len(sig) < 1 || sig[0] != 0 {
 		return nil, errors.New("request: it is not the ASN.1 structure of a signing request (RFC 2986 section 4)")
 	}
 	r := &Request{Raw: slices.Clone(der), tbs: slices.Clone(tbs), signature: slices.Clone(sig[1:])}

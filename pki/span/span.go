@@ -181,6 +181,11 @@ func Length(from, to time.Time) string {
 	for months > 0 && (Span{Months: months}).After(from).After(to) {
 		months--
 	}
+	if months >= 12 { // to the nearest month, so that ten years less a second are ten years
+		for !(Span{Months: months + 1}).After(from).After(to.AddDate(0, 0, 15)) {
+			months++
+		}
+	}
 	switch d := to.Sub(from); {
 	case months >= 12 && months%12 > 0 && months < 120:
 		return count(months/12, "year") + " " + count(months%12, "month")

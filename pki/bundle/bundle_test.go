@@ -1,0 +1,223 @@
+package bundle
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/base32"
+	"encoding/base64"
+	"encoding/pem"
+	"strings"
+	"testing"
+	"unicode/utf16"
+)
+
+// object is a DER structure of the shape of a request, long enough to span
+// several lines of base 64.
+func object(fill byte) []byte {
+	inner := append([]byte{0x02, 0x01, 0x00, 0x30, 0x00, 0x30, 0x03, 0x06, 0x01, fill}, bytes.Repeat([]byte{0x05, 0x00}, 0)...)
+	inner = append(inner, 0xa0, 0x81, 0xb0)
+	inner = append(inner, bytes.Repeat([]byte{fill}, 0xb0)...)
+	tbs := append([]byte{0x30, 0x81, byte(len(inner))}, inner...)
+	body := append(tbs, 0x30, 0x00, 0x03, 0x02, 0x00, fill)
+	return append([]byte{0x30, 0x81, byte(len(body))}, body...)
+}
+
+func armoured(label string, der []byte) string {
+	return string(pem.EncodeToMemory(&pem.Block{Type: label, Bytes: der}))
+}
+
+func utf16le(s string, mark bool) []byte {
+	var out []byte
+	if mark {
+		out = []byte{0xff, 0xfe}
+	}
+	for _, u := range utf16.Encode([]rune(s)) {
+		out = append(out, byte(u), byte(u>>8))
+	}
+	return out
+}
+
+func utf16be(s string) []byte {
+	out := []byte{0xfe, 0xff}
+	for _, u := range utf16.Encode([]rune(s)) {
+		out = append(out, byte(u>>8), byte(u))
+	}
+	return out
+}
+
+func TestUntidyInputIsUnderstood(t *testing.T) {
+	der := object(7)
+	p := armoured("CERTIFICATE REQUEST", der)
+	b64 := base64.StdEncoding.EncodeToString(der)
+	lines := strings.Split(strings.TrimSpace(p), "\n")
+	indent := func(by string) string { return by + strings.Join(lines, "\n"+by) + "\n" }
+	for what, data := range map[string][]byte{
+		"PEM":                    []byte(p),
+		"the other label":        []byte(armoured("NEW CERTIFICATE REQUEST", der)),
+		"DER":                    der,
+		"DER with padding":       append(bytes.Clone(der), "\r\n"...),
+		"CRLF":                   []byte(strings.ReplaceAll(p, "\n", "\r\n")),
+		"lone CR":                []byte(strings.ReplaceAll(p, "\n", "\r")),
+		"blank lines":            []byte(strings.ReplaceAll(p, "\n", "\n\n")),
+		"one long line":          []byte(lines[0] + strings.Join(lines[1:len(lines)-1], "") + lines[len(lines)-1]),
+		"one line with blanks":   []byte(strings.ReplaceAll(strings.TrimSpace(p), "\n", " ")),
+		"indented":               []byte(indent("    ")),
+		"tabs":                   []byte(indent("\t")),
+		"quoted":                 []byte(indent("> ")),
+		"quoted twice":           []byte(indent("> > ")),
+		"quoted with a name":     []byte(indent("Anna> ")),
+		"quoted with bars":       []byte(indent("| ")),
+		"mail around it":         []byte("Dear all,\n\nplease sign this - thanks.\n\n" + p + "\n-- \nThe mail team\n"),
+		"byte-order mark":        append([]byte{0xef, 0xbb, 0xbf}, p...),
+		"UTF-16 little":          utf16le(p, true),
+		"UTF-16 big":             utf16be(p),
+		"UTF-16 without mark":    utf16le(p, false),
+		"non-breaking":           []byte(strings.ReplaceAll(p, "\n", "\u00a0\n")),
+		"zero-width":             []byte(strings.ReplaceAll(p, "\n", "\u200b\n\u200d")),
+		"long dashes":            []byte(strings.ReplaceAll(p, "-----", "———")),
+		"no END line":            []byte(strings.Join(lines[:len(lines)-1], "\n")),
+		"bare base 64":           []byte(strings.Join(lines[1:len(lines)-1], "\n")),
+		"bare, one line":         []byte(b64),
+		"bare in a sentence":     []byte("the request:\n" + b64 + "\nregards"),
+		"bare, indented":         []byte("  " + strings.Join(lines[1:len(lines)-1], "\n  ")),
+		"bare, quoted":           []byte("\"" + b64 + "\""),
+		"escaped line ends":      []byte(strings.ReplaceAll(p, "\n", `\n`)),
+		"JSON":                   []byte(`{"request": "` + strings.ReplaceAll(p, "\n", `\r\n`) + `"}`),
+		"header lines":           []byte(lines[0] + "\nComment: made by a device\n\n" + strings.Join(lines[1:], "\n")),
+		"quoted-printable":       []byte(lines[0] + "\n" + strings.ReplaceAll(strings.Join(lines[1:len(lines)-1], "=\n"), "==", "=3D=3D") + "\n" + lines[len(lines)-1]),
+		"URL-safe alphabet":      []byte(lines[0] + "\n" + base64.RawURLEncoding.EncodeToString(der) + "\n" + lines[len(lines)-1]),
+		"Windows code page text": append([]byte("Gr\xfc\xdfe,\n\n"), p...),
+	} {
+		c, err := Read(data)
+		if err != nil || len(c.Objects) != 1 || len(c.Problems) > 0 {
+			t.Errorf("%s: %d objects, problems %v, error %v", what, len(c.Objects), c.Problems, err)
+			continue
+		}
+		if !bytes.Equal(c.Objects[0].DER, der) {
+			t.Errorf("%s: other bytes came out", what)
+		}
+	}
+}
+
+func TestSeveralObjectsAreAllFound(t *testing.T) {
+	a, b := object(7), object(9)
+	for what, data := range map[string][]byte{
+		"PEM":      []byte("first\n" + armoured("CERTIFICATE REQUEST", a) + "\nsecond\n" + armoured("CERTIFICATE REQUEST", b)),
+		"DER":      append(bytes.Clone(a), b...),
+		"no END":   []byte(strings.Replace(armoured("CERTIFICATE REQUEST", a), "-----END CERTIFICATE REQUEST-----", "", 1) + armoured("CERTIFICATE REQUEST", b)),
+		"bare":     []byte(base64.StdEncoding.EncodeToString(a) + "\n\n" + base64.StdEncoding.EncodeToString(b)),
+		"one line": []byte(strings.ReplaceAll(armoured("CERTIFICATE REQUEST", a)+armoured("CERTIFICATE REQUEST", b), "\n", "")),
+	} {
+		c, err := Read(data)
+		if err != nil || len(c.Objects) != 2 || !bytes.Equal(c.Objects[0].DER, a) || !bytes.Equal(c.Objects[1].DER, b) {
+			t.Errorf("%s: %d objects, problems %v, %v", what, len(c.Objects), c.Problems, err)
+		}
+	}
+}
+
+func TestWhatIsNoObjectIsToldWithItsLine(t *testing.T) {
+	der := object(7)
+	p := armoured("CERTIFICATE REQUEST", der)
+	half := p[:len(p)/2]
+	for _, c := range []struct{ what, data, word string }{
+		{"empty", "", "empty"},
+		{"blank", " \r\n\t ", "empty"},
+		{"prose", "Dear all, where is the request?", "no certificate, request or key"},
+		{"cut", half, "cut short"},
+		{"cut DER", string(der[:90]), "cut short: it should have"},
+		{"nothing inside", "text\n-----BEGIN CERTIFICATE REQUEST-----\n-----END CERTIFICATE REQUEST-----\n", "line 2: the certificate request is empty"},
+		{"changed", strings.Replace(p, "BwcH", "B%cH", 1), "not base 64"},
+		{"cut bare", base64.StdEncoding.EncodeToString(der[:100]), "cut short"},
+	} {
+		got, err := Read([]byte(c.data))
+		text := ""
+		if err != nil {
+			text = err.Error()
+		}
+		for _, p := range got.Problems {
+			text += p.Error()
+		}
+		if len(got.Objects) > 0 || !strings.Contains(text, c.word) {
+			t.Errorf("%s: %d objects, %q; want %q", c.what, len(got.Objects), text, c.word)
+		}
+	}
+}
+
+func TestNoiseIsBounded(t *testing.T) {
+	noise := make([]byte, 10<<20)
+	state := uint32(1)
+	for i := range noise {
+		state = state*1664525 + 1013904223
+		noise[i] = byte(state >> 24)
+	}
+	if c, err := Read(noise); err == nil {
+		t.Errorf("%d objects in noise", len(c.Objects))
+	}
+	if _, err := Read(make([]byte, MostBytes+1)); err == nil {
+		t.Error("too much input must be refused")
+	}
+	letters := bytes.Repeat([]byte("MIIBIjANBgkqhkiG9w0BAQEFAAOCAQ8A\n"), 100_000)
+	if c, err := Read(letters); err == nil && len(c.Objects)+len(c.Problems) > 2*MostObjects {
+		t.Errorf("%d objects", len(c.Objects))
+	}
+}
+
+func TestCheckCodeIsBase32OfTheFirst80Bits(t *testing.T) {
+	for _, s := range []string{"", "a", "tern bay"} {
+		sum := sha256.Sum256([]byte(s))
+		want := base32.NewEncoding(crockford).EncodeToString(sum[:10])
+		if got := strings.ReplaceAll(CheckCode([]byte(s)), "-", ""); got != want {
+			t.Errorf("%q: %s, want %s", s, got, want)
+		}
+	}
+	if got := ReadCode(" 7k2m 9qxt-o4hb–w3ze\u200b"); got != "7K2M-9QXT-04HB-W3ZE" {
+		t.Errorf("a code typed carelessly reads as %s", got)
+	}
+	if got := PasteTail(object(7)); !strings.HasPrefix(got, "MIHG") || !strings.Contains(got, "…") {
+		t.Errorf("paste tail %s", got)
+	}
+}
+
+func TestFileNamesAreSafe(t *testing.T) {
+	for in, want := range map[string]string{
+		"booking.ternbay.example": "booking.ternbay.example", "*.ternbay.example": "any.ternbay.example", "../../etc/x": "etc-x",
+		"a\x00b\nc\x1b[31m": "ab-c31m", "": "unnamed", "...": "unnamed", "CON": "host-CON", "nul.txt": "host-nul.txt", "\u202egnp.exe": "gnp.exe",
+		"Tern Bay Root": "Tern-Bay-Root", "2001:db8::1": "2001-db8--1", strings.Repeat("x", 300): strings.Repeat("x", 100), "~/.ssh": "ssh",
+	} {
+		if got := FileName(in); got != want {
+			t.Errorf("FileName(%q) = %q, want %q", in, got, want)
+		}
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	der := object(7)
+	p := armoured("CERTIFICATE REQUEST", der)
+	for _, s := range [][]byte{der, []byte(p), utf16le(p, true), []byte("> " + p), []byte(base64.StdEncoding.EncodeToString(der)), []byte("-----BEGIN X-----")} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		c, err := Read(data)
+		if err != nil {
+			return
+		}
+		for _, o := range c.Objects {
+			if want, ok := wantedLength(o.DER); !ok || want != len(o.DER) {
+				t.Fatal("an object must be one whole structure")
+			}
+			if again, err := Read(o.DER); err != nil || len(again.Objects) != 1 {
+				t.Fatalf("its own DER does not read: %v", err)
+			}
+		}
+	})
+}
+
+func FuzzFileName(f *testing.F) {
+	f.Add("../../etc/x")
+	f.Fuzz(func(t *testing.T, s string) {
+		n := FileName(s)
+		if n == "" || n == "." || strings.ContainsAny(n, "/\\:\x00\n*?<>|\"") || strings.HasPrefix(n, ".") || strings.Contains(n, "..") || len(n) > 110 {
+			t.Fatalf("FileName(%q) = %q", s, n)
+		}
+	})
+}

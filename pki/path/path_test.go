@@ -1,0 +1,347 @@
+package path
+
+import (
+	"crypto/x509"
+	"encoding/asn1"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+
+	"ironseal/pki/cert"
+	"ironseal/pki/ext"
+	"ironseal/pki/finding"
+	"ironseal/pki/key"
+	"ironseal/pki/specimen"
+)
+
+var server = func() asn1.ObjectIdentifier {
+	id, err := ext.ParseExtendedUsage("serverAuth")
+	if err != nil {
+		panic(err)
+	}
+	return id
+}()
+
+type plan = specimen.Plan
+
+// Every way a chain commonly fails, each with the code and a word that the
+// person must be told.
+func TestEveryFailureIsNamed(t *testing.T) {
+	now := specimen.Now
+	root := specimen.Make(t, nil, plan{Subject: "CN=Root,O=Tern Bay", Authority: true})
+	mid := specimen.Make(t, root, plan{Subject: "CN=Services,O=Tern Bay", Authority: true})
+	leaf := plan{Subject: "CN=booking.ternbay.example", Names: []string{"booking.ternbay.example", "*.quay.ternbay.example"}, Extended: []string{"serverAuth"}}
+	good := specimen.Make(t, mid, leaf)
+	with := func(change func(p *plan)) *specimen.Entity {
+		p := leaf
+		change(&p)
+		return specimen.Make(t, mid, p)
+	}
+	under := func(p plan, l plan) []*cert.Certificate {
+		m := specimen.Make(t, root, p)
+		return []*cert.Certificate{specimen.Make(t, m, l).Cert, m.Cert}
+	}
+	ca := plan{Subject: "CN=Other,O=Tern Bay", Authority: true}
+	stranger := specimen.Make(t, nil, plan{Subject: "CN=Stranger", Authority: true})
+	impostor := specimen.Make(t, nil, plan{Subject: "CN=Services,O=Tern Bay", Authority: true})
+	twin := specimen.Make(t, nil, plan{Subject: "CN=Root,O=Tern Bay", Authority: true})
+	pair := []*cert.Certificate{good.Cert, mid.Cert}
+	for _, c := range []struct {
+		what  string
+		chain []*cert.Certificate
+		name  string
+		code  finding.Code
+		word  string
+	}{
+		{"good", pair, "booking.ternbay.example", "", ""},
+		{"wildcard", pair, "a.quay.ternbay.example", "", ""},
+		{"wrong name", pair, "tickets.ternbay.example", finding.WrongName, "dns:booking.ternbay.example"},
+		{"short name", pair, "booking", finding.WrongName, "short form"},
+		{"wildcard depth", pair, "a.b.quay.ternbay.example", finding.WrongName, "exactly one level"},
+		{"wildcard itself", pair, "quay.ternbay.example", finding.WrongName, "does not cover"},
+		{"address", pair, "192.0.2.1", finding.WrongName, "no names of the address kind"},
+		{"common name only", []*cert.Certificate{with(func(p *plan) { p.Names = nil }).Cert, mid.Cert}, "booking.ternbay.example", finding.OnlyCommonName, "common name"},
+		{"missing intermediate", []*cert.Certificate{good.Cert}, "", finding.MissingIssuer, "CN=Services,O=Tern Bay"},
+		{"expired leaf", []*cert.Certificate{with(func(p *plan) { p.Until = now.AddDate(0, 0, -3) }).Cert, mid.Cert}, "", finding.Expired, "3 days ago"},
+		{"not yet valid", []*cert.Certificate{with(func(p *plan) { p.From = now.Add(2 * time.Hour) }).Cert, mid.Cert}, "", finding.NotYetValid, "in 2 hours"},
+		{"expired intermediate", under(plan{Subject: "CN=Other,O=Tern Bay", Authority: true, Until: now.Add(-time.Hour)}, leaf), "", finding.Expired, "Other"},
+		{"not an authority", under(plan{Subject: "CN=Other,O=Tern Bay", Usage: ext.KeyCertSign}, leaf), "", finding.NotAuthority, "not marked"},
+		{"no basic constraints", under(plan{Subject: "CN=Other,O=Tern Bay", NoBasic: true, Usage: ext.KeyCertSign}, leaf), "", finding.NotAuthority, ""},
+		{"may not sign", under(plan{Subject: "CN=Other,O=Tern Bay", Authority: true, Usage: ext.CRLSign}, leaf), "", finding.CannotSign, "cRLSign"},
+		{"unknown anchor", []*cert.Certificate{specimen.Make(t, stranger, leaf).Cert, stranger.Cert}, "", finding.UnknownAnchor, "Stranger"},
+		{"anchor of the same name", []*cert.Certificate{specimen.Make(t, twin, leaf).Cert, twin.Cert}, "", finding.UnknownAnchor, "same name and another key"},
+		{"impostor issuer", []*cert.Certificate{good.Cert, impostor.Cert}, "", finding.BadSignature, "not made by that key"},
+		{"permitted broken", under(plan{Subject: "CN=Other,O=Tern Bay", Authority: true, Permit: []string{"ships.ternbay.example"}}, leaf), "", finding.ConstraintBroken, "ships.ternbay.example"},
+		{"excluded broken", under(plan{Subject: "CN=Other,O=Tern Bay", Authority: true, Exclude: []string{"booking.ternbay.example"}}, leaf), "", finding.ConstraintBroken, "excluded"},
+		{"excluded under a wildcard", under(plan{Subject: "CN=Other,O=Tern Bay", Authority: true, Exclude: []string{"a.quay.ternbay.example"}}, leaf), "", finding.ConstraintBroken, "*.quay"},
+		{"usage missing", []*cert.Certificate{with(func(p *plan) { p.Extended = []string{"clientAuth"} }).Cert, mid.Cert}, "booking.ternbay.example", finding.UsageMissing, "serverAuth"},
+		{"usage missing above", under(plan{Subject: "CN=Other,O=Tern Bay", Authority: true, Extended: []string{"clientAuth"}}, leaf), "booking.ternbay.example", finding.UsageMissing, "Everything below"},
+		{"unknown critical", []*cert.Certificate{with(func(p *plan) {
+			p.Extra = ext.Set{{ID: asn1.ObjectIdentifier{1, 2, 3, 4}, Critical: true, Value: []byte{5, 0}}}
+		}).Cert, mid.Cert}, "", finding.UnknownCritical, "1.2.3.4"},
+		{"path length", func() []*cert.Certificate {
+			m := specimen.Make(t, root, plan{Subject: ca.Subject, Authority: true, Zero: true})
+			n := specimen.Make(t, m, plan{Subject: "CN=Deep", Authority: true})
+			return []*cert.Certificate{specimen.Make(t, n, leaf).Cert, n.Cert, m.Cert}
+		}(), "", finding.PathLength, "0 level(s)"},
+	} {
+		q := Question{Anchors: []*cert.Certificate{root.Cert}, Now: now, Name: c.name, Usage: nil}
+		if c.name != "" {
+			q.Usage = server
+		}
+		v := Verify(c.chain[0], c.chain, q)
+		if c.code == "" {
+			if !v.Valid {
+				t.Errorf("%s: %v", c.what, v.Reasons())
+			}
+			continue
+		}
+		reasons := v.Reasons()
+		if v.Valid || !reasons.Has(c.code) {
+			t.Errorf("%s: valid %v, reasons %v, want %s", c.what, v.Valid, reasons, c.code)
+			continue
+		}
+		for _, f := range reasons {
+			if f.Code == c.code && !strings.Contains(f.Message, c.word) {
+				t.Errorf("%s: the message %q does not say %q", c.what, f.Message, c.word)
+			}
+		}
+	}
+}
+
+func TestAnySignatureBitMatters(t *testing.T) {
+	root := specimen.Make(t, nil, plan{Subject: "CN=Root", Authority: true})
+	leaf := specimen.Make(t, root, plan{Subject: "CN=a.example", Names: []string{"a.example"}})
+	for i := 0; i < len(leaf.Cert.Raw); i += 7 {
+		raw := append([]byte(nil), leaf.Cert.Raw...)
+		raw[i] ^= 0x10
+		c, err := cert.Read(raw)
+		if err != nil {
+			continue
+		}
+		if v := Verify(c, nil, Question{Anchors: []*cert.Certificate{root.Cert}, Now: specimen.Now}); v.Valid {
+			t.Fatalf("a bit changed at byte %d of %d and it is still valid", i, len(raw))
+		}
+	}
+}
+
+func TestOrderIsJudged(t *testing.T) {
+	root := specimen.Make(t, nil, plan{Subject: "CN=Root", Authority: true})
+	mid := specimen.Make(t, root, plan{Subject: "CN=Mid", Authority: true})
+	leaf := specimen.Make(t, mid, plan{Subject: "CN=a.example", Names: []string{"a.example"}})
+	other := specimen.Make(t, nil, plan{Subject: "CN=Else", Authority: true})
+	for _, c := range []struct {
+		list []*cert.Certificate
+		want []finding.Code
+	}{
+		{[]*cert.Certificate{leaf.Cert, mid.Cert, root.Cert}, nil},
+		{[]*cert.Certificate{mid.Cert, leaf.Cert}, []finding.Code{finding.OutOfOrder}},
+		{[]*cert.Certificate{leaf.Cert, root.Cert, mid.Cert}, []finding.Code{finding.OutOfOrder}},
+		{[]*cert.Certificate{leaf.Cert, mid.Cert, other.Cert}, []finding.Code{finding.Stray}},
+	} {
+		got := OrderFindings(c.list).Codes()
+		if fmt.Sprint(got) != fmt.Sprint(c.want) {
+			t.Errorf("%v: %v, want %v", c.list, got, c.want)
+		}
+		o := Ordered(c.list)
+		if o[0] != leaf.Cert || o[1] != mid.Cert {
+			t.Errorf("put in order it begins with %s, %s", o[0].Title(), o[1].Title())
+		}
+	}
+}
+
+// A heap of authorities that could all be each other's issuers must not keep
+// the search busy.
+func TestHostileHeapIsBounded(t *testing.T) {
+	signer := specimen.Key(t, key.P256)
+	var heap []*cert.Certificate
+	for range 60 {
+		heap = append(heap, specimen.Make(t, nil, plan{Subject: "CN=Loop", Authority: true, Signer: signer}).Cert)
+	}
+	root := specimen.Make(t, nil, plan{Subject: "CN=Root", Authority: true})
+	v := Verify(heap[0], heap, Question{Anchors: []*cert.Certificate{root.Cert}, Now: specimen.Now})
+	if v.Valid || v.Checks > MostChecks {
+		t.Errorf("valid %v after %d checks", v.Valid, v.Checks)
+	}
+	if !v.Reasons().Has(finding.SearchCut) {
+		t.Errorf("it must say that the search was cut short: %v", v.Reasons())
+	}
+}
+
+// A chain through the wrong one of two issuers with one name must not hide the
+// right one.
+func TestAnotherWayIsFound(t *testing.T) {
+	root := specimen.Make(t, nil, plan{Subject: "CN=Root", Authority: true})
+	signer := specimen.Key(t, key.P256)
+	old := specimen.Make(t, root, plan{Subject: "CN=Mid", Authority: true, Signer: signer, Until: specimen.Now.Add(-time.Hour)})
+	renewed := specimen.Make(t, root, plan{Subject: "CN=Mid", Authority: true, Signer: signer})
+	leaf := specimen.Make(t, old, plan{Subject: "CN=a.example", Names: []string{"a.example"}})
+	for _, order := range [][]*cert.Certificate{{old.Cert, renewed.Cert}, {renewed.Cert, old.Cert}} {
+		if v := Verify(leaf.Cert, order, Question{Anchors: []*cert.Certificate{root.Cert}, Now: specimen.Now}); !v.Valid {
+			t.Errorf("%v", v.Reasons())
+		}
+	}
+}
+
+// TestVerdictAgreesWithTheStandardLibrary compares verdicts over generated
+// hierarchies. Where the library is known to differ, the difference is listed.
+func TestVerdictAgreesWithTheStandardLibrary(t *testing.T) {
+	count := 1500
+	if testing.Short() {
+		count = 200
+	}
+	r := rand.New(rand.NewPCG(7, 11))
+	agreed := map[bool]int{}
+	for range count {
+		g := generate(t, r)
+		ours := Verify(g.chain[0], g.chain, Question{Anchors: []*cert.Certificate{g.anchor}, Now: specimen.Now, Name: g.name, Usage: server})
+		theirs := libraryVerdict(t, g)
+		if ours.Valid == (theirs == nil) {
+			agreed[ours.Valid]++
+			continue
+		}
+		if known := knownDifference(g, ours); known == "" {
+			t.Fatalf("%s\nours: %v %v\nlibrary: %v", g.what, ours.Valid, ours.Reasons(), theirs)
+		}
+	}
+	if agreed[true] < count/10 || agreed[false] < count/10 {
+		t.Errorf("too few of one kind to mean anything: %v", agreed)
+	}
+}
+
+type generated struct {
+	chain  []*cert.Certificate // leaf first, without the anchor
+	anchor *cert.Certificate
+	name   string
+	what   string
+}
+
+// generate makes a random chain; about half of them have one or two faults.
+func generate(t *testing.T, r *rand.Rand) generated {
+	var what []string
+	chance := func(n int, s string) bool {
+		if r.IntN(n) == 0 {
+			what = append(what, s)
+			return true
+		}
+		return false
+	}
+	depth := r.IntN(4)
+	parent := specimen.Make(t, nil, authorityPlan(r, "CN=Anchor", chance))
+	g := generated{anchor: parent.Cert}
+	for i := range depth {
+		p := authorityPlan(r, fmt.Sprintf("CN=Level %d", i+1), chance)
+		parent = specimen.Make(t, parent, p)
+		g.chain = append([]*cert.Certificate{parent.Cert}, g.chain...)
+	}
+	p := plan{Subject: "CN=a.ternbay.example", Names: []string{"a.ternbay.example", "192.0.2.7"}, Extended: []string{"serverAuth"}}
+	if chance(12, "leaf ended") {
+		p.Until = specimen.Now.Add(-time.Minute)
+	}
+	if chance(15, "leaf for clients") {
+		p.Extended = []string{"clientAuth"}
+	}
+	if chance(6, "no usage") {
+		p.Extended = nil
+	}
+	if chance(8, "wildcard") {
+		p.Names = []string{"*.ternbay.example"}
+	}
+	leaf := specimen.Make(t, parent, p)
+	g.chain = append([]*cert.Certificate{leaf.Cert}, g.chain...)
+	if len(g.chain) > 2 && chance(15, "one missing") {
+		g.chain = append(g.chain[:1:1], g.chain[2:]...)
+	}
+	g.name = []string{"a.ternbay.example", "a.ternbay.example", "192.0.2.7", "b.ternbay.example"}[r.IntN(4)]
+	g.what = fmt.Sprintf("depth %d, name %s: %s", depth, g.name, strings.Join(what, ", "))
+	return g
+}
+
+func authorityPlan(r *rand.Rand, subject string, chance func(int, string) bool) plan {
+	p := plan{Subject: subject, Authority: true}
+	if chance(20, subject+" ended") {
+		p.Until = specimen.Now.Add(-time.Minute)
+	}
+	if chance(25, subject+" no authority") {
+		p.Authority, p.Usage = false, ext.KeyCertSign
+	}
+	if chance(6, subject+" path length 0") {
+		p.Zero = true
+	} else if chance(6, subject+" path length 1") {
+		p.PathLength = 1
+	}
+	if chance(15, subject+" permits ternbay") {
+		p.Permit = []string{"ternbay.example", "192.0.2.0/24"}
+	}
+	if chance(15, subject+" permits elsewhere") {
+		p.Permit = []string{"elsewhere.example"}
+	}
+	if chance(20, subject+" excludes b") {
+		p.Exclude = []string{"b.ternbay.example"}
+	}
+	if chance(15, subject+" for clients") {
+		p.Extended = []string{"clientAuth"}
+	}
+	if chance(25, subject+" may not sign") {
+		p.Usage = ext.CRLSign
+	}
+	return p
+}
+
+func libraryVerdict(t *testing.T, g generated) error {
+	t.Helper()
+	parse := func(c *cert.Certificate) *x509.Certificate {
+		x, err := x509.ParseCertificate(c.Raw)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return x
+	}
+	o := x509.VerifyOptions{Roots: x509.NewCertPool(), Intermediates: x509.NewCertPool(), CurrentTime: specimen.Now, DNSName: g.name}
+	o.Roots.AddCert(parse(g.anchor))
+	for _, c := range g.chain[1:] {
+		o.Intermediates.AddCert(parse(c))
+	}
+	_, err := parse(g.chain[0]).Verify(o)
+	return err
+}
+
+// knownDifference names the reason for which the standard library is known to
+// judge otherwise, or "".
+func knownDifference(g generated, ours Verdict) string {
+	only := func(codes ...finding.Code) bool {
+		for _, f := range ours.Reasons() {
+			ok := false
+			for _, c := range codes {
+				ok = ok || f.Code == c
+			}
+			if !ok {
+				return false
+			}
+		}
+		return true
+	}
+	switch {
+	case !ours.Valid && only(finding.CannotSign):
+		return "the library ignores the key usage of authorities"
+	case ours.Valid && len(g.anchor.Extended) > 0:
+		return "the library holds an anchor's extended key usage against the chain; RFC 5280 section 6.1 takes from an anchor its name and key only"
+	case !ours.Valid && only(finding.CannotSign, finding.NotAuthority) && g.anchor.Version < 3:
+		return "the library asks nothing of an anchor of an older version"
+	}
+	return ""
+}
+
+func BenchmarkVerify(b *testing.B) {
+	root := specimen.Make(b, nil, plan{Subject: "CN=Root", Authority: true})
+	mid := specimen.Make(b, root, plan{Subject: "CN=Mid", Authority: true})
+	leaf := specimen.Make(b, mid, plan{Subject: "CN=a.example", Names: []string{"a.example"}})
+	q := Question{Anchors: []*cert.Certificate{root.Cert}, Now: specimen.Now, Name: "a.example"}
+	for b.Loop() {
+		if v := Verify(leaf.Cert, []*cert.Certificate{mid.Cert}, q); !v.Valid {
+			b.Fatal(v.Reasons())
+		}
+	}
+}
