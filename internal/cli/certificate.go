@@ -27,7 +27,7 @@ type certificateRow struct {
 	Until    string   `json:"not_after"`
 	By       string   `json:"by"`
 	Template string   `json:"template"`
-	Request  string   `json:"request,omitempty"`
+	Request  string   `json:"request"`
 }
 
 func rowOf(h estate.Held) certificateRow {

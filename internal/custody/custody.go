@@ -216,9 +216,10 @@ func ReadPassphraseFile(path string) ([]byte, error) {
 	return secret, nil
 }
 
-// Canonical drops one trailing newline and normalises to NFC.
+// Canonical drops one trailing newline and normalises to NFC. What it returns
+// never shares memory with b, so that either may be cleared.
 func Canonical(b []byte) []byte {
 	b = bytes.TrimSuffix(b, []byte("\n"))
 	b = bytes.TrimSuffix(b, []byte("\r"))
-	return norm.NFC.Bytes(b)
+	return norm.NFC.Append(nil, b...)
 }

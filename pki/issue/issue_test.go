@@ -116,7 +116,9 @@ func TestPlansNameWhatIsWrong(t *testing.T) {
 		refuse bool
 	}{
 		{"asks to be an authority", func(in *Input) { in.Request = specimen.Request(t, nil, "CN=a.example", []string{"a.example"}, caAsk) }, finding.AsksAuthority, true},
-		{"asks for a usage", func(in *Input) { in.Request = specimen.Request(t, nil, "CN=a.example", []string{"a.example"}, clientAsk) }, finding.AsksUsage, false},
+		{"asks for a usage", func(in *Input) {
+			in.Request = specimen.Request(t, nil, "CN=a.example", []string{"a.example"}, clientAsk)
+		}, finding.AsksUsage, false},
 		{"asks for an extension", func(in *Input) { in.Request = specimen.Request(t, nil, "CN=a.example", []string{"a.example"}, odd) }, finding.AsksExtension, false},
 		{"no names at all", func(in *Input) { in.Request = specimen.Request(t, nil, "CN=Harbour Master", nil) }, finding.NameMissing, true},
 		{"mail address for a server", func(in *Input) {

@@ -1,0 +1,492 @@
+package main
+
+import (
+	"bytes"
+	"debug/elf"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"strings"
+	"testing"
+	"time"
+
+	"ironseal/pki/bundle"
+	"ironseal/pki/ext"
+	"ironseal/pki/key"
+	"ironseal/pki/specimen"
+)
+
+// program is the built program.
+var program string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "ironseal-test-*")
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	program = filepath.Join(dir, "ironseal")
+	build := exec.Command("go", "build", "-o", program, ".")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "%v\n%s", err, out)
+		os.Exit(1)
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// place is a directory in which the program is run.
+type place struct {
+	t   testing.TB
+	dir string
+	env []string
+}
+
+type result struct {
+	code        int
+	out, errors string
+}
+
+func (p place) run(stdin string, args ...string) result {
+	p.t.Helper()
+	cmd := exec.Command(program, args...)
+	cmd.Dir = p.dir
+	cmd.Env = append(append(os.Environ(), "NO_COLOR=", "IRONSEAL_ESTATE=", "IRONSEAL_PASSPHRASE_FILE="), p.env...)
+	cmd.Stdin = strings.NewReader(stdin)
+	var out, errs bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	detach(cmd)
+	err := cmd.Run()
+	r := result{0, out.String(), errs.String()}
+	var exit *exec.ExitError
+	if errors.As(err, &exit) {
+		r.code = exit.ExitCode()
+	} else if err != nil {
+		p.t.Fatal(err)
+	}
+	if strings.Contains(r.errors, "panic:") || strings.Contains(r.errors, "goroutine ") {
+		p.t.Fatalf("%v: %s", args, r.errors)
+	}
+	return r
+}
+
+// must runs a command that has to end well.
+func (p place) must(args ...string) string {
+	p.t.Helper()
+	r := p.run("", args...)
+	if r.code != 0 {
+		p.t.Fatalf("ironseal %s: exit status %d\n%s%s", strings.Join(args, " "), r.code, r.out, r.errors)
+	}
+	return r.out
+}
+
+func (p place) file(name string, data []byte) string {
+	p.t.Helper()
+	path := filepath.Join(p.dir, name)
+	if err := os.WriteFile(path, data, 0o600); err != nil {
+		p.t.Fatal(err)
+	}
+	return path
+}
+
+// harbour makes an estate with quick keys, a root and an authority below it.
+func harbour(t testing.TB) place {
+	t.Helper()
+	p := place{t: t, dir: t.TempDir()}
+	p.must("estate", "create", "harbour", "--organisation", "Tern Bay Ferries", "--country", "NO")
+	p.dir = filepath.Join(p.dir, "harbour")
+	settings, err := os.ReadFile(filepath.Join(p.dir, "ironseal.toml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.file("ironseal.toml", []byte(strings.Replace(string(settings), "sealing-memory = 64", "sealing-memory = 8", 1)))
+	p.env = []string{"IRONSEAL_PASSPHRASE_FILE=" + p.file("../pass", []byte("tern and gull\n"))}
+	p.must("authority", "create", "root", "--key", "ecdsa-p256", "--yes")
+	p.must("authority", "create", "services", "--under", "root", "--key", "ecdsa-p256", "--yes")
+	return p
+}
+
+// send receives a request for a host with more extensions, and gives its number.
+func (p place) send(host string, names []string, more ...ext.Extension) string {
+	p.t.Helper()
+	r := specimen.Request(p.t, nil, "CN="+host, names, more...)
+	file := p.file("../"+bundle.FileName(host)+".pem", bundle.PEM(bundle.Request, r.Raw))
+	var rows []struct{ Request string }
+	if err := json.Unmarshal([]byte(p.must("request", "receive", file, "--json")), &rows); err != nil {
+		p.t.Fatal(err)
+	}
+	return rows[0].Request
+}
+
+func TestDemoEndsWell(t *testing.T) {
+	p := place{t: t, dir: t.TempDir()}
+	begin := time.Now()
+	out := p.must("demo", "play")
+	t.Logf("the demo took %.1f s", time.Since(begin).Seconds())
+	for _, want := range []string{"$ ironseal authority create root", "Review sheet: R1", "✓ valid", "✗ not valid", "as booking.ternbay.example: trusted", "as tickets.ternbay.example: refused", "every link holds"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("the demo does not show %q", want)
+		}
+	}
+	if strings.Contains(out, "\x1b") {
+		t.Error("escapes reach a pipe")
+	}
+	p.dir = filepath.Join(p.dir, "play", "harbour")
+	p.env = []string{"IRONSEAL_PASSPHRASE_FILE=../passphrase.txt"}
+	p.must("sign", "R5", "--template", "web-server", "--yes")
+	if r := (place{t: t, dir: filepath.Dir(p.dir)}).run("", "demo", "."); r.code != 1 || !strings.Contains(r.errors, "not empty") {
+		t.Errorf("a second demo in the same place: %+v", r)
+	}
+}
+
+func TestProgramIsStaticallyLinked(t *testing.T) {
+	if runtime.GOOS != "linux" {
+		t.Skip("reads ELF")
+	}
+	f, err := elf.Open(program)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	for _, s := range f.Progs {
+		if s.Type == elf.PT_INTERP {
+			t.Error("it asks for a dynamic linker")
+		}
+	}
+	if libs, _ := f.ImportedLibraries(); len(libs) > 0 {
+		t.Errorf("it asks for %v", libs)
+	}
+}
+
+func TestVersionTellsTheBuild(t *testing.T) {
+	if out := (place{t: t, dir: t.TempDir()}).must("--version"); !regexp.MustCompile(`^ironseal \S+ \(.*\), go1\.\d+`).MatchString(out) {
+		t.Errorf("%q", out)
+	}
+}
+
+// What a newcomer reads must name the next command at every step.
+func TestEveryStepNamesTheNext(t *testing.T) {
+	p := place{t: t, dir: t.TempDir()}
+	if out := p.must("estate", "create", "harbour"); !strings.Contains(out, "ironseal authority create root") {
+		t.Error(out)
+	}
+	p.dir += "/harbour"
+	if out := p.must("estate", "status"); !strings.Contains(out, "ironseal authority create root") {
+		t.Error(out)
+	}
+	p.env = []string{"IRONSEAL_PASSPHRASE_FILE=" + p.file("../pass", []byte("x\n"))}
+	if out := p.must("authority", "create", "root", "--yes", "--key", "ecdsa-p256"); !strings.Contains(out, "authority create services --under root") {
+		t.Error(out)
+	}
+	p.must("authority", "create", "services", "--under", "root", "--yes", "--key", "ecdsa-p256")
+	if out := p.must("estate", "status"); !strings.Contains(out, "ironseal request receive") {
+		t.Error(out)
+	}
+	n := p.send("a.ternbay.example", []string{"a.ternbay.example"})
+	if out := p.must("estate", "status"); !strings.Contains(out, "ironseal sign "+n) {
+		t.Error(out)
+	}
+	if out := p.must("sign", n, "--template", "web-server", "--yes"); !strings.Contains(out, "certificate export "+n+" --with issuers") {
+		t.Error(out)
+	}
+}
+
+// Bad input gets a line or two that name the object, and the right status.
+func TestBadInput(t *testing.T) {
+	p := harbour(t)
+	good := bundle.PEM(bundle.Request, specimen.Request(t, nil, "CN=a.ternbay.example", []string{"a.ternbay.example"}).Raw)
+	raw := specimen.Request(t, nil, "CN=b.ternbay.example", nil).Raw
+	raw[len(raw)-5] ^= 1
+	weak := specimen.Request(t, nil, "CN=ca.ternbay.example", []string{"ca.ternbay.example"}, ext.Basic{Authority: true, PathLength: -1}.Extension())
+	p.file("../forged.der", raw)
+	p.file("../cut.pem", good[:len(good)/2])
+	p.file("../noise", bytes.Repeat([]byte{0xfe, 1, 2, 0x99}, 2_500_000))
+	p.file("../text", []byte("Dear all, the request is attached."))
+	p.file("../ca.pem", bundle.PEM(bundle.Request, weak.Raw))
+	p.file("../empty", nil)
+	signer := specimen.Key(t, key.P256)
+	plain, err := key.Plain(signer)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.file("../key.pem", bundle.PEM(bundle.PrivateKey, plain))
+	p.must("request", "receive", "../ca.pem")
+	p.file("templates/odd.toml", []byte("title = \"odd\"\nlifetim = \"5d\"\n"))
+	for _, c := range []struct {
+		what string
+		args string
+		code int
+		word string
+	}{
+		{"not a request", "request receive ../text", 1, "../text: there is no certificate, request or key in it"},
+		{"truncated", "request receive ../cut.pem", 1, "cut short"},
+		{"forged", "request receive ../forged.der", 1, "possession of the key is not proven"},
+		{"noise", "request receive ../noise", 1, "../noise"},
+		{"empty", "request receive ../empty", 1, "it is empty"},
+		{"a private key", "request receive ../key.pem", 1, "a private key stays on its machine"},
+		{"missing file", "request receive ../nowhere", 1, "no such file"},
+		{"asks to be an authority", "sign R1 --template web-server --yes", 3, "asks-for-authority"},
+		{"no such request", "sign R77 --template web-server", 1, "R77: there is no such request"},
+		{"no such template", "sign R1 --template web-servr", 1, `did you mean "web-server"`},
+		{"unknown template key", "template show odd", 1, `templates/odd.toml:2:1: unknown key "lifetim"; did you mean "lifetime"?`},
+		{"not a name", "sign R1 --template web-server --add-name a..b", 2, `"a..b" is not a name`},
+		{"not a subject", "sign R1 --template web-server --set-subject booking", 2, "TYPE=VALUE"},
+		{"not a lifetime", "sign R1 --template web-server --lifetime soon", 2, "not a lifetime"},
+		{"not a key kind", "authority create x --key rsa-1024", 2, "not a key kind"},
+		{"directory for a file", "verify ..", 1, "this is a directory"},
+		{"missing estate", "estate status --estate ../nowhere", 1, "there is no estate here"},
+		{"unknown command", "sing R1", 2, "sing"},
+		{"unknown subcommand", "request sign", 2, "no command"},
+		{"unknown flag", "sign R1 --tempalte x", 2, "tempalte"},
+		{"argument missing", "request show", 2, "needs a request"},
+		{"waiver without reason", "sign R1 --template web-server --waive asks-for-authority", 2, "--because"},
+		{"waiver of nothing", "sign R1 --template web-server --waive no-such-code --because x", 2, "no finding of this code"},
+		{"clock moved for an act", "sign R1 --template web-server --as-of 2030-01-01", 2, "--as-of"},
+		{"nobody to ask", "sign R1 --template client --waive asks-for-authority --because firmware", 2, "--yes"},
+		{"estate twice", "estate create .", 1, "there is an estate already"},
+		{"decline without reason", "request decline R1", 2, "--because"},
+	} {
+		before := p.must("journal", "list", "--count", "0", "--json")
+		r := p.run("", strings.Fields(c.args)...)
+		if r.code != c.code || !strings.Contains(r.errors, c.word) {
+			t.Errorf("%s: status %d, want %d; %q; want %q", c.what, r.code, c.code, r.errors, c.word)
+		}
+		if lines := strings.Count(r.errors, "\n"); lines > 3 {
+			t.Errorf("%s: %d lines of error:\n%s", c.what, lines, r.errors)
+		}
+		if after := p.must("journal", "list", "--count", "0", "--json"); after != before {
+			t.Errorf("%s: the records changed", c.what)
+		}
+	}
+	two := p.run(string(good)+"\n"+string(bundle.PEM(bundle.Request, specimen.Request(t, nil, "CN=c.example", nil).Raw)), "request", "receive", "-", "--json")
+	if two.code != 0 || strings.Count(two.out, `"request"`) != 2 {
+		t.Errorf("two requests in one paste: %+v", two)
+	}
+}
+
+func TestHostileTextIsShownEscapedAndNamesNoPath(t *testing.T) {
+	p := harbour(t)
+	for i, cn := range []string{"../../etc/x", `a\1b[31mred`, `gate\E2\80\AEelpmaxe`, `two\0alines`} {
+		n := p.send(cn, []string{fmt.Sprintf("h%d.ternbay.example", i)})
+		for _, args := range [][]string{{"request", "show", n}, {"request", "list"}, {"request", "show", n, "--json"}, {"sign", n, "--template", "web-server", "--waive", "hostile-text", "--because", "trying", "--yes"}} {
+			r := p.run("", args...)
+			for _, bad := range []string{"\x1b[31m", "\u202e", "two\nlines"} {
+				if strings.Contains(r.out+r.errors, bad) {
+					t.Errorf("%v shows %q raw", args, bad)
+				}
+			}
+		}
+		out := filepath.Join(filepath.Dir(p.dir), "out")
+		p.run("", "certificate", "export", n, "--out", out+"/", "--yes")
+	}
+	found := 0
+	filepath.Walk(filepath.Join(filepath.Dir(p.dir), "out"), func(path string, info os.FileInfo, err error) error {
+		if err == nil && !info.IsDir() {
+			found++
+			if strings.ContainsAny(filepath.Base(path), "\x1b\n\u202e") || strings.Count(path, "etc") > 0 && filepath.Base(path) != "etc-x.certificate.pem" {
+				t.Errorf("file %q", path)
+			}
+		}
+		return nil
+	})
+	if found == 0 {
+		t.Error("nothing was exported")
+	}
+}
+
+func TestFiveThousandNames(t *testing.T) {
+	p := harbour(t)
+	var names []string
+	for i := range 5000 {
+		names = append(names, fmt.Sprintf("h%d.ternbay.example", i))
+	}
+	n := p.send("h0.ternbay.example", names)
+	r := p.run("", "sign", n, "--template", "web-server", "--yes")
+	if r.code != 3 || !strings.Contains(r.errors, "many-names") || strings.Count(r.out, "\n") > 100 {
+		t.Errorf("status %d, %d lines: %s", r.code, strings.Count(r.out, "\n"), r.errors)
+	}
+	if show := p.must("request", "show", n); strings.Count(show, "\n") > 60 || !strings.Contains(show, "and 4988 more") {
+		t.Errorf("show has %d lines", strings.Count(show, "\n"))
+	}
+}
+
+func TestReadOnlyDirectory(t *testing.T) {
+	if os.Getuid() == 0 {
+		t.Skip("the superuser writes anywhere")
+	}
+	p := harbour(t)
+	for _, d := range []string{p.dir, filepath.Dir(p.dir)} {
+		if err := os.Chmod(d, 0o500); err != nil {
+			t.Fatal(err)
+		}
+		defer os.Chmod(d, 0o700)
+	}
+	if r := p.run("", "estate", "create", "../new"); r.code != 1 || !strings.Contains(r.errors, "cannot be written") {
+		t.Errorf("%+v", r)
+	}
+}
+
+func TestExportAsksBeforeReplacing(t *testing.T) {
+	p := harbour(t)
+	p.file("root.pem", []byte("something else"))
+	if r := p.run("", "authority", "export", "root", "--out", "root.pem"); r.code != 2 || !strings.Contains(r.errors, "--yes") {
+		t.Errorf("%+v", r)
+	}
+	if data, _ := os.ReadFile(filepath.Join(p.dir, "root.pem")); string(data) != "something else" {
+		t.Error("it was replaced without asking")
+	}
+	p.must("authority", "export", "root", "--out", "root.pem", "--yes")
+	p.must("authority", "export", "root", "--out", "root.pem") // the same content asks nothing
+	sum := strings.TrimSpace(p.must("authority", "show", "root", "--field", "sha256"))
+	if len(sum) != 64 || strings.Contains(p.must("authority", "show", "root", "--all"), sum) {
+		t.Error("a field is bare hex; for eyes it is grouped")
+	}
+	der := p.must("authority", "export", "root", "--as", "der", "--out", "-")
+	if der[0] != 0x30 {
+		t.Error("DER on standard output")
+	}
+}
+
+func TestCompletionKnowsTheEstate(t *testing.T) {
+	p := harbour(t)
+	n := p.send("a.ternbay.example", []string{"a.ternbay.example"})
+	for args, want := range map[string]string{"authority show ": "services", "sign --template ": "mutual-peer", "sign ": n, "request show ": n, "certificate show ": "root", "authority create x --key ": "ecdsa-p384"} {
+		out := p.must(append([]string{"__complete"}, strings.Split(args, " ")...)...)
+		if !strings.Contains(out, want) {
+			t.Errorf("%q completes to %q", args, out)
+		}
+	}
+	for _, shell := range []string{"bash", "zsh", "fish", "powershell"} {
+		if out := p.must("completion", shell); len(out) < 500 {
+			t.Errorf("completion for %s is %d bytes", shell, len(out))
+		}
+	}
+}
+
+// Fields that scripts rely on. A name may be added here and never changed.
+func TestJSONFieldsAreStable(t *testing.T) {
+	p := harbour(t)
+	n := p.send("a.ternbay.example", []string{"a.ternbay.example"})
+	p.must("sign", n, "--template", "web-server", "--yes")
+	p.must("certificate", "export", n, "--with", "issuers", "--out", "../chain.pem")
+	for args, fields := range map[string]string{
+		"estate status":        "organisation directory counts authorities waiting ending journal_head next",
+		"authority list":       "handle generation subject key not_before not_after state",
+		"authority tree":       "handle generations below",
+		"authority show root":  "subject authority names usages issuer not_before not_after check_code paste_tail key serial sha256 sha1 key_sha256 extensions findings",
+		"template list":        "name title purpose makes issuers lifetime keys key_usage extended_key_usage subject names",
+		"template check":       "web-server",
+		"request list":         "",
+		"request show R1":      "request state subject names asks key check_code paste_tail sha256 received findings",
+		"certificate list":     "serial title names state not_after by template request",
+		"certificate show R1":  "state subject names usages issuer serial sha256 sha1 by template request",
+		"read ../chain.pem":    "kind subject authority names usages issuer",
+		"verify ../chain.pem":  "valid subject steps findings signatures_checked",
+		"journal list":         "number time actor act object detail",
+		"journal verify":       "whole head",
+		"sign R1":              "",
+		"request show R1 --as": "",
+	} {
+		r := p.run("", append(strings.Fields(args), "--json")...)
+		if fields == "" {
+			continue
+		}
+		if r.code != 0 {
+			t.Errorf("%s: %+v", args, r)
+			continue
+		}
+		var v any
+		if err := json.Unmarshal([]byte(r.out), &v); err != nil {
+			t.Errorf("%s: %v", args, err)
+			continue
+		}
+		if list, ok := v.([]any); ok {
+			v = list[0]
+		}
+		m := v.(map[string]any)
+		for _, f := range strings.Fields(fields) {
+			if _, ok := m[f]; !ok {
+				t.Errorf("%s: the field %q is gone", args, f)
+			}
+		}
+	}
+}
+
+// TestKilledAtRandom kills the program at random moments during 200 signings.
+func TestKilledAtRandom(t *testing.T) {
+	p := harbour(t)
+	const count = 200
+	var all bytes.Buffer
+	for i := range count {
+		host := fmt.Sprintf("h%d.ternbay.example", i)
+		all.Write(bundle.PEM(bundle.Request, specimen.Request(t, nil, "CN="+host, []string{host}).Raw))
+	}
+	if r := p.run(all.String(), "request", "receive", "-"); r.code != 0 {
+		t.Fatal(r.errors)
+	}
+	shown := map[string]bool{}
+	serial := regexp.MustCompile(`(?m)^  serial ([0-9a-f]+) `)
+	rounds, killed := 0, 0
+	for ; rounds < 400; rounds++ {
+		waiting := strings.Fields(p.must("request", "list", "--quiet"))
+		if len(waiting) == 0 {
+			break
+		}
+		cmd := exec.Command(program, append(append([]string{"sign"}, waiting...), "--template", "web-server", "--yes")...)
+		cmd.Dir, cmd.Env = p.dir, append(os.Environ(), p.env...)
+		var out bytes.Buffer
+		cmd.Stdout = &out
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		timer := time.AfterFunc(time.Duration(40+rand.IntN(120))*time.Millisecond, func() { cmd.Process.Kill() })
+		if err := cmd.Wait(); err != nil {
+			killed++
+		}
+		timer.Stop()
+		for _, m := range serial.FindAllStringSubmatch(out.String(), -1) {
+			shown[m[1]] = true
+		}
+		if r := p.run("", "journal", "verify"); r.code != 0 {
+			t.Fatalf("after %d rounds: %s", rounds, r.out)
+		}
+	}
+	recorded := strings.Fields(p.must("certificate", "list", "--quiet"))
+	on := map[string]bool{}
+	for _, s := range recorded {
+		on[s] = true
+	}
+	for s := range shown {
+		if !on[s] {
+			t.Errorf("certificate %s was shown and is not on record", s)
+		}
+	}
+	if len(recorded) != count+2 {
+		t.Errorf("%d certificates on record, want %d", len(recorded), count+2)
+	}
+	t.Logf("%d rounds, %d killed, %d certificates shown", rounds, killed, len(shown))
+	if killed < 3 {
+		t.Errorf("only %d rounds were killed: the test proves nothing", killed)
+	}
+}
+
+func BenchmarkSignProcess(b *testing.B) {
+	p := harbour(b)
+	i := 0
+	for b.Loop() {
+		b.StopTimer()
+		i++
+		host := fmt.Sprintf("h%d.ternbay.example", i)
+		n := p.send(host, []string{host})
+		b.StartTimer()
+		p.must("sign", n, "--template", "web-server", "--yes")
+	}
+}

@@ -1,0 +1,222 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"ironseal/pki/bundle"
+	"ironseal/pki/specimen"
+)
+
+// detach gives the program a session without a terminal.
+func detach(cmd *exec.Cmd) { cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} }
+
+// terminal is a program that runs on a terminal of its own.
+type terminal struct {
+	t      *testing.T
+	cmd    *exec.Cmd
+	master *os.File
+	slave  *os.File
+	out    chan []byte
+	seen   string
+}
+
+func (p place) onTerminal(t *testing.T, stdin io.Reader, args ...string) *terminal {
+	t.Helper()
+	master, err := os.OpenFile("/dev/ptmx", os.O_RDWR, 0)
+	if err != nil {
+		t.Skip("no terminals here: ", err)
+	}
+	if err := unix.IoctlSetPointerInt(int(master.Fd()), unix.TIOCSPTLCK, 0); err != nil {
+		t.Fatal(err)
+	}
+	n, err := unix.IoctlGetInt(int(master.Fd()), unix.TIOCGPTN)
+	if err != nil {
+		t.Fatal(err)
+	}
+	slave, err := os.OpenFile(fmt.Sprintf("/dev/pts/%d", n), os.O_RDWR|syscall.O_NOCTTY, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	cmd := exec.Command(program, args...)
+	cmd.Dir, cmd.Env = p.dir, append(append(os.Environ(), "IRONSEAL_PASSPHRASE_FILE=", "TERM=dumb"), p.env...)
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = slave, slave, slave
+	if stdin != nil {
+		cmd.Stdin = stdin
+	}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true, Ctty: 1}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { cmd.Process.Kill(); master.Close(); slave.Close() })
+	x := &terminal{t: t, cmd: cmd, master: master, slave: slave, out: make(chan []byte, 1000)}
+	go func() {
+		for {
+			buf := make([]byte, 4096)
+			n, err := master.Read(buf)
+			if n > 0 {
+				x.out <- buf[:n]
+			}
+			if err != nil {
+				close(x.out)
+				return
+			}
+		}
+	}()
+	return x
+}
+
+// expect waits until the program has shown a text.
+func (x *terminal) expect(text string) {
+	x.t.Helper()
+	deadline := time.After(30 * time.Second)
+	for !strings.Contains(x.seen, text) {
+		select {
+		case b, open := <-x.out:
+			x.seen += string(b)
+			if !open {
+				x.t.Fatalf("waiting for %q, the terminal closed; seen:\n%s", text, x.seen)
+			}
+		case <-deadline:
+			x.t.Fatalf("waiting for %q; seen:\n%s", text, x.seen)
+		}
+	}
+	x.seen = x.seen[strings.Index(x.seen, text)+len(text):]
+}
+
+func (x *terminal) send(text string) { fmt.Fprint(x.master, text) }
+
+func (x *terminal) echoes() bool {
+	state, err := unix.IoctlGetTermios(int(x.slave.Fd()), unix.TCGETS)
+	if err != nil {
+		x.t.Fatal(err)
+	}
+	return state.Lflag&unix.ECHO != 0
+}
+
+// silent waits until what is typed is no longer shown: the prompt comes a moment
+// before.
+func (x *terminal) silent() {
+	x.t.Helper()
+	for deadline := time.Now().Add(5 * time.Second); x.echoes(); time.Sleep(2 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			x.t.Fatal("a passphrase would be shown while it is typed")
+		}
+	}
+}
+
+func (x *terminal) wait() int {
+	err := x.cmd.Wait()
+	var exit *exec.ExitError
+	if errors.As(err, &exit) {
+		return exit.ExitCode()
+	}
+	return 0
+}
+
+// A whole evening at the terminal: passphrases chosen and mistyped, a question
+// answered, a request on standard input.
+func TestAtATerminal(t *testing.T) {
+	p := harbour(t)
+	p.env = nil
+	x := p.onTerminal(t, nil, "authority", "create", "ships", "--under", "root", "--key", "ecdsa-p256")
+	x.expect("Make this authority? [yes/no]")
+	x.send("yes\n")
+	x.expect("Choose a passphrase for ships:")
+	x.send("\n")
+	x.expect("protects nothing")
+	x.expect("Choose a passphrase for ships:")
+	x.silent()
+	x.send("puffin\n")
+	x.expect("Once more:")
+	x.send("razorbill\n")
+	x.expect("The two differ")
+	x.expect("Choose a passphrase for ships:")
+	x.send("puffin\n")
+	x.expect("Once more:")
+	x.send("puffin\n")
+	x.expect("Passphrase of root")
+	x.send("wrong\n")
+	x.expect("That does not open it")
+	x.send("tern and gull\n")
+	x.expect("made")
+	if code := x.wait(); code != 0 {
+		t.Errorf("exit status %d", code)
+	}
+
+	in, err := os.Open(p.file("../paste", bundle.PEM(bundle.Request, specimen.Request(t, nil, "CN=a.ternbay.example", []string{"a.ternbay.example"}).Raw)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	x = p.onTerminal(t, in, "sign", "-", "--template", "web-server", "--by", "services")
+	x.expect("Sign this certificate? [yes/no]")
+	x.send("yes\n")
+	x.expect("Passphrase of services")
+	x.send("tern and gull\n")
+	x.expect("signed")
+	if code := x.wait(); code != 0 {
+		t.Errorf("exit status %d", code)
+	}
+}
+
+func TestDecliningAtTheSheet(t *testing.T) {
+	p := harbour(t)
+	n := p.send("a.ternbay.example", []string{"a.ternbay.example"})
+	x := p.onTerminal(t, nil, "sign", n, "--template", "web-server")
+	x.expect("[yes/no]")
+	x.send("no\n")
+	x.expect("declined")
+	if code := x.wait(); code != 3 {
+		t.Errorf("exit status %d, want 3", code)
+	}
+	if out := p.must("request", "list", "--quiet"); strings.TrimSpace(out) != n {
+		t.Errorf("the request should still wait: %q", out)
+	}
+}
+
+func TestCtrlCAtAPromptRestoresTheTerminal(t *testing.T) {
+	p := harbour(t)
+	n := p.send("a.ternbay.example", []string{"a.ternbay.example"})
+	p.env = nil
+	x := p.onTerminal(t, nil, "sign", n, "--template", "web-server", "--yes")
+	x.expect("Passphrase of services")
+	x.silent()
+	x.send("half a pass\x03")
+	if code := x.wait(); code == 0 {
+		t.Error("Ctrl-C must not count as an answer")
+	}
+	if !x.echoes() {
+		t.Error("the terminal no longer echoes")
+	}
+	if out := p.must("request", "list", "--quiet"); strings.TrimSpace(out) != n {
+		t.Errorf("the request should still wait: %q", out)
+	}
+}
+
+func TestCtrlCWhileAKeyIsMade(t *testing.T) {
+	p := harbour(t)
+	x := p.onTerminal(t, nil, "authority", "create", "slow", "--under", "root", "--key", "rsa-4096", "--yes")
+	x.expect("making a key of kind rsa-4096")
+	x.send("\x03")
+	x.expect("nothing was kept")
+	if code := x.wait(); code != 1 {
+		t.Errorf("exit status %d", code)
+	}
+	keys, err := filepath.Glob(filepath.Join(p.dir, "keys", "*"))
+	if err != nil || len(keys) != 2 {
+		t.Errorf("%d key files, %v", len(keys), err)
+	}
+	if out := p.must("authority", "list", "--quiet"); strings.Contains(out, "slow") {
+		t.Error("a half made authority is on record")
+	}
+}
