@@ -32,6 +32,10 @@ func TestMain(m *testing.M) {
 		os.Exit(1)
 	}
 	program = filepath.Join(dir, "ironseal")
+	if err := os.Chmod(dir, 0o755); err != nil { // one test runs it as another user
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
 	build := exec.Command("go", "build", "-o", program, ".")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := build.CombinedOutput(); err != nil {
@@ -318,22 +322,6 @@ func TestFiveThousandNames(t *testing.T) {
 	}
 }
 
-func TestReadOnlyDirectory(t *testing.T) {
-	if os.Getuid() == 0 {
-		t.Skip("the superuser writes anywhere")
-	}
-	p := harbour(t)
-	for _, d := range []string{p.dir, filepath.Dir(p.dir)} {
-		if err := os.Chmod(d, 0o500); err != nil {
-			t.Fatal(err)
-		}
-		defer os.Chmod(d, 0o700)
-	}
-	if r := p.run("", "estate", "create", "../new"); r.code != 1 || !strings.Contains(r.errors, "cannot be written") {
-		t.Errorf("%+v", r)
-	}
-}
-
 func TestExportAsksBeforeReplacing(t *testing.T) {
 	p := harbour(t)
 	p.file("root.pem", []byte("something else"))
@@ -435,25 +423,35 @@ func TestKilledAtRandom(t *testing.T) {
 	shown := map[string]bool{}
 	serial := regexp.MustCompile(`(?m)^  serial ([0-9a-f]+) `)
 	rounds, killed := 0, 0
-	for ; rounds < 400; rounds++ {
+	window := 100 * time.Millisecond // adapts itself to the machine
+	for ; rounds < 1000; rounds++ {
 		waiting := strings.Fields(p.must("request", "list", "--quiet"))
 		if len(waiting) == 0 {
 			break
 		}
-		cmd := exec.Command(program, append(append([]string{"sign"}, waiting...), "--template", "web-server", "--yes")...)
+		batch := waiting[:min(20, len(waiting))]
+		cmd := exec.Command(program, append(append([]string{"sign"}, batch...), "--template", "web-server", "--yes")...)
 		cmd.Dir, cmd.Env = p.dir, append(os.Environ(), p.env...)
 		var out bytes.Buffer
 		cmd.Stdout = &out
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
 		}
-		timer := time.AfterFunc(time.Duration(40+rand.IntN(120))*time.Millisecond, func() { cmd.Process.Kill() })
-		if err := cmd.Wait(); err != nil {
-			killed++
-		}
+		timer := time.AfterFunc(time.Duration(rand.Int64N(int64(window))), func() { cmd.Process.Kill() })
+		err := cmd.Wait()
 		timer.Stop()
-		for _, m := range serial.FindAllStringSubmatch(out.String(), -1) {
+		told := serial.FindAllStringSubmatch(out.String(), -1)
+		for _, m := range told {
 			shown[m[1]] = true
+		}
+		switch {
+		case err == nil:
+			window = window * 4 / 5
+		case len(told) == 0:
+			killed++
+			window = window * 5 / 4
+		default:
+			killed++
 		}
 		if r := p.run("", "journal", "verify"); r.code != 0 {
 			t.Fatalf("after %d rounds: %s", rounds, r.out)
@@ -473,7 +471,7 @@ func TestKilledAtRandom(t *testing.T) {
 		t.Errorf("%d certificates on record, want %d", len(recorded), count+2)
 	}
 	t.Logf("%d rounds, %d killed, %d certificates shown", rounds, killed, len(shown))
-	if killed < 3 {
+	if killed < 5 {
 		t.Errorf("only %d rounds were killed: the test proves nothing", killed)
 	}
 }

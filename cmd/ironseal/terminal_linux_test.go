@@ -220,3 +220,53 @@ func TestCtrlCWhileAKeyIsMade(t *testing.T) {
 		t.Error("a half made authority is on record")
 	}
 }
+
+// nobody is a user who owns nothing.
+const nobody = 65534
+
+func TestReadOnlyDirectory(t *testing.T) {
+	p := harbour(t)
+	outside := filepath.Dir(p.dir)
+	n := p.send("a.ternbay.example", []string{"a.ternbay.example"})
+	credential := &syscall.Credential{Uid: uint32(os.Getuid()), Gid: uint32(os.Getgid())}
+	if os.Getuid() == 0 { // the superuser writes anywhere
+		credential = &syscall.Credential{Uid: nobody, Gid: nobody}
+		for _, d := range []string{outside, filepath.Dir(outside)} {
+			if err := os.Chmod(d, 0o755); err != nil {
+				t.Fatal(err)
+			}
+		}
+		err := filepath.Walk(outside, func(path string, _ os.FileInfo, err error) error {
+			return errors.Join(err, os.Lchown(path, nobody, nobody))
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, d := range []string{filepath.Join(p.dir, "keys"), p.dir, outside} {
+		if err := os.Chmod(d, 0o500); err != nil {
+			t.Fatal(err)
+		}
+		defer os.Chmod(d, 0o700)
+	}
+	for args, word := range map[string]string{
+		"estate create ../new":                       "cannot be written",
+		"authority create x --under root --yes":      "cannot be written",
+		"sign " + n + " --template web-server --yes": "cannot be written",
+		"request decline " + n + " --because trying": "cannot be written",
+		"authority export root --out ../root.pem":    "cannot be written",
+		"request draft d.ternbay.example --out ../d": "cannot be written",
+	} {
+		cmd := exec.Command(program, strings.Fields(args)...)
+		cmd.Dir, cmd.Env = p.dir, append(os.Environ(), p.env...)
+		cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Credential: credential}
+		out, err := cmd.CombinedOutput()
+		if err == nil || !strings.Contains(string(out), word) {
+			t.Errorf("%s: %v\n%s", args, err, out)
+		}
+	}
+	keys, _ := filepath.Glob(filepath.Join(p.dir, "keys", "*"))
+	if len(keys) != 2 {
+		t.Errorf("%d key files", len(keys))
+	}
+}

@@ -126,7 +126,11 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	switch {
 	case err != nil:
 		s.Close()
-		return nil, fmt.Errorf("records %s: they do not open as an estate's records: %w", path, err)
+		var c sqliteCode
+		if errors.As(err, &c) && c.Code()&0xff == 1 {
+			return nil, fmt.Errorf("records %s: this is a database, and not an estate's records: restore them from a backup", path)
+		}
+		return nil, s.explain(err)
 	case version != fmt.Sprint(Version):
 		s.Close()
 		return nil, fmt.Errorf("records %s: they have form %s; this program reads form %d: use the program that made them", path, version, Version)
