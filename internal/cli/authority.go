@@ -83,7 +83,7 @@ func (s *session) authorityCreate() *cobra.Command {
 What is left out is proposed: the subject from the estate's organisation, the key
 kind from the settings, a life that nests well below the authority above.`,
 		Example: `  ironseal authority create root
-  ironseal authority create services --under root --lifetime 10y
+  ironseal authority create depot --under root --lifetime 10y
   ironseal authority create ships --under root --permit-name ships.ternbay.example`,
 		Args: exactly(1, "a handle, such as root or services"),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -1,0 +1,103 @@
+package main
+
+import (
+	"bytes"
+	"errors"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// The pages in docs that are generated must be what the program writes today.
+func TestReferencePagesAreCurrent(t *testing.T) {
+	p := place{t: t, dir: t.TempDir()}
+	p.must("reference", ".")
+	for _, page := range []string{"commands.md", "findings.md", "templates.md"} {
+		want, err := os.ReadFile(filepath.Join(p.dir, page))
+		if err != nil {
+			t.Fatal(err)
+		}
+		have, err := os.ReadFile(filepath.Join("..", "..", "docs", page))
+		if err != nil || !bytes.Equal(have, want) {
+			t.Errorf("docs/%s is not what the program writes: go run ./cmd/ironseal reference docs (%v)", page, err)
+		}
+	}
+}
+
+// Examples that are meant to answer otherwise than with 0.
+var otherwise = map[string]int{
+	"ironseal sign R5": 2, // lists the templates that fit
+	"ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --name booking --anchor ../handed-out/root.pem": 4,
+}
+
+// Every example of every command runs as printed on the demo estate.
+func TestExamplesRunAsPrinted(t *testing.T) {
+	if _, err := exec.LookPath("sh"); err != nil {
+		t.Skip("there is no shell")
+	}
+	stage := place{t: t, dir: t.TempDir()}
+	stage.must("demo", "play")
+	page, err := os.ReadFile(filepath.Join("..", "..", "docs", "commands.md"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	count := 0
+	for i, part := range strings.Split(string(page), "```") {
+		if i%2 == 0 {
+			continue
+		}
+		before := ""
+		for _, line := range strings.Split(strings.TrimSpace(part), "\n") {
+			line = strings.TrimSpace(line)
+			if !strings.HasPrefix(line, "ironseal demo") { // run by a test of its own
+				tryExample(t, stage, before, line)
+				count++
+			}
+			before = line
+		}
+	}
+	if count < 40 {
+		t.Errorf("only %d examples were found", count)
+	}
+}
+
+func tryExample(t *testing.T, stage place, before, line string) {
+	t.Helper()
+	dir := t.TempDir()
+	if err := os.CopyFS(dir, os.DirFS(filepath.Join(stage.dir, "play"))); err != nil {
+		t.Fatal(err)
+	}
+	typed := line
+	if strings.Contains(line, " sign ") || strings.HasPrefix(line, "ironseal authority create") {
+		typed += " --yes" // a person answers the question
+	}
+	if strings.HasPrefix(line, "cd ") {
+		typed = before + " && " + typed
+	}
+	cmd := exec.Command("sh", "-c", typed)
+	cmd.Dir = filepath.Join(dir, "harbour")
+	cmd.Env = append(os.Environ(), "PATH="+filepath.Dir(program)+":"+os.Getenv("PATH"), "IRONSEAL_PASSPHRASE_FILE="+filepath.Join(dir, "passphrase.txt"))
+	if strings.Contains(line, "rsa-") || strings.Contains(line, "authority create") {
+		settings := filepath.Join(cmd.Dir, "ironseal.toml")
+		text, err := os.ReadFile(settings)
+		if err == nil {
+			err = os.WriteFile(settings, bytes.Replace(text, []byte(`"rsa-4096"`), []byte(`"ecdsa-p256"`), 1), 0o644)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		typed = strings.ReplaceAll(typed, "create root", "create second")
+		cmd.Args[2] = typed // the demo has a root already
+	}
+	out, err := cmd.CombinedOutput()
+	code := 0
+	var exit *exec.ExitError
+	if errors.As(err, &exit) {
+		code = exit.ExitCode()
+	}
+	if code != otherwise[line] {
+		t.Errorf("%s\nexit status %d\n%s", line, code, out)
+	}
+}

@@ -1,0 +1,85 @@
+// Package walls holds no code. Its test reads the imports of every package and
+// fails on one that points the wrong way.
+package walls
+
+import (
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// order lists the packages from the ground up: a package may import only what
+// stands before it.
+var order = []string{
+	"pki/finding", "pki/dn", "pki/san", "pki/span", "pki/key", "pki/ext", "pki/cert", "pki/bundle", "pki/request", "pki/template",
+	"pki/hierarchy", "pki/issue", "pki/path", "pki/renewal", "pki/revocation", "pki/handover", "pki/trust", "pki/describe", "pki/specimen",
+	"internal/disk", "internal/store", "internal/custody", "internal/probe", "internal/estate", "internal/serve", "internal/demo", "internal/term", "internal/cli", "cmd/ironseal",
+	"internal/walls", "internal/peers",
+}
+
+// outside are the imports that the core must not have: it knows no clock, no
+// terminal, no store, no network, no files.
+var outside = []string{"os", "net/http", "database/sql", "log", "flag", "github.com/spf13/cobra", "github.com/charmbracelet/lipgloss", "modernc.org/sqlite"}
+
+func TestImportsPointDown(t *testing.T) {
+	root := filepath.Join("..", "..")
+	seen := map[string]bool{}
+	err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") {
+			return err
+		}
+		rel, err := filepath.Rel(root, filepath.Dir(path))
+		if err != nil {
+			return err
+		}
+		pkg := filepath.ToSlash(rel)
+		seen[pkg] = true
+		at := slices.Index(order, pkg)
+		if at < 0 {
+			t.Errorf("%s: the package stands nowhere in the order of walls", pkg)
+			return nil
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
+		if err != nil {
+			return err
+		}
+		for _, i := range file.Imports {
+			checkImport(t, path, pkg, at, strings.Trim(i.Path.Value, `"`))
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(seen) < 20 {
+		t.Errorf("only %d packages were found: the test looks in the wrong place", len(seen))
+	}
+}
+
+func checkImport(t *testing.T, path, pkg string, at int, imported string) {
+	t.Helper()
+	test := strings.HasSuffix(path, "_test.go")
+	if own, ok := strings.CutPrefix(imported, "ironseal/"); ok {
+		to := slices.Index(order, own)
+		switch {
+		case own == "pki/specimen" && !test:
+			t.Errorf("%s imports %s, which is for tests", path, own)
+		case own == "pki/specimen" || to >= 0 && to < at:
+		default:
+			t.Errorf("%s imports %s, which stands above it", path, own)
+		}
+		return
+	}
+	if !strings.HasPrefix(pkg, "pki/") || test {
+		return
+	}
+	for _, o := range outside {
+		if imported == o || strings.HasPrefix(imported, o+"/") {
+			t.Errorf("%s imports %s: the core knows nothing of the world outside", path, imported)
+		}
+	}
+}
