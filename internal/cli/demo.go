@@ -52,7 +52,7 @@ func (s *session) demo(ctx context.Context, dir string, full bool) error {
 			if !good {
 				mark, tone = "✗", term.Careful
 			}
-			s.out.Say("%s", s.out.Paint(tone, mark+" "+term.Safe(text)))
+			s.out.Wrapped(0, tone, mark+" "+term.Safe(text))
 		},
 		Type: func(line string, args []string) error {
 			s.out.Gap()

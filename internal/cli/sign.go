@@ -60,7 +60,7 @@ signed. What stands on the sheet as a bar cannot be passed; a stop is passed onl
 by --waive CODE --because TEXT, which is recorded.`,
 		Example: `  ironseal sign R5
   ironseal sign R5 --template web-server
-  ironseal sign R5 --template web-server --add-name www.pier.ternbay.example --lifetime 90d`,
+  ironseal sign R5 --template web-server --add-name pier.ternbay.example --lifetime 90d`,
 		Args: atLeast(1, "a request, such as R1, or a file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ask, err := f.ask()

@@ -174,7 +174,7 @@ func (s Stage) inbox(d disk.Disk) error {
 	if err != nil {
 		return err
 	}
-	pier, err := made(key.P256, "pier.ternbay.example", "pier.ternbay.example", "pier")
+	pier, err := made(key.P256, "pier", "pier")
 	if err != nil {
 		return err
 	}

@@ -142,31 +142,34 @@ const mostSheetNames = 15
 
 func (s *Screen) sheetRow(r issue.Row, field, half int) {
 	asked, signed := wrap(Safe(r.Asked), half), wrap(Safe(r.Signed), half)
-	tone := Normal
-	mark := " "
+	tone, mark := Normal, " "
+	var cause []string
 	if r.Cause != "" {
 		tone, mark = Careful, "≠"
-		if r.Asked == "" {
+		cause = wrap("("+Safe(r.Cause)+")", half)
+		switch {
+		case r.Asked == "":
 			mark = "+"
-		} else if r.Signed == "" {
-			mark = "–"
+		case r.Signed == "":
+			mark, signed = "–", nil
 		}
 	}
-	for i := range max(len(asked), len(signed)) {
+	right := append(append([]string(nil), signed...), cause...)
+	for i := range max(len(asked), len(right)) {
 		a, b := "", ""
 		if i < len(asked) {
 			a = asked[i]
 		}
-		if i < len(signed) {
-			b = signed[i]
+		if i < len(right) {
+			b = s.Paint(tone, right[i])
+			if i >= len(signed) {
+				b = s.Paint(Quiet, right[i])
+			}
 		}
 		if i > 0 {
 			r.Field, mark = "", " "
 		}
-		s.Say("%s %s%s  %s", s.Paint(tone, mark), s.Paint(Quiet, pad(r.Field, field)), pad(a, half), s.Paint(tone, b))
-	}
-	if r.Cause != "" {
-		s.Wrapped(field+2, Quiet, "  "+Safe(r.Cause))
+		s.Say("%s %s%s  %s", s.Paint(tone, mark), s.Paint(Quiet, pad(r.Field, field)), pad(a, half), b)
 	}
 }
 

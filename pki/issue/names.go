@@ -16,6 +16,7 @@ type picked struct {
 	name  san.Name
 	asked string // as the request has it, or ""
 	cause string
+	out   bool // left out of the certificate
 }
 
 // names decides the alternative names and writes a row for each: those of the
@@ -25,7 +26,7 @@ func (p *planner) names(subject dn.Name) []san.Name {
 	var taken []picked
 	take := func(c picked) {
 		for _, have := range taken {
-			if have.name.Same(c.name) {
+			if !have.out && !c.out && have.name.Same(c.name) {
 				return
 			}
 		}
@@ -40,9 +41,7 @@ func (p *planner) names(subject dn.Name) []san.Name {
 			}
 		}
 		for _, n := range in.Request.Names {
-			if c, ok := p.fromRequest(n); ok {
-				take(c)
-			}
+			take(p.fromRequest(n))
 		}
 	}
 	if host, ok := request.HostName(subject.CommonName()); ok && in.Template.Names.CommonName && !dropped(in.Amend.Drop, host) {
@@ -56,18 +55,24 @@ func (p *planner) names(subject dn.Name) []san.Name {
 	}
 	out := make([]san.Name, 0, len(taken))
 	for _, c := range taken {
+		if c.out {
+			p.row("name", c.asked, "", c.cause)
+			continue
+		}
 		p.row("name", c.asked, c.name.String(), c.cause)
-		p.nameFindings(c.name)
 		out = append(out, c.name)
+	}
+	for _, n := range out {
+		p.nameFindings(n, out)
 	}
 	p.dropsThatMissed()
 	p.counts(asked, len(out))
 	return out
 }
 
-// fromRequest brings a requested name to its canonical form, or leaves it out
-// with a row that says why.
-func (p *planner) fromRequest(n san.Name) (picked, bool) {
+// fromRequest brings a requested name to its canonical form, or says why it is
+// left out.
+func (p *planner) fromRequest(n san.Name) picked {
 	c := picked{name: n.Fresh(), asked: n.String()}
 	left := ""
 	switch {
@@ -93,18 +98,17 @@ func (p *planner) fromRequest(n san.Name) (picked, bool) {
 		left = "left out: authorities carry no alternative names here"
 	}
 	if left != "" {
-		p.row("name", c.asked, "", left)
-		return c, false
+		c.cause, c.out = left, true
 	}
-	return c, true
+	return c
 }
 
 func dropped(list []san.Name, n san.Name) bool {
 	return slices.ContainsFunc(list, func(d san.Name) bool { return d.Same(n) })
 }
 
-func (p *planner) nameFindings(n san.Name) {
-	if n.IsShort() {
+func (p *planner) nameFindings(n san.Name, all []san.Name) {
+	if n.IsShort() && !request.HasFullForm(all, n) {
 		p.find(finding.ShortName, "%s is a short name, without a domain.", n.Value)
 	}
 	if n.IsWildcard() && !p.in.Template.Names.Wildcards {

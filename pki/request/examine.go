@@ -90,7 +90,7 @@ func NameFindings(list []san.Name) finding.List {
 			add(finding.BadName, n, "No client can match %s: %s.", n, n.Fault())
 		case n.IsWildcard():
 			add(finding.WildcardName, n, "%s covers every host one level below %s.", n.Value, n.Value[2:])
-		case n.IsShort():
+		case n.IsShort() && !HasFullForm(list, n):
 			add(finding.ShortName, n, "%s is a short name, without a domain.", n.Value)
 		}
 		if seen[n.Key()] {
@@ -104,6 +104,17 @@ func NameFindings(list []san.Name) finding.List {
 		}
 	}
 	return out
+}
+
+// HasFullForm reports whether the list also has the full name of a short one:
+// then the short one is there on purpose.
+func HasFullForm(list []san.Name, short san.Name) bool {
+	for _, n := range list {
+		if n.Kind == san.DNS && strings.HasPrefix(strings.ToLower(n.Value), strings.ToLower(short.Value)+".") {
+			return true
+		}
+	}
+	return false
 }
 
 // SubjectFindings examines a subject.

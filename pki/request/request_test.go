@@ -332,3 +332,13 @@ func BenchmarkReadAndCheck(b *testing.B) {
 		}
 	}
 }
+
+func TestAShortNameBesideItsFullFormIsOnPurpose(t *testing.T) {
+	both := []san.Name{{Kind: san.DNS, Value: "pier"}, {Kind: san.DNS, Value: "Pier.ternbay.example"}}
+	if f := NameFindings(both); f.Has(finding.ShortName) {
+		t.Errorf("%v", f)
+	}
+	if f := NameFindings(both[:1]); !f.Has(finding.ShortName) {
+		t.Errorf("%v", f)
+	}
+}
