@@ -170,6 +170,18 @@ func TestProgramIsStaticallyLinked(t *testing.T) {
 	}
 }
 
+func TestColourOnlyWhereItIsWanted(t *testing.T) {
+	p := harbour(t)
+	for args, want := range map[string]bool{"authority list": false, "authority list --color always": true, "authority list --color never": false} {
+		if got := strings.Contains(p.must(strings.Fields(args)...), "\x1b["); got != want {
+			t.Errorf("%s: escapes %v", args, got)
+		}
+	}
+	if r := p.run("", "authority", "list", "--color", "blue"); r.code != 2 {
+		t.Errorf("%+v", r)
+	}
+}
+
 func TestVersionTellsTheBuild(t *testing.T) {
 	if out := (place{t: t, dir: t.TempDir()}).must("--version"); !regexp.MustCompile(`^ironseal \S+ \(.*\), go1\.\d+`).MatchString(out) {
 		t.Errorf("%q", out)

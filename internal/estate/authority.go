@@ -2,7 +2,6 @@ package estate
 
 import (
 	"context"
-	"crypto"
 	"errors"
 	"fmt"
 	"strings"
@@ -226,7 +225,7 @@ func (e *Estate) signAuthority(ctx context.Context, p AuthorityPlan, plan issue.
 	if err := e.world.Step(StepKeyKept); err != nil {
 		return nil, store.Head{}, err
 	}
-	var signer crypto.Signer = fresh.Signer()
+	signer := fresh.Signer()
 	if p.in.Issuer != nil {
 		opened, err := e.custody.Open(ctx, p.in.Issuer.Certificate.Key, p.in.Issuer.Authority.Handle, custody.ForCertificate)
 		if err != nil {

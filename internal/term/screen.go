@@ -62,7 +62,8 @@ func NewScreen(w io.Writer, colour When, noColour string) *Screen {
 	if colour == Always || colour == Auto && s.Terminal && noColour == "" && os.Getenv("TERM") != "dumb" {
 		profile = termenv.ANSI
 	}
-	r := lipgloss.NewRenderer(w, termenv.WithProfile(profile))
+	r := lipgloss.NewRenderer(w)
+	r.SetColorProfile(profile) // otherwise it asks the environment again
 	base := r.NewStyle()
 	s.styles = map[Tone]lipgloss.Style{
 		Normal: base, Strong: base.Bold(true), Quiet: base.Faint(true), Good: base.Foreground(lipgloss.Color("2")),

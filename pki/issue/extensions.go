@@ -86,9 +86,9 @@ func (p *planner) usage(kind key.Kind) ext.Set {
 	if t.IsAuthority() {
 		asked = 0
 	}
-	for _, n := range (asked &^ give &^ (ext.KeyCertSign | ext.CRLSign | ext.KeyEncipherment | ext.NonRepudiation)).Names() {
-		lack = append(lack, n)
-	}
+	// A request for encipherment with an elliptic key, or for non-repudiation,
+	// is habit: nothing that connects fails for the lack of it.
+	lack = append(lack, (asked &^ give &^ (ext.KeyCertSign | ext.CRLSign | ext.KeyEncipherment | ext.NonRepudiation)).Names()...)
 	cause = ""
 	for _, n := range askedNames {
 		if !containsFold(extended, n) {

@@ -1,0 +1,122 @@
+package term
+
+import (
+	"bytes"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/charmbracelet/lipgloss"
+
+	"ironseal/pki/finding"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/issue"
+	"ironseal/pki/specimen"
+)
+
+func screen() (*Screen, *bytes.Buffer) {
+	var b bytes.Buffer
+	return NewScreen(&b, Auto, ""), &b
+}
+
+func TestHostileTextIsMadeHarmless(t *testing.T) {
+	for in, want := range map[string]string{
+		"plain text, åæø": "plain text, åæø", "a\x1b[31mb": `a\x1b[31mb`, "a\nb": `a\x0ab`, "a\u202eb": `a\u{202e}b`, "a\u200bb": `a\u{200b}b`, "a\x00b": `a\x00b`,
+		"a\xffb": `a\xffb`, "a\u0085b": `a\x85b`, "a\u2028b": `a\u{2028}b`, "\ufeffx": `\u{feff}x`,
+	} {
+		if got := Safe(in); got != want {
+			t.Errorf("Safe(%q) = %q, want %q", in, got, want)
+		}
+	}
+}
+
+func FuzzSafe(f *testing.F) {
+	f.Add("a\x1b[31m\u202e\xff")
+	f.Fuzz(func(t *testing.T, s string) {
+		for _, r := range Safe(s) {
+			if hostile(r) {
+				t.Fatalf("%q lets %U through", s, r)
+			}
+		}
+	})
+}
+
+func TestNothingIsWiderThanTheScreen(t *testing.T) {
+	s, b := screen()
+	long := strings.Repeat("very-long-label.", 12) + "ternbay.example"
+	s.Table([]string{"a", "b", "c"}, [][]Cell{{{Text: long}, {Text: "two words " + long}, {Text: "short"}}})
+	s.Sheet("x", issue.Plan{Rows: []issue.Row{{Field: "subject", Asked: "CN=" + long, Signed: "CN=" + long, Cause: strings.Repeat("because ", 30)}, {Field: "name", Asked: "dns:" + long, Signed: "dns:" + long}},
+		Findings: finding.List{finding.New(finding.ShortName, "%s is long.", long)}}, "code", "head")
+	for _, l := range strings.Split(b.String(), "\n") {
+		if lipgloss.Width(l) > 80 {
+			t.Errorf("%d columns: %s", lipgloss.Width(l), l)
+		}
+	}
+	if strings.Contains(b.String(), "\x1b") {
+		t.Error("escapes reach a pipe")
+	}
+	joined := strings.ReplaceAll(strings.ReplaceAll(b.String(), "\n", ""), " ", "")
+	if !strings.Contains(joined, "because)") {
+		t.Error("text was lost in wrapping")
+	}
+}
+
+func TestWrapLosesNothing(t *testing.T) {
+	for _, text := range []string{"", "short", strings.Repeat("x", 100), "one two three four five six seven", "dns:www.booking.ternbay.example,dns:booking.ternbay.example", "日本語日本語日本語日本語"} {
+		for width := 1; width < 40; width++ {
+			lines := wrap(text, width)
+			if got := strings.ReplaceAll(strings.Join(lines, ""), " ", ""); got != strings.ReplaceAll(text, " ", "") {
+				t.Fatalf("width %d: %q became %q", width, text, lines)
+			}
+			for _, l := range lines {
+				if lipgloss.Width(l) > max(width, 8) {
+					t.Fatalf("width %d: line %q", width, l)
+				}
+			}
+		}
+	}
+}
+
+func TestLifetimeBarsShareOneAxis(t *testing.T) {
+	now := specimen.Now
+	root := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root", Authority: true, From: now.AddDate(-10, 0, 0), Until: now.AddDate(10, 0, 0)})
+	mid := specimen.Make(t, root, specimen.Plan{Subject: "CN=Mid", Authority: true, From: now, Until: now.AddDate(5, 0, 0)})
+	r := &hierarchy.Authority{Handle: "root"}
+	m := &hierarchy.Authority{Handle: "services", Parent: r}
+	rg := &hierarchy.Generation{Number: 1, Certificate: root.Cert, Authority: r}
+	r.Generations = []*hierarchy.Generation{rg}
+	m.Generations = []*hierarchy.Generation{{Number: 1, Certificate: mid.Cert, Issuer: rg, Authority: m}}
+	s, b := screen()
+	s.Tree(hierarchy.Hierarchy{r, m}, now)
+	lines := strings.Split(b.String(), "\n")
+	column := func(line, mark string) int {
+		before, _, ok := strings.Cut(line, mark)
+		if !ok {
+			t.Fatalf("%q has no %q:\n%s", line, mark, b.String())
+		}
+		return lipgloss.Width(before)
+	}
+	today := column(lines[3], "▲")
+	if got := column(lines[1], "━"); got != today {
+		t.Errorf("the root's passed life ends at column %d, today is %d", got, today)
+	}
+	if got := column(lines[2], "━"); got != today {
+		t.Errorf("the child begins at column %d, today is %d", got, today)
+	}
+	full, half := column(lines[1], "┫")-today, column(lines[2], "┫")-today
+	if d := full - 2*half; d < -1 || d > 1 {
+		t.Errorf("ten years are %d columns and five are %d", full, half)
+	}
+}
+
+func TestAxisAtItsEdges(t *testing.T) {
+	now := specimen.Now
+	for _, a := range []Axis{{now, now, now, 30}, {now, now.Add(time.Hour), now, 30}, {now.AddDate(-1, 0, 0), now.AddDate(100, 0, 0), now, 20}} {
+		if w := lipgloss.Width(a.Bar(a.From, a.To)); w != a.Width {
+			t.Errorf("a bar of %d columns on an axis of %d", w, a.Width)
+		}
+		if w := lipgloss.Width(a.Years()); w > a.Width {
+			t.Errorf("years of %d columns on an axis of %d", w, a.Width)
+		}
+	}
+}
