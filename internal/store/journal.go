@@ -72,6 +72,9 @@ func ParseHead(s string) (Head, error) {
 }
 
 func (e Entry) head() Head {
+	if e.Seq == 0 {
+		return Head{}
+	}
 	var sum [32]byte
 	copy(sum[:], e.Hash)
 	return Head{e.Seq, bundle.Code(sum)}
@@ -117,10 +120,7 @@ func scanEntry(row scanner) (Entry, error) {
 // Newest returns the journal's head and the time of the newest entry.
 func (s *Store) Newest(ctx context.Context) (Head, time.Time, error) {
 	e, err := newest(ctx, s.db)
-	if err != nil || e.Seq == 0 {
-		return Head{}, time.Time{}, err
-	}
-	return e.head(), e.At, nil
+	return e.head(), e.At, err
 }
 
 // Entries calls fn for the entries from number from on, oldest first, at most
@@ -180,9 +180,6 @@ func (s *Store) VerifyJournal(ctx context.Context, known *Head) (Head, error) {
 	}
 	if known != nil && known.Seq > last.Seq {
 		return Head{}, &Break{last.Seq, fmt.Sprintf("the journal ends here, and the head given is entry %d: its end was cut off, or this is an older copy", known.Seq)}
-	}
-	if last.Seq == 0 {
-		return Head{}, nil
 	}
 	return last.head(), nil
 }

@@ -15,6 +15,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	_ "modernc.org/sqlite" // the driver "sqlite"
@@ -70,7 +71,7 @@ func open(path string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	u := url.URL{Scheme: "file", Path: filepath.ToSlash(abs)}
+	u := url.URL{Scheme: "file", Path: "/" + strings.TrimPrefix(filepath.ToSlash(abs), "/")} // a drive letter must not look like a host
 	q := url.Values{}
 	q.Add("_pragma", fmt.Sprintf("busy_timeout(%d)", busyWait.Milliseconds()))
 	q.Add("_pragma", "journal_mode(WAL)")
@@ -180,7 +181,11 @@ func (s *Store) Act(ctx context.Context, at time.Time, actor string, before func
 	if err != nil {
 		return Head{}, s.explain(err)
 	}
-	var head Head
+	last, err := newest(ctx, sqlTx)
+	if err != nil {
+		return Head{}, s.explain(err)
+	}
+	head := last.head()
 	for _, e := range entries {
 		e.At, e.Actor = at.UTC(), actor
 		if head, err = tx.link(e); err != nil {
