@@ -79,8 +79,10 @@ var ErrPassphrase = errors.New("the passphrase does not open this key")
 type Header struct {
 	Derivation string // "scrypt, 64 MiB" or "PBKDF2, HMAC-SHA-256, 600000 rounds"
 	Cipher     string // "AES-256-CBC"
+	Older      bool   // a scheme that should no longer be used
 	derive     func(passphrase []byte) ([]byte, error)
-	iv, sealed []byte
+	decrypter  func(derived []byte) (cipher.BlockMode, error)
+	sealed     []byte
 }
 
 // Seal encrypts a signer's PrivateKeyInfo under a passphrase. An empty
@@ -94,28 +96,52 @@ func Seal(signer crypto.Signer, passphrase []byte, work Work, random io.Reader) 
 		return nil, err
 	}
 	defer clear(plain)
+	alg, sealed, err := SealBytes(plain, passphrase, work, random)
+	if err != nil {
+		return nil, err
+	}
+	var b cryptobyte.Builder
+	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+		b.AddBytes(alg)
+		b.AddASN1OctetString(sealed)
+	})
+	return b.Bytes()
+}
+
+// SealBytes encrypts bytes under a passphrase by PBES2. It returns the
+// AlgorithmIdentifier, whole, and the ciphertext.
+func SealBytes(plain, passphrase []byte, work Work, random io.Reader) (alg, sealed []byte, err error) {
+	if len(passphrase) == 0 {
+		return nil, nil, errors.New("an empty passphrase protects nothing: choose one")
+	}
 	seed := make([]byte, 32)
 	if _, err := io.ReadFull(random, seed); err != nil {
-		return nil, fmt.Errorf("sealing a key: no randomness: %w", err)
+		return nil, nil, fmt.Errorf("sealing: no randomness: %w", err)
 	}
 	salt, iv := seed[:16], seed[16:]
 	kdf, derive := work.params(salt)
 	if err := kdf.err(); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	derived, err := derive(passphrase)
 	if err != nil {
-		return nil, fmt.Errorf("sealing a key: %w", err)
+		return nil, nil, fmt.Errorf("sealing: %w", err)
 	}
 	defer clear(derived)
 	block, err := aes.NewCipher(derived)
 	if err != nil {
-		return nil, fmt.Errorf("sealing a key: %w", err)
+		return nil, nil, fmt.Errorf("sealing: %w", err)
 	}
-	pad := aes.BlockSize - len(plain)%aes.BlockSize
-	sealed := append(bytes.Clone(plain), bytes.Repeat([]byte{byte(pad)}, pad)...)
+	sealed = padded(plain, aes.BlockSize)
 	cipher.NewCBCEncrypter(block, iv).CryptBlocks(sealed, sealed)
-	return encodeSealed(kdf, iv, sealed)
+	alg, err = encodePBES2(kdf, iv)
+	return alg, sealed, err
+}
+
+// padded appends the padding of RFC 8018 section 6.1.1 to a copy of b.
+func padded(b []byte, size int) []byte {
+	pad := size - len(b)%size
+	return append(bytes.Clone(b), bytes.Repeat([]byte{byte(pad)}, pad)...)
 }
 
 type kdfParams struct {
@@ -147,21 +173,18 @@ func (w Work) params(salt []byte) (kdfParams, func([]byte) ([]byte, error)) {
 	}
 }
 
-func encodeSealed(k kdfParams, iv, sealed []byte) ([]byte, error) {
+func encodePBES2(k kdfParams, iv []byte) ([]byte, error) {
 	var b cryptobyte.Builder
 	sequence := func(b *cryptobyte.Builder, f func(b *cryptobyte.Builder)) { b.AddASN1(casn1.SEQUENCE, f) }
 	sequence(&b, func(b *cryptobyte.Builder) {
+		b.AddASN1ObjectIdentifier(oidPBES2)
 		sequence(b, func(b *cryptobyte.Builder) {
-			b.AddASN1ObjectIdentifier(oidPBES2)
+			sequence(b, k.add)
 			sequence(b, func(b *cryptobyte.Builder) {
-				sequence(b, k.add)
-				sequence(b, func(b *cryptobyte.Builder) {
-					b.AddASN1ObjectIdentifier(oidAES256)
-					b.AddASN1OctetString(iv)
-				})
+				b.AddASN1ObjectIdentifier(oidAES256)
+				b.AddASN1OctetString(iv)
 			})
 		})
-		b.AddASN1OctetString(sealed)
 	})
 	return b.Bytes()
 }
@@ -192,13 +215,28 @@ func (k kdfParams) add(b *cryptobyte.Builder) {
 // ReadHeader reads a sealed key's header. It refuses work factors beyond the
 // bounds of this package, so that a file cannot tie up the machine that opens it.
 func ReadHeader(der []byte) (Header, error) {
-	var h Header
 	in := cryptobyte.String(der)
-	var outer, alg, params, kdf, enc, sealed cryptobyte.String
+	var outer, alg, sealed cryptobyte.String
+	if !in.ReadASN1(&outer, casn1.SEQUENCE) || !in.Empty() || !outer.ReadASN1Element(&alg, casn1.SEQUENCE) ||
+		!outer.ReadASN1(&sealed, casn1.OCTET_STRING) {
+		return Header{}, errors.New("sealed key: it is not an EncryptedPrivateKeyInfo (RFC 5958 section 3)")
+	}
+	if len(sealed) > mostSealed {
+		return Header{}, errors.New("sealed key: the sealed part has an impossible length")
+	}
+	return readScheme(alg, sealed)
+}
+
+// readScheme reads the AlgorithmIdentifier of a passphrase-based encryption.
+func readScheme(whole, sealed cryptobyte.String) (Header, error) {
+	var h Header
+	var alg, params, kdf, enc cryptobyte.String
 	var scheme, derivation, cipherOID asn1.ObjectIdentifier
-	if !in.ReadASN1(&outer, casn1.SEQUENCE) || !in.Empty() || !outer.ReadASN1(&alg, casn1.SEQUENCE) ||
-		!alg.ReadASN1ObjectIdentifier(&scheme) || !outer.ReadASN1(&sealed, casn1.OCTET_STRING) {
-		return h, errors.New("sealed key: it is not an EncryptedPrivateKeyInfo (RFC 5958 section 3)")
+	if !whole.ReadASN1(&alg, casn1.SEQUENCE) || !alg.ReadASN1ObjectIdentifier(&scheme) {
+		return h, errors.New("sealed key: its scheme does not read")
+	}
+	if old, ok := olderSchemes[scheme.String()]; ok {
+		return readOlder(old, alg, sealed)
 	}
 	if !scheme.Equal(oidPBES2) {
 		return h, fmt.Errorf("sealed key: the scheme %s is not PBES2 (RFC 8018): seal it again with other software", scheme)
@@ -215,10 +253,17 @@ func ReadHeader(der []byte) (Header, error) {
 	if !enc.ReadASN1(&iv, casn1.OCTET_STRING) || len(iv) != aes.BlockSize {
 		return h, errors.New("sealed key: its initialisation vector is not 16 bytes")
 	}
-	if len(sealed) == 0 || len(sealed)%aes.BlockSize != 0 || len(sealed) > mostSealed {
+	if len(sealed) == 0 || len(sealed)%aes.BlockSize != 0 {
 		return h, errors.New("sealed key: the sealed part has an impossible length")
 	}
-	h.Cipher, h.iv, h.sealed = fmt.Sprintf("AES-%d-CBC", size*8), iv, sealed
+	h.Cipher, h.sealed = fmt.Sprintf("AES-%d-CBC", size*8), sealed
+	h.decrypter = func(derived []byte) (cipher.BlockMode, error) {
+		block, err := aes.NewCipher(derived)
+		if err != nil {
+			return nil, err
+		}
+		return cipher.NewCBCDecrypter(block, iv), nil
+	}
 	if err := h.readDerivation(derivation, kdf, size); err != nil {
 		return h, err
 	}
@@ -294,27 +339,46 @@ func Open(der, passphrase []byte) (crypto.Signer, error) {
 	if len(passphrase) == 0 {
 		return nil, fmt.Errorf("sealed key: the passphrase is empty: %w", ErrPassphrase)
 	}
+	plain, err := h.open(passphrase)
+	if err != nil {
+		return nil, err
+	}
+	defer clear(plain)
+	signer, err := ReadPrivate(plain)
+	if err != nil {
+		return nil, ErrPassphrase // padding fits by chance once in 256 wrong passphrases
+	}
+	return signer, nil
+}
+
+// OpenBytes decrypts what SealBytes or other software sealed: alg is the whole
+// AlgorithmIdentifier.
+func OpenBytes(alg, sealed, passphrase []byte) ([]byte, error) {
+	h, err := readScheme(alg, sealed)
+	if err != nil {
+		return nil, err
+	}
+	return h.open(passphrase)
+}
+
+func (h Header) open(passphrase []byte) ([]byte, error) {
 	derived, err := h.derive(passphrase)
 	if err != nil {
 		return nil, fmt.Errorf("sealed key: %w", err)
 	}
 	defer clear(derived)
-	block, err := aes.NewCipher(derived)
+	mode, err := h.decrypter(derived)
 	if err != nil {
 		return nil, fmt.Errorf("sealed key: %w", err)
 	}
 	plain := make([]byte, len(h.sealed))
-	defer clear(plain)
-	cipher.NewCBCDecrypter(block, h.iv).CryptBlocks(plain, h.sealed)
+	mode.CryptBlocks(plain, h.sealed)
 	pad := int(plain[len(plain)-1])
-	if pad < 1 || pad > aes.BlockSize || subtle.ConstantTimeCompare(plain[len(plain)-pad:], bytes.Repeat([]byte{byte(pad)}, pad)) != 1 {
+	if pad < 1 || pad > mode.BlockSize() || subtle.ConstantTimeCompare(plain[len(plain)-pad:], bytes.Repeat([]byte{byte(pad)}, pad)) != 1 {
+		clear(plain)
 		return nil, ErrPassphrase
 	}
-	signer, err := ReadPrivate(plain[:len(plain)-pad])
-	if err != nil {
-		return nil, ErrPassphrase // padding fits by chance once in 256 wrong passphrases
-	}
-	return signer, nil
+	return plain[:len(plain)-pad], nil
 }
 
 // Plain encodes a signer as an unsealed PrivateKeyInfo (RFC 5958 section 2).
