@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -10,12 +11,13 @@ import (
 	"ironseal/internal/term"
 	"ironseal/pki/bundle"
 	"ironseal/pki/describe"
+	"ironseal/pki/handover"
 	"ironseal/pki/span"
 )
 
 func (s *session) certificateCommand() *cobra.Command {
 	return group("certificate", "Certificates that were signed: find them, look at them, hand them out",
-		reading(s.certificateList()), reading(s.certificateShow()), reading(s.certificateExport()))
+		reading(s.certificateList()), reading(s.certificateShow()), reading(s.certificateExport()), reading(s.certificateCompare()), s.certificateHandover())
 }
 
 // certificateRow is a certificate in a list.
@@ -149,10 +151,10 @@ func (s *session) certificateShow() *cobra.Command {
 type exportFlags struct{ as, with, out string }
 
 func (f *exportFlags) add(c *cobra.Command) {
-	c.Flags().StringVar(&f.as, "as", "pem", "pem or der")
+	c.Flags().StringVar(&f.as, "as", "pem", "pem, der, p7b (PKCS#7) or p7b-pem")
 	c.Flags().StringVar(&f.with, "with", "", "\"issuers\": the intermediates behind the leaf; \"root\": the root as well")
 	c.Flags().StringVar(&f.out, "out", "", "the `FILE` or directory to write, or - for standard output")
-	completeWords(c, "as", "pem", "der")
+	completeWords(c, "as", "pem", "der", "p7b", "p7b-pem")
 	completeWords(c, "with", estate.WithIssuers, estate.WithRoot)
 }
 
@@ -194,10 +196,10 @@ func (s *session) export(cmd *cobra.Command, e *estate.Estate, h estate.Held, f 
 	if f.with != "" && f.with != estate.WithIssuers && f.with != estate.WithRoot {
 		return usage("--with %q: use issuers or root", f.with)
 	}
-	if f.as != "pem" && f.as != "der" {
-		return usage("--as %q: use pem or der", f.as)
+	if !slices.Contains([]string{"pem", "der", "p7b", "p7b-pem"}, f.as) {
+		return usage("--as %q: use pem, der, p7b or p7b-pem; a form with the key comes from: ironseal certificate handover", f.as)
 	}
-	file, err := e.Export(cmd.Context(), h, f.as, f.with)
+	file, err := e.Export(cmd.Context(), h, handover.Format(f.as), f.with)
 	if err != nil {
 		return err
 	}

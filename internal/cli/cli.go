@@ -9,6 +9,7 @@ package cli
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -178,7 +179,7 @@ Begin with:  ironseal estate create harbour     (or watch: ironseal demo)`,
 	f.StringVar(&s.colour, "color", "auto", "auto, always or never")
 	f.StringVar(&s.asOf, "as-of", "", "look at things as of `TIME` (2030-01-31, or with T12:00:00Z); only where nothing is changed")
 	root.AddCommand(s.estateCommand(), s.authorityCommand(), s.templateCommand(), s.requestCommand(), s.signCommand(),
-		s.certificateCommand(), s.readCommand(), s.verifyCommand(), s.journalCommand(), s.demoCommand(), s.referenceCommand())
+		s.certificateCommand(), s.convertCommand(), s.readCommand(), s.verifyCommand(), s.journalCommand(), s.demoCommand(), s.referenceCommand())
 	return root
 }
 
@@ -219,6 +220,14 @@ func (s *session) now() time.Time {
 		return time.Now().UTC()
 	}
 	return s.Now().UTC()
+}
+
+// random is the source of randomness.
+func (s *session) random() io.Reader {
+	if s.Random == nil {
+		return rand.Reader
+	}
+	return s.Random
 }
 
 // world hands the estate what it needs from outside.

@@ -43,6 +43,14 @@ func (s *session) templates(cmd *cobra.Command, _ []string, _ string) ([]string,
 	return e.TemplateNames(), cobra.ShellCompDirectiveNoFileComp
 }
 
+func (s *session) receivers(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+	e, err := s.estate(cmd.Context())
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	return e.ReceiverNames(), cobra.ShellCompDirectiveNoFileComp
+}
+
 func (s *session) requests(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
 	e, err := s.estate(cmd.Context())
 	if err != nil {

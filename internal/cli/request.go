@@ -335,6 +335,7 @@ func (s *session) requestWithdraw() *cobra.Command {
 
 func (s *session) decideCommand(verb, state, short, example string) *cobra.Command {
 	var because string
+	var keep bool
 	c := &cobra.Command{
 		Use:     verb + " REQUEST",
 		Short:   short,
@@ -348,18 +349,24 @@ func (s *session) decideCommand(verb, state, short, example string) *cobra.Comma
 			if err != nil {
 				return err
 			}
-			rec, head, err := e.Decide(cmd.Context(), args[0], state, because)
+			d, err := e.Decide(cmd.Context(), args[0], state, because, keep)
 			if err != nil {
 				return err
 			}
 			if s.json {
-				return s.printJSON(requestRowOf(rec))
+				return s.printJSON(requestRowOf(d.Record))
 			}
-			s.out.Say("%s R%d, %s: %s   %s", s.out.Paint(term.Good, "✓ "+state), rec.Number, term.Safe(rec.Title), term.Safe(because), s.out.Paint(term.Quiet, "journal "+head.String()))
+			s.out.Say("%s R%d, %s: %s   %s", s.out.Paint(term.Good, "✓ "+state), d.Record.Number, term.Safe(d.Record.Title), term.Safe(because), s.out.Paint(term.Quiet, "journal "+d.Head.String()))
+			if d.Destroyed != "" {
+				s.out.Say("  the key of the draft was destroyed: %s", term.Safe(d.Destroyed))
+			}
 			return nil
 		},
 		ValidArgsFunction: s.requests,
 	}
 	c.Flags().StringVar(&because, "because", "", "why")
+	if state == store.Withdrawn {
+		c.Flags().BoolVar(&keep, "keep-key", false, "keep the key file of a draft of ours; it is destroyed otherwise")
+	}
 	return c
 }

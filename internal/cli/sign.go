@@ -19,12 +19,12 @@ import (
 
 // signFlags are the flags of sign, as typed.
 type signFlags struct {
-	template, by, subject, lifetime, because string
-	add, drop, waive                         []string
+	template, by, receiver, subject, lifetime, because string
+	add, drop, waive                                   []string
 }
 
 func (f signFlags) ask() (estate.SignAsk, error) {
-	ask := estate.SignAsk{Template: f.template, By: f.by}
+	ask := estate.SignAsk{Template: f.template, By: f.by, For: f.receiver}
 	var err error
 	if ask.Amend.Add, err = typedNames(f.add); err != nil {
 		return ask, err
@@ -74,6 +74,7 @@ by --waive CODE --because TEXT, which is recorded.`,
 	fl := c.Flags()
 	fl.StringVar(&f.template, "template", "", "the template to sign by")
 	fl.StringVar(&f.by, "by", "", "the `HANDLE` of the authority that signs")
+	fl.StringVar(&f.receiver, "for", "", "the `RECEIVER` that will take it: what it demands is checked before the signature")
 	fl.StringArrayVar(&f.add, "add-name", nil, "certify this `NAME` too; may be repeated")
 	fl.StringArrayVar(&f.drop, "drop-name", nil, "leave out this `NAME`; may be repeated")
 	fl.StringVar(&f.subject, "set-subject", "", "the subject, in place of the request's")
@@ -81,6 +82,7 @@ by --waive CODE --because TEXT, which is recorded.`,
 	s.waiverFlags(c, &f.waive, &f.because)
 	s.completeTemplates(c, "template")
 	s.completeHandles(c, "by")
+	register(c, "for", s.receivers)
 	return c
 }
 

@@ -191,6 +191,25 @@ func checked(signer crypto.Signer, public key.Public, handle string) (*Opened, e
 	return &Opened{signer}, nil
 }
 
+// OpenFile opens a private key that lies outside the estate, open or sealed: a
+// draft's key, or one that somebody handed in. label names it in questions.
+func OpenFile(ctx context.Context, der []byte, kind bundle.Kind, label string, pass Passphrases) (crypto.Signer, error) {
+	if kind != bundle.SealedKey {
+		return key.ReadPrivate(der)
+	}
+	for attempt := 1; ; attempt++ {
+		secret, final, err := pass.Passphrase(ctx, Question{Handle: label, Purpose: "to open it", Again: attempt > 1})
+		if err != nil {
+			return nil, fmt.Errorf("passphrase for %s: %w", label, err)
+		}
+		signer, err := key.Open(der, secret)
+		clear(secret)
+		if err == nil || !errors.Is(err, key.ErrPassphrase) || final || attempt == tries {
+			return signer, err
+		}
+	}
+}
+
 // Has reports whether the key's file is there.
 func (c *Custody) Has(public key.Public) bool {
 	_, err := disk.Read(c.path(public), 1<<20)

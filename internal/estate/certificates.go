@@ -3,6 +3,7 @@ package estate
 import (
 	"bytes"
 	"context"
+	"crypto"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -15,6 +16,7 @@ import (
 	"ironseal/internal/store"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
+	"ironseal/pki/handover"
 	"ironseal/pki/hierarchy"
 )
 
@@ -198,37 +200,39 @@ const (
 	WithRoot    = "root"    // leaf, intermediates and the root
 )
 
-// Export makes the file for one certificate. as is "pem" or "der".
-func (e *Estate) Export(ctx context.Context, c Held, as, with string) (File, error) {
-	chain := []*cert.Certificate{c.Certificate}
+// Goods are a certificate with its whole line, and its key where it is given.
+func (e *Estate) Goods(ctx context.Context, c Held, signer crypto.Signer) (handover.Goods, error) {
+	g := handover.Goods{Leaf: c.Certificate, Key: signer}
+	line, err := e.Line(ctx, c)
+	if err != nil {
+		return g, err
+	}
+	for _, i := range line {
+		if i.SelfSigned() {
+			g.Root = i
+		} else {
+			g.Intermediates = append(g.Intermediates, i)
+		}
+	}
+	return g, nil
+}
+
+// Export makes the file for one certificate, in one of the forms that hold no key.
+func (e *Estate) Export(ctx context.Context, c Held, as handover.Format, with string) (File, error) {
+	g, err := e.Goods(ctx, c, nil)
+	if err != nil {
+		return File{}, err
+	}
+	parts := map[string][]string{Alone: {handover.PartLeaf}, WithIssuers: {handover.PartLeaf, handover.PartIntermediates}, WithRoot: {handover.PartLeaf, handover.PartIntermediates, handover.PartRoot}}[with]
 	suffix := "certificate"
 	if with != Alone {
-		line, err := e.Line(ctx, c)
-		if err != nil {
-			return File{}, err
-		}
-		for _, i := range line {
-			if with == WithRoot || !i.SelfSigned() {
-				chain = append(chain, i)
-			}
-		}
 		suffix = "with-" + with
 	}
-	stem := bundle.FileName(c.Title())
-	switch as {
-	case "der":
-		if len(chain) > 1 {
-			return File{}, fmt.Errorf("%s: DER holds one certificate: leave out --with, or use --as pem", c.Title())
-		}
-		return File{stem + "." + suffix + ".der", c.Raw}, nil
-	case "pem":
-		var b bytes.Buffer
-		for _, x := range chain {
-			b.Write(bundle.PEM(bundle.Certificate, x.Raw))
-		}
-		return File{stem + "." + suffix + ".pem", b.Bytes()}, nil
+	data, err := handover.Encode(g, handover.Writing{Parts: parts, Format: as})
+	if err != nil {
+		return File{}, fmt.Errorf("%s: %w", c.Title(), err)
 	}
-	return File{}, fmt.Errorf("format %q: use pem or der", as)
+	return File{bundle.FileName(c.Title()) + "." + suffix + as.Ending(), data}, nil
 }
 
 // Target says where a file will go and whether another is there.
@@ -253,10 +257,7 @@ func Target(f File, out string) (path string, exists bool, err error) {
 
 // WriteFile writes a file to hand out.
 func (e *Estate) WriteFile(path string, data []byte) error {
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return fmt.Errorf("%s: %w", path, disk.Plain(err))
-	}
-	if err := e.world.Disk.Replace(path, data, 0o644); err != nil {
+	if err := WriteOut(e.world.Disk, path, data, false); err != nil {
 		return err
 	}
 	return e.world.Step(StepHandingOut)

@@ -28,6 +28,7 @@ import (
 	"ironseal/internal/disk"
 	"ironseal/internal/store"
 	"ironseal/pki/dn"
+	"ironseal/pki/handover"
 	"ironseal/pki/key"
 	"ironseal/pki/template"
 )
@@ -205,13 +206,18 @@ func furnish(ctx context.Context, dir string, f Founding, w World) error {
 	if err := os.Chmod(dir, 0o700); err != nil {
 		return disk.Plain(err)
 	}
-	for _, sub := range []string{"keys", "templates"} {
+	for _, sub := range []string{"keys", "templates", "receivers"} {
 		if err := os.Mkdir(filepath.Join(dir, sub), 0o700); err != nil {
 			return disk.Plain(err)
 		}
 	}
 	for _, name := range template.StarterNames() {
 		if err := w.Disk.New(filepath.Join(dir, "templates", name+".toml"), []byte(template.Starter(name)), 0o644); err != nil {
+			return err
+		}
+	}
+	for _, name := range handover.StarterNames() {
+		if err := w.Disk.New(filepath.Join(dir, "receivers", name+".toml"), []byte(handover.Starter(name)), 0o644); err != nil {
 			return err
 		}
 	}
@@ -245,25 +251,47 @@ func (e *Estate) act(ctx context.Context, fn func(*store.Tx) ([]store.Entry, err
 
 // Template reads one template.
 func (e *Estate) Template(name string) (template.Template, error) {
-	path := filepath.Join(e.Dir, "templates", name+".toml")
-	if name != filepath.Base(name) || strings.HasPrefix(name, ".") {
-		return template.Template{}, fmt.Errorf("template %q: this is not a name of a template", name)
-	}
-	data, err := disk.Read(path, template.Most)
+	data, err := e.dataFile("template", name)
 	if err != nil {
-		names := e.TemplateNames()
-		hint := "there are: " + strings.Join(names, ", ")
-		if near := template.Nearest(name, names); near != "" {
-			hint = fmt.Sprintf("did you mean %q? %s", near, hint)
-		}
-		return template.Template{}, fmt.Errorf("template %q: there is none of this name; %s", name, hint)
+		return template.Template{}, err
 	}
 	return template.Parse(name, data)
 }
 
+// Receiver reads one receiver.
+func (e *Estate) Receiver(name string) (handover.Receiver, error) {
+	data, err := e.dataFile("receiver", name)
+	if err != nil {
+		return handover.Receiver{}, err
+	}
+	return handover.ParseReceiver(name, data)
+}
+
+// dataFile reads a template's or a receiver's file by its name.
+func (e *Estate) dataFile(kind, name string) ([]byte, error) {
+	if name == "" || name != filepath.Base(name) || strings.HasPrefix(name, ".") {
+		return nil, fmt.Errorf("%s %q: this is not a name of a %s", kind, name, kind)
+	}
+	data, err := disk.Read(filepath.Join(e.Dir, kind+"s", name+".toml"), template.Most)
+	if err == nil {
+		return data, nil
+	}
+	names := e.dataNames(kind)
+	hint := "there are: " + strings.Join(names, ", ")
+	if near := template.Nearest(name, names); near != "" {
+		hint = fmt.Sprintf("did you mean %q? %s", near, hint)
+	}
+	return nil, fmt.Errorf("%s %q: there is none of this name; %s", kind, name, hint)
+}
+
 // TemplateNames lists the templates, by name.
-func (e *Estate) TemplateNames() []string {
-	files, err := filepath.Glob(filepath.Join(escapeGlob(e.Dir), "templates", "*.toml"))
+func (e *Estate) TemplateNames() []string { return e.dataNames("template") }
+
+// ReceiverNames lists the receivers, by name.
+func (e *Estate) ReceiverNames() []string { return e.dataNames("receiver") }
+
+func (e *Estate) dataNames(kind string) []string {
+	files, err := filepath.Glob(filepath.Join(escapeGlob(e.Dir), kind+"s", "*.toml"))
 	if err != nil {
 		return nil
 	}

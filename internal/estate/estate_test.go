@@ -169,7 +169,7 @@ func TestTheSameRequestIsTakenInOnce(t *testing.T) {
 func TestARecordThatChangedMeanwhileStopsTheSignature(t *testing.T) {
 	for what, meanwhile := range map[string]func(dir string, e *Estate) error{
 		"declined": func(_ string, e *Estate) error {
-			_, _, err := e.Decide(ctx, "R1", store.Declined, "not ours")
+			_, err := e.Decide(ctx, "R1", store.Declined, "not ours", false)
 			return err
 		},
 		"signed": func(_ string, e *Estate) error { return sign(e, sheet(t, e, 1)) },

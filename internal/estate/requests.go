@@ -185,24 +185,48 @@ func (e *Estate) Request(ctx context.Context, name string) (store.Request, *requ
 	return rec, r, nil
 }
 
-// Decide declines or withdraws a waiting request.
-func (e *Estate) Decide(ctx context.Context, name, state, reason string) (store.Request, store.Head, error) {
-	rec, _, err := e.Request(ctx, name)
+// Decided is what became of a request that was declined or withdrawn.
+type Decided struct {
+	Record    store.Request
+	Head      store.Head
+	Destroyed string // the key file of our own draft that was destroyed, or ""
+}
+
+// Decide declines or withdraws a waiting request. When a draft of ours is
+// withdrawn, its key is destroyed on record, unless it is to be kept.
+func (e *Estate) Decide(ctx context.Context, name, state, reason string, keepKey bool) (Decided, error) {
+	var out Decided
+	rec, r, err := e.Request(ctx, name)
 	if err != nil {
-		return rec, store.Head{}, err
+		return out, err
+	}
+	file := ""
+	if state == store.Withdrawn && !keepKey {
+		if file, _, err = e.records.DraftKey(ctx, r.Key.Fingerprint()); err != nil {
+			return out, err
+		}
 	}
 	act := map[string]string{store.Declined: "decline", store.Withdrawn: "withdraw"}[state]
-	head, err := e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+	out.Head, err = e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
 		if err := tx.Decide(rec.Number, state, reason, e.world.Now()); err != nil {
 			return nil, err
 		}
-		return []store.Entry{entry(act, fmt.Sprintf("R%d", rec.Number), "because", reason)}, nil
+		if file == "" {
+			return []store.Entry{entry(act, fmt.Sprintf("R%d", rec.Number), "because", reason)}, nil
+		}
+		return []store.Entry{entry(act, fmt.Sprintf("R%d", rec.Number), "because", reason, "key_destroyed", file)}, tx.DropDraft(r.Key.Fingerprint())
 	})
 	if err != nil {
-		return rec, head, err
+		return out, err
 	}
-	rec, err = e.records.Request(ctx, rec.Number)
-	return rec, head, err
+	if file != "" {
+		if err := e.world.Disk.Remove(file); err != nil {
+			return out, fmt.Errorf("R%d is withdrawn, and its key is still there: %w: delete it by hand", rec.Number, err)
+		}
+		out.Destroyed = file
+	}
+	out.Record, err = e.records.Request(ctx, rec.Number)
+	return out, err
 }
 
 // DraftAsk is what a person asks for when drafting a request for a host.
@@ -293,7 +317,14 @@ func writeDraft(ctx context.Context, w World, e *Estate, d Drafted, keyPEM, requ
 	err := w.Disk.New(d.RequestFile, requestPEM, 0o644)
 	if err == nil && e != nil {
 		sum := d.Request.SHA256()
-		_, err = e.act(ctx, func(*store.Tx) ([]store.Entry, error) {
+		_, err = e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+			file, err := filepath.Abs(d.KeyFile)
+			if err != nil {
+				return nil, err
+			}
+			if err := tx.AddDraft(d.Request.Key.Fingerprint(), file, d.Sealed, e.world.Now()); err != nil {
+				return nil, err
+			}
 			return []store.Entry{entry("draft", d.Request.Title(), "sha256", fmt.Sprintf("%x", sum), "key", fmt.Sprintf("%x", d.Request.Key.Fingerprint()))}, nil
 		})
 		if err != nil {

@@ -11,6 +11,7 @@ import (
 	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
+	"ironseal/pki/handover"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
 	"ironseal/pki/request"
@@ -22,6 +23,7 @@ type SignAsk struct {
 	Request  string // "R7"
 	Template string
 	By       string // a handle; "" when only one authority signs by the template
+	For      string // a receiver whose demands are checked; "" for none
 	Amend    issue.Amendments
 	Waivers  []finding.Waiver
 }
@@ -67,10 +69,30 @@ func (e *Estate) PlanSign(ctx context.Context, ask SignAsk) (*Sheet, error) {
 	if s.Plan, err = issue.New(in); err != nil {
 		return nil, err
 	}
+	if ask.For != "" {
+		unmet, err := e.unmet(ask.For, s)
+		if err != nil {
+			return nil, err
+		}
+		s.Plan.Findings = append(s.Plan.Findings, unmet...).Ranked()
+	}
 	if s.Plan.Findings, err = s.Plan.Findings.Waive(rec.Number, ask.Waivers); err != nil {
 		return nil, fmt.Errorf("R%d: %w", rec.Number, err)
 	}
 	return s, nil
+}
+
+// unmet checks what the receiver demands against what will be signed.
+func (e *Estate) unmet(receiver string, s *Sheet) (finding.List, error) {
+	r, err := e.Receiver(receiver)
+	if err != nil {
+		return nil, err
+	}
+	o := handover.Offer{Extended: s.Template.ExtendedUsage(), Names: s.Plan.Names, Key: s.Request.Key.Kind, Bits: s.Request.Key.Bits}
+	for _, g := range s.Issuer.Line() {
+		o.Issuers = append(o.Issuers, g.Certificate)
+	}
+	return r.Unmet(o), nil
 }
 
 func afterState(r store.Request) string {

@@ -343,3 +343,28 @@ func (s *Store) Count(ctx context.Context) (Counts, error) {
 	}
 	return c, nil
 }
+
+// AddDraft remembers where the key of a draft was written.
+func (t *Tx) AddDraft(key [32]byte, file string, sealed bool, at time.Time) error {
+	n := 0
+	if sealed {
+		n = 1
+	}
+	_, err := t.tx.ExecContext(t.ctx, "INSERT INTO draft VALUES (?,?,?,?)", key[:], file, n, stamp(at))
+	return err
+}
+
+// DropDraft forgets a draft's key.
+func (t *Tx) DropDraft(key [32]byte) error {
+	_, err := t.tx.ExecContext(t.ctx, "DELETE FROM draft WHERE key_sha256 = ?", key[:])
+	return err
+}
+
+// DraftKey tells where the key of a draft was written, or "".
+func (s *Store) DraftKey(ctx context.Context, key [32]byte) (file string, sealed bool, err error) {
+	err = s.db.QueryRowContext(ctx, "SELECT file, sealed FROM draft WHERE key_sha256 = ?", key[:]).Scan(&file, &sealed)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", false, nil
+	}
+	return file, sealed, err
+}

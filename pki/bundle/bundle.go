@@ -137,6 +137,11 @@ func (c *Contents) readDER(data []byte) {
 		var one cryptobyte.String
 		before := len(data) - len(in)
 		if !in.ReadASN1Element(&one, casn1.SEQUENCE) {
+			if der, err := toDER(bytes.TrimRight(in, "\r\n")); err == nil && before == 0 {
+				c.remark("BER encoding")
+				c.add(Object{DER: der})
+				return
+			}
 			if rest := bytes.TrimRight(in, "\r\n\x00 \x1a"); len(rest) == 0 {
 				c.remark("padding after the object")
 			} else {
@@ -144,7 +149,28 @@ func (c *Contents) readDER(data []byte) {
 			}
 			return
 		}
-		c.Objects = append(c.Objects, Object{Kind: KindOf(one), DER: bytes.Clone(one)})
+		c.add(Object{DER: bytes.Clone(one)})
+	}
+}
+
+// add takes in one object. The certificates of a PKCS#7 container are taken in
+// one by one.
+func (c *Contents) add(o Object) {
+	o.Kind = KindOf(o.DER)
+	if o.Kind != SignedData {
+		c.Objects = append(c.Objects, o)
+		return
+	}
+	list, err := ReadSignedData(o.DER)
+	if err != nil {
+		c.Problems = append(c.Problems, Problem{o.Line, err.Error()})
+		return
+	}
+	c.remark(fmt.Sprintf("a PKCS#7 container with %d certificate(s)", len(list)))
+	for _, der := range list {
+		if len(c.Objects) < MostObjects {
+			c.Objects = append(c.Objects, Object{Kind: KindOf(der), DER: der, Label: o.Label, Line: o.Line})
+		}
 	}
 }
 
@@ -276,6 +302,12 @@ func (c *Contents) readArmoured(text string) {
 
 func (c *Contents) addArmoured(label, body string, line int, closed bool) {
 	der, ok := c.decodeBody(body)
+	if ok && len(der) > 1 && !complete(der) {
+		if better, err := toDER(der); err == nil {
+			c.remark("BER encoding")
+			der = better
+		}
+	}
 	whole := ok && len(der) > 0 && complete(der)
 	switch {
 	case whole && !closed:
@@ -290,7 +322,7 @@ func (c *Contents) addArmoured(label, body string, line int, closed bool) {
 		c.Problems = append(c.Problems, Problem{line, fmt.Sprintf("the %s does not read: %s", strings.ToLower(label), cutShort(der, 0))})
 		return
 	}
-	c.Objects = append(c.Objects, Object{Kind: KindOf(der), DER: der, Label: label, Line: line})
+	c.add(Object{DER: der, Label: label, Line: line})
 }
 
 func complete(der []byte) bool {
@@ -375,7 +407,7 @@ func (c *Contents) readBare(text string) {
 			continue
 		}
 		c.remark("no BEGIN and END lines")
-		c.Objects = append(c.Objects, Object{Kind: KindOf(der[:want]), DER: der[:want], Line: i + 1})
+		c.add(Object{DER: der[:want], Line: i + 1})
 		i += used - 1
 	}
 }

@@ -51,6 +51,8 @@ const (
 	NameMismatch    Code = "key-and-issuer-differ"
 	TemplateAtOdds  Code = "template-contradiction"
 	IssuerNotUsable Code = "issuer-not-usable"
+	ReceiverDemand  Code = "receiver-demand"
+	OlderProfile    Code = "older-protection"
 
 	// About a certificate, a chain or a file.
 	NoPath            Code = "no-path"
@@ -126,6 +128,9 @@ var registry = []Rule{
 	{NameMismatch, Bar, "The key opened is not the authority's key.", "The signature would fail everywhere.", "check the estate"},
 	{TemplateAtOdds, Warn, "The template contradicts itself.", "What it makes would be refused by some clients.", "change the template file"},
 	{IssuerNotUsable, Bar, "This authority cannot sign certificates.", "It lacks the authority mark or the usage to sign (RFC 5280 section 4.2.1.3).", "sign by another authority"},
+
+	{ReceiverDemand, Stop, "The receiver demands something that the certificate will not have.", "It would raise an alarm there, or refuse the file, after everything else is done.", "sign by a template that has it, or for another receiver"},
+	{OlderProfile, Warn, "The file is protected by triple DES and SHA-1.", "Whoever gets hold of it can try passwords quickly; some software no longer opens it.", "use it only for devices that take nothing newer, and delete it after the import"},
 
 	{NoPath, Bar, "No chain leads from the certificate to a trusted anchor.", "A client that trusts only these anchors refuses it.", "see the steps"},
 	{UnknownAnchor, Bar, "The chain ends at a root that is not trusted.", "The root was not among the anchors given.", "install that root at the client, or give it: --anchor FILE"},

@@ -13,6 +13,9 @@ func keysOf(into any, path []string) []string {
 		t = t.Elem()
 	}
 	for _, step := range path {
+		for t.Kind() == reflect.Slice {
+			t = t.Elem()
+		}
 		found := false
 		for i := 0; t.Kind() == reflect.Struct && i < t.NumField(); i++ {
 			if tomlKey(t.Field(i)) == step {
@@ -23,6 +26,9 @@ func keysOf(into any, path []string) []string {
 		if !found {
 			return nil
 		}
+	}
+	for t.Kind() == reflect.Slice {
+		t = t.Elem()
 	}
 	var out []string
 	for i := 0; t.Kind() == reflect.Struct && i < t.NumField(); i++ {

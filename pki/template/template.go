@@ -156,10 +156,8 @@ func (t Template) check() error {
 			return fmt.Errorf("extended-key-usage: %w", err)
 		}
 	}
-	for _, k := range t.Keys {
-		if _, _, err := keyRule(k); err != nil {
-			return fmt.Errorf("keys: %w", err)
-		}
+	if err := CheckKeys(t.Keys); err != nil {
+		return err
 	}
 	return t.checkFields()
 }
@@ -199,8 +197,22 @@ func keyRule(s string) (family string, least int, err error) {
 }
 
 // TakesKey reports whether the template takes a key of this kind and size.
-func (t Template) TakesKey(kind key.Kind, bits int) bool {
-	for _, rule := range t.Keys {
+func (t Template) TakesKey(kind key.Kind, bits int) bool { return KeyFits(t.Keys, kind, bits) }
+
+// CheckKeys checks a list of key kinds as template and receiver files write it.
+func CheckKeys(rules []string) error {
+	for _, r := range rules {
+		if _, _, err := keyRule(r); err != nil {
+			return fmt.Errorf("keys: %w", err)
+		}
+	}
+	return nil
+}
+
+// KeyFits reports whether a list of key kinds, such as "rsa-2048+" and
+// "ecdsa-p256", takes a key of this kind and size.
+func KeyFits(rules []string, kind key.Kind, bits int) bool {
+	for _, rule := range rules {
 		family, least, err := keyRule(rule)
 		if err != nil {
 			continue

@@ -1,0 +1,246 @@
+package cli
+
+import (
+	"context"
+	"crypto"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ironseal/internal/custody"
+	"ironseal/internal/estate"
+	"ironseal/internal/term"
+	"ironseal/pki/bundle"
+	"ironseal/pki/cert"
+	"ironseal/pki/finding"
+	"ironseal/pki/handover"
+)
+
+// convertFlags are the flags of convert, as typed.
+type convertFlags struct {
+	to, out, name, openWith string
+	parts                   []string
+	password                passwordFlags
+}
+
+func (s *session) convertCommand() *cobra.Command {
+	var f convertFlags
+	var all []string
+	for _, x := range handover.Formats() {
+		all = append(all, string(x))
+	}
+	c := reading(&cobra.Command{
+		Use:   "convert FILE... --to FORMAT",
+		Short: "Bring certificates and keys into another form, in order",
+		Long: `Read certificates and keys in any form (PEM, DER, PKCS#7, PKCS#12, PKCS#8, PKCS#1,
+SEC 1), put them in order, drop duplicates and strays, and write them in one form.
+What was done is said. No estate is needed.
+
+FORMAT is one of ` + strings.Join(all, ", ") + `.`,
+		Example: `  ironseal convert ../handed-out/booking.ternbay.example.with-issuers.pem ../handed-out/root.pem --to p7b --out ../handed-out/booking.p7b
+  ironseal convert ../handed-out/booking.ternbay.example.with-issuers.pem ../drafts/booking.ternbay.example.key.pem --to p12 --make-password --out ../handed-out/booking.p12`,
+		Args: atLeast(1, "a file"),
+		RunE: func(cmd *cobra.Command, args []string) error { return s.convert(cmd.Context(), f, args) },
+	})
+	fl := c.Flags()
+	fl.StringVar(&f.to, "to", "", "the `FORMAT`")
+	fl.StringVar(&f.out, "out", "", "the `FILE` or directory to write, or - for standard output")
+	fl.StringVar(&f.name, "name", "", "the friendly name in PKCS#12; the host when left out")
+	fl.StringVar(&f.openWith, "open-with", "", "the password of sealed input, from a `FILE`")
+	fl.StringSliceVar(&f.parts, "parts", nil, "only these: key, leaf, intermediates, root")
+	f.password.add(c)
+	completeWords(c, "to", all...)
+	completeWords(c, "parts", handover.PartKey, handover.PartLeaf, handover.PartIntermediates, handover.PartRoot)
+	return c
+}
+
+func (s *session) convert(ctx context.Context, f convertFlags, args []string) error {
+	format := handover.Format(f.to)
+	if !slices.Contains(handover.Formats(), format) {
+		return usage("convert: --to %q: use one of %v", f.to, handover.Formats())
+	}
+	certs, keys, err := s.collect(ctx, f, args)
+	if err != nil {
+		return err
+	}
+	goods, notes, err := handover.Sort(certs, keys)
+	if err != nil {
+		return fmt.Errorf("convert: %w", err)
+	}
+	w := handover.Writing{Format: format, Parts: f.parts, Random: s.random()}
+	if len(w.Parts) == 0 {
+		w.Parts = partsOf(goods, format)
+	}
+	title := "key"
+	if goods.Leaf != nil {
+		title = goods.Leaf.Title()
+	}
+	if w.FriendlyName = f.name; w.FriendlyName == "" {
+		w.FriendlyName = title
+	}
+	made := false
+	if format.NeedsPassword() {
+		if w.Password, made, err = s.password(ctx, f.password, "the new file"); err != nil {
+			return err
+		}
+		defer clear(w.Password)
+	}
+	data, err := handover.Encode(goods, w)
+	if err != nil {
+		return fmt.Errorf("convert: %w", err)
+	}
+	if f.out == "-" {
+		if made {
+			s.errs.Say("password %s (shown once)", w.Password)
+		}
+		return s.out.Raw(data)
+	}
+	file := estate.File{Name: bundle.FileName(title) + format.Ending(), Data: data}
+	secret := slices.Contains(w.Parts, handover.PartKey)
+	return s.writeConverted(ctx, f, file, secret, notes, w, made)
+}
+
+func (s *session) writeConverted(ctx context.Context, f convertFlags, file estate.File, secret bool, notes []string, w handover.Writing, made bool) error {
+	path, other, err := estate.Target(file, s.path(f.out))
+	if err != nil {
+		return err
+	}
+	if other {
+		if err := s.agree(ctx, fmt.Sprintf("%s is there with other content. Replace it?", term.Safe(path))); err != nil {
+			return err
+		}
+	}
+	if err := estate.WriteOut(s.Disk, path, file.Data, secret); err != nil {
+		return err
+	}
+	if s.json {
+		v := map[string]any{"file": path, "notes": append([]string{}, notes...)}
+		if made {
+			v["password"] = string(w.Password)
+		}
+		return s.printJSON(v)
+	}
+	s.out.Say("%s %s, holding %s", s.out.Paint(term.Good, "✓ wrote"), term.Safe(path), strings.Join(w.Parts, ", "))
+	for _, n := range notes {
+		s.out.Say("  %s", term.Safe(n))
+	}
+	if made {
+		s.out.Say("  password  %s   %s", s.out.Paint(term.Accent, string(w.Password)), s.out.Paint(term.Quiet, "shown once: hand it over by another way than the file"))
+	}
+	if w.Format == handover.P12Older {
+		s.out.Findings(finding.List{finding.New(finding.OlderProfile, "%s is protected the older way.", path)})
+	}
+	return nil
+}
+
+// partsOf is what a form usually holds of these goods.
+func partsOf(g handover.Goods, f handover.Format) []string {
+	var out []string
+	if g.Key != nil && f.HoldsKey() {
+		out = append(out, handover.PartKey)
+	}
+	if f == handover.KeyPlain || f == handover.KeySealed || f == handover.KeyPKCS1 || f == handover.KeySEC1 {
+		return []string{handover.PartKey}
+	}
+	out = append(out, handover.PartLeaf)
+	if f == handover.DER {
+		return out
+	}
+	if len(g.Intermediates) > 0 {
+		out = append(out, handover.PartIntermediates)
+	}
+	if g.Root != nil && g.Root != g.Leaf {
+		out = append(out, handover.PartRoot)
+	}
+	return out
+}
+
+// collect reads the certificates and keys of files, opening what is sealed.
+func (s *session) collect(ctx context.Context, f convertFlags, args []string) (certs []*cert.Certificate, keys []crypto.Signer, err error) {
+	pass := &openers{s: s, file: f.openWith}
+	for _, a := range args {
+		inputs, err := estate.ReadInput(s.path(a), s.stdin)
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, in := range inputs {
+			c, err := bundle.Read(in.Data)
+			if err != nil {
+				return nil, nil, fmt.Errorf("%s: %w", in.Name, err)
+			}
+			for _, p := range c.Problems {
+				return nil, nil, fmt.Errorf("%s: %w", in.Name, p)
+			}
+			for _, o := range c.Objects {
+				moreCerts, moreKeys, err := openObject(ctx, o, in.Name, pass)
+				if err != nil {
+					return nil, nil, fmt.Errorf("%s: %w", in.Name, err)
+				}
+				certs, keys = append(certs, moreCerts...), append(keys, moreKeys...)
+			}
+		}
+	}
+	return certs, keys, nil
+}
+
+func openObject(ctx context.Context, o bundle.Object, name string, pass custody.Passphrases) (certs []*cert.Certificate, keys []crypto.Signer, err error) {
+	switch o.Kind {
+	case bundle.Certificate:
+		c, err := cert.Read(o.DER)
+		return []*cert.Certificate{c}, nil, err
+	case bundle.PrivateKey, bundle.SealedKey:
+		k, err := custody.OpenFile(ctx, o.DER, o.Kind, name, pass)
+		return nil, []crypto.Signer{k}, err
+	case bundle.Store:
+		entries, err := openStore(ctx, o.DER, name, pass)
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, e := range entries {
+			if e.Signer != nil {
+				keys = append(keys, e.Signer)
+				continue
+			}
+			c, err := cert.Read(e.Certificate)
+			if err != nil {
+				return nil, nil, err
+			}
+			certs = append(certs, c)
+		}
+		return certs, keys, nil
+	}
+	return nil, nil, fmt.Errorf("a %s cannot be brought into another form", o.Kind)
+}
+
+// openStore opens a PKCS#12 file, asking for its password.
+func openStore(ctx context.Context, der []byte, name string, pass custody.Passphrases) ([]bundle.StoreEntry, error) {
+	for attempt := 1; ; attempt++ {
+		secret, final, err := pass.Passphrase(ctx, custody.Question{Handle: name, Purpose: "to open it", Again: attempt > 1})
+		if err != nil {
+			return nil, err
+		}
+		entries, err := bundle.ReadStore(der, secret)
+		clear(secret)
+		if err == nil || !errors.Is(err, bundle.ErrPassword) || final || attempt == 3 {
+			return entries, err
+		}
+	}
+}
+
+// openers answers for sealed input: from --open-with, else as usual.
+type openers struct {
+	s    *session
+	file string
+}
+
+// Passphrase implements custody.Passphrases.
+func (o *openers) Passphrase(ctx context.Context, q custody.Question) ([]byte, bool, error) {
+	if o.file != "" {
+		secret, err := custody.ReadPassphraseFile(o.s.path(o.file))
+		return secret, true, err
+	}
+	return (*passphrases)(o.s).Passphrase(ctx, q)
+}

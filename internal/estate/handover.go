@@ -1,0 +1,157 @@
+package estate
+
+import (
+	"context"
+	"crypto"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"ironseal/internal/custody"
+	"ironseal/internal/disk"
+	"ironseal/internal/store"
+	"ironseal/pki/bundle"
+	"ironseal/pki/finding"
+	"ironseal/pki/handover"
+	"ironseal/pki/key"
+)
+
+// ReadMeFile is the page in a handover.
+const ReadMeFile = "READ-ME.txt"
+
+// HandoverAsk is what a person asks for when handing a certificate over.
+type HandoverAsk struct {
+	Certificate Held
+	Receiver    handover.Receiver
+	Signer      crypto.Signer // the private key; nil where it stayed on the device
+	Password    []byte        // for files that are sealed
+	Dir         string        // in which the folder is made
+}
+
+// HandedOver is a handover that was written.
+type HandedOver struct {
+	Dir      string
+	Files    []handover.Packed
+	Notes    []string
+	Findings finding.List
+	Page     []byte
+}
+
+// DraftSigner finds the private key of a certificate whose request we drafted;
+// nil when there is none.
+func (e *Estate) DraftSigner(ctx context.Context, c Held) (crypto.Signer, error) {
+	file, _, err := e.records.DraftKey(ctx, c.Key.Fingerprint())
+	if err != nil || file == "" {
+		return nil, err
+	}
+	return OpenKeyFile(ctx, file, c.Title(), e.custody.Pass)
+}
+
+// OpenKeyFile opens the one private key in a file.
+func OpenKeyFile(ctx context.Context, file, label string, pass custody.Passphrases) (crypto.Signer, error) {
+	data, err := disk.Read(file, bundle.MostBytes)
+	if err != nil {
+		return nil, fmt.Errorf("key of %s: %w: if it was moved, give it with --key FILE", label, err)
+	}
+	c, err := bundle.Read(data)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	for _, o := range c.Objects {
+		if o.Kind == bundle.PrivateKey || o.Kind == bundle.SealedKey {
+			signer, err := custody.OpenFile(ctx, o.DER, o.Kind, label, pass)
+			if err != nil {
+				return nil, fmt.Errorf("%s: %w", file, err)
+			}
+			return signer, nil
+		}
+	}
+	return nil, fmt.Errorf("%s: there is no private key in it", file)
+}
+
+// Handover writes a folder named for the host with everything one receiver
+// needs, and records it. A folder that is there already is not touched.
+func (e *Estate) Handover(ctx context.Context, ask HandoverAsk) (HandedOver, error) {
+	var out HandedOver
+	c, r := ask.Certificate, ask.Receiver
+	if ask.Signer != nil {
+		pub, err := key.Of(ask.Signer)
+		if err != nil {
+			return out, err
+		}
+		if !key.Same(pub, c.Key) {
+			return out, fmt.Errorf("%s: the private key belongs to another certificate: give its own with --key FILE", c.Title())
+		}
+	}
+	goods, err := e.Goods(ctx, c, ask.Signer)
+	if err != nil {
+		return out, err
+	}
+	host := bundle.FileName(c.Title())
+	if out.Files, out.Notes, err = r.Pack(goods, host, handover.Writing{Password: ask.Password, Random: e.world.Random}); err != nil {
+		return out, err
+	}
+	offer := handover.Offer{Extended: c.Extended, Names: c.Names, Key: c.Key.Kind, Bits: c.Key.Bits, Issuers: goods.Chain()[1:]}
+	out.Findings = r.Unmet(offer)
+	for _, f := range out.Files {
+		if f.Rule.Format == handover.P12Older {
+			out.Findings = append(out.Findings, finding.New(finding.OlderProfile, "%s is protected the older way.", f.Name))
+		}
+	}
+	out.Page = r.ReadMe(goods, host, out.Files, out.Notes)
+	out.Dir = filepath.Join(ask.Dir, host+"."+r.Name)
+	return out, e.writeHandover(ctx, out, c, r.Name)
+}
+
+func (e *Estate) writeHandover(ctx context.Context, out HandedOver, c Held, receiver string) error {
+	if _, err := os.Lstat(out.Dir); err == nil {
+		return fmt.Errorf("handover: %s: %w: move it away, or choose another --out", out.Dir, disk.ErrExists)
+	}
+	parent := filepath.Dir(out.Dir)
+	if err := os.MkdirAll(parent, 0o755); err != nil {
+		return fmt.Errorf("handover: %s: %w", parent, disk.Plain(err))
+	}
+	making, err := os.MkdirTemp(parent, ".ironseal-making-*")
+	if err != nil {
+		return fmt.Errorf("handover: %s cannot be written: %w", parent, disk.Plain(err))
+	}
+	defer os.RemoveAll(making)
+	var names []string
+	for _, f := range out.Files {
+		mode := os.FileMode(0o644)
+		if f.Secret {
+			mode = 0o600
+		}
+		if err := e.world.Disk.New(filepath.Join(making, f.Name), f.Data, mode); err != nil {
+			return fmt.Errorf("handover: %w", err)
+		}
+		names = append(names, f.Name)
+	}
+	if err := e.world.Disk.New(filepath.Join(making, ReadMeFile), out.Page, 0o644); err != nil {
+		return fmt.Errorf("handover: %w", err)
+	}
+	// Recorded first: nothing is released before it is on record.
+	if _, err := e.act(ctx, func(*store.Tx) ([]store.Entry, error) {
+		return []store.Entry{entry("handover", c.Title(), "serial", c.SerialHex(), "receiver", receiver, "files", names)}, nil
+	}); err != nil {
+		return err
+	}
+	if err := os.Rename(making, out.Dir); err != nil {
+		return errors.Join(fmt.Errorf("handover: %s: %w", out.Dir, disk.Plain(err)))
+	}
+	return nil
+}
+
+// WriteOut writes a file outside the estate; one with a private key is made
+// readable by its owner only.
+func WriteOut(d disk.Disk, path string, data []byte, secret bool) error {
+	mode := os.FileMode(0o644)
+	if secret {
+		mode = 0o600
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return fmt.Errorf("%s: %w", path, disk.Plain(err))
+	}
+	return d.Replace(path, data, mode)
+}

@@ -1,0 +1,581 @@
+package bundle
+
+import (
+	"crypto"
+	"crypto/hmac"
+	"crypto/pbkdf2"
+	"crypto/sha1"
+	"crypto/sha256"
+	"crypto/sha512"
+	"encoding/asn1"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"unicode/utf16"
+
+	"golang.org/x/crypto/cryptobyte"
+	casn1 "golang.org/x/crypto/cryptobyte/asn1"
+
+	"ironseal/pki/key"
+)
+
+// Profile says how a PKCS#12 file is protected.
+type Profile string
+
+const (
+	Modern Profile = "modern" // AES-256 under PBKDF2; MAC of RFC 7292 appendix B with SHA-256
+	PBMAC1 Profile = "pbmac1" // the same, with the MAC of RFC 9579
+	Older  Profile = "older"  // triple DES and SHA-1, for devices that read nothing newer
+)
+
+// Work factors of files that are written.
+const (
+	storeRounds = 250_000 // PBKDF2 with HMAC-SHA-256, for each of the two parts
+	macRounds   = 100_000 // of the MAC
+	olderRounds = 2_048   // what devices of that age accept
+)
+
+var (
+	oidShroudedKey  = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 12, 10, 1, 2}
+	oidKeyBag       = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 12, 10, 1, 1}
+	oidCertBag      = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 12, 10, 1, 3}
+	oidSafeBag      = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 12, 10, 1, 6}
+	oidX509Cert     = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 9, 22, 1}
+	oidFriendlyName = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 9, 20}
+	oidLocalKey     = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 9, 21}
+	oidJavaTrust    = asn1.ObjectIdentifier{2, 16, 840, 1, 113894, 746875, 1, 1}
+	oidAnyUsage     = asn1.ObjectIdentifier{2, 5, 29, 37, 0}
+	oidPBMAC1       = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 5, 14}
+	oidPBKDF2       = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 5, 12}
+	oidHMACSHA256   = asn1.ObjectIdentifier{1, 2, 840, 113549, 2, 9}
+	macHashes       = []struct {
+		oid, hmac asn1.ObjectIdentifier
+		new       func() hash.Hash
+	}{
+		{asn1.ObjectIdentifier{1, 3, 14, 3, 2, 26}, asn1.ObjectIdentifier{1, 2, 840, 113549, 2, 7}, sha1.New},
+		{asn1.ObjectIdentifier{2, 16, 840, 1, 101, 3, 4, 2, 1}, oidHMACSHA256, sha256.New},
+		{asn1.ObjectIdentifier{2, 16, 840, 1, 101, 3, 4, 2, 2}, asn1.ObjectIdentifier{1, 2, 840, 113549, 2, 10}, sha512.New384},
+		{asn1.ObjectIdentifier{2, 16, 840, 1, 101, 3, 4, 2, 3}, asn1.ObjectIdentifier{1, 2, 840, 113549, 2, 11}, sha512.New},
+	}
+)
+
+// StoreEntry is one object of a PKCS#12 file.
+type StoreEntry struct {
+	Signer      crypto.Signer // a private key, or
+	Certificate []byte        // a certificate
+	Name        string        // the friendly name
+	Anchor      bool          // marked as trusted, the way Java marks it
+	localKey    []byte
+}
+
+// WriteStore writes a PKCS#12 file (RFC 7292): the keys sealed each by itself,
+// the certificates sealed together. An empty password is refused.
+func WriteStore(entries []StoreEntry, password []byte, profile Profile, random io.Reader) ([]byte, error) {
+	if len(password) == 0 {
+		return nil, errors.New("PKCS#12: an empty password protects nothing: choose one")
+	}
+	seal := func(plain []byte) (alg, sealed []byte, err error) {
+		if profile == Older {
+			return key.SealOlder(plain, password, olderRounds, random)
+		}
+		return key.SealBytes(plain, password, key.Work{Iterations: storeRounds}, random)
+	}
+	certs, err := certBags(entries)
+	if err != nil {
+		return nil, err
+	}
+	keys, err := keyBags(entries, seal)
+	if err != nil {
+		return nil, err
+	}
+	var safe cryptobyte.Builder
+	var fault error
+	safe.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+		if certs != nil {
+			alg, sealed, err := seal(certs)
+			fault = err
+			addContent(b, oidEncrypted, func(b *cryptobyte.Builder) {
+				b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+					b.AddASN1Int64(0)
+					b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+						b.AddASN1ObjectIdentifier(oidData)
+						b.AddBytes(alg)
+						b.AddASN1(context0, func(b *cryptobyte.Builder) { b.AddBytes(sealed) })
+					})
+				})
+			})
+		}
+		if keys != nil {
+			addContent(b, oidData, func(b *cryptobyte.Builder) { b.AddASN1OctetString(keys) })
+		}
+	})
+	content, err := safe.Bytes()
+	if err = errors.Join(fault, err); err != nil {
+		return nil, fmt.Errorf("PKCS#12: %w", err)
+	}
+	mac, err := macData(content, password, profile, random)
+	if err != nil {
+		return nil, fmt.Errorf("PKCS#12: %w", err)
+	}
+	var b cryptobyte.Builder
+	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+		b.AddASN1Int64(3)
+		addContent(b, oidData, func(b *cryptobyte.Builder) { b.AddASN1OctetString(content) })
+		b.AddBytes(mac)
+	})
+	return b.Bytes()
+}
+
+func addContent(b *cryptobyte.Builder, kind asn1.ObjectIdentifier, content func(*cryptobyte.Builder)) {
+	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+		b.AddASN1ObjectIdentifier(kind)
+		b.AddASN1(context0Outer, content)
+	})
+}
+
+// localKeyOf ties a key to its certificate: the identifier of the public key.
+func localKeyOf(signer crypto.Signer) ([]byte, error) {
+	pub, err := key.Of(signer)
+	if err != nil {
+		return nil, err
+	}
+	return pub.Identifier(), nil
+}
+
+func certBags(entries []StoreEntry) ([]byte, error) {
+	var ids [][]byte
+	for _, e := range entries {
+		if e.Signer != nil {
+			id, err := localKeyOf(e.Signer)
+			if err != nil {
+				return nil, fmt.Errorf("PKCS#12: %w", err)
+			}
+			ids = append(ids, id)
+		}
+	}
+	var b cryptobyte.Builder
+	count := 0
+	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+		for _, e := range entries {
+			if e.Certificate == nil {
+				continue
+			}
+			var own []byte
+			if count < len(ids) && !e.Anchor {
+				own = ids[count] // the first certificates belong to the keys, in order
+			}
+			count++
+			addBag(b, oidCertBag, own, e, func(b *cryptobyte.Builder) {
+				b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+					b.AddASN1ObjectIdentifier(oidX509Cert)
+					b.AddASN1(context0Outer, func(b *cryptobyte.Builder) { b.AddASN1OctetString(e.Certificate) })
+				})
+			})
+		}
+	})
+	if count == 0 {
+		return nil, nil
+	}
+	return b.Bytes()
+}
+
+func keyBags(entries []StoreEntry, seal func([]byte) ([]byte, []byte, error)) ([]byte, error) {
+	var b cryptobyte.Builder
+	count := 0
+	var fault error
+	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+		for _, e := range entries {
+			if e.Signer == nil {
+				continue
+			}
+			count++
+			plain, err := key.Plain(e.Signer)
+			fault = errors.Join(fault, err)
+			alg, sealed, err := seal(plain)
+			clear(plain)
+			own, idErr := localKeyOf(e.Signer)
+			fault = errors.Join(fault, err, idErr)
+			addBag(b, oidShroudedKey, own, e, func(b *cryptobyte.Builder) {
+				b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+					b.AddBytes(alg)
+					b.AddASN1OctetString(sealed)
+				})
+			})
+		}
+	})
+	if count == 0 {
+		return nil, nil
+	}
+	out, err := b.Bytes()
+	return out, errors.Join(fault, err)
+}
+
+func addBag(b *cryptobyte.Builder, kind asn1.ObjectIdentifier, localKey []byte, e StoreEntry, value func(*cryptobyte.Builder)) {
+	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+		b.AddASN1ObjectIdentifier(kind)
+		b.AddASN1(context0Outer, value)
+		if localKey == nil && e.Name == "" && !e.Anchor {
+			return
+		}
+		b.AddASN1(casn1.SET, func(b *cryptobyte.Builder) {
+			if e.Name != "" {
+				addAttribute(b, oidFriendlyName, func(b *cryptobyte.Builder) {
+					b.AddASN1(casn1.Tag(30), func(b *cryptobyte.Builder) {
+						for _, u := range utf16.Encode([]rune(e.Name)) {
+							b.AddUint16(u)
+						}
+					})
+				})
+			}
+			if localKey != nil {
+				addAttribute(b, oidLocalKey, func(b *cryptobyte.Builder) { b.AddASN1OctetString(localKey) })
+			}
+			if e.Anchor {
+				addAttribute(b, oidJavaTrust, func(b *cryptobyte.Builder) { b.AddASN1ObjectIdentifier(oidAnyUsage) })
+			}
+		})
+	})
+}
+
+func addAttribute(b *cryptobyte.Builder, kind asn1.ObjectIdentifier, value func(*cryptobyte.Builder)) {
+	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+		b.AddASN1ObjectIdentifier(kind)
+		b.AddASN1(casn1.SET, value)
+	})
+}
+
+func macData(content, password []byte, profile Profile, random io.Reader) ([]byte, error) {
+	salt := make([]byte, 16)
+	if _, err := io.ReadFull(random, salt); err != nil {
+		return nil, fmt.Errorf("no randomness: %w", err)
+	}
+	h, rounds := macHashes[1], macRounds
+	if profile == Older {
+		h, rounds, salt = macHashes[0], olderRounds, salt[:8]
+	}
+	var sum, alg []byte
+	var err error
+	if profile == PBMAC1 {
+		sum, alg, err = pbmac1(content, password, salt, rounds)
+	} else {
+		sum, err = key.StoreMAC(h.new, content, password, salt, rounds)
+		alg = algorithm(h.oid)
+	}
+	if err != nil {
+		return nil, err
+	}
+	var b cryptobyte.Builder
+	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+		b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+			b.AddBytes(alg)
+			b.AddASN1OctetString(sum)
+		})
+		b.AddASN1OctetString(salt)
+		b.AddASN1Int64(int64(rounds))
+	})
+	return b.Bytes()
+}
+
+func algorithm(oid asn1.ObjectIdentifier) []byte {
+	var b cryptobyte.Builder
+	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+		b.AddASN1ObjectIdentifier(oid)
+		b.AddASN1NULL()
+	})
+	return b.BytesOrPanic()
+}
+
+// pbmac1 computes the MAC of RFC 9579 with PBKDF2 and HMAC-SHA-256, and its
+// AlgorithmIdentifier.
+func pbmac1(content, password, salt []byte, rounds int) (sum, alg []byte, err error) {
+	derived, err := pbkdf2.Key(sha256.New, string(password), salt, rounds, 32)
+	if err != nil {
+		return nil, nil, err
+	}
+	m := hmac.New(sha256.New, derived)
+	clear(derived)
+	m.Write(content)
+	var b cryptobyte.Builder
+	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+		b.AddASN1ObjectIdentifier(oidPBMAC1)
+		b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+			b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+				b.AddASN1ObjectIdentifier(oidPBKDF2)
+				b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+					b.AddASN1OctetString(salt)
+					b.AddASN1Int64(int64(rounds))
+					b.AddASN1Int64(32)
+					b.AddBytes(algorithm(oidHMACSHA256))
+				})
+			})
+			b.AddBytes(algorithm(oidHMACSHA256))
+		})
+	})
+	alg, err = b.Bytes()
+	return m.Sum(nil), alg, err
+}
+
+// ErrPassword says that the password does not open the file.
+var ErrPassword = errors.New("the password does not open it")
+
+// ReadStore opens a PKCS#12 file, BER or DER, of any profile that is in use.
+func ReadStore(data, password []byte) ([]StoreEntry, error) {
+	der, err := toDER(data)
+	if err != nil {
+		return nil, fmt.Errorf("PKCS#12: %w", err)
+	}
+	in := cryptobyte.String(der)
+	var outer, content, safe cryptobyte.String
+	var version int
+	if !in.ReadASN1(&outer, casn1.SEQUENCE) || !outer.ReadASN1Integer(&version) || version != 3 {
+		return nil, errors.New("PKCS#12: it is not a PFX of version 3 (RFC 7292 section 4)")
+	}
+	if !readContent(&outer, oidData, &content) || !content.ReadASN1(&safe, casn1.OCTET_STRING) {
+		return nil, errors.New("PKCS#12: its content does not read; files protected by a public key are not opened here")
+	}
+	if outer.Empty() {
+		return nil, errors.New("PKCS#12: it has no MAC, so nobody can tell whether it was changed")
+	}
+	if err := checkMAC(outer, safe, password); err != nil {
+		return nil, fmt.Errorf("PKCS#12: %w", err)
+	}
+	// The content is BER by itself, inside its octet string.
+	inner, err := toDER(safe)
+	if err != nil {
+		return nil, fmt.Errorf("PKCS#12: %w", err)
+	}
+	s := cryptobyte.String(inner)
+	var list cryptobyte.String
+	if !s.ReadASN1(&list, casn1.SEQUENCE) {
+		return nil, errors.New("PKCS#12: its safe does not read")
+	}
+	var out []StoreEntry
+	for parts := 0; !list.Empty(); parts++ {
+		if parts > 64 {
+			return nil, errors.New("PKCS#12: more than 64 parts")
+		}
+		bags, err := openPart(&list, password)
+		if err != nil {
+			return nil, fmt.Errorf("PKCS#12: %w", err)
+		}
+		if out, err = readBags(bags, password, out, 0); err != nil {
+			return nil, fmt.Errorf("PKCS#12: %w", err)
+		}
+	}
+	return paired(out), nil
+}
+
+func readContent(in *cryptobyte.String, want asn1.ObjectIdentifier, content *cryptobyte.String) bool {
+	var info cryptobyte.String
+	var oid asn1.ObjectIdentifier
+	return in.ReadASN1(&info, casn1.SEQUENCE) && info.ReadASN1ObjectIdentifier(&oid) && oid.Equal(want) && info.ReadASN1(content, context0Outer)
+}
+
+func checkMAC(in cryptobyte.String, content, password []byte) error {
+	var mac, info, alg, params, sum, salt cryptobyte.String
+	var oid asn1.ObjectIdentifier
+	rounds := 1
+	if !in.ReadASN1(&mac, casn1.SEQUENCE) || !mac.ReadASN1(&info, casn1.SEQUENCE) || !info.ReadASN1(&alg, casn1.SEQUENCE) ||
+		!alg.ReadASN1ObjectIdentifier(&oid) || !info.ReadASN1(&sum, casn1.OCTET_STRING) || !mac.ReadASN1(&salt, casn1.OCTET_STRING) {
+		return errors.New("its MAC does not read")
+	}
+	if !mac.Empty() && !mac.ReadASN1Integer(&rounds) || rounds < 1 || rounds > key.MostIterations || len(salt) > 1024 {
+		return fmt.Errorf("its MAC asks for work out of bounds: the most is %d rounds", key.MostIterations)
+	}
+	if oid.Equal(oidPBMAC1) {
+		if !alg.ReadASN1(&params, casn1.SEQUENCE) {
+			return errors.New("its MAC does not read (RFC 9579)")
+		}
+		return checkPBMAC1(params, content, password, sum)
+	}
+	for _, h := range macHashes {
+		if !h.oid.Equal(oid) {
+			continue
+		}
+		got, err := key.StoreMAC(h.new, content, password, salt, rounds)
+		if err != nil {
+			return err
+		}
+		if !hmac.Equal(got, sum) {
+			return ErrPassword
+		}
+		return nil
+	}
+	return fmt.Errorf("its MAC uses %s, which is not known here", oid)
+}
+
+func checkPBMAC1(params cryptobyte.String, content, password, sum []byte) error {
+	var kdf, kdfParams, salt, prf, macAlg cryptobyte.String
+	var kdfOID, prfOID, macOID asn1.ObjectIdentifier
+	var rounds, size int
+	if !params.ReadASN1(&kdf, casn1.SEQUENCE) || !kdf.ReadASN1ObjectIdentifier(&kdfOID) || !kdfOID.Equal(oidPBKDF2) ||
+		!kdf.ReadASN1(&kdfParams, casn1.SEQUENCE) || !kdfParams.ReadASN1(&salt, casn1.OCTET_STRING) || !kdfParams.ReadASN1Integer(&rounds) ||
+		!kdfParams.ReadASN1Integer(&size) || !kdfParams.ReadASN1(&prf, casn1.SEQUENCE) || !prf.ReadASN1ObjectIdentifier(&prfOID) ||
+		!params.ReadASN1(&macAlg, casn1.SEQUENCE) || !macAlg.ReadASN1ObjectIdentifier(&macOID) {
+		return errors.New("its MAC does not read (RFC 9579)")
+	}
+	if rounds < 1 || rounds > key.MostIterations || size < 16 || size > 64 || len(salt) > 1024 {
+		return errors.New("its MAC asks for work out of bounds (RFC 9579)")
+	}
+	for _, p := range macHashes {
+		for _, m := range macHashes {
+			if !p.hmac.Equal(prfOID) || !m.hmac.Equal(macOID) {
+				continue
+			}
+			derived, err := pbkdf2.Key(p.new, string(password), salt, rounds, size)
+			if err != nil {
+				return err
+			}
+			x := hmac.New(m.new, derived)
+			x.Write(content)
+			if !hmac.Equal(x.Sum(nil), sum) {
+				return ErrPassword
+			}
+			return nil
+		}
+	}
+	return errors.New("its MAC uses functions that are not known here (RFC 9579)")
+}
+
+// openPart reads one part of the safe: plain, or sealed under the password.
+func openPart(list *cryptobyte.String, password []byte) (cryptobyte.String, error) {
+	var info, content, bags, enc cryptobyte.String
+	var oid asn1.ObjectIdentifier
+	if !list.ReadASN1(&info, casn1.SEQUENCE) || !info.ReadASN1ObjectIdentifier(&oid) || !info.ReadASN1(&content, context0Outer) {
+		return nil, errors.New("a part does not read")
+	}
+	if oid.Equal(oidData) {
+		if !content.ReadASN1(&bags, casn1.OCTET_STRING) {
+			return nil, errors.New("a part does not read")
+		}
+		return bags, nil
+	}
+	var body, alg cryptobyte.String
+	var version int
+	if !oid.Equal(oidEncrypted) || !content.ReadASN1(&body, casn1.SEQUENCE) || !body.ReadASN1Integer(&version) || !body.ReadASN1(&enc, casn1.SEQUENCE) ||
+		!enc.ReadASN1ObjectIdentifier(&oid) || !enc.ReadASN1Element(&alg, casn1.SEQUENCE) {
+		return nil, errors.New("a sealed part does not read")
+	}
+	var sealed cryptobyte.String
+	switch {
+	case enc.PeekASN1Tag(context0):
+		enc.ReadASN1(&sealed, context0)
+	case enc.PeekASN1Tag(context0Outer): // in pieces
+		var pieces cryptobyte.String
+		enc.ReadASN1(&pieces, context0Outer)
+		sealed = joined(pieces)
+	}
+	plain, err := key.OpenBytes(alg, sealed, password)
+	if errors.Is(err, key.ErrPassphrase) {
+		err = ErrPassword
+	}
+	return plain, err
+}
+
+func readBags(in cryptobyte.String, password []byte, out []StoreEntry, depth int) ([]StoreEntry, error) {
+	der, err := toDER(in)
+	if err != nil {
+		return nil, err
+	}
+	s := cryptobyte.String(der)
+	var list cryptobyte.String
+	if !s.ReadASN1(&list, casn1.SEQUENCE) || depth > 4 {
+		return nil, errors.New("its bags do not read")
+	}
+	for !list.Empty() {
+		var bag, value cryptobyte.String
+		var oid asn1.ObjectIdentifier
+		if !list.ReadASN1(&bag, casn1.SEQUENCE) || !bag.ReadASN1ObjectIdentifier(&oid) || !bag.ReadASN1(&value, context0Outer) || len(out) >= MostObjects {
+			return nil, errors.New("a bag does not read")
+		}
+		if oid.Equal(oidSafeBag) {
+			if out, err = readBags(value, password, out, depth+1); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		e, known, err := readBag(oid, value, password)
+		if err != nil {
+			return nil, err
+		}
+		if known {
+			e.readAttributes(bag)
+			out = append(out, e)
+		}
+	}
+	return out, nil
+}
+
+func readBag(oid asn1.ObjectIdentifier, value cryptobyte.String, password []byte) (e StoreEntry, known bool, err error) {
+	switch {
+	case oid.Equal(oidCertBag):
+		var bag, wrapped, der cryptobyte.String
+		var kind asn1.ObjectIdentifier
+		if !value.ReadASN1(&bag, casn1.SEQUENCE) || !bag.ReadASN1ObjectIdentifier(&kind) || !bag.ReadASN1(&wrapped, context0Outer) || !wrapped.ReadASN1(&der, casn1.OCTET_STRING) {
+			return e, false, errors.New("a certificate bag does not read")
+		}
+		e.Certificate = append([]byte(nil), der...)
+		return e, kind.Equal(oidX509Cert), nil
+	case oid.Equal(oidShroudedKey):
+		if e.Signer, err = key.Open(value, password); errors.Is(err, key.ErrPassphrase) {
+			err = ErrPassword
+		}
+		return e, err == nil, err
+	case oid.Equal(oidKeyBag):
+		e.Signer, err = key.ReadPrivate(value)
+		return e, err == nil, err
+	}
+	return e, false, nil // lists and secrets are passed over
+}
+
+func (e *StoreEntry) readAttributes(bag cryptobyte.String) {
+	var set cryptobyte.String
+	if !bag.ReadASN1(&set, casn1.SET) {
+		return
+	}
+	for !set.Empty() {
+		var attr, values, text cryptobyte.String
+		var oid asn1.ObjectIdentifier
+		if !set.ReadASN1(&attr, casn1.SEQUENCE) || !attr.ReadASN1ObjectIdentifier(&oid) || !attr.ReadASN1(&values, casn1.SET) {
+			return
+		}
+		switch {
+		case oid.Equal(oidFriendlyName) && values.ReadASN1(&text, casn1.Tag(30)):
+			u := make([]uint16, len(text)/2)
+			for i := range u {
+				u[i] = binary.BigEndian.Uint16(text[2*i:])
+			}
+			e.Name = string(utf16.Decode(u))
+		case oid.Equal(oidLocalKey) && values.ReadASN1(&text, casn1.OCTET_STRING):
+			e.localKey = append([]byte(nil), text...)
+		case oid.Equal(oidJavaTrust):
+			e.Anchor = true
+		}
+	}
+}
+
+// paired puts keys first and the certificates that belong to them next.
+func paired(list []StoreEntry) []StoreEntry {
+	var keys, own, rest []StoreEntry
+	for _, e := range list {
+		if e.Signer != nil {
+			keys = append(keys, e)
+		}
+	}
+	for _, e := range list {
+		mine := false
+		for _, k := range keys {
+			mine = mine || e.Signer == nil && len(k.localKey) > 0 && string(k.localKey) == string(e.localKey)
+		}
+		switch {
+		case e.Signer != nil:
+		case mine:
+			own = append(own, e)
+		default:
+			rest = append(rest, e)
+		}
+	}
+	return append(append(keys, own...), rest...)
+}

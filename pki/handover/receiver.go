@@ -1,0 +1,283 @@
+package handover
+
+import (
+	"bytes"
+	"embed"
+	"encoding/asn1"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"ironseal/pki/bundle"
+	"ironseal/pki/cert"
+	"ironseal/pki/ext"
+	"ironseal/pki/finding"
+	"ironseal/pki/key"
+	"ironseal/pki/san"
+	"ironseal/pki/template"
+)
+
+//go:embed starter/*.toml
+var starters embed.FS
+
+// Receiver is a kind of consumer, as data: what it demands of a certificate, the
+// files it takes, and what the person there has to do.
+type Receiver struct {
+	Name    string     `toml:"-" json:"name"`
+	Title   string     `toml:"title" json:"title"`
+	Purpose string     `toml:"purpose" json:"purpose"`
+	Demands Demands    `toml:"demands" json:"demands"`
+	Files   []FileRule `toml:"file" json:"files"`
+	Page    Page       `toml:"page" json:"page"`
+}
+
+// Demands are what the receiver needs in a certificate.
+type Demands struct {
+	Usages       []string `toml:"usages" json:"usages"`               // extended key usages, all of them
+	Keys         []string `toml:"keys" json:"keys"`                   // key kinds it takes, as in templates
+	IssuerKeys   []string `toml:"issuer-keys" json:"issuer_keys"`     // kinds of the keys whose signatures it can check
+	Names        []string `toml:"names" json:"names"`                 // kinds of alternative name of which there must be one
+	FriendlyName string   `toml:"friendly-name" json:"friendly_name"` // in PKCS#12; {host} stands for the host
+}
+
+// FileRule is one file that the receiver takes.
+type FileRule struct {
+	Name   string   `toml:"name" json:"name"` // {host} stands for the host
+	Parts  []string `toml:"parts" json:"parts"`
+	Format Format   `toml:"format" json:"format"`
+	For    string   `toml:"for" json:"for"` // what it is, for the page
+}
+
+// Page is what the person there has to do. In all texts {host} stands for the
+// host, {file1} for the name of the first file, and so on.
+type Page struct {
+	First  string   `toml:"first" json:"first,omitempty"`   // before anything else
+	Steps  []string `toml:"steps" json:"steps"`             // in order
+	Config string   `toml:"config" json:"config,omitempty"` // what is written into its settings; {dir} is where the files lie
+	Worked string   `toml:"worked" json:"worked,omitempty"` // what it looks like when it worked
+	Away   string   `toml:"away" json:"away,omitempty"`     // how long it may be away
+	Back   string   `toml:"back" json:"back,omitempty"`     // the way back when it did not
+	SHA1   bool     `toml:"sha1" json:"sha1,omitempty"`     // whether it shows SHA-1 fingerprints
+}
+
+// StarterNames lists the receivers that a new estate begins with.
+func StarterNames() []string {
+	entries, err := starters.ReadDir("starter")
+	if err != nil {
+		return nil // the directory is part of the program
+	}
+	var out []string
+	for _, e := range entries {
+		out = append(out, strings.TrimSuffix(e.Name(), ".toml"))
+	}
+	return out
+}
+
+// Starter returns the file of a starter receiver, or "".
+func Starter(name string) string {
+	b, err := starters.ReadFile("starter/" + name + ".toml")
+	if err != nil {
+		return ""
+	}
+	return string(b)
+}
+
+// ParseReceiver reads a receiver file. Reading is strict.
+func ParseReceiver(name string, data []byte) (Receiver, error) {
+	r := Receiver{Name: name}
+	if len(data) > template.Most {
+		return r, fmt.Errorf("receiver %s: the file is larger than %d bytes", name, template.Most)
+	}
+	if err := template.Strict(data, &r); err != nil {
+		return r, fmt.Errorf("receivers/%s.toml:%w", name, err)
+	}
+	if err := r.check(); err != nil {
+		return r, fmt.Errorf("receivers/%s.toml: %w", name, err)
+	}
+	return r, nil
+}
+
+func (r Receiver) check() error {
+	if r.Title == "" {
+		return errors.New("title is missing: say what the receiver is")
+	}
+	if len(r.Files) == 0 {
+		return errors.New("it takes no files: add a [[file]]")
+	}
+	for _, u := range r.Demands.Usages {
+		if _, err := ext.ParseExtendedUsage(u); err != nil {
+			return fmt.Errorf("demands.usages: %w", err)
+		}
+	}
+	if err := template.CheckKeys(slices.Concat(r.Demands.Keys, r.Demands.IssuerKeys)); err != nil {
+		return fmt.Errorf("demands: %w", err)
+	}
+	for i, f := range r.Files {
+		if !slices.Contains(Formats(), f.Format) {
+			return fmt.Errorf("file %d: format = %q: use one of %v", i+1, f.Format, Formats())
+		}
+		if f.Name == "" || path.Base(f.Name) != f.Name || strings.ContainsAny(f.Name, `\:`) {
+			return fmt.Errorf("file %d: name = %q: a file name, without directories", i+1, f.Name)
+		}
+		if len(f.Parts) == 0 {
+			return fmt.Errorf("file %d: it holds no parts", i+1)
+		}
+		for _, p := range f.Parts {
+			if !slices.Contains([]string{PartKey, PartLeaf, PartIntermediates, PartRoot}, p) {
+				return fmt.Errorf("file %d: parts: %q: use key, leaf, intermediates, root", i+1, p)
+			}
+		}
+		if slices.Contains(f.Parts, PartKey) && !f.Format.HoldsKey() && f.Format != PEM {
+			return fmt.Errorf("file %d: the format %s cannot hold a key", i+1, f.Format)
+		}
+	}
+	return nil
+}
+
+// NeedsPassword reports whether one of the files is sealed under a password.
+func (r Receiver) NeedsPassword() bool {
+	return slices.ContainsFunc(r.Files, func(f FileRule) bool { return f.Format.NeedsPassword() })
+}
+
+// Offer is what a certificate has, as far as receivers demand anything of it.
+type Offer struct {
+	Extended []asn1.ObjectIdentifier
+	Names    []san.Name
+	Key      key.Kind
+	Bits     int
+	Issuers  []*cert.Certificate // the line above
+}
+
+// Unmet says which demands an offer does not meet.
+func (r Receiver) Unmet(o Offer) finding.List {
+	var out finding.List
+	add := func(format string, args ...any) {
+		out = append(out, finding.New(finding.ReceiverDemand, format, args...))
+	}
+	have := ext.UsageNames(o.Extended)
+	for _, u := range r.Demands.Usages {
+		if !slices.ContainsFunc(have, func(h string) bool { return strings.EqualFold(h, u) }) {
+			add("%s needs the usage %s; there will be %s.", r.Title, u, orNone(have))
+		}
+	}
+	if len(r.Demands.Keys) > 0 && !template.KeyFits(r.Demands.Keys, o.Key, o.Bits) {
+		add("%s does not take a key of kind %s: it takes %s.", r.Title, o.Key, strings.Join(r.Demands.Keys, ", "))
+	}
+	if len(r.Demands.IssuerKeys) > 0 {
+		for _, c := range o.Issuers {
+			if !template.KeyFits(r.Demands.IssuerKeys, c.Key.Kind, c.Key.Bits) {
+				add("%s cannot check signatures of %s, whose key is of kind %s.", r.Title, c.Title(), c.Key.Kind)
+			}
+		}
+	}
+	if len(r.Demands.Names) > 0 && !slices.ContainsFunc(o.Names, func(n san.Name) bool { return slices.Contains(r.Demands.Names, string(n.Kind)) }) {
+		add("%s needs an alternative name of kind %s.", r.Title, strings.Join(r.Demands.Names, " or "))
+	}
+	return out
+}
+
+func orNone(list []string) string {
+	if len(list) == 0 {
+		return "none"
+	}
+	return strings.Join(list, ", ")
+}
+
+// Packed is one file of a handover.
+type Packed struct {
+	Name   string
+	Data   []byte
+	Secret bool // it holds a private key
+	Rule   FileRule
+}
+
+// Pack makes the files for a receiver. Where the private key stayed on the
+// device, files that hold nothing else are left out, and PEM files are written
+// without it; notes say so. host must be safe as a file name.
+func (r Receiver) Pack(g Goods, host string, w Writing) (files []Packed, notes []string, err error) {
+	friendly := r.Demands.FriendlyName
+	if friendly == "" {
+		friendly = "{host}"
+	}
+	w.FriendlyName = strings.ReplaceAll(friendly, "{host}", host)
+	for _, rule := range r.Files {
+		one := w
+		one.Parts, one.Format = rule.Parts, rule.Format
+		name := strings.ReplaceAll(rule.Name, "{host}", host)
+		wantsKey := slices.Contains(rule.Parts, PartKey)
+		if wantsKey && g.Key == nil && !rule.Format.NeedsPassword() {
+			if one.Parts = without(rule.Parts, PartKey); len(one.Parts) == 0 {
+				notes = append(notes, fmt.Sprintf("%s is not here: the private key stayed where the request was made", name))
+				continue
+			}
+			notes = append(notes, fmt.Sprintf("%s lacks the private key, which stayed where the request was made: add it there", name))
+			wantsKey = false
+		}
+		if len(g.Intermediates) == 0 && len(one.Parts) == 1 && one.Parts[0] == PartIntermediates {
+			notes = append(notes, fmt.Sprintf("%s is not here: nothing stands between the certificate and the root", name))
+			continue
+		}
+		data, err := Encode(g, one)
+		if err != nil {
+			return nil, nil, fmt.Errorf("%s for %s: %w", name, r.Title, err)
+		}
+		files = append(files, Packed{name, data, wantsKey, rule})
+	}
+	return files, notes, nil
+}
+
+func without(list []string, drop string) []string {
+	return slices.DeleteFunc(slices.Clone(list), func(s string) bool { return s == drop })
+}
+
+// ReadMe writes the page for the person at the receiver.
+func (r Receiver) ReadMe(g Goods, host string, files []Packed, notes []string) []byte {
+	var b bytes.Buffer
+	fill := func(text string) string {
+		text = strings.ReplaceAll(text, "{host}", host)
+		for i, f := range r.Files {
+			text = strings.ReplaceAll(text, fmt.Sprintf("{file%d}", i+1), strings.ReplaceAll(f.Name, "{host}", host))
+		}
+		return text
+	}
+	fmt.Fprintf(&b, "%s: the certificate for %s\n\n", r.Title, host)
+	fmt.Fprintf(&b, "Valid from  %s\nuntil       %s\n", stamp(g.Leaf.NotBefore), stamp(g.Leaf.NotAfter))
+	sum := g.Leaf.SHA256()
+	fmt.Fprintf(&b, "Check code  %s\nSHA-256     %x\n", bundle.CheckCode(g.Leaf.Raw), sum)
+	if r.Page.SHA1 {
+		fmt.Fprintf(&b, "SHA-1       %x (for looking up only)\n", g.Leaf.SHA1())
+	}
+	if g.Root != nil {
+		rootSum := g.Root.SHA256()
+		fmt.Fprintf(&b, "Root        check code %s, SHA-256 %x\n", bundle.CheckCode(g.Root.Raw), rootSum)
+	}
+	b.WriteString("\nWhat is here\n")
+	for _, f := range files {
+		fmt.Fprintf(&b, "  %-44s %s\n", f.Name, fill(f.Rule.For))
+	}
+	for _, n := range notes {
+		fmt.Fprintf(&b, "  (%s)\n", n)
+	}
+	b.WriteString("\nWhat to do\n")
+	steps := r.Page.Steps
+	if r.Page.First != "" {
+		steps = append([]string{r.Page.First}, steps...)
+	}
+	for i, s := range steps {
+		fmt.Fprintf(&b, "  %d. %s\n", i+1, fill(s))
+	}
+	if r.Page.Config != "" {
+		b.WriteString("\nSettings ({dir} is the directory that the files were copied to)\n")
+		for _, l := range strings.Split(strings.TrimSpace(fill(r.Page.Config)), "\n") {
+			fmt.Fprintf(&b, "    %s\n", l)
+		}
+	}
+	for _, s := range []struct{ head, text string }{{"How long it is away", r.Page.Away}, {"When it worked", r.Page.Worked}, {"The way back", r.Page.Back}} {
+		if s.text != "" {
+			fmt.Fprintf(&b, "\n%s\n  %s\n", s.head, fill(s.text))
+		}
+	}
+	return b.Bytes()
+}
