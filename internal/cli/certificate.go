@@ -13,6 +13,7 @@ import (
 	"ironseal/pki/describe"
 	"ironseal/pki/handover"
 	"ironseal/pki/span"
+	"ironseal/pki/template"
 )
 
 func (s *session) certificateCommand() *cobra.Command {
@@ -47,7 +48,7 @@ func rowOf(h estate.Held) certificateRow {
 }
 
 func (s *session) certificateList() *cobra.Command {
-	var state, template, by, name string
+	var state, byTemplate, by, name string
 	c := &cobra.Command{
 		Use:     "list",
 		Short:   "Certificates that were signed",
@@ -66,7 +67,7 @@ func (s *session) certificateList() *cobra.Command {
 			for _, h := range list {
 				r := rowOf(h)
 				handle, _, _ := strings.Cut(r.By, ".")
-				if state != "" && r.State != state || template != "" && r.Template != template || by != "" && r.By != by && handle != by ||
+				if state != "" && r.State != state || byTemplate != "" && r.Template != byTemplate || by != "" && r.By != by && handle != by ||
 					name != "" && !strings.Contains(strings.ToLower(r.Title+" "+strings.Join(r.Names, " ")), strings.ToLower(name)) {
 					continue
 				}
@@ -77,7 +78,7 @@ func (s *session) certificateList() *cobra.Command {
 	}
 	s.quietFlag(c, "print serials only")
 	c.Flags().StringVar(&state, "state", "", "only those in this `STATE`: valid, expiring, expired")
-	c.Flags().StringVar(&template, "template", "", "only those signed by this template")
+	c.Flags().StringVar(&byTemplate, "template", "", "only those signed by this template")
 	c.Flags().StringVar(&by, "by", "", "only those signed by this authority")
 	c.Flags().StringVar(&name, "name", "", "only those with this `TEXT` in a name")
 	completeWords(c, "state", estate.Valid, estate.Expiring, estate.Expired)
@@ -111,13 +112,13 @@ const certificateNaming = `A certificate is named by the first digits of its ser
 an authority's handle (root, or root.g1), or by a DNS name.`
 
 func (s *session) certificateShow() *cobra.Command {
-	var all bool
+	var all, changes bool
 	var field string
 	c := &cobra.Command{
 		Use:     "show CERTIFICATE",
 		Short:   "One certificate, in words",
 		Long:    "Show one certificate in words, what matters first.\n\n" + certificateNaming,
-		Example: "  ironseal certificate show booking.ternbay.example\n  ironseal certificate show R1 --all\n  ironseal certificate show R1 --field sha1",
+		Example: "  ironseal certificate show booking.ternbay.example\n  ironseal certificate show R1 --all\n  ironseal certificate show R1 --field sha1\n  ironseal certificate show R1 --template-changes",
 		Args:    exactly(1, "a certificate"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := s.estate(cmd.Context())
@@ -130,6 +131,13 @@ func (s *session) certificateShow() *cobra.Command {
 			}
 			if note != "" {
 				s.errs.Say("(%s)", term.Safe(note))
+			}
+			if changes {
+				then, today, err := e.TemplateThen(h)
+				if err != nil {
+					return err
+				}
+				return s.printChanges(template.Compare(then, today), "as it was", "today")
 			}
 			o := describe.Certificate(h.Certificate, s.now())
 			r := rowOf(h)
@@ -144,6 +152,7 @@ func (s *session) certificateShow() *cobra.Command {
 		ValidArgsFunction: s.certificates,
 	}
 	s.showFlags(c, &all, &field)
+	c.Flags().BoolVar(&changes, "template-changes", false, "how its template has changed since it was signed")
 	return c
 }
 

@@ -14,7 +14,7 @@ import (
 
 func (s *session) templateCommand() *cobra.Command {
 	return group("template", "What may be signed: one TOML file a template, in the estate's templates directory",
-		reading(s.templateList()), reading(s.templateShow()), reading(s.templateCheck()))
+		reading(s.templateList()), reading(s.templateShow()), s.templateCopy(), reading(s.templateCheck()), reading(s.templateCompare()))
 }
 
 func (s *session) templateList() *cobra.Command {
@@ -135,4 +135,75 @@ func (s *session) templateCheck() *cobra.Command {
 		},
 		ValidArgsFunction: s.templates,
 	}
+}
+
+func (s *session) templateCopy() *cobra.Command {
+	var title string
+	c := &cobra.Command{
+		Use:   "copy TEMPLATE NEW",
+		Short: "Make a template that is based on another",
+		Long: `Write templates/NEW.toml, based on TEMPLATE. Only what differs stands in the new
+file; whatever is changed in TEMPLATE later counts for the new one too.`,
+		Example: "  ironseal template copy web-server quay-device --title \"Quay device\"\n  ironseal template compare web-server mail-server",
+		Args:    exactly(2, "a template and a new name"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			e, err := s.estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			path, err := e.CopyTemplate(cmd.Context(), args[0], args[1], title)
+			if err != nil {
+				return err
+			}
+			if s.json {
+				return s.printJSON(map[string]string{"file": path})
+			}
+			s.out.Say("%s %s: write the differences into it", s.out.Paint(term.Good, "✓ wrote"), term.Safe(path))
+			return nil
+		},
+		ValidArgsFunction: s.templates,
+	}
+	c.Flags().StringVar(&title, "title", "", "what the new one is called, in a few words")
+	return c
+}
+
+func (s *session) templateCompare() *cobra.Command {
+	return &cobra.Command{
+		Use:     "compare A B",
+		Short:   "How two templates differ, in words",
+		Example: "  ironseal template compare web-server mutual-peer",
+		Args:    exactly(2, "two templates"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			e, err := s.estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			a, err := e.Template(args[0])
+			if err != nil {
+				return err
+			}
+			b, err := e.Template(args[1])
+			if err != nil {
+				return err
+			}
+			return s.printChanges(template.Compare(a, b), a.Name, b.Name)
+		},
+		ValidArgsFunction: s.templates,
+	}
+}
+
+func (s *session) printChanges(list []template.Change, a, b string) error {
+	if s.json {
+		return s.printJSON(append([]template.Change{}, list...))
+	}
+	if len(list) == 0 {
+		s.out.Say("%s %s and %s say the same", s.out.Paint(term.Good, "✓"), a, b)
+		return nil
+	}
+	var cells [][]term.Cell
+	for _, c := range list {
+		cells = append(cells, []term.Cell{{Text: c.Label, Tone: term.Quiet}, {Text: orDash(c.A)}, {Text: orDash(c.B), Tone: term.Careful}})
+	}
+	s.out.Table([]string{"", a, b}, cells)
+	return nil
 }

@@ -59,7 +59,7 @@ func (e *Estate) PlanSign(ctx context.Context, ask SignAsk) (*Sheet, error) {
 	if s.Issuer, err = chooseIssuer(h, t, ask.By); err != nil {
 		return nil, err
 	}
-	in := issue.Input{Request: r, Template: t, Issuer: s.Issuer, Others: h, Amend: ask.Amend, Now: e.Now(), Backdate: e.Settings.backdate()}
+	in := issue.Input{Request: r, Template: t, Issuer: s.Issuer, Others: h, Amend: ask.Amend, Now: e.Now(), Backdate: e.Settings.backdate(), Sender: rec.Sender}
 	if s.Head, in.Newest, err = e.records.Newest(ctx); err != nil {
 		return nil, err
 	}

@@ -42,7 +42,7 @@ var names = map[string]string{
 	BasicID.String(): "basic constraints", NameConstraintID.String(): "name constraints", CRLPoints.String(): "revocation list addresses",
 	PoliciesID.String(): "certificate policies", PolicyMappings.String(): "policy mappings", AuthorityKeyID.String(): "authority key identifier",
 	PolicyLimits.String(): "policy constraints", ExtendedUsage.String(): "extended key usage", InhibitAny.String(): "inhibit any-policy",
-	InfoAccess.String(): "authority information access", "1.3.6.1.4.1.311.20.2": "enrolment template name", "1.3.6.1.4.1.311.21.7": "enrolment template",
+	InfoAccess.String(): "authority information access", noCheckID.String(): "no revocation check", "1.3.6.1.4.1.311.20.2": "enrolment template name", "1.3.6.1.4.1.311.21.7": "enrolment template",
 	"2.5.29.9": "subject directory attributes", "1.3.6.1.5.5.7.1.24": "required TLS features",
 }
 
@@ -275,6 +275,14 @@ func (e Extension) Words() string {
 	case e.ID.Equal(NameConstraintID):
 		if c, err := ReadConstraints(e.Value); err == nil {
 			return c.Words()
+		}
+	case e.ID.Equal(PoliciesID):
+		if w := policyWords(e.Value); w != "" {
+			return w
+		}
+	case e.ID.Equal(CRLPoints), e.ID.Equal(InfoAccess):
+		if a := addresses(e.Value, 0); len(a) > 0 {
+			return strings.Join(a, ", ")
 		}
 	}
 	if len(e.Value) > 24 {

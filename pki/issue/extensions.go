@@ -58,7 +58,39 @@ func (p *planner) extensions(kind key.Kind, subject dn.Name, names []san.Name) (
 		out = append(out, e)
 		p.row("may certify", "", in.Amend.Permit.Words(), "")
 	}
+	more, err := p.published()
+	if err != nil {
+		return nil, fmt.Errorf("template %s: %w", t.Name, err)
+	}
+	out = append(out, more...)
 	p.leftOut(out)
+	return out, nil
+}
+
+// published builds what the template adds by itself: policies, addresses, and
+// the mark of OCSP responders.
+func (p *planner) published() (ext.Set, error) {
+	t := p.in.Template
+	var out ext.Set
+	if len(t.Policies) > 0 {
+		e, err := ext.Policies(t.Policies)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, e)
+		p.row("policies", "", strings.Join(t.Policies, ", "), "")
+	}
+	if len(t.Publish.Lists) > 0 {
+		out = append(out, ext.ListAddresses(t.Publish.Lists))
+		p.row("list at", "", strings.Join(t.Publish.Lists, ", "), "")
+	}
+	if len(t.Publish.Issuers)+len(t.Publish.OCSP) > 0 {
+		out = append(out, ext.Access(t.Publish.Issuers, t.Publish.OCSP))
+		p.row("issuer at", "", strings.Join(append(append([]string(nil), t.Publish.Issuers...), t.Publish.OCSP...), ", "), "")
+	}
+	if t.NoCheck {
+		out = append(out, ext.NoCheck())
+	}
 	return out, nil
 }
 

@@ -43,7 +43,7 @@ func newWorld(t testing.TB, rootLife, servicesLife int, limits ...string) world 
 
 func starter(t testing.TB, name string) template.Template {
 	t.Helper()
-	tm, err := template.Parse(name, []byte(template.Starter(name)))
+	tm, err := template.Parse(name, []byte(template.Starter(name)), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -267,7 +267,7 @@ func TestDigestNamesEverythingThatIsAgreedTo(t *testing.T) {
 		"another life":    func(in *Input) { in.Amend.Lifetime = span.Days(30) },
 		"another request": func(in *Input) { in.Request = specimen.Request(t, nil, "CN=a.example", nil) },
 		"a changed template": func(in *Input) {
-			tm, err := template.Parse("web-server", []byte(template.Starter("web-server")+"\n# changed\n"))
+			tm, err := template.Parse("web-server", []byte(template.Starter("web-server")+"\n# changed\n"), nil)
 			if err != nil {
 				t.Fatal(err)
 			}

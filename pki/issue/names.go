@@ -44,7 +44,7 @@ func (p *planner) names(subject dn.Name) []san.Name {
 			take(p.fromRequest(n))
 		}
 	}
-	if host, ok := request.HostName(subject.CommonName()); ok && in.Template.Names.CommonName && !dropped(in.Amend.Drop, host) {
+	if host, ok := request.HostName(subject.CommonName()); ok && in.Template.Names.CommonName && in.Template.TakesName(host.Kind) && !dropped(in.Amend.Drop, host) {
 		take(picked{name: host, cause: "the common name is always an alternative name too"})
 	}
 	for _, n := range in.Amend.Add {
@@ -113,6 +113,9 @@ func (p *planner) nameFindings(n san.Name, all []san.Name) {
 	}
 	if n.IsWildcard() && !p.in.Template.Names.Wildcards {
 		p.find(finding.NameNotAllowed, "%s is a wildcard, and the template %s allows none.", n.Value, p.in.Template.Name)
+	}
+	if !p.in.Template.NameFits(n) {
+		p.find(finding.NameNotAllowed, "%s is outside the patterns and networks of the template %s.", n, p.in.Template.Name)
 	}
 	if !p.in.Template.TakesName(n.Kind) {
 		p.find(finding.NameNotAllowed, "%s is of kind %s, which the template %s does not take.", n, n.Kind, p.in.Template.Name)

@@ -59,6 +59,7 @@ type Input struct {
 	Newest   time.Time // the newest record; zero when there is none
 	Backdate time.Duration
 	Grants   span.Span // the longest life that a new authority would grant by the templates
+	Sender   string    // who sent the request
 	SeenAs   string    // another subject under which the key was seen, or ""
 }
 
@@ -121,7 +122,7 @@ func New(in Input) (Plan, error) {
 	if in.Request != nil {
 		p.request()
 	}
-	out.Draft, out.Rows, out.Findings = d, p.rows, dedupe(p.findings).Ranked()
+	out.Draft, out.Rows, out.Findings = d, p.rows, in.Template.Weigh(dedupe(p.findings)).Ranked()
 	out.Digest = digest(out)
 	return out, nil
 }
@@ -347,6 +348,9 @@ func (p *planner) request() {
 	p.findings = append(p.findings, r.Key.Weakness()...)
 	if r.AsksAuthority() && !p.in.Template.IsAuthority() {
 		p.find(finding.AsksAuthority, "The request asks to be an authority; the template %s makes none.", p.in.Template.Name)
+	}
+	if t := p.in.Template; len(t.Senders) > 0 && !slices.Contains(t.Senders, p.in.Sender) {
+		p.find(finding.SenderNotListed, "The request came from %q; under the template %s only %s may submit.", p.in.Sender, t.Name, strings.Join(t.Senders, ", "))
 	}
 	if r.Challenge {
 		p.find(finding.ChallengePresent, "The request carries a challenge password.")

@@ -13,6 +13,7 @@ import (
 	"encoding/asn1"
 	"errors"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -45,6 +46,7 @@ const (
 // Template is one template. The doc tags are printed into docs/templates.md.
 type Template struct {
 	Name     string    `toml:"-" json:"name"`
+	BasedOn  string    `toml:"based-on,omitempty" json:"based_on,omitempty" doc:"another template, of which this file says only the differences; one step, no chains"`
 	Title    string    `toml:"title" json:"title" doc:"what it is called, in a few words"`
 	Purpose  string    `toml:"purpose" json:"purpose" doc:"what it is for, in a sentence"`
 	Makes    string    `toml:"makes" json:"makes" doc:"\"root\", \"authority\" or \"end-entity\""`
@@ -58,6 +60,11 @@ type Template struct {
 	Subject  Subject   `toml:"subject" json:"subject" doc:"which subject fields are certified"`
 	Names    Names     `toml:"names" json:"names" doc:"which alternative names are certified"`
 	Limits   Limits    `toml:"authority" json:"authority" doc:"for templates that make an authority"`
+	Policies []string  `toml:"policies,omitempty" json:"policies,omitempty" doc:"certificate policies, as dotted identifiers"`
+	Publish  Publish   `toml:"publish" json:"publish" doc:"addresses that certificates name"`
+	NoCheck  bool      `toml:"no-revocation-check,omitempty" json:"no_revocation_check,omitempty" doc:"for OCSP responders: clients need not ask about it (RFC 6960 section 4.2.2.2.1)"`
+	Senders  []string  `toml:"requesters,omitempty" json:"requesters,omitempty" doc:"who may submit under it: labels given by request receive --from; anyone when left out"`
+	Findings Weighing  `toml:"findings" json:"findings" doc:"which findings weigh more or less under this template"`
 
 	source []byte
 }
@@ -76,7 +83,38 @@ type Names struct {
 	Most       int      `toml:"most" json:"most" doc:"how many names there may be at most"`
 	Wildcards  bool     `toml:"wildcards" json:"wildcards" doc:"whether wildcard names are allowed"`
 	Add        bool     `toml:"add-at-signing" json:"add_at_signing" doc:"whether names may be added at signing"`
+	Patterns   []string `toml:"patterns,omitempty" json:"patterns,omitempty" doc:"DNS and mail names must match one of these; * stands for anything"`
+	Networks   []string `toml:"networks,omitempty" json:"networks,omitempty" doc:"addresses must lie in one of these"`
 	CommonName bool     `toml:"common-name-too" json:"common_name_too" doc:"whether a common name that is a host or an address becomes an alternative name"`
+}
+
+// Publish lists addresses that certificates name (RFC 5280 sections 4.2.1.13 and
+// 4.2.2.1).
+type Publish struct {
+	Lists   []string `toml:"revocation-lists,omitempty" json:"revocation_lists,omitempty" doc:"where the issuer's revocation list is"`
+	Issuers []string `toml:"issuer-certificates,omitempty" json:"issuer_certificates,omitempty" doc:"where the issuer's certificate is"`
+	OCSP    []string `toml:"ocsp,omitempty" json:"ocsp,omitempty" doc:"where the issuer's OCSP responder is"`
+}
+
+// Weighing changes the weight of findings. Bars stay bars.
+type Weighing struct {
+	Stop  []string `toml:"stop,omitempty" json:"stop,omitempty" doc:"codes that become stops"`
+	Allow []string `toml:"allow,omitempty" json:"allow,omitempty" doc:"codes of stops that become warnings"`
+}
+
+// Weigh applies the template's weighing to findings.
+func (t Template) Weigh(l finding.List) finding.List {
+	out := slices.Clone(l)
+	for i, f := range out {
+		switch {
+		case f.Severity == finding.Bar:
+		case slices.Contains(t.Findings.Stop, string(f.Code)):
+			out[i].Severity = finding.Stop
+		case f.Severity == finding.Stop && slices.Contains(t.Findings.Allow, string(f.Code)):
+			out[i].Severity = finding.Warn
+		}
+	}
+	return out
 }
 
 // Limits are for templates that make an authority.
@@ -88,11 +126,20 @@ type Limits struct {
 const Most = 1 << 20
 
 // Parse reads a template. The name is used for the template and, as it was
-// given, in errors.
-func Parse(name string, data []byte) (Template, error) {
+// given, in errors. base reads the file of the template that this one is based
+// on; it may be nil where that is not allowed.
+func Parse(name string, data []byte, base func(name string) ([]byte, error)) (Template, error) {
 	t := Template{Name: name, source: bytes.Clone(data)}
 	if len(data) > Most {
 		return t, fmt.Errorf("template %s: the file is larger than %d bytes", name, Most)
+	}
+	var own struct {
+		BasedOn string `toml:"based-on"`
+	}
+	if toml.Unmarshal(data, &own) == nil && own.BasedOn != "" {
+		if err := t.inherit(own.BasedOn, base); err != nil {
+			return t, fmt.Errorf("templates/%s.toml: %w", name, err)
+		}
 	}
 	if err := Strict(data, &t); err != nil {
 		return t, fmt.Errorf("templates/%s.toml:%w", name, err)
@@ -103,7 +150,36 @@ func Parse(name string, data []byte) (Template, error) {
 	if err := t.check(); err != nil {
 		return t, fmt.Errorf("templates/%s.toml: %w", name, err)
 	}
+	if t.BasedOn != "" {
+		whole, err := toml.Marshal(t) // so that the record of this state stands by itself
+		if err != nil {
+			return t, fmt.Errorf("templates/%s.toml: %w", name, err)
+		}
+		t.source = whole
+	}
 	return t, nil
+}
+
+// inherit fills the template with what the one it is based on says.
+func (t *Template) inherit(from string, base func(string) ([]byte, error)) error {
+	if from == t.Name {
+		return fmt.Errorf("based-on = %q: a template cannot be based on itself", from)
+	}
+	if base == nil {
+		return fmt.Errorf("based-on = %q: that template is not at hand", from)
+	}
+	data, err := base(from)
+	if err != nil {
+		return fmt.Errorf("based-on = %q: %w", from, err)
+	}
+	if err := Strict(data, t); err != nil {
+		return fmt.Errorf("based-on = %q: templates/%s.toml:%w", from, from, err)
+	}
+	if t.BasedOn != "" {
+		return fmt.Errorf("based-on = %q: that template is itself based on %s; inheritance is one step: base this one on %s as well", from, t.BasedOn, t.BasedOn)
+	}
+	t.Longest = span.Span{} // unless it is said again, the limit follows the lifetime
+	return nil
 }
 
 // Strict reads TOML into a structure and refuses keys that the structure lacks.
@@ -169,6 +245,26 @@ func (t Template) checkFields() error {
 		}
 	}
 	fields := slices.Concat(t.Subject.Take, t.Subject.Need)
+	for _, n := range t.Names.Networks {
+		if _, err := netip.ParsePrefix(n); err != nil {
+			return fmt.Errorf("names.networks: %q is not a network: write for example 192.0.2.0/24", n)
+		}
+	}
+	for _, p := range t.Policies {
+		if _, ok := dn.ParseOID(p); !ok {
+			return fmt.Errorf("policies: %q is not a dotted identifier", p)
+		}
+	}
+	for _, u := range slices.Concat(t.Publish.Lists, t.Publish.Issuers, t.Publish.OCSP) {
+		if !strings.Contains(u, "://") || strings.ContainsAny(u, " \t\n") {
+			return fmt.Errorf("publish: %q is not an address such as http://pki.ternbay.example/services.crl", u)
+		}
+	}
+	for _, c := range slices.Concat(t.Findings.Stop, t.Findings.Allow) {
+		if _, ok := finding.Lookup(finding.Code(c)); !ok {
+			return fmt.Errorf("findings: there is no finding of the code %q", c)
+		}
+	}
 	for f, v := range t.Subject.Fixed {
 		if _, err := dn.New(dn.Pair{Type: f, Value: v}); err != nil {
 			return fmt.Errorf("subject.fixed: %w", err)
@@ -257,6 +353,41 @@ func (t Template) SignedBy(handle string, root bool) bool {
 
 // TakesName reports whether the template takes names of this kind.
 func (t Template) TakesName(k san.Kind) bool { return slices.Contains(t.Names.Kinds, string(k)) }
+
+// NameFits reports whether a name is within the template's patterns and networks.
+func (t Template) NameFits(n san.Name) bool {
+	switch n.Kind {
+	case san.IP:
+		a, err := netip.ParseAddr(n.Value)
+		return len(t.Names.Networks) == 0 || err == nil && slices.ContainsFunc(t.Names.Networks, func(p string) bool {
+			net, err := netip.ParsePrefix(p)
+			return err == nil && net.Contains(a)
+		})
+	case san.DNS, san.Email:
+		return len(t.Names.Patterns) == 0 || slices.ContainsFunc(t.Names.Patterns, func(p string) bool {
+			return fitsPattern(strings.ToLower(p), strings.ToLower(strings.TrimSuffix(n.Value, ".")))
+		})
+	}
+	return true
+}
+
+// fitsPattern matches text against a pattern in which * stands for anything.
+func fitsPattern(pattern, text string) bool {
+	head, tail, star := strings.Cut(pattern, "*")
+	if !star {
+		return pattern == text
+	}
+	if !strings.HasPrefix(text, head) {
+		return false
+	}
+	text = text[len(head):]
+	for i := range len(text) + 1 {
+		if fitsPattern(tail, text[i:]) {
+			return true
+		}
+	}
+	return false
+}
 
 // TakesField reports whether a subject field is taken over from requests.
 func (t Template) TakesField(short string) bool {

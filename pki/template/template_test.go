@@ -1,10 +1,12 @@
 package template
 
 import (
+	"errors"
 	"strings"
 	"testing"
 
 	"ironseal/pki/ext"
+	"ironseal/pki/finding"
 	"ironseal/pki/key"
 	"ironseal/pki/san"
 )
@@ -17,7 +19,7 @@ func TestStartersAreSound(t *testing.T) {
 		}
 	}
 	for _, n := range names {
-		tm, err := Parse(n, []byte(Starter(n)))
+		tm, err := Parse(n, []byte(Starter(n)), starterFile)
 		if err != nil {
 			t.Errorf("%s: %v", n, err)
 			continue
@@ -28,6 +30,79 @@ func TestStartersAreSound(t *testing.T) {
 		if tm.IsAuthority() && tm.TakesKey(key.RSA2048, 2048) {
 			t.Errorf("%s: an authority's key must be stronger than rsa-2048", n)
 		}
+	}
+}
+
+func starterFile(name string) ([]byte, error) {
+	if Starter(name) == "" {
+		return nil, errors.New("there is none")
+	}
+	return []byte(Starter(name)), nil
+}
+
+func TestInheritanceIsOneStep(t *testing.T) {
+	child := "based-on = \"web-server\"\ntitle = \"Quay\"\nlifetime = \"30d\"\n[names]\nkinds = [\"ip\"]\nnetworks = [\"192.0.2.0/24\"]\n"
+	tm, err := Parse("quay", []byte(child), starterFile)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if tm.Title != "Quay" || tm.Lifetime.String() != "30d" || tm.Longest.String() != "30d" || tm.Names.Most != 100 || strings.Join(tm.Names.Kinds, " ") != "ip" ||
+		strings.Join(tm.Extended, " ") != "serverAuth" {
+		t.Errorf("%+v", tm)
+	}
+	// What is recorded stands by itself and says the same.
+	whole, err := Parse("quay", []byte(strings.Replace(string(tm.Source()), "based-on", "# based-on", 1)), nil)
+	if err != nil {
+		t.Fatalf("%v\n%s", err, tm.Source())
+	}
+	if c := Compare(tm, whole); len(c) > 0 {
+		t.Errorf("the record differs: %v", c)
+	}
+	base, _ := Parse("web-server", []byte(Starter("web-server")), nil)
+	var labels []string
+	for _, c := range Compare(base, tm) {
+		labels = append(labels, c.Label)
+	}
+	if got := strings.Join(labels, " "); got != "title lives names" {
+		t.Errorf("differences in %q", got)
+	}
+	for what, c := range map[string][2]string{
+		"itself":  {"based-on = \"loop\"\n", "based on itself"},
+		"nobody":  {"based-on = \"nobody\"\n", "there is none"},
+		"a chain": {"based-on = \"mail-server\"\n", "one step"},
+		"unknown": {"based-on = \"web-server\"\nlifetme = \"1d\"\n", "2:1: unknown key"},
+	} {
+		if _, err := Parse("loop", []byte(c[0]), starterFile); err == nil || !strings.Contains(err.Error(), c[1]) {
+			t.Errorf("based on %s: %v", what, err)
+		}
+	}
+}
+
+func TestPatternsAndNetworks(t *testing.T) {
+	tm, err := Parse("t", []byte(small+"[names]\nkinds = [\"dns\", \"ip\"]\npatterns = [\"*.ternbay.example\", \"gate-*\"]\nnetworks = [\"192.0.2.0/24\", \"2001:db8::/32\"]\n"), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for typed, want := range map[string]bool{"dns:a.ternbay.example": true, "dns:A.B.TernBay.Example": true, "dns:ternbay.example": false, "dns:xternbay.example": false, "dns:gate-3": true,
+		"ip:192.0.2.9": true, "ip:198.51.100.1": false, "ip:2001:db8::1": true} {
+		n, err := san.ParseTyped(typed)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := tm.NameFits(n); got != want {
+			t.Errorf("%s fits: %v", typed, got)
+		}
+	}
+}
+
+func TestWeighing(t *testing.T) {
+	tm, err := Parse("t", []byte(small+"[findings]\nstop = [\"short-name\"]\nallow = [\"name-not-allowed\", \"clock-behind-records\"]\n"), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	l := tm.Weigh(finding.List{finding.New(finding.ShortName, "x"), finding.New(finding.NameNotAllowed, "x"), finding.New(finding.ClockBehind, "x")})
+	if l[0].Severity != finding.Stop || l[1].Severity != finding.Warn || l[2].Severity != finding.Bar {
+		t.Errorf("%v", l)
 	}
 }
 
@@ -53,14 +128,14 @@ func TestMistakesAreToldWithTheirPlace(t *testing.T) {
 		{"fixed country", small + "[subject]\nfixed = { C = \"Norway\" }\n", "two capital letters"},
 		{"bounds", small + "[names]\nleast = 3\nmost = 1\n", "least = 3"},
 	} {
-		if _, err := Parse("t", []byte(c.text)); err == nil || !strings.Contains(err.Error(), c.word) {
+		if _, err := Parse("t", []byte(c.text), nil); err == nil || !strings.Contains(err.Error(), c.word) {
 			t.Errorf("%s: %v; want %q", c.what, err, c.word)
 		}
 	}
 }
 
 func TestKeysAndUsages(t *testing.T) {
-	tm, err := Parse("web-server", []byte(Starter("web-server")))
+	tm, err := Parse("web-server", []byte(Starter("web-server")), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -95,7 +170,7 @@ func TestContradictionsAreNamed(t *testing.T) {
 		{"issuers = [\"any\"]\nkey-usage = [\"keyCertSign\"]\n", "makes no authority"},
 		{"key-usage = [\"digitalSignature\"]\n", "signed by nobody"},
 	} {
-		tm, err := Parse("t", []byte(small+c.add))
+		tm, err := Parse("t", []byte(small+c.add), nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -116,7 +191,7 @@ func FuzzParse(f *testing.F) {
 	f.Add([]byte("a.b.c = 1"))
 	f.Add([]byte("[subject.fixed]\nC = \"NO\""))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		tm, err := Parse("t", data)
+		tm, err := Parse("t", data, nil)
 		if err != nil {
 			return
 		}

@@ -26,6 +26,19 @@ func (t Template) Words() []Line {
 		add("for", "%s", orNone(t.Extended))
 	}
 	add("subject", "takes over %s%s", orNone(t.Subject.Take), t.subjectWords())
+	if len(t.Policies) > 0 {
+		add("policies", "%s", strings.Join(t.Policies, ", "))
+	}
+	if all := slices.Concat(t.Publish.Lists, t.Publish.Issuers, t.Publish.OCSP); len(all) > 0 {
+		add("names", "the addresses %s", strings.Join(all, ", "))
+		out[len(out)-1].Label = "publishes"
+	}
+	if len(t.Senders) > 0 {
+		add("requesters", "only %s", strings.Join(t.Senders, ", "))
+	}
+	if len(t.Findings.Stop)+len(t.Findings.Allow) > 0 {
+		add("findings", "stops: %s; allows: %s", orNone(t.Findings.Stop), orNone(t.Findings.Allow))
+	}
 	if t.IsAuthority() {
 		if p := t.Limits.PathLength; p != nil {
 			add("below it", "%d level(s) of authorities", *p)
@@ -83,6 +96,12 @@ func (t Template) nameWords() string {
 	if t.Names.Add {
 		words += "; names may be added at signing"
 	}
+	if len(t.Names.Patterns) > 0 {
+		words += "; only " + strings.Join(t.Names.Patterns, ", ")
+	}
+	if len(t.Names.Networks) > 0 {
+		words += "; addresses in " + strings.Join(t.Names.Networks, ", ")
+	}
 	if t.Names.CommonName {
 		words += "; the common name becomes one"
 	}
@@ -94,4 +113,33 @@ func orNone(list []string) string {
 		return "nothing"
 	}
 	return strings.Join(list, ", ")
+}
+
+// Change is one line in which two templates differ.
+type Change struct {
+	Label string `json:"what"`
+	A     string `json:"a"`
+	B     string `json:"b"`
+}
+
+// Compare says in words how two templates differ.
+func Compare(a, b Template) []Change {
+	var out []Change
+	labels := []string{"title", "purpose"}
+	x := map[string]string{"title": a.Title, "purpose": a.Purpose}
+	y := map[string]string{"title": b.Title, "purpose": b.Purpose}
+	for i, t := range []Template{a, b} {
+		for _, l := range t.Words() {
+			[]map[string]string{x, y}[i][l.Label] = l.Text
+			if !slices.Contains(labels, l.Label) {
+				labels = append(labels, l.Label)
+			}
+		}
+	}
+	for _, l := range labels {
+		if x[l] != y[l] {
+			out = append(out, Change{l, x[l], y[l]})
+		}
+	}
+	return out
 }

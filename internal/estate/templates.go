@@ -1,0 +1,58 @@
+package estate
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"ironseal/internal/store"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/template"
+)
+
+// CopyTemplate writes a template that is based on another one.
+func (e *Estate) CopyTemplate(ctx context.Context, from, name, title string) (path string, err error) {
+	t, err := e.Template(from)
+	if err != nil {
+		return "", err
+	}
+	if t.BasedOn != "" {
+		return "", fmt.Errorf("template %s is itself based on %s; inheritance is one step: copy %s", from, t.BasedOn, t.BasedOn)
+	}
+	if err := hierarchy.ValidHandle(name); err != nil {
+		return "", fmt.Errorf("template: %w", err)
+	}
+	if title == "" {
+		title = t.Title + " (" + name + ")"
+	}
+	quoted, err := json.Marshal(title) // a JSON string is a TOML basic string
+	if err != nil {
+		return "", err
+	}
+	text := fmt.Sprintf("# Based on %s: only what differs stands here. See docs/templates.md for every key.\nbased-on = %q\ntitle    = %s\n", from, from, quoted)
+	path = filepath.Join(e.Dir, "templates", name+".toml")
+	if err := e.world.Disk.New(path, []byte(text), 0o644); err != nil {
+		return "", fmt.Errorf("template %s: %w", name, err)
+	}
+	_, err = e.act(ctx, func(*store.Tx) ([]store.Entry, error) {
+		return []store.Entry{entry("copy template", name, "from", from)}, nil
+	})
+	return path, err
+}
+
+// TemplateThen gives a certificate's template as it was when it was signed, and
+// as it is today.
+func (e *Estate) TemplateThen(c Held) (then, today template.Template, err error) {
+	if c.Record.Template == "" {
+		return then, today, errors.New("this certificate was signed by no template")
+	}
+	source := strings.Replace(string(c.Record.Source), "based-on", "# based-on", 1) // the record stands by itself
+	if then, err = template.Parse(c.Record.Template, []byte(source), nil); err != nil {
+		return then, today, fmt.Errorf("the template on record: %w", err)
+	}
+	today, err = e.Template(c.Record.Template)
+	return then, today, err
+}
