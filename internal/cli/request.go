@@ -26,7 +26,7 @@ func (s *session) requestCommand() *cobra.Command {
 }
 
 func (s *session) requestDraft() *cobra.Command {
-	var kind, subject, dir, sealWith string
+	var kind, subject, dir, sealWith, manifest string
 	var seal bool
 	c := &cobra.Command{
 		Use:   "draft NAME...",
@@ -39,10 +39,12 @@ Names are recognised by shape (a host, an address, a mail address) or typed with
 their kind: dns: ip: email: uri: upn:`,
 		Example: `  ironseal request draft pier.ternbay.example www.pier.ternbay.example
   ironseal request draft camera-2.ternbay.example 192.0.2.52 --key rsa-2048 --out ../drafts`,
-		Args: atLeast(1, "at least one name"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ask := estate.DraftAsk{Dir: s.path(dir)}
 			var err error
+			if len(args) == 0 && manifest == "" {
+				return s.draftAsking(cmd, ask)
+			}
 			if ask.Names, err = typedNames(args); err != nil {
 				return err
 			}
@@ -64,6 +66,9 @@ their kind: dns: ip: email: uri: upn:`,
 				}
 				defer clear(ask.Secret)
 			}
+			if manifest != "" {
+				return s.draftManifest(cmd, ask, manifest)
+			}
 			return s.draft(cmd, ask)
 		},
 	}
@@ -71,6 +76,7 @@ their kind: dns: ip: email: uri: upn:`,
 	fl.StringVar(&kind, "key", "", "key `KIND`; the estate's default when left out")
 	fl.StringVar(&subject, "subject", "", "the whole subject; built from the estate and the first name when left out")
 	fl.StringVar(&dir, "out", ".", "the `DIR` to write to")
+	fl.StringVar(&manifest, "manifest", "", "draft for every row of a CSV `FILE` (columns host, names), and take the requests in")
 	fl.BoolVar(&seal, "seal", false, "seal the key under a passphrase")
 	fl.StringVar(&sealWith, "seal-with", "", "seal the key under the passphrase in this `FILE`")
 	completeWords(c, "key", kindWords()...)

@@ -20,6 +20,8 @@ import (
 // signFlags are the flags of sign, as typed.
 type signFlags struct {
 	template, by, receiver, subject, lifetime, because string
+	manifest                                           string
+	all                                                bool
 	add, drop, waive                                   []string
 }
 
@@ -60,12 +62,23 @@ signed. What stands on the sheet as a bar cannot be passed; a stop is passed onl
 by --waive CODE --because TEXT, which is recorded.`,
 		Example: `  ironseal sign R5
   ironseal sign R5 --template web-server
-  ironseal sign R5 --template web-server --add-name pier.ternbay.example --lifetime 90d`,
-		Args: atLeast(1, "a request, such as R1, or a file"),
+  ironseal sign R5 --template web-server --add-name pier.ternbay.example --lifetime 90d
+  ironseal sign R5 --template mutual-peer --for gateway-pair
+  ironseal sign --all --template web-server`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ask, err := f.ask()
 			if err != nil {
 				return err
+			}
+			switch {
+			case f.all && f.manifest != "" || (f.all || f.manifest != "") && len(args) > 0:
+				return usage("sign: name requests, or use --all, or --manifest: one of the three")
+			case f.manifest != "":
+				return s.signManifest(cmd.Context(), ask, f.manifest)
+			case f.all:
+				return s.signAll(cmd.Context(), ask)
+			case len(args) == 0:
+				return usage("sign needs a request, such as R1, or a file: see ironseal sign --help")
 			}
 			return s.sign(cmd.Context(), ask, args)
 		},
@@ -75,6 +88,8 @@ by --waive CODE --because TEXT, which is recorded.`,
 	fl.StringVar(&f.template, "template", "", "the template to sign by")
 	fl.StringVar(&f.by, "by", "", "the `HANDLE` of the authority that signs")
 	fl.StringVar(&f.receiver, "for", "", "the `RECEIVER` that will take it: what it demands is checked before the signature")
+	fl.BoolVar(&f.all, "all", false, "every request that waits, with one combined sheet")
+	fl.StringVar(&f.manifest, "manifest", "", "the hosts of a CSV `FILE`: host, names, template, receiver, lifetime, note")
 	fl.StringArrayVar(&f.add, "add-name", nil, "certify this `NAME` too; may be repeated")
 	fl.StringArrayVar(&f.drop, "drop-name", nil, "leave out this `NAME`; may be repeated")
 	fl.StringVar(&f.subject, "set-subject", "", "the subject, in place of the request's")
@@ -98,32 +113,26 @@ func (s *session) sign(ctx context.Context, ask estate.SignAsk, args []string) e
 	if ask.Template == "" {
 		return s.fitting(ctx, e, ask, names)
 	}
-	var agreed []*estate.Sheet
-	var refused []error
-	for i, name := range names {
-		ask.Request = name
-		sheet, err := e.PlanSign(ctx, ask)
-		if err != nil {
-			return err
+	if len(names) > 1 {
+		var list []estate.Planned
+		for _, n := range names {
+			ask.Request = n
+			list = append(list, estate.Planned{Ask: ask, Name: n})
 		}
-		if !s.json {
-			if i > 0 {
-				s.out.Gap()
-			}
-			s.out.Sheet(fmt.Sprintf("R%d, %s", sheet.Record.Number, sheet.Record.Title), sheet.Plan, bundle.Code(sheet.Plan.Digest), sheet.Head.String())
-		}
-		if r := sheet.Plan.Findings.Refusing(); len(r) > 0 {
-			refused = append(refused, refusal(sheet.Record.Number, r))
-			continue
-		}
-		agreed = append(agreed, sheet)
+		return s.signMany(ctx, e, list)
 	}
-	if len(agreed) > 0 {
-		if err := s.agreeAndSign(ctx, e, agreed, &refused); err != nil {
-			return err
-		}
+	ask.Request = names[0]
+	sheet, err := e.PlanSign(ctx, ask)
+	if err != nil {
+		return err
 	}
-	return errors.Join(refused...)
+	if !s.json {
+		s.out.Sheet(fmt.Sprintf("R%d, %s", sheet.Record.Number, sheet.Record.Title), sheet.Plan, bundle.Code(sheet.Plan.Digest), sheet.Head.String())
+	}
+	if r := sheet.Plan.Findings.Refusing(); len(r) > 0 {
+		return refusal(sheet.Record.Number, r)
+	}
+	return s.agreeAndSign(ctx, e, sheet)
 }
 
 // refusal says in a line or two what stands against signing and how to go on.
@@ -139,43 +148,33 @@ func refusal(number int64, list finding.List) error {
 	return &status{Refused, fmt.Errorf("R%d: nothing was signed: refused by %s\n%s", number, strings.Join(codes, ", "), hint)}
 }
 
-func (s *session) agreeAndSign(ctx context.Context, e *estate.Estate, agreed []*estate.Sheet, failed *[]error) error {
-	question := "Sign this certificate?"
-	if len(agreed) > 1 {
-		question = fmt.Sprintf("Sign these %d certificates?", len(agreed))
-	}
+func (s *session) agreeAndSign(ctx context.Context, e *estate.Estate, sheet *estate.Sheet) error {
 	if !s.json {
 		s.out.Gap()
 	}
-	if err := s.agree(ctx, question); err != nil {
+	if err := s.agree(ctx, "Sign this certificate?"); err != nil {
 		return err
 	}
-	var done []estate.SignResult
-	err := e.Sign(ctx, agreed, func(r estate.SignResult) {
-		if r.Err != nil {
-			*failed = append(*failed, r.Err)
-			return
-		}
-		done = append(done, r)
-		if !s.json {
-			s.drawSigned(r)
-		}
-	})
-	if s.json {
-		rows := []describe.Object{}
-		for _, r := range done {
-			o := describe.Certificate(r.Certificate, s.now())
-			o.Add("request", "Request", fmt.Sprintf("R%d", r.Sheet.Record.Number))
-			o.Add("journal_head", "Journal", r.Head.String())
-			rows = append(rows, o)
-		}
-		if jerr := s.printJSON(rows); jerr != nil {
-			return jerr
-		}
-	} else if len(done) == 1 {
-		s.next(estate.Advice{Why: "hand it out", Command: fmt.Sprintf("ironseal certificate export R%d --with issuers", done[0].Sheet.Record.Number)})
+	var result estate.SignResult
+	if err := e.Sign(ctx, []*estate.Sheet{sheet}, func(r estate.SignResult) { result = r }); err != nil {
+		return err
 	}
-	return err
+	if result.Err != nil {
+		return result.Err
+	}
+	if s.json {
+		return s.printJSON([]describe.Object{s.describeSigned(result)})
+	}
+	s.drawSigned(result)
+	s.next(estate.Advice{Why: "hand it out", Command: fmt.Sprintf("ironseal certificate export R%d --with issuers", sheet.Record.Number)})
+	return nil
+}
+
+func (s *session) describeSigned(r estate.SignResult) describe.Object {
+	o := describe.Certificate(r.Certificate, s.now())
+	o.Add("request", "Request", fmt.Sprintf("R%d", r.Sheet.Record.Number))
+	o.Add("journal_head", "Journal", r.Head.String())
+	return o
 }
 
 func (s *session) drawSigned(r estate.SignResult) {

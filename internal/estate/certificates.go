@@ -95,7 +95,7 @@ func (e *Estate) FindCertificate(ctx context.Context, name string) (found Held, 
 		return found, "", err
 	}
 	if g := h.Generation(name); g != nil {
-		rec, err := e.records.CertificateBySHA(ctx, g.Certificate.SHA256())
+		rec, err := e.records.CertificateOf(ctx, g.Authority.Handle, g.Number)
 		if err != nil {
 			return found, "", err
 		}

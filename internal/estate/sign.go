@@ -7,9 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"ironseal/internal/custody"
 	"ironseal/internal/store"
-	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/handover"
 	"ironseal/pki/hierarchy"
@@ -38,6 +36,45 @@ type Sheet struct {
 	Head     store.Head
 }
 
+// planning is the snapshot of the records from which sheets are planned.
+type planning struct {
+	authorities hierarchy.Hierarchy
+	head        store.Head
+	newest      time.Time
+	now         time.Time
+	templates   map[string]template.Template
+	receivers   map[string]handover.Receiver
+}
+
+func (e *Estate) newPlanning(ctx context.Context) (*planning, error) {
+	p := &planning{now: e.Now(), templates: map[string]template.Template{}, receivers: map[string]handover.Receiver{}}
+	var err error
+	if p.authorities, err = e.Hierarchy(ctx); err != nil {
+		return nil, err
+	}
+	p.head, p.newest, err = e.records.Newest(ctx)
+	return p, err
+}
+
+// learn reads the template and the receiver that an ask names, once.
+func (p *planning) learn(e *Estate, ask SignAsk) error {
+	if _, known := p.templates[ask.Template]; !known {
+		t, err := e.Template(ask.Template)
+		if err != nil {
+			return err
+		}
+		p.templates[ask.Template] = t
+	}
+	if _, known := p.receivers[ask.For]; !known && ask.For != "" {
+		r, err := e.Receiver(ask.For)
+		if err != nil {
+			return err
+		}
+		p.receivers[ask.For] = r
+	}
+	return nil
+}
+
 // PlanSign plans the signing of one request.
 func (e *Estate) PlanSign(ctx context.Context, ask SignAsk) (*Sheet, error) {
 	rec, r, err := e.Request(ctx, ask.Request)
@@ -47,34 +84,36 @@ func (e *Estate) PlanSign(ctx context.Context, ask SignAsk) (*Sheet, error) {
 	if rec.State != store.Waiting {
 		return nil, fmt.Errorf("R%d is %s since %s: %s", rec.Number, rec.State, rec.Decided.Format("2006-01-02"), afterState(rec))
 	}
-	t, err := e.Template(ask.Template)
+	p, err := e.newPlanning(ctx)
 	if err != nil {
 		return nil, err
 	}
-	h, err := e.Hierarchy(ctx)
+	if err := p.learn(e, ask); err != nil {
+		return nil, err
+	}
+	seen, err := e.records.KeySeenAs(ctx, r.Key.Fingerprint(), r.Subject.String())
 	if err != nil {
 		return nil, err
 	}
-	s := &Sheet{Record: rec, Request: r, Template: t}
-	if s.Issuer, err = chooseIssuer(h, t, ask.By); err != nil {
+	return e.plan(p, ask, rec, r, seen)
+}
+
+// plan computes one sheet. It reads nothing but the snapshot, so that many can
+// be computed at once.
+func (e *Estate) plan(p *planning, ask SignAsk, rec store.Request, r *request.Request, seen string) (*Sheet, error) {
+	t := p.templates[ask.Template]
+	s := &Sheet{Record: rec, Request: r, Template: t, Head: p.head}
+	var err error
+	if s.Issuer, err = chooseIssuer(p.authorities, t, ask.By); err != nil {
 		return nil, err
 	}
-	in := issue.Input{Request: r, Template: t, Issuer: s.Issuer, Others: h, Amend: ask.Amend, Now: e.Now(), Backdate: e.Settings.backdate(), Sender: rec.Sender}
-	if s.Head, in.Newest, err = e.records.Newest(ctx); err != nil {
-		return nil, err
-	}
-	if in.SeenAs, err = e.records.KeySeenAs(ctx, r.Key.Fingerprint(), r.Subject.String()); err != nil {
-		return nil, err
-	}
-	if s.Plan, err = issue.New(in); err != nil {
+	s.Plan, err = issue.New(issue.Input{Request: r, Template: t, Issuer: s.Issuer, Others: p.authorities, Amend: ask.Amend, Now: p.now, Newest: p.newest,
+		Backdate: e.Settings.backdate(), Sender: rec.Sender, SeenAs: seen})
+	if err != nil {
 		return nil, err
 	}
 	if ask.For != "" {
-		unmet, err := e.unmet(ask.For, s)
-		if err != nil {
-			return nil, err
-		}
-		s.Plan.Findings = append(s.Plan.Findings, unmet...).Ranked()
+		s.Plan.Findings = append(s.Plan.Findings, unmet(p.receivers[ask.For], s)...).Ranked()
 	}
 	if s.Plan.Findings, err = s.Plan.Findings.Waive(rec.Number, ask.Waivers); err != nil {
 		return nil, fmt.Errorf("R%d: %w", rec.Number, err)
@@ -83,16 +122,12 @@ func (e *Estate) PlanSign(ctx context.Context, ask SignAsk) (*Sheet, error) {
 }
 
 // unmet checks what the receiver demands against what will be signed.
-func (e *Estate) unmet(receiver string, s *Sheet) (finding.List, error) {
-	r, err := e.Receiver(receiver)
-	if err != nil {
-		return nil, err
-	}
+func unmet(r handover.Receiver, s *Sheet) finding.List {
 	o := handover.Offer{Extended: s.Template.ExtendedUsage(), Names: s.Plan.Names, Key: s.Request.Key.Kind, Bits: s.Request.Key.Bits}
 	for _, g := range s.Issuer.Line() {
 		o.Issuers = append(o.Issuers, g.Certificate)
 	}
-	return r.Unmet(o), nil
+	return r.Unmet(o)
 }
 
 func afterState(r store.Request) string {
@@ -128,99 +163,6 @@ func chooseIssuer(h hierarchy.Hierarchy, t template.Template, by string) (*hiera
 		next = fmt.Sprintf("change issuers in templates/%s.toml", t.Name)
 	}
 	return nil, fmt.Errorf("template %s: none of the authorities signs by it (issuers: %s): %s", t.Name, strings.Join(t.Issuers, ", "), next)
-}
-
-// SignResult is what became of one sheet.
-type SignResult struct {
-	Sheet       *Sheet
-	Certificate *cert.Certificate
-	Head        store.Head
-	Err         error
-}
-
-// Sign signs sheets that a person agreed to. Each is recorded by itself before
-// it is told; the key of an authority is opened once. tell is called for each as
-// soon as it is done; a failure of one does not keep the others back.
-func (e *Estate) Sign(ctx context.Context, sheets []*Sheet, tell func(SignResult)) error {
-	if err := e.world.Step(StepPlanned); err != nil {
-		return err
-	}
-	opened := map[string]*custody.Opened{}
-	defer func() {
-		for _, o := range opened {
-			o.Close()
-		}
-	}()
-	for _, s := range sheets {
-		if err := context.Cause(ctx); err != nil {
-			return fmt.Errorf("stopped before R%d: %w", s.Record.Number, err)
-		}
-		label := s.Issuer.Label()
-		if opened[label] == nil {
-			if r := s.Plan.Findings.Refusing(); len(r) > 0 {
-				tell(SignResult{Sheet: s, Err: &issue.Refused{About: fmt.Sprintf("R%d", s.Record.Number), Findings: r}})
-				continue
-			}
-			o, err := e.custody.Open(ctx, s.Issuer.Certificate.Key, s.Issuer.Authority.Handle, custody.ForCertificate)
-			if err != nil {
-				return err
-			}
-			opened[label] = o
-		}
-		if err := e.world.Step(StepOpened); err != nil {
-			return err
-		}
-		tell(e.signOne(ctx, s, opened[label]))
-	}
-	return nil
-}
-
-func (e *Estate) signOne(ctx context.Context, s *Sheet, signer *custody.Opened) SignResult {
-	out := SignResult{Sheet: s}
-	serial, err := issue.Serial(e.world.Random)
-	if err != nil {
-		out.Err = err
-		return out
-	}
-	c, err := issue.Seal(s.Plan, serial, signer, e.world.Random)
-	if err == nil {
-		err = e.world.Step(StepSealed)
-	}
-	if err != nil {
-		out.Err = fmt.Errorf("R%d: %w", s.Record.Number, err)
-		return out
-	}
-	out.Head, err = e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) { return e.recordSigned(tx, s, c) })
-	if err == nil {
-		err = e.world.Step(StepRecorded)
-	}
-	if err != nil {
-		out.Err = fmt.Errorf("R%d: nothing was signed: %w", s.Record.Number, err)
-		return out
-	}
-	out.Certificate = c
-	return out
-}
-
-func (e *Estate) recordSigned(tx *store.Tx, s *Sheet, c *cert.Certificate) ([]store.Entry, error) {
-	if err := tx.Decide(s.Record.Number, store.Signed, "", e.world.Now()); err != nil {
-		return nil, fmt.Errorf("the record changed while the sheet was on screen: %w", err)
-	}
-	if err := e.unchanged(s.Template); err != nil {
-		return nil, err
-	}
-	issuer, err := tx.GenerationID(s.Issuer)
-	if err != nil {
-		return nil, fmt.Errorf("the record changed while the sheet was on screen: %w", err)
-	}
-	if _, err := tx.AddCertificate(store.NewCertificate{Certificate: c, Issuer: issuer, Request: s.Record.Number, TemplateName: s.Template.Name,
-		TemplateSHA: s.Template.SHA256(), TemplateSource: s.Template.Source(), Sheet: s.Plan.Digest, Waived: waived(s.Plan.Findings), Actor: e.world.Actor}); err != nil {
-		return nil, err
-	}
-	sum := c.SHA256()
-	return []store.Entry{entry("sign", fmt.Sprintf("R%d", s.Record.Number), "certificate", fmt.Sprintf("%x", sum), "serial", c.SerialHex(), "title", c.Title(),
-		"by", fmt.Sprintf("%s.g%d", s.Issuer.Authority.Handle, s.Issuer.Number), "template", s.Template.Name, "until", c.NotAfter.Format(time.RFC3339),
-		"sheet", fmt.Sprintf("%x", s.Plan.Digest), "waived", waivedCodes(s.Plan.Findings))}, nil
 }
 
 // Fit says how a template suits a request.

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
@@ -43,7 +44,6 @@ type Certificate struct {
 	Template string // the template's name at signing
 	Source   []byte // the template as it was at signing
 	Issuer   string // the issuing generation, such as "services.g1"
-	NotAfter time.Time
 }
 
 // ErrNone says that there is no such record.
@@ -100,35 +100,75 @@ type NewCertificate struct {
 	Actor          string
 }
 
-// AddCertificate records a certificate and its names.
+// AddCertificate records one certificate and its names.
 func (t *Tx) AddCertificate(n NewCertificate) (int64, error) {
-	c := n.Certificate
-	sum, key := c.SHA256(), c.Key.Fingerprint()
-	if _, err := t.tx.ExecContext(t.ctx, "INSERT OR IGNORE INTO template VALUES (?,?,?)", n.TemplateSHA[:], n.TemplateName, n.TemplateSource); err != nil {
-		return 0, err
-	}
-	res, err := t.tx.ExecContext(t.ctx, `INSERT INTO certificate (serial, authority, issuer, der, sha256, title, subject, not_before, not_after, key_sha256, request, template, sheet)
-		VALUES (?,(SELECT authority FROM generation WHERE id = ?),?,?,?,?,?,?,?,?,?,?,?)`, c.SerialHex(), orNull(n.Issuer), orNull(n.Issuer), c.Raw, sum[:], c.Title(), c.Subject.String(), stamp(c.NotBefore), stamp(c.NotAfter),
-		key[:], orNull(n.Request), n.TemplateSHA[:], n.Sheet[:])
-	if err != nil {
-		return 0, err
-	}
-	id, err := res.LastInsertId()
-	if err != nil {
-		return 0, err
-	}
-	for _, name := range c.Names {
-		if _, err := t.tx.ExecContext(t.ctx, "INSERT INTO name VALUES (?,?,?)", string(name.Kind), strings.ToLower(name.Value), id); err != nil {
-			return 0, err
-		}
-	}
-	for _, f := range n.Waived {
-		if _, err := t.tx.ExecContext(t.ctx, "INSERT INTO waiver (certificate, request, code, who, reason) VALUES (?,?,?,?,?)", id, orNull(n.Request), string(f.Code), n.Actor, f.Waived); err != nil {
-			return 0, err
-		}
-	}
-	return id, nil
+	return t.AddCertificates([]NewCertificate{n})
 }
+
+// AddCertificates records certificates and their names, and returns the
+// identifier of the last.
+func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
+	insert, err := t.tx.PrepareContext(t.ctx, `INSERT INTO certificate (serial, authority, issuer, der, title, subject, not_after, key_sha256, request, template, sheet)
+		VALUES (?,(SELECT authority FROM generation WHERE id = ?2),?2,?,?,?,?,?,?,?,?)`)
+	if err != nil {
+		return 0, err
+	}
+	defer insert.Close()
+	name, err := t.tx.PrepareContext(t.ctx, "INSERT INTO name VALUES (?,?,?)")
+	if err != nil {
+		return 0, err
+	}
+	defer name.Close()
+	stored := map[[32]byte]bool{}
+	for _, n := range list {
+		if !stored[n.TemplateSHA] {
+			stored[n.TemplateSHA] = true
+			if _, err := t.tx.ExecContext(t.ctx, "INSERT OR IGNORE INTO template VALUES (?,?,?)", n.TemplateSHA[:], n.TemplateName, n.TemplateSource); err != nil {
+				return 0, err
+			}
+		}
+		c := n.Certificate
+		key := c.Key.Fingerprint()
+		res, err := insert.ExecContext(t.ctx, c.SerialHex(), orNull(n.Issuer), c.Raw, c.Title(), c.Subject.String(), c.NotAfter.Unix(),
+			key[:], orNull(n.Request), n.TemplateSHA[:], n.Sheet[:])
+		if err != nil {
+			return 0, err
+		}
+		if last, err = res.LastInsertId(); err != nil {
+			return 0, err
+		}
+		for _, x := range c.Names {
+			if _, err := name.ExecContext(t.ctx, string(x.Kind), strings.ToLower(x.Value), last); err != nil {
+				return 0, err
+			}
+		}
+		for _, f := range n.Waived {
+			if _, err := t.tx.ExecContext(t.ctx, "INSERT INTO waiver (certificate, request, code, who, reason) VALUES (?,?,?,?,?)", last, orNull(n.Request), string(f.Code), n.Actor, f.Waived); err != nil {
+				return 0, err
+			}
+		}
+	}
+	return last, nil
+}
+
+// DecideMany moves waiting requests to another state, all or none.
+func (t *Tx) DecideMany(numbers []int64, state string, at time.Time) error {
+	list, err := json.Marshal(numbers)
+	if err != nil {
+		return err
+	}
+	res, err := t.tx.ExecContext(t.ctx, "UPDATE request SET state = ?, decided = ? WHERE number IN (SELECT value FROM json_each(?)) AND state = ?", state, stamp(at), string(list), Waiting)
+	if err != nil {
+		return err
+	}
+	if n, err := res.RowsAffected(); err != nil || n != int64(len(numbers)) {
+		return errors.Join(err, ErrChanged)
+	}
+	return nil
+}
+
+// ErrChanged says that a record is no longer what it was.
+var ErrChanged = errors.New("one of the requests is no longer waiting")
 
 func orNull(n int64) any {
 	if n == 0 {
@@ -266,14 +306,12 @@ func (s *Store) KeySeenAs(ctx context.Context, key [32]byte, subject string) (st
 	return other, err
 }
 
-const certificateColumns = `c.id, c.der, c.title, coalesce(c.request,0), coalesce(t.name,''), coalesce(t.source,x''), coalesce(a.handle || '.g' || g.number, ''), c.not_after
+const certificateColumns = `c.id, c.der, c.title, coalesce(c.request,0), coalesce(t.name,''), coalesce(t.source,x''), coalesce(a.handle || '.g' || g.number, '')
 	FROM certificate c LEFT JOIN template t ON t.sha256 = c.template LEFT JOIN generation g ON g.id = c.issuer LEFT JOIN authority a ON a.id = g.authority`
 
 func scanCertificate(row scanner) (Certificate, error) {
 	var c Certificate
-	var end string
-	err := row.Scan(&c.ID, &c.DER, &c.Title, &c.Request, &c.Template, &c.Source, &c.Issuer, &end)
-	c.NotAfter = unstamp(end)
+	err := row.Scan(&c.ID, &c.DER, &c.Title, &c.Request, &c.Template, &c.Source, &c.Issuer)
 	return c, err
 }
 
@@ -301,7 +339,7 @@ func (s *Store) Certificates(ctx context.Context) ([]Certificate, error) {
 
 // Ending lists the certificates that end between two moments, soonest first.
 func (s *Store) Ending(ctx context.Context, from, to time.Time, limit int) ([]Certificate, error) {
-	return s.certificates(ctx, "WHERE c.not_after >= ? AND c.not_after <= ? ORDER BY c.not_after LIMIT ?", stamp(from), stamp(to), limit)
+	return s.certificates(ctx, "WHERE c.not_after >= ? AND c.not_after <= ? ORDER BY c.not_after LIMIT ?", from.Unix(), to.Unix(), limit)
 }
 
 // CertificatesBySerial finds certificates by the first digits of their serial.
@@ -319,13 +357,33 @@ func (s *Store) CertificatesByName(ctx context.Context, name string) ([]Certific
 	return s.certificates(ctx, "WHERE c.id IN (SELECT certificate FROM name WHERE value = ?) ORDER BY c.id", strings.ToLower(name))
 }
 
-// CertificateBySHA finds a certificate by its fingerprint.
-func (s *Store) CertificateBySHA(ctx context.Context, sum [32]byte) (Certificate, error) {
-	list, err := s.certificates(ctx, "WHERE c.sha256 = ?", sum[:])
+// CertificateOf finds the certificate of an authority's generation.
+func (s *Store) CertificateOf(ctx context.Context, handle string, generation int) (Certificate, error) {
+	list, err := s.certificates(ctx, `WHERE c.id = (SELECT x.certificate FROM generation x JOIN authority y ON y.id = x.authority WHERE y.handle = ? AND x.number = ?)`, handle, generation)
 	if err != nil || len(list) == 0 {
 		return Certificate{}, errors.Join(err, ErrNone)
 	}
 	return list[0], nil
+}
+
+// KeysSeen tells, for every waiting request whose key is in a certificate
+// already, the subject of that certificate.
+func (s *Store) KeysSeen(ctx context.Context) (map[int64]string, error) {
+	rows, err := s.db.QueryContext(ctx, "SELECT r.number, c.subject FROM request r JOIN certificate c ON c.key_sha256 = r.key_sha256 WHERE r.state = ?", Waiting)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	defer rows.Close()
+	out := map[int64]string{}
+	for rows.Next() {
+		var n int64
+		var subject string
+		if err := rows.Scan(&n, &subject); err != nil {
+			return nil, err
+		}
+		out[n] = subject
+	}
+	return out, rows.Err()
 }
 
 // Counts are how many records of each kind there are.

@@ -37,10 +37,10 @@ CREATE INDEX request_key ON request(key_sha256);
 CREATE INDEX request_state ON request(state);
 CREATE TABLE certificate (
   id INTEGER PRIMARY KEY, serial TEXT NOT NULL, authority INTEGER REFERENCES authority(id), issuer INTEGER REFERENCES generation(id), der BLOB NOT NULL,
-  sha256 BLOB NOT NULL UNIQUE, title TEXT NOT NULL, subject TEXT NOT NULL, not_before TEXT NOT NULL, not_after TEXT NOT NULL,
+  title TEXT NOT NULL, subject TEXT NOT NULL, not_after INTEGER NOT NULL,
   key_sha256 BLOB NOT NULL, request INTEGER REFERENCES request(number), template BLOB REFERENCES template(sha256),
-  sheet BLOB NOT NULL, UNIQUE (authority, serial)) STRICT;
-CREATE INDEX certificate_serial ON certificate(serial);
+  sheet BLOB NOT NULL) STRICT;
+CREATE UNIQUE INDEX certificate_serial ON certificate(serial, authority);
 CREATE INDEX certificate_end ON certificate(not_after);
 CREATE INDEX certificate_request ON certificate(request);
 CREATE INDEX certificate_key ON certificate(key_sha256);

@@ -138,3 +138,16 @@ func (s *Screen) Progress(what string) (done func()) {
 		fmt.Fprintf(s.out, "\r%s: %.1f s   \n", what, time.Since(begin).Seconds())
 	}
 }
+
+// Counter shows on a terminal how many of many are done.
+func (s *Screen) Counter(what string, total int) (count func(done int), stop func()) {
+	var last time.Time
+	return func(done int) {
+			if now := time.Now(); done == total || now.Sub(last) > 100*time.Millisecond {
+				last = now
+				fmt.Fprintf(s.out, "\r%s %d of %d ", what, done, total)
+			}
+		}, func() {
+			fmt.Fprint(s.out, "\r", strings.Repeat(" ", len(what)+24), "\r")
+		}
+}

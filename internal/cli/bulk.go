@@ -1,0 +1,243 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"runtime/debug"
+
+	"ironseal/internal/disk"
+	"ironseal/internal/estate"
+	"ironseal/internal/store"
+	"ironseal/internal/term"
+	"ironseal/pki/bundle"
+	"ironseal/pki/describe"
+	"ironseal/pki/finding"
+)
+
+func (s *session) signAll(ctx context.Context, ask estate.SignAsk) error {
+	if ask.Template == "" {
+		return usage("sign --all needs the template: --template NAME")
+	}
+	e, err := s.estate(ctx)
+	if err != nil {
+		return err
+	}
+	waiting, err := e.Requests(ctx, store.Waiting)
+	if err != nil {
+		return err
+	}
+	if len(waiting) == 0 {
+		s.out.Say("Nothing waits.")
+		return nil
+	}
+	list := make([]estate.Planned, len(waiting))
+	for i, r := range waiting {
+		ask.Request = fmt.Sprintf("R%d", r.Number)
+		list[i] = estate.Planned{Ask: ask, Name: ask.Request + " " + r.Title}
+	}
+	return s.signMany(ctx, e, list)
+}
+
+func (s *session) signManifest(ctx context.Context, ask estate.SignAsk, file string) error {
+	e, err := s.estate(ctx)
+	if err != nil {
+		return err
+	}
+	rows, err := s.manifest(file)
+	if err != nil {
+		return err
+	}
+	list, err := e.ManifestAsks(ctx, rows, ask)
+	if err != nil {
+		return err
+	}
+	return s.signMany(ctx, e, list)
+}
+
+func (s *session) manifest(file string) ([]estate.ManifestRow, error) {
+	data, err := disk.Read(s.path(file), bundle.MostBytes)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := estate.ReadManifest(data)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	if len(rows) == 0 {
+		return nil, fmt.Errorf("%s: manifest: there are no rows in it", file)
+	}
+	return rows, nil
+}
+
+// bulkGC lets the heap grow between collections while many are signed: the
+// objects are small and short-lived.
+const bulkGC = 400
+
+// signMany shows one combined sheet, asks once, and signs what nothing stands
+// against. What failed or was refused is told at the end, and in the status.
+func (s *session) signMany(ctx context.Context, e *estate.Estate, list []estate.Planned) error {
+	defer debug.SetGCPercent(debug.SetGCPercent(bulkGC))
+	count, stop := s.counter("planning", len(list))
+	list, err := e.PlanMany(ctx, list, count)
+	stop()
+	if err != nil {
+		return err
+	}
+	var agreed []*estate.Sheet
+	var failed []failure
+	names := map[int64]string{}
+	for _, p := range list {
+		switch {
+		case p.Err != nil:
+			failed = append(failed, failure{p.Name, p.Err.Error(), false})
+		case len(p.Sheet.Plan.Findings.Refusing()) > 0:
+			r := p.Sheet.Plan.Findings.Refusing()
+			failed = append(failed, failure{p.Name, fmt.Sprintf("refused by %s: %s", r[0].Code, r[0].Message), true})
+		default:
+			agreed = append(agreed, p.Sheet)
+			names[p.Sheet.Record.Number] = p.Name
+		}
+	}
+	if !s.json {
+		s.combinedSheet(list, agreed, failed)
+	}
+	var done []estate.SignResult
+	signed := 0
+	if len(agreed) > 0 {
+		if err := s.agree(ctx, fmt.Sprintf("Sign these %d certificates?", len(agreed))); err != nil {
+			return err
+		}
+		count, stop := s.counter("signing", len(agreed))
+		err := e.Sign(ctx, agreed, func(r estate.SignResult) {
+			if r.Err != nil {
+				failed = append(failed, failure{names[r.Sheet.Record.Number], r.Err.Error(), false})
+				return
+			}
+			signed++
+			if s.json {
+				done = append(done, r)
+			} else {
+				s.out.Say("%s R%d %s  serial %s", s.out.Paint(term.Good, "✓"), r.Sheet.Record.Number, term.Safe(r.Certificate.Title()), r.Certificate.SerialHex())
+			}
+			count(signed)
+		})
+		stop()
+		if err != nil {
+			return err
+		}
+	}
+	return s.bulkResult(done, signed, failed)
+}
+
+// failure is one row that was not signed.
+type failure struct {
+	Name    string `json:"name"`
+	Why     string `json:"why"`
+	refused bool
+}
+
+// combinedSheet shows what all have in common, then only what has findings.
+func (s *session) combinedSheet(list []estate.Planned, agreed []*estate.Sheet, failed []failure) {
+	o := s.out
+	o.Say("%s", o.Paint(term.Strong, fmt.Sprintf("Review sheet: %d requests", len(list))))
+	groups := map[string]int{}
+	var order []string
+	for _, sh := range agreed {
+		key := fmt.Sprintf("%s, by %s, until %s", sh.Template.Name, sh.Issuer.Label(), sh.Plan.Draft.NotAfter.Format("2006-01-02"))
+		if groups[key] == 0 {
+			order = append(order, key)
+		}
+		groups[key]++
+	}
+	if len(agreed) > 0 {
+		o.Say("%s", o.Paint(term.Quiet, "journal "+agreed[0].Head.String()))
+	}
+	o.Gap()
+	for _, k := range order {
+		o.Say("  %s %5d  %s", o.Paint(term.Good, "✓ will be signed"), groups[k], k)
+	}
+	if len(failed) > 0 {
+		o.Say("  %s  %5d", o.Paint(term.Bad, "✗ will not be  "), len(failed))
+	}
+	s.withFindings(agreed)
+	s.drawFailures(failed)
+	o.Gap()
+}
+
+// mostBulkRows is how many rows with findings one combined sheet shows.
+const mostBulkRows = 40
+
+func (s *session) withFindings(agreed []*estate.Sheet) {
+	var cells [][]term.Cell
+	more := 0
+	for _, sh := range agreed {
+		for _, f := range sh.Plan.Findings.Ranked() {
+			if f.Severity < finding.Warn {
+				continue
+			}
+			if len(cells) >= mostBulkRows {
+				more++
+				continue
+			}
+			why := f.Message
+			if f.Waived != "" {
+				why += " (waived: " + f.Waived + ")"
+			}
+			cells = append(cells, []term.Cell{{Text: fmt.Sprintf("R%d", sh.Record.Number), Tone: term.Strong}, {Text: f.Severity.String(), Tone: term.Careful}, {Text: string(f.Code)}, {Text: why}})
+		}
+	}
+	if len(cells) > 0 {
+		s.out.Gap()
+		s.out.Table([]string{"request", "", "finding", ""}, cells)
+	}
+	if more > 0 {
+		s.out.Say("  … and %d more findings; see each with: ironseal sign R1 --template NAME", more)
+	}
+}
+
+func (s *session) drawFailures(failed []failure) {
+	if len(failed) == 0 {
+		return
+	}
+	s.out.Gap()
+	var cells [][]term.Cell
+	for _, f := range failed {
+		cells = append(cells, []term.Cell{{Text: "✗", Tone: term.Bad}, {Text: f.Name, Tone: term.Strong}, {Text: f.Why}})
+	}
+	s.out.Table([]string{"", "", ""}, cells)
+}
+
+// bulkResult says how many were signed and which were not. The status says that
+// some were not: 3 when findings refused all of those, else 1.
+func (s *session) bulkResult(done []estate.SignResult, signed int, failed []failure) error {
+	if s.json {
+		rows := []describe.Object{}
+		for _, r := range done {
+			rows = append(rows, s.describeSigned(r))
+		}
+		if err := s.printJSON(map[string]any{"signed": rows, "failed": append([]failure{}, failed...)}); err != nil {
+			return err
+		}
+	} else {
+		s.out.Gap()
+		s.out.Say("%s %d signed, %d not", s.out.Paint(term.Strong, "Result:"), signed, len(failed))
+	}
+	if len(failed) == 0 {
+		return nil
+	}
+	code := Refused
+	for _, f := range failed {
+		if !f.refused {
+			code = Failed
+		}
+	}
+	return &status{code, fmt.Errorf("%d of %d were not signed: each is listed above with its reason", len(failed), signed+len(failed))}
+}
+
+// counter shows how far a bulk act has come, on a terminal.
+func (s *session) counter(what string, total int) (count func(int), stop func()) {
+	if s.json || !s.errs.Terminal || total < 50 {
+		return func(int) {}, func() {}
+	}
+	return s.errs.Counter(what, total)
+}

@@ -1,0 +1,336 @@
+package estate
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"runtime"
+	"sync"
+	"time"
+
+	"ironseal/internal/custody"
+	"ironseal/internal/store"
+	"ironseal/pki/cert"
+	"ironseal/pki/issue"
+	"ironseal/pki/request"
+)
+
+// Signing is a pipeline: workers plan and seal on every core, one writer records
+// what they made, some hundreds to a commit. A result is told only after its
+// commit. One certificate goes the same way as ten thousand.
+
+// batch is how many certificates one commit holds at most, and gather how long
+// the writer waits for more.
+const (
+	batch  = 400
+	gather = 50 * time.Millisecond
+)
+
+// Planned is one ask with its sheet, or with the reason why there is none.
+type Planned struct {
+	Ask   SignAsk
+	Name  string // the request, or the row, that the person knows it by
+	Sheet *Sheet
+	Err   error
+}
+
+// PlanMany fills in the sheets of many asks from one snapshot, on every core. An
+// ask that cannot be planned does not keep the others back.
+func (e *Estate) PlanMany(ctx context.Context, out []Planned, progress func(done int)) ([]Planned, error) {
+	p, err := e.newPlanning(ctx)
+	if err != nil {
+		return nil, err
+	}
+	waiting, err := e.records.Requests(ctx, store.Waiting)
+	if err != nil {
+		return nil, err
+	}
+	seen, err := e.records.KeysSeen(ctx)
+	if err != nil {
+		return nil, err
+	}
+	records := make(map[int64]store.Request, len(waiting))
+	for _, r := range waiting {
+		records[r.Number] = r
+	}
+	for i := range out {
+		if out[i].Err == nil {
+			out[i].Err = p.learn(e, out[i].Ask)
+		}
+	}
+	var mu sync.Mutex
+	done := 0
+	parallel(len(out), func(i int) {
+		if out[i].Err == nil && ctx.Err() == nil {
+			out[i].Sheet, out[i].Err = e.planWaiting(p, out[i].Ask, records, seen)
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		if done++; progress != nil {
+			progress(done)
+		}
+	})
+	return out, context.Cause(ctx)
+}
+
+func (e *Estate) planWaiting(p *planning, ask SignAsk, records map[int64]store.Request, seen map[int64]string) (*Sheet, error) {
+	n, err := ParseNumber(ask.Request)
+	if err != nil {
+		return nil, err
+	}
+	rec, ok := records[n]
+	if !ok {
+		return nil, fmt.Errorf("R%d: no such request is waiting", n)
+	}
+	r, err := request.Read(rec.DER)
+	if err != nil {
+		return nil, fmt.Errorf("R%d on record does not read: %w", n, err)
+	}
+	other := seen[n]
+	if other == r.Subject.String() {
+		other = "" // the same subject again is a renewal
+	}
+	s, err := e.plan(p, ask, rec, r, other)
+	if err == nil && len(s.Plan.Findings) == 0 {
+		s.Plan.Rows = nil // only sheets with findings are shown one by one
+	}
+	return s, err
+}
+
+// parallel runs fn for 0 to n-1 on every core.
+func parallel(n int, fn func(int)) {
+	var wg sync.WaitGroup
+	next := make(chan int, 64)
+	for range runtime.GOMAXPROCS(0) {
+		wg.Go(func() {
+			for i := range next {
+				fn(i)
+			}
+		})
+	}
+	for i := range n {
+		next <- i
+	}
+	close(next)
+	wg.Wait()
+}
+
+// SignResult is what became of one sheet.
+type SignResult struct {
+	Sheet       *Sheet
+	Certificate *cert.Certificate
+	Head        store.Head
+	Err         error
+}
+
+// Sign signs sheets that a person agreed to. tell is called for each, one at a
+// time, after it was recorded or failed; a failure of one does not keep the
+// others back. The key of an authority is opened once.
+func (e *Estate) Sign(ctx context.Context, sheets []*Sheet, tell func(SignResult)) error {
+	if err := e.world.Step(StepPlanned); err != nil {
+		return err
+	}
+	var good []*Sheet
+	for _, s := range sheets {
+		if r := s.Plan.Findings.Refusing(); len(r) > 0 {
+			tell(SignResult{Sheet: s, Err: &issue.Refused{About: fmt.Sprintf("R%d", s.Record.Number), Findings: r}})
+			continue
+		}
+		good = append(good, s)
+	}
+	opened, err := e.openAll(ctx, good)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		for _, o := range opened {
+			o.Close()
+		}
+	}()
+	if err := e.world.Step(StepOpened); err != nil {
+		return err
+	}
+	sealed := make(chan SignResult, batch)
+	go func() {
+		defer close(sealed)
+		parallel(len(good), func(i int) {
+			s := good[i]
+			if err := context.Cause(ctx); err != nil {
+				sealed <- SignResult{Sheet: s, Err: fmt.Errorf("R%d: stopped before it was signed: %w", s.Record.Number, err)}
+				return
+			}
+			sealed <- e.seal(s, opened[s.Issuer.Label()])
+		})
+	}()
+	e.record(ctx, sealed, tell)
+	return nil
+}
+
+func (e *Estate) openAll(ctx context.Context, sheets []*Sheet) (map[string]*custody.Opened, error) {
+	out := map[string]*custody.Opened{}
+	for _, s := range sheets {
+		label := s.Issuer.Label()
+		if out[label] != nil {
+			continue
+		}
+		o, err := e.custody.Open(ctx, s.Issuer.Certificate.Key, s.Issuer.Authority.Handle, custody.ForCertificate)
+		if err != nil {
+			return nil, err
+		}
+		out[label] = o
+	}
+	return out, nil
+}
+
+func (e *Estate) seal(s *Sheet, signer *custody.Opened) SignResult {
+	out := SignResult{Sheet: s}
+	serial, err := issue.Serial(e.world.Random)
+	if err == nil {
+		out.Certificate, err = issue.Seal(s.Plan, serial, signer, e.world.Random)
+	}
+	if err == nil {
+		err = e.world.Step(StepSealed)
+	}
+	if err != nil {
+		return SignResult{Sheet: s, Err: fmt.Errorf("R%d: %w", s.Record.Number, err)}
+	}
+	return out
+}
+
+// record is the one writer: it gathers what the workers sealed, commits it and
+// tells of it.
+func (e *Estate) record(ctx context.Context, sealed <-chan SignResult, tell func(SignResult)) {
+	for {
+		list := gathered(sealed)
+		if len(list) == 0 {
+			return
+		}
+		var good []SignResult
+		for _, r := range list {
+			if r.Err != nil {
+				tell(r)
+				continue
+			}
+			good = append(good, r)
+		}
+		for _, r := range e.commit(ctx, good) {
+			tell(r)
+		}
+	}
+}
+
+// gathered takes a batch; it is empty only when there will be no more.
+func gathered(sealed <-chan SignResult) []SignResult {
+	first, open := <-sealed
+	if !open {
+		return nil
+	}
+	list := []SignResult{first}
+	late := time.After(gather)
+	for len(list) < batch {
+		select {
+		case r, open := <-sealed:
+			if !open {
+				return list
+			}
+			list = append(list, r)
+		case <-late:
+			return list
+		}
+	}
+	return list
+}
+
+// commit records a batch. Where that fails as a whole, each is tried by itself,
+// so that one bad record does not keep the others back.
+func (e *Estate) commit(ctx context.Context, list []SignResult) []SignResult {
+	if len(list) == 0 {
+		return nil
+	}
+	head, err := e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) { return e.recordSigned(tx, list) })
+	if err == nil {
+		err = e.world.Step(StepRecorded)
+	} else if len(list) > 1 {
+		var out []SignResult
+		for i := range list {
+			out = append(out, e.commit(ctx, list[i:i+1])...)
+		}
+		return out
+	}
+	for i := range list {
+		list[i].Head = head
+		if err != nil {
+			list[i].Certificate, list[i].Err = nil, fmt.Errorf("R%d: nothing was signed: %w", list[i].Sheet.Record.Number, err)
+		}
+	}
+	return list
+}
+
+func (e *Estate) recordSigned(tx *store.Tx, list []SignResult) ([]store.Entry, error) {
+	var numbers []int64
+	for _, r := range list {
+		numbers = append(numbers, r.Sheet.Record.Number)
+	}
+	err := tx.DecideMany(numbers, store.Signed, e.world.Now())
+	if errors.Is(err, store.ErrChanged) && len(list) == 1 { // it says what the request is now
+		err = tx.Decide(numbers[0], store.Signed, "", e.world.Now())
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the record changed while the sheet was on screen: %w", err)
+	}
+	generations := map[string]int64{}
+	templates := map[string]bool{}
+	var records []store.NewCertificate
+	for _, r := range list {
+		s := r.Sheet
+		if !templates[s.Template.Name] {
+			templates[s.Template.Name] = true
+			if err := e.unchanged(s.Template); err != nil {
+				return nil, err
+			}
+		}
+		label := s.Issuer.Label()
+		if generations[label] == 0 {
+			if generations[label], err = tx.GenerationID(s.Issuer); err != nil {
+				return nil, fmt.Errorf("the record changed while the sheet was on screen: %w", err)
+			}
+		}
+		records = append(records, store.NewCertificate{Certificate: r.Certificate, Issuer: generations[label], Request: s.Record.Number, TemplateName: s.Template.Name,
+			TemplateSHA: s.Template.SHA256(), TemplateSource: s.Template.Source(), Sheet: s.Plan.Digest, Waived: waived(s.Plan.Findings), Actor: e.world.Actor})
+	}
+	if _, err := tx.AddCertificates(records); err != nil {
+		return nil, err
+	}
+	return []store.Entry{signEntry(list)}, nil
+}
+
+// signedItem is one certificate in a journal entry.
+type signedItem struct {
+	Request     string `json:"request"`
+	Certificate string `json:"certificate"` // SHA-256
+	Serial      string `json:"serial"`
+	Title       string `json:"title"`
+	By          string `json:"by"`
+	Template    string `json:"template"`
+	Until       string `json:"until"`
+	Sheet       string `json:"sheet"`
+	Waived      any    `json:"waived,omitempty"`
+}
+
+// signEntry tells of one commit: every certificate in it, by fingerprint.
+func signEntry(list []SignResult) store.Entry {
+	items := make([]signedItem, len(list))
+	for i, r := range list {
+		s, c := r.Sheet, r.Certificate
+		items[i] = signedItem{fmt.Sprintf("R%d", s.Record.Number), fmt.Sprintf("%x", c.SHA256()), c.SerialHex(), c.Title(),
+			fmt.Sprintf("%s.g%d", s.Issuer.Authority.Handle, s.Issuer.Number), s.Template.Name, c.NotAfter.Format(time.RFC3339), fmt.Sprintf("%x", s.Plan.Digest), nil}
+		if w := waivedCodes(s.Plan.Findings); len(w) > 0 {
+			items[i].Waived = w
+		}
+	}
+	object := items[0].Request
+	if len(items) > 1 {
+		object = fmt.Sprintf("%s and %d more", object, len(items)-1)
+	}
+	return entry("sign", object, "signed", items)
+}
