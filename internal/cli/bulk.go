@@ -7,7 +7,6 @@ import (
 
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
 	"ironseal/internal/term"
 	"ironseal/pki/bundle"
 	"ironseal/pki/describe"
@@ -22,20 +21,23 @@ func (s *session) signAll(ctx context.Context, ask estate.SignAsk) error {
 	if err != nil {
 		return err
 	}
-	waiting, err := e.Requests(ctx, store.Waiting)
+	defer debug.SetGCPercent(debug.SetGCPercent(bulkGC))
+	count, stop := func(int) {}, func() {}
+	list, err := e.PlanAll(ctx, ask, func(done, of int) {
+		if done == 1 {
+			count, stop = s.counter("planning", of)
+		}
+		count(done)
+	})
+	stop()
 	if err != nil {
 		return err
 	}
-	if len(waiting) == 0 {
+	if len(list) == 0 {
 		s.out.Say("Nothing waits.")
 		return nil
 	}
-	list := make([]estate.Planned, len(waiting))
-	for i, r := range waiting {
-		ask.Request = fmt.Sprintf("R%d", r.Number)
-		list[i] = estate.Planned{Ask: ask, Name: ask.Request + " " + r.Title}
-	}
-	return s.signMany(ctx, e, list)
+	return s.signPlanned(ctx, e, list)
 }
 
 func (s *session) signManifest(ctx context.Context, ask estate.SignAsk, file string) error {
@@ -71,7 +73,7 @@ func (s *session) manifest(file string) ([]estate.ManifestRow, error) {
 
 // bulkGC lets the heap grow between collections while many are signed: the
 // objects are small and short-lived.
-const bulkGC = 400
+const bulkGC = 150
 
 // signMany shows one combined sheet, asks once, and signs what nothing stands
 // against. What failed or was refused is told at the end, and in the status.
@@ -83,6 +85,10 @@ func (s *session) signMany(ctx context.Context, e *estate.Estate, list []estate.
 	if err != nil {
 		return err
 	}
+	return s.signPlanned(ctx, e, list)
+}
+
+func (s *session) signPlanned(ctx context.Context, e *estate.Estate, list []estate.Planned) error {
 	var agreed []*estate.Sheet
 	var failed []failure
 	names := map[int64]string{}

@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -10,7 +11,10 @@ import (
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
 	"ironseal/pki/bundle"
+	"ironseal/pki/cert"
 	"ironseal/pki/describe"
+	"ironseal/pki/handover"
+	"ironseal/pki/request"
 )
 
 func (s *session) readCommand() *cobra.Command {
@@ -20,11 +24,14 @@ func (s *session) readCommand() *cobra.Command {
 		Short: "Say in words what a file holds: certificates, requests, keys",
 		Long: `Decode whatever this trade passes around, and say what matters first. Several
 objects in one file are all told. A certificate that strict readers refuse is
-told as far as it goes, with its faults. No estate is needed.`,
-		Example: "  ironseal read ../inbox/mail.txt\n  ironseal read - < ../inbox/mail.txt\n  ironseal read --all ../inbox/mail.txt",
+told as far as it goes, with its faults. Of a heap of files it says which key,
+request and certificate belong together, which certificate issued which, and what
+is missing. No estate is needed.`,
+		Example: "  ironseal read ../inbox/mail.txt\n  ironseal read - < ../inbox/mail.txt\n  ironseal read --all ../inbox/mail.txt\n  ironseal read ../handed-out ../drafts",
 		Args:    atLeast(1, "a file, or -"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var objects []describe.Object
+			var heap []handover.Thing
 			var faults []error
 			for _, a := range args {
 				inputs, err := estate.ReadInput(s.path(a), s.stdin)
@@ -32,8 +39,8 @@ told as far as it goes, with its faults. No estate is needed.`,
 					return err
 				}
 				for _, in := range inputs {
-					list, errs := s.readOne(in, len(args) > 1 || len(inputs) > 1, all)
-					objects, faults = append(objects, list...), append(faults, errs...)
+					list, things, errs := s.readOne(in, len(args) > 1 || len(inputs) > 1, all)
+					objects, heap, faults = append(objects, list...), append(heap, things...), append(faults, errs...)
 				}
 			}
 			if s.json {
@@ -44,6 +51,9 @@ told as far as it goes, with its faults. No estate is needed.`,
 					return err
 				}
 			}
+			if !s.json && len(heap) > 1 {
+				s.drawRelations(handover.Relate(heap))
+			}
 			return errors.Join(faults...)
 		},
 	})
@@ -51,10 +61,46 @@ told as far as it goes, with its faults. No estate is needed.`,
 	return c
 }
 
-func (s *session) readOne(in estate.Input, named, all bool) (out []describe.Object, faults []error) {
+// drawRelations says what the objects of a heap have to do with each other.
+func (s *session) drawRelations(list []handover.Relation) {
+	if len(list) == 0 {
+		return
+	}
+	s.out.Gap()
+	s.out.Say("%s", s.out.Paint(term.Strong, "What belongs together"))
+	for _, r := range list {
+		mark, tone := "✓", term.Good
+		if !r.Good {
+			mark, tone = "!", term.Careful
+		}
+		s.out.Say("  %s %s", s.out.Paint(tone, mark), term.Safe(r.Text))
+	}
+}
+
+// thingOf reads an object as far as it has to do with others.
+func thingOf(o bundle.Object, source string) (t handover.Thing, ok bool) {
+	t.Source = source
+	switch o.Kind {
+	case bundle.Certificate:
+		c, err := cert.Read(o.DER)
+		t.Certificate = c
+		return t, err == nil
+	case bundle.Request:
+		r, err := request.Read(o.DER)
+		t.Request = r
+		return t, err == nil
+	case bundle.PrivateKey:
+		k, err := describe.PublicOf(o.DER)
+		t.Key = &k
+		return t, err == nil
+	}
+	return t, false
+}
+
+func (s *session) readOne(in estate.Input, named, all bool) (out []describe.Object, heap []handover.Thing, faults []error) {
 	c, err := bundle.Read(in.Data)
 	if err != nil {
-		return nil, []error{fmt.Errorf("%s: %w", in.Name, err)}
+		return nil, nil, []error{fmt.Errorf("%s: %w", in.Name, err)}
 	}
 	if named && !s.json {
 		s.out.Say("%s", s.out.Paint(term.Quiet, "── "+term.Safe(in.Name)))
@@ -68,6 +114,15 @@ func (s *session) readOne(in estate.Input, named, all bool) (out []describe.Obje
 			faults = append(faults, fmt.Errorf("%s: number %d, a %s: %w", in.Name, i+1, obj.Kind, err))
 			continue
 		}
+		if len(heap) < mostHeap {
+			source := filepath.Base(in.Name)
+			if len(c.Objects) > 1 {
+				source = fmt.Sprintf("%s #%d", source, i+1)
+			}
+			if t, ok := thingOf(obj, source); ok {
+				heap = append(heap, t)
+			}
+		}
 		if out = append(out, o); s.json {
 			continue
 		}
@@ -79,5 +134,8 @@ func (s *session) readOne(in estate.Input, named, all bool) (out []describe.Obje
 	for _, p := range c.Problems {
 		faults = append(faults, fmt.Errorf("%s: %w", in.Name, p))
 	}
-	return out, faults
+	return out, heap, faults
 }
+
+// mostHeap bounds how many objects are related to each other.
+const mostHeap = 300

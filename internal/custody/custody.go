@@ -130,11 +130,15 @@ func (c *Custody) Keep(f *Fresh, passphrase []byte) error {
 
 // Opened is a key that is open.
 type Opened struct {
-	signer crypto.Signer
+	signer   crypto.Signer
+	identity key.Public
 }
 
+// Identity is the public side of the key.
+func (o *Opened) Identity() key.Public { return o.identity }
+
 // Public and Sign make an opened key a crypto.Signer.
-func (o *Opened) Public() crypto.PublicKey { return o.signer.Public() }
+func (o *Opened) Public() crypto.PublicKey { return o.identity.Key }
 
 // Sign signs a digest.
 func (o *Opened) Sign(random io.Reader, digest []byte, opts crypto.SignerOpts) ([]byte, error) {
@@ -188,7 +192,7 @@ func checked(signer crypto.Signer, public key.Public, handle string) (*Opened, e
 	if !key.Same(pub, public) {
 		return nil, fmt.Errorf("key of %s: the file holds another key than its name says", handle)
 	}
-	return &Opened{signer}, nil
+	return &Opened{signer, pub}, nil
 }
 
 // OpenFile opens a private key that lies outside the estate, open or sealed: a

@@ -37,11 +37,29 @@ type Planned struct {
 // PlanMany fills in the sheets of many asks from one snapshot, on every core. An
 // ask that cannot be planned does not keep the others back.
 func (e *Estate) PlanMany(ctx context.Context, out []Planned, progress func(done int)) ([]Planned, error) {
-	p, err := e.newPlanning(ctx)
+	waiting, err := e.records.Requests(ctx, store.Waiting)
 	if err != nil {
 		return nil, err
 	}
+	return e.planMany(ctx, out, waiting, progress)
+}
+
+// PlanAll plans every request that waits.
+func (e *Estate) PlanAll(ctx context.Context, ask SignAsk, progress func(done, of int)) ([]Planned, error) {
 	waiting, err := e.records.Requests(ctx, store.Waiting)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Planned, len(waiting))
+	for i, r := range waiting {
+		ask.Request = fmt.Sprintf("R%d", r.Number)
+		out[i] = Planned{Ask: ask, Name: ask.Request + " " + r.Title}
+	}
+	return e.planMany(ctx, out, waiting, func(done int) { progress(done, len(out)) })
+}
+
+func (e *Estate) planMany(ctx context.Context, out []Planned, waiting []store.Request, progress func(done int)) ([]Planned, error) {
+	p, err := e.newPlanning(ctx)
 	if err != nil {
 		return nil, err
 	}

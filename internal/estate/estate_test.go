@@ -603,3 +603,29 @@ func BenchmarkSignOne(b *testing.B) {
 		}
 	}
 }
+
+// BenchmarkBulk plans, seals and records 4,000 certificates.
+func BenchmarkBulk(b *testing.B) {
+	const count = 4000
+	for b.Loop() {
+		b.StopTimer()
+		_, e := newEstate(b)
+		receive(b, e, count)
+		list := make([]Planned, count)
+		for i := range list {
+			list[i].Ask = SignAsk{Request: fmt.Sprintf("R%d", i+1), Template: "web-server"}
+		}
+		b.StartTimer()
+		list, err := e.PlanMany(ctx, list, nil)
+		if err != nil {
+			b.Fatal(err)
+		}
+		var sheets []*Sheet
+		for _, p := range list {
+			sheets = append(sheets, p.Sheet)
+		}
+		if err := e.Sign(ctx, sheets, func(SignResult) {}); err != nil {
+			b.Fatal(err)
+		}
+	}
+}

@@ -24,6 +24,7 @@ type Screen struct {
 	out      io.Writer
 	width    int
 	Terminal bool // whether out is a terminal
+	plain    bool // no colour
 	styles   map[Tone]lipgloss.Style
 }
 
@@ -62,6 +63,7 @@ func NewScreen(w io.Writer, colour When, noColour string) *Screen {
 	if colour == Always || colour == Auto && s.Terminal && noColour == "" && os.Getenv("TERM") != "dumb" {
 		profile = termenv.ANSI
 	}
+	s.plain = profile == termenv.Ascii
 	r := lipgloss.NewRenderer(w)
 	r.SetColorProfile(profile) // otherwise it asks the environment again
 	base := r.NewStyle()
@@ -89,7 +91,7 @@ func (s *Screen) Raw(b []byte) error {
 
 // Paint gives text a tone.
 func (s *Screen) Paint(t Tone, text string) string {
-	if t == Normal || text == "" {
+	if t == Normal || text == "" || s.plain {
 		return text
 	}
 	return s.styles[t].Render(text)

@@ -274,9 +274,13 @@ var (
 
 func (c *Contents) readArmoured(text string) {
 	pos, line := 0, 1
-	for len(c.Objects)+len(c.Problems) < MostObjects {
+	for {
 		begin := beginLine.FindStringSubmatchIndex(text[pos:])
 		if begin == nil {
+			return
+		}
+		if len(c.Objects)+len(c.Problems) >= MostObjects {
+			c.Problems = append(c.Problems, Problem{Line: line, Text: fmt.Sprintf("more than %d objects: the rest was not read", MostObjects)})
 			return
 		}
 		line += strings.Count(text[pos:pos+begin[0]], "\n")
@@ -297,7 +301,6 @@ func (c *Contents) readArmoured(text string) {
 		line += strings.Count(text[pos+begin[0]:after], "\n")
 		pos = after
 	}
-	c.Problems = append(c.Problems, Problem{Line: line, Text: fmt.Sprintf("more than %d objects: the rest was not read", MostObjects)})
 }
 
 func (c *Contents) addArmoured(label, body string, line int, closed bool) {

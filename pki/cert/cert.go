@@ -56,7 +56,7 @@ func (d Draft) TBS(algorithm []byte) ([]byte, error) {
 	if r := d.Extensions.Repeated(); len(r) > 0 {
 		return nil, fmt.Errorf("certificate for %s: the extension %s stands twice", d.Subject, ext.NameOf(r[0]))
 	}
-	var b cryptobyte.Builder
+	b := cryptobyte.NewBuilder(make([]byte, 0, 1024)) // most fit without growing
 	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
 		b.AddASN1(casn1.Tag(0).ContextSpecific().Constructed(), func(b *cryptobyte.Builder) { b.AddASN1Int64(2) })
 		b.AddASN1BigInt(d.Serial)
@@ -139,12 +139,12 @@ func (c *Certificate) fault(format string, args ...any) {
 
 // Read reads a certificate. Faults that leave something to tell do not stop it.
 func Read(der []byte) (*Certificate, error) {
-	c := &Certificate{Version: 1, Basic: ext.Basic{PathLength: -1}, Serial: new(big.Int)}
-	in := cryptobyte.String(der)
-	var outer, tbs, whole, alg cryptobyte.String
 	if len(der) > Most {
 		return nil, fmt.Errorf("certificate: %d bytes; the most that is read is %d", len(der), Most)
 	}
+	c := &Certificate{Version: 1, Basic: ext.Basic{PathLength: -1}, Serial: new(big.Int)}
+	in := cryptobyte.String(slices.Clone(der)) // everything below is a part of this copy
+	var outer, tbs, whole, alg cryptobyte.String
 	if !in.ReadASN1Element(&whole, casn1.SEQUENCE) || !cryptobyteCopy(whole).ReadASN1(&outer, casn1.SEQUENCE) ||
 		!outer.ReadASN1Element(&tbs, casn1.SEQUENCE) {
 		return nil, errors.New("certificate: it is not the ASN.1 structure of a certificate (RFC 5280 section 4.1)")
@@ -152,12 +152,12 @@ func Read(der []byte) (*Certificate, error) {
 	if !in.Empty() {
 		c.fault("%d bytes follow its end", len(in))
 	}
-	c.Raw, c.TBS = slices.Clone(whole), slices.Clone(tbs)
+	c.Raw, c.TBS = whole, tbs
 	var sig cryptobyte.String
 	if !outer.ReadASN1Element(&alg, casn1.SEQUENCE) || !outer.ReadASN1(&sig, casn1.BIT_STRING) || len(sig) == 0 || sig[0] != 0 {
 		c.fault("it has no signature that reads")
 	} else {
-		c.Signature = slices.Clone(sig[1:])
+		c.Signature = sig[1:]
 		c.Algorithm, _ = key.ReadAlgorithm(alg)
 	}
 	if err := c.readTBS(tbs, alg); err != nil {

@@ -340,13 +340,18 @@ func Any(obj bundle.Object, now time.Time) (Object, error) {
 	return o, nil
 }
 
-// unsealed describes a private key that lies open, by its public side only.
-func unsealed(der []byte) (Object, error) {
+// PublicOf reads the public side of a private key that lies open.
+func PublicOf(der []byte) (key.Public, error) {
 	signer, err := key.ReadPrivate(der)
 	if err != nil {
-		return Object{}, err
+		return key.Public{}, err
 	}
-	pub, err := key.Of(signer)
+	return key.Of(signer)
+}
+
+// unsealed describes a private key that lies open, by its public side only.
+func unsealed(der []byte) (Object, error) {
+	pub, err := PublicOf(der)
 	if err != nil {
 		return Object{}, err
 	}

@@ -350,6 +350,9 @@ func prepared(a Attribute) string {
 // PrintableString holds an underscore. What cannot be encoded so is left out
 // and told in faults.
 func (n Name) Clean() (clean Name, faults []string) {
+	if n.isClean() {
+		return n, nil
+	}
 	var rdns [][]Attribute
 	for _, rdn := range n.rdns {
 		var kept []Attribute
@@ -370,4 +373,17 @@ func (n Name) Clean() (clean Name, faults []string) {
 		return Name{}, append(faults, err.Error())
 	}
 	return clean, faults
+}
+
+// isClean reports whether every value is encoded already as RFC 5280 asks.
+func (n Name) isClean() bool {
+	for _, rdn := range n.rdns {
+		for _, a := range rdn {
+			b, err := attribute(a.Short(), a.Text)
+			if err != nil || b.Tag != a.Tag && a.Tag != casn1.UTF8String || string(b.Raw) != string(a.Raw) {
+				return false
+			}
+		}
+	}
+	return true
 }

@@ -9,27 +9,34 @@ import (
 // The codes, grouped by what they are about.
 const (
 	// About a request.
-	NoProof          Code = "no-proof-of-possession"
-	WeakHash         Code = "weak-hash"
-	WeakKey          Code = "weak-key"
-	OddKey           Code = "odd-key"
-	NoNames          Code = "no-alternative-names"
-	CommonNameAdded  Code = "common-name-not-listed"
-	CommonNameOdd    Code = "common-name-not-a-host"
-	ShortName        Code = "short-name"
-	AddressAsDNS     Code = "address-as-dns-name"
-	BadName          Code = "name-not-valid"
-	DuplicateName    Code = "name-twice"
-	WildcardName     Code = "wildcard-name"
-	ManyNames        Code = "many-names"
-	HostileText      Code = "hostile-text"
-	BadCountry       Code = "country-code"
-	BadField         Code = "subject-field-not-valid"
-	AsksAuthority    Code = "asks-for-authority"
-	AsksUsage        Code = "asks-for-usage"
-	AsksExtension    Code = "asks-for-extension"
-	ChallengePresent Code = "challenge-password"
-	Untidy           Code = "untidy-encoding"
+	NoProof           Code = "no-proof-of-possession"
+	WeakHash          Code = "weak-hash"
+	WeakKey           Code = "weak-key"
+	OddKey            Code = "odd-key"
+	NoNames           Code = "no-alternative-names"
+	CommonNameAdded   Code = "common-name-not-listed"
+	CommonNameOdd     Code = "common-name-not-a-host"
+	ShortName         Code = "short-name"
+	AddressAsDNS      Code = "address-as-dns-name"
+	BadName           Code = "name-not-valid"
+	DuplicateName     Code = "name-twice"
+	WildcardName      Code = "wildcard-name"
+	ManyNames         Code = "many-names"
+	HostileText       Code = "hostile-text"
+	BadCountry        Code = "country-code"
+	BadField          Code = "subject-field-not-valid"
+	LookAlike         Code = "look-alike-letters"
+	Internationalised Code = "internationalised-name"
+	Underscore        Code = "underscore-in-name"
+	BareDomain        Code = "bare-domain"
+	EmptySubject      Code = "empty-subject"
+	Renews            Code = "renews-a-certificate"
+	Unresolved        Code = "name-does-not-resolve"
+	AsksAuthority     Code = "asks-for-authority"
+	AsksUsage         Code = "asks-for-usage"
+	AsksExtension     Code = "asks-for-extension"
+	ChallengePresent  Code = "challenge-password"
+	Untidy            Code = "untidy-encoding"
 
 	// About a plan.
 	LifeShortened   Code = "life-shortened"
@@ -102,6 +109,13 @@ var registry = []Rule{
 	{DuplicateName, Note, "The same name is listed more than once.", "Names that differ in case or by a trailing dot are one name; it is kept once.", "nothing to do"},
 	{WildcardName, Note, "A wildcard name.", "It covers one level only, and whoever holds its key can stand in for every host at that level.", "prefer the exact names where they are known"},
 	{ManyNames, Stop, "More names than the template allows.", "Handshakes carry all of them; some clients give up on very large certificates.", "split the request, or raise the template's names.most"},
+	{LookAlike, Stop, "A name that mixes letters which look alike.", "Letters of different scripts in one part of a name can pass for another name (RFC 5890 section 4.4).", "ask the requester to read the name out; if it is right, waive this"},
+	{Internationalised, Note, "An internationalised name.", "Clients see its ASCII form; both are shown.", "nothing to do"},
+	{Underscore, Warn, "An underscore in a host name.", "Host names have none (RFC 1123 section 2.1); most clients match it all the same, some refuse it.", "ask for a name without it"},
+	{BareDomain, Warn, "A name of one top-level domain, or a wildcard over one.", "It stands for far more than one host.", "drop it: --drop-name NAME"},
+	{EmptySubject, Note, "The subject is empty.", "Clients do not mind where there are alternative names; lists of certificates show the first of them.", "set one if people should see it: --set-subject DN"},
+	{Renews, Note, "The request renews a certificate on record.", "It has the same key, or the same names with a new key.", "nothing to do"},
+	{Unresolved, Warn, "A name that does not resolve from here.", "It may be mistyped, or known only inside another network.", "ask whether the name is right"},
 	{HostileText, Stop, "Text that could mislead whoever reads it.", "Control or bidirectional characters make a name look like another.", "ask the requester what it is for; set the subject anew: --set-subject DN"},
 	{BadCountry, Warn, "The country is not a two-letter code.", "RFC 5280 appendix A allows exactly two letters; strict readers refuse the whole certificate.", "set the subject anew: --set-subject DN"},
 	{AsksAuthority, Stop, "The request asks to be an authority, and this template makes none.", "An authority can sign for anyone. What is signed here will not be one.", "if it is meant to be an authority use an authority template; if not, waive this"},

@@ -16,8 +16,8 @@ package issue
 
 import (
 	"crypto/sha256"
+	"encoding/binary"
 	"fmt"
-	"math/big"
 	"slices"
 	"strings"
 	"time"
@@ -368,11 +368,11 @@ func dedupe(l finding.List) finding.List {
 }
 
 // digest covers the request's bytes, the template's state, the issuer's
-// certificate and every byte that will be signed, save the serial.
+// certificate and everything that will be signed, save the serial.
 func digest(p Plan) [32]byte {
 	h := sha256.New()
 	add := func(b []byte) {
-		fmt.Fprintf(h, "%d:", len(b))
+		h.Write(binary.BigEndian.AppendUint64(nil, uint64(len(b))))
 		h.Write(b)
 	}
 	add([]byte("ironseal sheet v1"))
@@ -385,12 +385,14 @@ func digest(p Plan) [32]byte {
 		add(p.in.Issuer.Certificate.Raw)
 	}
 	d := p.Draft
-	d.Serial = big.NewInt(1)
-	if d.SPKI == nil {
-		d.SPKI = []byte{0x30, 0x00}
-	}
-	if tbs, err := d.TBS([]byte{0x30, 0x00}); err == nil {
-		add(tbs)
+	add(d.Issuer.DER())
+	add(d.Subject.DER())
+	add(d.SPKI)
+	add(binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint64(nil, uint64(d.NotBefore.Unix())), uint64(d.NotAfter.Unix())))
+	for _, e := range d.Extensions {
+		add([]byte(e.ID.String()))
+		add([]byte{map[bool]byte{true: 1}[e.Critical]})
+		add(e.Value)
 	}
 	var out [32]byte
 	h.Sum(out[:0])

@@ -266,8 +266,12 @@ func (p Public) OlderIdentifier() []byte {
 	return sum[:]
 }
 
-// Of returns the public side of a signer.
+// Of returns the public side of a signer. A signer that knows it tells it by a
+// method Identity.
 func Of(signer crypto.Signer) (Public, error) {
+	if known, ok := signer.(interface{ Identity() Public }); ok {
+		return known.Identity(), nil
+	}
 	var b cryptobyte.Builder
 	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
 		switch pub := signer.Public().(type) {

@@ -255,7 +255,7 @@ func SignedObject(tbs []byte, signer crypto.Signer, random io.Reader) ([]byte, e
 	if err := pub.Verify(alg, tbs, signature); err != nil {
 		return nil, fmt.Errorf("signing with key %x: the new signature does not verify: %w", pub.Identifier()[:4], err)
 	}
-	var b cryptobyte.Builder
+	b := cryptobyte.NewBuilder(make([]byte, 0, len(tbs)+len(signature)+64))
 	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
 		b.AddBytes(tbs)
 		b.AddBytes(algDER)

@@ -93,6 +93,22 @@ func NameFindings(list []san.Name) finding.List {
 		case n.IsShort() && !HasFullForm(list, n):
 			add(finding.ShortName, n, "%s is a short name, without a domain.", n.Value)
 		}
+		if n.Kind == san.DNS {
+			host := strings.TrimSuffix(strings.ToLower(n.Value), ".")
+			readable := n.Readable()
+			switch {
+			case readable != "" && mixedScripts(readable):
+				add(finding.LookAlike, n, "%s reads %s and mixes letters of different scripts.", n.Value, readable)
+			case readable != "":
+				add(finding.Internationalised, n, "%s reads %s.", n.Value, readable)
+			}
+			if strings.Contains(host, "_") {
+				add(finding.Underscore, n, "%s has an underscore.", n.Value)
+			}
+			if n.IsWildcard() && !strings.Contains(host[2:], ".") {
+				add(finding.BareDomain, n, "%s covers a whole top-level domain.", n.Value)
+			}
+		}
 		if seen[n.Key()] {
 			add(finding.DuplicateName, n, "%s is listed more than once.", n)
 		}
@@ -128,6 +144,9 @@ func SubjectFindings(subject dn.Name) finding.List {
 			out = append(out, finding.New(finding.BadCountry, "The country %q is not two capital letters.", clip(a.Text)))
 		}
 	}
+	if subject.IsEmpty() {
+		out = append(out, finding.New(finding.EmptySubject, "The subject is empty."))
+	}
 	if cn := subject.CommonName(); cn != "" {
 		if _, ok := HostName(cn); !ok && !Misleading(cn) {
 			out = append(out, finding.New(finding.CommonNameOdd, "The common name %q is not a host name or an address.", clip(cn)))
@@ -149,4 +168,21 @@ func Misleading(s string) bool {
 	return strings.IndexFunc(s, func(r rune) bool {
 		return unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || r == unicode.ReplacementChar || r == 0x2028 || r == 0x2029
 	}) >= 0
+}
+
+// mixedScripts reports a part of a name in which letters of more than one of
+// the scripts stand that look alike.
+func mixedScripts(host string) bool {
+	for _, label := range strings.Split(host, ".") {
+		found := 0
+		for _, script := range []*unicode.RangeTable{unicode.Latin, unicode.Cyrillic, unicode.Greek, unicode.Armenian, unicode.Cherokee} {
+			if strings.IndexFunc(label, func(r rune) bool { return unicode.Is(script, r) }) >= 0 {
+				found++
+			}
+		}
+		if found > 1 {
+			return true
+		}
+	}
+	return false
 }

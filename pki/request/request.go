@@ -56,13 +56,14 @@ func Read(der []byte) (*Request, error) {
 	if len(der) > Most {
 		return nil, fmt.Errorf("request: %d bytes; the most that is read is %d", len(der), Most)
 	}
+	der = slices.Clone(der) // everything below is a part of this copy
 	in := cryptobyte.String(der)
 	var outer, tbs, alg, sig cryptobyte.String
 	if !in.ReadASN1(&outer, casn1.SEQUENCE) || !in.Empty() || !outer.ReadASN1Element(&tbs, casn1.SEQUENCE) ||
 		!outer.ReadASN1Element(&alg, casn1.SEQUENCE) || !outer.ReadASN1(&sig, casn1.BIT_STRING) || len(sig) < 1 || sig[0] != 0 {
 		return nil, errors.New("request: it is not the ASN.1 structure of a signing request (RFC 2986 section 4)")
 	}
-	r := &Request{Raw: slices.Clone(der), tbs: slices.Clone(tbs), signature: slices.Clone(sig[1:])}
+	r := &Request{Raw: der, tbs: tbs, signature: sig[1:]}
 	var err error
 	if r.Algorithm, err = key.ReadAlgorithm(alg); err != nil {
 		return nil, fmt.Errorf("request: %w", err)

@@ -1,0 +1,208 @@
+package main
+
+import (
+	"bytes"
+	"crypto/rand"
+	"encoding/pem"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"ironseal/pki/bundle"
+	"ironseal/pki/key"
+	"ironseal/pki/request"
+	"ironseal/pki/specimen"
+)
+
+// bulkRequests makes one file with n requests of different keys.
+func bulkRequests(t testing.TB, n int) []byte {
+	t.Helper()
+	parts := make([][]byte, n)
+	var wg sync.WaitGroup
+	for core := range runtime.GOMAXPROCS(0) {
+		wg.Go(func() {
+			for i := core; i < n; i += runtime.GOMAXPROCS(0) {
+				host := fmt.Sprintf("h%d.ternbay.example", i)
+				parts[i] = bundle.PEM(bundle.Request, specimen.Request(t, nil, "CN="+host+",O=Tern Bay Ferries", []string{host}).Raw)
+			}
+		})
+	}
+	wg.Wait()
+	return bytes.Join(parts, nil)
+}
+
+// 500 rows of a manifest with five faulty ones: 495 are signed, five explained.
+func TestManifestWithFaultyRows(t *testing.T) {
+	p := harbour(t)
+	var drafts, signs strings.Builder
+	drafts.WriteString("host,names\n")
+	signs.WriteString("host,names,template,receiver,lifetime,note\n")
+	for i := range 500 {
+		host := fmt.Sprintf("h%d.ternbay.example", i)
+		fmt.Fprintf(&drafts, "%s,alias%d.ternbay.example\n", host, i)
+		row := fmt.Sprintf("%s,extra%d.ternbay.example,web-server,nginx,90d,quay", host, i)
+		switch i {
+		case 50:
+			row = "=cmd()|x,,web-server,,,"
+		case 100:
+			row = host + ",,web-server,,soon,"
+		case 150:
+			row = "h149.ternbay.example,,web-server,,,again"
+		case 200:
+			row = host + ",,no-such-template,,,"
+		case 250:
+			row = host + ",crew@ternbay.example,web-server,,,"
+		}
+		signs.WriteString(row + "\n")
+	}
+	p.file("../drafts.csv", []byte(drafts.String()))
+	p.file("../signs.csv", []byte(signs.String()))
+	p.must("request", "draft", "--manifest", "../drafts.csv", "--out", "../drafts")
+	r := p.run("", "sign", "--manifest", "../signs.csv", "--yes")
+	if r.code != 1 || !strings.Contains(r.out, "Result: 495 signed, 5 not") {
+		t.Errorf("exit status %d\n%s", r.code, r.errors)
+	}
+	for _, want := range []string{"line 52, =cmd()|x", "line 102, h100.ternbay.example", "line 152, h149.ternbay.example", "line 202, h200.ternbay.example", "line 252, h250.ternbay.example",
+		"is not a lifetime", "stands in line 151 already", "there is none of this name", "name-not-allowed"} {
+		if !strings.Contains(strings.Join(strings.Fields(r.out), " "), want) {
+			t.Errorf("the result does not say %q", want)
+		}
+	}
+	if n := len(strings.Fields(p.must("certificate", "list", "--quiet"))); n != 497 {
+		t.Errorf("%d certificates on record", n)
+	}
+	if again := p.run("", "sign", "--manifest", "../signs.csv", "--yes"); again.code != 1 || !strings.Contains(again.out, "no request waits for this host") {
+		t.Errorf("a second run: %d", again.code)
+	}
+	p.must("journal", "verify")
+	for bad, word := range map[string]string{"": "names the columns", "hots,names\n": `did you mean "host"`, "names\nx\n": "column host is missing", "host\n": "no rows"} {
+		p.file("../bad.csv", []byte(bad))
+		if r := p.run("", "sign", "--manifest", "../bad.csv", "--template", "web-server", "--yes"); r.code != 1 || !strings.Contains(r.errors, word) {
+			t.Errorf("manifest %q: %d %s", bad, r.code, r.errors)
+		}
+	}
+}
+
+func TestRefusedOnlyByFindingsSaysSo(t *testing.T) {
+	p := harbour(t)
+	p.send("a.ternbay.example", []string{"a.ternbay.example"})
+	p.send("b.ternbay.example", []string{"crew@ternbay.example"})
+	if r := p.run("", "sign", "--all", "--template", "web-server", "--yes"); r.code != 3 || !strings.Contains(r.out, "1 signed, 1 not") {
+		t.Errorf("%+v", r)
+	}
+}
+
+// rawRate is run as a process of its own: it opens the authority's key, then for
+// every request verifies its signature, signs as many bytes and verifies that.
+func TestRawRate(t *testing.T) {
+	dir := os.Getenv("RAW_RATE_DIR")
+	if dir == "" {
+		t.Skip("run by the benchmark")
+	}
+	data, err := os.ReadFile(os.Getenv("RAW_RATE_KEY"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	block, _ := pem.Decode(data)
+	signer, err := key.Open(block.Bytes, []byte("tern and gull"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	data, err = os.ReadFile(filepath.Join(dir, "requests.pem"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var requests []*request.Request
+	for block, rest := pem.Decode(data); block != nil; block, rest = pem.Decode(rest) {
+		r, err := request.Read(block.Bytes)
+		if err != nil {
+			t.Fatal(err)
+		}
+		requests = append(requests, r)
+	}
+	tbs := make([]byte, 420)
+	begin := time.Now()
+	var wg sync.WaitGroup
+	for core := range runtime.GOMAXPROCS(0) {
+		wg.Go(func() {
+			for i := core; i < len(requests); i += runtime.GOMAXPROCS(0) {
+				if err := requests[i].Proven(); err != nil {
+					t.Error(err)
+				}
+				if _, err := key.SignedObject(tbs, signer, rand.Reader); err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	wg.Wait()
+	fmt.Printf("RAW %d\n", time.Since(begin).Nanoseconds())
+}
+
+// BenchmarkBulk signs 10,000 requests as a process, durably and journaled, and
+// compares with the raw cryptographic cost on all cores, the opening of the
+// authority's key counted on both sides.
+func BenchmarkBulk(b *testing.B) {
+	const count = 10_000
+	for b.Loop() {
+		b.StopTimer()
+		p := harbour(b)
+		settings, err := os.ReadFile(filepath.Join(p.dir, "ironseal.toml"))
+		if err != nil {
+			b.Fatal(err)
+		}
+		p.file("ironseal.toml", bytes.Replace(settings, []byte("sealing-memory = 8"), []byte("sealing-memory = 64"), 1)) // as in a new estate
+		p.must("authority", "create", "yard", "--under", "root", "--key", "ecdsa-p256", "--yes")
+		data := bulkRequests(b, count)
+		p.file("../requests.pem", data)
+		p.must("request", "receive", "../requests.pem", "--json")
+		sum := strings.TrimSpace(p.must("authority", "show", "yard", "--field", "key_sha256"))
+		keys := []string{filepath.Join(p.dir, "keys", sum+".key")}
+		raw := exec.Command(os.Args[0], "-test.run=^TestRawRate$")
+		raw.Env = append(os.Environ(), "RAW_RATE_DIR="+filepath.Dir(p.dir), "RAW_RATE_KEY="+keys[0])
+		opening := time.Now()
+		block, err := os.ReadFile(keys[0])
+		if err != nil {
+			b.Fatal(err)
+		}
+		der, _ := pem.Decode(block)
+		if _, err := key.Open(der.Bytes, []byte("tern and gull")); err != nil {
+			b.Fatal(err)
+		}
+		unlock := time.Since(opening)
+		out, err := raw.CombinedOutput()
+		var ns int64
+		for _, l := range strings.Split(string(out), "\n") {
+			fmt.Sscanf(l, "RAW %d", &ns)
+		}
+		if err != nil || ns == 0 {
+			b.Fatalf("%v\n%s", err, out)
+		}
+		cmd := exec.Command(program, "sign", "--all", "--template", "web-server", "--by", "yard", "--yes")
+		cmd.Dir, cmd.Env = p.dir, append(os.Environ(), p.env...)
+		b.StartTimer()
+		begin := time.Now()
+		if err := cmd.Run(); err != nil {
+			b.Fatal(err)
+		}
+		took := time.Since(begin)
+		b.StopTimer()
+		rawTook := time.Duration(ns) + unlock
+		b.ReportMetric(rawTook.Seconds()/took.Seconds(), "of-raw")
+		b.ReportMetric(float64(count)/took.Seconds(), "certificates/s")
+		if u, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage); ok {
+			b.ReportMetric(float64(u.Maxrss)/1024, "MB")
+		}
+		if n := strings.Count(p.must("certificate", "list", "--quiet"), "\n"); n != count+3 {
+			b.Fatalf("%d certificates on record", n)
+		}
+		b.StartTimer()
+	}
+}
