@@ -157,12 +157,16 @@ func (s *session) certificateShow() *cobra.Command {
 }
 
 // exportFlags are the flags of the commands that hand out certificates.
-type exportFlags struct{ as, with, out string }
+type exportFlags struct {
+	as, with, out string
+	copy          bool
+}
 
 func (f *exportFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&f.as, "as", "pem", "pem, der, p7b (PKCS#7) or p7b-pem")
 	c.Flags().StringVar(&f.with, "with", "", "\"issuers\": the intermediates behind the leaf; \"root\": the root as well")
 	c.Flags().StringVar(&f.out, "out", "", "the `FILE` or directory to write, or - for standard output")
+	c.Flags().BoolVar(&f.copy, "copy", false, "put the text on the clipboard through the terminal, in place of a file")
 	completeWords(c, "as", "pem", "der", "p7b", "p7b-pem")
 	completeWords(c, "with", estate.WithIssuers, estate.WithRoot)
 }
@@ -215,6 +219,9 @@ func (s *session) export(cmd *cobra.Command, e *estate.Estate, h estate.Held, f 
 	if f.out == "-" {
 		return s.out.Raw(file.Data)
 	}
+	if f.copy {
+		return s.copyText(file.Data, h, f)
+	}
 	path, other, err := estate.Target(file, s.path(f.out))
 	if err != nil {
 		return err
@@ -236,6 +243,18 @@ func (s *session) export(cmd *cobra.Command, e *estate.Estate, h estate.Held, f 
 	s.out.Say("  check code  %s   until %s, %s", s.out.Paint(term.Accent, bundle.CheckCode(h.Raw)), h.NotAfter.Format("2006-01-02"), span.Distance(s.now(), h.NotAfter))
 	s.out.Say("  SHA-256     %s", describe.Grouped(sum[:16]))
 	s.out.Say("              %s", describe.Grouped(sum[16:]))
+	return nil
+}
+
+// copyText puts certificates on the clipboard. Keys are never exported here.
+func (s *session) copyText(data []byte, h estate.Held, f exportFlags) error {
+	if f.as == "der" || f.as == "p7b" {
+		return usage("--copy is for text: use --as pem or p7b-pem")
+	}
+	if err := s.out.Clipboard(data); err != nil {
+		return usage("--copy: %w", err)
+	}
+	s.out.Say("%s %s on the clipboard   paste tail %s", s.out.Paint(term.Good, "✓"), term.Safe(holds(h, f.with)), bundle.PasteTail(h.Raw))
 	return nil
 }
 

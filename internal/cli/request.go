@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -9,6 +10,7 @@ import (
 
 	"ironseal/internal/custody"
 	"ironseal/internal/estate"
+	"ironseal/internal/probe"
 	"ironseal/internal/store"
 	"ironseal/internal/term"
 	"ironseal/pki/bundle"
@@ -176,14 +178,14 @@ told and not recorded.`,
 				inputs = append(inputs, in...)
 			}
 			list, head, faults := e.Receive(cmd.Context(), inputs, from)
-			return s.printReceived(list, head, faults)
+			return s.printReceived(cmd.Context(), e, list, head, faults)
 		},
 	}
 	c.Flags().StringVar(&from, "from", "", "`WHO` sent it")
 	return c
 }
 
-func (s *session) printReceived(list []estate.Received, head store.Head, faults []error) error {
+func (s *session) printReceived(ctx context.Context, e *estate.Estate, list []estate.Received, head store.Head, faults []error) error {
 	rows := []requestRow{}
 	for i, r := range list {
 		row := requestRowOf(r.Record)
@@ -195,7 +197,9 @@ func (s *session) printReceived(list []estate.Received, head store.Head, faults 
 		if i > 0 {
 			s.out.Gap()
 		}
-		s.drawReceived(r, len(list) > 3)
+		if err := s.drawReceived(ctx, e, r, len(list) > 3); err != nil {
+			return err
+		}
 	}
 	if s.json {
 		if err := s.printJSON(rows); err != nil {
@@ -211,7 +215,7 @@ func (s *session) printReceived(list []estate.Received, head store.Head, faults 
 	return errors.Join(faults...)
 }
 
-func (s *session) drawReceived(r estate.Received, brief bool) {
+func (s *session) drawReceived(ctx context.Context, e *estate.Estate, r estate.Received, brief bool) error {
 	name := fmt.Sprintf("R%d", r.Record.Number)
 	verb := "✓ received as " + name
 	if r.Known {
@@ -223,9 +227,13 @@ func (s *session) drawReceived(r estate.Received, brief bool) {
 	}
 	if brief {
 		s.out.Say("  %s  %s", term.Safe(r.Request.Title()), s.out.Paint(term.Accent, bundle.CheckCode(r.Request.Raw)))
-		return
+		return nil
 	}
-	s.out.Describe(describe.Request(r.Request), false)
+	o := describe.Request(r.Request)
+	related, err := e.Related(ctx, r.Request)
+	o.Findings = append(o.Findings, related...)
+	s.out.Describe(o, false)
+	return err
 }
 
 func (s *session) requestList() *cobra.Command {
@@ -281,7 +289,7 @@ func (s *session) printRequests(list []store.Request, state string) error {
 }
 
 func (s *session) requestShow() *cobra.Command {
-	var all bool
+	var all, resolve bool
 	var field string
 	c := &cobra.Command{
 		Use:     "show REQUEST",
@@ -298,6 +306,16 @@ func (s *session) requestShow() *cobra.Command {
 				return err
 			}
 			o := s.describeRecord(rec, r)
+			related, err := e.Related(cmd.Context(), r)
+			if err != nil {
+				return err
+			}
+			if rec.State == store.Waiting { // once signed, it is related to its own certificate
+				o.Findings = append(o.Findings, related...)
+			}
+			if resolve {
+				o.Findings = append(o.Findings, probe.Unresolved(cmd.Context(), r.Names)...)
+			}
 			if err := s.printObject(o, all, field); err != nil {
 				return err
 			}
@@ -311,6 +329,7 @@ func (s *session) requestShow() *cobra.Command {
 		ValidArgsFunction: s.requests,
 	}
 	s.showFlags(c, &all, &field)
+	c.Flags().BoolVar(&resolve, "resolve", false, "look the names up, and say which do not resolve from here")
 	return c
 }
 

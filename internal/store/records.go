@@ -352,6 +352,11 @@ func (s *Store) CertificatesByRequest(ctx context.Context, number int64) ([]Cert
 	return s.certificates(ctx, "WHERE c.request = ? ORDER BY c.id", number)
 }
 
+// CertificatesByKey finds certificates by the fingerprint of their key.
+func (s *Store) CertificatesByKey(ctx context.Context, key [32]byte, limit int) ([]Certificate, error) {
+	return s.certificates(ctx, "WHERE c.key_sha256 = ? ORDER BY c.id DESC LIMIT ?", key[:], limit)
+}
+
 // CertificatesByName finds certificates by an alternative name.
 func (s *Store) CertificatesByName(ctx context.Context, name string) ([]Certificate, error) {
 	return s.certificates(ctx, "WHERE c.id IN (SELECT certificate FROM name WHERE value = ?) ORDER BY c.id", strings.ToLower(name))

@@ -2,6 +2,7 @@ package term
 
 import (
 	"context"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
@@ -150,4 +151,14 @@ func (s *Screen) Counter(what string, total int) (count func(done int), stop fun
 		}, func() {
 			fmt.Fprint(s.out, "\r", strings.Repeat(" ", len(what)+24), "\r")
 		}
+}
+
+// Clipboard puts text on the clipboard through the terminal, by the control
+// sequence OSC 52, which works through remote sessions too.
+func (s *Screen) Clipboard(text []byte) error {
+	if !s.Terminal {
+		return ErrNoTerminal
+	}
+	_, err := fmt.Fprintf(s.out, "\x1b]52;c;%s\a", base64.StdEncoding.EncodeToString(text))
+	return err
 }

@@ -1,0 +1,44 @@
+package estate
+
+import (
+	"context"
+	"fmt"
+
+	"ironseal/pki/finding"
+	"ironseal/pki/request"
+)
+
+// Related says what the records know about a request: whether it renews a
+// certificate, and whether its key was seen elsewhere.
+func (e *Estate) Related(ctx context.Context, r *request.Request) (finding.List, error) {
+	var out finding.List
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if a := h.KeyTaken(r.Key); a != nil {
+		return finding.List{finding.New(finding.AuthorityKey, "The key is the key of the authority %s.", a.Handle)}, nil
+	}
+	list, err := e.heldAll(e.records.CertificatesByKey(ctx, r.Key.Fingerprint(), 10))
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range list {
+		if c.Subject.Equal(r.Subject) {
+			return append(out, finding.New(finding.Renews, "It has the same key as the certificate %s of %s, which ends on %s.", c.SerialHex()[:8], c.Title(), c.NotAfter.Format("2006-01-02"))), nil
+		}
+		return append(out, finding.New(finding.KeyReused, "The key was seen before, for %s (certificate %s).", c.Subject, c.SerialHex()[:8])), nil
+	}
+	for _, n := range r.Names {
+		same, err := e.heldAll(e.records.CertificatesByName(ctx, n.Fresh().Value))
+		if err != nil {
+			return nil, err
+		}
+		if len(same) > 0 {
+			c := last(same)
+			return append(out, finding.New(finding.Renews, "%s is in the certificate %s already, which ends on %s; this is a new key for it.", n.Value, c.SerialHex()[:8], c.NotAfter.Format("2006-01-02")).
+				WithRemedy("see how the two differ: ironseal certificate compare %s FILE", fmt.Sprint(c.SerialHex()[:8]))), nil
+		}
+	}
+	return out, nil
+}
