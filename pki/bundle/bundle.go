@@ -135,17 +135,18 @@ func (c *Contents) readDER(data []byte) {
 	in := cryptobyte.String(data)
 	for !in.Empty() && len(c.Objects) < MostObjects {
 		var one cryptobyte.String
-		before := len(data) - len(in)
+		left := in // a read that fails may have moved on
+		before := len(data) - len(left)
 		if !in.ReadASN1Element(&one, casn1.SEQUENCE) {
-			if der, err := toDER(bytes.TrimRight(in, "\r\n")); err == nil && before == 0 {
+			if der, err := toDER(bytes.TrimRight(left, "\r\n")); err == nil && before == 0 {
 				c.remark("BER encoding")
 				c.add(Object{DER: der})
 				return
 			}
-			if rest := bytes.TrimRight(in, "\r\n\x00 \x1a"); len(rest) == 0 {
+			if rest := bytes.TrimRight(left, "\r\n\x00 \x1a"); len(rest) == 0 {
 				c.remark("padding after the object")
 			} else {
-				c.Problems = append(c.Problems, Problem{Text: cutShort(in, before)})
+				c.Problems = append(c.Problems, Problem{Text: cutShort(left, before)})
 			}
 			return
 		}
