@@ -206,3 +206,67 @@ func BenchmarkBulk(b *testing.B) {
 		b.StartTimer()
 	}
 }
+
+// A certificate that an outside authority returned is matched to its request
+// and checked before it is taken in.
+func TestTakingInWhatOthersSigned(t *testing.T) {
+	p := harbour(t)
+	p.must("request", "draft", "shop.ternbay.example", "www.shop.ternbay.example", "--out", "..")
+	p.must("request", "receive", "../shop.ternbay.example.request.pem")
+	data, err := os.ReadFile(filepath.Join(p.dir, "..", "shop.ternbay.example.key.pem"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	block, _ := pem.Decode(data)
+	signer, err := key.ReadPrivate(block.Bytes)
+	if err != nil {
+		t.Fatal(err)
+	}
+	now := time.Now()
+	lives := func(s specimen.Plan) specimen.Plan {
+		s.From, s.Until = now.Add(-time.Hour), now.AddDate(1, 0, 0)
+		return s
+	}
+	root := specimen.Make(t, nil, lives(specimen.Plan{Subject: "CN=Outside Root", Authority: true}))
+	mid := specimen.Make(t, root, lives(specimen.Plan{Subject: "CN=Outside Services", Authority: true}))
+	good := lives(specimen.Plan{Subject: "CN=shop.ternbay.example", Names: []string{"shop.ternbay.example", "www.shop.ternbay.example"}, Signer: signer, Extended: []string{"serverAuth"}})
+	file := func(name string, list ...*specimen.Entity) string {
+		var b bytes.Buffer
+		for _, e := range list {
+			b.Write(bundle.PEM(bundle.Certificate, e.Cert.Raw))
+		}
+		p.file("../"+name, b.Bytes())
+		return "../" + name
+	}
+	other, short, ended := good, good, good
+	other.Signer = nil
+	short.Names = short.Names[:1]
+	ended.Until = now.Add(-time.Minute)
+	for _, c := range []struct {
+		what, file string
+		code       int
+		word       string
+	}{
+		{"another key", file("other.pem", specimen.Make(t, mid, other), mid, root), 1, "no request that waits here has the key"},
+		{"lacks a name", file("short.pem", specimen.Make(t, mid, short), mid, root), 3, "answer-lacks"},
+		{"ended", file("ended.pem", specimen.Make(t, mid, ended), mid, root), 3, "expired"},
+		{"without its issuers", file("alone.pem", specimen.Make(t, mid, good)), 3, "answer-chain-open"},
+	} {
+		if r := p.run("", "certificate", "accept", c.file, "--yes"); r.code != c.code || !strings.Contains(r.errors, c.word) {
+			t.Errorf("%s: %d %s", c.what, r.code, r.errors)
+		}
+	}
+	leaf := specimen.Make(t, mid, good)
+	p.must("certificate", "accept", file("answer.pem", root, leaf, mid), "--yes")
+	p.must("certificate", "handover", "R1", "--for", "haproxy", "--out", "..")
+	page, err := os.ReadFile(filepath.Join(p.dir, "..", "shop.ternbay.example.haproxy", "shop.ternbay.example.pem"))
+	if err != nil || bytes.Count(page, []byte("BEGIN CERTIFICATE")) != 2 || !bytes.Contains(page, []byte("PRIVATE KEY")) {
+		t.Errorf("%v\n%s", err, page)
+	}
+	if out := p.must("certificate", "list"); !strings.Contains(out, "outside") {
+		t.Error(out)
+	}
+	if r := p.run("", "certificate", "accept", "../answer.pem", "--yes"); r.code != 1 {
+		t.Errorf("a second time: %+v", r)
+	}
+}

@@ -18,7 +18,7 @@ import (
 
 func (s *session) certificateCommand() *cobra.Command {
 	return group("certificate", "Certificates that were signed: find them, look at them, hand them out",
-		reading(s.certificateList()), reading(s.certificateShow()), reading(s.certificateExport()), reading(s.certificateCompare()), s.certificateHandover())
+		reading(s.certificateList()), reading(s.certificateShow()), reading(s.certificateExport()), reading(s.certificateCompare()), s.certificateAccept(), s.certificateHandover())
 }
 
 // certificateRow is a certificate in a list.
@@ -35,8 +35,10 @@ type certificateRow struct {
 
 func rowOf(h estate.Held) certificateRow {
 	r := certificateRow{Serial: h.SerialHex(), Title: h.Title(), Names: []string{}, State: h.State, Until: h.NotAfter.UTC().Format("2006-01-02T15:04:05Z"), By: h.Record.Issuer, Template: h.Record.Template}
-	if r.By == "" {
+	if r.By == "" && h.SelfIssued() {
 		r.By = "itself"
+	} else if r.By == "" {
+		r.By = "outside"
 	}
 	for _, n := range h.Names {
 		r.Names = append(r.Names, n.String())

@@ -166,6 +166,20 @@ func (e *Estate) Line(ctx context.Context, c Held) ([]*cert.Certificate, error) 
 	for ; g != nil; g = g.Issuer {
 		out = append(out, g.Certificate)
 	}
+	if c.Record.Issuer != "" || c.Record.ID == 0 {
+		return out, nil
+	}
+	outside, err := e.records.Chain(ctx, c.Record.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, der := range outside {
+		i, err := cert.Read(der)
+		if err != nil {
+			return nil, fmt.Errorf("the chain of %s on record does not read: %w", c.Title(), err)
+		}
+		out = append(out, i)
+	}
 	return out, nil
 }
 

@@ -121,7 +121,11 @@ func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
 	defer name.Close()
 	stored := map[[32]byte]bool{}
 	for _, n := range list {
-		if !stored[n.TemplateSHA] {
+		var made any // by a template of ours
+		if n.TemplateName != "" {
+			made = n.TemplateSHA[:]
+		}
+		if made != nil && !stored[n.TemplateSHA] {
 			stored[n.TemplateSHA] = true
 			if _, err := t.tx.ExecContext(t.ctx, "INSERT OR IGNORE INTO template VALUES (?,?,?)", n.TemplateSHA[:], n.TemplateName, n.TemplateSource); err != nil {
 				return 0, err
@@ -130,7 +134,7 @@ func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
 		c := n.Certificate
 		key := c.Key.Fingerprint()
 		res, err := insert.ExecContext(t.ctx, c.SerialHex(), orNull(n.Issuer), c.Raw, c.Title(), c.Subject.String(), c.NotAfter.Unix(),
-			key[:], orNull(n.Request), n.TemplateSHA[:], n.Sheet[:])
+			key[:], orNull(n.Request), made, n.Sheet[:])
 		if err != nil {
 			return 0, err
 		}
@@ -430,4 +434,32 @@ func (s *Store) DraftKey(ctx context.Context, key [32]byte) (file string, sealed
 		return "", false, nil
 	}
 	return file, sealed, err
+}
+
+// AddChain records the chain above a certificate that an outside authority signed.
+func (t *Tx) AddChain(certificate int64, chain [][]byte) error {
+	for i, der := range chain {
+		if _, err := t.tx.ExecContext(t.ctx, "INSERT INTO outside VALUES (?,?,?)", certificate, i, der); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Chain returns the recorded chain above such a certificate, its issuer first.
+func (s *Store) Chain(ctx context.Context, certificate int64) ([][]byte, error) {
+	rows, err := s.db.QueryContext(ctx, "SELECT der FROM outside WHERE certificate = ? ORDER BY position", certificate)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	defer rows.Close()
+	var out [][]byte
+	for rows.Next() {
+		var der []byte
+		if err := rows.Scan(&der); err != nil {
+			return nil, err
+		}
+		out = append(out, der)
+	}
+	return out, rows.Err()
 }

@@ -49,6 +49,7 @@ CREATE TABLE generation (
   certificate INTEGER NOT NULL REFERENCES certificate(id), issuer INTEGER REFERENCES generation(id), UNIQUE (authority, number)) STRICT;
 CREATE TABLE name (kind TEXT NOT NULL, value TEXT NOT NULL, certificate INTEGER NOT NULL REFERENCES certificate(id)) STRICT;
 CREATE INDEX name_value ON name(value);
+CREATE TABLE outside (certificate INTEGER NOT NULL REFERENCES certificate(id), position INTEGER NOT NULL, der BLOB NOT NULL, PRIMARY KEY (certificate, position)) STRICT;
 CREATE TABLE draft (key_sha256 BLOB PRIMARY KEY, file TEXT NOT NULL, sealed INTEGER NOT NULL, made TEXT NOT NULL) STRICT;
 CREATE TABLE waiver (
   id INTEGER PRIMARY KEY, certificate INTEGER NOT NULL REFERENCES certificate(id), request INTEGER, code TEXT NOT NULL,

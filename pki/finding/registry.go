@@ -60,6 +60,9 @@ const (
 	IssuerNotUsable Code = "issuer-not-usable"
 	ReceiverDemand  Code = "receiver-demand"
 	SenderNotListed Code = "requester-not-listed"
+	AnswerOtherKey  Code = "answer-for-another-key"
+	AnswerLacks     Code = "answer-lacks"
+	AnswerOpen      Code = "answer-chain-open"
 	OlderProfile    Code = "older-protection"
 
 	// About a certificate, a chain or a file.
@@ -144,6 +147,9 @@ var registry = []Rule{
 	{TemplateAtOdds, Warn, "The template contradicts itself.", "What it makes would be refused by some clients.", "change the template file"},
 	{IssuerNotUsable, Bar, "This authority cannot sign certificates.", "It lacks the authority mark or the usage to sign (RFC 5280 section 4.2.1.3).", "sign by another authority"},
 
+	{AnswerOtherKey, Bar, "The returned certificate is for another key.", "It cannot be used with the key that was drafted.", "ask the outside authority for the answer to this request"},
+	{AnswerLacks, Stop, "The returned certificate lacks what was asked for.", "Clients will refuse it by the names that it lacks.", "ask the outside authority to sign again, with everything that was asked"},
+	{AnswerOpen, Stop, "The returned certificate's chain does not reach a root.", "Without its issuers it can be installed nowhere.", "give the outside authority's issuers and root as well: more files"},
 	{SenderNotListed, Stop, "Whoever sent the request may not submit under this template.", "The template lists its requesters.", "ask who really sent it, use another template, or add the requester to the template"},
 	{ReceiverDemand, Stop, "The receiver demands something that the certificate will not have.", "It would raise an alarm there, or refuse the file, after everything else is done.", "sign by a template that has it, or for another receiver"},
 	{OlderProfile, Warn, "The file is protected by triple DES and SHA-1.", "Whoever gets hold of it can try passwords quickly; some software no longer opens it.", "use it only for devices that take nothing newer, and delete it after the import"},

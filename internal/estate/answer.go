@@ -1,0 +1,80 @@
+package estate
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"ironseal/internal/store"
+	"ironseal/pki/cert"
+	"ironseal/pki/finding"
+	"ironseal/pki/handover"
+	"ironseal/pki/issue"
+	"ironseal/pki/path"
+	"ironseal/pki/request"
+)
+
+// Answer is a certificate that an outside authority returned, matched to the
+// request that it answers.
+type Answer struct {
+	Record   store.Request
+	Leaf     *cert.Certificate
+	Chain    []*cert.Certificate // above the leaf, as far as it was given
+	Findings finding.List
+}
+
+// MatchAnswer finds the waiting request that a returned certificate answers, by
+// its key, and checks the one against the other.
+func (e *Estate) MatchAnswer(ctx context.Context, list []*cert.Certificate, waivers []finding.Waiver) (Answer, error) {
+	var a Answer
+	waiting, err := e.records.Requests(ctx, store.Waiting)
+	if err != nil {
+		return a, err
+	}
+	roots, _, err := e.Roots(ctx)
+	if err != nil {
+		return a, err
+	}
+	for _, rec := range waiting {
+		r, err := request.Read(rec.DER)
+		if err != nil {
+			return a, fmt.Errorf("R%d on record does not read: %w", rec.Number, err)
+		}
+		for _, c := range list {
+			if c.Key.Fingerprint() != r.Key.Fingerprint() {
+				continue
+			}
+			a.Record, a.Leaf = rec, c
+			a.Chain = path.Ordered(append([]*cert.Certificate{c}, list...))[1:]
+			a.Findings = handover.CheckAnswer(r, c, list, roots, e.Now())
+			a.Findings, err = a.Findings.Waive(rec.Number, waivers)
+			return a, err
+		}
+	}
+	return a, errors.New("no request that waits here has the key of this certificate: was the request drafted in another estate?")
+}
+
+// Accept takes in an answer that a person agreed to.
+func (e *Estate) Accept(ctx context.Context, a Answer) (store.Head, error) {
+	if r := a.Findings.Refusing(); len(r) > 0 {
+		return store.Head{}, &issue.Refused{About: fmt.Sprintf("R%d", a.Record.Number), Findings: r}
+	}
+	return e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+		if err := tx.Decide(a.Record.Number, store.Signed, "by an outside authority", e.world.Now()); err != nil {
+			return nil, err
+		}
+		id, err := tx.AddCertificate(store.NewCertificate{Certificate: a.Leaf, Request: a.Record.Number, Waived: waived(a.Findings), Actor: e.world.Actor})
+		if err != nil {
+			return nil, err
+		}
+		var chain [][]byte
+		for _, c := range a.Chain {
+			chain = append(chain, c.Raw)
+		}
+		if err := tx.AddChain(id, chain); err != nil {
+			return nil, err
+		}
+		return []store.Entry{entry("accept", fmt.Sprintf("R%d", a.Record.Number), "certificate", fmt.Sprintf("%x", a.Leaf.SHA256()), "serial", a.Leaf.SerialHex(),
+			"title", a.Leaf.Title(), "issuer", a.Leaf.Issuer.String(), "waived", waivedCodes(a.Findings))}, nil
+	})
+}

@@ -1,0 +1,154 @@
+package bundle
+
+import (
+	"bytes"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"errors"
+	"strings"
+	"testing"
+)
+
+func stored(t testing.TB, profile Profile) (*ecdsa.PrivateKey, []byte) {
+	t.Helper()
+	k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	der, err := WriteStore([]StoreEntry{{Signer: k, Name: "Quay gate é"}, {Certificate: object(7), Name: "Quay gate é"}, {Certificate: object(9)}}, []byte("puffin"), profile, rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return k, der
+}
+
+func TestStoresOpenWithTheirPasswordOnly(t *testing.T) {
+	for _, profile := range []Profile{Modern, PBMAC1, Older} {
+		k, der := stored(t, profile)
+		list, err := ReadStore(der, []byte("puffin"))
+		if err != nil || len(list) != 3 {
+			t.Fatalf("%s: %d entries, %v", profile, len(list), err)
+		}
+		if !k.Equal(list[0].Signer) || list[0].Name != "Quay gate é" || !bytes.Equal(list[1].Certificate, object(7)) || !bytes.Equal(list[2].Certificate, object(9)) {
+			t.Errorf("%s: other contents came out", profile)
+		}
+		for _, wrong := range []string{"", "razorbill", "Puffin", "puffin "} {
+			if _, err := ReadStore(der, []byte(wrong)); !errors.Is(err, ErrPassword) {
+				t.Errorf("%s: password %q: %v", profile, wrong, err)
+			}
+		}
+		for i := 30; i < len(der); i += 41 {
+			bad := bytes.Clone(der)
+			bad[i] ^= 0x20
+			if list, err := ReadStore(bad, []byte("puffin")); err == nil && len(list) == 3 && !k.Equal(list[0].Signer) {
+				t.Errorf("%s: a byte changed at %d went unnoticed", profile, i)
+			}
+		}
+	}
+	if _, err := WriteStore([]StoreEntry{{Certificate: object(7)}}, nil, Modern, rand.Reader); err == nil {
+		t.Error("an empty password must be refused")
+	}
+}
+
+func TestHostileStoreWorkIsRefused(t *testing.T) {
+	_, der := stored(t, Modern)
+	at := bytes.LastIndex(der, []byte{0x02, 0x03, 0x01, 0x86, 0xa0}) // 100,000 rounds of the MAC, at the very end
+	if at < 0 || at+5 != len(der) {
+		t.Fatal("the rounds are not where they should be")
+	}
+	hostile := append(bytes.Clone(der[:at]), 0x02, 0x03, 0x7f, 0xff, 0xff)
+	_, err := ReadStore(hostile, []byte("puffin"))
+	if !errors.Is(err, ErrPassword) { // eight million rounds are within bounds, and wrong
+		t.Errorf("%v", err)
+	}
+	// More than the bound needs a fourth byte; the lengths around it grow by one.
+	bigger := append(bytes.Clone(der[:at]), 0x02, 0x04, 0x7f, 0xff, 0xff, 0xff)
+	mac := bytes.LastIndex(der[:at], []byte{0x30, 0x4a, 0x30, 0x31})
+	if mac < 0 {
+		t.Fatal("the MAC is not where it should be")
+	}
+	bigger[mac+1]++
+	size := int(bigger[2])<<8 | int(bigger[3]) + 1
+	bigger[2], bigger[3] = byte(size>>8), byte(size)
+	if _, err := ReadStore(bigger, []byte("puffin")); err == nil || !strings.Contains(err.Error(), "out of bounds") {
+		t.Errorf("two thousand million rounds: %v", err)
+	}
+}
+
+func TestSignedDataKeepsItsOrder(t *testing.T) {
+	want := [][]byte{object(9), object(7), object(8)}
+	der, err := WriteSignedData(want)
+	if err != nil {
+		t.Fatal(err)
+	}
+	got, err := ReadSignedData(der)
+	if err != nil || len(got) != 3 {
+		t.Fatal(err)
+	}
+	for i := range want {
+		if !bytes.Equal(got[i], want[i]) {
+			t.Errorf("certificate %d is another", i)
+		}
+	}
+	if _, err := WriteSignedData(nil); err == nil {
+		t.Error("a container without certificates must be refused")
+	}
+}
+
+func TestOpenLengthsAndPieces(t *testing.T) {
+	for in, want := range map[string]string{
+		"30 80 02 01 05 00 00":                      "30 03 02 01 05",
+		"30 80 30 80 02 01 05 00 00 00 00":          "30 05 30 03 02 01 05",
+		"24 80 04 02 61 62 04 01 63 00 00":          "04 03 61 62 63",
+		"30 81 03 02 01 05":                         "30 03 02 01 05",
+		"a0 80 24 80 04 01 61 04 01 62 00 00 00 00": "a0 04 04 02 61 62",
+	} {
+		got, err := toDER(unhex(t, in))
+		if err != nil || !bytes.Equal(got, unhex(t, want)) {
+			t.Errorf("%s gives %x, %v", in, got, err)
+		}
+	}
+	for _, bad := range []string{"", "30", "30 80", "30 80 02 01 05", "02 80 00 00", "30 05 02 01", "30 84 ff ff ff ff", strings.Repeat("30 80 ", 100)} {
+		if got, err := toDER(unhex(t, bad)); err == nil {
+			t.Errorf("%q gives %x", bad, got)
+		}
+	}
+}
+
+func unhex(t *testing.T, s string) []byte {
+	t.Helper()
+	var out []byte
+	for _, f := range strings.Fields(s) {
+		var b byte
+		for _, c := range f {
+			b = b<<4 | byte(strings.IndexRune("0123456789abcdef", c))
+		}
+		out = append(out, b)
+	}
+	return out
+}
+
+func FuzzReadStore(f *testing.F) {
+	_, der := stored(f, Older)
+	f.Add(der)
+	f.Add(der[:200])
+	f.Fuzz(func(t *testing.T, data []byte) {
+		list, err := ReadStore(data, []byte("wrong"))
+		if err == nil && len(list) > MostObjects {
+			t.Fatal("too many entries")
+		}
+	})
+}
+
+func FuzzReadSignedData(f *testing.F) {
+	der, _ := WriteSignedData([][]byte{object(7)})
+	f.Add(der)
+	f.Add([]byte{0x30, 0x80, 0x06, 0x01, 0x2a, 0xa0, 0x80, 0, 0, 0, 0})
+	f.Fuzz(func(t *testing.T, data []byte) {
+		list, err := ReadSignedData(data)
+		if err == nil && len(list) == 0 {
+			t.Fatal("success without a certificate")
+		}
+	})
+}
