@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -71,7 +72,7 @@ func (s *session) draftManifest(cmd *cobra.Command, base estate.DraftAsk, file s
 // result before anything is written.
 func (s *session) draftAsking(cmd *cobra.Command, ask estate.DraftAsk) error {
 	ctx := cmd.Context()
-	s.out.Say("A key and a request for a host. Each question can be answered with Enter.")
+	s.out.Say("A key and a request for a host. After the first question, Enter takes what is usual.")
 	names, err := s.askNames(ctx)
 	if err != nil {
 		return err
@@ -92,7 +93,9 @@ func (s *session) draftAsking(cmd *cobra.Command, ask estate.DraftAsk) error {
 	}
 	s.out.Say("  names  %s", term.Safe(strings.Join(texts, ", ")))
 	s.out.Say("  key    %s, readable by its owner only", kind)
-	s.out.Say("  files  %s.request.pem and .key.pem in %s", bundle.FileName(ask.Names[0].Value), term.Safe(ask.Dir))
+	stem := bundle.FileName(ask.Names[0].Value)
+	s.out.Say("  files  %s.request.pem", term.Safe(filepath.Join(ask.Dir, stem)))
+	s.out.Say("         %s.key.pem", term.Safe(filepath.Join(ask.Dir, stem)))
 	if err := s.agree(ctx, "Write it?"); err != nil {
 		return err
 	}
@@ -102,9 +105,9 @@ func (s *session) draftAsking(cmd *cobra.Command, ask estate.DraftAsk) error {
 // services are names that hosts of a kind usually have, inside and outside.
 var services = []struct {
 	word  string
-	names []string // {host} stands for the first part of the host, {domain} for the rest
+	names []string // {name} stands for the host's full name, {domain} for it without its first part
 }{
-	{"web", []string{"www.{domain}"}},
+	{"web", []string{"www.{name}"}},
 	{"mail", []string{"smtp.{domain}", "imap.{domain}", "autodiscover.{domain}"}},
 	{"directory", []string{"{domain}"}},
 	{"none", nil},
@@ -132,7 +135,7 @@ func (s *session) askNames(ctx context.Context) ([]san.Name, error) {
 		}
 		add(n)
 	}
-	first, domain, _ := strings.Cut(out[0].Value, ".")
+	_, domain, _ := strings.Cut(out[0].Value, ".")
 	var words []string
 	for _, v := range services {
 		words = append(words, v.word)
@@ -146,7 +149,7 @@ func (s *session) askNames(ctx context.Context) ([]san.Name, error) {
 			continue
 		}
 		for _, pattern := range v.names {
-			if n, err := san.ParseTyped(strings.NewReplacer("{host}", first, "{domain}", domain).Replace(pattern)); err == nil {
+			if n, err := san.ParseTyped(strings.NewReplacer("{name}", out[0].Value, "{domain}", domain).Replace(pattern)); err == nil {
 				add(n)
 			}
 		}
@@ -167,7 +170,7 @@ func (s *session) askNames(ctx context.Context) ([]san.Name, error) {
 
 func (s *session) askKey(ctx context.Context) (key.Kind, error) {
 	for {
-		answer, err := s.line(ctx, fmt.Sprintf("Key kind (Enter for the default; rsa-2048 where the device is old) [%s] ", strings.Join(kindWords(), " ")))
+		answer, err := s.line(ctx, "Key kind (Enter: the default; rsa-2048 where the device is old): ")
 		if err != nil || answer == "" {
 			return "", err
 		}

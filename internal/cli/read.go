@@ -73,7 +73,7 @@ func (s *session) drawRelations(list []handover.Relation) {
 		if !r.Good {
 			mark, tone = "!", term.Careful
 		}
-		s.out.Say("  %s %s", s.out.Paint(tone, mark), term.Safe(r.Text))
+		s.out.Item(s.out.Paint(tone, mark), term.Safe(r.Text))
 	}
 }
 

@@ -169,6 +169,16 @@ func (s *Screen) Wrapped(indent int, tone Tone, text string) {
 	}
 }
 
+// Item prints a marked paragraph, its further lines indented under the first.
+func (s *Screen) Item(mark, text string) {
+	for i, l := range wrap(text, s.width-4) {
+		if i > 0 {
+			mark = " "
+		}
+		s.Say("  %s %s", mark, l)
+	}
+}
+
 func pad(text string, width int) string {
 	if w := lipgloss.Width(text); w < width {
 		return text + strings.Repeat(" ", width-w)

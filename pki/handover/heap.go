@@ -3,6 +3,7 @@ package handover
 import (
 	"bytes"
 	"fmt"
+	"strings"
 
 	"ironseal/pki/cert"
 	"ironseal/pki/key"
@@ -47,22 +48,9 @@ type Relation struct {
 // which certificate issued which, what is missing to complete a chain, and what
 // belongs to nothing.
 func Relate(heap []Thing) []Relation {
-	var out []Relation
 	linked := make([]bool, len(heap))
-	for i, a := range heap {
-		for j, b := range heap {
-			if j <= i || a.public() == nil || b.public() == nil || !key.Same(*a.public(), *b.public()) {
-				continue
-			}
-			linked[i], linked[j] = true, true
-			if a.Certificate != nil && b.Certificate != nil && bytes.Equal(a.Certificate.Raw, b.Certificate.Raw) {
-				out = append(out, Relation{true, fmt.Sprintf("%s and %s are the same certificate", a.Source, b.Source)})
-				continue
-			}
-			out = append(out, Relation{true, fmt.Sprintf("%s (%s) and %s (%s) have one key", a.Source, a.words(), b.Source, b.words())})
-		}
-	}
-	missing := map[string]bool{}
+	out := sameKeys(heap, linked)
+	missing, told := map[string]bool{}, map[string]bool{}
 	for i, child := range heap {
 		c := child.Certificate
 		if c == nil || c.SelfSigned() {
@@ -75,7 +63,11 @@ func Relate(heap []Thing) []Relation {
 				continue
 			}
 			found, linked[i], linked[j] = true, true, true
-			out = append(out, Relation{true, fmt.Sprintf("%s (%s) was issued by %s (%s)", child.Source, c.Title(), parent.Source, p.Title())})
+			text := fmt.Sprintf("%s was issued by %s (%s, %s)", c.Title(), p.Title(), child.Source, parent.Source)
+			if !told[c.Title()+p.Title()] {
+				told[c.Title()+p.Title()] = true
+				out = append(out, Relation{true, text})
+			}
 			break
 		}
 		if !found && !missing[c.Issuer.String()] {
@@ -87,6 +79,45 @@ func Relate(heap []Thing) []Relation {
 		if !linked[i] && len(heap) > 1 {
 			out = append(out, Relation{false, fmt.Sprintf("%s (%s) belongs to nothing else here", t.Source, t.words())})
 		}
+	}
+	return out
+}
+
+// sameKeys says which things have one key, a line a key, and marks them.
+func sameKeys(heap []Thing, linked []bool) []Relation {
+	groups := map[[32]byte][]int{}
+	var order [][32]byte
+	for i, t := range heap {
+		if t.public() == nil {
+			continue
+		}
+		sum := t.public().Fingerprint()
+		if groups[sum] == nil {
+			order = append(order, sum)
+		}
+		groups[sum] = append(groups[sum], i)
+	}
+	var out []Relation
+	for _, sum := range order {
+		if len(groups[sum]) < 2 {
+			continue
+		}
+		var members []string
+		for k, i := range groups[sum] {
+			linked[i] = true
+			twin := -1
+			for _, j := range groups[sum][:k] {
+				if heap[i].Certificate != nil && heap[j].Certificate != nil && bytes.Equal(heap[i].Certificate.Raw, heap[j].Certificate.Raw) {
+					twin = j
+				}
+			}
+			if twin >= 0 {
+				members = append(members, fmt.Sprintf("%s (the same certificate as %s)", heap[i].Source, heap[twin].Source))
+				continue
+			}
+			members = append(members, fmt.Sprintf("%s (%s)", heap[i].Source, heap[i].words()))
+		}
+		out = append(out, Relation{true, "one key: " + strings.Join(members, ", ")})
 	}
 	return out
 }

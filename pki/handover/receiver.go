@@ -266,7 +266,7 @@ func (r Receiver) ReadMe(g Goods, host string, files []Packed, notes []string) [
 		steps = append([]string{r.Page.First}, steps...)
 	}
 	for i, s := range steps {
-		fmt.Fprintf(&b, "  %d. %s\n", i+1, fill(s))
+		fmt.Fprintf(&b, "  %d. %s\n", i+1, hung(fill(s), 5))
 	}
 	if r.Page.Config != "" {
 		b.WriteString("\nSettings ({dir} is the directory that the files were copied to)\n")
@@ -276,8 +276,26 @@ func (r Receiver) ReadMe(g Goods, host string, files []Packed, notes []string) [
 	}
 	for _, s := range []struct{ head, text string }{{"How long it is away", r.Page.Away}, {"When it worked", r.Page.Worked}, {"The way back", r.Page.Back}} {
 		if s.text != "" {
-			fmt.Fprintf(&b, "\n%s\n  %s\n", s.head, fill(s.text))
+			fmt.Fprintf(&b, "\n%s\n  %s\n", s.head, hung(fill(s.text), 2))
 		}
 	}
 	return b.Bytes()
+}
+
+// hung breaks a paragraph at 78 columns; further lines are indented.
+func hung(text string, indent int) string {
+	var b strings.Builder
+	column := indent
+	for i, word := range strings.Fields(text) {
+		if i > 0 && column+1+len(word) > 78 {
+			b.WriteString("\n" + strings.Repeat(" ", indent))
+			column = indent
+		} else if i > 0 {
+			b.WriteByte(' ')
+			column++
+		}
+		b.WriteString(word)
+		column += len(word)
+	}
+	return b.String()
 }
