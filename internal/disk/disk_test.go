@@ -1,0 +1,68 @@
+package disk
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// Whatever step fails, the old file stays whole and nothing is left behind.
+func TestAFailureLeavesTheOldFile(t *testing.T) {
+	failure := errors.New("no space left on device")
+	for _, step := range []Step{StepCreate, StepWrite, StepSync, StepPlace} {
+		dir := t.TempDir()
+		path := filepath.Join(dir, "a")
+		if err := (Disk{}).New(path, []byte("old"), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		d := Disk{Fault: func(s Step, _ string) error {
+			if s == step {
+				return failure
+			}
+			return nil
+		}}
+		if err := d.Replace(path, []byte("new and longer"), 0o600); !errors.Is(err, failure) || !strings.Contains(err.Error(), path) {
+			t.Errorf("%s: %v", step, err)
+		}
+		if data, err := os.ReadFile(path); err != nil || string(data) != "old" {
+			t.Errorf("%s: the file holds %q, %v", step, data, err)
+		}
+		if files, _ := os.ReadDir(dir); len(files) != 1 {
+			t.Errorf("%s: %d files are left", step, len(files))
+		}
+	}
+}
+
+func TestNewNeverReplaces(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "a")
+	if err := (Disk{}).New(path, []byte("one"), 0o640); err != nil {
+		t.Fatal(err)
+	}
+	if err := (Disk{}).New(path, []byte("two"), 0o640); !errors.Is(err, ErrExists) {
+		t.Errorf("%v", err)
+	}
+	if info, err := os.Stat(path); err != nil || info.Mode().Perm() != 0o640 {
+		t.Errorf("mode %v, %v", info.Mode(), err)
+	}
+	if err := (Disk{}).Replace(path, []byte("three"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if data, _ := os.ReadFile(path); string(data) != "three" {
+		t.Errorf("%q", data)
+	}
+}
+
+func TestReadNamesWhatIsWrong(t *testing.T) {
+	dir := t.TempDir()
+	big := filepath.Join(dir, "big")
+	if err := os.WriteFile(big, make([]byte, 100), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for path, word := range map[string]string{dir: "directory", filepath.Join(dir, "none"): "no such file", big: "100 bytes"} {
+		if _, err := Read(path, 99); err == nil || !strings.Contains(err.Error(), word) {
+			t.Errorf("%s: %v", path, err)
+		}
+	}
+}

@@ -1,0 +1,135 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"ironseal/pki/specimen"
+)
+
+var ctx = context.Background()
+
+func create(t *testing.T) *Store {
+	t.Helper()
+	s, err := Create(ctx, filepath.Join(t.TempDir(), "odd name #1?.db"), "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	return s
+}
+
+func TestNothingIsKeptUnlessAllIs(t *testing.T) {
+	s := create(t)
+	r := specimen.Request(t, nil, "CN=a.example", []string{"a.example"})
+	failure := errors.New("stopped")
+	add := func(tx *Tx) ([]Entry, error) {
+		if _, _, err := tx.AddRequest(r, "", time.Now()); err != nil {
+			return nil, err
+		}
+		return []Entry{{Act: "receive", Object: "R1"}}, nil
+	}
+	for what, try := range map[string]func() error{
+		"before the commit": func() error {
+			_, err := s.Act(ctx, time.Now(), "me", func() error { return failure }, add)
+			return err
+		},
+		"inside": func() error {
+			_, err := s.Act(ctx, time.Now(), "me", nil, func(tx *Tx) ([]Entry, error) {
+				if _, err := add(tx); err != nil {
+					return nil, err
+				}
+				return nil, failure
+			})
+			return err
+		},
+	} {
+		if err := try(); !errors.Is(err, failure) {
+			t.Errorf("%s: %v", what, err)
+		}
+		list, err := s.Requests(ctx, "")
+		head, _, headErr := s.Newest(ctx)
+		if err != nil || headErr != nil || len(list) != 0 || head.Seq != 0 {
+			t.Errorf("%s: %d requests, head %s", what, len(list), head)
+		}
+	}
+	head, err := s.Act(ctx, time.Now(), "me", nil, add)
+	if err != nil || head.Seq != 1 {
+		t.Fatalf("%s %v", head, err)
+	}
+	if again, err := s.VerifyJournal(ctx, &head); err != nil || again != head {
+		t.Errorf("%s %v", again, err)
+	}
+}
+
+func TestSerialsAreUniqueAndDecisionsFinal(t *testing.T) {
+	s := create(t)
+	e := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root", Authority: true})
+	leaf := specimen.Make(t, e, specimen.Plan{Subject: "CN=a.example", Names: []string{"a.example"}})
+	act := func(fn func(tx *Tx) error) error {
+		_, err := s.Act(ctx, time.Now(), "me", nil, func(tx *Tx) ([]Entry, error) { return nil, fn(tx) })
+		return err
+	}
+	if err := act(func(tx *Tx) error {
+		id, err := tx.AddCertificate(NewCertificate{Certificate: e.Cert, TemplateName: "root", TemplateSource: []byte("x")})
+		if err != nil {
+			return err
+		}
+		return tx.AddAuthority("root", "", id, 0)
+	}); err != nil {
+		t.Fatal(err)
+	}
+	h, err := s.Hierarchy(ctx)
+	if err != nil || len(h) != 1 {
+		t.Fatal(err)
+	}
+	sign := func() error {
+		return act(func(tx *Tx) error {
+			id, err := tx.GenerationID(h[0].Current())
+			if err != nil {
+				return err
+			}
+			_, err = tx.AddCertificate(NewCertificate{Certificate: leaf.Cert, Issuer: id, TemplateName: "web", TemplateSource: []byte("y")})
+			return err
+		})
+	}
+	if err := sign(); err != nil {
+		t.Fatal(err)
+	}
+	if err := sign(); err == nil {
+		t.Error("one serial was recorded twice under one authority")
+	}
+	r := specimen.Request(t, nil, "CN=a.example", nil)
+	if err := act(func(tx *Tx) error { _, _, err := tx.AddRequest(r, "", time.Now()); return err }); err != nil {
+		t.Fatal(err)
+	}
+	if err := act(func(tx *Tx) error { return tx.DecideMany([]int64{1, 2}, Signed, time.Now()) }); !errors.Is(err, ErrChanged) {
+		t.Errorf("deciding one that is not there: %v", err)
+	}
+	if rec, _ := s.Request(ctx, 1); rec.State != Waiting {
+		t.Errorf("all or none: R1 is %s", rec.State)
+	}
+	if err := act(func(tx *Tx) error { return tx.Decide(1, Declined, "no", time.Now()) }); err != nil {
+		t.Fatal(err)
+	}
+	if err := act(func(tx *Tx) error { return tx.Decide(1, Signed, "", time.Now()) }); err == nil {
+		t.Error("a declined request was signed")
+	}
+}
+
+func TestHeadsAreReadAsPeopleWriteThem(t *testing.T) {
+	want := Head{12, "7K2M-9QXT-04HB-W3ZE"}
+	for _, s := range []string{"J12:7K2M-9QXT-04HB-W3ZE", " j12:7k2m 9qxt o4hb w3ze ", "12:7K2M9QXT04HBW3ZE"} {
+		if got, err := ParseHead(s); err != nil || got != want {
+			t.Errorf("%q: %s %v", s, got, err)
+		}
+	}
+	for _, s := range []string{"", "J12", "J0:7K2M-9QXT-04HB-W3ZE", "J12:7K2M", "x:7K2M-9QXT-04HB-W3ZE"} {
+		if got, err := ParseHead(s); err == nil {
+			t.Errorf("%q gives %s", s, got)
+		}
+	}
+}
