@@ -2,7 +2,6 @@ package estate
 
 import (
 	"context"
-	"fmt"
 
 	"ironseal/pki/finding"
 	"ironseal/pki/request"
@@ -27,7 +26,9 @@ func (e *Estate) Related(ctx context.Context, r *request.Request) (finding.List,
 		if c.Subject.Equal(r.Subject) {
 			return append(out, finding.New(finding.Renews, "It has the same key as the certificate %s of %s, which ends on %s.", c.SerialHex()[:8], c.Title(), c.NotAfter.Format("2006-01-02"))), nil
 		}
-		return append(out, finding.New(finding.KeyReused, "The key was seen before, for %s (certificate %s).", c.Subject, c.SerialHex()[:8])), nil
+	}
+	if len(list) > 0 {
+		return append(out, finding.New(finding.KeyReused, "The key was seen before, for %s (certificate %s).", list[0].Subject, list[0].SerialHex()[:8])), nil
 	}
 	for _, n := range r.Names {
 		same, err := e.heldAll(e.records.CertificatesByName(ctx, n.Fresh().Value))
@@ -37,7 +38,7 @@ func (e *Estate) Related(ctx context.Context, r *request.Request) (finding.List,
 		if len(same) > 0 {
 			c := last(same)
 			return append(out, finding.New(finding.Renews, "%s is in the certificate %s already, which ends on %s; this is a new key for it.", n.Value, c.SerialHex()[:8], c.NotAfter.Format("2006-01-02")).
-				WithRemedy("see how the two differ: ironseal certificate compare %s FILE", fmt.Sprint(c.SerialHex()[:8]))), nil
+				WithRemedy("see how the two differ: ironseal certificate compare %s FILE", c.SerialHex()[:8])), nil
 		}
 	}
 	return out, nil
