@@ -97,6 +97,34 @@ func TestRefusedOnlyByFindingsSaysSo(t *testing.T) {
 	if r := p.run("", "sign", "--all", "--template", "web-server", "--yes"); r.code != 3 || !strings.Contains(r.out, "1 signed, 1 not") {
 		t.Errorf("%+v", r)
 	}
+	// A waiver in bulk names its request, and holds for that one only.
+	p.send("c.ternbay.example", []string{"c.ternbay.example"})
+	if r := p.run("", "sign", "--all", "--template", "web-server", "--waive", "name-not-allowed", "--because", "x", "--yes"); r.code != 2 || !strings.Contains(r.errors, "--waive R7:name-not-allowed") {
+		t.Errorf("%+v", r)
+	}
+	if r := p.run("", "sign", "--all", "--template", "web-server", "--waive", "R2:name-not-allowed", "--because", "the mail name may go", "--yes"); r.code != 0 || !strings.Contains(r.out, "2 signed, 0 not") {
+		t.Errorf("%+v", r)
+	}
+}
+
+func TestADraftAsksForATemplatesUsages(t *testing.T) {
+	p := harbour(t)
+	out := p.must("request", "draft", "gw.ternbay.example", "--template", "mutual-peer", "--out", "..")
+	if !strings.Contains(out, "digitalSignature, serverAuth, clientAuth") {
+		t.Error(out)
+	}
+}
+
+func TestTemplateCheckKnowsWhatCanBeGranted(t *testing.T) {
+	p := harbour(t)
+	p.file("templates/long.toml", []byte("based-on = \"web-server\"\ntitle = \"Long\"\nlifetime = \"12y\"\n"))
+	p.file("templates/open.toml", []byte("title = \"Open\"\nmakes = \"authority\"\nissuers = [\"any\"]\nlifetime = \"1y\"\nkeys = [\"ecdsa-p256\"]\nkey-usage = [\"keyCertSign\"]\n"))
+	out := p.must("template", "check")
+	for _, want := range []string{"long gives 12 years", "with services (g1)", "open makes authorities without limit"} {
+		if !strings.Contains(strings.Join(strings.Fields(out), " "), want) {
+			t.Errorf("it does not say %q:\n%s", want, out)
+		}
+	}
 }
 
 // rawRate is run as a process of its own: it opens the authority's key, then for

@@ -14,6 +14,9 @@ import (
 )
 
 func (s *session) signAll(ctx context.Context, ask estate.SignAsk) error {
+	if err := namedWaivers(ask); err != nil {
+		return err
+	}
 	if ask.Template == "" {
 		return usage("sign --all needs the template: --template NAME")
 	}
@@ -41,6 +44,9 @@ func (s *session) signAll(ctx context.Context, ask estate.SignAsk) error {
 }
 
 func (s *session) signManifest(ctx context.Context, ask estate.SignAsk, file string) error {
+	if err := namedWaivers(ask); err != nil {
+		return err
+	}
 	e, err := s.estate(ctx)
 	if err != nil {
 		return err
@@ -133,6 +139,17 @@ func (s *session) signPlanned(ctx context.Context, e *estate.Estate, list []esta
 		}
 	}
 	return s.bulkResult(done, signed, failed)
+}
+
+// namedWaivers refuses a waiver that would hold for a whole heap: nobody has
+// looked at each of them.
+func namedWaivers(ask estate.SignAsk) error {
+	for _, w := range ask.Waivers {
+		if w.Request == 0 {
+			return usage("--waive %s: with many requests, name the one it is for: --waive R7:%s", w.Code, w.Code)
+		}
+	}
+	return nil
 }
 
 // failure is one row that was not signed.

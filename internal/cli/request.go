@@ -28,7 +28,7 @@ func (s *session) requestCommand() *cobra.Command {
 }
 
 func (s *session) requestDraft() *cobra.Command {
-	var kind, subject, dir, sealWith, manifest string
+	var kind, subject, dir, usages, sealWith, manifest string
 	var seal bool
 	c := &cobra.Command{
 		Use:   "draft NAME...",
@@ -42,7 +42,7 @@ their kind: dns: ip: email: uri: upn:`,
 		Example: `  ironseal request draft pier.ternbay.example www.pier.ternbay.example
   ironseal request draft camera-2.ternbay.example 192.0.2.52 --key rsa-2048 --out ../drafts`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			ask := estate.DraftAsk{Dir: s.path(dir)}
+			ask := estate.DraftAsk{Dir: s.path(dir), Template: usages}
 			var err error
 			if len(args) == 0 && manifest == "" {
 				return s.draftAsking(cmd, ask)
@@ -77,7 +77,9 @@ their kind: dns: ip: email: uri: upn:`,
 	fl := c.Flags()
 	fl.StringVar(&kind, "key", "", "key `KIND`; the estate's default when left out")
 	fl.StringVar(&subject, "subject", "", "the whole subject; built from the estate and the first name when left out")
+	fl.StringVar(&usages, "template", "", "ask for the usages of this template")
 	fl.StringVar(&dir, "out", ".", "the `DIR` to write to")
+	s.completeTemplates(c, "template")
 	fl.StringVar(&manifest, "manifest", "", "draft for every row of a CSV `FILE` (columns host, names), and take the requests in")
 	fl.BoolVar(&seal, "seal", false, "seal the key under a passphrase")
 	fl.StringVar(&sealWith, "seal-with", "", "seal the key under the passphrase in this `FILE`")

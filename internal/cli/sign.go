@@ -114,6 +114,9 @@ func (s *session) sign(ctx context.Context, ask estate.SignAsk, args []string) e
 		return s.fitting(ctx, e, ask, names)
 	}
 	if len(names) > 1 {
+		if err := namedWaivers(ask); err != nil {
+			return err
+		}
 		var list []estate.Planned
 		for _, n := range names {
 			ask.Request = n

@@ -114,7 +114,10 @@ func (s *session) templateCheck() *cobra.Command {
 			}
 			all := map[string]finding.List{}
 			for _, t := range list {
-				f := t.Contradictions()
+				f, err := e.CheckTemplate(cmd.Context(), t)
+				if err != nil {
+					return err
+				}
 				all[t.Name] = f
 				if s.json {
 					continue

@@ -231,11 +231,12 @@ func (e *Estate) Decide(ctx context.Context, name, state, reason string, keepKey
 
 // DraftAsk is what a person asks for when drafting a request for a host.
 type DraftAsk struct {
-	Names   []san.Name
-	Subject *dn.Name // built from the estate's organisation and the first name when nil
-	Key     key.Kind
-	Dir     string
-	Secret  []byte // seals the key when it is not empty
+	Names    []san.Name
+	Subject  *dn.Name // built from the estate's organisation and the first name when nil
+	Key      key.Kind
+	Template string // whose usages are asked for; "" for none
+	Dir      string
+	Secret   []byte // seals the key when it is not empty
 }
 
 // Drafted is a request that was drafted, with its files.
@@ -284,7 +285,15 @@ func Draft(ctx context.Context, w World, e *Estate, ask DraftAsk) (Drafted, erro
 	if err != nil {
 		return out, fmt.Errorf("draft: %w", err)
 	}
-	der, err := request.Draft(subject, ext.Set{altNames}, signer, w.Random)
+	set := ext.Set{altNames}
+	if ask.Template != "" {
+		usages, err := draftUsages(e, ask.Template, kind)
+		if err != nil {
+			return out, fmt.Errorf("draft: %w", err)
+		}
+		set = append(set, usages...)
+	}
+	der, err := request.Draft(subject, set, signer, w.Random)
 	if err != nil {
 		return out, err
 	}
@@ -335,6 +344,26 @@ func writeDraft(ctx context.Context, w World, e *Estate, d Drafted, keyPEM, requ
 		return errors.Join(fmt.Errorf("draft: %w", err), w.Disk.Remove(d.KeyFile))
 	}
 	return nil
+}
+
+// draftUsages are the usages that a template gives, for a request that asks for
+// them: outside authorities sign what is asked.
+func draftUsages(e *Estate, name string, kind key.Kind) (ext.Set, error) {
+	if e == nil {
+		return nil, errors.New("a template needs an estate: name it with --estate DIR")
+	}
+	t, err := e.Template(name)
+	if err != nil {
+		return nil, err
+	}
+	var out ext.Set
+	if u := t.KeyUsage(kind); u != 0 {
+		out = append(out, u.Extension())
+	}
+	if ids := t.ExtendedUsage(); len(ids) > 0 {
+		out = append(out, ext.ExtendedExtension(ids, t.Critical))
+	}
+	return out, nil
 }
 
 func draftSubject(e *Estate, ask DraftAsk) (dn.Name, error) {

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"ironseal/internal/store"
+	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/template"
 )
@@ -55,4 +56,30 @@ func (e *Estate) TemplateThen(c Held) (then, today template.Template, err error)
 	}
 	today, err = e.Template(c.Record.Template)
 	return then, today, err
+}
+
+// CheckTemplate says where a template contradicts itself, or what no authority
+// that signs by it can grant today.
+func (e *Estate) CheckTemplate(ctx context.Context, t template.Template) (finding.List, error) {
+	out := t.Contradictions()
+	h, err := e.Hierarchy(ctx)
+	if err != nil || t.Makes == template.Root {
+		return out, err
+	}
+	var best *hierarchy.Grant
+	for _, a := range h {
+		g := a.Current()
+		if !t.SignedBy(a.Handle, g.IsRoot()) {
+			continue
+		}
+		life := hierarchy.Life(g.Line(), e.Now(), 0, t.Lifetime)
+		if best == nil || life.NotAfter.After(best.NotAfter) {
+			best = &life
+		}
+	}
+	if best != nil && best.CutBy != nil {
+		out = append(out, finding.New(finding.TemplateAtOdds, "%s gives %s, and no authority that signs by it can grant that today: the most ends on %s, with %s.",
+			t.Name, t.Lifetime.Words(), best.NotAfter.Format("2006-01-02"), best.CutBy.Label()))
+	}
+	return out, nil
 }

@@ -425,6 +425,9 @@ func (t Template) Contradictions() finding.List {
 	if server && t.Names.Least < 1 {
 		add("%s has serverAuth and asks for no alternative name (names.least).", t.Name)
 	}
+	if t.Makes == Authority && t.Limits.PathLength == nil {
+		add("%s makes authorities without limit: give authority.path-length.", t.Name)
+	}
 	if len(t.Issuers) == 0 {
 		add("%s is signed by nobody: its issuers list is empty.", t.Name)
 	}
