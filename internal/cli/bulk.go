@@ -24,14 +24,13 @@ func (s *session) signAll(ctx context.Context, ask estate.SignAsk) error {
 	if err != nil {
 		return err
 	}
-	defer debug.SetGCPercent(debug.SetGCPercent(bulkGC))
-	count, stop := func(int) {}, func() {}
-	list, err := e.PlanAll(ctx, ask, func(done, of int) {
-		if done == 1 {
-			count, stop = s.counter("planning", of)
-		}
-		count(done)
-	})
+	defer roomy()()
+	counts, err := e.Counts(ctx)
+	if err != nil {
+		return err
+	}
+	count, stop := s.counter("planning", counts.Waiting)
+	list, err := e.PlanAll(ctx, ask, count)
 	stop()
 	if err != nil {
 		return err
@@ -77,14 +76,23 @@ func (s *session) manifest(file string) ([]estate.ManifestRow, error) {
 	return rows, nil
 }
 
-// bulkGC lets the heap grow between collections while many are signed: the
-// objects are small and short-lived.
-const bulkGC = 150
+// While many are signed, the heap may grow between collections, since the
+// objects are small and short-lived; bulkMemory is where that ends.
+const (
+	bulkGC     = 300
+	bulkMemory = 160 << 20 // bytes
+)
+
+// roomy sets both, and returns what sets them back.
+func roomy() (back func()) {
+	percent, limit := debug.SetGCPercent(bulkGC), debug.SetMemoryLimit(bulkMemory)
+	return func() { debug.SetGCPercent(percent); debug.SetMemoryLimit(limit) }
+}
 
 // signMany shows one combined sheet, asks once, and signs what nothing stands
 // against. What failed or was refused is told at the end, and in the status.
 func (s *session) signMany(ctx context.Context, e *estate.Estate, list []estate.Planned) error {
-	defer debug.SetGCPercent(debug.SetGCPercent(bulkGC))
+	defer roomy()()
 	count, stop := s.counter("planning", len(list))
 	list, err := e.PlanMany(ctx, list, count)
 	stop()

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"runtime"
+	"slices"
 	"sync"
 	"time"
 
@@ -22,7 +23,7 @@ import (
 // batch is how many certificates one commit holds at most, and gather how long
 // the writer waits for more.
 const (
-	batch  = 400
+	batch  = 250
 	gather = 50 * time.Millisecond
 )
 
@@ -37,61 +38,93 @@ type Planned struct {
 // PlanMany fills in the sheets of many asks from one snapshot, on every core. An
 // ask that cannot be planned does not keep the others back.
 func (e *Estate) PlanMany(ctx context.Context, out []Planned, progress func(done int)) ([]Planned, error) {
-	waiting, err := e.records.Requests(ctx, store.Waiting)
+	p, seen, err := e.bulkPlanning(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return e.planMany(ctx, out, waiting, progress)
-}
-
-// PlanAll plans every request that waits.
-func (e *Estate) PlanAll(ctx context.Context, ask SignAsk, progress func(done, of int)) ([]Planned, error) {
-	waiting, err := e.records.Requests(ctx, store.Waiting)
-	if err != nil {
+	records := map[int64]store.Request{}
+	if err := e.records.EachRequest(ctx, store.Waiting, func(r store.Request) { records[r.Number] = r }); err != nil {
 		return nil, err
-	}
-	out := make([]Planned, len(waiting))
-	for i, r := range waiting {
-		ask.Request = fmt.Sprintf("R%d", r.Number)
-		out[i] = Planned{Ask: ask, Name: ask.Request + " " + r.Title}
-	}
-	return e.planMany(ctx, out, waiting, func(done int) { progress(done, len(out)) })
-}
-
-func (e *Estate) planMany(ctx context.Context, out []Planned, waiting []store.Request, progress func(done int)) ([]Planned, error) {
-	p, err := e.newPlanning(ctx)
-	if err != nil {
-		return nil, err
-	}
-	seen, err := e.records.KeysSeen(ctx)
-	if err != nil {
-		return nil, err
-	}
-	records := make(map[int64]store.Request, len(waiting))
-	for _, r := range waiting {
-		records[r.Number] = r
 	}
 	for i := range out {
 		if out[i].Err == nil {
 			out[i].Err = p.learn(e, out[i].Ask)
 		}
 	}
-	var mu sync.Mutex
-	done := 0
+	count := counting(progress)
 	parallel(len(out), func(i int) {
 		if out[i].Err == nil && ctx.Err() == nil {
-			out[i].Sheet, out[i].Err = e.planWaiting(p, out[i].Ask, records, seen)
+			out[i].Sheet, out[i].Err = e.planNumbered(p, out[i].Ask, records, seen)
 		}
+		count()
+	})
+	return out, context.Cause(ctx)
+}
+
+// PlanAll plans every request that waits, while they are still being read.
+func (e *Estate) PlanAll(ctx context.Context, ask SignAsk, progress func(done int)) ([]Planned, error) {
+	p, seen, err := e.bulkPlanning(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := p.learn(e, ask); err != nil {
+		return nil, err
+	}
+	var mu sync.Mutex
+	var out []Planned
+	count := counting(progress)
+	jobs := make(chan store.Request, 256)
+	var wg sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		wg.Go(func() {
+			for rec := range jobs {
+				one := Planned{Ask: ask, Name: fmt.Sprintf("R%d %s", rec.Number, rec.Title)}
+				one.Sheet, one.Err = e.planWaiting(p, ask, rec, seen)
+				mu.Lock()
+				out = append(out, one)
+				mu.Unlock()
+				count()
+			}
+		})
+	}
+	err = e.records.EachRequest(ctx, store.Waiting, func(r store.Request) { jobs <- r })
+	close(jobs)
+	wg.Wait()
+	slices.SortFunc(out, func(a, b Planned) int { return int(a.number() - b.number()) })
+	return out, errors.Join(err, context.Cause(ctx))
+}
+
+// number orders what was planned; what has no sheet comes first.
+func (p Planned) number() int64 {
+	if p.Sheet == nil {
+		return 0
+	}
+	return p.Sheet.Record.Number
+}
+
+func (e *Estate) bulkPlanning(ctx context.Context) (*planning, map[int64]string, error) {
+	p, err := e.newPlanning(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	seen, err := e.records.KeysSeen(ctx)
+	return p, seen, err
+}
+
+// counting makes a counter that several may use at once.
+func counting(progress func(done int)) func() {
+	var mu sync.Mutex
+	done := 0
+	return func() {
 		mu.Lock()
 		defer mu.Unlock()
 		if done++; progress != nil {
 			progress(done)
 		}
-	})
-	return out, context.Cause(ctx)
+	}
 }
 
-func (e *Estate) planWaiting(p *planning, ask SignAsk, records map[int64]store.Request, seen map[int64]string) (*Sheet, error) {
+func (e *Estate) planNumbered(p *planning, ask SignAsk, records map[int64]store.Request, seen map[int64]string) (*Sheet, error) {
 	n, err := ParseNumber(ask.Request)
 	if err != nil {
 		return nil, err
@@ -100,12 +133,16 @@ func (e *Estate) planWaiting(p *planning, ask SignAsk, records map[int64]store.R
 	if !ok {
 		return nil, fmt.Errorf("R%d: no such request is waiting", n)
 	}
+	return e.planWaiting(p, ask, rec, seen)
+}
+
+func (e *Estate) planWaiting(p *planning, ask SignAsk, rec store.Request, seen map[int64]string) (*Sheet, error) {
 	r, err := request.Read(rec.DER)
 	if err != nil {
-		return nil, fmt.Errorf("R%d on record does not read: %w", n, err)
+		return nil, fmt.Errorf("R%d on record does not read: %w", rec.Number, err)
 	}
-	other := seen[n]
-	if other == r.Subject.String() {
+	other := seen[rec.Number]
+	if other != "" && other == r.Subject.String() {
 		other = "" // the same subject again is a renewal
 	}
 	s, err := e.plan(p, ask, rec, r, other)

@@ -320,6 +320,9 @@ type Advice struct {
 	Command string `json:"command"`
 }
 
+// Counts tells how many records of each kind there are.
+func (e *Estate) Counts(ctx context.Context) (store.Counts, error) { return e.records.Count(ctx) }
+
 // Status looks at everything that an administrator should know today.
 func (e *Estate) Status(ctx context.Context) (Status, error) {
 	s := Status{Organisation: e.Settings.Organisation.Name, Dir: e.Dir, Authorities: []AuthorityLine{}, Waiting: []WaitingLine{}, Ending: []EndingLine{}, Next: []Advice{}}

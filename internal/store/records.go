@@ -284,20 +284,26 @@ func (s *Store) RequestBySHA(ctx context.Context, sum [32]byte) (Request, error)
 
 // Requests lists requests in the given state, or all for "".
 func (s *Store) Requests(ctx context.Context, state string) ([]Request, error) {
+	var out []Request
+	err := s.EachRequest(ctx, state, func(r Request) { out = append(out, r) })
+	return out, err
+}
+
+// EachRequest calls fn for the requests in the given state, or for all for "".
+func (s *Store) EachRequest(ctx context.Context, state string, fn func(Request)) error {
 	rows, err := s.db.QueryContext(ctx, "SELECT "+requestColumns+" FROM request WHERE ?1 = '' OR state = ?1 ORDER BY number", state)
 	if err != nil {
-		return nil, s.explain(err)
+		return s.explain(err)
 	}
 	defer rows.Close()
-	var out []Request
 	for rows.Next() {
 		r, err := scanRequest(rows)
 		if err != nil {
-			return nil, err
+			return err
 		}
-		out = append(out, r)
+		fn(r)
 	}
-	return out, rows.Err()
+	return rows.Err()
 }
 
 // KeySeenAs returns the subject of another certificate that has this key.
