@@ -329,7 +329,7 @@ func sameSet(a, b []Attribute) bool {
 next:
 	for _, x := range a {
 		for i, y := range b {
-			if !used[i] && x.Type.Equal(y.Type) && prepared(x) == prepared(y) {
+			if !used[i] && x.Type.Equal(y.Type) && (x.Text == y.Text || prepared(x) == prepared(y)) {
 				used[i] = true
 				continue next
 			}

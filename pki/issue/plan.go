@@ -390,8 +390,12 @@ func digest(p Plan) [32]byte {
 	add(d.SPKI)
 	add(binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint64(nil, uint64(d.NotBefore.Unix())), uint64(d.NotAfter.Unix())))
 	for _, e := range d.Extensions {
-		add([]byte(e.ID.String()))
-		add([]byte{map[bool]byte{true: 1}[e.Critical]})
+		for _, arc := range e.ID {
+			h.Write(binary.AppendUvarint(nil, uint64(arc)))
+		}
+		if e.Critical {
+			h.Write([]byte{1})
+		}
 		add(e.Value)
 	}
 	var out [32]byte

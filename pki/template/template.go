@@ -67,6 +67,7 @@ type Template struct {
 	Findings Weighing  `toml:"findings" json:"findings" doc:"which findings weigh more or less under this template"`
 
 	source []byte
+	sum    [32]byte // of the source
 }
 
 // Subject says which subject fields are certified.
@@ -157,6 +158,7 @@ func Parse(name string, data []byte, base func(name string) ([]byte, error)) (Te
 		}
 		t.source = whole
 	}
+	t.sum = sha256.Sum256(t.source)
 	return t, nil
 }
 
@@ -401,7 +403,7 @@ func (t Template) IsAuthority() bool { return t.Makes != EndEntity }
 func (t Template) Source() []byte { return t.source }
 
 // SHA256 names this state of the template.
-func (t Template) SHA256() [32]byte { return sha256.Sum256(t.source) }
+func (t Template) SHA256() [32]byte { return t.sum }
 
 // Contradictions says where the template contradicts itself.
 func (t Template) Contradictions() finding.List {
