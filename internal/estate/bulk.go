@@ -205,7 +205,7 @@ func (e *Estate) Sign(ctx context.Context, sheets []*Sheet, tell func(SignResult
 	if err := e.world.Step(StepOpened); err != nil {
 		return err
 	}
-	sealed := make(chan SignResult, batch)
+	sealed := make(chan SignResult, 8*batch) // workers go on while the writer waits for the disk
 	go func() {
 		defer close(sealed)
 		parallel(len(good), func(i int) {

@@ -109,7 +109,7 @@ func (t *Tx) AddCertificate(n NewCertificate) (int64, error) {
 // identifier of the last.
 func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
 	insert, err := t.tx.PrepareContext(t.ctx, `INSERT INTO certificate (serial, authority, issuer, der, title, subject, not_after, key_sha256, request, template, sheet)
-		VALUES (?,(SELECT authority FROM generation WHERE id = ?2),?2,?,?,?,?,?,?,?,?)`)
+		VALUES (?,?,?,?,?,?,?,?,?,?,?)`)
 	if err != nil {
 		return 0, err
 	}
@@ -119,6 +119,7 @@ func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
 		return 0, err
 	}
 	defer name.Close()
+	authorities := map[int64]any{0: nil}
 	stored := map[[32]byte]bool{}
 	for _, n := range list {
 		var made any // by a template of ours
@@ -131,9 +132,18 @@ func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
 				return 0, err
 			}
 		}
+		authority, known := authorities[n.Issuer]
+		if !known {
+			var id int64
+			if err := t.tx.QueryRowContext(t.ctx, "SELECT authority FROM generation WHERE id = ?", n.Issuer).Scan(&id); err != nil {
+				return 0, err
+			}
+			authority = id
+			authorities[n.Issuer] = authority
+		}
 		c := n.Certificate
 		key := c.Key.Fingerprint()
-		res, err := insert.ExecContext(t.ctx, c.SerialHex(), orNull(n.Issuer), c.Raw, c.Title(), c.Subject.String(), c.NotAfter.Unix(),
+		res, err := insert.ExecContext(t.ctx, c.SerialHex(), authority, orNull(n.Issuer), c.Raw, c.Title(), c.Subject.String(), c.NotAfter.Unix(),
 			key[:], orNull(n.Request), made, n.Sheet[:])
 		if err != nil {
 			return 0, err
