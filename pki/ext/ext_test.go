@@ -47,7 +47,8 @@ func TestPublishedAddressesAndPolicies(t *testing.T) {
 }
 
 func TestKeyUsageBits(t *testing.T) {
-	for i, word := range ext.KeyUsageWords() {
+	for i := range 9 {
+		word := ext.KeyUsage(1 << i).String()
 		u, err := ext.ParseKeyUsage([]string{strings.ToUpper(word)})
 		if err != nil || u != 1<<i {
 			t.Errorf("%s: %b, %v", word, u, err)

@@ -31,9 +31,6 @@ const (
 
 var usageWords = []string{"digitalSignature", "nonRepudiation", "keyEncipherment", "dataEncipherment", "keyAgreement", "keyCertSign", "cRLSign", "encipherOnly", "decipherOnly"}
 
-// KeyUsageWords lists the standard's names of the usages.
-func KeyUsageWords() []string { return append([]string(nil), usageWords...) }
-
 // ParseKeyUsage reads a list of the standard's names.
 func ParseKeyUsage(list []string) (KeyUsage, error) {
 	var out KeyUsage

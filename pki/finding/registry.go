@@ -42,7 +42,6 @@ const (
 	LifeShortened   Code = "life-shortened"
 	LifeLimited     Code = "life-over-template"
 	LifeOver        Code = "life-nothing-left"
-	LifeBeyond      Code = "life-beyond-parent"
 	NestsBadly      Code = "life-nests-badly"
 	NotListed       Code = "issuer-not-listed"
 	PathTooShort    Code = "path-length-used-up"
@@ -55,7 +54,6 @@ const (
 	AuthorityKey    Code = "key-of-an-authority"
 	KeyReused       Code = "key-seen-before"
 	ClockBehind     Code = "clock-behind-records"
-	NameMismatch    Code = "key-and-issuer-differ"
 	TemplateAtOdds  Code = "template-contradiction"
 	IssuerNotUsable Code = "issuer-not-usable"
 	ReceiverDemand  Code = "receiver-demand"
@@ -66,7 +64,6 @@ const (
 	OlderProfile    Code = "older-protection"
 
 	// About a certificate, a chain or a file.
-	NoPath            Code = "no-path"
 	UnknownAnchor     Code = "anchor-unknown"
 	MissingIssuer     Code = "issuer-missing"
 	Expired           Code = "expired"
@@ -84,7 +81,6 @@ const (
 	Stray             Code = "certificate-does-not-belong"
 	Malformed         Code = "certificate-malformed"
 	SearchCut         Code = "search-cut-short"
-	AnchorNotRoot     Code = "anchor-not-self-signed"
 	RefusedByBrowsers Code = "refused-by-browsers"
 )
 
@@ -130,7 +126,6 @@ var registry = []Rule{
 	{LifeShortened, Warn, "The life is shortened to end with an authority above.", "No certificate may outlive any authority above it, or clients refuse it on that day (RFC 5280 section 6.1).", "renew that authority first if the full life is needed"},
 	{LifeLimited, Note, "The life asked for is over the template's limit.", "It is cut to the limit.", "raise the template's longest-lifetime if that is intended"},
 	{LifeOver, Bar, "The authority has no life left to grant.", "It has ended, or ends before the certificate would begin.", "renew the authority, then sign"},
-	{LifeBeyond, Bar, "The life goes beyond an authority above it.", "Clients would refuse it from that day on.", "renew that authority first"},
 	{NestsBadly, Warn, "This life leaves too little for what stands below.", "An authority should live at least twice as long as what it grants, or grants begin to shrink before its renewal is due.", "choose a longer life, or shorter lives below"},
 	{NotListed, Bar, "The template is not signed by this authority.", "The template's issuers list says who signs by it.", "add the authority to the template's issuers list, or sign by another"},
 	{PathTooShort, Bar, "The authority above allows no further authority below it.", "Its path length is used up; clients would refuse everything below (RFC 5280 section 6.1.4).", "put it under an authority with a longer path length"},
@@ -143,7 +138,6 @@ var registry = []Rule{
 	{AuthorityKey, Bar, "The key is the key of one of this estate's own authorities.", "One key must never serve as authority and as something else.", "ask for a new request with a new key"},
 	{KeyReused, Warn, "The key was seen before under another subject.", "Whoever holds one of the two can stand in for the other.", "ask whether both are the same machine; better is a new key"},
 	{ClockBehind, Bar, "The clock is behind the newest record.", "A certificate dated by a wrong clock begins or ends on the wrong day.", "set this machine's clock, then try again"},
-	{NameMismatch, Bar, "The key opened is not the authority's key.", "The signature would fail everywhere.", "check the estate"},
 	{TemplateAtOdds, Warn, "The template contradicts itself.", "What it makes would be refused by some clients.", "change the template file"},
 	{IssuerNotUsable, Bar, "This authority cannot sign certificates.", "It lacks the authority mark or the usage to sign (RFC 5280 section 4.2.1.3).", "sign by another authority"},
 
@@ -154,7 +148,6 @@ var registry = []Rule{
 	{ReceiverDemand, Stop, "The receiver demands something that the certificate will not have.", "It would raise an alarm there, or refuse the file, after everything else is done.", "sign by a template that has it, or for another receiver"},
 	{OlderProfile, Warn, "The file is protected by triple DES and SHA-1.", "Whoever gets hold of it can try passwords quickly; some software no longer opens it.", "use it only for devices that take nothing newer, and delete it after the import"},
 
-	{NoPath, Bar, "No chain leads from the certificate to a trusted anchor.", "A client that trusts only these anchors refuses it.", "see the steps"},
 	{UnknownAnchor, Bar, "The chain ends at a root that is not trusted.", "The root was not among the anchors given.", "install that root at the client, or give it: --anchor FILE"},
 	{MissingIssuer, Bar, "An issuer in the middle is missing.", "The server must send every certificate between its own and the root; most clients fetch none.", "add the missing authority's certificate to the chain file"},
 	{Expired, Bar, "The certificate has ended.", "Every client refuses it.", "renew it"},
@@ -172,7 +165,6 @@ var registry = []Rule{
 	{Stray, Note, "A certificate that is not part of the chain.", "Most clients ignore it; it only costs bytes.", "leave it out"},
 	{Malformed, Warn, "The certificate breaks the encoding rules.", "Strict readers refuse it, tolerant ones accept it.", "issue it again"},
 	{SearchCut, Bar, "The search for a chain was cut short.", "There are too many certificates that could be issuers of each other.", "give only the certificates that belong to this chain"},
-	{AnchorNotRoot, Note, "The anchor is not a root.", "Some clients accept only self-signed anchors.", "hand out the root instead"},
 	{RefusedByBrowsers, Warn, "Browsers refuse this kind of key or life.", "Measured: Chromium refuses Ed25519 and P-521 leaf keys.", "use rsa-2048, ecdsa-p256 or ecdsa-p384 where browsers connect"},
 }
 
