@@ -67,6 +67,9 @@ func Parse(text string) (Span, error) {
 	if out == (Span{}) {
 		return Span{}, badSpan(text)
 	}
+	if max(out.Years, out.Months, out.Days, out.Hours) > most {
+		return Span{}, fmt.Errorf("lifetime %q: the number is too large", text)
+	}
 	return out, nil
 }
 
@@ -105,7 +108,8 @@ func (s Span) After(t time.Time) time.Time {
 	}
 	hh, mm, ss := t.Clock()
 	moved := time.Date(y, month, d, hh, mm, ss, t.Nanosecond(), time.UTC)
-	return moved.AddDate(0, 0, s.Days).Add(time.Duration(s.Hours) * time.Hour)
+	// In UTC a day has 24 hours; whole days keep the hours within a Duration.
+	return moved.AddDate(0, 0, s.Days+s.Hours/24).Add(time.Duration(s.Hours%24) * time.Hour)
 }
 
 func daysIn(y int, m time.Month) int { return time.Date(y, m+1, 0, 0, 0, 0, 0, time.UTC).Day() }
