@@ -79,8 +79,8 @@ func (s *session) manifest(file string) ([]estate.ManifestRow, error) {
 // While many are signed, the heap may grow between collections, since the
 // objects are small and short-lived; bulkMemory is where that ends.
 const (
-	bulkGC     = 300
-	bulkMemory = 160 << 20 // bytes
+	bulkGC     = 500
+	bulkMemory = 172 << 20 // bytes
 )
 
 // roomy sets both, and returns what sets them back.

@@ -2,6 +2,7 @@ package estate
 
 import (
 	"context"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"runtime"
@@ -176,6 +177,7 @@ type SignResult struct {
 	Certificate *cert.Certificate
 	Head        store.Head
 	Err         error
+	ready       issue.Prepared
 }
 
 // Sign signs sheets that a person agreed to. tell is called for each, one at a
@@ -193,7 +195,14 @@ func (e *Estate) Sign(ctx context.Context, sheets []*Sheet, tell func(SignResult
 		}
 		good = append(good, s)
 	}
+	ready := make([]SignResult, len(good)) // encoded while the keys are being opened, which takes one core
+	encoded := make(chan struct{})
+	go func() {
+		defer close(encoded)
+		parallel(len(good), func(i int) { ready[i] = e.prepare(good[i]) })
+	}()
 	opened, err := e.openAll(ctx, good)
+	<-encoded
 	if err != nil {
 		return err
 	}
@@ -214,7 +223,7 @@ func (e *Estate) Sign(ctx context.Context, sheets []*Sheet, tell func(SignResult
 				sealed <- SignResult{Sheet: s, Err: fmt.Errorf("R%d: stopped before it was signed: %w", s.Record.Number, err)}
 				return
 			}
-			sealed <- e.seal(s, opened[s.Issuer.Label()])
+			sealed <- e.seal(ready[i], opened[s.Issuer.Label()])
 		})
 	}()
 	e.record(ctx, sealed, tell)
@@ -237,19 +246,30 @@ func (e *Estate) openAll(ctx context.Context, sheets []*Sheet) (map[string]*cust
 	return out, nil
 }
 
-func (e *Estate) seal(s *Sheet, signer *custody.Opened) SignResult {
+func (e *Estate) prepare(s *Sheet) SignResult {
 	out := SignResult{Sheet: s}
 	serial, err := issue.Serial(e.world.Random)
 	if err == nil {
-		out.Certificate, err = issue.Seal(s.Plan, serial, signer, e.world.Random)
+		out.ready, err = issue.Prepare(s.Plan, serial)
 	}
+	if err != nil {
+		out.Err = fmt.Errorf("R%d: %w", s.Record.Number, err)
+	}
+	return out
+}
+
+func (e *Estate) seal(r SignResult, signer *custody.Opened) SignResult {
+	if r.Err != nil {
+		return r
+	}
+	c, err := r.ready.Seal(signer, e.world.Random)
 	if err == nil {
 		err = e.world.Step(StepSealed)
 	}
 	if err != nil {
-		return SignResult{Sheet: s, Err: fmt.Errorf("R%d: %w", s.Record.Number, err)}
+		return SignResult{Sheet: r.Sheet, Err: fmt.Errorf("R%d: %w", r.Sheet.Record.Number, err)}
 	}
-	return out
+	return SignResult{Sheet: r.Sheet, Certificate: c}
 }
 
 // record is the one writer: it gathers what the workers sealed, commits it and
@@ -377,8 +397,9 @@ func signEntry(list []SignResult) store.Entry {
 	items := make([]signedItem, len(list))
 	for i, r := range list {
 		s, c := r.Sheet, r.Certificate
-		items[i] = signedItem{fmt.Sprintf("R%d", s.Record.Number), fmt.Sprintf("%x", c.SHA256()), c.SerialHex(), c.Title(),
-			fmt.Sprintf("%s.g%d", s.Issuer.Authority.Handle, s.Issuer.Number), s.Template.Name, c.NotAfter.Format(time.RFC3339), fmt.Sprintf("%x", s.Plan.Digest), nil}
+		sum := c.SHA256()
+		items[i] = signedItem{fmt.Sprintf("R%d", s.Record.Number), hex.EncodeToString(sum[:]), c.SerialHex(), c.Title(),
+			fmt.Sprintf("%s.g%d", s.Issuer.Authority.Handle, s.Issuer.Number), s.Template.Name, c.NotAfter.Format(time.RFC3339), hex.EncodeToString(s.Plan.Digest[:]), nil}
 		if w := waivedCodes(s.Plan.Findings); len(w) > 0 {
 			items[i].Waived = w
 		}

@@ -114,11 +114,7 @@ func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
 		return 0, err
 	}
 	defer insert.Close()
-	name, err := t.tx.PrepareContext(t.ctx, "INSERT INTO name VALUES (?,?,?)")
-	if err != nil {
-		return 0, err
-	}
-	defer name.Close()
+	var names []any // of all of them, in threes
 	authorities := map[int64]any{0: nil}
 	stored := map[[32]byte]bool{}
 	for _, n := range list {
@@ -152,9 +148,7 @@ func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
 			return 0, err
 		}
 		for _, x := range c.Names {
-			if _, err := name.ExecContext(t.ctx, string(x.Kind), strings.ToLower(x.Value), last); err != nil {
-				return 0, err
-			}
+			names = append(names, string(x.Kind), strings.ToLower(x.Value), last)
 		}
 		for _, f := range n.Waived {
 			if _, err := t.tx.ExecContext(t.ctx, "INSERT INTO waiver (certificate, request, code, who, reason) VALUES (?,?,?,?,?)", last, orNull(n.Request), string(f.Code), n.Actor, f.Waived); err != nil {
@@ -162,7 +156,24 @@ func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
 			}
 		}
 	}
-	return last, nil
+	return last, t.addNames(names)
+}
+
+// namesAtOnce is how many names one statement holds; the database bounds how
+// many values a statement may have.
+const namesAtOnce = 200
+
+// addNames records names, in threes of kind, value and certificate.
+func (t *Tx) addNames(values []any) error {
+	for len(values) > 0 {
+		n := min(len(values), 3*namesAtOnce)
+		rows := strings.TrimSuffix(strings.Repeat("(?,?,?),", n/3), ",")
+		if _, err := t.tx.ExecContext(t.ctx, "INSERT INTO name VALUES "+rows, values[:n]...); err != nil {
+			return err
+		}
+		values = values[n:]
+	}
+	return nil
 }
 
 // DecideMany moves waiting requests to another state, all or none.

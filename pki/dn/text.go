@@ -12,21 +12,33 @@ import (
 
 // String prints the name by RFC 4514: the most specific part first.
 func (n Name) String() string {
-	parts := make([]string, 0, len(n.rdns))
+	var b strings.Builder
 	for i := len(n.rdns) - 1; i >= 0; i-- {
-		var set []string
-		for _, a := range n.rdns[i] {
-			set = append(set, a.Short()+"="+escape(a))
+		for j, a := range n.rdns[i] {
+			if j > 0 {
+				b.WriteByte('+')
+			}
+			b.WriteString(a.Short())
+			b.WriteByte('=')
+			b.WriteString(escape(a))
 		}
-		parts = append(parts, strings.Join(set, "+"))
+		if i > 0 {
+			b.WriteByte(',')
+		}
 	}
-	return strings.Join(parts, ",")
+	return b.String()
 }
+
+// special is what must be escaped wherever it stands.
+const special = `",+;<>\`
 
 // escape follows RFC 4514 section 2.4. A NUL must be escaped; the other control
 // characters are left to whoever shows the text, and lose nothing here.
 func escape(a Attribute) string {
 	if strings.HasPrefix(a.Text, "#") && text(a.Tag, a.Raw) == a.Text && !isStringTag(a.Tag) {
+		return a.Text
+	}
+	if a.Text == strings.Trim(a.Text, " #") && !strings.ContainsAny(a.Text, "\x00"+special) {
 		return a.Text
 	}
 	var b strings.Builder
@@ -37,7 +49,7 @@ func escape(a Attribute) string {
 		case r == 0:
 			b.WriteString(`\00`)
 			continue
-		case edge || strings.ContainsRune(`",+;<>\`, r):
+		case edge || strings.ContainsRune(special, r):
 			b.WriteByte('\\')
 		}
 		b.WriteRune(r)

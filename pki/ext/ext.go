@@ -11,6 +11,7 @@ import (
 	"encoding/asn1"
 	"errors"
 	"fmt"
+	"math/bits"
 	"slices"
 	"strings"
 
@@ -128,15 +129,54 @@ func ReadSet(der []byte) (Set, error) {
 func (s Set) Add(b *cryptobyte.Builder) {
 	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
 		for _, e := range s {
-			b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
-				b.AddASN1ObjectIdentifier(e.ID)
-				if e.Critical {
-					b.AddASN1Boolean(true)
-				}
-				b.AddASN1OctetString(e.Value)
-			})
+			b.AddBytes(e.der())
 		}
 	})
+}
+
+// der encodes one extension. It is done by hand because it is done a dozen times
+// for every certificate.
+func (e Extension) der() []byte {
+	in := make([]byte, 0, len(e.Value)+64)
+	in = prefixed(in, casn1.OBJECT_IDENTIFIER, arcs(e.ID))
+	if e.Critical {
+		in = prefixed(in, casn1.BOOLEAN, []byte{0xff})
+	}
+	in = prefixed(in, casn1.OCTET_STRING, e.Value)
+	return prefixed(make([]byte, 0, len(in)+6), casn1.SEQUENCE, in)
+}
+
+// prefixed appends a tag, a length and the content (X.690 section 8.1).
+func prefixed(b []byte, tag casn1.Tag, content []byte) []byte {
+	b = append(b, byte(tag))
+	if n := len(content); n < 0x80 {
+		b = append(b, byte(n))
+	} else {
+		size := (bits.Len(uint(n)) + 7) / 8
+		b = append(b, 0x80|byte(size))
+		for i := size - 1; i >= 0; i-- {
+			b = append(b, byte(n>>(8*i)))
+		}
+	}
+	return append(b, content...)
+}
+
+// arcs encodes the content of an object identifier (X.690 section 8.19).
+func arcs(id asn1.ObjectIdentifier) []byte {
+	out := make([]byte, 0, 16)
+	for i, v := range id {
+		switch i {
+		case 0:
+			continue // it is in the next
+		case 1:
+			v += 40 * id[0]
+		}
+		for shift := (max(bits.Len(uint(v)), 1) - 1) / 7 * 7; shift > 0; shift -= 7 {
+			out = append(out, 0x80|byte(v>>shift))
+		}
+		out = append(out, byte(v)&0x7f)
+	}
+	return out
 }
 
 // Basic is the basic constraints extension (section 4.2.1.9).

@@ -122,15 +122,17 @@ var extendedUsages = []struct {
 
 // ParseExtendedUsage reads a standard name or a dotted identifier.
 func ParseExtendedUsage(s string) (asn1.ObjectIdentifier, error) {
-	var all []string
 	for _, u := range extendedUsages {
 		if strings.EqualFold(u.name, s) {
 			return u.id, nil
 		}
-		all = append(all, u.name)
 	}
 	if id, ok := dn.ParseOID(s); ok {
 		return id, nil
+	}
+	var all []string
+	for _, u := range extendedUsages {
+		all = append(all, u.name)
 	}
 	return nil, fmt.Errorf("%q is not an extended key usage: use %s, or a dotted identifier", s, strings.Join(all, ", "))
 }

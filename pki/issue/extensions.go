@@ -102,10 +102,11 @@ func (p *planner) usage(kind key.Kind) ext.Set {
 	give := t.KeyUsage(kind)
 	var asked ext.KeyUsage
 	var askedNames, lack []string
-	extended := ext.UsageNames(t.ExtendedUsage())
+	ids := t.ExtendedUsage()
+	extended := ext.UsageNames(ids)
 	if p.in.Request != nil {
-		u, ids := p.in.Request.Usage()
-		asked, askedNames = u, ext.UsageNames(ids)
+		u, wanted := p.in.Request.Usage()
+		asked, askedNames = u, ext.UsageNames(wanted)
 	}
 	if give != 0 {
 		out = append(out, give.Extension())
@@ -134,7 +135,7 @@ func (p *planner) usage(kind key.Kind) ext.Set {
 		p.row("extended usage", strings.Join(askedNames, ", "), strings.Join(extended, ", "), cause)
 	}
 	if len(extended) > 0 {
-		out = append(out, ext.ExtendedExtension(t.ExtendedUsage(), t.Critical))
+		out = append(out, ext.ExtendedExtension(ids, t.Critical))
 	}
 	if len(lack) > 0 {
 		p.find(finding.AsksUsage, "The request asks for %s, which the template %s does not give.", strings.Join(lack, ", "), t.Name)

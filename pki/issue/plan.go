@@ -370,10 +370,10 @@ func dedupe(l finding.List) finding.List {
 // digest covers the request's bytes, the template's state, the issuer's
 // certificate and everything that will be signed, save the serial.
 func digest(p Plan) [32]byte {
-	h := sha256.New()
-	add := func(b []byte) {
-		h.Write(binary.BigEndian.AppendUint64(nil, uint64(len(b))))
-		h.Write(b)
+	b := make([]byte, 0, 4096)
+	add := func(v []byte) {
+		b = binary.BigEndian.AppendUint64(b, uint64(len(v)))
+		b = append(b, v...)
 	}
 	add([]byte("ironseal sheet v1"))
 	if p.in.Request != nil {
@@ -388,17 +388,17 @@ func digest(p Plan) [32]byte {
 	add(d.Issuer.DER())
 	add(d.Subject.DER())
 	add(d.SPKI)
-	add(binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint64(nil, uint64(d.NotBefore.Unix())), uint64(d.NotAfter.Unix())))
+	b = binary.BigEndian.AppendUint64(b, 16)
+	b = binary.BigEndian.AppendUint64(b, uint64(d.NotBefore.Unix()))
+	b = binary.BigEndian.AppendUint64(b, uint64(d.NotAfter.Unix()))
 	for _, e := range d.Extensions {
 		for _, arc := range e.ID {
-			h.Write(binary.AppendUvarint(nil, uint64(arc)))
+			b = binary.AppendUvarint(b, uint64(arc))
 		}
 		if e.Critical {
-			h.Write([]byte{1})
+			b = append(b, 1)
 		}
 		add(e.Value)
 	}
-	var out [32]byte
-	h.Sum(out[:0])
-	return out
+	return sha256.Sum256(b)
 }

@@ -41,40 +41,73 @@ func (r *Refused) Error() string {
 	return fmt.Sprintf("%s: refused by %s: %s%s", r.About, f.Code, f.Message, more)
 }
 
-// Seal signs the plan's draft with the issuer's key and returns the
-// certificate. The signer must have the key of the issuer's own certificate, the
-// signature is verified as it is made, and the result is read back without a
-// fault, before anything is returned.
-func Seal(p Plan, serial *big.Int, signer crypto.Signer, random io.Reader) (*cert.Certificate, error) {
+// Prepared is a plan's draft, encoded and ready to be signed: all of the work
+// that needs no key, so that it can be done while the key is being opened.
+type Prepared struct {
+	about  string
+	tbs    []byte
+	issuer key.Public
+}
+
+// Prepare encodes the plan's draft with its serial. It refuses a plan that
+// findings stand against.
+func Prepare(p Plan, serial *big.Int) (Prepared, error) {
 	if r := p.Findings.Refusing(); len(r) > 0 {
-		return nil, &Refused{About: p.Draft.Subject.String(), Findings: r}
+		return Prepared{}, &Refused{About: p.Draft.Subject.String(), Findings: r}
 	}
 	if p.in.Request == nil {
-		return nil, errors.New("sealing: the plan has no key yet")
+		return Prepared{}, errors.New("sealing: the plan has no key yet")
 	}
 	d := p.Draft
 	d.Serial = serial
-	issuerKey := p.in.Request.Key
+	out := Prepared{about: d.Subject.String(), issuer: p.in.Request.Key}
 	if p.in.Issuer != nil {
-		issuerKey = p.in.Issuer.Certificate.Key
+		out.issuer = p.in.Issuer.Certificate.Key
+	}
+	algorithm, _, err := out.issuer.SigningAlgorithm()
+	if err == nil {
+		out.tbs, err = d.TBS(algorithm)
+	}
+	if err != nil {
+		return Prepared{}, fmt.Errorf("sealing for %s: %w", out.about, err)
+	}
+	return out, nil
+}
+
+// Seal signs what was prepared with the issuer's key and returns the
+// certificate. The signer must have the key of the issuer's own certificate, the
+// signature is verified as it is made, and the result is read back without a
+// fault, before anything is returned.
+func (p Prepared) Seal(signer crypto.Signer, random io.Reader) (*cert.Certificate, error) {
+	if p.tbs == nil {
+		return nil, errors.New("sealing: nothing was prepared")
 	}
 	pub, err := key.Of(signer)
 	if err != nil {
-		return nil, fmt.Errorf("sealing for %s: %w", d.Subject, err)
+		return nil, fmt.Errorf("sealing for %s: %w", p.about, err)
 	}
-	if !key.Same(pub, issuerKey) {
-		return nil, fmt.Errorf("sealing for %s: the key that was opened is not the issuer's", d.Subject)
+	if !key.Same(pub, p.issuer) {
+		return nil, fmt.Errorf("sealing for %s: the key that was opened is not the issuer's", p.about)
 	}
-	der, err := d.Sign(signer, random)
+	der, err := key.SignedObject(p.tbs, signer, random)
 	if err != nil {
-		return nil, fmt.Errorf("sealing for %s: %w", d.Subject, err)
+		return nil, fmt.Errorf("sealing for %s: %w", p.about, err)
 	}
 	c, err := cert.Read(der)
 	if err != nil {
-		return nil, fmt.Errorf("sealing for %s: the result does not read: %w", d.Subject, err)
+		return nil, fmt.Errorf("sealing for %s: the result does not read: %w", p.about, err)
 	}
 	if len(c.Faults) > 0 {
-		return nil, fmt.Errorf("sealing for %s: the result breaks the rules: %s", d.Subject, c.Faults[0])
+		return nil, fmt.Errorf("sealing for %s: the result breaks the rules: %s", p.about, c.Faults[0])
 	}
 	return c, nil
+}
+
+// Seal prepares and seals in one go.
+func Seal(p Plan, serial *big.Int, signer crypto.Signer, random io.Reader) (*cert.Certificate, error) {
+	ready, err := Prepare(p, serial)
+	if err != nil {
+		return nil, err
+	}
+	return ready.Seal(signer, random)
 }
