@@ -90,6 +90,18 @@ func TestManifestWithFaultyRows(t *testing.T) {
 	}
 }
 
+// A receiver that takes the private key is a matter for keys that are here.
+func TestAKeyThatStaysOnTheDeviceCannotGoToEveryReceiver(t *testing.T) {
+	p := harbour(t)
+	away := p.send("a.ternbay.example", []string{"a.ternbay.example"})
+	if r := p.run("", "sign", away, "--template", "web-server", "--for", "java", "--yes"); r.code != 3 || !strings.Contains(strings.Join(strings.Fields(r.out+r.errors), " "), "it stayed where the request was made") {
+		t.Errorf("%+v", r)
+	}
+	p.must("request", "draft", "b.ternbay.example", "--out", "..")
+	p.must("request", "receive", "../b.ternbay.example.request.pem")
+	p.must("sign", "R2", "--template", "web-server", "--for", "java", "--yes")
+}
+
 func TestRefusedOnlyByFindingsSaysSo(t *testing.T) {
 	p := harbour(t)
 	p.send("a.ternbay.example", []string{"a.ternbay.example"})

@@ -169,6 +169,29 @@ func TestAtATerminal(t *testing.T) {
 	}
 }
 
+func TestDraftingByAnsweringQuestions(t *testing.T) {
+	p := harbour(t)
+	x := p.onTerminal(t, nil, "request", "draft", "--out", "..")
+	for _, step := range [][2]string{{"full name", "shop.ternbay.example"}, {"on the inside", "quay.ternbay.example"}, {"What runs there?", "wbe"}, {"not in the table", "web gateway"},
+		{"Another name", "192.0.2.80"}, {"Another name", ""}, {"Leave out which?", "9"}, {"not one of the numbers", "3"}, {"Key kind", ""}, {"Write it?", "yes"}} {
+		x.expect(step[0])
+		x.send(step[1] + "\n")
+	}
+	if code := x.wait(); code != 0 {
+		t.Fatalf("exit status %d", code)
+	}
+	p.must("request", "receive", "../shop.ternbay.example.request.pem")
+	out := p.must("request", "show", "R1", "--json")
+	for _, name := range []string{"shop.ternbay.example", "shop.quay.ternbay.example", "www.shop.ternbay.example", "192.0.2.80"} {
+		if !strings.Contains(out, name) {
+			t.Errorf("%s is not in the request", name)
+		}
+	}
+	if strings.Contains(out, "vpn.ternbay.example") {
+		t.Error("a name that was left out is in the request")
+	}
+}
+
 func TestDecliningAtTheSheet(t *testing.T) {
 	p := harbour(t)
 	n := p.send("a.ternbay.example", []string{"a.ternbay.example"})

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -13,6 +14,7 @@ import (
 	"ironseal/internal/term"
 	"ironseal/pki/bundle"
 	"ironseal/pki/key"
+	"ironseal/pki/request"
 	"ironseal/pki/san"
 )
 
@@ -102,70 +104,151 @@ func (s *session) draftAsking(cmd *cobra.Command, ask estate.DraftAsk) error {
 	return s.draft(cmd, ask)
 }
 
-// services are names that hosts of a kind usually have, inside and outside.
-var services = []struct {
-	word  string
-	names []string // {name} stands for the host's full name, {domain} for it without its first part
-}{
-	{"web", []string{"www.{name}"}},
-	{"mail", []string{"smtp.{domain}", "imap.{domain}", "autodiscover.{domain}"}},
-	{"directory", []string{"{domain}"}},
-	{"none", nil},
-}
-
+// askNames gathers names: the host's own, those of its services, inside and
+// outside, and whatever else the person adds; then it shows what they come to.
 func (s *session) askNames(ctx context.Context) ([]san.Name, error) {
-	var out []san.Name
-	add := func(n san.Name) {
-		for _, have := range out {
-			if have.Same(n) {
-				return
-			}
-		}
-		out = append(out, n)
-	}
-	for len(out) == 0 {
-		answer, err := s.line(ctx, "The host's full name, as users type it: ")
-		if err != nil {
-			return nil, err
-		}
-		n, err := san.ParseTyped(answer)
-		if err != nil {
-			s.out.Say("  %s", term.Safe(err.Error()))
-			continue
-		}
-		add(n)
-	}
-	_, domain, _ := strings.Cut(out[0].Value, ".")
-	var words []string
-	for _, v := range services {
-		words = append(words, v.word)
-	}
-	answer, err := s.line(ctx, fmt.Sprintf("What is it? Its usual names are added [%s] ", strings.Join(words, "/")))
+	host, err := s.askName(ctx, "The host's full name, as users type it: ", false)
 	if err != nil {
 		return nil, err
 	}
-	for _, v := range services {
-		if v.word != strings.ToLower(answer) || domain == "" {
-			continue
-		}
-		for _, pattern := range v.names {
-			if n, err := san.ParseTyped(strings.NewReplacer("{name}", out[0].Value, "{domain}", domain).Replace(pattern)); err == nil {
-				add(n)
-			}
-		}
+	list := []san.Name{*host}
+	inside, err := s.line(ctx, "Its domain on the inside, where that is another (Enter: the same): ")
+	if err != nil {
+		return nil, err
+	}
+	services, err := s.askServices(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if len(services) > 0 {
+		list = append(list, s.drawServices(services, *host, strings.Trim(inside, " ."))...)
 	}
 	for {
-		answer, err := s.line(ctx, "Another name or address (Enter when there is none): ")
-		if err != nil || answer == "" {
-			return out, err
+		n, err := s.askName(ctx, "Another name or address (Enter when there is none): ", true)
+		if err != nil {
+			return nil, err
+		}
+		if n == nil {
+			return s.pruneNames(ctx, list)
+		}
+		list = append(list, *n)
+	}
+}
+
+// askName asks until a name is typed that can be read; nil is no answer, where
+// that will do.
+func (s *session) askName(ctx context.Context, prompt string, mayBeNone bool) (*san.Name, error) {
+	for {
+		answer, err := s.line(ctx, prompt)
+		if err != nil {
+			return nil, err
+		}
+		if answer == "" && mayBeNone {
+			return nil, nil
 		}
 		n, err := san.ParseTyped(answer)
-		if err != nil {
-			s.out.Say("  %s", term.Safe(err.Error()))
-			continue
+		if err == nil {
+			return &n, nil
 		}
-		add(n)
+		s.out.Say("  %s", term.Safe(err.Error()))
 	}
+}
+
+func (s *session) askServices(ctx context.Context) ([]request.Service, error) {
+	var words []string
+	for _, v := range request.Services() {
+		words = append(words, v.Word)
+	}
+	for {
+		answer, err := s.line(ctx, fmt.Sprintf("What runs there? One or more of %s (Enter: none): ", strings.Join(words, ", ")))
+		if err != nil {
+			return nil, err
+		}
+		var out []request.Service
+		for _, word := range strings.FieldsFunc(answer, func(r rune) bool { return r == ' ' || r == ',' }) {
+			var v request.Service
+			if v, err = request.ServiceNamed(word); err != nil {
+				s.out.Say("  %s", term.Safe(err.Error()))
+				break
+			}
+			out = append(out, v)
+		}
+		if err == nil {
+			return out, nil
+		}
+	}
+}
+
+// drawServices shows each service with its names, and returns all of them.
+func (s *session) drawServices(services []request.Service, host san.Name, inside string) (all []san.Name) {
+	var rows [][]term.Cell
+	for _, v := range services {
+		within, outside := v.NamesOf(host, inside)
+		all = append(append(all, within...), outside...)
+		for i := range max(len(within), len(outside), 1) {
+			row := make([]term.Cell, 3)
+			if i == 0 {
+				row[0].Text = v.Word
+			}
+			if i < len(within) {
+				row[1].Text = within[i].Value
+			}
+			if i < len(outside) {
+				row[2].Text = outside[i].Value
+			}
+			rows = append(rows, row)
+		}
+	}
+	s.out.Gap()
+	s.out.Table([]string{"service", "inside", "outside"}, rows)
+	s.out.Gap()
+	return all
+}
+
+// pruneNames shows what the names come to, and lets the person leave some out.
+func (s *session) pruneNames(ctx context.Context, list []san.Name) ([]san.Name, error) {
+	kept, pruned := request.Unite(list)
+	if len(kept) < 2 {
+		return kept, nil
+	}
+	s.out.Say("%s", s.out.Paint(term.Strong, "Together, sorted:"))
+	for i, n := range kept {
+		s.out.Say("  %2d  %s", i+1, term.Safe(n.String()))
+	}
+	for _, p := range pruned {
+		s.out.Say("%s", s.out.Paint(term.Quiet, fmt.Sprintf("   -  %s: %s", term.Safe(p.Name.String()), p.Why)))
+	}
+	for {
+		answer, err := s.line(ctx, "Leave out which? Numbers (Enter: none): ")
+		if err != nil {
+			return nil, err
+		}
+		left, err := without(kept, strings.FieldsFunc(answer, func(r rune) bool { return r == ' ' || r == ',' }))
+		if err == nil {
+			return left, nil
+		}
+		s.out.Say("  %s", term.Safe(err.Error()))
+	}
+}
+
+// without drops names by the numbers that they were shown with; the first, which
+// names the host, stays.
+func without(list []san.Name, numbers []string) ([]san.Name, error) {
+	drop := map[int]bool{}
+	for _, text := range numbers {
+		n, err := strconv.Atoi(text)
+		if err != nil || n < 2 || n > len(list) {
+			return nil, fmt.Errorf("%q is not one of the numbers 2 to %d; the first names the host and stays", text, len(list))
+		}
+		drop[n-1] = true
+	}
+	var out []san.Name
+	for i, n := range list {
+		if !drop[i] {
+			out = append(out, n)
+		}
+	}
+	return out, nil
 }
 
 func (s *session) askKey(ctx context.Context) (key.Kind, error) {

@@ -49,7 +49,7 @@ func (e *Estate) PlanMany(ctx context.Context, out []Planned, progress func(done
 	}
 	for i := range out {
 		if out[i].Err == nil {
-			out[i].Err = p.learn(e, out[i].Ask)
+			out[i].Err = p.learn(ctx, e, out[i].Ask)
 		}
 	}
 	count := counting(progress)
@@ -68,7 +68,7 @@ func (e *Estate) PlanAll(ctx context.Context, ask SignAsk, progress func(done in
 	if err != nil {
 		return nil, err
 	}
-	if err := p.learn(e, ask); err != nil {
+	if err := p.learn(ctx, e, ask); err != nil {
 		return nil, err
 	}
 	var mu sync.Mutex

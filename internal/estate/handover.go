@@ -92,7 +92,7 @@ func (e *Estate) Handover(ctx context.Context, ask HandoverAsk) (HandedOver, err
 	if out.Files, out.Notes, err = r.Pack(goods, host, handover.Writing{Password: ask.Password, Random: e.world.Random}); err != nil {
 		return out, err
 	}
-	offer := handover.Offer{Extended: c.Extended, Names: c.Names, Key: c.Key.Kind, Bits: c.Key.Bits, Issuers: goods.Chain()[1:]}
+	offer := handover.Offer{Extended: c.Extended, Names: c.Names, Key: c.Key.Kind, Bits: c.Key.Bits, Issuers: goods.Chain()[1:], KeyHere: ask.Signer != nil}
 	out.Findings = r.Unmet(offer)
 	for _, f := range out.Files {
 		if f.Rule.Format == handover.P12Older {

@@ -44,6 +44,7 @@ type planning struct {
 	now         time.Time
 	templates   map[string]template.Template
 	receivers   map[string]handover.Receiver
+	drafted     map[[32]byte]bool // keys that were drafted here; read once a receiver needs to know
 }
 
 func (e *Estate) newPlanning(ctx context.Context) (*planning, error) {
@@ -57,7 +58,7 @@ func (e *Estate) newPlanning(ctx context.Context) (*planning, error) {
 }
 
 // learn reads the template and the receiver that an ask names, once.
-func (p *planning) learn(e *Estate, ask SignAsk) error {
+func (p *planning) learn(ctx context.Context, e *Estate, ask SignAsk) error {
 	if _, known := p.templates[ask.Template]; !known {
 		t, err := e.Template(ask.Template)
 		if err != nil {
@@ -71,6 +72,11 @@ func (p *planning) learn(e *Estate, ask SignAsk) error {
 			return err
 		}
 		p.receivers[ask.For] = r
+		if r.Demands.Exportable && p.drafted == nil {
+			if p.drafted, err = e.records.DraftKeys(ctx); err != nil {
+				return err
+			}
+		}
 	}
 	return nil
 }
@@ -88,7 +94,7 @@ func (e *Estate) PlanSign(ctx context.Context, ask SignAsk) (*Sheet, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := p.learn(e, ask); err != nil {
+	if err := p.learn(ctx, e, ask); err != nil {
 		return nil, err
 	}
 	seen, err := e.records.KeySeenAs(ctx, r.Key.Fingerprint(), r.Subject.String())
@@ -113,7 +119,7 @@ func (e *Estate) plan(p *planning, ask SignAsk, rec store.Request, r *request.Re
 		return nil, err
 	}
 	if ask.For != "" {
-		s.Plan.Findings = append(s.Plan.Findings, unmet(p.receivers[ask.For], s)...).Ranked()
+		s.Plan.Findings = append(s.Plan.Findings, p.unmet(p.receivers[ask.For], s)...).Ranked()
 	}
 	if s.Plan.Findings, err = s.Plan.Findings.Waive(rec.Number, ask.Waivers); err != nil {
 		return nil, fmt.Errorf("R%d: %w", rec.Number, err)
@@ -122,8 +128,8 @@ func (e *Estate) plan(p *planning, ask SignAsk, rec store.Request, r *request.Re
 }
 
 // unmet checks what the receiver demands against what will be signed.
-func unmet(r handover.Receiver, s *Sheet) finding.List {
-	o := handover.Offer{Extended: s.Template.ExtendedUsage(), Names: s.Plan.Names, Key: s.Request.Key.Kind, Bits: s.Request.Key.Bits}
+func (p *planning) unmet(r handover.Receiver, s *Sheet) finding.List {
+	o := handover.Offer{Extended: s.Template.ExtendedUsage(), Names: s.Plan.Names, Key: s.Request.Key.Kind, Bits: s.Request.Key.Bits, KeyHere: p.drafted[s.Request.Key.Fingerprint()]}
 	for _, g := range s.Issuer.Line() {
 		o.Issuers = append(o.Issuers, g.Certificate)
 	}

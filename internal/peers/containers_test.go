@@ -72,6 +72,19 @@ print("opened")`, e.path("chain.pem"), e.path(form)).CombinedOutput()
 	}
 }
 
+// A PKCS#12 file with the MAC of RFC 9579 is opened by a Node.js that knows it,
+// version 24 or later, which stands on the PATH as node-newer.
+func TestPBMAC1IsOpenedByNode(t *testing.T) {
+	e := goods(t, "ecdsa-p256")
+	e.do("convert", "../chain.pem", "../localhost.key.pem", "--to", "p12-pbmac1", "--password-file", "../pass", "--out", "../mac1.p12")
+	out, err := exec.Command(peer(t, "node-newer"), "-e", `const fs = require("fs"), tls = require("tls"), pfx = fs.readFileSync(process.argv[1]);
+tls.createSecureContext({pfx, passphrase: "tern and gull"});
+try { tls.createSecureContext({pfx, passphrase: "wrong"}); process.exit(2); } catch (e) { console.log(e.message); }`, e.path("mac1.p12")).CombinedOutput()
+	if err != nil || strings.TrimSpace(string(out)) != "mac verify failure" {
+		t.Errorf("Node.js: %v %s", err, out)
+	}
+}
+
 // Containers that Java wrote are read by us, back to the same bytes.
 func TestContainersThatJavaWroteAreRead(t *testing.T) {
 	for _, kind := range []struct{ ours, java string }{{"ecdsa-p256", "EC"}, {"rsa-2048", "RSA"}} {

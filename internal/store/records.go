@@ -463,6 +463,24 @@ func (s *Store) DraftKey(ctx context.Context, key [32]byte) (file string, sealed
 	return file, sealed, err
 }
 
+// DraftKeys are the fingerprints of all keys that were drafted here.
+func (s *Store) DraftKeys(ctx context.Context) (map[[32]byte]bool, error) {
+	rows, err := s.db.QueryContext(ctx, "SELECT key_sha256 FROM draft")
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	defer rows.Close()
+	out := map[[32]byte]bool{}
+	for rows.Next() {
+		var key []byte
+		if err := rows.Scan(&key); err != nil {
+			return nil, err
+		}
+		out[[32]byte(append(key, make([]byte, 32)...))] = true
+	}
+	return out, rows.Err()
+}
+
 // AddChain records the chain above a certificate that an outside authority signed.
 func (t *Tx) AddChain(certificate int64, chain [][]byte) error {
 	for i, der := range chain {

@@ -35,11 +35,12 @@ type Receiver struct {
 
 // Demands are what the receiver needs in a certificate.
 type Demands struct {
-	Usages       []string `toml:"usages" json:"usages"`               // extended key usages, all of them
-	Keys         []string `toml:"keys" json:"keys"`                   // key kinds it takes, as in templates
-	IssuerKeys   []string `toml:"issuer-keys" json:"issuer_keys"`     // kinds of the keys whose signatures it can check
-	Names        []string `toml:"names" json:"names"`                 // kinds of alternative name of which there must be one
-	FriendlyName string   `toml:"friendly-name" json:"friendly_name"` // in PKCS#12; {host} stands for the host
+	Usages       []string `toml:"usages" json:"usages"`                 // extended key usages, all of them
+	Keys         []string `toml:"keys" json:"keys"`                     // key kinds it takes, as in templates
+	IssuerKeys   []string `toml:"issuer-keys" json:"issuer_keys"`       // kinds of the keys whose signatures it can check
+	Names        []string `toml:"names" json:"names"`                   // kinds of alternative name of which there must be one
+	FriendlyName string   `toml:"friendly-name" json:"friendly_name"`   // in PKCS#12; {host} stands for the host
+	Exportable   bool     `toml:"exportable-key" json:"exportable_key"` // it takes the private key too, which must therefore be ours to give
 }
 
 // FileRule is one file that the receiver takes.
@@ -148,6 +149,7 @@ type Offer struct {
 	Key      key.Kind
 	Bits     int
 	Issuers  []*cert.Certificate // the line above
+	KeyHere  bool                // the private key can be handed over
 }
 
 // Unmet says which demands an offer does not meet.
@@ -174,6 +176,9 @@ func (r Receiver) Unmet(o Offer) finding.List {
 	}
 	if len(r.Demands.Names) > 0 && !slices.ContainsFunc(o.Names, func(n san.Name) bool { return slices.Contains(r.Demands.Names, string(n.Kind)) }) {
 		add("%s needs an alternative name of kind %s.", r.Title, strings.Join(r.Demands.Names, " or "))
+	}
+	if r.Demands.Exportable && !o.KeyHere {
+		add("%s takes the private key with the certificate, and this one is not here: it stayed where the request was made. Draft the request here, or export the key there.", r.Title)
 	}
 	return out
 }

@@ -342,3 +342,43 @@ func TestAShortNameBesideItsFullFormIsOnPurpose(t *testing.T) {
 		t.Errorf("%v", f)
 	}
 }
+
+func TestNamesOfServicesAreUnitedSortedAndPruned(t *testing.T) {
+	host, _ := san.ParseTyped("shop.ternbay.example")
+	list := []san.Name{host}
+	for _, word := range []string{"web", "Gateway"} {
+		v, err := ServiceNamed(word)
+		if err != nil {
+			t.Fatal(err)
+		}
+		in, out := v.NamesOf(host, "quay.ternbay.example")
+		list = append(append(list, in...), out...)
+	}
+	for _, more := range []string{"*.quay.ternbay.example", "192.0.2.8", "SHOP.ternbay.example."} {
+		n, err := san.ParseTyped(more)
+		if err != nil {
+			t.Fatal(err)
+		}
+		list = append(list, n)
+	}
+	kept, pruned := Unite(list)
+	var got []string
+	for _, n := range kept {
+		got = append(got, n.Value)
+	}
+	want := "shop.ternbay.example *.quay.ternbay.example vpn.ternbay.example www.shop.ternbay.example 192.0.2.8"
+	if strings.Join(got, " ") != want {
+		t.Errorf("kept %v, want %s", got, want)
+	}
+	if len(pruned) != 2 {
+		t.Errorf("pruned %v", pruned)
+	}
+	if _, err := ServiceNamed("wbe"); err == nil || !strings.Contains(err.Error(), "web, mail") {
+		t.Errorf("an unknown service: %v", err)
+	}
+	address, _ := san.ParseTyped("192.0.2.9")
+	v, _ := ServiceNamed("web")
+	if in, out := v.NamesOf(address, ""); len(in)+len(out) != 0 {
+		t.Error("an address has no names of services")
+	}
+}
