@@ -13,6 +13,7 @@ import (
 	"ironseal/internal/term"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
+	"ironseal/pki/dn"
 	"ironseal/pki/ext"
 	"ironseal/pki/finding"
 	"ironseal/pki/path"
@@ -20,38 +21,53 @@ import (
 
 func (s *session) verifyCommand() *cobra.Command {
 	var name, usageName string
-	var anchors, chain []string
+	var anchors, chain, policies []string
+	var exact bool
+	var q path.Question
 	c := reading(&cobra.Command{
-		Use:   "verify FILE",
+		Use:   "verify FILE...",
 		Short: "Say whether a client would accept a certificate, and why",
 		Long: `Judge a certificate as a client does that trusts only the anchors given, and say
 for every step of the chain why it holds or fails. FILE may hold the whole chain.
 
 Without --anchor, the roots of the estate are the anchors, and its authorities
-are known as issuers only if --chain or FILE gives them: as a client sees it.`,
+are known as issuers only if --chain or FILE gives them: as a client sees it.
+
+The search goes through several generations, link and cross certificates, best
+way first; where no chain holds, the one that came nearest is explained. With
+--path nothing is searched: the certificates in the files are the chain, in the
+order given, the leaf and then each issuer upward.`,
 		Example: `  ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --name booking.ternbay.example
-  ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --name booking --anchor ../handed-out/root.pem`,
-		Args: exactly(1, "a file"),
+  ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --name booking --anchor ../handed-out/root.pem
+  ironseal verify --path ../handed-out/booking.ternbay.example.with-issuers.pem
+  ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --policy 1.3.6.1.4.1.32473.1`,
+		Args: atLeast(1, "a file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			list, err := s.certificatesIn(args[0])
+			list, err := s.certificatesInAll(args)
 			if err != nil {
 				return err
 			}
-			q := path.Question{Now: s.now(), Name: name}
+			q.Now, q.Name = s.now(), name
+			if q.Policies, err = policiesAsked(policies); err != nil {
+				return err
+			}
 			if q.Usage, err = usageAsked(usageName, name); err != nil {
 				return err
 			}
 			if q.Anchors, err = s.anchors(cmd.Context(), anchors); err != nil {
 				return err
 			}
-			others := append([]*cert.Certificate(nil), list...)
-			for _, f := range chain {
-				more, err := s.certificatesIn(f)
-				if err != nil {
-					return err
+			if exact {
+				if len(chain) > 0 {
+					return usage("verify: --path takes the certificates of the files as the chain; --chain is for a search")
 				}
-				others = append(others, more...)
+				return s.printVerdict(list[0], name, path.Exactly(list, q))
 			}
+			more, err := s.certificatesInAll(chain)
+			if err != nil {
+				return err
+			}
+			others := append(append([]*cert.Certificate(nil), list...), more...)
 			leaf := path.LeafOf(list)
 			v := path.Verify(leaf, others, q)
 			v.Findings = append(v.Findings, path.OrderFindings(list)...)
@@ -63,7 +79,37 @@ are known as issuers only if --chain or FILE gives them: as a client sees it.`,
 	fl.StringVar(&usageName, "usage", "", "the usage that the client needs; serverAuth when --name is given")
 	fl.StringArrayVar(&anchors, "anchor", nil, "a `FILE` of trusted roots; may be repeated")
 	fl.StringArrayVar(&chain, "chain", nil, "a `FILE` of further certificates; may be repeated")
+	fl.StringArrayVar(&policies, "policy", nil, "a certificate policy `OID` that is acceptable, where one is required; may be repeated")
+	fl.BoolVar(&q.RequirePolicy, "require-policy", false, "a policy must hold for the whole chain")
+	fl.BoolVar(&q.NoMapping, "no-policy-mapping", false, "authorities may not map policies")
+	fl.BoolVar(&q.NoAnyPolicy, "no-any-policy", false, "the policy that stands for all does not count")
+	fl.BoolVar(&exact, "path", false, "take the certificates as they stand, in the order given, and search for nothing")
 	return c
+}
+
+func policiesAsked(typed []string) ([]asn1.ObjectIdentifier, error) {
+	var out []asn1.ObjectIdentifier
+	for _, t := range typed {
+		id, ok := dn.ParseOID(t)
+		if !ok {
+			return nil, usage("--policy %q: a policy is a dotted identifier, such as 1.3.6.1.4.1.32473.1", t)
+		}
+		out = append(out, id)
+	}
+	return out, nil
+}
+
+// certificatesInAll reads the certificates of several files.
+func (s *session) certificatesInAll(files []string) ([]*cert.Certificate, error) {
+	var out []*cert.Certificate
+	for _, f := range files {
+		list, err := s.certificatesIn(f)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, list...)
+	}
+	return out, nil
 }
 
 func usageAsked(typed, name string) (asn1.ObjectIdentifier, error) {
@@ -115,16 +161,8 @@ func (s *session) certificatesIn(file string) ([]*cert.Certificate, error) {
 }
 
 func (s *session) anchors(ctx context.Context, files []string) ([]*cert.Certificate, error) {
-	var out []*cert.Certificate
-	for _, f := range files {
-		list, err := s.certificatesIn(f)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, list...)
-	}
 	if len(files) > 0 {
-		return out, nil
+		return s.certificatesInAll(files)
 	}
 	e, err := s.estate(ctx)
 	if errors.Is(err, estate.ErrNone) {

@@ -17,6 +17,7 @@ import (
 	"encoding/asn1"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"unicode/utf16"
 	"unicode/utf8"
@@ -337,6 +338,21 @@ next:
 		return false
 	}
 	return true
+}
+
+// Folded is a text by which equal names are equal, for maps and look-ups. It is
+// not for people.
+func (n Name) Folded() string {
+	var b strings.Builder
+	for _, set := range n.rdns {
+		var parts []string
+		for _, a := range set {
+			parts = append(parts, fmt.Sprintf("%s %q", a.Type, prepared(a)))
+		}
+		slices.Sort(parts)
+		b.WriteString(strings.Join(parts, "+") + ",")
+	}
+	return b.String()
 }
 
 // prepared folds a value the way RFC 4518 prepares strings for comparison:

@@ -77,6 +77,9 @@ const (
 	OnlyCommonName    Code = "only-common-name"
 	UsageMissing      Code = "usage-missing"
 	ConstraintBroken  Code = "name-constraint-broken"
+	PolicyMissing     Code = "policy-missing"
+	PolicyBroken      Code = "policy-broken"
+	NotTheIssuer      Code = "issuer-differs"
 	OutOfOrder        Code = "chain-out-of-order"
 	Stray             Code = "certificate-does-not-belong"
 	Malformed         Code = "certificate-malformed"
@@ -161,6 +164,9 @@ var registry = []Rule{
 	{OnlyCommonName, Bar, "The name stands only in the common name.", "Newer clients ignore the common name; some older ones still accept it, so that \"works here\" proves nothing.", "issue it again with the name as an alternative name"},
 	{UsageMissing, Bar, "The certificate may not be used for this.", "Its extended key usage, or that of an authority above, lacks the usage.", "issue it again by a template that has this usage"},
 	{ConstraintBroken, Bar, "A name outside the constraints of an authority above.", "RFC 5280 section 6.1.3 b and c.", "drop the name, or issue from an authority without this constraint"},
+	{PolicyMissing, Bar, "No acceptable certificate policy holds for the whole chain.", "A policy must be named by every certificate, or mapped (RFC 5280 section 6.1.5 g).", "issue the certificates with the policy, or ask for another: --policy OID"},
+	{PolicyBroken, Bar, "The policy extensions break the rules.", "RFC 5280 sections 4.2.1.4 and 6.1.4 a; a client must refuse the chain.", "issue that certificate again without the fault"},
+	{NotTheIssuer, Bar, "The next certificate is not the issuer.", "The chain was to be taken as it stands, each certificate followed by its issuer.", "put the files in order: the leaf, then each issuer upward"},
 	{OutOfOrder, Warn, "The chain is not in order.", "It must run leaf, intermediates, root: most servers do not start when the leaf is not first.", "export it again; the tool writes it in order"},
 	{Stray, Note, "A certificate that is not part of the chain.", "Most clients ignore it; it only costs bytes.", "leave it out"},
 	{Malformed, Warn, "The certificate breaks the encoding rules.", "Strict readers refuse it, tolerant ones accept it.", "issue it again"},

@@ -39,6 +39,12 @@ type Question struct {
 	Now     time.Time
 	Name    string                // the host that the client connects to; "" to leave names out
 	Usage   asn1.ObjectIdentifier // the usage the client needs; nil for any
+
+	// The inputs of RFC 5280 section 6.1.1 c, e, f and g.
+	Policies      []asn1.ObjectIdentifier // those acceptable; none means all
+	RequirePolicy bool
+	NoMapping     bool
+	NoAnyPolicy   bool
 }
 
 // Role is what a certificate is in a chain.
@@ -82,6 +88,7 @@ func (v Verdict) Reasons() finding.List {
 type search struct {
 	q      Question
 	pool   []*cert.Certificate
+	named  map[string][]*cert.Certificate // the pool, by what subjects compare equal under
 	checks int
 	steps  int
 	cut    bool
@@ -96,14 +103,55 @@ type search struct {
 // or are known otherwise, in any order; anchors among them are not trusted for
 // being there.
 func Verify(leaf *cert.Certificate, others []*cert.Certificate, q Question) Verdict {
-	s := &search{q: q, good: map[[2]*cert.Certificate]bool{}}
+	s := newSearch(q)
+	seen := map[[32]byte]bool{leaf.SHA256(): true}
 	for _, c := range others {
-		if !bytes.Equal(c.Raw, leaf.Raw) && !slices.ContainsFunc(s.pool, func(o *cert.Certificate) bool { return bytes.Equal(o.Raw, c.Raw) }) {
+		if sum := c.SHA256(); !seen[sum] {
+			seen[sum] = true
 			s.pool = append(s.pool, c)
+			s.named[c.Subject.Folded()] = append(s.named[c.Subject.Folded()], c)
 		}
 	}
 	s.extend([]*cert.Certificate{leaf})
-	v := s.verdict(leaf)
+	return s.answer(leaf, s.verdict(leaf))
+}
+
+func newSearch(q Question) *search {
+	return &search{q: q, good: map[[2]*cert.Certificate]bool{}, named: map[string][]*cert.Certificate{}}
+}
+
+// Exactly judges a chain as it stands: the leaf, then each issuer upward, with
+// nothing left out, added or put in order. An anchor may end it, or have issued
+// the last certificate.
+func Exactly(chain []*cert.Certificate, q Question) Verdict {
+	s := newSearch(q)
+	whole := s.isAnchor(chain[len(chain)-1])
+	if !whole {
+		for _, a := range q.Anchors {
+			if last := chain[len(chain)-1]; a.Subject.Equal(last.Issuer) && s.signed(last, a) {
+				chain, whole = append(slices.Clone(chain), a), true
+				break
+			}
+		}
+	}
+	v := Verdict{Steps: s.judge(chain, whole)}
+	for i := 0; i+1 < len(chain); i++ {
+		c, up := chain[i], chain[i+1]
+		st := &v.Steps[i]
+		if !up.Subject.Equal(c.Issuer) {
+			st.Findings = append(st.Findings, finding.New(finding.NotTheIssuer, "%s was issued by %s, and is followed by %s.", c.Title(), c.Issuer, up.Subject))
+		} else if !s.signed(c, up) {
+			st.Findings = append(st.Findings, finding.New(finding.BadSignature, "The signature of %s was not made by the key of %s.", c.Title(), up.Title()))
+		}
+	}
+	if !whole {
+		v.Findings = append(v.Findings, s.breakAt(chain[len(chain)-1], 0))
+	}
+	return s.answer(chain[0], v)
+}
+
+// answer completes a verdict.
+func (s *search) answer(leaf *cert.Certificate, v Verdict) Verdict {
 	v.Steps[0].Findings = append(v.Steps[0].Findings, s.nameFindings(leaf)...)
 	if s.cut && !v.Valid {
 		v.Findings = append(v.Findings, finding.New(finding.SearchCut, "The search for a chain ended after %d signature checks.", s.checks))
@@ -145,7 +193,7 @@ func (s *search) extend(chain []*cert.Certificate) bool {
 	named := 0
 	for _, list := range [][]*cert.Certificate{s.q.Anchors, s.ranked(last)} {
 		for _, c := range list {
-			if !c.Subject.Equal(last.Issuer) || containsCert(chain, c) {
+			if !c.Subject.Equal(last.Issuer) || repeats(chain, c) {
 				continue
 			}
 			named++
@@ -163,6 +211,14 @@ func (s *search) extend(chain []*cert.Certificate) bool {
 
 func (s *search) isAnchor(c *cert.Certificate) bool { return containsCert(s.q.Anchors, c) }
 
+// repeats reports whether an authority with this name and this key stands in the
+// chain already: going through it again leads nowhere new.
+func repeats(chain []*cert.Certificate, c *cert.Certificate) bool {
+	return slices.ContainsFunc(chain, func(o *cert.Certificate) bool {
+		return bytes.Equal(o.Raw, c.Raw) || bytes.Equal(o.Key.SPKI, c.Key.SPKI) && o.Subject.Equal(c.Subject)
+	})
+}
+
 func containsCert(list []*cert.Certificate, c *cert.Certificate) bool {
 	return slices.ContainsFunc(list, func(o *cert.Certificate) bool { return bytes.Equal(o.Raw, c.Raw) })
 }
@@ -170,7 +226,7 @@ func containsCert(list []*cert.Certificate, c *cert.Certificate) bool {
 // ranked orders the pool by how likely each is the issuer: the key identifier
 // that is named first, then those valid today, then those that last longest.
 func (s *search) ranked(child *cert.Certificate) []*cert.Certificate {
-	out := slices.Clone(s.pool)
+	out := slices.Clone(s.named[child.Issuer.Folded()])
 	weight := func(c *cert.Certificate) int {
 		w := 0
 		if len(child.AuthorityKey) > 0 && bytes.Equal(child.AuthorityKey, c.SubjectKey) {
@@ -222,21 +278,25 @@ func (s *search) noteBreak(chain []*cert.Certificate, named int) {
 	if len(chain) <= len(s.broken) {
 		return
 	}
-	last := chain[len(chain)-1]
 	s.broken = chain
+	s.brokenReason = s.breakAt(chain[len(chain)-1], named)
+}
+
+// breakAt says why a chain goes no further than its last certificate; named is
+// how many were given whose name fits.
+func (s *search) breakAt(last *cert.Certificate, named int) finding.Finding {
 	switch {
 	case last.SelfIssued() && last.VerifiedBy(last.Key) == nil:
-		s.brokenReason = finding.New(finding.UnknownAnchor, "The chain ends at %s, which signs itself and is not among the %d trusted anchor(s).", last.Title(), len(s.q.Anchors))
 		if twin := s.twin(last); twin != nil {
-			s.brokenReason = finding.New(finding.UnknownAnchor, "The chain ends at %s; a trusted anchor has the same name and another key.", last.Title()).
+			return finding.New(finding.UnknownAnchor, "The chain ends at %s; a trusted anchor has the same name and another key.", last.Title()).
 				WithRemedy("compare fingerprints: one of the two roots is a newer generation, or foreign")
 		}
+		return finding.New(finding.UnknownAnchor, "The chain ends at %s, which signs itself and is not among the %d trusted anchor(s).", last.Title(), len(s.q.Anchors))
 	case named > 0:
-		s.brokenReason = finding.New(finding.BadSignature, "%s names %s as its issuer, and its signature was not made by that key.", last.Title(), commonOr(last))
-	default:
-		s.brokenReason = finding.New(finding.MissingIssuer, "The issuer of %s is missing: %s%s.", last.Title(), last.Issuer, keyHint(last)).
-			WithRemedy("give the certificate of %s: --chain FILE; at a server, add it to the chain file", commonOr(last))
+		return finding.New(finding.BadSignature, "%s names %s as its issuer, and its signature was not made by that key.", last.Title(), commonOr(last))
 	}
+	return finding.New(finding.MissingIssuer, "The issuer of %s is missing: %s%s.", last.Title(), last.Issuer, keyHint(last)).
+		WithRemedy("give the certificate of %s: --chain FILE; at a server, add it to the chain file", commonOr(last))
 }
 
 func (s *search) twin(c *cert.Certificate) *cert.Certificate {
@@ -286,6 +346,9 @@ func (s *search) judge(chain []*cert.Certificate, whole bool) []Step {
 		st.Words = s.words(st, chain, i)
 		out = append(out, st)
 	}
+	if whole && len(out) > 0 {
+		out[0].Findings = append(out[0].Findings, policyFindings(chain, s.q)...)
+	}
 	return out
 }
 
@@ -302,7 +365,7 @@ func (s *search) timely(c *cert.Certificate) finding.List {
 func stamp(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") }
 
 // handled are the critical extensions that this validator understands.
-var handled = []asn1.ObjectIdentifier{ext.KeyUsageID, ext.AltNames, ext.BasicID, ext.NameConstraintID, ext.ExtendedUsage, ext.PoliciesID, ext.SubjectKeyID, ext.AuthorityKeyID, ext.CRLPoints}
+var handled = []asn1.ObjectIdentifier{ext.KeyUsageID, ext.AltNames, ext.BasicID, ext.NameConstraintID, ext.ExtendedUsage, ext.PoliciesID, ext.PolicyMappings, ext.PolicyLimits, ext.InhibitAny, ext.SubjectKeyID, ext.AuthorityKeyID, ext.CRLPoints}
 
 func (s *search) soundness(c *cert.Certificate, at int, anchor bool) finding.List {
 	var out finding.List

@@ -155,10 +155,15 @@ func TestOrderIsJudged(t *testing.T) {
 // A heap of authorities that could all be each other's issuers must not keep
 // the search busy.
 func TestHostileHeapIsBounded(t *testing.T) {
-	signer := specimen.Key(t, key.P256)
+	var signers []*specimen.Entity
+	for range 20 {
+		signers = append(signers, specimen.Make(t, nil, plan{Subject: "CN=Loop", Authority: true}))
+	}
 	var heap []*cert.Certificate
-	for range 60 {
-		heap = append(heap, specimen.Make(t, nil, plan{Subject: "CN=Loop", Authority: true, Signer: signer}).Cert)
+	for _, from := range signers {
+		for _, to := range signers {
+			heap = append(heap, specimen.Make(t, from, plan{Subject: "CN=Loop", Authority: true, Signer: to.Signer}).Cert)
+		}
 	}
 	root := specimen.Make(t, nil, plan{Subject: "CN=Root", Authority: true})
 	v := Verify(heap[0], heap, Question{Anchors: []*cert.Certificate{root.Cert}, Now: specimen.Now})
@@ -188,7 +193,7 @@ func TestAnotherWayIsFound(t *testing.T) {
 // TestVerdictAgreesWithTheStandardLibrary compares verdicts over generated
 // hierarchies. Where the library is known to differ, the difference is listed.
 func TestVerdictAgreesWithTheStandardLibrary(t *testing.T) {
-	count := 1500
+	count := 3000
 	if testing.Short() {
 		count = 200
 	}
@@ -196,7 +201,7 @@ func TestVerdictAgreesWithTheStandardLibrary(t *testing.T) {
 	agreed := map[bool]int{}
 	for range count {
 		g := generate(t, r)
-		ours := Verify(g.chain[0], g.chain, Question{Anchors: []*cert.Certificate{g.anchor}, Now: specimen.Now, Name: g.name, Usage: server})
+		ours := Verify(g.chain[0], g.chain, Question{Anchors: []*cert.Certificate{g.anchor}, Now: specimen.Now, Name: g.name, Usage: server, Policies: g.policies})
 		theirs := libraryVerdict(t, g)
 		if ours.Valid == (theirs == nil) {
 			agreed[ours.Valid]++
@@ -216,6 +221,8 @@ type generated struct {
 	anchor *cert.Certificate
 	name   string
 	what   string
+
+	policies []asn1.ObjectIdentifier // acceptable to the client
 }
 
 // generate makes a random chain; about half of them have one or two faults.
@@ -229,10 +236,14 @@ func generate(t *testing.T, r *rand.Rand) generated {
 		return false
 	}
 	depth := r.IntN(4)
+	politic := chance(2, "with policies")
 	parent := specimen.Make(t, nil, authorityPlan(r, "CN=Anchor", chance))
 	g := generated{anchor: parent.Cert}
 	for i := range depth {
 		p := authorityPlan(r, fmt.Sprintf("CN=Level %d", i+1), chance)
+		if politic {
+			p.Extra = randomPolicies(r, true)
+		}
 		parent = specimen.Make(t, parent, p)
 		g.chain = append([]*cert.Certificate{parent.Cert}, g.chain...)
 	}
@@ -249,6 +260,12 @@ func generate(t *testing.T, r *rand.Rand) generated {
 	if chance(8, "wildcard") {
 		p.Names = []string{"*.ternbay.example"}
 	}
+	if politic {
+		p.Extra = randomPolicies(r, false)
+		if r.IntN(2) == 0 {
+			g.policies = policyNumbers[:1+r.IntN(2)]
+		}
+	}
 	leaf := specimen.Make(t, parent, p)
 	g.chain = append([]*cert.Certificate{leaf.Cert}, g.chain...)
 	if len(g.chain) > 2 && chance(15, "one missing") {
@@ -257,6 +274,36 @@ func generate(t *testing.T, r *rand.Rand) generated {
 	g.name = []string{"a.ternbay.example", "a.ternbay.example", "192.0.2.7", "b.ternbay.example"}[r.IntN(4)]
 	g.what = fmt.Sprintf("depth %d, name %s: %s", depth, g.name, strings.Join(what, ", "))
 	return g
+}
+
+var policyNumbers = []asn1.ObjectIdentifier{{1, 3, 6, 1, 4, 1, 32473, 1}, {1, 3, 6, 1, 4, 1, 32473, 2}, {1, 3, 6, 1, 4, 1, 32473, 3}}
+
+// randomPolicies makes policy extensions; those of authorities map and limit too.
+func randomPolicies(r *rand.Rand, authority bool) (out ext.Set) {
+	var list []string
+	for _, id := range policyNumbers {
+		if r.IntN(2) == 0 {
+			list = append(list, id.String())
+		}
+	}
+	if r.IntN(3) == 0 {
+		list = append(list, ext.AnyPolicy.String())
+	}
+	if len(list) > 0 {
+		if e, err := ext.Policies(list); err == nil {
+			out = append(out, e)
+		}
+	}
+	if authority && r.IntN(3) == 0 {
+		out = append(out, ext.Mappings([]ext.Mapping{{Issuer: policyNumbers[r.IntN(3)], Subject: policyNumbers[r.IntN(3)]}, {Issuer: policyNumbers[0], Subject: policyNumbers[2]}}))
+	}
+	if r.IntN(3) == 0 {
+		out = append(out, ext.Limits{Explicit: r.IntN(3), Mapping: r.IntN(3) - 1}.Extension())
+	}
+	if authority && r.IntN(4) == 0 {
+		out = append(out, ext.InhibitAnyPolicy(r.IntN(2)))
+	}
+	return out
 }
 
 func authorityPlan(r *rand.Rand, subject string, chance func(int, string) bool) plan {
@@ -304,6 +351,13 @@ func libraryVerdict(t *testing.T, g generated) error {
 	for _, c := range g.chain[1:] {
 		o.Intermediates.AddCert(parse(c))
 	}
+	for _, id := range g.policies {
+		oid, err := x509.ParseOID(id.String())
+		if err != nil {
+			t.Fatal(err)
+		}
+		o.CertificatePolicies = append(o.CertificatePolicies, oid)
+	}
 	_, err := parse(g.chain[0]).Verify(o)
 	return err
 }
@@ -332,6 +386,30 @@ func knownDifference(g generated, ours Verdict) string {
 		return "the library asks nothing of an anchor of an older version"
 	}
 	return ""
+}
+
+// BenchmarkCrossSigned builds through a thousand authorities that certify each
+// other; the budget is MostChecks signature checks.
+func BenchmarkCrossSigned(b *testing.B) {
+	const names, count = 40, 1000
+	var signers []*specimen.Entity
+	for i := range names {
+		signers = append(signers, specimen.Make(b, nil, plan{Subject: fmt.Sprintf("CN=Cross %d", i), Authority: true}))
+	}
+	var heap []*cert.Certificate
+	for i := range count {
+		from, to := signers[i%names], signers[(i*7+i/names+1)%names]
+		heap = append(heap, specimen.Make(b, from, plan{Subject: to.Cert.Subject.String(), Authority: true, Signer: to.Signer}).Cert)
+	}
+	leaf := specimen.Make(b, signers[0], plan{Subject: "CN=a.example", Names: []string{"a.example"}})
+	root := specimen.Make(b, nil, plan{Subject: "CN=Root", Authority: true})
+	for b.Loop() {
+		v := Verify(leaf.Cert, heap, Question{Anchors: []*cert.Certificate{root.Cert}, Now: specimen.Now})
+		if v.Valid || v.Checks > MostChecks {
+			b.Fatalf("valid %v after %d checks", v.Valid, v.Checks)
+		}
+		b.ReportMetric(float64(v.Checks), "checks")
+	}
 }
 
 func BenchmarkVerify(b *testing.B) {

@@ -1,0 +1,111 @@
+package ext
+
+import (
+	"encoding/asn1"
+	"errors"
+
+	"golang.org/x/crypto/cryptobyte"
+	casn1 "golang.org/x/crypto/cryptobyte/asn1"
+)
+
+// Mapping says that an issuer's policy is equal to one of the subject's (RFC
+// 5280 section 4.2.1.5).
+type Mapping struct {
+	Issuer, Subject asn1.ObjectIdentifier
+}
+
+// Mappings encodes policy mappings, critical as section 4.2.1.5 advises.
+func Mappings(list []Mapping) Extension {
+	var b cryptobyte.Builder
+	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+		for _, m := range list {
+			b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+				b.AddASN1ObjectIdentifier(m.Issuer)
+				b.AddASN1ObjectIdentifier(m.Subject)
+			})
+		}
+	})
+	return Extension{ID: PolicyMappings, Critical: true, Value: b.BytesOrPanic()}
+}
+
+// ReadMappings decodes policy mappings.
+func ReadMappings(value []byte) ([]Mapping, error) {
+	in := cryptobyte.String(value)
+	var seq cryptobyte.String
+	if !in.ReadASN1(&seq, casn1.SEQUENCE) || !in.Empty() {
+		return nil, errors.New("policy mappings: not one ASN.1 sequence")
+	}
+	var out []Mapping
+	for !seq.Empty() {
+		var one cryptobyte.String
+		var m Mapping
+		if !seq.ReadASN1(&one, casn1.SEQUENCE) || !one.ReadASN1ObjectIdentifier(&m.Issuer) || !one.ReadASN1ObjectIdentifier(&m.Subject) || len(out) == Most {
+			return out, errors.New("policy mappings: a pair does not read")
+		}
+		out = append(out, m)
+	}
+	return out, nil
+}
+
+// Limits are policy constraints (section 4.2.1.11): after how many further
+// certificates a policy must be explicit, and mapping is forbidden; -1 where
+// there is no such limit.
+type Limits struct {
+	Explicit, Mapping int
+}
+
+// Extension encodes policy constraints, critical as section 4.2.1.11 asks.
+func (l Limits) Extension() Extension {
+	var b cryptobyte.Builder
+	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+		for i, n := range []int{l.Explicit, l.Mapping} {
+			if n >= 0 {
+				b.AddASN1Int64WithTag(int64(n), casn1.Tag(i).ContextSpecific())
+			}
+		}
+	})
+	return Extension{ID: PolicyLimits, Critical: true, Value: b.BytesOrPanic()}
+}
+
+// ReadLimits decodes policy constraints.
+func ReadLimits(value []byte) (Limits, error) {
+	out := Limits{-1, -1}
+	in := cryptobyte.String(value)
+	var seq cryptobyte.String
+	if !in.ReadASN1(&seq, casn1.SEQUENCE) || !in.Empty() {
+		return out, errors.New("policy constraints: not one ASN.1 sequence")
+	}
+	for i, into := range []*int{&out.Explicit, &out.Mapping} {
+		tag := casn1.Tag(i).ContextSpecific()
+		if !seq.PeekASN1Tag(tag) {
+			continue
+		}
+		var n int64
+		if !seq.ReadASN1Int64WithTag(&n, tag) || n < 0 {
+			return out, errors.New("policy constraints: a number does not read")
+		}
+		*into = int(min(n, 1<<20))
+	}
+	if !seq.Empty() {
+		return out, errors.New("policy constraints: something unknown follows")
+	}
+	return out, nil
+}
+
+// InhibitAnyPolicy encodes after how many further certificates the policy that
+// stands for all no longer counts (section 4.2.1.14).
+func InhibitAnyPolicy(after int) Extension {
+	var b cryptobyte.Builder
+	b.AddASN1Int64(int64(after))
+	return Extension{ID: InhibitAny, Critical: true, Value: b.BytesOrPanic()}
+}
+
+// ReadInhibitAny decodes that number.
+func ReadInhibitAny(value []byte) (int, error) {
+	in := cryptobyte.String(value)
+	var n int64
+	if !in.ReadASN1Integer(&n) || !in.Empty() || n < 0 {
+		return 0, errors.New("inhibit any-policy: not a number")
+	}
+	return int(min(n, 1<<20)), nil
+}
