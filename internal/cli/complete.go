@@ -30,7 +30,9 @@ func (s *session) handles(cmd *cobra.Command, _ []string, _ string) ([]string, c
 	}
 	var out []string
 	for _, a := range h {
-		out = append(out, a.Handle+"\t"+a.Current().Certificate.Title())
+		if g := a.Current(); g != nil {
+			out = append(out, a.Handle+"\t"+g.Certificate.Title())
+		}
 	}
 	return out, cobra.ShellCompDirectiveNoFileComp
 }

@@ -223,6 +223,9 @@ func (c *Custody) Has(public key.Public) bool {
 // Remove deletes the file of a key that was kept and never recorded.
 func (c *Custody) Remove(f *Fresh) error { return c.Disk.Remove(c.path(f.Public)) }
 
+// Destroy removes a key for good.
+func (c *Custody) Destroy(public key.Public) error { return c.Disk.Remove(c.path(public)) }
+
 // ReadPassphraseFile reads a passphrase from a file: one trailing newline is
 // dropped, and the text is brought to the form NFC, so that the same words typed
 // on another keyboard are the same passphrase. An empty one is refused.

@@ -2,6 +2,7 @@ package estate
 
 import (
 	"context"
+	"crypto"
 	"errors"
 	"fmt"
 	"strings"
@@ -9,6 +10,7 @@ import (
 
 	"ironseal/internal/custody"
 	"ironseal/internal/store"
+	"ironseal/pki/cert"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
 	"ironseal/pki/finding"
@@ -43,6 +45,9 @@ type AuthorityPlan struct {
 	Proposed *hierarchy.Proposed // the life, when it was proposed
 	Head     store.Head
 	in       issue.Input
+	renews   *hierarchy.Generation // the generation that is followed; nil for a new authority
+	sameKey  bool
+	day      time.Time // the switch day before which it does not sign; zero for none
 }
 
 // Hierarchy loads all authorities.
@@ -169,6 +174,13 @@ func (e *Estate) CreateAuthority(ctx context.Context, p AuthorityPlan) (*hierarc
 	if err := e.world.Step(StepPlanned); err != nil {
 		return fail(err)
 	}
+	if p.sameKey {
+		g, head, err := e.renewSameKey(ctx, p)
+		if err != nil {
+			return fail(err)
+		}
+		return g, head, e.world.Step(StepRecorded)
+	}
 	secret, err := e.custody.Choose(ctx, handle)
 	if err != nil {
 		return fail(err)
@@ -186,7 +198,7 @@ func (e *Estate) CreateAuthority(ctx context.Context, p AuthorityPlan) (*hierarc
 	if err := e.world.Step(StepKeyMade); err != nil {
 		return fail(err)
 	}
-	plan, err := e.planWithKey(p, fresh)
+	plan, err := e.planWithKey(p, fresh.Signer())
 	if err != nil {
 		return fail(err)
 	}
@@ -196,15 +208,29 @@ func (e *Estate) CreateAuthority(ctx context.Context, p AuthorityPlan) (*hierarc
 	if err := e.custody.Keep(fresh, secret); err != nil {
 		return fail(fmt.Errorf("authority %s: %w", handle, err))
 	}
-	g, head, err := e.signAuthority(ctx, p, plan, fresh)
+	g, head, err := e.signAuthority(ctx, p, plan, fresh.Signer())
 	if err != nil {
 		return fail(errors.Join(err, e.custody.Remove(fresh)))
 	}
 	return g, head, e.world.Step(StepRecorded)
 }
 
-func (e *Estate) planWithKey(p AuthorityPlan, fresh *custody.Fresh) (issue.Plan, error) {
-	der, err := request.Draft(p.in.Subject, nil, fresh.Signer(), e.world.Random)
+// renewSameKey signs an authority's next certificate for the key that it has.
+func (e *Estate) renewSameKey(ctx context.Context, p AuthorityPlan) (*hierarchy.Generation, store.Head, error) {
+	own, err := e.withOldKey(ctx, p, custody.ForOwnRequest)
+	if err != nil {
+		return nil, store.Head{}, fmt.Errorf("authority %s: %w", p.Ask.Handle, err)
+	}
+	defer own.Close()
+	plan, err := e.planWithKey(p, own)
+	if err != nil {
+		return nil, store.Head{}, err
+	}
+	return e.signAuthority(ctx, p, plan, own)
+}
+
+func (e *Estate) planWithKey(p AuthorityPlan, own crypto.Signer) (issue.Plan, error) {
+	der, err := request.Draft(p.in.Subject, nil, own, e.world.Random)
 	if err != nil {
 		return issue.Plan{}, fmt.Errorf("authority %s: %w", p.Ask.Handle, err)
 	}
@@ -216,16 +242,28 @@ func (e *Estate) planWithKey(p AuthorityPlan, fresh *custody.Fresh) (issue.Plan,
 	if err != nil {
 		return plan, err
 	}
+	if p.renews != nil { // what was found against the renewal as a whole was waived on its sheet
+		for _, f := range plan.Findings.Refusing() {
+			for _, w := range waived(p.Plan.Findings) {
+				if f.Code == w.Code {
+					plan.Findings, err = plan.Findings.Waive(0, []finding.Waiver{{Code: w.Code, Because: w.Waived}})
+				}
+			}
+		}
+		return plan, err
+	}
 	plan.Findings, err = plan.Findings.Waive(0, p.Ask.Waivers)
 	return plan, err
 }
 
-func (e *Estate) signAuthority(ctx context.Context, p AuthorityPlan, plan issue.Plan, fresh *custody.Fresh) (*hierarchy.Generation, store.Head, error) {
+// signAuthority signs for the key own, with the key of the authority above, or
+// with own for a root; a root that changes its key is linked with the old one.
+func (e *Estate) signAuthority(ctx context.Context, p AuthorityPlan, plan issue.Plan, own crypto.Signer) (*hierarchy.Generation, store.Head, error) {
 	handle := p.Ask.Handle
 	if err := e.world.Step(StepKeyKept); err != nil {
 		return nil, store.Head{}, err
 	}
-	signer := fresh.Signer()
+	signer := own
 	if p.in.Issuer != nil {
 		opened, err := e.custody.Open(ctx, p.in.Issuer.Certificate.Key, p.in.Issuer.Authority.Handle, custody.ForCertificate)
 		if err != nil {
@@ -242,8 +280,25 @@ func (e *Estate) signAuthority(ctx context.Context, p AuthorityPlan, plan issue.
 	if err != nil {
 		return nil, store.Head{}, fmt.Errorf("authority %s: %w", handle, err)
 	}
+	var links []*cert.Certificate
+	if p.renews != nil && p.renews.IsRoot() && p.in.Issuer == nil && !p.sameKey {
+		old, err := e.withOldKey(ctx, p, custody.ForCertificate)
+		if err != nil {
+			return nil, store.Head{}, fmt.Errorf("authority %s: %w", handle, err)
+		}
+		byOld, byNew, err := e.linked(p, c, old, own)
+		old.Close()
+		if err != nil {
+			return nil, store.Head{}, fmt.Errorf("authority %s: %w", handle, err)
+		}
+		links = []*cert.Certificate{byOld, byNew}
+	}
 	if err := e.world.Step(StepSealed); err != nil {
 		return nil, store.Head{}, err
+	}
+	act, number := "create authority", 1
+	if p.renews != nil {
+		act, number = "renew authority", len(p.renews.Authority.Generations)+1
 	}
 	head, err := e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
 		if err := e.unchanged(p.in.Template); err != nil {
@@ -260,17 +315,17 @@ func (e *Estate) signAuthority(ctx context.Context, p AuthorityPlan, plan issue.
 		if err != nil {
 			return nil, err
 		}
-		if err := tx.AddAuthority(handle, p.Ask.Under, id, issuer); err != nil {
+		if err := e.recordGeneration(tx, p, id, issuer, links); err != nil {
 			return nil, err
 		}
 		sum := c.SHA256()
-		return []store.Entry{entry("create authority", handle, "certificate", fmt.Sprintf("%x", sum), "serial", c.SerialHex(), "subject", c.Subject.String(),
+		return []store.Entry{entry(act, handle, "generation", number, "links", len(links), "certificate", fmt.Sprintf("%x", sum), "serial", c.SerialHex(), "subject", c.Subject.String(),
 			"key", fmt.Sprintf("%x", c.Key.Fingerprint()), "until", c.NotAfter.Format(time.RFC3339), "sheet", fmt.Sprintf("%x", plan.Digest), "waived", waivedCodes(plan.Findings))}, nil
 	})
 	if err != nil {
 		return nil, store.Head{}, fmt.Errorf("authority %s: %w", handle, err)
 	}
-	g := &hierarchy.Generation{Number: 1, Certificate: c, Issuer: p.in.Issuer, Authority: &hierarchy.Authority{Handle: handle}}
+	g := &hierarchy.Generation{Number: number, Certificate: c, Issuer: p.in.Issuer, Authority: &hierarchy.Authority{Handle: handle}, Staged: p.day}
 	return g, head, nil
 }
 

@@ -24,7 +24,7 @@ import (
 type Held struct {
 	Record store.Certificate
 	*cert.Certificate
-	State string // "valid", "expiring", "expired"
+	State string // one of the states below
 }
 
 // States that certificates have.
@@ -32,6 +32,8 @@ const (
 	Valid    = "valid"
 	Expiring = "expiring"
 	Expired  = "expired"
+	Replaced = "replaced" // another was signed in its place; it goes on holding until its end
+	Staged   = "staged"   // it waits for a switch day
 )
 
 func (e *Estate) held(r store.Certificate) (Held, error) {
@@ -39,7 +41,14 @@ func (e *Estate) held(r store.Certificate) (Held, error) {
 	if err != nil {
 		return Held{}, fmt.Errorf("certificate %s on record does not read: %w", r.Title, err)
 	}
-	return Held{r, c, e.StateOf(c)}, nil
+	state := e.StateOf(c)
+	switch {
+	case r.Staged:
+		state = Staged
+	case r.Replaced && state != Expired:
+		state = Replaced
+	}
+	return Held{r, c, state}, nil
 }
 
 // StateOf says what state a certificate is in today.
@@ -122,7 +131,7 @@ func last(list []Held) Held {
 func (e *Estate) newest(list []Held, name string) (Held, string, error) {
 	best := last(list)
 	for i := len(list) - 1; i >= 0; i-- {
-		if list[i].State != Expired {
+		if s := list[i].State; s != Expired && s != Staged {
 			best = list[i]
 			break
 		}
@@ -344,8 +353,11 @@ func (e *Estate) Status(ctx context.Context) (Status, error) {
 	}
 	for _, a := range h {
 		g := a.Current()
+		if g == nil {
+			continue
+		}
 		s.Authorities = append(s.Authorities, AuthorityLine{a.Handle, g.Certificate.NotAfter, e.StateOf(g.Certificate), g.IsRoot()})
-		if !e.custody.Has(g.Certificate.Key) {
+		if !a.Elsewhere && !e.custody.Has(g.Certificate.Key) && a.Retired.IsZero() {
 			s.Faults = append(s.Faults, fmt.Sprintf("the key of %s is missing: restore it from a backup", g.Label()))
 		}
 	}

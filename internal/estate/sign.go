@@ -152,7 +152,7 @@ func chooseIssuer(h hierarchy.Hierarchy, t template.Template, by string) (*hiera
 	var fit []*hierarchy.Generation
 	var handles []string
 	for _, a := range h {
-		if g := a.Current(); g != nil && t.SignedBy(a.Handle, g.IsRoot()) {
+		if g := a.Current(); a.Signs() && t.SignedBy(a.Handle, g.IsRoot()) {
 			fit, handles = append(fit, g), append(handles, a.Handle)
 		}
 	}

@@ -11,7 +11,6 @@ import (
 
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
-	"ironseal/pki/hierarchy"
 	"ironseal/pki/request"
 )
 
@@ -44,6 +43,8 @@ type Certificate struct {
 	Template string // the template's name at signing
 	Source   []byte // the template as it was at signing
 	Issuer   string // the issuing generation, such as "services.g1"
+	Staged   bool   // it waits for a switch day
+	Replaced bool   // another was signed in its place
 }
 
 // ErrNone says that there is no such record.
@@ -96,6 +97,8 @@ type NewCertificate struct {
 	TemplateSHA    [32]byte
 	TemplateSource []byte
 	Sheet          [32]byte
+	Staged         time.Time // the switch day that it waits for; zero for none
+	Replaces       int64     // the certificate in whose place it is; 0 for none
 	Waived         finding.List
 	Actor          string
 }
@@ -108,8 +111,8 @@ func (t *Tx) AddCertificate(n NewCertificate) (int64, error) {
 // AddCertificates records certificates and their names, and returns the
 // identifier of the last.
 func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
-	insert, err := t.tx.PrepareContext(t.ctx, `INSERT INTO certificate (serial, authority, issuer, der, title, subject, not_after, key_sha256, request, template, sheet)
-		VALUES (?,?,?,?,?,?,?,?,?,?,?)`)
+	insert, err := t.tx.PrepareContext(t.ctx, `INSERT INTO certificate (serial, authority, issuer, der, title, subject, not_after, key_sha256, request, template, sheet, staged)
+		VALUES (?,?,?,?,?,?,?,?,?,?,?,?)`)
 	if err != nil {
 		return 0, err
 	}
@@ -140,12 +143,17 @@ func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
 		c := n.Certificate
 		key := c.Key.Fingerprint()
 		res, err := insert.ExecContext(t.ctx, c.SerialHex(), authority, orNull(n.Issuer), c.Raw, c.Title(), c.Subject.String(), c.NotAfter.Unix(),
-			key[:], orNull(n.Request), made, n.Sheet[:])
+			key[:], orNull(n.Request), made, n.Sheet[:], staging(n.Staged))
 		if err != nil {
 			return 0, err
 		}
 		if last, err = res.LastInsertId(); err != nil {
 			return 0, err
+		}
+		if n.Replaces != 0 && n.Staged.IsZero() {
+			if _, err := t.tx.ExecContext(t.ctx, "UPDATE certificate SET replaced_by = ? WHERE id = ?", last, n.Replaces); err != nil {
+				return 0, err
+			}
 		}
 		for _, x := range c.Names {
 			names = append(names, string(x.Kind), strings.ToLower(x.Value), last)
@@ -157,6 +165,14 @@ func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
 		}
 	}
 	return last, t.addNames(names)
+}
+
+// staging writes a switch day; "" for none.
+func staging(day time.Time) string {
+	if day.IsZero() {
+		return ""
+	}
+	return stamp(day)
 }
 
 // namesAtOnce is how many names one statement holds; the database bounds how
@@ -200,79 +216,6 @@ func orNull(n int64) any {
 		return nil
 	}
 	return n
-}
-
-// AddAuthority records a new authority with its first generation.
-func (t *Tx) AddAuthority(handle, parent string, certificate, issuer int64) error {
-	var parentID any
-	if parent != "" {
-		var id int64
-		if err := t.tx.QueryRowContext(t.ctx, "SELECT id FROM authority WHERE handle = ?", parent).Scan(&id); err != nil {
-			return fmt.Errorf("authority %s: %w", parent, ErrNone)
-		}
-		parentID = id
-	}
-	res, err := t.tx.ExecContext(t.ctx, "INSERT INTO authority (handle, parent) VALUES (?,?)", handle, parentID)
-	if err != nil {
-		return fmt.Errorf("authority %s: another ironseal made one of this name meanwhile: %w", handle, err)
-	}
-	id, err := res.LastInsertId()
-	if err != nil {
-		return err
-	}
-	_, err = t.tx.ExecContext(t.ctx, "INSERT INTO generation (authority, number, certificate, issuer) VALUES (?,1,?,?)", id, certificate, orNull(issuer))
-	return err
-}
-
-// GenerationID finds the record of a generation, and checks that it is still
-// the newest of its authority.
-func (t *Tx) GenerationID(g *hierarchy.Generation) (int64, error) {
-	var id int64
-	var newest int
-	err := t.tx.QueryRowContext(t.ctx, `SELECT g.id, (SELECT max(number) FROM generation WHERE authority = a.id) FROM generation g JOIN authority a ON a.id = g.authority
-		WHERE a.handle = ? AND g.number = ?`, g.Authority.Handle, g.Number).Scan(&id, &newest)
-	switch {
-	case err != nil:
-		return 0, fmt.Errorf("authority %s: %w", g.Label(), ErrNone)
-	case newest != g.Number:
-		return 0, fmt.Errorf("%s was renewed meanwhile: g%d is current", g.Label(), newest)
-	}
-	return id, nil
-}
-
-// Hierarchy loads all authorities, parents before children.
-func (s *Store) Hierarchy(ctx context.Context) (hierarchy.Hierarchy, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT a.id, a.handle, coalesce(a.parent,0), g.id, g.number, coalesce(g.issuer,0), c.der
-		FROM authority a JOIN generation g ON g.authority = a.id JOIN certificate c ON c.id = g.certificate ORDER BY a.id, g.number`)
-	if err != nil {
-		return nil, s.explain(err)
-	}
-	defer rows.Close()
-	var out hierarchy.Hierarchy
-	byID, genByID := map[int64]*hierarchy.Authority{}, map[int64]*hierarchy.Generation{}
-	for rows.Next() {
-		var aID, parent, gID, issuer int64
-		var number int
-		var handle string
-		var der []byte
-		if err := rows.Scan(&aID, &handle, &parent, &gID, &number, &issuer, &der); err != nil {
-			return nil, err
-		}
-		a := byID[aID]
-		if a == nil {
-			a = &hierarchy.Authority{Handle: handle, Parent: byID[parent]}
-			byID[aID] = a
-			out = append(out, a)
-		}
-		c, err := cert.Read(der)
-		if err != nil {
-			return nil, fmt.Errorf("authority %s: its certificate on record does not read: %w", handle, err)
-		}
-		g := &hierarchy.Generation{Number: number, Certificate: c, Issuer: genByID[issuer], Authority: a}
-		genByID[gID] = g
-		a.Generations = append(a.Generations, g)
-	}
-	return out, rows.Err()
 }
 
 const requestColumns = "number, der, title, sender, received, state, reason, decided"
@@ -337,12 +280,12 @@ func (s *Store) KeySeenAs(ctx context.Context, key [32]byte, subject string) (st
 	return other, err
 }
 
-const certificateColumns = `c.id, c.der, c.title, coalesce(c.request,0), coalesce(t.name,''), coalesce(t.source,x''), coalesce(a.handle || '.g' || g.number, '')
+const certificateColumns = `c.id, c.der, c.title, coalesce(c.request,0), coalesce(t.name,''), coalesce(t.source,x''), coalesce(a.handle || '.g' || g.number, ''), c.staged <> '', c.replaced_by IS NOT NULL
 	FROM certificate c LEFT JOIN template t ON t.sha256 = c.template LEFT JOIN generation g ON g.id = c.issuer LEFT JOIN authority a ON a.id = g.authority`
 
 func scanCertificate(row scanner) (Certificate, error) {
 	var c Certificate
-	err := row.Scan(&c.ID, &c.DER, &c.Title, &c.Request, &c.Template, &c.Source, &c.Issuer)
+	err := row.Scan(&c.ID, &c.DER, &c.Title, &c.Request, &c.Template, &c.Source, &c.Issuer, &c.Staged, &c.Replaced)
 	return c, err
 }
 
@@ -477,6 +420,32 @@ func (s *Store) DraftKeys(ctx context.Context) (map[[32]byte]bool, error) {
 			return nil, err
 		}
 		out[[32]byte(append(key, make([]byte, 32)...))] = true
+	}
+	return out, rows.Err()
+}
+
+// Hold remembers who holds a certificate.
+func (t *Tx) Hold(certificate int64, who string, at time.Time) error {
+	_, err := t.tx.ExecContext(t.ctx, "INSERT OR REPLACE INTO holder VALUES (?,?,?)", certificate, who, stamp(at))
+	return err
+}
+
+// Holders tells who is known to hold a certificate: whoever sent its request, and
+// whoever it was handed to.
+func (s *Store) Holders(ctx context.Context, certificate int64) ([]string, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT r.sender FROM request r JOIN certificate c ON c.request = r.number WHERE c.id = ?1 AND r.sender <> ''
+		UNION SELECT who FROM holder WHERE certificate = ?1 ORDER BY 1`, certificate)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	defer rows.Close()
+	var out []string
+	for rows.Next() {
+		var who string
+		if err := rows.Scan(&who); err != nil {
+			return nil, err
+		}
+		out = append(out, who)
 	}
 	return out, rows.Err()
 }

@@ -27,7 +27,8 @@ const Version = 1
 const schema = `
 CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT;
 CREATE TABLE authority (
-  id INTEGER PRIMARY KEY, handle TEXT NOT NULL UNIQUE, parent INTEGER REFERENCES authority(id)) STRICT;
+  id INTEGER PRIMARY KEY, handle TEXT NOT NULL UNIQUE, parent INTEGER REFERENCES authority(id),
+  elsewhere INTEGER NOT NULL DEFAULT 0, retired TEXT NOT NULL DEFAULT '') STRICT;
 CREATE TABLE template (sha256 BLOB PRIMARY KEY, name TEXT NOT NULL, source BLOB NOT NULL) STRICT;
 CREATE TABLE request (
   number INTEGER PRIMARY KEY AUTOINCREMENT, sha256 BLOB NOT NULL UNIQUE, der BLOB NOT NULL, title TEXT NOT NULL,
@@ -39,14 +40,23 @@ CREATE TABLE certificate (
   id INTEGER PRIMARY KEY, serial TEXT NOT NULL, authority INTEGER REFERENCES authority(id), issuer INTEGER REFERENCES generation(id), der BLOB NOT NULL,
   title TEXT NOT NULL, subject TEXT NOT NULL, not_after INTEGER NOT NULL,
   key_sha256 BLOB NOT NULL, request INTEGER REFERENCES request(number), template BLOB REFERENCES template(sha256),
-  sheet BLOB NOT NULL) STRICT;
+  sheet BLOB NOT NULL, staged TEXT NOT NULL DEFAULT '', replaced_by INTEGER REFERENCES certificate(id)) STRICT;
 CREATE UNIQUE INDEX certificate_serial ON certificate(serial, authority);
 CREATE INDEX certificate_end ON certificate(not_after);
 CREATE INDEX certificate_request ON certificate(request);
 CREATE INDEX certificate_key ON certificate(key_sha256);
 CREATE TABLE generation (
   id INTEGER PRIMARY KEY, authority INTEGER NOT NULL REFERENCES authority(id), number INTEGER NOT NULL,
-  certificate INTEGER NOT NULL REFERENCES certificate(id), issuer INTEGER REFERENCES generation(id), UNIQUE (authority, number)) STRICT;
+  certificate INTEGER NOT NULL REFERENCES certificate(id), issuer INTEGER REFERENCES generation(id),
+  staged TEXT NOT NULL DEFAULT '', UNIQUE (authority, number)) STRICT;
+CREATE TABLE link (
+  certificate INTEGER PRIMARY KEY REFERENCES certificate(id), by_generation INTEGER NOT NULL REFERENCES generation(id),
+  to_generation INTEGER NOT NULL REFERENCES generation(id)) STRICT;
+CREATE TABLE sent (
+  id INTEGER PRIMARY KEY, handle TEXT NOT NULL, parent TEXT NOT NULL, der BLOB NOT NULL, key_sha256 BLOB NOT NULL, made TEXT NOT NULL,
+  answered TEXT NOT NULL DEFAULT '', staged TEXT NOT NULL DEFAULT '') STRICT;
+CREATE TABLE holder (certificate INTEGER NOT NULL REFERENCES certificate(id), who TEXT NOT NULL, at TEXT NOT NULL, PRIMARY KEY (certificate, who)) STRICT;
+CREATE TABLE carried (id TEXT PRIMARY KEY, at TEXT NOT NULL, what TEXT NOT NULL) STRICT;
 CREATE TABLE name (kind TEXT NOT NULL, value TEXT NOT NULL, certificate INTEGER NOT NULL REFERENCES certificate(id)) STRICT;
 CREATE INDEX name_value ON name(value);
 CREATE TABLE outside (certificate INTEGER NOT NULL REFERENCES certificate(id), position INTEGER NOT NULL, der BLOB NOT NULL, PRIMARY KEY (certificate, position)) STRICT;

@@ -78,7 +78,8 @@ func TestSerialsAreUniqueAndDecisionsFinal(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		return tx.AddAuthority("root", "", id, 0)
+		_, err = tx.AddAuthority(NewAuthority{Handle: "root", Certificate: id})
+		return err
 	}); err != nil {
 		t.Fatal(err)
 	}

@@ -63,6 +63,17 @@ const (
 	AnswerOpen      Code = "answer-chain-open"
 	OlderProfile    Code = "older-protection"
 
+	// About a renewal.
+	LinkCounted       Code = "link-counted"
+	ParentEnding      Code = "parent-ends-soon"
+	NoGain            Code = "renewal-without-gain"
+	Retired           Code = "authority-retired"
+	KeyElsewhere      Code = "key-elsewhere"
+	AnswerOtherName   Code = "answer-for-another-subject"
+	AnswerNoAuthority Code = "answer-not-an-authority"
+	AnswerTooShort    Code = "answer-too-short"
+	RehearsalMade     Code = "made-in-a-rehearsal"
+
 	// About a certificate, a chain or a file.
 	UnknownAnchor     Code = "anchor-unknown"
 	MissingIssuer     Code = "issuer-missing"
@@ -150,6 +161,16 @@ var registry = []Rule{
 	{SenderNotListed, Stop, "Whoever sent the request may not submit under this template.", "The template lists its requesters.", "ask who really sent it, use another template, or add the requester to the template"},
 	{ReceiverDemand, Stop, "The receiver demands something that the certificate will not have.", "It would raise an alarm there, or refuse the file, after everything else is done.", "sign by a template that has it, or for another receiver"},
 	{OlderProfile, Warn, "The file is protected by triple DES and SHA-1.", "Whoever gets hold of it can try passwords quickly; some software no longer opens it.", "use it only for devices that take nothing newer, and delete it after the import"},
+
+	{LinkCounted, Warn, "Some clients will count the link certificate against the path length.", "RFC 5280 section 4.2.1.9 leaves self-issued certificates out of the count; some libraries, among them Go's, do not.", "bring the new root to those clients before the servers change, or renew with the same key"},
+	{ParentEnding, Stop, "The authority above is itself about to end.", "Whatever is renewed under it now is short from its first day.", "renew the authority above first"},
+	{NoGain, Stop, "The renewal would not last longer than what there is.", "It would cost an act and win nothing.", "choose a longer life, or renew the authority above first"},
+	{Retired, Bar, "The authority is retired.", "It goes on with revocation only.", "sign by the authority that took its place"},
+	{KeyElsewhere, Bar, "The key of this authority is not in this estate.", "Only whoever holds the key can sign.", "carry the request to where the key is: ironseal authority apply, or ironseal courier pack"},
+	{AnswerOtherName, Bar, "The returned certificate is for another subject.", "Chains are built by name; nothing that the authority signs would be accepted.", "ask for the answer to the request that was sent"},
+	{AnswerNoAuthority, Bar, "The returned certificate cannot serve as the authority's.", "Clients refuse everything below it (RFC 5280 section 6.1.4 k to n).", "ask for a certificate by a template for authorities, with room below"},
+	{AnswerTooShort, Stop, "The returned certificate ends too early.", "Everything below it would be short from its first day.", "ask for a longer life"},
+	{RehearsalMade, Bar, "The certificate was made in a rehearsal.", "Rehearsals have throwaway keys; nothing from there may reach a real estate.", "do the act in the real estate"},
 
 	{UnknownAnchor, Bar, "The chain ends at a root that is not trusted.", "The root was not among the anchors given.", "install that root at the client, or give it: --anchor FILE"},
 	{MissingIssuer, Bar, "An issuer in the middle is missing.", "The server must send every certificate between its own and the root; most clients fetch none.", "add the missing authority's certificate to the chain file"},

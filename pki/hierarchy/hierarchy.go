@@ -25,18 +25,37 @@ type Generation struct {
 	Certificate *cert.Certificate
 	Issuer      *Generation // the generation above that signed it; nil for a root
 	Authority   *Authority
+	Staged      time.Time // the switch day from which it signs; zero where it does already
 }
 
 // Label names the generation on sheets: "services (g1)".
 func (g *Generation) Label() string { return fmt.Sprintf("%s (g%d)", g.Authority.Handle, g.Number) }
 
-// Line returns the generation and every one above it, up to the root.
+// Name names the generation where one word is needed: "services.g1".
+func (g *Generation) Name() string { return fmt.Sprintf("%s.g%d", g.Authority.Handle, g.Number) }
+
+// Line returns the generation and every one above it, up to the root. Where an
+// authority above was renewed with the same key, its newest certificate of that
+// key stands in the line: it serves the same chains, and lasts longer.
 func (g *Generation) Line() []*Generation {
 	var out []*Generation
-	for ; g != nil; g = g.Issuer {
+	for ; g != nil; g = g.above() {
 		out = append(out, g)
 	}
 	return out
+}
+
+func (g *Generation) above() *Generation {
+	if g.Issuer == nil {
+		return nil
+	}
+	best := g.Issuer
+	for _, o := range g.Issuer.Authority.Generations {
+		if o.Staged.IsZero() && key.Same(o.Certificate.Key, best.Certificate.Key) && o.Certificate.NotAfter.After(best.Certificate.NotAfter) {
+			best = o
+		}
+	}
+	return best
 }
 
 // IsRoot reports whether nothing stands above the generation.
@@ -47,15 +66,39 @@ type Authority struct {
 	Handle      string
 	Parent      *Authority
 	Generations []*Generation
+	Links       []Link
+	Elsewhere   bool      // its key is in another estate, or an outside authority's
+	Retired     time.Time // since when it no longer signs; zero while it does
 }
 
-// Current is the newest generation; nil when there is none.
-func (a *Authority) Current() *Generation {
-	if len(a.Generations) == 0 {
-		return nil
-	}
-	return a.Generations[len(a.Generations)-1]
+// Link is a certificate by which one root of an authority vouches for another,
+// so that a client which holds only By accepts what stands below To.
+type Link struct {
+	Certificate *cert.Certificate
+	By, To      *Generation
 }
+
+// Current is the newest generation that signs already; nil when there is none.
+func (a *Authority) Current() *Generation {
+	for i := len(a.Generations) - 1; i >= 0; i-- {
+		if a.Generations[i].Staged.IsZero() {
+			return a.Generations[i]
+		}
+	}
+	return nil
+}
+
+// Prepared is the generation that waits for its switch day; nil when none does.
+func (a *Authority) Prepared() *Generation {
+	if n := len(a.Generations); n > 0 && !a.Generations[n-1].Staged.IsZero() {
+		return a.Generations[n-1]
+	}
+	return nil
+}
+
+// Signs reports whether the authority can sign here: it has a generation, its
+// key is in this estate, and it is not retired.
+func (a *Authority) Signs() bool { return a.Current() != nil && !a.Elsewhere && a.Retired.IsZero() }
 
 // Hierarchy is all authorities of an estate, parents before children.
 type Hierarchy []*Authority
@@ -97,6 +140,29 @@ func (h Hierarchy) Children(a *Authority) []*Authority {
 		}
 	}
 	return out
+}
+
+// Below returns the authorities anywhere below a, parents before children.
+func (h Hierarchy) Below(a *Authority) []*Authority {
+	var out []*Authority
+	for _, c := range h {
+		for p := c.Parent; p != nil; p = p.Parent {
+			if p == a {
+				out = append(out, c)
+				break
+			}
+		}
+	}
+	return out
+}
+
+// Depth is how many levels of authorities stand below a.
+func (h Hierarchy) Depth(a *Authority) int {
+	deepest := 0
+	for _, c := range h.Children(a) {
+		deepest = max(deepest, 1+h.Depth(c))
+	}
+	return deepest
 }
 
 // SubjectTaken returns the authority other than except that has this subject.

@@ -49,6 +49,7 @@ type Amendments struct {
 type Input struct {
 	Request  *request.Request // nil for an authority whose key is yet to be made
 	KeyKind  key.Kind         // the kind of that key
+	SameKey  *key.Public      // the key of an authority that is renewed with it, before its request is made
 	Subject  dn.Name          // the subject of that authority
 	Handle   string           // the handle of the authority that is made; "" for end entities
 	Template template.Template
@@ -154,6 +155,12 @@ func (p *planner) issuer() {
 			t.Name, a.Authority.Handle, strings.Join(t.Issuers, ", ")).
 			WithRemedy("sign by another authority with --by, or write issuers = [%s\"%s\"] in templates/%s.toml", quoteAll(t.Issuers), a.Authority.Handle, t.Name))
 	}
+	switch {
+	case !a.Authority.Retired.IsZero():
+		p.find(finding.Retired, "%s was retired on %s.", a.Authority.Handle, a.Authority.Retired.Format("2006-01-02"))
+	case a.Authority.Elsewhere:
+		p.find(finding.KeyElsewhere, "The key of %s is not in this estate.", a.Authority.Handle)
+	}
 	c := a.Certificate
 	if !c.IsAuthority() || c.HasUsage && c.Usage&ext.KeyCertSign == 0 {
 		p.find(finding.IssuerNotUsable, "The certificate of %s does not allow it to sign certificates.", a.Label())
@@ -181,6 +188,9 @@ func (p *planner) key() key.Kind {
 		if in.SeenAs != "" {
 			p.find(finding.KeyReused, "The key was seen before, for %s.", in.SeenAs)
 		}
+	} else if in.SameKey != nil {
+		kind, bits = in.SameKey.Kind, in.SameKey.Bits
+		p.row("key", "", in.SameKey.Words()+", the same as before", "")
 	} else {
 		p.row("key", "", words, "")
 		fmt.Sscanf(string(kind), "rsa-%d", &bits)

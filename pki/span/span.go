@@ -112,6 +112,42 @@ func (s Span) After(t time.Time) time.Time {
 	return moved.AddDate(0, 0, s.Days+s.Hours/24).Add(time.Duration(s.Hours%24) * time.Hour)
 }
 
+// LastDay returns the last UTC day (its midnight) on which a span may begin at
+// any moment and still ends by end. Days are tried around a first guess, since
+// months differ in length and a calendar span has no exact inverse.
+func (s Span) LastDay(end time.Time) time.Time {
+	end = end.UTC()
+	fits := func(day time.Time) bool { return !s.After(day.Add(24*time.Hour - time.Second)).After(end) }
+	day := end.AddDate(-s.Years, -s.Months, -s.Days-s.Hours/24).Truncate(24 * time.Hour)
+	for range most { // the guess is off by days; the bound is for spans beyond the calendar
+		switch {
+		case fits(day.AddDate(0, 0, 1)):
+			day = day.AddDate(0, 0, 1)
+		case !fits(day):
+			day = day.AddDate(0, 0, -1)
+		default:
+			return day
+		}
+	}
+	return day
+}
+
+// Between is the calendar span from one moment to another as people would have
+// asked for it: whole years or months where that fits to within slack, else days.
+func Between(from, to time.Time, slack time.Duration) Span {
+	from, to = from.UTC(), to.UTC()
+	months := (to.Year()-from.Year())*12 + int(to.Month()) - int(from.Month())
+	for _, n := range []int{months, months + 1, months - 1} {
+		if n <= 0 {
+			continue
+		}
+		if d := (Span{Months: n}).After(from).Sub(to); d.Abs() <= slack {
+			return Span{Years: n / 12, Months: n % 12}
+		}
+	}
+	return Span{Days: max(1, int(to.Sub(from).Hours()+12)/24)}
+}
+
 func daysIn(y int, m time.Month) int { return time.Date(y, m+1, 0, 0, 0, 0, 0, time.UTC).Day() }
 
 // Longer reports whether s lasts longer than o when both begin at t.

@@ -1,0 +1,332 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"time"
+
+	"ironseal/pki/cert"
+	"ironseal/pki/hierarchy"
+)
+
+// NewAuthority is what is recorded with a new authority.
+type NewAuthority struct {
+	Handle      string
+	Parent      string // "" for a root
+	Elsewhere   bool   // its key is not in this estate
+	Certificate int64
+	Issuer      int64 // generation id; 0 for a root
+}
+
+// AddAuthority records a new authority with its first generation, whose
+// identifier it returns.
+func (t *Tx) AddAuthority(n NewAuthority) (generation int64, err error) {
+	var parentID any
+	if n.Parent != "" {
+		if parentID, err = t.authorityID(n.Parent); err != nil {
+			return 0, err
+		}
+	}
+	res, err := t.tx.ExecContext(t.ctx, "INSERT INTO authority (handle, parent, elsewhere) VALUES (?,?,?)", n.Handle, parentID, n.Elsewhere)
+	if err != nil {
+		return 0, fmt.Errorf("authority %s: another ironseal made one of this name meanwhile: %w", n.Handle, err)
+	}
+	id, err := res.LastInsertId()
+	if err != nil {
+		return 0, err
+	}
+	return t.insertGeneration(id, 1, n.Certificate, n.Issuer, time.Time{})
+}
+
+func (t *Tx) authorityID(handle string) (id int64, err error) {
+	err = t.tx.QueryRowContext(t.ctx, "SELECT id FROM authority WHERE handle = ?", handle).Scan(&id)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, fmt.Errorf("authority %s: %w", handle, ErrNone)
+	}
+	return id, err
+}
+
+func (t *Tx) insertGeneration(authority int64, number int, certificate, issuer int64, staged time.Time) (int64, error) {
+	res, err := t.tx.ExecContext(t.ctx, "INSERT INTO generation (authority, number, certificate, issuer, staged) VALUES (?,?,?,?,?)", authority, number, certificate, orNull(issuer), staging(staged))
+	if err != nil {
+		return 0, err
+	}
+	return res.LastInsertId()
+}
+
+// AddGeneration records the next generation of an authority. newest is the
+// number of the one that it was planned after. parent is the authority above
+// from now on, "" for a root; staged is the switch day, zero to sign at once.
+func (t *Tx) AddGeneration(handle, parent string, newest int, certificate, issuer int64, staged time.Time) (int64, error) {
+	id, err := t.authorityID(handle)
+	if err != nil {
+		return 0, err
+	}
+	var have int
+	if err := t.tx.QueryRowContext(t.ctx, "SELECT coalesce(max(number),0) FROM generation WHERE authority = ?", id).Scan(&have); err != nil {
+		return 0, err
+	}
+	if have != newest {
+		return 0, fmt.Errorf("authority %s was renewed meanwhile: g%d is the newest", handle, have)
+	}
+	var parentID any
+	if parent != "" {
+		if parentID, err = t.authorityID(parent); err != nil {
+			return 0, err
+		}
+	}
+	if _, err := t.tx.ExecContext(t.ctx, "UPDATE authority SET parent = ? WHERE id = ?", parentID, id); err != nil {
+		return 0, err
+	}
+	return t.insertGeneration(id, newest+1, certificate, issuer, staged)
+}
+
+// AddLink records a link certificate.
+func (t *Tx) AddLink(certificate, by, to int64) error {
+	_, err := t.tx.ExecContext(t.ctx, "INSERT INTO link VALUES (?,?,?)", certificate, by, to)
+	return err
+}
+
+// Unstage lets a prepared generation, and what it signed already, serve from now on.
+func (t *Tx) Unstage(g *hierarchy.Generation) error {
+	id, err := t.AnyGenerationID(g)
+	if err != nil {
+		return err
+	}
+	if _, err := t.tx.ExecContext(t.ctx, "UPDATE certificate SET staged = '' WHERE issuer = ?", id); err != nil {
+		return err
+	}
+	_, err = t.tx.ExecContext(t.ctx, "UPDATE generation SET staged = '' WHERE id = ?", id)
+	return err
+}
+
+// Stage puts a generation back behind its switch day.
+func (t *Tx) Stage(g *hierarchy.Generation, day time.Time) error {
+	id, err := t.AnyGenerationID(g)
+	if err != nil {
+		return err
+	}
+	_, err = t.tx.ExecContext(t.ctx, "UPDATE generation SET staged = ? WHERE id = ?", stamp(day), id)
+	return err
+}
+
+// Retire records that an authority no longer signs.
+func (t *Tx) Retire(handle string, at time.Time) error {
+	id, err := t.authorityID(handle)
+	if err != nil {
+		return err
+	}
+	_, err = t.tx.ExecContext(t.ctx, "UPDATE authority SET retired = ? WHERE id = ?", stamp(at), id)
+	return err
+}
+
+// AnyGenerationID finds the record of a generation, whatever its state.
+func (t *Tx) AnyGenerationID(g *hierarchy.Generation) (id int64, err error) {
+	err = t.tx.QueryRowContext(t.ctx, "SELECT g.id FROM generation g JOIN authority a ON a.id = g.authority WHERE a.handle = ? AND g.number = ?", g.Authority.Handle, g.Number).Scan(&id)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, fmt.Errorf("authority %s: %w", g.Label(), ErrNone)
+	}
+	return id, err
+}
+
+// GenerationID finds the record of a generation, and checks that it may still
+// sign: it is the newest of its authority but for those that wait for their
+// switch day, or waits itself, and the authority is not retired.
+func (t *Tx) GenerationID(g *hierarchy.Generation) (int64, error) {
+	id, err := t.AnyGenerationID(g)
+	if err != nil {
+		return 0, err
+	}
+	var newest int
+	var staged, retired string
+	err = t.tx.QueryRowContext(t.ctx, `SELECT (SELECT coalesce(max(number),0) FROM generation WHERE authority = a.id AND staged = ''), g.staged, a.retired FROM generation g
+		JOIN authority a ON a.id = g.authority WHERE g.id = ?`, id).Scan(&newest, &staged, &retired)
+	switch {
+	case err != nil:
+		return 0, err
+	case retired != "":
+		return 0, fmt.Errorf("%s was retired meanwhile", g.Label())
+	case newest != g.Number && staged == "":
+		return 0, fmt.Errorf("%s was renewed meanwhile: g%d is current", g.Label(), newest)
+	}
+	return id, nil
+}
+
+// Hierarchy loads all authorities, parents before children.
+func (s *Store) Hierarchy(ctx context.Context) (hierarchy.Hierarchy, error) {
+	l := loading{byID: map[int64]*hierarchy.Authority{}, generations: map[int64]*hierarchy.Generation{}, parent: map[*hierarchy.Authority]int64{}, issuer: map[*hierarchy.Generation]int64{}}
+	rows, err := s.db.QueryContext(ctx, `SELECT a.id, a.handle, coalesce(a.parent,0), a.elsewhere, a.retired, g.id, g.number, coalesce(g.issuer,0), g.staged, c.der
+		FROM authority a JOIN generation g ON g.authority = a.id JOIN certificate c ON c.id = g.certificate ORDER BY a.id, g.number`)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		if err := l.row(rows); err != nil {
+			return nil, err
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	out := l.joined()
+	return out, s.links(ctx, l)
+}
+
+// loading is a hierarchy while it is being read.
+type loading struct {
+	order       []*hierarchy.Authority
+	byID        map[int64]*hierarchy.Authority
+	generations map[int64]*hierarchy.Generation
+	parent      map[*hierarchy.Authority]int64
+	issuer      map[*hierarchy.Generation]int64
+}
+
+func (l *loading) row(rows scanner) error {
+	var aID, parent, gID, issuer int64
+	var number int
+	var handle, retired, staged string
+	var elsewhere bool
+	var der []byte
+	if err := rows.Scan(&aID, &handle, &parent, &elsewhere, &retired, &gID, &number, &issuer, &staged, &der); err != nil {
+		return err
+	}
+	a := l.byID[aID]
+	if a == nil {
+		a = &hierarchy.Authority{Handle: handle, Elsewhere: elsewhere, Retired: unstamp(retired)}
+		l.byID[aID], l.parent[a] = a, parent
+		l.order = append(l.order, a)
+	}
+	c, err := cert.Read(der)
+	if err != nil {
+		return fmt.Errorf("authority %s: its certificate on record does not read: %w", handle, err)
+	}
+	g := &hierarchy.Generation{Number: number, Certificate: c, Authority: a, Staged: unstamp(staged)}
+	l.generations[gID], l.issuer[g] = g, issuer
+	a.Generations = append(a.Generations, g)
+	return nil
+}
+
+// joined connects children with parents, and puts parents first.
+func (l *loading) joined() hierarchy.Hierarchy {
+	for a, id := range l.parent {
+		a.Parent = l.byID[id]
+	}
+	for g, id := range l.issuer {
+		g.Issuer = l.generations[id]
+	}
+	var out hierarchy.Hierarchy
+	placed := map[*hierarchy.Authority]bool{}
+	for range l.order {
+		for _, a := range l.order {
+			if !placed[a] && (a.Parent == nil || placed[a.Parent]) {
+				placed[a] = true
+				out = append(out, a)
+			}
+		}
+		if len(out) == len(l.order) {
+			break
+		}
+	}
+	return out
+}
+
+func (s *Store) links(ctx context.Context, l loading) error {
+	rows, err := s.db.QueryContext(ctx, "SELECT c.der, l.by_generation, l.to_generation FROM link l JOIN certificate c ON c.id = l.certificate ORDER BY l.certificate")
+	if err != nil {
+		return s.explain(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var der []byte
+		var by, to int64
+		if err := rows.Scan(&der, &by, &to); err != nil {
+			return err
+		}
+		c, err := cert.Read(der)
+		if err != nil {
+			return fmt.Errorf("a link certificate on record does not read: %w", err)
+		}
+		if g := l.generations[by]; g != nil && l.generations[to] != nil {
+			g.Authority.Links = append(g.Authority.Links, hierarchy.Link{Certificate: c, By: g, To: l.generations[to]})
+		}
+	}
+	return rows.Err()
+}
+
+// LastOf is when the last certificate that an authority issued ends, links and
+// its own certificates left out; zero when it issued none.
+func (s *Store) LastOf(ctx context.Context, handle string) (time.Time, error) {
+	var end sql.NullInt64
+	err := s.db.QueryRowContext(ctx, `SELECT max(c.not_after) FROM certificate c JOIN authority a ON a.id = c.authority
+		WHERE a.handle = ? AND c.id NOT IN (SELECT certificate FROM link)`, handle).Scan(&end)
+	if err != nil || !end.Valid {
+		return time.Time{}, err
+	}
+	return time.Unix(end.Int64, 0).UTC(), nil
+}
+
+// Application is a request of one of our authorities to a parent elsewhere.
+type Application struct {
+	ID       int64
+	Handle   string
+	Parent   string // what the parent is called here
+	DER      []byte
+	Made     time.Time
+	Answered time.Time // zero while it is sent
+	Staged   time.Time // the switch day that it is for; zero for none
+}
+
+// AddApplication records a request that is sent.
+func (t *Tx) AddApplication(a Application, key [32]byte) error {
+	_, err := t.tx.ExecContext(t.ctx, "INSERT INTO sent (handle, parent, der, key_sha256, made, staged) VALUES (?,?,?,?,?,?)", a.Handle, a.Parent, a.DER, key[:], stamp(a.Made), staging(a.Staged))
+	return err
+}
+
+// Answer records that an application was answered; it must still be open.
+func (t *Tx) Answer(id int64, at time.Time) error {
+	res, err := t.tx.ExecContext(t.ctx, "UPDATE sent SET answered = ? WHERE id = ? AND answered = ''", stamp(at), id)
+	if err != nil {
+		return err
+	}
+	if n, err := res.RowsAffected(); err != nil || n != 1 {
+		return errors.Join(err, errors.New("the application was answered meanwhile"))
+	}
+	return nil
+}
+
+// Applications lists the requests that are sent and not answered, oldest first.
+func (s *Store) Applications(ctx context.Context) ([]Application, error) {
+	rows, err := s.db.QueryContext(ctx, "SELECT id, handle, parent, der, made, answered, staged FROM sent WHERE answered = '' ORDER BY id")
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	defer rows.Close()
+	var out []Application
+	for rows.Next() {
+		var a Application
+		var made, answered, staged string
+		if err := rows.Scan(&a.ID, &a.Handle, &a.Parent, &a.DER, &made, &answered, &staged); err != nil {
+			return nil, err
+		}
+		a.Made, a.Answered, a.Staged = unstamp(made), unstamp(answered), unstamp(staged)
+		out = append(out, a)
+	}
+	return out, rows.Err()
+}
+
+// Carry records that a courier's folder was taken in; it fails when it was before.
+func (t *Tx) Carry(id, what string, at time.Time) error {
+	var when string
+	err := t.tx.QueryRowContext(t.ctx, "SELECT at FROM carried WHERE id = ?", id).Scan(&when)
+	if err == nil {
+		return fmt.Errorf("this folder was taken in already, on %s", unstamp(when).Format("2006-01-02 15:04 UTC"))
+	}
+	if !errors.Is(err, sql.ErrNoRows) {
+		return err
+	}
+	_, err = t.tx.ExecContext(t.ctx, "INSERT INTO carried VALUES (?,?,?)", id, stamp(at), what)
+	return err
+}

@@ -1,0 +1,294 @@
+// Package renewal tells when authorities must be renewed, in which order, and
+// what that takes.
+//
+// An authority should be renewed long before it ends: from the day on which what
+// it grants would outlive it, every grant is shorter than the one before, and
+// nobody is told. That day is computed here for every authority and template,
+// exactly, by the calendar.
+//
+// A renewal changes nothing below it. The level below goes on under the old
+// certificate until it is renewed itself, so the acts of a schedule come in
+// order, the root first. Forecast simulates them over as many years as are asked
+// for; Links makes the certificates by which the old root vouches for the new one
+// and the reverse, so that clients go on trusting through the change.
+package renewal
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"ironseal/pki/cert"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/span"
+	"ironseal/pki/template"
+)
+
+// Question is what a forecast is made from.
+type Question struct {
+	Hierarchy hierarchy.Hierarchy
+	Templates []template.Template
+	Now       time.Time
+	Horizon   span.Span // how far the schedule is simulated; zero for the next acts only
+	Only      string    // a template's name, to leave the others out of the rows; "" for all
+}
+
+// Row is what one authority grants by one template.
+type Row struct {
+	Authority string    `json:"authority"`
+	Template  string    `json:"template"`
+	Full      span.Span `json:"full"`      // what it should grant
+	Until     time.Time `json:"until"`     // where a life granted today would end
+	Short     string    `json:"short"`     // by how much that is too short; "" when it is full
+	LastFull  time.Time `json:"last_full"` // the last day on which the full life is granted
+	CutBy     string    `json:"cut_by"`    // whose end shortens it, now or first
+
+}
+
+// Act is one renewal of the schedule.
+type Act struct {
+	Day     time.Time `json:"day"`
+	Handle  string    `json:"authority"`
+	Number  int       `json:"generation"`
+	Until   time.Time `json:"until"` // where the renewed authority will end
+	Why     string    `json:"why"`
+	Overdue bool      `json:"overdue"` // the day has passed
+}
+
+// Bar is one generation, on record or scheduled, for a picture.
+type Bar struct {
+	Handle    string    `json:"authority"`
+	Level     int       `json:"level"` // 0 for a root
+	Number    int       `json:"generation"`
+	From      time.Time `json:"from"`
+	Until     time.Time `json:"until"`
+	ShrinksAt time.Time `json:"shrinks_at"` // from when grants fall short; zero when it grants nothing
+	Scheduled bool      `json:"scheduled"`  // not on record yet
+}
+
+// Report is a forecast.
+type Report struct {
+	Now    time.Time `json:"now"`
+	Rows   []Row     `json:"grants"`
+	Acts   []Act     `json:"acts"`
+	Bars   []Bar     `json:"generations"`
+	Hollow []string  `json:"never_full,omitempty"` // authorities that live less than what they grant
+}
+
+// mostActs bounds a schedule; an authority that lives a day and a horizon of
+// centuries would otherwise never end.
+const mostActs = 20_000
+
+// Forecast computes what every authority grants, and when it must be renewed.
+func Forecast(q Question) Report {
+	q.Now = q.Now.UTC().Truncate(time.Second)
+	s := simulation{q: q, state: map[*hierarchy.Authority]*state{}}
+	out := Report{Now: q.Now}
+	for _, a := range q.Hierarchy {
+		g := a.Current()
+		if g == nil {
+			continue
+		}
+		s.add(a, g)
+		if !a.Retired.IsZero() || q.Now.After(g.Certificate.NotAfter) && a.Elsewhere {
+			continue
+		}
+		for _, t := range q.Templates {
+			if t.SignedBy(a.Handle, g.IsRoot()) && t.Makes != template.Root && (q.Only == "" || q.Only == t.Name) {
+				out.Rows = append(out.Rows, rowOf(g, t, q.Now))
+			}
+		}
+	}
+	for _, a := range q.Hierarchy {
+		for _, g := range a.Generations {
+			if g.Staged.IsZero() {
+				out.Bars = append(out.Bars, s.barOf(a, g))
+			}
+		}
+	}
+	s.run(&out)
+	slices.SortStableFunc(out.Bars, func(a, b Bar) int {
+		return slices.IndexFunc(q.Hierarchy, func(x *hierarchy.Authority) bool { return x.Handle == a.Handle }) -
+			slices.IndexFunc(q.Hierarchy, func(x *hierarchy.Authority) bool { return x.Handle == b.Handle })
+	})
+	return out
+}
+
+func rowOf(g *hierarchy.Generation, t template.Template, now time.Time) Row {
+	line := g.Line()
+	grant := hierarchy.Life(line, now, 0, t.Lifetime)
+	r := Row{Authority: g.Authority.Handle, Template: t.Name, Full: t.Lifetime, Until: grant.NotAfter}
+	end, by := EndOf(line)
+	r.LastFull, r.CutBy = t.Lifetime.LastDay(end), by.Name()
+	if grant.CutBy != nil {
+		r.Short = span.Length(grant.NotAfter, grant.Full)
+	}
+	if !grant.NotAfter.After(now) {
+		r.Short = "nothing left"
+	}
+	return r
+}
+
+// EndOf is when the first certificate of a line ends, and which one.
+func EndOf(line []*hierarchy.Generation) (time.Time, *hierarchy.Generation) {
+	best := line[0]
+	for _, g := range line[1:] {
+		if g.Certificate.NotAfter.Before(best.Certificate.NotAfter) {
+			best = g
+		}
+	}
+	return best.Certificate.NotAfter, best
+}
+
+// LifeOf is the lifetime that a certificate was given, in calendar parts.
+func LifeOf(c *cert.Certificate) span.Span {
+	return span.Between(c.NotBefore, c.NotAfter, 49*time.Hour)
+}
+
+// state is what a simulation knows of one authority.
+type state struct {
+	a      *hierarchy.Authority
+	parent *state
+	level  int
+	life   span.Span   // what a renewal gives
+	lives  []span.Span // what it grants to end entities
+	number int
+	end    time.Time // its own
+	due    time.Time // the last day on which all grants are full
+	hollow bool
+}
+
+// reach is the end of the line of which the state is the lowest.
+func (st *state) reach() time.Time {
+	end := st.end
+	for p := st.parent; p != nil; p = p.parent {
+		if p.end.Before(end) {
+			end = p.end
+		}
+	}
+	return end
+}
+
+type simulation struct {
+	q     Question
+	state map[*hierarchy.Authority]*state
+	order []*state
+}
+
+func (s *simulation) add(a *hierarchy.Authority, g *hierarchy.Generation) {
+	st := &state{a: a, parent: s.state[a.Parent], number: len(a.Generations), end: g.Certificate.NotAfter, life: LifeOf(g.Certificate)}
+	if st.parent != nil {
+		st.level = st.parent.level + 1
+		// The certificate above may be an older one than the current.
+		if end, _ := EndOf(g.Line()); end.Before(st.end) {
+			st.end = end
+		}
+	}
+	for _, t := range s.q.Templates {
+		if !t.IsAuthority() && t.SignedBy(a.Handle, g.IsRoot()) {
+			st.lives = append(st.lives, t.Lifetime)
+		}
+	}
+	st.due = st.lastFull()
+	s.state[a] = st
+	if a.Retired.IsZero() {
+		s.order = append(s.order, st)
+	}
+}
+
+// lastFull is the last day on which everything that is granted is granted in
+// full; for an authority that grants nothing to end entities, its last whole day.
+func (st *state) lastFull() time.Time {
+	end := st.reach()
+	due := span.Days(0).LastDay(end)
+	for _, l := range st.lives {
+		if d := l.LastDay(end); d.Before(due) {
+			due = d
+		}
+	}
+	return due
+}
+
+func (s *simulation) barOf(a *hierarchy.Authority, g *hierarchy.Generation) Bar {
+	b := Bar{Handle: a.Handle, Number: g.Number, From: g.Certificate.NotBefore, Until: g.Certificate.NotAfter}
+	if st := s.state[a]; st != nil {
+		b.Level = st.level
+	}
+	end, _ := EndOf(g.Line())
+	for _, t := range s.q.Templates {
+		if t.Makes == template.Root || !t.SignedBy(a.Handle, g.IsRoot()) {
+			continue
+		}
+		if d := t.Lifetime.LastDay(end).AddDate(0, 0, 1); b.ShrinksAt.IsZero() || d.Before(b.ShrinksAt) {
+			b.ShrinksAt = d
+		}
+	}
+	return b
+}
+
+// run plays the schedule: whoever is due first is renewed, after whatever above
+// it could not grant the full life any more.
+func (s *simulation) run(out *Report) {
+	until := s.q.Now
+	once := s.q.Horizon.IsZero()
+	if !once {
+		until = s.q.Horizon.After(s.q.Now)
+	}
+	renewed := map[*state]bool{}
+	for len(out.Acts) < mostActs {
+		var next *state
+		for _, st := range s.order {
+			if !st.hollow && !(once && renewed[st]) && (next == nil || st.due.Before(next.due)) {
+				next = st
+			}
+		}
+		if next == nil || !once && next.due.After(until) {
+			break
+		}
+		day := next.due
+		overdue := day.Before(s.q.Now.Truncate(24 * time.Hour))
+		if overdue {
+			day = s.q.Now.Truncate(24 * time.Hour)
+		}
+		s.renew(next, day, overdue, out, renewed, "")
+	}
+	for _, st := range s.order {
+		if st.hollow {
+			out.Hollow = append(out.Hollow, st.a.Handle)
+		}
+	}
+}
+
+func (s *simulation) renew(st *state, day time.Time, overdue bool, out *Report, renewed map[*state]bool, why string) {
+	if len(out.Acts) >= mostActs || st.hollow {
+		return
+	}
+	if why == "" {
+		why = fmt.Sprintf("its grants begin to shrink on %s", st.due.AddDate(0, 0, 1).Format("2006-01-02"))
+		if len(st.lives) == 0 {
+			why = fmt.Sprintf("it ends on %s", st.reach().Format("2006-01-02"))
+		}
+	}
+	full := st.life.After(day)
+	if p := st.parent; p != nil && p.reach().Before(full) && p.a.Retired.IsZero() {
+		s.renew(p, day, overdue, out, renewed, fmt.Sprintf("it could not grant %s its %s any more", st.a.Handle, st.life.Words()))
+	}
+	end := full
+	if st.parent != nil && st.parent.reach().Before(end) {
+		end = st.parent.reach()
+	}
+	before := st.due
+	st.number++
+	st.end = end
+	st.due = st.lastFull()
+	renewed[st] = true
+	out.Acts = append(out.Acts, Act{Day: day, Handle: st.a.Handle, Number: st.number, Until: end, Why: why, Overdue: overdue})
+	bar := Bar{Handle: st.a.Handle, Level: st.level, Number: st.number, From: day, Until: end, Scheduled: true}
+	if len(st.lives) > 0 {
+		bar.ShrinksAt = st.due.AddDate(0, 0, 1)
+	}
+	out.Bars = append(out.Bars, bar)
+	if !st.due.After(before) || !st.due.After(day) {
+		st.hollow = true
+	}
+}
