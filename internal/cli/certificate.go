@@ -166,11 +166,11 @@ type exportFlags struct {
 
 func (f *exportFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&f.as, "as", "pem", "pem, der, p7b (PKCS#7) or p7b-pem")
-	c.Flags().StringVar(&f.with, "with", "", "\"issuers\": the intermediates behind the leaf; \"root\": the root as well")
+	c.Flags().StringVar(&f.with, "with", "", "\"issuers\": the intermediates behind the leaf; \"root\": the root as well; \"links\": only link certificates between roots")
 	c.Flags().StringVar(&f.out, "out", "", "the `FILE` or directory to write, or - for standard output")
 	c.Flags().BoolVar(&f.copy, "copy", false, "put the text on the clipboard through the terminal, in place of a file")
 	completeWords(c, "as", "pem", "der", "p7b", "p7b-pem")
-	completeWords(c, "with", estate.WithIssuers, estate.WithRoot)
+	completeWords(c, "with", estate.WithIssuers, estate.WithRoot, estate.WithLinks)
 }
 
 func (s *session) certificateExport() *cobra.Command {
@@ -208,8 +208,8 @@ asking.
 }
 
 func (s *session) export(cmd *cobra.Command, e *estate.Estate, h estate.Held, f exportFlags) error {
-	if f.with != "" && f.with != estate.WithIssuers && f.with != estate.WithRoot {
-		return usage("--with %q: use issuers or root", f.with)
+	if !slices.Contains([]string{estate.Alone, estate.WithIssuers, estate.WithRoot, estate.WithLinks}, f.with) {
+		return usage("--with %q: use issuers, root or links", f.with)
 	}
 	if !slices.Contains([]string{"pem", "der", "p7b", "p7b-pem"}, f.as) {
 		return usage("--as %q: use pem, der, p7b or p7b-pem; a form with the key comes from: ironseal certificate handover", f.as)
@@ -266,6 +266,8 @@ func holds(h estate.Held, with string) string {
 		return h.Title() + ", then its issuers below the root"
 	case estate.WithRoot:
 		return h.Title() + ", then its issuers, then the root"
+	case estate.WithLinks:
+		return h.Title() + ", then the link certificates to it"
 	}
 	return h.Title() + " alone"
 }

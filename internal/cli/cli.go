@@ -37,6 +37,8 @@ const (
 	Usage   = 2
 	Refused = 3 // by findings, or declined at the sheet
 	No      = 4 // the answer is no: not valid, not trusted, journal broken
+
+	Attention = 5 // with --alarm: done, and something needs attention soon
 )
 
 // App is the outside world of the commands.
@@ -179,7 +181,7 @@ Begin with:  ironseal estate create harbour     (or watch: ironseal demo)`,
 	f.StringVar(&s.colour, "color", "auto", "auto, always or never")
 	f.StringVar(&s.asOf, "as-of", "", "look at things as of `TIME` (2030-01-31, or with T12:00:00Z); only where nothing is changed")
 	root.AddCommand(s.estateCommand(), s.authorityCommand(), s.templateCommand(), s.requestCommand(), s.signCommand(),
-		s.certificateCommand(), s.convertCommand(), s.readCommand(), s.verifyCommand(), s.journalCommand(), s.demoCommand(), s.referenceCommand())
+		s.certificateCommand(), s.convertCommand(), s.readCommand(), s.verifyCommand(), s.forecastCommand(), s.dueCommand(), s.journalCommand(), s.demoCommand(), s.referenceCommand())
 	return root
 }
 

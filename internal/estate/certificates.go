@@ -18,6 +18,7 @@ import (
 	"ironseal/pki/cert"
 	"ironseal/pki/handover"
 	"ironseal/pki/hierarchy"
+	"ironseal/pki/key"
 )
 
 // Held is a certificate on record, read, with its state as of now.
@@ -172,8 +173,8 @@ func (e *Estate) Line(ctx context.Context, c Held) ([]*cert.Certificate, error) 
 		g = h.Generation(c.Record.Issuer)
 	}
 	var out []*cert.Certificate
-	for ; g != nil; g = g.Issuer {
-		out = append(out, g.Certificate)
+	for _, i := range lineOf(g) {
+		out = append(out, i.Certificate)
 	}
 	if c.Record.Issuer != "" || c.Record.ID == 0 {
 		return out, nil
@@ -221,6 +222,7 @@ const (
 	Alone       = ""
 	WithIssuers = "issuers" // leaf and intermediates
 	WithRoot    = "root"    // leaf, intermediates and the root
+	WithLinks   = "links"   // leaf and link certificates
 )
 
 // Goods are a certificate with its whole line, and its key where it is given.
@@ -237,7 +239,30 @@ func (e *Estate) Goods(ctx context.Context, c Held, signer crypto.Signer) (hando
 			g.Intermediates = append(g.Intermediates, i)
 		}
 	}
-	return g, nil
+	g.Links, err = e.linksTo(ctx, g)
+	return g, err
+}
+
+// linksTo finds the link certificates that let a client which holds only
+// another root of the same authority accept these goods.
+func (e *Estate) linksTo(ctx context.Context, g handover.Goods) ([]*cert.Certificate, error) {
+	root := g.Root
+	if root == nil && g.Leaf.SelfSigned() {
+		root = g.Leaf
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil || root == nil {
+		return nil, err
+	}
+	var out []*cert.Certificate
+	for _, a := range h {
+		for _, l := range a.Links {
+			if key.Same(l.Certificate.Key, root.Key) && l.Certificate.Subject.Equal(root.Subject) && !e.Now().After(l.Certificate.NotAfter) {
+				out = append(out, l.Certificate)
+			}
+		}
+	}
+	return out, nil
 }
 
 // Export makes the file for one certificate, in one of the forms that hold no key.
@@ -246,7 +271,7 @@ func (e *Estate) Export(ctx context.Context, c Held, as handover.Format, with st
 	if err != nil {
 		return File{}, err
 	}
-	parts := map[string][]string{Alone: {handover.PartLeaf}, WithIssuers: {handover.PartLeaf, handover.PartIntermediates}, WithRoot: {handover.PartLeaf, handover.PartIntermediates, handover.PartRoot}}[with]
+	parts := map[string][]string{Alone: {handover.PartLeaf}, WithIssuers: {handover.PartLeaf, handover.PartIntermediates}, WithRoot: {handover.PartLeaf, handover.PartIntermediates, handover.PartRoot}, WithLinks: {handover.PartLeaf, handover.PartLinks}}[with]
 	suffix := "certificate"
 	if with != Alone {
 		suffix = "with-" + with

@@ -17,7 +17,7 @@ import (
 var order = []string{
 	"pki/finding", "pki/dn", "pki/san", "pki/span", "pki/key", "pki/ext", "pki/cert", "pki/bundle", "pki/request", "pki/template",
 	"pki/hierarchy", "pki/issue", "pki/path", "pki/renewal", "pki/revocation", "pki/handover", "pki/trust", "pki/describe", "pki/specimen",
-	"internal/disk", "internal/store", "internal/custody", "internal/probe", "internal/estate", "internal/serve", "internal/demo", "internal/term", "internal/cli", "cmd/ironseal",
+	"internal/disk", "internal/store", "internal/custody", "internal/probe", "internal/estate", "internal/serve", "internal/demo", "internal/term", "internal/chart", "internal/cli", "cmd/ironseal",
 	"internal/walls", "internal/peers",
 }
 

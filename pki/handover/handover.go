@@ -31,6 +31,7 @@ type Goods struct {
 	Leaf          *cert.Certificate
 	Intermediates []*cert.Certificate // the leaf's issuer first
 	Root          *cert.Certificate   // nil where it is not known
+	Links         []*cert.Certificate // by which another root vouches for this one
 	Key           crypto.Signer       // nil where it is elsewhere
 }
 
@@ -181,6 +182,7 @@ const (
 	PartLeaf          = "leaf"
 	PartIntermediates = "intermediates"
 	PartRoot          = "root"
+	PartLinks         = "links"
 )
 
 // Writing says how goods are written.
@@ -229,6 +231,11 @@ func (g Goods) choose(w Writing) (chosen []*cert.Certificate, signer crypto.Sign
 			chosen = append(chosen, g.Leaf)
 		case p == PartIntermediates:
 			chosen = append(chosen, g.Intermediates...)
+			if !slices.Contains(w.Parts, PartRoot) { // with its root, a chain needs no link
+				chosen = append(chosen, g.Links...)
+			}
+		case p == PartLinks:
+			chosen = append(chosen, g.Links...)
 		case p == PartRoot && g.Root != nil:
 			chosen = append(chosen, g.Root)
 		case p == PartRoot && g.Leaf != nil && g.Leaf.SelfSigned():

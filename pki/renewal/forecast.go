@@ -94,7 +94,7 @@ func Forecast(q Question) Report {
 			continue
 		}
 		for _, t := range q.Templates {
-			if t.SignedBy(a.Handle, g.IsRoot()) && t.Makes != template.Root && (q.Only == "" || q.Only == t.Name) {
+			if Grants(g, t) && (q.Only == "" || q.Only == t.Name) {
 				out.Rows = append(out.Rows, rowOf(g, t, q.Now))
 			}
 		}
@@ -112,6 +112,16 @@ func Forecast(q Question) Report {
 			slices.IndexFunc(q.Hierarchy, func(x *hierarchy.Authority) bool { return x.Handle == b.Handle })
 	})
 	return out
+}
+
+// Grants reports whether a generation can sign by a template at all: the template
+// lists it, and its path length leaves room for what is made.
+func Grants(g *hierarchy.Generation, t template.Template) bool {
+	if t.Makes == template.Root || !t.SignedBy(g.Authority.Handle, g.IsRoot()) {
+		return false
+	}
+	room, _ := hierarchy.PathRoom(g.Line())
+	return !t.IsAuthority() || room != 0
 }
 
 func rowOf(g *hierarchy.Generation, t template.Template, now time.Time) Row {
@@ -152,6 +162,7 @@ type state struct {
 	level  int
 	life   span.Span   // what a renewal gives
 	lives  []span.Span // what it grants to end entities
+	all    []span.Span // and to authorities
 	number int
 	end    time.Time // its own
 	due    time.Time // the last day on which all grants are full
@@ -185,23 +196,27 @@ func (s *simulation) add(a *hierarchy.Authority, g *hierarchy.Generation) {
 		}
 	}
 	for _, t := range s.q.Templates {
-		if !t.IsAuthority() && t.SignedBy(a.Handle, g.IsRoot()) {
+		if !Grants(g, t) {
+			continue
+		}
+		st.all = append(st.all, t.Lifetime)
+		if !t.IsAuthority() {
 			st.lives = append(st.lives, t.Lifetime)
 		}
 	}
-	st.due = st.lastFull()
+	st.due = st.lastFull(st.lives)
 	s.state[a] = st
 	if a.Retired.IsZero() {
 		s.order = append(s.order, st)
 	}
 }
 
-// lastFull is the last day on which everything that is granted is granted in
-// full; for an authority that grants nothing to end entities, its last whole day.
-func (st *state) lastFull() time.Time {
+// lastFull is the last day on which all of the lives are granted in full; without
+// any, the last whole day.
+func (st *state) lastFull(lives []span.Span) time.Time {
 	end := st.reach()
 	due := span.Days(0).LastDay(end)
-	for _, l := range st.lives {
+	for _, l := range lives {
 		if d := l.LastDay(end); d.Before(due) {
 			due = d
 		}
@@ -216,7 +231,7 @@ func (s *simulation) barOf(a *hierarchy.Authority, g *hierarchy.Generation) Bar 
 	}
 	end, _ := EndOf(g.Line())
 	for _, t := range s.q.Templates {
-		if t.Makes == template.Root || !t.SignedBy(a.Handle, g.IsRoot()) {
+		if !Grants(g, t) {
 			continue
 		}
 		if d := t.Lifetime.LastDay(end).AddDate(0, 0, 1); b.ShrinksAt.IsZero() || d.Before(b.ShrinksAt) {
@@ -280,12 +295,12 @@ func (s *simulation) renew(st *state, day time.Time, overdue bool, out *Report, 
 	before := st.due
 	st.number++
 	st.end = end
-	st.due = st.lastFull()
+	st.due = st.lastFull(st.lives)
 	renewed[st] = true
 	out.Acts = append(out.Acts, Act{Day: day, Handle: st.a.Handle, Number: st.number, Until: end, Why: why, Overdue: overdue})
 	bar := Bar{Handle: st.a.Handle, Level: st.level, Number: st.number, From: day, Until: end, Scheduled: true}
-	if len(st.lives) > 0 {
-		bar.ShrinksAt = st.due.AddDate(0, 0, 1)
+	if len(st.all) > 0 {
+		bar.ShrinksAt = st.lastFull(st.all).AddDate(0, 0, 1)
 	}
 	out.Bars = append(out.Bars, bar)
 	if !st.due.After(before) || !st.due.After(day) {

@@ -96,7 +96,7 @@ func Levels(h hierarchy.Hierarchy, templates []template.Template, g *hierarchy.G
 			continue
 		}
 		for _, t := range templates {
-			if t.Makes == template.Root || !t.SignedBy(a.Handle, cur.IsRoot()) {
+			if !Grants(cur, t) {
 				continue
 			}
 			full := t.Lifetime.After(now)

@@ -1,0 +1,159 @@
+package cli
+
+import (
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ironseal/internal/chart"
+	"ironseal/internal/estate"
+	"ironseal/internal/term"
+	"ironseal/pki/span"
+)
+
+func (s *session) forecastCommand() *cobra.Command {
+	var horizon, only, plot string
+	c := reading(&cobra.Command{
+		Use:   "forecast",
+		Short: "What each authority can still grant, and what must be renewed when",
+		Long: `For every authority and template: what it should grant, what it can grant today,
+and the last day on which it still grants the full lifetime. Then the renewals in
+order, the root first, each with the day by which it should be done.
+
+With --horizon the whole schedule is played that far into the future.`,
+		Example: `  ironseal forecast
+  ironseal forecast --horizon 15y
+  ironseal forecast --template web-server --as-of 2034-01-01
+  ironseal forecast --horizon 15y --plot ../lifetimes.svg`,
+		Args: exactly(0, "no argument"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			var ahead span.Span
+			if horizon != "" {
+				var err error
+				if ahead, err = span.Parse(horizon); err != nil {
+					return &status{Usage, err}
+				}
+				if ahead.Longer(span.Years(500), s.now()) {
+					return usage("--horizon %s: at most 500y", horizon)
+				}
+			}
+			e, err := s.estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			r, err := e.Forecast(cmd.Context(), ahead, only)
+			if err != nil {
+				return err
+			}
+			if plot != "" {
+				data, err := chart.Lifetimes(r, "Lifetimes: "+e.Settings.Organisation.Name, plot)
+				if err != nil {
+					return &status{Usage, err}
+				}
+				if err := e.WriteFile(s.path(plot), data); err != nil {
+					return err
+				}
+			}
+			if s.json {
+				return s.printJSON(r)
+			}
+			if len(r.Bars) == 0 {
+				return s.printAuthorities(nil)
+			}
+			s.out.Forecast(r)
+			if plot != "" {
+				s.out.Say("%s %s", s.out.Paint(term.Good, "✓ wrote"), term.Safe(s.path(plot)))
+			}
+			return nil
+		},
+	})
+	fl := c.Flags()
+	fl.StringVar(&horizon, "horizon", "", "play the schedule for this `SPAN`: 15y")
+	fl.StringVar(&only, "template", "", "show what is granted by this template only")
+	fl.StringVar(&plot, "plot", "", "draw the lifetimes into this `FILE`, .png or .svg")
+	s.completeTemplates(c, "template")
+	return c
+}
+
+func (s *session) dueCommand() *cobra.Command {
+	var within, calendar string
+	var alarm bool
+	c := reading(&cobra.Command{
+		Use:   "due",
+		Short: "What ends or should be renewed soon, soonest first",
+		Long: `Everything that ends or should be renewed within a time, soonest first, with who
+holds it. With --alarm the exit status is 5 when there is anything, for a
+scheduler. With --ics the same is written as calendar entries (RFC 5545).`,
+		Example: `  ironseal due
+  ironseal due --within 400d --ics ../harbour.ics
+  ironseal due --within 2w --alarm --quiet`,
+		Args: exactly(0, "no argument"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			ahead, err := span.Parse(within)
+			if err != nil {
+				return &status{Usage, err}
+			}
+			e, err := s.estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			list, err := e.Due(cmd.Context(), ahead)
+			if err != nil {
+				return err
+			}
+			if calendar != "" {
+				if err := e.WriteFile(s.path(calendar), estate.CalendarOf(list, s.now())); err != nil {
+					return err
+				}
+			}
+			if err := s.printDue(list, ahead, s.path(calendar)); err != nil {
+				return err
+			}
+			if alarm && len(list) > 0 {
+				return &status{Attention, nil}
+			}
+			return nil
+		},
+	})
+	fl := c.Flags()
+	fl.StringVar(&within, "within", "60d", "how far ahead to look, a `SPAN`")
+	fl.StringVar(&calendar, "ics", "", "write calendar entries into this `FILE`")
+	fl.BoolVar(&alarm, "alarm", false, "exit with status 5 when there is anything")
+	s.quietFlag(c, "print titles only")
+	return c
+}
+
+func (s *session) printDue(list []estate.Due, ahead span.Span, calendar string) error {
+	switch {
+	case s.json:
+		return s.printJSON(list)
+	case s.quiet:
+		for _, d := range list {
+			s.out.Say("%s", term.Safe(d.Title))
+		}
+		return nil
+	case len(list) == 0:
+		s.out.Say("%s Nothing ends and nothing needs to be renewed within %s.", s.out.Paint(term.Good, "✓"), ahead.Words())
+	}
+	var rows [][]term.Cell
+	for _, d := range list {
+		tone := term.Normal
+		if !d.Day.After(s.now()) {
+			tone = term.Bad
+		}
+		serial := d.Serial
+		if len(serial) > 8 {
+			serial = serial[:8]
+		}
+		rows = append(rows, []term.Cell{{Text: d.Day.Format("2006-01-02"), Tone: tone}, {Text: span.Distance(s.now(), d.Day)}, {Text: d.Title, Tone: term.Strong}, {Text: serial, Tone: term.Quiet},
+			{Text: d.What}, {Text: strings.Join(d.Holders, ", ")}})
+	}
+	if len(rows) > 0 {
+		s.out.Table([]string{"day", "", "what", "serial", "", "held by"}, rows)
+		s.next(estate.Advice{Why: "the first of them", Command: list[0].Command})
+	}
+	if calendar != "" {
+		s.out.Say("%s %s, %d entries", s.out.Paint(term.Good, "✓ wrote"), term.Safe(calendar), len(list))
+	}
+	return nil
+}

@@ -1,0 +1,239 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ironseal/internal/estate"
+	"ironseal/internal/term"
+	"ironseal/pki/bundle"
+	"ironseal/pki/describe"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/key"
+	"ironseal/pki/span"
+)
+
+// renewFlags are the flags of authority renew, as typed.
+type renewFlags struct {
+	sameKey, cascade                                       bool
+	kind, lifetime, template, suspect, day, under, because string
+	waive                                                  []string
+}
+
+func (f renewFlags) ask(handle string) (estate.RenewAsk, error) {
+	ask := estate.RenewAsk{Handle: handle, SameKey: f.sameKey, Template: f.template, Suspicion: f.suspect, Under: f.under}
+	var err error
+	if f.kind != "" {
+		if ask.Key, err = key.ParseKind(f.kind); err != nil {
+			return ask, &status{Usage, err}
+		}
+	}
+	if f.lifetime != "" {
+		if ask.Lifetime, err = span.Parse(f.lifetime); err != nil {
+			return ask, &status{Usage, err}
+		}
+	}
+	if f.day != "" {
+		if ask.Day, err = parseTime(f.day); err != nil {
+			return ask, &status{Usage, err}
+		}
+	}
+	ask.Waivers, err = waivers(f.waive, f.because)
+	return ask, err
+}
+
+func (s *session) authorityRenew() *cobra.Command {
+	var f renewFlags
+	c := &cobra.Command{
+		Use:   "renew HANDLE",
+		Short: "Make the next generation of an authority",
+		Long: `Renew an authority: a further generation, with a new key unless --same-key. The
+earlier one goes on to sign its revocation lists and to validate what it issued.
+
+The sheet shows what every level below can grant before and after, what speaks
+for which key, and what has to be brought where. A renewal changes nothing below
+by itself: --cascade goes on with the levels below, in order, each with its own
+sheet and consent. When it was interrupted, the same command goes on where it
+stopped. A root with a new key gets link certificates, so that clients which hold
+only one of the two roots go on accepting.`,
+		Example: `  ironseal authority renew services
+  ironseal authority renew root --cascade
+  ironseal authority renew services --same-key --lifetime 6y
+  ironseal authority renew services --key ecdsa-p384 --suspect "it was on a lost laptop"`,
+		Args: exactly(1, "a handle"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ask, err := f.ask(args[0])
+			if err != nil {
+				return err
+			}
+			if f.cascade {
+				return s.renewDown(cmd.Context(), ask)
+			}
+			return s.renew(cmd.Context(), ask, true)
+		},
+		ValidArgsFunction: s.handles,
+	}
+	fl := c.Flags()
+	fl.BoolVar(&f.sameKey, "same-key", false, "keep the key")
+	fl.BoolVar(&f.cascade, "cascade", false, "renew everything below as well, in order")
+	fl.StringVar(&f.kind, "key", "", "another `KIND` for the new key")
+	fl.StringVar(&f.lifetime, "lifetime", "", "how long it lives; as long as before when left out")
+	fl.StringVar(&f.template, "template", "", "another template than before")
+	fl.StringVar(&f.suspect, "suspect", "", "what is suspected of the key, in words")
+	fl.StringVar(&f.under, "under", "", "the `HANDLE` of another authority above than before")
+	fl.StringVar(&f.day, "switch-day", "", "prepare it, to sign from this `DAY` only")
+	s.waiverFlags(c, &f.waive, &f.because)
+	s.completeHandles(c, "under")
+	s.completeTemplates(c, "template")
+	completeWords(c, "key", kindWords()...)
+	return c
+}
+
+// renew shows the sheet of one renewal, asks, and makes it.
+func (s *session) renew(ctx context.Context, ask estate.RenewAsk, last bool) error {
+	e, err := s.estate(ctx)
+	if err != nil {
+		return err
+	}
+	p, err := e.PlanRenewal(ctx, ask)
+	if err != nil {
+		return err
+	}
+	if !s.json {
+		s.out.Sheet(fmt.Sprintf("renewal of %s", p.Old.Label()), p.Plan, bundle.Code(p.Plan.Digest), p.Head.String())
+		if p.Proposed != nil {
+			s.out.Gap()
+			s.out.Wrapped(2, term.Quiet, fmt.Sprintf("Proposed life: %s (%s). Another: --lifetime SPAN", p.Proposed.Span.Words(), p.Proposed.Why))
+		}
+		s.out.Renewal(p.Reasons, p.Levels, p.Then)
+		s.out.Gap()
+	}
+	if len(p.Plan.Findings.Refusing()) == 0 {
+		if err := s.agree(ctx, fmt.Sprintf("Renew %s?", ask.Handle)); err != nil {
+			return err
+		}
+	}
+	g, head, err := e.Renew(ctx, p)
+	if err != nil {
+		return err
+	}
+	if s.json {
+		o := describe.Certificate(g.Certificate, s.now())
+		o.Lead("generation", "Generation", g.Name())
+		o.Add("journal_head", "Journal", head.String())
+		return s.printJSON(o)
+	}
+	s.made(g, p.Links, head.String())
+	if last {
+		behind, err := e.Behind(ctx, ask.Handle)
+		if err != nil || len(behind) == 0 {
+			return err
+		}
+		s.next(estate.Advice{Why: "what stands below is still under the old certificate", Command: "ironseal authority renew " + behind[0] + " --cascade"})
+	}
+	return nil
+}
+
+func (s *session) made(g *hierarchy.Generation, links bool, head string) {
+	c := g.Certificate
+	s.out.Say("%s %s, valid until %s, %s", s.out.Paint(term.Good, "✓ made"), g.Label(), c.NotAfter.Format("2006-01-02"), span.Distance(s.now(), c.NotAfter))
+	s.out.Say("  check code %s   journal %s", s.out.Paint(term.Accent, bundle.CheckCode(c.Raw)), head)
+	if links {
+		s.out.Say("  and two link certificates: each root vouches for the other")
+	}
+	if !g.Staged.IsZero() {
+		s.out.Say("  it signs from its switch day, %s", g.Staged.Format("2006-01-02"))
+	}
+}
+
+// renewDown renews an authority and everything below it, in order; where that
+// was begun before, it goes on.
+func (s *session) renewDown(ctx context.Context, ask estate.RenewAsk) error {
+	e, err := s.estate(ctx)
+	if err != nil {
+		return err
+	}
+	behind, err := e.Behind(ctx, ask.Handle)
+	if err != nil {
+		return err
+	}
+	if len(behind) == 0 {
+		if err := s.renew(ctx, ask, false); err != nil {
+			return err
+		}
+		if behind, err = e.Behind(ctx, ask.Handle); err != nil {
+			return err
+		}
+	} else if !s.json {
+		s.out.Say("%s was renewed already; this goes on below it.", ask.Handle)
+	}
+	for _, handle := range behind {
+		if !s.json {
+			s.out.Gap()
+		}
+		below := estate.RenewAsk{Handle: handle, SameKey: ask.SameKey, Key: ask.Key, Waivers: ask.Waivers}
+		if err := s.renew(ctx, below, false); err != nil {
+			return fmt.Errorf("%w\nwhat was renewed before this stays; go on with: ironseal authority renew %s --cascade", err, ask.Handle)
+		}
+	}
+	return nil
+}
+
+func (s *session) authorityRetire() *cobra.Command {
+	var because string
+	var destroy bool
+	c := &cobra.Command{
+		Use:   "retire HANDLE",
+		Short: "End an authority's signing",
+		Long: `A retired authority no longer signs. It goes on with revocation until the last
+certificate that it issued ends. After that, --destroy-key destroys its key, on
+record.`,
+		Example: "  ironseal authority retire services --because \"its work went to another\"",
+		Args:    exactly(1, "a handle"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if because == "" {
+				return usage("authority retire needs a reason: add --because TEXT")
+			}
+			e, err := s.estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			question := fmt.Sprintf("Retire %s? It will sign no more certificates.", args[0])
+			if destroy {
+				question = fmt.Sprintf("Destroy the key of %s for good?", args[0])
+			}
+			if err := s.agree(cmd.Context(), question); err != nil {
+				return err
+			}
+			last, head, err := e.Retire(cmd.Context(), args[0], because, destroy)
+			if err != nil {
+				return err
+			}
+			return s.retired(args[0], destroy, last, head.String())
+		},
+		ValidArgsFunction: s.handles,
+	}
+	c.Flags().StringVar(&because, "because", "", "why")
+	c.Flags().BoolVar(&destroy, "destroy-key", false, "destroy the key of an authority that is retired and has nothing valid left")
+	return c
+}
+
+func (s *session) retired(handle string, destroyed bool, last time.Time, head string) error {
+	if s.json {
+		return s.printJSON(map[string]any{"authority": handle, "key_destroyed": destroyed, "last_certificate_ends": last})
+	}
+	switch {
+	case destroyed:
+		s.out.Say("%s the key of %s is destroyed", s.out.Paint(term.Good, "✓"), handle)
+	case last.After(s.now()):
+		s.out.Say("%s %s is retired   journal %s", s.out.Paint(term.Good, "✓"), handle, head)
+		s.out.Say("  it goes on with revocation until its last certificate ends, %s, %s", last.Format("2006-01-02"), span.Distance(s.now(), last))
+	default:
+		s.out.Say("%s %s is retired; nothing that it issued is valid any more   journal %s", s.out.Paint(term.Good, "✓"), handle, head)
+		s.next(estate.Advice{Why: "destroy its key", Command: "ironseal authority retire " + handle + " --destroy-key --because TEXT"})
+	}
+	return nil
+}

@@ -1,0 +1,117 @@
+package estate
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"ironseal/pki/renewal"
+	"ironseal/pki/span"
+)
+
+// Forecast computes what the authorities grant and when they must be renewed.
+func (e *Estate) Forecast(ctx context.Context, horizon span.Span, only string) (renewal.Report, error) {
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return renewal.Report{}, err
+	}
+	if only != "" {
+		if _, err := e.Template(only); err != nil {
+			return renewal.Report{}, err
+		}
+	}
+	templates, _ := e.Templates() // one that does not read is told by estate status
+	return renewal.Forecast(renewal.Question{Hierarchy: h, Templates: templates, Now: e.Now(), Horizon: horizon, Only: only}), nil
+}
+
+// Due is one thing that ends or should be done by a day.
+type Due struct {
+	Day     time.Time `json:"day"`
+	What    string    `json:"what"` // what happens on that day
+	Title   string    `json:"title"`
+	Serial  string    `json:"serial,omitempty"`
+	Holders []string  `json:"holders,omitempty"`
+	Command string    `json:"command"`
+}
+
+// Due lists everything that ends or should be renewed until a span from now,
+// soonest first. What ended more than 30 days ago is left out.
+func (e *Estate) Due(ctx context.Context, within span.Span) ([]Due, error) {
+	now := e.Now()
+	until := within.After(now)
+	report, err := e.Forecast(ctx, span.Span{}, "")
+	if err != nil {
+		return nil, err
+	}
+	out := []Due{}
+	for _, a := range report.Acts {
+		if !a.Day.After(until) {
+			what := "should be renewed by this day: " + a.Why
+			if a.Overdue {
+				what = "should have been renewed: " + a.Why
+			}
+			out = append(out, Due{Day: a.Day, What: what, Title: a.Handle, Command: "ironseal authority renew " + a.Handle})
+		}
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return nil, err
+	}
+	authority := map[string]bool{}
+	for _, a := range h {
+		for _, g := range a.Generations {
+			authority[g.Certificate.SerialHex()] = true
+			switch end := g.Certificate.NotAfter; {
+			case !g.Staged.IsZero() && !g.Staged.After(until):
+				out = append(out, Due{Day: g.Staged, What: "switch day", Title: g.Name(), Command: "ironseal changeover switch " + a.Handle})
+			case !end.After(until) && end.After(now.AddDate(0, 0, -30)):
+				out = append(out, Due{Day: end, What: "ends", Title: g.Name(), Serial: g.Certificate.SerialHex(), Command: "ironseal forecast"})
+			}
+		}
+		for _, l := range a.Links {
+			authority[l.Certificate.SerialHex()] = true
+		}
+	}
+	list, err := e.heldAll(e.records.Ending(ctx, now.AddDate(0, 0, -30), until, -1))
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range list {
+		if authority[c.SerialHex()] || c.State == Replaced || c.State == Staged {
+			continue
+		}
+		holders, err := e.records.Holders(ctx, c.Record.ID)
+		if err != nil {
+			return nil, err
+		}
+		d := Due{Day: c.NotAfter, What: "ends", Title: c.Title(), Serial: c.SerialHex(), Holders: holders, Command: "ironseal certificate renew " + c.SerialHex()[:8]}
+		if c.State == Expired {
+			d.What = "ended"
+		}
+		out = append(out, d)
+	}
+	open, err := e.records.Applications(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, a := range open {
+		out = append(out, Due{Day: a.Made, What: "sent, and not answered yet", Title: a.Handle, Holders: []string{a.Parent}, Command: "ironseal authority accept " + a.Handle + " FILE"})
+	}
+	slices.SortStableFunc(out, func(a, b Due) int { return a.Day.Compare(b.Day) })
+	return out, nil
+}
+
+// CalendarOf writes what is due as calendar entries.
+func CalendarOf(list []Due, now time.Time) []byte {
+	var events []renewal.Event
+	for _, d := range list {
+		text := "Do: " + d.Command
+		if len(d.Holders) > 0 {
+			text += "\nHeld by: " + strings.Join(d.Holders, ", ")
+		}
+		events = append(events, renewal.Event{Day: d.Day, Summary: fmt.Sprintf("%s: %s", d.Title, d.What), Text: text, Key: d.Title + "\x00" + d.Serial + "\x00" + d.What})
+	}
+	return renewal.Calendar(events, now)
+}
