@@ -20,7 +20,7 @@ import (
 
 func (s *session) authorityCommand() *cobra.Command {
 	return group("authority", "Roots and intermediates: make them, look at them, hand them out",
-		s.authorityCreate(), s.authorityRenew(), s.authorityRetire(), reading(s.authorityList()), reading(s.authorityShow()), reading(s.authorityTree()), reading(s.authorityExport()))
+		s.authorityCreate(), s.authorityRenew(), s.authorityRetire(), s.authorityApply(), s.authorityAccept(), s.authorityAdopt(), reading(s.authorityList()), reading(s.authorityShow()), reading(s.authorityTree()), reading(s.authorityExport()))
 }
 
 // authorityFlags are the flags of authority create, as typed.

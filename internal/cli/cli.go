@@ -69,6 +69,7 @@ type session struct {
 	asOf       string
 	passFiles  []string
 	started    bool
+	bannered   bool // it was said that this is a rehearsal
 	openEstate *estate.Estate
 }
 
@@ -162,7 +163,7 @@ Begin with:  ironseal estate create harbour     (or watch: ironseal demo)`,
 				return usage("--color %q: use auto, always or never", s.colour)
 			}
 			s.screens()
-			return s.applyAsOf(cmd)
+			return s.applyAsOf(cmd.Context(), cmd)
 		},
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 0 {
@@ -179,9 +180,9 @@ Begin with:  ironseal estate create harbour     (or watch: ironseal demo)`,
 	f.BoolVar(&s.yes, "yes", false, "answer yes to questions; never passes a stop")
 	f.StringArrayVar(&s.passFiles, "passphrase-file", nil, "read passphrases from `[HANDLE=]FILE`; may be repeated")
 	f.StringVar(&s.colour, "color", "auto", "auto, always or never")
-	f.StringVar(&s.asOf, "as-of", "", "look at things as of `TIME` (2030-01-31, or with T12:00:00Z); only where nothing is changed")
+	f.StringVar(&s.asOf, "as-of", "", "look at things as of `TIME` (2030-01-31, or with T12:00:00Z); acts only in a rehearsal")
 	root.AddCommand(s.estateCommand(), s.authorityCommand(), s.templateCommand(), s.requestCommand(), s.signCommand(),
-		s.certificateCommand(), s.convertCommand(), s.readCommand(), s.verifyCommand(), s.forecastCommand(), s.dueCommand(), s.journalCommand(), s.demoCommand(), s.referenceCommand())
+		s.certificateCommand(), s.convertCommand(), s.readCommand(), s.verifyCommand(), s.forecastCommand(), s.dueCommand(), s.courierCommand(), s.journalCommand(), s.demoCommand(), s.referenceCommand())
 	return root
 }
 
@@ -193,16 +194,28 @@ func reading(c *cobra.Command) *cobra.Command {
 	return c
 }
 
-func (s *session) applyAsOf(cmd *cobra.Command) error {
+// applyAsOf moves the clock: for commands that read, anywhere; for acts, only in a
+// rehearsal.
+func (s *session) applyAsOf(ctx context.Context, cmd *cobra.Command) error {
 	if s.asOf == "" {
 		return nil
-	}
-	if cmd.Annotations[reads] == "" {
-		return usage("--as-of moves the clock only for commands that read; %s changes the records", cmd.CommandPath())
 	}
 	t, err := parseTime(s.asOf)
 	if err != nil {
 		return &status{Usage, err}
+	}
+	if cmd.Annotations[reads] == "" {
+		e, err := s.estate(ctx)
+		if err != nil {
+			return err
+		}
+		if !e.Rehearsal {
+			return usage("--as-of moves the clock only for commands that read, and in rehearsals; %s changes the records: practise with: ironseal estate rehearse DIR", cmd.CommandPath())
+		}
+		s.openEstate = nil
+		if err := e.Close(); err != nil {
+			return err
+		}
 	}
 	s.Now = func() time.Time { return t }
 	return nil
@@ -257,8 +270,14 @@ func (s *session) estate(ctx context.Context) (*estate.Estate, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.openEstate, err = estate.Open(ctx, found, s.world())
-	return s.openEstate, err
+	if s.openEstate, err = estate.Open(ctx, found, s.world()); err != nil {
+		return nil, err
+	}
+	if s.openEstate.Rehearsal && !s.bannered {
+		s.bannered = true
+		s.errs.Say("%s", s.errs.Paint(term.Careful, fmt.Sprintf("REHEARSAL of %s: throwaway keys; the clock says %s", term.Safe(s.openEstate.Settings.Organisation.Name), s.now().Format("2006-01-02"))))
+	}
+	return s.openEstate, nil
 }
 
 // path drops blanks around a typed path, and says so.

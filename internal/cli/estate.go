@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"strings"
 
@@ -12,7 +13,7 @@ import (
 )
 
 func (s *session) estateCommand() *cobra.Command {
-	return group("estate", "The directory that holds settings, templates, keys and records", s.estateCreate(), reading(s.estateStatus()))
+	return group("estate", "The directory that holds settings, templates, keys and records", s.estateCreate(), reading(s.estateStatus()), s.estateRehearse())
 }
 
 func (s *session) estateCreate() *cobra.Command {
@@ -43,6 +44,57 @@ func (s *session) estateCreate() *cobra.Command {
 	c.Flags().StringVar(&f.Organisation, "organisation", "", "the `NAME` from which subjects are built")
 	c.Flags().StringVar(&f.Country, "country", "", "two capital `LETTERS` (ISO 3166)")
 	return c
+}
+
+func (s *session) estateRehearse() *cobra.Command {
+	var blank bool
+	var f estate.Founding
+	c := reading(&cobra.Command{
+		Use:   "rehearse DIR",
+		Short: "Make a playable copy, to practise on",
+		Long: `Make a throwaway copy of the estate: the same authorities, dates, templates and
+settings, with throwaway keys that need no passphrase. There, and only there,
+--as-of moves the clock for acts too: practise the renewal of 2036 today. All that
+a rehearsal makes is marked, a real estate refuses it, and a rehearsal stays one.
+
+With --blank it begins empty, as of --as-of.`,
+		Example: `  ironseal estate rehearse ../play
+  ironseal estate rehearse ../history --blank --organisation "Tern Bay Ferries" --as-of 2012-11-23`,
+		Args: exactly(1, "the directory to make"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			dir := s.path(args[0])
+			made, err := s.rehearsal(cmd.Context(), dir, blank, f)
+			if err != nil {
+				return err
+			}
+			defer made.Close()
+			if s.json {
+				return s.printJSON(map[string]any{"directory": dir, "rehearsal": true})
+			}
+			s.out.Say("%s a rehearsal in %s; no key there needs a passphrase", s.out.Paint(term.Good, "✓ made"), term.Safe(dir))
+			s.next(estate.Advice{Why: "move its clock", Command: "ironseal forecast --estate " + dir + " --as-of 2036-01-31"})
+			return nil
+		},
+	})
+	c.Flags().BoolVar(&blank, "blank", false, "begin with an empty estate, not with a copy of this one")
+	c.Flags().StringVar(&f.Organisation, "organisation", "", "the `NAME` from which subjects are built, with --blank")
+	c.Flags().StringVar(&f.Country, "country", "", "two capital `LETTERS`, with --blank")
+	return c
+}
+
+func (s *session) rehearsal(ctx context.Context, dir string, blank bool, f estate.Founding) (*estate.Estate, error) {
+	if blank {
+		f.Rehearsal = true
+		return estate.Create(ctx, dir, f, s.world())
+	}
+	if f != (estate.Founding{}) {
+		return nil, usage("--organisation and --country go with --blank; a copy has those of this estate")
+	}
+	e, err := s.estate(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return e.Rehearse(ctx, dir, s.now())
 }
 
 func (s *session) estateStatus() *cobra.Command {

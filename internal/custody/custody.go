@@ -97,6 +97,15 @@ func (c *Custody) Make(ctx context.Context, kind key.Kind) (*Fresh, error) {
 	}
 }
 
+// Adopted is a key that was made elsewhere and is to be kept here.
+func Adopted(signer crypto.Signer) (*Fresh, error) {
+	pub, err := key.Of(signer)
+	if err != nil {
+		return nil, err
+	}
+	return &Fresh{signer, pub}, nil
+}
+
 // path is the file of a key.
 func (c *Custody) path(p key.Public) string {
 	sum := p.Fingerprint()

@@ -168,3 +168,27 @@ func (d Disk) Remove(path string) error {
 	}
 	return nil
 }
+
+// NewFolder makes a folder all at once: write fills it under another name beside
+// it, and only then it gets its own. A folder that is there already is not touched.
+func NewFolder(dir string, write func(into string) error) error {
+	if _, err := os.Lstat(dir); err == nil {
+		return fmt.Errorf("%s: %w: move it away, or choose another", dir, ErrExists)
+	}
+	parent := filepath.Dir(filepath.Clean(dir))
+	if err := os.MkdirAll(parent, 0o755); err != nil {
+		return fmt.Errorf("%s: %w", parent, Plain(err))
+	}
+	making, err := os.MkdirTemp(parent, ".ironseal-making-*")
+	if err != nil {
+		return fmt.Errorf("%s cannot be written: %w", parent, Plain(err))
+	}
+	defer os.RemoveAll(making)
+	if err := write(making); err != nil {
+		return err
+	}
+	if err := os.Rename(making, dir); err != nil {
+		return fmt.Errorf("%s: %w", dir, Plain(err))
+	}
+	return nil
+}

@@ -9,6 +9,7 @@ import (
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/handover"
+	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
 	"ironseal/pki/path"
 	"ironseal/pki/request"
@@ -21,6 +22,15 @@ type Answer struct {
 	Leaf     *cert.Certificate
 	Chain    []*cert.Certificate // above the leaf, as far as it was given
 	Findings finding.List
+	issuer   *hierarchy.Generation // on record, where it is
+}
+
+func allGenerations(h hierarchy.Hierarchy) []*hierarchy.Generation {
+	var out []*hierarchy.Generation
+	for _, a := range h {
+		out = append(out, a.Generations...)
+	}
+	return out
 }
 
 // MatchAnswer finds the waiting request that a returned certificate answers, by
@@ -31,7 +41,16 @@ func (e *Estate) MatchAnswer(ctx context.Context, list []*cert.Certificate, waiv
 	if err != nil {
 		return a, err
 	}
-	roots, _, err := e.Roots(ctx)
+	sent, err := e.records.Requests(ctx, store.Sent)
+	if err != nil {
+		return a, err
+	}
+	waiting = append(waiting, sent...)
+	roots, others, err := e.Roots(ctx)
+	if err != nil {
+		return a, err
+	}
+	h, err := e.Hierarchy(ctx)
 	if err != nil {
 		return a, err
 	}
@@ -46,7 +65,12 @@ func (e *Estate) MatchAnswer(ctx context.Context, list []*cert.Certificate, waiv
 			}
 			a.Record, a.Leaf = rec, c
 			a.Chain = path.Ordered(append([]*cert.Certificate{c}, list...))[1:]
-			a.Findings = handover.CheckAnswer(r, c, list, roots, e.Now())
+			a.Findings = append(handover.CheckAnswer(r, c, append(others, list...), roots, e.Now()), e.rehearsalFindings([]*cert.Certificate{c})...)
+			for _, g := range allGenerations(h) {
+				if c.Issuer.Equal(g.Certificate.Subject) && c.VerifiedBy(g.Certificate.Key) == nil {
+					a.issuer = g
+				}
+			}
 			a.Findings, err = a.Findings.Waive(rec.Number, waivers)
 			return a, err
 		}
@@ -63,7 +87,15 @@ func (e *Estate) Accept(ctx context.Context, a Answer) (store.Head, error) {
 		if err := tx.Decide(a.Record.Number, store.Signed, "by an outside authority", e.world.Now()); err != nil {
 			return nil, err
 		}
-		id, err := tx.AddCertificate(store.NewCertificate{Certificate: a.Leaf, Request: a.Record.Number, Waived: waived(a.Findings), Actor: e.world.Actor})
+		var issuer int64
+		if a.issuer != nil {
+			var err error
+			if issuer, err = tx.AnyGenerationID(a.issuer); err != nil {
+				return nil, err
+			}
+			a.Chain = nil // it follows from the record
+		}
+		id, err := tx.AddCertificate(store.NewCertificate{Certificate: a.Leaf, Issuer: issuer, Request: a.Record.Number, Waived: waived(a.Findings), Actor: e.world.Actor})
 		if err != nil {
 			return nil, err
 		}

@@ -92,7 +92,7 @@ func (e *Estate) PlanAuthority(ctx context.Context, ask AuthorityAsk) (Authority
 	if h.Find(ask.Handle) != nil {
 		return out, fmt.Errorf("authority %q: there is one of this handle already: see it with: ironseal authority show %s", ask.Handle, ask.Handle)
 	}
-	in := issue.Input{Handle: ask.Handle, Others: h, Now: e.Now(), Backdate: e.Settings.backdate(), KeyKind: ask.Key}
+	in := issue.Input{Handle: ask.Handle, Others: h, Now: e.Now(), Backdate: e.Settings.backdate(), Rehearse: e.Rehearsal, KeyKind: ask.Key}
 	if in.KeyKind == "" {
 		in.KeyKind = key.Kind(e.Settings.Defaults.AuthorityKey)
 	}

@@ -347,8 +347,8 @@ func (e *Estate) recordSigned(tx *store.Tx, list []SignResult) ([]store.Entry, e
 		numbers = append(numbers, r.Sheet.Record.Number)
 	}
 	err := tx.DecideMany(numbers, store.Signed, e.world.Now())
-	if errors.Is(err, store.ErrChanged) && len(list) == 1 { // it says what the request is now
-		err = tx.Decide(numbers[0], store.Signed, "", e.world.Now())
+	if errors.Is(err, store.ErrChanged) && len(list) == 1 {
+		err = tx.StillWaiting(numbers[0])
 	}
 	if err != nil {
 		return nil, fmt.Errorf("the record changed while the sheet was on screen: %w", err)

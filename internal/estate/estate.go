@@ -83,9 +83,13 @@ const (
 type Estate struct {
 	Dir      string
 	Settings Settings
-	world    World
-	records  *store.Store
-	custody  *custody.Custody
+	// Rehearsal says that this is a throwaway copy: its clock may be moved, and
+	// everything it makes is marked.
+	Rehearsal bool
+
+	world   World
+	records *store.Store
+	custody *custody.Custody
 }
 
 // ErrNone says that no estate was found.
@@ -126,8 +130,22 @@ func Open(ctx context.Context, dir string, w World) (*Estate, error) {
 	if e.records, err = store.Open(ctx, filepath.Join(dir, e.Settings.Storage.Records)); err != nil {
 		return nil, err
 	}
+	if e.Rehearsal, err = e.records.IsRehearsal(ctx); err != nil {
+		return nil, errors.Join(err, e.records.Close())
+	}
 	e.custody = &custody.Custody{Dir: filepath.Join(dir, "keys"), Disk: e.world.Disk, Random: e.world.Random, Work: e.Settings.work(), Pass: w.Pass}
+	if e.Rehearsal {
+		e.custody.Pass = throwaway{}
+	}
 	return e, nil
+}
+
+// throwaway answers for the keys of a rehearsal, which are no secret.
+type throwaway struct{}
+
+// Passphrase implements custody.Passphrases.
+func (throwaway) Passphrase(context.Context, custody.Question) ([]byte, bool, error) {
+	return []byte(RehearsalPassphrase), true, nil
 }
 
 // Close closes the estate.
@@ -140,6 +158,7 @@ func (e *Estate) Now() time.Time { return e.world.Now().UTC().Truncate(time.Seco
 type Founding struct {
 	Organisation string
 	Country      string
+	Rehearsal    bool
 }
 
 // Create makes a new estate in dir, which must be missing or empty. Everything
@@ -237,7 +256,10 @@ func furnish(ctx context.Context, dir string, f Founding, w World) error {
 		return err
 	}
 	defer s.Close()
-	_, err = s.Act(ctx, w.Now(), w.Actor, nil, func(*store.Tx) ([]store.Entry, error) {
+	_, err = s.Act(ctx, w.Now(), w.Actor, nil, func(tx *store.Tx) ([]store.Entry, error) {
+		if f.Rehearsal {
+			return []store.Entry{entry("create", "rehearsal", "organisation", f.Organisation, "id", hex.EncodeToString(id))}, tx.MarkRehearsal()
+		}
 		return []store.Entry{entry("create", "estate", "organisation", f.Organisation, "id", hex.EncodeToString(id))}, nil
 	})
 	return err

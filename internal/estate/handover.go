@@ -3,7 +3,6 @@ package estate
 import (
 	"context"
 	"crypto"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -100,47 +99,39 @@ func (e *Estate) Handover(ctx context.Context, ask HandoverAsk) (HandedOver, err
 		}
 	}
 	out.Page = r.ReadMe(goods, host, out.Files, out.Notes)
+	if e.Rehearsal {
+		out.Page = append([]byte("THIS IS A REHEARSAL. Nothing in this folder is real.\n\n"), out.Page...)
+	}
 	out.Dir = filepath.Join(ask.Dir, host+"."+r.Name)
 	return out, e.writeHandover(ctx, out, c, r.Name)
 }
 
 func (e *Estate) writeHandover(ctx context.Context, out HandedOver, c Held, receiver string) error {
-	if _, err := os.Lstat(out.Dir); err == nil {
-		return fmt.Errorf("handover: %s: %w: move it away, or choose another --out", out.Dir, disk.ErrExists)
-	}
-	parent := filepath.Dir(out.Dir)
-	if err := os.MkdirAll(parent, 0o755); err != nil {
-		return fmt.Errorf("handover: %s: %w", parent, disk.Plain(err))
-	}
-	making, err := os.MkdirTemp(parent, ".ironseal-making-*")
-	if err != nil {
-		return fmt.Errorf("handover: %s cannot be written: %w", parent, disk.Plain(err))
-	}
-	defer os.RemoveAll(making)
-	var names []string
-	for _, f := range out.Files {
-		mode := os.FileMode(0o644)
-		if f.Secret {
-			mode = 0o600
+	return disk.NewFolder(out.Dir, func(into string) error {
+		var names []string
+		for _, f := range out.Files {
+			mode := os.FileMode(0o644)
+			if f.Secret {
+				mode = 0o600
+			}
+			if err := e.world.Disk.New(filepath.Join(into, f.Name), f.Data, mode); err != nil {
+				return fmt.Errorf("handover: %w", err)
+			}
+			names = append(names, f.Name)
 		}
-		if err := e.world.Disk.New(filepath.Join(making, f.Name), f.Data, mode); err != nil {
+		if err := e.world.Disk.New(filepath.Join(into, ReadMeFile), out.Page, 0o644); err != nil {
 			return fmt.Errorf("handover: %w", err)
 		}
-		names = append(names, f.Name)
-	}
-	if err := e.world.Disk.New(filepath.Join(making, ReadMeFile), out.Page, 0o644); err != nil {
-		return fmt.Errorf("handover: %w", err)
-	}
-	// Recorded first: nothing is released before it is on record.
-	if _, err := e.act(ctx, func(*store.Tx) ([]store.Entry, error) {
-		return []store.Entry{entry("handover", c.Title(), "serial", c.SerialHex(), "receiver", receiver, "files", names)}, nil
-	}); err != nil {
+		// Recorded first: nothing is released before it is on record.
+		_, err := e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+			entries := []store.Entry{entry("handover", c.Title(), "serial", c.SerialHex(), "receiver", receiver, "files", names)}
+			if c.Record.ID == 0 {
+				return entries, nil
+			}
+			return entries, tx.Hold(c.Record.ID, receiver, e.world.Now())
+		})
 		return err
-	}
-	if err := os.Rename(making, out.Dir); err != nil {
-		return errors.Join(fmt.Errorf("handover: %s: %w", out.Dir, disk.Plain(err)))
-	}
-	return nil
+	})
 }
 
 // WriteOut writes a file outside the estate; one with a private key is made

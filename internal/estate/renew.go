@@ -10,6 +10,7 @@ import (
 	"ironseal/internal/custody"
 	"ironseal/internal/store"
 	"ironseal/pki/cert"
+	"ironseal/pki/ext"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
@@ -122,7 +123,7 @@ func (e *Estate) renewable(h hierarchy.Hierarchy, a *hierarchy.Authority, ask Re
 }
 
 func (e *Estate) renewalInput(ctx context.Context, h hierarchy.Hierarchy, a *hierarchy.Authority, old *hierarchy.Generation, ask RenewAsk) (issue.Input, error) {
-	in := issue.Input{Handle: a.Handle, Others: h, Now: e.Now(), Backdate: e.Settings.backdate(), KeyKind: ask.Key, Subject: old.Certificate.Subject}
+	in := issue.Input{Handle: a.Handle, Others: h, Now: e.Now(), Backdate: e.Settings.backdate(), Rehearse: e.Rehearsal, KeyKind: ask.Key, Subject: old.Certificate.Subject}
 	var err error
 	switch {
 	case ask.Under != "":
@@ -253,7 +254,10 @@ func (e *Estate) linked(p AuthorityPlan, renewed *cert.Certificate, oldSigner, n
 	if err != nil {
 		return nil, nil, err
 	}
-	make := func(d cert.Draft, signer crypto.Signer) (*cert.Certificate, error) {
+	seal := func(d cert.Draft, signer crypto.Signer) (*cert.Certificate, error) {
+		if e.Rehearsal {
+			d.Extensions = append(d.Extensions, ext.Rehearsal())
+		}
 		if d.Serial, err = issue.Serial(e.world.Random); err != nil {
 			return nil, err
 		}
@@ -263,10 +267,10 @@ func (e *Estate) linked(p AuthorityPlan, renewed *cert.Certificate, oldSigner, n
 		}
 		return cert.Read(der)
 	}
-	if byOld, err = make(first, oldSigner); err != nil {
+	if byOld, err = seal(first, oldSigner); err != nil {
 		return nil, nil, fmt.Errorf("link certificate: %w", err)
 	}
-	if byNew, err = make(second, newSigner); err != nil {
+	if byNew, err = seal(second, newSigner); err != nil {
 		return nil, nil, fmt.Errorf("link certificate: %w", err)
 	}
 	return byOld, byNew, nil

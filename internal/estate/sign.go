@@ -114,7 +114,7 @@ func (e *Estate) plan(p *planning, ask SignAsk, rec store.Request, r *request.Re
 		return nil, err
 	}
 	s.Plan, err = issue.New(issue.Input{Request: r, Template: t, Issuer: s.Issuer, Others: p.authorities, Amend: ask.Amend, Now: p.now, Newest: p.newest,
-		Backdate: e.Settings.backdate(), Sender: rec.Sender, SeenAs: seen})
+		Backdate: e.Settings.backdate(), Rehearse: e.Rehearsal, Sender: rec.Sender, SeenAs: seen})
 	if err != nil {
 		return nil, err
 	}

@@ -330,3 +330,17 @@ func (t *Tx) Carry(id, what string, at time.Time) error {
 	_, err = t.tx.ExecContext(t.ctx, "INSERT INTO carried VALUES (?,?,?)", id, stamp(at), what)
 	return err
 }
+
+// Carried tells what a courier's folder brought when it was taken in; "" when it
+// was not.
+func (s *Store) Carried(ctx context.Context, id string) (string, error) {
+	var what string
+	err := s.db.QueryRowContext(ctx, "SELECT what FROM carried WHERE id = ?", id).Scan(&what)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", nil
+	}
+	if err == nil && what == "" {
+		what = "nothing"
+	}
+	return what, err
+}

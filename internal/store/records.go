@@ -20,6 +20,7 @@ const (
 	Signed    = "signed"
 	Declined  = "declined"
 	Withdrawn = "withdrawn"
+	Sent      = "sent" // ours, at an outside authority or another estate
 )
 
 // Request is a request on record.
@@ -71,21 +72,30 @@ func (t *Tx) AddRequest(r *request.Request, sender string, at time.Time) (number
 	return number, false, err
 }
 
-// Decide moves a waiting request to another state. It fails when the request is
-// no longer waiting, and says what it is now.
+// Decide moves a request that is waiting or sent to another state. It fails when
+// the request is neither any more, and says what it is now.
 func (t *Tx) Decide(number int64, state, reason string, at time.Time) error {
-	res, err := t.tx.ExecContext(t.ctx, "UPDATE request SET state = ?, reason = ?, decided = ? WHERE number = ? AND state = ?", state, reason, stamp(at), number, Waiting)
-	if err != nil {
-		return err
-	}
-	if n, err := res.RowsAffected(); err != nil || n == 1 {
-		return err
-	}
 	var now string
 	if err := t.tx.QueryRowContext(t.ctx, "SELECT state FROM request WHERE number = ?", number).Scan(&now); err != nil {
 		return fmt.Errorf("R%d: %w", number, ErrNone)
 	}
-	return fmt.Errorf("R%d is %s, and no longer waiting", number, now)
+	if now != Waiting && now != Sent {
+		return fmt.Errorf("R%d is %s, and no longer waiting", number, now)
+	}
+	_, err := t.tx.ExecContext(t.ctx, "UPDATE request SET state = ?, reason = ?, decided = ? WHERE number = ?", state, reason, stamp(at), number)
+	return err
+}
+
+// StillWaiting says what a request is now, when it waits no longer.
+func (t *Tx) StillWaiting(number int64) error {
+	var now string
+	if err := t.tx.QueryRowContext(t.ctx, "SELECT state FROM request WHERE number = ?", number).Scan(&now); err != nil {
+		return fmt.Errorf("R%d: %w", number, ErrNone)
+	}
+	if now != Waiting {
+		return fmt.Errorf("R%d is %s, and no longer waiting", number, now)
+	}
+	return nil
 }
 
 // NewCertificate is what is recorded with a new certificate.

@@ -161,6 +161,19 @@ func (s *Store) EstateID(ctx context.Context) (string, error) {
 	return id, err
 }
 
+// MarkRehearsal makes the records those of a rehearsal, for good.
+func (t *Tx) MarkRehearsal() error {
+	_, err := t.tx.ExecContext(t.ctx, "INSERT INTO meta VALUES ('rehearsal', 'yes')")
+	return err
+}
+
+// IsRehearsal reports whether the records are those of a rehearsal.
+func (s *Store) IsRehearsal(ctx context.Context) (bool, error) {
+	var n int
+	err := s.db.QueryRowContext(ctx, "SELECT count(*) FROM meta WHERE key = 'rehearsal'").Scan(&n)
+	return n > 0, err
+}
+
 // LimitPages bounds the size of the database, to try what happens on a full disk.
 func (s *Store) LimitPages(ctx context.Context) error {
 	s.db.SetMaxOpenConns(1)

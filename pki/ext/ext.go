@@ -44,7 +44,7 @@ var names = map[string]string{
 	PoliciesID.String(): "certificate policies", PolicyMappings.String(): "policy mappings", AuthorityKeyID.String(): "authority key identifier",
 	PolicyLimits.String(): "policy constraints", ExtendedUsage.String(): "extended key usage", InhibitAny.String(): "inhibit any-policy",
 	InfoAccess.String(): "authority information access", noCheckID.String(): "no revocation check", "1.3.6.1.4.1.311.20.2": "enrolment template name", "1.3.6.1.4.1.311.21.7": "enrolment template",
-	"2.5.29.9": "subject directory attributes", "1.3.6.1.5.5.7.1.24": "required TLS features",
+	RehearsalID.String(): "rehearsal mark", "2.5.29.9": "subject directory attributes", "1.3.6.1.5.5.7.1.24": "required TLS features",
 }
 
 // NameOf gives an extension's name in trade words, or its dotted identifier.

@@ -103,6 +103,14 @@ func Access(issuers, ocsp []string) Extension {
 // NoCheck marks an OCSP responder's certificate (RFC 6960 section 4.2.2.2.1).
 func NoCheck() Extension { return Extension{ID: noCheckID, Value: []byte{5, 0}} }
 
+// RehearsalID marks certificates that were made in a rehearsal. The arc is the
+// one that RFC 5612 sets aside for examples, since what carries it must never be
+// more than one.
+var RehearsalID = asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 32473, 18, 1}
+
+// Rehearsal is that mark. It is not critical: clients take part in rehearsals.
+func Rehearsal() Extension { return Extension{ID: RehearsalID, Value: []byte{5, 0}} }
+
 // addresses finds every URI in an extension's value, wherever it stands.
 func addresses(value []byte, depth int) []string {
 	var out []string

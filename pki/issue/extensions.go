@@ -63,6 +63,10 @@ func (p *planner) extensions(kind key.Kind, subject dn.Name, names []san.Name) (
 		return nil, fmt.Errorf("template %s: %w", t.Name, err)
 	}
 	out = append(out, more...)
+	if in.Rehearse {
+		out = append(out, ext.Rehearsal())
+		p.row("rehearsal", "", "marked as made in a rehearsal", "")
+	}
 	p.leftOut(out)
 	return out, nil
 }

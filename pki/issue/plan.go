@@ -61,6 +61,7 @@ type Input struct {
 	Backdate time.Duration
 	Grants   span.Span // the longest life that a new authority would grant by the templates
 	Sender   string    // who sent the request
+	Rehearse bool      // mark what is made as made in a rehearsal
 	SeenAs   string    // another subject under which the key was seen, or ""
 }
 

@@ -1,0 +1,157 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"ironseal/internal/estate"
+	"ironseal/internal/term"
+)
+
+func (s *session) courierCommand() *cobra.Command {
+	return group("courier", "Carry requests and certificates between estates that share no network", s.courierPack(), s.courierOpen(), s.courierAnswer())
+}
+
+func (s *session) courierPack() *cobra.Command {
+	var ask estate.PackAsk
+	c := &cobra.Command{
+		Use:   "pack FOLDER [REQUEST...]",
+		Short: "Pack requests for another estate, with instructions",
+		Long: `Write a folder for the memory stick: the requests, a manifest with the hash of
+every file, a check code to compare aloud, and a page that tells the person at the
+other end what to do. The requests are recorded as sent.`,
+		Example: `  ironseal courier pack ../to-the-safe --all --template web-server`,
+		Args:    atLeast(1, "the folder to make"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			e, err := s.estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			ask.Dir, ask.Requests = s.path(args[0]), args[1:]
+			m, code, err := e.Pack(cmd.Context(), ask)
+			if err != nil {
+				return err
+			}
+			return s.packed(m, code, ask.Dir, nil)
+		},
+	}
+	fl := c.Flags()
+	fl.BoolVar(&ask.All, "all", false, "every request that waits")
+	fl.StringArrayVar(&ask.Handles, "authority", nil, "the request of this authority, a `HANDLE`, that authority apply made; may be repeated")
+	fl.StringVar(&ask.Template, "template", "", "the template to ask for, for the page")
+	s.completeHandles(c, "authority")
+	return c
+}
+
+func (s *session) packed(m estate.Errand, code, dir string, left []string) error {
+	if s.json {
+		return s.printJSON(map[string]any{"folder": dir, "check_code": code, "manifest": m})
+	}
+	s.out.Say("%s %s with %d files", s.out.Paint(term.Good, "✓ packed"), term.Safe(dir), len(m.Files))
+	s.out.Say("  check code  %s   to compare aloud at the other end", s.out.Paint(term.Accent, code))
+	for _, l := range left {
+		s.out.Say("  %s %s", s.out.Paint(term.Careful, "! left out:"), term.Safe(l))
+	}
+	return nil
+}
+
+func (s *session) courierOpen() *cobra.Command {
+	var anchors []string
+	c := &cobra.Command{
+		Use:   "open FOLDER",
+		Short: "Verify a courier's folder and take in what it brings",
+		Long: `Verify every file of a courier's folder, and take in what it brings: requests, to
+be looked at and signed; or certificates, which are matched with what was sent and
+checked like any answer. A folder is taken in once.`,
+		Args: exactly(1, "the folder"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			trusted, err := s.certificatesInAll(anchors)
+			if err != nil {
+				return err
+			}
+			dir := s.path(args[0])
+			m, code, _, err := estate.ReadErrand(dir)
+			if err != nil {
+				return err
+			}
+			if !s.json {
+				s.out.Say("%s from %s, packed on %s, %d files, nothing changed on the way", term.Safe(m.Kind), term.Safe(m.From), m.Made.Format("2006-01-02"), len(m.Files))
+				s.out.Say("  check code  %s   the sender must have read out the same", s.out.Paint(term.Accent, code))
+			}
+			if err := s.agree(cmd.Context(), "Take it in?"); err != nil {
+				return err
+			}
+			e, err := s.estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			o, err := e.OpenErrand(cmd.Context(), dir, trusted)
+			if err != nil {
+				return err
+			}
+			return s.brought(o)
+		},
+	}
+	c.Flags().StringArrayVar(&anchors, "anchor", nil, "a `FILE` with a root that you trust; may be repeated")
+	return c
+}
+
+func (s *session) brought(o estate.Opened) error {
+	faults := o.Faults
+	taken := []string{}
+	for _, r := range o.Received {
+		taken = append(taken, fmt.Sprintf("R%d", r.Record.Number))
+		if !s.json {
+			s.out.Say("%s R%d %s", s.out.Paint(term.Good, "✓ received"), r.Record.Number, term.Safe(r.Request.Title()))
+		}
+	}
+	for _, a := range o.Answers {
+		if a.Err != nil {
+			faults = append(faults, fmt.Errorf("%s: %w", a.File, a.Err))
+			continue
+		}
+		taken = append(taken, a.For)
+		if !s.json {
+			s.out.Say("%s %s, for %s", s.out.Paint(term.Good, "✓ taken in"), term.Safe(a.File), a.For)
+		}
+	}
+	if s.json {
+		if err := s.printJSON(map[string]any{"kind": o.Errand.Kind, "check_code": o.Code, "taken_in": taken}); err != nil {
+			return err
+		}
+	} else if len(o.Received) > 0 {
+		name := o.Errand.Template
+		if name == "" {
+			name = "TEMPLATE"
+		}
+		s.next(estate.Advice{Why: "look at them and sign them", Command: "ironseal sign " + taken[0] + " --template " + name})
+	}
+	return errors.Join(faults...)
+}
+
+func (s *session) courierAnswer() *cobra.Command {
+	var out string
+	c := &cobra.Command{
+		Use:   "answer FOLDER",
+		Short: "Pack the certificates that were signed for a courier's requests",
+		Args:  exactly(1, "the folder that brought the requests"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if out == "" {
+				return usage("courier answer needs the folder to make: --out FOLDER")
+			}
+			e, err := s.estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			m, code, left, err := e.AnswerErrand(cmd.Context(), s.path(args[0]), s.path(out))
+			if err != nil {
+				return err
+			}
+			return s.packed(m, code, s.path(out), left)
+		},
+	}
+	c.Flags().StringVar(&out, "out", "", "the `FOLDER` to make")
+	return c
+}

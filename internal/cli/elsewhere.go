@@ -1,0 +1,262 @@
+package cli
+
+import (
+	"context"
+	"crypto"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"ironseal/internal/estate"
+	"ironseal/internal/term"
+	"ironseal/pki/bundle"
+	"ironseal/pki/cert"
+	"ironseal/pki/describe"
+	"ironseal/pki/dn"
+	"ironseal/pki/finding"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/key"
+)
+
+func (s *session) authorityApply() *cobra.Command {
+	var ask estate.ApplyAsk
+	var subject, kind, day, out string
+	var withdraw bool
+	c := &cobra.Command{
+		Use:   "apply HANDLE",
+		Short: "Make an authority's request to a parent that is elsewhere",
+		Long: `Make the key and the request of an authority whose parent is elsewhere: another
+estate, such as that of an offline root, or an outside authority. The same for a
+new authority and for the renewal of one. The request is sent until its answer is
+taken in with authority accept.
+
+With --switch-day the answer is kept, unused, until that day, while what there is
+goes on serving: so an authority changes to another parent.`,
+		Example: `  ironseal authority apply gates --parent offline-root --out ../gates.request.pem
+  ironseal authority apply gates --withdraw`,
+		Args: exactly(1, "a handle"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx := cmd.Context()
+			e, err := s.estate(ctx)
+			if err != nil {
+				return err
+			}
+			if withdraw {
+				head, err := e.WithdrawApplication(ctx, args[0])
+				if err != nil {
+					return err
+				}
+				s.out.Say("%s the request of %s is withdrawn   journal %s", s.out.Paint(term.Good, "✓"), args[0], head)
+				return nil
+			}
+			if out == "" {
+				return usage("authority apply needs the file to write: --out FILE")
+			}
+			ask.Handle = args[0]
+			if subject != "" {
+				n, err := dn.ParseTyped(subject)
+				if err != nil {
+					return &status{Usage, err}
+				}
+				ask.Subject = &n
+			}
+			if kind != "" {
+				if ask.Key, err = key.ParseKind(kind); err != nil {
+					return &status{Usage, err}
+				}
+			}
+			if day != "" {
+				if ask.Day, err = parseTime(day); err != nil {
+					return &status{Usage, err}
+				}
+			}
+			return s.apply(ctx, e, ask, s.path(out))
+		},
+		ValidArgsFunction: s.handles,
+	}
+	fl := c.Flags()
+	fl.StringVar(&ask.Parent, "parent", "", "what the parent is to be called here, a `HANDLE`")
+	fl.StringVar(&subject, "subject", "", "the whole subject of a new authority")
+	fl.StringVar(&kind, "key", "", "key `KIND`")
+	fl.BoolVar(&ask.SameKey, "same-key", false, "renew with the key that there is")
+	fl.StringVar(&day, "switch-day", "", "keep the answer unused until this `DAY`")
+	fl.StringVar(&out, "out", "", "the `FILE` to write the request to")
+	fl.BoolVar(&withdraw, "withdraw", false, "end a request that was sent, without an answer")
+	completeWords(c, "key", kindWords()...)
+	return c
+}
+
+func (s *session) apply(ctx context.Context, e *estate.Estate, ask estate.ApplyAsk, out string) error {
+	a, head, err := e.Apply(ctx, ask)
+	if err != nil {
+		return err
+	}
+	if err := e.WriteFile(out, bundle.PEM(bundle.Request, a.Request.Raw)); err != nil {
+		return err
+	}
+	if s.json {
+		return s.printJSON(describe.Request(a.Request))
+	}
+	what := "a new authority"
+	if a.Renews != nil {
+		what = "the renewal of " + a.Renews.Label()
+	}
+	s.out.Say("%s %s, %s, %s", s.out.Paint(term.Good, "✓ sent"), ask.Handle, what, a.Request.Key.Words())
+	s.out.Say("  request     %s", term.Safe(out))
+	s.out.Say("  check code  %s   journal %s", s.out.Paint(term.Accent, bundle.CheckCode(a.Request.Raw)), head)
+	s.next(estate.Advice{Why: "there, sign it by a template for authorities", Command: "ironseal sign " + out + " --template intermediate-authority"},
+		estate.Advice{Why: "or carry it with a courier's folder", Command: "ironseal courier pack FOLDER --authority " + ask.Handle},
+		estate.Advice{Why: "take the answer in", Command: "ironseal authority accept " + ask.Handle + " FILE"})
+	return nil
+}
+
+func (s *session) authorityAccept() *cobra.Command {
+	var anchors, waive []string
+	var because string
+	c := &cobra.Command{
+		Use:   "accept HANDLE FILE...",
+		Short: "Take in a parent's answer to an authority's request",
+		Long: `Match the answer of a parent elsewhere with the request that was sent, check it
+(key, subject, usages, path length, lifetime, and a chain up to a root that is on
+record or given with --anchor), and take it in with what stands above it.`,
+		Args: atLeast(2, "a handle and the returned file"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx := cmd.Context()
+			w, err := waivers(waive, because)
+			if err != nil {
+				return err
+			}
+			list, err := s.certificatesInAll(args[1:])
+			if err != nil {
+				return err
+			}
+			trusted, err := s.certificatesInAll(anchors)
+			if err != nil {
+				return err
+			}
+			e, err := s.estate(ctx)
+			if err != nil {
+				return err
+			}
+			a, err := e.MatchAuthority(ctx, args[0], append(list, trusted...), trusted, w)
+			if err != nil {
+				return err
+			}
+			if err := s.showTaken(ctx, a.Certificate, a.Findings, trusted, "authority "+args[0]); err != nil {
+				return err
+			}
+			g, head, err := e.AcceptAuthority(ctx, a)
+			if err != nil {
+				return err
+			}
+			return s.taken(g, head.String())
+		},
+		ValidArgsFunction: s.handles,
+	}
+	c.Flags().StringArrayVar(&anchors, "anchor", nil, "a `FILE` with a root that you trust; may be repeated")
+	s.waiverFlags(c, &waive, &because)
+	return c
+}
+
+// showTaken describes a certificate that is about to be taken in, refuses it by
+// its findings, and asks.
+func (s *session) showTaken(ctx context.Context, c *cert.Certificate, findings finding.List, anchors []*cert.Certificate, about string) error {
+	if !s.json {
+		o := describe.Certificate(c, s.now())
+		o.Findings = append(o.Findings, findings...)
+		s.out.Describe(o, false)
+		for _, a := range anchors {
+			s.out.Say("  trusted because it was given: %s, check code %s", term.Safe(a.Title()), s.out.Paint(term.Accent, bundle.CheckCode(a.Raw)))
+		}
+		s.out.Gap()
+	}
+	if r := findings.Refusing(); len(r) > 0 {
+		return &status{Refused, fmt.Errorf("%s: refused by %s: %s", about, r[0].Code, r[0].Message)}
+	}
+	return s.agree(ctx, "Take it in?")
+}
+
+func (s *session) taken(g *hierarchy.Generation, head string) error {
+	if s.json {
+		o := describe.Certificate(g.Certificate, s.now())
+		o.Lead("generation", "Generation", g.Name())
+		o.Add("journal_head", "Journal", head)
+		return s.printJSON(o)
+	}
+	where := "its key is here"
+	if g.Authority.Elsewhere {
+		where = "its key is elsewhere"
+	}
+	s.out.Say("%s %s; %s   journal %s", s.out.Paint(term.Good, "✓ taken in"), g.Label(), where, head)
+	if !g.Staged.IsZero() {
+		s.out.Say("  it waits, unused, for its switch day, %s", g.Staged.Format("2006-01-02"))
+		s.next(estate.Advice{Why: "prepare a certificate for every holder", Command: "ironseal changeover prepare " + g.Authority.Handle})
+	}
+	return nil
+}
+
+func (s *session) authorityAdopt() *cobra.Command {
+	var keyFile string
+	var anchors, issued []string
+	c := &cobra.Command{
+		Use:   "adopt HANDLE FILE...",
+		Short: "Make an authority known that exists elsewhere",
+		Long: `Take in an authority that was made elsewhere: its certificate, with what stands
+above it, and its key where it is given, in any form. Without its key it is known
+here, and trusted, but cannot sign. A further certificate of an authority that is
+known already becomes its next generation.
+
+With --issued, certificates that it issued are recorded as well. What else it
+issued and what it revoked is not known here, and the record says so.`,
+		Args: atLeast(2, "a handle and the certificate's file"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx := cmd.Context()
+			ask := estate.AdoptAsk{Handle: args[0]}
+			var err error
+			if ask.List, err = s.certificatesInAll(args[1:]); err != nil {
+				return err
+			}
+			if ask.Issued, err = s.certificatesInAll(issued); err != nil {
+				return err
+			}
+			if ask.Anchors, err = s.certificatesInAll(anchors); err != nil {
+				return err
+			}
+			if ask.Signer, err = s.adoptedKey(ctx, keyFile, args[0]); err != nil {
+				return err
+			}
+			e, err := s.estate(ctx)
+			if err != nil {
+				return err
+			}
+			a, err := e.PlanAdoption(ctx, ask)
+			if err != nil {
+				return err
+			}
+			if !s.json && len(ask.Issued) > 0 {
+				s.out.Say("It issued %d of the %d certificates given.", len(a.Issued), len(ask.Issued))
+			}
+			if err := s.showTaken(ctx, a.Leaf, a.Findings, ask.Anchors, "authority "+args[0]); err != nil {
+				return err
+			}
+			g, head, err := e.Adopt(ctx, a)
+			if err != nil {
+				return err
+			}
+			return s.taken(g, head.String())
+		},
+		ValidArgsFunction: s.handles,
+	}
+	fl := c.Flags()
+	fl.StringVar(&keyFile, "key", "", "the private key's `FILE`, in any form")
+	fl.StringArrayVar(&anchors, "anchor", nil, "a `FILE` with a root that you trust; may be repeated")
+	fl.StringArrayVar(&issued, "issued", nil, "a `FILE` of certificates that it issued; may be repeated")
+	return c
+}
+
+func (s *session) adoptedKey(ctx context.Context, file, handle string) (crypto.Signer, error) {
+	if file == "" {
+		return nil, nil
+	}
+	return estate.OpenKeyFile(ctx, s.path(file), handle, (*passphrases)(s))
+}

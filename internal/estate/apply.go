@@ -1,0 +1,525 @@
+package estate
+
+import (
+	"context"
+	"crypto"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"ironseal/internal/custody"
+	"ironseal/internal/store"
+	"ironseal/pki/cert"
+	"ironseal/pki/dn"
+	"ironseal/pki/ext"
+	"ironseal/pki/finding"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/issue"
+	"ironseal/pki/key"
+	"ironseal/pki/path"
+	"ironseal/pki/renewal"
+	"ironseal/pki/request"
+)
+
+// ApplyAsk is what a person asks for when sending an authority's request to a
+// parent that is elsewhere.
+type ApplyAsk struct {
+	Handle  string
+	Parent  string // what the parent is called here; "" to take its common name
+	Subject *dn.Name
+	Key     key.Kind
+	SameKey bool
+	Day     time.Time // a switch day: the answer is kept, unused, until then
+}
+
+// Applied is a request that was made and is recorded as sent.
+type Applied struct {
+	Application store.Application
+	Request     *request.Request
+	Renews      *hierarchy.Generation // nil for a new authority
+}
+
+// Apply makes the key and the request of an authority whose parent is elsewhere.
+// The parent is another estate, or an outside authority.
+func (e *Estate) Apply(ctx context.Context, ask ApplyAsk) (Applied, store.Head, error) {
+	var out Applied
+	if err := hierarchy.ValidHandle(ask.Handle); err != nil {
+		return out, store.Head{}, err
+	}
+	if ask.Parent != "" {
+		if err := hierarchy.ValidHandle(ask.Parent); err != nil {
+			return out, store.Head{}, err
+		}
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return out, store.Head{}, err
+	}
+	subject, kind, err := e.applicant(ctx, h, &ask, &out)
+	if err != nil {
+		return out, store.Head{}, err
+	}
+	signer, keep, err := e.applicantKey(ctx, ask, kind, out.Renews)
+	if err != nil {
+		return out, store.Head{}, err
+	}
+	der, err := request.Draft(subject, ext.Set{ext.Basic{Authority: true, PathLength: -1}.Extension(), (ext.KeyCertSign | ext.CRLSign).Extension()}, signer, e.world.Random)
+	if err != nil {
+		return out, store.Head{}, fmt.Errorf("authority %s: %w", ask.Handle, err)
+	}
+	if out.Request, err = request.Read(der); err != nil {
+		return out, store.Head{}, err
+	}
+	undo, err := keep()
+	if err != nil {
+		return out, store.Head{}, fmt.Errorf("authority %s: %w", ask.Handle, err)
+	}
+	out.Application = store.Application{Handle: ask.Handle, Parent: ask.Parent, DER: der, Made: e.world.Now(), Staged: ask.Day}
+	head, err := e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+		sum := out.Request.SHA256()
+		return []store.Entry{entry("apply", ask.Handle, "request", fmt.Sprintf("%x", sum), "subject", subject.String(), "parent", ask.Parent)}, tx.AddApplication(out.Application, out.Request.Key.Fingerprint())
+	})
+	if err != nil {
+		return out, head, errors.Join(err, undo())
+	}
+	return out, head, nil
+}
+
+// applicant decides the subject and the kind of key, and checks that the
+// authority may apply at all.
+func (e *Estate) applicant(ctx context.Context, h hierarchy.Hierarchy, ask *ApplyAsk, out *Applied) (subject dn.Name, kind key.Kind, err error) {
+	open, err := e.records.Applications(ctx)
+	if err != nil {
+		return subject, "", err
+	}
+	for _, a := range open {
+		if a.Handle == ask.Handle {
+			return subject, "", fmt.Errorf("authority %s: a request is sent already, since %s: take its answer in with: ironseal authority accept %s FILE, or withdraw it with --withdraw", ask.Handle, a.Made.Format("2006-01-02"), ask.Handle)
+		}
+	}
+	if kind = ask.Key; kind == "" {
+		kind = key.Kind(e.Settings.Defaults.AuthorityKey)
+	}
+	a := h.Find(ask.Handle)
+	if a == nil {
+		if ask.SameKey {
+			return subject, "", fmt.Errorf("authority %s: there is none yet whose key could be kept", ask.Handle)
+		}
+		subject, err = e.authoritySubject(AuthorityAsk{Handle: ask.Handle, Subject: ask.Subject})
+		return subject, kind, err
+	}
+	g := a.Current()
+	switch {
+	case g == nil || a.Elsewhere:
+		return subject, "", fmt.Errorf("authority %s: %w", ask.Handle, ErrElsewhere)
+	case !a.Retired.IsZero():
+		return subject, "", fmt.Errorf("authority %s: it is retired", ask.Handle)
+	case !ask.Day.IsZero() && !ask.Day.Before(g.Certificate.NotAfter):
+		return subject, "", fmt.Errorf("switch day %s: %s ends before it, on %s: choose an earlier day", ask.Day.Format("2006-01-02"), g.Label(), g.Certificate.NotAfter.Format("2006-01-02"))
+	case !ask.Day.IsZero() && !ask.Day.After(e.Now()):
+		return subject, "", fmt.Errorf("switch day %s: it has passed", ask.Day.Format("2006-01-02"))
+	case ask.Subject != nil && !ask.Subject.Equal(g.Certificate.Subject):
+		return subject, "", fmt.Errorf("authority %s: its subject stays %s; an authority of another name is another authority", ask.Handle, g.Certificate.Subject)
+	}
+	out.Renews = g
+	if ask.Key == "" && slices.Contains(key.Kinds(), g.Certificate.Key.Kind) {
+		kind = g.Certificate.Key.Kind
+	}
+	return g.Certificate.Subject, kind, nil
+}
+
+// applicantKey makes a key, or opens the one that there is. keep writes it, and
+// returns what takes it back.
+func (e *Estate) applicantKey(ctx context.Context, ask ApplyAsk, kind key.Kind, renews *hierarchy.Generation) (crypto.Signer, func() (func() error, error), error) {
+	nothing := func() error { return nil }
+	if ask.SameKey {
+		own, err := e.custody.Open(ctx, renews.Certificate.Key, ask.Handle, custody.ForOwnRequest)
+		return own, func() (func() error, error) { return nothing, nil }, err
+	}
+	secret, err := e.custody.Choose(ctx, ask.Handle)
+	if err != nil {
+		return nil, nil, err
+	}
+	done := e.world.Progress(fmt.Sprintf("making a key of kind %s for %s", kind, ask.Handle))
+	fresh, err := e.custody.Make(ctx, kind)
+	done()
+	if err != nil {
+		clear(secret)
+		return nil, nil, fmt.Errorf("authority %s: %w", ask.Handle, err)
+	}
+	return fresh.Signer(), func() (func() error, error) {
+		defer clear(secret)
+		return func() error { return e.custody.Remove(fresh) }, e.custody.Keep(fresh, secret)
+	}, nil
+}
+
+// Applications lists the requests that are sent and not answered.
+func (e *Estate) Applications(ctx context.Context) ([]store.Application, error) {
+	return e.records.Applications(ctx)
+}
+
+// WithdrawApplication ends an application without an answer.
+func (e *Estate) WithdrawApplication(ctx context.Context, handle string) (store.Head, error) {
+	a, err := e.application(ctx, handle)
+	if err != nil {
+		return store.Head{}, err
+	}
+	return e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+		return []store.Entry{entry("withdraw application", handle)}, tx.Answer(a.ID, e.world.Now())
+	})
+}
+
+func (e *Estate) application(ctx context.Context, handle string) (store.Application, error) {
+	open, err := e.records.Applications(ctx)
+	if err != nil {
+		return store.Application{}, err
+	}
+	for _, a := range open {
+		if a.Handle == handle {
+			return a, nil
+		}
+	}
+	return store.Application{}, fmt.Errorf("authority %s: no request of it is sent: make one with: ironseal authority apply %s --out FILE", handle, handle)
+}
+
+// AuthorityAnswer is the answer of a parent elsewhere, checked.
+type AuthorityAnswer struct {
+	Application store.Application
+	Certificate *cert.Certificate
+	Path        []*cert.Certificate // above it, the anchor last
+	Findings    finding.List
+	Verdict     path.Verdict
+	renews      *hierarchy.Generation
+}
+
+// MatchAuthority finds the answer to an application among certificates, and
+// checks it against what was sent. anchors are roots that the person gives in
+// trust; roots on record are trusted already.
+func (e *Estate) MatchAuthority(ctx context.Context, handle string, list, anchors []*cert.Certificate, waivers []finding.Waiver) (AuthorityAnswer, error) {
+	var out AuthorityAnswer
+	app, err := e.application(ctx, handle)
+	if err != nil {
+		return out, err
+	}
+	out.Application = app
+	r, err := request.Read(app.DER)
+	if err != nil {
+		return out, fmt.Errorf("the application of %s on record does not read: %w", handle, err)
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return out, err
+	}
+	out.Certificate = answerAmong(list, r)
+	asked := renewal.Answered{Certificate: out.Certificate, Key: r.Key, Subject: r.Subject, Now: e.Now(), Grants: e.grants(handle, false)}
+	if a := h.Find(handle); a != nil {
+		out.renews, asked.Depth = a.Current(), h.Depth(a)
+		if app.Staged.IsZero() {
+			asked.Old = out.renews.Certificate.NotAfter
+		}
+	}
+	out.Findings = renewal.AnswerTo(asked)
+	roots, others, err := e.Roots(ctx)
+	if err != nil {
+		return out, err
+	}
+	out.Verdict = path.Verify(out.Certificate, append(append([]*cert.Certificate{}, list...), others...), path.Question{Anchors: append(roots, anchors...), Now: e.Now()})
+	for _, f := range out.Verdict.Reasons() {
+		if f.Code == finding.UnknownAnchor {
+			f = f.WithRemedy("if you trust that root, compare its check code with its keeper and give it: --anchor FILE")
+		}
+		out.Findings = append(out.Findings, f)
+	}
+	for _, s := range out.Verdict.Steps[1:] {
+		out.Path = append(out.Path, s.Certificate)
+	}
+	out.Findings = append(out.Findings, e.rehearsalFindings(append([]*cert.Certificate{out.Certificate}, out.Path...))...)
+	out.Findings, err = out.Findings.Ranked().Waive(0, waivers)
+	return out, err
+}
+
+// answerAmong picks the certificate that a file of answers is about: the one
+// with the key that was sent, else the one with the subject, else the leaf.
+func answerAmong(list []*cert.Certificate, r *request.Request) *cert.Certificate {
+	for _, fits := range []func(*cert.Certificate) bool{
+		func(c *cert.Certificate) bool { return key.Same(c.Key, r.Key) },
+		func(c *cert.Certificate) bool { return c.Subject.Equal(r.Subject) },
+	} {
+		if i := slices.IndexFunc(list, fits); i >= 0 {
+			return list[i]
+		}
+	}
+	return path.LeafOf(list)
+}
+
+// AcceptAuthority takes in an answer that a person agreed to, with what stands
+// above it.
+func (e *Estate) AcceptAuthority(ctx context.Context, a AuthorityAnswer) (*hierarchy.Generation, store.Head, error) {
+	handle := a.Application.Handle
+	if r := a.Findings.Refusing(); len(r) > 0 {
+		return nil, store.Head{}, &issue.Refused{About: "authority " + handle, Findings: r}
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return nil, store.Head{}, err
+	}
+	head, err := e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+		if err := tx.Answer(a.Application.ID, e.world.Now()); err != nil {
+			return nil, err
+		}
+		parent, issuer, err := e.importAbove(tx, h, a.Path, a.Application.Parent)
+		if err != nil {
+			return nil, err
+		}
+		id, err := tx.AddCertificate(store.NewCertificate{Certificate: a.Certificate, Issuer: issuer, Waived: waived(a.Findings), Actor: e.world.Actor})
+		if err != nil {
+			return nil, err
+		}
+		if a.renews == nil {
+			_, err = tx.AddAuthority(store.NewAuthority{Handle: handle, Parent: parent, Certificate: id, Issuer: issuer})
+		} else {
+			_, err = tx.AddGeneration(handle, parent, len(a.renews.Authority.Generations), id, issuer, a.Application.Staged)
+		}
+		sum := a.Certificate.SHA256()
+		return []store.Entry{entry("accept authority", handle, "certificate", fmt.Sprintf("%x", sum), "serial", a.Certificate.SerialHex(), "issuer", a.Certificate.Issuer.String(),
+			"parent", parent, "until", a.Certificate.NotAfter.Format(time.RFC3339), "waived", waivedCodes(a.Findings))}, err
+	})
+	if err != nil {
+		return nil, head, fmt.Errorf("authority %s: %w", handle, err)
+	}
+	g, err := e.newestGeneration(ctx, handle)
+	return g, head, err
+}
+
+func (e *Estate) newestGeneration(ctx context.Context, handle string) (*hierarchy.Generation, error) {
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return nil, err
+	}
+	a := h.Find(handle)
+	if a == nil {
+		return nil, fmt.Errorf("authority %s: %w", handle, store.ErrNone)
+	}
+	return a.Generations[len(a.Generations)-1], nil
+}
+
+// importAbove records the authorities of a path that are not on record yet, from
+// the top down, as authorities whose key is elsewhere. It returns the handle and
+// the generation of the lowest.
+func (e *Estate) importAbove(tx *store.Tx, h hierarchy.Hierarchy, above []*cert.Certificate, name string) (handle string, generation int64, err error) {
+	taken := map[string]bool{}
+	for _, a := range h {
+		taken[a.Handle] = true
+	}
+	for i := len(above) - 1; i >= 0; i-- {
+		c := above[i]
+		if g := generationOf(h, c); g != nil {
+			handle = g.Authority.Handle
+			if generation, err = tx.AnyGenerationID(g); err != nil {
+				return "", 0, err
+			}
+			continue
+		}
+		id, err := tx.AddCertificate(store.NewCertificate{Certificate: c, Issuer: generation, Actor: e.world.Actor})
+		if err != nil {
+			return "", 0, err
+		}
+		if a := h.SubjectTaken(c.Subject, ""); a != nil && a.Elsewhere {
+			if generation, err = tx.AddGeneration(a.Handle, handle, len(a.Generations), id, generation, time.Time{}); err != nil {
+				return "", 0, err
+			}
+			handle = a.Handle
+			continue
+		}
+		wish := ""
+		if i == 0 {
+			wish = name
+		}
+		next := freeHandle(wish, c, taken)
+		if generation, err = tx.AddAuthority(store.NewAuthority{Handle: next, Parent: handle, Elsewhere: true, Certificate: id, Issuer: generation}); err != nil {
+			return "", 0, err
+		}
+		taken[next], handle = true, next
+	}
+	return handle, generation, nil
+}
+
+func generationOf(h hierarchy.Hierarchy, c *cert.Certificate) *hierarchy.Generation {
+	for _, a := range h {
+		for _, g := range a.Generations {
+			if g.Certificate.SHA256() == c.SHA256() {
+				return g
+			}
+		}
+	}
+	return nil
+}
+
+// freeHandle makes a handle for an authority that comes from elsewhere.
+func freeHandle(wish string, c *cert.Certificate, taken map[string]bool) string {
+	base := wish
+	if base == "" {
+		base = strings.Trim(strings.Map(func(r rune) rune {
+			switch {
+			case r >= 'a' && r <= 'z', r >= '0' && r <= '9':
+				return r
+			case r == ' ' || r == '-' || r == '.' || r == '_':
+				return '-'
+			}
+			return -1
+		}, strings.ToLower(c.Title())), "-0123456789")
+		if base = base[:min(len(base), 30)]; hierarchy.ValidHandle(base) != nil {
+			base = "outside"
+		}
+	}
+	name := base
+	for n := 2; taken[name]; n++ {
+		name = fmt.Sprintf("%s-%d", base, n)
+	}
+	return name
+}
+
+// AdoptAsk is an authority that exists elsewhere and is to be known here.
+type AdoptAsk struct {
+	Handle  string
+	List    []*cert.Certificate // its certificate, and what stands above it
+	Issued  []*cert.Certificate // certificates that it issued
+	Signer  crypto.Signer       // its key; nil where that stays elsewhere
+	Anchors []*cert.Certificate // roots given in trust
+}
+
+// Adoption is what an adoption would record.
+type Adoption struct {
+	Ask      AdoptAsk
+	Leaf     *cert.Certificate
+	Path     []*cert.Certificate
+	Issued   []*cert.Certificate // those that it really issued
+	Foreign  []*cert.Certificate // those given that it did not issue
+	Findings finding.List
+	old      *hierarchy.Authority
+}
+
+// PlanAdoption checks what a person wants to adopt.
+func (e *Estate) PlanAdoption(ctx context.Context, ask AdoptAsk) (Adoption, error) {
+	out := Adoption{Ask: ask}
+	if err := hierarchy.ValidHandle(ask.Handle); err != nil {
+		return out, err
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return out, err
+	}
+	out.Leaf = path.LeafOf(ask.List)
+	c := out.Leaf
+	if ask.Signer != nil {
+		pub, err := key.Of(ask.Signer)
+		if err != nil {
+			return out, err
+		}
+		if i := slices.IndexFunc(ask.List, func(c *cert.Certificate) bool { return key.Same(c.Key, pub) }); i >= 0 {
+			c, out.Leaf = ask.List[i], ask.List[i]
+		} else {
+			return out, fmt.Errorf("authority %s: the key is not that of any of the certificates", ask.Handle)
+		}
+	}
+	switch out.old = h.Find(ask.Handle); {
+	case generationOf(h, c) != nil:
+		return out, fmt.Errorf("%s is on record already, as %s", c.Title(), generationOf(h, c).Label())
+	case out.old != nil && !out.old.Elsewhere:
+		return out, fmt.Errorf("authority %s: its key is here: renew it with: ironseal authority renew %s", ask.Handle, ask.Handle)
+	case out.old != nil && !out.old.Current().Certificate.Subject.Equal(c.Subject):
+		return out, fmt.Errorf("authority %s is %s; the certificate is for %s: choose another handle", ask.Handle, out.old.Current().Certificate.Subject, c.Subject)
+	case out.old == nil && h.SubjectTaken(c.Subject, "") != nil:
+		return out, fmt.Errorf("the authority %s has this subject already: adopt it under that handle", h.SubjectTaken(c.Subject, "").Handle)
+	case out.old != nil && ask.Signer != nil:
+		return out, fmt.Errorf("authority %s: a further certificate comes without its key; to adopt the key too, choose another handle", ask.Handle)
+	}
+	if !c.IsAuthority() {
+		out.Findings = append(out.Findings, finding.New(finding.NotAuthority, "%s is not an authority's certificate.", c.Title()))
+	}
+	roots, others, err := e.Roots(ctx)
+	if err != nil {
+		return out, err
+	}
+	anchors := append(roots, ask.Anchors...)
+	if c.SelfSigned() {
+		anchors = append(anchors, c) // a root is adopted because the person trusts it
+	}
+	v := path.Verify(c, append(append([]*cert.Certificate{}, ask.List...), others...), path.Question{Anchors: anchors, Now: e.Now()})
+	out.Findings = append(out.Findings, v.Reasons()...)
+	for _, s := range v.Steps[1:] {
+		out.Path = append(out.Path, s.Certificate)
+	}
+	for _, i := range ask.Issued {
+		if i.Issuer.Equal(c.Subject) && i.VerifiedBy(c.Key) == nil {
+			out.Issued = append(out.Issued, i)
+		} else {
+			out.Foreign = append(out.Foreign, i)
+		}
+	}
+	out.Findings = append(out.Findings, e.rehearsalFindings(append([]*cert.Certificate{c}, out.Path...))...)
+	out.Findings = out.Findings.Ranked()
+	return out, nil
+}
+
+// Adopt records an authority that was made elsewhere.
+func (e *Estate) Adopt(ctx context.Context, a Adoption) (*hierarchy.Generation, store.Head, error) {
+	handle := a.Ask.Handle
+	if r := a.Findings.Refusing(); len(r) > 0 {
+		return nil, store.Head{}, &issue.Refused{About: "authority " + handle, Findings: r}
+	}
+	undo := func() error { return nil }
+	if a.Ask.Signer != nil {
+		secret, err := e.custody.Choose(ctx, handle)
+		if err != nil {
+			return nil, store.Head{}, err
+		}
+		defer clear(secret)
+		fresh, err := custody.Adopted(a.Ask.Signer)
+		if err == nil {
+			err = e.custody.Keep(fresh, secret)
+		}
+		if err != nil {
+			return nil, store.Head{}, fmt.Errorf("authority %s: %w", handle, err)
+		}
+		undo = func() error { return e.custody.Remove(fresh) }
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return nil, store.Head{}, errors.Join(err, undo())
+	}
+	head, err := e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+		parent, issuer, err := e.importAbove(tx, h, a.Path, "")
+		if err != nil {
+			return nil, err
+		}
+		id, err := tx.AddCertificate(store.NewCertificate{Certificate: a.Leaf, Issuer: issuer, Waived: waived(a.Findings), Actor: e.world.Actor})
+		if err != nil {
+			return nil, err
+		}
+		var generation int64
+		if a.old == nil {
+			generation, err = tx.AddAuthority(store.NewAuthority{Handle: handle, Parent: parent, Elsewhere: a.Ask.Signer == nil, Certificate: id, Issuer: issuer})
+		} else {
+			generation, err = tx.AddGeneration(handle, parent, len(a.old.Generations), id, issuer, time.Time{})
+		}
+		if err != nil {
+			return nil, err
+		}
+		for _, c := range a.Issued {
+			if _, err := tx.AddCertificate(store.NewCertificate{Certificate: c, Issuer: generation, Actor: e.world.Actor}); err != nil {
+				return nil, fmt.Errorf("%s: %w", c.Title(), err)
+			}
+		}
+		sum := a.Leaf.SHA256()
+		return []store.Entry{entry("adopt authority", handle, "certificate", fmt.Sprintf("%x", sum), "subject", a.Leaf.Subject.String(), "key here", a.Ask.Signer != nil, "issued and known", len(a.Issued),
+			"not known", "what else it issued, what it revoked, and by whom its key was held")}, nil
+	})
+	if err != nil {
+		return nil, head, errors.Join(fmt.Errorf("authority %s: %w", handle, err), undo())
+	}
+	g, err := e.newestGeneration(ctx, handle)
+	return g, head, err
+}

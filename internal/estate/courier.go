@@ -1,0 +1,430 @@
+package estate
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"ironseal/internal/disk"
+	"ironseal/internal/store"
+	"ironseal/pki/bundle"
+	"ironseal/pki/cert"
+	"ironseal/pki/request"
+)
+
+// A courier's folder goes between two estates that share no network. It holds
+// requests on the way there and certificates on the way back, a manifest with the
+// hash of every file, a page for the person at the other end, and the manifest's
+// own check code, which two people can compare aloud.
+const (
+	courierManifest = "manifest.json"
+	courierCode     = "CHECK-CODE.txt"
+	courierPage     = "READ-ME.txt"
+)
+
+// Errand is a courier's manifest.
+type Errand struct {
+	Form     int           `json:"form"`
+	ID       string        `json:"id"`
+	Kind     string        `json:"kind"` // "requests" or "answers"
+	From     string        `json:"from"` // the organisation
+	Made     time.Time     `json:"made"`
+	Head     string        `json:"journal_head"`
+	Template string        `json:"template,omitempty"` // by which the sender asks them to be signed
+	Answers  string        `json:"answers,omitempty"`  // the errand that is answered
+	Files    []CarriedFile `json:"files"`
+}
+
+// CarriedFile is one file of a courier's folder.
+type CarriedFile struct {
+	Name   string `json:"name"`
+	SHA256 string `json:"sha256"`
+	Code   string `json:"check_code,omitempty"` // of the request or certificate in it
+	Title  string `json:"title,omitempty"`
+}
+
+const (
+	errandRequests = "requests"
+	errandAnswers  = "answers"
+	mostCarried    = 20_000
+)
+
+// PackAsk says what a courier is to carry.
+type PackAsk struct {
+	Dir      string
+	Requests []string // "R7"
+	All      bool     // every request that waits
+	Handles  []string // authorities whose request is sent
+	Template string
+}
+
+// Pack writes a courier's folder with requests for another estate, and records
+// them as sent.
+func (e *Estate) Pack(ctx context.Context, ask PackAsk) (Errand, string, error) {
+	var out Errand
+	var files []File
+	var numbers []int64
+	add := func(name string, r *request.Request) {
+		files = append(files, File{name, bundle.PEM(bundle.Request, r.Raw)})
+		out.Files = append(out.Files, CarriedFile{Name: name, Code: bundle.CheckCode(r.Raw), Title: r.Title()})
+	}
+	names := ask.Requests
+	if ask.All {
+		waiting, err := e.records.Requests(ctx, store.Waiting)
+		if err != nil {
+			return out, "", err
+		}
+		for _, r := range waiting {
+			names = append(names, fmt.Sprintf("R%d", r.Number))
+		}
+	}
+	for _, name := range names {
+		rec, r, err := e.Request(ctx, name)
+		if err != nil {
+			return out, "", err
+		}
+		if rec.State != store.Waiting && rec.State != store.Sent {
+			return out, "", fmt.Errorf("R%d is %s: only what waits is carried", rec.Number, rec.State)
+		}
+		numbers = append(numbers, rec.Number)
+		add(fmt.Sprintf("R%d.%s.request.pem", rec.Number, bundle.FileName(rec.Title)), r)
+	}
+	for _, handle := range ask.Handles {
+		app, err := e.application(ctx, handle)
+		if err != nil {
+			return out, "", err
+		}
+		r, err := request.Read(app.DER)
+		if err != nil {
+			return out, "", err
+		}
+		add(handle+".authority.request.pem", r)
+	}
+	if len(files) == 0 {
+		return out, "", errors.New("courier: there is nothing to carry: name requests or authorities, or --all")
+	}
+	out.Kind, out.Template = errandRequests, ask.Template
+	code, err := e.writeErrand(ctx, ask.Dir, &out, files, func(tx *store.Tx) error {
+		for _, n := range numbers {
+			if err := tx.Decide(n, store.Sent, "by courier "+out.ID[:8], e.world.Now()); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return out, code, err
+}
+
+// writeErrand fills in the manifest, writes the folder and records it. The
+// record comes first: nothing is released before it.
+func (e *Estate) writeErrand(ctx context.Context, dir string, m *Errand, files []File, record func(*store.Tx) error) (code string, err error) {
+	id := make([]byte, 16)
+	if _, err := io.ReadFull(rand.Reader, id); err != nil {
+		return "", err
+	}
+	head, _, err := e.records.Newest(ctx)
+	if err != nil {
+		return "", err
+	}
+	m.Form, m.ID, m.From, m.Made, m.Head = 1, hex.EncodeToString(id), e.Settings.Organisation.Name, e.Now(), head.String()
+	files = append(files, File{courierPage, []byte(pageFor(*m, e.Rehearsal))})
+	m.Files = append(m.Files, CarriedFile{Name: courierPage})
+	for i, f := range files {
+		sum := sha256.Sum256(f.Data)
+		m.Files[i].SHA256 = hex.EncodeToString(sum[:])
+	}
+	data, err := json.MarshalIndent(m, "", "  ")
+	if err != nil {
+		return "", err
+	}
+	data = append(data, '\n')
+	code = bundle.Code(sha256.Sum256(data))
+	files = append(files, File{courierManifest, data}, File{courierCode, []byte(code + "\n")})
+	if err := disk.NewFolder(dir, func(into string) error {
+		for _, f := range files {
+			if err := e.world.Disk.New(filepath.Join(into, f.Name), f.Data, 0o644); err != nil {
+				return err
+			}
+		}
+		_, err := e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+			return []store.Entry{entry("pack", "courier", "id", m.ID, "kind", m.Kind, "files", len(m.Files), "check code", code)}, record(tx)
+		})
+		return err
+	}); err != nil {
+		return "", fmt.Errorf("courier: %w", err)
+	}
+	return code, nil
+}
+
+func pageFor(m Errand, rehearsal bool) string {
+	var b strings.Builder
+	if rehearsal {
+		b.WriteString("THIS IS A REHEARSAL. Nothing in this folder is real.\n\n")
+	}
+	if m.Kind == errandRequests {
+		fmt.Fprintf(&b, "Requests from %s, packed on %s\n\n", m.From, m.Made.Format("2006-01-02"))
+		by := "TEMPLATE"
+		if m.Template != "" {
+			by = m.Template
+		}
+		fmt.Fprintf(&b, `At the estate that signs:
+
+  1. Copy this folder to the machine. Do not change anything in it.
+  2. Take it in. Every file is checked first:
+         ironseal courier open FOLDER
+     It shows a check code. Let the sender read theirs out; both must be the same.
+  3. Look at each request, and sign it:
+         ironseal sign R1 --template %s
+  4. Pack the certificates:
+         ironseal courier answer FOLDER --out ANSWERS
+  5. Carry the new folder back.
+
+`, by)
+	} else {
+		fmt.Fprintf(&b, "Certificates from %s, packed on %s\n\n", m.From, m.Made.Format("2006-01-02"))
+		b.WriteString(`At the estate that asked:
+
+  1. Copy this folder to the machine. Do not change anything in it.
+  2. Take it in. Every file is checked first:
+         ironseal courier open FOLDER
+     A root that is not known there yet is trusted only when it is given: compare
+     its check code with its keeper, then add --anchor FILE.
+
+`)
+	}
+	b.WriteString("In this folder\n\n")
+	for _, f := range m.Files {
+		if f.Name != courierPage {
+			fmt.Fprintf(&b, "  %-19s  %s\n", f.Code, f.Name)
+		}
+	}
+	return b.String()
+}
+
+// ReadErrand reads and verifies a courier's folder: every file, and that there is
+// no other. content is by file name.
+func ReadErrand(dir string) (m Errand, code string, content map[string][]byte, err error) {
+	fail := func(format string, args ...any) (Errand, string, map[string][]byte, error) {
+		return m, "", nil, fmt.Errorf("courier %s: "+format, append([]any{dir}, args...)...)
+	}
+	data, err := disk.Read(filepath.Join(dir, courierManifest), 16<<20)
+	if err != nil {
+		return fail("this is no courier's folder: %w", err)
+	}
+	code = bundle.Code(sha256.Sum256(data))
+	told, err := disk.Read(filepath.Join(dir, courierCode), 1024)
+	if err != nil {
+		return fail("%w", err)
+	}
+	if bundle.ReadCode(string(bytes.TrimSpace(told))) != code {
+		return fail("the manifest was changed: its check code is %s, and the folder says %s: have it packed again", code, strings.TrimSpace(string(told)))
+	}
+	d := json.NewDecoder(bytes.NewReader(data))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&m); err != nil || m.Form != 1 || len(m.ID) < 16 || len(m.Files) > mostCarried {
+		return fail("the manifest does not read: it has another form, or is damaged: %w", err)
+	}
+	content = map[string][]byte{}
+	for _, f := range m.Files {
+		if f.Name != filepath.Base(f.Name) || strings.HasPrefix(f.Name, ".") || content[f.Name] != nil {
+			return fail("%q is not a name of a carried file", f.Name)
+		}
+		data, err := disk.Read(filepath.Join(dir, f.Name), bundle.MostBytes)
+		if err != nil {
+			return fail("%s is missing, or does not read: %w", f.Name, err)
+		}
+		if sum := sha256.Sum256(data); hex.EncodeToString(sum[:]) != f.SHA256 {
+			return fail("%s was changed on the way: its hash is not the manifest's: have it packed again", f.Name)
+		}
+		content[f.Name] = data
+	}
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return fail("%w", disk.Plain(err))
+	}
+	for _, x := range entries {
+		if content[x.Name()] == nil && x.Name() != courierManifest && x.Name() != courierCode {
+			return fail("%s is not in the manifest: it was added on the way: take it out, and ask where it came from", x.Name())
+		}
+	}
+	return m, code, content, nil
+}
+
+// Opened is what a courier's folder brought.
+type Opened struct {
+	Errand   Errand
+	Code     string
+	Received []Received // requests taken in
+	Answers  []Taken    // certificates taken in
+	Faults   []error
+	Head     store.Head
+}
+
+// Taken is one answer of a courier.
+type Taken struct {
+	File string
+	For  string // the request or the authority that it answers
+	Err  error
+}
+
+// OpenErrand takes in a courier's folder that was read and verified. A folder is
+// taken in once.
+func (e *Estate) OpenErrand(ctx context.Context, dir string, anchors []*cert.Certificate) (Opened, error) {
+	m, code, content, err := ReadErrand(dir)
+	out := Opened{Errand: m, Code: code}
+	if err != nil {
+		return out, err
+	}
+	carry := func(what string) error {
+		_, err := e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+			return []store.Entry{entry("open", "courier", "id", m.ID, "kind", m.Kind, "from", m.From, "check code", code)}, tx.Carry(m.ID, what, e.world.Now())
+		})
+		if err != nil {
+			return fmt.Errorf("courier %s: %w", dir, err)
+		}
+		return nil
+	}
+	if known, err := e.records.Carried(ctx, m.ID); err != nil || known != "" {
+		return out, errors.Join(err, fmt.Errorf("courier %s: this folder was taken in already", dir))
+	}
+	if m.Kind == errandRequests {
+		var inputs []Input
+		for _, f := range m.Files {
+			if f.Name != courierPage {
+				inputs = append(inputs, Input{Name: f.Name, Data: content[f.Name]})
+			}
+		}
+		out.Received, out.Head, out.Faults = e.Receive(ctx, inputs, "courier from "+m.From)
+		var numbers []string
+		for _, r := range out.Received {
+			numbers = append(numbers, fmt.Sprintf("R%d", r.Record.Number))
+		}
+		return out, carry(strings.Join(numbers, " "))
+	}
+	if err := e.takeAnswers(ctx, &out, content, anchors); err != nil {
+		return out, err
+	}
+	if !slices.ContainsFunc(out.Answers, func(t Taken) bool { return t.Err == nil }) && len(out.Answers) > 0 {
+		return out, nil // nothing was taken in: it may be tried again
+	}
+	return out, carry(m.Answers)
+}
+
+func (e *Estate) takeAnswers(ctx context.Context, out *Opened, content map[string][]byte, anchors []*cert.Certificate) error {
+	open, err := e.records.Applications(ctx)
+	if err != nil {
+		return err
+	}
+	for _, f := range out.Errand.Files {
+		if f.Name == courierPage || f.Code == "" {
+			continue
+		}
+		list, err := CertificatesIn(f.Name, content[f.Name])
+		if err != nil {
+			return err
+		}
+		t := Taken{File: f.Name}
+		if app := applicationFor(open, list); app != nil {
+			t.For = app.Handle
+			a, err := e.MatchAuthority(ctx, app.Handle, list, anchors, nil)
+			if err == nil {
+				_, out.Head, err = e.AcceptAuthority(ctx, a)
+			}
+			t.Err = err
+		} else {
+			a, err := e.MatchAnswer(ctx, list, nil)
+			if err == nil {
+				t.For = fmt.Sprintf("R%d", a.Record.Number)
+				out.Head, err = e.Accept(ctx, a)
+			}
+			t.Err = err
+		}
+		out.Answers = append(out.Answers, t)
+	}
+	return nil
+}
+
+func applicationFor(open []store.Application, list []*cert.Certificate) *store.Application {
+	for i, a := range open {
+		r, err := request.Read(a.DER)
+		if err != nil {
+			continue
+		}
+		for _, c := range list {
+			if c.Key.Fingerprint() == r.Key.Fingerprint() {
+				return &open[i]
+			}
+		}
+	}
+	return nil
+}
+
+// CertificatesIn reads the certificates of a file's content.
+func CertificatesIn(name string, data []byte) ([]*cert.Certificate, error) {
+	c, err := bundle.Read(data)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	var out []*cert.Certificate
+	for _, o := range c.Of(bundle.Certificate) {
+		x, err := cert.Read(o.DER)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		out = append(out, x)
+	}
+	if len(out) == 0 {
+		return nil, fmt.Errorf("%s: there is no certificate in it", name)
+	}
+	return out, nil
+}
+
+// AnswerErrand packs the certificates that were signed for the requests of a
+// courier's folder.
+func (e *Estate) AnswerErrand(ctx context.Context, from, dir string) (Errand, string, []string, error) {
+	var out Errand
+	asked, _, _, err := ReadErrand(from)
+	if err != nil {
+		return out, "", nil, err
+	}
+	what, err := e.records.Carried(ctx, asked.ID)
+	if err != nil {
+		return out, "", nil, err
+	}
+	if what == "" {
+		return out, "", nil, fmt.Errorf("courier %s: it was not taken in here: ironseal courier open %s", from, from)
+	}
+	var files []File
+	var left []string
+	for _, name := range strings.Fields(what) {
+		h, _, err := e.FindCertificate(ctx, name)
+		if err != nil {
+			left = append(left, err.Error())
+			continue
+		}
+		f, err := e.Export(ctx, h, "pem", WithRoot)
+		if err != nil {
+			return out, "", nil, err
+		}
+		f.Name = name + "." + f.Name
+		files = append(files, f)
+		out.Files = append(out.Files, CarriedFile{Name: f.Name, Code: bundle.CheckCode(h.Raw), Title: h.Title()})
+	}
+	if len(files) == 0 {
+		return out, "", left, fmt.Errorf("courier %s: none of its requests is signed yet: %s", from, strings.Join(left, "; "))
+	}
+	out.Kind, out.Answers = errandAnswers, asked.ID
+	code, err := e.writeErrand(ctx, dir, &out, files, func(*store.Tx) error { return nil })
+	return out, code, left, err
+}

@@ -1,0 +1,197 @@
+package estate
+
+import (
+	"context"
+	"crypto"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"ironseal/internal/disk"
+	"ironseal/internal/store"
+	"ironseal/pki/cert"
+	"ironseal/pki/ext"
+	"ironseal/pki/finding"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/issue"
+	"ironseal/pki/key"
+)
+
+// RehearsalPassphrase opens every key of a rehearsal. It is no secret: the keys
+// are thrown away.
+const RehearsalPassphrase = "rehearsal"
+
+// IsRehearsal reports whether a certificate carries the mark of a rehearsal.
+func IsRehearsal(c *cert.Certificate) bool {
+	_, ok := c.Extensions.Find(ext.RehearsalID)
+	return ok
+}
+
+// rehearsalFindings keeps what was made in a rehearsal out of a real estate.
+func (e *Estate) rehearsalFindings(list []*cert.Certificate) finding.List {
+	if e.Rehearsal {
+		return nil
+	}
+	var out finding.List
+	for _, c := range list {
+		if IsRehearsal(c) {
+			out = append(out, finding.New(finding.RehearsalMade, "%s was made in a rehearsal.", c.Title()))
+		}
+	}
+	return out
+}
+
+// Rehearse makes a playable copy of the estate: the same authorities, dates,
+// templates and settings, with throwaway keys, wherever the real ones are. It is
+// marked for good, and so is all that it makes.
+func (e *Estate) Rehearse(ctx context.Context, dir string, now time.Time) (*Estate, error) {
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return nil, err
+	}
+	w := e.world
+	w.Now = func() time.Time { return now }
+	copied, err := Create(ctx, dir, Founding{Organisation: e.Settings.Organisation.Name, Country: e.Settings.Organisation.Country, Rehearsal: true}, w)
+	if err != nil {
+		return nil, err
+	}
+	if err := copied.furnishLike(e); err != nil {
+		return nil, errors.Join(err, copied.Close())
+	}
+	if err := copied.replay(ctx, h); err != nil {
+		return nil, errors.Join(fmt.Errorf("rehearsal %s: %w", dir, err), copied.Close())
+	}
+	return copied, nil
+}
+
+// furnishLike copies templates, receivers and settings.
+func (e *Estate) furnishLike(from *Estate) error {
+	for _, sub := range []string{"templates", "receivers"} {
+		to := filepath.Join(e.Dir, sub)
+		if err := os.RemoveAll(to); err != nil {
+			return disk.Plain(err)
+		}
+		if err := os.CopyFS(to, os.DirFS(filepath.Join(from.Dir, sub))); err != nil {
+			return disk.Plain(err)
+		}
+	}
+	data, err := disk.Read(filepath.Join(from.Dir, SettingsFile), 1<<20)
+	if err != nil {
+		return err
+	}
+	return e.world.Disk.Replace(filepath.Join(e.Dir, SettingsFile), data, 0o644)
+}
+
+// replay makes every generation again, with throwaway keys; generations that
+// share a key share one here.
+func (e *Estate) replay(ctx context.Context, h hierarchy.Hierarchy) error {
+	signers := map[[32]byte]crypto.Signer{}
+	work := e.custody.Work
+	e.custody.Work = key.Work{Memory: 8 << 20} // what is sealed is no secret
+	defer func() { e.custody.Work = work }()
+	for _, a := range h {
+		for _, g := range a.Generations {
+			id := g.Certificate.Key.Fingerprint()
+			if signers[id] != nil {
+				continue
+			}
+			fresh, err := e.custody.Make(ctx, key.P256)
+			if err == nil {
+				err = e.custody.Keep(fresh, []byte(RehearsalPassphrase))
+			}
+			if err != nil {
+				return err
+			}
+			signers[id] = fresh.Signer()
+		}
+	}
+	_, err := e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+		ids := map[*hierarchy.Generation]int64{}
+		for _, a := range h {
+			for i, g := range a.Generations {
+				c, err := e.again(g.Certificate, signers[g.Certificate.Key.Fingerprint()], issuerSigner(g, signers))
+				if err != nil {
+					return nil, fmt.Errorf("%s: %w", g.Label(), err)
+				}
+				id, err := tx.AddCertificate(store.NewCertificate{Certificate: c, Issuer: ids[g.Issuer], Actor: e.world.Actor})
+				if err != nil {
+					return nil, err
+				}
+				parent := ""
+				if g.Issuer != nil {
+					parent = g.Issuer.Authority.Handle
+				}
+				if i == 0 {
+					ids[g], err = tx.AddAuthority(store.NewAuthority{Handle: a.Handle, Parent: parent, Certificate: id, Issuer: ids[g.Issuer]})
+				} else {
+					ids[g], err = tx.AddGeneration(a.Handle, parent, i, id, ids[g.Issuer], g.Staged)
+				}
+				if err != nil {
+					return nil, err
+				}
+			}
+			for _, l := range a.Links {
+				c, err := e.again(l.Certificate, signers[l.To.Certificate.Key.Fingerprint()], signers[l.By.Certificate.Key.Fingerprint()])
+				if err != nil {
+					return nil, err
+				}
+				id, err := tx.AddCertificate(store.NewCertificate{Certificate: c, Issuer: ids[l.By], Actor: e.world.Actor})
+				if err == nil {
+					err = tx.AddLink(id, ids[l.By], ids[l.To])
+				}
+				if err != nil {
+					return nil, err
+				}
+			}
+			if !a.Retired.IsZero() {
+				if err := tx.Retire(a.Handle, a.Retired); err != nil {
+					return nil, err
+				}
+			}
+		}
+		return []store.Entry{entry("rehearse", "estate", "authorities", len(h))}, nil
+	})
+	return err
+}
+
+func issuerSigner(g *hierarchy.Generation, signers map[[32]byte]crypto.Signer) crypto.Signer {
+	if g.Issuer == nil {
+		return signers[g.Certificate.Key.Fingerprint()]
+	}
+	return signers[g.Issuer.Certificate.Key.Fingerprint()]
+}
+
+// again makes a certificate like c, for other keys.
+func (e *Estate) again(c *cert.Certificate, own, issuer crypto.Signer) (*cert.Certificate, error) {
+	ownKey, err := key.Of(own)
+	if err != nil {
+		return nil, err
+	}
+	issuerKey, err := key.Of(issuer)
+	if err != nil {
+		return nil, err
+	}
+	d := cert.Draft{Issuer: c.Issuer, Subject: c.Subject, NotBefore: c.NotBefore, NotAfter: c.NotAfter, SPKI: ownKey.SPKI}
+	for _, x := range c.Extensions {
+		switch {
+		case x.ID.Equal(ext.SubjectKeyID):
+			x = ext.KeyID(ownKey.Identifier())
+		case x.ID.Equal(ext.AuthorityKeyID):
+			x = ext.AuthorityKey(issuerKey.Identifier())
+		case x.ID.Equal(ext.RehearsalID):
+			continue
+		}
+		d.Extensions = append(d.Extensions, x)
+	}
+	d.Extensions = append(d.Extensions, ext.Rehearsal())
+	if d.Serial, err = issue.Serial(e.world.Random); err != nil {
+		return nil, err
+	}
+	der, err := d.Sign(issuer, e.world.Random)
+	if err != nil {
+		return nil, err
+	}
+	return cert.Read(der)
+}
