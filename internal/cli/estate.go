@@ -13,7 +13,7 @@ import (
 )
 
 func (s *session) estateCommand() *cobra.Command {
-	return group("estate", "The directory that holds settings, templates, keys and records", s.estateCreate(), reading(s.estateStatus()), s.estateRehearse())
+	return group("estate", "The directory that holds settings, templates, keys and records", s.estateCreate(), reading(s.estateStatus()), s.estateRehearse(), s.estateBackup(), s.estateRestore(), reading(s.estateCheck()))
 }
 
 func (s *session) estateCreate() *cobra.Command {
@@ -169,4 +169,111 @@ func stateCell(state string) term.Cell {
 		return term.Cell{Text: "! " + state, Tone: term.Careful}
 	}
 	return term.Cell{Text: "✗ " + state, Tone: term.Bad}
+}
+
+func (s *session) estateBackup() *cobra.Command {
+	return &cobra.Command{
+		Use:   "backup FILE",
+		Short: "Write everything into one file",
+		Long: `Write settings, templates, receivers, records and keys into one file. The records
+in it are one consistent state, whatever goes on meanwhile; keys stay sealed. Keep
+the journal's head that is shown apart from the file: it proves the copy later.`,
+		Example: "  ironseal estate backup ../harbour.backup",
+		Args:    exactly(1, "the file to write"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			e, err := s.estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			b, err := e.Backup(cmd.Context(), s.path(args[0]))
+			if err != nil {
+				return err
+			}
+			if s.json {
+				return s.printJSON(b)
+			}
+			s.out.Say("%s %s, %d files", s.out.Paint(term.Good, "✓ wrote"), term.Safe(s.path(args[0])), len(b.Files))
+			s.out.Say("  journal  %s   keep this apart from the file", s.out.Paint(term.Accent, b.Head))
+			s.next(estate.Advice{Why: "where it is needed", Command: "ironseal estate restore " + s.path(args[0]) + " DIR"})
+			return nil
+		},
+	}
+}
+
+func (s *session) estateRestore() *cobra.Command {
+	return &cobra.Command{
+		Use:   "restore FILE DIR",
+		Short: "Make an estate again from a backup",
+		Long: `Unpack a backup into a directory that is missing or empty, after every file was
+checked. Nothing goes backwards: request numbers go on at the next thousand, serials
+are random, and list numbers follow the time. Certificates that were issued after
+the backup can be taken in again from their files: ironseal certificate accept.`,
+		Args: exactly(2, "the backup and the directory to make"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r, err := estate.Restore(cmd.Context(), s.path(args[0]), s.path(args[1]), s.world())
+			if err != nil {
+				return err
+			}
+			if s.json {
+				return s.printJSON(map[string]any{"directory": s.path(args[1]), "journal_head": r.Backup.Head, "next_request": fmt.Sprintf("R%d", r.NextRequest)})
+			}
+			s.out.Say("%s %s, as of %s, journal %s", s.out.Paint(term.Good, "✓ restored"), term.Safe(s.path(args[1])), r.Backup.Made.Format("2006-01-02 15:04 UTC"), r.Backup.Head)
+			s.out.Say("  request numbers go on at R%d", r.NextRequest)
+			s.next(estate.Advice{Why: "check it", Command: "ironseal estate check --estate " + s.path(args[1])},
+				estate.Advice{Why: "take in again what was issued since", Command: "ironseal certificate accept FILE... --estate " + s.path(args[1])})
+			return nil
+		},
+	}
+}
+
+func (s *session) estateCheck() *cobra.Command {
+	return &cobra.Command{
+		Use:   "check",
+		Short: "Compare records, keys, templates, journal and files",
+		Long: `Check the whole estate: the journal, the database, every certificate's signature,
+the keys that the records name, key files that nothing names, templates and
+receivers. Each fault comes with its remedy. The exit status is 4 when there is any.`,
+		Example: "  ironseal estate check",
+		Args:    exactly(0, "no argument"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			e, err := s.estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			n, err := e.Counts(cmd.Context())
+			if err != nil {
+				return err
+			}
+			count, stop := s.counter("checking", n.Certificates)
+			c, err := e.Check(cmd.Context(), count)
+			stop()
+			if err != nil {
+				return err
+			}
+			if s.json {
+				if err := s.printJSON(c); err != nil {
+					return err
+				}
+			} else {
+				s.drawCheck(c)
+			}
+			if len(c.Faults) > 0 {
+				return &status{No, nil}
+			}
+			return nil
+		},
+	}
+}
+
+func (s *session) drawCheck(c estate.Checked) {
+	if len(c.Faults) == 0 {
+		s.out.Say("%s %d certificates and %d keys agree with the records; the journal is whole up to %s", s.out.Paint(term.Good, "✓ sound"), c.Certificates, c.Keys, c.Head)
+		return
+	}
+	s.out.Say("%s %d faults", s.out.Paint(term.Bad, "✗ not sound:"), len(c.Faults))
+	for _, f := range c.Faults {
+		s.out.Say("  %s %s", s.out.Paint(term.Bad, "✗"), s.out.Paint(term.Strong, term.Safe(f.About)))
+		s.out.Wrapped(4, term.Normal, term.Safe(f.What))
+		s.out.Wrapped(4, term.Quiet, "→ "+term.Safe(f.Remedy))
+	}
 }

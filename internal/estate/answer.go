@@ -25,6 +25,15 @@ type Answer struct {
 	issuer   *hierarchy.Generation // on record, where it is
 }
 
+// About names what the answer is for: the request, or the certificate where there
+// is none on record.
+func (a Answer) About() string {
+	if a.Record.Number == 0 {
+		return a.Leaf.Title()
+	}
+	return fmt.Sprintf("R%d", a.Record.Number)
+}
+
 func allGenerations(h hierarchy.Hierarchy) []*hierarchy.Generation {
 	var out []*hierarchy.Generation
 	for _, a := range h {
@@ -75,17 +84,35 @@ func (e *Estate) MatchAnswer(ctx context.Context, list []*cert.Certificate, waiv
 			return a, err
 		}
 	}
+	if again, ok := e.issuedByUs(h, list); ok {
+		again.Findings, err = again.Findings.Waive(0, waivers)
+		return again, err
+	}
 	return a, errors.New("no request that waits here has the key of this certificate: was the request drafted in another estate?")
+}
+
+// issuedByUs finds a certificate that an authority of ours signed and that is not
+// on record: one that was issued after the backup that was restored.
+func (e *Estate) issuedByUs(h hierarchy.Hierarchy, list []*cert.Certificate) (Answer, bool) {
+	leaf := path.LeafOf(list)
+	for _, g := range allGenerations(h) {
+		if leaf.Issuer.Equal(g.Certificate.Subject) && leaf.VerifiedBy(g.Certificate.Key) == nil && generationOf(h, leaf) == nil {
+			return Answer{Leaf: leaf, issuer: g, Findings: e.rehearsalFindings([]*cert.Certificate{leaf})}, true
+		}
+	}
+	return Answer{}, false
 }
 
 // Accept takes in an answer that a person agreed to.
 func (e *Estate) Accept(ctx context.Context, a Answer) (store.Head, error) {
 	if r := a.Findings.Refusing(); len(r) > 0 {
-		return store.Head{}, &issue.Refused{About: fmt.Sprintf("R%d", a.Record.Number), Findings: r}
+		return store.Head{}, &issue.Refused{About: a.About(), Findings: r}
 	}
 	return e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
-		if err := tx.Decide(a.Record.Number, store.Signed, "by an outside authority", e.world.Now()); err != nil {
-			return nil, err
+		if a.Record.Number != 0 {
+			if err := tx.Decide(a.Record.Number, store.Signed, "by an outside authority", e.world.Now()); err != nil {
+				return nil, err
+			}
 		}
 		var issuer int64
 		if a.issuer != nil {
@@ -106,7 +133,7 @@ func (e *Estate) Accept(ctx context.Context, a Answer) (store.Head, error) {
 		if err := tx.AddChain(id, chain); err != nil {
 			return nil, err
 		}
-		return []store.Entry{entry("accept", fmt.Sprintf("R%d", a.Record.Number), "certificate", fmt.Sprintf("%x", a.Leaf.SHA256()), "serial", a.Leaf.SerialHex(),
+		return []store.Entry{entry("accept", a.About(), "certificate", fmt.Sprintf("%x", a.Leaf.SHA256()), "serial", a.Leaf.SerialHex(),
 			"title", a.Leaf.Title(), "issuer", a.Leaf.Issuer.String(), "waived", waivedCodes(a.Findings))}, nil
 	})
 }

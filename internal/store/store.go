@@ -28,7 +28,7 @@ const schema = `
 CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT;
 CREATE TABLE authority (
   id INTEGER PRIMARY KEY, handle TEXT NOT NULL UNIQUE, parent INTEGER REFERENCES authority(id),
-  elsewhere INTEGER NOT NULL DEFAULT 0, retired TEXT NOT NULL DEFAULT '') STRICT;
+  elsewhere INTEGER NOT NULL DEFAULT 0, retired TEXT NOT NULL DEFAULT '', list_number INTEGER NOT NULL DEFAULT 0) STRICT;
 CREATE TABLE template (sha256 BLOB PRIMARY KEY, name TEXT NOT NULL, source BLOB NOT NULL) STRICT;
 CREATE TABLE request (
   number INTEGER PRIMARY KEY AUTOINCREMENT, sha256 BLOB NOT NULL UNIQUE, der BLOB NOT NULL, title TEXT NOT NULL,
@@ -159,6 +159,50 @@ func (s *Store) EstateID(ctx context.Context) (string, error) {
 	var id string
 	err := s.db.QueryRowContext(ctx, "SELECT value FROM meta WHERE key = 'estate'").Scan(&id)
 	return id, err
+}
+
+// Snapshot writes the records as they are at one moment into a new file, while
+// others go on working.
+func (s *Store) Snapshot(ctx context.Context, file string) error {
+	if _, err := s.db.ExecContext(ctx, "VACUUM INTO ?", file); err != nil {
+		return s.explain(err)
+	}
+	return nil
+}
+
+// Sound asks the database to check itself.
+func (s *Store) Sound(ctx context.Context) error {
+	var word string
+	if err := s.db.QueryRowContext(ctx, "PRAGMA quick_check(1)").Scan(&word); err != nil {
+		return s.explain(err)
+	}
+	if word != "ok" {
+		return fmt.Errorf("the database is damaged: %s", word)
+	}
+	return nil
+}
+
+// ListNumber is the number of the last revocation list of an authority; 0 when
+// there was none.
+func (s *Store) ListNumber(ctx context.Context, handle string) (int64, error) {
+	var n int64
+	err := s.db.QueryRowContext(ctx, "SELECT list_number FROM authority WHERE handle = ?", handle).Scan(&n)
+	return n, err
+}
+
+// SkipRequests lets request numbers go on at the next thousand, and returns it:
+// numbers that were given out after a backup are not used again.
+func (t *Tx) SkipRequests() (int64, error) {
+	var last int64
+	if err := t.tx.QueryRowContext(t.ctx, "SELECT coalesce(max(seq),0) FROM sqlite_sequence WHERE name = 'request'").Scan(&last); err != nil {
+		return 0, err
+	}
+	next := (last/1000 + 1) * 1000
+	if _, err := t.tx.ExecContext(t.ctx, "DELETE FROM sqlite_sequence WHERE name = 'request'"); err != nil {
+		return 0, err
+	}
+	_, err := t.tx.ExecContext(t.ctx, "INSERT INTO sqlite_sequence (name, seq) VALUES ('request', ?)", next)
+	return next + 1, err
 }
 
 // MarkRehearsal makes the records those of a rehearsal, for good.
