@@ -11,6 +11,7 @@ import (
 	"ironseal/pki/bundle"
 	"ironseal/pki/describe"
 	"ironseal/pki/finding"
+	"ironseal/pki/span"
 )
 
 func (s *session) signAll(ctx context.Context, ask estate.SignAsk) error {
@@ -170,7 +171,7 @@ type failure struct {
 // combinedSheet shows what all have in common, then only what has findings.
 func (s *session) combinedSheet(list []estate.Planned, agreed []*estate.Sheet, failed []failure) {
 	o := s.out
-	o.Say("%s", o.Paint(term.Strong, fmt.Sprintf("Review sheet: %d requests", len(list))))
+	o.Say("%s", o.Paint(term.Strong, fmt.Sprintf("Review sheet: %s", span.Count(len(list), "certificate"))))
 	groups := map[string]int{}
 	var order []string
 	for _, sh := range agreed {

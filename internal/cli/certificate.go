@@ -18,7 +18,7 @@ import (
 
 func (s *session) certificateCommand() *cobra.Command {
 	return group("certificate", "Certificates that were signed: find them, look at them, hand them out",
-		reading(s.certificateList()), reading(s.certificateShow()), reading(s.certificateExport()), reading(s.certificateCompare()), s.certificateAccept(), s.certificateHandover())
+		reading(s.certificateList()), reading(s.certificateShow()), reading(s.certificateExport()), reading(s.certificateCompare()), s.certificateRenew(), s.certificateAccept(), s.certificateHandover())
 }
 
 // certificateRow is a certificate in a list.

@@ -182,7 +182,7 @@ Begin with:  ironseal estate create harbour     (or watch: ironseal demo)`,
 	f.StringVar(&s.colour, "color", "auto", "auto, always or never")
 	f.StringVar(&s.asOf, "as-of", "", "look at things as of `TIME` (2030-01-31, or with T12:00:00Z); acts only in a rehearsal")
 	root.AddCommand(s.estateCommand(), s.authorityCommand(), s.templateCommand(), s.requestCommand(), s.signCommand(),
-		s.certificateCommand(), s.convertCommand(), s.readCommand(), s.verifyCommand(), s.forecastCommand(), s.dueCommand(), s.courierCommand(), s.journalCommand(), s.demoCommand(), s.referenceCommand())
+		s.certificateCommand(), s.convertCommand(), s.readCommand(), s.verifyCommand(), s.forecastCommand(), s.dueCommand(), s.courierCommand(), s.changeoverCommand(), s.journalCommand(), s.demoCommand(), s.referenceCommand())
 	return root
 }
 

@@ -53,7 +53,7 @@ func (s *session) password(ctx context.Context, f passwordFlags, what string) (s
 }
 
 func (s *session) certificateHandover() *cobra.Command {
-	var receiver, out, keyFile string
+	var receiver, out, keyFile, holder string
 	var pw passwordFlags
 	c := &cobra.Command{
 		Use:   "handover CERTIFICATE --for RECEIVER",
@@ -85,7 +85,7 @@ Where the key stayed on the device, the files come without it.
 			if note != "" {
 				s.errs.Say("(%s)", term.Safe(note))
 			}
-			ask := estate.HandoverAsk{Certificate: h, Dir: s.path(out)}
+			ask := estate.HandoverAsk{Certificate: h, Dir: s.path(out), To: holder}
 			if ask.Receiver, err = e.Receiver(receiver); err != nil {
 				return err
 			}
@@ -109,6 +109,7 @@ Where the key stayed on the device, the files come without it.
 	}
 	c.Flags().StringVar(&receiver, "for", "", "the `RECEIVER`")
 	c.Flags().StringVar(&out, "out", ".", "the `DIR` in which the folder is made")
+	c.Flags().StringVar(&holder, "to", "", "`WHO` gets it: named when the certificate is due")
 	c.Flags().StringVar(&keyFile, "key", "", "the private key's `FILE`; a draft's own key is found by itself")
 	pw.add(c)
 	register(c, "for", s.receivers)

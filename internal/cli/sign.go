@@ -129,6 +129,11 @@ func (s *session) sign(ctx context.Context, ask estate.SignAsk, args []string) e
 	if err != nil {
 		return err
 	}
+	return s.signOne(ctx, e, sheet)
+}
+
+// signOne shows a sheet, and signs once the person agrees.
+func (s *session) signOne(ctx context.Context, e *estate.Estate, sheet *estate.Sheet) error {
 	if !s.json {
 		s.out.Sheet(fmt.Sprintf("R%d, %s", sheet.Record.Number, sheet.Record.Title), sheet.Plan, bundle.Code(sheet.Plan.Digest), sheet.Head.String())
 	}

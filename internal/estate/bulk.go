@@ -344,10 +344,12 @@ func (e *Estate) commit(ctx context.Context, list []SignResult) []SignResult {
 func (e *Estate) recordSigned(tx *store.Tx, list []SignResult) ([]store.Entry, error) {
 	var numbers []int64
 	for _, r := range list {
-		numbers = append(numbers, r.Sheet.Record.Number)
+		if !r.Sheet.Again {
+			numbers = append(numbers, r.Sheet.Record.Number)
+		}
 	}
 	err := tx.DecideMany(numbers, store.Signed, e.world.Now())
-	if errors.Is(err, store.ErrChanged) && len(list) == 1 {
+	if errors.Is(err, store.ErrChanged) && len(numbers) == 1 {
 		err = tx.StillWaiting(numbers[0])
 	}
 	if err != nil {
@@ -371,7 +373,7 @@ func (e *Estate) recordSigned(tx *store.Tx, list []SignResult) ([]store.Entry, e
 			}
 		}
 		records = append(records, store.NewCertificate{Certificate: r.Certificate, Issuer: generations[label], Request: s.Record.Number, TemplateName: s.Template.Name,
-			TemplateSHA: s.Template.SHA256(), TemplateSource: s.Template.Source(), Sheet: s.Plan.Digest, Waived: waived(s.Plan.Findings), Actor: e.world.Actor})
+			TemplateSHA: s.Template.SHA256(), TemplateSource: s.Template.Source(), Sheet: s.Plan.Digest, Staged: s.Issuer.Staged, Replaces: s.Replaces, Waived: waived(s.Plan.Findings), Actor: e.world.Actor})
 	}
 	if _, err := tx.AddCertificates(records); err != nil {
 		return nil, err

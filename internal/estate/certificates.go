@@ -267,6 +267,9 @@ func (e *Estate) linksTo(ctx context.Context, g handover.Goods) ([]*cert.Certifi
 
 // Export makes the file for one certificate, in one of the forms that hold no key.
 func (e *Estate) Export(ctx context.Context, c Held, as handover.Format, with string) (File, error) {
+	if c.State == Staged {
+		return File{}, fmt.Errorf("%s, serial %s, waits unused for its switch day", c.Title(), c.SerialHex()[:8])
+	}
 	g, err := e.Goods(ctx, c, nil)
 	if err != nil {
 		return File{}, err

@@ -26,6 +26,7 @@ type HandoverAsk struct {
 	Signer      crypto.Signer // the private key; nil where it stayed on the device
 	Password    []byte        // for files that are sealed
 	Dir         string        // in which the folder is made
+	To          string        // who gets it; "" to remember the kind of receiver only
 }
 
 // HandedOver is a handover that was written.
@@ -74,6 +75,9 @@ func OpenKeyFile(ctx context.Context, file, label string, pass custody.Passphras
 func (e *Estate) Handover(ctx context.Context, ask HandoverAsk) (HandedOver, error) {
 	var out HandedOver
 	c, r := ask.Certificate, ask.Receiver
+	if c.State == Staged {
+		return out, fmt.Errorf("%s, serial %s, waits unused for its switch day", c.Title(), c.SerialHex()[:8])
+	}
 	if ask.Signer != nil {
 		pub, err := key.Of(ask.Signer)
 		if err != nil {
@@ -103,10 +107,14 @@ func (e *Estate) Handover(ctx context.Context, ask HandoverAsk) (HandedOver, err
 		out.Page = append([]byte("THIS IS A REHEARSAL. Nothing in this folder is real.\n\n"), out.Page...)
 	}
 	out.Dir = filepath.Join(ask.Dir, host+"."+r.Name)
-	return out, e.writeHandover(ctx, out, c, r.Name)
+	return out, e.writeHandover(ctx, out, ask)
 }
 
-func (e *Estate) writeHandover(ctx context.Context, out HandedOver, c Held, receiver string) error {
+func (e *Estate) writeHandover(ctx context.Context, out HandedOver, ask HandoverAsk) error {
+	c, receiver, holder := ask.Certificate, ask.Receiver.Name, ask.To
+	if holder == "" {
+		holder = receiver
+	}
 	return disk.NewFolder(out.Dir, func(into string) error {
 		var names []string
 		for _, f := range out.Files {
@@ -124,11 +132,11 @@ func (e *Estate) writeHandover(ctx context.Context, out HandedOver, c Held, rece
 		}
 		// Recorded first: nothing is released before it is on record.
 		_, err := e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
-			entries := []store.Entry{entry("handover", c.Title(), "serial", c.SerialHex(), "receiver", receiver, "files", names)}
+			entries := []store.Entry{entry("handover", c.Title(), "serial", c.SerialHex(), "receiver", receiver, "holder", holder, "files", names)}
 			if c.Record.ID == 0 {
 				return entries, nil
 			}
-			return entries, tx.Hold(c.Record.ID, receiver, e.world.Now())
+			return entries, tx.Hold(c.Record.ID, holder, e.world.Now())
 		})
 		return err
 	})

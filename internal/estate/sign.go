@@ -34,6 +34,8 @@ type Sheet struct {
 	Issuer   *hierarchy.Generation
 	Plan     issue.Plan
 	Head     store.Head
+	Replaces int64 // the record of the certificate in whose place it is; 0 for none
+	Again    bool  // the request was signed before
 }
 
 // planning is the snapshot of the records from which sheets are planned.

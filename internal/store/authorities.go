@@ -95,8 +95,13 @@ func (t *Tx) Unstage(g *hierarchy.Generation) error {
 	if err != nil {
 		return err
 	}
-	if _, err := t.tx.ExecContext(t.ctx, "UPDATE certificate SET staged = '' WHERE issuer = ?", id); err != nil {
-		return err
+	for _, change := range []string{
+		"UPDATE certificate SET replaced_by = (SELECT n.id FROM certificate n WHERE n.replaces = certificate.id AND n.issuer = ?1) WHERE id IN (SELECT replaces FROM certificate WHERE issuer = ?1 AND staged <> '')",
+		"UPDATE certificate SET staged = '' WHERE issuer = ?1",
+	} {
+		if _, err := t.tx.ExecContext(t.ctx, change, id); err != nil {
+			return err
+		}
 	}
 	_, err = t.tx.ExecContext(t.ctx, "UPDATE generation SET staged = '' WHERE id = ?", id)
 	return err

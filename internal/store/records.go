@@ -121,8 +121,8 @@ func (t *Tx) AddCertificate(n NewCertificate) (int64, error) {
 // AddCertificates records certificates and their names, and returns the
 // identifier of the last.
 func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
-	insert, err := t.tx.PrepareContext(t.ctx, `INSERT INTO certificate (serial, authority, issuer, der, title, subject, not_after, key_sha256, request, template, sheet, staged)
-		VALUES (?,?,?,?,?,?,?,?,?,?,?,?)`)
+	insert, err := t.tx.PrepareContext(t.ctx, `INSERT INTO certificate (serial, authority, issuer, der, title, subject, not_after, key_sha256, request, template, sheet, staged, replaces)
+		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?)`)
 	if err != nil {
 		return 0, err
 	}
@@ -153,7 +153,7 @@ func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
 		c := n.Certificate
 		key := c.Key.Fingerprint()
 		res, err := insert.ExecContext(t.ctx, c.SerialHex(), authority, orNull(n.Issuer), c.Raw, c.Title(), c.Subject.String(), c.NotAfter.Unix(),
-			key[:], orNull(n.Request), made, n.Sheet[:], staging(n.Staged))
+			key[:], orNull(n.Request), made, n.Sheet[:], staging(n.Staged), orNull(n.Replaces))
 		if err != nil {
 			return 0, err
 		}
@@ -334,6 +334,11 @@ func (s *Store) CertificatesBySerial(ctx context.Context, prefix string) ([]Cert
 // CertificatesByRequest finds the certificates that came from a request.
 func (s *Store) CertificatesByRequest(ctx context.Context, number int64) ([]Certificate, error) {
 	return s.certificates(ctx, "WHERE c.request = ? ORDER BY c.id", number)
+}
+
+// CertificatesOf lists what a generation of an authority signed.
+func (s *Store) CertificatesOf(ctx context.Context, handle string, generation int) ([]Certificate, error) {
+	return s.certificates(ctx, "WHERE a.handle = ? AND g.number = ? ORDER BY c.id", handle, generation)
 }
 
 // CertificatesByKey finds certificates by the fingerprint of their key.

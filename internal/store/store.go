@@ -40,7 +40,8 @@ CREATE TABLE certificate (
   id INTEGER PRIMARY KEY, serial TEXT NOT NULL, authority INTEGER REFERENCES authority(id), issuer INTEGER REFERENCES generation(id), der BLOB NOT NULL,
   title TEXT NOT NULL, subject TEXT NOT NULL, not_after INTEGER NOT NULL,
   key_sha256 BLOB NOT NULL, request INTEGER REFERENCES request(number), template BLOB REFERENCES template(sha256),
-  sheet BLOB NOT NULL, staged TEXT NOT NULL DEFAULT '', replaced_by INTEGER REFERENCES certificate(id)) STRICT;
+  sheet BLOB NOT NULL, staged TEXT NOT NULL DEFAULT '', replaces INTEGER REFERENCES certificate(id),
+  replaced_by INTEGER REFERENCES certificate(id)) STRICT;
 CREATE UNIQUE INDEX certificate_serial ON certificate(serial, authority);
 CREATE INDEX certificate_end ON certificate(not_after);
 CREATE INDEX certificate_request ON certificate(request);

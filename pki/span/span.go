@@ -172,7 +172,7 @@ func (s Span) Words() string {
 	var out []string
 	for _, part := range s.parts() {
 		if part.n > 0 {
-			out = append(out, count(part.n, part.word))
+			out = append(out, Count(part.n, part.word))
 		}
 	}
 	return strings.Join(out, " ")
@@ -187,7 +187,8 @@ func (s Span) parts() []part {
 	return []part{{s.Years, "year"}, {s.Months, "month"}, {s.Days, "day"}, {s.Hours, "hour"}}
 }
 
-func count(n int, word string) string {
+// Count writes a number with its word: "1 day", "5 days".
+func Count(n int, word string) string {
 	if n == 1 {
 		return "1 " + word
 	}
@@ -228,19 +229,19 @@ func Length(from, to time.Time) string {
 	}
 	switch d := to.Sub(from); {
 	case months >= 12 && months%12 > 0 && months < 120:
-		return count(months/12, "year") + " " + count(months%12, "month")
+		return Count(months/12, "year") + " " + Count(months%12, "month")
 	case months >= 12:
-		return count(months/12, "year")
+		return Count(months/12, "year")
 	case months >= 3:
-		return count(months, "month")
+		return Count(months, "month")
 	case d >= 48*time.Hour:
-		return count(int(d.Hours())/24, "day")
+		return Count(int(d.Hours())/24, "day")
 	case d >= time.Hour:
-		return count(int(d.Hours()), "hour")
+		return Count(int(d.Hours()), "hour")
 	case d >= time.Minute:
-		return count(int(d.Minutes()), "minute")
+		return Count(int(d.Minutes()), "minute")
 	default:
-		return count(int(d.Seconds()), "second")
+		return Count(int(d.Seconds()), "second")
 	}
 }
 
