@@ -204,20 +204,17 @@ func (s *session) applyAsOf(ctx context.Context, cmd *cobra.Command) error {
 	if err != nil {
 		return &status{Usage, err}
 	}
-	if cmd.Annotations[reads] == "" {
-		e, err := s.estate(ctx)
-		if err != nil {
-			return err
-		}
-		if !e.Rehearsal {
-			return usage("--as-of moves the clock only for commands that read, and in rehearsals; %s changes the records: practise with: ironseal estate rehearse DIR", cmd.CommandPath())
-		}
-		s.openEstate = nil
-		if err := e.Close(); err != nil {
-			return err
-		}
-	}
 	s.Now = func() time.Time { return t }
+	if cmd.Annotations[reads] != "" {
+		return nil
+	}
+	e, err := s.estate(ctx)
+	if err != nil {
+		return err
+	}
+	if !e.Rehearsal {
+		return usage("--as-of moves the clock only for commands that read, and in rehearsals; %s changes the records: practise with: ironseal estate rehearse DIR", cmd.CommandPath())
+	}
 	return nil
 }
 

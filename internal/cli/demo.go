@@ -16,12 +16,15 @@ import (
 
 func (s *session) demoCommand() *cobra.Command {
 	var full bool
+	var story string
 	c := &cobra.Command{
 		Use:   "demo [DIR]",
 		Short: "Watch a whole authority being set up, from nothing to a live proof",
 		Long: `Play the Tern Bay Ferries scenario: every command as a person would type it, then
-its output. It asks nothing, and leaves an estate that you can go on with.`,
-		Example: "  ironseal demo\n  ironseal demo /tmp/ternbay --full-keys",
+its output. It asks nothing, and leaves an estate that you can go on with.
+
+The story "renewal" plays fourteen years of it in a rehearsal, ending today.`,
+		Example: "  ironseal demo\n  ironseal demo /tmp/ternbay --full-keys\n  ironseal demo /tmp/history --story renewal",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 1 {
 				return usage("demo takes one directory")
@@ -30,14 +33,19 @@ its output. It asks nothing, and leaves an estate that you can go on with.`,
 			if len(args) == 1 {
 				dir = s.path(args[0])
 			}
-			return s.demo(cmd.Context(), dir, full)
+			if story != "founding" && story != "renewal" {
+				return usage("--story %q: use founding or renewal", story)
+			}
+			return s.demo(cmd.Context(), dir, full, story == "renewal")
 		},
 	}
+	c.Flags().StringVar(&story, "story", "founding", "the `STORY` to play: founding or renewal")
+	completeWords(c, "story", "founding", "renewal")
 	c.Flags().BoolVar(&full, "full-keys", false, "make the keys that a real authority would have (rsa-4096)")
 	return c
 }
 
-func (s *session) demo(ctx context.Context, dir string, full bool) error {
+func (s *session) demo(ctx context.Context, dir string, full, renewal bool) error {
 	env := s.Env
 	stage := demo.Stage{
 		Dir: dir, FullKeys: full,
@@ -73,7 +81,11 @@ func (s *session) demo(ctx context.Context, dir string, full bool) error {
 			return nil
 		},
 	}
-	if err := demo.Play(ctx, stage); err != nil {
+	play := demo.Play
+	if renewal {
+		play = func(ctx context.Context, stage demo.Stage) error { return demo.PlayRenewal(ctx, stage, s.now()) }
+	}
+	if err := play(ctx, stage); err != nil {
 		return err
 	}
 	here, err := os.Getwd()
@@ -82,6 +94,10 @@ func (s *session) demo(ctx context.Context, dir string, full bool) error {
 	}
 	s.out.Gap()
 	s.out.Say("The estate stays in %s. Go on with it:", term.Safe(here))
+	if renewal {
+		s.out.Say("  %s", s.out.Paint(term.Accent, "cd "+term.Safe(here)+" && ironseal forecast --horizon 30y --as-of 2040-01-01"))
+		return nil
+	}
 	s.out.Say("  %s", s.out.Paint(term.Accent, "cd "+term.Safe(here)+" && export IRONSEAL_PASSPHRASE_FILE="+filepath.Join(filepath.Dir(here), "passphrase.txt")))
 	s.out.Say("  %s", s.out.Paint(term.Accent, "ironseal sign R5 --template web-server"))
 	return nil

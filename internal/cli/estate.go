@@ -168,6 +168,9 @@ func stateCell(state string) term.Cell {
 	case estate.Expiring:
 		return term.Cell{Text: "! " + state, Tone: term.Careful}
 	}
+	if state == estate.Replaced || state == estate.Staged {
+		return term.Cell{Text: "· " + state, Tone: term.Quiet}
+	}
 	return term.Cell{Text: "✗ " + state, Tone: term.Bad}
 }
 

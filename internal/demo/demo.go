@@ -45,8 +45,17 @@ func Play(ctx context.Context, s Stage) error {
 	if err := s.setUp(); err != nil {
 		return err
 	}
-	for _, scene := range s.scenes() {
-		s.Narrate(scene.say)
+	if err := s.play(s.scenes()); err != nil {
+		return err
+	}
+	return s.liveProof(ctx)
+}
+
+func (s Stage) play(scenes []scene) error {
+	for _, scene := range scenes {
+		if scene.say != "" {
+			s.Narrate(scene.say)
+		}
 		for _, line := range scene.typed {
 			if err := s.Type("ironseal "+line, split(line)); err != nil && !scene.mayFail {
 				return fmt.Errorf("demo: %s: %w", line, err)
@@ -58,7 +67,7 @@ func Play(ctx context.Context, s Stage) error {
 			}
 		}
 	}
-	return s.liveProof(ctx)
+	return nil
 }
 
 type scene struct {

@@ -72,7 +72,7 @@ func (e *Estate) PlanRenewal(ctx context.Context, ask RenewAsk) (RenewalPlan, er
 		out.Ask.Under = in.Issuer.Authority.Handle
 	}
 	if ask.Lifetime.IsZero() {
-		usual := renewal.LifeOf(out.Old.Certificate)
+		usual := renewal.UsualLife(out.Old.Authority)
 		p := hierarchy.Proposed{Span: usual, Why: "as long as before"}
 		if end := hierarchy.Life(lineOf(in.Issuer), in.Now, 0, usual); end.CutBy != nil {
 			p = hierarchy.Propose(lineOf(in.Issuer), in.Now, usual, in.Grants)

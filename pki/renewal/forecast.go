@@ -155,6 +155,18 @@ func LifeOf(c *cert.Certificate) span.Span {
 	return span.Between(c.NotBefore, c.NotAfter, 49*time.Hour)
 }
 
+// UsualLife is the lifetime that an authority is meant to have: the longest that
+// any of its certificates was given, for the others may have been cut short.
+func UsualLife(a *hierarchy.Authority) span.Span {
+	var best span.Span
+	for _, g := range a.Generations {
+		if l := LifeOf(g.Certificate); best.IsZero() || l.Longer(best, g.Certificate.NotBefore) {
+			best = l
+		}
+	}
+	return best
+}
+
 // state is what a simulation knows of one authority.
 type state struct {
 	a      *hierarchy.Authority
@@ -187,7 +199,7 @@ type simulation struct {
 }
 
 func (s *simulation) add(a *hierarchy.Authority, g *hierarchy.Generation) {
-	st := &state{a: a, parent: s.state[a.Parent], number: len(a.Generations), end: g.Certificate.NotAfter, life: LifeOf(g.Certificate)}
+	st := &state{a: a, parent: s.state[a.Parent], number: len(a.Generations), end: g.Certificate.NotAfter, life: UsualLife(a)}
 	if st.parent != nil {
 		st.level = st.parent.level + 1
 		// The certificate above may be an older one than the current.

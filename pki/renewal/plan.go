@@ -102,7 +102,9 @@ func Levels(h hierarchy.Hierarchy, templates []template.Template, g *hierarchy.G
 			full := t.Lifetime.After(now)
 			before, _ := EndOf(cur.Line())
 			after := before
-			if a == g.Authority || sameKey {
+			if a == g.Authority {
+				after = until
+			} else if sameKey {
 				after = endWith(cur.Line(), g.Authority, until)
 			}
 			l := Level{Handle: a.Handle, Template: t.Name, Full: t.Lifetime, Before: earlier(before, full), After: earlier(after, full)}
