@@ -104,6 +104,15 @@ func (p place) file(name string, data []byte) string {
 // harbour makes an estate with quick keys, a root and an authority below it.
 func harbour(t testing.TB) place {
 	t.Helper()
+	p := empty(t)
+	p.must("authority", "create", "root", "--key", "ecdsa-p256", "--yes")
+	p.must("authority", "create", "services", "--under", "root", "--key", "ecdsa-p256", "--yes")
+	return p
+}
+
+// empty makes an estate without authorities.
+func empty(t testing.TB) place {
+	t.Helper()
 	p := place{t: t, dir: t.TempDir()}
 	p.must("estate", "create", "harbour", "--organisation", "Tern Bay Ferries", "--country", "NO")
 	p.dir = filepath.Join(p.dir, "harbour")
@@ -113,8 +122,6 @@ func harbour(t testing.TB) place {
 	}
 	p.file("ironseal.toml", []byte(strings.Replace(string(settings), "sealing-memory = 64", "sealing-memory = 8", 1)))
 	p.env = []string{"IRONSEAL_PASSPHRASE_FILE=" + p.file("../pass", []byte("tern and gull\n"))}
-	p.must("authority", "create", "root", "--key", "ecdsa-p256", "--yes")
-	p.must("authority", "create", "services", "--under", "root", "--key", "ecdsa-p256", "--yes")
 	return p
 }
 

@@ -138,11 +138,14 @@ func (s *session) drawStatus(st estate.Status) {
 			if a.Root {
 				kind = "root"
 			}
-			rows = append(rows, []term.Cell{{Text: a.Handle, Tone: term.Strong}, {Text: kind}, stateCell(a.State), {Text: "until " + a.Until.Format("2006-01-02") + ", " + span.Distance(now, a.Until)}})
+			rows = append(rows, []term.Cell{{Text: a.Handle, Tone: term.Strong}, {Text: kind}, stateCell(a.State), {Text: "until " + a.Until.Format("2006-01-02") + ", " + span.Distance(now, a.Until)}, {Text: a.Note, Tone: term.Quiet}})
 		}
-		o.Table([]string{"", "", "", ""}, rows)
+		o.Table([]string{"", "", "", "", ""}, rows)
 	}
-	o.Say("%d certificate(s) signed, %d request(s), %d waiting", max(0, st.Counts.Certificates-st.Counts.Authorities), st.Counts.Requests, st.Counts.Waiting)
+	for _, a := range st.Sent {
+		o.Say("%s %s  %s", o.Paint(term.Careful, "! sent, not answered:"), o.Paint(term.Strong, a.Handle), o.Paint(term.Quiet, strings.TrimSpace(a.Parent+" "+span.Distance(now, a.Made))))
+	}
+	o.Say("%d certificate(s) signed, %d request(s), %d waiting", st.Counts.Certificates, st.Counts.Requests, st.Counts.Waiting)
 	for i, w := range st.Waiting {
 		if i == 8 {
 			o.Say("  … and %d more", len(st.Waiting)-i)

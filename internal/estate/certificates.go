@@ -322,6 +322,8 @@ type Status struct {
 	Authorities  []AuthorityLine `json:"authorities"`
 	Waiting      []WaitingLine   `json:"waiting"`
 	Ending       []EndingLine    `json:"ending"`
+	Sent         []SentLine      `json:"sent"`
+	Rehearsal    bool            `json:"rehearsal,omitempty"`
 	Head         store.Head      `json:"journal_head"`
 	ClockBehind  string          `json:"clock_behind,omitempty"`
 	Faults       []string        `json:"faults,omitempty"`
@@ -334,6 +336,7 @@ type AuthorityLine struct {
 	Until  time.Time `json:"not_after"`
 	State  string    `json:"state"`
 	Root   bool      `json:"root"`
+	Note   string    `json:"note,omitempty"` // where its key is elsewhere, since when it is retired, what is prepared
 }
 
 // WaitingLine is a waiting request in a status.
@@ -349,6 +352,25 @@ type EndingLine struct {
 	Serial string    `json:"serial"`
 	Until  time.Time `json:"not_after"`
 	State  string    `json:"state"`
+}
+
+func noteOn(a *hierarchy.Authority) string {
+	switch {
+	case a.Elsewhere:
+		return "its key is elsewhere"
+	case !a.Retired.IsZero():
+		return "retired since " + a.Retired.Format("2006-01-02")
+	case a.Prepared() != nil:
+		return fmt.Sprintf("g%d waits for %s", a.Prepared().Number, a.Prepared().Staged.Format("2006-01-02"))
+	}
+	return ""
+}
+
+// SentLine is an authority's request that is at a parent elsewhere.
+type SentLine struct {
+	Handle string    `json:"authority"`
+	Parent string    `json:"parent,omitempty"`
+	Made   time.Time `json:"sent"`
 }
 
 // Advice is the next thing to do: why, and the command.
@@ -384,7 +406,7 @@ func (e *Estate) Status(ctx context.Context) (Status, error) {
 		if g == nil {
 			continue
 		}
-		s.Authorities = append(s.Authorities, AuthorityLine{a.Handle, g.Certificate.NotAfter, e.StateOf(g.Certificate), g.IsRoot()})
+		s.Authorities = append(s.Authorities, AuthorityLine{a.Handle, g.Certificate.NotAfter, e.StateOf(g.Certificate), g.IsRoot(), noteOn(a)})
 		if !a.Elsewhere && !e.custody.Has(g.Certificate.Key) && a.Retired.IsZero() {
 			s.Faults = append(s.Faults, fmt.Sprintf("the key of %s is missing: restore it from a backup", g.Label()))
 		}
@@ -401,7 +423,18 @@ func (e *Estate) Status(ctx context.Context) (Status, error) {
 		return s, err
 	}
 	for _, c := range ending {
+		if c.State == Replaced || c.State == Staged {
+			continue
+		}
 		s.Ending = append(s.Ending, EndingLine{c.Title(), c.SerialHex(), c.NotAfter, c.State})
+	}
+	s.Sent, s.Rehearsal = []SentLine{}, e.Rehearsal
+	open, err := e.records.Applications(ctx)
+	if err != nil {
+		return s, err
+	}
+	for _, a := range open {
+		s.Sent = append(s.Sent, SentLine{a.Handle, a.Parent, a.Made})
 	}
 	_, faults := e.Templates()
 	for _, f := range faults {
@@ -414,17 +447,25 @@ func (e *Estate) Status(ctx context.Context) (Status, error) {
 func (e *Estate) advice(h hierarchy.Hierarchy, s Status) []Advice {
 	var out []Advice
 	switch {
-	case len(h) == 0:
+	case len(h) == 0 && len(s.Sent) == 0:
 		return []Advice{{"make the root", "ironseal authority create root"}}
-	case len(h) == 1 && h[0].Current().IsRoot():
+	case len(h) == 1 && h[0].Signs() && h[0].Current().IsRoot():
 		out = append(out, Advice{"make an authority for everyday work below the root", "ironseal authority create services --under " + h[0].Handle})
 	case s.Counts.Requests == 0:
 		out = append(out, Advice{"take in the first request", "ironseal request receive FILE"}, Advice{"or draft one for a host", "ironseal request draft HOST"})
 	}
+	for _, a := range s.Sent {
+		out = append(out, Advice{"take in the answer for " + a.Handle, "ironseal authority accept " + a.Handle + " FILE"})
+	}
+	for _, a := range h {
+		if p := a.Prepared(); p != nil && !p.Staged.After(e.Now()) {
+			out = append(out, Advice{"the switch day of " + a.Handle + " has come", "ironseal changeover switch " + a.Handle})
+		}
+	}
 	if len(s.Waiting) > 0 {
 		out = append(out, Advice{"look at the request that waits longest", "ironseal request show " + s.Waiting[0].Name}, Advice{"and sign it", "ironseal sign " + s.Waiting[0].Name})
 	}
-	if s.Counts.Certificates > s.Counts.Authorities && len(s.Waiting) == 0 {
+	if s.Counts.Certificates > 0 && len(s.Waiting) == 0 {
 		out = append(out, Advice{"hand out the root to machines that must trust it", "ironseal authority export " + h[0].Handle})
 	}
 	return out

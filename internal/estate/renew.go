@@ -179,7 +179,7 @@ func (p RenewalPlan) renewalFindings(h hierarchy.Hierarchy) finding.List {
 				WithRemedy("renew %s first: ironseal authority renew %s --cascade", by.Authority.Handle, by.Authority.Handle))
 		}
 	}
-	if !until.After(old.NotAfter) {
+	if until.Before(old.NotAfter) || p.SameKey && !until.After(old.NotAfter) { // a new key is a gain by itself
 		out = append(out, finding.New(finding.NoGain, "It would end on %s; what there is ends on %s.", until.Format("2006-01-02"), old.NotAfter.Format("2006-01-02")))
 	}
 	if p.Old.IsRoot() && p.in.Issuer == nil && !p.SameKey {

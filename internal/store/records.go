@@ -380,7 +380,8 @@ func (s *Store) KeysSeen(ctx context.Context) (map[int64]string, error) {
 	return out, rows.Err()
 }
 
-// Counts are how many records of each kind there are.
+// Counts are how many records of each kind there are. Certificates of authorities
+// and links are not counted among the certificates.
 type Counts struct {
 	Authorities, Waiting, Requests, Certificates int
 }
@@ -389,7 +390,7 @@ type Counts struct {
 func (s *Store) Count(ctx context.Context) (Counts, error) {
 	var c Counts
 	err := s.db.QueryRowContext(ctx, `SELECT (SELECT count(*) FROM authority), (SELECT count(*) FROM request WHERE state = 'waiting'),
-		(SELECT count(*) FROM request), (SELECT count(*) FROM certificate)`).Scan(&c.Authorities, &c.Waiting, &c.Requests, &c.Certificates)
+		(SELECT count(*) FROM request), (SELECT count(*) FROM certificate) - (SELECT count(*) FROM generation) - (SELECT count(*) FROM link)`).Scan(&c.Authorities, &c.Waiting, &c.Requests, &c.Certificates)
 	if err != nil {
 		return c, s.explain(err)
 	}

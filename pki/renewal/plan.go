@@ -179,8 +179,8 @@ func AnswerTo(g Answered) finding.List {
 	if !g.Grants.IsZero() && c.NotAfter.Before(g.Grants.After(g.Now)) {
 		add(finding.AnswerTooShort, "It ends on %s; full grants of %s need %s.", c.NotAfter.Format("2006-01-02"), g.Grants.Words(), g.Grants.After(g.Now).Format("2006-01-02"))
 	}
-	if !g.Old.IsZero() && !c.NotAfter.After(g.Old) {
-		add(finding.AnswerTooShort, "It ends on %s, no later than the one that it renews (%s).", c.NotAfter.Format("2006-01-02"), g.Old.Format("2006-01-02"))
+	if !g.Old.IsZero() && c.NotAfter.Before(g.Old) {
+		add(finding.AnswerTooShort, "It ends on %s, before the one that it renews (%s).", c.NotAfter.Format("2006-01-02"), g.Old.Format("2006-01-02"))
 	}
 	return out
 }

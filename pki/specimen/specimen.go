@@ -46,6 +46,7 @@ type Plan struct {
 	NoKeyIDs    bool
 	Signer      crypto.Signer // the key; a new P-256 key when nil
 	Key         key.Kind
+	Public      *key.Public // the key of somebody else, in place of one made here
 }
 
 // Key makes a key.
@@ -75,6 +76,9 @@ func Make(t testing.TB, issuer *Entity, p Plan) *Entity {
 	pub, err := key.Of(p.Signer)
 	if err != nil {
 		t.Fatal(err)
+	}
+	if p.Public != nil {
+		pub = *p.Public
 	}
 	serial, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 100))
 	if err != nil {
