@@ -61,7 +61,7 @@ stopped. A root with a new key gets link certificates, so that clients which hol
 only one of the two roots go on accepting.`,
 		Example: `  ironseal authority renew services
   ironseal authority renew root --cascade
-  ironseal authority renew services --same-key --lifetime 6y
+  ironseal authority renew services --same-key --lifetime 12y
   ironseal authority renew services --key ecdsa-p384 --suspect "it was on a lost laptop"`,
 		Args: exactly(1, "a handle"),
 		RunE: func(cmd *cobra.Command, args []string) error {
