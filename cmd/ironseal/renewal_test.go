@@ -3,8 +3,10 @@ package main
 import (
 	"bytes"
 	"crypto/rand"
+	"crypto/x509"
 	"encoding/json"
 	"fmt"
+	"math/big"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -504,7 +506,20 @@ func TestAdoptingAnAuthority(t *testing.T) {
 	p.file("../issued.pem", append(bundle.PEM(bundle.Certificate, leaf.Cert.Raw), bundle.PEM(bundle.Certificate, foreign.Cert.Raw)...))
 	p.file("../leaf.pem", bundle.PEM(bundle.Certificate, leaf.Cert.Raw))
 	p.refused(3, "not-an-authority", "authority", "adopt", "harbour", "../leaf.pem", "--anchor", "../root.pem", "--yes")
-	out := p.must("authority", "adopt", "harbour", "../root.pem", "--key", "../root.key", "--issued", "../issued.pem", "--yes")
+	parent, err := x509.ParseCertificate(root.Cert.Raw)
+	if err != nil {
+		t.Fatal(err)
+	}
+	list, err := x509.CreateRevocationList(rand.Reader, &x509.RevocationList{Number: big.NewInt(1 << 40), ThisUpdate: now, NextUpdate: now.AddDate(0, 0, 7),
+		RevokedCertificateEntries: []x509.RevocationListEntry{{SerialNumber: leaf.Cert.Serial, RevocationTime: now, ReasonCode: 1}}}, parent, root.Signer)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.file("../list.der", list)
+	out := p.must("authority", "adopt", "harbour", "../root.pem", "--key", "../root.key", "--issued", "../issued.pem", "--revoked", "../list.der", "--yes")
+	if !strings.Contains(p.must("certificate", "list"), "revoked") || !strings.Contains(p.must("estate", "check", "--json"), "1099511627777") {
+		t.Error("what it revoked, and the number of its list, are not on record")
+	}
 	if !strings.Contains(out, "issued 1 of the 2") || !strings.Contains(out, "its key is here") {
 		t.Error(out)
 	}
@@ -513,7 +528,7 @@ func TestAdoptingAnAuthority(t *testing.T) {
 	p.must("authority", "create", "services", "--under", "harbour", "--key", "ecdsa-p256", "--yes")
 	p.must("authority", "renew", "harbour", "--yes")
 	p.must("estate", "check")
-	if out := p.must("journal", "list", "--json"); !strings.Contains(out, "what else it issued, what it revoked") {
+	if out := p.must("journal", "list", "--json"); !strings.Contains(out, "what else it issued and revoked") {
 		t.Error("the record must say what is not known")
 	}
 }

@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
 	"ironseal/pki/bundle"
@@ -197,7 +198,7 @@ func (s *session) taken(g *hierarchy.Generation, head string) error {
 
 func (s *session) authorityAdopt() *cobra.Command {
 	var keyFile string
-	var anchors, issued []string
+	var anchors, issued, revoked []string
 	c := &cobra.Command{
 		Use:   "adopt HANDLE FILE...",
 		Short: "Make an authority known that exists elsewhere",
@@ -206,8 +207,9 @@ above it, and its key where it is given, in any form. Without its key it is know
 here, and trusted, but cannot sign. A further certificate of an authority that is
 known already becomes its next generation.
 
-With --issued, certificates that it issued are recorded as well. What else it
-issued and what it revoked is not known here, and the record says so.`,
+With --issued, certificates that it issued are recorded as well; with --revoked,
+what its revocation lists say. What else it issued and revoked is not known here,
+and the record says so.`,
 		Args: atLeast(2, "a handle and the certificate's file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx := cmd.Context()
@@ -220,6 +222,9 @@ issued and what it revoked is not known here, and the record says so.`,
 				return err
 			}
 			if ask.Anchors, err = s.certificatesInAll(anchors); err != nil {
+				return err
+			}
+			if ask.Revoked, err = s.listsIn(revoked); err != nil {
 				return err
 			}
 			if ask.Signer, err = s.adoptedKey(ctx, keyFile, args[0]); err != nil {
@@ -250,6 +255,7 @@ issued and what it revoked is not known here, and the record says so.`,
 	fl := c.Flags()
 	fl.StringVar(&keyFile, "key", "", "the private key's `FILE`, in any form")
 	fl.StringArrayVar(&anchors, "anchor", nil, "a `FILE` with a root that you trust; may be repeated")
+	fl.StringArrayVar(&revoked, "revoked", nil, "a `FILE` with a revocation list of it; may be repeated")
 	fl.StringArrayVar(&issued, "issued", nil, "a `FILE` of certificates that it issued; may be repeated")
 	return c
 }
@@ -259,4 +265,27 @@ func (s *session) adoptedKey(ctx context.Context, file, handle string) (crypto.S
 		return nil, nil
 	}
 	return estate.OpenKeyFile(ctx, s.path(file), handle, (*passphrases)(s))
+}
+
+// listsIn reads the revocation lists of files.
+func (s *session) listsIn(files []string) ([][]byte, error) {
+	var out [][]byte
+	for _, f := range files {
+		data, err := disk.Read(s.path(f), bundle.MostBytes)
+		if err != nil {
+			return nil, err
+		}
+		c, err := bundle.Read(data)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", f, err)
+		}
+		lists := c.Of(bundle.List)
+		if len(lists) == 0 {
+			return nil, fmt.Errorf("%s: there is no revocation list in it", f)
+		}
+		for _, o := range lists {
+			out = append(out, o.DER)
+		}
+	}
+	return out, nil
 }

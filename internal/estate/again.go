@@ -70,6 +70,8 @@ func (e *Estate) oneToRenew(ctx context.Context, name string) (Held, error) {
 		return c, err
 	case c.State == Replaced:
 		return c, fmt.Errorf("%s, serial %s, was replaced already", c.Title(), c.SerialHex()[:8])
+	case c.State == Revoked:
+		return c, fmt.Errorf("%s, serial %s, is revoked: ask its holder for a new request, and sign that", c.Title(), c.SerialHex()[:8])
 	case c.State == Staged:
 		return c, fmt.Errorf("%s, serial %s, waits for its switch day", c.Title(), c.SerialHex()[:8])
 	}
@@ -187,7 +189,7 @@ func (e *Estate) planAll(ctx context.Context, list []Held, ask AgainAsk, by *hie
 	}
 	var out []Planned
 	for _, c := range list {
-		if c.IsAuthority() || c.State == Replaced || c.State == Staged {
+		if c.IsAuthority() || c.State == Replaced || c.State == Staged || c.State == Revoked {
 			continue
 		}
 		one := Planned{Name: fmt.Sprintf("%s, serial %s", c.Title(), c.SerialHex()[:8])}

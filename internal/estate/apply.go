@@ -21,6 +21,7 @@ import (
 	"ironseal/pki/path"
 	"ironseal/pki/renewal"
 	"ironseal/pki/request"
+	"ironseal/pki/revocation"
 )
 
 // ApplyAsk is what a person asks for when sending an authority's request to a
@@ -387,6 +388,7 @@ type AdoptAsk struct {
 	List    []*cert.Certificate // its certificate, and what stands above it
 	Issued  []*cert.Certificate // certificates that it issued
 	Signer  crypto.Signer       // its key; nil where that stays elsewhere
+	Revoked [][]byte            // revocation lists that it signed
 	Anchors []*cert.Certificate // roots given in trust
 }
 
@@ -397,6 +399,7 @@ type Adoption struct {
 	Path     []*cert.Certificate
 	Issued   []*cert.Certificate // those that it really issued
 	Foreign  []*cert.Certificate // those given that it did not issue
+	Lists    []*revocation.List
 	Findings finding.List
 	old      *hierarchy.Authority
 }
@@ -459,6 +462,16 @@ func (e *Estate) PlanAdoption(ctx context.Context, ask AdoptAsk) (Adoption, erro
 			out.Foreign = append(out.Foreign, i)
 		}
 	}
+	for _, der := range ask.Revoked {
+		l, err := revocation.ReadList(der)
+		if err != nil {
+			return out, err
+		}
+		if !l.Issuer.Equal(c.Subject) || l.VerifiedBy(c.Key) != nil {
+			return out, fmt.Errorf("authority %s: the revocation list of %s was not signed by it", ask.Handle, l.Issuer)
+		}
+		out.Lists = append(out.Lists, l)
+	}
 	out.Findings = append(out.Findings, e.rehearsalFindings(append([]*cert.Certificate{c}, out.Path...))...)
 	out.Findings = out.Findings.Ranked()
 	return out, nil
@@ -513,13 +526,35 @@ func (e *Estate) Adopt(ctx context.Context, a Adoption) (*hierarchy.Generation, 
 				return nil, fmt.Errorf("%s: %w", c.Title(), err)
 			}
 		}
+		revoked := 0
+		for _, l := range a.Lists {
+			if err := addList(tx, handle, l); err != nil {
+				return nil, err
+			}
+			revoked += len(l.Entries)
+		}
 		sum := a.Leaf.SHA256()
 		return []store.Entry{entry("adopt authority", handle, "certificate", fmt.Sprintf("%x", sum), "subject", a.Leaf.Subject.String(), "key here", a.Ask.Signer != nil, "issued and known", len(a.Issued),
-			"not known", "what else it issued, what it revoked, and by whom its key was held")}, nil
+			"revoked and known", revoked, "not known", "what else it issued and revoked, and by whom its key was held")}, nil
 	})
 	if err != nil {
 		return nil, head, errors.Join(fmt.Errorf("authority %s: %w", handle, err), undo())
 	}
 	g, err := e.newestGeneration(ctx, handle)
 	return g, head, err
+}
+
+// addList records the entries of a revocation list of an authority.
+func addList(tx *store.Tx, handle string, l *revocation.List) error {
+	var serials []string
+	var at []time.Time
+	var reasons []int
+	for _, e := range l.Entries {
+		serials, at, reasons = append(serials, cert.SerialHex(e.Serial)), append(at, e.At), append(reasons, e.Reason)
+	}
+	number := int64(0)
+	if l.Number != nil && l.Number.IsInt64() {
+		number = l.Number.Int64()
+	}
+	return tx.AddRevocations(handle, number, serials, at, reasons)
 }

@@ -35,6 +35,7 @@ const (
 	Expired  = "expired"
 	Replaced = "replaced" // another was signed in its place; it goes on holding until its end
 	Staged   = "staged"   // it waits for a switch day
+	Revoked  = "revoked"
 )
 
 func (e *Estate) held(r store.Certificate) (Held, error) {
@@ -44,6 +45,8 @@ func (e *Estate) held(r store.Certificate) (Held, error) {
 	}
 	state := e.StateOf(c)
 	switch {
+	case r.Revoked:
+		state = Revoked
 	case r.Staged:
 		state = Staged
 	case r.Replaced && state != Expired:
@@ -132,7 +135,7 @@ func last(list []Held) Held {
 func (e *Estate) newest(list []Held, name string) (Held, string, error) {
 	best := last(list)
 	for i := len(list) - 1; i >= 0; i-- {
-		if s := list[i].State; s != Expired && s != Staged {
+		if s := list[i].State; s != Expired && s != Staged && s != Revoked {
 			best = list[i]
 			break
 		}
@@ -423,7 +426,7 @@ func (e *Estate) Status(ctx context.Context) (Status, error) {
 		return s, err
 	}
 	for _, c := range ending {
-		if c.State == Replaced || c.State == Staged {
+		if c.State == Replaced || c.State == Staged || c.State == Revoked {
 			continue
 		}
 		s.Ending = append(s.Ending, EndingLine{c.Title(), c.SerialHex(), c.NotAfter, c.State})

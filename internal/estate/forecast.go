@@ -79,7 +79,7 @@ func (e *Estate) Due(ctx context.Context, within span.Span) ([]Due, error) {
 		return nil, err
 	}
 	for _, c := range list {
-		if authority[c.SerialHex()] || c.State == Replaced || c.State == Staged {
+		if authority[c.SerialHex()] || c.State == Replaced || c.State == Staged || c.State == Revoked {
 			continue
 		}
 		holders, err := e.records.Holders(ctx, c.Record.ID)

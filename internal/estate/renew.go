@@ -93,7 +93,11 @@ func (e *Estate) PlanRenewal(ctx context.Context, ask RenewAsk) (RenewalPlan, er
 	templates, _ := e.Templates()
 	until := out.Plan.Draft.NotAfter
 	out.Levels = renewal.Levels(h, templates, out.Old, until, in.Now, ask.SameKey)
-	out.Reasons = renewal.Weigh(renewal.Evidence{Generation: out.Old, Now: in.Now, Suspicion: ask.Suspicion, Template: in.Template})
+	revoked, err := e.records.Revoked(ctx, ask.Handle)
+	if err != nil {
+		return out, err
+	}
+	out.Reasons = renewal.Weigh(renewal.Evidence{Generation: out.Old, Now: in.Now, Suspicion: ask.Suspicion, Revoked: revoked, Template: in.Template})
 	out.Then = afterRenewal(h, out)
 	return out, nil
 }

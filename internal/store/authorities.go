@@ -349,3 +349,31 @@ func (s *Store) Carried(ctx context.Context, id string) (string, error) {
 	}
 	return what, err
 }
+
+// AddRevocations records what a revocation list says of an authority's
+// certificates, and the list's number. Serials are lower-case hex.
+func (t *Tx) AddRevocations(handle string, number int64, serials []string, at []time.Time, reasons []int) error {
+	id, err := t.authorityID(handle)
+	if err != nil {
+		return err
+	}
+	insert, err := t.tx.PrepareContext(t.ctx, "INSERT OR REPLACE INTO revocation VALUES (?,?,?,?)")
+	if err != nil {
+		return err
+	}
+	defer insert.Close()
+	for i, serial := range serials {
+		if _, err := insert.ExecContext(t.ctx, id, serial, stamp(at[i]), reasons[i]); err != nil {
+			return err
+		}
+	}
+	_, err = t.tx.ExecContext(t.ctx, "UPDATE authority SET list_number = max(list_number, ?) WHERE id = ?", number, id)
+	return err
+}
+
+// Revoked counts what is revoked of an authority's certificates.
+func (s *Store) Revoked(ctx context.Context, handle string) (int, error) {
+	var n int
+	err := s.db.QueryRowContext(ctx, "SELECT count(*) FROM revocation r JOIN authority a ON a.id = r.authority WHERE a.handle = ?", handle).Scan(&n)
+	return n, err
+}

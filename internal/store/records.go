@@ -46,6 +46,7 @@ type Certificate struct {
 	Issuer   string // the issuing generation, such as "services.g1"
 	Staged   bool   // it waits for a switch day
 	Replaced bool   // another was signed in its place
+	Revoked  bool
 }
 
 // ErrNone says that there is no such record.
@@ -290,12 +291,13 @@ func (s *Store) KeySeenAs(ctx context.Context, key [32]byte, subject string) (st
 	return other, err
 }
 
-const certificateColumns = `c.id, c.der, c.title, coalesce(c.request,0), coalesce(t.name,''), coalesce(t.source,x''), coalesce(a.handle || '.g' || g.number, ''), c.staged <> '', c.replaced_by IS NOT NULL
+const certificateColumns = `c.id, c.der, c.title, coalesce(c.request,0), coalesce(t.name,''), coalesce(t.source,x''), coalesce(a.handle || '.g' || g.number, ''), c.staged <> '', c.replaced_by IS NOT NULL,
+	EXISTS (SELECT 1 FROM revocation r WHERE r.authority = c.authority AND r.serial = c.serial)
 	FROM certificate c LEFT JOIN template t ON t.sha256 = c.template LEFT JOIN generation g ON g.id = c.issuer LEFT JOIN authority a ON a.id = g.authority`
 
 func scanCertificate(row scanner) (Certificate, error) {
 	var c Certificate
-	err := row.Scan(&c.ID, &c.DER, &c.Title, &c.Request, &c.Template, &c.Source, &c.Issuer, &c.Staged, &c.Replaced)
+	err := row.Scan(&c.ID, &c.DER, &c.Title, &c.Request, &c.Template, &c.Source, &c.Issuer, &c.Staged, &c.Replaced, &c.Revoked)
 	return c, err
 }
 

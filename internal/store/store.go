@@ -57,6 +57,8 @@ CREATE TABLE sent (
   id INTEGER PRIMARY KEY, handle TEXT NOT NULL, parent TEXT NOT NULL, der BLOB NOT NULL, key_sha256 BLOB NOT NULL, made TEXT NOT NULL,
   answered TEXT NOT NULL DEFAULT '', staged TEXT NOT NULL DEFAULT '') STRICT;
 CREATE TABLE holder (certificate INTEGER NOT NULL REFERENCES certificate(id), who TEXT NOT NULL, at TEXT NOT NULL, PRIMARY KEY (certificate, who)) STRICT;
+CREATE TABLE revocation (
+  authority INTEGER NOT NULL REFERENCES authority(id), serial TEXT NOT NULL, at TEXT NOT NULL, reason INTEGER NOT NULL, PRIMARY KEY (authority, serial)) STRICT;
 CREATE TABLE carried (id TEXT PRIMARY KEY, at TEXT NOT NULL, what TEXT NOT NULL) STRICT;
 CREATE TABLE name (kind TEXT NOT NULL, value TEXT NOT NULL, certificate INTEGER NOT NULL REFERENCES certificate(id)) STRICT;
 CREATE INDEX name_value ON name(value);

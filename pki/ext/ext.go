@@ -28,6 +28,8 @@ var (
 	AltNames         = asn1.ObjectIdentifier{2, 5, 29, 17}
 	BasicID          = asn1.ObjectIdentifier{2, 5, 29, 19}
 	NameConstraintID = asn1.ObjectIdentifier{2, 5, 29, 30}
+	ListNumber       = asn1.ObjectIdentifier{2, 5, 29, 20}
+	ReasonCode       = asn1.ObjectIdentifier{2, 5, 29, 21}
 	CRLPoints        = asn1.ObjectIdentifier{2, 5, 29, 31}
 	PoliciesID       = asn1.ObjectIdentifier{2, 5, 29, 32}
 	PolicyMappings   = asn1.ObjectIdentifier{2, 5, 29, 33}

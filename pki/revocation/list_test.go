@@ -1,0 +1,72 @@
+package revocation
+
+import (
+	"crypto/rand"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"math/big"
+	"testing"
+	"time"
+
+	"ironseal/pki/specimen"
+)
+
+// libraryList makes a list with the standard library.
+func libraryList(t testing.TB, issuer *specimen.Entity, entries int) []byte {
+	t.Helper()
+	parent, err := x509.ParseCertificate(issuer.Cert.Raw)
+	if err != nil {
+		t.Fatal(err)
+	}
+	l := &x509.RevocationList{Number: big.NewInt(1234567890123), ThisUpdate: specimen.Now, NextUpdate: specimen.Now.AddDate(0, 0, 7)}
+	for i := range entries {
+		l.RevokedCertificateEntries = append(l.RevokedCertificateEntries, x509.RevocationListEntry{SerialNumber: big.NewInt(int64(1000 + i)), RevocationTime: specimen.Now.AddDate(0, 0, -i), ReasonCode: i % 5})
+	}
+	l.RevokedCertificateEntries = append(l.RevokedCertificateEntries, x509.RevocationListEntry{SerialNumber: big.NewInt(7), RevocationTime: specimen.Now, ExtraExtensions: []pkix.Extension{}})
+	der, err := x509.CreateRevocationList(rand.Reader, l, parent, issuer.Signer)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return der
+}
+
+func TestListsOfTheStandardLibraryAreRead(t *testing.T) {
+	root := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root,O=Tern Bay", Authority: true})
+	other := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root,O=Tern Bay", Authority: true})
+	der := libraryList(t, root, 12)
+	l, err := ReadList(der)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(l.Entries) != 13 || l.Entries[3].Reason != 3 || l.Entries[3].Serial.Int64() != 1003 || l.Number.Int64() != 1234567890123 || !l.Issuer.Equal(root.Cert.Subject) ||
+		!l.ThisUpdate.Equal(specimen.Now) || l.NextUpdate.IsZero() {
+		t.Errorf("%+v", l)
+	}
+	if l.VerifiedBy(root.Cert.Key) != nil || l.VerifiedBy(other.Cert.Key) == nil {
+		t.Error("the signature is judged wrongly")
+	}
+	for i := range der {
+		if _, err := ReadList(der[:i]); err == nil {
+			t.Fatalf("cut after %d bytes it still reads", i)
+		}
+	}
+}
+
+func TestListNumbersNeverGoBackwards(t *testing.T) {
+	now := time.Unix(1_800_000_000, 0)
+	for _, c := range []struct{ last, want int64 }{{0, 1_800_000_000}, {1_799_999_999, 1_800_000_000}, {1_800_000_000, 1_800_000_001}, {1_900_000_000, 1_900_000_001}} {
+		if got := NextNumber(c.last, now); got != c.want {
+			t.Errorf("after %d: %d, want %d", c.last, got, c.want)
+		}
+	}
+}
+
+func FuzzReadList(f *testing.F) {
+	root := specimen.Make(f, nil, specimen.Plan{Subject: "CN=Root", Authority: true})
+	f.Add(libraryList(f, root, 3))
+	f.Fuzz(func(_ *testing.T, data []byte) {
+		if l, err := ReadList(data); err == nil {
+			_ = l.VerifiedBy(root.Cert.Key)
+		}
+	})
+}
