@@ -148,7 +148,10 @@ func (b Backup) write(file string, sources map[string]string) (err error) {
 		return disk.Plain(err)
 	}
 	defer func() { err = errors.Join(err, f.Close()) }()
-	z := gzip.NewWriter(f)
+	z, err := gzip.NewWriterLevel(f, gzip.BestSpeed) // certificates hardly compress
+	if err != nil {
+		return err
+	}
 	t := tar.NewWriter(z)
 	manifest, err := json.MarshalIndent(b, "", "  ")
 	if err != nil {

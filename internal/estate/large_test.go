@@ -2,11 +2,13 @@ package estate
 
 import (
 	"database/sql"
+	"errors"
 	"fmt"
 	"path/filepath"
 	"testing"
 
 	"ironseal/pki/bundle"
+	"ironseal/pki/span"
 	"ironseal/pki/specimen"
 )
 
@@ -46,6 +48,43 @@ func BenchmarkLookup(b *testing.B) {
 				x.Close()
 			}
 		})
+	}
+}
+
+// BenchmarkLarge does what an administrator does every day on an estate that has
+// next to nothing, and on one of 100,000 certificates of which nothing is due.
+func BenchmarkLarge(b *testing.B) {
+	for _, size := range []int{1, 100_000} {
+		dir, e := newEstate(b)
+		receive(b, e, 1)
+		if err := sign(e, sheet(b, e, 1)); err != nil {
+			b.Fatal(err)
+		}
+		crowd(b, dir, size)
+		for name, do := range map[string]func(*Estate, int) error{
+			"tree":     func(x *Estate, _ int) error { _, err := x.Hierarchy(ctx); return err },
+			"due":      func(x *Estate, _ int) error { _, err := x.Due(ctx, span.Days(60)); return err },
+			"forecast": func(x *Estate, _ int) error { _, err := x.Forecast(ctx, span.Years(15), ""); return err },
+			"backup": func(x *Estate, i int) error {
+				b, err := x.Backup(ctx, filepath.Join(dir, fmt.Sprintf("../backup-%d-%d", size, i)))
+				if err == nil && len(b.Files) == 0 {
+					err = errors.New("the backup is empty")
+				}
+				return err
+			},
+		} {
+			b.Run(fmt.Sprintf("%s/%d", name, size), func(b *testing.B) {
+				i := 0
+				for b.Loop() {
+					x := reopen(b, dir, world())
+					i++
+					if err := do(x, i+b.N*1000); err != nil {
+						b.Fatal(err)
+					}
+					x.Close()
+				}
+			})
+		}
 	}
 }
 

@@ -186,6 +186,9 @@ func (s *Screen) Verdict(title string, v path.Verdict) {
 	}
 	s.Findings(all)
 	s.Gap()
+	if v.Nearest {
+		s.Say("%s", s.Paint(Quiet, "No chain holds. This one comes nearest:"))
+	}
 	for i := len(v.Steps) - 1; i >= 0; i-- {
 		st := v.Steps[i]
 		indent := 2 * (len(v.Steps) - 1 - i)

@@ -53,6 +53,7 @@ type Role string
 const (
 	Leaf         Role = "leaf"
 	Intermediate Role = "intermediate"
+	Link         Role = "link" // by which one root of an authority vouches for another
 	Anchor       Role = "anchor"
 )
 
@@ -74,6 +75,7 @@ type Verdict struct {
 	Findings finding.List        // what is not about one certificate: order, what is missing
 	Unused   []*cert.Certificate // given, and not part of the chain
 	Checks   int                 // signatures that were checked
+	Nearest  bool                // no chain holds, and this is the one that came nearest
 }
 
 // Reasons are all findings that make a client refuse, the leaf's first.
@@ -113,7 +115,9 @@ func Verify(leaf *cert.Certificate, others []*cert.Certificate, q Question) Verd
 		}
 	}
 	s.extend([]*cert.Certificate{leaf})
-	return s.answer(leaf, s.verdict(leaf))
+	v := s.answer(leaf, s.verdict(leaf))
+	v.Nearest = !v.Valid && len(v.Steps) > 1
+	return v
 }
 
 func newSearch(q Question) *search {
@@ -334,6 +338,8 @@ func (s *search) judge(chain []*cert.Certificate, whole bool) []Step {
 			st.Role = Leaf
 		case whole && i == len(chain)-1:
 			st.Role = Anchor
+		case isLink(c):
+			st.Role = Link
 		}
 		st.Findings = append(s.timely(c), s.soundness(c, i, whole && i == len(chain)-1)...)
 		if i > 0 {
@@ -352,12 +358,26 @@ func (s *search) judge(chain []*cert.Certificate, whole bool) []Step {
 	return out
 }
 
+// isLink reports whether a certificate is self-issued for another key than the
+// one that signed it.
+func isLink(c *cert.Certificate) bool {
+	return c.SelfIssued() && len(c.AuthorityKey) > 0 && len(c.SubjectKey) > 0 && !bytes.Equal(c.AuthorityKey, c.SubjectKey)
+}
+
 func (s *search) timely(c *cert.Certificate) finding.List {
+	who := c.Title()
+	if isLink(c) {
+		who = "The link certificate of " + who
+	}
 	switch now := s.q.Now; {
 	case now.Before(c.NotBefore):
-		return finding.List{finding.New(finding.NotYetValid, "%s is valid from %s, %s; the clock used says %s.", c.Title(), stamp(c.NotBefore), span.Distance(now, c.NotBefore), stamp(now))}
+		return finding.List{finding.New(finding.NotYetValid, "%s is valid from %s, %s; the clock used says %s.", who, stamp(c.NotBefore), span.Distance(now, c.NotBefore), stamp(now))}
 	case now.After(c.NotAfter):
-		return finding.List{finding.New(finding.Expired, "%s ended on %s, %s.", c.Title(), stamp(c.NotAfter), span.Distance(now, c.NotAfter))}
+		f := finding.New(finding.Expired, "%s ended on %s, %s.", who, stamp(c.NotAfter), span.Distance(now, c.NotAfter))
+		if isLink(c) || s.isAnchor(c) {
+			f = f.WithRemedy("bring the authority's newer root to this client")
+		}
+		return finding.List{f}
 	}
 	return nil
 }
