@@ -4,8 +4,8 @@ import (
 	"encoding/asn1"
 	"encoding/json"
 	"os"
+	"os/exec"
 	"path/filepath"
-	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -44,7 +44,11 @@ func otherwise(name string) string {
 }
 
 func TestPublishedConformanceVectors(t *testing.T) {
-	dir := filepath.Join(runtime.GOROOT(), "src/crypto/x509/testdata/nist-pkits")
+	root, err := exec.Command("go", "env", "GOROOT").Output()
+	if err != nil {
+		t.Skip("the go command is not here: ", err)
+	}
+	dir := filepath.Join(strings.TrimSpace(string(root)), "src/crypto/x509/testdata/nist-pkits")
 	data, err := os.ReadFile(filepath.Join(dir, "vectors.json"))
 	if err != nil {
 		t.Skip("this Go distribution does not carry the suite: ", err)

@@ -1,0 +1,197 @@
+package estate
+
+import (
+	"context"
+	"crypto"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"ironseal/internal/custody"
+	"ironseal/internal/store"
+	"ironseal/pki/cert"
+	"ironseal/pki/finding"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/issue"
+	"ironseal/pki/key"
+	"ironseal/pki/path"
+	"ironseal/pki/revocation"
+)
+
+// AdoptAsk is an authority that exists elsewhere and is to be known here.
+type AdoptAsk struct {
+	Handle  string
+	List    []*cert.Certificate // its certificate, and what stands above it
+	Issued  []*cert.Certificate // certificates that it issued
+	Signer  crypto.Signer       // its key; nil where that stays elsewhere
+	Revoked [][]byte            // revocation lists that it signed
+	Anchors []*cert.Certificate // roots given in trust
+}
+
+// Adoption is what an adoption would record.
+type Adoption struct {
+	Ask      AdoptAsk
+	Leaf     *cert.Certificate
+	Path     []*cert.Certificate
+	Issued   []*cert.Certificate // those that it really issued
+	Foreign  []*cert.Certificate // those given that it did not issue
+	Lists    []*revocation.List
+	Findings finding.List
+	old      *hierarchy.Authority
+}
+
+// PlanAdoption checks what a person wants to adopt.
+func (e *Estate) PlanAdoption(ctx context.Context, ask AdoptAsk) (Adoption, error) {
+	out := Adoption{Ask: ask}
+	if err := hierarchy.ValidHandle(ask.Handle); err != nil {
+		return out, err
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return out, err
+	}
+	out.Leaf = path.LeafOf(ask.List)
+	c := out.Leaf
+	if ask.Signer != nil {
+		pub, err := key.Of(ask.Signer)
+		if err != nil {
+			return out, err
+		}
+		if i := slices.IndexFunc(ask.List, func(c *cert.Certificate) bool { return key.Same(c.Key, pub) }); i >= 0 {
+			c, out.Leaf = ask.List[i], ask.List[i]
+		} else {
+			return out, fmt.Errorf("authority %s: the key is not that of any of the certificates", ask.Handle)
+		}
+	}
+	switch out.old = h.Find(ask.Handle); {
+	case generationOf(h, c) != nil:
+		return out, fmt.Errorf("%s is on record already, as %s", c.Title(), generationOf(h, c).Label())
+	case out.old != nil && !out.old.Elsewhere:
+		return out, fmt.Errorf("authority %s: its key is here: renew it with: ironseal authority renew %s", ask.Handle, ask.Handle)
+	case out.old != nil && !out.old.Current().Certificate.Subject.Equal(c.Subject):
+		return out, fmt.Errorf("authority %s is %s; the certificate is for %s: choose another handle", ask.Handle, out.old.Current().Certificate.Subject, c.Subject)
+	case out.old == nil && h.SubjectTaken(c.Subject, "") != nil:
+		return out, fmt.Errorf("the authority %s has this subject already: adopt it under that handle", h.SubjectTaken(c.Subject, "").Handle)
+	case out.old != nil && ask.Signer != nil:
+		return out, fmt.Errorf("authority %s: a further certificate comes without its key; to adopt the key too, choose another handle", ask.Handle)
+	}
+	if !c.IsAuthority() {
+		out.Findings = append(out.Findings, finding.New(finding.NotAuthority, "%s is not an authority's certificate.", c.Title()))
+	}
+	roots, others, err := e.Roots(ctx)
+	if err != nil {
+		return out, err
+	}
+	anchors := append(roots, ask.Anchors...)
+	if c.SelfSigned() {
+		anchors = append(anchors, c) // a root is adopted because the person trusts it
+	}
+	v := path.Verify(c, append(append([]*cert.Certificate{}, ask.List...), others...), path.Question{Anchors: anchors, Now: e.Now()})
+	out.Findings = append(out.Findings, v.Reasons()...)
+	for _, s := range v.Steps[1:] {
+		out.Path = append(out.Path, s.Certificate)
+	}
+	for _, i := range ask.Issued {
+		if i.Issuer.Equal(c.Subject) && i.VerifiedBy(c.Key) == nil {
+			out.Issued = append(out.Issued, i)
+		} else {
+			out.Foreign = append(out.Foreign, i)
+		}
+	}
+	for _, der := range ask.Revoked {
+		l, err := revocation.ReadList(der)
+		if err != nil {
+			return out, err
+		}
+		if !l.Issuer.Equal(c.Subject) || l.VerifiedBy(c.Key) != nil {
+			return out, fmt.Errorf("authority %s: the revocation list of %s was not signed by it", ask.Handle, l.Issuer)
+		}
+		out.Lists = append(out.Lists, l)
+	}
+	out.Findings = append(out.Findings, e.rehearsalFindings(append([]*cert.Certificate{c}, out.Path...))...)
+	out.Findings = out.Findings.Ranked()
+	return out, nil
+}
+
+// Adopt records an authority that was made elsewhere.
+func (e *Estate) Adopt(ctx context.Context, a Adoption) (*hierarchy.Generation, store.Head, error) {
+	handle := a.Ask.Handle
+	if r := a.Findings.Refusing(); len(r) > 0 {
+		return nil, store.Head{}, &issue.Refused{About: "authority " + handle, Findings: r}
+	}
+	undo := func() error { return nil }
+	if a.Ask.Signer != nil {
+		secret, err := e.custody.Choose(ctx, handle)
+		if err != nil {
+			return nil, store.Head{}, err
+		}
+		defer clear(secret)
+		fresh, err := custody.Adopted(a.Ask.Signer)
+		if err == nil {
+			err = e.custody.Keep(fresh, secret)
+		}
+		if err != nil {
+			return nil, store.Head{}, fmt.Errorf("authority %s: %w", handle, err)
+		}
+		undo = func() error { return e.custody.Remove(fresh) }
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return nil, store.Head{}, errors.Join(err, undo())
+	}
+	head, err := e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+		parent, issuer, err := e.importAbove(tx, h, a.Path, "")
+		if err != nil {
+			return nil, err
+		}
+		id, err := tx.AddCertificate(store.NewCertificate{Certificate: a.Leaf, Issuer: issuer, Waived: waived(a.Findings), Actor: e.world.Actor})
+		if err != nil {
+			return nil, err
+		}
+		var generation int64
+		if a.old == nil {
+			generation, err = tx.AddAuthority(store.NewAuthority{Handle: handle, Parent: parent, Elsewhere: a.Ask.Signer == nil, Certificate: id, Issuer: issuer})
+		} else {
+			generation, err = tx.AddGeneration(handle, parent, len(a.old.Generations), id, issuer, time.Time{})
+		}
+		if err != nil {
+			return nil, err
+		}
+		for _, c := range a.Issued {
+			if _, err := tx.AddCertificate(store.NewCertificate{Certificate: c, Issuer: generation, Actor: e.world.Actor}); err != nil {
+				return nil, fmt.Errorf("%s: %w", c.Title(), err)
+			}
+		}
+		revoked := 0
+		for _, l := range a.Lists {
+			if err := addList(tx, handle, l); err != nil {
+				return nil, err
+			}
+			revoked += len(l.Entries)
+		}
+		sum := a.Leaf.SHA256()
+		return []store.Entry{entry("adopt authority", handle, "certificate", fmt.Sprintf("%x", sum), "subject", a.Leaf.Subject.String(), "key here", a.Ask.Signer != nil, "issued and known", len(a.Issued),
+			"revoked and known", revoked, "not known", "what else it issued and revoked, and by whom its key was held")}, nil
+	})
+	if err != nil {
+		return nil, head, errors.Join(fmt.Errorf("authority %s: %w", handle, err), undo())
+	}
+	g, err := e.newestGeneration(ctx, handle)
+	return g, head, err
+}
+
+// addList records the entries of a revocation list of an authority.
+func addList(tx *store.Tx, handle string, l *revocation.List) error {
+	var serials []string
+	var at []time.Time
+	var reasons []int
+	for _, e := range l.Entries {
+		serials, at, reasons = append(serials, cert.SerialHex(e.Serial)), append(at, e.At), append(reasons, e.Reason)
+	}
+	number := int64(0)
+	if l.Number != nil && l.Number.IsInt64() {
+		number = l.Number.Int64()
+	}
+	return tx.AddRevocations(handle, number, serials, at, reasons)
+}
