@@ -30,13 +30,13 @@ type policyLevel map[string]*policyNode
 
 // policies holds the state of section 6.1.2 as it goes down the path.
 type policies struct {
-	level              policyLevel
-	explicit, mapping  int // certificates until they are required, and forbidden
-	anyAfter           int
-	findings           finding.List
-	about              *cert.Certificate
-	lost               string // what was the reason that no policy is left
-	self, last, absent bool
+	level             policyLevel
+	explicit, mapping int // certificates until they are required, and forbidden
+	anyAfter          int
+	findings          finding.List
+	about             *cert.Certificate
+	lost              string // what was the reason that no policy is left
+	self, last        bool
 }
 
 // policyFindings judges the policies of a whole chain, leaf first, the anchor

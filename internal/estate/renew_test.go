@@ -1,0 +1,341 @@
+package estate
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"ironseal/internal/custody"
+	"ironseal/internal/store"
+	"ironseal/pki/cert"
+	"ironseal/pki/key"
+	"ironseal/pki/path"
+	"ironseal/pki/span"
+)
+
+var longer, sixty = span.Years(25), span.Days(60)
+
+// answering answers every question anew.
+type answering func() string
+
+func (a answering) Passphrase(context.Context, custody.Question) ([]byte, bool, error) {
+	return []byte(a()), true, nil
+}
+
+// moved is a world whose clock shows a time.
+func moved(at time.Time) World {
+	w := world()
+	w.Now = func() time.Time { return at }
+	return w
+}
+
+func renewed(t *testing.T, e *Estate, ask RenewAsk) {
+	t.Helper()
+	p, err := e.PlanRenewal(ctx, ask)
+	if err == nil {
+		_, _, err = e.Renew(ctx, p)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// Stopping a renewal at any step by an error leaves the authority as it was, with
+// no key left behind, or with the whole act done; links come with it or not at all.
+func TestStoppingARenewalAtEveryStep(t *testing.T) {
+	stop := errors.New("stopped here")
+	for _, same := range []bool{false, true} {
+		for _, step := range []string{StepPlanned, StepKeyMade, StepKeyKept, StepSealed, StepRecording} {
+			if same && step == StepKeyMade {
+				continue // no key is made
+			}
+			dir, e := newEstate(t)
+			w := world()
+			w.Step = func(name string) error {
+				if name == step {
+					return stop
+				}
+				return nil
+			}
+			halting := reopen(t, dir, w)
+			p, err := halting.PlanRenewal(ctx, RenewAsk{Handle: "root", SameKey: same, Lifetime: longer})
+			if err != nil {
+				t.Fatal(err)
+			}
+			if _, _, err := halting.Renew(ctx, p); !errors.Is(err, stop) {
+				t.Errorf("%s, same key %v: %v", step, same, err)
+			}
+			h, err := e.Hierarchy(ctx)
+			if err != nil {
+				t.Fatal(err)
+			}
+			keys, _ := filepath.Glob(filepath.Join(dir, "keys", "*"))
+			if a := h.Find("root"); len(a.Generations) != 1 || len(a.Links) != 0 || len(keys) != 2 {
+				t.Errorf("%s, same key %v: %d generations, %d links, %d keys", step, same, len(a.Generations), len(a.Links), len(keys))
+			}
+			intact(t, dir, step)
+		}
+	}
+}
+
+// A process that ends at any step of a renewal, an application or an adoption
+// leaves an estate that needs no repair: at worst a key that nothing names, which
+// the check tells.
+func TestCrashWhileRenewing(t *testing.T) {
+	acts := map[string]func(*testing.T, *Estate) error{
+		"renew": func(t *testing.T, e *Estate) error {
+			p, err := e.PlanRenewal(ctx, RenewAsk{Handle: "root"})
+			if err == nil {
+				_, _, err = e.Renew(ctx, p)
+			}
+			return err
+		},
+		"apply": func(t *testing.T, e *Estate) error {
+			_, _, err := e.Apply(ctx, ApplyAsk{Handle: "gates"})
+			return err
+		},
+	}
+	if dir := os.Getenv("RENEW_DIR"); dir != "" {
+		w := world()
+		w.Step = func(name string) error {
+			if name == os.Getenv("RENEW_STEP") {
+				os.Exit(77)
+			}
+			return nil
+		}
+		if err := acts[os.Getenv("RENEW_ACT")](t, reopen(t, dir, w)); err != nil {
+			t.Fatal(err)
+		}
+		return
+	}
+	for _, c := range []struct{ act, step string }{
+		{"renew", StepKeyMade}, {"renew", StepKeyKept}, {"renew", StepSealed}, {"renew", StepRecording}, {"renew", StepRecorded}, {"apply", StepRecording},
+	} {
+		dir, _ := newEstate(t)
+		cmd := exec.Command(os.Args[0], "-test.run=^TestCrashWhileRenewing$")
+		cmd.Env = append(os.Environ(), "RENEW_DIR="+dir, "RENEW_STEP="+c.step, "RENEW_ACT="+c.act)
+		out, err := cmd.CombinedOutput()
+		var exit *exec.ExitError
+		if !errors.As(err, &exit) || exit.ExitCode() != 77 {
+			t.Fatalf("%v: it should have ended itself: %v\n%s", c, err, out)
+		}
+		next := reopen(t, dir, world())
+		found, err := next.Check(ctx, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range found.Faults {
+			if !strings.HasPrefix(f.About, "keys/") || !strings.Contains(f.What, "no record names this key") {
+				t.Errorf("%v: %+v", c, f)
+			}
+		}
+		if err := acts[c.act](t, next); err != nil {
+			t.Errorf("%v: the next run: %v", c, err)
+		}
+	}
+}
+
+// A wrong passphrase of the old key, which must vouch for the new one, makes no
+// half of a renewal.
+func TestRenewalNeedsTheOldKeyToo(t *testing.T) {
+	dir, e := newEstate(t)
+	w := world()
+	asked := 0
+	w.Pass = answering(func() string {
+		if asked++; asked == 1 {
+			return "for the new key"
+		}
+		return "wrong"
+	})
+	halting := reopen(t, dir, w)
+	p, err := halting.PlanRenewal(ctx, RenewAsk{Handle: "root"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := halting.Renew(ctx, p); err == nil {
+		t.Fatal("the old key was opened by a wrong passphrase")
+	}
+	if h, err := e.Hierarchy(ctx); err != nil || len(h.Find("root").Generations) != 1 {
+		t.Errorf("half of a renewal is on record: %v", err)
+	}
+	if c, err := e.Check(ctx, nil); err != nil || len(c.Faults) > 0 {
+		t.Errorf("%+v %v", c.Faults, err)
+	}
+}
+
+// An authority that was renewed while a sheet was on screen does not sign by its
+// old certificate, and is not renewed twice.
+func TestARenewalMeanwhileStopsOtherActs(t *testing.T) {
+	dir, e := newEstate(t)
+	receive(t, e, 1)
+	planned := sheet(t, e, 1)
+	first, err := e.PlanRenewal(ctx, RenewAsk{Handle: "services"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	renewed(t, reopen(t, dir, world()), RenewAsk{Handle: "services"})
+	if err := sign(e, planned); err == nil || !strings.Contains(err.Error(), "renewed meanwhile") {
+		t.Errorf("signing: %v", err)
+	}
+	if _, _, err := e.Renew(ctx, first); err == nil || !strings.Contains(err.Error(), "renewed meanwhile") {
+		t.Errorf("renewing: %v", err)
+	}
+	intact(t, dir, "renewed meanwhile")
+}
+
+// Through three renewals of the root with new keys, a chain is handed over with
+// the links that another generation of clients needs.
+func TestLinksGoWithTheChain(t *testing.T) {
+	dir, e := newEstate(t)
+	receive(t, e, 1)
+	if err := sign(e, sheet(t, e, 1)); err != nil {
+		t.Fatal(err)
+	}
+	renewed(t, e, RenewAsk{Handle: "root"})
+	old, _, err := e.FindCertificate(ctx, "R1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	goods, err := e.Goods(ctx, old, nil)
+	if err != nil || len(goods.Links) != 1 {
+		t.Fatalf("%d links, %v", len(goods.Links), err)
+	}
+	roots, _, err := e.Roots(ctx)
+	if err != nil || len(roots) != 2 {
+		t.Fatal(roots, err)
+	}
+	for _, root := range roots {
+		v := path.Verify(old.Certificate, append(goods.Intermediates, goods.Links...), path.Question{Anchors: []*cert.Certificate{root}, Now: time.Now()})
+		if !v.Valid {
+			t.Errorf("with the root %x alone: %v", root.SubjectKey[:4], v.Reasons())
+		}
+	}
+	// When the link has ended, it is left out.
+	late := reopen(t, dir, moved(roots[0].NotAfter.Add(time.Hour)))
+	if goods, err := late.Goods(ctx, old, nil); err != nil || len(goods.Links) != 0 {
+		t.Errorf("%d links after their end, %v", len(goods.Links), err)
+	}
+}
+
+func TestRestoredNumbersGoOn(t *testing.T) {
+	dir, e := newEstate(t)
+	receive(t, e, 3)
+	file := filepath.Join(t.TempDir(), "backup")
+	b, err := e.Backup(ctx, file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	receive(t, e, 1) // R4, which the backup does not know
+	to := filepath.Join(t.TempDir(), "again")
+	r, err := Restore(ctx, file, to, world())
+	if err != nil || r.NextRequest != 1001 || r.Backup.Head != b.Head {
+		t.Fatalf("%+v %v", r, err)
+	}
+	again := reopen(t, to, world())
+	receive(t, again, 1)
+	if _, _, err := again.Request(ctx, "R1001"); err != nil {
+		t.Error(err)
+	}
+	if rec, _, err := again.Request(ctx, "R4"); err == nil {
+		t.Errorf("R4 was given out again, for %s", rec.Title)
+	}
+	intact(t, to, "restored")
+	for _, sub := range []string{"keys", "records.db"} {
+		info, err := os.Stat(filepath.Join(to, sub))
+		if err != nil || info.Mode().Perm()&0o077 != 0 {
+			t.Errorf("%s: others may read it: %v %v", sub, info.Mode(), err)
+		}
+	}
+	_ = dir
+}
+
+// A full disk while a backup is written leaves no half of one behind.
+func TestABackupIsWholeOrNotThere(t *testing.T) {
+	_, e := newEstate(t)
+	file := filepath.Join(t.TempDir(), "missing", "backup")
+	if _, err := e.Backup(ctx, file); err == nil {
+		t.Error("there is no such directory")
+	}
+	file = filepath.Join(t.TempDir(), "backup")
+	stopped, cancel := context.WithCancel(ctx)
+	cancel()
+	if _, err := e.Backup(stopped, file); err == nil {
+		t.Error("it was stopped")
+	}
+	if _, err := os.Stat(file); err == nil {
+		t.Error("half a backup is left")
+	}
+}
+
+func TestDueNamesEverythingOnceSoonestFirst(t *testing.T) {
+	dir, e := newEstate(t)
+	receive(t, e, 2)
+	for i := range 2 {
+		if err := sign(e, sheet(t, e, i+1)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if list, err := e.Due(ctx, longer); err != nil || len(list) == 0 {
+		t.Fatal(list, err)
+	}
+	end := time.Now().AddDate(0, 0, 390)
+	list, err := reopen(t, dir, moved(end)).Due(ctx, sixty)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var titles []string
+	for i, d := range list {
+		titles = append(titles, d.Title+" "+d.What)
+		if i > 0 && d.Day.Before(list[i-1].Day) {
+			t.Errorf("%s comes after a later day", d.Title)
+		}
+	}
+	if fmt.Sprint(titles) != "[h0.ternbay.example ends h1.ternbay.example ends]" {
+		t.Error(titles)
+	}
+	if _, _, err := e.Apply(ctx, ApplyAsk{Handle: "gates", Key: key.P256}); err != nil {
+		t.Fatal(err)
+	}
+	if list, err := e.Due(ctx, sixty); err != nil || len(list) != 1 || list[0].Title != "gates" {
+		t.Errorf("what is sent and not answered is due: %+v %v", list, err)
+	}
+	calendar := string(CalendarOf(list, end))
+	if strings.Count(calendar, "BEGIN:VEVENT") != 2 || !strings.Contains(calendar, "ironseal certificate renew") {
+		t.Error(calendar)
+	}
+}
+
+func TestACertificateIsReplacedOnce(t *testing.T) {
+	_, e := newEstate(t)
+	receive(t, e, 1)
+	if err := sign(e, sheet(t, e, 1)); err != nil {
+		t.Fatal(err)
+	}
+	s, err := e.PlanAgain(ctx, AgainAsk{Certificate: "h0.ternbay.example"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := sign(e, s); err != nil {
+		t.Fatal(err)
+	}
+	list, err := e.Certificates(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	states := map[string]int{}
+	for _, c := range list {
+		states[c.State]++
+	}
+	if states[Replaced] != 1 || states[Valid] != 3 {
+		t.Error(states)
+	}
+	if r, _, err := e.Request(ctx, "R1"); err != nil || r.State != store.Signed {
+		t.Error(r.State, err)
+	}
+}
