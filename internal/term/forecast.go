@@ -57,7 +57,7 @@ func (s *Screen) grants(r renewal.Report) {
 		s.Say("No authority signs by any template.")
 		return
 	}
-	s.Table([]string{"authority", "grants", "today", "last full day", "", "by the templates"}, rows)
+	s.Table([]string{"authority", "grants", "today", "last full day", "", "templates"}, rows)
 }
 
 func (s *Screen) acts(r renewal.Report) {

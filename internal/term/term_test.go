@@ -5,12 +5,15 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"unicode/utf8"
 
 	"github.com/charmbracelet/lipgloss"
 
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
+	"ironseal/pki/renewal"
+	"ironseal/pki/span"
 	"ironseal/pki/specimen"
 )
 
@@ -118,5 +121,61 @@ func TestAxisAtItsEdges(t *testing.T) {
 		if w := lipgloss.Width(a.Years()); w > a.Width {
 			t.Errorf("years of %d columns on an axis of %d", w, a.Width)
 		}
+	}
+}
+
+// The forecast names what is short, what is overdue and what is planned, within
+// the width of the screen, without colour and without escapes.
+func TestForecastIsDrawn(t *testing.T) {
+	now := time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)
+	at := func(years int) time.Time { return now.AddDate(years, 0, 0) }
+	r := renewal.Report{Now: now,
+		Rows: []renewal.Row{{Authority: "root", Template: "sub", Full: span.Years(5), Until: at(1), Short: "4 years", LastFull: at(-4)},
+			{Authority: "services", Template: "web-server", Full: span.Days(397), Until: at(1), LastFull: at(2)}, {Authority: "services", Template: "mail-server", Full: span.Days(397), Until: at(1), LastFull: at(2)}},
+		Acts: []renewal.Act{{Day: now, Handle: "root", Number: 2, Until: at(15), Why: "it could not grant", Overdue: true}, {Day: at(2), Handle: "services", Number: 3, Until: at(7), Why: "its grants begin to shrink"}},
+		Bars: []renewal.Bar{{Handle: "root", Number: 1, From: at(-14), Until: at(1), ShrinksAt: at(-4)}, {Handle: "root", Number: 2, From: now, Until: at(15), ShrinksAt: at(10), Scheduled: true},
+			{Handle: "services", Level: 1, Number: 1, From: at(-14), Until: at(-9), ShrinksAt: at(-10)}, {Handle: "services", Level: 1, Number: 2, From: at(-2), Until: at(1), ShrinksAt: at(0)}},
+		Hollow: []string{"ships"}}
+	var b bytes.Buffer
+	s := NewScreen(&b, Never, "")
+	s.Forecast(r)
+	out := b.String()
+	for _, want := range []string{"! 4 years", "✓ full", "mail-server", "now", "root g2", "until 2041-11-23", "ships lives less than what it grants", "  services", "▲ today", "━g1", "═g2", "╌"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("%q is not shown in\n%s", want, out)
+		}
+	}
+	if strings.Contains(out, "\x1b") || strings.Count(out, "web-server") != 1 {
+		t.Error(out)
+	}
+	for _, l := range strings.Split(out, "\n") {
+		if utf8.RuneCountInString(l) > 80 {
+			t.Errorf("wider than 80 columns: %q", l)
+		}
+	}
+	// Generations that do not touch share a row; those that do, take two.
+	if lanes := (Axis{From: at(-14), To: at(15), Now: now, Width: 60}).lanes(r.Bars[2:]); len(lanes) != 1 {
+		t.Errorf("%d rows", len(lanes))
+	}
+	if lanes := (Axis{From: at(-14), To: at(15), Now: now, Width: 60}).lanes(r.Bars[:2]); len(lanes) != 2 {
+		t.Errorf("%d rows", len(lanes))
+	}
+}
+
+func TestRenewalIsDrawn(t *testing.T) {
+	now := time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)
+	var b bytes.Buffer
+	s := NewScreen(&b, Never, "")
+	s.Renewal([]renewal.Reason{{New: true, Say: "the key is \u202eold"}, {Say: "it is not"}},
+		[]renewal.Level{{Handle: "services", Template: "web", Full: span.Days(397), Before: now, After: now.AddDate(1, 0, 0), Short: "32 days short"}, {Handle: "services", Template: "mail", Full: span.Days(397), Before: now, After: now}},
+		[]string{"bring it", "publish it"})
+	out := b.String()
+	for _, want := range []string{"new key:  the key is", "same key: it is not", "! 32 days short", "2. publish it"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("%q is not shown in\n%s", want, out)
+		}
+	}
+	if strings.Contains(out, "\u202e") || strings.Count(out, "services") != 1 {
+		t.Error(out)
 	}
 }

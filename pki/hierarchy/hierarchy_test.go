@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	"ironseal/pki/key"
 	"ironseal/pki/span"
 	"ironseal/pki/specimen"
 )
@@ -119,5 +120,50 @@ func TestFindingAuthorities(t *testing.T) {
 	}
 	if c := h.Children(r); len(c) != 1 || c[0] != a || len(h.Children(nil)) != 1 {
 		t.Error("children")
+	}
+}
+
+// A parent that was renewed with the same key stands in the line with its newest
+// certificate; one with a new key, or one that waits for its switch day, does not.
+func TestLineFollowsTheKey(t *testing.T) {
+	now := specimen.Now
+	root := &Authority{Handle: "root"}
+	signer := specimen.Key(t, key.P256)
+	add := func(a *Authority, issuer *Generation, p specimen.Plan) *Generation {
+		p.Authority = true
+		g := &Generation{Number: len(a.Generations) + 1, Certificate: specimen.Make(t, nil, p).Cert, Issuer: issuer, Authority: a}
+		a.Generations = append(a.Generations, g)
+		return g
+	}
+	first := add(root, nil, specimen.Plan{Subject: "CN=Root", Signer: signer, Until: now.AddDate(1, 0, 0)})
+	services := &Authority{Handle: "services", Parent: root}
+	below := add(services, first, specimen.Plan{Subject: "CN=Services", Until: now.AddDate(3, 0, 0)})
+	if got := below.Line(); len(got) != 2 || got[1] != first {
+		t.Fatal(got)
+	}
+	again := add(root, nil, specimen.Plan{Subject: "CN=Root", Signer: signer, Until: now.AddDate(10, 0, 0)})
+	other := add(root, nil, specimen.Plan{Subject: "CN=Root", Until: now.AddDate(20, 0, 0)})
+	if got := below.Line()[1]; got != again {
+		t.Errorf("%s stands in the line, want g2", got.Label())
+	}
+	again.Staged = now.AddDate(0, 1, 0)
+	if got := below.Line()[1]; got != first {
+		t.Errorf("%s stands in the line before its switch day", got.Label())
+	}
+	if root.Current() != other || root.Prepared() != nil || !root.Signs() {
+		t.Error("the newest that waits for no day is current")
+	}
+	other.Staged = now.AddDate(0, 1, 0)
+	if root.Current() != first || root.Prepared() != other {
+		t.Error("what is prepared does not sign")
+	}
+	root.Elsewhere = true
+	if root.Signs() {
+		t.Error("a key that is elsewhere does not sign here")
+	}
+	ships := &Authority{Handle: "ships", Parent: services}
+	h := Hierarchy{root, services, ships}
+	if h.Depth(root) != 2 || h.Depth(ships) != 0 || len(h.Below(root)) != 2 || len(h.Below(services)) != 1 {
+		t.Error("levels are counted wrongly")
 	}
 }
