@@ -199,8 +199,8 @@ func (s *session) authorityList() *cobra.Command {
 				for _, g := range a.Generations {
 					c := g.Certificate
 					r := authorityRow{a.Handle, g.Number, "", c.Subject.String(), string(c.Key.Kind), c.NotBefore.Format("2006-01-02"), c.NotAfter.Format("2006-01-02"), e.StateOf(c)}
-					if a.Parent != nil {
-						r.Under = a.Parent.Handle
+					if g.Issuer != nil {
+						r.Under = g.Issuer.Authority.Handle
 					}
 					rows = append(rows, r)
 				}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -224,21 +225,29 @@ func (e *Estate) ChangeOf(ctx context.Context, handle string) (Change, error) {
 	if err != nil {
 		return out, err
 	}
-	ready := map[int64]bool{}
 	for _, c := range waiting {
-		ready[c.Record.Request] = true
 		out.Prepared = append(out.Prepared, c.Title())
 	}
-	serving, err := e.servingUnder(ctx, old)
+	missing, err := e.unprepared(ctx, g)
+	for _, c := range missing {
+		out.Missing = append(out.Missing, c.Title())
+	}
+	return out, err
+}
+
+// unprepared lists the certificates that serve and have none prepared in their
+// place.
+func (e *Estate) unprepared(ctx context.Context, prepared *hierarchy.Generation) ([]Held, error) {
+	waiting, err := e.records.CertificatesOf(ctx, prepared.Authority.Handle, prepared.Number)
 	if err != nil {
-		return out, err
+		return nil, err
 	}
-	for _, c := range serving {
-		if !ready[c.Record.Request] {
-			out.Missing = append(out.Missing, c.Title())
-		}
+	ready := map[int64]bool{}
+	for _, c := range waiting {
+		ready[c.Replaces] = true
 	}
-	return out, nil
+	serving, err := e.servingBefore(ctx, prepared)
+	return slices.DeleteFunc(serving, func(c Held) bool { return ready[c.Record.ID] }), err
 }
 
 func (e *Estate) changing(ctx context.Context, handle string) (prepared, current *hierarchy.Generation, err error) {
@@ -256,17 +265,22 @@ func (e *Estate) changing(ctx context.Context, handle string) (prepared, current
 	return prepared, g.Authority.Current(), nil
 }
 
-// servingUnder lists the certificates of end entities that a generation signed
-// and that still serve.
-func (e *Estate) servingUnder(ctx context.Context, g *hierarchy.Generation) ([]Held, error) {
-	list, err := e.heldAll(e.records.CertificatesOf(ctx, g.Authority.Handle, g.Number))
-	if err != nil {
-		return nil, err
-	}
+// servingBefore lists the certificates of end entities that the generations
+// before one signed and that still serve.
+func (e *Estate) servingBefore(ctx context.Context, prepared *hierarchy.Generation) ([]Held, error) {
 	var out []Held
-	for _, c := range list {
-		if !c.IsAuthority() && (c.State == Valid || c.State == Expiring) {
-			out = append(out, c)
+	for _, g := range prepared.Authority.Generations {
+		if g == prepared {
+			break
+		}
+		list, err := e.heldAll(e.records.CertificatesOf(ctx, g.Authority.Handle, g.Number))
+		if err != nil {
+			return nil, err
+		}
+		for _, c := range list {
+			if !c.IsAuthority() && (c.State == Valid || c.State == Expiring) {
+				out = append(out, c)
+			}
 		}
 	}
 	return out, nil
@@ -275,27 +289,13 @@ func (e *Estate) servingUnder(ctx context.Context, g *hierarchy.Generation) ([]H
 // PlanChange plans a certificate under the prepared generation for every holder
 // of one under the current. They wait, unused, for the switch day.
 func (e *Estate) PlanChange(ctx context.Context, handle string, waivers []finding.Waiver) ([]Planned, error) {
-	g, old, err := e.changing(ctx, handle)
+	g, _, err := e.changing(ctx, handle)
 	if err != nil {
 		return nil, err
 	}
-	serving, err := e.servingUnder(ctx, old)
+	todo, err := e.unprepared(ctx, g)
 	if err != nil {
 		return nil, err
-	}
-	change, err := e.ChangeOf(ctx, handle)
-	if err != nil {
-		return nil, err
-	}
-	missing := map[string]bool{}
-	for _, m := range change.Missing {
-		missing[m] = true
-	}
-	var todo []Held
-	for _, c := range serving {
-		if missing[c.Title()] {
-			todo = append(todo, c)
-		}
 	}
 	return e.planAll(ctx, todo, AgainAsk{Waivers: waivers}, g)
 }

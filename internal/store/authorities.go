@@ -216,11 +216,16 @@ func (l *loading) row(rows scanner) error {
 
 // joined connects children with parents, and puts parents first.
 func (l *loading) joined() hierarchy.Hierarchy {
-	for a, id := range l.parent {
-		a.Parent = l.byID[id]
-	}
 	for g, id := range l.issuer {
 		g.Issuer = l.generations[id]
+	}
+	for a, id := range l.parent {
+		a.Parent = l.byID[id]
+		if g := a.Current(); g != nil { // one that waits for its switch day does not move the authority yet
+			if a.Parent = nil; g.Issuer != nil {
+				a.Parent = g.Issuer.Authority
+			}
+		}
 	}
 	var out hierarchy.Hierarchy
 	placed := map[*hierarchy.Authority]bool{}

@@ -89,7 +89,7 @@ func TestHierarchyComesBackAsItWasRecorded(t *testing.T) {
 		place[a.Handle] = i
 	}
 	root, services, far := h.Find("root"), h.Find("services"), h.Find("far")
-	if place["far"] > place["services"] || services.Parent != far || !far.Elsewhere || root.Elsewhere {
+	if place["root"] > place["services"] || services.Parent != root || !far.Elsewhere || root.Elsewhere {
 		t.Errorf("%v", place)
 	}
 	if len(root.Links) != 1 || root.Links[0].By.Number != 1 || root.Links[0].To.Number != 2 {
@@ -112,7 +112,7 @@ func TestHierarchyComesBackAsItWasRecorded(t *testing.T) {
 	if err := s.try(func(tx *Tx) error { return tx.Retire("root", day) }); err != nil {
 		t.Fatal(err)
 	}
-	if h, err = s.Hierarchy(ctx); err != nil || h.Find("services").Current().Number != 2 || !h.Find("root").Retired.Equal(day) {
+	if h, err = s.Hierarchy(ctx); err != nil || h.Find("services").Current().Number != 2 || h.Find("services").Parent != h.Find("far") || h[len(h)-1].Handle != "services" || !h.Find("root").Retired.Equal(day) {
 		t.Error(h, err)
 	}
 	if err := s.try(func(tx *Tx) error { _, err := tx.GenerationID(h.Generation("root.g2")); return err }); err == nil || !strings.Contains(err.Error(), "retired") {

@@ -47,6 +47,7 @@ type Certificate struct {
 	Staged   bool   // it waits for a switch day
 	Replaced bool   // another was signed in its place
 	Revoked  bool
+	Replaces int64 // the certificate in whose place it was signed; 0 for none
 }
 
 // ErrNone says that there is no such record.
@@ -292,12 +293,12 @@ func (s *Store) KeySeenAs(ctx context.Context, key [32]byte, subject string) (st
 }
 
 const certificateColumns = `c.id, c.der, c.title, coalesce(c.request,0), coalesce(t.name,''), coalesce(t.source,x''), coalesce(a.handle || '.g' || g.number, ''), c.staged <> '', c.replaced_by IS NOT NULL,
-	EXISTS (SELECT 1 FROM revocation r WHERE r.authority = c.authority AND r.serial = c.serial)
+	EXISTS (SELECT 1 FROM revocation r WHERE r.authority = c.authority AND r.serial = c.serial), coalesce(c.replaces,0)
 	FROM certificate c LEFT JOIN template t ON t.sha256 = c.template LEFT JOIN generation g ON g.id = c.issuer LEFT JOIN authority a ON a.id = g.authority`
 
 func scanCertificate(row scanner) (Certificate, error) {
 	var c Certificate
-	err := row.Scan(&c.ID, &c.DER, &c.Title, &c.Request, &c.Template, &c.Source, &c.Issuer, &c.Staged, &c.Replaced, &c.Revoked)
+	err := row.Scan(&c.ID, &c.DER, &c.Title, &c.Request, &c.Template, &c.Source, &c.Issuer, &c.Staged, &c.Replaced, &c.Revoked, &c.Replaces)
 	return c, err
 }
 

@@ -2,6 +2,7 @@ package request
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"unicode"
 
@@ -21,8 +22,13 @@ func (r *Request) Examine() finding.List {
 		out = append(out, finding.New(finding.WeakHash, "The request is signed with %s.", r.Algorithm.Name))
 	}
 	out = append(out, r.Key.Weakness()...)
-	out = append(out, SubjectFindings(r.Subject)...)
-	out = append(out, r.nameFindings()...)
+	subject := SubjectFindings(r.Subject)
+	if r.AsksAuthority() { // an authority has a name for people, and no alternative names
+		subject = slices.DeleteFunc(subject, func(f finding.Finding) bool { return f.Code == finding.CommonNameOdd })
+	} else {
+		subject = append(subject, r.nameFindings()...)
+	}
+	out = append(out, subject...)
 	if r.Challenge {
 		out = append(out, finding.New(finding.ChallengePresent, "The request carries a challenge password."))
 	}
