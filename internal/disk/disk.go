@@ -47,9 +47,25 @@ func (d Disk) New(path string, data []byte, mode fs.FileMode) error {
 	return d.write(path, data, mode, false)
 }
 
-// Replace writes a file whether or not it exists.
+// Replace writes a file whether or not it exists. What is no file, a device or a
+// pipe, is written to and stays what it is.
 func (d Disk) Replace(path string, data []byte, mode fs.FileMode) error {
+	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() && !info.IsDir() {
+		return writeInto(path, data)
+	}
 	return d.write(path, data, mode, true)
+}
+
+func writeInto(path string, data []byte) error {
+	f, err := os.OpenFile(path, os.O_WRONLY, 0)
+	if err != nil {
+		return fmt.Errorf("writing %s: %w", path, Plain(err))
+	}
+	_, err = f.Write(data)
+	if err = errors.Join(err, f.Close()); err != nil {
+		return fmt.Errorf("writing %s: %w", path, Plain(err))
+	}
+	return nil
 }
 
 func (d Disk) write(path string, data []byte, mode fs.FileMode, replace bool) (err error) {
