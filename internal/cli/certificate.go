@@ -79,11 +79,11 @@ func (s *session) certificateList() *cobra.Command {
 		},
 	}
 	s.quietFlag(c, "print serials only")
-	c.Flags().StringVar(&state, "state", "", "only those in this `STATE`: valid, expiring, expired")
+	c.Flags().StringVar(&state, "state", "", "only those in this `STATE`: "+strings.Join(estate.States, ", "))
 	c.Flags().StringVar(&byTemplate, "template", "", "only those signed by this template")
 	c.Flags().StringVar(&by, "by", "", "only those signed by this authority")
 	c.Flags().StringVar(&name, "name", "", "only those with this `TEXT` in a name")
-	completeWords(c, "state", estate.Valid, estate.Expiring, estate.Expired)
+	completeWords(c, "state", estate.States...)
 	s.completeTemplates(c, "template")
 	s.completeHandles(c, "by")
 	return c
@@ -145,6 +145,13 @@ func (s *session) certificateShow() *cobra.Command {
 			r := rowOf(h)
 			o.Lead("state", "State", h.State)
 			o.Add("by", "Signed by", r.By)
+			holders, err := e.Holders(cmd.Context(), h)
+			if err != nil {
+				return err
+			}
+			if len(holders) > 0 {
+				o.Add("held_by", "Held by", holders...)
+			}
 			o.Add("template", "Template", r.Template)
 			if r.Request != "" {
 				o.Add("request", "Request", r.Request)

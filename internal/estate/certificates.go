@@ -38,6 +38,14 @@ const (
 	Revoked  = "revoked"
 )
 
+// States are all of them.
+var States = []string{Valid, Expiring, Expired, Replaced, Staged, Revoked}
+
+// Holders tells who is known to hold a certificate.
+func (e *Estate) Holders(ctx context.Context, c Held) ([]string, error) {
+	return e.records.Holders(ctx, c.Record.ID)
+}
+
 func (e *Estate) held(r store.Certificate) (Held, error) {
 	c, err := cert.Read(r.DER)
 	if err != nil {

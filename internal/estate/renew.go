@@ -141,7 +141,7 @@ func (e *Estate) renewalInput(ctx context.Context, h hierarchy.Hierarchy, a *hie
 		return in, err
 	}
 	if ask.SameKey {
-		in.SameKey, in.KeyKind = &old.Certificate.Key, old.Certificate.Key.Kind
+		in.SameKey, in.KeyKind, in.KeyID = &old.Certificate.Key, old.Certificate.Key.Kind, old.Certificate.SubjectKey
 	} else if in.KeyKind == "" {
 		in.KeyKind, err = key.ParseKind(string(old.Certificate.Key.Kind))
 		if err != nil || !in.Template.TakesKey(in.KeyKind, old.Certificate.Key.Bits) {

@@ -14,9 +14,11 @@ import (
 	"ironseal/internal/custody"
 	"ironseal/internal/store"
 	"ironseal/pki/cert"
+	"ironseal/pki/ext"
 	"ironseal/pki/key"
 	"ironseal/pki/path"
 	"ironseal/pki/span"
+	"ironseal/pki/specimen"
 )
 
 var longer, sixty = span.Years(25), span.Days(60)
@@ -337,5 +339,32 @@ func TestACertificateIsReplacedOnce(t *testing.T) {
 	}
 	if r, _, err := e.Request(ctx, "R1"); err != nil || r.State != store.Signed {
 		t.Error(r.State, err)
+	}
+}
+
+// With the same key, an adopted authority keeps the key identifier that another
+// program gave it, so that old and new certificate serve the same chains.
+func TestSameKeyKeepsItsIdentifier(t *testing.T) {
+	_, e := newEstate(t)
+	odd := ext.KeyID([]byte("an identifier of another kind"))
+	root := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Adopted", Authority: true, NoKeyIDs: true, Extra: ext.Set{odd}, From: time.Now().AddDate(-1, 0, 0), Until: time.Now().AddDate(5, 0, 0)})
+	a, err := e.PlanAdoption(ctx, AdoptAsk{Handle: "adopted", List: []*cert.Certificate{root.Cert}, Signer: root.Signer})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := e.Adopt(ctx, a); err != nil {
+		t.Fatal(err)
+	}
+	renewed(t, e, RenewAsk{Handle: "adopted", SameKey: true, Lifetime: longer})
+	g, err := e.Generation(ctx, "adopted")
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := g.Certificate
+	if g.Number != 2 || string(c.SubjectKey) != "an identifier of another kind" || string(c.AuthorityKey) != string(c.SubjectKey) || !key.Same(c.Key, root.Cert.Key) {
+		t.Errorf("g%d, %q, %q", g.Number, c.SubjectKey, c.AuthorityKey)
+	}
+	if !c.SelfSigned() {
+		t.Error("it does not sign itself")
 	}
 }

@@ -189,6 +189,7 @@ func (s *Screen) Renewal(reasons []renewal.Reason, levels []renewal.Level, then 
 		}
 		s.Wrapped(4, Normal, side+" "+Safe(r.Say))
 	}
+	s.Wrapped(4, Accent, "advice: "+renewal.Advise(reasons))
 	if len(levels) > 0 {
 		s.Gap()
 		s.levels(levels)

@@ -330,6 +330,12 @@ func (c *Certificate) IsAuthority() bool { return c.HasBasic && c.Basic.Authorit
 // SelfIssued reports whether issuer and subject are the same name.
 func (c *Certificate) SelfIssued() bool { return c.Issuer.Equal(c.Subject) }
 
+// IsLink reports whether the certificate is self-issued by another key than the one
+// that it certifies (RFC 4210 section 4.4), as far as its key identifiers tell.
+func (c *Certificate) IsLink() bool {
+	return c.SelfIssued() && len(c.AuthorityKey) > 0 && len(c.SubjectKey) > 0 && !bytes.Equal(c.AuthorityKey, c.SubjectKey)
+}
+
 // SelfSigned reports whether it is signed by its own key.
 func (c *Certificate) SelfSigned() bool {
 	return c.SelfIssued() && c.VerifiedBy(c.Key) == nil

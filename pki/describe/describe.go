@@ -197,8 +197,14 @@ func Certificate(c *cert.Certificate, now time.Time) Object {
 	}
 	issuer := c.Issuer.String()
 	f = o.add("issuer", "Issuer", issuer)
-	if c.SelfIssued() {
+	switch {
+	case c.IsLink():
+		f.Shown = []string{issuer + " (by another key: a link certificate)"}
+	case c.SelfIssued():
 		f.Shown = []string{issuer + " (itself)"}
+	}
+	if _, ok := c.Extensions.Find(ext.RehearsalID); ok {
+		o.add("rehearsal", "Rehearsal", "made in a rehearsal: real estates refuse it")
 	}
 	f = o.add("not_before", "From", c.NotBefore.UTC().Format(time.RFC3339))
 	f.Shown = []string{Moment(now, c.NotBefore)}

@@ -32,8 +32,12 @@ func (p *planner) extensions(kind key.Kind, subject dn.Name, names []san.Name) (
 	}
 	p.row("authority", asksCA, basic.Words(), cause)
 	out = append(out, p.usage(kind)...)
+	id := in.KeyID
+	if in.Request != nil && id == nil {
+		id = in.Request.Key.Identifier()
+	}
 	if in.Request != nil {
-		out = append(out, ext.KeyID(in.Request.Key.Identifier()))
+		out = append(out, ext.KeyID(id))
 	}
 	switch {
 	case in.Issuer != nil && in.Issuer.Certificate.SubjectKey != nil:
@@ -41,7 +45,7 @@ func (p *planner) extensions(kind key.Kind, subject dn.Name, names []san.Name) (
 	case in.Issuer != nil:
 		out = append(out, ext.AuthorityKey(in.Issuer.Certificate.Key.Identifier()))
 	case in.Request != nil:
-		out = append(out, ext.AuthorityKey(in.Request.Key.Identifier()))
+		out = append(out, ext.AuthorityKey(id))
 	}
 	if len(names) > 0 {
 		e, err := ext.NamesExtension(names, subject.IsEmpty())

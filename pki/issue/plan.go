@@ -50,6 +50,7 @@ type Input struct {
 	Request  *request.Request // nil for an authority whose key is yet to be made
 	KeyKind  key.Kind         // the kind of that key
 	SameKey  *key.Public      // the key of an authority that is renewed with it, before its request is made
+	KeyID    []byte           // the subject key identifier to keep; nil for the key's own
 	Subject  dn.Name          // the subject of that authority
 	Handle   string           // the handle of the authority that is made; "" for end entities
 	Template template.Template

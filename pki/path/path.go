@@ -338,7 +338,7 @@ func (s *search) judge(chain []*cert.Certificate, whole bool) []Step {
 			st.Role = Leaf
 		case whole && i == len(chain)-1:
 			st.Role = Anchor
-		case isLink(c):
+		case c.IsLink():
 			st.Role = Link
 		}
 		st.Findings = append(s.timely(c), s.soundness(c, i, whole && i == len(chain)-1)...)
@@ -358,15 +358,9 @@ func (s *search) judge(chain []*cert.Certificate, whole bool) []Step {
 	return out
 }
 
-// isLink reports whether a certificate is self-issued for another key than the
-// one that signed it.
-func isLink(c *cert.Certificate) bool {
-	return c.SelfIssued() && len(c.AuthorityKey) > 0 && len(c.SubjectKey) > 0 && !bytes.Equal(c.AuthorityKey, c.SubjectKey)
-}
-
 func (s *search) timely(c *cert.Certificate) finding.List {
 	who := c.Title()
-	if isLink(c) {
+	if c.IsLink() {
 		who = "The link certificate of " + who
 	}
 	switch now := s.q.Now; {
@@ -374,7 +368,7 @@ func (s *search) timely(c *cert.Certificate) finding.List {
 		return finding.List{finding.New(finding.NotYetValid, "%s is valid from %s, %s; the clock used says %s.", who, stamp(c.NotBefore), span.Distance(now, c.NotBefore), stamp(now))}
 	case now.After(c.NotAfter):
 		f := finding.New(finding.Expired, "%s ended on %s, %s.", who, stamp(c.NotAfter), span.Distance(now, c.NotAfter))
-		if isLink(c) || s.isAnchor(c) {
+		if c.IsLink() || s.isAnchor(c) {
 			f = f.WithRemedy("bring the authority's newer root to this client")
 		}
 		return finding.List{f}

@@ -74,6 +74,14 @@ func Weigh(e Evidence) []Reason {
 	return out
 }
 
+// Advise draws the conclusion from what was weighed.
+func Advise(list []Reason) string {
+	if slices.ContainsFunc(list, func(r Reason) bool { return r.New }) {
+		return "take a new key"
+	}
+	return "either will do: nothing speaks against the key, and a new one is the safer for the years to come"
+}
+
 // Level is what a renewal does to one authority.
 type Level struct {
 	Handle   string    `json:"authority"`

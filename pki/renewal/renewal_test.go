@@ -206,6 +206,9 @@ func TestEvidenceIsWeighed(t *testing.T) {
 	a := &hierarchy.Authority{Handle: "root"}
 	g := generation(t, specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root", Authority: true, From: now.AddDate(-11, 0, 0)}), 1, a)
 	reasons := fmt.Sprint(Weigh(Evidence{Generation: g, Now: now, Suspicion: "a lost laptop", Revoked: 5000, Template: template.Template{Name: "t", Keys: []string{"rsa-4096"}}}))
+	if a := Advise(Weigh(Evidence{Generation: g, Now: now.AddDate(-10, 0, 0), Template: template.Template{Keys: []string{"ecdsa-p256"}}})); !strings.HasPrefix(a, "either") {
+		t.Errorf("a key of one year: %s", a)
+	}
 	for _, want := range []string{"a lost laptop", "11 years old", "5000 entries", "no longer takes a key of kind ecdsa-p256", "{false with the same key"} {
 		if !strings.Contains(reasons, want) {
 			t.Errorf("%q is not said: %s", want, reasons)
