@@ -174,7 +174,7 @@ func (s *session) renewDown(ctx context.Context, ask estate.RenewAsk) error {
 		if !s.json {
 			s.out.Gap()
 		}
-		below := estate.RenewAsk{Handle: handle, SameKey: ask.SameKey, Key: ask.Key, Waivers: ask.Waivers}
+		below := estate.RenewAsk{Handle: handle, SameKey: ask.SameKey, Key: ask.Key}
 		if err := s.renew(ctx, below, false); err != nil {
 			return fmt.Errorf("%w\nwhat was renewed before this stays; go on with: ironseal authority renew %s --cascade", err, ask.Handle)
 		}

@@ -322,11 +322,15 @@ func (e *Estate) importAbove(tx *store.Tx, h hierarchy.Hierarchy, above []*cert.
 			}
 			continue
 		}
+		a := h.SubjectTaken(c.Subject, "")
+		if a != nil && !a.Elsewhere {
+			return "", 0, fmt.Errorf("%s has the subject of our own authority %s and is not on record: its chain goes through a certificate that we did not make", c.Title(), a.Handle)
+		}
 		id, err := tx.AddCertificate(store.NewCertificate{Certificate: c, Issuer: generation, Actor: e.world.Actor})
 		if err != nil {
 			return "", 0, err
 		}
-		if a := h.SubjectTaken(c.Subject, ""); a != nil && a.Elsewhere {
+		if a != nil {
 			if generation, err = tx.AddGeneration(a.Handle, handle, len(a.Generations), id, generation, time.Time{}); err != nil {
 				return "", 0, err
 			}

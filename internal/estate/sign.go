@@ -142,6 +142,9 @@ func afterState(r store.Request) string {
 	if r.State == store.Signed {
 		return fmt.Sprintf("see its certificate with: ironseal certificate show R%d", r.Number)
 	}
+	if r.State == store.Sent {
+		return "take its answer in with: ironseal certificate accept FILE, or ironseal courier open FOLDER"
+	}
 	return "ask for a new request"
 }
 

@@ -388,6 +388,91 @@ func knownDifference(g generated, ours Verdict) string {
 	return ""
 }
 
+// TestGenerationsAndLinksAgreeWithTheStandardLibrary compares verdicts over heaps
+// in which authorities have several generations, links and cross certificates, so
+// that a way has to be found.
+func TestGenerationsAndLinksAgreeWithTheStandardLibrary(t *testing.T) {
+	count := 1000
+	if testing.Short() {
+		count = 100
+	}
+	r := rand.New(rand.NewPCG(23, 42))
+	agreed := map[bool]int{}
+	for range count {
+		g := generateHeap(t, r)
+		ours := Verify(g.chain[0], g.chain, Question{Anchors: []*cert.Certificate{g.anchor}, Now: specimen.Now, Name: g.name, Usage: server})
+		theirs := libraryVerdict(t, g)
+		if ours.Valid != (theirs == nil) && knownDifference(g, ours) == "" && !countsSelfIssued(ours) {
+			t.Fatalf("%s\nours: %v %v\nlibrary: %v", g.what, ours.Valid, ours.Reasons(), theirs)
+		}
+		agreed[ours.Valid]++
+		if ours.Checks > MostChecks {
+			t.Fatalf("%d checks", ours.Checks)
+		}
+	}
+	if agreed[true] < count/10 || agreed[false] < count/10 {
+		t.Errorf("too few of one kind to mean anything: %v", agreed)
+	}
+}
+
+// countsSelfIssued reports whether a chain holds only because its self-issued
+// certificates do not count against a path length: the library counts them.
+func countsSelfIssued(ours Verdict) bool {
+	for i, st := range ours.Steps {
+		if limit := st.Certificate.Basic.PathLength; i > 0 && limit >= 0 && i-1 > limit {
+			return ours.Valid
+		}
+	}
+	return false
+}
+
+// generateHeap makes up to three authorities of up to three generations each, with
+// random keys kept or changed, links between them, and certificates that have ended.
+func generateHeap(t *testing.T, r *rand.Rand) generated {
+	g := generated{name: "a.ternbay.example"}
+	var above []*specimen.Entity // the generations of the level above
+	for level := range 1 + r.IntN(3) {
+		subject := fmt.Sprintf("CN=Level %d", level)
+		var these []*specimen.Entity
+		for n := range 1 + r.IntN(3) {
+			p := plan{Subject: subject, Authority: true}
+			if n > 0 && r.IntN(2) == 0 {
+				p.Signer = these[n-1].Signer
+			}
+			if r.IntN(4) == 0 {
+				p.Until = specimen.Now.Add(-time.Minute)
+			}
+			if r.IntN(6) == 0 {
+				p.PathLength = 1
+			}
+			var by *specimen.Entity
+			if level > 0 {
+				by = above[r.IntN(len(above))]
+			}
+			these = append(these, specimen.Make(t, by, p))
+		}
+		for i := range these { // links, one way or the other
+			if j := r.IntN(len(these)); i != j && these[i].Signer != these[j].Signer {
+				link := specimen.Make(t, these[i], plan{Subject: subject, Authority: true, Signer: these[j].Signer})
+				g.chain = append(g.chain, link.Cert)
+				g.what += fmt.Sprintf("link %d.%d by %d; ", level, j, i)
+			}
+		}
+		for _, e := range these {
+			g.chain = append(g.chain, e.Cert)
+		}
+		g.what += fmt.Sprintf("level %d has %d; ", level, len(these))
+		if level == 0 {
+			g.anchor = these[r.IntN(len(these))].Cert
+		}
+		above = these
+	}
+	leaf := specimen.Make(t, above[r.IntN(len(above))], plan{Subject: "CN=a.ternbay.example", Names: []string{"a.ternbay.example"}, Extended: []string{"serverAuth"}})
+	r.Shuffle(len(g.chain), func(i, j int) { g.chain[i], g.chain[j] = g.chain[j], g.chain[i] })
+	g.chain = append([]*cert.Certificate{leaf.Cert}, g.chain...)
+	return g
+}
+
 // BenchmarkCrossSigned builds through a thousand authorities that certify each
 // other; the budget is MostChecks signature checks.
 func BenchmarkCrossSigned(b *testing.B) {
