@@ -144,6 +144,12 @@ func TestACourierChangedByAByte(t *testing.T) {
 func TestAnswersThatDoNotFit(t *testing.T) {
 	p := empty(t)
 	p.must("authority", "apply", "services", "--key", "ecdsa-p256", "--out", "../request.pem")
+	p.refused(1, "is there already", "authority", "apply", "gates", "--key", "ecdsa-p256", "--out", "../request.pem")
+	p.refused(1, "is sent already", "authority", "apply", "services", "--out", "../other.pem")
+	p.must("authority", "apply", "services", "--again", "--out", "../once-more.pem")
+	if !bytes.Equal(p.read("../request.pem"), p.read("../once-more.pem")) {
+		t.Error("it is another request")
+	}
 	c, err := bundle.Read(p.read("../request.pem"))
 	if err != nil {
 		t.Fatal(err)

@@ -4,6 +4,8 @@ import (
 	"context"
 	"crypto"
 	"fmt"
+	"os"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -22,7 +24,7 @@ import (
 func (s *session) authorityApply() *cobra.Command {
 	var ask estate.ApplyAsk
 	var subject, kind, day, out string
-	var withdraw bool
+	var withdraw, again bool
 	c := &cobra.Command{
 		Use:   "apply HANDLE",
 		Short: "Make an authority's request to a parent that is elsewhere",
@@ -54,6 +56,16 @@ goes on serving: so an authority changes to another parent.`,
 				return usage("authority apply needs the file to write: --out FILE")
 			}
 			ask.Handle = args[0]
+			if _, err := os.Lstat(s.path(out)); err == nil {
+				return fmt.Errorf("%s is there already: choose another file", s.path(out))
+			}
+			if again {
+				a, err := e.AppliedBefore(ctx, args[0])
+				if err != nil {
+					return err
+				}
+				return s.applied(e, a, s.path(out), "")
+			}
 			if subject != "" {
 				n, err := dn.ParseTyped(subject)
 				if err != nil {
@@ -82,6 +94,7 @@ goes on serving: so an authority changes to another parent.`,
 	fl.BoolVar(&ask.SameKey, "same-key", false, "renew with the key that there is")
 	fl.StringVar(&day, "switch-day", "", "keep the answer unused until this `DAY`")
 	fl.StringVar(&out, "out", "", "the `FILE` to write the request to")
+	fl.BoolVar(&again, "again", false, "write the request that is sent out again")
 	fl.BoolVar(&withdraw, "withdraw", false, "end a request that was sent, without an answer")
 	completeWords(c, "key", kindWords()...)
 	return c
@@ -92,8 +105,13 @@ func (s *session) apply(ctx context.Context, e *estate.Estate, ask estate.ApplyA
 	if err != nil {
 		return err
 	}
+	return s.applied(e, a, out, "journal "+head.String())
+}
+
+func (s *session) applied(e *estate.Estate, a estate.Applied, out, head string) error {
+	handle := a.Application.Handle
 	if err := e.WriteFile(out, bundle.PEM(bundle.Request, a.Request.Raw)); err != nil {
-		return err
+		return fmt.Errorf("%w\nthe request is on record; write it out with: ironseal authority apply %s --again --out FILE", err, handle)
 	}
 	if s.json {
 		return s.printJSON(describe.Request(a.Request))
@@ -102,12 +120,12 @@ func (s *session) apply(ctx context.Context, e *estate.Estate, ask estate.ApplyA
 	if a.Renews != nil {
 		what = "the renewal of " + a.Renews.Label()
 	}
-	s.out.Say("%s %s, %s, %s", s.out.Paint(term.Good, "✓ sent"), ask.Handle, what, a.Request.Key.Words())
+	s.out.Say("%s %s, %s, %s", s.out.Paint(term.Good, "✓ sent"), handle, what, a.Request.Key.Words())
 	s.out.Say("  request     %s", term.Safe(out))
-	s.out.Say("  check code  %s   journal %s", s.out.Paint(term.Accent, bundle.CheckCode(a.Request.Raw)), head)
+	s.out.Say("  check code  %s", strings.TrimSpace(s.out.Paint(term.Accent, bundle.CheckCode(a.Request.Raw))+"   "+head))
 	s.next(estate.Advice{Why: "there, sign it by a template for authorities", Command: "ironseal sign " + out + " --template intermediate-authority"},
-		estate.Advice{Why: "or carry it with a courier's folder", Command: "ironseal courier pack FOLDER --authority " + ask.Handle},
-		estate.Advice{Why: "take the answer in", Command: "ironseal authority accept " + ask.Handle + " FILE"})
+		estate.Advice{Why: "or carry it with a courier's folder", Command: "ironseal courier pack FOLDER --authority " + handle},
+		estate.Advice{Why: "take the answer in", Command: "ironseal authority accept " + handle + " FILE"})
 	return nil
 }
 

@@ -96,7 +96,7 @@ func (e *Estate) applicant(ctx context.Context, h hierarchy.Hierarchy, ask *Appl
 	}
 	for _, a := range open {
 		if a.Handle == ask.Handle {
-			return subject, "", fmt.Errorf("authority %s: a request is sent already, since %s: take its answer in with: ironseal authority accept %s FILE, or withdraw it with --withdraw", ask.Handle, a.Made.Format("2006-01-02"), ask.Handle)
+			return subject, "", fmt.Errorf("authority %s: a request is sent already, since %s: take its answer in with: ironseal authority accept %s FILE, write it out again with --again, or withdraw it with --withdraw", ask.Handle, a.Made.Format("2006-01-02"), ask.Handle)
 		}
 	}
 	if kind = ask.Key; kind == "" {
@@ -158,6 +158,17 @@ func (e *Estate) applicantKey(ctx context.Context, ask ApplyAsk, kind key.Kind, 
 // Applications lists the requests that are sent and not answered.
 func (e *Estate) Applications(ctx context.Context) ([]store.Application, error) {
 	return e.records.Applications(ctx)
+}
+
+// AppliedBefore gives the request that an authority has sent, to write it out
+// again.
+func (e *Estate) AppliedBefore(ctx context.Context, handle string) (Applied, error) {
+	a, err := e.application(ctx, handle)
+	if err != nil {
+		return Applied{}, err
+	}
+	r, err := request.Read(a.DER)
+	return Applied{Application: a, Request: r}, err
 }
 
 // WithdrawApplication ends an application without an answer.

@@ -51,7 +51,11 @@ func (s *Screen) grants(r renewal.Report) {
 				today.Text += " short"
 			}
 		}
-		rows = append(rows, []Cell{name, {Text: g.Full.Words()}, today, {Text: g.LastFull.Format(day)}, {Text: span.Distance(r.Now, g.LastFull.AddDate(0, 0, 1)), Tone: Quiet}, {Text: strings.Join(names, ", "), Tone: Quiet}})
+		last, distance := g.LastFull.Format(day), span.Distance(r.Now, g.LastFull.AddDate(0, 0, 1))
+		if g.LastFull.IsZero() {
+			last, distance = "never", ""
+		}
+		rows = append(rows, []Cell{name, {Text: g.Full.Words()}, today, {Text: last}, {Text: distance, Tone: Quiet}, {Text: strings.Join(names, ", "), Tone: Quiet}})
 	}
 	if len(rows) == 0 {
 		s.Say("No authority signs by any template.")

@@ -37,11 +37,11 @@ type Question struct {
 type Row struct {
 	Authority string    `json:"authority"`
 	Template  string    `json:"template"`
-	Full      span.Span `json:"full"`      // what it should grant
-	Until     time.Time `json:"until"`     // where a life granted today would end
-	Short     string    `json:"short"`     // by how much that is too short; "" when it is full
-	LastFull  time.Time `json:"last_full"` // the last day on which the full life is granted
-	CutBy     string    `json:"cut_by"`    // whose end shortens it, now or first
+	Full      span.Span `json:"full"`               // what it should grant
+	Until     time.Time `json:"until"`              // where a life granted today would end
+	Short     string    `json:"short"`              // by how much that is too short; "" when it is full
+	LastFull  time.Time `json:"last_full,omitzero"` // the last day on which the full life is granted; zero where it never was
+	CutBy     string    `json:"cut_by"`             // whose end shortens it, now or first
 
 }
 
@@ -62,8 +62,8 @@ type Bar struct {
 	Number    int       `json:"generation"`
 	From      time.Time `json:"from"`
 	Until     time.Time `json:"until"`
-	ShrinksAt time.Time `json:"shrinks_at"` // from when grants fall short; zero when it grants nothing
-	Scheduled bool      `json:"scheduled"`  // not on record yet
+	ShrinksAt time.Time `json:"shrinks_at,omitzero"` // from when grants fall short; zero when it grants nothing
+	Scheduled bool      `json:"scheduled"`           // not on record yet
 }
 
 // Report is a forecast.
@@ -130,6 +130,9 @@ func rowOf(g *hierarchy.Generation, t template.Template, now time.Time) Row {
 	r := Row{Authority: g.Authority.Handle, Template: t.Name, Full: t.Lifetime, Until: grant.NotAfter}
 	end, by := EndOf(line)
 	r.LastFull, r.CutBy = t.Lifetime.LastDay(end), by.Name()
+	if r.LastFull.AddDate(0, 0, 1).Before(g.Certificate.NotBefore) {
+		r.LastFull = time.Time{}
+	}
 	if grant.CutBy != nil {
 		r.Short = span.Length(grant.NotAfter, grant.Full)
 	}
@@ -246,7 +249,11 @@ func (s *simulation) barOf(a *hierarchy.Authority, g *hierarchy.Generation) Bar 
 		if !Grants(g, t) {
 			continue
 		}
-		if d := t.Lifetime.LastDay(end).AddDate(0, 0, 1); b.ShrinksAt.IsZero() || d.Before(b.ShrinksAt) {
+		d := t.Lifetime.LastDay(end).AddDate(0, 0, 1)
+		if d.Before(b.From) { // from its first day
+			d = b.From
+		}
+		if b.ShrinksAt.IsZero() || d.Before(b.ShrinksAt) {
 			b.ShrinksAt = d
 		}
 	}
@@ -292,6 +299,9 @@ func (s *simulation) renew(st *state, day time.Time, overdue bool, out *Report, 
 	}
 	if why == "" {
 		why = fmt.Sprintf("its grants begin to shrink on %s", st.due.AddDate(0, 0, 1).Format("2006-01-02"))
+		if st.due.Year() < 1000 {
+			why = "its grants were never full"
+		}
 		if len(st.lives) == 0 {
 			why = fmt.Sprintf("it ends on %s", st.reach().Format("2006-01-02"))
 		}
@@ -312,7 +322,9 @@ func (s *simulation) renew(st *state, day time.Time, overdue bool, out *Report, 
 	out.Acts = append(out.Acts, Act{Day: day, Handle: st.a.Handle, Number: st.number, Until: end, Why: why, Overdue: overdue})
 	bar := Bar{Handle: st.a.Handle, Level: st.level, Number: st.number, From: day, Until: end, Scheduled: true}
 	if len(st.all) > 0 {
-		bar.ShrinksAt = st.lastFull(st.all).AddDate(0, 0, 1)
+		if bar.ShrinksAt = st.lastFull(st.all).AddDate(0, 0, 1); bar.ShrinksAt.Before(day) {
+			bar.ShrinksAt = day
+		}
 	}
 	out.Bars = append(out.Bars, bar)
 	if !st.due.After(before) || !st.due.After(day) {

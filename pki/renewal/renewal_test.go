@@ -3,6 +3,7 @@ package renewal
 import (
 	"bytes"
 	"crypto/x509"
+	"encoding/json"
 	"fmt"
 	"math/big"
 	"math/rand/v2"
@@ -29,7 +30,7 @@ func line(ends ...time.Time) hierarchy.Hierarchy {
 	var parent *hierarchy.Authority
 	for i, end := range ends {
 		a := &hierarchy.Authority{Handle: fmt.Sprintf("level%d", i), Parent: parent}
-		c := &cert.Certificate{NotBefore: now.AddDate(-1, 0, 0), NotAfter: end}
+		c := &cert.Certificate{NotBefore: now.AddDate(-10, 0, 0), NotAfter: end}
 		c.Basic.PathLength = -1
 		g := &hierarchy.Generation{Number: 1, Certificate: c, Authority: a}
 		if parent != nil {
@@ -110,6 +111,14 @@ func TestScheduleRunsFromTheRootDown(t *testing.T) {
 			t.Errorf("%s g%d ends on %s and cannot grant what it should", a.Handle, a.Number, a.Until)
 		}
 	}
+	// A life that was never granted has no last day.
+	q.Templates = []template.Template{grants("web", span.Years(9000), "level1")}
+	if r := Forecast(q); !r.Rows[0].LastFull.IsZero() {
+		t.Errorf("%+v", r.Rows[0])
+	} else if _, err := json.Marshal(r); err != nil {
+		t.Error(err)
+	}
+	q.Templates = []template.Template{grants("web", span.Days(397), "level1")}
 	// An authority that lives less than what it grants ends the play, and is named.
 	h = line(now.AddDate(20, 0, 0), now.AddDate(0, 6, 0))
 	h[1].Current().Certificate.NotBefore = now.AddDate(0, -1, 0)
