@@ -39,7 +39,7 @@ CREATE INDEX request_state ON request(state);
 CREATE TABLE certificate (
   id INTEGER PRIMARY KEY, serial TEXT NOT NULL, authority INTEGER REFERENCES authority(id), issuer INTEGER REFERENCES generation(id), der BLOB NOT NULL,
   title TEXT NOT NULL, subject TEXT NOT NULL, not_after INTEGER NOT NULL,
-  key_sha256 BLOB NOT NULL, request INTEGER REFERENCES request(number), template BLOB REFERENCES template(sha256),
+  key_sha256 BLOB NOT NULL, request INTEGER, template BLOB,
   sheet BLOB NOT NULL, staged TEXT NOT NULL DEFAULT '', replaces INTEGER REFERENCES certificate(id),
   replaced_by INTEGER REFERENCES certificate(id)) STRICT;
 CREATE UNIQUE INDEX certificate_serial ON certificate(serial, authority);
@@ -60,7 +60,7 @@ CREATE TABLE holder (certificate INTEGER NOT NULL REFERENCES certificate(id), wh
 CREATE TABLE revocation (
   authority INTEGER NOT NULL REFERENCES authority(id), serial TEXT NOT NULL, at TEXT NOT NULL, reason INTEGER NOT NULL, PRIMARY KEY (authority, serial)) STRICT;
 CREATE TABLE carried (id TEXT PRIMARY KEY, at TEXT NOT NULL, what TEXT NOT NULL) STRICT;
-CREATE TABLE name (kind TEXT NOT NULL, value TEXT NOT NULL, certificate INTEGER NOT NULL REFERENCES certificate(id)) STRICT;
+CREATE TABLE name (kind TEXT NOT NULL, value TEXT NOT NULL, certificate INTEGER NOT NULL) STRICT;
 CREATE INDEX name_value ON name(value);
 CREATE TABLE outside (certificate INTEGER NOT NULL REFERENCES certificate(id), position INTEGER NOT NULL, der BLOB NOT NULL, PRIMARY KEY (certificate, position)) STRICT;
 CREATE TABLE draft (key_sha256 BLOB PRIMARY KEY, file TEXT NOT NULL, sealed INTEGER NOT NULL, made TEXT NOT NULL) STRICT;

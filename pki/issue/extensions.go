@@ -15,7 +15,7 @@ import (
 // extensions builds what the template names, in a fixed order, with a row for
 // each that a person should see.
 func (p *planner) extensions(kind key.Kind, subject dn.Name, names []san.Name) (ext.Set, error) {
-	in, t := p.in, p.in.Template
+	in, t := p.in, &p.in.Template
 	var out ext.Set
 	basic := ext.Basic{Authority: t.IsAuthority(), PathLength: -1}
 	if basic.Authority {
@@ -78,7 +78,7 @@ func (p *planner) extensions(kind key.Kind, subject dn.Name, names []san.Name) (
 // published builds what the template adds by itself: policies, addresses, and
 // the mark of OCSP responders.
 func (p *planner) published() (ext.Set, error) {
-	t := p.in.Template
+	t := &p.in.Template
 	var out ext.Set
 	if len(t.Policies) > 0 {
 		e, err := ext.Policies(t.Policies)
@@ -105,7 +105,7 @@ func (p *planner) published() (ext.Set, error) {
 // usage builds key usage and extended key usage, and says which of the usages
 // asked for the template does not give.
 func (p *planner) usage(kind key.Kind) ext.Set {
-	t := p.in.Template
+	t := &p.in.Template
 	var out ext.Set
 	give := t.KeyUsage(kind)
 	var asked ext.KeyUsage

@@ -106,7 +106,7 @@ func TestSealedCertificateIsWhatTheSheetSays(t *testing.T) {
 func TestPlansNameWhatIsWrong(t *testing.T) {
 	w := newWorld(t, 20, 10)
 	caAsk := ext.Basic{Authority: true, PathLength: -1}.Extension()
-	clientAsk := ext.ExtendedExtension(template.Template{Extended: []string{"clientAuth"}}.ExtendedUsage(), false)
+	clientAsk := ext.ExtendedExtension((&template.Template{Extended: []string{"clientAuth"}}).ExtendedUsage(), false)
 	odd := ext.Extension{ID: []int{1, 2, 3, 4, 5}, Value: []byte{5, 0}}
 	rsa := specimen.Key(t, key.RSA2048)
 	for _, c := range []struct {

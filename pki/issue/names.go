@@ -146,7 +146,7 @@ func (in Input) subjectNow() dn.Name {
 }
 
 func (p *planner) counts(asked, have int) {
-	t := p.in.Template
+	t := &p.in.Template
 	if t.IsAuthority() {
 		return
 	}

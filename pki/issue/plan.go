@@ -82,11 +82,11 @@ type Plan struct {
 	Digest   [32]byte // of everything that a person agrees to
 	Names    []san.Name
 	Grant    hierarchy.Grant
-	in       Input
+	in       *Input
 }
 
 type planner struct {
-	in       Input
+	in       *Input
 	rows     []Row
 	findings finding.List
 }
@@ -102,8 +102,8 @@ func (p *planner) find(code finding.Code, format string, args ...any) {
 // New plans a certificate. It fails only on inputs that cannot be encoded; what
 // speaks against signing is in the findings.
 func New(in Input) (Plan, error) {
-	p := &planner{in: in}
-	out := Plan{in: in}
+	p := &planner{in: &in}
+	out := Plan{in: &in}
 	p.clock()
 	p.issuer()
 	kind := p.key()
@@ -139,7 +139,7 @@ func (p *planner) clock() {
 func stamp(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05 UTC") }
 
 func (p *planner) issuer() {
-	in, t := p.in, p.in.Template
+	in, t := p.in, &p.in.Template
 	p.row("template", "", t.Name+", "+strings.ToLower(t.Title), "")
 	if in.Issuer == nil {
 		p.row("signed by", "", "itself", "")
@@ -210,7 +210,7 @@ func (p *planner) key() key.Kind {
 // subject decides what the subject will be: what the person set, else what the
 // template takes from the request, with the template's fixed fields.
 func (p *planner) subject() dn.Name {
-	in, t := p.in, p.in.Template
+	in, t := p.in, &p.in.Template
 	asked, causes := in.Subject, []string{}
 	askedText := ""
 	if in.Request != nil {
@@ -287,7 +287,7 @@ func rank(short string) int {
 }
 
 func (p *planner) subjectFindings(subject dn.Name) {
-	in, t := p.in, p.in.Template
+	in, t := p.in, &p.in.Template
 	for _, need := range t.Subject.Need {
 		if subject.First(need) == "" {
 			p.find(finding.SubjectMissing, "The template %s needs %s in the subject.", t.Name, need)
@@ -304,7 +304,7 @@ func (p *planner) subjectFindings(subject dn.Name) {
 }
 
 func (p *planner) life() hierarchy.Grant {
-	in, t := p.in, p.in.Template
+	in, t := p.in, &p.in.Template
 	wanted, cause := t.Lifetime, ""
 	if !in.Amend.Lifetime.IsZero() {
 		wanted = in.Amend.Lifetime
@@ -335,7 +335,7 @@ func (p *planner) life() hierarchy.Grant {
 }
 
 // whenShort says how long from now grants stay full.
-func whenShort(in Input, g hierarchy.Grant) string {
+func whenShort(in *Input, g hierarchy.Grant) string {
 	day := g.NotAfter.Add(-in.Grants.After(in.Now).Sub(in.Now))
 	if !day.After(in.Now) {
 		return "at once, 0 days"
@@ -361,7 +361,7 @@ func (p *planner) request() {
 	if r.AsksAuthority() && !p.in.Template.IsAuthority() {
 		p.find(finding.AsksAuthority, "The request asks to be an authority; the template %s makes none.", p.in.Template.Name)
 	}
-	if t := p.in.Template; len(t.Senders) > 0 && !slices.Contains(t.Senders, p.in.Sender) {
+	if t := &p.in.Template; len(t.Senders) > 0 && !slices.Contains(t.Senders, p.in.Sender) {
 		p.find(finding.SenderNotListed, "The request came from %q; under the template %s only %s may submit.", p.in.Sender, t.Name, strings.Join(t.Senders, ", "))
 	}
 	if r.Challenge {

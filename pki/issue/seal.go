@@ -55,7 +55,7 @@ func Prepare(p Plan, serial *big.Int) (Prepared, error) {
 	if r := p.Findings.Refusing(); len(r) > 0 {
 		return Prepared{}, &Refused{About: p.Draft.Subject.String(), Findings: r}
 	}
-	if p.in.Request == nil {
+	if p.in == nil || p.in.Request == nil {
 		return Prepared{}, errors.New("sealing: the plan has no key yet")
 	}
 	d := p.Draft

@@ -104,7 +104,7 @@ type Weighing struct {
 }
 
 // Weigh applies the template's weighing to findings.
-func (t Template) Weigh(l finding.List) finding.List {
+func (t *Template) Weigh(l finding.List) finding.List {
 	out := slices.Clone(l)
 	for i, f := range out {
 		switch {
@@ -211,7 +211,7 @@ func Strict(data []byte, into any) error {
 	return nil
 }
 
-func (t Template) check() error {
+func (t *Template) check() error {
 	switch {
 	case t.Title == "":
 		return errors.New("title is missing: say in a few words what the template is")
@@ -240,7 +240,7 @@ func (t Template) check() error {
 	return t.checkFields()
 }
 
-func (t Template) checkFields() error {
+func (t *Template) checkFields() error {
 	for _, k := range t.Names.Kinds {
 		if !slices.Contains([]san.Kind{san.DNS, san.IP, san.Email, san.URI, san.UPN}, san.Kind(k)) {
 			return fmt.Errorf("names.kinds: %q is not a kind of name: use dns, ip, email, uri, upn", k)
@@ -295,7 +295,7 @@ func keyRule(s string) (family string, least int, err error) {
 }
 
 // TakesKey reports whether the template takes a key of this kind and size.
-func (t Template) TakesKey(kind key.Kind, bits int) bool { return KeyFits(t.Keys, kind, bits) }
+func (t *Template) TakesKey(kind key.Kind, bits int) bool { return KeyFits(t.Keys, kind, bits) }
 
 // CheckKeys checks a list of key kinds as template and receiver files write it.
 func CheckKeys(rules []string) error {
@@ -324,7 +324,7 @@ func KeyFits(rules []string, kind key.Kind, bits int) bool {
 
 // KeyUsage returns the usages for a key of this kind: encipherment makes sense
 // with RSA only (RFC 8813 section 3).
-func (t Template) KeyUsage(kind key.Kind) ext.KeyUsage {
+func (t *Template) KeyUsage(kind key.Kind) ext.KeyUsage {
 	u, _ := ext.ParseKeyUsage(t.Usage)
 	if kind.Family() != "rsa" {
 		u &^= ext.KeyEncipherment | ext.DataEncipherment
@@ -333,7 +333,7 @@ func (t Template) KeyUsage(kind key.Kind) ext.KeyUsage {
 }
 
 // ExtendedUsage returns the extended usages.
-func (t Template) ExtendedUsage() []asn1.ObjectIdentifier {
+func (t *Template) ExtendedUsage() []asn1.ObjectIdentifier {
 	var out []asn1.ObjectIdentifier
 	for _, u := range t.Extended {
 		if id, err := ext.ParseExtendedUsage(u); err == nil {
@@ -344,7 +344,7 @@ func (t Template) ExtendedUsage() []asn1.ObjectIdentifier {
 }
 
 // SignedBy reports whether an authority signs by the template.
-func (t Template) SignedBy(handle string, root bool) bool {
+func (t *Template) SignedBy(handle string, root bool) bool {
 	for _, i := range t.Issuers {
 		if i == handle || i == Any || i == AnyRoot && root || i == AnyIntermediate && !root {
 			return true
@@ -354,10 +354,10 @@ func (t Template) SignedBy(handle string, root bool) bool {
 }
 
 // TakesName reports whether the template takes names of this kind.
-func (t Template) TakesName(k san.Kind) bool { return slices.Contains(t.Names.Kinds, string(k)) }
+func (t *Template) TakesName(k san.Kind) bool { return slices.Contains(t.Names.Kinds, string(k)) }
 
 // NameFits reports whether a name is within the template's patterns and networks.
-func (t Template) NameFits(n san.Name) bool {
+func (t *Template) NameFits(n san.Name) bool {
 	switch n.Kind {
 	case san.IP:
 		a, err := netip.ParseAddr(n.Value)
@@ -392,21 +392,21 @@ func fitsPattern(pattern, text string) bool {
 }
 
 // TakesField reports whether a subject field is taken over from requests.
-func (t Template) TakesField(short string) bool {
+func (t *Template) TakesField(short string) bool {
 	return slices.ContainsFunc(t.Subject.Take, func(f string) bool { return strings.EqualFold(f, short) })
 }
 
 // IsAuthority reports whether the template makes an authority.
-func (t Template) IsAuthority() bool { return t.Makes != EndEntity }
+func (t *Template) IsAuthority() bool { return t.Makes != EndEntity }
 
 // Source is the file as it was read; its hash names this state of the template.
-func (t Template) Source() []byte { return t.source }
+func (t *Template) Source() []byte { return t.source }
 
 // SHA256 names this state of the template.
-func (t Template) SHA256() [32]byte { return t.sum }
+func (t *Template) SHA256() [32]byte { return t.sum }
 
 // Contradictions says where the template contradicts itself.
-func (t Template) Contradictions() finding.List {
+func (t *Template) Contradictions() finding.List {
 	var out finding.List
 	usage, _ := ext.ParseKeyUsage(t.Usage)
 	add := func(format string, args ...any) {

@@ -10,7 +10,7 @@ import (
 type Line struct{ Label, Text string }
 
 // Words says what the template does, a line a subject.
-func (t Template) Words() []Line {
+func (t *Template) Words() []Line {
 	var out []Line
 	add := func(label, format string, args ...any) { out = append(out, Line{label, fmt.Sprintf(format, args...)}) }
 	add("makes", "%s", map[string]string{Root: "a root: an authority that signs itself", Authority: "an authority below another", EndEntity: "a certificate for a server, a device or a person; never an authority"}[t.Makes])
@@ -51,7 +51,7 @@ func (t Template) Words() []Line {
 	return out
 }
 
-func (t Template) issuerWords() []string {
+func (t *Template) issuerWords() []string {
 	var out []string
 	for _, i := range t.Issuers {
 		switch i {
@@ -70,7 +70,7 @@ func (t Template) issuerWords() []string {
 	return out
 }
 
-func (t Template) subjectWords() string {
+func (t *Template) subjectWords() string {
 	var b strings.Builder
 	var fixed []string
 	for k, v := range t.Subject.Fixed {
@@ -86,7 +86,7 @@ func (t Template) subjectWords() string {
 	return b.String()
 }
 
-func (t Template) nameWords() string {
+func (t *Template) nameWords() string {
 	words := fmt.Sprintf("%d to %d of the kinds %s", t.Names.Least, t.Names.Most, orNone(t.Names.Kinds))
 	if t.Names.Wildcards {
 		words += "; wildcards allowed"
