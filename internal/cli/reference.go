@@ -14,7 +14,7 @@ func commandReference(root *cobra.Command) string {
 	b.WriteString("# Commands\n\nWritten from the program by `go run ./cmd/ironseal reference docs`; do not edit.\n\n")
 	b.WriteString("Options of every command:\n\n")
 	writeFlags(&b, root.PersistentFlags())
-	b.WriteString("\nExit status: 0 done; 1 failed; 2 wrong usage; 3 refused by findings, or declined at the sheet; 4 the answer is no.\n")
+	b.WriteString("\nExit status: 0 done; 1 failed; 2 wrong usage; 3 refused by findings, or declined at the sheet; 4 the answer is no; 5, with --alarm: done, and something needs attention soon.\n")
 	writeCommands(&b, root)
 	return b.String()
 }

@@ -206,3 +206,22 @@ func appendTo(t *testing.T, path, text string) {
 		t.Fatal(err)
 	}
 }
+
+// A Java server serves with the key store of its handover, and a Java client
+// connects with the trust store that lies beside it; with a root that was renewed
+// meanwhile, the chain is still one that Java's key store takes.
+func TestJavaTakesItsHandover(t *testing.T) {
+	e := goods(t, "ecdsa-p256")
+	for i, before := range [][]string{nil, {"authority", "renew", "root", "--key", "ecdsa-p256", "--yes"}} {
+		if before != nil {
+			e.do(before...)
+		}
+		out := fmt.Sprintf("../handed-out-%d", i)
+		e.do("certificate", "handover", "R1", "--for", "java", "--password-file", "../pass", "--out", out)
+		dir := filepath.Join(e.dir, "harbour", out, "localhost.java")
+		got := strings.Fields(java(t, "HandedOver.java", nil, filepath.Join(dir, "localhost.p12"), filepath.Join(dir, "localhost.trust.p12"), "tern and gull"))
+		if strings.Join(got, " ") != "chain 3 trusted 204 refused" {
+			t.Errorf("round %d: %v", i, got)
+		}
+	}
+}
