@@ -192,6 +192,40 @@ func TestDraftingByAnsweringQuestions(t *testing.T) {
 	}
 }
 
+// Each level of a cascade has its own sheet, consent and passphrases; declining
+// one keeps what was done before it, and the next run goes on there.
+func TestCascadeAsksAtEveryLevel(t *testing.T) {
+	p := harbour(t)
+	env := p.env
+	p.env = nil
+	x := p.onTerminal(t, nil, "authority", "renew", "root", "--cascade")
+	for _, step := range [][2]string{{"Renew root?", "yes"}, {"Choose a passphrase for root", "gannet and gull"}, {"Once more", "gannet and gull"}, {"Passphrase of root.g1, to sign a certificate", "tern and gull"},
+		{"renewal of services", ""}, {"Renew services?", "no"}} {
+		x.expect(step[0])
+		if step[1] != "" {
+			x.send(step[1] + "\n")
+		}
+	}
+	x.expect("go on with: ironseal authority renew root --cascade")
+	if code := x.wait(); code != 3 {
+		t.Errorf("exit status %d", code)
+	}
+	x = p.onTerminal(t, nil, "authority", "renew", "root", "--cascade")
+	x.expect("was renewed already")
+	for _, step := range [][2]string{{"Renew services?", "yes"}, {"Choose a passphrase for services", "petrel"}, {"Once more", "petrel"}, {"Passphrase of root, to sign a certificate", "gannet and gull"}} {
+		x.expect(step[0])
+		x.send(step[1] + "\n")
+	}
+	if code := x.wait(); code != 0 {
+		t.Errorf("exit status %d", code)
+	}
+	p.env = env
+	if out := p.must("authority", "list"); !strings.Contains(out, "root g2") || !strings.Contains(out, "services g2") || strings.Contains(out, "root g3") {
+		t.Error(out)
+	}
+	p.must("estate", "check")
+}
+
 func TestDecliningAtTheSheet(t *testing.T) {
 	p := harbour(t)
 	n := p.send("a.ternbay.example", []string{"a.ternbay.example"})

@@ -312,6 +312,9 @@ func (p *passphrases) Passphrase(ctx context.Context, q custody.Question) ([]byt
 func (p *passphrases) fileFor(handle string) string {
 	general := p.Env("IRONSEAL_PASSPHRASE_FILE")
 	found := false
+	if authority, number, ok := strings.Cut(handle, ".g"); ok && strings.Trim(number, "0123456789") == "" {
+		handle = authority // one file serves all generations
+	}
 	for _, f := range p.passFiles {
 		h, file, named := strings.Cut(f, "=")
 		switch {

@@ -249,7 +249,7 @@ func (e *Estate) Renew(ctx context.Context, p RenewalPlan) (*hierarchy.Generatio
 
 // withOldKey opens the key of the generation that is renewed.
 func (e *Estate) withOldKey(ctx context.Context, p AuthorityPlan, purpose custody.Purpose) (*custody.Opened, error) {
-	return e.custody.Open(ctx, p.renews.Certificate.Key, p.Ask.Handle, purpose)
+	return e.custody.Open(ctx, p.renews.Certificate.Key, p.renews.Name(), purpose)
 }
 
 // linked makes the link certificates between an old root and the new one.
