@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -177,6 +178,7 @@ type authorityRow struct {
 	From       string `json:"not_before"`
 	Until      string `json:"not_after"`
 	State      string `json:"state"`
+	Mark       string `json:"mark,omitempty"`
 }
 
 func (s *session) authorityList() *cobra.Command {
@@ -198,7 +200,7 @@ func (s *session) authorityList() *cobra.Command {
 			for _, a := range h {
 				for _, g := range a.Generations {
 					c := g.Certificate
-					r := authorityRow{a.Handle, g.Number, "", c.Subject.String(), string(c.Key.Kind), c.NotBefore.Format("2006-01-02"), c.NotAfter.Format("2006-01-02"), e.StateOf(c)}
+					r := authorityRow{a.Handle, g.Number, "", c.Subject.String(), string(c.Key.Kind), c.NotBefore.Format("2006-01-02"), c.NotAfter.Format("2006-01-02"), e.StateOf(c), g.Mark()}
 					if g.Issuer != nil {
 						r.Under = g.Issuer.Authority.Handle
 					}
@@ -232,9 +234,9 @@ func (s *session) printAuthorities(rows []authorityRow) error {
 	}
 	var cells [][]term.Cell
 	for _, r := range rows {
-		cells = append(cells, []term.Cell{{Text: fmt.Sprintf("%s g%d", r.Handle, r.Generation), Tone: term.Strong}, {Text: r.Under}, stateCell(r.State), {Text: r.Until}, {Text: r.Key}, {Text: r.Subject}})
+		cells = append(cells, []term.Cell{{Text: fmt.Sprintf("%s g%d", r.Handle, r.Generation), Tone: term.Strong}, {Text: r.Under}, stateCell(r.State), {Text: r.Mark, Tone: term.Quiet}, {Text: r.Until}, {Text: r.Key}, {Text: r.Subject}})
 	}
-	s.out.Table([]string{"authority", "under", "state", "until", "key", "subject"}, cells)
+	s.out.Table([]string{"authority", "under", "state", "", "until", "key", "subject"}, cells)
 	return nil
 }
 
@@ -256,7 +258,18 @@ func (s *session) authorityShow() *cobra.Command {
 				return err
 			}
 			o := describe.Certificate(g.Certificate, s.now())
-			o.Lead("handle", "Authority", g.Label())
+			o.Lead("handle", "Authority", strings.TrimSpace(g.Label()+" "+g.Mark()))
+			var generations, links []string
+			for _, other := range g.Authority.Generations {
+				generations = append(generations, strings.TrimSpace(fmt.Sprintf("g%d, until %s, key %s %s", other.Number, other.Certificate.NotAfter.Format("2006-01-02"), other.Certificate.Key.Kind, other.Mark())))
+			}
+			for _, l := range g.Authority.Links {
+				links = append(links, fmt.Sprintf("g%d vouches for g%d, until %s", l.By.Number, l.To.Number, l.Certificate.NotAfter.Format("2006-01-02")))
+			}
+			o.Add("generations", "Generations", generations...)
+			if len(links) > 0 {
+				o.Add("links", "Links", links...)
+			}
 			return s.printObject(o, all, field)
 		},
 		ValidArgsFunction: s.handles,
@@ -325,6 +338,7 @@ type treeNode struct {
 
 type treeGeneration struct {
 	Number int    `json:"number"`
+	Mark   string `json:"mark,omitempty"`
 	From   string `json:"not_before"`
 	Until  string `json:"not_after"`
 	State  string `json:"state"`
@@ -336,7 +350,7 @@ func treeOf(h hierarchy.Hierarchy, parent *hierarchy.Authority, e *estate.Estate
 		n := treeNode{Handle: a.Handle, Below: treeOf(h, a, e)}
 		for _, g := range a.Generations {
 			c := g.Certificate
-			n.Generations = append(n.Generations, treeGeneration{g.Number, c.NotBefore.Format("2006-01-02"), c.NotAfter.Format("2006-01-02"), e.StateOf(c)})
+			n.Generations = append(n.Generations, treeGeneration{g.Number, g.Mark(), c.NotBefore.Format("2006-01-02"), c.NotAfter.Format("2006-01-02"), e.StateOf(c)})
 		}
 		out = append(out, n)
 	}

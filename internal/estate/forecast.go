@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"ironseal/pki/hierarchy"
 	"ironseal/pki/renewal"
 	"ironseal/pki/span"
 )
@@ -45,6 +46,10 @@ func (e *Estate) Due(ctx context.Context, within span.Span) ([]Due, error) {
 	if err != nil {
 		return nil, err
 	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return nil, err
+	}
 	out := []Due{}
 	for _, a := range report.Acts {
 		if !a.Day.After(until) {
@@ -52,12 +57,8 @@ func (e *Estate) Due(ctx context.Context, within span.Span) ([]Due, error) {
 			if a.Overdue {
 				what = "should have been renewed: " + a.Why
 			}
-			out = append(out, Due{Day: a.Day, What: what, Title: a.Handle, Command: "ironseal authority renew " + a.Handle})
+			out = append(out, Due{Day: a.Day, What: what, Title: a.Handle, Command: renewCommand(h.Find(a.Handle))})
 		}
-	}
-	h, err := e.Hierarchy(ctx)
-	if err != nil {
-		return nil, err
 	}
 	authority := map[string]bool{}
 	for _, a := range h {
@@ -101,6 +102,18 @@ func (e *Estate) Due(ctx context.Context, within span.Span) ([]Due, error) {
 	}
 	slices.SortStableFunc(out, func(a, b Due) int { return a.Day.Compare(b.Day) })
 	return out, nil
+}
+
+// renewCommand is how an authority is renewed from here: by its own key, by a
+// request to a parent elsewhere, or by whoever holds its key.
+func renewCommand(a *hierarchy.Authority) string {
+	switch {
+	case a.Elsewhere:
+		return "ironseal authority adopt " + a.Handle + " FILE   (once it was renewed where its key is)"
+	case a.Parent != nil && a.Parent.Elsewhere:
+		return "ironseal authority apply " + a.Handle + " --out FILE"
+	}
+	return "ironseal authority renew " + a.Handle
 }
 
 // CalendarOf writes what is due as calendar entries.

@@ -15,6 +15,7 @@ import (
 	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/ext"
+	"ironseal/pki/hierarchy"
 	"ironseal/pki/key"
 	"ironseal/pki/path"
 	"ironseal/pki/span"
@@ -306,6 +307,13 @@ func TestDueNamesEverythingOnceSoonestFirst(t *testing.T) {
 	}
 	if list, err := e.Due(ctx, sixty); err != nil || len(list) != 1 || list[0].Title != "gates" {
 		t.Errorf("what is sent and not answered is due: %+v %v", list, err)
+	}
+	// How an authority is renewed depends on where the keys are.
+	far := &hierarchy.Authority{Handle: "far", Elsewhere: true}
+	for want, a := range map[string]*hierarchy.Authority{"adopt far": far, "apply near": {Handle: "near", Parent: far}, "renew own": {Handle: "own"}} {
+		if c := renewCommand(a); !strings.Contains(c, want) {
+			t.Errorf("%q, want %q", c, want)
+		}
 	}
 	calendar := string(CalendarOf(list, end))
 	if strings.Count(calendar, "BEGIN:VEVENT") != 2 || !strings.Contains(calendar, "ironseal certificate renew") {

@@ -22,7 +22,7 @@ import (
 )
 
 // Version is the form of the records that this program reads and writes.
-const Version = 1
+const Version = 2
 
 const schema = `
 CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT;

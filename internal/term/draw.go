@@ -210,7 +210,7 @@ func (s *Screen) Tree(h hierarchy.Hierarchy, now time.Time) {
 		return
 	}
 	from, to := now, now
-	label := 0
+	label, marks := 0, 0
 	var lines []treeLine
 	for _, a := range h {
 		if a.Parent == nil {
@@ -225,9 +225,9 @@ func (s *Screen) Tree(h hierarchy.Hierarchy, now time.Time) {
 		if c.NotAfter.After(to) {
 			to = c.NotAfter
 		}
-		label = max(label, lipgloss.Width(l.label))
+		label, marks = max(label, lipgloss.Width(l.label)), max(marks, lipgloss.Width(l.g.Mark()))
 	}
-	axis := Axis{From: from, To: to, Now: now, Width: max(20, s.width-label-2-24)}
+	axis := Axis{From: from, To: to, Now: now, Width: max(20, s.width-label-2-24-marks)}
 	s.Say("%s%s", strings.Repeat(" ", label+2), s.Paint(Quiet, axis.Years()))
 	for _, l := range lines {
 		c := l.g.Certificate
@@ -235,7 +235,7 @@ func (s *Screen) Tree(h hierarchy.Hierarchy, now time.Time) {
 		if now.After(c.NotAfter) {
 			tone = Bad
 		}
-		s.Say("%s  %s  %s", pad(l.label, label), s.Paint(tone, axis.Bar(c.NotBefore, c.NotAfter)), fmt.Sprintf("%s %s", c.NotAfter.Format("2006-01-02"), s.Paint(Quiet, span.Distance(now, c.NotAfter))))
+		s.Say("%s  %s  %s", pad(l.label, label), s.Paint(tone, axis.Bar(c.NotBefore, c.NotAfter)), fmt.Sprintf("%s %s", c.NotAfter.Format("2006-01-02"), s.Paint(Quiet, strings.TrimSpace(span.Distance(now, c.NotAfter)+" "+l.g.Mark()))))
 	}
 	s.Say("%s%s", strings.Repeat(" ", label+2), s.Paint(Quiet, axis.Today()))
 }

@@ -96,6 +96,20 @@ func (a *Authority) Prepared() *Generation {
 	return nil
 }
 
+// Mark is one word for a generation that does not simply sign: "elsewhere",
+// "retired" or "staged"; "" for one that does, or did.
+func (g *Generation) Mark() string {
+	switch {
+	case !g.Staged.IsZero():
+		return "staged"
+	case g.Authority.Elsewhere:
+		return "elsewhere"
+	case !g.Authority.Retired.IsZero():
+		return "retired"
+	}
+	return ""
+}
+
 // Signs reports whether the authority can sign here: it has a generation, its
 // key is in this estate, and it is not retired.
 func (a *Authority) Signs() bool { return a.Current() != nil && !a.Elsewhere && a.Retired.IsZero() }
