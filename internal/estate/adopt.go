@@ -64,17 +64,9 @@ func (e *Estate) PlanAdoption(ctx context.Context, ask AdoptAsk) (Adoption, erro
 			return out, fmt.Errorf("authority %s: the key is not that of any of the certificates", ask.Handle)
 		}
 	}
-	switch out.old = h.Find(ask.Handle); {
-	case generationOf(h, c) != nil:
-		return out, fmt.Errorf("%s is on record already, as %s", c.Title(), generationOf(h, c).Label())
-	case out.old != nil && !out.old.Elsewhere:
-		return out, fmt.Errorf("authority %s: its key is here: renew it with: ironseal authority renew %s", ask.Handle, ask.Handle)
-	case out.old != nil && !out.old.Current().Certificate.Subject.Equal(c.Subject):
-		return out, fmt.Errorf("authority %s is %s; the certificate is for %s: choose another handle", ask.Handle, out.old.Current().Certificate.Subject, c.Subject)
-	case out.old == nil && h.SubjectTaken(c.Subject, "") != nil:
-		return out, fmt.Errorf("the authority %s has this subject already: adopt it under that handle", h.SubjectTaken(c.Subject, "").Handle)
-	case out.old != nil && ask.Signer != nil:
-		return out, fmt.Errorf("authority %s: a further certificate comes without its key; to adopt the key too, choose another handle", ask.Handle)
+	out.old = h.Find(ask.Handle)
+	if err := out.fits(h, c); err != nil {
+		return out, err
 	}
 	if !c.IsAuthority() {
 		out.Findings = append(out.Findings, finding.New(finding.NotAuthority, "%s is not an authority's certificate.", c.Title()))
@@ -112,6 +104,23 @@ func (e *Estate) PlanAdoption(ctx context.Context, ask AdoptAsk) (Adoption, erro
 	out.Findings = append(out.Findings, e.rehearsalFindings(append([]*cert.Certificate{c}, out.Path...))...)
 	out.Findings = out.Findings.Ranked()
 	return out, nil
+}
+
+// fits checks that a certificate can be adopted under the handle.
+func (a Adoption) fits(h hierarchy.Hierarchy, c *cert.Certificate) error {
+	switch old, ask := a.old, a.Ask; {
+	case generationOf(h, c) != nil:
+		return fmt.Errorf("%s is on record already, as %s", c.Title(), generationOf(h, c).Label())
+	case old != nil && !old.Elsewhere:
+		return fmt.Errorf("authority %s: its key is here: renew it with: ironseal authority renew %s", ask.Handle, ask.Handle)
+	case old != nil && !old.Current().Certificate.Subject.Equal(c.Subject):
+		return fmt.Errorf("authority %s is %s; the certificate is for %s: choose another handle", ask.Handle, old.Current().Certificate.Subject, c.Subject)
+	case old == nil && h.SubjectTaken(c.Subject, "") != nil:
+		return fmt.Errorf("the authority %s has this subject already: adopt it under that handle", h.SubjectTaken(c.Subject, "").Handle)
+	case old != nil && ask.Signer != nil:
+		return fmt.Errorf("authority %s: a further certificate comes without its key; to adopt the key too, choose another handle", ask.Handle)
+	}
+	return nil
 }
 
 // Adopt records an authority that was made elsewhere.

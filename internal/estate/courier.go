@@ -3,7 +3,6 @@ package estate
 import (
 	"bytes"
 	"context"
-	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -130,7 +129,7 @@ func (e *Estate) Pack(ctx context.Context, ask PackAsk) (Errand, string, error) 
 // record comes first: nothing is released before it.
 func (e *Estate) writeErrand(ctx context.Context, dir string, m *Errand, files []File, record func(*store.Tx) error) (code string, err error) {
 	id := make([]byte, 16)
-	if _, err := io.ReadFull(rand.Reader, id); err != nil {
+	if _, err := io.ReadFull(e.world.Random, id); err != nil {
 		return "", err
 	}
 	head, _, err := e.records.Newest(ctx)

@@ -75,6 +75,26 @@ func (e *Estate) Due(ctx context.Context, within span.Span) ([]Due, error) {
 			authority[l.Certificate.SerialHex()] = true
 		}
 	}
+	leaves, err := e.leavesEnding(ctx, until, authority)
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, leaves...)
+	open, err := e.records.Applications(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, a := range open {
+		out = append(out, Due{Day: a.Made, What: "sent, and not answered yet", Title: a.Handle, Holders: []string{a.Parent}, Command: "ironseal authority accept " + a.Handle + " FILE"})
+	}
+	slices.SortStableFunc(out, func(a, b Due) int { return a.Day.Compare(b.Day) })
+	return out, nil
+}
+
+// leavesEnding lists the certificates of end entities that end until a moment, with
+// who holds them. authority has the serials to leave out.
+func (e *Estate) leavesEnding(ctx context.Context, until time.Time, authority map[string]bool) (out []Due, err error) {
+	now := e.Now()
 	list, err := e.heldAll(e.records.Ending(ctx, now.AddDate(0, 0, -30), until, -1))
 	if err != nil {
 		return nil, err
@@ -93,14 +113,6 @@ func (e *Estate) Due(ctx context.Context, within span.Span) ([]Due, error) {
 		}
 		out = append(out, d)
 	}
-	open, err := e.records.Applications(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for _, a := range open {
-		out = append(out, Due{Day: a.Made, What: "sent, and not answered yet", Title: a.Handle, Holders: []string{a.Parent}, Command: "ironseal authority accept " + a.Handle + " FILE"})
-	}
-	slices.SortStableFunc(out, func(a, b Due) int { return a.Day.Compare(b.Day) })
 	return out, nil
 }
 

@@ -108,47 +108,10 @@ func (e *Estate) replay(ctx context.Context, h hierarchy.Hierarchy) error {
 		}
 	}
 	_, err := e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
-		ids := map[*hierarchy.Generation]int64{}
+		r := replaying{e, tx, signers, map[*hierarchy.Generation]int64{}}
 		for _, a := range h {
-			for i, g := range a.Generations {
-				c, err := e.again(g.Certificate, signers[g.Certificate.Key.Fingerprint()], issuerSigner(g, signers))
-				if err != nil {
-					return nil, fmt.Errorf("%s: %w", g.Label(), err)
-				}
-				id, err := tx.AddCertificate(store.NewCertificate{Certificate: c, Issuer: ids[g.Issuer], Actor: e.world.Actor})
-				if err != nil {
-					return nil, err
-				}
-				parent := ""
-				if g.Issuer != nil {
-					parent = g.Issuer.Authority.Handle
-				}
-				if i == 0 {
-					ids[g], err = tx.AddAuthority(store.NewAuthority{Handle: a.Handle, Parent: parent, Certificate: id, Issuer: ids[g.Issuer]})
-				} else {
-					ids[g], err = tx.AddGeneration(a.Handle, parent, i, id, ids[g.Issuer], g.Staged)
-				}
-				if err != nil {
-					return nil, err
-				}
-			}
-			for _, l := range a.Links {
-				c, err := e.again(l.Certificate, signers[l.To.Certificate.Key.Fingerprint()], signers[l.By.Certificate.Key.Fingerprint()])
-				if err != nil {
-					return nil, err
-				}
-				id, err := tx.AddCertificate(store.NewCertificate{Certificate: c, Issuer: ids[l.By], Actor: e.world.Actor})
-				if err == nil {
-					err = tx.AddLink(id, ids[l.By], ids[l.To])
-				}
-				if err != nil {
-					return nil, err
-				}
-			}
-			if !a.Retired.IsZero() {
-				if err := tx.Retire(a.Handle, a.Retired); err != nil {
-					return nil, err
-				}
+			if err := r.authority(a); err != nil {
+				return nil, err
 			}
 		}
 		return []store.Entry{entry("rehearse", "estate", "authorities", len(h))}, nil
@@ -156,11 +119,60 @@ func (e *Estate) replay(ctx context.Context, h hierarchy.Hierarchy) error {
 	return err
 }
 
-func issuerSigner(g *hierarchy.Generation, signers map[[32]byte]crypto.Signer) crypto.Signer {
-	if g.Issuer == nil {
-		return signers[g.Certificate.Key.Fingerprint()]
+// replaying is a copy while it is being recorded.
+type replaying struct {
+	e       *Estate
+	tx      *store.Tx
+	signers map[[32]byte]crypto.Signer // by the fingerprint of the real key
+	ids     map[*hierarchy.Generation]int64
+}
+
+func (r replaying) signer(g *hierarchy.Generation) crypto.Signer {
+	return r.signers[g.Certificate.Key.Fingerprint()]
+}
+
+// authority records one authority with its generations and links; those above it
+// are recorded already.
+func (r replaying) authority(a *hierarchy.Authority) error {
+	for i, g := range a.Generations {
+		by, parent := g, ""
+		if g.Issuer != nil {
+			by, parent = g.Issuer, g.Issuer.Authority.Handle
+		}
+		id, err := r.certificate(g.Certificate, r.signer(g), r.signer(by), r.ids[g.Issuer])
+		if err != nil {
+			return fmt.Errorf("%s: %w", g.Label(), err)
+		}
+		if i == 0 {
+			r.ids[g], err = r.tx.AddAuthority(store.NewAuthority{Handle: a.Handle, Parent: parent, Certificate: id, Issuer: r.ids[g.Issuer]})
+		} else {
+			r.ids[g], err = r.tx.AddGeneration(a.Handle, parent, i, id, r.ids[g.Issuer], g.Staged)
+		}
+		if err != nil {
+			return err
+		}
 	}
-	return signers[g.Issuer.Certificate.Key.Fingerprint()]
+	for _, l := range a.Links {
+		id, err := r.certificate(l.Certificate, r.signer(l.To), r.signer(l.By), r.ids[l.By])
+		if err == nil {
+			err = r.tx.AddLink(id, r.ids[l.By], r.ids[l.To])
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if a.Retired.IsZero() {
+		return nil
+	}
+	return r.tx.Retire(a.Handle, a.Retired)
+}
+
+func (r replaying) certificate(like *cert.Certificate, own, by crypto.Signer, issuer int64) (int64, error) {
+	c, err := r.e.again(like, own, by)
+	if err != nil {
+		return 0, err
+	}
+	return r.tx.AddCertificate(store.NewCertificate{Certificate: c, Issuer: issuer, Actor: r.e.world.Actor})
 }
 
 // again makes a certificate like c, for other keys.
