@@ -204,7 +204,8 @@ func (e *Estate) Line(ctx context.Context, c Held) ([]*cert.Certificate, error) 
 	return out, nil
 }
 
-// Roots returns the certificates of every root of the estate, as anchors.
+// Roots returns the certificates of every root of the estate, as anchors, and
+// those of the other authorities. What waits for a switch day is neither yet.
 func (e *Estate) Roots(ctx context.Context) (roots, others []*cert.Certificate, err error) {
 	h, err := e.Hierarchy(ctx)
 	if err != nil {
@@ -212,9 +213,10 @@ func (e *Estate) Roots(ctx context.Context) (roots, others []*cert.Certificate, 
 	}
 	for _, a := range h {
 		for _, g := range a.Generations {
-			if g.IsRoot() {
+			switch {
+			case g.IsRoot() && g.Staged.IsZero():
 				roots = append(roots, g.Certificate)
-			} else {
+			case g.Staged.IsZero():
 				others = append(others, g.Certificate)
 			}
 		}
@@ -268,7 +270,7 @@ func (e *Estate) linksTo(ctx context.Context, g handover.Goods) ([]*cert.Certifi
 	var out []*cert.Certificate
 	for _, a := range h {
 		for _, l := range a.Links {
-			if key.Same(l.Certificate.Key, root.Key) && l.Certificate.Subject.Equal(root.Subject) && !e.Now().After(l.Certificate.NotAfter) {
+			if l.By.Staged.IsZero() && l.To.Staged.IsZero() && key.Same(l.Certificate.Key, root.Key) && l.Certificate.Subject.Equal(root.Subject) && !e.Now().After(l.Certificate.NotAfter) {
 				out = append(out, l.Certificate)
 			}
 		}

@@ -376,3 +376,37 @@ func TestSameKeyKeepsItsIdentifier(t *testing.T) {
 		t.Error("it does not sign itself")
 	}
 }
+
+// A root that waits for its switch day is no anchor yet, and its links go nowhere.
+func TestAPreparedRootIsNotTrustedYet(t *testing.T) {
+	_, e := newEstate(t)
+	receive(t, e, 1)
+	if err := sign(e, sheet(t, e, 1)); err != nil {
+		t.Fatal(err)
+	}
+	renewed(t, e, RenewAsk{Handle: "root", Day: time.Now().AddDate(0, 2, 0)})
+	c, _, err := e.FindCertificate(ctx, "R1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	count := func() (int, int) {
+		goods, err := e.Goods(ctx, c, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		roots, _, err := e.Roots(ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(roots), len(goods.Links)
+	}
+	if roots, links := count(); roots != 1 || links != 0 {
+		t.Errorf("%d roots and %d links before the switch day", roots, links)
+	}
+	if _, _, err := e.Switch(ctx, "root", true); err != nil {
+		t.Fatal(err)
+	}
+	if roots, links := count(); roots != 2 || links != 1 {
+		t.Errorf("%d roots and %d links after it", roots, links)
+	}
+}
