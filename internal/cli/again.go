@@ -37,10 +37,8 @@ With --due, everything that ends within --within is renewed at once.`,
 			if ask.Waivers, err = waivers(waive, because); err != nil {
 				return err
 			}
-			if lifetime != "" {
-				if ask.Lifetime, err = span.Parse(lifetime); err != nil {
-					return &status{Usage, err}
-				}
+			if ask.Lifetime, err = spanAsked(lifetime); err != nil {
+				return err
 			}
 			e, err := s.estate(ctx)
 			if err != nil {

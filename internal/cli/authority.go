@@ -41,15 +41,11 @@ func (f authorityFlags) ask(handle string) (estate.AuthorityAsk, error) {
 		}
 		ask.Subject = &n
 	}
-	if f.kind != "" {
-		if ask.Key, err = key.ParseKind(f.kind); err != nil {
-			return ask, &status{Usage, err}
-		}
+	if ask.Key, err = kindAsked(f.kind); err != nil {
+		return ask, err
 	}
-	if f.lifetime != "" {
-		if ask.Lifetime, err = span.Parse(f.lifetime); err != nil {
-			return ask, &status{Usage, err}
-		}
+	if ask.Lifetime, err = spanAsked(f.lifetime); err != nil {
+		return ask, err
 	}
 	if f.pathLength != "" {
 		n, err := strconv.Atoi(f.pathLength)
@@ -72,6 +68,30 @@ func (f authorityFlags) ask(handle string) (estate.AuthorityAsk, error) {
 	}
 	ask.Waivers, err = waivers(f.waive, f.because)
 	return ask, err
+}
+
+// kindAsked reads a key kind as typed; none when nothing was.
+func kindAsked(typed string) (key.Kind, error) {
+	if typed == "" {
+		return "", nil
+	}
+	k, err := key.ParseKind(typed)
+	if err != nil {
+		return "", &status{Usage, err}
+	}
+	return k, nil
+}
+
+// spanAsked reads a lifetime as typed; none when nothing was.
+func spanAsked(typed string) (span.Span, error) {
+	if typed == "" {
+		return span.Span{}, nil
+	}
+	d, err := span.Parse(typed)
+	if err != nil {
+		return d, &status{Usage, err}
+	}
+	return d, nil
 }
 
 func (s *session) authorityCreate() *cobra.Command {

@@ -18,7 +18,6 @@ import (
 	"ironseal/pki/dn"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
-	"ironseal/pki/key"
 )
 
 func (s *session) authorityApply() *cobra.Command {
@@ -73,10 +72,8 @@ goes on serving: so an authority changes to another parent.`,
 				}
 				ask.Subject = &n
 			}
-			if kind != "" {
-				if ask.Key, err = key.ParseKind(kind); err != nil {
-					return &status{Usage, err}
-				}
+			if ask.Key, err = kindAsked(kind); err != nil {
+				return err
 			}
 			if day != "" {
 				if ask.Day, err = parseTime(day); err != nil {

@@ -27,15 +27,12 @@ With --horizon the whole schedule is played that far into the future.`,
   ironseal forecast --horizon 15y --plot ../lifetimes.svg`,
 		Args: exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			var ahead span.Span
-			if horizon != "" {
-				var err error
-				if ahead, err = span.Parse(horizon); err != nil {
-					return &status{Usage, err}
-				}
-				if ahead.Longer(span.Years(500), s.now()) {
-					return usage("--horizon %s: at most 500y", horizon)
-				}
+			ahead, err := spanAsked(horizon)
+			if err != nil {
+				return err
+			}
+			if ahead.Longer(span.Years(500), s.now()) {
+				return usage("--horizon %s: at most 500y", horizon)
 			}
 			e, err := s.estate(cmd.Context())
 			if err != nil {

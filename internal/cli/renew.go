@@ -12,7 +12,6 @@ import (
 	"ironseal/pki/bundle"
 	"ironseal/pki/describe"
 	"ironseal/pki/hierarchy"
-	"ironseal/pki/key"
 	"ironseal/pki/span"
 )
 
@@ -26,15 +25,11 @@ type renewFlags struct {
 func (f renewFlags) ask(handle string) (estate.RenewAsk, error) {
 	ask := estate.RenewAsk{Handle: handle, SameKey: f.sameKey, Template: f.template, Suspicion: f.suspect, Under: f.under}
 	var err error
-	if f.kind != "" {
-		if ask.Key, err = key.ParseKind(f.kind); err != nil {
-			return ask, &status{Usage, err}
-		}
+	if ask.Key, err = kindAsked(f.kind); err != nil {
+		return ask, err
 	}
-	if f.lifetime != "" {
-		if ask.Lifetime, err = span.Parse(f.lifetime); err != nil {
-			return ask, &status{Usage, err}
-		}
+	if ask.Lifetime, err = spanAsked(f.lifetime); err != nil {
+		return ask, err
 	}
 	if f.day != "" {
 		if ask.Day, err = parseTime(f.day); err != nil {

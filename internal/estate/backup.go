@@ -87,7 +87,7 @@ func (e *Estate) Backup(ctx context.Context, file string) (Backup, error) {
 	}
 	slices.SortFunc(out.Files, func(a, b BackupFile) int { return strings.Compare(a.Name, b.Name) })
 	if err := out.write(file, sources); err != nil {
-		return fail(errors.Join(err, os.Remove(file)))
+		return fail(err)
 	}
 	_, err = e.act(ctx, func(*store.Tx) ([]store.Entry, error) {
 		return []store.Entry{entry("backup", "estate", "head", out.Head, "files", len(out.Files))}, nil
@@ -147,7 +147,11 @@ func (b Backup) write(file string, sources map[string]string) (err error) {
 	if err != nil {
 		return disk.Plain(err)
 	}
-	defer func() { err = errors.Join(err, f.Close()) }()
+	defer func() {
+		if err = errors.Join(err, f.Close()); err != nil {
+			err = errors.Join(err, os.Remove(file)) // half a backup is none
+		}
+	}()
 	z, err := gzip.NewWriterLevel(f, gzip.BestSpeed) // certificates hardly compress
 	if err != nil {
 		return err
@@ -244,8 +248,11 @@ func readManifest(t *tar.Reader) (Backup, error) {
 	}
 	d := json.NewDecoder(io.LimitReader(t, mostSmallFile))
 	d.DisallowUnknownFields()
-	if err := d.Decode(&b); err != nil || b.Form != 1 {
-		return b, fmt.Errorf("its manifest does not read; it was made by another version of ironseal, or is damaged: %w", err)
+	if err := d.Decode(&b); err != nil {
+		return b, fmt.Errorf("its manifest does not read: %w", err)
+	}
+	if b.Form != 1 {
+		return b, fmt.Errorf("it has form %d, and was made by another version of ironseal: restore it with that", b.Form)
 	}
 	return b, nil
 }

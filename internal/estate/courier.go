@@ -57,6 +57,7 @@ const (
 	errandRequests = "requests"
 	errandAnswers  = "answers"
 	mostCarried    = 20_000
+	mostFrom       = 200 // bytes of an organisation's name
 )
 
 // PackAsk says what a courier is to carry.
@@ -110,6 +111,9 @@ func (e *Estate) Pack(ctx context.Context, ask PackAsk) (Errand, string, error) 
 		}
 		add(handle+".authority.request.pem", r)
 	}
+	if ask.Template != "" && strings.Trim(ask.Template, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_.") != "" {
+		return out, "", fmt.Errorf("courier: %q is not a name of a template", ask.Template)
+	}
 	if len(files) == 0 {
 		return out, "", errors.New("courier: there is nothing to carry: name requests or authorities, or --all")
 	}
@@ -136,7 +140,8 @@ func (e *Estate) writeErrand(ctx context.Context, dir string, m *Errand, files [
 	if err != nil {
 		return "", err
 	}
-	m.Form, m.ID, m.From, m.Made, m.Head = 1, hex.EncodeToString(id), e.Settings.Organisation.Name, e.Now(), head.String()
+	from := e.Settings.Organisation.Name
+	m.Form, m.ID, m.From, m.Made, m.Head = 1, hex.EncodeToString(id), from[:min(len(from), mostFrom)], e.Now(), head.String()
 	files = append(files, File{courierPage, []byte(pageFor(*m, e.Rehearsal))})
 	m.Files = append(m.Files, CarriedFile{Name: courierPage})
 	for i, f := range files {
@@ -231,8 +236,11 @@ func ReadErrand(dir string) (m Errand, code string, content map[string][]byte, e
 	}
 	d := json.NewDecoder(bytes.NewReader(data))
 	d.DisallowUnknownFields()
-	if err := d.Decode(&m); err != nil || m.Form != 1 || len(m.ID) < 16 || len(m.Files) > mostCarried {
-		return fail("the manifest does not read: it has another form, or is damaged: %w", err)
+	if err := d.Decode(&m); err != nil {
+		return fail("the manifest does not read: %w", err)
+	}
+	if m.Form != 1 || m.Kind != errandRequests && m.Kind != errandAnswers || len(m.ID) < 16 || len(m.ID) > 64 || len(m.From) > mostFrom || len(m.Files) > mostCarried {
+		return fail("the manifest was made by another version of ironseal, or is damaged")
 	}
 	content = map[string][]byte{}
 	for _, f := range m.Files {
@@ -294,8 +302,15 @@ func (e *Estate) OpenErrand(ctx context.Context, dir string, anchors []*cert.Cer
 		}
 		return nil
 	}
-	if known, err := e.records.Carried(ctx, m.ID); err != nil || known != "" {
-		return out, errors.Join(err, fmt.Errorf("courier %s: this folder was taken in already", dir))
+	known, err := e.records.Carried(ctx, m.ID)
+	if err != nil {
+		return out, err
+	}
+	if known != "" {
+		return out, fmt.Errorf("courier %s: this folder was taken in already", dir)
+	}
+	if !slices.Contains(e.TemplateNames(), m.Template) {
+		out.Errand.Template = "" // what the sender calls a template means nothing here, and is not put into a command
 	}
 	if m.Kind == errandRequests {
 		var inputs []Input

@@ -46,6 +46,8 @@ func TestHostileCouriers(t *testing.T) {
 		"a missing file":      with(func(m *Errand) { m.Files = append(m.Files, file("b")) }),
 		"another hash":        with(func(m *Errand) { m.Files[0].SHA256 = strings.Repeat("0", 64) }),
 		"no identifier":       with(func(m *Errand) { m.ID = "" }),
+		"another kind":        with(func(m *Errand) { m.Kind = "gifts" }),
+		"an endless sender":   with(func(m *Errand) { m.From = strings.Repeat("x", 1<<20) }),
 		"another form":        with(func(m *Errand) { m.Form = 2 }),
 		"an unknown key":      []byte(`{"form":1,"surprise":true}`),
 		"no JSON":             []byte("\x00\x01"),
@@ -66,7 +68,34 @@ func TestHostileCouriers(t *testing.T) {
 		}
 		if _, _, _, err := ReadErrand(dir); err == nil {
 			t.Errorf("%s: it was taken", what)
+		} else if strings.Contains(err.Error(), "%!") {
+			t.Errorf("%s: %v", what, err)
 		}
+	}
+}
+
+// What a hostile sender calls a template is not put into a command that the
+// person is told to type.
+func TestASendersTemplateIsNotTyped(t *testing.T) {
+	_, e := newEstate(t)
+	for name, want := range map[string]string{"web-server": "web-server", "x; rm -rf ~": "", "nobody-has-it": ""} {
+		dir := t.TempDir()
+		m := Errand{Form: 1, ID: fmt.Sprintf("%032d", len(name)), Kind: errandRequests, From: "Tern Bay Ferries", Template: name, Files: []CarriedFile{}}
+		data, err := json.Marshal(m)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for file, content := range map[string][]byte{courierManifest: data, courierCode: []byte(bundle.Code(sha256.Sum256(data)))} {
+			if err := os.WriteFile(filepath.Join(dir, file), content, 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if o, err := e.OpenErrand(ctx, dir, nil); err != nil || o.Errand.Template != want {
+			t.Errorf("%q: %q, %v", name, o.Errand.Template, err)
+		}
+	}
+	if _, _, err := e.Pack(ctx, PackAsk{Dir: filepath.Join(t.TempDir(), "x"), All: true, Template: "x\n  5. rm -rf ~"}); err == nil || !strings.Contains(err.Error(), "not a name of a template") {
+		t.Error(err)
 	}
 }
 

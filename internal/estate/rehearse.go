@@ -15,7 +15,6 @@ import (
 	"ironseal/pki/ext"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
-	"ironseal/pki/issue"
 	"ironseal/pki/key"
 )
 
@@ -197,13 +196,5 @@ func (e *Estate) again(c *cert.Certificate, own, issuer crypto.Signer) (*cert.Ce
 		}
 		d.Extensions = append(d.Extensions, x)
 	}
-	d.Extensions = append(d.Extensions, ext.Rehearsal())
-	if d.Serial, err = issue.Serial(e.world.Random); err != nil {
-		return nil, err
-	}
-	der, err := d.Sign(issuer, e.world.Random)
-	if err != nil {
-		return nil, err
-	}
-	return cert.Read(der)
+	return e.drafted(d, issuer)
 }

@@ -258,26 +258,30 @@ func (e *Estate) linked(p AuthorityPlan, renewed *cert.Certificate, oldSigner, n
 	if err != nil {
 		return nil, nil, err
 	}
-	seal := func(d cert.Draft, signer crypto.Signer) (*cert.Certificate, error) {
-		if e.Rehearsal {
-			d.Extensions = append(d.Extensions, ext.Rehearsal())
-		}
-		if d.Serial, err = issue.Serial(e.world.Random); err != nil {
-			return nil, err
-		}
-		der, err := d.Sign(signer, e.world.Random)
-		if err != nil {
-			return nil, err
-		}
-		return cert.Read(der)
-	}
-	if byOld, err = seal(first, oldSigner); err != nil {
+	if byOld, err = e.drafted(first, oldSigner); err != nil {
 		return nil, nil, fmt.Errorf("link certificate: %w", err)
 	}
-	if byNew, err = seal(second, newSigner); err != nil {
+	if byNew, err = e.drafted(second, newSigner); err != nil {
 		return nil, nil, fmt.Errorf("link certificate: %w", err)
 	}
 	return byOld, byNew, nil
+}
+
+// drafted signs a draft that follows from certificates on record and needs no plan;
+// in a rehearsal it is marked.
+func (e *Estate) drafted(d cert.Draft, signer crypto.Signer) (*cert.Certificate, error) {
+	if e.Rehearsal {
+		d.Extensions = append(d.Extensions, ext.Rehearsal())
+	}
+	var err error
+	if d.Serial, err = issue.Serial(e.world.Random); err != nil {
+		return nil, err
+	}
+	der, err := d.Sign(signer, e.world.Random)
+	if err != nil {
+		return nil, err
+	}
+	return cert.Read(der)
 }
 
 // recordGeneration records what CreateAuthority made: a new authority, or the
