@@ -22,6 +22,8 @@ import (
 
 	"golang.org/x/crypto/cryptobyte"
 	casn1 "golang.org/x/crypto/cryptobyte/asn1"
+
+	"ironseal/pki/span"
 )
 
 // Kind is what an object is.
@@ -167,7 +169,7 @@ func (c *Contents) add(o Object) {
 		c.Problems = append(c.Problems, Problem{o.Line, err.Error()})
 		return
 	}
-	c.remark(fmt.Sprintf("a PKCS#7 container with %d certificate(s)", len(list)))
+	c.remark("a PKCS#7 container with " + span.Count(len(list), "certificate"))
 	for _, der := range list {
 		if len(c.Objects) < MostObjects {
 			c.Objects = append(c.Objects, Object{Kind: KindOf(der), DER: der, Label: o.Label, Line: o.Line})
@@ -178,7 +180,8 @@ func (c *Contents) add(o Object) {
 // cutShort says how much of a structure is missing.
 func cutShort(der []byte, at int) string {
 	if want, ok := wantedLength(der); ok && want > len(der) {
-		return fmt.Sprintf("the object is cut short: it should have %d bytes and has %d: copy it again, whole", want, len(der))
+		return fmt.Sprintf("the object is cut short: it should have %d bytes and has %d: copy it again, whole", want,
+			len(der))
 	}
 	if at > 0 {
 		return fmt.Sprintf("%d bytes after the last object are not ASN.1", len(der))
@@ -256,7 +259,8 @@ func (c *Contents) fromUTF16(data []byte, high int) string {
 // a hyphen: word processors and chat programs change all three.
 func plainRune(r rune) rune {
 	switch {
-	case r == 0x00ad, r >= 0x200b && r <= 0x200f, r >= 0x202a && r <= 0x202e, r >= 0x2060 && r <= 0x2064, r >= 0x2066 && r <= 0x2069, r == 0xfeff, r == 0:
+	case r == 0x00ad, r >= 0x200b && r <= 0x200f, r >= 0x202a && r <= 0x202e, r >= 0x2060 && r <= 0x2064,
+		r >= 0x2066 && r <= 0x2069, r == 0xfeff, r == 0:
 		return -1
 	case r == 0x00a0, r >= 0x2000 && r <= 0x200a, r == 0x202f, r == 0x205f, r == 0x3000:
 		return ' '
@@ -273,33 +277,56 @@ var (
 	quoting   = regexp.MustCompile(`(?m)^[^\n>|]{0,20}[>|][>| \t]*`)
 )
 
+// seeker finds the matches of one expression in a text from left to right, each
+// once: what was found ahead is kept until it is passed.
+type seeker struct {
+	what *regexp.Regexp
+	text string
+	at   []int // the match ahead; nil when there is none
+	from int   // everything before was searched
+}
+
+// ahead returns the first match that begins at pos or later; pos never goes back.
+func (s *seeker) ahead(pos int) []int {
+	if pos < s.from && (s.at == nil || s.at[0] >= pos) {
+		return s.at
+	}
+	s.at = s.what.FindStringSubmatchIndex(s.text[pos:])
+	for i := range s.at {
+		s.at[i] += pos
+	}
+	if s.from = len(s.text) + 1; s.at != nil {
+		s.from = s.at[0] + 1
+	}
+	return s.at
+}
+
 func (c *Contents) readArmoured(text string) {
+	begins, ends := seeker{what: beginLine, text: text}, seeker{what: endLine, text: text}
 	pos, line := 0, 1
 	for {
-		begin := beginLine.FindStringSubmatchIndex(text[pos:])
+		begin := begins.ahead(pos)
 		if begin == nil {
 			return
 		}
 		if len(c.Objects)+len(c.Problems) >= MostObjects {
-			c.Problems = append(c.Problems, Problem{Line: line, Text: fmt.Sprintf("more than %d objects: the rest was not read", MostObjects)})
+			c.Problems = append(c.Problems, Problem{Line: line,
+				Text: fmt.Sprintf("more than %d objects: the rest was not read", MostObjects)})
 			return
 		}
-		line += strings.Count(text[pos:pos+begin[0]], "\n")
-		label := text[pos+begin[2] : pos+begin[3]]
-		start := pos + begin[1]
-		rest := text[start:]
-		end := endLine.FindStringIndex(rest)
-		next := beginLine.FindStringIndex(rest)
-		body, after := rest, len(text)
+		line += strings.Count(text[pos:begin[0]], "\n")
+		label, first, start := text[begin[2]:begin[3]], begin[0], begin[1]
+		end, next := ends.ahead(start), begins.ahead(start)
+		bodyEnd, after := len(text), len(text)
 		closed := end != nil && (next == nil || end[0] <= next[0])
 		switch {
 		case closed:
-			body, after = rest[:end[0]], start+end[1]
+			bodyEnd, after = end[0], end[1]
 		case next != nil:
-			body, after = rest[:next[0]], start+next[0]
+			bodyEnd, after = next[0], next[0]
 		}
-		c.addArmoured(label, body, line, closed)
-		line += strings.Count(text[pos+begin[0]:after], "\n")
+		c.addArmoured(label, text[start:bodyEnd], line, closed)
+		line += strings.Count(text[first:after], "\n")
 		pos = after
 	}
 }
@@ -317,13 +344,16 @@ func (c *Contents) addArmoured(label, body string, line int, closed bool) {
 	case whole && !closed:
 		c.remark("a missing END line")
 	case !whole && strings.TrimSpace(body) == "":
-		c.Problems = append(c.Problems, Problem{line, fmt.Sprintf("the %s is empty: nothing stands between BEGIN and END", strings.ToLower(label))})
+		c.Problems = append(c.Problems, Problem{line,
+			fmt.Sprintf("the %s is empty: nothing stands between BEGIN and END", strings.ToLower(label))})
 		return
 	case !ok:
-		c.Problems = append(c.Problems, Problem{line, fmt.Sprintf("the %s is not base 64: it was changed on the way: copy it again", strings.ToLower(label))})
+		c.Problems = append(c.Problems, Problem{line,
+			fmt.Sprintf("the %s is not base 64: it was changed on the way: copy it again", strings.ToLower(label))})
 		return
 	case !whole:
-		c.Problems = append(c.Problems, Problem{line, fmt.Sprintf("the %s does not read: %s", strings.ToLower(label), cutShort(der, 0))})
+		c.Problems = append(c.Problems, Problem{line,
+			fmt.Sprintf("the %s does not read: %s", strings.ToLower(label), cutShort(der, 0))})
 		return
 	}
 	c.add(Object{DER: der, Label: label, Line: line})
@@ -380,12 +410,19 @@ func decode64(s string) ([]byte, bool) {
 	return der, err == nil
 }
 
+// bareWork is how often the text as a whole is gathered at most.
+const bareWork = 4
+
 var bareRun = regexp.MustCompile(`M[A-Za-z0-9+/_-]{15,}`)
 
 // readBare looks for base 64 without BEGIN and END lines: an object of this
 // trade begins with an ASN.1 sequence, and so with the letter M.
+//
+// A line that only looks like a beginning may claim megabytes behind it, so the
+// characters that are gathered are counted, over all beginnings together.
 func (c *Contents) readBare(text string) {
 	lines := strings.Split(text, "\n")
+	budget := bareWork*len(text) + 1<<16
 	for i := 0; i < len(lines) && len(c.Objects) < MostObjects; i++ {
 		at := bareRun.FindStringIndex(lines[i])
 		if at == nil {
@@ -396,12 +433,18 @@ func (c *Contents) readBare(text string) {
 			continue
 		}
 		want, ok := wantedLength(head)
-		if !ok || want > MostBytes {
+		if !ok || want > len(text) && want >= 1<<16 { // it cannot be here, and is too large to be one that was cut off
 			continue
+		}
+		if budget -= (want*4 + 2) / 3; budget < 0 {
+			c.Problems = append(c.Problems, Problem{i + 1,
+				"too much here looks like the beginning of an object and is none: the rest was not read"})
+			return
 		}
 		der, used := gather(lines[i:], at[0], want)
 		if len(der) < want {
 			if want < 1<<16 {
+				budget += (want*4+2)/3 - len(der)
 				c.Problems = append(c.Problems, Problem{i + 1, cutShort(der, 0)})
 				i += used - 1
 			}
@@ -495,7 +538,8 @@ func signedKind(tbs cryptobyte.String) Kind {
 		return Unknown
 	case tags[0] == version:
 		return Certificate
-	case tags[0] == casn1.SEQUENCE, len(tags) > 3 && tags[0] == casn1.INTEGER && (tags[3] == casn1.UTCTime || tags[3] == casn1.GeneralizedTime):
+	case tags[0] == casn1.SEQUENCE, len(tags) > 3 && tags[0] == casn1.INTEGER &&
+		(tags[3] == casn1.UTCTime || tags[3] == casn1.GeneralizedTime):
 		return List
 	case tags[0] == casn1.INTEGER && lengths[0] == 1 && len(tags) <= 4:
 		return Request

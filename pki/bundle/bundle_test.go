@@ -2,8 +2,6 @@ package bundle
 
 import (
 	"bytes"
-	"crypto/sha256"
-	"encoding/base32"
 	"encoding/base64"
 	"encoding/pem"
 	"strings"
@@ -51,40 +49,43 @@ func TestUntidyInputIsUnderstood(t *testing.T) {
 	lines := strings.Split(strings.TrimSpace(p), "\n")
 	indent := func(by string) string { return by + strings.Join(lines, "\n"+by) + "\n" }
 	for what, data := range map[string][]byte{
-		"PEM":                    []byte(p),
-		"the other label":        []byte(armoured("NEW CERTIFICATE REQUEST", der)),
-		"DER":                    der,
-		"DER with padding":       append(bytes.Clone(der), "\r\n"...),
-		"CRLF":                   []byte(strings.ReplaceAll(p, "\n", "\r\n")),
-		"lone CR":                []byte(strings.ReplaceAll(p, "\n", "\r")),
-		"blank lines":            []byte(strings.ReplaceAll(p, "\n", "\n\n")),
-		"one long line":          []byte(lines[0] + strings.Join(lines[1:len(lines)-1], "") + lines[len(lines)-1]),
-		"one line with blanks":   []byte(strings.ReplaceAll(strings.TrimSpace(p), "\n", " ")),
-		"indented":               []byte(indent("    ")),
-		"tabs":                   []byte(indent("\t")),
-		"quoted":                 []byte(indent("> ")),
-		"quoted twice":           []byte(indent("> > ")),
-		"quoted with a name":     []byte(indent("Anna> ")),
-		"quoted with bars":       []byte(indent("| ")),
-		"mail around it":         []byte("Dear all,\n\nplease sign this - thanks.\n\n" + p + "\n-- \nThe mail team\n"),
-		"byte-order mark":        append([]byte{0xef, 0xbb, 0xbf}, p...),
-		"UTF-16 little":          utf16le(p, true),
-		"UTF-16 big":             utf16be(p),
-		"UTF-16 without mark":    utf16le(p, false),
-		"non-breaking":           []byte(strings.ReplaceAll(p, "\n", "\u00a0\n")),
-		"zero-width":             []byte(strings.ReplaceAll(p, "\n", "\u200b\n\u200d")),
-		"long dashes":            []byte(strings.ReplaceAll(p, "-----", "———")),
-		"no END line":            []byte(strings.Join(lines[:len(lines)-1], "\n")),
-		"bare base 64":           []byte(strings.Join(lines[1:len(lines)-1], "\n")),
-		"bare, one line":         []byte(b64),
-		"bare in a sentence":     []byte("the request:\n" + b64 + "\nregards"),
-		"bare, indented":         []byte("  " + strings.Join(lines[1:len(lines)-1], "\n  ")),
-		"bare, quoted":           []byte("\"" + b64 + "\""),
-		"escaped line ends":      []byte(strings.ReplaceAll(p, "\n", `\n`)),
-		"JSON":                   []byte(`{"request": "` + strings.ReplaceAll(p, "\n", `\r\n`) + `"}`),
-		"header lines":           []byte(lines[0] + "\nComment: made by a device\n\n" + strings.Join(lines[1:], "\n")),
-		"quoted-printable":       []byte(lines[0] + "\n" + strings.ReplaceAll(strings.Join(lines[1:len(lines)-1], "=\n"), "==", "=3D=3D") + "\n" + lines[len(lines)-1]),
-		"URL-safe alphabet":      []byte(lines[0] + "\n" + base64.RawURLEncoding.EncodeToString(der) + "\n" + lines[len(lines)-1]),
+		"PEM":                  []byte(p),
+		"the other label":      []byte(armoured("NEW CERTIFICATE REQUEST", der)),
+		"DER":                  der,
+		"DER with padding":     append(bytes.Clone(der), "\r\n"...),
+		"CRLF":                 []byte(strings.ReplaceAll(p, "\n", "\r\n")),
+		"lone CR":              []byte(strings.ReplaceAll(p, "\n", "\r")),
+		"blank lines":          []byte(strings.ReplaceAll(p, "\n", "\n\n")),
+		"one long line":        []byte(lines[0] + strings.Join(lines[1:len(lines)-1], "") + lines[len(lines)-1]),
+		"one line with blanks": []byte(strings.ReplaceAll(strings.TrimSpace(p), "\n", " ")),
+		"indented":             []byte(indent("    ")),
+		"tabs":                 []byte(indent("\t")),
+		"quoted":               []byte(indent("> ")),
+		"quoted twice":         []byte(indent("> > ")),
+		"quoted with a name":   []byte(indent("Anna> ")),
+		"quoted with bars":     []byte(indent("| ")),
+		"mail around it":       []byte("Dear all,\n\nplease sign this - thanks.\n\n" + p + "\n-- \nThe mail team\n"),
+		"byte-order mark":      append([]byte{0xef, 0xbb, 0xbf}, p...),
+		"UTF-16 little":        utf16le(p, true),
+		"UTF-16 big":           utf16be(p),
+		"UTF-16 without mark":  utf16le(p, false),
+		"non-breaking":         []byte(strings.ReplaceAll(p, "\n", "\u00a0\n")),
+		"zero-width":           []byte(strings.ReplaceAll(p, "\n", "\u200b\n\u200d")),
+		"long dashes":          []byte(strings.ReplaceAll(p, "-----", "———")),
+		"no END line":          []byte(strings.Join(lines[:len(lines)-1], "\n")),
+		"bare base 64":         []byte(strings.Join(lines[1:len(lines)-1], "\n")),
+		"bare, one line":       []byte(b64),
+		"bare in a sentence":   []byte("the request:\n" + b64 + "\nregards"),
+		"bare, indented":       []byte("  " + strings.Join(lines[1:len(lines)-1], "\n  ")),
+		"bare, quoted":         []byte("\"" + b64 + "\""),
+		"escaped line ends":    []byte(strings.ReplaceAll(p, "\n", `\n`)),
+		"JSON":                 []byte(`{"request": "` + strings.ReplaceAll(p, "\n", `\r\n`) + `"}`),
+		"header lines":         []byte(lines[0] + "\nComment: made by a device\n\n" + strings.Join(lines[1:], "\n")),
+		"quoted-printable": []byte(lines[0] + "\n" +
+			strings.ReplaceAll(strings.Join(lines[1:len(lines)-1], "=\n"), "==", "=3D=3D") + "\n" +
+			lines[len(lines)-1]),
+		"URL-safe alphabet": []byte(lines[0] + "\n" + base64.RawURLEncoding.EncodeToString(der) + "\n" +
+			lines[len(lines)-1]),
 		"Windows code page text": append([]byte("Gr\xfc\xdfe,\n\n"), p...),
 	} {
 		c, err := Read(data)
@@ -101,11 +102,14 @@ func TestUntidyInputIsUnderstood(t *testing.T) {
 func TestSeveralObjectsAreAllFound(t *testing.T) {
 	a, b := object(7), object(9)
 	for what, data := range map[string][]byte{
-		"PEM":      []byte("first\n" + armoured("CERTIFICATE REQUEST", a) + "\nsecond\n" + armoured("CERTIFICATE REQUEST", b)),
-		"DER":      append(bytes.Clone(a), b...),
-		"no END":   []byte(strings.Replace(armoured("CERTIFICATE REQUEST", a), "-----END CERTIFICATE REQUEST-----", "", 1) + armoured("CERTIFICATE REQUEST", b)),
-		"bare":     []byte(base64.StdEncoding.EncodeToString(a) + "\n\n" + base64.StdEncoding.EncodeToString(b)),
-		"one line": []byte(strings.ReplaceAll(armoured("CERTIFICATE REQUEST", a)+armoured("CERTIFICATE REQUEST", b), "\n", "")),
+		"PEM": []byte("first\n" + armoured("CERTIFICATE REQUEST", a) + "\nsecond\n" +
+			armoured("CERTIFICATE REQUEST", b)),
+		"DER": append(bytes.Clone(a), b...),
+		"no END": []byte(strings.Replace(armoured("CERTIFICATE REQUEST", a), "-----END CERTIFICATE REQUEST-----", "",
+			1) + armoured("CERTIFICATE REQUEST", b)),
+		"bare": []byte(base64.StdEncoding.EncodeToString(a) + "\n\n" + base64.StdEncoding.EncodeToString(b)),
+		"one line": []byte(strings.ReplaceAll(armoured("CERTIFICATE REQUEST", a)+armoured("CERTIFICATE REQUEST", b),
+			"\n", "")),
 	} {
 		c, err := Read(data)
 		if err != nil || len(c.Objects) != 2 || !bytes.Equal(c.Objects[0].DER, a) || !bytes.Equal(c.Objects[1].DER, b) {
@@ -124,7 +128,8 @@ func TestWhatIsNoObjectIsToldWithItsLine(t *testing.T) {
 		{"prose", "Dear all, where is the request?", "no certificate, request or key"},
 		{"cut", half, "cut short"},
 		{"cut DER", string(der[:90]), "cut short: it should have"},
-		{"nothing inside", "text\n-----BEGIN CERTIFICATE REQUEST-----\n-----END CERTIFICATE REQUEST-----\n", "line 2: the certificate request is empty"},
+		{"nothing inside", "text\n-----BEGIN CERTIFICATE REQUEST-----\n-----END CERTIFICATE REQUEST-----\n",
+			"line 2: the certificate request is empty"},
 		{"changed", strings.Replace(p, "BwcH", "B%cH", 1), "not base 64"},
 		{"cut bare", base64.StdEncoding.EncodeToString(der[:100]), "cut short"},
 	} {
@@ -161,38 +166,11 @@ func TestNoiseIsBounded(t *testing.T) {
 	}
 }
 
-func TestCheckCodeIsBase32OfTheFirst80Bits(t *testing.T) {
-	for _, s := range []string{"", "a", "tern bay"} {
-		sum := sha256.Sum256([]byte(s))
-		want := base32.NewEncoding(crockford).EncodeToString(sum[:10])
-		if got := strings.ReplaceAll(CheckCode([]byte(s)), "-", ""); got != want {
-			t.Errorf("%q: %s, want %s", s, got, want)
-		}
-	}
-	if got := ReadCode(" 7k2m 9qxt-o4hb–w3ze\u200b"); got != "7K2M-9QXT-04HB-W3ZE" {
-		t.Errorf("a code typed carelessly reads as %s", got)
-	}
-	if got := PasteTail(object(7)); !strings.HasPrefix(got, "MIHG") || !strings.Contains(got, "…") {
-		t.Errorf("paste tail %s", got)
-	}
-}
-
-func TestFileNamesAreSafe(t *testing.T) {
-	for in, want := range map[string]string{
-		"booking.ternbay.example": "booking.ternbay.example", "*.ternbay.example": "any.ternbay.example", "../../etc/x": "etc-x",
-		"a\x00b\nc\x1b[31m": "ab-c31m", "": "unnamed", "...": "unnamed", "CON": "host-CON", "nul.txt": "host-nul.txt", "\u202egnp.exe": "gnp.exe",
-		"Tern Bay Root": "Tern-Bay-Root", "2001:db8::1": "2001-db8--1", strings.Repeat("x", 300): strings.Repeat("x", 100), "~/.ssh": "ssh",
-	} {
-		if got := FileName(in); got != want {
-			t.Errorf("FileName(%q) = %q, want %q", in, got, want)
-		}
-	}
-}
-
 func FuzzRead(f *testing.F) {
 	der := object(7)
 	p := armoured("CERTIFICATE REQUEST", der)
-	for _, s := range [][]byte{der, []byte(p), utf16le(p, true), []byte("> " + p), []byte(base64.StdEncoding.EncodeToString(der)), []byte("-----BEGIN X-----")} {
+	for _, s := range [][]byte{der, []byte(p), utf16le(p, true), []byte("> " + p),
+		[]byte(base64.StdEncoding.EncodeToString(der)), []byte("-----BEGIN X-----")} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
@@ -207,16 +185,6 @@ func FuzzRead(f *testing.F) {
 			if again, err := Read(o.DER); err != nil || len(again.Objects) != 1 {
 				t.Fatalf("its own DER does not read: %v", err)
 			}
-		}
-	})
-}
-
-func FuzzFileName(f *testing.F) {
-	f.Add("../../etc/x")
-	f.Fuzz(func(t *testing.T, s string) {
-		n := FileName(s)
-		if n == "" || n == "." || strings.ContainsAny(n, "/\\:\x00\n*?<>|\"") || strings.HasPrefix(n, ".") || strings.Contains(n, "..") || len(n) > 110 {
-			t.Fatalf("FileName(%q) = %q", s, n)
 		}
 	})
 }

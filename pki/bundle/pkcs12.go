@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"hash"
 	"io"
+	"slices"
 	"unicode/utf16"
 
 	"golang.org/x/crypto/cryptobyte"
@@ -56,8 +57,10 @@ var (
 	}{
 		{asn1.ObjectIdentifier{1, 3, 14, 3, 2, 26}, asn1.ObjectIdentifier{1, 2, 840, 113549, 2, 7}, sha1.New},
 		{asn1.ObjectIdentifier{2, 16, 840, 1, 101, 3, 4, 2, 1}, oidHMACSHA256, sha256.New},
-		{asn1.ObjectIdentifier{2, 16, 840, 1, 101, 3, 4, 2, 2}, asn1.ObjectIdentifier{1, 2, 840, 113549, 2, 10}, sha512.New384},
-		{asn1.ObjectIdentifier{2, 16, 840, 1, 101, 3, 4, 2, 3}, asn1.ObjectIdentifier{1, 2, 840, 113549, 2, 11}, sha512.New},
+		{asn1.ObjectIdentifier{2, 16, 840, 1, 101, 3, 4, 2, 2}, asn1.ObjectIdentifier{1, 2, 840, 113549, 2, 10},
+			sha512.New384},
+		{asn1.ObjectIdentifier{2, 16, 840, 1, 101, 3, 4, 2, 3}, asn1.ObjectIdentifier{1, 2, 840, 113549, 2, 11},
+			sha512.New},
 	}
 )
 
@@ -71,9 +74,11 @@ type StoreEntry struct {
 }
 
 // WriteStore writes a PKCS#12 file (RFC 7292): the keys sealed each by itself,
-// the certificates sealed together. An empty password is refused.
+// the certificates sealed together. A file without keys may be written without a
+// password: it is open then, and has no MAC. With keys, an empty one is refused.
 func WriteStore(entries []StoreEntry, password []byte, profile Profile, random io.Reader) ([]byte, error) {
-	if len(password) == 0 {
+	open := len(password) == 0
+	if open && slices.ContainsFunc(entries, func(e StoreEntry) bool { return e.Signer != nil }) {
 		return nil, errors.New("PKCS#12: an empty password protects nothing: choose one")
 	}
 	seal := func(plain []byte) (alg, sealed []byte, err error) {
@@ -93,7 +98,9 @@ func WriteStore(entries []StoreEntry, password []byte, profile Profile, random i
 	var safe cryptobyte.Builder
 	var fault error
 	safe.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
-		if certs != nil {
+		if certs != nil && open {
+			addContent(b, oidData, func(b *cryptobyte.Builder) { b.AddASN1OctetString(certs) })
+		} else if certs != nil {
 			alg, sealed, err := seal(certs)
 			fault = err
 			addContent(b, oidEncrypted, func(b *cryptobyte.Builder) {
@@ -115,9 +122,11 @@ func WriteStore(entries []StoreEntry, password []byte, profile Profile, random i
 	if err = errors.Join(fault, err); err != nil {
 		return nil, fmt.Errorf("PKCS#12: %w", err)
 	}
-	mac, err := macData(content, password, profile, random)
-	if err != nil {
-		return nil, fmt.Errorf("PKCS#12: %w", err)
+	var mac []byte
+	if !open {
+		if mac, err = macData(content, password, profile, random); err != nil {
+			return nil, fmt.Errorf("PKCS#12: %w", err)
+		}
 	}
 	var b cryptobyte.Builder
 	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
@@ -212,7 +221,8 @@ func keyBags(entries []StoreEntry, seal func([]byte) ([]byte, []byte, error)) ([
 	return out, errors.Join(fault, err)
 }
 
-func addBag(b *cryptobyte.Builder, kind asn1.ObjectIdentifier, localKey []byte, e StoreEntry, value func(*cryptobyte.Builder)) {
+func addBag(b *cryptobyte.Builder, kind asn1.ObjectIdentifier, localKey []byte, e StoreEntry,
+	value func(*cryptobyte.Builder)) {
 	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
 		b.AddASN1ObjectIdentifier(kind)
 		b.AddASN1(context0Outer, value)
@@ -333,13 +343,14 @@ func ReadStore(data, password []byte) ([]StoreEntry, error) {
 		return nil, errors.New("PKCS#12: it is not a PFX of version 3 (RFC 7292 section 4)")
 	}
 	if !readContent(&outer, oidData, &content) || !content.ReadASN1(&safe, casn1.OCTET_STRING) {
-		return nil, errors.New("PKCS#12: its content does not read; files protected by a public key are not opened here")
+		return nil, errors.New("PKCS#12: its content does not read; " +
+			"files protected by a public key are not opened here")
 	}
-	if outer.Empty() {
-		return nil, errors.New("PKCS#12: it has no MAC, so nobody can tell whether it was changed")
-	}
-	if err := checkMAC(outer, safe, password); err != nil {
-		return nil, fmt.Errorf("PKCS#12: %w", err)
+	open := outer.Empty()
+	if !open {
+		if err := checkMAC(outer, safe, password); err != nil {
+			return nil, fmt.Errorf("PKCS#12: %w", err)
+		}
 	}
 	// The content is BER by itself, inside its octet string.
 	inner, err := toDER(safe)
@@ -352,17 +363,21 @@ func ReadStore(data, password []byte) ([]StoreEntry, error) {
 		return nil, errors.New("PKCS#12: its safe does not read")
 	}
 	var out []StoreEntry
+	o := opener{password: password, work: key.MostIterations}
 	for parts := 0; !list.Empty(); parts++ {
 		if parts > 64 {
 			return nil, errors.New("PKCS#12: more than 64 parts")
 		}
-		bags, err := openPart(&list, password)
+		bags, err := o.openPart(&list)
 		if err != nil {
 			return nil, fmt.Errorf("PKCS#12: %w", err)
 		}
-		if out, err = readBags(bags, password, out, 0); err != nil {
+		if out, err = o.readBags(bags, out, 0); err != nil {
 			return nil, fmt.Errorf("PKCS#12: %w", err)
 		}
+	}
+	if open && slices.ContainsFunc(out, func(e StoreEntry) bool { return e.Signer != nil }) {
+		return nil, errors.New("PKCS#12: it has no MAC, so nobody can tell whether its keys were changed")
 	}
 	return paired(out), nil
 }
@@ -370,15 +385,18 @@ func ReadStore(data, password []byte) ([]StoreEntry, error) {
 func readContent(in *cryptobyte.String, want asn1.ObjectIdentifier, content *cryptobyte.String) bool {
 	var info cryptobyte.String
 	var oid asn1.ObjectIdentifier
-	return in.ReadASN1(&info, casn1.SEQUENCE) && info.ReadASN1ObjectIdentifier(&oid) && oid.Equal(want) && info.ReadASN1(content, context0Outer)
+	return in.ReadASN1(&info, casn1.SEQUENCE) && info.ReadASN1ObjectIdentifier(&oid) && oid.Equal(want) &&
+		info.ReadASN1(content, context0Outer)
 }
 
 func checkMAC(in cryptobyte.String, content, password []byte) error {
 	var mac, info, alg, params, sum, salt cryptobyte.String
 	var oid asn1.ObjectIdentifier
 	rounds := 1
-	if !in.ReadASN1(&mac, casn1.SEQUENCE) || !mac.ReadASN1(&info, casn1.SEQUENCE) || !info.ReadASN1(&alg, casn1.SEQUENCE) ||
-		!alg.ReadASN1ObjectIdentifier(&oid) || !info.ReadASN1(&sum, casn1.OCTET_STRING) || !mac.ReadASN1(&salt, casn1.OCTET_STRING) {
+	if !in.ReadASN1(&mac, casn1.SEQUENCE) || !mac.ReadASN1(&info, casn1.SEQUENCE) ||
+		!info.ReadASN1(&alg, casn1.SEQUENCE) ||
+		!alg.ReadASN1ObjectIdentifier(&oid) || !info.ReadASN1(&sum, casn1.OCTET_STRING) ||
+		!mac.ReadASN1(&salt, casn1.OCTET_STRING) {
 		return errors.New("its MAC does not read")
 	}
 	if !mac.Empty() && !mac.ReadASN1Integer(&rounds) || rounds < 1 || rounds > key.MostIterations || len(salt) > 1024 {
@@ -411,8 +429,10 @@ func checkPBMAC1(params cryptobyte.String, content, password, sum []byte) error 
 	var kdfOID, prfOID, macOID asn1.ObjectIdentifier
 	var rounds, size int
 	if !params.ReadASN1(&kdf, casn1.SEQUENCE) || !kdf.ReadASN1ObjectIdentifier(&kdfOID) || !kdfOID.Equal(oidPBKDF2) ||
-		!kdf.ReadASN1(&kdfParams, casn1.SEQUENCE) || !kdfParams.ReadASN1(&salt, casn1.OCTET_STRING) || !kdfParams.ReadASN1Integer(&rounds) ||
-		!kdfParams.ReadASN1Integer(&size) || !kdfParams.ReadASN1(&prf, casn1.SEQUENCE) || !prf.ReadASN1ObjectIdentifier(&prfOID) ||
+		!kdf.ReadASN1(&kdfParams, casn1.SEQUENCE) || !kdfParams.ReadASN1(&salt, casn1.OCTET_STRING) ||
+		!kdfParams.ReadASN1Integer(&rounds) ||
+		!kdfParams.ReadASN1Integer(&size) || !kdfParams.ReadASN1(&prf, casn1.SEQUENCE) ||
+		!prf.ReadASN1ObjectIdentifier(&prfOID) ||
 		!params.ReadASN1(&macAlg, casn1.SEQUENCE) || !macAlg.ReadASN1ObjectIdentifier(&macOID) {
 		return errors.New("its MAC does not read (RFC 9579)")
 	}
@@ -439,11 +459,29 @@ func checkPBMAC1(params cryptobyte.String, content, password, sum []byte) error 
 	return errors.New("its MAC uses functions that are not known here (RFC 9579)")
 }
 
+// opener opens the parts of one file. Each names its own work, so the work is
+// counted over all of them, and refused before it is done.
+type opener struct {
+	password []byte
+	work     int64
+}
+
+func (o *opener) afford(cost int64, err error) error {
+	if err != nil {
+		return err
+	}
+	if o.work -= cost; o.work < 0 {
+		return fmt.Errorf("its parts together ask for work out of bounds: the most is %d rounds", key.MostIterations)
+	}
+	return nil
+}
+
 // openPart reads one part of the safe: plain, or sealed under the password.
-func openPart(list *cryptobyte.String, password []byte) (cryptobyte.String, error) {
+func (o *opener) openPart(list *cryptobyte.String) (cryptobyte.String, error) {
 	var info, content, bags, enc cryptobyte.String
 	var oid asn1.ObjectIdentifier
-	if !list.ReadASN1(&info, casn1.SEQUENCE) || !info.ReadASN1ObjectIdentifier(&oid) || !info.ReadASN1(&content, context0Outer) {
+	if !list.ReadASN1(&info, casn1.SEQUENCE) || !info.ReadASN1ObjectIdentifier(&oid) ||
+		!info.ReadASN1(&content, context0Outer) {
 		return nil, errors.New("a part does not read")
 	}
 	if oid.Equal(oidData) {
@@ -454,7 +492,8 @@ func openPart(list *cryptobyte.String, password []byte) (cryptobyte.String, erro
 	}
 	var body, alg cryptobyte.String
 	var version int
-	if !oid.Equal(oidEncrypted) || !content.ReadASN1(&body, casn1.SEQUENCE) || !body.ReadASN1Integer(&version) || !body.ReadASN1(&enc, casn1.SEQUENCE) ||
+	if !oid.Equal(oidEncrypted) || !content.ReadASN1(&body, casn1.SEQUENCE) || !body.ReadASN1Integer(&version) ||
+		!body.ReadASN1(&enc, casn1.SEQUENCE) ||
 		!enc.ReadASN1ObjectIdentifier(&oid) || !enc.ReadASN1Element(&alg, casn1.SEQUENCE) {
 		return nil, errors.New("a sealed part does not read")
 	}
@@ -467,14 +506,17 @@ func openPart(list *cryptobyte.String, password []byte) (cryptobyte.String, erro
 		enc.ReadASN1(&pieces, context0Outer)
 		sealed = joined(pieces)
 	}
-	plain, err := key.OpenBytes(alg, sealed, password)
+	if err := o.afford(key.CostOfBytes(alg, sealed)); err != nil {
+		return nil, err
+	}
+	plain, err := key.OpenBytes(alg, sealed, o.password)
 	if errors.Is(err, key.ErrPassphrase) {
 		err = ErrPassword
 	}
 	return plain, err
 }
 
-func readBags(in cryptobyte.String, password []byte, out []StoreEntry, depth int) ([]StoreEntry, error) {
+func (o *opener) readBags(in cryptobyte.String, out []StoreEntry, depth int) ([]StoreEntry, error) {
 	der, err := toDER(in)
 	if err != nil {
 		return nil, err
@@ -487,16 +529,17 @@ func readBags(in cryptobyte.String, password []byte, out []StoreEntry, depth int
 	for !list.Empty() {
 		var bag, value cryptobyte.String
 		var oid asn1.ObjectIdentifier
-		if !list.ReadASN1(&bag, casn1.SEQUENCE) || !bag.ReadASN1ObjectIdentifier(&oid) || !bag.ReadASN1(&value, context0Outer) || len(out) >= MostObjects {
+		if !list.ReadASN1(&bag, casn1.SEQUENCE) || !bag.ReadASN1ObjectIdentifier(&oid) ||
+			!bag.ReadASN1(&value, context0Outer) || len(out) >= MostObjects {
 			return nil, errors.New("a bag does not read")
 		}
 		if oid.Equal(oidSafeBag) {
-			if out, err = readBags(value, password, out, depth+1); err != nil {
+			if out, err = o.readBags(value, out, depth+1); err != nil {
 				return nil, err
 			}
 			continue
 		}
-		e, known, err := readBag(oid, value, password)
+		e, known, err := o.readBag(oid, value)
 		if err != nil {
 			return nil, err
 		}
@@ -508,18 +551,22 @@ func readBags(in cryptobyte.String, password []byte, out []StoreEntry, depth int
 	return out, nil
 }
 
-func readBag(oid asn1.ObjectIdentifier, value cryptobyte.String, password []byte) (e StoreEntry, known bool, err error) {
+func (o *opener) readBag(oid asn1.ObjectIdentifier, value cryptobyte.String) (e StoreEntry, known bool, err error) {
 	switch {
 	case oid.Equal(oidCertBag):
 		var bag, wrapped, der cryptobyte.String
 		var kind asn1.ObjectIdentifier
-		if !value.ReadASN1(&bag, casn1.SEQUENCE) || !bag.ReadASN1ObjectIdentifier(&kind) || !bag.ReadASN1(&wrapped, context0Outer) || !wrapped.ReadASN1(&der, casn1.OCTET_STRING) {
+		if !value.ReadASN1(&bag, casn1.SEQUENCE) || !bag.ReadASN1ObjectIdentifier(&kind) ||
+			!bag.ReadASN1(&wrapped, context0Outer) || !wrapped.ReadASN1(&der, casn1.OCTET_STRING) {
 			return e, false, errors.New("a certificate bag does not read")
 		}
 		e.Certificate = append([]byte(nil), der...)
 		return e, kind.Equal(oidX509Cert), nil
 	case oid.Equal(oidShroudedKey):
-		if e.Signer, err = key.Open(value, password); errors.Is(err, key.ErrPassphrase) {
+		if err := o.afford(key.CostOf(value)); err != nil {
+			return e, false, err
+		}
+		if e.Signer, err = key.Open(value, o.password); errors.Is(err, key.ErrPassphrase) {
 			err = ErrPassword
 		}
 		return e, err == nil, err
@@ -538,7 +585,8 @@ func (e *StoreEntry) readAttributes(bag cryptobyte.String) {
 	for !set.Empty() {
 		var attr, values, text cryptobyte.String
 		var oid asn1.ObjectIdentifier
-		if !set.ReadASN1(&attr, casn1.SEQUENCE) || !attr.ReadASN1ObjectIdentifier(&oid) || !attr.ReadASN1(&values, casn1.SET) {
+		if !set.ReadASN1(&attr, casn1.SEQUENCE) || !attr.ReadASN1ObjectIdentifier(&oid) ||
+			!attr.ReadASN1(&values, casn1.SET) {
 			return
 		}
 		switch {

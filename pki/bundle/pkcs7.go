@@ -61,7 +61,8 @@ func ReadSignedData(data []byte) ([][]byte, error) {
 	if !oid.Equal(oidSigned) {
 		return nil, fmt.Errorf("PKCS#7: its content is of type %s; only SignedData holds certificates", oid)
 	}
-	if !outer.ReadASN1(&wrapped, context0Outer) || !wrapped.ReadASN1(&body, casn1.SEQUENCE) || !body.ReadASN1Integer(&version) ||
+	if !outer.ReadASN1(&wrapped, context0Outer) || !wrapped.ReadASN1(&body, casn1.SEQUENCE) ||
+		!body.ReadASN1Integer(&version) ||
 		!body.SkipASN1(casn1.SET) || !body.SkipASN1(casn1.SEQUENCE) {
 		return nil, errors.New("PKCS#7: its SignedData does not read (RFC 5652 section 5.1)")
 	}

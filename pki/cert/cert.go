@@ -51,7 +51,8 @@ func (d Draft) TBS(algorithm []byte) ([]byte, error) {
 		return nil, errors.New("certificate: the serial is not a positive number of at most 20 bytes")
 	}
 	if !d.NotAfter.After(d.NotBefore) {
-		return nil, fmt.Errorf("certificate for %s: it would end (%s) before it begins (%s)", d.Subject, d.NotAfter.Format(time.RFC3339), d.NotBefore.Format(time.RFC3339))
+		return nil, fmt.Errorf("certificate for %s: it would end (%s) before it begins (%s)", d.Subject,
+			d.NotAfter.Format(time.RFC3339), d.NotBefore.Format(time.RFC3339))
 	}
 	if r := d.Extensions.Repeated(); len(r) > 0 {
 		return nil, fmt.Errorf("certificate for %s: the extension %s stands twice", d.Subject, ext.NameOf(r[0]))
@@ -108,7 +109,7 @@ type Certificate struct {
 	Raw        []byte
 	TBS        []byte
 	Version    int // 1, 2 or 3
-	Serial     *big.Int
+	Serial     Serial
 	Algorithm  key.Algorithm
 	Issuer     dn.Name
 	Subject    dn.Name
@@ -118,6 +119,7 @@ type Certificate struct {
 	Extensions ext.Set
 	Signature  []byte
 	Faults     []string // where it breaks the rules; a strict parser may refuse it
+	Broken     []string // those of the faults after which nobody can tell what it means: no client should accept it
 
 	Names        []san.Name
 	Basic        ext.Basic
@@ -137,12 +139,18 @@ func (c *Certificate) fault(format string, args ...any) {
 	c.Faults = append(c.Faults, fmt.Sprintf(format, args...))
 }
 
+// broken is a fault that leaves open what the certificate means.
+func (c *Certificate) broken(format string, args ...any) {
+	c.fault(format, args...)
+	c.Broken = append(c.Broken, c.Faults[len(c.Faults)-1])
+}
+
 // Read reads a certificate. Faults that leave something to tell do not stop it.
 func Read(der []byte) (*Certificate, error) {
 	if len(der) > Most {
 		return nil, fmt.Errorf("certificate: %d bytes; the most that is read is %d", len(der), Most)
 	}
-	c := &Certificate{Version: 1, Basic: ext.Basic{PathLength: -1}, Serial: new(big.Int)}
+	c := &Certificate{Version: 1, Basic: ext.Basic{PathLength: -1}}
 	in := cryptobyte.String(slices.Clone(der)) // everything below is a part of this copy
 	var outer, tbs, whole, alg cryptobyte.String
 	if !in.ReadASN1Element(&whole, casn1.SEQUENCE) || !cryptobyteCopy(whole).ReadASN1(&outer, casn1.SEQUENCE) ||
@@ -150,12 +158,13 @@ func Read(der []byte) (*Certificate, error) {
 		return nil, errors.New("certificate: it is not the ASN.1 structure of a certificate (RFC 5280 section 4.1)")
 	}
 	if !in.Empty() {
-		c.fault("%d bytes follow its end", len(in))
+		c.broken("%d bytes follow its end", len(in))
 	}
 	c.Raw, c.TBS = whole, tbs
 	var sig cryptobyte.String
-	if !outer.ReadASN1Element(&alg, casn1.SEQUENCE) || !outer.ReadASN1(&sig, casn1.BIT_STRING) || len(sig) == 0 || sig[0] != 0 {
-		c.fault("it has no signature that reads")
+	if !outer.ReadASN1Element(&alg, casn1.SEQUENCE) || !outer.ReadASN1(&sig, casn1.BIT_STRING) || len(sig) == 0 ||
+		sig[0] != 0 {
+		c.broken("it has no signature that reads")
 	} else {
 		c.Signature = sig[1:]
 		c.Algorithm, _ = key.ReadAlgorithm(alg)
@@ -164,6 +173,7 @@ func Read(der []byte) (*Certificate, error) {
 		return nil, err
 	}
 	c.readExtensions()
+	c.readCriticality()
 	return c, nil
 }
 
@@ -172,28 +182,30 @@ func cryptobyteCopy(s cryptobyte.String) *cryptobyte.String { return &s }
 func (c *Certificate) readTBS(tbs, outerAlg cryptobyte.String) error {
 	var body, field, serial cryptobyte.String
 	var there bool
-	if !tbs.ReadASN1(&body, casn1.SEQUENCE) || !body.ReadOptionalASN1(&field, &there, casn1.Tag(0).ContextSpecific().Constructed()) {
+	if !tbs.ReadASN1(&body, casn1.SEQUENCE) ||
+		!body.ReadOptionalASN1(&field, &there, casn1.Tag(0).ContextSpecific().Constructed()) {
 		return errors.New("certificate: its version does not read")
 	}
 	if there {
-		if !field.ReadASN1Integer(&c.Version) || c.Version < 0 || c.Version > 2 {
-			c.fault("its version is unknown")
+		if !field.ReadASN1Integer(&c.Version) || c.Version < 0 || c.Version > 2 || !field.Empty() {
+			c.broken("its version is unknown")
 		}
 		c.Version++
 	}
 	if !body.ReadASN1(&serial, casn1.INTEGER) || len(serial) == 0 {
 		return errors.New("certificate: it has no serial")
 	}
-	c.Serial.SetBytes(serial)
+	n := new(big.Int).SetBytes(serial)
 	switch {
 	case serial[0]&0x80 != 0:
-		c.Serial.Sub(c.Serial, new(big.Int).Lsh(big.NewInt(1), uint(8*len(serial))))
+		n.Sub(n, new(big.Int).Lsh(big.NewInt(1), uint(8*len(serial))))
 		c.fault("its serial is negative")
-	case c.Serial.Sign() == 0:
+	case n.Sign() == 0:
 		c.fault("its serial is zero")
 	case len(serial) > 20:
 		c.fault("its serial is longer than 20 bytes")
 	}
+	c.Serial = Serial{n}
 	var alg, issuer, validity, subject, spki cryptobyte.String
 	if !body.ReadASN1Element(&alg, casn1.SEQUENCE) || !body.ReadASN1Element(&issuer, casn1.SEQUENCE) ||
 		!body.ReadASN1(&validity, casn1.SEQUENCE) || !body.ReadASN1Element(&subject, casn1.SEQUENCE) ||
@@ -201,19 +213,22 @@ func (c *Certificate) readTBS(tbs, outerAlg cryptobyte.String) error {
 		return errors.New("certificate: one of issuer, validity, subject and key does not read")
 	}
 	if !bytes.Equal(alg, outerAlg) {
-		c.fault("it names two different signature algorithms")
+		c.broken("it names two different signature algorithms")
 		c.twoAlgorithms = true
 	}
 	var err error
 	if c.Issuer, err = dn.Read(issuer); err != nil {
-		c.fault("its issuer does not read: %v", err)
+		c.broken("its issuer does not read: %v", err)
 	}
 	if c.Subject, err = dn.Read(subject); err != nil {
-		c.fault("its subject does not read: %v", err)
+		c.broken("its subject does not read: %v", err)
 	}
 	if c.Key, err = key.Read(spki); err != nil {
-		c.fault("its key does not read: %v", err)
+		c.broken("its key does not read: %v", err)
 		c.Key.Fault = "it does not read"
+	}
+	if c.Key.Trailing {
+		c.broken("something follows its key")
 	}
 	c.readValidity(validity)
 	return c.readTail(body)
@@ -224,19 +239,22 @@ func (c *Certificate) readValidity(v cryptobyte.String) {
 		var raw cryptobyte.String
 		var tag casn1.Tag
 		if !v.ReadAnyASN1(&raw, &tag) {
-			c.fault("its validity does not read")
+			c.broken("its validity does not read")
 			return
 		}
 		parsed, strict := readTime(tag, string(raw))
 		if parsed.IsZero() {
-			c.fault("%q is not a time", string(raw))
+			c.broken("%q is not a time", string(raw))
 		} else if !strict {
 			c.fault("the time %q is not written as RFC 5280 section 4.1.2.5 asks", string(raw))
 		}
 		*t = parsed
 	}
+	if !v.Empty() {
+		c.broken("something follows the two dates of its validity")
+	}
 	if c.NotAfter.Before(c.NotBefore) {
-		c.fault("it ends before it begins")
+		c.broken("it ends before it begins")
 	}
 }
 
@@ -271,25 +289,28 @@ func (c *Certificate) readTail(body cryptobyte.String) error {
 		return nil
 	}
 	if !body.ReadASN1(&field, casn1.Tag(3).ContextSpecific().Constructed()) {
-		c.fault("something unknown follows the key")
+		c.broken("something unknown follows the key")
 		return nil
 	}
 	set, err := ext.ReadSet(field)
 	if err != nil {
-		c.fault("%v", err)
+		c.broken("%v", err)
 	}
 	if c.Extensions = set; c.Version != 3 {
-		c.fault("it has extensions, and its version is %d", c.Version)
+		c.broken("it has extensions, and its version is %d", c.Version)
 	}
 	return nil
 }
 
 func (c *Certificate) readExtensions() {
 	for _, id := range c.Extensions.Repeated() {
-		c.fault("the extension %s stands twice", ext.NameOf(id))
+		c.broken("the extension %s stands twice", ext.NameOf(id))
 	}
 	for _, e := range c.Extensions {
-		var err error
+		err := e.Check()
+		if err != nil {
+			c.broken("%v", err)
+		}
 		switch {
 		case e.ID.Equal(ext.AltNames):
 			c.Names, err = san.Read(e.Value)
@@ -309,9 +330,16 @@ func (c *Certificate) readExtensions() {
 		case e.ID.Equal(ext.AuthorityKeyID):
 			c.AuthorityKey, err = ext.ReadAuthorityKeyID(e.Value)
 		}
-		if err != nil {
-			c.fault("%v", err)
+		if err != nil && e.Check() == nil { // said already otherwise
+			c.broken("%v", err)
 		}
+	}
+}
+
+// readCriticality notes marks that the standard asks for: what some clients insist on.
+func (c *Certificate) readCriticality() {
+	if e, ok := c.Extensions.Find(ext.AltNames); ok && !e.Critical && c.Subject.IsEmpty() {
+		c.fault("its subject is empty, and its alternative names are not critical (RFC 5280 section 4.2.1.6)")
 	}
 }
 
@@ -333,7 +361,8 @@ func (c *Certificate) SelfIssued() bool { return c.Issuer.Equal(c.Subject) }
 // IsLink reports whether the certificate is self-issued by another key than the one
 // that it certifies (RFC 4210 section 4.4), as far as its key identifiers tell.
 func (c *Certificate) IsLink() bool {
-	return c.SelfIssued() && len(c.AuthorityKey) > 0 && len(c.SubjectKey) > 0 && !bytes.Equal(c.AuthorityKey, c.SubjectKey)
+	return c.SelfIssued() && len(c.AuthorityKey) > 0 && len(c.SubjectKey) > 0 && !bytes.Equal(c.AuthorityKey,
+		c.SubjectKey)
 }
 
 // SelfSigned reports whether it is signed by its own key.
@@ -342,19 +371,7 @@ func (c *Certificate) SelfSigned() bool {
 }
 
 // SerialHex is the serial in lower-case hex, in whole bytes.
-func (c *Certificate) SerialHex() string { return SerialHex(c.Serial) }
-
-// SerialHex writes a serial in lower-case hex, in whole bytes.
-func SerialHex(n *big.Int) string {
-	if n.Sign() < 0 {
-		return "-" + SerialHex(new(big.Int).Neg(n))
-	}
-	s := n.Text(16)
-	if len(s)%2 == 1 {
-		s = "0" + s
-	}
-	return s
-}
+func (c *Certificate) SerialHex() string { return c.Serial.Hex() }
 
 // SHA256 is the certificate's fingerprint.
 func (c *Certificate) SHA256() [32]byte { return sha256.Sum256(c.Raw) }
@@ -370,7 +387,7 @@ func (c *Certificate) Title() string {
 		return cn
 	}
 	if len(c.Names) > 0 {
-		return c.Names[0].Value
+		return c.Names[0].Value()
 	}
 	if !c.Subject.IsEmpty() {
 		return c.Subject.String()

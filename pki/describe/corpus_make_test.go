@@ -57,7 +57,8 @@ func TestMakeCorpus(t *testing.T) {
 	m.certificates()
 	m.containers()
 	m.keys()
-	if err := os.WriteFile(filepath.Join(corpus, "expected.txt"), []byte(strings.Join(m.lines, "\n")+"\n"), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(corpus, "expected.txt"), []byte(strings.Join(m.lines, "\n")+"\n"),
+		0o644); err != nil {
 		t.Fatal(err)
 	}
 	t.Logf("%d files", len(m.lines))
@@ -84,14 +85,22 @@ func (m *maker) untidy() {
 		return out
 	}
 	for i, data := range [][]byte{
-		[]byte(p), r.Raw, []byte(strings.ReplaceAll(p, "CERTIFICATE REQUEST", "NEW CERTIFICATE REQUEST")), []byte(strings.ReplaceAll(p, "\n", "\r\n")),
-		[]byte(strings.ReplaceAll(p, "\n", "\r")), []byte(strings.ReplaceAll(p, "\n", "\n\n")), []byte(strings.ReplaceAll(p, "\n", "")), []byte(strings.ReplaceAll(p, "\n", " ")),
-		[]byte(indent("    ")), []byte(indent("\t")), []byte(indent("> ")), []byte(indent(">> ")), []byte(indent("Mate> ")), []byte(indent("| ")),
-		[]byte("Dear all,\nhere it is:\n" + p + "Regards\n"), append([]byte("\xef\xbb\xbf"), p...), append([]byte{0xff, 0xfe}, wide(p, false)...), append([]byte{0xfe, 0xff}, wide(p, true)...),
-		wide(p, false), wide(p, true), []byte(strings.ReplaceAll(p, "\n", "\u00a0\n")), []byte(strings.ReplaceAll(p, "\n", "\u200b\n")), []byte(strings.ReplaceAll(p, "-----", "–––––")),
-		[]byte(strings.Join(lines[:len(lines)-1], "\n")), []byte(body), []byte(strings.ReplaceAll(body, "\n", "")), []byte("request = \"" + strings.ReplaceAll(body, "\n", "") + "\""),
-		[]byte(strings.ReplaceAll(p, "\n", `\n`)), []byte(lines[0] + "\nComment: x\n\n" + strings.Join(lines[1:], "\n")), append(bytes.Clone(r.Raw), '\r', '\n'),
-		[]byte(strings.ReplaceAll(p, "\n", " \t\n")), []byte("\n\n\n" + p), []byte(lines[0] + "\n" + base64.RawURLEncoding.EncodeToString(r.Raw) + "\n" + lines[len(lines)-1]),
+		[]byte(p), r.Raw, []byte(strings.ReplaceAll(p, "CERTIFICATE REQUEST", "NEW CERTIFICATE REQUEST")),
+		[]byte(strings.ReplaceAll(p, "\n", "\r\n")),
+		[]byte(strings.ReplaceAll(p, "\n", "\r")), []byte(strings.ReplaceAll(p, "\n", "\n\n")),
+		[]byte(strings.ReplaceAll(p, "\n", "")), []byte(strings.ReplaceAll(p, "\n", " ")),
+		[]byte(indent("    ")), []byte(indent("\t")), []byte(indent("> ")), []byte(indent(">> ")),
+		[]byte(indent("Mate> ")), []byte(indent("| ")),
+		[]byte("Dear all,\nhere it is:\n" + p + "Regards\n"), append([]byte("\xef\xbb\xbf"), p...),
+		append([]byte{0xff, 0xfe}, wide(p, false)...), append([]byte{0xfe, 0xff}, wide(p, true)...),
+		wide(p, false), wide(p, true), []byte(strings.ReplaceAll(p, "\n", "\u00a0\n")),
+		[]byte(strings.ReplaceAll(p, "\n", "\u200b\n")), []byte(strings.ReplaceAll(p, "-----", "–––––")),
+		[]byte(strings.Join(lines[:len(lines)-1], "\n")), []byte(body), []byte(strings.ReplaceAll(body, "\n", "")),
+		[]byte("request = \"" + strings.ReplaceAll(body, "\n", "") + "\""),
+		[]byte(strings.ReplaceAll(p, "\n", `\n`)),
+		[]byte(lines[0] + "\nComment: x\n\n" + strings.Join(lines[1:], "\n")), append(bytes.Clone(r.Raw), '\r', '\n'),
+		[]byte(strings.ReplaceAll(p, "\n", " \t\n")), []byte("\n\n\n" + p),
+		[]byte(lines[0] + "\n" + base64.RawURLEncoding.EncodeToString(r.Raw) + "\n" + lines[len(lines)-1]),
 	} {
 		m.add(fmt.Sprintf("untidy-%02d", i+1), data, "request")
 	}
@@ -122,7 +131,7 @@ func (m *maker) rawNames(names ...san.Name) ext.Set {
 func (m *maker) requests() {
 	signer := specimen.Key(m.t, key.P256)
 	rsa2048 := specimen.Key(m.t, key.RSA2048)
-	dns := func(v string) san.Name { return san.Name{Kind: san.DNS, Value: v} }
+	dns := func(v string) san.Name { return san.Found(san.DNS, v) }
 	full := "a.ternbay.example"
 	for _, c := range []struct {
 		name, subject string
@@ -135,32 +144,35 @@ func (m *maker) requests() {
 		{"short", "CN=pier", []san.Name{dns("pier")}, "short-name"},
 		{"short-and-full", "CN=" + full, []san.Name{dns("a"), dns(full)}, ""},
 		{"address-as-dns", "CN=" + full, []san.Name{dns(full), dns("192.0.2.7")}, "address-as-dns-name"},
-		{"address", "CN=" + full, []san.Name{dns(full), {Kind: san.IP, Value: "192.0.2.7"}}, ""},
-		{"address-6", "CN=" + full, []san.Name{dns(full), {Kind: san.IP, Value: "2001:db8::7"}}, ""},
+		{"address", "CN=" + full, []san.Name{dns(full), san.Found(san.IP, "192.0.2.7")}, ""},
+		{"address-6", "CN=" + full, []san.Name{dns(full), san.Found(san.IP, "2001:db8::7")}, ""},
 		{"wildcard", "CN=*.ternbay.example", []san.Name{dns("*.ternbay.example")}, "wildcard-name"},
 		{"wildcard-middle", "CN=" + full, []san.Name{dns(full), dns("a.*.example")}, "name-not-valid"},
 		{"wildcard-part", "CN=" + full, []san.Name{dns(full), dns("w*.ternbay.example")}, "name-not-valid"},
-		{"wildcard-top", "CN=" + full, []san.Name{dns(full), dns("*.example")}, "bare-domain wildcard-name"},
+		{"wildcard-top", "CN=" + full, []san.Name{dns(full), dns("*.example")}, "bare-domain"},
 		{"idn", "CN=" + full, []san.Name{dns(full), dns("xn--fjre-woa.ternbay.example")}, "internationalised-name"},
-		{"idn-mixed", "CN=" + full, []san.Name{dns(full), specimen.Names(m.t, "t\u0435rn.ternbay.example")[0]}, "look-alike-letters"},
+		{"idn-mixed", "CN=" + full, []san.Name{dns(full), specimen.Names(m.t, "t\u0435rn.ternbay.example")[0]},
+			"look-alike-letters"},
 		{"underscore", "CN=" + full, []san.Name{dns(full), dns("gate_3.ternbay.example")}, "underscore-in-name"},
 		{"twice", "CN=" + full, []san.Name{dns(full), dns(full)}, "name-twice"},
 		{"twice-case", "CN=" + full, []san.Name{dns(full), dns("A.TernBay.example")}, "name-twice"},
 		{"twice-dot", "CN=" + full, []san.Name{dns(full), dns(full + ".")}, "name-twice"},
 		{"blank", "CN=" + full, []san.Name{dns(full), dns("a b.example")}, "name-not-valid"},
 		{"empty-name", "CN=" + full, []san.Name{dns(full), dns("")}, "name-not-valid"},
-		{"long-label", "CN=" + full, []san.Name{dns(full), dns(strings.Repeat("a", 64) + ".example")}, "name-not-valid"},
-		{"long-name", "CN=" + full, []san.Name{dns(full), dns(strings.Repeat("abcdefgh.", 32) + "example")}, "name-not-valid"},
+		{"long-label", "CN=" + full, []san.Name{dns(full), dns(strings.Repeat("a", 64) + ".example")},
+			"name-not-valid"},
+		{"long-name", "CN=" + full, []san.Name{dns(full), dns(strings.Repeat("abcdefgh.", 32) + "example")},
+			"name-not-valid"},
 		{"dots", "CN=" + full, []san.Name{dns(full), dns("a..example")}, "name-not-valid"},
 		{"escape", "CN=" + full, []san.Name{dns(full), dns("a\x1b[31m.example")}, "look-alike"},
 		{"bidi", "CN=" + full, []san.Name{dns(full), dns("a\u202eb.example")}, "hostile-text"},
 		{"nul", "CN=" + full, []san.Name{dns(full), dns("a.example\x00.evil.example")}, "hostile-text"},
 		{"newline", "CN=" + full, []san.Name{dns(full), dns("a\nb")}, "hostile-text"},
-		{"mail", "CN=" + full, []san.Name{dns(full), {Kind: san.Email, Value: "crew@ternbay.example"}}, ""},
-		{"mail-bad", "CN=" + full, []san.Name{dns(full), {Kind: san.Email, Value: "crew"}}, "name-not-valid"},
-		{"uri", "CN=" + full, []san.Name{dns(full), {Kind: san.URI, Value: "https://ternbay.example/"}}, ""},
-		{"uri-bad", "CN=" + full, []san.Name{dns(full), {Kind: san.URI, Value: "no scheme"}}, "name-not-valid"},
-		{"upn", "CN=" + full, []san.Name{dns(full), {Kind: san.UPN, Value: "mate@ternbay.example"}}, ""},
+		{"mail", "CN=" + full, []san.Name{dns(full), san.Found(san.Email, "crew@ternbay.example")}, ""},
+		{"mail-bad", "CN=" + full, []san.Name{dns(full), san.Found(san.Email, "crew")}, "name-not-valid"},
+		{"uri", "CN=" + full, []san.Name{dns(full), san.Found(san.URI, "https://ternbay.example/")}, ""},
+		{"uri-bad", "CN=" + full, []san.Name{dns(full), san.Found(san.URI, "no scheme")}, "name-not-valid"},
+		{"upn", "CN=" + full, []san.Name{dns(full), san.Found(san.UPN, "mate@ternbay.example")}, ""},
 		{"path-cn", "CN=../../etc/x", []san.Name{dns(full)}, "common-name-not-a-host"},
 		{"escape-cn", `CN=a\1b[31m`, []san.Name{dns(full)}, "hostile-text"},
 		{"bidi-cn", `CN=gate\E2\80\AEx`, []san.Name{dns(full)}, "hostile-text"},
@@ -168,7 +180,8 @@ func (m *maker) requests() {
 		{"country", "CN=" + full + ",C=#0c026e6f", []san.Name{dns(full)}, "country-code"},
 		{"country-long", "CN=" + full + ",C=#0c064e6f72776179", []san.Name{dns(full)}, "country-code"},
 		{"empty-subject", "", []san.Name{dns(full)}, "empty-subject"},
-		{"many-parts", "CN=" + full + ",OU=a,OU=b,OU=c,O=Tern Bay Ferries,L=Quay,ST=Bay,C=NO", []san.Name{dns(full)}, ""},
+		{"many-parts", "CN=" + full + ",OU=a,OU=b,OU=c,O=Tern Bay Ferries,L=Quay,ST=Bay,C=NO", []san.Name{dns(full)},
+			""},
 		{"multi-valued", "CN=" + full + "+OU=x,O=Tern Bay", []san.Name{dns(full)}, ""},
 	} {
 		subject, err := dn.Parse(c.subject)
@@ -191,22 +204,27 @@ func (m *maker) requests() {
 		name string
 		set  ext.Set
 	}{
-		{"asks-authority", ext.Set{ext.Basic{Authority: true, PathLength: -1}.Extension()}}, {"asks-signing", ext.Set{ext.KeyCertSign.Extension()}},
-		{"asks-usage", ext.Set{ext.DigitalSignature.Extension()}}, {"asks-unknown", ext.Set{{ID: asn1.ObjectIdentifier{1, 2, 3, 4}, Value: []byte{5, 0}}}},
+		{"asks-authority", ext.Set{ext.Basic{Authority: true, PathLength: -1}.Extension()}},
+		{"asks-signing", ext.Set{ext.KeyCertSign.Extension()}},
+		{"asks-usage", ext.Set{ext.DigitalSignature.Extension()}},
+		{"asks-unknown", ext.Set{{ID: asn1.ObjectIdentifier{1, 2, 3, 4}, Value: []byte{5, 0}}}},
 		{"asks-not-authority", ext.Set{ext.Basic{PathLength: -1}.Extension()}},
 	} {
-		m.add("request-"+c.name+".pem", []byte(armour(bundle.Request, m.draft(subject, append(bytesSet(names), c.set...), signer))), "request")
+		m.add("request-"+c.name+".pem", []byte(armour(bundle.Request,
+			m.draft(subject, append(bytesSet(names), c.set...), signer))), "request")
 	}
 	m.add("request-rsa.pem", []byte(armour(bundle.Request, m.draft(subject, names, rsa2048))), "request")
 	for _, k := range []key.Kind{key.P384, key.P521, key.Ed25519} {
-		m.add("request-"+string(k)+".pem", []byte(armour(bundle.Request, m.draft(subject, names, specimen.Key(m.t, k)))), "request")
+		m.add("request-"+string(k)+".pem", []byte(armour(bundle.Request,
+			m.draft(subject, names, specimen.Key(m.t, k)))), "request")
 	}
 	for bits, want := range map[int]string{1024: "request weak-key", 2056: "request odd-key"} {
 		k, err := rsa.GenerateKey(rand.Reader, bits)
 		if err != nil {
 			m.t.Fatal(err)
 		}
-		der, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{RawSubject: subject.DER(), DNSNames: []string{full}}, k)
+		der, err := x509.CreateCertificateRequest(rand.Reader,
+			&x509.CertificateRequest{RawSubject: subject.DER(), DNSNames: []string{full}}, k)
 		if err != nil {
 			m.t.Fatal(err)
 		}
@@ -237,8 +255,10 @@ func (m *maker) hostileRequests() {
 	m.add("blank", []byte(" \r\n\t"), "error: empty")
 	m.add("prose", []byte("Dear all, where is it?"), "error: no certificate, request or key")
 	m.add("begin-only", []byte("-----BEGIN CERTIFICATE REQUEST-----\n"), "error: empty")
-	m.add("begin-end", []byte("-----BEGIN CERTIFICATE REQUEST-----\n-----END CERTIFICATE REQUEST-----\n"), "error: empty")
-	m.add("not-base64", []byte("-----BEGIN CERTIFICATE REQUEST-----\nMII%%%\n-----END CERTIFICATE REQUEST-----\n"), "error: not base 64")
+	m.add("begin-end", []byte("-----BEGIN CERTIFICATE REQUEST-----\n-----END CERTIFICATE REQUEST-----\n"),
+		"error: empty")
+	m.add("not-base64", []byte("-----BEGIN CERTIFICATE REQUEST-----\nMII%%%\n-----END CERTIFICATE REQUEST-----\n"),
+		"error: not base 64")
 	m.add("nested", bytes.Repeat([]byte{0x30, 0x80}, 500), "error: ")
 	m.add("zeros", make([]byte, 5000), "error: ")
 	m.add("html", []byte("<html><body>404 not found</body></html>"), "error: no certificate, request or key")
@@ -249,11 +269,14 @@ func (m *maker) hostileRequests() {
 
 func (m *maker) certificates() {
 	root := specimen.Make(m.t, nil, specimen.Plan{Subject: "CN=Root,O=Tern Bay", Authority: true})
-	leaf := specimen.Make(m.t, root, specimen.Plan{Subject: "CN=a.ternbay.example", Names: []string{"a.ternbay.example"}, Extended: []string{"serverAuth"}})
+	leaf := specimen.Make(m.t, root, specimen.Plan{Subject: "CN=a.ternbay.example",
+		Names: []string{"a.ternbay.example"}, Extended: []string{"serverAuth"}})
 	m.add("leaf.pem", []byte(armour(bundle.Certificate, leaf.Cert.Raw)), "certificate")
 	m.add("leaf.der", leaf.Cert.Raw, "certificate")
-	m.add("chain.pem", []byte(armour(bundle.Certificate, leaf.Cert.Raw)+armour(bundle.Certificate, root.Cert.Raw)), "certificate; certificate")
-	m.add("trusted-label.pem", []byte(strings.ReplaceAll(armour(bundle.Certificate, leaf.Cert.Raw), "BEGIN CERTIFICATE", "BEGIN X509 CERTIFICATE")), "certificate")
+	m.add("chain.pem", []byte(armour(bundle.Certificate, leaf.Cert.Raw)+armour(bundle.Certificate, root.Cert.Raw)),
+		"certificate; certificate")
+	m.add("trusted-label.pem", []byte(strings.ReplaceAll(armour(bundle.Certificate, leaf.Cert.Raw), "BEGIN CERTIFICATE",
+		"BEGIN X509 CERTIFICATE")), "certificate")
 	swap := func(name string, old, new []byte) {
 		if !bytes.Contains(leaf.Cert.Raw, old) {
 			m.t.Fatal(name)
@@ -263,7 +286,8 @@ func (m *maker) certificates() {
 	swap("version", []byte{0xa0, 3, 2, 1, 2}, []byte{0xa0, 3, 2, 1, 0})
 	swap("version-9", []byte{0xa0, 3, 2, 1, 2}, []byte{0xa0, 3, 2, 1, 9})
 	swap("time", []byte("261023120000Z"), []byte("269923120000Z"))
-	swap("algorithm", []byte{0x30, 0x0a, 0x06, 0x08, 0x2a, 0x86, 0x48, 0xce, 0x3d, 0x04, 0x03, 0x02}, []byte{0x30, 0x0a, 0x06, 0x08, 0x2a, 0x86, 0x48, 0xce, 0x3d, 0x04, 0x03, 0x03})
+	swap("algorithm", []byte{0x30, 0x0a, 0x06, 0x08, 0x2a, 0x86, 0x48, 0xce, 0x3d, 0x04, 0x03, 0x02},
+		[]byte{0x30, 0x0a, 0x06, 0x08, 0x2a, 0x86, 0x48, 0xce, 0x3d, 0x04, 0x03, 0x03})
 	swap("usage", []byte{0x03, 0x02, 0x07, 0x80}, []byte{0x04, 0x02, 0x07, 0x80})
 	m.add("broken-trailing.der", append(bytes.Clone(leaf.Cert.Raw), 0x05, 0x00), "certificate; error: not ASN.1")
 	m.add("authority.pem", []byte(armour(bundle.Certificate, root.Cert.Raw)), "certificate")
@@ -272,7 +296,8 @@ func (m *maker) certificates() {
 func (m *maker) containers() {
 	signer := specimen.Key(m.t, key.P256)
 	root := specimen.Make(m.t, nil, specimen.Plan{Subject: "CN=Root,O=Tern Bay", Authority: true})
-	leaf := specimen.Make(m.t, root, specimen.Plan{Subject: "CN=a.ternbay.example", Names: []string{"a.ternbay.example"}, Signer: signer})
+	leaf := specimen.Make(m.t, root, specimen.Plan{Subject: "CN=a.ternbay.example",
+		Names: []string{"a.ternbay.example"}, Signer: signer})
 	p7, err := bundle.WriteSignedData([][]byte{leaf.Cert.Raw, root.Cert.Raw})
 	if err != nil {
 		m.t.Fatal(err)
@@ -284,18 +309,23 @@ func (m *maker) containers() {
 	for _, n := range []int{20, 60, len(p7) / 2, len(p7) - 2} {
 		m.add(fmt.Sprintf("cut-%04d.p7b", n), p7[:n], "error: ")
 	}
-	none := []byte{0x30, 0x23, 0x06, 0x09, 0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x07, 0x02, 0xa0, 0x16, 0x30, 0x14, 0x02, 0x01, 0x01, 0x31, 0x00, 0x30, 0x0b, 0x06, 0x09, 0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x07, 0x01, 0x31, 0x00}
+	none := []byte{0x30, 0x23, 0x06, 0x09, 0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x07, 0x02, 0xa0, 0x16, 0x30, 0x14,
+		0x02, 0x01, 0x01, 0x31, 0x00, 0x30, 0x0b, 0x06, 0x09, 0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x07, 0x01,
+		0x31, 0x00}
 	m.add("no-certificates.p7b", none, "error: there are no certificates in it")
-	m.add("enveloped.p7b", []byte{0x30, 0x0f, 0x06, 0x09, 0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x07, 0x03, 0xa0, 0x02, 0x30, 0x00}, "error: only SignedData")
+	m.add("enveloped.p7b", []byte{0x30, 0x0f, 0x06, 0x09, 0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x07, 0x03, 0xa0,
+		0x02, 0x30, 0x00}, "error: only SignedData")
 	for _, profile := range []bundle.Profile{bundle.Modern, bundle.PBMAC1, bundle.Older} {
-		der, err := bundle.WriteStore([]bundle.StoreEntry{{Signer: signer, Name: "quay"}, {Certificate: leaf.Cert.Raw}}, []byte("puffin"), profile, rand.Reader)
+		der, err := bundle.WriteStore([]bundle.StoreEntry{{Signer: signer, Name: "quay"}, {Certificate: leaf.Cert.Raw}},
+			[]byte("puffin"), profile, rand.Reader)
 		if err != nil {
 			m.t.Fatal(err)
 		}
 		m.add("store-"+string(profile)+".p12", der, "PKCS#12 container")
 		m.add("store-"+string(profile)+"-cut.p12", der[:len(der)-10], "error: cut short")
 	}
-	mixed := armour(bundle.Certificate, leaf.Cert.Raw) + armour(bundle.Request, specimen.Request(m.t, signer, "CN=a.ternbay.example", []string{"a.ternbay.example"}).Raw)
+	mixed := armour(bundle.Certificate, leaf.Cert.Raw) + armour(bundle.Request,
+		specimen.Request(m.t, signer, "CN=a.ternbay.example", []string{"a.ternbay.example"}).Raw)
 	m.add("mixed.pem", []byte(mixed), "certificate; request")
 }
 
@@ -315,10 +345,12 @@ func (m *maker) keys() {
 		m.add("key-"+string(kind)+".der", plain, "private key")
 		m.add("key-"+string(kind)+"-sealed.pem", []byte(armour(bundle.SealedKey, sealed)), "sealed private key")
 		m.add("key-"+string(kind)+"-public.pem", []byte(armour(bundle.PublicKey, pub.SPKI)), "public key")
-		m.add("key-"+string(kind)+"-cut.pem", []byte(armour(bundle.PrivateKey, plain[:len(plain)-3])), "error: cut short")
+		m.add("key-"+string(kind)+"-cut.pem", []byte(armour(bundle.PrivateKey, plain[:len(plain)-3])),
+			"error: cut short")
 		switch k := signer.(type) {
 		case *rsa.PrivateKey:
-			m.add("key-pkcs1.pem", pem.EncodeToMemory(&pem.Block{Type: "RSA PRIVATE KEY", Bytes: x509.MarshalPKCS1PrivateKey(k)}), "private key")
+			m.add("key-pkcs1.pem", pem.EncodeToMemory(&pem.Block{Type: "RSA PRIVATE KEY",
+				Bytes: x509.MarshalPKCS1PrivateKey(k)}), "private key")
 		case *ecdsa.PrivateKey:
 			der, err := x509.MarshalECPrivateKey(k)
 			if err != nil {

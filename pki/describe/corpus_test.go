@@ -82,7 +82,8 @@ func meets(got, want string) bool {
 		return false
 	}
 	for i := range g {
-		if words, isError := strings.CutPrefix(w[i], "error: "); isError && !strings.Contains(g[i], words) || !isError && g[i] != w[i] {
+		if words, isError := strings.CutPrefix(w[i], "error: "); isError && !strings.Contains(g[i], words) ||
+			!isError && g[i] != w[i] {
 			return false
 		}
 	}

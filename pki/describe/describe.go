@@ -21,6 +21,7 @@ import (
 	"ironseal/pki/ext"
 	"ironseal/pki/finding"
 	"ironseal/pki/key"
+	"ironseal/pki/label"
 	"ironseal/pki/request"
 	"ironseal/pki/san"
 	"ironseal/pki/span"
@@ -59,8 +60,9 @@ func (o *Object) detail(key, label string, values ...string) *Fact {
 func (o *Object) Add(key, label string, values ...string) { o.add(key, label, values...) }
 
 // Lead puts a fact that the caller knows before all others.
-func (o *Object) Lead(key, label string, values ...string) {
+func (o *Object) Lead(key, label string, values ...string) *Fact {
 	o.Facts = append([]Fact{{Key: key, Label: label, Values: values}}, o.Facts...)
+	return &o.Facts[0]
 }
 
 // Field returns the bare values of one fact.
@@ -170,8 +172,8 @@ func (o *Object) names(list []san.Name) {
 
 // codes adds the codes by which two people compare an object.
 func (o *Object) codes(der []byte) {
-	o.add("check_code", "Check code", bundle.CheckCode(der))
-	o.add("paste_tail", "Paste tail", bundle.PasteTail(der))
+	o.add("check_code", "Check code", label.CheckCode(der))
+	o.add("paste_tail", "Paste tail", label.PasteTail(der))
 }
 
 // Certificate describes a certificate as of now.
@@ -213,11 +215,12 @@ func Certificate(c *cert.Certificate, now time.Time) Object {
 	o.codes(c.Raw)
 	f = o.add("key", "Key", string(c.Key.Kind))
 	f.Shown = []string{c.Key.Words()}
-	o.detail("serial", "Serial", c.SerialHex())
+	o.add("serial", "Serial", c.SerialHex())
 	sum, old := c.SHA256(), c.SHA1()
-	o.hex("sha256", "SHA-256", sum[:])
-	f = o.hex("sha1", "SHA-1", old[:])
-	f.Shown = []string{Grouped(old[:]), "(for looking up only)"}
+	f = o.add("sha256", "SHA-256", fmt.Sprintf("%x", sum))
+	f.Shown = []string{label.Colons(sum[:])}
+	f = o.detail("sha1", "SHA-1", fmt.Sprintf("%x", old))
+	f.Shown = []string{label.Colons(old[:]), "(for looking up only)"}
 	o.detail("signature", "Signed with", c.Algorithm.Name)
 	o.keyFacts(c.Key)
 	o.hex("subject_key", "Key identifier", c.SubjectKey)

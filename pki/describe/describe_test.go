@@ -8,19 +8,22 @@ import (
 	"ironseal/pki/bundle"
 	"ironseal/pki/finding"
 	"ironseal/pki/key"
+	"ironseal/pki/label"
 	"ironseal/pki/specimen"
 )
 
 func TestCertificateSaysWhatMattersFirst(t *testing.T) {
 	root := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root,O=Tern Bay", Authority: true})
-	e := specimen.Make(t, root, specimen.Plan{Subject: "CN=a.ternbay.example", Names: []string{"a.ternbay.example", "xn--fjre-woa.example"}, Extended: []string{"serverAuth"}})
+	e := specimen.Make(t, root, specimen.Plan{Subject: "CN=a.ternbay.example",
+		Names: []string{"a.ternbay.example", "xn--fjre-woa.example"}, Extended: []string{"serverAuth"}})
 	o := Certificate(e.Cert, specimen.Now)
 	want := "subject authority names usages issuer not_before not_after check_code paste_tail"
 	if got := strings.Join(o.Keys(), " "); !strings.HasPrefix(got, want) {
 		t.Errorf("the facts begin %q, want %q", got, want)
 	}
-	for key, value := range map[string]string{"subject": "CN=a.ternbay.example", "authority": "no", "issuer": "CN=Root,O=Tern Bay", "serial": e.Cert.SerialHex(),
-		"check_code": bundle.CheckCode(e.Cert.Raw), "not_after": "2027-11-23T12:00:00Z"} {
+	for key, value := range map[string]string{"subject": "CN=a.ternbay.example", "authority": "no",
+		"issuer": "CN=Root,O=Tern Bay", "serial": e.Cert.SerialHex(),
+		"check_code": label.CheckCode(e.Cert.Raw), "not_after": "2027-11-23T12:00:00Z"} {
 		if got, ok := o.Field(key); !ok || len(got) != 1 || got[0] != value {
 			t.Errorf("%s = %v, want %s", key, got, value)
 		}
@@ -62,7 +65,8 @@ func TestEveryKindOfObjectIsTold(t *testing.T) {
 		t.Fatal(err)
 	}
 	e := specimen.Make(t, nil, specimen.Plan{Subject: "CN=x", Authority: true})
-	for kind, der := range map[bundle.Kind][]byte{bundle.PublicKey: pub.SPKI, bundle.PrivateKey: plain, bundle.SealedKey: sealed, bundle.Certificate: e.Cert.Raw,
+	for kind, der := range map[bundle.Kind][]byte{bundle.PublicKey: pub.SPKI, bundle.PrivateKey: plain,
+		bundle.SealedKey: sealed, bundle.Certificate: e.Cert.Raw,
 		bundle.Request: specimen.Request(t, signer, "CN=x", nil).Raw} {
 		if got := bundle.KindOf(der); got != kind {
 			t.Errorf("a %s is taken for a %s", kind, got)

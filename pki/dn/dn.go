@@ -127,7 +127,17 @@ func text(tag casn1.Tag, b []byte) string {
 	return fmt.Sprintf("#%02x%s", uint8(tag), hexed(b))
 }
 
-func hexed(b []byte) string { return fmt.Sprintf("%02x%x", len(b), b) }
+// hexed is a length and the content (X.690 section 8.1), in hex.
+func hexed(b []byte) string {
+	n := len(b)
+	switch {
+	case n < 0x80:
+		return fmt.Sprintf("%02x%x", n, b)
+	case n < 0x100:
+		return fmt.Sprintf("81%02x%x", n, b)
+	}
+	return fmt.Sprintf("82%04x%x", n, b) // MostValue is less than 64 KiB
+}
 
 func latin1(b []byte) string {
 	r := make([]rune, len(b))
@@ -158,7 +168,8 @@ func New(pairs ...Pair) (Name, error) {
 func attribute(kind, value string) (Attribute, error) {
 	oid, ok := typeFor(kind)
 	if !ok {
-		return Attribute{}, fmt.Errorf("%q is not a name attribute: use one of %s, or a dotted object identifier", kind, strings.Join(shortNames(), ", "))
+		return Attribute{}, fmt.Errorf("%q is not a name attribute: use one of %s, or a dotted object identifier", kind,
+			strings.Join(shortNames(), ", "))
 	}
 	if !utf8.ValidString(value) || strings.ContainsRune(value, 0) {
 		return Attribute{}, fmt.Errorf("%s: the value is not clean UTF-8 text", kind)
@@ -199,7 +210,8 @@ func isASCII(s string) bool {
 
 func isPrintable(s string) bool {
 	return strings.IndexFunc(s, func(r rune) bool {
-		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune(" '()+,-./:=?", r))
+		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' ||
+			strings.ContainsRune(" '()+,-./:=?", r))
 	}) < 0
 }
 
@@ -267,9 +279,18 @@ func (n Name) Attributes() []Attribute {
 // name, or "".
 func (n Name) First(short string) string {
 	out := ""
+	for _, v := range n.All(short) {
+		out = v
+	}
+	return out
+}
+
+// All returns every value of the attribute with this short name, the widest first.
+func (n Name) All(short string) []string {
+	var out []string
 	for _, a := range n.Attributes() {
 		if strings.EqualFold(a.Short(), short) {
-			out = a.Text
+			out = append(out, a.Text)
 		}
 	}
 	return out
@@ -317,7 +338,8 @@ func (n Name) Within(base Name) bool {
 }
 
 // Equal compares two names by RFC 5280 section 7.1: case and inner blanks do
-// not count, the string type does not count, the order of parts does.
+// not count, nor whether a value is a PrintableString or a UTF8String; any other
+// string type counts, and the order of parts does.
 func (n Name) Equal(o Name) bool {
 	return string(n.raw) == string(o.raw) || len(n.rdns) == len(o.rdns) && n.Within(o)
 }
@@ -330,7 +352,7 @@ func sameSet(a, b []Attribute) bool {
 next:
 	for _, x := range a {
 		for i, y := range b {
-			if !used[i] && x.Type.Equal(y.Type) && (x.Text == y.Text || prepared(x) == prepared(y)) {
+			if !used[i] && x.Type.Equal(y.Type) && class(x) == class(y) && folded(x) == folded(y) {
 				used[i] = true
 				continue next
 			}
@@ -340,6 +362,25 @@ next:
 	return true
 }
 
+// class is the string type for comparing: only those that RFC 5280 section 7.1 lets
+// stand for each other are one, and only where they hold what they may.
+func class(a Attribute) casn1.Tag {
+	if a.Tag == casn1.PrintableString && isPrintable(a.Text) {
+		return casn1.UTF8String
+	}
+	return a.Tag
+}
+
+// folded is a value for comparing. What its type does not allow is compared byte by
+// byte, since nobody else would see more in it.
+func folded(a Attribute) string {
+	if a.Tag == casn1.PrintableString && !isPrintable(a.Text) || a.Tag == casn1.UTF8String && !utf8.Valid(a.Raw) ||
+		!isStringTag(a.Tag) {
+		return string(a.Raw)
+	}
+	return prepared(a)
+}
+
 // Folded is a text by which equal names are equal, for maps and look-ups. It is
 // not for people.
 func (n Name) Folded() string {
@@ -347,7 +388,7 @@ func (n Name) Folded() string {
 	for _, set := range n.rdns {
 		var parts []string
 		for _, a := range set {
-			parts = append(parts, fmt.Sprintf("%s %q", a.Type, prepared(a)))
+			parts = append(parts, fmt.Sprintf("%s %d %q", a.Type, class(a), folded(a)))
 		}
 		slices.Sort(parts)
 		b.WriteString(strings.Join(parts, "+") + ",")
@@ -363,8 +404,8 @@ func prepared(a Attribute) string {
 
 // Clean returns the name with every value encoded the way RFC 5280 asks, for a
 // name that will be certified: strict clients refuse a certificate in which a
-// PrintableString holds an underscore. What cannot be encoded so is left out
-// and told in faults.
+// PrintableString holds an underscore, and blanks at the ends make two names of
+// one. What cannot be encoded so is left out and told in faults.
 func (n Name) Clean() (clean Name, faults []string) {
 	if n.isClean() {
 		return n, nil
@@ -373,7 +414,7 @@ func (n Name) Clean() (clean Name, faults []string) {
 	for _, rdn := range n.rdns {
 		var kept []Attribute
 		for _, a := range rdn {
-			b, err := attribute(a.Short(), a.Text)
+			b, err := attribute(a.Short(), strings.TrimSpace(a.Text))
 			if err != nil {
 				faults = append(faults, err.Error())
 				continue
@@ -395,7 +436,7 @@ func (n Name) Clean() (clean Name, faults []string) {
 func (n Name) isClean() bool {
 	for _, rdn := range n.rdns {
 		for _, a := range rdn {
-			b, err := attribute(a.Short(), a.Text)
+			b, err := attribute(a.Short(), strings.TrimSpace(a.Text))
 			if err != nil || b.Tag != a.Tag && a.Tag != casn1.UTF8String || string(b.Raw) != string(a.Raw) {
 				return false
 			}

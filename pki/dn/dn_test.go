@@ -50,7 +50,8 @@ func TestEncodingIsWhatTheStandardLibraryReads(t *testing.T) {
 }
 
 func TestParseRefuses(t *testing.T) {
-	for _, s := range []string{"harbour", "CN=", "CN=a,", "=x", "XX=y", "C=NOR", "C=no", `CN=a\`, `CN="a`, `CN="a"b`, "CN=#zz", "CN=a\x00b", "DC=blåskjell", "CN=" + string(bytes.Repeat([]byte("x"), 65))} {
+	for _, s := range []string{"harbour", "CN=", "CN=a,", "=x", "XX=y", "C=NOR", "C=no", `CN=a\`, `CN="a`, `CN="a"b`,
+		"CN=#zz", "CN=a\x00b", "DC=blåskjell", "CN=" + string(bytes.Repeat([]byte("x"), 65))} {
 		if n, err := Parse(s); err == nil {
 			t.Errorf("Parse(%q) = %s, want an error", s, n)
 		}
@@ -79,7 +80,8 @@ func TestEqualByRFC5280(t *testing.T) {
 
 func TestReadKeepsTheBytesAndTakesWhatDevicesSend(t *testing.T) {
 	// PrintableString with an underscore and an at sign, as devices send it.
-	der := []byte{0x30, 0x13, 0x31, 0x11, 0x30, 0x0f, 0x06, 0x03, 0x55, 0x04, 0x03, 0x13, 0x08, 'g', 'a', 't', 'e', '_', '3', '@', 'x'}
+	der := []byte{0x30, 0x13, 0x31, 0x11, 0x30, 0x0f, 0x06, 0x03, 0x55, 0x04, 0x03, 0x13, 0x08, 'g', 'a', 't', 'e', '_',
+		'3', '@', 'x'}
 	n, err := Read(der)
 	if err != nil {
 		t.Fatal(err)

@@ -3,6 +3,7 @@ package ext
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"golang.org/x/crypto/cryptobyte"
@@ -28,11 +29,17 @@ func ReadConstraints(value []byte) (Constraints, error) {
 	if !in.ReadASN1(&seq, casn1.SEQUENCE) || !in.Empty() {
 		return out, errors.New("name constraints: not one ASN.1 sequence")
 	}
+	if seq.Empty() {
+		return out, errors.New("name constraints: there are none in it")
+	}
 	for i, list := range []*[]san.Constraint{&out.Permitted, &out.Excluded} {
 		var trees cryptobyte.String
 		var there bool
 		if !seq.ReadOptionalASN1(&trees, &there, casn1.Tag(i).ContextSpecific().Constructed()) {
 			return out, errors.New("name constraints: a list does not read")
+		}
+		if there && trees.Empty() {
+			return out, errors.New("name constraints: a list is empty")
 		}
 		for !trees.Empty() {
 			var tree, base cryptobyte.String
@@ -49,6 +56,9 @@ func ReadConstraints(value []byte) (Constraints, error) {
 			}
 			*list = append(*list, c)
 		}
+	}
+	if !seq.Empty() {
+		return out, errors.New("name constraints: something unknown follows")
 	}
 	return out, nil
 }
@@ -94,18 +104,11 @@ func (c Constraints) Words() string {
 }
 
 // Breach says why a subject and its names are outside the constraints, or "".
-// Directory constraints hold for the subject too; mail constraints also for
-// mail addresses in the subject when there are no mail names.
+// Directory constraints hold for the subject too, mail constraints for every mail
+// address in it, and constraints on hosts for common names that are hosts, where
+// no DNS name is listed: some clients take those for names.
 func (c Constraints) Breach(subject dn.Name, list []san.Name) string {
-	all := list
-	mail := false
-	for _, n := range list {
-		mail = mail || n.Kind == san.Email
-	}
-	if a := subject.First("emailAddress"); a != "" && !mail {
-		all = append(append([]san.Name(nil), list...), san.Name{Kind: san.Email, Value: a})
-	}
-	for _, n := range all {
+	for _, n := range append(implied(subject, list), list...) {
 		if why := c.breachBy(n); why != "" {
 			return why
 		}
@@ -115,7 +118,7 @@ func (c Constraints) Breach(subject dn.Name, list []san.Name) string {
 	}
 	restricted, inside := false, false
 	for _, k := range c.Permitted {
-		if k.Kind == san.Directory {
+		if k.Kind() == san.Directory {
 			restricted, inside = true, inside || k.OnSubject(subject)
 		}
 	}
@@ -130,21 +133,45 @@ func (c Constraints) Breach(subject dn.Name, list []san.Name) string {
 	return ""
 }
 
+// implied are the names that a subject brings along.
+func implied(subject dn.Name, list []san.Name) []san.Name {
+	var out []san.Name
+	for _, a := range subject.All("emailAddress") {
+		out = append(out, san.Found(san.Email, a))
+	}
+	for _, n := range list {
+		if n.Kind() == san.DNS {
+			return out
+		}
+	}
+	for _, cn := range subject.All("CN") {
+		if n, ok := san.HostName(cn); ok && strings.Contains(n.Value(), ".") {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
 func (c Constraints) breachBy(n san.Name) string {
 	restricted, inside := false, false
 	var permitted []string
 	for _, k := range c.Permitted {
-		if k.Kind == n.Kind {
+		if k.Kind() == n.Kind() {
 			restricted, inside = true, inside || k.Covers(n, false)
-			permitted = append(permitted, k.Value)
+			permitted = append(permitted, k.Value())
 		}
+	}
+	excluded := slices.ContainsFunc(c.Excluded, func(k san.Constraint) bool { return k.Kind() == n.Kind() })
+	if why := n.Unjudged(); why != "" && (restricted || excluded) {
+		return fmt.Sprintf("%s cannot be held against the constraints: %s", n, why)
 	}
 	if restricted && !inside {
 		return fmt.Sprintf("%s is not within %s", n, strings.Join(permitted, " or "))
 	}
 	for _, k := range c.Excluded {
-		if k.Kind == n.Kind && (k.Covers(n, true) || n.Kind == san.Other || n.Kind == san.OID || n.Kind == san.UPN) {
-			return fmt.Sprintf("%s is within the excluded %s", n, k.Value)
+		if k.Kind() == n.Kind() && (k.Covers(n, true) || n.Kind() == san.Other || n.Kind() == san.OID ||
+			n.Kind() == san.UPN) {
+			return fmt.Sprintf("%s is within the excluded %s", n, k.Value())
 		}
 	}
 	return ""

@@ -19,6 +19,7 @@ import (
 	casn1 "golang.org/x/crypto/cryptobyte/asn1"
 
 	"ironseal/pki/san"
+	"ironseal/pki/span"
 )
 
 // The identifiers of the extensions handled here.
@@ -41,12 +42,18 @@ var (
 )
 
 var names = map[string]string{
-	SubjectKeyID.String(): "subject key identifier", KeyUsageID.String(): "key usage", AltNames.String(): "alternative names",
-	BasicID.String(): "basic constraints", NameConstraintID.String(): "name constraints", CRLPoints.String(): "revocation list addresses",
-	PoliciesID.String(): "certificate policies", PolicyMappings.String(): "policy mappings", AuthorityKeyID.String(): "authority key identifier",
-	PolicyLimits.String(): "policy constraints", ExtendedUsage.String(): "extended key usage", InhibitAny.String(): "inhibit any-policy",
-	InfoAccess.String(): "authority information access", noCheckID.String(): "no revocation check", "1.3.6.1.4.1.311.20.2": "enrolment template name", "1.3.6.1.4.1.311.21.7": "enrolment template",
-	RehearsalID.String(): "rehearsal mark", "2.5.29.9": "subject directory attributes", "1.3.6.1.5.5.7.1.24": "required TLS features",
+	SubjectKeyID.String(): "subject key identifier", KeyUsageID.String(): "key usage",
+	AltNames.String(): "alternative names",
+	BasicID.String():  "basic constraints", NameConstraintID.String(): "name constraints",
+	CRLPoints.String():  "revocation list addresses",
+	PoliciesID.String(): "certificate policies", PolicyMappings.String(): "policy mappings",
+	AuthorityKeyID.String(): "authority key identifier",
+	PolicyLimits.String():   "policy constraints", ExtendedUsage.String(): "extended key usage",
+	InhibitAny.String(): "inhibit any-policy",
+	InfoAccess.String(): "authority information access", noCheckID.String(): "no revocation check",
+	"1.3.6.1.4.1.311.20.2": "enrolment template name", "1.3.6.1.4.1.311.21.7": "enrolment template",
+	RehearsalID.String(): "rehearsal mark", "2.5.29.9": "subject directory attributes",
+	"1.3.6.1.5.5.7.1.24": "required TLS features",
 }
 
 // NameOf gives an extension's name in trade words, or its dotted identifier.
@@ -62,6 +69,7 @@ type Extension struct {
 	ID       asn1.ObjectIdentifier
 	Critical bool
 	Value    []byte
+	Loose    string // how its encoding is none that DER allows, or ""
 }
 
 // Set is a list of extensions in the order in which they stand.
@@ -113,10 +121,15 @@ func ReadSet(der []byte) (Set, error) {
 			if !one.ReadASN1(&flag, casn1.BOOLEAN) || len(flag) != 1 {
 				return out, fmt.Errorf("extension %s: its critical mark does not read", NameOf(e.ID))
 			}
-			e.Critical = flag[0] != 0
+			if e.Critical = flag[0] != 0; flag[0] != 0 && flag[0] != 0xff {
+				e.Loose = "its critical mark is not encoded as DER asks"
+			}
 		}
 		if !one.ReadASN1(&value, casn1.OCTET_STRING) {
 			return out, fmt.Errorf("extension %s: it has no value", NameOf(e.ID))
+		}
+		if !one.Empty() {
+			e.Loose = "something follows its value"
 		}
 		if len(out) == Most {
 			return out, fmt.Errorf("extensions: more than %d", Most)
@@ -197,7 +210,7 @@ func ReadBasic(value []byte) (Basic, error) {
 	}
 	if seq.PeekASN1Tag(casn1.BOOLEAN) {
 		var flag cryptobyte.String
-		if !seq.ReadASN1(&flag, casn1.BOOLEAN) || len(flag) != 1 {
+		if !seq.ReadASN1(&flag, casn1.BOOLEAN) || len(flag) != 1 || flag[0] != 0 && flag[0] != 0xff {
 			return out, errors.New("basic constraints: the authority mark does not read")
 		}
 		out.Authority = flag[0] != 0
@@ -235,7 +248,8 @@ func (c Basic) Words() string {
 	case c.PathLength == 0:
 		return "authority, no authority below (path length 0)"
 	}
-	return fmt.Sprintf("authority, at most %d level(s) of authorities below (path length %d)", c.PathLength, c.PathLength)
+	return fmt.Sprintf("authority, at most %s of authorities below (path length %d)",
+		span.Count(c.PathLength, "level"), c.PathLength)
 }
 
 // ReadKeyID decodes a subject key identifier.
@@ -261,7 +275,8 @@ func ReadAuthorityKeyID(value []byte) ([]byte, error) {
 	in := cryptobyte.String(value)
 	var seq, id cryptobyte.String
 	var there bool
-	if !in.ReadASN1(&seq, casn1.SEQUENCE) || !in.Empty() || !seq.ReadOptionalASN1(&id, &there, casn1.Tag(0).ContextSpecific()) {
+	if !in.ReadASN1(&seq, casn1.SEQUENCE) || !in.Empty() ||
+		!seq.ReadOptionalASN1(&id, &there, casn1.Tag(0).ContextSpecific()) {
 		return nil, errors.New("authority key identifier: it does not read")
 	}
 	return slices.Clone(id), nil

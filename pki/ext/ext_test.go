@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	"ironseal/pki/dn"
 	"ironseal/pki/ext"
 	"ironseal/pki/san"
 	"ironseal/pki/specimen"
@@ -18,7 +19,8 @@ func TestPublishedAddressesAndPolicies(t *testing.T) {
 	}
 	e := specimen.Make(t, nil, specimen.Plan{Subject: "CN=a", Names: []string{"a.example"}, Extra: ext.Set{
 		policies, ext.ListAddresses([]string{"http://pki.ternbay.example/a.crl", "http://pki2.ternbay.example/a.crl"}),
-		ext.Access([]string{"http://pki.ternbay.example/a.der"}, []string{"http://ocsp.ternbay.example/"}), ext.NoCheck(),
+		ext.Access([]string{"http://pki.ternbay.example/a.der"}, []string{"http://ocsp.ternbay.example/"}),
+		ext.NoCheck(),
 	}})
 	c, err := x509.ParseCertificate(e.Cert.Raw)
 	if err != nil {
@@ -29,14 +31,17 @@ func TestPublishedAddressesAndPolicies(t *testing.T) {
 		t.Errorf("policies %v", c.Policies)
 	case len(c.CRLDistributionPoints) != 2 || c.CRLDistributionPoints[1] != "http://pki2.ternbay.example/a.crl":
 		t.Errorf("lists %v", c.CRLDistributionPoints)
-	case len(c.OCSPServer) != 1 || len(c.IssuingCertificateURL) != 1 || c.OCSPServer[0] != "http://ocsp.ternbay.example/":
+	case len(c.OCSPServer) != 1 || len(c.IssuingCertificateURL) != 1 ||
+		c.OCSPServer[0] != "http://ocsp.ternbay.example/":
 		t.Errorf("access %v %v", c.OCSPServer, c.IssuingCertificateURL)
 	}
 	words := map[string]string{}
 	for _, x := range e.Cert.Extensions {
 		words[ext.NameOf(x.ID)] = x.Words()
 	}
-	for name, want := range map[string]string{"certificate policies": "any policy", "revocation list addresses": "pki2.ternbay", "authority information access": "ocsp.ternbay", "key usage": "digitalSignature"} {
+	for name, want := range map[string]string{"certificate policies": "any policy",
+		"revocation list addresses": "pki2.ternbay", "authority information access": "ocsp.ternbay",
+		"key usage": "digitalSignature"} {
 		if !strings.Contains(words[name], want) {
 			t.Errorf("%s in words: %q", name, words[name])
 		}
@@ -68,14 +73,16 @@ func TestKeyUsageBits(t *testing.T) {
 
 func TestBrokenExtensionsAreErrors(t *testing.T) {
 	for what, err := range map[string]error{
-		"basic":        second(ext.ReadBasic([]byte{0x30, 0x03, 0x01, 0x01})),
-		"path length":  second(ext.ReadBasic([]byte{0x30, 0x06, 0x01, 0x01, 0xff, 0x02, 0x01, 0xff})),
-		"usage":        second(ext.ReadKeyUsage([]byte{0x04, 0x01, 0x00})),
-		"extended":     second(ext.ReadExtendedUsage([]byte{0x30, 0x02, 0x05, 0x00})),
-		"key id":       second(ext.ReadKeyID([]byte{0x30, 0x00})),
-		"constraints":  second(ext.ReadConstraints([]byte{0x30, 0x04, 0xa0, 0x02, 0x30, 0x00})),
-		"minimum":      second(ext.ReadConstraints([]byte{0x30, 0x0a, 0xa0, 0x08, 0x30, 0x06, 0x82, 0x01, 'a', 0x80, 0x01, 0x01})),
-		"holed mask":   second(ext.ReadConstraints([]byte{0x30, 0x0e, 0xa0, 0x0c, 0x30, 0x0a, 0x87, 0x08, 192, 0, 2, 0, 255, 0, 255, 0})),
+		"basic":       second(ext.ReadBasic([]byte{0x30, 0x03, 0x01, 0x01})),
+		"path length": second(ext.ReadBasic([]byte{0x30, 0x06, 0x01, 0x01, 0xff, 0x02, 0x01, 0xff})),
+		"usage":       second(ext.ReadKeyUsage([]byte{0x04, 0x01, 0x00})),
+		"extended":    second(ext.ReadExtendedUsage([]byte{0x30, 0x02, 0x05, 0x00})),
+		"key id":      second(ext.ReadKeyID([]byte{0x30, 0x00})),
+		"constraints": second(ext.ReadConstraints([]byte{0x30, 0x04, 0xa0, 0x02, 0x30, 0x00})),
+		"minimum": second(ext.ReadConstraints([]byte{0x30, 0x0a, 0xa0, 0x08, 0x30, 0x06, 0x82, 0x01, 'a', 0x80,
+			0x01, 0x01})),
+		"holed mask": second(ext.ReadConstraints([]byte{0x30, 0x0e, 0xa0, 0x0c, 0x30, 0x0a, 0x87, 0x08, 192, 0, 2,
+			0, 255, 0, 255, 0})),
 		"policies":     second(ext.ReadPolicies([]byte{0x30, 0x02, 0x30, 0x00})),
 		"authority id": second(ext.ReadAuthorityKeyID([]byte{0x04, 0x00})),
 		"set":          second(ext.ReadSet([]byte{0x30, 0x02, 0x30, 0x00})),
@@ -95,8 +102,27 @@ func TestConstraintsHoldForSubjectsToo(t *testing.T) {
 	if c.Breach(e.Cert.Subject, n) == "" {
 		t.Error("a mail address in the subject escapes the constraint")
 	}
-	if why := c.Breach(e.Cert.Subject, []san.Name{{Kind: san.Email, Value: "crew@elsewhere.example"}}); why != "" {
-		t.Errorf("with a mail name the subject's address does not count: %s", why)
+	if c.Breach(e.Cert.Subject, []san.Name{san.Found(san.Email, "crew@elsewhere.example")}) == "" {
+		t.Error("with a mail name the subject's address escapes the constraint")
+	}
+	two := specimen.Make(t, nil, specimen.Plan{Subject: "emailAddress=a@elsewhere.example," +
+		"emailAddress=crew@ternbay.example,emailAddress=b@elsewhere.example,CN=a"})
+	if c.Breach(two.Cert.Subject, nil) == "" {
+		t.Error("the second of three mail addresses escapes the constraint")
+	}
+	hosts := ext.Constraints{Permitted: specimen.Constraints(t, "ternbay.example")}
+	cn := specimen.Make(t, nil, specimen.Plan{Subject: "CN=gate.ternbay.example,CN=evil.example"})
+	if hosts.Breach(cn.Cert.Subject, nil) == "" {
+		t.Error("a second common name escapes the constraint")
+	}
+	if why := hosts.Breach(cn.Cert.Subject, n); why != "" && strings.Contains(why, "evil") {
+		t.Errorf("where DNS names are listed, common names are no names: %s", why)
+	}
+	for _, bad := range []san.Name{san.Found(san.URI, "https:evil.example"), san.Found(san.URI, "https://10.0.0.1/")} {
+		uris := ext.Constraints{Excluded: specimen.Constraints(t, "uri:evil.example")}
+		if uris.Breach(dn.Name{}, []san.Name{bad}) == "" {
+			t.Errorf("%s passes under a constraint on hosts", bad)
+		}
 	}
 }
 

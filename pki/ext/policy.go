@@ -39,7 +39,8 @@ func ReadMappings(value []byte) ([]Mapping, error) {
 	for !seq.Empty() {
 		var one cryptobyte.String
 		var m Mapping
-		if !seq.ReadASN1(&one, casn1.SEQUENCE) || !one.ReadASN1ObjectIdentifier(&m.Issuer) || !one.ReadASN1ObjectIdentifier(&m.Subject) || len(out) == Most {
+		if !seq.ReadASN1(&one, casn1.SEQUENCE) || !one.ReadASN1ObjectIdentifier(&m.Issuer) ||
+			!one.ReadASN1ObjectIdentifier(&m.Subject) || len(out) == Most {
 			return out, errors.New("policy mappings: a pair does not read")
 		}
 		out = append(out, m)

@@ -20,7 +20,8 @@ func TestPolicyExtensions(t *testing.T) {
 	if n, err := ReadInhibitAny(InhibitAnyPolicy(3).Value); err != nil || n != 3 {
 		t.Errorf("%d %v", n, err)
 	}
-	for _, bad := range []string{"", "\x30", "\x30\x02\x05\x00", "\x30\x03\x80\x01\xff", "\x02\x01\xff", "\x30\x03\x82\x01\x01", "\x30\x80"} {
+	for _, bad := range []string{"", "\x30", "\x30\x02\x05\x00", "\x30\x03\x80\x01\xff", "\x02\x01\xff",
+		"\x30\x03\x82\x01\x01", "\x30\x80"} {
 		if _, err := ReadMappings([]byte(bad)); err == nil {
 			t.Errorf("mappings %q", bad)
 		}

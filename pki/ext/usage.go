@@ -29,7 +29,8 @@ const (
 	DecipherOnly
 )
 
-var usageWords = []string{"digitalSignature", "nonRepudiation", "keyEncipherment", "dataEncipherment", "keyAgreement", "keyCertSign", "cRLSign", "encipherOnly", "decipherOnly"}
+var usageWords = []string{"digitalSignature", "nonRepudiation", "keyEncipherment", "dataEncipherment", "keyAgreement",
+	"keyCertSign", "cRLSign", "encipherOnly", "decipherOnly"}
 
 // ParseKeyUsage reads a list of the standard's names.
 func ParseKeyUsage(list []string) (KeyUsage, error) {
@@ -134,7 +135,8 @@ func ParseExtendedUsage(s string) (asn1.ObjectIdentifier, error) {
 	for _, u := range extendedUsages {
 		all = append(all, u.name)
 	}
-	return nil, fmt.Errorf("%q is not an extended key usage: use %s, or a dotted identifier", s, strings.Join(all, ", "))
+	return nil, fmt.Errorf("%q is not an extended key usage: use %s, or a dotted identifier", s,
+		strings.Join(all, ", "))
 }
 
 // UsageNames gives the names of extended usages; dotted where there is none.

@@ -48,9 +48,10 @@ type Code string
 type Finding struct {
 	Code     Code     `json:"code"`
 	Severity Severity `json:"severity"`
-	Message  string   `json:"message"`          // about this object; may hold outside text, so escape it when it is shown
-	Remedy   string   `json:"remedy,omitempty"` // what to do about it
-	Waived   string   `json:"waived,omitempty"` // the reason given, once a stop has been waived
+	// about this object; may hold outside text, so escape it when it is shown
+	Message string `json:"message"`
+	Remedy  string `json:"remedy,omitempty"` // what to do about it
+	Waived  string `json:"waived,omitempty"` // the reason given, once a stop has been waived
 }
 
 // New makes the finding with the given code. Its severity and its remedy come
@@ -132,7 +133,8 @@ func (l List) Waive(request int64, waivers []Waiver) (List, error) {
 				continue
 			}
 			if out[i].Severity == Bar {
-				return nil, fmt.Errorf("waiver of %s: this finding is a bar and cannot be waived: %s", w.Code, out[i].Remedy)
+				return nil, fmt.Errorf("waiver of %s: this finding is a bar and cannot be waived: %s", w.Code,
+					out[i].Remedy)
 			}
 			out[i].Waived, hit = w.Because, true
 		}

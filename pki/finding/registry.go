@@ -13,6 +13,7 @@ const (
 	WeakHash          Code = "weak-hash"
 	WeakKey           Code = "weak-key"
 	OddKey            Code = "odd-key"
+	SharedPrime       Code = "key-shares-a-prime"
 	NoNames           Code = "no-alternative-names"
 	CommonNameAdded   Code = "common-name-not-listed"
 	CommonNameOdd     Code = "common-name-not-a-host"
@@ -30,6 +31,7 @@ const (
 	Underscore        Code = "underscore-in-name"
 	BareDomain        Code = "bare-domain"
 	EmptySubject      Code = "empty-subject"
+	CommonNames       Code = "several-common-names"
 	Renews            Code = "renews-a-certificate"
 	Unresolved        Code = "name-does-not-resolve"
 	AsksAuthority     Code = "asks-for-authority"
@@ -39,34 +41,42 @@ const (
 	Untidy            Code = "untidy-encoding"
 
 	// About a plan.
-	LifeShortened   Code = "life-shortened"
-	LifeLimited     Code = "life-over-template"
-	LifeOver        Code = "life-nothing-left"
-	NestsBadly      Code = "life-nests-badly"
-	NotListed       Code = "issuer-not-listed"
-	PathTooShort    Code = "path-length-used-up"
-	OutsideNames    Code = "name-outside-constraints"
-	NameNotAllowed  Code = "name-not-allowed"
-	NameMissing     Code = "name-kind-missing"
-	KeyNotAllowed   Code = "key-kind-not-allowed"
-	SubjectMissing  Code = "subject-field-missing"
-	SubjectTaken    Code = "subject-of-an-authority"
-	AuthorityKey    Code = "key-of-an-authority"
-	KeyReused       Code = "key-seen-before"
-	ClockBehind     Code = "clock-behind-records"
-	TemplateAtOdds  Code = "template-contradiction"
-	IssuerNotUsable Code = "issuer-not-usable"
-	ReceiverDemand  Code = "receiver-demand"
-	SenderNotListed Code = "requester-not-listed"
-	AnswerOtherKey  Code = "answer-for-another-key"
-	AnswerLacks     Code = "answer-lacks"
-	AnswerOpen      Code = "answer-chain-open"
-	OlderProfile    Code = "older-protection"
+	LifeShortened     Code = "life-shortened"
+	LifeLimited       Code = "life-over-template"
+	LifeOver          Code = "life-nothing-left"
+	NestsBadly        Code = "life-nests-badly"
+	NotListed         Code = "issuer-not-listed"
+	PathTooShort      Code = "path-length-used-up"
+	OutsideNames      Code = "name-outside-constraints"
+	NameNotAllowed    Code = "name-not-allowed"
+	NameMissing       Code = "name-kind-missing"
+	KeyNotAllowed     Code = "key-kind-not-allowed"
+	SubjectMissing    Code = "subject-field-missing"
+	SubjectTaken      Code = "subject-of-an-authority"
+	AuthorityKey      Code = "key-of-an-authority"
+	KeyReused         Code = "key-seen-before"
+	ClockBehind       Code = "clock-behind-records"
+	TemplateAtOdds    Code = "template-contradiction"
+	IssuerNotUsable   Code = "issuer-not-usable"
+	ReceiverDemand    Code = "receiver-demand"
+	SenderNotListed   Code = "requester-not-listed"
+	DropMissed        Code = "drop-name-not-there"
+	BelowItself       Code = "issuer-stands-below"
+	NoAuthorityMade   Code = "template-makes-no-authority"
+	AuthorityNotAsked Code = "authority-not-asked-for"
+	AnswerMore        Code = "answer-has-more"
+	AnswerSubject     Code = "answer-subject-differs"
+	AnswerFewer       Code = "answer-leaves-out"
+	AnswerOtherKey    Code = "answer-for-another-key"
+	AnswerLacks       Code = "answer-lacks"
+	AnswerOpen        Code = "answer-chain-open"
+	OlderProfile      Code = "older-protection"
 
 	// About a renewal.
 	LinkCounted       Code = "link-counted"
 	ParentEnding      Code = "parent-ends-soon"
 	NoGain            Code = "renewal-without-gain"
+	EndsEarlier       Code = "ends-before-the-earlier"
 	Retired           Code = "authority-retired"
 	KeyElsewhere      Code = "key-elsewhere"
 	AnswerOtherName   Code = "answer-for-another-subject"
@@ -94,6 +104,8 @@ const (
 	OutOfOrder        Code = "chain-out-of-order"
 	Stray             Code = "certificate-does-not-belong"
 	Malformed         Code = "certificate-malformed"
+	Broken            Code = "certificate-broken"
+	OnRecord          Code = "superseded-on-record"
 	SearchCut         Code = "search-cut-short"
 	RefusedByBrowsers Code = "refused-by-browsers"
 )
@@ -108,91 +120,256 @@ type Rule struct {
 }
 
 var registry = []Rule{
-	{NoProof, Bar, "The request is not signed by its own key.", "Whoever sent it has not shown that they hold the private key (RFC 2986 section 3).", "ask for a new request, made on the machine that holds the key"},
-	{WeakHash, Bar, "Signed with MD5 or SHA-1.", "Both hashes can be forged; clients refuse them.", "ask for a new request, signed with SHA-256 or stronger"},
-	{WeakKey, Bar, "The key is too weak to certify.", "RSA under 2048 bits can be broken within a certificate's life; other faults make a key worthless at once.", "ask for a new request with a new key: rsa-2048 or ecdsa-p256 at least"},
-	{OddKey, Warn, "The key is unusual.", "Some devices cannot use it.", "ask whether the device was meant to make such a key"},
-	{NoNames, Warn, "The request lists no alternative names.", "Clients look only at alternative names (RFC 9525 section 6.3); a certificate without any is refused by most of them.", "add the names that users will type: --add-name NAME"},
-	{CommonNameAdded, Note, "The common name is not among the alternative names.", "Clients ignore the common name, so it is taken over as an alternative name.", "nothing to do"},
-	{CommonNameOdd, Note, "The common name is not a host name or an address.", "It stays in the subject, but no client will match it.", "if users reach the host by another name, add that: --add-name NAME"},
-	{ShortName, Warn, "A short host name, without a domain.", "It matches only when users type exactly this short name; the full name will not match it.", "add the full name: --add-name HOST.DOMAIN"},
-	{AddressAsDNS, Warn, "An address written as a DNS name.", "Clients that connect by address look for a name of the address kind only (RFC 9525 section 6.3), so it is certified as an address.", "nothing to do, if the address is meant"},
-	{BadName, Warn, "An alternative name that no client can match.", "It is not a valid name of its kind (RFC 5280 section 4.2.1.6), so it is left out of what is signed.", "ask what was meant, and add that: --add-name NAME"},
-	{BadField, Warn, "A subject field that cannot be certified.", "It breaks the limits of RFC 5280 appendix A, so strict readers would refuse the whole certificate; it is left out of what is signed.", "set the subject anew: --set-subject DN"},
-	{DuplicateName, Note, "The same name is listed more than once.", "Names that differ in case or by a trailing dot are one name; it is kept once.", "nothing to do"},
-	{WildcardName, Note, "A wildcard name.", "It covers one level only, and whoever holds its key can stand in for every host at that level.", "prefer the exact names where they are known"},
-	{ManyNames, Stop, "More names than the template allows.", "Handshakes carry all of them; some clients give up on very large certificates.", "split the request, or raise the template's names.most"},
-	{LookAlike, Stop, "A name that mixes letters which look alike.", "Letters of different scripts in one part of a name can pass for another name (RFC 5890 section 4.4).", "ask the requester to read the name out; if it is right, waive this"},
-	{Internationalised, Note, "An internationalised name.", "Clients see its ASCII form; both are shown.", "nothing to do"},
-	{Underscore, Warn, "An underscore in a host name.", "Host names have none (RFC 1123 section 2.1); most clients match it all the same, some refuse it.", "ask for a name without it"},
-	{BareDomain, Warn, "A name of one top-level domain, or a wildcard over one.", "It stands for far more than one host.", "drop it: --drop-name NAME"},
-	{EmptySubject, Note, "The subject is empty.", "Clients do not mind where there are alternative names; lists of certificates show the first of them.", "set one if people should see it: --set-subject DN"},
-	{Renews, Note, "The request renews a certificate on record.", "It has the same key, or the same names with a new key.", "nothing to do"},
-	{Unresolved, Warn, "A name that does not resolve from here.", "It may be mistyped, or known only inside another network.", "ask whether the name is right"},
-	{HostileText, Stop, "Text that could mislead whoever reads it.", "Control or bidirectional characters make a name look like another.", "ask the requester what it is for; set the subject anew: --set-subject DN"},
-	{BadCountry, Warn, "The country is not a two-letter code.", "RFC 5280 appendix A allows exactly two letters; strict readers refuse the whole certificate.", "set the subject anew: --set-subject DN"},
-	{AsksAuthority, Stop, "The request asks to be an authority, and this template makes none.", "An authority can sign for anyone. What is signed here will not be one.", "if it is meant to be an authority use an authority template; if not, waive this"},
-	{AsksUsage, Warn, "The request asks for a usage that the template does not give.", "It is left out of what is signed.", "use another template if the device needs it"},
-	{AsksExtension, Note, "The request asks for an extension that the template does not take over.", "It is left out of what is signed.", "nothing to do"},
-	{ChallengePresent, Note, "The request carries a challenge password.", "It stays inside the request's own bytes and is shown nowhere.", "nothing to do"},
-	{Untidy, Note, "The request bends the encoding rules.", "Real devices do this; it was understood all the same.", "nothing to do"},
+	{NoProof, Bar, "The request is not signed by its own key.",
+		"Whoever sent it has not shown that they hold the private key (RFC 2986 section 3).",
+		"ask for a new request, made on the machine that holds the key"},
+	{WeakHash, Bar, "Signed with MD5, SHA-1 or SHA-224.",
+		"The first two can be forged, the third is too short for new signatures; clients refuse them.",
+		"ask for a new request, signed with SHA-256 or stronger"},
+	{WeakKey, Bar, "The key is too weak to certify.",
+		"RSA under 2048 bits can be broken within a certificate's life; other faults make a key worthless at once.",
+		"ask for a new request with a new key: rsa-2048 or ecdsa-p256 at least"},
+	{SharedPrime, Bar, "The RSA key shares a prime with another key.",
+		"Whoever has both public keys computes both private ones; keys made with too little randomness come out so.",
+		"ask for a new request with a new key, made on a machine with good randomness, and replace the other key too"},
+	{OddKey, Warn, "The key is unusual.", "Some devices cannot use it.",
+		"ask whether the device was meant to make such a key"},
+	{NoNames, Warn, "The request lists no alternative names.",
+		"Clients look only at alternative names (RFC 9525 section 6.3); a certificate without any is refused by " +
+			"most of them.", "add the names that users will type: --add-name NAME"},
+	{CommonNameAdded, Note, "The common name is not among the alternative names.",
+		"Clients ignore the common name, so it is taken over as an alternative name.", "nothing to do"},
+	{CommonNameOdd, Note, "The common name is not a host name or an address.",
+		"It stays in the subject, but no client will match it.",
+		"if users reach the host by another name, add that: --add-name NAME"},
+	{ShortName, Warn, "A short host name, without a domain.",
+		"It matches only when users type exactly this short name; the full name will not match it.",
+		"add the full name: --add-name HOST.DOMAIN"},
+	{AddressAsDNS, Warn, "An address written as a DNS name.",
+		"Clients that connect by address look for a name of the address kind only (RFC 9525 section 6.3), so it is " +
+			"certified as an address.", "nothing to do, if the address is meant"},
+	{BadName, Warn, "An alternative name that no client can match.",
+		"It is not a valid name of its kind (RFC 5280 section 4.2.1.6), so it is left out of what is signed.",
+		"ask what was meant, and add that: --add-name NAME"},
+	{BadField, Warn, "A subject field that cannot be certified.",
+		"It breaks the limits of RFC 5280 appendix A, so strict readers would refuse the whole certificate; it is " +
+			"left out of what is signed.", "set the subject anew: --subject DN"},
+	{DuplicateName, Note, "The same name is listed more than once.",
+		"Names that differ in case or by a trailing dot are one name; it is kept once.", "nothing to do"},
+	{WildcardName, Note, "A wildcard name.", "It covers one level only, and whoever holds its key can stand in for " +
+		"every host at that level.", "prefer the exact names where they are known"},
+	{ManyNames, Stop, "More names than the template allows.",
+		"Handshakes carry all of them; some clients give up on very large certificates.",
+		"split the request, or raise the template's names.most"},
+	{LookAlike, Stop, "A name that mixes letters which look alike.",
+		"Letters of different scripts in one part of a name can pass for another name (RFC 5890 section 4.4).",
+		"ask the requester to read the name out; if it is right, waive this"},
+	{Internationalised, Note, "An internationalised name.", "Clients see its ASCII form; both are shown.",
+		"nothing to do"},
+	{Underscore, Warn, "An underscore in a host name.",
+		"Host names have none (RFC 1123 section 2.1); most clients match it all the same, some refuse it.",
+		"ask for a name without it"},
+	{BareDomain, Warn, "A wildcard over a whole top-level domain.",
+		"Clients refuse it, and it stands for far more than one host; it is left out of what is signed.",
+		"ask which hosts are meant, and add those: --add-name NAME"},
+	{EmptySubject, Note, "The subject is empty.",
+		"Clients do not mind where there are alternative names; lists of certificates show the first of them.",
+		"set one if people should see it: --subject DN"},
+	{CommonNames, Warn, "The subject has more than one common name.",
+		"Clients differ in which of them they show or compare; each is judged as a name here.",
+		"set the subject with one: --subject DN"},
+	{Renews, Note, "The request renews a certificate on record.",
+		"It has the same key, or the same names with a new key.", "nothing to do"},
+	{Unresolved, Warn, "A name that does not resolve from here.",
+		"It may be mistyped, or known only inside another network.", "ask whether the name is right"},
+	{HostileText, Stop, "Text that could mislead whoever reads it.",
+		"Control, bidirectional and invisible characters make a name look like another.",
+		"ask the requester what it is for; set the subject anew: --subject DN"},
+	{BadCountry, Warn, "The country is not a two-letter code.",
+		"RFC 5280 appendix A allows exactly two letters; strict readers refuse the whole certificate.",
+		"set the subject anew: --subject DN"},
+	{AsksAuthority, Stop, "The request asks to be an authority, and this template makes none.",
+		"An authority can sign for anyone. What is signed here will not be one.",
+		"if it is meant to be an authority use an authority template; if not, waive this"},
+	{AsksUsage, Warn, "The request asks for a usage that the template does not give.",
+		"It is left out of what is signed.", "use another template if the device needs it"},
+	{AsksExtension, Note, "The request asks for an extension that the template does not take over.",
+		"It is left out of what is signed.", "nothing to do"},
+	{ChallengePresent, Note, "The request carries a challenge password.",
+		"It stays inside the request's own bytes and is shown nowhere.", "nothing to do"},
+	{Untidy, Note, "The request bends the encoding rules.", "Real devices do this; it was understood all the same.",
+		"nothing to do"},
 
-	{LifeShortened, Warn, "The life is shortened to end with an authority above.", "No certificate may outlive any authority above it, or clients refuse it on that day (RFC 5280 section 6.1).", "renew that authority first if the full life is needed"},
-	{LifeLimited, Note, "The life asked for is over the template's limit.", "It is cut to the limit.", "raise the template's longest-lifetime if that is intended"},
-	{LifeOver, Bar, "The authority has no life left to grant.", "It has ended, or ends before the certificate would begin.", "renew the authority, then sign"},
-	{NestsBadly, Warn, "This life leaves too little for what stands below.", "An authority should live at least twice as long as what it grants, or grants begin to shrink before its renewal is due.", "choose a longer life, or shorter lives below"},
-	{NotListed, Bar, "The template is not signed by this authority.", "The template's issuers list says who signs by it.", "add the authority to the template's issuers list, or sign by another"},
-	{PathTooShort, Bar, "The authority above allows no further authority below it.", "Its path length is used up; clients would refuse everything below (RFC 5280 section 6.1.4).", "put it under an authority with a longer path length"},
-	{OutsideNames, Bar, "A name that an authority above may not certify.", "Its name constraints exclude the name, so clients would refuse the certificate (RFC 5280 section 4.2.1.10).", "drop the name, or sign by an authority without this constraint"},
-	{NameNotAllowed, Stop, "A name of a kind that the template does not allow.", "The template lists the kinds of name that it takes.", "drop it: --drop-name NAME, or use another template"},
-	{NameMissing, Stop, "No alternative name is left to certify.", "The template needs at least one name, or nobody could use the certificate.", "add the names that users will type: --add-name NAME"},
-	{KeyNotAllowed, Stop, "The template does not take a key of this kind.", "The template's keys list says which kinds it takes.", "ask for a request with another kind of key, or use another template"},
-	{SubjectMissing, Stop, "A subject field that the template requires is missing.", "The template says which fields must be there.", "set the subject: --set-subject DN"},
-	{SubjectTaken, Bar, "The subject is that of another authority.", "Two authorities of one name break chain building in clients.", "choose another subject: --set-subject DN"},
-	{AuthorityKey, Bar, "The key is the key of one of this estate's own authorities.", "One key must never serve as authority and as something else.", "ask for a new request with a new key"},
-	{KeyReused, Warn, "The key was seen before under another subject.", "Whoever holds one of the two can stand in for the other.", "ask whether both are the same machine; better is a new key"},
-	{ClockBehind, Bar, "The clock is behind the newest record.", "A certificate dated by a wrong clock begins or ends on the wrong day.", "set this machine's clock, then try again"},
-	{TemplateAtOdds, Warn, "The template contradicts itself.", "What it makes would be refused by some clients.", "change the template file"},
-	{IssuerNotUsable, Bar, "This authority cannot sign certificates.", "It lacks the authority mark or the usage to sign (RFC 5280 section 4.2.1.3).", "sign by another authority"},
+	{LifeShortened, Warn, "The life is shortened to end with an authority above.",
+		"No certificate may outlive any authority above it, or clients refuse it on that day (RFC 5280 section 6.1).",
+		"renew that authority first if the full life is needed"},
+	{LifeLimited, Note, "The life asked for is over the template's limit.", "It is cut to the limit.",
+		"raise the template's longest-lifetime if that is intended"},
+	{LifeOver, Bar, "The authority has no life left to grant.",
+		"It has ended, or ends before the certificate would begin.", "renew the authority, then sign"},
+	{NestsBadly, Warn, "This life leaves too little for what stands below.",
+		"An authority should live at least twice as long as what it grants, or grants begin to shrink before its " +
+			"renewal is due.", "choose a longer life, or shorter lives below"},
+	{BelowItself, Bar, "The authority above stands below this one.",
+		"The two would stand above each other: no chain through them reaches a root.",
+		"choose an authority that does not descend from this one"},
+	{NoAuthorityMade, Bar, "The template makes no authority.",
+		"What it makes cannot sign anything (RFC 5280 section 4.2.1.9).",
+		"use a template that makes one: --template intermediate-authority"},
+	{AuthorityNotAsked, Stop, "The template makes an authority, and the request did not ask to be one.",
+		"An authority can sign for anyone. Whoever made this request asked for something else.",
+		"use a template for end entities; if an authority is meant, ask for a request that says so, or waive this"},
+	{NotListed, Bar, "The template is not signed by this authority.",
+		"The template's issuers list says who signs by it.",
+		"add the authority to the template's issuers list, or sign by another"},
+	{PathTooShort, Bar, "The authority above allows no further authority below it.",
+		"Its path length is used up; clients would refuse everything below (RFC 5280 section 6.1.4).",
+		"put it under an authority with a longer path length"},
+	{OutsideNames, Bar, "A name that an authority above may not certify.",
+		"Its name constraints exclude the name, so clients would refuse the certificate (RFC 5280 section 4.2.1.10).",
+		"drop the name, or sign by an authority without this constraint"},
+	{NameNotAllowed, Stop, "A name of a kind that the template does not allow.",
+		"The template lists the kinds of name that it takes.", "drop it: --drop-name NAME, or use another template"},
+	{DropMissed, Stop, "A name that was to be dropped is not there.",
+		"It may be mistyped: then the unwanted name would be signed.",
+		"look at the names on the sheet, and type the one to drop as it stands there"},
+	{NameMissing, Stop, "No alternative name is left to certify.",
+		"The template needs at least one name, or nobody could use the certificate.",
+		"add the names that users will type: --add-name NAME"},
+	{KeyNotAllowed, Stop, "The template does not take a key of this kind.",
+		"The template's keys list says which kinds it takes.",
+		"ask for a request with another kind of key, or use another template"},
+	{SubjectMissing, Stop, "A subject field that the template requires is missing.",
+		"The template says which fields must be there.", "set the subject: --subject DN"},
+	{SubjectTaken, Bar, "The subject is that of another authority.",
+		"Two authorities of one name break chain building in clients.", "choose another subject: --subject DN"},
+	{AuthorityKey, Bar, "The key is the key of one of this estate's own authorities.",
+		"One key must never serve as authority and as something else.", "ask for a new request with a new key"},
+	{KeyReused, Warn, "The key was seen before under another subject.",
+		"Whoever holds one of the two can stand in for the other.",
+		"ask whether both are the same machine; better is a new key"},
+	{ClockBehind, Bar, "The clock is behind the newest record.",
+		"A certificate dated by a wrong clock begins or ends on the wrong day.",
+		"set this machine's clock, then try again"},
+	{TemplateAtOdds, Warn, "The template contradicts itself.", "What it makes would be refused by some clients.",
+		"change the template file"},
+	{IssuerNotUsable, Bar, "This authority cannot sign certificates.",
+		"It lacks the authority mark or the usage to sign (RFC 5280 section 4.2.1.3).", "sign by another authority"},
 
-	{AnswerOtherKey, Bar, "The returned certificate is for another key.", "It cannot be used with the key that was drafted.", "ask the outside authority for the answer to this request"},
-	{AnswerLacks, Stop, "The returned certificate lacks what was asked for.", "Clients will refuse it by the names that it lacks.", "ask the outside authority to sign again, with everything that was asked"},
-	{AnswerOpen, Stop, "The returned certificate's chain does not reach a root.", "Without its issuers it can be installed nowhere.", "give the outside authority's issuers and root as well: more files"},
-	{SenderNotListed, Stop, "Whoever sent the request may not submit under this template.", "The template lists its requesters.", "ask who really sent it, use another template, or add the requester to the template"},
-	{ReceiverDemand, Stop, "The receiver demands something that the certificate will not have.", "It would raise an alarm there, or refuse the file, after everything else is done.", "sign by a template that has it, or for another receiver"},
-	{OlderProfile, Warn, "The file is protected by triple DES and SHA-1.", "Whoever gets hold of it can try passwords quickly; some software no longer opens it.", "use it only for devices that take nothing newer, and delete it after the import"},
+	{AnswerOtherKey, Bar, "The returned certificate is for another key.",
+		"It cannot be used with the key that was drafted.", "ask the outside authority for the answer to this request"},
+	{AnswerLacks, Stop, "The returned certificate lacks what was asked for.",
+		"Clients will refuse it by the names that it lacks.",
+		"ask the outside authority to sign again, with everything that was asked"},
+	{AnswerMore, Stop, "The returned certificate has more than was asked for.",
+		"Names, usages or powers that nobody here asked for serve somebody else.",
+		"ask the outside authority why; if it is meant, waive this"},
+	{AnswerSubject, Stop, "The returned certificate's subject is not the one that was asked for.",
+		"It may be another's, or the outside authority left fields out.",
+		"compare the two; if the other subject will do, waive this"},
+	{AnswerFewer, Warn, "The returned certificate's subject leaves out fields that were asked for.",
+		"Outside authorities often keep the common name alone; clients do not mind.",
+		"nothing to do, if nobody looks at those fields"},
+	{AnswerOpen, Stop, "The returned certificate's chain has a gap.",
+		"Without its issuers it can be installed nowhere, and nobody can tell who signed it.",
+		"give the outside authority's issuers as well: more files"},
+	{SenderNotListed, Stop, "Whoever sent the request may not submit under this template.",
+		"The template lists its requesters.", "ask who really sent it, use another template, or add the requester " +
+			"to the template"},
+	{ReceiverDemand, Stop, "The receiver demands something that the certificate will not have.",
+		"It would raise an alarm there, or refuse the file, after everything else is done.",
+		"sign by a template that has it, or for another receiver"},
+	{OlderProfile, Warn, "The file is protected by triple DES and SHA-1.",
+		"Whoever gets hold of it can try passwords quickly; some software no longer opens it.",
+		"use it only for devices that take nothing newer, and delete it after the import"},
 
-	{LinkCounted, Warn, "Some clients will count the link certificate against the path length.", "RFC 5280 section 4.2.1.9 leaves self-issued certificates out of the count; some libraries, among them Go's, do not.", "bring the new root to those clients before the servers change, or renew with the same key"},
-	{ParentEnding, Stop, "The authority above is itself about to end.", "Whatever is renewed under it now is short from its first day.", "renew the authority above first"},
-	{NoGain, Stop, "The renewal would not last longer than what there is.", "It would cost an act and win nothing.", "choose a longer life, or renew the authority above first"},
-	{Retired, Bar, "The authority is retired.", "It goes on with revocation only.", "sign by the authority that took its place"},
-	{KeyElsewhere, Bar, "The key of this authority is not in this estate.", "Only whoever holds the key can sign.", "carry the request to where the key is: ironseal authority apply, or ironseal courier pack"},
-	{AnswerOtherName, Bar, "The returned certificate is for another subject.", "Chains are built by name; nothing that the authority signs would be accepted.", "ask for the answer to the request that was sent"},
-	{AnswerNoAuthority, Bar, "The returned certificate cannot serve as the authority's.", "Clients refuse everything below it (RFC 5280 section 6.1.4 k to n).", "ask for a certificate by a template for authorities, with room below"},
-	{AnswerTooShort, Stop, "The returned certificate ends too early.", "Everything below it would be short from its first day.", "ask for a longer life"},
-	{RehearsalMade, Bar, "The certificate was made in a rehearsal.", "Rehearsals have throwaway keys; nothing from there may reach a real estate.", "do the act in the real estate"},
+	{LinkCounted, Warn, "Some clients will count the link certificate against the path length.",
+		"RFC 5280 section 4.2.1.9 leaves self-issued certificates out of the count; some libraries, among them " +
+			"Go's, do not.",
+		"bring the new root to those clients before the servers change, or renew with the same key"},
+	{ParentEnding, Stop, "The authority above is itself about to end.",
+		"Whatever is renewed under it now is short from its first day.", "renew the authority above first"},
+	{NoGain, Stop, "The renewal would not last longer than what there is.", "It would cost an act and win nothing.",
+		"choose a longer life, or renew the authority above first"},
+	{EndsEarlier, Warn, "It would end before the certificate in whose place it is.",
+		"Whoever installs it has to come back sooner than with what there is.",
+		"choose a longer life: --lifetime SPAN"},
+	{Retired, Bar, "The authority is retired.", "It goes on with revocation only.",
+		"sign by the authority that took its place"},
+	{KeyElsewhere, Bar, "The key of this authority is not in this estate.", "Only whoever holds the key can sign.",
+		"carry the request to where the key is: ironseal authority apply, or ironseal courier pack"},
+	{AnswerOtherName, Bar, "The returned certificate is for another subject.",
+		"Chains are built by name; nothing that the authority signs would be accepted.",
+		"ask for the answer to the request that was sent"},
+	{AnswerNoAuthority, Bar, "The returned certificate cannot serve as the authority's.",
+		"Clients refuse everything below it (RFC 5280 section 6.1.4 k to n).",
+		"ask for a certificate by a template for authorities, with room below"},
+	{AnswerTooShort, Stop, "The returned certificate ends too early.",
+		"Everything below it would be short from its first day.", "ask for a longer life"},
+	{RehearsalMade, Bar, "The certificate was made in a rehearsal.",
+		"Rehearsals have throwaway keys; nothing from there may reach a real estate.", "do the act in the real estate"},
 
-	{UnknownAnchor, Bar, "The chain ends at a root that is not trusted.", "The root was not among the anchors given.", "install that root at the client, or give it: --anchor FILE"},
-	{MissingIssuer, Bar, "An issuer in the middle is missing.", "The server must send every certificate between its own and the root; most clients fetch none.", "add the missing authority's certificate to the chain file"},
+	{UnknownAnchor, Bar, "The chain ends at a root that is not trusted.", "The root was not among the anchors given.",
+		"install that root at the client, or give it: --anchor FILE"},
+	{MissingIssuer, Bar, "An issuer in the middle is missing.",
+		"The server must send every certificate between its own and the root; most clients fetch none.",
+		"add the missing authority's certificate to the chain file"},
 	{Expired, Bar, "The certificate has ended.", "Every client refuses it.", "renew it"},
-	{NotYetValid, Bar, "The certificate is not valid yet.", "Either it begins later, or the clock that looked at it is late.", "check the clock of the machine that refuses it"},
-	{NotAuthority, Bar, "The issuer is not an authority.", "Its basic constraints do not say that it is (RFC 5280 section 6.1.4 k).", "sign it again by a real authority"},
-	{CannotSign, Bar, "The issuer's key may not sign certificates.", "Its key usage lacks keyCertSign (RFC 5280 section 6.1.4 n).", "issue the authority's certificate again, with keyCertSign"},
-	{PathLength, Bar, "There are more authorities below than the path length allows.", "RFC 5280 section 6.1.4 m.", "issue from an authority higher up, or issue that authority again with a longer path length"},
-	{BadSignature, Bar, "The signature is wrong.", "It was changed, or signed by another key of an authority with the same name.", "get the certificate again, and the issuer that signed it"},
-	{UnknownCritical, Bar, "A critical extension that is not understood.", "A client must refuse what it does not understand (RFC 5280 section 4.2).", "issue it again without that extension"},
-	{WrongName, Bar, "The certificate is not for this name.", "Clients compare the name that the user typed with the alternative names, and with nothing else.", "connect by a name that it has, or issue it again with this name"},
-	{OnlyCommonName, Bar, "The name stands only in the common name.", "Newer clients ignore the common name; some older ones still accept it, so that \"works here\" proves nothing.", "issue it again with the name as an alternative name"},
-	{UsageMissing, Bar, "The certificate may not be used for this.", "Its extended key usage, or that of an authority above, lacks the usage.", "issue it again by a template that has this usage"},
-	{ConstraintBroken, Bar, "A name outside the constraints of an authority above.", "RFC 5280 section 6.1.3 b and c.", "drop the name, or issue from an authority without this constraint"},
-	{PolicyMissing, Bar, "No acceptable certificate policy holds for the whole chain.", "A policy must be named by every certificate, or mapped (RFC 5280 section 6.1.5 g).", "issue the certificates with the policy, or ask for another: --policy OID"},
-	{PolicyBroken, Bar, "The policy extensions break the rules.", "RFC 5280 sections 4.2.1.4 and 6.1.4 a; a client must refuse the chain.", "issue that certificate again without the fault"},
-	{NotTheIssuer, Bar, "The next certificate is not the issuer.", "The chain was to be taken as it stands, each certificate followed by its issuer.", "put the files in order: the leaf, then each issuer upward"},
-	{OutOfOrder, Warn, "The chain is not in order.", "It must run leaf, intermediates, root: most servers do not start when the leaf is not first.", "export it again; the tool writes it in order"},
-	{Stray, Note, "A certificate that is not part of the chain.", "Most clients ignore it; it only costs bytes.", "leave it out"},
-	{Malformed, Warn, "The certificate breaks the encoding rules.", "Strict readers refuse it, tolerant ones accept it.", "issue it again"},
-	{SearchCut, Bar, "The search for a chain was cut short.", "There are too many certificates that could be issuers of each other.", "give only the certificates that belong to this chain"},
-	{RefusedByBrowsers, Warn, "Browsers refuse this kind of key or life.", "Measured: Chromium refuses Ed25519 and P-521 leaf keys.", "use rsa-2048, ecdsa-p256 or ecdsa-p384 where browsers connect"},
+	{NotYetValid, Bar, "The certificate is not valid yet.",
+		"Either it begins later, or the clock that looked at it is late.",
+		"check the clock of the machine that refuses it"},
+	{NotAuthority, Bar, "The issuer is not an authority.",
+		"Its basic constraints do not say that it is (RFC 5280 section 6.1.4 k).", "sign it again by a real authority"},
+	{CannotSign, Bar, "The issuer's key may not sign certificates.",
+		"Its key usage lacks keyCertSign (RFC 5280 section 6.1.4 n).",
+		"issue the authority's certificate again, with keyCertSign"},
+	{PathLength, Bar, "There are more authorities below than the path length allows.", "RFC 5280 section 6.1.4 m.",
+		"issue from an authority higher up, or issue that authority again with a longer path length"},
+	{BadSignature, Bar, "The signature is wrong.",
+		"It was changed, or signed by another key of an authority with the same name.",
+		"get the certificate again, and the issuer that signed it"},
+	{UnknownCritical, Bar, "A critical extension that is not understood.",
+		"A client must refuse what it does not understand (RFC 5280 section 4.2).",
+		"issue it again without that extension"},
+	{WrongName, Bar, "The certificate is not for this name.",
+		"Clients compare the name that the user typed with the alternative names, and with nothing else.",
+		"connect by a name that it has, or issue it again with this name"},
+	{OnlyCommonName, Bar, "The name stands only in the common name.",
+		"Newer clients ignore the common name; some older ones still accept it, so that \"works here\" proves nothing.",
+		"issue it again with the name as an alternative name"},
+	{UsageMissing, Bar, "The certificate may not be used for this.",
+		"Its extended key usage, or that of an authority above, lacks the usage.",
+		"issue it again by a template that has this usage"},
+	{ConstraintBroken, Bar, "A name outside the constraints of an authority above.", "RFC 5280 section 6.1.3 b and c.",
+		"drop the name, or issue from an authority without this constraint"},
+	{PolicyMissing, Bar, "No acceptable certificate policy holds for the whole chain.",
+		"A policy must be named by every certificate, or mapped (RFC 5280 section 6.1.5 g).",
+		"issue the certificates with the policy, or ask for another: --policy OID"},
+	{PolicyBroken, Bar, "The policy extensions break the rules.",
+		"RFC 5280 sections 4.2.1.4 and 6.1.4 a; a client must refuse the chain.",
+		"issue that certificate again without the fault"},
+	{NotTheIssuer, Bar, "The next certificate is not the issuer.",
+		"The chain was to be taken as it stands, each certificate followed by its issuer.",
+		"put the files in order: the leaf, then each issuer upward"},
+	{OutOfOrder, Warn, "The chain is not in order.",
+		"It must run leaf, intermediates, root: most servers do not start when the leaf is not first.",
+		"export it again; the tool writes it in order"},
+	{Stray, Note, "A certificate that is not part of the chain.", "Most clients ignore it; it only costs bytes.",
+		"leave it out"},
+	{Malformed, Warn, "The certificate breaks the encoding rules.",
+		"Strict readers refuse it, tolerant ones accept it.", "issue it again"},
+	{Broken, Bar, "The certificate cannot be understood in full.",
+		"A part that cannot be read may forbid what the rest allows; strict readers refuse all of it (RFC 5280 " +
+			"section 4.2).", "issue it again without the fault"},
+	{OnRecord, Warn, "The records know more than a client does.",
+		"A client that looks at the chain alone accepts it; here another certificate has taken its place, or it " +
+			"waits for its day.", "use the certificate that serves: ironseal certificate list"},
+	{SearchCut, Bar, "The search for a chain was cut short.",
+		"There are too many certificates that could be issuers of each other.",
+		"give only the certificates that belong to this chain"},
+	{RefusedByBrowsers, Warn, "Browsers refuse this kind of key or life.",
+		"Measured: Chromium refuses Ed25519 and P-521 leaf keys.",
+		"use rsa-2048, ecdsa-p256 or ecdsa-p384 where browsers connect"},
 }
 
 // Lookup finds the rule for a code.
@@ -210,8 +387,10 @@ func Rules() []Rule { return slices.Clone(registry) }
 // Reference writes the registry as the Markdown page docs/findings.md.
 func Reference() string {
 	var b strings.Builder
-	b.WriteString("# Findings\n\nWritten from the program's registry by `go run ./cmd/ironseal reference docs`; do not edit.\n\n")
-	b.WriteString("A `bar` cannot be waived. A `stop` needs a waiver: `--waive CODE --because TEXT`. A `warn` and a `note` stop nothing.\n\n")
+	b.WriteString("# Findings\n\nWritten from the program's registry by `go run ./cmd/ironseal reference docs`; do " +
+		"not edit.\n\n")
+	b.WriteString("A `bar` cannot be waived. A `stop` needs a waiver: `--waive CODE --because TEXT`. A `warn` and a " +
+		"`note` stop nothing.\n\n")
 	b.WriteString("| code | severity | meaning | why it matters | what to do |\n|---|---|---|---|---|\n")
 	for _, r := range registry {
 		fmt.Fprintf(&b, "| `%s` | %s | %s | %s | %s |\n", r.Code, r.Severity, r.Title, r.Why, r.Remedy)

@@ -33,11 +33,13 @@ func Compare(a, b *cert.Certificate) []Difference {
 	add("names", strings.Join(onlyA, ", "), strings.Join(onlyB, ", "), "clients match alternative names only")
 	add("issuer", a.Issuer.String(), b.Issuer.String(), "another chain must be sent with it")
 	if a.Issuer.Equal(b.Issuer) {
-		add("issuer's key", fmt.Sprintf("%x", a.AuthorityKey), fmt.Sprintf("%x", b.AuthorityKey), "another generation of the issuer signed it: another chain must be sent with it")
+		add("issuer's key", fmt.Sprintf("%x", a.AuthorityKey), fmt.Sprintf("%x", b.AuthorityKey),
+			"another generation of the issuer signed it: another chain must be sent with it")
 	}
 	add("authority", a.Basic.Words(), b.Basic.Words(), "")
 	add("key usage", a.Usage.String(), b.Usage.String(), "")
-	add("extended usage", strings.Join(ext.UsageNames(a.Extended), ", "), strings.Join(ext.UsageNames(b.Extended), ", "), "a device may refuse what lacks its usage")
+	add("extended usage", strings.Join(ext.UsageNames(a.Extended), ", "),
+		strings.Join(ext.UsageNames(b.Extended), ", "), "a device may refuse what lacks its usage")
 	add("key kind", a.Key.Words(), b.Key.Words(), "")
 	if a.Key.Words() == b.Key.Words() && !key.Same(a.Key, b.Key) {
 		out = append(out, Difference{"key", "one key", "another key", "the private key of one does not fit the other"})
@@ -67,7 +69,8 @@ func otherExtensions(c *cert.Certificate) []string {
 	var out []string
 	for _, e := range c.Extensions {
 		switch {
-		case e.ID.Equal(ext.AltNames), e.ID.Equal(ext.BasicID), e.ID.Equal(ext.KeyUsageID), e.ID.Equal(ext.ExtendedUsage), e.ID.Equal(ext.SubjectKeyID),
+		case e.ID.Equal(ext.AltNames), e.ID.Equal(ext.BasicID), e.ID.Equal(ext.KeyUsageID),
+			e.ID.Equal(ext.ExtendedUsage), e.ID.Equal(ext.SubjectKeyID),
 			e.ID.Equal(ext.AuthorityKeyID), e.ID.Equal(ext.NameConstraintID):
 			continue
 		}

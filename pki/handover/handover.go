@@ -24,6 +24,7 @@ import (
 	"ironseal/pki/cert"
 	"ironseal/pki/key"
 	"ironseal/pki/path"
+	"ironseal/pki/span"
 )
 
 // Goods are what is handed over.
@@ -52,13 +53,15 @@ func (g Goods) Chain() []*cert.Certificate {
 // was put in order or left out.
 func Sort(list []*cert.Certificate, keys []crypto.Signer) (g Goods, notes []string, err error) {
 	unique := make([]*cert.Certificate, 0, len(list))
+	seen := map[[32]byte]bool{}
 	for _, c := range list {
-		if !slices.ContainsFunc(unique, func(o *cert.Certificate) bool { return bytes.Equal(o.Raw, c.Raw) }) {
+		if sum := c.SHA256(); !seen[sum] {
+			seen[sum] = true
 			unique = append(unique, c)
 		}
 	}
 	if n := len(list) - len(unique); n > 0 {
-		notes = append(notes, fmt.Sprintf("%d duplicate certificate(s) dropped", n))
+		notes = append(notes, span.Count(n, "duplicate certificate")+" dropped")
 	}
 	if g.Key, g.Leaf, err = match(unique, keys); err != nil {
 		return g, notes, err
@@ -126,7 +129,8 @@ func match(list []*cert.Certificate, keys []crypto.Signer) (crypto.Signer, *cert
 	case len(list) == 0:
 		return nil, nil, errors.New("there are two keys: give one at a time")
 	}
-	return nil, nil, fmt.Errorf("the key belongs to none of the %d certificate(s): it is the key of another certificate", len(list))
+	return nil, nil, fmt.Errorf("the key belongs to none of the %s: "+
+		"it is the key of another certificate", span.Count(len(list), "certificate"))
 }
 
 // Format is a form in which goods are written.
@@ -155,6 +159,9 @@ func Formats() []Format {
 func (f Format) NeedsPassword() bool {
 	return f == P12 || f == P12MAC || f == P12Older || f == KeySealed
 }
+
+// IsStore reports a PKCS#12 file. Without a key it can be written without a password.
+func (f Format) IsStore() bool { return f == P12 || f == P12MAC || f == P12Older }
 
 // HoldsKey reports whether the format may hold a private key.
 func (f Format) HoldsKey() bool {
@@ -209,7 +216,8 @@ func Encode(g Goods, w Writing) ([]byte, error) {
 		return g.armoured(w, chosen, signer)
 	case DER:
 		if len(ders) != 1 {
-			return nil, fmt.Errorf("DER holds exactly one certificate, and there are %d: use pem, p7b or p12", len(ders))
+			return nil, fmt.Errorf("DER holds exactly one certificate, and there are %d: use pem, p7b or p12",
+				len(ders))
 		}
 		return ders[0], nil
 	case P7B:

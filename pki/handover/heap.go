@@ -107,12 +107,14 @@ func sameKeys(heap []Thing, linked []bool) []Relation {
 			linked[i] = true
 			twin := -1
 			for _, j := range groups[sum][:k] {
-				if heap[i].Certificate != nil && heap[j].Certificate != nil && bytes.Equal(heap[i].Certificate.Raw, heap[j].Certificate.Raw) {
+				if heap[i].Certificate != nil && heap[j].Certificate != nil && bytes.Equal(heap[i].Certificate.Raw,
+					heap[j].Certificate.Raw) {
 					twin = j
 				}
 			}
 			if twin >= 0 {
-				members = append(members, fmt.Sprintf("%s (the same certificate as %s)", heap[i].Source, heap[twin].Source))
+				members = append(members, fmt.Sprintf("%s (the same certificate as %s)", heap[i].Source,
+					heap[twin].Source))
 				continue
 			}
 			members = append(members, fmt.Sprintf("%s (%s)", heap[i].Source, heap[i].words()))

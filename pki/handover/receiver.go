@@ -10,11 +10,11 @@ import (
 	"slices"
 	"strings"
 
-	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
 	"ironseal/pki/ext"
 	"ironseal/pki/finding"
 	"ironseal/pki/key"
+	"ironseal/pki/label"
 	"ironseal/pki/san"
 	"ironseal/pki/template"
 )
@@ -35,12 +35,15 @@ type Receiver struct {
 
 // Demands are what the receiver needs in a certificate.
 type Demands struct {
-	Usages       []string `toml:"usages" json:"usages"`                 // extended key usages, all of them
-	Keys         []string `toml:"keys" json:"keys"`                     // key kinds it takes, as in templates
-	IssuerKeys   []string `toml:"issuer-keys" json:"issuer_keys"`       // kinds of the keys whose signatures it can check
-	Names        []string `toml:"names" json:"names"`                   // kinds of alternative name of which there must be one
-	FriendlyName string   `toml:"friendly-name" json:"friendly_name"`   // in PKCS#12; {host} stands for the host
-	Exportable   bool     `toml:"exportable-key" json:"exportable_key"` // it takes the private key too, which must therefore be ours to give
+	Usages []string `toml:"usages" json:"usages"` // extended key usages, all of them
+	Keys   []string `toml:"keys" json:"keys"`     // key kinds it takes, as in templates
+	// kinds of the keys whose signatures it can check
+	IssuerKeys []string `toml:"issuer-keys" json:"issuer_keys"`
+	// kinds of alternative name of which there must be one
+	Names        []string `toml:"names" json:"names"`
+	FriendlyName string   `toml:"friendly-name" json:"friendly_name"` // in PKCS#12; {host} stands for the host
+	// it takes the private key too, which must therefore be ours to give
+	Exportable bool `toml:"exportable-key" json:"exportable_key"`
 }
 
 // FileRule is one file that the receiver takes.
@@ -54,13 +57,14 @@ type FileRule struct {
 // Page is what the person there has to do. In all texts {host} stands for the
 // host, {file1} for the name of the first file, and so on.
 type Page struct {
-	First  string   `toml:"first" json:"first,omitempty"`   // before anything else
-	Steps  []string `toml:"steps" json:"steps"`             // in order
-	Config string   `toml:"config" json:"config,omitempty"` // what is written into its settings; {dir} is where the files lie
-	Worked string   `toml:"worked" json:"worked,omitempty"` // what it looks like when it worked
-	Away   string   `toml:"away" json:"away,omitempty"`     // how long it may be away
-	Back   string   `toml:"back" json:"back,omitempty"`     // the way back when it did not
-	SHA1   bool     `toml:"sha1" json:"sha1,omitempty"`     // whether it shows SHA-1 fingerprints
+	First string   `toml:"first" json:"first,omitempty"` // before anything else
+	Steps []string `toml:"steps" json:"steps"`           // in order
+	// what is written into its settings; {dir} is where the files lie
+	Config string `toml:"config" json:"config,omitempty"`
+	Worked string `toml:"worked" json:"worked,omitempty"` // what it looks like when it worked
+	Away   string `toml:"away" json:"away,omitempty"`     // how long it may be away
+	Back   string `toml:"back" json:"back,omitempty"`     // the way back when it did not
+	SHA1   bool   `toml:"sha1" json:"sha1,omitempty"`     // whether it shows SHA-1 fingerprints
 }
 
 // StarterNames lists the receivers that a new estate begins with.
@@ -139,7 +143,9 @@ func (r Receiver) check() error {
 
 // NeedsPassword reports whether one of the files is sealed under a password.
 func (r Receiver) NeedsPassword() bool {
-	return slices.ContainsFunc(r.Files, func(f FileRule) bool { return f.Format.NeedsPassword() })
+	return slices.ContainsFunc(r.Files, func(f FileRule) bool {
+		return f.Format.NeedsPassword() && (slices.Contains(f.Parts, PartKey) || !f.Format.IsStore())
+	})
 }
 
 // Offer is what a certificate has, as far as receivers demand anything of it.
@@ -174,11 +180,13 @@ func (r Receiver) Unmet(o Offer) finding.List {
 			}
 		}
 	}
-	if len(r.Demands.Names) > 0 && !slices.ContainsFunc(o.Names, func(n san.Name) bool { return slices.Contains(r.Demands.Names, string(n.Kind)) }) {
+	if len(r.Demands.Names) > 0 && !slices.ContainsFunc(o.Names,
+		func(n san.Name) bool { return slices.Contains(r.Demands.Names, string(n.Kind())) }) {
 		add("%s needs an alternative name of kind %s.", r.Title, strings.Join(r.Demands.Names, " or "))
 	}
 	if r.Demands.Exportable && !o.KeyHere {
-		add("%s takes the private key with the certificate, and this one is not here: it stayed where the request was made. Draft the request here, or export the key there.", r.Title)
+		add("%s takes the private key with the certificate, and this one is not here: it stayed where the request "+
+			"was made. Draft the request here, or export the key there.", r.Title)
 	}
 	return out
 }
@@ -214,15 +222,21 @@ func (r Receiver) Pack(g Goods, host string, w Writing) (files []Packed, notes [
 		wantsKey := slices.Contains(rule.Parts, PartKey)
 		if wantsKey && g.Key == nil && !rule.Format.NeedsPassword() {
 			if one.Parts = without(rule.Parts, PartKey); len(one.Parts) == 0 {
-				notes = append(notes, fmt.Sprintf("%s is not here: the private key stayed where the request was made", name))
+				notes = append(notes, fmt.Sprintf("%s is not here: the private key stayed where the request was made",
+					name))
 				continue
 			}
-			notes = append(notes, fmt.Sprintf("%s lacks the private key, which stayed where the request was made: add it there", name))
+			notes = append(notes, fmt.Sprintf("%s lacks the private key, which stayed where the request was made: "+
+				"add it there", name))
 			wantsKey = false
 		}
 		if len(g.Intermediates) == 0 && len(one.Parts) == 1 && one.Parts[0] == PartIntermediates {
-			notes = append(notes, fmt.Sprintf("%s is not here: nothing stands between the certificate and the root", name))
+			notes = append(notes, fmt.Sprintf("%s is not here: nothing stands between the certificate and the root",
+				name))
 			continue
+		}
+		if !wantsKey && rule.Format.IsStore() {
+			one.Password = nil // what holds no key goes to many, and must not carry the password of the one that does
 		}
 		data, err := Encode(g, one)
 		if err != nil {
@@ -233,8 +247,9 @@ func (r Receiver) Pack(g Goods, host string, w Writing) (files []Packed, notes [
 	return files, notes, nil
 }
 
-func without(list []string, drop string) []string {
-	return slices.DeleteFunc(slices.Clone(list), func(s string) bool { return s == drop })
+// without is a list less what is dropped from it.
+func without(list []string, drop ...string) []string {
+	return slices.DeleteFunc(slices.Clone(list), func(s string) bool { return slices.Contains(drop, s) })
 }
 
 // ReadMe writes the page for the person at the receiver.
@@ -250,13 +265,14 @@ func (r Receiver) ReadMe(g Goods, host string, files []Packed, notes []string) [
 	fmt.Fprintf(&b, "%s: the certificate for %s\n\n", r.Title, host)
 	fmt.Fprintf(&b, "Valid from  %s\nuntil       %s\n", stamp(g.Leaf.NotBefore), stamp(g.Leaf.NotAfter))
 	sum := g.Leaf.SHA256()
-	fmt.Fprintf(&b, "Check code  %s\nSHA-256     %x\n", bundle.CheckCode(g.Leaf.Raw), sum)
+	fmt.Fprintf(&b, "Check code  %s\nSHA-256     %s\n", label.CheckCode(g.Leaf.Raw), label.Colons(sum[:]))
 	if r.Page.SHA1 {
 		fmt.Fprintf(&b, "SHA-1       %x (for looking up only)\n", g.Leaf.SHA1())
 	}
 	if g.Root != nil {
 		rootSum := g.Root.SHA256()
-		fmt.Fprintf(&b, "Root        check code %s, SHA-256 %x\n", bundle.CheckCode(g.Root.Raw), rootSum)
+		fmt.Fprintf(&b, "Root        check code %s, SHA-256\n            %s\n", label.CheckCode(g.Root.Raw),
+			label.Colons(rootSum[:]))
 	}
 	b.WriteString("\nWhat is here\n")
 	for _, f := range files {
@@ -279,7 +295,8 @@ func (r Receiver) ReadMe(g Goods, host string, files []Packed, notes []string) [
 			fmt.Fprintf(&b, "    %s\n", l)
 		}
 	}
-	for _, s := range []struct{ head, text string }{{"How long it is away", r.Page.Away}, {"When it worked", r.Page.Worked}, {"The way back", r.Page.Back}} {
+	for _, s := range []struct{ head, text string }{{"How long it is away", r.Page.Away},
+		{"When it worked", r.Page.Worked}, {"The way back", r.Page.Back}} {
 		if s.text != "" {
 			fmt.Fprintf(&b, "\n%s\n  %s\n", s.head, hung(fill(s.text), 2))
 		}

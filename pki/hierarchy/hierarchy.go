@@ -51,11 +51,27 @@ func (g *Generation) above() *Generation {
 	}
 	best := g.Issuer
 	for _, o := range g.Issuer.Authority.Generations {
-		if o.Staged.IsZero() && key.Same(o.Certificate.Key, best.Certificate.Key) && o.Certificate.NotAfter.After(best.Certificate.NotAfter) {
+		if o.Staged.IsZero() && key.Same(o.Certificate.Key, best.Certificate.Key) &&
+			o.Certificate.NotAfter.After(best.Certificate.NotAfter) {
 			best = o
 		}
 	}
 	return best
+}
+
+// Descends reports whether the generation belongs to the authority of this handle,
+// or stands anywhere below it.
+func (g *Generation) Descends(handle string) bool {
+	seen := map[*Generation]bool{}
+	for ; g != nil && !seen[g]; g = g.Issuer {
+		seen[g] = true
+		for a := g.Authority; a != nil; a = a.Parent {
+			if a.Handle == handle && handle != "" {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // IsRoot reports whether nothing stands above the generation.
@@ -151,6 +167,33 @@ func (h Hierarchy) Children(a *Authority) []*Authority {
 	for _, c := range h {
 		if c.Parent == a {
 			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// Branch is an authority at one place of the tree: the generations that hang there.
+// An authority that moved hangs in more than one place.
+type Branch struct {
+	Authority   *Authority
+	Generations []*Generation // oldest first
+	Whole       bool          // what stands below the authority hangs here: its current generation does
+}
+
+// Branches returns what the authority a signed, authority by authority; for nil, the
+// roots.
+func (h Hierarchy) Branches(a *Authority) []Branch {
+	var out []Branch
+	for _, c := range h {
+		b := Branch{Authority: c}
+		for _, g := range c.Generations {
+			if g.Issuer == nil && a == nil || g.Issuer != nil && g.Issuer.Authority == a {
+				b.Generations = append(b.Generations, g)
+				b.Whole = b.Whole || g == c.Current() || c.Current() == nil
+			}
+		}
+		if len(b.Generations) > 0 {
+			out = append(out, b)
 		}
 	}
 	return out
@@ -274,7 +317,8 @@ type Proposed struct {
 // grant, in whole years. line is empty for a root, whose life is the template's.
 func Propose(line []*Generation, now time.Time, usual, grants span.Span) Proposed {
 	if len(line) == 0 {
-		return Proposed{usual, fmt.Sprintf("the template's lifetime; twice the %s of an authority below it", span.Span{Years: usual.Years / 2}.Words())}
+		return Proposed{usual, fmt.Sprintf("the template's lifetime; twice the %s of an authority below it",
+			span.Span{Years: usual.Years / 2}.Words())}
 	}
 	left := Life(line, now, 0, span.Years(200)).NotAfter
 	years := 0
@@ -289,11 +333,15 @@ func Propose(line []*Generation, now time.Time, usual, grants span.Span) Propose
 	}
 	switch {
 	case half >= needed && usual.Years > 0 && usual.Years < half:
-		return Proposed{span.Years(usual.Years), fmt.Sprintf("the template's lifetime; under half of what %s has left, and at least twice the %s it grants", line[0].Authority.Handle, grants.Words())}
+		return Proposed{span.Years(usual.Years),
+			fmt.Sprintf("the template's lifetime; under half of what %s has left, and at least twice the %s it grants",
+				line[0].Authority.Handle, grants.Words())}
 	case half >= needed:
-		return Proposed{span.Years(half), fmt.Sprintf("half of the %s that %s has left, and at least twice the %s it grants", span.Length(now, left), line[0].Authority.Handle, grants.Words())}
+		return Proposed{span.Years(half), fmt.Sprintf("half of the %s that %s has left, and at least twice the %s "+
+			"it grants", span.Length(now, left), line[0].Authority.Handle, grants.Words())}
 	}
-	return Proposed{span.Years(needed), fmt.Sprintf("twice the %s it grants, though %s has only %s left: renew %s soon", grants.Words(), line[0].Authority.Handle, span.Length(now, left), line[0].Authority.Handle)}
+	return Proposed{span.Years(needed), fmt.Sprintf("twice the %s it grants, though %s has only %s left: renew %s soon",
+		grants.Words(), line[0].Authority.Handle, span.Length(now, left), line[0].Authority.Handle)}
 }
 
 func twice(s span.Span) span.Span {

@@ -20,12 +20,14 @@ func line(t *testing.T, years []int, lengths []int) []*Generation {
 	var above *Generation
 	var out []*Generation
 	for i := len(years) - 1; i >= 0; i-- {
-		p := specimen.Plan{Subject: "CN=A" + string(rune('0'+i)), Authority: true, From: now.Add(-time.Duration(len(years)-i) * time.Minute), Until: now.AddDate(years[i], 0, 0)}
+		p := specimen.Plan{Subject: "CN=A" + string(rune('0'+i)), Authority: true,
+			From: now.Add(-time.Duration(len(years)-i) * time.Minute), Until: now.AddDate(years[i], 0, 0)}
 		if lengths[i] >= 0 {
 			p.PathLength, p.Zero = lengths[i], true
 		}
 		e := specimen.Make(t, parent, p)
-		g := &Generation{Number: 1, Certificate: e.Cert, Issuer: above, Authority: &Authority{Handle: "a" + string(rune('0'+i))}}
+		g := &Generation{Number: 1, Certificate: e.Cert, Issuer: above,
+			Authority: &Authority{Handle: "a" + string(rune('0'+i))}}
 		above, parent = g, e
 		out = append([]*Generation{g}, out...)
 	}
@@ -65,7 +67,8 @@ func TestPathRoom(t *testing.T) {
 		lengths []int // issuer first
 		want    int
 	}{
-		{[]int{-1, -1}, -1}, {[]int{0, -1}, 0}, {[]int{-1, 1}, 0}, {[]int{-1, 2}, 1}, {[]int{3, 2, -1}, 1}, {[]int{-1}, -1}, {[]int{1}, 1}, {[]int{-1, -1, 2}, 0},
+		{[]int{-1, -1}, -1}, {[]int{0, -1}, 0}, {[]int{-1, 1}, 0}, {[]int{-1, 2}, 1}, {[]int{3, 2, -1}, 1},
+		{[]int{-1}, -1}, {[]int{1}, 1}, {[]int{-1, -1, 2}, 0},
 	} {
 		years := make([]int, len(c.lengths))
 		for i := range years {
@@ -100,7 +103,8 @@ func TestProposedLivesNest(t *testing.T) {
 }
 
 func TestHandles(t *testing.T) {
-	for s, ok := range map[string]bool{"root": true, "services-2": true, "Root": false, "": false, "2root": false, "any": false, "itself": false, "a.b": false, "../x": false, strings.Repeat("a", 41): false} {
+	for s, ok := range map[string]bool{"root": true, "services-2": true, "Root": false, "": false, "2root": false,
+		"any": false, "itself": false, "a.b": false, "../x": false, strings.Repeat("a", 41): false} {
 		if got := ValidHandle(s) == nil; got != ok {
 			t.Errorf("handle %q: %v", s, got)
 		}
@@ -112,10 +116,12 @@ func TestFindingAuthorities(t *testing.T) {
 	a, r := g[0].Authority, g[1].Authority
 	a.Parent, a.Generations, r.Generations = r, []*Generation{g[0]}, []*Generation{g[1]}
 	h := Hierarchy{r, a}
-	if h.Generation("a0") != g[0] || h.Generation("a0.g1") != g[0] || h.Generation("a0.g2") != nil || h.Generation("x") != nil {
+	if h.Generation("a0") != g[0] || h.Generation("a0.g1") != g[0] || h.Generation("a0.g2") != nil ||
+		h.Generation("x") != nil {
 		t.Error("generations by name")
 	}
-	if h.SubjectTaken(g[0].Certificate.Subject, "") != a || h.SubjectTaken(g[0].Certificate.Subject, "a0") != nil || h.KeyTaken(g[1].Certificate.Key) != r {
+	if h.SubjectTaken(g[0].Certificate.Subject, "") != a || h.SubjectTaken(g[0].Certificate.Subject, "a0") != nil ||
+		h.KeyTaken(g[1].Certificate.Key) != r {
 		t.Error("clashes of subject and key")
 	}
 	if c := h.Children(r); len(c) != 1 || c[0] != a || len(h.Children(nil)) != 1 {
@@ -131,7 +137,8 @@ func TestLineFollowsTheKey(t *testing.T) {
 	signer := specimen.Key(t, key.P256)
 	add := func(a *Authority, issuer *Generation, p specimen.Plan) *Generation {
 		p.Authority = true
-		g := &Generation{Number: len(a.Generations) + 1, Certificate: specimen.Make(t, nil, p).Cert, Issuer: issuer, Authority: a}
+		g := &Generation{Number: len(a.Generations) + 1, Certificate: specimen.Make(t, nil, p).Cert, Issuer: issuer,
+			Authority: a}
 		a.Generations = append(a.Generations, g)
 		return g
 	}

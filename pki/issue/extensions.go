@@ -94,7 +94,8 @@ func (p *planner) published() (ext.Set, error) {
 	}
 	if len(t.Publish.Issuers)+len(t.Publish.OCSP) > 0 {
 		out = append(out, ext.Access(t.Publish.Issuers, t.Publish.OCSP))
-		p.row("issuer at", "", strings.Join(append(append([]string(nil), t.Publish.Issuers...), t.Publish.OCSP...), ", "), "")
+		p.row("issuer at", "", strings.Join(append(append([]string(nil), t.Publish.Issuers...), t.Publish.OCSP...),
+			", "), "")
 	}
 	if t.NoCheck {
 		out = append(out, ext.NoCheck())
@@ -129,7 +130,8 @@ func (p *planner) usage(kind key.Kind) ext.Set {
 	}
 	// A request for encipherment with an elliptic key, or for non-repudiation,
 	// is habit: nothing that connects fails for the lack of it.
-	lack = append(lack, (asked &^ give &^ (ext.KeyCertSign | ext.CRLSign | ext.KeyEncipherment | ext.NonRepudiation)).Names()...)
+	elsewhere := ext.KeyCertSign | ext.CRLSign | ext.KeyEncipherment | ext.NonRepudiation // told by other findings
+	lack = append(lack, (asked &^ give &^ elsewhere).Names()...)
 	cause = ""
 	for _, n := range askedNames {
 		if !containsFold(extended, n) {
@@ -146,7 +148,8 @@ func (p *planner) usage(kind key.Kind) ext.Set {
 		out = append(out, ext.ExtendedExtension(ids, t.Critical))
 	}
 	if len(lack) > 0 {
-		p.find(finding.AsksUsage, "The request asks for %s, which the template %s does not give.", strings.Join(lack, ", "), t.Name)
+		p.find(finding.AsksUsage, "The request asks for %s, which the template %s does not give.",
+			strings.Join(lack, ", "), t.Name)
 	}
 	return out
 }
@@ -198,7 +201,8 @@ func (p *planner) pathLength() int {
 	room, by := hierarchy.PathRoom(in.Issuer.Line())
 	switch {
 	case room == 0:
-		p.find(finding.PathTooShort, "%s has path length %d: no authority may stand below %s.", by.Label(), by.Certificate.Basic.PathLength, in.Issuer.Authority.Handle)
+		p.find(finding.PathTooShort, "%s has path length %d: no authority may stand below %s.", by.Label(),
+			by.Certificate.Basic.PathLength, in.Issuer.Authority.Handle)
 	case room > 0 && want > room-1:
 		p.find(finding.PathTooShort, "Path length %d was asked for; %s leaves %d.", want, by.Label(), room-1)
 	case room > 0 && want < 0:

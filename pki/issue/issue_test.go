@@ -30,8 +30,10 @@ type world struct {
 
 func newWorld(t testing.TB, rootLife, servicesLife int, limits ...string) world {
 	var w world
-	w.root = specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root,O=Tern Bay", Authority: true, Until: now.AddDate(rootLife, 0, 0)})
-	w.services = specimen.Make(t, w.root, specimen.Plan{Subject: "CN=Services,O=Tern Bay", Authority: true, Zero: true, Until: now.AddDate(servicesLife, 0, 0), Permit: limits})
+	w.root = specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root,O=Tern Bay", Authority: true,
+		Until: now.AddDate(rootLife, 0, 0)})
+	w.services = specimen.Make(t, w.root, specimen.Plan{Subject: "CN=Services,O=Tern Bay", Authority: true, Zero: true,
+		Until: now.AddDate(servicesLife, 0, 0), Permit: limits})
 	r := &hierarchy.Authority{Handle: "root"}
 	s := &hierarchy.Authority{Handle: "services", Parent: r}
 	rg := &hierarchy.Generation{Number: 1, Certificate: w.root.Cert, Authority: r}
@@ -51,8 +53,10 @@ func starter(t testing.TB, name string) template.Template {
 }
 
 func (w world) input(t testing.TB, templateName string) Input {
-	return Input{Template: starter(t, templateName), Issuer: w.all[1].Current(), Others: w.all, Now: now, Backdate: 10 * time.Minute,
-		Request: specimen.Request(t, nil, "CN=booking.ternbay.example,O=Tern Bay Ferries", []string{"booking.ternbay.example"})}
+	return Input{Template: starter(t, templateName), Issuer: w.all[1].Current(), Others: w.all, Now: now,
+		Backdate: 10 * time.Minute,
+		Request: specimen.Request(t, nil, "CN=booking.ternbay.example,O=Tern Bay Ferries",
+			[]string{"booking.ternbay.example"})}
 }
 
 func plan(t testing.TB, in Input) Plan {
@@ -88,10 +92,12 @@ func TestSealedCertificateIsWhatTheSheetSays(t *testing.T) {
 	m, _ := x509.ParseCertificate(w.services.Cert.Raw)
 	roots.AddCert(r)
 	mids.AddCert(m)
-	if _, err := x.Verify(x509.VerifyOptions{Roots: roots, Intermediates: mids, CurrentTime: now, DNSName: "booking.ternbay.example"}); err != nil {
+	if _, err := x.Verify(x509.VerifyOptions{Roots: roots, Intermediates: mids, CurrentTime: now,
+		DNSName: "booking.ternbay.example"}); err != nil {
 		t.Error(err)
 	}
-	if x.IsCA || x.KeyUsage != x509.KeyUsageDigitalSignature || len(x.ExtKeyUsage) != 1 || x.ExtKeyUsage[0] != x509.ExtKeyUsageServerAuth {
+	if x.IsCA || x.KeyUsage != x509.KeyUsageDigitalSignature || len(x.ExtKeyUsage) != 1 ||
+		x.ExtKeyUsage[0] != x509.ExtKeyUsageServerAuth {
 		t.Errorf("authority %v, usage %b %v", x.IsCA, x.KeyUsage, x.ExtKeyUsage)
 	}
 	if !x.NotBefore.Equal(now.Add(-10*time.Minute)) || !x.NotAfter.Equal(now.AddDate(0, 0, 397)) {
@@ -115,12 +121,19 @@ func TestPlansNameWhatIsWrong(t *testing.T) {
 		want   finding.Code
 		refuse bool
 	}{
-		{"asks to be an authority", func(in *Input) { in.Request = specimen.Request(t, nil, "CN=a.example", []string{"a.example"}, caAsk) }, finding.AsksAuthority, true},
+		{"asks to be an authority", func(in *Input) {
+			in.Request = specimen.Request(t, nil, "CN=a.example",
+				[]string{"a.example"}, caAsk)
+		}, finding.AsksAuthority, true},
 		{"asks for a usage", func(in *Input) {
 			in.Request = specimen.Request(t, nil, "CN=a.example", []string{"a.example"}, clientAsk)
 		}, finding.AsksUsage, false},
-		{"asks for an extension", func(in *Input) { in.Request = specimen.Request(t, nil, "CN=a.example", []string{"a.example"}, odd) }, finding.AsksExtension, false},
-		{"no names at all", func(in *Input) { in.Request = specimen.Request(t, nil, "CN=Harbour Master", nil) }, finding.NameMissing, true},
+		{"asks for an extension", func(in *Input) {
+			in.Request = specimen.Request(t, nil, "CN=a.example",
+				[]string{"a.example"}, odd)
+		}, finding.AsksExtension, false},
+		{"no names at all", func(in *Input) { in.Request = specimen.Request(t, nil, "CN=Harbour Master", nil) },
+			finding.NameMissing, true},
 		{"mail address for a server", func(in *Input) {
 			in.Request = specimen.Request(t, nil, "CN=a.example", []string{"a.example", "crew@a.example"})
 		}, finding.NameNotAllowed, true},
@@ -133,7 +146,8 @@ func TestPlansNameWhatIsWrong(t *testing.T) {
 		{"key seen before", func(in *Input) { in.SeenAs = "CN=other" }, finding.KeyReused, false},
 		{"clock behind", func(in *Input) { in.Newest = now.Add(time.Hour) }, finding.ClockBehind, true},
 		{"template not listed", func(in *Input) { in.Issuer = w.all[0].Current() }, finding.NotListed, true},
-		{"authority's template for a leaf's issuer", func(in *Input) { in.Template = starter(t, "intermediate-authority") }, finding.PathTooShort, true},
+		{"authority's template for a leaf's issuer",
+			func(in *Input) { in.Template = starter(t, "intermediate-authority") }, finding.PathTooShort, true},
 		{"Ed25519 for browsers", func(in *Input) {
 			in.Request = specimen.Request(t, specimen.Key(t, key.Ed25519), "CN=a.example", []string{"a.example"})
 		}, finding.KeyNotAllowed, true},
@@ -145,8 +159,12 @@ func TestPlansNameWhatIsWrong(t *testing.T) {
 			}
 			in.Request = specimen.Request(t, nil, "CN=h1.ternbay.example", names)
 		}, finding.ManyNames, true},
-		{"name outside constraints", func(in *Input) { in.Issuer = newWorld(t, 20, 10, "ships.example").all[1].Current() }, finding.OutsideNames, true},
-		{"dropped name that is not there", func(in *Input) { in.Amend.Drop = specimen.Names(t, "x.example") }, finding.BadName, false},
+		{"name outside constraints", func(in *Input) {
+			in.Issuer = newWorld(t, 20, 10,
+				"ships.example").all[1].Current()
+		}, finding.OutsideNames, true},
+		{"dropped name that is not there", func(in *Input) { in.Amend.Drop = specimen.Names(t, "x.example") },
+			finding.DropMissed, true},
 		{"required field missing", func(in *Input) {
 			in.Template = starter(t, "client")
 			in.Request = specimen.Request(t, nil, "O=Tern Bay Ferries", nil)
@@ -210,7 +228,8 @@ func TestLifeNeverPassesAnyoneAbove(t *testing.T) {
 			t.Errorf("root %d, services %d: %v", c.root, c.services, p.Findings)
 		}
 		for _, f := range p.Findings {
-			if f.Code == finding.LifeShortened && (!strings.Contains(f.Message, c.cut) || !strings.Contains(f.Message, "32 days")) {
+			if f.Code == finding.LifeShortened &&
+				(!strings.Contains(f.Message, c.cut) || !strings.Contains(f.Message, "32 days")) {
 				t.Errorf("it must say by how much and whose end did it: %s", f.Message)
 			}
 		}
@@ -226,8 +245,10 @@ func TestLifeNeverPassesAnyoneAbove(t *testing.T) {
 func TestNamesAreAmendedWithTheirCauses(t *testing.T) {
 	w := newWorld(t, 20, 10)
 	in := w.input(t, "web-server")
-	in.Request = specimen.Request(t, nil, "CN=gate.ternbay.example,OU=Quay,UID=x", []string{"old.ternbay.example", "keep.ternbay.example"})
-	in.Request.Names = append(in.Request.Names, san.Name{Kind: san.DNS, Value: "192.0.2.9"}, san.Name{Kind: san.DNS, Value: "KEEP.ternbay.example."})
+	in.Request = specimen.Request(t, nil, "CN=gate.ternbay.example,OU=Quay,UID=x",
+		[]string{"old.ternbay.example", "keep.ternbay.example"})
+	in.Request.Names = append(in.Request.Names, san.Found(san.DNS, "192.0.2.9"),
+		san.Found(san.DNS, "KEEP.ternbay.example."))
 	in.Amend.Add = specimen.Names(t, "192.0.2.43", "keep.ternbay.example")
 	in.Amend.Drop = specimen.Names(t, "old.ternbay.example")
 	p := plan(t, in)
@@ -235,7 +256,8 @@ func TestNamesAreAmendedWithTheirCauses(t *testing.T) {
 	for _, n := range p.Names {
 		got = append(got, n.String())
 	}
-	if want := "dns:keep.ternbay.example ip:192.0.2.9 dns:gate.ternbay.example ip:192.0.2.43"; strings.Join(got, " ") != want {
+	if want := "dns:keep.ternbay.example ip:192.0.2.9 dns:gate.ternbay.example ip:192.0.2.43"; strings.Join(got,
+		" ") != want {
 		t.Errorf("names %v, want %s", got, want)
 	}
 	causes := map[string]string{}
@@ -247,7 +269,8 @@ func TestNamesAreAmendedWithTheirCauses(t *testing.T) {
 			t.Errorf("subject row %+v", r)
 		}
 	}
-	for k, word := range map[string]string{"dns:old.ternbay.example>": "dropped", ">ip:192.0.2.43": "added", ">dns:gate.ternbay.example": "common name", "dns:192.0.2.9>ip:192.0.2.9": "address"} {
+	for k, word := range map[string]string{"dns:old.ternbay.example>": "dropped", ">ip:192.0.2.43": "added",
+		">dns:gate.ternbay.example": "common name", "dns:192.0.2.9>ip:192.0.2.9": "address"} {
 		if !strings.Contains(causes[k], word) {
 			t.Errorf("%s: cause %q", k, causes[k])
 		}
@@ -285,18 +308,22 @@ func TestDigestNamesEverythingThatIsAgreedTo(t *testing.T) {
 func TestWaiversPassStopsAndNeverBars(t *testing.T) {
 	w := newWorld(t, 20, 10)
 	in := w.input(t, "web-server")
-	in.Request = specimen.Request(t, nil, "CN=a.example", []string{"a.example"}, ext.Basic{Authority: true, PathLength: -1}.Extension())
+	in.Request = specimen.Request(t, nil, "CN=a.example", []string{"a.example"},
+		ext.Basic{Authority: true, PathLength: -1}.Extension())
 	p := plan(t, in)
-	l, err := p.Findings.Waive(7, []finding.Waiver{{Request: 7, Code: finding.AsksAuthority, Because: "its firmware always asks"}})
+	l, err := p.Findings.Waive(7, []finding.Waiver{{Request: 7, Code: finding.AsksAuthority,
+		Because: "its firmware always asks"}})
 	if err != nil || len(l.Refusing()) > 0 {
 		t.Errorf("%v %v", err, l.Refusing())
 	}
-	if l, err := p.Findings.Waive(7, []finding.Waiver{{Request: 8, Code: finding.AsksAuthority, Because: "other"}}); err != nil || len(l.Refusing()) == 0 {
+	if l, err := p.Findings.Waive(7, []finding.Waiver{{Request: 8, Code: finding.AsksAuthority,
+		Because: "other"}}); err != nil || len(l.Refusing()) == 0 {
 		t.Error("a waiver for another request must not count")
 	}
 	in.Newest = now.Add(time.Hour)
 	p = plan(t, in)
-	for _, bad := range []finding.Waiver{{Code: finding.ClockBehind, Because: "in a hurry"}, {Code: finding.ManyNames, Because: "x"}, {Code: finding.AsksAuthority, Because: " "}} {
+	for _, bad := range []finding.Waiver{{Code: finding.ClockBehind, Because: "in a hurry"},
+		{Code: finding.ManyNames, Because: "x"}, {Code: finding.AsksAuthority, Because: " "}} {
 		if _, err := p.Findings.Waive(7, []finding.Waiver{bad}); err == nil {
 			t.Errorf("waiver %v was taken", bad)
 		}

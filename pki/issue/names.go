@@ -7,7 +7,9 @@ import (
 	"ironseal/pki/dn"
 	"ironseal/pki/finding"
 	"ironseal/pki/request"
+	"ironseal/pki/runes"
 	"ironseal/pki/san"
+	"ironseal/pki/span"
 	"ironseal/pki/template"
 )
 
@@ -24,12 +26,12 @@ type picked struct {
 func (p *planner) names(subject dn.Name) []san.Name {
 	in := p.in
 	var taken []picked
+	have := map[string]bool{}
 	take := func(c picked) {
-		for _, have := range taken {
-			if !have.out && !c.out && have.name.Same(c.name) {
-				return
-			}
+		if !c.out && have[c.name.Key()] {
+			return
 		}
+		have[c.name.Key()] = have[c.name.Key()] || !c.out
 		taken = append(taken, c)
 	}
 	asked := 0
@@ -44,8 +46,16 @@ func (p *planner) names(subject dn.Name) []san.Name {
 			take(p.fromRequest(n))
 		}
 	}
-	if host, ok := request.HostName(subject.CommonName()); ok && in.Template.Names.CommonName && in.Template.TakesName(host.Kind) && !dropped(in.Amend.Drop, host) {
-		take(picked{name: host, cause: "the common name is always an alternative name too"})
+	for _, host := range request.Hosts(subject) {
+		switch {
+		case dropped(in.Amend.Drop, host):
+		case in.Template.Names.CommonName && in.Template.TakesName(host.Kind()):
+			take(picked{name: host, cause: "the common name is always an alternative name too"})
+		// some clients take it for a name all the same
+		case in.Template.Makes == template.EndEntity && !in.Template.NameFits(host):
+			p.find(finding.NameNotAllowed, "The common name %s is outside the patterns and networks of the "+
+				"template %s.", host.Value(), in.Template.Name)
+		}
 	}
 	for _, n := range in.Amend.Add {
 		take(picked{name: n, cause: "added at signing"})
@@ -62,8 +72,9 @@ func (p *planner) names(subject dn.Name) []san.Name {
 		p.row("name", c.asked, c.name.String(), c.cause)
 		out = append(out, c.name)
 	}
+	full := request.FullForms(out)
 	for _, n := range out {
-		p.nameFindings(n, out)
+		p.nameFindings(n, full[n.Key()])
 	}
 	p.dropsThatMissed()
 	p.counts(asked, len(out))
@@ -79,20 +90,18 @@ func (p *planner) fromRequest(n san.Name) picked {
 	case dropped(p.in.Amend.Drop, n):
 		left = "dropped at signing"
 	case n.IsAddress():
-		a, err := san.ParseTyped("ip:" + n.Value)
-		if err == nil {
-			c.name, c.cause = a, "an address is certified as an address"
-		}
-	case request.Misleading(n.Value):
-		left = "left out: control or bidirectional characters"
+		c.name, c.cause = n.Address(), "an address is certified as an address"
+	case runes.Misleading(n.Value()):
+		left = "left out: characters that mislead"
 	case n.Fault() != "":
 		left = "left out: " + n.Fault()
 	case c.name.String() != n.String():
 		c.cause = "in canonical form"
 	}
-	if left == "" && !p.in.Template.TakesName(c.name.Kind) && p.in.Template.Makes == template.EndEntity {
-		left = fmt.Sprintf("left out: the template takes no names of kind %s", c.name.Kind)
-		p.find(finding.NameNotAllowed, "The request lists %s; the template %s takes no names of kind %s.", n, p.in.Template.Name, n.Kind)
+	if left == "" && !p.in.Template.TakesName(c.name.Kind()) && p.in.Template.Makes == template.EndEntity {
+		left = fmt.Sprintf("left out: the template takes no names of kind %s", c.name.Kind())
+		p.find(finding.NameNotAllowed, "The request lists %s; the template %s takes no names of kind %s.", n,
+			p.in.Template.Name, n.Kind())
 	}
 	if p.in.Template.IsAuthority() && left == "" {
 		left = "left out: authorities carry no alternative names here"
@@ -107,32 +116,52 @@ func dropped(list []san.Name, n san.Name) bool {
 	return slices.ContainsFunc(list, func(d san.Name) bool { return d.Same(n) })
 }
 
-func (p *planner) nameFindings(n san.Name, all []san.Name) {
-	if n.IsShort() && !request.HasFullForm(all, n) {
-		p.find(finding.ShortName, "%s is a short name, without a domain.", n.Value)
+func (p *planner) nameFindings(n san.Name, hasFull bool) {
+	if n.IsShort() && !hasFull {
+		p.find(finding.ShortName, "%s is a short name, without a domain.", n.Value())
 	}
 	if n.IsWildcard() && !p.in.Template.Names.Wildcards {
-		p.find(finding.NameNotAllowed, "%s is a wildcard, and the template %s allows none.", n.Value, p.in.Template.Name)
+		p.find(finding.NameNotAllowed, "%s is a wildcard, and the template %s allows none.", n.Value(),
+			p.in.Template.Name)
 	}
 	if !p.in.Template.NameFits(n) {
-		p.find(finding.NameNotAllowed, "%s is outside the patterns and networks of the template %s.", n, p.in.Template.Name)
+		p.find(finding.NameNotAllowed, "%s is outside the patterns and networks of the template %s.", n,
+			p.in.Template.Name)
 	}
-	if !p.in.Template.TakesName(n.Kind) {
-		p.find(finding.NameNotAllowed, "%s is of kind %s, which the template %s does not take.", n, n.Kind, p.in.Template.Name)
+	if !p.in.Template.TakesName(n.Kind()) {
+		p.find(finding.NameNotAllowed, "%s is of kind %s, which the template %s does not take.", n, n.Kind(),
+			p.in.Template.Name)
 	}
 }
 
 func (p *planner) dropsThatMissed() {
 	for _, d := range p.in.Amend.Drop {
-		found := p.in.Request != nil && slices.ContainsFunc(p.in.Request.Names, func(n san.Name) bool { return n.Same(d) })
-		if host, ok := request.HostName(p.in.subjectNow().CommonName()); ok && host.Same(d) {
+		found := p.in.Request != nil && slices.ContainsFunc(p.in.Request.Names,
+			func(n san.Name) bool { return n.Same(d) })
+		if slices.ContainsFunc(request.Hosts(p.in.subjectNow()), d.Same) {
 			found = true
-			p.find(finding.CommonNameOdd, "The common name %s is no longer an alternative name; newer clients will not match it.", d.Value)
+			p.find(finding.CommonNameOdd, "The common name %s is no longer an alternative name; newer clients will "+
+				"not match it.", d.Value())
 		}
 		if !found {
-			p.find(finding.BadName, "%s was to be dropped, and the request has no such name.", d)
+			p.find(finding.DropMissed, "%s was to be dropped, and the request has no such name%s", d, p.nearDrop(d))
 		}
 	}
+}
+
+// nearDrop names the requested name that was probably meant.
+func (p *planner) nearDrop(d san.Name) string {
+	if p.in.Request == nil {
+		return "."
+	}
+	var known []string
+	for _, n := range p.in.Request.Names[:min(len(p.in.Request.Names), 200)] {
+		known = append(known, n.Value())
+	}
+	if near := template.Nearest(d.Value(), known); near != "" {
+		return "; did you mean " + near + "?"
+	}
+	return "."
 }
 
 func (in Input) subjectNow() dn.Name {
@@ -152,9 +181,11 @@ func (p *planner) counts(asked, have int) {
 	}
 	switch {
 	case have < t.Names.Least:
-		p.find(finding.NameMissing, "The template %s needs at least %d alternative name(s); there are %d.", t.Name, t.Names.Least, have)
+		p.find(finding.NameMissing, "The template %s needs at least %s; there are %d.", t.Name,
+			span.Count(t.Names.Least, "alternative name"), have)
 	case have > t.Names.Most:
-		p.find(finding.ManyNames, "There are %d alternative names; the template %s allows %d.", have, t.Name, t.Names.Most)
+		p.find(finding.ManyNames, "There are %d alternative names; the template %s allows %d.", have, t.Name,
+			t.Names.Most)
 	}
 	if asked == 0 && have > 0 && p.in.Request != nil && len(p.in.Amend.Add) == 0 && t.Names.CommonName {
 		p.find(finding.NoNames, "The request lists no alternative names; only its common name is certified.")

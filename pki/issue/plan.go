@@ -18,6 +18,7 @@ import (
 	"crypto/sha256"
 	"encoding/binary"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -60,10 +61,11 @@ type Input struct {
 	Now      time.Time
 	Newest   time.Time // the newest record; zero when there is none
 	Backdate time.Duration
-	Grants   span.Span // the longest life that a new authority would grant by the templates
-	Sender   string    // who sent the request
-	Rehearse bool      // mark what is made as made in a rehearsal
-	SeenAs   string    // another subject under which the key was seen, or ""
+	Grants   span.Span    // the longest life that a new authority would grant by the templates
+	Sender   string       // who sent the request
+	Rehearse bool         // mark what is made as made in a rehearsal
+	SeenAs   string       // another subject under which the key was seen, or ""
+	KeyFlaws finding.List // what was found out about the key when it came on record
 }
 
 // Row is one line of a review sheet.
@@ -115,7 +117,7 @@ func New(in Input) (Plan, error) {
 		d.Issuer = in.Issuer.Certificate.Subject
 	}
 	if in.Request != nil {
-		d.SPKI = in.Request.Key.SPKI
+		d.SPKI = in.Request.Key.Canonical() // readers refuse odd encodings
 	}
 	var err error
 	if d.Extensions, err = p.extensions(kind, subject, out.Names); err != nil {
@@ -132,7 +134,8 @@ func New(in Input) (Plan, error) {
 
 func (p *planner) clock() {
 	if p.in.Now.Before(p.in.Newest.Add(-time.Second)) {
-		p.find(finding.ClockBehind, "The clock says %s, and the newest record is of %s.", stamp(p.in.Now), stamp(p.in.Newest))
+		p.find(finding.ClockBehind, "The clock says %s, and the newest record is of %s.", stamp(p.in.Now),
+			stamp(p.in.Newest))
 	}
 }
 
@@ -143,19 +146,30 @@ func (p *planner) issuer() {
 	p.row("template", "", t.Name+", "+strings.ToLower(t.Title), "")
 	if in.Issuer == nil {
 		p.row("signed by", "", "itself", "")
-		if t.Makes != template.Root {
+		if in.Handle != "" && !t.IsAuthority() {
+			p.find(finding.NoAuthorityMade, "The template %s makes no authority, and %s is to be one.", t.Name,
+				in.Handle)
+		} else if t.Makes != template.Root {
 			p.find(finding.NotListed, "The template %s makes no root; a root needs one with makes = \"root\".", t.Name)
 		}
 		return
 	}
 	a := in.Issuer
 	p.row("signed by", "", a.Label()+", "+a.Certificate.Subject.String(), "")
+	if in.Handle != "" && !t.IsAuthority() {
+		p.find(finding.NoAuthorityMade, "The template %s makes no authority, and %s is to be one.", t.Name, in.Handle)
+	}
+	if a.Descends(in.Handle) {
+		p.find(finding.BelowItself, "%s stands below %s, or is it.", a.Authority.Handle, in.Handle)
+	}
 	if t.Makes == template.Root {
 		p.find(finding.NotListed, "The template %s makes roots, which sign themselves.", t.Name)
 	} else if !t.SignedBy(a.Authority.Handle, a.IsRoot()) {
-		p.findings = append(p.findings, finding.New(finding.NotListed, "The template %s is not signed by %s: its issuers are %s.",
+		p.findings = append(p.findings, finding.New(finding.NotListed,
+			"The template %s is not signed by %s: its issuers are %s.",
 			t.Name, a.Authority.Handle, strings.Join(t.Issuers, ", ")).
-			WithRemedy("sign by another authority with --by, or write issuers = [%s\"%s\"] in templates/%s.toml", quoteAll(t.Issuers), a.Authority.Handle, t.Name))
+			WithRemedy("sign by another authority with --by, or write issuers = [%s\"%s\"] in templates/%s.toml",
+				quoteAll(t.Issuers), a.Authority.Handle, t.Name))
 	}
 	switch {
 	case !a.Authority.Retired.IsZero():
@@ -198,9 +212,11 @@ func (p *planner) key() key.Kind {
 		fmt.Sscanf(string(kind), "rsa-%d", &bits)
 	}
 	if !in.Template.TakesKey(kind, bits) {
-		p.find(finding.KeyNotAllowed, "The template %s does not take a key of kind %s: it takes %s.", in.Template.Name, kind, strings.Join(in.Template.Keys, ", "))
+		p.find(finding.KeyNotAllowed, "The template %s does not take a key of kind %s: it takes %s.", in.Template.Name,
+			kind, strings.Join(in.Template.Keys, ", "))
 	}
-	server := slices.ContainsFunc(in.Template.Extended, func(u string) bool { return strings.EqualFold(u, "serverAuth") })
+	server := slices.ContainsFunc(in.Template.Extended,
+		func(u string) bool { return strings.EqualFold(u, "serverAuth") })
 	if server && (kind == key.Ed25519 || kind == key.P521) {
 		p.find(finding.RefusedByBrowsers, "Browsers refuse a server's key of kind %s.", kind)
 	}
@@ -256,15 +272,8 @@ func (p *planner) subject() dn.Name {
 
 func (p *planner) withFixed(kept dn.Name) dn.Name {
 	var pairs []dn.Pair
-	for _, short := range []string{"C", "DC", "O", "OU", "L", "ST"} {
-		if v, ok := p.in.Template.Subject.Fixed[short]; ok {
-			pairs = append(pairs, dn.Pair{Type: short, Value: v})
-		}
-	}
-	for short, v := range p.in.Template.Subject.Fixed {
-		if !slices.ContainsFunc(pairs, func(q dn.Pair) bool { return q.Type == short }) {
-			pairs = append(pairs, dn.Pair{Type: short, Value: v})
-		}
+	for _, short := range slices.Sorted(maps.Keys(p.in.Template.Subject.Fixed)) { // always in one order
+		pairs = append(pairs, dn.Pair{Type: short, Value: p.in.Template.Subject.Fixed[short]})
 	}
 	slices.SortStableFunc(pairs, func(a, b dn.Pair) int { return rank(a.Type) - rank(b.Type) })
 	fixed, err := dn.New(pairs...)
@@ -309,7 +318,8 @@ func (p *planner) life() hierarchy.Grant {
 	if !in.Amend.Lifetime.IsZero() {
 		wanted = in.Amend.Lifetime
 		if wanted.Longer(t.Longest, in.Now) {
-			p.find(finding.LifeLimited, "%s were asked for; the template %s allows %s.", wanted.Words(), t.Name, t.Longest.Words())
+			p.find(finding.LifeLimited, "%s were asked for; the template %s allows %s.", wanted.Words(), t.Name,
+				t.Longest.Words())
 			wanted, cause = t.Longest, "cut to the template's longest lifetime"
 		}
 	}
@@ -320,18 +330,45 @@ func (p *planner) life() hierarchy.Grant {
 	g := hierarchy.Life(line, in.Now, in.Backdate, wanted)
 	switch {
 	case !g.NotAfter.After(g.NotBefore) || !g.NotAfter.After(in.Now):
-		p.find(finding.LifeOver, "%s ended on %s and can grant nothing.", g.CutBy.Label(), g.NotAfter.Format("2006-01-02"))
+		p.lifeOver(g, line)
 	case g.CutBy != nil:
 		cause = "shortened: " + g.CutBy.Label() + " ends then"
-		p.findings = append(p.findings, finding.New(finding.LifeShortened, "Shortened by %s: %s ends on %s.", span.Length(g.NotAfter, g.Full), g.CutBy.Label(), g.NotAfter.Format("2006-01-02")).
-			WithRemedy("if the full %s are needed, renew %s first, then sign", wanted.Words(), g.CutBy.Authority.Handle))
+		p.findings = append(p.findings, finding.New(finding.LifeShortened, "Shortened by %s: %s ends on %s.",
+			span.Length(g.NotAfter, g.Full), g.CutBy.Label(), g.NotAfter.Format("2006-01-02")).
+			WithRemedy("if the full %s are needed, renew %s first, then sign", wanted.Words(),
+				g.CutBy.Authority.Handle))
 	}
 	if t.IsAuthority() && !in.Grants.IsZero() && twice(in.Grants).After(in.Now).After(g.NotAfter) {
-		p.find(finding.NestsBadly, "It lives %s and will grant up to %s: grants begin to shrink %s from now.", span.Length(in.Now, g.NotAfter), in.Grants.Words(), whenShort(in, g))
+		p.find(finding.NestsBadly, "It lives %s and will grant up to %s: grants begin to shrink %s from now.",
+			span.Length(in.Now, g.NotAfter), in.Grants.Words(), whenShort(in, g))
 	}
 	p.row("from", "", stamp(g.NotBefore), "")
-	p.row("until", "", stamp(g.NotAfter)+", "+span.Distance(in.Now, g.NotAfter), cause)
+	asked := "" // only where it is not what will be
+	if cause != "" {
+		asked = wanted.Words()
+		if !in.Amend.Lifetime.IsZero() {
+			asked = in.Amend.Lifetime.Words()
+		}
+	}
+	p.row("until", asked, stamp(g.NotAfter)+", "+span.Distance(in.Now, g.NotAfter), cause)
 	return g
+}
+
+// lifeOver says why there is nothing to grant: an authority above has ended, or by
+// this clock has not begun.
+func (p *planner) lifeOver(g hierarchy.Grant, line []*hierarchy.Generation) {
+	for _, a := range line {
+		if begins := a.Certificate.NotBefore; begins.After(p.in.Now) {
+			p.find(finding.LifeOver, "%s begins on %s, and the clock says %s: nothing can be granted before that.",
+				a.Label(), stamp(begins), stamp(p.in.Now))
+			return
+		}
+	}
+	if g.CutBy == nil {
+		p.find(finding.LifeOver, "The life would end on %s, before it begins.", stamp(g.NotAfter))
+		return
+	}
+	p.find(finding.LifeOver, "%s ended on %s and can grant nothing.", g.CutBy.Label(), g.NotAfter.Format("2006-01-02"))
 }
 
 // whenShort says how long from now grants stay full.
@@ -359,10 +396,17 @@ func (p *planner) request() {
 	}
 	p.findings = append(p.findings, r.Key.Weakness()...)
 	if r.AsksAuthority() && !p.in.Template.IsAuthority() {
-		p.find(finding.AsksAuthority, "The request asks to be an authority; the template %s makes none.", p.in.Template.Name)
+		p.find(finding.AsksAuthority, "The request asks to be an authority; the template %s makes none.",
+			p.in.Template.Name)
 	}
+	if p.in.Handle == "" && p.in.Template.IsAuthority() && !r.AsksAuthority() {
+		p.find(finding.AuthorityNotAsked, "The template %s makes an authority; the request did not ask to be one.",
+			p.in.Template.Name)
+	}
+	p.findings = append(p.findings, p.in.KeyFlaws...)
 	if t := &p.in.Template; len(t.Senders) > 0 && !slices.Contains(t.Senders, p.in.Sender) {
-		p.find(finding.SenderNotListed, "The request came from %q; under the template %s only %s may submit.", p.in.Sender, t.Name, strings.Join(t.Senders, ", "))
+		p.find(finding.SenderNotListed, "The request came from %q; under the template %s only %s may submit.",
+			p.in.Sender, t.Name, strings.Join(t.Senders, ", "))
 	}
 	if r.Challenge {
 		p.find(finding.ChallengePresent, "The request carries a challenge password.")
@@ -372,7 +416,10 @@ func (p *planner) request() {
 func dedupe(l finding.List) finding.List {
 	var out finding.List
 	for _, f := range l {
-		if !slices.ContainsFunc(out, func(o finding.Finding) bool { return o.Code == f.Code && o.Message == f.Message }) {
+		if !slices.ContainsFunc(out, func(o finding.Finding) bool {
+			return o.Code == f.Code &&
+				o.Message == f.Message
+		}) {
 			out = append(out, f)
 		}
 	}

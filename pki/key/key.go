@@ -10,6 +10,7 @@
 package key
 
 import (
+	"bytes"
 	"crypto"
 	"crypto/ecdsa"
 	"crypto/ed25519"
@@ -27,8 +28,6 @@ import (
 
 	"golang.org/x/crypto/cryptobyte"
 	casn1 "golang.org/x/crypto/cryptobyte/asn1"
-
-	"ironseal/pki/finding"
 )
 
 // Kind names an algorithm with its size, such as "rsa-4096" or "ecdsa-p256".
@@ -104,13 +103,16 @@ func Generate(k Kind, random io.Reader) (crypto.Signer, error) {
 
 // Public is a public key as it was found.
 type Public struct {
-	Kind     Kind             // also kinds that Generate does not make, such as "rsa-1024"; "" when the algorithm is unknown
+	// also kinds that Generate does not make, such as "rsa-1024"; "" when the algorithm is unknown
+	Kind     Kind
 	Bits     int              // modulus or field size; 0 when unknown
 	Key      crypto.PublicKey // nil when the key cannot be used to verify
 	SPKI     []byte           // the whole SubjectPublicKeyInfo, as it came
 	Fault    string           // why it cannot be used, or ""
 	Exponent *big.Int         // of an RSA key
-	bitBytes []byte           // the content of the BIT STRING, over which SHA-1 identifiers are made
+	Trailing bool             // something follows the values, which strict readers refuse
+	bitBytes []byte           // the content of the BIT STRING, over which identifiers are made
+	value    []byte           // the SubjectPublicKeyInfo of the same key in the one form that is written here
 }
 
 // Most bytes of a SubjectPublicKeyInfo and bits of a modulus that are read.
@@ -133,6 +135,12 @@ func Read(spki []byte) (Public, error) {
 		!alg.ReadASN1ObjectIdentifier(&oid) || !seq.ReadASN1BitStringAsBytes(&p.bitBytes) {
 		return p, errors.New("public key: it is not a SubjectPublicKeyInfo (RFC 5280 section 4.1)")
 	}
+	p.value, p.Trailing = p.SPKI, !seq.Empty()
+	if rest := alg; !rest.Empty() { // one parameter at most
+		var one cryptobyte.String
+		var tag casn1.Tag
+		p.Trailing = p.Trailing || !rest.ReadAnyASN1(&one, &tag) || !rest.Empty()
+	}
 	switch {
 	case oid.Equal(oidRSA):
 		p.readRSA()
@@ -144,12 +152,33 @@ func Read(spki []byte) (Public, error) {
 			p.Fault = "an Ed25519 key has 32 bytes"
 			break
 		}
-		p.Key = ed25519.PublicKey(slices.Clone(p.bitBytes))
+		if p.Fault = edwardsFault(p.bitBytes); p.Fault == "" {
+			p.Key = ed25519.PublicKey(slices.Clone(p.bitBytes))
+		}
 	default:
 		p.Fault = "its algorithm " + oid.String() + " is not known here"
 	}
+	if p.Key == nil {
+		return p, nil
+	}
+	var err error
+	if p.value, err = encoded(p.Key); err != nil {
+		return p, fmt.Errorf("public key: %w", err)
+	}
+	if !bytes.Equal(p.value, p.SPKI) { // identifiers are those of the key as it is certified
+		whole := cryptobyte.String(p.value)
+		if !whole.ReadASN1(&seq, casn1.SEQUENCE) || !seq.SkipASN1(casn1.SEQUENCE) ||
+			!seq.ReadASN1BitStringAsBytes(&p.bitBytes) {
+			return p, errors.New("public key: it does not read back")
+		}
+	}
 	return p, nil
 }
+
+// Canonical is the key in the one encoding that is written here: named curves,
+// points in full, nothing behind the values. The same key always gives the same
+// bytes, whatever it came in.
+func (p Public) Canonical() []byte { return p.value }
 
 func (p *Public) readRSA() {
 	in := cryptobyte.String(p.bitBytes)
@@ -216,23 +245,6 @@ func (p *Public) readEC(params cryptobyte.String) {
 	p.Fault = "its curve " + oid.String() + " is not known here"
 }
 
-// Weakness says what is wrong with the key, as findings: a bar for what must
-// not be certified, a warning for what some devices cannot use.
-func (p Public) Weakness() finding.List {
-	var out finding.List
-	switch {
-	case p.Fault != "":
-		out = append(out, finding.New(finding.WeakKey, "The key cannot be used: %s.", p.Fault))
-	case p.Kind.Family() == "rsa" && p.Bits < 2048:
-		out = append(out, finding.New(finding.WeakKey, "The RSA key has %d bits; the least is 2048.", p.Bits))
-	case p.Kind.Family() == "rsa" && p.Exponent.Cmp(big.NewInt(65537)) < 0:
-		out = append(out, finding.New(finding.OddKey, "The RSA key has the small exponent %s; 65537 is usual.", p.Exponent))
-	case p.Kind.Family() == "rsa" && p.Bits%512 != 0:
-		out = append(out, finding.New(finding.OddKey, "The RSA key has %d bits, an unusual size.", p.Bits))
-	}
-	return out
-}
-
 // Words describes the key for people: "RSA, 2048 bits".
 func (p Public) Words() string {
 	switch p.Kind.Family() {
@@ -249,8 +261,9 @@ func (p Public) Words() string {
 	return "unknown algorithm"
 }
 
-// Fingerprint is the SHA-256 of the SubjectPublicKeyInfo: the name of the key.
-func (p Public) Fingerprint() [32]byte { return sha256.Sum256(p.SPKI) }
+// Fingerprint is the SHA-256 of the canonical SubjectPublicKeyInfo: the name of
+// the key, whatever encoding it came in.
+func (p Public) Fingerprint() [32]byte { return sha256.Sum256(p.value) }
 
 // Identifier is the key identifier that Iron Seal puts into certificates: the
 // leftmost 160 bits of the SHA-256 of the key (RFC 7093 section 2, method 1).
@@ -272,9 +285,19 @@ func Of(signer crypto.Signer) (Public, error) {
 	if known, ok := signer.(interface{ Identity() Public }); ok {
 		return known.Identity(), nil
 	}
+	der, err := encoded(signer.Public())
+	if err != nil {
+		return Public{}, err
+	}
+	return Read(der)
+}
+
+// encoded writes a public key as a SubjectPublicKeyInfo (RFC 3279 section 2.3.1, RFC
+// 5480 section 2, RFC 8410 section 4).
+func encoded(public crypto.PublicKey) ([]byte, error) {
 	var b cryptobyte.Builder
 	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
-		switch pub := signer.Public().(type) {
+		switch pub := public.(type) {
 		case *rsa.PublicKey:
 			b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
 				b.AddASN1ObjectIdentifier(oidRSA)
@@ -296,11 +319,7 @@ func Of(signer crypto.Signer) (Public, error) {
 			b.SetError(fmt.Errorf("public key of type %T: not a kind that Iron Seal handles", pub))
 		}
 	})
-	der, err := b.Bytes()
-	if err != nil {
-		return Public{}, err
-	}
-	return Read(der)
+	return b.Bytes()
 }
 
 func addEC(b *cryptobyte.Builder, pub *ecdsa.PublicKey) {

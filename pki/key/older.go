@@ -15,6 +15,8 @@ import (
 
 	"golang.org/x/crypto/cryptobyte"
 	casn1 "golang.org/x/crypto/cryptobyte/asn1"
+
+	"ironseal/pki/rc2"
 )
 
 // The schemes of RFC 7292 appendix C, which older devices still write and read.
@@ -31,8 +33,9 @@ var olderSchemes = map[string]olderScheme{
 	"1.2.840.113549.1.12.1.4": {"two-key triple DES", 16, func(k []byte) (cipher.Block, error) {
 		return des.NewTripleDESCipher(append(append([]byte{}, k...), k[:8]...))
 	}},
-	"1.2.840.113549.1.12.1.5": {"RC2, 128 bits", 16, func(k []byte) (cipher.Block, error) { return newRC2(k, 128), nil }},
-	"1.2.840.113549.1.12.1.6": {"RC2, 40 bits", 5, func(k []byte) (cipher.Block, error) { return newRC2(k, 40), nil }},
+	"1.2.840.113549.1.12.1.5": {"RC2, 128 bits", 16,
+		func(k []byte) (cipher.Block, error) { return rc2.New(k, 128), nil }},
+	"1.2.840.113549.1.12.1.6": {"RC2, 40 bits", 5, func(k []byte) (cipher.Block, error) { return rc2.New(k, 40), nil }},
 }
 
 var oidTripleDES = []int{1, 2, 840, 113549, 1, 12, 1, 3}
@@ -40,7 +43,8 @@ var oidTripleDES = []int{1, 2, 840, 113549, 1, 12, 1, 3}
 func readOlder(o olderScheme, alg, sealed cryptobyte.String) (Header, error) {
 	var params, salt cryptobyte.String
 	var rounds int64
-	if !alg.ReadASN1(&params, casn1.SEQUENCE) || !params.ReadASN1(&salt, casn1.OCTET_STRING) || !params.ReadASN1Integer(&rounds) {
+	if !alg.ReadASN1(&params, casn1.SEQUENCE) || !params.ReadASN1(&salt, casn1.OCTET_STRING) ||
+		!params.ReadASN1Integer(&rounds) {
 		return Header{}, errors.New("sealed key: its parameters do not read (RFC 7292 appendix C)")
 	}
 	if rounds < 1 || rounds > MostIterations || len(salt) > 1024 {
@@ -49,7 +53,8 @@ func readOlder(o olderScheme, alg, sealed cryptobyte.String) (Header, error) {
 	if len(sealed) == 0 || len(sealed)%8 != 0 {
 		return Header{}, errors.New("sealed key: the sealed part has an impossible length")
 	}
-	h := Header{Derivation: fmt.Sprintf("PKCS#12, SHA-1, %d rounds", rounds), Cipher: o.name, Older: true, sealed: sealed}
+	h := Header{Derivation: fmt.Sprintf("PKCS#12, SHA-1, %d rounds", rounds), Cipher: o.name, Older: true,
+		Cost: 2 * rounds, sealed: sealed}
 	h.derive = func(pass []byte) ([]byte, error) {
 		k, err := DeriveStore(sha1.New, 1, pass, salt, int(rounds), o.keySize)
 		if err != nil {

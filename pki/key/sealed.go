@@ -36,7 +36,8 @@ var (
 	oidPBES2  = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 5, 13}
 	oidPBKDF2 = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 5, 12}
 	oidScrypt = asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 11591, 4, 11}
-	ciphers   = map[string]int{"2.16.840.1.101.3.4.1.2": 16, "2.16.840.1.101.3.4.1.22": 24, "2.16.840.1.101.3.4.1.42": 32}
+	ciphers   = map[string]int{"2.16.840.1.101.3.4.1.2": 16, "2.16.840.1.101.3.4.1.22": 24,
+		"2.16.840.1.101.3.4.1.42": 32}
 	oidAES256 = asn1.ObjectIdentifier{2, 16, 840, 1, 101, 3, 4, 1, 42}
 	oidHMAC   = asn1.ObjectIdentifier{1, 2, 840, 113549, 2, 9}
 	prfs      = map[string]struct {
@@ -52,10 +53,9 @@ var (
 
 // Bounds on what a file may ask of whoever opens it.
 const (
-	MostIterations = 10_000_000 // of PBKDF2
-	MostMemory     = 1 << 30    // bytes of scrypt
-	mostParallel   = 16
-	mostSealed     = 64 << 10 // bytes of ciphertext
+	MostIterations = 5_000_000 // of PBKDF2
+	MostMemory     = 256 << 20 // bytes of scrypt, all of its lanes together
+	mostSealed     = 64 << 10  // bytes of ciphertext
 )
 
 // Work says how much work guessing a passphrase shall cost.
@@ -79,6 +79,7 @@ type Header struct {
 	Derivation string // "scrypt, 64 MiB" or "PBKDF2, HMAC-SHA-256, 600000 rounds"
 	Cipher     string // "AES-256-CBC"
 	Older      bool   // a scheme that should no longer be used
+	Cost       int64  // the work of opening it, in rounds of PBKDF2 or what takes as long
 	derive     func(passphrase []byte) ([]byte, error)
 	decrypter  func(derived []byte) (cipher.BlockMode, error)
 	sealed     []byte
@@ -153,7 +154,8 @@ func (k kdfParams) err() error {
 	case w.Memory == 0 && (w.Iterations < 1000 || w.Iterations > MostIterations):
 		return fmt.Errorf("sealing a key: %d rounds of PBKDF2; take 1000 to %d", w.Iterations, MostIterations)
 	case w.Memory != 0 && (w.Memory < 2048 || w.Memory > MostMemory || bits.OnesCount(uint(w.Memory)) != 1):
-		return fmt.Errorf("sealing a key: %d bytes of scrypt memory; take a power of two from 2 KiB to %d MiB", w.Memory, MostMemory>>20)
+		return fmt.Errorf("sealing a key: %d bytes of scrypt memory; take a power of two from 2 KiB to %d MiB",
+			w.Memory, MostMemory>>20)
 	}
 	return nil
 }
@@ -213,7 +215,9 @@ func (k kdfParams) add(b *cryptobyte.Builder) {
 
 // ReadHeader reads a sealed key's header. It refuses work factors beyond the
 // bounds of this package, so that a file cannot tie up the machine that opens it.
-func ReadHeader(der []byte) (Header, error) {
+func ReadHeader(der []byte) (Header, error) { return readHeader(der, MostMemory) }
+
+func readHeader(der []byte, mostMemory int64) (Header, error) {
 	in := cryptobyte.String(der)
 	var outer, alg, sealed cryptobyte.String
 	if !in.ReadASN1(&outer, casn1.SEQUENCE) || !in.Empty() || !outer.ReadASN1Element(&alg, casn1.SEQUENCE) ||
@@ -223,11 +227,11 @@ func ReadHeader(der []byte) (Header, error) {
 	if len(sealed) > mostSealed {
 		return Header{}, errors.New("sealed key: the sealed part has an impossible length")
 	}
-	return readScheme(alg, sealed)
+	return readScheme(alg, sealed, mostMemory)
 }
 
 // readScheme reads the AlgorithmIdentifier of a passphrase-based encryption.
-func readScheme(whole, sealed cryptobyte.String) (Header, error) {
+func readScheme(whole, sealed cryptobyte.String, mostMemory int64) (Header, error) {
 	var h Header
 	var alg, params, kdf, enc cryptobyte.String
 	var scheme, derivation, cipherOID asn1.ObjectIdentifier
@@ -238,9 +242,11 @@ func readScheme(whole, sealed cryptobyte.String) (Header, error) {
 		return readOlder(old, alg, sealed)
 	}
 	if !scheme.Equal(oidPBES2) {
-		return h, fmt.Errorf("sealed key: the scheme %s is not PBES2 (RFC 8018): seal it again with other software", scheme)
+		return h, fmt.Errorf("sealed key: the scheme %s is not PBES2 (RFC 8018): seal it again with other software",
+			scheme)
 	}
-	if !alg.ReadASN1(&params, casn1.SEQUENCE) || !params.ReadASN1(&kdf, casn1.SEQUENCE) || !params.ReadASN1(&enc, casn1.SEQUENCE) ||
+	if !alg.ReadASN1(&params, casn1.SEQUENCE) || !params.ReadASN1(&kdf, casn1.SEQUENCE) ||
+		!params.ReadASN1(&enc, casn1.SEQUENCE) ||
 		!kdf.ReadASN1ObjectIdentifier(&derivation) || !enc.ReadASN1ObjectIdentifier(&cipherOID) {
 		return h, errors.New("sealed key: its PBES2 parameters do not read")
 	}
@@ -263,13 +269,13 @@ func readScheme(whole, sealed cryptobyte.String) (Header, error) {
 		}
 		return cipher.NewCBCDecrypter(block, iv), nil
 	}
-	if err := h.readDerivation(derivation, kdf, size); err != nil {
+	if err := h.readDerivation(derivation, kdf, size, mostMemory); err != nil {
 		return h, err
 	}
 	return h, nil
 }
 
-func (h *Header) readDerivation(oid asn1.ObjectIdentifier, kdf cryptobyte.String, size int) error {
+func (h *Header) readDerivation(oid asn1.ObjectIdentifier, kdf cryptobyte.String, size int, mostMemory int64) error {
 	var params, salt cryptobyte.String
 	if !kdf.ReadASN1(&params, casn1.SEQUENCE) || !params.ReadASN1(&salt, casn1.OCTET_STRING) || len(salt) > 1024 {
 		return errors.New("sealed key: its key derivation does not read")
@@ -280,10 +286,13 @@ func (h *Header) readDerivation(oid asn1.ObjectIdentifier, kdf cryptobyte.String
 		if !params.ReadASN1Integer(&n) || !params.ReadASN1Integer(&r) || !params.ReadASN1Integer(&p) {
 			return errors.New("sealed key: its scrypt parameters do not read (RFC 7914 section 7)")
 		}
-		if n < 2 || n&(n-1) != 0 || r < 1 || p < 1 || p > mostParallel || n > MostMemory/128 || r > MostMemory/128 || n*r > MostMemory/128 {
-			return fmt.Errorf("sealed key: its scrypt work (N=%d r=%d p=%d) is out of bounds: the most is %d MiB", n, r, p, MostMemory>>20)
+		if n < 2 || n&(n-1) != 0 || r < 1 || p < 1 || n > mostMemory/128 || r > mostMemory/128 || p > mostMemory/128 ||
+			n*r > mostMemory/128/p {
+			return fmt.Errorf("sealed key: its scrypt work (N=%d r=%d p=%d) is out of bounds: the most is %d MiB", n, r,
+				p, mostMemory>>20)
 		}
 		h.Derivation = "scrypt, " + memoryWords(n*r*128)
+		h.Cost = n * r * p * 128 / (MostMemory / MostIterations)
 		h.derive = func(pass []byte) ([]byte, error) { return scrypt.Key(pass, salt, int(n), int(r), int(p), size) }
 	case oid.Equal(oidPBKDF2):
 		return h.readPBKDF2(params, salt, size)
@@ -317,7 +326,7 @@ func (h *Header) readPBKDF2(params, salt cryptobyte.String, size int) error {
 	if !ok {
 		return fmt.Errorf("sealed key: the PBKDF2 function %s is not known here", prf)
 	}
-	h.Derivation = fmt.Sprintf("PBKDF2, %s, %d rounds", p.name, rounds)
+	h.Derivation, h.Cost = fmt.Sprintf("PBKDF2, %s, %d rounds", p.name, rounds), rounds
 	h.derive = func(pass []byte) ([]byte, error) { return pbkdf2.Key(p.new, string(pass), salt, int(rounds), size) }
 	return nil
 }
@@ -327,6 +336,18 @@ func memoryWords(n int64) string {
 		return fmt.Sprintf("%d MiB", n>>20)
 	}
 	return fmt.Sprintf("%d KiB", n>>10)
+}
+
+// CostOf is the work of opening a sealed key, before it is done.
+func CostOf(der []byte) (int64, error) {
+	h, err := ReadHeader(der)
+	return h.Cost, err
+}
+
+// CostOfBytes is the work of OpenBytes, before it is done.
+func CostOfBytes(alg, sealed []byte) (int64, error) {
+	h, err := readScheme(alg, sealed, MostMemory)
+	return h.Cost, err
 }
 
 // Open opens a sealed key. ErrPassphrase is returned for a wrong passphrase.
@@ -353,7 +374,7 @@ func Open(der, passphrase []byte) (crypto.Signer, error) {
 // OpenBytes decrypts what SealBytes or other software sealed: alg is the whole
 // AlgorithmIdentifier.
 func OpenBytes(alg, sealed, passphrase []byte) ([]byte, error) {
-	h, err := readScheme(alg, sealed)
+	h, err := readScheme(alg, sealed, MostMemory)
 	if err != nil {
 		return nil, err
 	}
@@ -373,7 +394,8 @@ func (h Header) open(passphrase []byte) ([]byte, error) {
 	plain := make([]byte, len(h.sealed))
 	mode.CryptBlocks(plain, h.sealed)
 	pad := int(plain[len(plain)-1])
-	if pad < 1 || pad > mode.BlockSize() || subtle.ConstantTimeCompare(plain[len(plain)-pad:], bytes.Repeat([]byte{byte(pad)}, pad)) != 1 {
+	if pad < 1 || pad > mode.BlockSize() || subtle.ConstantTimeCompare(plain[len(plain)-pad:],
+		bytes.Repeat([]byte{byte(pad)}, pad)) != 1 {
 		clear(plain)
 		return nil, ErrPassphrase
 	}
@@ -412,5 +434,6 @@ func ReadPrivate(der []byte) (crypto.Signer, error) {
 	return nil, errors.New("private key: it is neither PKCS#8, PKCS#1 nor SEC 1, or its values do not fit together")
 }
 
-// Same reports whether two keys are one. Both are public.
-func Same(a, b Public) bool { return bytes.Equal(a.SPKI, b.SPKI) }
+// Same reports whether two keys are one, as values: the encodings they came in do
+// not count. Both are public.
+func Same(a, b Public) bool { return bytes.Equal(a.value, b.value) }

@@ -30,8 +30,10 @@ type Algorithm struct {
 	known  bool
 }
 
-// Weak reports whether the algorithm uses MD5 or SHA-1.
-func (a Algorithm) Weak() bool { return a.Hash == crypto.MD5 || a.Hash == crypto.SHA1 }
+// Weak reports whether the algorithm uses MD5, SHA-1 or SHA-224.
+func (a Algorithm) Weak() bool {
+	return a.Hash == crypto.MD5 || a.Hash == crypto.SHA1 || a.Hash == crypto.SHA224
+}
 
 // Known reports whether signatures of this algorithm can be checked here.
 func (a Algorithm) Known() bool { return a.known }
@@ -57,9 +59,11 @@ var algorithms = []struct {
 }
 
 var (
-	oidPSS    = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 1, 10}
-	hashOIDs  = map[string]crypto.Hash{"1.3.14.3.2.26": crypto.SHA1, "2.16.840.1.101.3.4.2.1": crypto.SHA256, "2.16.840.1.101.3.4.2.2": crypto.SHA384, "2.16.840.1.101.3.4.2.3": crypto.SHA512}
-	hashNames = map[crypto.Hash]string{crypto.SHA1: "SHA-1", crypto.SHA256: "SHA-256", crypto.SHA384: "SHA-384", crypto.SHA512: "SHA-512"}
+	oidPSS   = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 1, 10}
+	hashOIDs = map[string]crypto.Hash{"1.3.14.3.2.26": crypto.SHA1, "2.16.840.1.101.3.4.2.1": crypto.SHA256,
+		"2.16.840.1.101.3.4.2.2": crypto.SHA384, "2.16.840.1.101.3.4.2.3": crypto.SHA512}
+	hashNames = map[crypto.Hash]string{crypto.SHA1: "SHA-1", crypto.SHA256: "SHA-256", crypto.SHA384: "SHA-384",
+		crypto.SHA512: "SHA-512"}
 )
 
 // ReadAlgorithm reads an AlgorithmIdentifier, given whole. An algorithm that is
@@ -98,7 +102,8 @@ func readPSS(seq cryptobyte.String) Algorithm {
 		var oid asn1.ObjectIdentifier
 		switch {
 		case there && i == 0:
-			if !field.ReadASN1(&hash, casn1.SEQUENCE) || !hash.ReadASN1ObjectIdentifier(&oid) || hashOIDs[oid.String()] == 0 {
+			if !field.ReadASN1(&hash, casn1.SEQUENCE) || !hash.ReadASN1ObjectIdentifier(&oid) ||
+				hashOIDs[oid.String()] == 0 {
 				return Algorithm{Name: "RSA-PSS with an unknown hash"}
 			}
 			a.Hash = hashOIDs[oid.String()]
@@ -188,7 +193,8 @@ func verifySmall(pub *rsa.PublicKey, hash crypto.Hash, digest, signature []byte)
 		want[i] = 0xff
 	}
 	copy(want[size-len(t):], t)
-	got := new(big.Int).Exp(new(big.Int).SetBytes(signature), big.NewInt(int64(pub.E)), pub.N).FillBytes(make([]byte, size))
+	got := new(big.Int).Exp(new(big.Int).SetBytes(signature), big.NewInt(int64(pub.E)),
+		pub.N).FillBytes(make([]byte, size))
 	return subtle.ConstantTimeCompare(got, want) == 1
 }
 

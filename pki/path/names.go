@@ -21,9 +21,10 @@ func (s *search) nameFindings(leaf *cert.Certificate) finding.List {
 	}
 	have := listNames(leaf.Names)
 	cn := leaf.Subject.CommonName()
-	_, byCommonName := san.Match([]san.Name{{Kind: san.DNS, Value: cn}}, s.q.Name)
+	_, byCommonName := san.Match([]san.Name{san.Found(san.DNS, cn)}, s.q.Name)
 	if strings.EqualFold(cn, s.q.Name) || byCommonName {
-		return finding.List{finding.New(finding.OnlyCommonName, "%s stands only in the common name; as alternative names it has %s.", s.q.Name, have)}
+		return finding.List{finding.New(finding.OnlyCommonName,
+			"%s stands only in the common name; as alternative names it has %s.", s.q.Name, have)}
 	}
 	f := finding.New(finding.WrongName, "The certificate is not for %s. It has %s.", s.q.Name, have)
 	if hint := nearMiss(leaf.Names, s.q.Name); hint != "" {
@@ -52,12 +53,12 @@ func nearMiss(list []san.Name, want string) string {
 	want = strings.TrimSuffix(strings.ToLower(strings.TrimSpace(want)), ".")
 	addr, notAddress := netip.ParseAddr(strings.Trim(want, "[]"))
 	for _, n := range list {
-		have := strings.TrimSuffix(strings.ToLower(n.Value), ".")
+		have := strings.TrimSuffix(strings.ToLower(n.Value()), ".")
 		first, rest, _ := strings.Cut(have, ".")
 		switch {
-		case notAddress == nil && n.Kind == san.DNS && have == addr.String():
+		case notAddress == nil && n.Kind() == san.DNS && have == addr.String():
 			return "It lists this address as a DNS name; clients look for a name of the address kind."
-		case n.Kind != san.DNS || notAddress == nil:
+		case n.Kind() != san.DNS || notAddress == nil:
 			continue
 		case first == want:
 			return fmt.Sprintf("%s is the short form of %s; clients compare the whole name.", want, have)
@@ -71,7 +72,7 @@ func nearMiss(list []san.Name, want string) string {
 	}
 	if notAddress == nil {
 		for _, n := range list {
-			if n.Kind == san.IP {
+			if n.Kind() == san.IP {
 				return ""
 			}
 		}

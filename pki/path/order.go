@@ -1,7 +1,7 @@
 package path
 
 import (
-	"bytes"
+	"slices"
 
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
@@ -9,15 +9,26 @@ import (
 
 // LeafOf picks the certificate that a file is about: the one that issued none
 // of the others; where several did, the first that is no authority, else the
-// first.
+// first. Link certificates are passed over while there is anything else.
 func LeafOf(list []*cert.Certificate) *cert.Certificate {
+	if rest := slices.DeleteFunc(slices.Clone(list), (*cert.Certificate).IsLink); len(rest) > 0 {
+		list = rest
+	}
+	issued := map[string]int{} // by what subjects compare equal under: how many name it as their issuer
+	seen := map[[32]byte]bool{}
+	for _, c := range list {
+		if sum := c.SHA256(); !seen[sum] {
+			seen[sum] = true
+			issued[c.Issuer.Folded()]++
+		}
+	}
 	var candidates []*cert.Certificate
 	for _, c := range list {
-		issues := false
-		for _, d := range list {
-			issues = issues || c != d && !bytes.Equal(c.Raw, d.Raw) && d.Issuer.Equal(c.Subject)
+		others := issued[c.Subject.Folded()]
+		if c.SelfIssued() {
+			others--
 		}
-		if !issues {
+		if others == 0 {
 			candidates = append(candidates, c)
 		}
 	}
@@ -40,7 +51,8 @@ func OrderFindings(list []*cert.Certificate) finding.List {
 	}
 	leaf := LeafOf(list)
 	if list[0] != leaf {
-		return finding.List{finding.New(finding.OutOfOrder, "The leaf %s is not first in the file; %s is.", leaf.Title(), list[0].Title())}
+		return finding.List{finding.New(finding.OutOfOrder, "The leaf %s is not first in the file; %s is.",
+			leaf.Title(), list[0].Title())}
 	}
 	for i := 0; i+1 < len(list); i++ {
 		if list[i].Issuer.Equal(list[i+1].Subject) {
@@ -48,7 +60,8 @@ func OrderFindings(list []*cert.Certificate) finding.List {
 		}
 		for _, c := range list[i+1:] {
 			if c.Subject.Equal(list[i].Issuer) {
-				return finding.List{finding.New(finding.OutOfOrder, "%s is not followed by its issuer %s.", list[i].Title(), c.Title())}
+				return finding.List{finding.New(finding.OutOfOrder, "%s is not followed by its issuer %s.",
+					list[i].Title(), c.Title())}
 			}
 		}
 		var out finding.List

@@ -62,7 +62,7 @@ type Step struct {
 	Role        Role
 	Certificate *cert.Certificate
 	Findings    finding.List
-	Words       string // what holds, when nothing speaks against it
+	Words       string // what fails first; where nothing does, what holds
 }
 
 // Good reports whether nothing in the step makes a client refuse.
@@ -143,9 +143,11 @@ func Exactly(chain []*cert.Certificate, q Question) Verdict {
 		c, up := chain[i], chain[i+1]
 		st := &v.Steps[i]
 		if !up.Subject.Equal(c.Issuer) {
-			st.Findings = append(st.Findings, finding.New(finding.NotTheIssuer, "%s was issued by %s, and is followed by %s.", c.Title(), c.Issuer, up.Subject))
+			st.Findings = append(st.Findings, finding.New(finding.NotTheIssuer,
+				"%s was issued by %s, and is followed by %s.", c.Title(), c.Issuer, up.Subject))
 		} else if !s.signed(c, up) {
-			st.Findings = append(st.Findings, finding.New(finding.BadSignature, "The signature of %s was not made by the key of %s.", c.Title(), up.Title()))
+			st.Findings = append(st.Findings, finding.New(finding.BadSignature,
+				"The signature of %s was not made by the key of %s.", c.Title(), up.Title()))
 		}
 	}
 	if !whole {
@@ -158,9 +160,13 @@ func Exactly(chain []*cert.Certificate, q Question) Verdict {
 func (s *search) answer(leaf *cert.Certificate, v Verdict) Verdict {
 	v.Steps[0].Findings = append(v.Steps[0].Findings, s.nameFindings(leaf)...)
 	if s.cut && !v.Valid {
-		v.Findings = append(v.Findings, finding.New(finding.SearchCut, "The search for a chain ended after %d signature checks.", s.checks))
+		v.Findings = append(v.Findings, finding.New(finding.SearchCut,
+			"The search for a chain ended after %d signature checks.", s.checks))
 	}
 	v.Valid = len(v.Reasons()) == 0
+	for i := range v.Steps {
+		v.Steps[i].Words = s.words(v.Steps, i)
+	}
 	for _, c := range s.pool {
 		if !slices.ContainsFunc(v.Steps, func(st Step) bool { return bytes.Equal(st.Certificate.Raw, c.Raw) }) {
 			v.Unused = append(v.Unused, c)
@@ -292,14 +298,19 @@ func (s *search) breakAt(last *cert.Certificate, named int) finding.Finding {
 	switch {
 	case last.SelfIssued() && last.VerifiedBy(last.Key) == nil:
 		if twin := s.twin(last); twin != nil {
-			return finding.New(finding.UnknownAnchor, "The chain ends at %s; a trusted anchor has the same name and another key.", last.Title()).
+			return finding.New(finding.UnknownAnchor,
+				"The chain ends at %s; a trusted anchor has the same name and another key.", last.Title()).
 				WithRemedy("compare fingerprints: one of the two roots is a newer generation, or foreign")
 		}
-		return finding.New(finding.UnknownAnchor, "The chain ends at %s, which signs itself and is not among the %d trusted anchor(s).", last.Title(), len(s.q.Anchors))
+		return finding.New(finding.UnknownAnchor,
+			"The chain ends at %s, which signs itself and is not among the %s.", last.Title(),
+			span.Count(len(s.q.Anchors), "trusted anchor"))
 	case named > 0:
-		return finding.New(finding.BadSignature, "%s names %s as its issuer, and its signature was not made by that key.", last.Title(), commonOr(last))
+		return finding.New(finding.BadSignature,
+			"%s names %s as its issuer, and its signature was not made by that key.", last.Title(), commonOr(last))
 	}
-	return finding.New(finding.MissingIssuer, "The issuer of %s is missing: %s%s.", last.Title(), last.Issuer, keyHint(last)).
+	return finding.New(finding.MissingIssuer, "The issuer of %s is missing: %s%s.", last.Title(), last.Issuer,
+		keyHint(last)).
 		WithRemedy("give the certificate of %s: --chain FILE; at a server, add it to the chain file", commonOr(last))
 }
 
@@ -349,7 +360,6 @@ func (s *search) judge(chain []*cert.Certificate, whole bool) []Step {
 				below++
 			}
 		}
-		st.Words = s.words(st, chain, i)
 		out = append(out, st)
 	}
 	if whole && len(out) > 0 {
@@ -365,7 +375,8 @@ func (s *search) timely(c *cert.Certificate) finding.List {
 	}
 	switch now := s.q.Now; {
 	case now.Before(c.NotBefore):
-		return finding.List{finding.New(finding.NotYetValid, "%s is valid from %s, %s; the clock used says %s.", who, stamp(c.NotBefore), span.Distance(now, c.NotBefore), stamp(now))}
+		return finding.List{finding.New(finding.NotYetValid, "%s is valid from %s, %s; the clock used says %s.", who,
+			stamp(c.NotBefore), span.Distance(now, c.NotBefore), stamp(now))}
 	case now.After(c.NotAfter):
 		f := finding.New(finding.Expired, "%s ended on %s, %s.", who, stamp(c.NotAfter), span.Distance(now, c.NotAfter))
 		if c.IsLink() || s.isAnchor(c) {
@@ -379,19 +390,26 @@ func (s *search) timely(c *cert.Certificate) finding.List {
 func stamp(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") }
 
 // handled are the critical extensions that this validator understands.
-var handled = []asn1.ObjectIdentifier{ext.KeyUsageID, ext.AltNames, ext.BasicID, ext.NameConstraintID, ext.ExtendedUsage, ext.PoliciesID, ext.PolicyMappings, ext.PolicyLimits, ext.InhibitAny, ext.SubjectKeyID, ext.AuthorityKeyID, ext.CRLPoints}
+var handled = []asn1.ObjectIdentifier{ext.KeyUsageID, ext.AltNames, ext.BasicID, ext.NameConstraintID,
+	ext.ExtendedUsage, ext.PoliciesID, ext.PolicyMappings, ext.PolicyLimits, ext.InhibitAny, ext.SubjectKeyID,
+	ext.AuthorityKeyID, ext.CRLPoints}
 
 func (s *search) soundness(c *cert.Certificate, at int, anchor bool) finding.List {
 	var out finding.List
 	for _, e := range c.Extensions {
 		if e.Critical && !slices.ContainsFunc(handled, func(id asn1.ObjectIdentifier) bool { return id.Equal(e.ID) }) {
-			out = append(out, finding.New(finding.UnknownCritical, "%s has the critical extension %s, which is not understood.", c.Title(), ext.NameOf(e.ID)))
+			out = append(out, finding.New(finding.UnknownCritical,
+				"%s has the critical extension %s, which is not understood.", c.Title(), ext.NameOf(e.ID)))
 		}
 	}
 	if c.Algorithm.Weak() && !anchor {
-		out = append(out, finding.New(finding.WeakHash, "%s is signed with %s.", c.Title(), c.Algorithm.Name).WithRemedy("issue it again, signed with SHA-256 or stronger"))
+		out = append(out, finding.New(finding.WeakHash, "%s is signed with %s.", c.Title(),
+			c.Algorithm.Name).WithRemedy("issue it again, signed with SHA-256 or stronger"))
 	}
-	if len(c.Faults) > 0 {
+	switch {
+	case len(c.Broken) > 0:
+		out = append(out, finding.New(finding.Broken, "%s: %s.", c.Title(), strings.Join(c.Broken, "; ")))
+	case len(c.Faults) > 0:
 		out = append(out, finding.New(finding.Malformed, "%s: %s.", c.Title(), strings.Join(c.Faults, "; ")))
 	}
 	for _, f := range c.Key.Weakness().Refusing() {
@@ -403,13 +421,17 @@ func (s *search) soundness(c *cert.Certificate, at int, anchor bool) finding.Lis
 		if at > 0 {
 			who = "Everything below " + c.Title() + " is limited to"
 		}
-		out = append(out, finding.New(finding.UsageMissing, "%s lacks the usage %s. %s: %s.", c.Title(), ext.UsageNames([]asn1.ObjectIdentifier{u})[0], who, strings.Join(ext.UsageNames(c.Extended), ", ")))
+		out = append(out, finding.New(finding.UsageMissing, "%s lacks the usage %s. %s: %s.", c.Title(),
+			ext.UsageNames([]asn1.ObjectIdentifier{u})[0], who, strings.Join(ext.UsageNames(c.Extended), ", ")))
 	}
 	return out
 }
 
 func permits(have []asn1.ObjectIdentifier, want asn1.ObjectIdentifier) bool {
-	return slices.ContainsFunc(have, func(id asn1.ObjectIdentifier) bool { return id.Equal(want) || id.Equal(ext.AnyUsage) })
+	return slices.ContainsFunc(have, func(id asn1.ObjectIdentifier) bool {
+		return id.Equal(want) ||
+			id.Equal(ext.AnyUsage)
+	})
 }
 
 // authority checks that c may issue child, with below authorities between it
@@ -417,13 +439,16 @@ func permits(have []asn1.ObjectIdentifier, want asn1.ObjectIdentifier) bool {
 func (s *search) authority(c, child *cert.Certificate, below int) finding.List {
 	var out finding.List
 	if !c.IsAuthority() {
-		out = append(out, finding.New(finding.NotAuthority, "%s issued %s and is not marked as an authority.", c.Title(), child.Title()))
+		out = append(out, finding.New(finding.NotAuthority, "%s issued %s and is not marked as an authority.",
+			c.Title(), child.Title()))
 	}
 	if c.HasUsage && c.Usage&ext.KeyCertSign == 0 {
-		out = append(out, finding.New(finding.CannotSign, "%s issued %s and its key usage is only %s.", c.Title(), child.Title(), c.Usage))
+		out = append(out, finding.New(finding.CannotSign, "%s issued %s and its key usage is only %s.", c.Title(),
+			child.Title(), c.Usage))
 	}
 	if c.IsAuthority() && c.Basic.PathLength >= 0 && below > c.Basic.PathLength {
-		out = append(out, finding.New(finding.PathLength, "%s allows %d level(s) of authorities below it; here are %d.", c.Title(), c.Basic.PathLength, below))
+		out = append(out, finding.New(finding.PathLength, "%s allows %s of authorities below it; here are %d.",
+			c.Title(), span.Count(c.Basic.PathLength, "level"), below))
 	}
 	return out
 }
@@ -440,23 +465,28 @@ func broken(c *cert.Certificate, below []*cert.Certificate) finding.List {
 			continue
 		}
 		if why := c.Constraints.Breach(d.Subject, d.Names); why != "" {
-			out = append(out, finding.New(finding.ConstraintBroken, "%s may not certify %s: %s.", c.Title(), d.Title(), why))
+			out = append(out, finding.New(finding.ConstraintBroken, "%s may not certify %s: %s.", c.Title(), d.Title(),
+				why))
 		}
 	}
 	return out
 }
 
-// words says what holds about a step.
-func (s *search) words(st Step, chain []*cert.Certificate, i int) string {
+// words says about a step what fails, first of all; else what holds.
+func (s *search) words(steps []Step, i int) string {
+	st := steps[i]
 	c := st.Certificate
+	if why := st.Findings.Refusing(); len(why) > 0 {
+		return why[0].Message
+	}
 	until := fmt.Sprintf("valid until %s, %s", c.NotAfter.Format("2006-01-02"), span.Distance(s.q.Now, c.NotAfter))
 	switch {
 	case st.Role == Anchor && i == 0:
 		return "is itself a trusted anchor; " + until
 	case st.Role == Anchor:
 		return "trusted anchor; " + until
-	case i+1 < len(chain):
-		return "signed by " + chain[i+1].Title() + ", signature holds; " + until
+	case i+1 < len(steps) && c.Issuer.Equal(steps[i+1].Certificate.Subject) && s.signed(c, steps[i+1].Certificate):
+		return "signed by " + steps[i+1].Certificate.Title() + ", signature holds; " + until
 	}
 	return until
 }

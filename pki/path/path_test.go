@@ -32,7 +32,8 @@ func TestEveryFailureIsNamed(t *testing.T) {
 	now := specimen.Now
 	root := specimen.Make(t, nil, plan{Subject: "CN=Root,O=Tern Bay", Authority: true})
 	mid := specimen.Make(t, root, plan{Subject: "CN=Services,O=Tern Bay", Authority: true})
-	leaf := plan{Subject: "CN=booking.ternbay.example", Names: []string{"booking.ternbay.example", "*.quay.ternbay.example"}, Extended: []string{"serverAuth"}}
+	leaf := plan{Subject: "CN=booking.ternbay.example",
+		Names: []string{"booking.ternbay.example", "*.quay.ternbay.example"}, Extended: []string{"serverAuth"}}
 	good := specimen.Make(t, mid, leaf)
 	with := func(change func(p *plan)) *specimen.Entity {
 		p := leaf
@@ -62,22 +63,38 @@ func TestEveryFailureIsNamed(t *testing.T) {
 		{"wildcard depth", pair, "a.b.quay.ternbay.example", finding.WrongName, "exactly one level"},
 		{"wildcard itself", pair, "quay.ternbay.example", finding.WrongName, "does not cover"},
 		{"address", pair, "192.0.2.1", finding.WrongName, "no names of the address kind"},
-		{"common name only", []*cert.Certificate{with(func(p *plan) { p.Names = nil }).Cert, mid.Cert}, "booking.ternbay.example", finding.OnlyCommonName, "common name"},
+		{"common name only", []*cert.Certificate{with(func(p *plan) { p.Names = nil }).Cert, mid.Cert},
+			"booking.ternbay.example", finding.OnlyCommonName, "common name"},
 		{"missing intermediate", []*cert.Certificate{good.Cert}, "", finding.MissingIssuer, "CN=Services,O=Tern Bay"},
-		{"expired leaf", []*cert.Certificate{with(func(p *plan) { p.Until = now.AddDate(0, 0, -3) }).Cert, mid.Cert}, "", finding.Expired, "3 days ago"},
-		{"not yet valid", []*cert.Certificate{with(func(p *plan) { p.From = now.Add(2 * time.Hour) }).Cert, mid.Cert}, "", finding.NotYetValid, "in 2 hours"},
-		{"expired intermediate", under(plan{Subject: "CN=Other,O=Tern Bay", Authority: true, Until: now.Add(-time.Hour)}, leaf), "", finding.Expired, "Other"},
-		{"not an authority", under(plan{Subject: "CN=Other,O=Tern Bay", Usage: ext.KeyCertSign}, leaf), "", finding.NotAuthority, "not marked"},
-		{"no basic constraints", under(plan{Subject: "CN=Other,O=Tern Bay", NoBasic: true, Usage: ext.KeyCertSign}, leaf), "", finding.NotAuthority, ""},
-		{"may not sign", under(plan{Subject: "CN=Other,O=Tern Bay", Authority: true, Usage: ext.CRLSign}, leaf), "", finding.CannotSign, "cRLSign"},
-		{"unknown anchor", []*cert.Certificate{specimen.Make(t, stranger, leaf).Cert, stranger.Cert}, "", finding.UnknownAnchor, "Stranger"},
-		{"anchor of the same name", []*cert.Certificate{specimen.Make(t, twin, leaf).Cert, twin.Cert}, "", finding.UnknownAnchor, "same name and another key"},
-		{"impostor issuer", []*cert.Certificate{good.Cert, impostor.Cert}, "", finding.BadSignature, "not made by that key"},
-		{"permitted broken", under(plan{Subject: "CN=Other,O=Tern Bay", Authority: true, Permit: []string{"ships.ternbay.example"}}, leaf), "", finding.ConstraintBroken, "ships.ternbay.example"},
-		{"excluded broken", under(plan{Subject: "CN=Other,O=Tern Bay", Authority: true, Exclude: []string{"booking.ternbay.example"}}, leaf), "", finding.ConstraintBroken, "excluded"},
-		{"excluded under a wildcard", under(plan{Subject: "CN=Other,O=Tern Bay", Authority: true, Exclude: []string{"a.quay.ternbay.example"}}, leaf), "", finding.ConstraintBroken, "*.quay"},
-		{"usage missing", []*cert.Certificate{with(func(p *plan) { p.Extended = []string{"clientAuth"} }).Cert, mid.Cert}, "booking.ternbay.example", finding.UsageMissing, "serverAuth"},
-		{"usage missing above", under(plan{Subject: "CN=Other,O=Tern Bay", Authority: true, Extended: []string{"clientAuth"}}, leaf), "booking.ternbay.example", finding.UsageMissing, "Everything below"},
+		{"expired leaf", []*cert.Certificate{with(func(p *plan) { p.Until = now.AddDate(0, 0, -3) }).Cert, mid.Cert},
+			"", finding.Expired, "3 days ago"},
+		{"not yet valid", []*cert.Certificate{with(func(p *plan) { p.From = now.Add(2 * time.Hour) }).Cert, mid.Cert},
+			"", finding.NotYetValid, "in 2 hours"},
+		{"expired intermediate", under(plan{Subject: "CN=Other,O=Tern Bay", Authority: true,
+			Until: now.Add(-time.Hour)}, leaf), "", finding.Expired, "Other"},
+		{"not an authority", under(plan{Subject: "CN=Other,O=Tern Bay", Usage: ext.KeyCertSign}, leaf), "",
+			finding.NotAuthority, "not marked"},
+		{"no basic constraints", under(plan{Subject: "CN=Other,O=Tern Bay", NoBasic: true, Usage: ext.KeyCertSign},
+			leaf), "", finding.NotAuthority, ""},
+		{"may not sign", under(plan{Subject: "CN=Other,O=Tern Bay", Authority: true, Usage: ext.CRLSign}, leaf), "",
+			finding.CannotSign, "cRLSign"},
+		{"unknown anchor", []*cert.Certificate{specimen.Make(t, stranger, leaf).Cert, stranger.Cert}, "",
+			finding.UnknownAnchor, "Stranger"},
+		{"anchor of the same name", []*cert.Certificate{specimen.Make(t, twin, leaf).Cert, twin.Cert}, "",
+			finding.UnknownAnchor, "same name and another key"},
+		{"impostor issuer", []*cert.Certificate{good.Cert, impostor.Cert}, "", finding.BadSignature,
+			"not made by that key"},
+		{"permitted broken", under(plan{Subject: "CN=Other,O=Tern Bay", Authority: true,
+			Permit: []string{"ships.ternbay.example"}}, leaf), "", finding.ConstraintBroken, "ships.ternbay.example"},
+		{"excluded broken", under(plan{Subject: "CN=Other,O=Tern Bay", Authority: true,
+			Exclude: []string{"booking.ternbay.example"}}, leaf), "", finding.ConstraintBroken, "excluded"},
+		{"excluded under a wildcard", under(plan{Subject: "CN=Other,O=Tern Bay", Authority: true,
+			Exclude: []string{"a.quay.ternbay.example"}}, leaf), "", finding.ConstraintBroken, "*.quay"},
+		{"usage missing", []*cert.Certificate{with(func(p *plan) { p.Extended = []string{"clientAuth"} }).Cert,
+			mid.Cert}, "booking.ternbay.example", finding.UsageMissing, "serverAuth"},
+		{"usage missing above", under(plan{Subject: "CN=Other,O=Tern Bay", Authority: true,
+			Extended: []string{"clientAuth"}}, leaf), "booking.ternbay.example", finding.UsageMissing,
+			"Everything below"},
 		{"unknown critical", []*cert.Certificate{with(func(p *plan) {
 			p.Extra = ext.Set{{ID: asn1.ObjectIdentifier{1, 2, 3, 4}, Critical: true, Value: []byte{5, 0}}}
 		}).Cert, mid.Cert}, "", finding.UnknownCritical, "1.2.3.4"},
@@ -85,7 +102,7 @@ func TestEveryFailureIsNamed(t *testing.T) {
 			m := specimen.Make(t, root, plan{Subject: ca.Subject, Authority: true, Zero: true})
 			n := specimen.Make(t, m, plan{Subject: "CN=Deep", Authority: true})
 			return []*cert.Certificate{specimen.Make(t, n, leaf).Cert, n.Cert, m.Cert}
-		}(), "", finding.PathLength, "0 level(s)"},
+		}(), "", finding.PathLength, "0 levels"},
 	} {
 		q := Question{Anchors: []*cert.Certificate{root.Cert}, Now: now, Name: c.name, Usage: nil}
 		if c.name != "" {
@@ -162,7 +179,8 @@ func TestHostileHeapIsBounded(t *testing.T) {
 	var heap []*cert.Certificate
 	for _, from := range signers {
 		for _, to := range signers {
-			heap = append(heap, specimen.Make(t, from, plan{Subject: "CN=Loop", Authority: true, Signer: to.Signer}).Cert)
+			heap = append(heap, specimen.Make(t, from,
+				plan{Subject: "CN=Loop", Authority: true, Signer: to.Signer}).Cert)
 		}
 	}
 	root := specimen.Make(t, nil, plan{Subject: "CN=Root", Authority: true})
@@ -180,11 +198,13 @@ func TestHostileHeapIsBounded(t *testing.T) {
 func TestAnotherWayIsFound(t *testing.T) {
 	root := specimen.Make(t, nil, plan{Subject: "CN=Root", Authority: true})
 	signer := specimen.Key(t, key.P256)
-	old := specimen.Make(t, root, plan{Subject: "CN=Mid", Authority: true, Signer: signer, Until: specimen.Now.Add(-time.Hour)})
+	old := specimen.Make(t, root, plan{Subject: "CN=Mid", Authority: true, Signer: signer,
+		Until: specimen.Now.Add(-time.Hour)})
 	renewed := specimen.Make(t, root, plan{Subject: "CN=Mid", Authority: true, Signer: signer})
 	leaf := specimen.Make(t, old, plan{Subject: "CN=a.example", Names: []string{"a.example"}})
 	for _, order := range [][]*cert.Certificate{{old.Cert, renewed.Cert}, {renewed.Cert, old.Cert}} {
-		if v := Verify(leaf.Cert, order, Question{Anchors: []*cert.Certificate{root.Cert}, Now: specimen.Now}); !v.Valid {
+		if v := Verify(leaf.Cert, order, Question{Anchors: []*cert.Certificate{root.Cert},
+			Now: specimen.Now}); !v.Valid {
 			t.Errorf("%v", v.Reasons())
 		}
 	}
@@ -201,7 +221,8 @@ func TestVerdictAgreesWithTheStandardLibrary(t *testing.T) {
 	agreed := map[bool]int{}
 	for range count {
 		g := generate(t, r)
-		ours := Verify(g.chain[0], g.chain, Question{Anchors: []*cert.Certificate{g.anchor}, Now: specimen.Now, Name: g.name, Usage: server, Policies: g.policies})
+		ours := Verify(g.chain[0], g.chain, Question{Anchors: []*cert.Certificate{g.anchor}, Now: specimen.Now,
+			Name: g.name, Usage: server, Policies: g.policies})
 		theirs := libraryVerdict(t, g)
 		if ours.Valid == (theirs == nil) {
 			agreed[ours.Valid]++
@@ -247,7 +268,8 @@ func generate(t *testing.T, r *rand.Rand) generated {
 		parent = specimen.Make(t, parent, p)
 		g.chain = append([]*cert.Certificate{parent.Cert}, g.chain...)
 	}
-	p := plan{Subject: "CN=a.ternbay.example", Names: []string{"a.ternbay.example", "192.0.2.7"}, Extended: []string{"serverAuth"}}
+	p := plan{Subject: "CN=a.ternbay.example", Names: []string{"a.ternbay.example", "192.0.2.7"},
+		Extended: []string{"serverAuth"}}
 	if chance(12, "leaf ended") {
 		p.Until = specimen.Now.Add(-time.Minute)
 	}
@@ -276,7 +298,8 @@ func generate(t *testing.T, r *rand.Rand) generated {
 	return g
 }
 
-var policyNumbers = []asn1.ObjectIdentifier{{1, 3, 6, 1, 4, 1, 32473, 1}, {1, 3, 6, 1, 4, 1, 32473, 2}, {1, 3, 6, 1, 4, 1, 32473, 3}}
+var policyNumbers = []asn1.ObjectIdentifier{{1, 3, 6, 1, 4, 1, 32473, 1}, {1, 3, 6, 1, 4, 1, 32473, 2},
+	{1, 3, 6, 1, 4, 1, 32473, 3}}
 
 // randomPolicies makes policy extensions; those of authorities map and limit too.
 func randomPolicies(r *rand.Rand, authority bool) (out ext.Set) {
@@ -295,7 +318,8 @@ func randomPolicies(r *rand.Rand, authority bool) (out ext.Set) {
 		}
 	}
 	if authority && r.IntN(3) == 0 {
-		out = append(out, ext.Mappings([]ext.Mapping{{Issuer: policyNumbers[r.IntN(3)], Subject: policyNumbers[r.IntN(3)]}, {Issuer: policyNumbers[0], Subject: policyNumbers[2]}}))
+		out = append(out, ext.Mappings([]ext.Mapping{{Issuer: policyNumbers[r.IntN(3)],
+			Subject: policyNumbers[r.IntN(3)]}, {Issuer: policyNumbers[0], Subject: policyNumbers[2]}}))
 	}
 	if r.IntN(3) == 0 {
 		out = append(out, ext.Limits{Explicit: r.IntN(3), Mapping: r.IntN(3) - 1}.Extension())
@@ -346,7 +370,8 @@ func libraryVerdict(t *testing.T, g generated) error {
 		}
 		return x
 	}
-	o := x509.VerifyOptions{Roots: x509.NewCertPool(), Intermediates: x509.NewCertPool(), CurrentTime: specimen.Now, DNSName: g.name}
+	o := x509.VerifyOptions{Roots: x509.NewCertPool(), Intermediates: x509.NewCertPool(), CurrentTime: specimen.Now,
+		DNSName: g.name}
 	o.Roots.AddCert(parse(g.anchor))
 	for _, c := range g.chain[1:] {
 		o.Intermediates.AddCert(parse(c))
@@ -381,7 +406,8 @@ func knownDifference(g generated, ours Verdict) string {
 	case !ours.Valid && only(finding.CannotSign):
 		return "the library ignores the key usage of authorities"
 	case ours.Valid && len(g.anchor.Extended) > 0:
-		return "the library holds an anchor's extended key usage against the chain; RFC 5280 section 6.1 takes from an anchor its name and key only"
+		return "the library holds an anchor's extended key usage against the chain; RFC 5280 section 6.1 takes from " +
+			"an anchor its name and key only"
 	case !ours.Valid && only(finding.CannotSign, finding.NotAuthority) && g.anchor.Version < 3:
 		return "the library asks nothing of an anchor of an older version"
 	}
@@ -400,7 +426,8 @@ func TestGenerationsAndLinksAgreeWithTheStandardLibrary(t *testing.T) {
 	agreed := map[bool]int{}
 	for range count {
 		g := generateHeap(t, r)
-		ours := Verify(g.chain[0], g.chain, Question{Anchors: []*cert.Certificate{g.anchor}, Now: specimen.Now, Name: g.name, Usage: server})
+		ours := Verify(g.chain[0], g.chain, Question{Anchors: []*cert.Certificate{g.anchor}, Now: specimen.Now,
+			Name: g.name, Usage: server})
 		theirs := libraryVerdict(t, g)
 		if ours.Valid != (theirs == nil) && knownDifference(g, ours) == "" && !countsSelfIssued(ours) {
 			t.Fatalf("%s\nours: %v %v\nlibrary: %v", g.what, ours.Valid, ours.Reasons(), theirs)
@@ -467,7 +494,8 @@ func generateHeap(t *testing.T, r *rand.Rand) generated {
 		}
 		above = these
 	}
-	leaf := specimen.Make(t, above[r.IntN(len(above))], plan{Subject: "CN=a.ternbay.example", Names: []string{"a.ternbay.example"}, Extended: []string{"serverAuth"}})
+	leaf := specimen.Make(t, above[r.IntN(len(above))],
+		plan{Subject: "CN=a.ternbay.example", Names: []string{"a.ternbay.example"}, Extended: []string{"serverAuth"}})
 	r.Shuffle(len(g.chain), func(i, j int) { g.chain[i], g.chain[j] = g.chain[j], g.chain[i] })
 	g.chain = append([]*cert.Certificate{leaf.Cert}, g.chain...)
 	return g
@@ -484,7 +512,8 @@ func BenchmarkCrossSigned(b *testing.B) {
 	var heap []*cert.Certificate
 	for i := range count {
 		from, to := signers[i%names], signers[(i*7+i/names+1)%names]
-		heap = append(heap, specimen.Make(b, from, plan{Subject: to.Cert.Subject.String(), Authority: true, Signer: to.Signer}).Cert)
+		heap = append(heap, specimen.Make(b, from,
+			plan{Subject: to.Cert.Subject.String(), Authority: true, Signer: to.Signer}).Cert)
 	}
 	leaf := specimen.Make(b, signers[0], plan{Subject: "CN=a.example", Names: []string{"a.example"}})
 	root := specimen.Make(b, nil, plan{Subject: "CN=Root", Authority: true})

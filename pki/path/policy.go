@@ -43,7 +43,8 @@ type policies struct {
 // last (which takes no part, section 6.1.1 d). The findings are the leaf's.
 func policyFindings(chain []*cert.Certificate, q Question) finding.List {
 	n := len(chain) - 1
-	p := policies{level: policyLevel{anyPolicy: {policy: anyPolicy, expected: []string{anyPolicy}}}, explicit: n + 1, mapping: n + 1, anyAfter: n + 1}
+	p := policies{level: policyLevel{anyPolicy: {policy: anyPolicy, expected: []string{anyPolicy}}}, explicit: n + 1,
+		mapping: n + 1, anyAfter: n + 1}
 	if q.RequirePolicy {
 		p.explicit = 0
 	}
@@ -57,7 +58,8 @@ func policyFindings(chain []*cert.Certificate, q Question) finding.List {
 		p.about, p.self, p.last = chain[i], chain[i].SelfIssued(), i == 0
 		p.take()
 		if p.explicit == 0 && len(p.level) == 0 {
-			p.fail(finding.PolicyMissing, "%s: no certificate policy holds for the whole chain down to here, and one is required%s.", p.about.Title(), p.lost)
+			p.fail(finding.PolicyMissing, "%s: no certificate policy holds for the whole chain down to here, and "+
+				"one is required%s.", p.about.Title(), p.lost)
 			return p.findings
 		}
 		if !p.last {
@@ -106,7 +108,8 @@ func (p *policies) take() {
 			continue
 		}
 		if next[name] != nil {
-			p.fail(finding.PolicyBroken, "%s lists the policy %s twice (RFC 5280 section 4.2.1.4).", p.about.Title(), name)
+			p.fail(finding.PolicyBroken, "%s lists the policy %s twice (RFC 5280 section 4.2.1.4).", p.about.Title(),
+				name)
 			continue
 		}
 		parents := p.expecting(name)
@@ -195,7 +198,8 @@ func (p *policies) mapped() {
 	to := map[string][]string{}
 	for _, m := range pairs {
 		if m.Issuer.Equal(ext.AnyPolicy) || m.Subject.Equal(ext.AnyPolicy) {
-			p.fail(finding.PolicyBroken, "%s maps the policy that stands for all, which RFC 5280 section 6.1.4 a forbids.", p.about.Title())
+			p.fail(finding.PolicyBroken, "%s maps the policy that stands for all, which RFC 5280 section 6.1.4 a "+
+				"forbids.", p.about.Title())
 			return
 		}
 		to[m.Issuer.String()] = append(to[m.Issuer.String()], m.Subject.String())
@@ -226,7 +230,8 @@ func (p *policies) wrapUp(q Question) {
 		return
 	}
 	if len(p.level) == 0 {
-		p.fail(finding.PolicyMissing, "%s: no certificate policy holds for the whole chain, and one is required%s.", p.about.Title(), p.lost)
+		p.fail(finding.PolicyMissing, "%s: no certificate policy holds for the whole chain, and one is required%s.",
+			p.about.Title(), p.lost)
 		return
 	}
 	if len(q.Policies) == 0 {
@@ -241,7 +246,8 @@ func (p *policies) wrapUp(q Question) {
 		}
 		wanted = append(wanted, name)
 	}
-	p.fail(finding.PolicyMissing, "%s: the chain holds for %s; what is acceptable is %s.", p.about.Title(), strings.Join(have, ", "), strings.Join(wanted, ", "))
+	p.fail(finding.PolicyMissing, "%s: the chain holds for %s; what is acceptable is %s.", p.about.Title(),
+		strings.Join(have, ", "), strings.Join(wanted, ", "))
 }
 
 // constrained is the set of policies, as the anchor's side knows them, for which

@@ -26,14 +26,16 @@ type suite struct {
 }
 
 // suitePolicies are the names that the suite gives to policies.
-var suitePolicies = map[string]string{"anyPolicy": ext.AnyPolicy.String(), "NIST-test-policy-1": "2.16.840.1.101.3.2.1.48.1", "NIST-test-policy-2": "2.16.840.1.101.3.2.1.48.2",
+var suitePolicies = map[string]string{"anyPolicy": ext.AnyPolicy.String(),
+	"NIST-test-policy-1": "2.16.840.1.101.3.2.1.48.1", "NIST-test-policy-2": "2.16.840.1.101.3.2.1.48.2",
 	"NIST-test-policy-3": "2.16.840.1.101.3.2.1.48.3", "NIST-test-policy-6": "2.16.840.1.101.3.2.1.48.6"}
 
 // otherwise are the tests of the suite that this validator judges otherwise, or
 // leaves to another part, each with its reason.
 func otherwise(name string) string {
 	switch number, _, _ := strings.Cut(name, " "); {
-	case strings.HasPrefix(number, "4.4."), number == "4.5.2", number == "4.5.5", number == "4.5.7", strings.HasPrefix(number, "4.14."), strings.HasPrefix(number, "4.15."):
+	case strings.HasPrefix(number, "4.4."), number == "4.5.2", number == "4.5.5", number == "4.5.7",
+		strings.HasPrefix(number, "4.14."), strings.HasPrefix(number, "4.15."):
 		return "about revocation lists, which a path alone does not show"
 	case number == "4.1.4", number == "4.1.5":
 		return "DSA, which nobody certifies any more"
@@ -80,7 +82,8 @@ func TestPublishedConformanceVectors(t *testing.T) {
 			}
 			continue
 		}
-		q := Question{Anchors: chain[len(chain)-1:], Now: time.Date(2020, 1, 1, 0, 0, 0, 0, time.UTC), RequirePolicy: x.InitialExplicitPolicy, NoMapping: x.InitialPolicyMappingInhibit,
+		q := Question{Anchors: chain[len(chain)-1:], Now: time.Date(2020, 1, 1, 0, 0, 0, 0, time.UTC),
+			RequirePolicy: x.InitialExplicitPolicy, NoMapping: x.InitialPolicyMappingInhibit,
 			NoAnyPolicy: x.InitialAnyPolicyInhibit, Policies: named(t, x.InitialPolicySet)}
 		exact, built := Exactly(chain[:len(chain)-1], q), Verify(chain[0], chain[1:len(chain)-1], q)
 		if strings.HasPrefix(x.Name, "4.5.4 ") || strings.HasPrefix(x.Name, "4.5.6 ") {
@@ -88,7 +91,8 @@ func TestPublishedConformanceVectors(t *testing.T) {
 		}
 		judged[exact.Valid]++
 		if exact.Valid != x.ShouldValidate || built.Valid != x.ShouldValidate {
-			t.Errorf("%s: exactly %v, built %v, and it should be %v: %v %v", x.Name, exact.Valid, built.Valid, x.ShouldValidate, exact.Reasons(), built.Reasons())
+			t.Errorf("%s: exactly %v, built %v, and it should be %v: %v %v", x.Name, exact.Valid, built.Valid,
+				x.ShouldValidate, exact.Reasons(), built.Reasons())
 		}
 	}
 	t.Logf("%d valid and %d not", judged[true], judged[false])

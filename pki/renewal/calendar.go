@@ -14,7 +14,8 @@ type Event struct {
 	Day     time.Time // the UTC day
 	Summary string
 	Text    string
-	Key     string // what it is about: the same key gives the same entry again, so that a second import replaces the first
+	// what it is about: the same key gives the same entry again, so that a second import replaces the first
+	Key string
 }
 
 // Calendar writes events as an iCalendar file (RFC 5545), whole days each, with a

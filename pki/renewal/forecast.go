@@ -31,17 +31,28 @@ type Question struct {
 	Now       time.Time
 	Horizon   span.Span // how far the schedule is simulated; zero for the next acts only
 	Only      string    // a template's name, to leave the others out of the rows; "" for all
+	Outside   []Outside // authorities of other estates that hang on ours
+}
+
+// Outside is an authority that was signed here for another estate. What it grants is
+// not known; it lives at least twice as long as that, where it was made by rule, so
+// half of its life is where its grants begin to shrink.
+type Outside struct {
+	Title       string
+	Certificate *cert.Certificate
+	Parent      *hierarchy.Authority // of ours
 }
 
 // Row is what one authority grants by one template.
 type Row struct {
 	Authority string    `json:"authority"`
 	Template  string    `json:"template"`
-	Full      span.Span `json:"full"`               // what it should grant
-	Until     time.Time `json:"until"`              // where a life granted today would end
-	Short     string    `json:"short"`              // by how much that is too short; "" when it is full
-	LastFull  time.Time `json:"last_full,omitzero"` // the last day on which the full life is granted; zero where it never was
-	CutBy     string    `json:"cut_by"`             // whose end shortens it, now or first
+	Full      span.Span `json:"full"`  // what it should grant
+	Until     time.Time `json:"until"` // where a life granted today would end
+	Short     string    `json:"short"` // by how much that is too short; "" when it is full
+	// the last day on which the full life is granted; zero where it never was
+	LastFull time.Time `json:"last_full,omitzero"`
+	CutBy    string    `json:"cut_by"` // whose end shortens it, now or first
 
 }
 
@@ -53,6 +64,7 @@ type Act struct {
 	Until   time.Time `json:"until"` // where the renewed authority will end
 	Why     string    `json:"why"`
 	Overdue bool      `json:"overdue"` // the day has passed
+	Outside bool      `json:"outside"` // its key is in another estate, which asks here for the renewal
 }
 
 // Bar is one generation, on record or scheduled, for a picture.
@@ -70,7 +82,7 @@ type Bar struct {
 type Report struct {
 	Now    time.Time `json:"now"`
 	Rows   []Row     `json:"grants"`
-	Acts   []Act     `json:"acts"`
+	Acts   []Act     `json:"acts"` // with a horizon all of them; without, the next of each authority
 	Bars   []Bar     `json:"generations"`
 	Hollow []string  `json:"never_full,omitempty"` // authorities that live less than what they grant
 }
@@ -105,6 +117,9 @@ func Forecast(q Question) Report {
 				out.Bars = append(out.Bars, s.barOf(a, g))
 			}
 		}
+	}
+	for _, o := range q.Outside {
+		s.addOutside(o)
 	}
 	s.run(&out)
 	slices.SortStableFunc(out.Bars, func(a, b Bar) int {
@@ -172,7 +187,8 @@ func UsualLife(a *hierarchy.Authority) span.Span {
 
 // state is what a simulation knows of one authority.
 type state struct {
-	a      *hierarchy.Authority
+	a      *hierarchy.Authority // nil for one of another estate
+	handle string
 	parent *state
 	level  int
 	life   span.Span   // what a renewal gives
@@ -202,7 +218,8 @@ type simulation struct {
 }
 
 func (s *simulation) add(a *hierarchy.Authority, g *hierarchy.Generation) {
-	st := &state{a: a, parent: s.state[a.Parent], number: len(a.Generations), end: g.Certificate.NotAfter, life: UsualLife(a)}
+	st := &state{a: a, handle: a.Handle, parent: s.state[a.Parent], number: len(a.Generations),
+		end: g.Certificate.NotAfter, life: UsualLife(a)}
 	if st.parent != nil {
 		st.level = st.parent.level + 1
 		// The certificate above may be an older one than the current.
@@ -224,6 +241,25 @@ func (s *simulation) add(a *hierarchy.Authority, g *hierarchy.Generation) {
 	if a.Retired.IsZero() {
 		s.order = append(s.order, st)
 	}
+}
+
+// addOutside adds an authority of another estate.
+func (s *simulation) addOutside(o Outside) {
+	parent := s.state[o.Parent]
+	if parent == nil {
+		return
+	}
+	st := &state{handle: o.Title, parent: parent, level: parent.level + 1, number: 1, end: o.Certificate.NotAfter,
+		life: LifeOf(o.Certificate)}
+	st.lives = []span.Span{half(st.life, o.Certificate.NotBefore)}
+	st.all = st.lives
+	st.due = st.lastFull(st.lives)
+	s.order = append(s.order, st)
+}
+
+// half is half of a life that begins at a moment, in whole days.
+func half(life span.Span, from time.Time) span.Span {
+	return span.Days(max(1, int(life.After(from).Sub(from).Hours())/48))
 }
 
 // lastFull is the last day on which all of the lives are granted in full; without
@@ -261,22 +297,28 @@ func (s *simulation) barOf(a *hierarchy.Authority, g *hierarchy.Generation) Bar 
 }
 
 // run plays the schedule: whoever is due first is renewed, after whatever above
-// it could not grant the full life any more.
+// it could not grant the full life any more. Without a horizon it plays until
+// everybody was renewed once, and tells the first act of each: so the next act is
+// the same, however far one looks.
 func (s *simulation) run(out *Report) {
-	until := s.q.Now
 	once := s.q.Horizon.IsZero()
-	if !once {
-		until = s.q.Horizon.After(s.q.Now)
-	}
+	until := s.q.Horizon.After(s.q.Now)
 	renewed := map[*state]bool{}
 	for len(out.Acts) < mostActs {
 		var next *state
+		open := 0
 		for _, st := range s.order {
-			if !st.hollow && !(once && renewed[st]) && (next == nil || st.due.Before(next.due)) {
+			if st.hollow {
+				continue
+			}
+			if !renewed[st] {
+				open++
+			}
+			if next == nil || st.due.Before(next.due) {
 				next = st
 			}
 		}
-		if next == nil || !once && next.due.After(until) {
+		if next == nil || once && open == 0 || !once && next.due.After(until) {
 			break
 		}
 		day := next.due
@@ -288,9 +330,27 @@ func (s *simulation) run(out *Report) {
 	}
 	for _, st := range s.order {
 		if st.hollow {
-			out.Hollow = append(out.Hollow, st.a.Handle)
+			out.Hollow = append(out.Hollow, st.handle)
 		}
 	}
+	if once {
+		out.firstOnly()
+	}
+}
+
+// firstOnly leaves the next act of each authority, and the bars of what there is.
+func (r *Report) firstOnly() {
+	seen, drawn := map[string]bool{}, map[string]bool{}
+	r.Acts = slices.DeleteFunc(r.Acts, func(a Act) bool {
+		again := seen[a.Handle]
+		seen[a.Handle] = true
+		return again
+	})
+	r.Bars = slices.DeleteFunc(r.Bars, func(b Bar) bool {
+		again := b.Scheduled && drawn[b.Handle]
+		drawn[b.Handle] = drawn[b.Handle] || b.Scheduled
+		return again
+	})
 }
 
 func (s *simulation) renew(st *state, day time.Time, overdue bool, out *Report, renewed map[*state]bool, why string) {
@@ -302,13 +362,17 @@ func (s *simulation) renew(st *state, day time.Time, overdue bool, out *Report, 
 		if st.due.Year() < 1000 {
 			why = "its grants were never full"
 		}
-		if len(st.lives) == 0 {
+		switch {
+		case len(st.lives) == 0:
 			why = fmt.Sprintf("it ends on %s", st.reach().Format("2006-01-02"))
+		case st.a == nil:
+			why = "half of its life is over then, and what it grants is not known here"
 		}
 	}
 	full := st.life.After(day)
 	if p := st.parent; p != nil && p.reach().Before(full) && p.a.Retired.IsZero() {
-		s.renew(p, day, overdue, out, renewed, fmt.Sprintf("it could not grant %s its %s any more", st.a.Handle, st.life.Words()))
+		s.renew(p, day, overdue, out, renewed,
+			fmt.Sprintf("it could not grant %s its %s any more", st.handle, st.life.Words()))
 	}
 	end := full
 	if st.parent != nil && st.parent.reach().Before(end) {
@@ -319,7 +383,12 @@ func (s *simulation) renew(st *state, day time.Time, overdue bool, out *Report, 
 	st.end = end
 	st.due = st.lastFull(st.lives)
 	renewed[st] = true
-	out.Acts = append(out.Acts, Act{Day: day, Handle: st.a.Handle, Number: st.number, Until: end, Why: why, Overdue: overdue})
+	out.Acts = append(out.Acts, Act{Day: day, Handle: st.handle, Number: st.number, Until: end, Why: why,
+		Overdue: overdue, Outside: st.a == nil})
+	if st.a == nil {
+		s.later(st, before, day)
+		return
+	}
 	bar := Bar{Handle: st.a.Handle, Level: st.level, Number: st.number, From: day, Until: end, Scheduled: true}
 	if len(st.all) > 0 {
 		if bar.ShrinksAt = st.lastFull(st.all).AddDate(0, 0, 1); bar.ShrinksAt.Before(day) {
@@ -327,6 +396,11 @@ func (s *simulation) renew(st *state, day time.Time, overdue bool, out *Report, 
 		}
 	}
 	out.Bars = append(out.Bars, bar)
+	s.later(st, before, day)
+}
+
+// later marks an authority whose renewal wins nothing: it would be due for ever.
+func (s *simulation) later(st *state, before, day time.Time) {
 	if !st.due.After(before) || !st.due.After(day) {
 		st.hollow = true
 	}

@@ -10,6 +10,7 @@ import (
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/key"
+	"ironseal/pki/span"
 )
 
 // Links drafts the two certificates that join an old root and a new one with
@@ -17,12 +18,15 @@ import (
 // clients that hold only the old one, and the old key certified by the new root,
 // for clients that hold only the new one. Neither outlives either root. The
 // serials are left to the caller.
-func Links(old, renewed *cert.Certificate, now time.Time, backdate time.Duration) (newByOld, oldByNew cert.Draft, err error) {
+func Links(old, renewed *cert.Certificate, now time.Time, backdate time.Duration) (newByOld, oldByNew cert.Draft,
+	err error) {
 	switch {
 	case !old.Subject.Equal(renewed.Subject):
-		return newByOld, oldByNew, fmt.Errorf("links: the roots have different names, %s and %s", old.Subject, renewed.Subject)
+		return newByOld, oldByNew, fmt.Errorf("links: the roots have different names, %s and %s", old.Subject,
+			renewed.Subject)
 	case key.Same(old.Key, renewed.Key):
-		return newByOld, oldByNew, errors.New("links: both roots have one key, so that each serves the other's chains already")
+		return newByOld, oldByNew, errors.New("links: both roots have one key, so that each serves the other's " +
+			"chains already")
 	}
 	until := old.NotAfter
 	if renewed.NotAfter.Before(until) {
@@ -36,7 +40,8 @@ func Links(old, renewed *cert.Certificate, now time.Time, backdate time.Duration
 	}
 	link := func(of, by *cert.Certificate) cert.Draft {
 		d := cert.Draft{Issuer: by.Subject, Subject: of.Subject, NotBefore: from, NotAfter: until, SPKI: of.Key.SPKI}
-		d.Extensions = append(d.Extensions, of.Basic.Extension(), of.Usage.Extension(), ext.KeyID(keyID(of)), ext.AuthorityKey(keyID(by)))
+		d.Extensions = append(d.Extensions, of.Basic.Extension(), of.Usage.Extension(), ext.KeyID(keyID(of)),
+			ext.AuthorityKey(keyID(by)))
 		if e, ok := of.Extensions.Find(ext.NameConstraintID); ok {
 			d.Extensions = append(d.Extensions, e)
 		}
@@ -60,5 +65,7 @@ func LinkFindings(h hierarchy.Hierarchy, old *hierarchy.Generation) finding.List
 	if n < 0 || depth+1 <= n {
 		return nil
 	}
-	return finding.List{finding.New(finding.LinkCounted, "%s allows %d level(s) below it; %d stand there, and clients that count the link as one more refuse the chain.", old.Label(), n, depth)}
+	return finding.List{finding.New(finding.LinkCounted,
+		"%s allows %s below it; there are %d, and clients that count the link as one more refuse the chain.",
+		old.Label(), span.Count(n, "level"), depth)}
 }

@@ -69,7 +69,8 @@ func Weigh(e Evidence) []Reason {
 		add(true, "its revocation list has %d entries; with a new key a new list begins", e.Revoked)
 	}
 	if g.IsRoot() {
-		add(false, "with the same key, relying parties that hold the old root accept the new chains at once; a new key needs link certificates, and the new root brought to all of them before the old one ends")
+		add(false, "with the same key, relying parties that hold the old root accept the new chains at once; a new "+
+			"key needs link certificates, and the new root brought to all of them before the old one ends")
 	}
 	return out
 }
@@ -96,7 +97,8 @@ type Level struct {
 // end at until, at the authority itself and at every one below, which goes on
 // under the old certificate until it is renewed itself. sameKey says that the
 // renewed certificate serves the old chains as well.
-func Levels(h hierarchy.Hierarchy, templates []template.Template, g *hierarchy.Generation, until, now time.Time, sameKey bool) []Level {
+func Levels(h hierarchy.Hierarchy, templates []template.Template, g *hierarchy.Generation, until, now time.Time,
+	sameKey bool) []Level {
 	var out []Level
 	for _, a := range append([]*hierarchy.Authority{g.Authority}, h.Below(g.Authority)...) {
 		cur := a.Current()
@@ -115,7 +117,8 @@ func Levels(h hierarchy.Hierarchy, templates []template.Template, g *hierarchy.G
 			} else if sameKey {
 				after = endWith(cur.Line(), g.Authority, until)
 			}
-			l := Level{Handle: a.Handle, Template: t.Name, Full: t.Lifetime, Before: earlier(before, full), After: earlier(after, full)}
+			l := Level{Handle: a.Handle, Template: t.Name, Full: t.Lifetime, Before: earlier(before, full),
+				After: earlier(after, full)}
 			if l.After.Before(full) {
 				l.Short = span.Length(l.After, full) + " short"
 				if a != g.Authority {
@@ -179,16 +182,20 @@ func AnswerTo(g Answered) finding.List {
 		add(finding.AnswerOtherName, "It is for %s; %s was sent.", c.Subject, g.Subject)
 	}
 	if !c.IsAuthority() || !c.HasUsage || c.Usage&(ext.KeyCertSign|ext.CRLSign) != ext.KeyCertSign|ext.CRLSign {
-		add(finding.AnswerNoAuthority, "It may not sign certificates and revocation lists: %s, key usage %s.", c.Basic.Words(), c.Usage)
+		add(finding.AnswerNoAuthority, "It may not sign certificates and revocation lists: %s, key usage %s.",
+			c.Basic.Words(), c.Usage)
 	}
 	if c.IsAuthority() && c.Basic.PathLength >= 0 && c.Basic.PathLength < g.Depth {
-		add(finding.AnswerNoAuthority, "Its path length %d leaves no room for the %d level(s) of authorities below.", c.Basic.PathLength, g.Depth)
+		add(finding.AnswerNoAuthority, "Its path length %d leaves no room for the %s of authorities below.",
+			c.Basic.PathLength, span.Count(g.Depth, "level"))
 	}
 	if !g.Grants.IsZero() && c.NotAfter.Before(g.Grants.After(g.Now)) {
-		add(finding.AnswerTooShort, "It ends on %s; full grants of %s need %s.", c.NotAfter.Format("2006-01-02"), g.Grants.Words(), g.Grants.After(g.Now).Format("2006-01-02"))
+		add(finding.AnswerTooShort, "It ends on %s; full grants of %s need %s.", c.NotAfter.Format("2006-01-02"),
+			g.Grants.Words(), g.Grants.After(g.Now).Format("2006-01-02"))
 	}
 	if !g.Old.IsZero() && c.NotAfter.Before(g.Old) {
-		add(finding.AnswerTooShort, "It ends on %s, before the one that it renews (%s).", c.NotAfter.Format("2006-01-02"), g.Old.Format("2006-01-02"))
+		add(finding.AnswerTooShort, "It ends on %s, before the one that it renews (%s).",
+			c.NotAfter.Format("2006-01-02"), g.Old.Format("2006-01-02"))
 	}
 	return out
 }

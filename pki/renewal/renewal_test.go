@@ -58,13 +58,15 @@ func TestLastFullDayAgainstEveryDay(t *testing.T) {
 		if n%7 == 0 { // ends of months, and leap days, at odd times
 			ends[0] = time.Date(2028, 2, 29, r.IntN(24), r.IntN(60), r.IntN(60), 0, time.UTC)
 		}
-		life := []span.Span{{Years: r.IntN(4), Months: r.IntN(12)}, {Days: 1 + r.IntN(800)}, {Months: 1 + r.IntN(30)}, {Years: 1, Days: r.IntN(40), Hours: r.IntN(30)}}[r.IntN(4)]
+		life := []span.Span{{Years: r.IntN(4), Months: r.IntN(12)}, {Days: 1 + r.IntN(800)}, {Months: 1 + r.IntN(30)},
+			{Years: 1, Days: r.IntN(40), Hours: r.IntN(30)}}[r.IntN(4)]
 		if life.IsZero() {
 			life = span.Days(90)
 		}
 		h := line(ends...)
 		last := h[len(h)-1]
-		report := Forecast(Question{Hierarchy: h, Templates: []template.Template{grants("web", life, last.Handle)}, Now: now})
+		report := Forecast(Question{Hierarchy: h, Templates: []template.Template{grants("web", life, last.Handle)},
+			Now: now})
 		if len(report.Rows) != 1 {
 			t.Fatalf("%d rows", len(report.Rows))
 		}
@@ -95,7 +97,8 @@ func TestScheduleRunsFromTheRootDown(t *testing.T) {
 	h := line(now.AddDate(1, 0, 0), now.AddDate(1, 0, 0))
 	h[0].Current().Certificate.NotBefore = now.AddDate(-14, 0, 0)
 	h[1].Current().Certificate.NotBefore = now.AddDate(-4, 0, 0)
-	q := Question{Hierarchy: h, Templates: []template.Template{grants("web", span.Days(397), "level1")}, Now: now, Horizon: span.Years(15)}
+	q := Question{Hierarchy: h, Templates: []template.Template{grants("web", span.Days(397), "level1")}, Now: now,
+		Horizon: span.Years(15)}
 	r := Forecast(q)
 	if r.Rows[0].Short != "32 days" {
 		t.Errorf("today it is short by %q", r.Rows[0].Short)
@@ -141,7 +144,8 @@ func generation(t *testing.T, e *specimen.Entity, number int, a *hierarchy.Autho
 func TestLinksCarryBothWays(t *testing.T) {
 	for _, kinds := range [][2]key.Kind{{key.P256, key.P384}, {key.RSA2048, key.P256}} {
 		old := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root", Authority: true, Key: kinds[0]})
-		renewed := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root", Authority: true, Key: kinds[1], Until: now.AddDate(9, 0, 0)})
+		renewed := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root", Authority: true, Key: kinds[1],
+			Until: now.AddDate(9, 0, 0)})
 		first, second, err := Links(old.Cert, renewed.Cert, now, time.Hour)
 		if err != nil {
 			t.Fatal(err)
@@ -156,8 +160,10 @@ func TestLinksCarryBothWays(t *testing.T) {
 			if err != nil || len(c.Faults) > 0 {
 				t.Fatal(err, c.Faults)
 			}
-			if !bytes.Equal(c.AuthorityKey, by.Cert.SubjectKey) || c.NotAfter.After(old.Cert.NotAfter) || c.NotAfter.After(renewed.Cert.NotAfter) {
-				t.Errorf("the link signed by %x names the key %x and ends on %s", by.Cert.SubjectKey, c.AuthorityKey, c.NotAfter)
+			if !bytes.Equal(c.AuthorityKey, by.Cert.SubjectKey) || c.NotAfter.After(old.Cert.NotAfter) ||
+				c.NotAfter.After(renewed.Cert.NotAfter) {
+				t.Errorf("the link signed by %x names the key %x and ends on %s", by.Cert.SubjectKey, c.AuthorityKey,
+					c.NotAfter)
 			}
 			return c
 		}
@@ -167,11 +173,14 @@ func TestLinksCarryBothWays(t *testing.T) {
 			anchor *cert.Certificate
 			link   *cert.Certificate
 		}{{renewed, old.Cert, newByOld}, {old, renewed.Cert, oldByNew}} {
-			leaf := specimen.Make(t, c.under, specimen.Plan{Subject: "CN=a.ternbay.example", Names: []string{"a.ternbay.example"}})
-			if v := path.Verify(leaf.Cert, []*cert.Certificate{c.link}, path.Question{Anchors: []*cert.Certificate{c.anchor}, Now: now}); !v.Valid {
+			leaf := specimen.Make(t, c.under, specimen.Plan{Subject: "CN=a.ternbay.example",
+				Names: []string{"a.ternbay.example"}})
+			if v := path.Verify(leaf.Cert, []*cert.Certificate{c.link},
+				path.Question{Anchors: []*cert.Certificate{c.anchor}, Now: now}); !v.Valid {
 				t.Errorf("%v: %v", kinds, v.Reasons())
 			}
-			if v := path.Verify(leaf.Cert, nil, path.Question{Anchors: []*cert.Certificate{c.anchor}, Now: now}); v.Valid {
+			if v := path.Verify(leaf.Cert, nil,
+				path.Question{Anchors: []*cert.Certificate{c.anchor}, Now: now}); v.Valid {
 				t.Error("it holds without the link")
 			}
 			o := x509.VerifyOptions{Roots: x509.NewCertPool(), Intermediates: x509.NewCertPool(), CurrentTime: now}
@@ -201,7 +210,8 @@ func TestLinksCarryBothWays(t *testing.T) {
 
 func TestLinksThatWouldBeCounted(t *testing.T) {
 	root := &hierarchy.Authority{Handle: "root"}
-	g := generation(t, specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root", Authority: true, PathLength: 1}), 1, root)
+	g := generation(t, specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root", Authority: true, PathLength: 1}),
+		1, root)
 	h := hierarchy.Hierarchy{root, {Handle: "services", Parent: root}}
 	if l := LinkFindings(h, g); !l.Has(finding.LinkCounted) {
 		t.Error("one level below a path length of 1 leaves no room for clients that count the link")
@@ -213,12 +223,16 @@ func TestLinksThatWouldBeCounted(t *testing.T) {
 
 func TestEvidenceIsWeighed(t *testing.T) {
 	a := &hierarchy.Authority{Handle: "root"}
-	g := generation(t, specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root", Authority: true, From: now.AddDate(-11, 0, 0)}), 1, a)
-	reasons := fmt.Sprint(Weigh(Evidence{Generation: g, Now: now, Suspicion: "a lost laptop", Revoked: 5000, Template: template.Template{Name: "t", Keys: []string{"rsa-4096"}}}))
-	if a := Advise(Weigh(Evidence{Generation: g, Now: now.AddDate(-10, 0, 0), Template: template.Template{Keys: []string{"ecdsa-p256"}}})); !strings.HasPrefix(a, "either") {
+	g := generation(t, specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root", Authority: true,
+		From: now.AddDate(-11, 0, 0)}), 1, a)
+	reasons := fmt.Sprint(Weigh(Evidence{Generation: g, Now: now, Suspicion: "a lost laptop", Revoked: 5000,
+		Template: template.Template{Name: "t", Keys: []string{"rsa-4096"}}}))
+	if a := Advise(Weigh(Evidence{Generation: g, Now: now.AddDate(-10, 0, 0),
+		Template: template.Template{Keys: []string{"ecdsa-p256"}}})); !strings.HasPrefix(a, "either") {
 		t.Errorf("a key of one year: %s", a)
 	}
-	for _, want := range []string{"a lost laptop", "11 years old", "5000 entries", "no longer takes a key of kind ecdsa-p256", "{false with the same key"} {
+	for _, want := range []string{"a lost laptop", "11 years old", "5000 entries",
+		"no longer takes a key of kind ecdsa-p256", "{false with the same key"} {
 		if !strings.Contains(reasons, want) {
 			t.Errorf("%q is not said: %s", want, reasons)
 		}
@@ -231,7 +245,8 @@ func TestLevelsBeforeAndAfter(t *testing.T) {
 	h := line(now.AddDate(0, 6, 0), now.AddDate(0, 6, 0))
 	ts := []template.Template{grants("web", span.Years(1), "level1")}
 	until := now.AddDate(10, 0, 0)
-	if l := Levels(h, ts, h[0].Current(), until, now, false); len(l) != 1 || !l[0].After.Equal(l[0].Before) || !strings.Contains(l[0].Short, "until it is renewed itself") {
+	if l := Levels(h, ts, h[0].Current(), until, now, false); len(l) != 1 || !l[0].After.Equal(l[0].Before) ||
+		!strings.Contains(l[0].Short, "until it is renewed itself") {
 		t.Errorf("%+v", l)
 	}
 	h[1].Current().Certificate.NotAfter = now.AddDate(5, 0, 0)
@@ -241,18 +256,22 @@ func TestLevelsBeforeAndAfter(t *testing.T) {
 }
 
 func TestCalendarFollowsTheStandard(t *testing.T) {
-	text := string(Calendar([]Event{{now, "Ågot's bøker; a, b\\c \u202e" + strings.Repeat("ø", 60), "line\nline\x07", "k"}}, now))
+	text := string(Calendar([]Event{{now, "Ågot's bøker; a, b\\c \u202e" + strings.Repeat("ø", 60), "line\nline\x07",
+		"k"}}, now))
 	for _, l := range strings.SplitAfter(text, "\n") {
 		if l != "" && (!strings.HasSuffix(l, "\r\n") || len(l) > 77) {
 			t.Errorf("%d bytes: %q", len(l), l)
 		}
 	}
-	for _, want := range []string{"BEGIN:VCALENDAR\r\n", "DTSTART;VALUE=DATE:20261123\r\n", "DTEND;VALUE=DATE:20261124\r\n", `SUMMARY:Ågot's bøker\; a\, b\\c`, `DESCRIPTION:line\nline ` + "\r\n", "TRIGGER:-P7D\r\n"} {
+	for _, want := range []string{"BEGIN:VCALENDAR\r\n", "DTSTART;VALUE=DATE:20261123\r\n",
+		"DTEND;VALUE=DATE:20261124\r\n", `SUMMARY:Ågot's bøker\; a\, b\\c`, `DESCRIPTION:line\nline ` + "\r\n",
+		"TRIGGER:-P7D\r\n"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%q is missing in\n%s", want, text)
 		}
 	}
-	if again := string(Calendar([]Event{{now, "x", "", "k"}}, now)); !strings.Contains(again, text[strings.Index(text, "UID:"):strings.Index(text, "\r\nDTSTAMP")]) {
+	if again := string(Calendar([]Event{{now, "x", "", "k"}}, now)); !strings.Contains(again,
+		text[strings.Index(text, "UID:"):strings.Index(text, "\r\nDTSTAMP")]) {
 		t.Error("the same thing must have the same identifier, or it is imported twice")
 	}
 }

@@ -60,7 +60,8 @@ func Read(der []byte) (*Request, error) {
 	in := cryptobyte.String(der)
 	var outer, tbs, alg, sig cryptobyte.String
 	if !in.ReadASN1(&outer, casn1.SEQUENCE) || !in.Empty() || !outer.ReadASN1Element(&tbs, casn1.SEQUENCE) ||
-		!outer.ReadASN1Element(&alg, casn1.SEQUENCE) || !outer.ReadASN1(&sig, casn1.BIT_STRING) || len(sig) < 1 || sig[0] != 0 {
+		!outer.ReadASN1Element(&alg, casn1.SEQUENCE) || !outer.ReadASN1(&sig, casn1.BIT_STRING) || len(sig) < 1 ||
+		sig[0] != 0 {
 		return nil, errors.New("request: it is not the ASN.1 structure of a signing request (RFC 2986 section 4)")
 	}
 	r := &Request{Raw: der, tbs: tbs, signature: sig[1:]}
@@ -107,7 +108,8 @@ func (r *Request) readAttributes(in cryptobyte.String) error {
 	for count := 0; !in.Empty(); count++ {
 		var attr, values cryptobyte.String
 		var oid asn1.ObjectIdentifier
-		if count > 1000 || !in.ReadASN1(&attr, casn1.SEQUENCE) || !attr.ReadASN1ObjectIdentifier(&oid) || !attr.ReadASN1(&values, casn1.SET) {
+		if count > 1000 || !in.ReadASN1(&attr, casn1.SEQUENCE) || !attr.ReadASN1ObjectIdentifier(&oid) ||
+			!attr.ReadASN1(&values, casn1.SET) {
 			return errors.New("its attributes do not read")
 		}
 		switch {
@@ -168,7 +170,7 @@ func (r *Request) Title() string {
 	case r.Subject.CommonName() != "":
 		return r.Subject.CommonName()
 	case len(r.Names) > 0:
-		return r.Names[0].Value
+		return r.Names[0].Value()
 	case !r.Subject.IsEmpty():
 		return r.Subject.String()
 	}

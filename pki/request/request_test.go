@@ -62,7 +62,8 @@ func wrap(t testing.TB, tbs []byte, alg oid, sig []byte) []byte {
 		TBS asn1.RawValue
 		Alg pkix.AlgorithmIdentifier
 		Sig asn1.BitString
-	}{asn1.RawValue{FullBytes: tbs}, pkix.AlgorithmIdentifier{Algorithm: alg}, asn1.BitString{Bytes: sig, BitLength: 8 * len(sig)}})
+	}{asn1.RawValue{FullBytes: tbs}, pkix.AlgorithmIdentifier{Algorithm: alg},
+		asn1.BitString{Bytes: sig, BitLength: 8 * len(sig)}})
 }
 
 func marshal(t testing.TB, v any) []byte {
@@ -78,7 +79,7 @@ func extensionRequest(t testing.TB, id oid, names ...string) []byte {
 	t.Helper()
 	var list []san.Name
 	for _, s := range names {
-		list = append(list, san.Name{Kind: san.DNS, Value: s})
+		list = append(list, san.Found(san.DNS, s))
 	}
 	alt, err := ext.NamesExtension(list, false)
 	if err != nil {
@@ -117,8 +118,10 @@ func TestRequestsOfTheStandardLibraryAreRead(t *testing.T) {
 	u, _ := url.Parse("https://ternbay.example/")
 	for _, k := range []crypto.Signer{ecKey(t), rsaKey} {
 		der, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{
-			Subject:  pkix.Name{CommonName: "booking.ternbay.example", Organization: []string{"Tern Bay Ferries"}, Country: []string{"NO"}},
-			DNSNames: []string{"booking.ternbay.example"}, IPAddresses: []net.IP{net.IPv4(192, 0, 2, 1)}, EmailAddresses: []string{"a@ternbay.example"}, URIs: []*url.URL{u},
+			Subject: pkix.Name{CommonName: "booking.ternbay.example", Organization: []string{"Tern Bay Ferries"},
+				Country: []string{"NO"}},
+			DNSNames: []string{"booking.ternbay.example"}, IPAddresses: []net.IP{net.IPv4(192, 0, 2, 1)},
+			EmailAddresses: []string{"a@ternbay.example"}, URIs: []*url.URL{u},
 		}, k)
 		if err != nil {
 			t.Fatal(err)
@@ -130,7 +133,8 @@ func TestRequestsOfTheStandardLibraryAreRead(t *testing.T) {
 		if err := r.Proven(); err != nil {
 			t.Error(err)
 		}
-		if r.Subject.String() != "CN=booking.ternbay.example,O=Tern Bay Ferries,C=NO" || len(r.Names) != 4 || len(r.Remarks) > 0 {
+		if r.Subject.String() != "CN=booking.ternbay.example,O=Tern Bay Ferries,C=NO" || len(r.Names) != 4 ||
+			len(r.Remarks) > 0 {
 			t.Errorf("%s %v %v", r.Subject, r.Names, r.Remarks)
 		}
 	}
@@ -160,12 +164,14 @@ func TestDraftsAreReadByTheStandardLibrary(t *testing.T) {
 func TestWhatDevicesSendIsRead(t *testing.T) {
 	k := ecKey(t)
 	name := rdn(t, "CN=gate.ternbay.example")
-	underscore := asn1.RawValue{FullBytes: []byte{0x30, 0x11, 0x31, 0x0f, 0x30, 0x0d, 6, 3, 0x55, 4, 3, 0x13, 6, 'g', '_', '3', '@', 'x', 'y'}}
+	underscore := asn1.RawValue{FullBytes: []byte{0x30, 0x11, 0x31, 0x0f, 0x30, 0x0d, 6, 3, 0x55, 4, 3, 0x13, 6, 'g',
+		'_', '3', '@', 'x', 'y'}}
 	point := elliptic.MarshalCompressed(elliptic.P256(), k.X, k.Y)
 	compressed := marshal(t, struct {
 		Alg struct{ A, B oid }
 		Key asn1.BitString
-	}{struct{ A, B oid }{oid{1, 2, 840, 10045, 2, 1}, oid{1, 2, 840, 10045, 3, 1, 7}}, asn1.BitString{Bytes: point, BitLength: 8 * len(point)}})
+	}{struct{ A, B oid }{oid{1, 2, 840, 10045, 2, 1}, oid{1, 2, 840, 10045, 3, 1, 7}},
+		asn1.BitString{Bytes: point, BitLength: 8 * len(point)}})
 	challenge := marshal(t, struct {
 		ID     oid
 		Values []string `asn1:"set"`
@@ -177,10 +183,14 @@ func TestWhatDevicesSendIsRead(t *testing.T) {
 		library bool // whether the standard library sees as many names
 	}{
 		{"attributes left out", handmade(t, name, asn1.RawValue{}, nil, k), 0, true},
-		{"underscore and at sign in a PrintableString", handmade(t, underscore, asn1.RawValue{}, attributeList(t), k), 0, false},
+		{"underscore and at sign in a PrintableString", handmade(t, underscore, asn1.RawValue{}, attributeList(t), k),
+			0, false},
 		{"compressed point", handmade(t, name, asn1.RawValue{FullBytes: compressed}, attributeList(t), k), 0, false},
-		{"older vendor attribute", handmade(t, name, asn1.RawValue{}, attributeList(t, extensionRequest(t, oidOlderRequest, "a.example")), k), 1, false},
-		{"two extension requests", handmade(t, name, asn1.RawValue{}, attributeList(t, extensionRequest(t, oidExtensionRequest, "a.example"), extensionRequest(t, oidExtensionRequest, "b.example")), k), 2, false},
+		{"older vendor attribute", handmade(t, name, asn1.RawValue{},
+			attributeList(t, extensionRequest(t, oidOlderRequest, "a.example")), k), 1, false},
+		{"two extension requests", handmade(t, name, asn1.RawValue{},
+			attributeList(t, extensionRequest(t, oidExtensionRequest, "a.example"),
+				extensionRequest(t, oidExtensionRequest, "b.example")), k), 2, false},
 		{"challenge password", handmade(t, name, asn1.RawValue{}, attributeList(t, challenge), k), 0, true},
 	} {
 		r, err := Read(c.der)
@@ -214,7 +224,8 @@ func TestHopelessSignaturesAreBars(t *testing.T) {
 	k, _ := rsa.GenerateKey(rand.Reader, 2048)
 	spki, _ := x509.MarshalPKIXPublicKey(k.Public())
 	body := append([]byte{2, 1, 0}, rdn(t, "CN=old.ternbay.example").FullBytes...)
-	tbs := marshal(t, asn1.RawValue{Class: 0, Tag: 16, IsCompound: true, Bytes: append(append(body, spki...), attributeList(t)...)})
+	tbs := marshal(t, asn1.RawValue{Class: 0, Tag: 16, IsCompound: true,
+		Bytes: append(append(body, spki...), attributeList(t)...)})
 	md, sh := md5.Sum(tbs), sha1.Sum(tbs)
 	for _, c := range []struct {
 		alg  oid
@@ -268,7 +279,8 @@ func TestExamineSaysWhatAnExpertWouldNotice(t *testing.T) {
 		{"wildcard", ask("CN=*.ternbay.example", "*.ternbay.example"), finding.WildcardName},
 		{"not a name", ask("CN=a.ternbay.example", "a b"), finding.BadName},
 		{"wildcard in the middle", ask("CN=a.ternbay.example", "a.*.example"), finding.BadName},
-		{"twice, by case and dot", ask("CN=a.ternbay.example", "a.ternbay.example", "A.TernBay.example."), finding.DuplicateName},
+		{"twice, by case and dot", ask("CN=a.ternbay.example", "a.ternbay.example", "A.TernBay.example."),
+			finding.DuplicateName},
 		{"a person's name", ask("CN=Harbour Master", "a.ternbay.example"), finding.CommonNameOdd},
 		{"a path", ask("CN=../../etc/x"), finding.CommonNameOdd},
 		{"terminal escapes", ask("CN=a\x1b[31mb"), finding.HostileText},
@@ -289,7 +301,8 @@ func TestManyBadNamesDoNotBecomeNoise(t *testing.T) {
 	for range 5000 {
 		names = append(names, "a b")
 	}
-	r, err := Read(handmade(t, rdn(t, "CN=a.ternbay.example"), asn1.RawValue{}, attributeList(t, extensionRequest(t, oidExtensionRequest, names...)), ecKey(t)))
+	r, err := Read(handmade(t, rdn(t, "CN=a.ternbay.example"), asn1.RawValue{},
+		attributeList(t, extensionRequest(t, oidExtensionRequest, names...)), ecKey(t)))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -300,7 +313,8 @@ func TestManyBadNamesDoNotBecomeNoise(t *testing.T) {
 
 func FuzzRead(f *testing.F) {
 	k := ecKey(f)
-	f.Add(handmade(f, rdn(f, "CN=a.example"), asn1.RawValue{}, attributeList(f, extensionRequest(f, oidExtensionRequest, "a.example")), k))
+	f.Add(handmade(f, rdn(f, "CN=a.example"), asn1.RawValue{},
+		attributeList(f, extensionRequest(f, oidExtensionRequest, "a.example")), k))
 	f.Add(handmade(f, rdn(f, "CN=a.example"), asn1.RawValue{}, nil, k))
 	f.Fuzz(func(t *testing.T, der []byte) {
 		r, err := Read(der)
@@ -334,7 +348,7 @@ func BenchmarkReadAndCheck(b *testing.B) {
 }
 
 func TestAShortNameBesideItsFullFormIsOnPurpose(t *testing.T) {
-	both := []san.Name{{Kind: san.DNS, Value: "pier"}, {Kind: san.DNS, Value: "Pier.ternbay.example"}}
+	both := []san.Name{san.Found(san.DNS, "pier"), san.Found(san.DNS, "Pier.ternbay.example")}
 	if f := NameFindings(both); f.Has(finding.ShortName) {
 		t.Errorf("%v", f)
 	}
@@ -364,7 +378,7 @@ func TestNamesOfServicesAreUnitedSortedAndPruned(t *testing.T) {
 	kept, pruned := Unite(list)
 	var got []string
 	for _, n := range kept {
-		got = append(got, n.Value)
+		got = append(got, n.Value())
 	}
 	want := "shop.ternbay.example *.quay.ternbay.example vpn.ternbay.example www.shop.ternbay.example 192.0.2.8"
 	if strings.Join(got, " ") != want {

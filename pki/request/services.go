@@ -22,7 +22,8 @@ type Service struct {
 func Services() []Service {
 	return []Service{
 		{"web", []string{"{host}.{inside}"}, []string{"{name}", "www.{name}"}},
-		{"mail", []string{"{host}.{inside}", "mail.{inside}"}, []string{"{name}", "smtp.{outside}", "imap.{outside}", "autodiscover.{outside}"}},
+		{"mail", []string{"{host}.{inside}", "mail.{inside}"},
+			[]string{"{name}", "smtp.{outside}", "imap.{outside}", "autodiscover.{outside}"}},
 		{"directory", []string{"{host}.{inside}", "{inside}"}, nil},
 		{"database", []string{"{host}.{inside}", "db.{inside}"}, nil},
 		{"gateway", []string{"{host}.{inside}"}, []string{"{name}", "vpn.{outside}"}},
@@ -44,8 +45,8 @@ func ServiceNamed(word string) (Service, error) {
 // NamesOf gives the names that a host has for a service. inside is the domain it
 // has on the inside; "" where there is none of its own.
 func (s Service) NamesOf(host san.Name, inside string) (within, outside []san.Name) {
-	first, domain, _ := strings.Cut(host.Value, ".")
-	if host.Kind != san.DNS || domain == "" {
+	first, domain, _ := strings.Cut(host.Value(), ".")
+	if host.Kind() != san.DNS || domain == "" {
 		return nil, nil
 	}
 	if inside == "" {
@@ -53,7 +54,8 @@ func (s Service) NamesOf(host san.Name, inside string) (within, outside []san.Na
 	}
 	fill := func(patterns []string) (out []san.Name) {
 		for _, p := range patterns {
-			text := strings.NewReplacer("{name}", host.Value, "{host}", first, "{outside}", domain, "{inside}", inside).Replace(p)
+			text := strings.NewReplacer("{name}", host.Value(), "{host}", first, "{outside}", domain, "{inside}",
+				inside).Replace(p)
 			if n, err := san.ParseTyped("dns:" + text); err == nil {
 				out = append(out, n)
 			}
@@ -73,14 +75,16 @@ type Pruned struct {
 // the others follow by kind and alphabet. What stands twice is left out, and what
 // a wildcard in the list stands for as well.
 func Unite(list []san.Name) (kept []san.Name, pruned []Pruned) {
+	has := map[string]bool{}
 	for i, n := range list {
 		why := ""
-		if contains(kept, n) {
+		if has[n.Key()] {
 			why = "more than once"
 		} else if wild := coveredBy(list, n); i > 0 && wild != "" {
 			why = wild + " stands for it"
 		}
 		if why == "" {
+			has[n.Key()] = true
 			kept = append(kept, n)
 		} else if !slices.ContainsFunc(pruned, func(p Pruned) bool { return p.Name.Same(n) }) {
 			pruned = append(pruned, Pruned{n, why})
@@ -95,10 +99,11 @@ func Unite(list []san.Name) (kept []san.Name, pruned []Pruned) {
 // coveredBy finds a wildcard in the list that stands for the name (RFC 9525
 // section 6.3), or "".
 func coveredBy(list []san.Name, n san.Name) string {
-	_, rest, _ := strings.Cut(n.Value, ".")
+	_, rest, _ := strings.Cut(n.Value(), ".")
 	for _, w := range list {
-		if n.Kind == san.DNS && w.Kind == san.DNS && !strings.HasPrefix(n.Value, "*.") && strings.EqualFold(w.Value, "*."+rest) {
-			return w.Value
+		if n.Kind() == san.DNS && w.Kind() == san.DNS && !strings.HasPrefix(n.Value(), "*.") &&
+			strings.EqualFold(w.Value(), "*."+rest) {
+			return w.Value()
 		}
 	}
 	return ""

@@ -1,14 +1,17 @@
 package revocation
 
 import (
+	"encoding/asn1"
 	"errors"
 	"fmt"
 	"math/big"
+	"slices"
 	"time"
 
 	"golang.org/x/crypto/cryptobyte"
 	casn1 "golang.org/x/crypto/cryptobyte/asn1"
 
+	"ironseal/pki/cert"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
 	"ironseal/pki/key"
@@ -16,7 +19,7 @@ import (
 
 // Entry is one revoked certificate.
 type Entry struct {
-	Serial *big.Int
+	Serial cert.Serial
 	At     time.Time
 	Reason int // RFC 5280 section 5.3.1; 0 where none is given
 }
@@ -40,7 +43,8 @@ const Most = 5_000_000
 func ReadList(der []byte) (*List, error) {
 	in := cryptobyte.String(der)
 	var outer, tbs, body, alg, sig cryptobyte.String
-	if !in.ReadASN1(&outer, casn1.SEQUENCE) || !in.Empty() || !outer.ReadASN1Element(&tbs, casn1.SEQUENCE) || !outer.ReadASN1Element(&alg, casn1.SEQUENCE) ||
+	if !in.ReadASN1(&outer, casn1.SEQUENCE) || !in.Empty() || !outer.ReadASN1Element(&tbs, casn1.SEQUENCE) ||
+		!outer.ReadASN1Element(&alg, casn1.SEQUENCE) ||
 		!outer.ReadASN1(&sig, casn1.BIT_STRING) || len(sig) == 0 || sig[0] != 0 {
 		return nil, errors.New("revocation list: it is not the ASN.1 structure of one (RFC 5280 section 5.1)")
 	}
@@ -61,7 +65,8 @@ func ReadList(der []byte) (*List, error) {
 
 func (l *List) readBody(body, outerAlg cryptobyte.String) error {
 	var alg, issuer cryptobyte.String
-	if body.PeekASN1Tag(casn1.INTEGER) && !body.SkipASN1(casn1.INTEGER) || !body.ReadASN1Element(&alg, casn1.SEQUENCE) || !body.ReadASN1Element(&issuer, casn1.SEQUENCE) {
+	if body.PeekASN1Tag(casn1.INTEGER) && !body.SkipASN1(casn1.INTEGER) ||
+		!body.ReadASN1Element(&alg, casn1.SEQUENCE) || !body.ReadASN1Element(&issuer, casn1.SEQUENCE) {
 		return errors.New("version, algorithm or issuer do not read")
 	}
 	if string(alg) != string(outerAlg) {
@@ -92,13 +97,19 @@ func (l *List) readBody(body, outerAlg cryptobyte.String) error {
 func (l *List) readEntries(list cryptobyte.String) error {
 	for !list.Empty() {
 		var one, set cryptobyte.String
-		e := Entry{Serial: new(big.Int)}
-		if !list.ReadASN1(&one, casn1.SEQUENCE) || !one.ReadASN1Integer(e.Serial) || !readTime(&one, &e.At) || len(l.Entries) == Most {
+		var e Entry
+		n := new(big.Int)
+		if !list.ReadASN1(&one, casn1.SEQUENCE) || !one.ReadASN1Integer(n) || !readTime(&one, &e.At) ||
+			len(l.Entries) == Most {
 			return fmt.Errorf("entry %d does not read", len(l.Entries)+1)
 		}
+		e.Serial = cert.SerialOf(n)
 		if one.ReadASN1Element(&set, casn1.SEQUENCE) {
 			extensions, err := ext.ReadSet(set)
 			if err != nil {
+				return fmt.Errorf("entry %d: %w", len(l.Entries)+1, err)
+			}
+			if err := understood(extensions, ext.ReasonCode); err != nil {
 				return fmt.Errorf("entry %d: %w", len(l.Entries)+1, err)
 			}
 			if x, ok := extensions.Find(ext.ReasonCode); ok {
@@ -125,11 +136,30 @@ func (l *List) readExtensions(body cryptobyte.String) error {
 	if err != nil {
 		return err
 	}
+	if err := understood(set, ext.ListNumber, ext.AuthorityKeyID); err != nil {
+		return err
+	}
 	if x, ok := set.Find(ext.ListNumber); ok {
 		value := cryptobyte.String(x.Value)
 		l.Number = new(big.Int)
 		if !value.ReadASN1Integer(l.Number) {
 			return errors.New("its number does not read")
+		}
+	}
+	return nil
+}
+
+// understood refuses a set with a critical extension that is not among those known
+// here, or with one twice: the list may say something else than it seems to (RFC
+// 5280 sections 5.2 and 5.3).
+func understood(set ext.Set, known ...asn1.ObjectIdentifier) error {
+	if twice := set.Repeated(); len(twice) > 0 {
+		return fmt.Errorf("the extension %s stands twice", ext.NameOf(twice[0]))
+	}
+	for _, x := range set {
+		if x.Critical && !slices.ContainsFunc(known, x.ID.Equal) {
+			return fmt.Errorf("its critical extension %s is not understood here: what it lists cannot be relied on",
+				ext.NameOf(x.ID))
 		}
 	}
 	return nil

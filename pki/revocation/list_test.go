@@ -18,11 +18,16 @@ func libraryList(t testing.TB, issuer *specimen.Entity, entries int) []byte {
 	if err != nil {
 		t.Fatal(err)
 	}
-	l := &x509.RevocationList{Number: big.NewInt(1234567890123), ThisUpdate: specimen.Now, NextUpdate: specimen.Now.AddDate(0, 0, 7)}
+	l := &x509.RevocationList{Number: big.NewInt(1234567890123), ThisUpdate: specimen.Now,
+		NextUpdate: specimen.Now.AddDate(0, 0, 7)}
 	for i := range entries {
-		l.RevokedCertificateEntries = append(l.RevokedCertificateEntries, x509.RevocationListEntry{SerialNumber: big.NewInt(int64(1000 + i)), RevocationTime: specimen.Now.AddDate(0, 0, -i), ReasonCode: i % 5})
+		l.RevokedCertificateEntries = append(l.RevokedCertificateEntries,
+			x509.RevocationListEntry{SerialNumber: big.NewInt(int64(1000 + i)),
+				RevocationTime: specimen.Now.AddDate(0, 0, -i), ReasonCode: i % 5})
 	}
-	l.RevokedCertificateEntries = append(l.RevokedCertificateEntries, x509.RevocationListEntry{SerialNumber: big.NewInt(7), RevocationTime: specimen.Now, ExtraExtensions: []pkix.Extension{}})
+	l.RevokedCertificateEntries = append(l.RevokedCertificateEntries,
+		x509.RevocationListEntry{SerialNumber: big.NewInt(7), RevocationTime: specimen.Now,
+			ExtraExtensions: []pkix.Extension{}})
 	der, err := x509.CreateRevocationList(rand.Reader, l, parent, issuer.Signer)
 	if err != nil {
 		t.Fatal(err)
@@ -38,7 +43,8 @@ func TestListsOfTheStandardLibraryAreRead(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if len(l.Entries) != 13 || l.Entries[3].Reason != 3 || l.Entries[3].Serial.Int64() != 1003 || l.Number.Int64() != 1234567890123 || !l.Issuer.Equal(root.Cert.Subject) ||
+	if len(l.Entries) != 13 || l.Entries[3].Reason != 3 || l.Entries[3].Serial.Big().Int64() != 1003 ||
+		l.Number.Int64() != 1234567890123 || !l.Issuer.Equal(root.Cert.Subject) ||
 		!l.ThisUpdate.Equal(specimen.Now) || l.NextUpdate.IsZero() {
 		t.Errorf("%+v", l)
 	}
@@ -54,7 +60,8 @@ func TestListsOfTheStandardLibraryAreRead(t *testing.T) {
 
 func TestListNumbersNeverGoBackwards(t *testing.T) {
 	now := time.Unix(1_800_000_000, 0)
-	for _, c := range []struct{ last, want int64 }{{0, 1_800_000_000}, {1_799_999_999, 1_800_000_000}, {1_800_000_000, 1_800_000_001}, {1_900_000_000, 1_900_000_001}} {
+	for _, c := range []struct{ last, want int64 }{{0, 1_800_000_000}, {1_799_999_999, 1_800_000_000},
+		{1_800_000_000, 1_800_000_001}, {1_900_000_000, 1_900_000_001}} {
 		if got := NextNumber(c.last, now); got != c.want {
 			t.Errorf("after %d: %d, want %d", c.last, got, c.want)
 		}
@@ -69,4 +76,33 @@ func FuzzReadList(f *testing.F) {
 			_ = l.VerifiedBy(root.Cert.Key)
 		}
 	})
+}
+
+// What a list says in a way that this reader does not know, and must know, makes the
+// whole list unreadable (RFC 5280 section 5.2): it might cover other certificates.
+func TestUnknownCriticalExtensionsOfLists(t *testing.T) {
+	root := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root,O=Tern Bay", Authority: true})
+	parent, err := x509.ParseCertificate(root.Cert.Raw)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, critical := range []bool{true, false} {
+		unknown := []pkix.Extension{{Id: []int{1, 3, 6, 1, 4, 1, 32473, 9}, Critical: critical, Value: []byte{5, 0}}}
+		entry := x509.RevocationListEntry{SerialNumber: big.NewInt(7), RevocationTime: specimen.Now}
+		whole := &x509.RevocationList{Number: big.NewInt(1), ThisUpdate: specimen.Now,
+			NextUpdate: specimen.Now.AddDate(0, 0, 7), ExtraExtensions: unknown}
+		part := &x509.RevocationList{Number: big.NewInt(1), ThisUpdate: specimen.Now,
+			NextUpdate: specimen.Now.AddDate(0, 0, 7)}
+		entry.ExtraExtensions = unknown
+		part.RevokedCertificateEntries = []x509.RevocationListEntry{entry}
+		for what, l := range map[string]*x509.RevocationList{"the list": whole, "an entry": part} {
+			der, err := x509.CreateRevocationList(rand.Reader, l, parent, root.Signer)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if _, err := ReadList(der); (err == nil) == critical {
+				t.Errorf("an unknown extension of %s, critical %v: %v", what, critical, err)
+			}
+		}
+	}
 }

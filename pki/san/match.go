@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
-	"net/url"
 	"strings"
 
 	"golang.org/x/crypto/cryptobyte"
@@ -18,9 +17,10 @@ import (
 // names of the address kind only.
 func Match(names []Name, host string) (by Name, ok bool) {
 	host = strings.TrimSpace(host)
-	if a, err := netip.ParseAddr(strings.Trim(host, "[]")); err == nil {
+	if _, err := netip.ParseAddr(strings.Trim(host, "[]")); err == nil {
+		want := Found(IP, strings.Trim(host, "[]"))
 		for _, n := range names {
-			if b, err := netip.ParseAddr(n.Value); err == nil && n.Kind == IP && a.Unmap() == b.Unmap() {
+			if n.fault == "" && want.fault == "" && n.Same(want) {
 				return n, true
 			}
 		}
@@ -31,85 +31,128 @@ func Match(names []Name, host string) (by Name, ok bool) {
 		return Name{}, false
 	}
 	for _, n := range names {
-		if n.Kind != DNS || n.Fault() != "" {
+		if n.kind != DNS || n.fault != "" {
 			continue
 		}
-		have := canonical(n)
-		if have == want.Value {
-			return n, true
-		}
-		_, under, cut := strings.Cut(want.Value, ".")
-		if n.IsWildcard() && cut && have[2:] == under {
+		_, under, cut := strings.Cut(want.key, ".")
+		if n.key == want.key || n.IsWildcard() && cut && n.Under() == under {
 			return n, true
 		}
 	}
 	return Name{}, false
 }
 
-// Constraint is one subtree of a name constraints extension.
+// Constraint is one subtree of a name constraints extension. Like a name, it is
+// judged when it is made.
 type Constraint struct {
-	Kind  Kind
-	Value string // a domain, host, mailbox, network or directory name
+	kind  Kind
+	value string // a domain, host, mailbox, network or directory name
 	net   netip.Prefix
 	dir   dn.Name
 }
 
+// Kind is the kind of names that the constraint is about.
+func (c Constraint) Kind() Kind { return c.kind }
+
+// Value is the domain, host, mailbox, network or directory name.
+func (c Constraint) Value() string { return c.value }
+
 // String gives the constraint as a person types it.
-func (c Constraint) String() string { return string(c.Kind) + ":" + c.Value }
+func (c Constraint) String() string { return string(c.kind) + ":" + c.value }
 
 // ParseConstraint reads a constraint as a person types it: a domain, a network
 // such as 192.0.2.0/24, a mail host or a mailbox.
 func ParseConstraint(s string) (Constraint, error) {
 	s = strings.TrimSpace(s)
 	kind, value, ok := strings.Cut(s, ":")
-	c := Constraint{Kind: Kind(strings.ToLower(kind)), Value: value}
-	if !ok || tags[c.Kind] == 0 {
-		c = Constraint{Kind: DNS, Value: s}
+	c := Constraint{kind: Kind(strings.ToLower(kind)), value: value}
+	if !ok || tags[c.kind] == 0 {
+		c = Constraint{kind: DNS, value: s}
 		if _, err := netip.ParsePrefix(s); err == nil {
-			c.Kind = IP
+			c.kind = IP
 		} else if strings.Contains(s, "@") {
-			c.Kind = Email
+			c.kind = Email
 		}
 	}
-	switch c.Kind {
-	case IP:
-		p, err := netip.ParsePrefix(c.Value)
+	if c.kind == IP {
+		p, err := netip.ParsePrefix(c.value)
 		if err != nil {
 			return c, fmt.Errorf("name constraint %q: not a network: write for example ip:192.0.2.0/24", s)
 		}
-		c.net = p.Masked()
-		c.Value = c.net.String()
-	default:
-		c.Value = strings.ToLower(c.Value)
-		host := c.Value[strings.LastIndexByte(c.Value, '@')+1:]
-		if fault := hostFault(strings.TrimPrefix(host, "."), false); fault != "" {
-			return c, fmt.Errorf("name constraint %q: %s", s, fault)
+		c.net = plainNet(p)
+		c.value = c.net.String()
+		return c, nil
+	}
+	c, err := hostConstraint(c.kind, c.value)
+	if err == nil && c.value == "" {
+		err = errors.New("it is empty")
+	}
+	if err != nil {
+		return c, fmt.Errorf("name constraint %q: %w", s, err)
+	}
+	return c, nil
+}
+
+// hostConstraint makes a constraint on a domain, a host or a mailbox. Only the
+// host is folded: the part before the @ is compared as it stands (RFC 5280
+// section 7.5). Nothing at all stands for every name.
+func hostConstraint(k Kind, value string) (Constraint, error) {
+	local, host := "", strings.ToLower(value)
+	if at := strings.LastIndexByte(value, '@'); at >= 0 {
+		local, host = value[:at+1], host[at+1:]
+		if k != Email || at == 0 {
+			return Constraint{}, errors.New("a mailbox can stand in a constraint on mail only")
+		}
+		if fault := mailFault(value[:at], host); fault != "" {
+			return Constraint{}, errors.New(fault)
+		}
+	}
+	host = strings.TrimSuffix(host, ".")
+	c := Constraint{kind: k, value: local + host}
+	if bare := strings.TrimPrefix(host, "."); bare != "" || local != "" {
+		if fault := hostFault(bare, false); fault != "" {
+			return c, errors.New(fault)
 		}
 	}
 	return c, nil
 }
 
-// ReadConstraint reads the base of one subtree.
+// plainNet is a network without host bits, and in the form of IPv4 where it is one
+// in the form of IPv6.
+func plainNet(p netip.Prefix) netip.Prefix {
+	p = p.Masked()
+	if a := p.Addr(); a.Is4In6() && p.Bits() >= 96 {
+		return netip.PrefixFrom(a.Unmap(), p.Bits()-96)
+	}
+	return p
+}
+
+// ReadConstraint reads the base of one subtree. What cannot be judged is an error:
+// a constraint that nobody understands must not pass for one that allows.
 func ReadConstraint(whole []byte, tag casn1.Tag) (Constraint, error) {
 	element := cryptobyte.String(whole)
 	var body cryptobyte.String
-	if !element.ReadASN1(&body, tag) {
-		return Constraint{}, errors.New("name constraint: cut short")
+	if err := Syntax(whole, true); err != nil || !element.ReadASN1(&body, tag) {
+		return Constraint{}, fmt.Errorf("name constraint: %w", err)
 	}
 	switch tag {
 	case tags[DNS], tags[Email], tags[URI]:
 		for k, t := range tags {
 			if t == tag {
-				return Constraint{Kind: k, Value: strings.ToLower(string(body))}, nil
+				c, err := hostConstraint(k, string(body))
+				if err != nil {
+					return c, fmt.Errorf("name constraint %q: %w", string(body), err)
+				}
+				return c, nil
 			}
 		}
 	case tags[IP]:
 		return readNetwork(body)
 	case directoryTag:
 		d, err := dn.Read(body)
-		return Constraint{Kind: Directory, Value: d.String(), dir: d}, err
+		return Constraint{kind: Directory, value: d.String(), dir: d}, err
 	}
-	return Constraint{Kind: FromDER(whole, tag).Kind, Value: fmt.Sprintf("%x", []byte(body))}, nil
+	return Constraint{kind: FromDER(whole, tag).kind, value: fmt.Sprintf("%x", []byte(body))}, nil
 }
 
 func readNetwork(b []byte) (Constraint, error) {
@@ -130,16 +173,16 @@ func readNetwork(b []byte) (Constraint, error) {
 			}
 		}
 	}
-	p := netip.PrefixFrom(addr, bits).Masked()
-	return Constraint{Kind: IP, Value: p.String(), net: p}, nil
+	p := plainNet(netip.PrefixFrom(addr, bits))
+	return Constraint{kind: IP, value: p.String(), net: p}, nil
 }
 
 // DER encodes the base of the subtree as a GeneralName.
 func (c Constraint) DER() ([]byte, error) {
 	var b cryptobyte.Builder
-	switch c.Kind {
+	switch c.kind {
 	case DNS, Email, URI:
-		b.AddASN1(tags[c.Kind], func(b *cryptobyte.Builder) { b.AddBytes([]byte(c.Value)) })
+		b.AddASN1(tags[c.kind], func(b *cryptobyte.Builder) { b.AddBytes([]byte(c.value)) })
 	case IP:
 		addr := c.net.Addr().AsSlice()
 		mask := make([]byte, len(addr))
@@ -150,7 +193,7 @@ func (c Constraint) DER() ([]byte, error) {
 	case Directory:
 		b.AddASN1(directoryTag, func(b *cryptobyte.Builder) { b.AddBytes(c.dir.DER()) })
 	default:
-		return nil, fmt.Errorf("a name constraint of kind %s cannot be made", c.Kind)
+		return nil, fmt.Errorf("a name constraint of kind %s cannot be made", c.kind)
 	}
 	return b.Bytes()
 }
@@ -158,38 +201,54 @@ func (c Constraint) DER() ([]byte, error) {
 // OnSubject returns the constraint's directory name, for subjects are compared
 // with directory constraints too.
 func (c Constraint) OnSubject(subject dn.Name) bool {
-	return c.Kind == Directory && subject.Within(c.dir)
+	return c.kind == Directory && subject.Within(c.dir)
 }
 
 // Covers reports whether the name lies in the subtree. excluding says that the
 // subtree is an excluded one: a wildcard that could stand for an excluded host
 // counts as covered then, and only then.
 func (c Constraint) Covers(n Name, excluding bool) bool {
-	if n.Kind != c.Kind {
+	if n.kind != c.kind {
 		return false
 	}
-	switch c.Kind {
+	switch c.kind {
 	case DNS:
-		return coversHost(c.Value, canonical(n), true) ||
-			excluding && n.IsWildcard() && afterFirst(c.Value) == canonical(n)[2:]
+		return coversHost(c.value, n.key, true) ||
+			excluding && n.IsWildcard() && afterFirst(c.value) == n.Under()
 	case Email:
-		at := strings.LastIndexByte(n.Value, '@')
-		if strings.Contains(c.Value, "@") {
-			cAt := strings.LastIndexByte(c.Value, '@')
-			return at >= 0 && strings.EqualFold(n.Value[at:], c.Value[cAt:]) && strings.EqualFold(n.Value[:at], c.Value[:cAt])
+		if strings.Contains(c.value, "@") {
+			return n.key == c.value
 		}
-		return at >= 0 && coversHost(c.Value, strings.ToLower(n.Value[at+1:]), false)
+		return n.Host() != "" && coversHost(c.value, n.Host(), false)
 	case URI:
-		u, err := url.Parse(n.Value)
-		return err == nil && coversHost(c.Value, strings.ToLower(u.Hostname()), false)
+		return n.Host() != "" && coversHost(c.value, n.Host(), false)
 	case IP:
-		a, err := netip.ParseAddr(n.Value)
-		return err == nil && c.net.Contains(a)
+		a, err := netip.ParseAddr(n.key)
+		return err == nil && (c.net.Contains(a) || excluding && a.Is4() && c.net.Contains(netip.AddrFrom16(a.As16())))
 	case Directory:
-		d, err := dn.Parse(n.Value)
+		d, err := dn.Parse(n.value)
 		return err == nil && d.Within(c.dir)
 	}
 	return false
+}
+
+// Unjudged says why a name cannot be held against a constraint of its kind, or "":
+// it is not valid, or an address of the kind URI speaks of no host by name (RFC
+// 5280 section 4.2.1.10). Such a name counts as outside.
+func (n Name) Unjudged() string {
+	if n.fault != "" {
+		return n.fault
+	}
+	if n.kind == DNS && strings.HasSuffix(n.value, ".") {
+		return "it ends with a dot, and clients do not hold such a name against a constraint"
+	}
+	if n.kind == URI {
+		host := n.Host()
+		if _, err := netip.ParseAddr(strings.Trim(host, "[]")); host == "" || err == nil {
+			return "it names no host"
+		}
+	}
+	return ""
 }
 
 func afterFirst(host string) string {

@@ -56,32 +56,56 @@ var (
 	oidTag       = casn1.Tag(8).ContextSpecific()
 )
 
-// Name is one alternative name.
+// Name is one alternative name. It cannot be changed: whether any client can match
+// it, and in which form it is compared, was judged once, when it was made. The
+// zero value is no name.
 type Name struct {
-	Kind  Kind
-	Value string // canonical text; for kinds without a text form, hex
+	kind  Kind
+	value string // text; for kinds without a text form, hex
+	key   string // the canonical text, by which names are compared
+	fault string // why no client can match it, or ""
 	der   []byte // the GeneralName as received; nil for a name that was typed
 }
 
+// Found makes a name out of a kind and a text that stood somewhere, whether it is
+// valid or not: Fault tells.
+func Found(k Kind, value string) Name {
+	n := Name{kind: k, value: value, key: value}
+	n.key, n.fault = judge(k, value)
+	return n
+}
+
+// Kind is the kind of the name.
+func (n Name) Kind() Kind { return n.kind }
+
+// Value is the name's text as it stood; for kinds without a text form, hex.
+func (n Name) Value() string { return n.value }
+
 // String gives the name as a person types it: kind, colon, value.
-func (n Name) String() string { return string(n.Kind) + ":" + n.Value }
+func (n Name) String() string { return string(n.kind) + ":" + n.value }
 
 // Same reports whether two names are one: of one kind, and alike in canonical form.
-func (n Name) Same(o Name) bool { return n.Kind == o.Kind && canonical(n) == canonical(o) }
+func (n Name) Same(o Name) bool { return n.kind == o.kind && n.key == o.key }
 
 // Key is a text by which equal names are equal, for maps and look-ups.
-func (n Name) Key() string { return string(n.Kind) + ":" + canonical(n) }
+func (n Name) Key() string { return string(n.kind) + ":" + n.key }
 
-func canonical(n Name) string {
-	switch n.Kind {
-	case DNS:
-		return strings.TrimSuffix(strings.ToLower(n.Value), ".")
-	case Email:
-		if at := strings.LastIndexByte(n.Value, '@'); at >= 0 {
-			return n.Value[:at] + strings.ToLower(n.Value[at:])
+// Fault says why no client can match the name, or "".
+func (n Name) Fault() string { return n.fault }
+
+// Host is the host that a name of the kinds email, upn and uri speaks of, in small
+// letters and without a closing dot; "" where there is none.
+func (n Name) Host() string {
+	host := ""
+	switch n.kind {
+	case Email, UPN:
+		host = n.key[strings.LastIndexByte(n.key, '@')+1:]
+	case URI:
+		if u, err := url.Parse(n.value); err == nil {
+			host = u.Hostname()
 		}
 	}
-	return n.Value
+	return strings.TrimSuffix(strings.ToLower(host), ".")
 }
 
 // ParseTyped reads a name as a person types it, with a kind and a colon or
@@ -110,111 +134,64 @@ func shapeOf(s string) Kind {
 }
 
 func checked(k Kind, value string) (Name, error) {
-	n := Name{Kind: k, Value: value}
-	switch k {
-	case IP:
-		a, err := netip.ParseAddr(strings.Trim(value, "[]"))
-		if err != nil || a.Zone() != "" {
-			return n, fmt.Errorf("%q is not an address: write for example ip:192.0.2.7 or ip:2001:db8::7", value)
-		}
-		n.Value = a.Unmap().String()
-		return n, nil
-	case DNS:
-		ascii, err := idna.New(idna.MapForLookup(), idna.Transitional(false), idna.StrictDomainName(false)).ToASCII(strings.TrimSuffix(value, "."))
+	if k == DNS {
+		ascii, err := idna.New(idna.MapForLookup(), idna.Transitional(false),
+			idna.StrictDomainName(false)).ToASCII(strings.TrimSuffix(value, "."))
 		if err == nil && ascii != "" {
-			n.Value = strings.ToLower(ascii)
+			value = strings.ToLower(ascii)
 		}
 	}
-	if fault := n.Fault(); fault != "" {
-		return n, fmt.Errorf("%q is not a name: %s", value, fault)
+	if k == IP {
+		value = strings.Trim(value, "[]")
 	}
-	return n, nil
+	n := Found(k, value)
+	switch {
+	case n.fault != "" && k == IP:
+		return n, fmt.Errorf("%q is not an address: write for example ip:192.0.2.7 or ip:2001:db8::7", value)
+	case n.fault != "":
+		return n, fmt.Errorf("%q is not a name: %s", value, n.fault)
+	}
+	return Found(k, n.key), nil
 }
 
-// Fault says why no client can match the name, or "".
-func (n Name) Fault() string {
-	switch n.Kind {
-	case DNS:
-		return hostFault(strings.TrimSuffix(n.Value, "."), true)
-	case IP:
-		if _, err := netip.ParseAddr(n.Value); err != nil {
-			return "an address has 4 or 16 bytes"
-		}
-	case Email, UPN:
-		at := strings.LastIndexByte(n.Value, '@')
-		if at <= 0 {
-			return "a mail address is NAME@HOST"
-		}
-		if strings.ContainsAny(n.Value[:at], " \t\r\n\x00<>()[]\\,;:\"") || !ascii(n.Value[:at]) {
-			return "the part before the @ has characters that cannot stand there"
-		}
-		return hostFault(n.Value[at+1:], false)
-	case URI:
-		u, err := url.Parse(n.Value)
-		if err != nil || u.Scheme == "" || !ascii(n.Value) {
-			return "an address of this kind is SCHEME:REST, in ASCII"
-		}
+// HostName reads a common name as a DNS name or an address, if it is one. A short
+// word without a dot counts: devices use such names.
+func HostName(cn string) (Name, bool) {
+	if strings.ContainsAny(cn, ": /@") && !strings.Contains(cn, "::") {
+		return Name{}, false
 	}
-	return ""
+	n, err := ParseTyped(cn)
+	return n, err == nil && (n.kind == DNS || n.kind == IP)
 }
 
-func ascii(s string) bool {
-	return strings.IndexFunc(s, func(r rune) bool { return r < 0x21 || r > 0x7e }) < 0
+// IsWildcard reports a valid DNS name whose first part is "*".
+func (n Name) IsWildcard() bool {
+	return n.kind == DNS && n.fault == "" && strings.HasPrefix(n.key, "*.")
 }
 
-// hostFault checks a host name by RFC 1034 section 3.5 and RFC 1123 section 2.1.
-// An underscore is let through: devices use it, and most clients match it.
-func hostFault(host string, wildcard bool) string {
-	if host == "" {
-		return "it is empty"
-	}
-	if len(host) > 253 {
-		return fmt.Sprintf("it is %d characters long; the most is 253", len(host))
-	}
-	for i, label := range strings.Split(host, ".") {
-		switch {
-		case label == "":
-			return "a dot too many: a part is empty"
-		case label == "*" && wildcard && i == 0 && strings.Contains(host, "."):
-			continue
-		case strings.Contains(label, "*"):
-			return "a * stands for one whole part, and only for the first"
-		case len(label) > 63:
-			return "a part is longer than 63 characters"
-		case label[0] == '-' || label[len(label)-1] == '-':
-			return "a part begins or ends with a hyphen"
-		}
-		for _, r := range label {
-			if !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '-' || r == '_') {
-				return "only letters, digits, hyphens and dots can stand in a host name"
-			}
-		}
-	}
-	return ""
-}
+// Under is what a wildcard stands above: "ternbay.example" for "*.ternbay.example".
+func (n Name) Under() string { return strings.TrimPrefix(n.key, "*.") }
 
-// IsWildcard reports a DNS name whose first part is "*".
-func (n Name) IsWildcard() bool { return n.Kind == DNS && strings.HasPrefix(n.Value, "*.") }
-
-// IsShort reports a DNS name without a domain.
-func (n Name) IsShort() bool {
-	return n.Kind == DNS && !strings.Contains(strings.TrimSuffix(n.Value, "."), ".")
-}
+// IsShort reports a valid DNS name without a domain.
+func (n Name) IsShort() bool { return n.kind == DNS && n.fault == "" && !strings.Contains(n.key, ".") }
 
 // IsAddress reports a DNS name that is really an address.
-func (n Name) IsAddress() bool {
-	_, err := netip.ParseAddr(n.Value)
-	return n.Kind == DNS && err == nil
-}
+func (n Name) IsAddress() bool { return n.kind == DNS && n.fault == faultAddress }
+
+// Address gives the name of the address kind that such a name should have been.
+func (n Name) Address() Name { return Found(IP, strings.Trim(n.key, "[]")) }
+
+// OverTop reports a wildcard over a whole top-level domain.
+func (n Name) OverTop() bool { return n.kind == DNS && n.fault == faultOverTop }
 
 // Readable gives an internationalised name in the letters its users type, or ""
 // when it has none.
 func (n Name) Readable() string {
-	if n.Kind != DNS || !strings.Contains(n.Value, "xn--") {
+	if n.kind != DNS || !strings.Contains(n.key, "xn--") {
 		return ""
 	}
-	u, err := idna.ToUnicode(n.Value)
-	if err != nil || u == n.Value {
+	u, err := idna.ToUnicode(n.key)
+	if err != nil || u == n.key {
 		return ""
 	}
 	return u
@@ -247,36 +224,39 @@ func Read(der []byte) ([]Name, error) {
 func FromDER(whole []byte, tag casn1.Tag) Name {
 	element := cryptobyte.String(whole)
 	var body cryptobyte.String
-	n := Name{Kind: Other, der: append([]byte(nil), whole...)}
-	if !element.ReadASN1(&body, tag) {
-		n.Value = fmt.Sprintf("%x", whole)
-		return n
+	n := Found(Other, fmt.Sprintf("%x", whole))
+	if element.ReadASN1(&body, tag) {
+		n = named(body, tag)
 	}
-	n.Value = fmt.Sprintf("%x", []byte(body))
+	n.der = append([]byte(nil), whole...)
+	return n
+}
+
+func named(body cryptobyte.String, tag casn1.Tag) Name {
 	switch tag {
 	case tags[DNS]:
-		n.Kind, n.Value = DNS, string(body)
+		return Found(DNS, string(body))
 	case tags[Email]:
-		n.Kind, n.Value = Email, string(body)
+		return Found(Email, string(body))
 	case tags[URI]:
-		n.Kind, n.Value = URI, string(body)
+		return Found(URI, string(body))
 	case tags[IP]:
-		n.Kind = IP
 		if a, ok := netip.AddrFromSlice(body); ok {
-			n.Value = a.String()
+			return Found(IP, a.String())
 		}
+		return Found(IP, fmt.Sprintf("%x (%d bytes)", []byte(body), len(body)))
 	case directoryTag:
 		if d, err := dn.Read(body); err == nil {
-			n.Kind, n.Value = Directory, d.String()
+			return Found(Directory, d.String())
 		}
 	case oidTag:
-		n.Kind = OID
+		return Found(OID, fmt.Sprintf("%x", []byte(body)))
 	case otherTag:
 		if upn, ok := readUPN(body); ok {
-			n.Kind, n.Value = UPN, upn
+			return Found(UPN, upn)
 		}
 	}
-	return n
+	return Found(Other, fmt.Sprintf("%x", []byte(body)))
 }
 
 var upnOID = asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 311, 20, 2, 3}
@@ -298,24 +278,24 @@ func (n Name) DER() ([]byte, error) {
 		return n.der, nil
 	}
 	var b cryptobyte.Builder
-	switch n.Kind {
+	switch n.kind {
 	case DNS, Email, URI:
-		b.AddASN1(tags[n.Kind], func(b *cryptobyte.Builder) { b.AddBytes([]byte(n.Value)) })
+		b.AddASN1(tags[n.kind], func(b *cryptobyte.Builder) { b.AddBytes([]byte(n.value)) })
 	case IP:
-		a, err := netip.ParseAddr(n.Value)
+		a, err := netip.ParseAddr(n.key)
 		if err != nil {
-			return nil, fmt.Errorf("address %q: %w", n.Value, err)
+			return nil, fmt.Errorf("address %q: %w", n.value, err)
 		}
 		b.AddASN1(tags[IP], func(b *cryptobyte.Builder) { b.AddBytes(a.AsSlice()) })
 	case UPN:
 		b.AddASN1(otherTag, func(b *cryptobyte.Builder) {
 			b.AddASN1ObjectIdentifier(upnOID)
 			b.AddASN1(otherTag, func(b *cryptobyte.Builder) {
-				b.AddASN1(casn1.UTF8String, func(b *cryptobyte.Builder) { b.AddBytes([]byte(n.Value)) })
+				b.AddASN1(casn1.UTF8String, func(b *cryptobyte.Builder) { b.AddBytes([]byte(n.value)) })
 			})
 		})
 	default:
-		return nil, fmt.Errorf("a name of kind %s cannot be made, only passed on", n.Kind)
+		return nil, fmt.Errorf("a name of kind %s cannot be made, only passed on", n.kind)
 	}
 	return b.Bytes()
 }
@@ -343,9 +323,9 @@ func Encode(names []Name) ([]byte, error) {
 // Fresh returns the name without the bytes it was read from, so that it is
 // encoded anew in canonical form. Kinds that cannot be made keep their bytes.
 func (n Name) Fresh() Name {
-	switch n.Kind {
+	switch n.kind {
 	case DNS, Email, URI, IP, UPN:
-		return Name{Kind: n.Kind, Value: canonical(n)}
+		return Found(n.kind, n.key)
 	}
 	return n
 }

@@ -40,7 +40,8 @@ func TestAfterKeepsTheDayOrTakesTheLastOfTheMonth(t *testing.T) {
 }
 
 func TestParseRefusesWhatIsNotALifetime(t *testing.T) {
-	for _, s := range []string{"", "0d", "d", "10", "ten years", "-5d", "5x", "P", "PT", "P5H", "99999999999999999999d", "5000000d", "777777w", "3000000d3000000d", "1y 2m", "1.5y"} {
+	for _, s := range []string{"", "0d", "d", "10", "ten years", "-5d", "5x", "P", "PT", "P5H", "99999999999999999999d",
+		"5000000d", "777777w", "3000000d3000000d", "1y 2m", "1.5y"} {
 		if got, err := Parse(s); err == nil {
 			t.Errorf("Parse(%q) = %v, want an error", s, got)
 		}

@@ -11,6 +11,9 @@ import (
 	"testing"
 	"time"
 
+	"golang.org/x/crypto/cryptobyte"
+	casn1 "golang.org/x/crypto/cryptobyte/asn1"
+
 	"ironseal/pki/cert"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
@@ -47,6 +50,7 @@ type Plan struct {
 	Signer      crypto.Signer // the key; a new P-256 key when nil
 	Key         key.Kind
 	Public      *key.Public // the key of somebody else, in place of one made here
+	Serial      int64       // 0 for one of its own
 }
 
 // Key makes a key.
@@ -84,13 +88,17 @@ func Make(t testing.TB, issuer *Entity, p Plan) *Entity {
 	if err != nil {
 		t.Fatal(err)
 	}
-	d := cert.Draft{Serial: serial.Add(serial, big.NewInt(1)), Subject: subject, Issuer: subject, NotBefore: p.From, NotAfter: p.Until, SPKI: pub.SPKI}
+	d := cert.Draft{Serial: serial.Add(serial, big.NewInt(1)), Subject: subject, Issuer: subject, NotBefore: p.From,
+		NotAfter: p.Until, SPKI: pub.SPKI}
 	signer, issuerKey := p.Signer, pub.Identifier()
 	if issuer != nil {
 		d.Issuer, signer, issuerKey = issuer.Cert.Subject, issuer.Signer, issuer.Cert.Key.Identifier()
 	}
 	if d.NotBefore.IsZero() {
 		d.NotBefore = Now.AddDate(0, -1, 0)
+	}
+	if p.Serial != 0 {
+		d.Serial = big.NewInt(p.Serial)
 	}
 	if d.NotAfter.IsZero() {
 		d.NotAfter = Now.AddDate(1, 0, 0)
@@ -146,7 +154,8 @@ func (p Plan) extensions(t testing.TB, pub key.Public, issuerKey []byte, subject
 		}
 		out = append(out, e)
 	}
-	if c := (ext.Constraints{Permitted: Constraints(t, p.Permit...), Excluded: Constraints(t, p.Exclude...)}); !c.IsEmpty() {
+	if c := (ext.Constraints{Permitted: Constraints(t, p.Permit...),
+		Excluded: Constraints(t, p.Exclude...)}); !c.IsEmpty() {
 		e, err := c.Extension()
 		if err != nil {
 			t.Fatal(err)
@@ -185,7 +194,8 @@ func Constraints(t testing.TB, typed ...string) []san.Constraint {
 }
 
 // Request makes a request for a subject and typed names, with more extensions.
-func Request(t testing.TB, signer crypto.Signer, subject string, names []string, more ...ext.Extension) *request.Request {
+func Request(t testing.TB, signer crypto.Signer, subject string, names []string,
+	more ...ext.Extension) *request.Request {
 	t.Helper()
 	if signer == nil {
 		signer = Key(t, key.P256)
@@ -211,4 +221,33 @@ func Request(t testing.TB, signer crypto.Signer, subject string, names []string,
 		t.Fatal(err)
 	}
 	return r
+}
+
+// HungryKey is a sealed key of some hundred bytes that asks whoever opens it for a GiB
+// of memory, many times over (RFC 7914 section 7).
+func HungryKey() []byte {
+	var b cryptobyte.Builder
+	sequence := func(b *cryptobyte.Builder, f func(b *cryptobyte.Builder)) { b.AddASN1(casn1.SEQUENCE, f) }
+	sequence(&b, func(b *cryptobyte.Builder) {
+		sequence(b, func(b *cryptobyte.Builder) {
+			b.AddASN1ObjectIdentifier(asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 5, 13})
+			sequence(b, func(b *cryptobyte.Builder) {
+				sequence(b, func(b *cryptobyte.Builder) {
+					b.AddASN1ObjectIdentifier(asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 11591, 4, 11})
+					sequence(b, func(b *cryptobyte.Builder) {
+						b.AddASN1OctetString(make([]byte, 16))
+						for _, n := range []int64{1 << 17, 8, 16} {
+							b.AddASN1Int64(n)
+						}
+					})
+				})
+				sequence(b, func(b *cryptobyte.Builder) {
+					b.AddASN1ObjectIdentifier(asn1.ObjectIdentifier{2, 16, 840, 1, 101, 3, 4, 1, 42})
+					b.AddASN1OctetString(make([]byte, 16))
+				})
+			})
+		})
+		b.AddASN1OctetString(make([]byte, 160))
+	})
+	return b.BytesOrPanic()
 }

@@ -83,8 +83,10 @@ func Nearest(word string, known []string) string { return nearest(word, known) }
 // Reference writes docs/templates.md from the model.
 func Reference() string {
 	var b strings.Builder
-	b.WriteString("# Template files\n\nWritten from the program's model by `go run ./cmd/ironseal reference docs`; do not edit.\n\n")
-	b.WriteString("One TOML file a template, in `templates/` of the estate; the file's name is the template's name. Unknown keys are errors.\n\n")
+	b.WriteString("# Template files\n\nWritten from the program's model by `go run ./cmd/ironseal reference docs`; " +
+		"do not edit.\n\n")
+	b.WriteString("One TOML file a template, in `templates/` of the estate; the file's name is the template's name. " +
+		"Unknown keys are errors.\n\n")
 	b.WriteString("| key | type | meaning |\n|---|---|---|\n")
 	writeKeys(&b, reflect.TypeOf(Template{}), "")
 	b.WriteString("\n## Starter templates\n")

@@ -84,7 +84,7 @@ type Names struct {
 	Most       int      `toml:"most" json:"most" doc:"how many names there may be at most"`
 	Wildcards  bool     `toml:"wildcards" json:"wildcards" doc:"whether wildcard names are allowed"`
 	Add        bool     `toml:"add-at-signing" json:"add_at_signing" doc:"whether names may be added at signing"`
-	Patterns   []string `toml:"patterns,omitempty" json:"patterns,omitempty" doc:"DNS and mail names must match one of these; * stands for anything"`
+	Patterns   []string `toml:"patterns,omitempty" json:"patterns,omitempty" doc:"names must match one of these, an address of kind uri by its host; * stands for anything"`
 	Networks   []string `toml:"networks,omitempty" json:"networks,omitempty" doc:"addresses must lie in one of these"`
 	CommonName bool     `toml:"common-name-too" json:"common_name_too" doc:"whether a common name that is a host or an address becomes an alternative name"`
 }
@@ -178,7 +178,8 @@ func (t *Template) inherit(from string, base func(string) ([]byte, error)) error
 		return fmt.Errorf("based-on = %q: templates/%s.toml:%w", from, from, err)
 	}
 	if t.BasedOn != "" {
-		return fmt.Errorf("based-on = %q: that template is itself based on %s; inheritance is one step: base this one on %s as well", from, t.BasedOn, t.BasedOn)
+		return fmt.Errorf("based-on = %q: that template is itself based on %s; inheritance is one step: base this "+
+			"one on %s as well", from, t.BasedOn, t.BasedOn)
 	}
 	t.Longest = span.Span{} // unless it is said again, the limit follows the lifetime
 	return nil
@@ -222,7 +223,8 @@ func (t *Template) check() error {
 	case len(t.Keys) == 0:
 		return errors.New("keys is missing: write for example keys = [\"rsa-2048+\", \"ecdsa-p256\"]")
 	case t.Names.Least < 0 || t.Names.Most < 0 || t.Names.Most > san.Most || t.Names.Least > t.Names.Most:
-		return fmt.Errorf("names: least = %d and most = %d do not fit: 0 ≤ least ≤ most ≤ %d", t.Names.Least, t.Names.Most, san.Most)
+		return fmt.Errorf("names: least = %d and most = %d do not fit: 0 ≤ least ≤ most ≤ %d", t.Names.Least,
+			t.Names.Most, san.Most)
 	case t.Limits.PathLength != nil && (*t.Limits.PathLength < 0 || *t.Limits.PathLength > 100):
 		return errors.New("authority.path-length must be between 0 and 100")
 	}
@@ -274,7 +276,8 @@ func (t *Template) checkFields() error {
 	}
 	for _, f := range fields {
 		if !dn.KnownType(f) {
-			return fmt.Errorf("subject: %q is not a subject field: use CN, O, OU, L, ST, C, serialNumber and the like", f)
+			return fmt.Errorf("subject: %q is not a subject field: use CN, O, OU, L, ST, C, serialNumber and the like",
+				f)
 		}
 	}
 	return nil
@@ -315,7 +318,8 @@ func KeyFits(rules []string, kind key.Kind, bits int) bool {
 		if err != nil {
 			continue
 		}
-		if family == "rsa" && kind.Family() == "rsa" && (bits == least || strings.HasSuffix(rule, "+") && bits > least) || family == string(kind) {
+		if family == "rsa" && kind.Family() == "rsa" &&
+			(bits == least || strings.HasSuffix(rule, "+") && bits > least) || family == string(kind) {
 			return true
 		}
 	}
@@ -357,38 +361,48 @@ func (t *Template) SignedBy(handle string, root bool) bool {
 func (t *Template) TakesName(k san.Kind) bool { return slices.Contains(t.Names.Kinds, string(k)) }
 
 // NameFits reports whether a name is within the template's patterns and networks.
+// A name that no client can match fits nowhere; of an address of the kind URI it is
+// the host that counts.
 func (t *Template) NameFits(n san.Name) bool {
-	switch n.Kind {
-	case san.IP:
-		a, err := netip.ParseAddr(n.Value)
+	if n.Kind() == san.IP {
+		a, err := netip.ParseAddr(n.Fresh().Value())
 		return len(t.Names.Networks) == 0 || err == nil && slices.ContainsFunc(t.Names.Networks, func(p string) bool {
 			net, err := netip.ParsePrefix(p)
 			return err == nil && net.Contains(a)
 		})
-	case san.DNS, san.Email:
-		return len(t.Names.Patterns) == 0 || slices.ContainsFunc(t.Names.Patterns, func(p string) bool {
-			return fitsPattern(strings.ToLower(p), strings.ToLower(strings.TrimSuffix(n.Value, ".")))
-		})
 	}
-	return true
+	if len(t.Names.Patterns) == 0 {
+		return true
+	}
+	text := strings.ToLower(n.Fresh().Value())
+	if n.Kind() == san.URI {
+		text = n.Host()
+	}
+	return n.Unjudged() == "" && slices.ContainsFunc(t.Names.Patterns,
+		func(p string) bool { return fitsPattern(strings.ToLower(p), text) })
 }
 
-// fitsPattern matches text against a pattern in which * stands for anything.
+// fitsPattern matches text against a pattern in which * stands for anything. It
+// goes back to the last star only, which is enough, so that its work is the product
+// of the two lengths at most.
 func fitsPattern(pattern, text string) bool {
-	head, tail, star := strings.Cut(pattern, "*")
-	if !star {
-		return pattern == text
-	}
-	if !strings.HasPrefix(text, head) {
-		return false
-	}
-	text = text[len(head):]
-	for i := range len(text) + 1 {
-		if fitsPattern(tail, text[i:]) {
-			return true
+	p, t, star, mark := 0, 0, -1, 0
+	for t < len(text) {
+		switch {
+		case p < len(pattern) && pattern[p] == '*':
+			star, mark = p, t
+			p++
+		case p < len(pattern) && pattern[p] == text[t]:
+			p++
+			t++
+		case star >= 0:
+			mark++
+			p, t = star+1, mark
+		default:
+			return false
 		}
 	}
-	return false
+	return strings.Trim(pattern[p:], "*") == ""
 }
 
 // TakesField reports whether a subject field is taken over from requests.

@@ -41,12 +41,14 @@ func starterFile(name string) ([]byte, error) {
 }
 
 func TestInheritanceIsOneStep(t *testing.T) {
-	child := "based-on = \"web-server\"\ntitle = \"Quay\"\nlifetime = \"30d\"\n[names]\nkinds = [\"ip\"]\nnetworks = [\"192.0.2.0/24\"]\n"
+	child := "based-on = \"web-server\"\ntitle = \"Quay\"\nlifetime = \"30d\"\n[names]\nkinds = [\"ip\"]\nnetworks " +
+		"= [\"192.0.2.0/24\"]\n"
 	tm, err := Parse("quay", []byte(child), starterFile)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if tm.Title != "Quay" || tm.Lifetime.String() != "30d" || tm.Longest.String() != "30d" || tm.Names.Most != 100 || strings.Join(tm.Names.Kinds, " ") != "ip" ||
+	if tm.Title != "Quay" || tm.Lifetime.String() != "30d" || tm.Longest.String() != "30d" || tm.Names.Most != 100 ||
+		strings.Join(tm.Names.Kinds, " ") != "ip" ||
 		strings.Join(tm.Extended, " ") != "serverAuth" {
 		t.Errorf("%+v", tm)
 	}
@@ -79,11 +81,13 @@ func TestInheritanceIsOneStep(t *testing.T) {
 }
 
 func TestPatternsAndNetworks(t *testing.T) {
-	tm, err := Parse("t", []byte(small+"[names]\nkinds = [\"dns\", \"ip\"]\npatterns = [\"*.ternbay.example\", \"gate-*\"]\nnetworks = [\"192.0.2.0/24\", \"2001:db8::/32\"]\n"), nil)
+	tm, err := Parse("t", []byte(small+"[names]\nkinds = [\"dns\", \"ip\"]\npatterns = [\"*.ternbay.example\", "+
+		"\"gate-*\"]\nnetworks = [\"192.0.2.0/24\", \"2001:db8::/32\"]\n"), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	for typed, want := range map[string]bool{"dns:a.ternbay.example": true, "dns:A.B.TernBay.Example": true, "dns:ternbay.example": false, "dns:xternbay.example": false, "dns:gate-3": true,
+	for typed, want := range map[string]bool{"dns:a.ternbay.example": true, "dns:A.B.TernBay.Example": true,
+		"dns:ternbay.example": false, "dns:xternbay.example": false, "dns:gate-3": true,
 		"ip:192.0.2.9": true, "ip:198.51.100.1": false, "ip:2001:db8::1": true} {
 		n, err := san.ParseTyped(typed)
 		if err != nil {
@@ -96,11 +100,13 @@ func TestPatternsAndNetworks(t *testing.T) {
 }
 
 func TestWeighing(t *testing.T) {
-	tm, err := Parse("t", []byte(small+"[findings]\nstop = [\"short-name\"]\nallow = [\"name-not-allowed\", \"clock-behind-records\"]\n"), nil)
+	tm, err := Parse("t", []byte(small+"[findings]\nstop = [\"short-name\"]\nallow = [\"name-not-allowed\", "+
+		"\"clock-behind-records\"]\n"), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	l := tm.Weigh(finding.List{finding.New(finding.ShortName, "x"), finding.New(finding.NameNotAllowed, "x"), finding.New(finding.ClockBehind, "x")})
+	l := tm.Weigh(finding.List{finding.New(finding.ShortName, "x"), finding.New(finding.NameNotAllowed, "x"),
+		finding.New(finding.ClockBehind, "x")})
 	if l[0].Severity != finding.Stop || l[1].Severity != finding.Warn || l[2].Severity != finding.Bar {
 		t.Errorf("%v", l)
 	}
@@ -110,8 +116,10 @@ const small = "title = \"x\"\nmakes = \"end-entity\"\nlifetime = \"10d\"\nkeys =
 
 func TestMistakesAreToldWithTheirPlace(t *testing.T) {
 	for _, c := range []struct{ what, text, word string }{
-		{"misspelt key", small + "lifetme = \"5d\"\n", `templates/t.toml:5:1: unknown key "lifetme"; did you mean "lifetime"?`},
-		{"misspelt key in a table", small + "[names]\n  wildcard = true\n", `6:3: unknown key "names.wildcard"; did you mean "wildcards"?`},
+		{"misspelt key", small + "lifetme = \"5d\"\n",
+			`templates/t.toml:5:1: unknown key "lifetme"; did you mean "lifetime"?`},
+		{"misspelt key in a table", small + "[names]\n  wildcard = true\n",
+			`6:3: unknown key "names.wildcard"; did you mean "wildcards"?`},
 		{"unknown table", small + "[secrets]\nx = 1\n", "unknown key"},
 		{"broken TOML", "title = \n", "t.toml:1:"},
 		{"wrong type", "title = 5\n", "t.toml:1:"},
@@ -139,7 +147,8 @@ func TestKeysAndUsages(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for kind, want := range map[key.Kind]bool{key.RSA2048: true, "rsa-2100": true, "rsa-1024": false, key.P256: true, key.P521: false, key.Ed25519: false} {
+	for kind, want := range map[key.Kind]bool{key.RSA2048: true, "rsa-2100": true, "rsa-1024": false, key.P256: true,
+		key.P521: false, key.Ed25519: false} {
 		bits := map[key.Kind]int{key.RSA2048: 2048, "rsa-2100": 2100, "rsa-1024": 1024}[kind]
 		if got := tm.TakesKey(kind, bits); got != want {
 			t.Errorf("takes %s: %v", kind, got)
@@ -165,7 +174,8 @@ func TestKeysAndUsages(t *testing.T) {
 
 func TestContradictionsAreNamed(t *testing.T) {
 	for _, c := range []struct{ add, word string }{
-		{"issuers = [\"any\"]\nextended-key-usage = [\"serverAuth\"]\nkey-usage = [\"keyAgreement\"]\n", "digitalSignature"},
+		{"issuers = [\"any\"]\nextended-key-usage = [\"serverAuth\"]\nkey-usage = [\"keyAgreement\"]\n",
+			"digitalSignature"},
 		{"issuers = [\"any\"]\nkey-usage = [\"keyEncipherment\"]\n", "no RSA keys"},
 		{"issuers = [\"any\"]\nkey-usage = [\"keyCertSign\"]\n", "makes no authority"},
 		{"key-usage = [\"digitalSignature\"]\n", "signed by nobody"},

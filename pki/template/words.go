@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"ironseal/pki/span"
 )
 
 // Line is one line of a template in words.
@@ -13,7 +15,9 @@ type Line struct{ Label, Text string }
 func (t *Template) Words() []Line {
 	var out []Line
 	add := func(label, format string, args ...any) { out = append(out, Line{label, fmt.Sprintf(format, args...)}) }
-	add("makes", "%s", map[string]string{Root: "a root: an authority that signs itself", Authority: "an authority below another", EndEntity: "a certificate for a server, a device or a person; never an authority"}[t.Makes])
+	add("makes", "%s", map[string]string{Root: "a root: an authority that signs itself",
+		Authority: "an authority below another",
+		EndEntity: "a certificate for a server, a device or a person; never an authority"}[t.Makes])
 	add("signed by", "%s", strings.Join(t.issuerWords(), "; "))
 	life := t.Lifetime.Words()
 	if t.Longest != t.Lifetime {
@@ -41,7 +45,7 @@ func (t *Template) Words() []Line {
 	}
 	if t.IsAuthority() {
 		if p := t.Limits.PathLength; p != nil {
-			add("below it", "%d level(s) of authorities", *p)
+			add("below it", "%s of authorities", span.Count(*p, "level"))
 		} else {
 			add("below it", "any number of authorities")
 		}

@@ -1,15 +1,16 @@
-package key
+// Package rc2 is the cipher of RFC 2268, for opening old containers. Nothing is ever
+// sealed with it.
+package rc2
 
 import (
+	"crypto/cipher"
 	"encoding/binary"
 	"math/bits"
 )
 
-// rc2 is the cipher of RFC 2268, for opening old containers. Nothing is ever
-// sealed with it.
-type rc2 struct{ k [64]uint16 }
+type block struct{ k [64]uint16 }
 
-var rc2Table = [256]byte{
+var table = [256]byte{
 	0xd9, 0x78, 0xf9, 0xc4, 0x19, 0xdd, 0xb5, 0xed, 0x28, 0xe9, 0xfd, 0x79, 0x4a, 0xa0, 0xd8, 0x9d,
 	0xc6, 0x7e, 0x37, 0x83, 0x2b, 0x76, 0x53, 0x8e, 0x62, 0x4c, 0x64, 0x88, 0x44, 0x8b, 0xfb, 0xa2,
 	0x17, 0x9a, 0x59, 0xf5, 0x87, 0xb3, 0x4f, 0x13, 0x61, 0x45, 0x6d, 0x8d, 0x09, 0x81, 0x7d, 0x32,
@@ -28,32 +29,33 @@ var rc2Table = [256]byte{
 	0xc5, 0xf3, 0xdb, 0x47, 0xe5, 0xa5, 0x9c, 0x77, 0x0a, 0xa6, 0x20, 0x68, 0xfe, 0x7f, 0xc1, 0xad,
 }
 
-// newRC2 expands a key to an effective length in bits (RFC 2268 section 2).
-func newRC2(key []byte, effective int) *rc2 {
+// New expands a key of 1 to 128 octets to an effective length of 1 to 1024 bits (RFC 2268
+// section 2).
+func New(key []byte, effective int) cipher.Block {
 	l := make([]byte, 128)
 	copy(l, key)
 	t8 := (effective + 7) / 8
 	mask := byte(255 >> (8*t8 - effective))
 	for i := len(key); i < 128; i++ {
-		l[i] = rc2Table[l[i-1]+l[i-len(key)]]
+		l[i] = table[l[i-1]+l[i-len(key)]]
 	}
-	l[128-t8] = rc2Table[l[128-t8]&mask]
+	l[128-t8] = table[l[128-t8]&mask]
 	for i := 127 - t8; i >= 0; i-- {
-		l[i] = rc2Table[l[i+1]^l[i+t8]]
+		l[i] = table[l[i+1]^l[i+t8]]
 	}
-	c := &rc2{}
+	c := &block{}
 	for i := range c.k {
 		c.k[i] = binary.LittleEndian.Uint16(l[2*i:])
 	}
 	return c
 }
 
-func (c *rc2) BlockSize() int { return 8 }
+func (c *block) BlockSize() int { return 8 }
 
-var rc2Shifts = [4]int{1, 2, 3, 5}
+var shifts = [4]int{1, 2, 3, 5}
 
 // Encrypt is here because cipher.Block asks for it, and for the vectors.
-func (c *rc2) Encrypt(dst, src []byte) {
+func (c *block) Encrypt(dst, src []byte) {
 	var r [4]uint16
 	for i := range r {
 		r[i] = binary.LittleEndian.Uint16(src[2*i:])
@@ -61,7 +63,7 @@ func (c *rc2) Encrypt(dst, src []byte) {
 	for round := range 16 {
 		for i := range 4 {
 			r[i] += c.k[4*round+i] + r[(i+3)%4]&r[(i+2)%4] + ^r[(i+3)%4]&r[(i+1)%4]
-			r[i] = bits.RotateLeft16(r[i], rc2Shifts[i])
+			r[i] = bits.RotateLeft16(r[i], shifts[i])
 		}
 		if round == 4 || round == 10 {
 			for i := range 4 {
@@ -74,14 +76,14 @@ func (c *rc2) Encrypt(dst, src []byte) {
 	}
 }
 
-func (c *rc2) Decrypt(dst, src []byte) {
+func (c *block) Decrypt(dst, src []byte) {
 	var r [4]uint16
 	for i := range r {
 		r[i] = binary.LittleEndian.Uint16(src[2*i:])
 	}
 	for round := 15; round >= 0; round-- {
 		for i := 3; i >= 0; i-- {
-			r[i] = bits.RotateLeft16(r[i], -rc2Shifts[i])
+			r[i] = bits.RotateLeft16(r[i], -shifts[i])
 			r[i] -= c.k[4*round+i] + r[(i+3)%4]&r[(i+2)%4] + ^r[(i+3)%4]&r[(i+1)%4]
 		}
 		if round == 5 || round == 11 {

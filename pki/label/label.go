@@ -1,4 +1,10 @@
-package bundle
+// Package label writes what people and file systems tell objects apart by: check codes
+// to be read aloud, paste tails to be compared by eye, and names of files.
+//
+// A check code is 80 bits of a hash in an alphabet without letters that can be misheard.
+// A file name is made of whatever text a stranger chose, and is safe on every platform:
+// no such text reaches a path in any other way.
+package label
 
 import (
 	"crypto/sha256"
@@ -64,17 +70,33 @@ func PasteTail(der []byte) string {
 	return fmt.Sprintf("%s…%s (%d characters)", s[:8], s[len(s)-8:], len(s))
 }
 
+// Colons writes a hash as most programs show the hash of a certificate, so that the two
+// can be compared by eye.
+func Colons(b []byte) string {
+	pairs := make([]string, len(b))
+	for i, x := range b {
+		pairs[i] = fmt.Sprintf("%02X", x)
+	}
+	return strings.Join(pairs, ":")
+}
+
 // reserved are file names that one of the platforms keeps for itself.
-var reserved = map[string]bool{"con": true, "prn": true, "aux": true, "nul": true, "com1": true, "com2": true, "com3": true, "com4": true, "lpt1": true, "lpt2": true, "lpt3": true}
+var reserved = map[string]bool{"con": true, "prn": true, "aux": true, "nul": true, "com1": true, "com2": true,
+	"com3": true, "com4": true, "lpt1": true, "lpt2": true, "lpt3": true}
 
 // FileName makes a name from a certificate or request safe as the stem of a
 // file name on every platform. A wildcard's "*" becomes "any". What is left
 // empty becomes "unnamed".
-func FileName(name string) string {
+func FileName(name string) string { return safeName(name, 100) }
+
+// IsFileName reports whether a name from elsewhere is safe as it stands.
+func IsFileName(name string) bool { return safeName(name, 200) == name }
+
+func safeName(name string, most int) string {
 	var b strings.Builder
 	for _, r := range strings.ReplaceAll(name, "*", "any") {
 		switch {
-		case b.Len() >= 100:
+		case b.Len() >= most:
 		case r < 128 && (unicode.IsLetter(r) || unicode.IsDigit(r)), r == '-', r == '.', r == '_':
 			b.WriteRune(r)
 		case unicode.IsSpace(r), r == ':', r == '@', r == '/', r == '\\':

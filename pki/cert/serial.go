@@ -1,0 +1,47 @@
+package cert
+
+import "math/big"
+
+// Serial is a serial number as it stood in a certificate or a list: any integer,
+// since others hand out 1, 0 and negative ones. It cannot be changed. The zero value
+// is the serial 0.
+type Serial struct{ n *big.Int }
+
+// SerialOf makes a serial of a number.
+func SerialOf(n *big.Int) Serial { return Serial{new(big.Int).Set(n)} }
+
+// Big is the serial as a number of its own.
+func (s Serial) Big() *big.Int {
+	if s.n == nil {
+		return new(big.Int)
+	}
+	return new(big.Int).Set(s.n)
+}
+
+// Hex is the serial in lower-case hex, in whole bytes; with a minus before it where
+// it is negative.
+func (s Serial) Hex() string {
+	n := s.Big()
+	sign := ""
+	if n.Sign() < 0 {
+		sign = "-"
+		n.Neg(n)
+	}
+	text := n.Text(16)
+	if len(text)%2 == 1 {
+		text = "0" + text
+	}
+	return sign + text
+}
+
+// shortest is how many digits of a serial people are shown where there are more.
+const shortest = 8
+
+// Short is what people are shown of a serial: its first eight digits, or all of it.
+func (s Serial) Short() string { return ShortSerial(s.Hex()) }
+
+// ShortSerial shortens a serial that is written in hex already.
+func ShortSerial(hex string) string { return hex[:min(shortest, len(hex))] }
+
+// String is Hex.
+func (s Serial) String() string { return s.Hex() }
