@@ -206,7 +206,8 @@ func checked(signer crypto.Signer, public key.Public, handle string) (*Opened, e
 
 // OpenFile opens a private key that lies outside the estate, open or sealed: a
 // draft's key, or one that somebody handed in. label names it in questions.
-func OpenFile(ctx context.Context, der []byte, kind bundle.Kind, label string, pass Passphrases) (crypto.Signer, error) {
+func OpenFile(ctx context.Context, der []byte, kind bundle.Kind, label string, pass Passphrases) (crypto.Signer,
+	error) {
 	if kind != bundle.SealedKey {
 		return key.ReadPrivate(der)
 	}
@@ -246,7 +247,8 @@ func ReadPassphraseFile(path string) ([]byte, error) {
 	secret := Canonical(data)
 	clear(data)
 	if len(secret) == 0 {
-		return nil, fmt.Errorf("passphrase file %s: it is empty, and an empty passphrase protects nothing: write one into it", path)
+		return nil, fmt.Errorf("passphrase file %s: it is empty, and an empty passphrase protects nothing: write "+
+			"one into it", path)
 	}
 	return secret, nil
 }

@@ -31,7 +31,8 @@ func write(t *testing.T, text string) string {
 
 func TestOnlyTheSamePassphraseOpens(t *testing.T) {
 	ctx := context.Background()
-	c := Custody{Dir: t.TempDir(), Random: rand.Reader, Work: key.Work{Memory: 1 << 14}, Pass: fromFile(write(t, "tern and gull\n"))}
+	c := Custody{Dir: t.TempDir(), Random: rand.Reader, Work: key.Work{Memory: 1 << 14},
+		Pass: fromFile(write(t, "tern and gull\n"))}
 	fresh, err := c.Make(ctx, key.P256)
 	if err != nil {
 		t.Fatal(err)
@@ -50,7 +51,8 @@ func TestOnlyTheSamePassphraseOpens(t *testing.T) {
 		text string
 		open bool
 	}{
-		{"tern and gull\n", true}, {"tern and gull", true}, {"tern and gull\r\n", true}, {"tern and skua\n", false}, // of one length
+		// of one length
+		{"tern and gull\n", true}, {"tern and gull", true}, {"tern and gull\r\n", true}, {"tern and skua\n", false},
 		{"tern and gull\n\n", false}, {" tern and gull", false}, {strings.Repeat("\x00", 13), false},
 	} {
 		c.Pass = fromFile(write(t, p.text))
@@ -104,7 +106,8 @@ func TestAKeyFileThatWasSwappedIsNoticed(t *testing.T) {
 	if err := os.Rename(files[0], files[1]); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := c.Open(ctx, kept[1].Public, "root", ForCertificate); err == nil || !strings.Contains(err.Error(), "another key") {
+	if _, err := c.Open(ctx, kept[1].Public, "root", ForCertificate); err == nil ||
+		!strings.Contains(err.Error(), "another key") {
 		t.Errorf("%v", err)
 	}
 	if _, err := c.Open(ctx, kept[0].Public, "root", ForCertificate); err == nil || c.Has(kept[0].Public) {

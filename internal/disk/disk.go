@@ -76,34 +76,29 @@ func (d Disk) write(path string, data []byte, mode fs.FileMode, replace bool) (e
 	if err := d.fault(StepCreate, path); err != nil {
 		return fmt.Errorf("writing %s: %w", path, err)
 	}
-	f, err := os.CreateTemp(dir, ".ironseal-*")
+	f, err := os.CreateTemp(dir, tempPrefix+"*")
 	if err != nil {
-		return fmt.Errorf("writing %s: %w", path, Plain(err))
+		return fmt.Errorf("writing %s: %w", path, unwritten(err))
 	}
+	hold(f)
 	defer func() {
 		if err != nil {
 			os.Remove(f.Name())
-			err = fmt.Errorf("writing %s: %w", path, Plain(err))
+			err = fmt.Errorf("writing %s: %w", path, unwritten(err))
 		}
 	}()
 	if err := d.fill(f, path, data, mode); err != nil {
 		f.Close()
 		return err
 	}
-	if err := f.Close(); err != nil {
-		return err
-	}
+	defer f.Close() // the lock is held until the file has its name
 	if err := d.fault(StepPlace, path); err != nil {
 		return err
 	}
 	if replace {
 		err = os.Rename(f.Name(), path)
-	} else if err = os.Link(f.Name(), path); err == nil {
-		os.Remove(f.Name())
-	} else if errors.Is(err, fs.ErrExist) {
-		err = ErrExists
-	} else if !errors.Is(err, fs.ErrPermission) {
-		err = os.Rename(f.Name(), path) // a file system without links
+	} else {
+		err = place(f.Name(), path)
 	}
 	if err != nil {
 		return err
@@ -111,8 +106,27 @@ func (d Disk) write(path string, data []byte, mode fs.FileMode, replace bool) (e
 	return d.syncDir(dir)
 }
 
+// placeSlowly gives a file its name, which nobody has yet, on file systems that
+// cannot do it in one step: by a link, and where there are no links (memory sticks)
+// by looking first.
+func placeSlowly(from, to string) error {
+	err := os.Link(from, to)
+	switch {
+	case err == nil:
+		return os.Remove(from)
+	case errors.Is(err, fs.ErrExist):
+		return ErrExists
+	}
+	if _, err := os.Lstat(to); err == nil {
+		return ErrExists
+	}
+	return os.Rename(from, to)
+}
+
 func (d Disk) fill(f *os.File, path string, data []byte, mode fs.FileMode) error {
-	if err := f.Chmod(mode); err != nil && runtime.GOOS != "windows" {
+	// What was just made can always be given a mode, but for file systems that know
+	// none: Private tells whether it took.
+	if err := f.Chmod(mode); err != nil && runtime.GOOS != "windows" && !errors.Is(err, fs.ErrPermission) {
 		return err
 	}
 	if err := d.fault(StepWrite, path); err != nil {
@@ -125,6 +139,13 @@ func (d Disk) fill(f *os.File, path string, data []byte, mode fs.FileMode) error
 		return err
 	}
 	return f.Sync()
+}
+
+// Private reports whether a file is closed to everybody but its owner: a memory
+// stick may know no modes.
+func Private(path string) bool {
+	info, err := os.Stat(path)
+	return err == nil && (runtime.GOOS == "windows" || info.Mode().Perm()&0o077 == 0)
 }
 
 func (d Disk) syncDir(dir string) error {
@@ -143,68 +164,37 @@ func (d Disk) syncDir(dir string) error {
 }
 
 // Plain takes the operation and the path out of a file system error, for use
-// where the message names them already.
+// where the message names them already, and calls the commonest troubles by name.
 func Plain(err error) error {
 	var p *fs.PathError
-	if errors.As(err, &p) {
-		return p.Err
-	}
 	var l *os.LinkError
-	if errors.As(err, &l) {
-		return l.Err
+	switch {
+	case errors.As(err, &p):
+		err = p.Err
+	case errors.As(err, &l):
+		err = l.Err
+	}
+	switch {
+	case isFull(err):
+		return fmt.Errorf("the disk is full: make room and try again: %w", err)
+	case isReadOnly(err):
+		return fmt.Errorf("it cannot be written: the disk can only be read: %w", err)
 	}
 	return err
 }
 
-// Read reads a file of at most limit bytes. A directory, a missing file and one
-// that is too large are told as such.
-func Read(path string, limit int64) ([]byte, error) {
-	info, err := os.Stat(path)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return nil, fmt.Errorf("%s: there is no such file", path)
-	case err != nil:
-		return nil, fmt.Errorf("%s: %w", path, Plain(err))
-	case info.IsDir():
-		return nil, fmt.Errorf("%s: this is a directory, and a file is needed", path)
-	case info.Size() > limit:
-		return nil, fmt.Errorf("%s: %d bytes; the most that is read is %d", path, info.Size(), limit)
+// unwritten is Plain for what could not be written.
+func unwritten(err error) error {
+	if err = Plain(err); errors.Is(err, fs.ErrPermission) {
+		return fmt.Errorf("it cannot be written here: %w", err)
 	}
-	data, err := os.ReadFile(path)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", path, Plain(err))
-	}
-	return data, nil
+	return err
 }
 
 // Remove deletes a file; a missing one is no error.
 func (d Disk) Remove(path string) error {
 	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("removing %s: %w", path, Plain(err))
-	}
-	return nil
-}
-
-// NewFolder makes a folder all at once: write fills it under another name beside
-// it, and only then it gets its own. A folder that is there already is not touched.
-func NewFolder(dir string, write func(into string) error) error {
-	if _, err := os.Lstat(dir); err == nil {
-		return fmt.Errorf("%s: %w: move it away, or choose another", dir, ErrExists)
-	}
-	parent := filepath.Dir(filepath.Clean(dir))
-	if err := os.MkdirAll(parent, 0o755); err != nil {
-		return fmt.Errorf("%s: %w", parent, Plain(err))
-	}
-	making, err := os.MkdirTemp(parent, ".ironseal-making-*")
-	if err != nil {
-		return fmt.Errorf("%s cannot be written: %w", parent, Plain(err))
-	}
-	defer os.RemoveAll(making)
-	if err := write(making); err != nil {
-		return err
-	}
-	if err := os.Rename(making, dir); err != nil {
-		return fmt.Errorf("%s: %w", dir, Plain(err))
 	}
 	return nil
 }

@@ -23,7 +23,8 @@ func TestAFailureLeavesTheOldFile(t *testing.T) {
 			}
 			return nil
 		}}
-		if err := d.Replace(path, []byte("new and longer"), 0o600); !errors.Is(err, failure) || !strings.Contains(err.Error(), path) {
+		if err := d.Replace(path, []byte("new and longer"), 0o600); !errors.Is(err, failure) ||
+			!strings.Contains(err.Error(), path) {
 			t.Errorf("%s: %v", step, err)
 		}
 		if data, err := os.ReadFile(path); err != nil || string(data) != "old" {
@@ -60,7 +61,8 @@ func TestReadNamesWhatIsWrong(t *testing.T) {
 	if err := os.WriteFile(big, make([]byte, 100), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	for path, word := range map[string]string{dir: "directory", filepath.Join(dir, "none"): "no such file", big: "100 bytes"} {
+	for path, word := range map[string]string{dir: "directory", filepath.Join(dir, "none"): "no such file",
+		big: "100 bytes"} {
 		if _, err := Read(path, 99); err == nil || !strings.Contains(err.Error(), word) {
 			t.Errorf("%s: %v", path, err)
 		}

@@ -38,6 +38,7 @@ type Adoption struct {
 	Foreign  []*cert.Certificate // those given that it did not issue
 	Lists    []*revocation.List
 	Findings finding.List
+	Link     *hierarchy.Generation // what the certificate vouches for, where it is a link or a cross certificate
 	old      *hierarchy.Authority
 }
 
@@ -65,11 +66,15 @@ func (e *Estate) PlanAdoption(ctx context.Context, ask AdoptAsk) (Adoption, erro
 		}
 	}
 	out.old = h.Find(ask.Handle)
+	if out.Link, err = asLink(h, c); err != nil {
+		return out, err
+	}
 	if err := out.fits(h, c); err != nil {
 		return out, err
 	}
 	if !c.IsAuthority() {
-		out.Findings = append(out.Findings, finding.New(finding.NotAuthority, "%s is not an authority's certificate.", c.Title()))
+		out.Findings = append(out.Findings, finding.New(finding.NotAuthority, "%s is not an authority's certificate.",
+			c.Title()))
 	}
 	roots, others, err := e.Roots(ctx)
 	if err != nil {
@@ -79,13 +84,14 @@ func (e *Estate) PlanAdoption(ctx context.Context, ask AdoptAsk) (Adoption, erro
 	if c.SelfSigned() {
 		anchors = append(anchors, c) // a root is adopted because the person trusts it
 	}
-	v := path.Verify(c, append(append([]*cert.Certificate{}, ask.List...), others...), path.Question{Anchors: anchors, Now: e.Now()})
+	v := path.Verify(c, append(append([]*cert.Certificate{}, ask.List...), others...),
+		path.Question{Anchors: anchors, Now: e.Now()})
 	out.Findings = append(out.Findings, v.Reasons()...)
 	for _, s := range v.Steps[1:] {
 		out.Path = append(out.Path, s.Certificate)
 	}
 	for _, i := range ask.Issued {
-		if i.Issuer.Equal(c.Subject) && i.VerifiedBy(c.Key) == nil {
+		if i.Issuer.Equal(c.Subject) && i.VerifiedBy(c.Key) == nil && len(i.Broken) == 0 {
 			out.Issued = append(out.Issued, i)
 		} else {
 			out.Foreign = append(out.Foreign, i)
@@ -109,16 +115,28 @@ func (e *Estate) PlanAdoption(ctx context.Context, ask AdoptAsk) (Adoption, erro
 // fits checks that a certificate can be adopted under the handle.
 func (a Adoption) fits(h hierarchy.Hierarchy, c *cert.Certificate) error {
 	switch old, ask := a.old, a.Ask; {
+	case a.Link != nil && a.Link.Authority.Handle != ask.Handle:
+		return fmt.Errorf("%s is a certificate by which another authority vouches for %s: adopt it under that handle",
+			c.Title(), a.Link.Authority.Handle)
+	case a.Link != nil && (ask.Signer != nil || len(ask.Issued)+len(ask.Revoked) > 0):
+		return fmt.Errorf("authority %s: a link or cross certificate comes by itself, without key, lists or what "+
+			"was issued", ask.Handle)
+	case a.Link != nil:
+		return nil
 	case generationOf(h, c) != nil:
 		return fmt.Errorf("%s is on record already, as %s", c.Title(), generationOf(h, c).Label())
 	case old != nil && !old.Elsewhere:
-		return fmt.Errorf("authority %s: its key is here: renew it with: ironseal authority renew %s", ask.Handle, ask.Handle)
+		return fmt.Errorf("authority %s: its key is here: renew it with: ironseal authority renew %s", ask.Handle,
+			ask.Handle)
 	case old != nil && !old.Current().Certificate.Subject.Equal(c.Subject):
-		return fmt.Errorf("authority %s is %s; the certificate is for %s: choose another handle", ask.Handle, old.Current().Certificate.Subject, c.Subject)
+		return fmt.Errorf("authority %s is %s; the certificate is for %s: choose another handle", ask.Handle,
+			old.Current().Certificate.Subject, c.Subject)
 	case old == nil && h.SubjectTaken(c.Subject, "") != nil:
-		return fmt.Errorf("the authority %s has this subject already: adopt it under that handle", h.SubjectTaken(c.Subject, "").Handle)
+		return fmt.Errorf("the authority %s has this subject already: adopt it under that handle",
+			h.SubjectTaken(c.Subject, "").Handle)
 	case old != nil && ask.Signer != nil:
-		return fmt.Errorf("authority %s: a further certificate comes without its key; to adopt the key too, choose another handle", ask.Handle)
+		return fmt.Errorf("authority %s: a further certificate comes without its key; to adopt the key too, choose "+
+			"another handle", ask.Handle)
 	}
 	return nil
 }
@@ -149,18 +167,33 @@ func (e *Estate) Adopt(ctx context.Context, a Adoption) (*hierarchy.Generation, 
 	if err != nil {
 		return nil, store.Head{}, errors.Join(err, undo())
 	}
+	if a.Link != nil {
+		return e.adoptLink(ctx, a, h)
+	}
 	head, err := e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
-		parent, issuer, err := e.importAbove(tx, h, a.Path, "")
+		if err := stillFree(tx, handle, a.Leaf); err != nil {
+			return nil, err
+		}
+		if a.Ask.Signer != nil {
+			if err := e.keyThere(handle, a.Leaf.Key); err != nil {
+				return nil, err
+			}
+		}
+		up := importing{e: e, tx: tx, h: h, given: append(append([]*cert.Certificate{}, a.Ask.List...),
+			a.Ask.Anchors...)}
+		parent, issuer, err := up.above(a.Path, "")
 		if err != nil {
 			return nil, err
 		}
-		id, err := tx.AddCertificate(store.NewCertificate{Certificate: a.Leaf, Issuer: issuer, Waived: waived(a.Findings), Actor: e.world.Actor})
+		id, err := tx.AddCertificate(store.NewCertificate{Certificate: a.Leaf, Issuer: issuer,
+			Waived: waived(a.Findings), Actor: e.world.Actor})
 		if err != nil {
 			return nil, err
 		}
 		var generation int64
 		if a.old == nil {
-			generation, err = tx.AddAuthority(store.NewAuthority{Handle: handle, Parent: parent, Elsewhere: a.Ask.Signer == nil, Certificate: id, Issuer: issuer})
+			generation, err = tx.AddAuthority(store.NewAuthority{Handle: handle, Parent: parent,
+				Elsewhere: a.Ask.Signer == nil, Certificate: id, Issuer: issuer})
 		} else {
 			generation, err = tx.AddGeneration(handle, parent, len(a.old.Generations), id, issuer, time.Time{})
 		}
@@ -168,9 +201,13 @@ func (e *Estate) Adopt(ctx context.Context, a Adoption) (*hierarchy.Generation, 
 			return nil, err
 		}
 		for _, c := range a.Issued {
-			if _, err := tx.AddCertificate(store.NewCertificate{Certificate: c, Issuer: generation, Actor: e.world.Actor}); err != nil {
+			if _, err := tx.AddCertificate(store.NewCertificate{Certificate: c, Issuer: generation,
+				Actor: e.world.Actor}); err != nil {
 				return nil, fmt.Errorf("%s: %w", c.Title(), err)
 			}
+		}
+		if err := up.links(); err != nil {
+			return nil, err
 		}
 		revoked := 0
 		for _, l := range a.Lists {
@@ -179,15 +216,43 @@ func (e *Estate) Adopt(ctx context.Context, a Adoption) (*hierarchy.Generation, 
 			}
 			revoked += len(l.Entries)
 		}
+		revocations, err := tx.RevocationsDigest(handle)
+		if err != nil {
+			return nil, err
+		}
 		sum := a.Leaf.SHA256()
-		return []store.Entry{entry("adopt authority", handle, "certificate", fmt.Sprintf("%x", sum), "subject", a.Leaf.Subject.String(), "key here", a.Ask.Signer != nil, "issued and known", len(a.Issued),
-			"revoked and known", revoked, "not known", "what else it issued and revoked, and by whom its key was held")}, nil
+		return []store.Entry{entry("adopt authority", handle, "certificate", fmt.Sprintf("%x", sum), "subject",
+			a.Leaf.Subject.String(), "key here", a.Ask.Signer != nil, "by", parent, "above", up.told, "links",
+			hashes(up.linked), "issued", hashes(a.Issued), "revocations", revocations,
+			"revoked and known", revoked, "not known",
+			"what else it issued and revoked, and by whom its key was held")}, nil
 	})
 	if err != nil {
-		return nil, head, errors.Join(fmt.Errorf("authority %s: %w", handle, err), undo())
+		failed := fmt.Errorf("authority %s: %w", handle, err)
+		if !errors.Is(err, store.ErrUncertain) { // then the key may be on record
+			failed = errors.Join(failed, undo())
+		}
+		return nil, head, failed
 	}
 	g, err := e.newestGeneration(ctx, handle)
 	return g, head, err
+}
+
+// adoptLink records a certificate by which an authority on record vouches for
+// another.
+func (e *Estate) adoptLink(ctx context.Context, a Adoption, h hierarchy.Hierarchy) (*hierarchy.Generation, store.Head,
+	error) {
+	head, err := e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+		up := importing{e: e, tx: tx, h: h, given: a.Ask.List}
+		if err := up.links(); err != nil {
+			return nil, err
+		}
+		return []store.Entry{entry("adopt link", a.Ask.Handle, "to", a.Link.Name(), "links", hashes(up.linked))}, nil
+	})
+	if err != nil {
+		return nil, head, fmt.Errorf("authority %s: %w", a.Ask.Handle, err)
+	}
+	return a.Link, head, nil
 }
 
 // addList records the entries of a revocation list of an authority.
@@ -196,7 +261,7 @@ func addList(tx *store.Tx, handle string, l *revocation.List) error {
 	var at []time.Time
 	var reasons []int
 	for _, e := range l.Entries {
-		serials, at, reasons = append(serials, cert.SerialHex(e.Serial)), append(at, e.At), append(reasons, e.Reason)
+		serials, at, reasons = append(serials, e.Serial.Hex()), append(at, e.At), append(reasons, e.Reason)
 	}
 	number := int64(0)
 	if l.Number != nil && l.Number.IsInt64() {

@@ -61,20 +61,22 @@ func (e *Estate) oneToRenew(ctx context.Context, name string) (Held, error) {
 	if len(serving) > 1 {
 		var which []string
 		for _, c := range serving {
-			which = append(which, fmt.Sprintf("%s (until %s)", c.SerialHex()[:8], c.NotAfter.Format("2006-01-02")))
+			which = append(which, fmt.Sprintf("%s (until %s)", c.Serial.Short(), c.NotAfter.Format("2006-01-02")))
 		}
-		return Held{}, fmt.Errorf("certificate %q: %d that still serve have this name: say which by its serial: %s", name, len(serving), strings.Join(which, ", "))
+		return Held{}, fmt.Errorf("certificate %q: %d that still serve have this name: say which by its serial: %s",
+			name, len(serving), strings.Join(which, ", "))
 	}
 	c, _, err := e.FindCertificate(ctx, name)
 	switch {
 	case err != nil:
 		return c, err
 	case c.State == Replaced:
-		return c, fmt.Errorf("%s, serial %s, was replaced already", c.Title(), c.SerialHex()[:8])
+		return c, fmt.Errorf("%s, serial %s, was replaced already", c.Title(), c.Serial.Short())
 	case c.State == Revoked:
-		return c, fmt.Errorf("%s, serial %s, is revoked: ask its holder for a new request, and sign that", c.Title(), c.SerialHex()[:8])
+		return c, fmt.Errorf("%s, serial %s, is revoked: ask its holder for a new request, and sign that", c.Title(),
+			c.Serial.Short())
 	case c.State == Staged:
-		return c, fmt.Errorf("%s, serial %s, waits for its switch day", c.Title(), c.SerialHex()[:8])
+		return c, fmt.Errorf("%s, serial %s, waits for its switch day", c.Title(), c.Serial.Short())
 	}
 	return c, nil
 }
@@ -83,10 +85,12 @@ func (e *Estate) planAgain(ctx context.Context, p *planning, old Held, ask Again
 	if old.IsAuthority() {
 		return nil, fmt.Errorf("%s is an authority: renew it with: ironseal authority renew", old.Title())
 	}
-	sign := SignAsk{Request: ask.Request, Template: ask.Template, By: ask.By, Waivers: ask.Waivers, Amend: issue.Amendments{Lifetime: ask.Lifetime}}
+	sign := SignAsk{Request: ask.Request, Template: ask.Template, By: ask.By, Waivers: ask.Waivers,
+		Amend: issue.Amendments{Lifetime: ask.Lifetime}}
 	if sign.Request == "" {
 		if old.Record.Request == 0 {
-			return nil, fmt.Errorf("%s came from no request on record: ask its holder for a new one, and give it with --request", old.Title())
+			return nil, fmt.Errorf("%s came from no request on record: ask its holder for a new one, and give it "+
+				"with --request", old.Title())
 		}
 		sign.Request = fmt.Sprintf("R%d", old.Record.Request)
 	}
@@ -116,11 +120,16 @@ func (e *Estate) planAgain(ctx context.Context, p *planning, old Held, ask Again
 		subject := old.Subject
 		sign.Amend.Subject = &subject
 	}
-	s, err := e.plan(p, sign, rec, r, "")
+	s, err := e.plan(p, sign, rec, r, nil)
 	if err != nil {
 		return nil, err
 	}
 	s.Replaces, s.Again = old.Record.ID, again
+	if until := s.Plan.Draft.NotAfter; until.Before(old.NotAfter) {
+		s.Plan.Findings = append(s.Plan.Findings,
+			finding.New(finding.EndsEarlier, "It would end on %s; the one in whose place it is ends on %s.",
+				until.Format("2006-01-02"), old.NotAfter.Format("2006-01-02"))).Ranked()
+	}
 	return s, e.tellAgain(ctx, s, old)
 }
 
@@ -136,7 +145,7 @@ func nameChanges(r *request.Request, old Held, t template.Template) (add, drop [
 		}
 		return false
 	}
-	common, isHost := request.HostName(old.Subject.CommonName())
+	common, isHost := san.HostName(old.Subject.CommonName())
 	for _, n := range old.Names {
 		if !has(r.Names, n) && !(isHost && common.Same(n) && t.Names.CommonName) {
 			add = append(add, n.Fresh())
@@ -154,8 +163,9 @@ func nameChanges(r *request.Request, old Held, t template.Template) (add, drop [
 // holds that.
 func (e *Estate) tellAgain(ctx context.Context, s *Sheet, old Held) error {
 	row := func(field, text string) { s.Plan.Rows = append(s.Plan.Rows, issue.Row{Field: field, Signed: text}) }
-	row("in place of", fmt.Sprintf("serial %s, until %s", old.SerialHex()[:8], old.NotAfter.Format("2006-01-02")))
-	if then, today, err := e.TemplateThen(old); err == nil && then.SHA256() != today.SHA256() && s.Template.Name == today.Name {
+	row("in place of", fmt.Sprintf("serial %s, until %s", old.Serial.Short(), old.NotAfter.Format("2006-01-02")))
+	if then, today, err := e.TemplateThen(old); err == nil && then.SHA256() != today.SHA256() &&
+		s.Template.Name == today.Name {
 		for _, d := range template.Compare(then, today) {
 			row("template now", fmt.Sprintf("%s: %s, before: %s", d.Label, d.B, d.A))
 		}
@@ -193,7 +203,7 @@ func (e *Estate) planAll(ctx context.Context, list []Held, ask AgainAsk, by *hie
 		if c.IsAuthority() || c.State == Replaced || c.State == Staged || c.State == Revoked {
 			continue
 		}
-		one := Planned{Name: fmt.Sprintf("%s, serial %s", c.Title(), c.SerialHex()[:8])}
+		one := Planned{Name: fmt.Sprintf("%s, serial %s", c.Title(), c.Serial.Short())}
 		if by != nil {
 			ask.By = by.Name()
 		}
@@ -220,7 +230,8 @@ func (e *Estate) ChangeOf(ctx context.Context, handle string) (Change, error) {
 	if err != nil {
 		return Change{}, err
 	}
-	out := Change{Handle: handle, Old: old.Name(), New: g.Name(), Day: g.Staged, OldEnds: old.Certificate.NotAfter, Prepared: []string{}, Missing: []string{}}
+	out := Change{Handle: handle, Old: old.Name(), New: g.Name(), Day: g.Staged, OldEnds: old.Certificate.NotAfter,
+		Prepared: []string{}, Missing: []string{}}
 	waiting, err := e.heldAll(e.records.CertificatesOf(ctx, handle, g.Number))
 	if err != nil {
 		return out, err
@@ -260,7 +271,8 @@ func (e *Estate) changing(ctx context.Context, handle string) (prepared, current
 		return nil, nil, err
 	}
 	if prepared = g.Authority.Prepared(); prepared == nil {
-		return nil, nil, fmt.Errorf("authority %s: nothing is prepared: renew it, or apply elsewhere, with --switch-day DAY", handle)
+		return nil, nil, fmt.Errorf("authority %s: nothing is prepared: renew it, or apply elsewhere, with "+
+			"--switch-day DAY", handle)
 	}
 	return prepared, g.Authority.Current(), nil
 }
@@ -308,7 +320,8 @@ func (e *Estate) Switch(ctx context.Context, handle string, early bool) (*hierar
 		return nil, store.Head{}, err
 	}
 	if e.Now().Before(g.Staged) && !early {
-		return nil, store.Head{}, fmt.Errorf("authority %s: the switch day is %s: wait for it, or switch with --early", handle, g.Staged.Format("2006-01-02"))
+		return nil, store.Head{}, fmt.Errorf("authority %s: the switch day is %s: wait for it, or switch with --early",
+			handle, g.Staged.Format("2006-01-02"))
 	}
 	head, err := e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
 		return []store.Entry{entry("switch", handle, "from", old.Name(), "to", g.Name())}, tx.Unstage(g)
@@ -318,7 +331,8 @@ func (e *Estate) Switch(ctx context.Context, handle string, early bool) (*hierar
 
 // SwitchBack puts the newest generation behind a switch day again, so that the
 // one before it signs.
-func (e *Estate) SwitchBack(ctx context.Context, handle string, day time.Time) (*hierarchy.Generation, store.Head, error) {
+func (e *Estate) SwitchBack(ctx context.Context, handle string, day time.Time) (*hierarchy.Generation, store.Head,
+	error) {
 	h, err := e.Hierarchy(ctx)
 	if err != nil {
 		return nil, store.Head{}, err
@@ -337,14 +351,17 @@ func (e *Estate) SwitchBack(ctx context.Context, handle string, day time.Time) (
 	old := list[len(list)-2]
 	switch {
 	case !old.Certificate.NotAfter.After(e.Now()):
-		return nil, store.Head{}, fmt.Errorf("authority %s: %s ended on %s: there is no way back", handle, old.Label(), old.Certificate.NotAfter.Format("2006-01-02"))
+		return nil, store.Head{}, fmt.Errorf("authority %s: %s ended on %s: there is no way back", handle, old.Label(),
+			old.Certificate.NotAfter.Format("2006-01-02"))
 	case !day.After(e.Now()):
 		return nil, store.Head{}, errors.New("give the new switch day, which must not have passed: --switch-day DAY")
 	case !day.Before(old.Certificate.NotAfter):
-		return nil, store.Head{}, fmt.Errorf("switch day %s: %s ends before it, on %s", day.Format("2006-01-02"), old.Label(), old.Certificate.NotAfter.Format("2006-01-02"))
+		return nil, store.Head{}, fmt.Errorf("switch day %s: %s ends before it, on %s", day.Format("2006-01-02"),
+			old.Label(), old.Certificate.NotAfter.Format("2006-01-02"))
 	}
 	head, err := e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
-		return []store.Entry{entry("switch back", handle, "from", g.Name(), "to", old.Name(), "until", day.Format("2006-01-02"))}, tx.Stage(g, day)
+		return []store.Entry{entry("switch back", handle, "from", g.Name(), "to", old.Name(), "until", dayOf(day))},
+			tx.Stage(g, day)
 	})
 	return old, head, err
 }

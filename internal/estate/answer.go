@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -11,6 +12,7 @@ import (
 	"ironseal/pki/handover"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
+	"ironseal/pki/key"
 	"ironseal/pki/path"
 	"ironseal/pki/request"
 )
@@ -42,53 +44,142 @@ func allGenerations(h hierarchy.Hierarchy) []*hierarchy.Generation {
 	return out
 }
 
-// MatchAnswer finds the waiting request that a returned certificate answers, by
-// its key, and checks the one against the other.
-func (e *Estate) MatchAnswer(ctx context.Context, list []*cert.Certificate, waivers []finding.Waiver) (Answer, error) {
+// AnswerAsk is a certificate that came back, with what it came with.
+type AnswerAsk struct {
+	List    []*cert.Certificate
+	Anchors []*cert.Certificate // roots that the person gives in trust; those on record are trusted already
+	// the request that it answers, "R7", where that was not recorded as sent; "" to find the one that was
+	Request string
+	Waivers []finding.Waiver
+}
+
+// ErrKnown says that a certificate is on record already.
+var ErrKnown = errors.New("it is on record already")
+
+// MatchAnswer finds the request that a returned certificate answers, by its key, and
+// checks the one against the other. Only what was sent, or is said to have been, is
+// answered: a certificate that nobody asked for closes no request.
+func (e *Estate) MatchAnswer(ctx context.Context, ask AnswerAsk) (Answer, error) {
 	var a Answer
-	waiting, err := e.records.Requests(ctx, store.Waiting)
-	if err != nil {
-		return a, err
-	}
-	sent, err := e.records.Requests(ctx, store.Sent)
-	if err != nil {
-		return a, err
-	}
-	waiting = append(waiting, sent...)
-	roots, others, err := e.Roots(ctx)
-	if err != nil {
-		return a, err
-	}
 	h, err := e.Hierarchy(ctx)
 	if err != nil {
 		return a, err
 	}
+	open, err := e.answerable(ctx, ask.Request)
+	if err != nil {
+		return a, err
+	}
+	for _, o := range open {
+		for _, c := range ask.List {
+			if key.Same(c.Key, o.request.Key) {
+				return e.matched(ctx, h, ask, o, c)
+			}
+		}
+	}
+	if again, ok := e.issuedByUs(h, ask.List); ok {
+		if err := e.unknown(ctx, again.Leaf); err != nil {
+			return again, err
+		}
+		again.Findings, err = again.Findings.Waive(0, ask.Waivers)
+		return again, err
+	}
+	return a, e.unanswerable(ctx, ask.List)
+}
+
+// answered is a request that may be answered.
+type answered struct {
+	record  store.Request
+	request *request.Request
+}
+
+// answerable lists what was sent; or the one request that is said to have been.
+func (e *Estate) answerable(ctx context.Context, said string) ([]answered, error) {
+	if said != "" {
+		rec, r, err := e.Request(ctx, said)
+		if err == nil && rec.State != store.Waiting && rec.State != store.Sent {
+			err = fmt.Errorf("R%d is %s since %s, and takes no answer", rec.Number, rec.State,
+				rec.Decided.Format("2006-01-02"))
+		}
+		return []answered{{rec, r}}, err
+	}
+	sent, err := e.records.Requests(ctx, store.Sent)
+	if err != nil {
+		return nil, err
+	}
+	var out []answered
+	for _, rec := range sent {
+		r, err := request.Read(rec.DER)
+		if err != nil {
+			return nil, fmt.Errorf("R%d on record does not read: %w", rec.Number, err)
+		}
+		out = append(out, answered{rec, r})
+	}
+	return out, nil
+}
+
+func (e *Estate) matched(ctx context.Context, h hierarchy.Hierarchy, ask AnswerAsk, o answered,
+	c *cert.Certificate) (Answer, error) {
+	a := Answer{Record: o.record, Leaf: c}
+	if err := e.unknown(ctx, c); err != nil {
+		return a, err
+	}
+	roots, others, err := e.Roots(ctx)
+	if err != nil {
+		return a, err
+	}
+	a.Chain = path.Ordered(append([]*cert.Certificate{c}, ask.List...))[1:]
+	pool := append(append(append([]*cert.Certificate{}, others...), ask.List...), ask.Anchors...)
+	a.Findings = append(handover.CheckAnswer(o.request, c, pool, append(roots, ask.Anchors...), e.Now()),
+		e.rehearsalFindings([]*cert.Certificate{c})...)
+	for _, g := range allGenerations(h) {
+		if c.Issuer.Equal(g.Certificate.Subject) && c.VerifiedBy(g.Certificate.Key) == nil {
+			a.issuer = g
+		}
+	}
+	a.Findings, err = a.Findings.Waive(o.record.Number, ask.Waivers)
+	return a, err
+}
+
+// unknown refuses a certificate that is on record.
+func (e *Estate) unknown(ctx context.Context, c *cert.Certificate) error {
+	list, err := e.records.CertificatesByKey(ctx, c.Key.Fingerprint(), 100)
+	if err != nil {
+		return err
+	}
+	for _, r := range list {
+		if bytes.Equal(r.DER, c.Raw) {
+			return fmt.Errorf("%s, serial %s: %w: see it with: ironseal certificate show %s", c.Title(),
+				c.Serial.Short(), ErrKnown, c.SerialHex())
+		}
+	}
+	return nil
+}
+
+// unanswerable says why nothing here takes the certificate.
+func (e *Estate) unanswerable(ctx context.Context, list []*cert.Certificate) error {
+	for _, c := range list {
+		if err := e.unknown(ctx, c); err != nil && !c.IsAuthority() {
+			return err
+		}
+	}
+	waiting, err := e.records.Requests(ctx, store.Waiting)
+	if err != nil {
+		return err
+	}
 	for _, rec := range waiting {
 		r, err := request.Read(rec.DER)
 		if err != nil {
-			return a, fmt.Errorf("R%d on record does not read: %w", rec.Number, err)
+			continue
 		}
 		for _, c := range list {
-			if c.Key.Fingerprint() != r.Key.Fingerprint() {
-				continue
+			if key.Same(c.Key, r.Key) {
+				return fmt.Errorf("R%d has the key of this certificate, waits here, and was never recorded as sent: "+
+					"if you sent it to that authority, say so: --request R%d", rec.Number, rec.Number)
 			}
-			a.Record, a.Leaf = rec, c
-			a.Chain = path.Ordered(append([]*cert.Certificate{c}, list...))[1:]
-			a.Findings = append(handover.CheckAnswer(r, c, append(others, list...), roots, e.Now()), e.rehearsalFindings([]*cert.Certificate{c})...)
-			for _, g := range allGenerations(h) {
-				if c.Issuer.Equal(g.Certificate.Subject) && c.VerifiedBy(g.Certificate.Key) == nil {
-					a.issuer = g
-				}
-			}
-			a.Findings, err = a.Findings.Waive(rec.Number, waivers)
-			return a, err
 		}
 	}
-	if again, ok := e.issuedByUs(h, list); ok {
-		again.Findings, err = again.Findings.Waive(0, waivers)
-		return again, err
-	}
-	return a, errors.New("no request that waits here has the key of this certificate: was the request drafted in another estate?")
+	return errors.New("no request that was sent from here has the key of this certificate: was the request drafted " +
+		"in another estate?")
 }
 
 // issuedByUs finds a certificate that an authority of ours signed and that is not
@@ -96,7 +187,8 @@ func (e *Estate) MatchAnswer(ctx context.Context, list []*cert.Certificate, waiv
 func (e *Estate) issuedByUs(h hierarchy.Hierarchy, list []*cert.Certificate) (Answer, bool) {
 	leaf := path.LeafOf(list)
 	for _, g := range allGenerations(h) {
-		if leaf.Issuer.Equal(g.Certificate.Subject) && leaf.VerifiedBy(g.Certificate.Key) == nil && generationOf(h, leaf) == nil {
+		if leaf.Issuer.Equal(g.Certificate.Subject) && leaf.VerifiedBy(g.Certificate.Key) == nil &&
+			generationOf(h, leaf) == nil {
 			return Answer{Leaf: leaf, issuer: g, Findings: e.rehearsalFindings([]*cert.Certificate{leaf})}, true
 		}
 	}
@@ -108,9 +200,12 @@ func (e *Estate) Accept(ctx context.Context, a Answer) (store.Head, error) {
 	if r := a.Findings.Refusing(); len(r) > 0 {
 		return store.Head{}, &issue.Refused{About: a.About(), Findings: r}
 	}
+	if a.issuer != nil {
+		a.Chain = nil // it follows from the record
+	}
 	return e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
 		if a.Record.Number != 0 {
-			if err := tx.Decide(a.Record.Number, store.Signed, "by an outside authority", e.world.Now()); err != nil {
+			if err := tx.Decide(a.Record.Number, store.Signed, "by an outside authority"); err != nil {
 				return nil, err
 			}
 		}
@@ -120,9 +215,9 @@ func (e *Estate) Accept(ctx context.Context, a Answer) (store.Head, error) {
 			if issuer, err = tx.AnyGenerationID(a.issuer); err != nil {
 				return nil, err
 			}
-			a.Chain = nil // it follows from the record
 		}
-		id, err := tx.AddCertificate(store.NewCertificate{Certificate: a.Leaf, Issuer: issuer, Request: a.Record.Number, Waived: waived(a.Findings), Actor: e.world.Actor})
+		id, err := tx.AddCertificate(store.NewCertificate{Certificate: a.Leaf, Issuer: issuer, Request: a.Record.Number,
+			Waived: waived(a.Findings), Actor: e.world.Actor})
 		if err != nil {
 			return nil, err
 		}
@@ -133,7 +228,8 @@ func (e *Estate) Accept(ctx context.Context, a Answer) (store.Head, error) {
 		if err := tx.AddChain(id, chain); err != nil {
 			return nil, err
 		}
-		return []store.Entry{entry("accept", a.About(), "certificate", fmt.Sprintf("%x", a.Leaf.SHA256()), "serial", a.Leaf.SerialHex(),
+		return []store.Entry{entry("accept", a.About(), "by", nameOf(a.issuer), "chain", hashes(a.Chain), "certificate",
+			fmt.Sprintf("%x", a.Leaf.SHA256()), "serial", a.Leaf.SerialHex(),
 			"title", a.Leaf.Title(), "issuer", a.Leaf.Issuer.String(), "waived", waivedCodes(a.Findings))}, nil
 	})
 }

@@ -3,10 +3,10 @@ package estate
 import (
 	"context"
 	"crypto"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"ironseal/internal/custody"
@@ -65,7 +65,8 @@ func (e *Estate) Apply(ctx context.Context, ask ApplyAsk) (Applied, store.Head, 
 	if err != nil {
 		return out, store.Head{}, err
 	}
-	der, err := request.Draft(subject, ext.Set{ext.Basic{Authority: true, PathLength: -1}.Extension(), (ext.KeyCertSign | ext.CRLSign).Extension()}, signer, e.world.Random)
+	der, err := request.Draft(subject, ext.Set{ext.Basic{Authority: true, PathLength: -1}.Extension(),
+		(ext.KeyCertSign | ext.CRLSign).Extension()}, signer, e.world.Random)
 	if err != nil {
 		return out, store.Head{}, fmt.Errorf("authority %s: %w", ask.Handle, err)
 	}
@@ -76,27 +77,36 @@ func (e *Estate) Apply(ctx context.Context, ask ApplyAsk) (Applied, store.Head, 
 	if err != nil {
 		return out, store.Head{}, fmt.Errorf("authority %s: %w", ask.Handle, err)
 	}
-	out.Application = store.Application{Handle: ask.Handle, Parent: ask.Parent, DER: der, Made: e.world.Now(), Staged: ask.Day}
+	out.Application = store.Application{Handle: ask.Handle, Parent: ask.Parent, DER: der, Made: e.world.Now(),
+		Staged: ask.Day}
 	head, err := e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+		if err := e.keyThere(ask.Handle, out.Request.Key); err != nil {
+			return nil, err
+		}
 		sum := out.Request.SHA256()
-		return []store.Entry{entry("apply", ask.Handle, "request", fmt.Sprintf("%x", sum), "subject", subject.String(), "parent", ask.Parent)}, tx.AddApplication(out.Application, out.Request.Key.Fingerprint())
+		return []store.Entry{entry("apply", ask.Handle, "request", fmt.Sprintf("%x", sum), "subject", subject.String(),
+			"parent", ask.Parent, "key", fmt.Sprintf("%x", out.Request.Key.Fingerprint()), "switch day",
+			dayOf(ask.Day))}, tx.AddApplication(out.Application, out.Request.Key.Fingerprint())
 	})
-	if err != nil {
-		return out, head, errors.Join(err, undo())
+	if err != nil && !errors.Is(err, store.ErrUncertain) { // then the key may be on record
+		err = errors.Join(err, undo())
 	}
-	return out, head, nil
+	return out, head, err
 }
 
 // applicant decides the subject and the kind of key, and checks that the
 // authority may apply at all.
-func (e *Estate) applicant(ctx context.Context, h hierarchy.Hierarchy, ask *ApplyAsk, out *Applied) (subject dn.Name, kind key.Kind, err error) {
+func (e *Estate) applicant(ctx context.Context, h hierarchy.Hierarchy, ask *ApplyAsk, out *Applied) (subject dn.Name,
+	kind key.Kind, err error) {
 	open, err := e.records.Applications(ctx)
 	if err != nil {
 		return subject, "", err
 	}
 	for _, a := range open {
 		if a.Handle == ask.Handle {
-			return subject, "", fmt.Errorf("authority %s: a request is sent already, since %s: take its answer in with: ironseal authority accept %s FILE, write it out again with --again, or withdraw it with --withdraw", ask.Handle, a.Made.Format("2006-01-02"), ask.Handle)
+			return subject, "", fmt.Errorf("authority %s: a request is sent already, since %s: take its answer in "+
+				"with: ironseal authority accept %s FILE, write it out again with --again, or withdraw it with "+
+				"--withdraw", ask.Handle, a.Made.Format("2006-01-02"), ask.Handle)
 		}
 	}
 	if kind = ask.Key; kind == "" {
@@ -117,11 +127,13 @@ func (e *Estate) applicant(ctx context.Context, h hierarchy.Hierarchy, ask *Appl
 	case !a.Retired.IsZero():
 		return subject, "", fmt.Errorf("authority %s: it is retired", ask.Handle)
 	case !ask.Day.IsZero() && !ask.Day.Before(g.Certificate.NotAfter):
-		return subject, "", fmt.Errorf("switch day %s: %s ends before it, on %s: choose an earlier day", ask.Day.Format("2006-01-02"), g.Label(), g.Certificate.NotAfter.Format("2006-01-02"))
+		return subject, "", fmt.Errorf("switch day %s: %s ends before it, on %s: choose an earlier day",
+			ask.Day.Format("2006-01-02"), g.Label(), g.Certificate.NotAfter.Format("2006-01-02"))
 	case !ask.Day.IsZero() && !ask.Day.After(e.Now()):
 		return subject, "", fmt.Errorf("switch day %s: it has passed", ask.Day.Format("2006-01-02"))
 	case ask.Subject != nil && !ask.Subject.Equal(g.Certificate.Subject):
-		return subject, "", fmt.Errorf("authority %s: its subject stays %s; an authority of another name is another authority", ask.Handle, g.Certificate.Subject)
+		return subject, "", fmt.Errorf("authority %s: its subject stays %s; an authority of another name is another "+
+			"authority", ask.Handle, g.Certificate.Subject)
 	}
 	out.Renews = g
 	if ask.Key == "" && slices.Contains(key.Kinds(), g.Certificate.Key.Kind) {
@@ -132,7 +144,8 @@ func (e *Estate) applicant(ctx context.Context, h hierarchy.Hierarchy, ask *Appl
 
 // applicantKey makes a key, or opens the one that there is. keep writes it, and
 // returns what takes it back.
-func (e *Estate) applicantKey(ctx context.Context, ask ApplyAsk, kind key.Kind, renews *hierarchy.Generation) (crypto.Signer, func() (func() error, error), error) {
+func (e *Estate) applicantKey(ctx context.Context, ask ApplyAsk, kind key.Kind,
+	renews *hierarchy.Generation) (crypto.Signer, func() (func() error, error), error) {
 	nothing := func() error { return nil }
 	if ask.SameKey {
 		own, err := e.custody.Open(ctx, renews.Certificate.Key, ask.Handle, custody.ForOwnRequest)
@@ -178,7 +191,8 @@ func (e *Estate) WithdrawApplication(ctx context.Context, handle string) (store.
 		return store.Head{}, err
 	}
 	return e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
-		return []store.Entry{entry("withdraw application", handle)}, tx.Answer(a.ID, e.world.Now())
+		return []store.Entry{entry("withdraw application", handle, "request", fmt.Sprintf("%x", sha256.Sum256(a.DER)))},
+			tx.Answer(a.ID)
 	})
 }
 
@@ -192,7 +206,8 @@ func (e *Estate) application(ctx context.Context, handle string) (store.Applicat
 			return a, nil
 		}
 	}
-	return store.Application{}, fmt.Errorf("authority %s: no request of it is sent: make one with: ironseal authority apply %s --out FILE", handle, handle)
+	return store.Application{}, fmt.Errorf("authority %s: no request of it is sent: make one with: ironseal "+
+		"authority apply %s --out FILE", handle, handle)
 }
 
 // AuthorityAnswer is the answer of a parent elsewhere, checked.
@@ -202,19 +217,21 @@ type AuthorityAnswer struct {
 	Path        []*cert.Certificate // above it, the anchor last
 	Findings    finding.List
 	Verdict     path.Verdict
+	given       []*cert.Certificate // everything that came
 	renews      *hierarchy.Generation
 }
 
 // MatchAuthority finds the answer to an application among certificates, and
 // checks it against what was sent. anchors are roots that the person gives in
 // trust; roots on record are trusted already.
-func (e *Estate) MatchAuthority(ctx context.Context, handle string, list, anchors []*cert.Certificate, waivers []finding.Waiver) (AuthorityAnswer, error) {
+func (e *Estate) MatchAuthority(ctx context.Context, handle string, list, anchors []*cert.Certificate,
+	waivers []finding.Waiver) (AuthorityAnswer, error) {
 	var out AuthorityAnswer
 	app, err := e.application(ctx, handle)
 	if err != nil {
 		return out, err
 	}
-	out.Application = app
+	out.Application, out.given = app, list
 	r, err := request.Read(app.DER)
 	if err != nil {
 		return out, fmt.Errorf("the application of %s on record does not read: %w", handle, err)
@@ -224,7 +241,8 @@ func (e *Estate) MatchAuthority(ctx context.Context, handle string, list, anchor
 		return out, err
 	}
 	out.Certificate = answerAmong(list, r)
-	asked := renewal.Answered{Certificate: out.Certificate, Key: r.Key, Subject: r.Subject, Now: e.Now(), Grants: e.grants(handle, false)}
+	asked := renewal.Answered{Certificate: out.Certificate, Key: r.Key, Subject: r.Subject, Now: e.Now(),
+		Grants: e.grants(handle, false)}
 	if a := h.Find(handle); a != nil {
 		out.renews, asked.Depth = a.Current(), h.Depth(a)
 		if app.Staged.IsZero() {
@@ -236,17 +254,20 @@ func (e *Estate) MatchAuthority(ctx context.Context, handle string, list, anchor
 	if err != nil {
 		return out, err
 	}
-	out.Verdict = path.Verify(out.Certificate, append(append([]*cert.Certificate{}, list...), others...), path.Question{Anchors: append(roots, anchors...), Now: e.Now()})
+	out.Verdict = path.Verify(out.Certificate, append(append([]*cert.Certificate{}, list...), others...),
+		path.Question{Anchors: append(roots, anchors...), Now: e.Now()})
 	for _, f := range out.Verdict.Reasons() {
 		if f.Code == finding.UnknownAnchor {
-			f = f.WithRemedy("if you trust that root, compare its check code with its keeper and give it: --anchor FILE")
+			f = f.WithRemedy("if you trust that root, compare its check code with its keeper and give it: " +
+				"--anchor FILE")
 		}
 		out.Findings = append(out.Findings, f)
 	}
 	for _, s := range out.Verdict.Steps[1:] {
 		out.Path = append(out.Path, s.Certificate)
 	}
-	out.Findings = append(out.Findings, e.rehearsalFindings(append([]*cert.Certificate{out.Certificate}, out.Path...))...)
+	out.Findings = append(out.Findings, e.rehearsalFindings(append([]*cert.Certificate{out.Certificate},
+		out.Path...))...)
 	out.Findings, err = out.Findings.Ranked().Waive(0, waivers)
 	return out, err
 }
@@ -277,25 +298,35 @@ func (e *Estate) AcceptAuthority(ctx context.Context, a AuthorityAnswer) (*hiera
 		return nil, store.Head{}, err
 	}
 	head, err := e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
-		if err := tx.Answer(a.Application.ID, e.world.Now()); err != nil {
+		if err := errors.Join(tx.Answer(a.Application.ID), e.keyThere(handle, a.Certificate.Key),
+			stillFree(tx, handle, a.Certificate)); err != nil {
 			return nil, err
 		}
-		parent, issuer, err := e.importAbove(tx, h, a.Path, a.Application.Parent)
+		up := importing{e: e, tx: tx, h: h, given: a.given}
+		parent, issuer, err := up.above(a.Path, a.Application.Parent)
 		if err != nil {
 			return nil, err
 		}
-		id, err := tx.AddCertificate(store.NewCertificate{Certificate: a.Certificate, Issuer: issuer, Waived: waived(a.Findings), Actor: e.world.Actor})
+		id, err := tx.AddCertificate(store.NewCertificate{Certificate: a.Certificate, Issuer: issuer,
+			Waived: waived(a.Findings), Actor: e.world.Actor})
 		if err != nil {
 			return nil, err
 		}
 		if a.renews == nil {
-			_, err = tx.AddAuthority(store.NewAuthority{Handle: handle, Parent: parent, Certificate: id, Issuer: issuer})
+			_, err = tx.AddAuthority(store.NewAuthority{Handle: handle, Parent: parent, Certificate: id,
+				Issuer: issuer})
 		} else {
-			_, err = tx.AddGeneration(handle, parent, len(a.renews.Authority.Generations), id, issuer, a.Application.Staged)
+			_, err = tx.AddGeneration(handle, parent, len(a.renews.Authority.Generations), id, issuer,
+				a.Application.Staged)
+		}
+		if err == nil {
+			err = up.links()
 		}
 		sum := a.Certificate.SHA256()
-		return []store.Entry{entry("accept authority", handle, "certificate", fmt.Sprintf("%x", sum), "serial", a.Certificate.SerialHex(), "issuer", a.Certificate.Issuer.String(),
-			"parent", parent, "until", a.Certificate.NotAfter.Format(time.RFC3339), "waived", waivedCodes(a.Findings))}, err
+		return []store.Entry{entry("accept authority", handle, "certificate", fmt.Sprintf("%x", sum), "serial",
+			a.Certificate.SerialHex(), "issuer", a.Certificate.Issuer.String(),
+			"parent", parent, "above", up.told, "links", hashes(up.linked), "switch day", dayOf(a.Application.Staged),
+			"until", a.Certificate.NotAfter.Format(time.RFC3339), "waived", waivedCodes(a.Findings))}, err
 	})
 	if err != nil {
 		return nil, head, fmt.Errorf("authority %s: %w", handle, err)
@@ -314,84 +345,4 @@ func (e *Estate) newestGeneration(ctx context.Context, handle string) (*hierarch
 		return nil, fmt.Errorf("authority %s: %w", handle, store.ErrNone)
 	}
 	return a.Generations[len(a.Generations)-1], nil
-}
-
-// importAbove records the authorities of a path that are not on record yet, from
-// the top down, as authorities whose key is elsewhere. It returns the handle and
-// the generation of the lowest.
-func (e *Estate) importAbove(tx *store.Tx, h hierarchy.Hierarchy, above []*cert.Certificate, name string) (handle string, generation int64, err error) {
-	taken := map[string]bool{}
-	for _, a := range h {
-		taken[a.Handle] = true
-	}
-	for i := len(above) - 1; i >= 0; i-- {
-		c := above[i]
-		if g := generationOf(h, c); g != nil {
-			handle = g.Authority.Handle
-			if generation, err = tx.AnyGenerationID(g); err != nil {
-				return "", 0, err
-			}
-			continue
-		}
-		a := h.SubjectTaken(c.Subject, "")
-		if a != nil && !a.Elsewhere {
-			return "", 0, fmt.Errorf("%s has the subject of our own authority %s and is not on record: its chain goes through a certificate that we did not make", c.Title(), a.Handle)
-		}
-		id, err := tx.AddCertificate(store.NewCertificate{Certificate: c, Issuer: generation, Actor: e.world.Actor})
-		if err != nil {
-			return "", 0, err
-		}
-		if a != nil {
-			if generation, err = tx.AddGeneration(a.Handle, handle, len(a.Generations), id, generation, time.Time{}); err != nil {
-				return "", 0, err
-			}
-			handle = a.Handle
-			continue
-		}
-		wish := ""
-		if i == 0 {
-			wish = name
-		}
-		next := freeHandle(wish, c, taken)
-		if generation, err = tx.AddAuthority(store.NewAuthority{Handle: next, Parent: handle, Elsewhere: true, Certificate: id, Issuer: generation}); err != nil {
-			return "", 0, err
-		}
-		taken[next], handle = true, next
-	}
-	return handle, generation, nil
-}
-
-func generationOf(h hierarchy.Hierarchy, c *cert.Certificate) *hierarchy.Generation {
-	for _, a := range h {
-		for _, g := range a.Generations {
-			if g.Certificate.SHA256() == c.SHA256() {
-				return g
-			}
-		}
-	}
-	return nil
-}
-
-// freeHandle makes a handle for an authority that comes from elsewhere.
-func freeHandle(wish string, c *cert.Certificate, taken map[string]bool) string {
-	base := wish
-	if base == "" {
-		base = strings.Trim(strings.Map(func(r rune) rune {
-			switch {
-			case r >= 'a' && r <= 'z', r >= '0' && r <= '9':
-				return r
-			case r == ' ' || r == '-' || r == '.' || r == '_':
-				return '-'
-			}
-			return -1
-		}, strings.ToLower(c.Title())), "-0123456789")
-		if base = base[:min(len(base), 30)]; hierarchy.ValidHandle(base) != nil {
-			base = "outside"
-		}
-	}
-	name := base
-	for n := 2; taken[name]; n++ {
-		name = fmt.Sprintf("%s-%d", base, n)
-	}
-	return name
 }

@@ -70,13 +70,15 @@ func findGeneration(h hierarchy.Hierarchy, name string) (*hierarchy.Generation, 
 		return g, nil
 	}
 	if len(h) == 0 {
-		return nil, fmt.Errorf("authority %q: this estate has no authorities yet: make one with: ironseal authority create root", name)
+		return nil, fmt.Errorf("authority %q: this estate has no authorities yet: make one with: ironseal authority "+
+			"create root", name)
 	}
 	var handles []string
 	for _, a := range h {
 		handles = append(handles, a.Handle)
 	}
-	return nil, fmt.Errorf("authority %q: there is none of this handle; there are: %s", name, strings.Join(handles, ", "))
+	return nil, fmt.Errorf("authority %q: there is none of this handle; there are: %s", name,
+		strings.Join(handles, ", "))
 }
 
 // PlanAuthority plans a new authority.
@@ -85,14 +87,21 @@ func (e *Estate) PlanAuthority(ctx context.Context, ask AuthorityAsk) (Authority
 	if err := hierarchy.ValidHandle(ask.Handle); err != nil {
 		return out, err
 	}
+	var newest time.Time
+	var err error
+	if out.Head, newest, err = e.records.Newest(ctx); err != nil { // before the clock: others go on recording
+		return out, err
+	}
 	h, err := e.Hierarchy(ctx)
 	if err != nil {
 		return out, err
 	}
 	if h.Find(ask.Handle) != nil {
-		return out, fmt.Errorf("authority %q: there is one of this handle already: see it with: ironseal authority show %s", ask.Handle, ask.Handle)
+		return out, fmt.Errorf("authority %q: there is one of this handle already: see it with: ironseal authority "+
+			"show %s", ask.Handle, ask.Handle)
 	}
-	in := issue.Input{Handle: ask.Handle, Others: h, Now: e.Now(), Backdate: e.Settings.backdate(), Rehearse: e.Rehearsal, KeyKind: ask.Key}
+	in := issue.Input{Handle: ask.Handle, Others: h, Now: e.Now(), Newest: newest, Backdate: e.Settings.backdate(),
+		Rehearse: e.Rehearsal, KeyKind: ask.Key}
 	if in.KeyKind == "" {
 		in.KeyKind = key.Kind(e.Settings.Defaults.AuthorityKey)
 	}
@@ -112,14 +121,12 @@ func (e *Estate) PlanAuthority(ctx context.Context, ask AuthorityAsk) (Authority
 	if in.Subject, err = e.authoritySubject(ask); err != nil {
 		return out, err
 	}
-	in.Amend = issue.Amendments{Lifetime: ask.Lifetime, PathLength: ask.PathLength, Permit: ext.Constraints{Permitted: ask.Permit, Excluded: ask.Exclude}}
+	in.Amend = issue.Amendments{Lifetime: ask.Lifetime, PathLength: ask.PathLength,
+		Permit: ext.Constraints{Permitted: ask.Permit, Excluded: ask.Exclude}}
 	in.Grants = e.grants(ask.Handle, in.Issuer == nil)
 	if ask.Lifetime.IsZero() {
 		p := hierarchy.Propose(lineOf(in.Issuer), in.Now, in.Template.Lifetime, in.Grants)
 		out.Proposed, in.Amend.Lifetime = &p, p.Span
-	}
-	if out.Head, in.Newest, err = e.records.Newest(ctx); err != nil {
-		return out, err
 	}
 	out.in = in
 	if out.Plan, err = issue.New(in); err != nil {
@@ -139,12 +146,14 @@ func lineOf(g *hierarchy.Generation) []*hierarchy.Generation {
 func (e *Estate) authoritySubject(ask AuthorityAsk) (dn.Name, error) {
 	if ask.Subject != nil {
 		if ask.Subject.IsEmpty() {
-			return dn.Name{}, errors.New("subject: an authority must have a name: write for example --subject \"CN=Tern Bay Root,O=Tern Bay Ferries\"")
+			return dn.Name{}, errors.New("subject: an authority must have a name: write for example --subject " +
+				"\"CN=Tern Bay Root,O=Tern Bay Ferries\"")
 		}
 		return *ask.Subject, nil
 	}
 	o := e.Settings.Organisation
-	cn := strings.TrimSpace(o.Name + " " + strings.ToUpper(ask.Handle[:1]) + strings.ReplaceAll(ask.Handle[1:], "-", " "))
+	cn := strings.TrimSpace(o.Name + " " + strings.ToUpper(ask.Handle[:1]) + strings.ReplaceAll(ask.Handle[1:], "-",
+		" "))
 	return o.Subject(cn)
 }
 
@@ -210,9 +219,44 @@ func (e *Estate) CreateAuthority(ctx context.Context, p AuthorityPlan) (*hierarc
 	}
 	g, head, err := e.signAuthority(ctx, p, plan, fresh.Signer())
 	if err != nil {
-		return fail(errors.Join(err, e.custody.Remove(fresh)))
+		return fail(errors.Join(err, e.unkept(err, fresh)))
 	}
 	return g, head, e.world.Step(StepRecorded)
+}
+
+// unkept removes a new key after an act that failed. Where it is not certain that
+// it failed, the key may be on record, and stays.
+func (e *Estate) unkept(why error, fresh *custody.Fresh) error {
+	if errors.Is(why, store.ErrUncertain) {
+		return nil
+	}
+	return e.custody.Remove(fresh)
+}
+
+// keyThere refuses to record an authority whose key file is not on disk: it may have
+// been moved away between the making and the recording.
+func (e *Estate) keyThere(handle string, k key.Public) error {
+	if !e.custody.Has(k) {
+		return fmt.Errorf("authority %s: its key file is gone; nothing was recorded", handle)
+	}
+	return nil
+}
+
+// stillFree refuses a second authority of one subject, or with another's key: both
+// were free when the sheet was made.
+func stillFree(tx *store.Tx, handle string, c *cert.Certificate) error {
+	h, err := tx.Hierarchy()
+	if err != nil {
+		return err
+	}
+	if a := h.SubjectTaken(c.Subject, handle); a != nil {
+		return fmt.Errorf("authority %s: the authority %s was made meanwhile, with the same subject: choose another "+
+			"with --subject", handle, a.Handle)
+	}
+	if a := h.KeyTaken(c.Key); a != nil && a.Handle != handle {
+		return fmt.Errorf("authority %s: its key is that of the authority %s", handle, a.Handle)
+	}
+	return nil
 }
 
 // renewSameKey signs an authority's next certificate for the key that it has.
@@ -258,14 +302,16 @@ func (e *Estate) planWithKey(p AuthorityPlan, own crypto.Signer) (issue.Plan, er
 
 // signAuthority signs for the key own, with the key of the authority above, or
 // with own for a root; a root that changes its key is linked with the old one.
-func (e *Estate) signAuthority(ctx context.Context, p AuthorityPlan, plan issue.Plan, own crypto.Signer) (*hierarchy.Generation, store.Head, error) {
+func (e *Estate) signAuthority(ctx context.Context, p AuthorityPlan, plan issue.Plan,
+	own crypto.Signer) (*hierarchy.Generation, store.Head, error) {
 	handle := p.Ask.Handle
 	if err := e.world.Step(StepKeyKept); err != nil {
 		return nil, store.Head{}, err
 	}
 	signer := own
 	if p.in.Issuer != nil {
-		opened, err := e.custody.Open(ctx, p.in.Issuer.Certificate.Key, p.in.Issuer.Authority.Handle, custody.ForCertificate)
+		opened, err := e.custody.Open(ctx, p.in.Issuer.Certificate.Key, p.in.Issuer.Authority.Handle,
+			custody.ForCertificate)
 		if err != nil {
 			return nil, store.Head{}, fmt.Errorf("authority %s: %w", handle, err)
 		}
@@ -304,14 +350,19 @@ func (e *Estate) signAuthority(ctx context.Context, p AuthorityPlan, plan issue.
 		if err := e.unchanged(p.in.Template); err != nil {
 			return nil, err
 		}
+		if err := errors.Join(e.keyThere(handle, c.Key), stillFree(tx, handle, c)); err != nil {
+			return nil, err
+		}
 		var issuer int64
 		if p.in.Issuer != nil {
 			if issuer, err = tx.GenerationID(p.in.Issuer); err != nil {
 				return nil, err
 			}
 		}
-		id, err := tx.AddCertificate(store.NewCertificate{Certificate: c, Issuer: issuer, TemplateName: p.in.Template.Name,
-			TemplateSHA: p.in.Template.SHA256(), TemplateSource: p.in.Template.Source(), Sheet: plan.Digest, Waived: waived(plan.Findings), Actor: e.world.Actor})
+		id, err := tx.AddCertificate(store.NewCertificate{Certificate: c, Issuer: issuer,
+			TemplateName: p.in.Template.Name,
+			TemplateSHA:  p.in.Template.SHA256(), TemplateSource: p.in.Template.Source(), Sheet: plan.Digest,
+			Waived: waived(plan.Findings), Actor: e.world.Actor})
 		if err != nil {
 			return nil, err
 		}
@@ -319,13 +370,17 @@ func (e *Estate) signAuthority(ctx context.Context, p AuthorityPlan, plan issue.
 			return nil, err
 		}
 		sum := c.SHA256()
-		return []store.Entry{entry(act, handle, "generation", number, "links", len(links), "certificate", fmt.Sprintf("%x", sum), "serial", c.SerialHex(), "subject", c.Subject.String(),
-			"key", fmt.Sprintf("%x", c.Key.Fingerprint()), "until", c.NotAfter.Format(time.RFC3339), "sheet", fmt.Sprintf("%x", plan.Digest), "waived", waivedCodes(plan.Findings))}, nil
+		return []store.Entry{entry(act, handle, "generation", number, "by", nameOf(p.in.Issuer), "template",
+			p.in.Template.Name, "links", hashes(links), "switch day", dayOf(p.day), "certificate",
+			fmt.Sprintf("%x", sum), "serial", c.SerialHex(), "subject", c.Subject.String(),
+			"key", fmt.Sprintf("%x", c.Key.Fingerprint()), "until", c.NotAfter.Format(time.RFC3339), "sheet",
+			fmt.Sprintf("%x", plan.Digest), "waived", waivedCodes(plan.Findings))}, nil
 	})
 	if err != nil {
 		return nil, store.Head{}, fmt.Errorf("authority %s: %w", handle, err)
 	}
-	g := &hierarchy.Generation{Number: number, Certificate: c, Issuer: p.in.Issuer, Authority: &hierarchy.Authority{Handle: handle}, Staged: p.day}
+	g := &hierarchy.Generation{Number: number, Certificate: c, Issuer: p.in.Issuer,
+		Authority: &hierarchy.Authority{Handle: handle}, Staged: p.day}
 	return g, head, nil
 }
 
@@ -336,7 +391,8 @@ func (e *Estate) unchanged(t template.Template) error {
 		return err
 	}
 	if now.SHA256() != t.SHA256() {
-		return fmt.Errorf("templates/%s.toml was changed while the sheet was on screen; nothing was signed: look at the sheet again", t.Name)
+		return fmt.Errorf("templates/%s.toml was changed while the sheet was on screen; nothing was signed: look at "+
+			"the sheet again", t.Name)
 	}
 	return nil
 }
@@ -355,6 +411,31 @@ func waivedCodes(l finding.List) map[finding.Code]string {
 	out := map[finding.Code]string{}
 	for _, f := range waived(l) {
 		out[f.Code] = f.Waived
+	}
+	return out
+}
+
+// nameOf names a generation in the journal; "" for none.
+func nameOf(g *hierarchy.Generation) string {
+	if g == nil {
+		return ""
+	}
+	return g.Name()
+}
+
+// dayOf writes a switch day into the journal; "" for none.
+func dayOf(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.UTC().Format(time.RFC3339Nano)
+}
+
+// hashes are the fingerprints by which the journal names certificates.
+func hashes(list []*cert.Certificate) []string {
+	out := make([]string, len(list))
+	for i, c := range list {
+		out[i] = fmt.Sprintf("%x", c.SHA256())
 	}
 	return out
 }

@@ -28,7 +28,8 @@ import (
 const (
 	backupManifest = "MANIFEST.json"
 	mostBackup     = 64 << 30 // bytes, unpacked
-	mostSmallFile  = 16 << 20 // bytes, of all but the records
+	mostSmallFile  = 16 << 20 // bytes, of one file that is not the records
+	mostSmallFiles = 256 << 20
 )
 
 // Backup is a backup's manifest.
@@ -40,6 +41,7 @@ type Backup struct {
 	Head         string       `json:"journal_head"`
 	Rehearsal    bool         `json:"rehearsal,omitempty"`
 	Files        []BackupFile `json:"files"`
+	NotIn        []string     `json:"not_in_it,omitempty"` // keys of drafts, which lie elsewhere
 }
 
 // BackupFile is one file in a backup.
@@ -49,50 +51,85 @@ type BackupFile struct {
 	SHA256 string `json:"sha256"`
 }
 
-// Backup writes a backup of the estate. The file must not be there yet.
+// Backup writes a backup of the estate. The file must not be there yet. It is made
+// aside, read back and verified, and only then gets its name.
 func (e *Estate) Backup(ctx context.Context, file string) (Backup, error) {
 	var out Backup
 	fail := func(err error) (Backup, error) { return out, fmt.Errorf("backup %s: %w", file, err) }
 	if _, err := os.Lstat(file); err == nil {
 		return fail(fmt.Errorf("%w: choose another name", disk.ErrExists))
 	}
-	work, err := os.MkdirTemp("", "ironseal-backup-*")
-	if err != nil {
-		return fail(disk.Plain(err))
+	if _, err := os.Stat(filepath.Dir(file)); err != nil {
+		// none is made: a typing error would hide the backup
+		return fail(fmt.Errorf("its directory: %w", disk.Plain(err)))
 	}
-	defer os.RemoveAll(work)
-	snapshot := filepath.Join(work, "records.db")
-	if err := e.records.Snapshot(ctx, snapshot); err != nil {
-		return fail(err)
-	}
-	out = Backup{Form: 1, Organisation: e.Settings.Organisation.Name, Made: e.Now(), Rehearsal: e.Rehearsal}
-	if err := out.describe(ctx, snapshot); err != nil {
-		return fail(err)
-	}
-	// The keys come after the snapshot: a key is on disk before its record is.
-	names, err := e.files()
-	if err != nil {
-		return fail(err)
-	}
-	sources := map[string]string{e.Settings.Storage.Records: snapshot}
-	for _, n := range names {
-		sources[n] = filepath.Join(e.Dir, filepath.FromSlash(n))
-	}
-	for name, source := range sources {
-		size, sum, err := hashFile(source)
-		if err != nil {
-			return fail(err)
+	err := disk.Aside(file, func(making string) error {
+		snapshot, made := filepath.Join(making, "records.db"), filepath.Join(making, "backup")
+		if err := e.records.Snapshot(ctx, snapshot); err != nil {
+			return err
 		}
-		out.Files = append(out.Files, BackupFile{name, size, sum})
-	}
-	slices.SortFunc(out.Files, func(a, b BackupFile) int { return strings.Compare(a.Name, b.Name) })
-	if err := out.write(file, sources); err != nil {
+		out = Backup{Form: 1, Organisation: e.Settings.Organisation.Name, Made: e.Now(), Rehearsal: e.Rehearsal}
+		if err := out.describe(ctx, snapshot); err != nil {
+			return err
+		}
+		var err error
+		if out.NotIn, err = e.records.DraftFiles(ctx); err != nil {
+			return err
+		}
+		content, err := e.collect(&out, snapshot)
+		if err != nil {
+			return err
+		}
+		if err := out.write(ctx, made, snapshot, content); err != nil {
+			return err
+		}
+		if err := verifyBackup(ctx, made); err != nil {
+			return fmt.Errorf("it does not read back: %w", err)
+		}
+		return disk.Place(made, file)
+	})
+	if err != nil {
 		return fail(err)
 	}
 	_, err = e.act(ctx, func(*store.Tx) ([]store.Entry, error) {
 		return []store.Entry{entry("backup", "estate", "head", out.Head, "files", len(out.Files))}, nil
 	})
-	return out, err
+	if err != nil {
+		return out, fmt.Errorf("backup %s: it is written, and not on record: %w", file, err)
+	}
+	return out, nil
+}
+
+// collect reads every file but the records, once: what is hashed is what is written,
+// whoever edits a template meanwhile. The keys come after the snapshot: a key is on
+// disk before its record is.
+func (e *Estate) collect(b *Backup, snapshot string) (map[string][]byte, error) {
+	names, err := e.files()
+	if err != nil {
+		return nil, err
+	}
+	content := map[string][]byte{}
+	var total int64
+	for _, n := range names {
+		data, err := disk.Read(filepath.Join(e.Dir, filepath.FromSlash(n)), mostSmallFile)
+		if err != nil {
+			return nil, err
+		}
+		if total += int64(len(data)); total > mostSmallFiles {
+			return nil, fmt.Errorf("settings, templates, receivers and keys together have more than %d MiB",
+				mostSmallFiles>>20)
+		}
+		sum := sha256.Sum256(data)
+		content[n] = data
+		b.Files = append(b.Files, BackupFile{n, int64(len(data)), hex.EncodeToString(sum[:])})
+	}
+	size, sum, err := hashFile(snapshot) // nobody else knows this file
+	if err != nil {
+		return nil, err
+	}
+	b.Files = append(b.Files, BackupFile{e.Settings.Storage.Records, size, sum})
+	slices.SortFunc(b.Files, func(a, b BackupFile) int { return strings.Compare(a.Name, b.Name) })
+	return content, nil
 }
 
 // describe reads the estate's name and the journal's head from the snapshot, and
@@ -115,7 +152,7 @@ func (b *Backup) describe(ctx context.Context, snapshot string) error {
 // files lists the estate's files besides the records, with slashes.
 func (e *Estate) files() ([]string, error) {
 	out := []string{SettingsFile}
-	for _, pattern := range []string{"templates/*.toml", "receivers/*.toml", "keys/*.key"} {
+	for _, pattern := range []string{"templates/*.toml", "receivers/*.toml", "keys/*.key", asideDir + "/*.key"} {
 		list, err := filepath.Glob(filepath.Join(escapeGlob(e.Dir), filepath.FromSlash(pattern)))
 		if err != nil {
 			return nil, err
@@ -142,16 +179,12 @@ func hashFile(file string) (int64, string, error) {
 	return n, hex.EncodeToString(h.Sum(nil)), err
 }
 
-func (b Backup) write(file string, sources map[string]string) (err error) {
+func (b Backup) write(ctx context.Context, file, snapshot string, content map[string][]byte) (err error) {
 	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return disk.Plain(err)
 	}
-	defer func() {
-		if err = errors.Join(err, f.Close()); err != nil {
-			err = errors.Join(err, os.Remove(file)) // half a backup is none
-		}
-	}()
+	defer func() { err = errors.Join(disk.Plain(err), f.Close()) }()
 	z, err := gzip.NewWriterLevel(f, gzip.BestSpeed) // certificates hardly compress
 	if err != nil {
 		return err
@@ -162,22 +195,27 @@ func (b Backup) write(file string, sources map[string]string) (err error) {
 		return err
 	}
 	put := func(name string, size int64, r io.Reader) error {
-		if err := t.WriteHeader(&tar.Header{Name: name, Mode: 0o600, Size: size, ModTime: b.Made, Format: tar.FormatPAX}); err != nil {
+		if err := t.WriteHeader(&tar.Header{Name: name, Mode: 0o600, Size: size, ModTime: b.Made,
+			Format: tar.FormatPAX}); err != nil {
 			return err
 		}
 		_, err := io.CopyN(t, r, size)
-		return err
+		return errors.Join(err, ctx.Err())
 	}
 	if err := put(backupManifest, int64(len(manifest)), bytes.NewReader(manifest)); err != nil {
 		return err
 	}
 	for _, x := range b.Files {
-		src, err := os.Open(sources[x.Name])
-		if err != nil {
-			return disk.Plain(err)
+		var source io.Reader = bytes.NewReader(content[x.Name])
+		if content[x.Name] == nil {
+			src, err := os.Open(snapshot)
+			if err != nil {
+				return disk.Plain(err)
+			}
+			defer src.Close()
+			source = src
 		}
-		err = put(x.Name, x.Size, src)
-		if err := errors.Join(err, src.Close()); err != nil {
+		if err := put(x.Name, x.Size, source); err != nil {
 			return fmt.Errorf("%s: %w", x.Name, err)
 		}
 	}
@@ -185,6 +223,28 @@ func (b Backup) write(file string, sources map[string]string) (err error) {
 		return err
 	}
 	return f.Sync()
+}
+
+// verifyBackup reads a backup through, as restoring it would, and writes nothing.
+func verifyBackup(ctx context.Context, file string) error {
+	f, err := os.Open(file)
+	if err != nil {
+		return disk.Plain(err)
+	}
+	defer f.Close()
+	z, err := gzip.NewReader(f)
+	if err != nil {
+		return err
+	}
+	t := tar.NewReader(z)
+	b, err := readManifest(t)
+	if err != nil {
+		return err
+	}
+	return eachFile(ctx, t, b, func(_ BackupFile, content io.Reader) error {
+		_, err := io.Copy(io.Discard, content)
+		return err
+	})
 }
 
 // Restored is an estate that was restored.
@@ -218,7 +278,7 @@ func Restore(ctx context.Context, file, dir string, w World) (Restored, error) {
 		if err := os.Chmod(into, 0o700); err != nil {
 			return err
 		}
-		if err := unpack(t, out.Backup, into); err != nil {
+		if err := unpack(ctx, t, out.Backup, into); err != nil {
 			return err
 		}
 		settings, err := readSettings(into)
@@ -252,7 +312,8 @@ func readManifest(t *tar.Reader) (Backup, error) {
 		return b, fmt.Errorf("its manifest does not read: %w", err)
 	}
 	if b.Form != 1 {
-		return b, fmt.Errorf("it has form %d, and was made by another version of ironseal: restore it with that", b.Form)
+		return b, fmt.Errorf("it has form %d, and was made by another version of ironseal: restore it with that",
+			b.Form)
 	}
 	return b, nil
 }
@@ -272,20 +333,22 @@ func inTheWay(ctx context.Context, dir string, b Backup, err error) error {
 	there, parseErr := store.ParseHead(b.Head)
 	switch {
 	case id != b.Estate:
-		return fmt.Errorf("%s is another estate (%s); the backup is of %s: choose another directory", dir, e.Settings.Organisation.Name, b.Organisation)
+		return fmt.Errorf("%s is another estate (%s); the backup is of %s: choose another directory", dir,
+			e.Settings.Organisation.Name, b.Organisation)
 	case parseErr == nil && head.Seq > there.Seq:
-		return fmt.Errorf("the backup is older than what is there: it ends at %s, and %s is at %s: restore it elsewhere, or move %s away first", b.Head, dir, head, dir)
+		return fmt.Errorf("the backup is older than what is there: it ends at %s, and %s is at %s: restore it "+
+			"elsewhere, or move %s away first", b.Head, dir, head, dir)
 	}
-	return fmt.Errorf("the estate is there already, at %s; the backup ends at %s: move %s away first", head, b.Head, dir)
+	return fmt.Errorf("the estate is there already, at %s; the backup ends at %s: move %s away first", head, b.Head,
+		dir)
 }
 
-// unpack writes and checks every file of a backup.
-func unpack(t *tar.Reader, b Backup, into string) error {
-	for _, sub := range []string{"keys", "templates", "receivers"} {
-		if err := os.Mkdir(filepath.Join(into, sub), 0o700); err != nil {
-			return disk.Plain(err)
-		}
-	}
+// backupDirs are where a file of a backup may belong; "" is the estate itself.
+var backupDirs = []string{"", "keys/", "templates/", "receivers/", asideDir + "/"}
+
+// eachFile reads the files of a backup in their order, each held against the
+// manifest: its place, its size and its hash.
+func eachFile(ctx context.Context, t *tar.Reader, b Backup, take func(want BackupFile, content io.Reader) error) error {
 	var total int64
 	for _, want := range b.Files {
 		h, err := t.Next()
@@ -293,30 +356,65 @@ func unpack(t *tar.Reader, b Backup, into string) error {
 			return fmt.Errorf("it is cut short: %s is missing: take another copy of the backup", want.Name)
 		}
 		dir, _ := path.Split(want.Name)
-		if h.Name != want.Name || h.Size != want.Size || path.Clean(want.Name) != want.Name || !slices.Contains([]string{"", "keys/", "templates/", "receivers/"}, dir) || strings.ContainsAny(want.Name, `\:`) {
+		if h.Name != want.Name || h.Size != want.Size || path.Clean(want.Name) != want.Name ||
+			!slices.Contains(backupDirs, dir) || strings.ContainsAny(want.Name, `\:`) {
 			return fmt.Errorf("it does not hold what its manifest says: %q", want.Name)
 		}
 		if total += want.Size; want.Size < 0 || total > mostBackup {
 			return fmt.Errorf("it would unpack to more than %d GiB", mostBackup>>30)
 		}
+		sum := sha256.New()
+		content := &counted{r: io.TeeReader(io.LimitReader(t, want.Size), sum)}
+		err = errors.Join(take(want, content), ctx.Err())
+		switch {
+		case err != nil:
+			return fmt.Errorf("%s: %w", want.Name, err)
+		case content.n != want.Size:
+			return fmt.Errorf("it is cut short, in %s: take another copy of the backup", want.Name)
+		case hex.EncodeToString(sum.Sum(nil)) != want.SHA256:
+			return fmt.Errorf("%s in it was changed: its hash is not the manifest's: take another copy of the backup",
+				want.Name)
+		}
+	}
+	return nil
+}
+
+// counted counts what is read.
+type counted struct {
+	r io.Reader
+	n int64
+}
+
+func (c *counted) Read(b []byte) (int, error) {
+	n, err := c.r.Read(b)
+	c.n += int64(n)
+	return n, err
+}
+
+// unpack writes every file of a backup.
+func unpack(ctx context.Context, t *tar.Reader, b Backup, into string) error {
+	for _, sub := range []string{"keys", "templates", "receivers"} {
+		if err := os.Mkdir(filepath.Join(into, sub), 0o700); err != nil {
+			return disk.Plain(err)
+		}
+	}
+	return eachFile(ctx, t, b, func(want BackupFile, content io.Reader) error {
+		dir, _ := path.Split(want.Name)
 		mode := os.FileMode(0o600)
 		if dir == "templates/" || dir == "receivers/" || want.Name == SettingsFile {
 			mode = 0o644
 		}
-		f, err := os.OpenFile(filepath.Join(into, filepath.FromSlash(want.Name)), os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
+		target := filepath.Join(into, filepath.FromSlash(want.Name))
+		if err := os.MkdirAll(filepath.Dir(target), 0o700); err != nil {
+			return disk.Plain(err)
+		}
+		f, err := os.OpenFile(target, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
 		if err != nil {
 			return disk.Plain(err)
 		}
-		sum := sha256.New()
-		_, err = io.CopyN(io.MultiWriter(f, sum), t, want.Size)
-		if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
-			return fmt.Errorf("it is cut short, in %s: take another copy of the backup: %w", want.Name, err)
-		}
-		if hex.EncodeToString(sum.Sum(nil)) != want.SHA256 {
-			return fmt.Errorf("%s in it was changed: its hash is not the manifest's: take another copy of the backup", want.Name)
-		}
-	}
-	return nil
+		_, err = io.Copy(f, content)
+		return disk.Plain(errors.Join(err, f.Sync(), f.Close()))
+	})
 }
 
 // settle checks the restored records against the manifest, and lets numbers go on
@@ -338,11 +436,12 @@ func (w World) settle(ctx context.Context, records string, b Backup) (int64, err
 		return 0, errors.Join(err, errors.New("the records in it are of another estate than its manifest says"))
 	}
 	var next int64
-	_, err = s.Act(ctx, w.Now(), w.Actor, nil, func(tx *store.Tx) ([]store.Entry, error) {
+	_, err = s.Act(ctx, w.Now, w.Actor, nil, func(tx *store.Tx) ([]store.Entry, error) {
 		if next, err = tx.SkipRequests(); err != nil {
 			return nil, err
 		}
-		return []store.Entry{entry("restore", "estate", "backup", b.Head, "made", b.Made.Format(time.RFC3339), "next request", next)}, nil
+		return []store.Entry{entry("restore", "estate", "backup", b.Head, "made", b.Made.Format(time.RFC3339),
+			"next request", next)}, nil
 	})
 	return next, err
 }

@@ -103,7 +103,7 @@ func (p Planned) number() int64 {
 	return p.Sheet.Record.Number
 }
 
-func (e *Estate) bulkPlanning(ctx context.Context) (*planning, map[int64]string, error) {
+func (e *Estate) bulkPlanning(ctx context.Context) (*planning, map[int64][]string, error) {
 	p, err := e.newPlanning(ctx)
 	if err != nil {
 		return nil, nil, err
@@ -125,7 +125,8 @@ func counting(progress func(done int)) func() {
 	}
 }
 
-func (e *Estate) planNumbered(p *planning, ask SignAsk, records map[int64]store.Request, seen map[int64]string) (*Sheet, error) {
+func (e *Estate) planNumbered(p *planning, ask SignAsk, records map[int64]store.Request,
+	seen map[int64][]string) (*Sheet, error) {
 	n, err := ParseNumber(ask.Request)
 	if err != nil {
 		return nil, err
@@ -137,16 +138,12 @@ func (e *Estate) planNumbered(p *planning, ask SignAsk, records map[int64]store.
 	return e.planWaiting(p, ask, rec, seen)
 }
 
-func (e *Estate) planWaiting(p *planning, ask SignAsk, rec store.Request, seen map[int64]string) (*Sheet, error) {
+func (e *Estate) planWaiting(p *planning, ask SignAsk, rec store.Request, seen map[int64][]string) (*Sheet, error) {
 	r, err := request.Read(rec.DER)
 	if err != nil {
 		return nil, fmt.Errorf("R%d on record does not read: %w", rec.Number, err)
 	}
-	other := seen[rec.Number]
-	if other != "" && other == r.Subject.String() {
-		other = "" // the same subject again is a renewal
-	}
-	s, err := e.plan(p, ask, rec, r, other)
+	s, err := e.plan(p, ask, rec, r, seen[rec.Number])
 	if err == nil && len(s.Plan.Findings) == 0 {
 		s.Plan.Rows = nil // only sheets with findings are shown one by one
 	}
@@ -220,7 +217,8 @@ func (e *Estate) Sign(ctx context.Context, sheets []*Sheet, tell func(SignResult
 		parallel(len(good), func(i int) {
 			s := good[i]
 			if err := context.Cause(ctx); err != nil {
-				sealed <- SignResult{Sheet: s, Err: fmt.Errorf("R%d: stopped before it was signed: %w", s.Record.Number, err)}
+				sealed <- SignResult{Sheet: s, Err: fmt.Errorf("R%d: stopped before it was signed: %w", s.Record.Number,
+					err)}
 				return
 			}
 			sealed <- e.seal(ready[i], opened[s.Issuer.Label()])
@@ -275,10 +273,17 @@ func (e *Estate) seal(r SignResult, signer *custody.Opened) SignResult {
 // record is the one writer: it gathers what the workers sealed, commits it and
 // tells of it.
 func (e *Estate) record(ctx context.Context, sealed <-chan SignResult, tell func(SignResult)) {
+	var stopped error
 	for {
 		list := gathered(sealed)
 		if len(list) == 0 {
 			return
+		}
+		for i := range list {
+			if stopped != nil && list[i].Err == nil { // one wait for a busy database is enough
+				list[i].Certificate, list[i].Err = nil,
+					fmt.Errorf("R%d: nothing was signed: %w", list[i].Sheet.Record.Number, stopped)
+			}
 		}
 		var good []SignResult
 		for _, r := range list {
@@ -289,6 +294,9 @@ func (e *Estate) record(ctx context.Context, sealed <-chan SignResult, tell func
 			good = append(good, r)
 		}
 		for _, r := range e.commit(ctx, good) {
+			if hopeless(r.Err) {
+				stopped = r.Err
+			}
 			tell(r)
 		}
 	}
@@ -325,7 +333,7 @@ func (e *Estate) commit(ctx context.Context, list []SignResult) []SignResult {
 	head, err := e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) { return e.recordSigned(tx, list) })
 	if err == nil {
 		err = e.world.Step(StepRecorded)
-	} else if len(list) > 1 {
+	} else if len(list) > 1 && !hopeless(err) {
 		var out []SignResult
 		for i := range list {
 			out = append(out, e.commit(ctx, list[i:i+1])...)
@@ -335,10 +343,19 @@ func (e *Estate) commit(ctx context.Context, list []SignResult) []SignResult {
 	for i := range list {
 		list[i].Head = head
 		if err != nil {
-			list[i].Certificate, list[i].Err = nil, fmt.Errorf("R%d: nothing was signed: %w", list[i].Sheet.Record.Number, err)
+			list[i].Certificate, list[i].Err = nil,
+				fmt.Errorf("R%d: nothing was signed: %w", list[i].Sheet.Record.Number, err)
 		}
 	}
 	return list
+}
+
+// hopeless reports a failure that has nothing to do with what was to be recorded: the
+// next attempt would only wait again.
+func hopeless(err error) bool {
+	var behind *store.BehindError
+	return errors.Is(err, store.ErrBusy) || errors.Is(err, store.ErrFull) || errors.Is(err, store.ErrReadOnly) ||
+		errors.Is(err, store.ErrUncertain) || errors.As(err, &behind)
 }
 
 func (e *Estate) recordSigned(tx *store.Tx, list []SignResult) ([]store.Entry, error) {
@@ -348,7 +365,7 @@ func (e *Estate) recordSigned(tx *store.Tx, list []SignResult) ([]store.Entry, e
 			numbers = append(numbers, r.Sheet.Record.Number)
 		}
 	}
-	err := tx.DecideMany(numbers, store.Signed, e.world.Now())
+	err := tx.DecideMany(numbers, store.Signed)
 	if errors.Is(err, store.ErrChanged) && len(numbers) == 1 {
 		err = tx.StillWaiting(numbers[0])
 	}
@@ -372,8 +389,10 @@ func (e *Estate) recordSigned(tx *store.Tx, list []SignResult) ([]store.Entry, e
 				return nil, fmt.Errorf("the record changed while the sheet was on screen: %w", err)
 			}
 		}
-		records = append(records, store.NewCertificate{Certificate: r.Certificate, Issuer: generations[label], Request: s.Record.Number, TemplateName: s.Template.Name,
-			TemplateSHA: s.Template.SHA256(), TemplateSource: s.Template.Source(), Sheet: s.Plan.Digest, Staged: s.Issuer.Staged, Replaces: s.Replaces, Waived: waived(s.Plan.Findings), Actor: e.world.Actor})
+		records = append(records, store.NewCertificate{Certificate: r.Certificate, Issuer: generations[label],
+			Request: s.Record.Number, TemplateName: s.Template.Name,
+			TemplateSHA: s.Template.SHA256(), TemplateSource: s.Template.Source(), Sheet: s.Plan.Digest,
+			Staged: s.Issuer.Staged, Replaces: s.Replaces, Waived: waived(s.Plan.Findings), Actor: e.world.Actor})
 	}
 	if _, err := tx.AddCertificates(records); err != nil {
 		return nil, err
@@ -391,6 +410,8 @@ type signedItem struct {
 	Template    string `json:"template"`
 	Until       string `json:"until"`
 	Sheet       string `json:"sheet"`
+	Replaces    int64  `json:"replaces,omitempty"` // the record of the certificate in whose place it is
+	Staged      string `json:"switch_day,omitempty"`
 	Waived      any    `json:"waived,omitempty"`
 }
 
@@ -401,7 +422,9 @@ func signEntry(list []SignResult) store.Entry {
 		s, c := r.Sheet, r.Certificate
 		sum := c.SHA256()
 		items[i] = signedItem{fmt.Sprintf("R%d", s.Record.Number), hex.EncodeToString(sum[:]), c.SerialHex(), c.Title(),
-			fmt.Sprintf("%s.g%d", s.Issuer.Authority.Handle, s.Issuer.Number), s.Template.Name, c.NotAfter.Format(time.RFC3339), hex.EncodeToString(s.Plan.Digest[:]), nil}
+			fmt.Sprintf("%s.g%d", s.Issuer.Authority.Handle, s.Issuer.Number), s.Template.Name,
+			c.NotAfter.Format(time.RFC3339), hex.EncodeToString(s.Plan.Digest[:]), s.Replaces, dayOf(s.Issuer.Staged),
+			nil}
 		if w := waivedCodes(s.Plan.Findings); len(w) > 0 {
 			items[i].Waived = w
 		}

@@ -4,21 +4,21 @@ import (
 	"bytes"
 	"context"
 	"crypto"
-	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
 	"ironseal/internal/disk"
 	"ironseal/internal/store"
-	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
+	"ironseal/pki/finding"
 	"ironseal/pki/handover"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/key"
+	"ironseal/pki/label"
 )
 
 // Held is a certificate on record, read, with its state as of now.
@@ -40,6 +40,12 @@ const (
 
 // States are all of them.
 var States = []string{Valid, Expiring, Expired, Replaced, Staged, Revoked}
+
+// AnyState stands for whatever state, where states are chosen from.
+const AnyState = "any"
+
+// Serves reports whether a certificate in a state is one that servers should show today.
+func Serves(state string) bool { return state == Valid || state == Expiring }
 
 // Holders tells who is known to hold a certificate.
 func (e *Estate) Holders(ctx context.Context, c Held) ([]string, error) {
@@ -75,6 +81,19 @@ func (e *Estate) StateOf(c *cert.Certificate) string {
 	return Valid
 }
 
+// StateOfGeneration says what state a generation is in today: one that has a
+// successor goes on holding, and is never simply valid.
+func (e *Estate) StateOfGeneration(g *hierarchy.Generation) string {
+	state := e.StateOf(g.Certificate)
+	switch {
+	case !g.Staged.IsZero():
+		return Staged
+	case state != Expired && g != g.Authority.Current():
+		return Replaced
+	}
+	return state
+}
+
 // Certificates lists certificates, in the order in which they were signed.
 func (e *Estate) Certificates(ctx context.Context) ([]Held, error) {
 	list, err := e.records.Certificates(ctx)
@@ -103,8 +122,11 @@ func (e *Estate) FindCertificate(ctx context.Context, name string) (found Held, 
 	name = strings.TrimSpace(name)
 	if n, numErr := ParseNumber(name); numErr == nil && strings.HasPrefix(strings.ToUpper(name), "R") {
 		list, err := e.heldAll(e.records.CertificatesByRequest(ctx, n))
-		if err != nil || len(list) > 0 {
-			return last(list), "", err
+		if err != nil {
+			return found, "", err
+		}
+		if len(list) > 0 {
+			return newest(list, fmt.Sprintf("came from R%d", n))
 		}
 		if rec, err := e.records.Request(ctx, n); err == nil {
 			return found, "", fmt.Errorf("R%d is %s: there is no certificate for it", n, rec.State)
@@ -128,36 +150,62 @@ func (e *Estate) FindCertificate(ctx context.Context, name string) (found Held, 
 		return found, "", err
 	}
 	if len(list) > 0 {
-		return e.newest(list, name)
+		return newest(list, "have the name "+name)
 	}
 	return e.findBySerial(ctx, name)
 }
 
-func last(list []Held) Held {
-	if len(list) == 0 {
-		return Held{}
+// KnownAgainst says what the records know against a certificate that a client may
+// accept all the same: that another was signed in its place, or that it waits.
+func (e *Estate) KnownAgainst(ctx context.Context, c *cert.Certificate) finding.List {
+	list, err := e.heldAll(e.records.CertificatesByKey(ctx, c.Key.Fingerprint(), 100))
+	if err != nil {
+		return nil // what does not read is told by estate check
 	}
-	return list[len(list)-1]
+	for _, h := range list {
+		if !bytes.Equal(h.Raw, c.Raw) {
+			continue
+		}
+		switch h.State {
+		case Replaced, Staged, Revoked:
+			return finding.List{finding.New(finding.OnRecord, "On record %s is %s.", c.Title(), h.State)}
+		}
+	}
+	return nil
 }
 
-func (e *Estate) newest(list []Held, name string) (Held, string, error) {
-	best := last(list)
-	for i := len(list) - 1; i >= 0; i-- {
-		if s := list[i].State; s != Expired && s != Staged && s != Revoked {
-			best = list[i]
-			break
+// TemplatesSignedBy are the names of the templates that something was signed by.
+func (e *Estate) TemplatesSignedBy(ctx context.Context) ([]string, error) {
+	var out []string
+	err := e.records.EachTemplate(ctx, func(_ []byte, name string, _ []byte) { out = append(out, name) })
+	slices.Sort(out)
+	return slices.Compact(out), err
+}
+
+// standing is how much a state counts where several certificates fit a name.
+var standing = map[string]int{Valid: 3, Expiring: 3, Replaced: 2, Staged: 1}
+
+// newest takes the newest of those that serve; where none does, of those that were
+// replaced, then of those that wait, then any. fits says what they have in common.
+func newest(list []Held, fits string) (Held, string, error) {
+	best := list[0]
+	for _, c := range list[1:] {
+		if standing[c.State] >= standing[best.State] {
+			best = c
 		}
 	}
 	if len(list) == 1 {
 		return best, "", nil
 	}
-	return best, fmt.Sprintf("%d certificates have the name %s; this is the newest, serial %s", len(list), name, best.SerialHex()[:8]), nil
+	return best, fmt.Sprintf("%d certificates %s; this is the newest that serves, serial %s", len(list), fits,
+		best.Serial.Short()), nil
 }
 
 func (e *Estate) findBySerial(ctx context.Context, name string) (Held, string, error) {
 	digits := strings.ToLower(strings.NewReplacer(" ", "", ":", "").Replace(name))
-	none := fmt.Errorf("certificate %q: there is none with this serial, request, handle or name: see them with: ironseal certificate list", name)
-	if digits == "" || strings.Trim(digits, "0123456789abcdef") != "" {
+	none := fmt.Errorf("certificate %q: there is none with this serial, request, handle or name: see them with: "+
+		"ironseal certificate list", name)
+	if digits == "" || strings.Trim(strings.TrimPrefix(digits, "-"), "0123456789abcdef") != "" {
 		return Held{}, "", none
 	}
 	list, err := e.heldAll(e.records.CertificatesBySerial(ctx, digits))
@@ -167,7 +215,8 @@ func (e *Estate) findBySerial(ctx context.Context, name string) (Held, string, e
 	case len(list) == 0:
 		return Held{}, "", none
 	case len(list) > 1:
-		return Held{}, "", fmt.Errorf("certificate %q: the serials of %d certificates begin so: give more digits", name, len(list))
+		return Held{}, "", fmt.Errorf("certificate %q: the serials of %d certificates begin so: give more digits", name,
+			len(list))
 	}
 	return list[0], "", nil
 }
@@ -236,6 +285,7 @@ const (
 	WithIssuers = "issuers" // leaf and intermediates
 	WithRoot    = "root"    // leaf, intermediates and the root
 	WithLinks   = "links"   // leaf and link certificates
+	WithAll     = "all"     // leaf, intermediates, root and link certificates: for another estate
 )
 
 // Goods are a certificate with its whole line, and its key where it is given.
@@ -252,13 +302,14 @@ func (e *Estate) Goods(ctx context.Context, c Held, signer crypto.Signer) (hando
 			g.Intermediates = append(g.Intermediates, i)
 		}
 	}
-	g.Links, err = e.linksTo(ctx, g)
+	g.Links, err = e.linksTo(ctx, g, false)
 	return g, err
 }
 
 // linksTo finds the link certificates that let a client which holds only
-// another root of the same authority accept these goods.
-func (e *Estate) linksTo(ctx context.Context, g handover.Goods) ([]*cert.Certificate, error) {
+// another root of the same authority accept these goods; with all, those between
+// any of its roots, for an estate that hands out certificates below each of them.
+func (e *Estate) linksTo(ctx context.Context, g handover.Goods, all bool) ([]*cert.Certificate, error) {
 	root := g.Root
 	if root == nil && g.Leaf.SelfSigned() {
 		root = g.Leaf
@@ -270,7 +321,9 @@ func (e *Estate) linksTo(ctx context.Context, g handover.Goods) ([]*cert.Certifi
 	var out []*cert.Certificate
 	for _, a := range h {
 		for _, l := range a.Links {
-			if l.By.Staged.IsZero() && l.To.Staged.IsZero() && key.Same(l.Certificate.Key, root.Key) && l.Certificate.Subject.Equal(root.Subject) && !e.Now().After(l.Certificate.NotAfter) {
+			fits := all || key.Same(l.Certificate.Key, root.Key)
+			if fits && l.By.Staged.IsZero() && l.To.Staged.IsZero() && l.Certificate.Subject.Equal(root.Subject) &&
+				!e.Now().After(l.Certificate.NotAfter) {
 				out = append(out, l.Certificate)
 			}
 		}
@@ -281,13 +334,22 @@ func (e *Estate) linksTo(ctx context.Context, g handover.Goods) ([]*cert.Certifi
 // Export makes the file for one certificate, in one of the forms that hold no key.
 func (e *Estate) Export(ctx context.Context, c Held, as handover.Format, with string) (File, error) {
 	if c.State == Staged {
-		return File{}, fmt.Errorf("%s, serial %s, waits unused for its switch day", c.Title(), c.SerialHex()[:8])
+		return File{}, fmt.Errorf("%s, serial %s, waits unused for its switch day", c.Title(), c.Serial.Short())
 	}
 	g, err := e.Goods(ctx, c, nil)
 	if err != nil {
 		return File{}, err
 	}
-	parts := map[string][]string{Alone: {handover.PartLeaf}, WithIssuers: {handover.PartLeaf, handover.PartIntermediates}, WithRoot: {handover.PartLeaf, handover.PartIntermediates, handover.PartRoot}, WithLinks: {handover.PartLeaf, handover.PartLinks}}[with]
+	if with == WithAll {
+		if g.Links, err = e.linksTo(ctx, g, true); err != nil {
+			return File{}, err
+		}
+	}
+	parts := map[string][]string{Alone: {handover.PartLeaf},
+		WithIssuers: {handover.PartLeaf, handover.PartIntermediates},
+		WithRoot:    {handover.PartLeaf, handover.PartIntermediates, handover.PartRoot},
+		WithLinks:   {handover.PartLeaf, handover.PartLinks},
+		WithAll:     {handover.PartLeaf, handover.PartIntermediates, handover.PartRoot, handover.PartLinks}}[with]
 	suffix := "certificate"
 	if with != Alone {
 		suffix = "with-" + with
@@ -296,7 +358,7 @@ func (e *Estate) Export(ctx context.Context, c Held, as handover.Format, with st
 	if err != nil {
 		return File{}, fmt.Errorf("%s: %w", c.Title(), err)
 	}
-	return File{bundle.FileName(c.Title()) + "." + suffix + as.Ending(), data}, nil
+	return File{label.FileName(c.Title()) + "." + suffix + as.Ending(), data}, nil
 }
 
 // Target says where a file will go and whether another is there.
@@ -305,18 +367,13 @@ func Target(f File, out string) (path string, exists bool, err error) {
 	if out != "" {
 		info, statErr := os.Stat(out)
 		path = out
-		if statErr == nil && info.IsDir() || strings.HasSuffix(out, string(filepath.Separator)) || strings.HasSuffix(out, "/") {
+		if statErr == nil && info.IsDir() || strings.HasSuffix(out, string(filepath.Separator)) ||
+			strings.HasSuffix(out, "/") {
 			path = filepath.Join(out, f.Name)
 		}
 	}
-	old, err := os.ReadFile(path)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return path, false, nil
-	case err != nil:
-		return path, false, fmt.Errorf("%s: %w", path, disk.Plain(err))
-	}
-	return path, !bytes.Equal(old, f.Data), nil
+	same, there, err := disk.Holds(path, f.Data)
+	return path, there && !same, err
 }
 
 // WriteFile writes a file to hand out.
@@ -397,7 +454,8 @@ func (e *Estate) Counts(ctx context.Context) (store.Counts, error) { return e.re
 
 // Status looks at everything that an administrator should know today.
 func (e *Estate) Status(ctx context.Context) (Status, error) {
-	s := Status{Organisation: e.Settings.Organisation.Name, Dir: e.Dir, Authorities: []AuthorityLine{}, Waiting: []WaitingLine{}, Ending: []EndingLine{}, Next: []Advice{}}
+	s := Status{Organisation: e.Settings.Organisation.Name, Dir: e.Dir, Authorities: []AuthorityLine{},
+		Waiting: []WaitingLine{}, Ending: []EndingLine{}, Next: []Advice{}}
 	var err error
 	if s.Counts, err = e.records.Count(ctx); err != nil {
 		return s, err
@@ -408,7 +466,8 @@ func (e *Estate) Status(ctx context.Context) (Status, error) {
 	}
 	now := e.Now()
 	if now.Before(newest.Add(-time.Second)) {
-		s.ClockBehind = fmt.Sprintf("this machine's clock says %s, and the newest record is of %s", now.Format(time.RFC3339), newest.Format(time.RFC3339))
+		s.ClockBehind = fmt.Sprintf("this machine's clock says %s, and the newest record is of %s",
+			now.Format(time.RFC3339), newest.Format(time.RFC3339))
 	}
 	h, err := e.Hierarchy(ctx)
 	if err != nil {
@@ -419,7 +478,8 @@ func (e *Estate) Status(ctx context.Context) (Status, error) {
 		if g == nil {
 			continue
 		}
-		s.Authorities = append(s.Authorities, AuthorityLine{a.Handle, g.Certificate.NotAfter, e.StateOf(g.Certificate), g.IsRoot(), noteOn(a)})
+		s.Authorities = append(s.Authorities, AuthorityLine{a.Handle, g.Certificate.NotAfter, e.StateOfGeneration(g),
+			g.IsRoot(), noteOn(a)})
 		if !a.Elsewhere && !e.custody.Has(g.Certificate.Key) && a.Retired.IsZero() {
 			s.Faults = append(s.Faults, fmt.Sprintf("the key of %s is missing: restore it from a backup", g.Label()))
 		}
@@ -436,9 +496,6 @@ func (e *Estate) Status(ctx context.Context) (Status, error) {
 		return s, err
 	}
 	for _, c := range ending {
-		if c.State == Replaced || c.State == Staged || c.State == Revoked {
-			continue
-		}
 		s.Ending = append(s.Ending, EndingLine{c.Title(), c.SerialHex(), c.NotAfter, c.State})
 	}
 	s.Sent, s.Rehearsal = []SentLine{}, e.Rehearsal
@@ -463,23 +520,29 @@ func (e *Estate) advice(h hierarchy.Hierarchy, s Status) []Advice {
 	case len(h) == 0 && len(s.Sent) == 0:
 		return []Advice{{"make the root", "ironseal authority create root"}}
 	case len(h) == 1 && h[0].Signs() && h[0].Current().IsRoot():
-		out = append(out, Advice{"make an authority for everyday work below the root", "ironseal authority create services --under " + h[0].Handle})
+		out = append(out, Advice{"make an authority for everyday work below the root",
+			"ironseal authority create services --under " + h[0].Handle})
 	case s.Counts.Requests == 0:
-		out = append(out, Advice{"take in the first request", "ironseal request receive FILE"}, Advice{"or draft one for a host", "ironseal request draft HOST"})
+		out = append(out, Advice{"take in the first request", "ironseal request receive FILE"},
+			Advice{"or draft one for a host", "ironseal request draft HOST"})
 	}
 	for _, a := range s.Sent {
-		out = append(out, Advice{"take in the answer for " + a.Handle, "ironseal authority accept " + a.Handle + " FILE"})
+		out = append(out, Advice{"take in the answer for " + a.Handle,
+			"ironseal authority accept " + a.Handle + " FILE"})
 	}
 	for _, a := range h {
 		if p := a.Prepared(); p != nil && !p.Staged.After(e.Now()) {
-			out = append(out, Advice{"the switch day of " + a.Handle + " has come", "ironseal changeover switch " + a.Handle})
+			out = append(out, Advice{"the switch day of " + a.Handle + " has come",
+				"ironseal changeover switch " + a.Handle})
 		}
 	}
 	if len(s.Waiting) > 0 {
-		out = append(out, Advice{"look at the request that waits longest", "ironseal request show " + s.Waiting[0].Name}, Advice{"and sign it", "ironseal sign " + s.Waiting[0].Name})
+		out = append(out, Advice{"look at the request that waits longest",
+			"ironseal request show " + s.Waiting[0].Name}, Advice{"and sign it", "ironseal sign " + s.Waiting[0].Name})
 	}
 	if s.Counts.Certificates > 0 && len(s.Waiting) == 0 {
-		out = append(out, Advice{"hand out the root to machines that must trust it", "ironseal authority export " + h[0].Handle})
+		out = append(out, Advice{"hand out the root to machines that must trust it",
+			"ironseal authority export " + h[0].Handle})
 	}
 	return out
 }

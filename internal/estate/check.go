@@ -2,11 +2,15 @@ package estate
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"ironseal/internal/disk"
 	"ironseal/internal/store"
@@ -30,7 +34,11 @@ type Checked struct {
 	Certificates int              `json:"certificates"`
 	Keys         int              `json:"keys"`
 	NextList     map[string]int64 `json:"next_list_number"` // of each authority that signs here
+	Removed      []string         `json:"removed"`          // what acts that were cut off had left behind
+	Aside        []string         `json:"moved_aside"`      // key files that nothing names, where that was asked for
 	Faults       []Fault          `json:"faults"`
+
+	unread bool // something could not be read, so nobody can say what is not needed
 }
 
 func (c *Checked) fault(about, what, remedy string) {
@@ -39,45 +47,118 @@ func (c *Checked) fault(about, what, remedy string) {
 
 const fromBackup = "restore it from a backup: ironseal estate restore FILE DIR"
 
-// Check compares the records with the keys, the templates, the journal and the
-// files. It changes nothing.
-func (e *Estate) Check(ctx context.Context, progress func(done int)) (Checked, error) {
-	out := Checked{Faults: []Fault{}, NextList: map[string]int64{}}
-	head, err := e.records.VerifyJournal(ctx, nil)
-	if err != nil {
-		out.fault("journal", err.Error(), "compare with a head that was printed: ironseal journal verify --against HEAD; then "+fromBackup)
+// CheckAsk says how an estate is checked.
+type CheckAsk struct {
+	MoveAside bool           // move key files that nothing names out of the way
+	Progress  func(done int) // certificates that were checked
+}
+
+// Check compares the records with the journal, the keys, the templates and the
+// files. Of what is on record and what is a key it changes nothing, but for key files
+// that are to be moved aside; what acts that were cut off left behind is removed.
+func (e *Estate) Check(ctx context.Context, ask CheckAsk) (Checked, error) {
+	var removed, aside []string
+	for again := 2; ; again-- {
+		var out Checked
+		err := e.records.View(ctx, func(s *store.Store) (err error) {
+			moment := *e
+			moment.records = s
+			out, err = moment.check(ctx, ask)
+			return err
+		})
+		removed, aside = append(removed, out.Removed...), append(aside, out.Aside...)
+		out.Removed, out.Aside = append([]string{}, removed...), append([]string{}, aside...)
+		if err != nil || len(out.Faults) == 0 || again == 0 {
+			return out, err
+		}
+		head, _, err := e.records.Newest(ctx)
+		if err != nil || head.String() == out.Head {
+			return out, err
+		}
+		// Somebody is at work: a key file may have come or gone since the records were read.
 	}
-	out.Head = head.String()
+}
+
+// check looks at everything, with the records as they are at one moment.
+func (e *Estate) check(ctx context.Context, ask CheckAsk) (Checked, error) {
+	out := Checked{Faults: []Fault{}, NextList: map[string]int64{}, Removed: []string{}, Aside: []string{}}
+	files := e.keyFiles() // before the records: a key is on disk before its record is
+	if err := e.checkJournal(ctx, &out); err != nil {
+		return out, err
+	}
 	if err := e.records.Sound(ctx); err != nil {
 		out.fault("records", err.Error(), fromBackup)
+		out.unread = true
 	}
 	known, err := e.checkAuthorities(ctx, &out)
 	if err != nil {
 		return out, err
 	}
-	if err := e.checkKeyFiles(&out, known); err != nil {
+	e.checkDataFiles(&out)
+	e.checkModes(&out)
+	if err := e.checkLeftovers(ctx, &out); err != nil {
 		return out, err
 	}
-	e.checkDataFiles(&out)
-	e.checkStrays(&out)
-	return out, e.checkCertificates(ctx, &out, progress)
+	if err := e.checkCertificates(ctx, &out, ask.Progress); err != nil {
+		return out, err
+	}
+	if err := e.audit(ctx, &out); err != nil {
+		return out, err
+	}
+	return out, e.checkKeyFiles(ctx, &out, files, known, ask.MoveAside)
+}
+
+// checkJournal proves the journal whole, holds it against the head that was noted
+// beside the records, and tells where its times run backwards.
+func (e *Estate) checkJournal(ctx context.Context, out *Checked) error {
+	var known *store.Head
+	if h, ok := e.records.KnownHead(); ok {
+		known = &h
+	}
+	head, err := e.records.VerifyJournal(ctx, known)
+	var broken *store.Break
+	if err != nil && !errors.As(err, &broken) {
+		return err
+	}
+	if err != nil {
+		out.fault("journal", err.Error(), "compare with a head that was printed: ironseal journal verify --against "+
+			"HEAD; then "+fromBackup)
+	}
+	out.Head = head.String()
+	back, err := e.records.Backwards(ctx)
+	if err != nil {
+		return err
+	}
+	for _, b := range back {
+		if !b.Settled {
+			out.fault(fmt.Sprintf("J%d", b.Seq),
+				fmt.Sprintf("it is dated %s, and an entry before it %s: one of the two was dated by a wrong clock",
+					b.At.Format(time.RFC3339), b.Before.Format(time.RFC3339)),
+				"set the clock; where the earlier entry is the wrong one, put that on record: ironseal journal "+
+					"clock --because TEXT")
+		}
+	}
+	return nil
 }
 
 // checkAuthorities looks at the keys that the records name, and returns their
 // fingerprints.
 func (e *Estate) checkAuthorities(ctx context.Context, out *Checked) (map[string]bool, error) {
-	known := map[string]bool{}
+	known, err := e.records.KnownKeys(ctx)
+	if err != nil {
+		return nil, err
+	}
 	h, err := e.Hierarchy(ctx)
 	if err != nil {
 		out.fault("authorities", err.Error(), fromBackup)
+		out.unread = true
 		return known, nil
 	}
 	for _, a := range h {
 		for _, g := range a.Generations {
-			sum := g.Certificate.Key.Fingerprint()
-			known[fmt.Sprintf("%x", sum)] = true
 			if g.Issuer != nil && g.Certificate.VerifiedBy(g.Issuer.Certificate.Key) != nil {
-				out.fault(g.Name(), fmt.Sprintf("its certificate was not signed by %s, which the record names", g.Issuer.Name()), fromBackup)
+				out.fault(g.Name(), fmt.Sprintf("its certificate was not signed by %s, which the record names",
+					g.Issuer.Name()), fromBackup)
 			}
 			if !a.Elsewhere && a.Retired.IsZero() && !e.custody.Has(g.Certificate.Key) {
 				out.fault(g.Name(), "its key file is missing", fromBackup)
@@ -99,28 +180,45 @@ func (e *Estate) checkAuthorities(ctx context.Context, out *Checked) (map[string
 		r, err := request.Read(a.DER)
 		if err != nil {
 			out.fault(a.Handle, "its request that was sent does not read: "+err.Error(), "withdraw it and apply again")
+			out.unread = true
 			continue
 		}
-		known[fmt.Sprintf("%x", r.Key.Fingerprint())] = true
 		if !e.custody.Has(r.Key) {
-			out.fault(a.Handle, "the key of its request that was sent is missing", "withdraw it and apply again: ironseal authority apply "+a.Handle+" --withdraw")
+			out.fault(a.Handle, "the key of its request that was sent is missing",
+				"withdraw it and apply again: ironseal authority apply "+a.Handle+" --withdraw")
 		}
 	}
 	return known, nil
 }
 
-// checkKeyFiles looks at every key file: whether it reads, belongs to something,
-// and is its owner's only.
-func (e *Estate) checkKeyFiles(out *Checked, known map[string]bool) error {
+// asideDir is where key files go that nothing names.
+const asideDir = "aside"
+
+// orphanAge is how old a key file must be before it counts as left behind: another
+// program may be about to record it.
+const orphanAge = time.Hour
+
+func (e *Estate) keyFiles() []string {
 	files, err := filepath.Glob(filepath.Join(escapeGlob(e.Dir), "keys", "*"))
 	if err != nil {
-		return err
+		return nil // only a faulty pattern gives an error
 	}
+	return files
+}
+
+// checkKeyFiles looks at every key file: whether it reads, belongs to something,
+// and is its owner's only. No key is ever called superfluous: what nothing names may
+// be the key of a certificate that a damaged record held.
+func (e *Estate) checkKeyFiles(ctx context.Context, out *Checked, files []string, known map[string]bool,
+	moveAside bool) error {
 	for _, f := range files {
 		name := filepath.Base(f)
 		about := "keys/" + name
+		if strings.HasPrefix(name, ".ironseal-") {
+			continue // told among the leftovers
+		}
 		out.Keys++
-		data, err := disk.Read(f, 1<<20)
+		data, err := disk.ReadRegular(f, 1<<20)
 		if err != nil {
 			out.fault(about, err.Error(), fromBackup)
 			continue
@@ -130,13 +228,49 @@ func (e *Estate) checkKeyFiles(out *Checked, known map[string]bool) error {
 		} else if _, err := key.ReadHeader(c.Of(bundle.SealedKey)[0].DER); err != nil {
 			out.fault(about, "it does not read: "+err.Error(), fromBackup)
 		}
-		if !known[strings.TrimSuffix(name, ".key")] {
-			out.fault(about, "no record names this key: an act was cut off before it was recorded", "it serves nothing: delete the file")
+		info, err := os.Stat(f)
+		if err != nil {
+			continue // it was moved meanwhile
 		}
-		if info, err := os.Stat(f); err == nil && info.Mode().Perm()&0o077 != 0 {
+		if info.Mode().Perm()&0o077 != 0 {
 			out.fault(about, fmt.Sprintf("others may read it (mode %04o)", info.Mode().Perm()), "chmod 600 "+f)
 		}
+		if known[strings.TrimSuffix(name, ".key")] || e.world.Now().Sub(info.ModTime()) < orphanAge {
+			continue
+		}
+		if err := e.orphan(ctx, out, f, moveAside && !out.unread && len(out.Faults) == 0); err != nil {
+			return err
+		}
 	}
+	return nil
+}
+
+// orphan tells of a key file that no record names, or moves it aside.
+func (e *Estate) orphan(ctx context.Context, out *Checked, file string, move bool) error {
+	about := "keys/" + filepath.Base(file)
+	if !move {
+		remedy := "keep it; to move it aside, where backups keep it too: ironseal estate check --move-aside"
+		if out.unread || len(out.Faults) > 0 {
+			remedy = "mend the other faults first: a record that does not read may be the one that names it; keep " +
+				"the file"
+		}
+		out.fault(about, "no record names this key: an act was cut off before it was recorded, or a record is gone",
+			remedy)
+		return nil
+	}
+	dir := filepath.Join(e.Dir, asideDir)
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return fmt.Errorf("%s: %w", dir, disk.Plain(err))
+	}
+	if _, err := e.act(ctx, func(*store.Tx) ([]store.Entry, error) {
+		return []store.Entry{entry("move key aside", about)}, nil
+	}); err != nil {
+		return err
+	}
+	if err := disk.Place(file, filepath.Join(dir, filepath.Base(file))); err != nil {
+		return err
+	}
+	out.Aside = append(out.Aside, asideDir+"/"+filepath.Base(file))
 	return nil
 }
 
@@ -152,20 +286,56 @@ func (e *Estate) checkDataFiles(out *Checked) {
 	}
 }
 
-// checkStrays names what does not belong into the directory.
-func (e *Estate) checkStrays(out *Checked) {
-	entries, err := os.ReadDir(e.Dir)
-	if err != nil {
-		out.fault(e.Dir, disk.Plain(err).Error(), "check the permissions")
-		return
-	}
-	records := e.Settings.Storage.Records
-	belongs := map[string]bool{SettingsFile: true, "templates": true, "receivers": true, "keys": true, records: true, records + "-wal": true, records + "-shm": true}
-	for _, x := range entries {
-		if !belongs[x.Name()] && (strings.HasPrefix(x.Name(), ".ironseal-") || strings.HasSuffix(x.Name(), ".key")) {
-			out.fault(x.Name(), "it was left behind by an act that was cut off, or does not belong here", "delete it")
+// checkModes tells what others could change or read.
+func (e *Estate) checkModes(out *Checked) {
+	for _, name := range []string{".", SettingsFile, "templates", "receivers", "keys", e.Settings.Storage.Records} {
+		path := filepath.Join(e.Dir, name)
+		if why := disk.Untrusted(path); why != "" {
+			out.fault(name, why+": whoever can change it decides what is signed", "chmod go-w "+path)
 		}
 	}
+	if records := filepath.Join(e.Dir, e.Settings.Storage.Records); !disk.Private(records) {
+		out.fault(e.Settings.Storage.Records, "others may read it", "chmod 600 "+records)
+	}
+	for _, kind := range []string{"template", "receiver"} {
+		for _, name := range e.dataNames(kind) {
+			file := filepath.Join(e.Dir, kind+"s", name+".toml")
+			if why := disk.Untrusted(file); why != "" {
+				out.fault(kind+"s/"+name+".toml", why+": whoever can change it decides what is signed",
+					"chmod go-w "+file)
+			}
+		}
+	}
+}
+
+// checkLeftovers removes what acts that were cut off left behind, in the estate and
+// where drafts were written, and tells of withdrawals that can be finished.
+func (e *Estate) checkLeftovers(ctx context.Context, out *Checked) error {
+	drafts, err := e.records.DraftFiles(ctx)
+	if err != nil {
+		return err
+	}
+	places := map[string]bool{e.Dir: true, filepath.Join(e.Dir, "keys"): true, filepath.Join(e.Dir, "templates"): true,
+		filepath.Join(e.Dir, "receivers"): true}
+	for _, f := range drafts {
+		places[filepath.Dir(f)] = true
+	}
+	for _, dir := range slices.Sorted(maps.Keys(places)) {
+		removed, err := disk.Sweep(dir)
+		out.Removed = append(out.Removed, removed...)
+		if err != nil {
+			out.fault(dir, err.Error(), "remove it by hand: it may hold a private key")
+		}
+	}
+	open, err := e.records.Unfinished(ctx)
+	if err != nil {
+		return err
+	}
+	for _, u := range open {
+		out.fault(fmt.Sprintf("R%d", u.Number), "it is withdrawn, and the key of its draft was not destroyed: "+u.File,
+			fmt.Sprintf("finish it: ironseal request withdraw R%d --because TEXT", u.Number))
+	}
+	return nil
 }
 
 // checkCertificates reads every certificate and verifies its signature by the
@@ -184,7 +354,8 @@ func (e *Estate) checkCertificates(ctx context.Context, out *Checked, progress f
 	count := counting(progress)
 	parallel(len(list), func(i int) {
 		defer count()
-		if what := faultOf(list[i], h.Generation(list[i].Issuer) != nil, func() *cert.Certificate { return h.Generation(list[i].Issuer).Certificate }); what != "" {
+		if what := faultOf(list[i], h.Generation(list[i].Issuer) != nil,
+			func() *cert.Certificate { return h.Generation(list[i].Issuer).Certificate }); what != "" {
 			mu.Lock()
 			out.fault(list[i].Title, what, fromBackup)
 			mu.Unlock()

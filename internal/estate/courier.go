@@ -19,6 +19,9 @@ import (
 	"ironseal/internal/store"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
+	"ironseal/pki/key"
+	"ironseal/pki/label"
+	"ironseal/pki/path"
 	"ironseal/pki/request"
 )
 
@@ -58,6 +61,8 @@ const (
 	errandAnswers  = "answers"
 	mostCarried    = 20_000
 	mostFrom       = 200 // bytes of an organisation's name
+
+	mostCarriedBytes = 256 << 20 // of all files together
 )
 
 // PackAsk says what a courier is to carry.
@@ -77,7 +82,7 @@ func (e *Estate) Pack(ctx context.Context, ask PackAsk) (Errand, string, error) 
 	var numbers []int64
 	add := func(name string, r *request.Request) {
 		files = append(files, File{name, bundle.PEM(bundle.Request, r.Raw)})
-		out.Files = append(out.Files, CarriedFile{Name: name, Code: bundle.CheckCode(r.Raw), Title: r.Title()})
+		out.Files = append(out.Files, CarriedFile{Name: name, Code: label.CheckCode(r.Raw), Title: r.Title()})
 	}
 	names := ask.Requests
 	if ask.All {
@@ -98,7 +103,7 @@ func (e *Estate) Pack(ctx context.Context, ask PackAsk) (Errand, string, error) 
 			return out, "", fmt.Errorf("R%d is %s: only what waits is carried", rec.Number, rec.State)
 		}
 		numbers = append(numbers, rec.Number)
-		add(fmt.Sprintf("R%d.%s.request.pem", rec.Number, bundle.FileName(rec.Title)), r)
+		add(label.FileName(fmt.Sprintf("R%d.%s", rec.Number, label.FileName(rec.Title)))+".request.pem", r)
 	}
 	for _, handle := range ask.Handles {
 		app, err := e.application(ctx, handle)
@@ -111,16 +116,17 @@ func (e *Estate) Pack(ctx context.Context, ask PackAsk) (Errand, string, error) 
 		}
 		add(handle+".authority.request.pem", r)
 	}
-	if ask.Template != "" && strings.Trim(ask.Template, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_.") != "" {
+	if ask.Template != "" && strings.Trim(ask.Template,
+		"abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_.") != "" {
 		return out, "", fmt.Errorf("courier: %q is not a name of a template", ask.Template)
 	}
 	if len(files) == 0 {
 		return out, "", errors.New("courier: there is nothing to carry: name requests or authorities, or --all")
 	}
 	out.Kind, out.Template = errandRequests, ask.Template
-	code, err := e.writeErrand(ctx, ask.Dir, &out, files, func(tx *store.Tx) error {
+	code, err := e.writeErrand(ctx, ask.Dir, &out, files, numbers, func(tx *store.Tx) error {
 		for _, n := range numbers {
-			if err := tx.Decide(n, store.Sent, "by courier "+out.ID[:8], e.world.Now()); err != nil {
+			if err := tx.Decide(n, store.Sent, "by courier "+out.ID[:8]); err != nil {
 				return err
 			}
 		}
@@ -131,7 +137,8 @@ func (e *Estate) Pack(ctx context.Context, ask PackAsk) (Errand, string, error) 
 
 // writeErrand fills in the manifest, writes the folder and records it. The
 // record comes first: nothing is released before it.
-func (e *Estate) writeErrand(ctx context.Context, dir string, m *Errand, files []File, record func(*store.Tx) error) (code string, err error) {
+func (e *Estate) writeErrand(ctx context.Context, dir string, m *Errand, files []File, sent []int64,
+	record func(*store.Tx) error) (code string, err error) {
 	id := make([]byte, 16)
 	if _, err := io.ReadFull(e.world.Random, id); err != nil {
 		return "", err
@@ -141,7 +148,8 @@ func (e *Estate) writeErrand(ctx context.Context, dir string, m *Errand, files [
 		return "", err
 	}
 	from := e.Settings.Organisation.Name
-	m.Form, m.ID, m.From, m.Made, m.Head = 1, hex.EncodeToString(id), from[:min(len(from), mostFrom)], e.Now(), head.String()
+	m.Form, m.ID, m.From, m.Made, m.Head = 1, hex.EncodeToString(id), from[:min(len(from), mostFrom)], e.Now(),
+		head.String()
 	files = append(files, File{courierPage, []byte(pageFor(*m, e.Rehearsal))})
 	m.Files = append(m.Files, CarriedFile{Name: courierPage})
 	for i, f := range files {
@@ -153,7 +161,7 @@ func (e *Estate) writeErrand(ctx context.Context, dir string, m *Errand, files [
 		return "", err
 	}
 	data = append(data, '\n')
-	code = bundle.Code(sha256.Sum256(data))
+	code = label.Code(sha256.Sum256(data))
 	files = append(files, File{courierManifest, data}, File{courierCode, []byte(code + "\n")})
 	if err := disk.NewFolder(dir, func(into string) error {
 		for _, f := range files {
@@ -162,7 +170,8 @@ func (e *Estate) writeErrand(ctx context.Context, dir string, m *Errand, files [
 			}
 		}
 		_, err := e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
-			return []store.Entry{entry("pack", "courier", "id", m.ID, "kind", m.Kind, "files", len(m.Files), "check code", code)}, record(tx)
+			return []store.Entry{entry("pack", "courier", "id", m.ID, "kind", m.Kind, "files", len(m.Files),
+				"check code", code, "requests", sent)}, record(tx)
 		})
 		return err
 	}); err != nil {
@@ -216,56 +225,82 @@ func pageFor(m Errand, rehearsal bool) string {
 	return b.String()
 }
 
+// Carried is a courier's folder that was read and verified. What it holds is what
+// was verified: the folder is not looked at again.
+type Carried struct {
+	Errand  Errand
+	Code    string // of its manifest
+	Dir     string
+	content map[string][]byte
+}
+
 // ReadErrand reads and verifies a courier's folder: every file, and that there is
-// no other. content is by file name.
-func ReadErrand(dir string) (m Errand, code string, content map[string][]byte, err error) {
-	fail := func(format string, args ...any) (Errand, string, map[string][]byte, error) {
-		return m, "", nil, fmt.Errorf("courier %s: "+format, append([]any{dir}, args...)...)
+// no other. Only plain files are read.
+func ReadErrand(dir string) (Carried, error) {
+	c := Carried{Dir: dir, content: map[string][]byte{}}
+	fail := func(format string, args ...any) (Carried, error) {
+		return c, fmt.Errorf("courier %s: "+format, append([]any{dir}, args...)...)
 	}
-	data, err := disk.Read(filepath.Join(dir, courierManifest), 16<<20)
+	data, err := disk.ReadRegular(filepath.Join(dir, courierManifest), 16<<20)
 	if err != nil {
 		return fail("this is no courier's folder: %w", err)
 	}
-	code = bundle.Code(sha256.Sum256(data))
-	told, err := disk.Read(filepath.Join(dir, courierCode), 1024)
+	c.Code = label.Code(sha256.Sum256(data))
+	told, err := disk.ReadRegular(filepath.Join(dir, courierCode), 1024)
 	if err != nil {
 		return fail("%w", err)
 	}
-	if bundle.ReadCode(string(bytes.TrimSpace(told))) != code {
-		return fail("the manifest was changed: its check code is %s, and the folder says %s: have it packed again", code, strings.TrimSpace(string(told)))
+	if label.ReadCode(string(bytes.TrimSpace(told))) != c.Code {
+		return fail("the manifest was changed: its check code is %s, and the folder says %s: have it packed again",
+			c.Code, strings.TrimSpace(string(told)))
 	}
-	d := json.NewDecoder(bytes.NewReader(data))
-	d.DisallowUnknownFields()
-	if err := d.Decode(&m); err != nil {
-		return fail("the manifest does not read: %w", err)
+	if c.Errand, err = readManifestOf(data); err != nil {
+		return fail("%w", err)
 	}
-	if m.Form != 1 || m.Kind != errandRequests && m.Kind != errandAnswers || len(m.ID) < 16 || len(m.ID) > 64 || len(m.From) > mostFrom || len(m.Files) > mostCarried {
-		return fail("the manifest was made by another version of ironseal, or is damaged")
-	}
-	content = map[string][]byte{}
-	for _, f := range m.Files {
-		if f.Name != filepath.Base(f.Name) || strings.HasPrefix(f.Name, ".") || content[f.Name] != nil {
+	var total int64
+	for _, f := range c.Errand.Files {
+		if !label.IsFileName(f.Name) || c.content[f.Name] != nil {
 			return fail("%q is not a name of a carried file", f.Name)
 		}
-		data, err := disk.Read(filepath.Join(dir, f.Name), bundle.MostBytes)
+		data, err := disk.ReadRegular(filepath.Join(dir, f.Name), mostCarriedBytes-total)
 		if err != nil {
 			return fail("%s is missing, or does not read: %w", f.Name, err)
 		}
 		if sum := sha256.Sum256(data); hex.EncodeToString(sum[:]) != f.SHA256 {
 			return fail("%s was changed on the way: its hash is not the manifest's: have it packed again", f.Name)
 		}
-		content[f.Name] = data
+		c.content[f.Name] = append([]byte{}, data...)
+		total += int64(len(data))
 	}
 	entries, err := os.ReadDir(dir)
 	if err != nil {
 		return fail("%w", disk.Plain(err))
 	}
 	for _, x := range entries {
-		if content[x.Name()] == nil && x.Name() != courierManifest && x.Name() != courierCode {
-			return fail("%s is not in the manifest: it was added on the way: take it out, and ask where it came from", x.Name())
+		if c.content[x.Name()] == nil && x.Name() != courierManifest && x.Name() != courierCode {
+			return fail("%s is not in the manifest: it was added on the way: take it out, and ask where it came from",
+				x.Name())
 		}
 	}
-	return m, code, content, nil
+	return c, nil
+}
+
+func readManifestOf(data []byte) (Errand, error) {
+	var m Errand
+	d := json.NewDecoder(bytes.NewReader(data))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&m); err != nil {
+		return m, fmt.Errorf("the manifest does not read: %w", err)
+	}
+	if m.Form != 1 || m.Kind != errandRequests && m.Kind != errandAnswers || !isHex(m.ID, 16, 64) ||
+		m.Answers != "" && !isHex(m.Answers, 16, 64) || len(m.From) > mostFrom || len(m.Files) > mostCarried {
+		return m, errors.New("the manifest was made by another version of ironseal, or is damaged")
+	}
+	return m, nil
+}
+
+func isHex(s string, least, most int) bool {
+	return len(s) >= least && len(s) <= most && strings.Trim(s, "0123456789abcdef") == ""
 }
 
 // Opened is what a courier's folder brought.
@@ -282,23 +317,23 @@ type Opened struct {
 type Taken struct {
 	File string
 	For  string // the request or the authority that it answers
-	Err  error
+	// Known says that it was taken in before.
+	Known bool
+	Err   error
 }
 
 // OpenErrand takes in a courier's folder that was read and verified. A folder is
-// taken in once.
-func (e *Estate) OpenErrand(ctx context.Context, dir string, anchors []*cert.Certificate) (Opened, error) {
-	m, code, content, err := ReadErrand(dir)
-	out := Opened{Errand: m, Code: code}
-	if err != nil {
-		return out, err
-	}
+// taken in once; one of which something could not be taken in may come again.
+func (e *Estate) OpenErrand(ctx context.Context, c Carried, anchors []*cert.Certificate) (Opened, error) {
+	m := c.Errand
+	out := Opened{Errand: m, Code: c.Code}
 	carry := func(what string) error {
 		_, err := e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
-			return []store.Entry{entry("open", "courier", "id", m.ID, "kind", m.Kind, "from", m.From, "check code", code)}, tx.Carry(m.ID, what, e.world.Now())
+			return []store.Entry{entry("open", "courier", "id", m.ID, "kind", m.Kind, "from", m.From, "check code",
+				c.Code, "what", what)}, tx.Carry(m.ID, what)
 		})
 		if err != nil {
-			return fmt.Errorf("courier %s: %w", dir, err)
+			return fmt.Errorf("courier %s: %w", c.Dir, err)
 		}
 		return nil
 	}
@@ -307,7 +342,7 @@ func (e *Estate) OpenErrand(ctx context.Context, dir string, anchors []*cert.Cer
 		return out, err
 	}
 	if known != "" {
-		return out, fmt.Errorf("courier %s: this folder was taken in already", dir)
+		return out, fmt.Errorf("courier %s: this folder was taken in already", c.Dir)
 	}
 	if !slices.Contains(e.TemplateNames(), m.Template) {
 		out.Errand.Template = "" // what the sender calls a template means nothing here, and is not put into a command
@@ -316,7 +351,7 @@ func (e *Estate) OpenErrand(ctx context.Context, dir string, anchors []*cert.Cer
 		var inputs []Input
 		for _, f := range m.Files {
 			if f.Name != courierPage {
-				inputs = append(inputs, Input{Name: f.Name, Data: content[f.Name]})
+				inputs = append(inputs, Input{Name: f.Name, Data: c.content[f.Name]})
 			}
 		}
 		out.Received, out.Head, out.Faults = e.Receive(ctx, inputs, "courier from "+m.From)
@@ -324,18 +359,22 @@ func (e *Estate) OpenErrand(ctx context.Context, dir string, anchors []*cert.Cer
 		for _, r := range out.Received {
 			numbers = append(numbers, fmt.Sprintf("R%d", r.Record.Number))
 		}
+		if len(out.Received) == 0 && len(out.Faults) > 0 {
+			return out, nil // nothing was taken in: it may be tried again
+		}
 		return out, carry(strings.Join(numbers, " "))
 	}
-	if err := e.takeAnswers(ctx, &out, content, anchors); err != nil {
+	if err := e.takeAnswers(ctx, &out, c.content, anchors); err != nil {
 		return out, err
 	}
-	if !slices.ContainsFunc(out.Answers, func(t Taken) bool { return t.Err == nil }) && len(out.Answers) > 0 {
-		return out, nil // nothing was taken in: it may be tried again
+	if slices.ContainsFunc(out.Answers, func(t Taken) bool { return t.Err != nil }) {
+		return out, nil // what failed may be tried again; what was taken in is known then
 	}
 	return out, carry(m.Answers)
 }
 
-func (e *Estate) takeAnswers(ctx context.Context, out *Opened, content map[string][]byte, anchors []*cert.Certificate) error {
+func (e *Estate) takeAnswers(ctx context.Context, out *Opened, content map[string][]byte,
+	anchors []*cert.Certificate) error {
 	open, err := e.records.Applications(ctx)
 	if err != nil {
 		return err
@@ -348,25 +387,33 @@ func (e *Estate) takeAnswers(ctx context.Context, out *Opened, content map[strin
 		if err != nil {
 			return err
 		}
-		t := Taken{File: f.Name}
-		if app := applicationFor(open, list); app != nil {
-			t.For = app.Handle
-			a, err := e.MatchAuthority(ctx, app.Handle, list, anchors, nil)
-			if err == nil {
-				_, out.Head, err = e.AcceptAuthority(ctx, a)
-			}
-			t.Err = err
-		} else {
-			a, err := e.MatchAnswer(ctx, list, nil)
-			if err == nil {
-				t.For = fmt.Sprintf("R%d", a.Record.Number)
-				out.Head, err = e.Accept(ctx, a)
-			}
-			t.Err = err
-		}
-		out.Answers = append(out.Answers, t)
+		out.Answers = append(out.Answers, e.takeAnswer(ctx, f, list, anchors, open, out))
 	}
 	return nil
+}
+
+func (e *Estate) takeAnswer(ctx context.Context, f CarriedFile, list, anchors []*cert.Certificate,
+	open []store.Application, out *Opened) Taken {
+	t := Taken{File: f.Name}
+	if app := applicationFor(open, list); app != nil {
+		t.For = app.Handle
+		a, err := e.MatchAuthority(ctx, app.Handle, append(list, anchors...), anchors, nil)
+		if err == nil {
+			_, out.Head, err = e.AcceptAuthority(ctx, a)
+		}
+		t.Err = err
+		return t
+	}
+	a, err := e.MatchAnswer(ctx, AnswerAsk{List: list, Anchors: anchors})
+	if err == nil {
+		t.For = a.About()
+		out.Head, err = e.Accept(ctx, a)
+	}
+	if errors.Is(err, ErrKnown) { // it was taken in when the folder came before
+		t.For, t.Known, err = path.LeafOf(list).Title(), true, nil
+	}
+	t.Err = err
+	return t
 }
 
 func applicationFor(open []store.Application, list []*cert.Certificate) *store.Application {
@@ -376,7 +423,7 @@ func applicationFor(open []store.Application, list []*cert.Certificate) *store.A
 			continue
 		}
 		for _, c := range list {
-			if c.Key.Fingerprint() == r.Key.Fingerprint() {
+			if key.Same(c.Key, r.Key) {
 				return &open[i]
 			}
 		}
@@ -408,9 +455,13 @@ func CertificatesIn(name string, data []byte) ([]*cert.Certificate, error) {
 // courier's folder.
 func (e *Estate) AnswerErrand(ctx context.Context, from, dir string) (Errand, string, []string, error) {
 	var out Errand
-	asked, _, _, err := ReadErrand(from)
+	brought, err := ReadErrand(from)
 	if err != nil {
 		return out, "", nil, err
+	}
+	asked := brought.Errand
+	if asked.Kind != errandRequests {
+		return out, "", nil, fmt.Errorf("courier %s: it brought certificates, and asks for no answer", from)
 	}
 	what, err := e.records.Carried(ctx, asked.ID)
 	if err != nil {
@@ -427,18 +478,19 @@ func (e *Estate) AnswerErrand(ctx context.Context, from, dir string) (Errand, st
 			left = append(left, err.Error())
 			continue
 		}
-		f, err := e.Export(ctx, h, "pem", WithRoot)
+		f, err := e.Export(ctx, h, "pem", WithAll) // with the links: clients over there may hold only an older root
 		if err != nil {
 			return out, "", nil, err
 		}
-		f.Name = name + "." + f.Name
+		f.Name = label.FileName(name + "." + f.Name)
 		files = append(files, f)
-		out.Files = append(out.Files, CarriedFile{Name: f.Name, Code: bundle.CheckCode(h.Raw), Title: h.Title()})
+		out.Files = append(out.Files, CarriedFile{Name: f.Name, Code: label.CheckCode(h.Raw), Title: h.Title()})
 	}
 	if len(files) == 0 {
-		return out, "", left, fmt.Errorf("courier %s: none of its requests is signed yet: %s", from, strings.Join(left, "; "))
+		return out, "", left, fmt.Errorf("courier %s: none of its requests is signed yet: %s", from,
+			strings.Join(left, "; "))
 	}
 	out.Kind, out.Answers = errandAnswers, asked.ID
-	code, err := e.writeErrand(ctx, dir, &out, files, func(*store.Tx) error { return nil })
+	code, err := e.writeErrand(ctx, dir, &out, files, nil, func(*store.Tx) error { return nil })
 	return out, code, left, err
 }

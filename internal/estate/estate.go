@@ -96,11 +96,13 @@ type Estate struct {
 var ErrNone = errors.New("there is no estate here")
 
 // Find returns the estate directory: dir when it is given, else the nearest
-// directory from here upward that holds an ironseal.toml.
+// directory from here upward that holds an ironseal.toml. One that was not named is
+// refused when somebody else could have put it there.
 func Find(dir, here string) (string, error) {
 	if dir != "" {
 		if _, err := os.Stat(filepath.Join(dir, SettingsFile)); err != nil {
-			return "", fmt.Errorf("%s: %w (no %s in it): make one with: ironseal estate create %s", dir, ErrNone, SettingsFile, dir)
+			return "", fmt.Errorf("%s: %w (no %s in it): make one with: ironseal estate create %s", dir, ErrNone,
+				SettingsFile, dir)
 		}
 		return dir, nil
 	}
@@ -110,11 +112,18 @@ func Find(dir, here string) (string, error) {
 	}
 	for {
 		if _, err := os.Stat(filepath.Join(at, SettingsFile)); err == nil {
+			for _, p := range []string{at, filepath.Join(at, SettingsFile)} {
+				if why := disk.Untrusted(p); why != "" {
+					return "", fmt.Errorf("%s: there is an estate, and it is not used unless you name it: %s: %s: "+
+						"name it with --estate %s, or mend it with: chmod go-w %s", at, p, why, at, p)
+				}
+			}
 			return at, nil
 		}
 		up := filepath.Dir(at)
 		if up == at {
-			return "", fmt.Errorf("%w, nor in any directory above: name it with --estate DIR, or make one with: ironseal estate create DIR", ErrNone)
+			return "", fmt.Errorf("%w, nor in any directory above: name it with --estate DIR, or make one with: "+
+				"ironseal estate create DIR", ErrNone)
 		}
 		at = up
 	}
@@ -133,7 +142,8 @@ func Open(ctx context.Context, dir string, w World) (*Estate, error) {
 	if e.Rehearsal, err = e.records.IsRehearsal(ctx); err != nil {
 		return nil, errors.Join(err, e.records.Close())
 	}
-	e.custody = &custody.Custody{Dir: filepath.Join(dir, "keys"), Disk: e.world.Disk, Random: e.world.Random, Work: e.Settings.work(), Pass: w.Pass}
+	e.custody = &custody.Custody{Dir: filepath.Join(dir, "keys"), Disk: e.world.Disk, Random: e.world.Random,
+		Work: e.Settings.work(), Pass: w.Pass}
 	if e.Rehearsal {
 		e.custody.Pass = throwaway{}
 	}
@@ -147,6 +157,9 @@ type throwaway struct{}
 func (throwaway) Passphrase(context.Context, custody.Question) ([]byte, bool, error) {
 	return []byte(RehearsalPassphrase), true, nil
 }
+
+// ReadOnly says why no act can be done here, or nil.
+func (e *Estate) ReadOnly() error { return e.records.ReadOnly() }
 
 // Close closes the estate.
 func (e *Estate) Close() error { return e.records.Close() }
@@ -178,23 +191,9 @@ func Create(ctx context.Context, dir string, f Founding, w World) (*Estate, erro
 	if _, err := dn.New(dn.Pair{Type: "O", Value: f.Organisation}); err != nil {
 		return nil, fmt.Errorf("organisation: %w", err)
 	}
-	parent := filepath.Dir(filepath.Clean(dir))
-	if err := os.MkdirAll(parent, 0o755); err != nil {
-		return nil, fmt.Errorf("estate %s: %w", dir, disk.Plain(err))
-	}
-	making, err := os.MkdirTemp(parent, ".ironseal-making-*")
+	err := disk.NewFolder(emptied(dir), func(into string) error { return furnish(ctx, into, f, w) })
 	if err != nil {
-		return nil, fmt.Errorf("estate %s: %s cannot be written: %w", dir, parent, disk.Plain(err))
-	}
-	defer os.RemoveAll(making)
-	if err := furnish(ctx, making, f, w); err != nil {
 		return nil, fmt.Errorf("estate %s: %w", dir, err)
-	}
-	if err := os.Remove(dir); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("estate %s: %w", dir, disk.Plain(err))
-	}
-	if err := os.Rename(making, dir); err != nil {
-		return nil, fmt.Errorf("estate %s: %w", dir, disk.Plain(err))
 	}
 	return Open(ctx, dir, w)
 }
@@ -214,7 +213,8 @@ func empty(dir string) error {
 		return fmt.Errorf("estate %s: %w", dir, disk.Plain(err))
 	case len(entries) > 0:
 		if _, err := os.Stat(filepath.Join(dir, SettingsFile)); err == nil {
-			return fmt.Errorf("estate %s: there is an estate already: see it with: ironseal estate status --estate %s", dir, dir)
+			return fmt.Errorf("estate %s: there is an estate already: see it with: ironseal estate status --estate %s",
+				dir, dir)
 		}
 		return fmt.Errorf("estate %s: the directory is not empty: choose another", dir)
 	}
@@ -231,12 +231,14 @@ func furnish(ctx context.Context, dir string, f Founding, w World) error {
 		}
 	}
 	for _, name := range template.StarterNames() {
-		if err := w.Disk.New(filepath.Join(dir, "templates", name+".toml"), []byte(template.Starter(name)), 0o644); err != nil {
+		if err := w.Disk.New(filepath.Join(dir, "templates", name+".toml"), []byte(template.Starter(name)),
+			0o644); err != nil {
 			return err
 		}
 	}
 	for _, name := range handover.StarterNames() {
-		if err := w.Disk.New(filepath.Join(dir, "receivers", name+".toml"), []byte(handover.Starter(name)), 0o644); err != nil {
+		if err := w.Disk.New(filepath.Join(dir, "receivers", name+".toml"), []byte(handover.Starter(name)),
+			0o644); err != nil {
 			return err
 		}
 	}
@@ -256,11 +258,13 @@ func furnish(ctx context.Context, dir string, f Founding, w World) error {
 		return err
 	}
 	defer s.Close()
-	_, err = s.Act(ctx, w.Now(), w.Actor, nil, func(tx *store.Tx) ([]store.Entry, error) {
+	_, err = s.Act(ctx, w.Now, w.Actor, nil, func(tx *store.Tx) ([]store.Entry, error) {
 		if f.Rehearsal {
-			return []store.Entry{entry("create", "rehearsal", "organisation", f.Organisation, "id", hex.EncodeToString(id))}, tx.MarkRehearsal()
+			return []store.Entry{entry("create", "rehearsal", "organisation", f.Organisation, "id",
+				hex.EncodeToString(id))}, tx.MarkRehearsal()
 		}
-		return []store.Entry{entry("create", "estate", "organisation", f.Organisation, "id", hex.EncodeToString(id))}, nil
+		return []store.Entry{entry("create", "estate", "organisation", f.Organisation, "id", hex.EncodeToString(id))},
+			nil
 	})
 	return err
 }
@@ -268,7 +272,8 @@ func furnish(ctx context.Context, dir string, f Founding, w World) error {
 // act runs one change of the records.
 func (e *Estate) act(ctx context.Context, fn func(*store.Tx) ([]store.Entry, error)) (store.Head, error) {
 	// A change that has begun is finished even when the person presses Ctrl-C.
-	return e.records.Act(context.WithoutCancel(ctx), e.world.Now(), e.world.Actor, func() error { return e.world.Step(StepRecording) }, fn)
+	return e.records.Act(context.WithoutCancel(ctx), e.world.Now, e.world.Actor,
+		func() error { return e.world.Step(StepRecording) }, fn)
 }
 
 // Template reads one template.
@@ -294,9 +299,9 @@ func (e *Estate) dataFile(kind, name string) ([]byte, error) {
 	if name == "" || name != filepath.Base(name) || strings.HasPrefix(name, ".") {
 		return nil, fmt.Errorf("%s %q: this is not a name of a %s", kind, name, kind)
 	}
-	data, err := disk.Read(filepath.Join(e.Dir, kind+"s", name+".toml"), template.Most)
-	if err == nil {
-		return data, nil
+	path := filepath.Join(e.Dir, kind+"s", name+".toml")
+	if info, statErr := os.Stat(path); statErr == nil && info.Mode().IsRegular() { // a pipe there would be waited for
+		return disk.Read(path, template.Most)
 	}
 	names := e.dataNames(kind)
 	hint := "there are: " + strings.Join(names, ", ")

@@ -38,19 +38,7 @@ func world() World { return World{Actor: "tester", Pass: fixed("tern and gull")}
 // keys and little sealing work.
 func newEstate(t testing.TB) (string, *Estate) {
 	t.Helper()
-	dir := filepath.Join(t.TempDir(), "harbour")
-	e, err := Create(ctx, dir, Founding{Organisation: "Tern Bay Ferries", Country: "NO"}, world())
-	if err != nil {
-		t.Fatal(err)
-	}
-	e.Close()
-	path := filepath.Join(dir, SettingsFile)
-	text, _ := os.ReadFile(path)
-	text = []byte(strings.NewReplacer("sealing-memory = 64", "sealing-memory = 8", `authority-key = "rsa-4096"`, `authority-key = "ecdsa-p256"`).Replace(string(text)))
-	if err := os.WriteFile(path, text, 0o644); err != nil {
-		t.Fatal(err)
-	}
-	e = reopen(t, dir, world())
+	dir, e := bareEstate(t, "Tern Bay Ferries")
 	for _, ask := range []AuthorityAsk{{Handle: "root"}, {Handle: "services", Under: "root"}} {
 		p, err := e.PlanAuthority(ctx, ask)
 		if err != nil {
@@ -61,6 +49,25 @@ func newEstate(t testing.TB) (string, *Estate) {
 		}
 	}
 	return dir, e
+}
+
+// bareEstate makes an estate without authorities.
+func bareEstate(t testing.TB, organisation string) (string, *Estate) {
+	t.Helper()
+	dir := filepath.Join(t.TempDir(), "harbour")
+	e, err := Create(ctx, dir, Founding{Organisation: organisation, Country: "NO"}, world())
+	if err != nil {
+		t.Fatal(err)
+	}
+	e.Close()
+	path := filepath.Join(dir, SettingsFile)
+	text, _ := os.ReadFile(path)
+	text = []byte(strings.NewReplacer("sealing-memory = 64", "sealing-memory = 8", `authority-key = "rsa-4096"`,
+		`authority-key = "ecdsa-p256"`).Replace(string(text)))
+	if err := os.WriteFile(path, text, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	return dir, reopen(t, dir, world())
 }
 
 func reopen(t testing.TB, dir string, w World) *Estate {
@@ -78,7 +85,8 @@ func receive(t testing.TB, e *Estate, n int) {
 	var in []Input
 	for i := range n {
 		host := fmt.Sprintf("h%d.ternbay.example", i)
-		in = append(in, Input{host, bundle.PEM(bundle.Request, specimen.Request(t, nil, "CN="+host, []string{host}).Raw)})
+		in = append(in, Input{host, bundle.PEM(bundle.Request,
+			specimen.Request(t, nil, "CN="+host, []string{host}).Raw)})
 	}
 	if _, _, faults := e.Receive(ctx, in, "the yard"); len(faults) > 0 {
 		t.Fatal(faults)
@@ -140,7 +148,8 @@ func TestSecretsAreReadableByTheOwnerOnly(t *testing.T) {
 			return err
 		}
 		secret := strings.HasSuffix(path, ".key") || strings.Contains(path, "records.db")
-		if secret && info.Mode().Perm() != 0o600 || info.IsDir() && filepath.Base(path) != "." && info.Mode().Perm() != 0o700 {
+		if secret && info.Mode().Perm() != 0o600 || info.IsDir() && filepath.Base(path) != "." &&
+			info.Mode().Perm() != 0o700 {
 			t.Errorf("%s has mode %o", path, info.Mode().Perm())
 		}
 		return nil
@@ -162,7 +171,8 @@ func TestSecretsAreReadableByTheOwnerOnly(t *testing.T) {
 
 func TestTheSameRequestIsTakenInOnce(t *testing.T) {
 	_, e := newEstate(t)
-	in := []Input{{"a", bundle.PEM(bundle.Request, specimen.Request(t, nil, "CN=a.example", []string{"a.example"}).Raw)}}
+	in := []Input{{"a", bundle.PEM(bundle.Request,
+		specimen.Request(t, nil, "CN=a.example", []string{"a.example"}).Raw)}}
 	first, _, _ := e.Receive(ctx, in, "")
 	again, _, faults := e.Receive(ctx, in, "")
 	if len(faults) > 0 || again[0].Record.Number != first[0].Record.Number || !again[0].Known || first[0].Known {
@@ -296,7 +306,8 @@ func TestFailingDisk(t *testing.T) {
 		if len(left) > 0 {
 			t.Errorf("%s: left behind: %v", step, left)
 		}
-		if _, err := Draft(ctx, w, broken, DraftAsk{Names: specimen.Names(t, "d.ternbay.example"), Dir: dir}); !errors.Is(err, full) {
+		if _, err := Draft(ctx, w, broken, DraftAsk{Names: specimen.Names(t, "d.ternbay.example"),
+			Dir: dir}); !errors.Is(err, full) {
 			t.Errorf("%s: draft: %v", step, err)
 		}
 		if _, err := Create(ctx, filepath.Join(t.TempDir(), "new"), Founding{}, w); !errors.Is(err, full) {
@@ -394,8 +405,10 @@ func TestCrash(t *testing.T) {
 		return
 	}
 	for _, c := range []struct{ act, step string }{
-		{"authority", StepPlanned}, {"authority", StepKeyMade}, {"authority", StepKeyKept}, {"authority", StepSealed}, {"authority", StepRecording}, {"authority", StepRecorded},
-		{"sign", StepPlanned}, {"sign", StepOpened}, {"sign", StepSealed}, {"sign", StepRecording}, {"sign", StepRecorded},
+		{"authority", StepPlanned}, {"authority", StepKeyMade}, {"authority", StepKeyKept}, {"authority", StepSealed},
+		{"authority", StepRecording}, {"authority", StepRecorded},
+		{"sign", StepPlanned}, {"sign", StepOpened}, {"sign", StepSealed}, {"sign", StepRecording},
+		{"sign", StepRecorded},
 	} {
 		dir, e := newEstate(t)
 		receive(t, e, 1)
@@ -440,7 +453,8 @@ func TestTwoAtWorkBothFinish(t *testing.T) {
 			}
 			defer mine.Close()
 			for i := half*10 + 1; i <= half*10+10; i++ {
-				s, err := mine.PlanSign(ctx, SignAsk{Request: fmt.Sprint("R", i), Template: "web-server", By: "services"})
+				s, err := mine.PlanSign(ctx, SignAsk{Request: fmt.Sprint("R", i), Template: "web-server",
+					By: "services"})
 				if err == nil {
 					err = sign(mine, s)
 				}
@@ -564,7 +578,8 @@ func TestCertificatesAreFoundByAnyOfTheirNames(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, name := range []string{"h0.ternbay.example", "H0.TernBay.example", want.SerialHex(), want.SerialHex()[:10], "r1"} {
+	for _, name := range []string{"h0.ternbay.example", "H0.TernBay.example", want.SerialHex(), want.SerialHex()[:10],
+		"r1"} {
 		if got, _, err := e.FindCertificate(ctx, name); err != nil || got.SerialHex() != want.SerialHex() {
 			t.Errorf("%q: %v", name, err)
 		}
@@ -578,7 +593,8 @@ func TestCertificatesAreFoundByAnyOfTheirNames(t *testing.T) {
 		t.Errorf("by handle: %v", err)
 	}
 	again := SignAsk{Request: "R3", Template: "web-server", By: "services"}
-	in := []Input{{"again", bundle.PEM(bundle.Request, specimen.Request(t, nil, "CN=h0.ternbay.example", []string{"h0.ternbay.example"}).Raw)}}
+	in := []Input{{"again", bundle.PEM(bundle.Request,
+		specimen.Request(t, nil, "CN=h0.ternbay.example", []string{"h0.ternbay.example"}).Raw)}}
 	e.Receive(ctx, in, "")
 	s, err := e.PlanSign(ctx, again)
 	if err != nil {

@@ -3,6 +3,7 @@ package estate
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -10,6 +11,7 @@ import (
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/renewal"
 	"ironseal/pki/span"
+	"ironseal/pki/template"
 )
 
 // Forecast computes what the authorities grant and when they must be renewed.
@@ -23,8 +25,48 @@ func (e *Estate) Forecast(ctx context.Context, horizon span.Span, only string) (
 			return renewal.Report{}, err
 		}
 	}
+	outside, err := e.outside(ctx, h)
+	if err != nil {
+		return renewal.Report{}, err
+	}
 	templates, _ := e.Templates() // one that does not read is told by estate status
-	return renewal.Forecast(renewal.Question{Hierarchy: h, Templates: templates, Now: e.Now(), Horizon: horizon, Only: only}), nil
+	return renewal.Forecast(renewal.Question{Hierarchy: h, Templates: templates, Now: e.Now(), Horizon: horizon,
+		Only: only, Outside: outside}), nil
+}
+
+// outside lists the authorities that were signed here for other estates and still
+// serve: the newest of each subject.
+func (e *Estate) outside(ctx context.Context, h hierarchy.Hierarchy) ([]renewal.Outside, error) {
+	var sums [][]byte
+	if err := e.records.EachTemplate(ctx, func(sum []byte, name string, source []byte) {
+		// the record stands by itself
+		t, err := template.Parse(name, []byte(strings.Replace(string(source), "based-on", "# based-on", 1)), nil)
+		if err == nil && t.Makes == template.Authority {
+			sums = append(sums, sum)
+		}
+	}); err != nil {
+		return nil, err
+	}
+	list, err := e.heldAll(e.records.ByTemplates(ctx, sums))
+	if err != nil {
+		return nil, err
+	}
+	newest := map[string]renewal.Outside{}
+	for _, c := range list {
+		g := h.Generation(c.Record.Issuer)
+		if g == nil || !c.IsAuthority() || c.State != Valid && c.State != Expiring {
+			continue
+		}
+		if o, ok := newest[c.Subject.Folded()]; !ok || c.NotAfter.After(o.Certificate.NotAfter) {
+			newest[c.Subject.Folded()] = renewal.Outside{Title: c.Title(), Certificate: c.Certificate,
+				Parent: g.Authority}
+		}
+	}
+	var out []renewal.Outside
+	for _, k := range slices.Sorted(maps.Keys(newest)) {
+		out = append(out, newest[k])
+	}
+	return out, nil
 }
 
 // Due is one thing that ends or should be done by a day.
@@ -57,25 +99,28 @@ func (e *Estate) Due(ctx context.Context, within span.Span) ([]Due, error) {
 			if a.Overdue {
 				what = "should have been renewed: " + a.Why
 			}
-			out = append(out, Due{Day: a.Day, What: what, Title: a.Handle, Command: renewCommand(h.Find(a.Handle))})
+			d := Due{Day: a.Day, What: what, Title: a.Handle}
+			if a.Outside {
+				d.Command = "ironseal request list   (its estate sends the request for its renewal)"
+			} else {
+				d.Command = renewCommand(h.Find(a.Handle))
+			}
+			out = append(out, d)
 		}
 	}
-	authority := map[string]bool{}
 	for _, a := range h {
 		for _, g := range a.Generations {
-			authority[g.Certificate.SerialHex()] = true
 			switch end := g.Certificate.NotAfter; {
 			case !g.Staged.IsZero() && !g.Staged.After(until):
-				out = append(out, Due{Day: g.Staged, What: "switch day", Title: g.Name(), Command: "ironseal changeover switch " + a.Handle})
+				out = append(out, Due{Day: g.Staged, What: "switch day", Title: g.Name(),
+					Command: "ironseal changeover switch " + a.Handle})
 			case !end.After(until) && end.After(now.AddDate(0, 0, -30)):
-				out = append(out, Due{Day: end, What: "ends", Title: g.Name(), Serial: g.Certificate.SerialHex(), Command: "ironseal forecast"})
+				out = append(out, Due{Day: end, What: "ends", Title: g.Name(), Serial: g.Certificate.SerialHex(),
+					Command: "ironseal forecast"})
 			}
 		}
-		for _, l := range a.Links {
-			authority[l.Certificate.SerialHex()] = true
-		}
 	}
-	leaves, err := e.leavesEnding(ctx, until, authority)
+	leaves, err := e.leavesEnding(ctx, until)
 	if err != nil {
 		return nil, err
 	}
@@ -85,29 +130,28 @@ func (e *Estate) Due(ctx context.Context, within span.Span) ([]Due, error) {
 		return nil, err
 	}
 	for _, a := range open {
-		out = append(out, Due{Day: a.Made, What: "sent, and not answered yet", Title: a.Handle, Holders: []string{a.Parent}, Command: "ironseal authority accept " + a.Handle + " FILE"})
+		out = append(out, Due{Day: a.Made, What: "sent, and not answered yet", Title: a.Handle,
+			Holders: []string{a.Parent}, Command: "ironseal authority accept " + a.Handle + " FILE"})
 	}
 	slices.SortStableFunc(out, func(a, b Due) int { return a.Day.Compare(b.Day) })
 	return out, nil
 }
 
 // leavesEnding lists the certificates of end entities that end until a moment, with
-// who holds them. authority has the serials to leave out.
-func (e *Estate) leavesEnding(ctx context.Context, until time.Time, authority map[string]bool) (out []Due, err error) {
+// who holds them.
+func (e *Estate) leavesEnding(ctx context.Context, until time.Time) (out []Due, err error) {
 	now := e.Now()
 	list, err := e.heldAll(e.records.Ending(ctx, now.AddDate(0, 0, -30), until, -1))
 	if err != nil {
 		return nil, err
 	}
 	for _, c := range list {
-		if authority[c.SerialHex()] || c.State == Replaced || c.State == Staged || c.State == Revoked {
-			continue
-		}
 		holders, err := e.records.Holders(ctx, c.Record.ID)
 		if err != nil {
 			return nil, err
 		}
-		d := Due{Day: c.NotAfter, What: "ends", Title: c.Title(), Serial: c.SerialHex(), Holders: holders, Command: "ironseal certificate renew " + c.SerialHex()[:8]}
+		d := Due{Day: c.NotAfter, What: "ends", Title: c.Title(), Serial: c.SerialHex(), Holders: holders,
+			Command: "ironseal certificate renew " + c.Serial.Short()}
 		if c.State == Expired {
 			d.What = "ended"
 		}
@@ -136,7 +180,8 @@ func CalendarOf(list []Due, now time.Time) []byte {
 		if len(d.Holders) > 0 {
 			text += "\nHeld by: " + strings.Join(d.Holders, ", ")
 		}
-		events = append(events, renewal.Event{Day: d.Day, Summary: fmt.Sprintf("%s: %s", d.Title, d.What), Text: text, Key: d.Title + "\x00" + d.Serial + "\x00" + d.What})
+		events = append(events, renewal.Event{Day: d.Day, Summary: fmt.Sprintf("%s: %s", d.Title, d.What), Text: text,
+			Key: d.Title + "\x00" + d.Serial + "\x00" + d.What})
 	}
 	return renewal.Calendar(events, now)
 }

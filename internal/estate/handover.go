@@ -13,7 +13,9 @@ import (
 	"ironseal/pki/bundle"
 	"ironseal/pki/finding"
 	"ironseal/pki/handover"
+	"ironseal/pki/issue"
 	"ironseal/pki/key"
+	"ironseal/pki/label"
 )
 
 // ReadMeFile is the page in a handover.
@@ -27,6 +29,7 @@ type HandoverAsk struct {
 	Password    []byte        // for files that are sealed
 	Dir         string        // in which the folder is made
 	To          string        // who gets it; "" to remember the kind of receiver only
+	Waivers     []finding.Waiver
 }
 
 // HandedOver is a handover that was written.
@@ -76,7 +79,7 @@ func (e *Estate) Handover(ctx context.Context, ask HandoverAsk) (HandedOver, err
 	var out HandedOver
 	c, r := ask.Certificate, ask.Receiver
 	if c.State == Staged {
-		return out, fmt.Errorf("%s, serial %s, waits unused for its switch day", c.Title(), c.SerialHex()[:8])
+		return out, fmt.Errorf("%s, serial %s, waits unused for its switch day", c.Title(), c.Serial.Short())
 	}
 	if ask.Signer != nil {
 		pub, err := key.Of(ask.Signer)
@@ -84,22 +87,31 @@ func (e *Estate) Handover(ctx context.Context, ask HandoverAsk) (HandedOver, err
 			return out, err
 		}
 		if !key.Same(pub, c.Key) {
-			return out, fmt.Errorf("%s: the private key belongs to another certificate: give its own with --key FILE", c.Title())
+			return out, fmt.Errorf("%s: the private key belongs to another certificate: give its own with --key FILE",
+				c.Title())
 		}
 	}
 	goods, err := e.Goods(ctx, c, ask.Signer)
 	if err != nil {
 		return out, err
 	}
-	host := bundle.FileName(c.Title())
-	if out.Files, out.Notes, err = r.Pack(goods, host, handover.Writing{Password: ask.Password, Random: e.world.Random}); err != nil {
+	host := label.FileName(c.Title())
+	offer := handover.Offer{Extended: c.Extended, Names: c.Names, Key: c.Key.Kind, Bits: c.Key.Bits,
+		Issuers: goods.Chain()[1:], KeyHere: ask.Signer != nil}
+	if out.Findings, err = r.Unmet(offer).Waive(0, ask.Waivers); err != nil {
 		return out, err
 	}
-	offer := handover.Offer{Extended: c.Extended, Names: c.Names, Key: c.Key.Kind, Bits: c.Key.Bits, Issuers: goods.Chain()[1:], KeyHere: ask.Signer != nil}
-	out.Findings = r.Unmet(offer)
+	if bad := out.Findings.Refusing(); len(bad) > 0 {
+		return out, &issue.Refused{About: c.Title(), Findings: bad}
+	}
+	if out.Files, out.Notes, err = r.Pack(goods, host,
+		handover.Writing{Password: ask.Password, Random: e.world.Random}); err != nil {
+		return out, err
+	}
 	for _, f := range out.Files {
 		if f.Rule.Format == handover.P12Older {
-			out.Findings = append(out.Findings, finding.New(finding.OlderProfile, "%s is protected the older way.", f.Name))
+			out.Findings = append(out.Findings,
+				finding.New(finding.OlderProfile, "%s is protected the older way.", f.Name))
 		}
 	}
 	out.Page = r.ReadMe(goods, host, out.Files, out.Notes)
@@ -132,11 +144,13 @@ func (e *Estate) writeHandover(ctx context.Context, out HandedOver, ask Handover
 		}
 		// Recorded first: nothing is released before it is on record.
 		_, err := e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
-			entries := []store.Entry{entry("handover", c.Title(), "serial", c.SerialHex(), "receiver", receiver, "holder", holder, "files", names)}
+			entries := []store.Entry{entry("handover", c.Title(), "certificate", fmt.Sprintf("%x", c.SHA256()),
+				"serial", c.SerialHex(), "receiver", receiver, "holder", holder, "files", names, "waived",
+				waivedCodes(out.Findings))}
 			if c.Record.ID == 0 {
 				return entries, nil
 			}
-			return entries, tx.Hold(c.Record.ID, holder, e.world.Now())
+			return entries, tx.Hold(c.Record.ID, holder)
 		})
 		return err
 	})
@@ -149,8 +163,8 @@ func WriteOut(d disk.Disk, path string, data []byte, secret bool) error {
 	if secret {
 		mode = 0o600
 	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return fmt.Errorf("%s: %w", path, disk.Plain(err))
+	if err := disk.Dir(filepath.Dir(path)); err != nil {
+		return err
 	}
 	return d.Replace(path, data, mode)
 }

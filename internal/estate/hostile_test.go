@@ -13,7 +13,7 @@ import (
 	"strings"
 	"testing"
 
-	"ironseal/pki/bundle"
+	"ironseal/pki/label"
 )
 
 // A courier's folder may come from anybody. Nothing outside it is read, and
@@ -27,7 +27,8 @@ func TestHostileCouriers(t *testing.T) {
 		sum := sha256.Sum256([]byte("secret"))
 		return CarriedFile{Name: name, SHA256: hex.EncodeToString(sum[:])}
 	}
-	good := Errand{Form: 1, ID: strings.Repeat("ab", 16), Kind: errandRequests, From: "Tern Bay Ferries", Files: []CarriedFile{file("a")}}
+	good := Errand{Form: 1, ID: strings.Repeat("ab", 16), Kind: errandRequests, From: "Tern Bay Ferries",
+		Files: []CarriedFile{file("a")}}
 	with := func(change func(*Errand)) []byte {
 		m := good
 		m.Files = append([]CarriedFile(nil), good.Files...)
@@ -56,7 +57,8 @@ func TestHostileCouriers(t *testing.T) {
 		"an empty name":       with(func(m *Errand) { m.Files = append(m.Files, file("")) }),
 	} {
 		dir := t.TempDir()
-		for name, data := range map[string][]byte{courierManifest: manifest, courierCode: []byte(bundle.Code(sha256.Sum256(manifest))), "a": []byte("secret")} {
+		for name, data := range map[string][]byte{courierManifest: manifest,
+			courierCode: []byte(label.Code(sha256.Sum256(manifest))), "a": []byte("secret")} {
 			if err := os.WriteFile(filepath.Join(dir, name), data, 0o644); err != nil {
 				t.Fatal(err)
 			}
@@ -66,7 +68,7 @@ func TestHostileCouriers(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		if _, _, _, err := ReadErrand(dir); err == nil {
+		if _, err := ReadErrand(dir); err == nil {
 			t.Errorf("%s: it was taken", what)
 		} else if strings.Contains(err.Error(), "%!") {
 			t.Errorf("%s: %v", what, err)
@@ -80,37 +82,46 @@ func TestASendersTemplateIsNotTyped(t *testing.T) {
 	_, e := newEstate(t)
 	for name, want := range map[string]string{"web-server": "web-server", "x; rm -rf ~": "", "nobody-has-it": ""} {
 		dir := t.TempDir()
-		m := Errand{Form: 1, ID: fmt.Sprintf("%032d", len(name)), Kind: errandRequests, From: "Tern Bay Ferries", Template: name, Files: []CarriedFile{}}
+		m := Errand{Form: 1, ID: fmt.Sprintf("%032d", len(name)), Kind: errandRequests, From: "Tern Bay Ferries",
+			Template: name, Files: []CarriedFile{}}
 		data, err := json.Marshal(m)
 		if err != nil {
 			t.Fatal(err)
 		}
-		for file, content := range map[string][]byte{courierManifest: data, courierCode: []byte(bundle.Code(sha256.Sum256(data)))} {
+		for file, content := range map[string][]byte{courierManifest: data,
+			courierCode: []byte(label.Code(sha256.Sum256(data)))} {
 			if err := os.WriteFile(filepath.Join(dir, file), content, 0o644); err != nil {
 				t.Fatal(err)
 			}
 		}
-		if o, err := e.OpenErrand(ctx, dir, nil); err != nil || o.Errand.Template != want {
+		folder, err := ReadErrand(dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if o, err := e.OpenErrand(ctx, folder, nil); err != nil || o.Errand.Template != want {
 			t.Errorf("%q: %q, %v", name, o.Errand.Template, err)
 		}
 	}
-	if _, _, err := e.Pack(ctx, PackAsk{Dir: filepath.Join(t.TempDir(), "x"), All: true, Template: "x\n  5. rm -rf ~"}); err == nil || !strings.Contains(err.Error(), "not a name of a template") {
+	if _, _, err := e.Pack(ctx, PackAsk{Dir: filepath.Join(t.TempDir(), "x"), All: true,
+		Template: "x\n  5. rm -rf ~"}); err == nil || !strings.Contains(err.Error(), "not a name of a template") {
 		t.Error(err)
 	}
 }
 
 // FuzzErrand reads hostile manifests whose check code is right.
 func FuzzErrand(f *testing.F) {
-	f.Add([]byte(`{"form":1,"id":"0123456789abcdef0123456789abcdef","kind":"requests","files":[{"name":"READ-ME.txt","sha256":""}]}`))
+	f.Add([]byte(`{"form":1,"id":"0123456789abcdef0123456789abcdef","kind":"requests",
+"files":[{"name":"READ-ME.txt","sha256":""}]}`))
 	dir := f.TempDir()
 	f.Fuzz(func(t *testing.T, data []byte) {
-		for name, content := range map[string][]byte{courierManifest: data, courierCode: []byte(bundle.Code(sha256.Sum256(data)))} {
+		for name, content := range map[string][]byte{courierManifest: data,
+			courierCode: []byte(label.Code(sha256.Sum256(data)))} {
 			if err := os.WriteFile(filepath.Join(dir, name), content, 0o644); err != nil {
 				t.Fatal(err)
 			}
 		}
-		if m, _, content, err := ReadErrand(dir); err == nil && len(content) != len(m.Files) {
-			t.Errorf("%d files, and %d were listed", len(content), len(m.Files))
+		if c, err := ReadErrand(dir); err == nil && len(c.content) != len(c.Errand.Files) {
+			t.Errorf("%d files, and %d were listed", len(c.content), len(c.Errand.Files))
 		}
 	})
 }

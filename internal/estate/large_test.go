@@ -22,7 +22,8 @@ func BenchmarkLookup(b *testing.B) {
 			b.Fatal(err)
 		}
 		crowd(b, dir, size)
-		in := []Input{{"one more", bundle.PEM(bundle.Request, specimen.Request(b, nil, "CN=z.ternbay.example", []string{"z.ternbay.example"}).Raw)}}
+		in := []Input{{"one more", bundle.PEM(bundle.Request,
+			specimen.Request(b, nil, "CN=z.ternbay.example", []string{"z.ternbay.example"}).Raw)}}
 		if _, _, faults := e.Receive(ctx, in, ""); len(faults) > 0 {
 			b.Fatal(faults)
 		}
@@ -98,11 +99,17 @@ func crowd(b *testing.B, dir string, n int) {
 	}
 	defer db.Close()
 	for _, q := range []string{
-		`WITH RECURSIVE k(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM k WHERE i < ?1) INSERT INTO request (sha256, der, title, key_sha256, sender, received, state)
-		 SELECT randomblob(32), r.der, 'crowd' || i, randomblob(32), '', r.received, 'declined' FROM k, request r WHERE r.number = 1`,
-		`WITH RECURSIVE k(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM k WHERE i < ?1) INSERT INTO certificate (serial, authority, issuer, der, title, subject, not_after, key_sha256, template, sheet)
-		 SELECT lower(hex(randomblob(16))), c.authority, c.issuer, c.der, 'crowd' || i, 'CN=crowd' || i, c.not_after, randomblob(32), c.template, c.sheet FROM k, certificate c WHERE c.request = 1`,
-		`INSERT INTO name SELECT 'dns', title || '.ternbay.example', id FROM certificate WHERE title LIKE 'crowd%' AND ?1 > 0`,
+		`WITH RECURSIVE k(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM k WHERE i < ?1) INSERT INTO request (sha256,
+			der, title, key_sha256, sender, received, state)
+		 SELECT randomblob(32), r.der, 'crowd' || i, randomblob(32), '', r.received, 'declined' FROM k,
+		 	request r WHERE r.number = 1`,
+		`WITH RECURSIVE k(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM k
+			WHERE i < ?1) INSERT INTO certificate (serial, authority, issuer, der, title, subject, not_after,
+				key_sha256, template, sheet)
+		 SELECT lower(hex(randomblob(16))), c.authority, c.issuer, c.der, 'crowd' || i, 'CN=crowd' || i, c.not_after,
+		 	randomblob(32), c.template, c.sheet FROM k, certificate c WHERE c.request = 1`,
+		`INSERT INTO name SELECT 'dns', title || '.ternbay.example', id FROM certificate
+			WHERE title LIKE 'crowd%' AND ?1 > 0`,
 	} {
 		if _, err := db.Exec(q, n); err != nil {
 			b.Fatal(err)

@@ -11,7 +11,6 @@ import (
 
 	"ironseal/internal/store"
 	"ironseal/pki/issue"
-	"ironseal/pki/request"
 	"ironseal/pki/san"
 	"ironseal/pki/span"
 	"ironseal/pki/template"
@@ -35,7 +34,7 @@ type ManifestRow struct {
 }
 
 // Label names the row in results: its line and its host.
-func (r ManifestRow) Label() string { return fmt.Sprintf("line %d, %s", r.Line, r.Host.Value) }
+func (r ManifestRow) Label() string { return fmt.Sprintf("line %d, %s", r.Line, r.Host.Value()) }
 
 // mostRows bounds a manifest.
 const mostRows = 100_000
@@ -50,13 +49,15 @@ func ReadManifest(data []byte) ([]ManifestRow, error) {
 	r.TrimLeadingSpace = true
 	head, err := r.Read()
 	if err != nil {
-		return nil, fmt.Errorf("manifest: it has no first row that names the columns (%s)", strings.Join(manifestColumns, ", "))
+		return nil, fmt.Errorf("manifest: it has no first row that names the columns (%s)",
+			strings.Join(manifestColumns, ", "))
 	}
 	columns := map[string]int{}
 	for i, h := range head {
 		h = strings.ToLower(strings.TrimSpace(h))
 		if near := template.Nearest(h, manifestColumns); near != h {
-			return nil, fmt.Errorf("manifest: line 1: there is no column %q; did you mean %q? The columns are %s", h, near, strings.Join(manifestColumns, ", "))
+			return nil, fmt.Errorf("manifest: line 1: there is no column %q; did you mean %q? The columns are %s", h,
+				near, strings.Join(manifestColumns, ", "))
 		}
 		columns[h] = i
 	}
@@ -100,10 +101,11 @@ func ReadManifest(data []byte) ([]ManifestRow, error) {
 func manifestRow(line int, cell func(string) string) ManifestRow {
 	row := ManifestRow{Line: line, Template: cell("template"), Receiver: cell("receiver"), Note: cell("note")}
 	if row.Host, row.Err = san.ParseTyped(cell("host")); row.Err != nil {
-		row.Host.Value = cell("host")
+		row.Host = san.Found(san.DNS, cell("host"))
 		return row
 	}
-	for _, n := range strings.FieldsFunc(cell("names"), func(r rune) bool { return r == ' ' || r == ';' || r == '\n' }) {
+	for _, n := range strings.FieldsFunc(cell("names"),
+		func(r rune) bool { return r == ' ' || r == ';' || r == '\n' }) {
 		name, err := san.ParseTyped(n)
 		if err != nil {
 			row.Err = err
@@ -130,7 +132,7 @@ func (e *Estate) ManifestAsks(ctx context.Context, rows []ManifestRow, base Sign
 	for _, rec := range waiting {
 		label := fmt.Sprintf("R%d", rec.Number)
 		hosts := map[string]bool{}
-		if n, ok := request.HostName(rec.Title); ok {
+		if n, ok := san.HostName(rec.Title); ok {
 			hosts[n.Key()] = true
 		}
 		for h := range hosts {
@@ -149,7 +151,8 @@ func (e *Estate) ManifestAsks(ctx context.Context, rows []ManifestRow, base Sign
 		case 1:
 			out[i].Ask.Request = found[0]
 		default:
-			out[i].Err = fmt.Errorf("more than one request waits for this host: %s: sign it by number", strings.Join(found, ", "))
+			out[i].Err = fmt.Errorf("more than one request waits for this host: %s: sign it by number",
+				strings.Join(found, ", "))
 		}
 		out[i].Ask.Amend = issue.Amendments{Add: row.Names, Lifetime: row.Lifetime}
 		if row.Template != "" {

@@ -50,19 +50,33 @@ func (e *Estate) Rehearse(ctx context.Context, dir string, now time.Time) (*Esta
 	if err != nil {
 		return nil, err
 	}
-	w := e.world
-	w.Now = func() time.Time { return now }
-	copied, err := Create(ctx, dir, Founding{Organisation: e.Settings.Organisation.Name, Country: e.Settings.Organisation.Country, Rehearsal: true}, w)
-	if err != nil {
+	if err := empty(dir); err != nil {
 		return nil, err
 	}
-	if err := copied.furnishLike(e); err != nil {
-		return nil, errors.Join(err, copied.Close())
+	w := e.world
+	w.Now = func() time.Time { return now }
+	err = disk.NewFolder(emptied(dir), func(into string) error { return e.copyTo(ctx, into, h, w) })
+	if err != nil {
+		return nil, fmt.Errorf("rehearsal %s: %w", dir, err)
 	}
-	if err := copied.replay(ctx, h); err != nil {
-		return nil, errors.Join(fmt.Errorf("rehearsal %s: %w", dir, err), copied.Close())
+	return Open(ctx, dir, w)
+}
+
+// copyTo makes the copy aside: half of one is none.
+func (e *Estate) copyTo(ctx context.Context, into string, h hierarchy.Hierarchy, w World) error {
+	f := Founding{Organisation: e.Settings.Organisation.Name, Country: e.Settings.Organisation.Country, Rehearsal: true}
+	if err := furnish(ctx, into, f, w.filled()); err != nil {
+		return err
 	}
-	return copied, nil
+	copied, err := Open(ctx, into, w)
+	if err != nil {
+		return err
+	}
+	err = copied.furnishLike(e)
+	if err == nil {
+		err = copied.replay(ctx, h)
+	}
+	return errors.Join(err, copied.Close())
 }
 
 // furnishLike copies templates, receivers and settings.
@@ -107,13 +121,17 @@ func (e *Estate) replay(ctx context.Context, h hierarchy.Hierarchy) error {
 		}
 	}
 	_, err := e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
-		r := replaying{e, tx, signers, map[*hierarchy.Generation]int64{}}
+		r := replaying{e, tx, signers, map[*hierarchy.Generation]int64{}, new([]rehearsedTold), new([]string)}
+		if err := r.all(h); err != nil {
+			return nil, err
+		}
 		for _, a := range h {
-			if err := r.authority(a); err != nil {
+			if err := r.links(a); err != nil {
 				return nil, err
 			}
 		}
-		return []store.Entry{entry("rehearse", "estate", "authorities", len(h))}, nil
+		return []store.Entry{entry("rehearse", "estate", "authorities", len(h), "generations", *r.told, "links",
+			*r.linked)}, nil
 	})
 	return err
 }
@@ -124,35 +142,79 @@ type replaying struct {
 	tx      *store.Tx
 	signers map[[32]byte]crypto.Signer // by the fingerprint of the real key
 	ids     map[*hierarchy.Generation]int64
+	told    *[]rehearsedTold
+	linked  *[]string
+}
+
+// rehearsedTold is a generation of a rehearsal, as the journal tells of it.
+type rehearsedTold struct {
+	importedTold
+	Staged  string `json:"switch_day,omitempty"`
+	Retired string `json:"retired,omitempty"`
 }
 
 func (r replaying) signer(g *hierarchy.Generation) crypto.Signer {
 	return r.signers[g.Certificate.Key.Fingerprint()]
 }
 
-// authority records one authority with its generations and links; those above it
-// are recorded already.
-func (r replaying) authority(a *hierarchy.Authority) error {
-	for i, g := range a.Generations {
-		by, parent := g, ""
-		if g.Issuer != nil {
-			by, parent = g.Issuer, g.Issuer.Authority.Handle
+// all records every generation after the one that signed it: an authority may have
+// moved, so that its generations hang on different others.
+func (r replaying) all(h hierarchy.Hierarchy) error {
+	next := map[*hierarchy.Authority]int{}
+	for left := len(allGenerations(h)); left > 0; {
+		before := left
+		for _, a := range h {
+			for i := next[a]; i < len(a.Generations); i++ {
+				if up := a.Generations[i].Issuer; up != nil && r.ids[up] == 0 {
+					break
+				}
+				if err := r.generation(a, i); err != nil {
+					return err
+				}
+				next[a] = i + 1
+				left--
+			}
 		}
-		id, err := r.certificate(g.Certificate, r.signer(g), r.signer(by), r.ids[g.Issuer])
-		if err != nil {
-			return fmt.Errorf("%s: %w", g.Label(), err)
-		}
-		if i == 0 {
-			r.ids[g], err = r.tx.AddAuthority(store.NewAuthority{Handle: a.Handle, Parent: parent, Certificate: id, Issuer: r.ids[g.Issuer]})
-		} else {
-			r.ids[g], err = r.tx.AddGeneration(a.Handle, parent, i, id, r.ids[g.Issuer], g.Staged)
-		}
-		if err != nil {
-			return err
+		if left == before {
+			return errors.New("its authorities hang on each other")
 		}
 	}
+	for _, a := range h {
+		if !a.Retired.IsZero() {
+			if err := r.tx.Retire(a.Handle, a.Retired); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (r replaying) generation(a *hierarchy.Authority, i int) error {
+	g := a.Generations[i]
+	by, parent := g, ""
+	if g.Issuer != nil {
+		by, parent = g.Issuer, g.Issuer.Authority.Handle
+	}
+	id, sum, err := r.certificate(g.Certificate, r.signer(g), r.signer(by), r.ids[g.Issuer])
+	if err != nil {
+		return fmt.Errorf("%s: %w", g.Label(), err)
+	}
+	*r.told = append(*r.told, rehearsedTold{importedTold{sum, g.Name(), nameOf(g.Issuer)}, dayOf(g.Staged),
+		dayOf(a.Retired)})
+	if i == 0 {
+		r.ids[g], err = r.tx.AddAuthority(store.NewAuthority{Handle: a.Handle, Parent: parent, Certificate: id,
+			Issuer: r.ids[g.Issuer]})
+	} else {
+		r.ids[g], err = r.tx.AddGeneration(a.Handle, parent, i, id, r.ids[g.Issuer], g.Staged)
+	}
+	return err
+}
+
+// links records the links of an authority, once all generations are on record.
+func (r replaying) links(a *hierarchy.Authority) error {
 	for _, l := range a.Links {
-		id, err := r.certificate(l.Certificate, r.signer(l.To), r.signer(l.By), r.ids[l.By])
+		id, sum, err := r.certificate(l.Certificate, r.signer(l.To), r.signer(l.By), r.ids[l.By])
+		*r.linked = append(*r.linked, sum)
 		if err == nil {
 			err = r.tx.AddLink(id, r.ids[l.By], r.ids[l.To])
 		}
@@ -160,18 +222,17 @@ func (r replaying) authority(a *hierarchy.Authority) error {
 			return err
 		}
 	}
-	if a.Retired.IsZero() {
-		return nil
-	}
-	return r.tx.Retire(a.Handle, a.Retired)
+	return nil
 }
 
-func (r replaying) certificate(like *cert.Certificate, own, by crypto.Signer, issuer int64) (int64, error) {
+func (r replaying) certificate(like *cert.Certificate, own, by crypto.Signer, issuer int64) (id int64, sum string,
+	err error) {
 	c, err := r.e.again(like, own, by)
 	if err != nil {
-		return 0, err
+		return 0, "", err
 	}
-	return r.tx.AddCertificate(store.NewCertificate{Certificate: c, Issuer: issuer, Actor: r.e.world.Actor})
+	id, err = r.tx.AddCertificate(store.NewCertificate{Certificate: c, Issuer: issuer, Actor: r.e.world.Actor})
+	return id, fmt.Sprintf("%x", c.SHA256()), err
 }
 
 // again makes a certificate like c, for other keys.
@@ -184,7 +245,8 @@ func (e *Estate) again(c *cert.Certificate, own, issuer crypto.Signer) (*cert.Ce
 	if err != nil {
 		return nil, err
 	}
-	d := cert.Draft{Issuer: c.Issuer, Subject: c.Subject, NotBefore: c.NotBefore, NotAfter: c.NotAfter, SPKI: ownKey.SPKI}
+	d := cert.Draft{Issuer: c.Issuer, Subject: c.Subject, NotBefore: c.NotBefore, NotAfter: c.NotAfter,
+		SPKI: ownKey.SPKI}
 	for _, x := range c.Extensions {
 		switch {
 		case x.ID.Equal(ext.SubjectKeyID):

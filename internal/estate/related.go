@@ -24,21 +24,26 @@ func (e *Estate) Related(ctx context.Context, r *request.Request) (finding.List,
 	}
 	for _, c := range list {
 		if c.Subject.Equal(r.Subject) {
-			return append(out, finding.New(finding.Renews, "It has the same key as the certificate %s of %s, which ends on %s.", c.SerialHex()[:8], c.Title(), c.NotAfter.Format("2006-01-02"))), nil
+			return append(out, finding.New(finding.Renews,
+				"It has the same key as the certificate %s of %s, which ends on %s.", c.Serial.Short(), c.Title(),
+				c.NotAfter.Format("2006-01-02"))), nil
 		}
 	}
 	if len(list) > 0 {
-		return append(out, finding.New(finding.KeyReused, "The key was seen before, for %s (certificate %s).", list[0].Subject, list[0].SerialHex()[:8])), nil
+		return append(out, finding.New(finding.KeyReused, "The key was seen before, for %s (certificate %s).",
+			list[0].Subject, list[0].Serial.Short())), nil
 	}
 	for _, n := range r.Names {
-		same, err := e.heldAll(e.records.CertificatesByName(ctx, n.Fresh().Value))
+		same, err := e.heldAll(e.records.CertificatesByName(ctx, n.Fresh().Value()))
 		if err != nil {
 			return nil, err
 		}
 		if len(same) > 0 {
-			c := last(same)
-			return append(out, finding.New(finding.Renews, "%s is in the certificate %s already, which ends on %s; this is a new key for it.", n.Value, c.SerialHex()[:8], c.NotAfter.Format("2006-01-02")).
-				WithRemedy("see how the two differ: ironseal certificate compare %s FILE", c.SerialHex()[:8])), nil
+			c := same[len(same)-1]
+			return append(out, finding.New(finding.Renews,
+				"%s is in the certificate %s already, which ends on %s; this is a new key for it.", n.Value(),
+				c.Serial.Short(), c.NotAfter.Format("2006-01-02")).
+				WithRemedy("see how the two differ: ironseal certificate compare %s FILE", c.Serial.Short())), nil
 		}
 	}
 	return out, nil

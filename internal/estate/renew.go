@@ -51,6 +51,11 @@ var ErrElsewhere = errors.New("its key is not in this estate")
 // PlanRenewal plans the next generation of an authority.
 func (e *Estate) PlanRenewal(ctx context.Context, ask RenewAsk) (RenewalPlan, error) {
 	out := RenewalPlan{SameKey: ask.SameKey}
+	var newest time.Time
+	var err error
+	if out.Head, newest, err = e.records.Newest(ctx); err != nil { // before the clock: others go on recording
+		return out, err
+	}
 	h, err := e.Hierarchy(ctx)
 	if err != nil {
 		return out, err
@@ -79,15 +84,14 @@ func (e *Estate) PlanRenewal(ctx context.Context, ask RenewAsk) (RenewalPlan, er
 		}
 		out.Proposed, in.Amend.Lifetime = &p, p.Span
 	}
-	if out.Head, in.Newest, err = e.records.Newest(ctx); err != nil {
-		return out, err
-	}
+	in.Newest = newest
 	out.in, out.renews, out.sameKey, out.day = in, out.Old, ask.SameKey, ask.Day
 	if out.Plan, err = issue.New(in); err != nil {
 		return out, err
 	}
 	out.Links = out.Old.IsRoot() && in.Issuer == nil && !ask.SameKey
-	if out.Plan.Findings, err = append(out.Plan.Findings, out.renewalFindings(h)...).Ranked().Waive(0, ask.Waivers); err != nil {
+	if out.Plan.Findings, err = append(out.Plan.Findings, out.renewalFindings(h)...).Ranked().Waive(0,
+		ask.Waivers); err != nil {
 		return out, err
 	}
 	templates, _ := e.Templates()
@@ -97,7 +101,8 @@ func (e *Estate) PlanRenewal(ctx context.Context, ask RenewAsk) (RenewalPlan, er
 	if err != nil {
 		return out, err
 	}
-	out.Reasons = renewal.Weigh(renewal.Evidence{Generation: out.Old, Now: in.Now, Suspicion: ask.Suspicion, Revoked: revoked, Template: in.Template})
+	out.Reasons = renewal.Weigh(renewal.Evidence{Generation: out.Old, Now: in.Now, Suspicion: ask.Suspicion,
+		Revoked: revoked, Template: in.Template})
 	out.Then = afterRenewal(h, out)
 	return out, nil
 }
@@ -109,25 +114,32 @@ func (e *Estate) renewable(h hierarchy.Hierarchy, a *hierarchy.Authority, ask Re
 	case old == nil:
 		return nil, fmt.Errorf("authority %s: it has no certificate yet", a.Handle)
 	case !a.Retired.IsZero():
-		return nil, fmt.Errorf("authority %s: it was retired on %s and is not renewed", a.Handle, a.Retired.Format("2006-01-02"))
+		return nil, fmt.Errorf("authority %s: it was retired on %s and is not renewed", a.Handle,
+			a.Retired.Format("2006-01-02"))
 	case a.Elsewhere:
-		return nil, fmt.Errorf("authority %s: %w: renew it where its key is, then take the new certificate in with: ironseal authority adopt %s FILE", a.Handle, ErrElsewhere, a.Handle)
+		return nil, fmt.Errorf("authority %s: %w: renew it where its key is, then take the new certificate in with: "+
+			"ironseal authority adopt %s FILE", a.Handle, ErrElsewhere, a.Handle)
 	case a.Prepared() != nil:
-		return nil, fmt.Errorf("authority %s: %s waits for its switch day, %s: switch to it, or drop it, first", a.Handle, a.Prepared().Label(), a.Prepared().Staged.Format("2006-01-02"))
+		return nil, fmt.Errorf("authority %s: %s waits for its switch day, %s: switch to it, or drop it, first",
+			a.Handle, a.Prepared().Label(), a.Prepared().Staged.Format("2006-01-02"))
 	case ask.SameKey && ask.Key != "":
 		return nil, fmt.Errorf("authority %s: with the same key the kind of key cannot change", a.Handle)
 	case !ask.Day.IsZero() && !ask.Day.After(e.Now()):
 		return nil, fmt.Errorf("switch day %s: it has passed", ask.Day.Format("2006-01-02"))
 	case !ask.Day.IsZero() && !ask.Day.Before(old.Certificate.NotAfter):
-		return nil, fmt.Errorf("switch day %s: %s ends before it, on %s: choose an earlier day", ask.Day.Format("2006-01-02"), old.Label(), old.Certificate.NotAfter.Format("2006-01-02"))
+		return nil, fmt.Errorf("switch day %s: %s ends before it, on %s: choose an earlier day",
+			ask.Day.Format("2006-01-02"), old.Label(), old.Certificate.NotAfter.Format("2006-01-02"))
 	case ask.Under == "" && a.Parent != nil && a.Parent.Elsewhere:
-		return nil, fmt.Errorf("authority %s: %s stands above it, and %w: send a request there with: ironseal authority apply %s --out FILE", a.Handle, a.Parent.Handle, ErrElsewhere, a.Handle)
+		return nil, fmt.Errorf("authority %s: %s stands above it, and %w: send a request there with: ironseal "+
+			"authority apply %s --out FILE", a.Handle, a.Parent.Handle, ErrElsewhere, a.Handle)
 	}
 	return old, nil
 }
 
-func (e *Estate) renewalInput(ctx context.Context, h hierarchy.Hierarchy, a *hierarchy.Authority, old *hierarchy.Generation, ask RenewAsk) (issue.Input, error) {
-	in := issue.Input{Handle: a.Handle, Others: h, Now: e.Now(), Backdate: e.Settings.backdate(), Rehearse: e.Rehearsal, KeyKind: ask.Key, Subject: old.Certificate.Subject}
+func (e *Estate) renewalInput(ctx context.Context, h hierarchy.Hierarchy, a *hierarchy.Authority,
+	old *hierarchy.Generation, ask RenewAsk) (issue.Input, error) {
+	in := issue.Input{Handle: a.Handle, Others: h, Now: e.Now(), Backdate: e.Settings.backdate(), Rehearse: e.Rehearsal,
+		KeyKind: ask.Key, Subject: old.Certificate.Subject}
 	var err error
 	switch {
 	case ask.Under != "":
@@ -148,7 +160,8 @@ func (e *Estate) renewalInput(ctx context.Context, h hierarchy.Hierarchy, a *hie
 			in.KeyKind = key.Kind(e.Settings.Defaults.AuthorityKey)
 		}
 	}
-	in.Amend = issue.Amendments{Lifetime: ask.Lifetime, Permit: old.Certificate.Constraints, Unlimited: old.Certificate.Basic.PathLength < 0}
+	in.Amend = issue.Amendments{Lifetime: ask.Lifetime, Permit: old.Certificate.Constraints,
+		Unlimited: old.Certificate.Basic.PathLength < 0}
 	if n := old.Certificate.Basic.PathLength; n >= 0 {
 		in.Amend.PathLength = &n
 	}
@@ -157,7 +170,8 @@ func (e *Estate) renewalInput(ctx context.Context, h hierarchy.Hierarchy, a *hie
 }
 
 // templateOf reads the template by which a generation was made, as it is today.
-func (e *Estate) templateOf(ctx context.Context, g *hierarchy.Generation, name string, root bool) (t template.Template, err error) {
+func (e *Estate) templateOf(ctx context.Context, g *hierarchy.Generation, name string, root bool) (t template.Template,
+	err error) {
 	if name == "" {
 		rec, err := e.records.CertificateOf(ctx, g.Authority.Handle, g.Number)
 		if err != nil {
@@ -165,7 +179,8 @@ func (e *Estate) templateOf(ctx context.Context, g *hierarchy.Generation, name s
 		}
 		name = rec.Template
 	}
-	if name == "" || root != (name == "root-authority") && (name == "root-authority" || name == "intermediate-authority") {
+	if name == "" || root != (name == "root-authority") &&
+		(name == "root-authority" || name == "intermediate-authority") {
 		if name = "intermediate-authority"; root {
 			name = "root-authority"
 		}
@@ -179,12 +194,15 @@ func (p RenewalPlan) renewalFindings(h hierarchy.Hierarchy) finding.List {
 	if i := p.in.Issuer; i != nil {
 		end, by := renewal.EndOf(i.Line())
 		if grants := p.in.Grants; !grants.IsZero() && grants.After(p.in.Now).After(end) {
-			out = append(out, finding.New(finding.ParentEnding, "%s ends on %s, before the %s that %s grants are over.", by.Label(), end.Format("2006-01-02"), grants.Words(), p.Ask.Handle).
-				WithRemedy("renew %s first: ironseal authority renew %s --cascade", by.Authority.Handle, by.Authority.Handle))
+			out = append(out, finding.New(finding.ParentEnding, "%s ends on %s, before the %s that %s grants are over.",
+				by.Label(), end.Format("2006-01-02"), grants.Words(), p.Ask.Handle).
+				WithRemedy("renew %s first: ironseal authority renew %s --cascade", by.Authority.Handle,
+					by.Authority.Handle))
 		}
 	}
 	if until.Before(old.NotAfter) || p.SameKey && !until.After(old.NotAfter) { // a new key is a gain by itself
-		out = append(out, finding.New(finding.NoGain, "It would end on %s; what there is ends on %s.", until.Format("2006-01-02"), old.NotAfter.Format("2006-01-02")))
+		out = append(out, finding.New(finding.NoGain, "It would end on %s; what there is ends on %s.",
+			until.Format("2006-01-02"), old.NotAfter.Format("2006-01-02")))
 	}
 	if p.Old.IsRoot() && p.in.Issuer == nil && !p.SameKey {
 		out = append(out, renewal.LinkFindings(h, p.Old)...)
@@ -198,17 +216,23 @@ func afterRenewal(h hierarchy.Hierarchy, p RenewalPlan) []string {
 	handle := p.Ask.Handle
 	switch {
 	case p.Links:
-		out = append(out, fmt.Sprintf("Bring the new root to every machine that trusts %s, before %s. Until then servers send the link certificate, which the old root vouches for.", p.Old.Label(), p.Old.Certificate.NotAfter.Format("2006-01-02")))
+		out = append(out, fmt.Sprintf("Bring the new root to every machine that trusts %s, before %s. Until then "+
+			"servers send the link certificate, which the old root vouches for.", p.Old.Label(),
+			p.Old.Certificate.NotAfter.Format("2006-01-02")))
 	case p.Old.IsRoot():
-		out = append(out, fmt.Sprintf("Machines that hold %s go on accepting everything until %s; bring them the new certificate before that day.", p.Old.Label(), p.Old.Certificate.NotAfter.Format("2006-01-02")))
+		out = append(out, fmt.Sprintf("Machines that hold %s go on accepting everything until %s; bring them the "+
+			"new certificate before that day.", p.Old.Label(), p.Old.Certificate.NotAfter.Format("2006-01-02")))
 	}
 	if len(p.in.Template.Publish.Issuers) > 0 {
-		out = append(out, "Publish the new certificate where the templates say that the issuer's is: "+p.in.Template.Publish.Issuers[0])
+		out = append(out, "Publish the new certificate where the templates say that the issuer's is: "+
+			p.in.Template.Publish.Issuers[0])
 	}
 	if below := h.Below(h.Find(handle)); len(below) > 0 {
-		out = append(out, fmt.Sprintf("Then renew what stands below, in order: %s (or all of it with --cascade).", handles(below)))
+		out = append(out, fmt.Sprintf("Then renew what stands below, in order: %s (or all of it with --cascade).",
+			handles(below)))
 	} else {
-		out = append(out, "Certificates that are signed from now on need the new certificate in their chain; those signed before keep the old one.")
+		out = append(out, "Certificates that are signed from now on need the new certificate in their chain; those "+
+			"signed before keep the old one.")
 	}
 	return out
 }
@@ -253,7 +277,8 @@ func (e *Estate) withOldKey(ctx context.Context, p AuthorityPlan, purpose custod
 }
 
 // linked makes the link certificates between an old root and the new one.
-func (e *Estate) linked(p AuthorityPlan, renewed *cert.Certificate, oldSigner, newSigner crypto.Signer) (byOld, byNew *cert.Certificate, err error) {
+func (e *Estate) linked(p AuthorityPlan, renewed *cert.Certificate, oldSigner, newSigner crypto.Signer) (byOld,
+	byNew *cert.Certificate, err error) {
 	first, second, err := renewal.Links(p.renews.Certificate, renewed, p.in.Now, p.in.Backdate)
 	if err != nil {
 		return nil, nil, err
@@ -286,12 +311,15 @@ func (e *Estate) drafted(d cert.Draft, signer crypto.Signer) (*cert.Certificate,
 
 // recordGeneration records what CreateAuthority made: a new authority, or the
 // next generation of one, with its links.
-func (e *Estate) recordGeneration(tx *store.Tx, p AuthorityPlan, certificate, issuer int64, links []*cert.Certificate) error {
+func (e *Estate) recordGeneration(tx *store.Tx, p AuthorityPlan, certificate, issuer int64,
+	links []*cert.Certificate) error {
 	if p.renews == nil {
-		_, err := tx.AddAuthority(store.NewAuthority{Handle: p.Ask.Handle, Parent: p.Ask.Under, Certificate: certificate, Issuer: issuer})
+		_, err := tx.AddAuthority(store.NewAuthority{Handle: p.Ask.Handle, Parent: p.Ask.Under,
+			Certificate: certificate, Issuer: issuer})
 		return err
 	}
-	id, err := tx.AddGeneration(p.Ask.Handle, p.Ask.Under, len(p.renews.Authority.Generations), certificate, issuer, p.day)
+	id, err := tx.AddGeneration(p.Ask.Handle, p.Ask.Under, len(p.renews.Authority.Generations), certificate, issuer,
+		p.day)
 	if err != nil || len(links) == 0 {
 		return err
 	}
@@ -313,7 +341,8 @@ func (e *Estate) recordGeneration(tx *store.Tx, p AuthorityPlan, certificate, is
 
 // Retire ends an authority's signing. It goes on with revocation until the last
 // certificate that it issued ends.
-func (e *Estate) Retire(ctx context.Context, handle, because string, destroy bool) (last time.Time, head store.Head, err error) {
+func (e *Estate) Retire(ctx context.Context, handle, because string, destroy bool) (last time.Time, head store.Head,
+	err error) {
 	h, err := e.Hierarchy(ctx)
 	if err != nil {
 		return last, head, err
@@ -330,15 +359,18 @@ func (e *Estate) Retire(ctx context.Context, handle, because string, destroy boo
 		return last, head, e.destroyKeys(ctx, a, last, because)
 	}
 	if !a.Retired.IsZero() {
-		return last, head, fmt.Errorf("authority %s: it was retired already, on %s", a.Handle, a.Retired.Format("2006-01-02"))
+		return last, head, fmt.Errorf("authority %s: it was retired already, on %s", a.Handle,
+			a.Retired.Format("2006-01-02"))
 	}
 	for _, b := range h.Below(a) {
 		if b.Signs() && b.Parent == a {
-			return last, head, fmt.Errorf("authority %s: %s still stands below it and signs: retire that first, or renew it under another with: ironseal authority renew %s --under HANDLE", a.Handle, b.Handle, b.Handle)
+			return last, head, fmt.Errorf("authority %s: %s still stands below it and signs: retire that first, or "+
+				"renew it under another with: ironseal authority renew %s --under HANDLE", a.Handle, b.Handle, b.Handle)
 		}
 	}
 	head, err = e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
-		return []store.Entry{entry("retire authority", a.Handle, "because", because, "last certificate ends", stampOrNone(last))}, tx.Retire(a.Handle, e.world.Now())
+		return []store.Entry{entry("retire authority", a.Handle, "because", because, "last certificate ends",
+			stampOrNone(last))}, tx.Retire(a.Handle, tx.Now())
 	})
 	return last, head, err
 }
@@ -357,7 +389,8 @@ func (e *Estate) destroyKeys(ctx context.Context, a *hierarchy.Authority, last t
 	case a.Retired.IsZero():
 		return fmt.Errorf("authority %s: it still signs: retire it first", a.Handle)
 	case last.After(e.Now()):
-		return fmt.Errorf("authority %s: the last certificate that it issued ends on %s; until then its key is needed for revocation", a.Handle, last.Format("2006-01-02"))
+		return fmt.Errorf("authority %s: the last certificate that it issued ends on %s; until then its key is "+
+			"needed for revocation", a.Handle, last.Format("2006-01-02"))
 	}
 	for _, g := range a.Generations {
 		k := g.Certificate.Key
@@ -365,7 +398,8 @@ func (e *Estate) destroyKeys(ctx context.Context, a *hierarchy.Authority, last t
 			continue
 		}
 		if _, err := e.act(ctx, func(*store.Tx) ([]store.Entry, error) {
-			return []store.Entry{entry("destroy key", g.Name(), "key", fmt.Sprintf("%x", k.Fingerprint()), "because", because)}, nil
+			return []store.Entry{entry("destroy key", g.Name(), "key", fmt.Sprintf("%x", k.Fingerprint()), "because",
+				because)}, nil
 		}); err != nil {
 			return err
 		}

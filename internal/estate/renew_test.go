@@ -80,7 +80,8 @@ func TestStoppingARenewalAtEveryStep(t *testing.T) {
 			}
 			keys, _ := filepath.Glob(filepath.Join(dir, "keys", "*"))
 			if a := h.Find("root"); len(a.Generations) != 1 || len(a.Links) != 0 || len(keys) != 2 {
-				t.Errorf("%s, same key %v: %d generations, %d links, %d keys", step, same, len(a.Generations), len(a.Links), len(keys))
+				t.Errorf("%s, same key %v: %d generations, %d links, %d keys", step, same, len(a.Generations),
+					len(a.Links), len(keys))
 			}
 			intact(t, dir, step)
 		}
@@ -118,7 +119,8 @@ func TestCrashWhileRenewing(t *testing.T) {
 		return
 	}
 	for _, c := range []struct{ act, step string }{
-		{"renew", StepKeyMade}, {"renew", StepKeyKept}, {"renew", StepSealed}, {"renew", StepRecording}, {"renew", StepRecorded}, {"apply", StepRecording},
+		{"renew", StepKeyMade}, {"renew", StepKeyKept}, {"renew", StepSealed}, {"renew", StepRecording},
+		{"renew", StepRecorded}, {"apply", StepRecording},
 	} {
 		dir, _ := newEstate(t)
 		cmd := exec.Command(os.Args[0], "-test.run=^TestCrashWhileRenewing$")
@@ -129,7 +131,7 @@ func TestCrashWhileRenewing(t *testing.T) {
 			t.Fatalf("%v: it should have ended itself: %v\n%s", c, err, out)
 		}
 		next := reopen(t, dir, world())
-		found, err := next.Check(ctx, nil)
+		found, err := next.Check(ctx, CheckAsk{})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -167,7 +169,7 @@ func TestRenewalNeedsTheOldKeyToo(t *testing.T) {
 	if h, err := e.Hierarchy(ctx); err != nil || len(h.Find("root").Generations) != 1 {
 		t.Errorf("half of a renewal is on record: %v", err)
 	}
-	if c, err := e.Check(ctx, nil); err != nil || len(c.Faults) > 0 {
+	if c, err := e.Check(ctx, CheckAsk{}); err != nil || len(c.Faults) > 0 {
 		t.Errorf("%+v %v", c.Faults, err)
 	}
 }
@@ -214,7 +216,8 @@ func TestLinksGoWithTheChain(t *testing.T) {
 		t.Fatal(roots, err)
 	}
 	for _, root := range roots {
-		v := path.Verify(old.Certificate, append(goods.Intermediates, goods.Links...), path.Question{Anchors: []*cert.Certificate{root}, Now: time.Now()})
+		v := path.Verify(old.Certificate, append(goods.Intermediates, goods.Links...),
+			path.Question{Anchors: []*cert.Certificate{root}, Now: time.Now()})
 		if !v.Valid {
 			t.Errorf("with the root %x alone: %v", root.SubjectKey[:4], v.Reasons())
 		}
@@ -310,7 +313,8 @@ func TestDueNamesEverythingOnceSoonestFirst(t *testing.T) {
 	}
 	// How an authority is renewed depends on where the keys are.
 	far := &hierarchy.Authority{Handle: "far", Elsewhere: true}
-	for want, a := range map[string]*hierarchy.Authority{"adopt far": far, "apply near": {Handle: "near", Parent: far}, "renew own": {Handle: "own"}} {
+	for want, a := range map[string]*hierarchy.Authority{"adopt far": far, "apply near": {Handle: "near", Parent: far},
+		"renew own": {Handle: "own"}} {
 		if c := renewCommand(a); !strings.Contains(c, want) {
 			t.Errorf("%q, want %q", c, want)
 		}
@@ -355,8 +359,10 @@ func TestACertificateIsReplacedOnce(t *testing.T) {
 func TestSameKeyKeepsItsIdentifier(t *testing.T) {
 	_, e := newEstate(t)
 	odd := ext.KeyID([]byte("an identifier of another kind"))
-	root := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Adopted", Authority: true, NoKeyIDs: true, Extra: ext.Set{odd}, From: time.Now().AddDate(-1, 0, 0), Until: time.Now().AddDate(5, 0, 0)})
-	a, err := e.PlanAdoption(ctx, AdoptAsk{Handle: "adopted", List: []*cert.Certificate{root.Cert}, Signer: root.Signer})
+	root := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Adopted", Authority: true, NoKeyIDs: true,
+		Extra: ext.Set{odd}, From: time.Now().AddDate(-1, 0, 0), Until: time.Now().AddDate(5, 0, 0)})
+	a, err := e.PlanAdoption(ctx, AdoptAsk{Handle: "adopted", List: []*cert.Certificate{root.Cert},
+		Signer: root.Signer})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -369,7 +375,8 @@ func TestSameKeyKeepsItsIdentifier(t *testing.T) {
 		t.Fatal(err)
 	}
 	c := g.Certificate
-	if g.Number != 2 || string(c.SubjectKey) != "an identifier of another kind" || string(c.AuthorityKey) != string(c.SubjectKey) || !key.Same(c.Key, root.Cert.Key) {
+	if g.Number != 2 || string(c.SubjectKey) != "an identifier of another kind" ||
+		string(c.AuthorityKey) != string(c.SubjectKey) || !key.Same(c.Key, root.Cert.Key) {
 		t.Errorf("g%d, %q, %q", g.Number, c.SubjectKey, c.AuthorityKey)
 	}
 	if !c.SelfSigned() {

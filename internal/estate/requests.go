@@ -2,19 +2,24 @@ package estate
 
 import (
 	"context"
+	"crypto"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"ironseal/internal/disk"
 	"ironseal/internal/store"
 	"ironseal/pki/bundle"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
+	"ironseal/pki/finding"
 	"ironseal/pki/key"
+	"ironseal/pki/label"
 	"ironseal/pki/request"
 	"ironseal/pki/san"
 )
@@ -69,7 +74,8 @@ type Received struct {
 // Receive takes in every request found in the inputs. A request that does not
 // read, or whose signature is wrong, is told in the faults and not recorded;
 // one bad request does not keep the others out.
-func (e *Estate) Receive(ctx context.Context, inputs []Input, sender string) (out []Received, head store.Head, faults []error) {
+func (e *Estate) Receive(ctx context.Context, inputs []Input, sender string) (out []Received, head store.Head,
+	faults []error) {
 	for _, in := range inputs {
 		found, errs := readRequests(in)
 		faults = append(faults, errs...)
@@ -78,12 +84,48 @@ func (e *Estate) Receive(ctx context.Context, inputs []Input, sender string) (ou
 	if len(out) == 0 {
 		return nil, head, faults
 	}
-	now := e.world.Now()
-	head, err := e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+	flaws := scrutinise(out)
+	for part := range slices.Chunk(out, receiveAtOnce) {
+		var err error
+		if head, err = e.receive(ctx, part, flaws, sender); err != nil {
+			return nil, head, append(faults, err)
+		}
+	}
+	var err error
+	for i := range out {
+		if out[i].Record, err = e.records.Request(ctx, out[i].Record.Number); err != nil {
+			return nil, head, append(faults, err)
+		}
+	}
+	return out, head, faults
+}
+
+// receiveAtOnce is how many requests one transaction takes in: others wait for it.
+const receiveAtOnce = 500
+
+// scrutinise looks at the keys of many requests in the way that takes long, before
+// anything is locked.
+func scrutinise(list []Received) map[[32]byte]finding.List {
+	var mu sync.Mutex
+	out := map[[32]byte]finding.List{}
+	parallel(len(list), func(i int) {
+		k := list[i].Request.Key
+		if bad := k.Scrutiny().Refusing(); len(bad) > 0 && len(k.Weakness().Refusing()) == 0 {
+			mu.Lock()
+			out[k.Fingerprint()] = bad
+			mu.Unlock()
+		}
+	})
+	return out
+}
+
+func (e *Estate) receive(ctx context.Context, list []Received, flaws map[[32]byte]finding.List,
+	sender string) (store.Head, error) {
+	return e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
 		var entries []store.Entry
-		for i := range out {
-			r := &out[i]
-			n, known, err := tx.AddRequest(r.Request, sender, now)
+		for i := range list {
+			r := &list[i]
+			n, known, err := tx.AddRequest(r.Request, sender)
 			if err != nil {
 				return nil, fmt.Errorf("%s: %w", r.Source, err)
 			}
@@ -91,20 +133,17 @@ func (e *Estate) Receive(ctx context.Context, inputs []Input, sender string) (ou
 			if known {
 				continue
 			}
+			for _, f := range flaws[r.Request.Key.Fingerprint()] {
+				if err := tx.AddFlaw(r.Request.Key.Fingerprint(), f); err != nil {
+					return nil, err
+				}
+			}
 			sum := r.Request.SHA256()
-			entries = append(entries, entry("receive", fmt.Sprintf("R%d", n), "sha256", fmt.Sprintf("%x", sum), "title", r.Request.Title(), "from", sender, "source", r.Source))
+			entries = append(entries, entry("receive", fmt.Sprintf("R%d", n), "sha256", fmt.Sprintf("%x", sum), "title",
+				r.Request.Title(), "from", sender, "source", r.Source))
 		}
 		return entries, nil
 	})
-	if err != nil {
-		return nil, head, append(faults, err)
-	}
-	for i := range out {
-		if out[i].Record, err = e.records.Request(ctx, out[i].Record.Number); err != nil {
-			return nil, head, append(faults, err)
-		}
-	}
-	return out, head, faults
 }
 
 func readRequests(in Input) (out []Received, faults []error) {
@@ -158,9 +197,14 @@ func (e *Estate) Requests(ctx context.Context, state string) ([]store.Request, e
 
 // ParseNumber reads "R7" or "7".
 func ParseNumber(s string) (int64, error) {
-	n, err := strconv.ParseInt(strings.TrimLeft(strings.TrimSpace(s), "Rr"), 10, 64)
-	if err != nil || n < 1 {
-		return 0, fmt.Errorf("%q is not a request: requests are numbered R1, R2 …; see them with: ironseal request list", s)
+	digits := strings.TrimSpace(s)
+	if rest, ok := strings.CutPrefix(strings.ToUpper(digits), "R"); ok {
+		digits = rest
+	}
+	n, err := strconv.ParseInt(digits, 10, 64)
+	if err != nil || n < 1 || digits[0] == '+' {
+		return 0, fmt.Errorf("%q is not a request: requests are numbered R1, R2 …; see them with: "+
+			"ironseal request list", s)
 	}
 	return n, nil
 }
@@ -173,7 +217,8 @@ func (e *Estate) Request(ctx context.Context, name string) (store.Request, *requ
 	}
 	rec, err := e.records.Request(ctx, n)
 	if errors.Is(err, store.ErrNone) {
-		return rec, nil, fmt.Errorf("R%d: there is no such request: see them with: ironseal request list --state any", n)
+		return rec, nil, fmt.Errorf("R%d: there is no such request: see them with: ironseal request list --state any",
+			n)
 	}
 	if err != nil {
 		return rec, nil, err
@@ -183,50 +228,6 @@ func (e *Estate) Request(ctx context.Context, name string) (store.Request, *requ
 		return rec, nil, fmt.Errorf("R%d on record does not read: %w", n, err)
 	}
 	return rec, r, nil
-}
-
-// Decided is what became of a request that was declined or withdrawn.
-type Decided struct {
-	Record    store.Request
-	Head      store.Head
-	Destroyed string // the key file of our own draft that was destroyed, or ""
-}
-
-// Decide declines or withdraws a waiting request. When a draft of ours is
-// withdrawn, its key is destroyed on record, unless it is to be kept.
-func (e *Estate) Decide(ctx context.Context, name, state, reason string, keepKey bool) (Decided, error) {
-	var out Decided
-	rec, r, err := e.Request(ctx, name)
-	if err != nil {
-		return out, err
-	}
-	file := ""
-	if state == store.Withdrawn && !keepKey {
-		if file, _, err = e.records.DraftKey(ctx, r.Key.Fingerprint()); err != nil {
-			return out, err
-		}
-	}
-	act := map[string]string{store.Declined: "decline", store.Withdrawn: "withdraw"}[state]
-	out.Head, err = e.act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
-		if err := tx.Decide(rec.Number, state, reason, e.world.Now()); err != nil {
-			return nil, err
-		}
-		if file == "" {
-			return []store.Entry{entry(act, fmt.Sprintf("R%d", rec.Number), "because", reason)}, nil
-		}
-		return []store.Entry{entry(act, fmt.Sprintf("R%d", rec.Number), "because", reason, "key_destroyed", file)}, tx.DropDraft(r.Key.Fingerprint())
-	})
-	if err != nil {
-		return out, err
-	}
-	if file != "" {
-		if err := e.world.Disk.Remove(file); err != nil {
-			return out, fmt.Errorf("R%d is withdrawn, and its key is still there: %w: delete it by hand", rec.Number, err)
-		}
-		out.Destroyed = file
-	}
-	out.Record, err = e.records.Request(ctx, rec.Number)
-	return out, err
 }
 
 // DraftAsk is what a person asks for when drafting a request for a host.
@@ -245,6 +246,7 @@ type Drafted struct {
 	RequestFile string
 	KeyFile     string
 	Sealed      bool
+	Loose       bool // the file system there keeps the key file from nobody
 }
 
 // Draft makes a key and a request and writes both. e may be nil: no estate is
@@ -259,11 +261,12 @@ func Draft(ctx context.Context, w World, e *Estate, ask DraftAsk) (Drafted, erro
 	if err != nil {
 		return out, err
 	}
-	stem := filepath.Join(ask.Dir, bundle.FileName(ask.Names[0].Value))
+	stem := filepath.Join(ask.Dir, label.FileName(ask.Names[0].Value()))
 	out.RequestFile, out.KeyFile = stem+".request.pem", stem+".key.pem"
 	for _, f := range []string{out.RequestFile, out.KeyFile} {
 		if _, err := os.Lstat(f); err == nil {
-			return out, fmt.Errorf("draft: %s: %w: it may be the key of a running server; move it away or choose another --out", f, disk.ErrExists)
+			return out, fmt.Errorf("draft: %s: %w: it may be the key of a running server; move it away or choose "+
+				"another --out", f, disk.ErrExists)
 		}
 	}
 	kind := ask.Key
@@ -300,24 +303,30 @@ func Draft(ctx context.Context, w World, e *Estate, ask DraftAsk) (Drafted, erro
 	if out.Request, err = request.Read(der); err != nil {
 		return out, err
 	}
-	plain, err := key.Plain(signer)
+	out.Sealed = len(ask.Secret) > 0
+	keyPEM, err := draftKey(w, signer, ask.Secret)
 	if err != nil {
 		return out, err
 	}
-	keyPEM := bundle.PEM(bundle.PrivateKey, plain)
-	clear(plain)
-	if out.Sealed = len(ask.Secret) > 0; out.Sealed {
-		sealed, err := key.Seal(signer, ask.Secret, key.WorkGiven, w.Random)
-		if err != nil {
-			return out, err
-		}
-		keyPEM = bundle.PEM(bundle.SealedKey, sealed)
+	defer clear(keyPEM)
+	err = writeDraft(ctx, w, e, out, keyPEM, bundle.PEM(bundle.Request, der))
+	out.Loose = err == nil && !disk.Private(out.KeyFile)
+	return out, err
+}
+
+// draftKey writes a draft's key: sealed where a secret is given.
+func draftKey(w World, signer crypto.Signer, secret []byte) ([]byte, error) {
+	if len(secret) > 0 {
+		sealed, err := key.Seal(signer, secret, key.WorkGiven, w.Random)
+		return bundle.PEM(bundle.SealedKey, sealed), err
 	}
-	return out, writeDraft(ctx, w, e, out, keyPEM, bundle.PEM(bundle.Request, der))
+	plain, err := key.Plain(signer)
+	defer clear(plain)
+	return bundle.PEM(bundle.PrivateKey, plain), err
 }
 
 func writeDraft(ctx context.Context, w World, e *Estate, d Drafted, keyPEM, requestPEM []byte) error {
-	if err := os.MkdirAll(filepath.Dir(d.KeyFile), 0o755); err != nil {
+	if err := disk.Dir(filepath.Dir(d.KeyFile)); err != nil {
 		return fmt.Errorf("draft: %w", err)
 	}
 	if err := w.Disk.New(d.KeyFile, keyPEM, 0o600); err != nil {
@@ -331,11 +340,15 @@ func writeDraft(ctx context.Context, w World, e *Estate, d Drafted, keyPEM, requ
 			if err != nil {
 				return nil, err
 			}
-			if err := tx.AddDraft(d.Request.Key.Fingerprint(), file, d.Sealed, e.world.Now()); err != nil {
+			if err := tx.AddDraft(d.Request.Key.Fingerprint(), file, d.Sealed); err != nil {
 				return nil, err
 			}
-			return []store.Entry{entry("draft", d.Request.Title(), "sha256", fmt.Sprintf("%x", sum), "key", fmt.Sprintf("%x", d.Request.Key.Fingerprint()))}, nil
+			return []store.Entry{entry("draft", d.Request.Title(), "sha256", fmt.Sprintf("%x", sum), "key",
+				fmt.Sprintf("%x", d.Request.Key.Fingerprint()), "file", file, "sealed", d.Sealed)}, nil
 		})
+		if errors.Is(err, store.ErrUncertain) { // both files may be on record
+			return fmt.Errorf("draft: %w", err)
+		}
 		if err != nil {
 			err = errors.Join(err, w.Disk.Remove(d.RequestFile))
 		}
@@ -370,7 +383,7 @@ func draftSubject(e *Estate, ask DraftAsk) (dn.Name, error) {
 	if ask.Subject != nil {
 		return *ask.Subject, nil
 	}
-	cn := ask.Names[0].Value
+	cn := ask.Names[0].Value()
 	if len(cn) > 64 {
 		cn = "" // RFC 5280 appendix A allows 64 characters; the alternative name carries the rest
 	}

@@ -44,7 +44,7 @@ type Defaults struct {
 
 // KeySettings say how keys are sealed.
 type KeySettings struct {
-	SealingMemory int `toml:"sealing-memory"` // MiB of scrypt
+	SealingMemory int `toml:"sealing-memory"` // MiB of scrypt, 8 to 256
 }
 
 // Storage says where the records are.
@@ -73,7 +73,7 @@ backdate      = "10m"
 expiring      = "60d"
 
 [keys]
-# MiB of memory that each guess at a passphrase costs: a power of two, 8 to 1024.
+# MiB of memory that each guess at a passphrase costs: a power of two, 8 to 256.
 sealing-memory = 64
 
 [storage]
@@ -89,15 +89,17 @@ func newSettings(f Founding) ([]byte, error) {
 		return string(b)
 	}
 	var b bytes.Buffer
-	err := template.Must(template.New("settings").Parse(settingsText)).Execute(&b, map[string]string{"Name": quote(f.Organisation), "Country": quote(f.Country)})
+	err := template.Must(template.New("settings").Parse(settingsText)).Execute(&b,
+		map[string]string{"Name": quote(f.Organisation), "Country": quote(f.Country)})
 	return b.Bytes(), err
 }
 
 func readSettings(dir string) (Settings, error) {
 	path := filepath.Join(dir, SettingsFile)
 	s := Settings{
-		Defaults: Defaults{AuthorityKey: string(key.RSA4096), HostKey: string(key.P256), Backdate: "10m", Expiring: "60d"},
-		Keys:     KeySettings{SealingMemory: 64}, Storage: Storage{Records: "records.db"},
+		Defaults: Defaults{AuthorityKey: string(key.RSA4096), HostKey: string(key.P256), Backdate: "10m",
+			Expiring: "60d"},
+		Keys: KeySettings{SealingMemory: 64}, Storage: Storage{Records: "records.db"},
 	}
 	data, err := disk.Read(path, 1<<20)
 	if err != nil {
@@ -119,13 +121,14 @@ func (s Settings) check() error {
 		}
 	}
 	if d, err := time.ParseDuration(s.Defaults.Backdate); err != nil || d < 0 || d > 48*time.Hour {
-		return fmt.Errorf("defaults.backdate = %q: write for example \"10m\" or \"2h\", at most 48h", s.Defaults.Backdate)
+		return fmt.Errorf("defaults.backdate = %q: write for example \"10m\" or \"2h\", at most 48h",
+			s.Defaults.Backdate)
 	}
 	if _, err := span.Parse(s.Defaults.Expiring); err != nil {
 		return fmt.Errorf("defaults.expiring: %w", err)
 	}
-	if m := s.Keys.SealingMemory; m < 8 || m > 1024 || bits.OnesCount(uint(m)) != 1 {
-		return fmt.Errorf("keys.sealing-memory = %d: a power of two from 8 to 1024", m)
+	if m := s.Keys.SealingMemory; m < 8 || m<<20 > key.MostMemory || bits.OnesCount(uint(m)) != 1 {
+		return fmt.Errorf("keys.sealing-memory = %d: a power of two from 8 to 256", m)
 	}
 	if s.Organisation.Country != "" && !dn.IsCountry(s.Organisation.Country) {
 		return fmt.Errorf("organisation.country = %q: two capital letters, such as NO", s.Organisation.Country)
@@ -156,7 +159,9 @@ func (s Settings) ExpiringFrom(now time.Time) time.Time {
 // Subject builds a subject from the organisation and a common name.
 func (o Organisation) Subject(commonName string) (dn.Name, error) {
 	var pairs []dn.Pair
-	for _, p := range []dn.Pair{{Type: "C", Value: o.Country}, {Type: "ST", Value: o.State}, {Type: "L", Value: o.Locality}, {Type: "O", Value: o.Name}, {Type: "OU", Value: o.Unit}, {Type: "CN", Value: commonName}} {
+	for _, p := range []dn.Pair{{Type: "C", Value: o.Country}, {Type: "ST", Value: o.State},
+		{Type: "L", Value: o.Locality}, {Type: "O", Value: o.Name}, {Type: "OU", Value: o.Unit},
+		{Type: "CN", Value: commonName}} {
 		if p.Value != "" {
 			pairs = append(pairs, p)
 		}

@@ -47,15 +47,20 @@ type planning struct {
 	templates   map[string]template.Template
 	receivers   map[string]handover.Receiver
 	drafted     map[[32]byte]bool // keys that were drafted here; read once a receiver needs to know
+	flaws       map[[32]byte]finding.List
 }
 
 func (e *Estate) newPlanning(ctx context.Context) (*planning, error) {
-	p := &planning{now: e.Now(), templates: map[string]template.Template{}, receivers: map[string]handover.Receiver{}}
+	p := &planning{templates: map[string]template.Template{}, receivers: map[string]handover.Receiver{}}
 	var err error
+	if p.head, p.newest, err = e.records.Newest(ctx); err != nil { // before the clock: others go on recording
+		return nil, err
+	}
+	p.now = e.Now()
 	if p.authorities, err = e.Hierarchy(ctx); err != nil {
 		return nil, err
 	}
-	p.head, p.newest, err = e.records.Newest(ctx)
+	p.flaws, err = e.records.Flaws(ctx)
 	return p, err
 }
 
@@ -90,7 +95,8 @@ func (e *Estate) PlanSign(ctx context.Context, ask SignAsk) (*Sheet, error) {
 		return nil, err
 	}
 	if rec.State != store.Waiting {
-		return nil, fmt.Errorf("R%d is %s since %s: %s", rec.Number, rec.State, rec.Decided.Format("2006-01-02"), afterState(rec))
+		return nil, fmt.Errorf("R%d is %s since %s: %s", rec.Number, rec.State, rec.Decided.Format("2006-01-02"),
+			afterState(rec))
 	}
 	p, err := e.newPlanning(ctx)
 	if err != nil {
@@ -99,7 +105,7 @@ func (e *Estate) PlanSign(ctx context.Context, ask SignAsk) (*Sheet, error) {
 	if err := p.learn(ctx, e, ask); err != nil {
 		return nil, err
 	}
-	seen, err := e.records.KeySeenAs(ctx, r.Key.Fingerprint(), r.Subject.String())
+	seen, err := e.records.KeySeenAs(ctx, r.Key.Fingerprint())
 	if err != nil {
 		return nil, err
 	}
@@ -108,15 +114,17 @@ func (e *Estate) PlanSign(ctx context.Context, ask SignAsk) (*Sheet, error) {
 
 // plan computes one sheet. It reads nothing but the snapshot, so that many can
 // be computed at once.
-func (e *Estate) plan(p *planning, ask SignAsk, rec store.Request, r *request.Request, seen string) (*Sheet, error) {
+func (e *Estate) plan(p *planning, ask SignAsk, rec store.Request, r *request.Request, seen []string) (*Sheet, error) {
 	t := p.templates[ask.Template]
 	s := &Sheet{Record: rec, Request: r, Template: t, Head: p.head}
 	var err error
 	if s.Issuer, err = chooseIssuer(p.authorities, t, ask.By); err != nil {
 		return nil, err
 	}
-	s.Plan, err = issue.New(issue.Input{Request: r, Template: t, Issuer: s.Issuer, Others: p.authorities, Amend: ask.Amend, Now: p.now, Newest: p.newest,
-		Backdate: e.Settings.backdate(), Rehearse: e.Rehearsal, Sender: rec.Sender, SeenAs: seen})
+	s.Plan, err = issue.New(issue.Input{Request: r, Template: t, Issuer: s.Issuer, Others: p.authorities,
+		Amend: ask.Amend, Now: p.now, Newest: p.newest,
+		Backdate: e.Settings.backdate(), Rehearse: e.Rehearsal, Sender: rec.Sender, SeenAs: another(seen, r),
+		KeyFlaws: p.flaws[r.Key.Fingerprint()]})
 	if err != nil {
 		return nil, err
 	}
@@ -129,9 +137,22 @@ func (e *Estate) plan(p *planning, ask SignAsk, rec store.Request, r *request.Re
 	return s, nil
 }
 
+// another is the first subject of a key that is not the request's own: the same
+// subject again is a renewal.
+func another(seen []string, r *request.Request) string {
+	own := r.Subject.String()
+	for _, s := range seen {
+		if s != own {
+			return s
+		}
+	}
+	return ""
+}
+
 // unmet checks what the receiver demands against what will be signed.
 func (p *planning) unmet(r handover.Receiver, s *Sheet) finding.List {
-	o := handover.Offer{Extended: s.Template.ExtendedUsage(), Names: s.Plan.Names, Key: s.Request.Key.Kind, Bits: s.Request.Key.Bits, KeyHere: p.drafted[s.Request.Key.Fingerprint()]}
+	o := handover.Offer{Extended: s.Template.ExtendedUsage(), Names: s.Plan.Names, Key: s.Request.Key.Kind,
+		Bits: s.Request.Key.Bits, KeyHere: p.drafted[s.Request.Key.Fingerprint()]}
 	for _, g := range s.Issuer.Line() {
 		o.Issuers = append(o.Issuers, g.Certificate)
 	}
@@ -165,7 +186,8 @@ func chooseIssuer(h hierarchy.Hierarchy, t template.Template, by string) (*hiera
 	case len(fit) == 1:
 		return fit[0], nil
 	case len(fit) > 1:
-		return nil, fmt.Errorf("template %s: more than one authority signs by it (%s): choose one with --by", t.Name, strings.Join(handles, ", "))
+		return nil, fmt.Errorf("template %s: more than one authority signs by it (%s): choose one with --by", t.Name,
+			strings.Join(handles, ", "))
 	case len(h) == 0:
 		return nil, errors.New("there is no authority yet to sign with: make one with: ironseal authority create root")
 	}
@@ -173,7 +195,8 @@ func chooseIssuer(h hierarchy.Hierarchy, t template.Template, by string) (*hiera
 	if h[len(h)-1].Current() != nil && len(t.Issuers) > 0 && t.Issuers[0] != template.AnyIntermediate {
 		next = fmt.Sprintf("change issuers in templates/%s.toml", t.Name)
 	}
-	return nil, fmt.Errorf("template %s: none of the authorities signs by it (issuers: %s): %s", t.Name, strings.Join(t.Issuers, ", "), next)
+	return nil, fmt.Errorf("template %s: none of the authorities signs by it (issuers: %s): %s", t.Name,
+		strings.Join(t.Issuers, ", "), next)
 }
 
 // Fit says how a template suits a request.

@@ -21,7 +21,8 @@ func (e *Estate) CopyTemplate(ctx context.Context, from, name, title string) (pa
 		return "", err
 	}
 	if t.BasedOn != "" {
-		return "", fmt.Errorf("template %s is itself based on %s; inheritance is one step: copy %s", from, t.BasedOn, t.BasedOn)
+		return "", fmt.Errorf("template %s is itself based on %s; inheritance is one step: copy %s", from, t.BasedOn,
+			t.BasedOn)
 	}
 	if err := hierarchy.ValidHandle(name); err != nil {
 		return "", fmt.Errorf("template: %w", err)
@@ -33,7 +34,8 @@ func (e *Estate) CopyTemplate(ctx context.Context, from, name, title string) (pa
 	if err != nil {
 		return "", err
 	}
-	text := fmt.Sprintf("# Based on %s: only what differs stands here. See docs/templates.md for every key.\nbased-on = %q\ntitle    = %s\n", from, from, quoted)
+	text := fmt.Sprintf("# Based on %s: only what differs stands here. See docs/templates.md for every "+
+		"key.\nbased-on = %q\ntitle    = %s\n", from, from, quoted)
 	path = filepath.Join(e.Dir, "templates", name+".toml")
 	if err := e.world.Disk.New(path, []byte(text), 0o644); err != nil {
 		return "", fmt.Errorf("template %s: %w", name, err)
@@ -78,7 +80,8 @@ func (e *Estate) CheckTemplate(ctx context.Context, t template.Template) (findin
 		}
 	}
 	if best != nil && best.CutBy != nil {
-		out = append(out, finding.New(finding.TemplateAtOdds, "%s gives %s, and no authority that signs by it can grant that today: the most ends on %s, with %s.",
+		out = append(out, finding.New(finding.TemplateAtOdds,
+			"%s gives %s, and no authority that signs by it can grant that today: the most ends on %s, with %s.",
 			t.Name, t.Lifetime.Words(), best.NotAfter.Format("2006-01-02"), best.CutBy.Label()))
 	}
 	return out, nil

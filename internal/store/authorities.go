@@ -2,9 +2,11 @@ package store
 
 import (
 	"context"
+	"crypto/sha256"
 	"database/sql"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"ironseal/pki/cert"
@@ -29,7 +31,8 @@ func (t *Tx) AddAuthority(n NewAuthority) (generation int64, err error) {
 			return 0, err
 		}
 	}
-	res, err := t.tx.ExecContext(t.ctx, "INSERT INTO authority (handle, parent, elsewhere) VALUES (?,?,?)", n.Handle, parentID, n.Elsewhere)
+	res, err := t.tx.ExecContext(t.ctx, "INSERT INTO authority (handle, parent, elsewhere) VALUES (?,?,?)", n.Handle,
+		parentID, n.Elsewhere)
 	if err != nil {
 		return 0, fmt.Errorf("authority %s: another ironseal made one of this name meanwhile: %w", n.Handle, err)
 	}
@@ -49,7 +52,8 @@ func (t *Tx) authorityID(handle string) (id int64, err error) {
 }
 
 func (t *Tx) insertGeneration(authority int64, number int, certificate, issuer int64, staged time.Time) (int64, error) {
-	res, err := t.tx.ExecContext(t.ctx, "INSERT INTO generation (authority, number, certificate, issuer, staged) VALUES (?,?,?,?,?)", authority, number, certificate, orNull(issuer), staging(staged))
+	res, err := t.tx.ExecContext(t.ctx, "INSERT INTO generation (authority, number, certificate, issuer, staged) "+
+		"VALUES (?,?,?,?,?)", authority, number, certificate, orNull(issuer), staging(staged))
 	if err != nil {
 		return 0, err
 	}
@@ -59,13 +63,15 @@ func (t *Tx) insertGeneration(authority int64, number int, certificate, issuer i
 // AddGeneration records the next generation of an authority. newest is the
 // number of the one that it was planned after. parent is the authority above
 // from now on, "" for a root; staged is the switch day, zero to sign at once.
-func (t *Tx) AddGeneration(handle, parent string, newest int, certificate, issuer int64, staged time.Time) (int64, error) {
+func (t *Tx) AddGeneration(handle, parent string, newest int, certificate, issuer int64, staged time.Time) (int64,
+	error) {
 	id, err := t.authorityID(handle)
 	if err != nil {
 		return 0, err
 	}
 	var have int
-	if err := t.tx.QueryRowContext(t.ctx, "SELECT coalesce(max(number),0) FROM generation WHERE authority = ?", id).Scan(&have); err != nil {
+	if err := t.tx.QueryRowContext(t.ctx, "SELECT coalesce(max(number),0) FROM generation WHERE authority = ?",
+		id).Scan(&have); err != nil {
 		return 0, err
 	}
 	if have != newest {
@@ -96,7 +102,8 @@ func (t *Tx) Unstage(g *hierarchy.Generation) error {
 		return err
 	}
 	for _, change := range []string{
-		"UPDATE certificate SET replaced_by = (SELECT n.id FROM certificate n WHERE n.replaces = certificate.id AND n.issuer = ?1) WHERE id IN (SELECT replaces FROM certificate WHERE issuer = ?1 AND staged <> '')",
+		"UPDATE certificate SET replaced_by = (SELECT n.id FROM certificate n WHERE n.replaces = certificate.id AND " +
+			"n.issuer = ?1) WHERE id IN (SELECT replaces FROM certificate WHERE issuer = ?1 AND staged <> '')",
 		"UPDATE certificate SET staged = '' WHERE issuer = ?1",
 	} {
 		if _, err := t.tx.ExecContext(t.ctx, change, id); err != nil {
@@ -107,11 +114,21 @@ func (t *Tx) Unstage(g *hierarchy.Generation) error {
 	return err
 }
 
-// Stage puts a generation back behind its switch day.
+// Stage puts a generation back behind its switch day, and with it what it signed in
+// the place of others, which serve again.
 func (t *Tx) Stage(g *hierarchy.Generation, day time.Time) error {
 	id, err := t.AnyGenerationID(g)
 	if err != nil {
 		return err
+	}
+	for _, change := range []string{
+		"UPDATE certificate SET replaced_by = NULL WHERE replaced_by IN (SELECT id FROM certificate WHERE issuer = " +
+			"?1 AND replaces IS NOT NULL)",
+		"UPDATE certificate SET staged = ?2 WHERE issuer = ?1 AND replaces IS NOT NULL",
+	} {
+		if _, err := t.tx.ExecContext(t.ctx, change, id, stamp(day)); err != nil {
+			return err
+		}
 	}
 	_, err = t.tx.ExecContext(t.ctx, "UPDATE generation SET staged = ? WHERE id = ?", stamp(day), id)
 	return err
@@ -129,7 +146,8 @@ func (t *Tx) Retire(handle string, at time.Time) error {
 
 // AnyGenerationID finds the record of a generation, whatever its state.
 func (t *Tx) AnyGenerationID(g *hierarchy.Generation) (id int64, err error) {
-	err = t.tx.QueryRowContext(t.ctx, "SELECT g.id FROM generation g JOIN authority a ON a.id = g.authority WHERE a.handle = ? AND g.number = ?", g.Authority.Handle, g.Number).Scan(&id)
+	err = t.tx.QueryRowContext(t.ctx, "SELECT g.id FROM generation g JOIN authority a ON a.id = g.authority WHERE "+
+		"a.handle = ? AND g.number = ?", g.Authority.Handle, g.Number).Scan(&id)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, fmt.Errorf("authority %s: %w", g.Label(), ErrNone)
 	}
@@ -146,7 +164,8 @@ func (t *Tx) GenerationID(g *hierarchy.Generation) (int64, error) {
 	}
 	var newest int
 	var staged, retired string
-	err = t.tx.QueryRowContext(t.ctx, `SELECT (SELECT coalesce(max(number),0) FROM generation WHERE authority = a.id AND staged = ''), g.staged, a.retired FROM generation g
+	err = t.tx.QueryRowContext(t.ctx, `SELECT (SELECT coalesce(max(number),0) FROM generation
+		WHERE authority = a.id AND staged = ''), g.staged, a.retired FROM generation g
 		JOIN authority a ON a.id = g.authority WHERE g.id = ?`, id).Scan(&newest, &staged, &retired)
 	switch {
 	case err != nil:
@@ -161,11 +180,31 @@ func (t *Tx) GenerationID(g *hierarchy.Generation) (int64, error) {
 
 // Hierarchy loads all authorities, parents before children.
 func (s *Store) Hierarchy(ctx context.Context) (hierarchy.Hierarchy, error) {
-	l := loading{byID: map[int64]*hierarchy.Authority{}, generations: map[int64]*hierarchy.Generation{}, parent: map[*hierarchy.Authority]int64{}, issuer: map[*hierarchy.Generation]int64{}}
-	rows, err := s.db.QueryContext(ctx, `SELECT a.id, a.handle, coalesce(a.parent,0), a.elsewhere, a.retired, g.id, g.number, coalesce(g.issuer,0), g.staged, c.der
-		FROM authority a JOIN generation g ON g.authority = a.id JOIN certificate c ON c.id = g.certificate ORDER BY a.id, g.number`)
+	var h hierarchy.Hierarchy
+	err := s.View(ctx, func(s *Store) (err error) {
+		h, err = loadHierarchy(ctx, s.q())
+		return err
+	})
 	if err != nil {
 		return nil, s.explain(err)
+	}
+	return h, nil
+}
+
+// Hierarchy loads all authorities as they are in the middle of a change.
+func (t *Tx) Hierarchy() (hierarchy.Hierarchy, error) { return loadHierarchy(t.ctx, t.tx) }
+
+// loadHierarchy loads all authorities, or none: what hangs on something that is not
+// there, or on itself, is an error and is never left out.
+func loadHierarchy(ctx context.Context, q querier) (hierarchy.Hierarchy, error) {
+	l := loading{byID: map[int64]*hierarchy.Authority{}, generations: map[int64]*hierarchy.Generation{},
+		parent: map[*hierarchy.Authority]int64{}, issuer: map[*hierarchy.Generation]int64{}}
+	rows, err := q.QueryContext(ctx, `SELECT a.id, a.handle, coalesce(a.parent,0), a.elsewhere, a.retired, g.id,
+		g.number, coalesce(g.issuer,0), g.staged, c.der
+		FROM authority a JOIN generation g ON g.authority = a.id
+			JOIN certificate c ON c.id = g.certificate ORDER BY a.id, g.number`)
+	if err != nil {
+		return nil, err
 	}
 	defer rows.Close()
 	for rows.Next() {
@@ -176,8 +215,20 @@ func (s *Store) Hierarchy(ctx context.Context) (hierarchy.Hierarchy, error) {
 	if err := rows.Err(); err != nil {
 		return nil, err
 	}
-	out := l.joined()
-	return out, s.links(ctx, l)
+	var authorities, generations int
+	if err := q.QueryRowContext(ctx, "SELECT (SELECT count(*) FROM authority), (SELECT count(*) FROM generation)").Scan(
+		&authorities, &generations); err != nil {
+		return nil, err
+	}
+	if authorities != len(l.order) || generations != len(l.generations) {
+		return nil, fmt.Errorf("%d of %d authorities, or %d of %d generations, have no certificate on record",
+			authorities-len(l.order), authorities, generations-len(l.generations), generations)
+	}
+	out, err := l.joined()
+	if err != nil {
+		return nil, err
+	}
+	return out, l.links(ctx, q)
 }
 
 // loading is a hierarchy while it is being read.
@@ -195,7 +246,8 @@ func (l *loading) row(rows scanner) error {
 	var handle, retired, staged string
 	var elsewhere bool
 	var der []byte
-	if err := rows.Scan(&aID, &handle, &parent, &elsewhere, &retired, &gID, &number, &issuer, &staged, &der); err != nil {
+	if err := rows.Scan(&aID, &handle, &parent, &elsewhere, &retired, &gID, &number, &issuer, &staged,
+		&der); err != nil {
 		return err
 	}
 	a := l.byID[aID]
@@ -215,9 +267,19 @@ func (l *loading) row(rows scanner) error {
 }
 
 // joined connects children with parents, and puts parents first.
-func (l *loading) joined() hierarchy.Hierarchy {
+func (l *loading) joined() (hierarchy.Hierarchy, error) {
 	for g, id := range l.issuer {
-		g.Issuer = l.generations[id]
+		if g.Issuer = l.generations[id]; id != 0 && g.Issuer == nil {
+			return nil, fmt.Errorf("authority %s: the generation above it is not on record", g.Name())
+		}
+	}
+	for g := range l.issuer {
+		steps := 0
+		for up := g.Issuer; up != nil; up = up.Issuer {
+			if steps++; steps > len(l.generations) {
+				return nil, fmt.Errorf("authority %s: the generations above it stand above each other", g.Name())
+			}
+		}
 	}
 	for a, id := range l.parent {
 		a.Parent = l.byID[id]
@@ -237,16 +299,27 @@ func (l *loading) joined() hierarchy.Hierarchy {
 			}
 		}
 		if len(out) == len(l.order) {
-			break
+			return out, nil
 		}
 	}
-	return out
+	var loop []string
+	for _, a := range l.order {
+		if !placed[a] {
+			loop = append(loop, a.Handle)
+		}
+	}
+	if len(loop) > 0 {
+		return nil, fmt.Errorf("the authorities %s stand above each other, or below one that does",
+			strings.Join(loop, ", "))
+	}
+	return out, nil
 }
 
-func (s *Store) links(ctx context.Context, l loading) error {
-	rows, err := s.db.QueryContext(ctx, "SELECT c.der, l.by_generation, l.to_generation FROM link l JOIN certificate c ON c.id = l.certificate ORDER BY l.certificate")
+func (l *loading) links(ctx context.Context, q querier) error {
+	rows, err := q.QueryContext(ctx, "SELECT c.der, l.by_generation, l.to_generation FROM link l JOIN certificate c "+
+		"ON c.id = l.certificate ORDER BY l.certificate")
 	if err != nil {
-		return s.explain(err)
+		return err
 	}
 	defer rows.Close()
 	for rows.Next() {
@@ -259,9 +332,12 @@ func (s *Store) links(ctx context.Context, l loading) error {
 		if err != nil {
 			return fmt.Errorf("a link certificate on record does not read: %w", err)
 		}
-		if g := l.generations[by]; g != nil && l.generations[to] != nil {
-			g.Authority.Links = append(g.Authority.Links, hierarchy.Link{Certificate: c, By: g, To: l.generations[to]})
+		if l.generations[by] == nil || l.generations[to] == nil {
+			return fmt.Errorf("the link certificate with the serial %s belongs to generations that are not on record",
+				c.SerialHex())
 		}
+		g := l.generations[by]
+		g.Authority.Links = append(g.Authority.Links, hierarchy.Link{Certificate: c, By: g, To: l.generations[to]})
 	}
 	return rows.Err()
 }
@@ -270,7 +346,7 @@ func (s *Store) links(ctx context.Context, l loading) error {
 // its own certificates left out; zero when it issued none.
 func (s *Store) LastOf(ctx context.Context, handle string) (time.Time, error) {
 	var end sql.NullInt64
-	err := s.db.QueryRowContext(ctx, `SELECT max(c.not_after) FROM certificate c JOIN authority a ON a.id = c.authority
+	err := s.row(ctx, `SELECT max(c.not_after) FROM certificate c JOIN authority a ON a.id = c.authority
 		WHERE a.handle = ? AND c.id NOT IN (SELECT certificate FROM link)`, handle).Scan(&end)
 	if err != nil || !end.Valid {
 		return time.Time{}, err
@@ -291,13 +367,23 @@ type Application struct {
 
 // AddApplication records a request that is sent.
 func (t *Tx) AddApplication(a Application, key [32]byte) error {
-	_, err := t.tx.ExecContext(t.ctx, "INSERT INTO sent (handle, parent, der, key_sha256, made, staged) VALUES (?,?,?,?,?,?)", a.Handle, a.Parent, a.DER, key[:], stamp(a.Made), staging(a.Staged))
+	var open int
+	if err := t.tx.QueryRowContext(t.ctx, "SELECT count(*) FROM sent WHERE handle = ? AND answered = ''",
+		a.Handle).Scan(&open); err != nil {
+		return err
+	}
+	if open > 0 {
+		return fmt.Errorf("authority %s: another ironseal sent a request for it meanwhile: take its answer in, or "+
+			"withdraw it first", a.Handle)
+	}
+	_, err := t.tx.ExecContext(t.ctx, "INSERT INTO sent (handle, parent, der, key_sha256, made, staged) VALUES "+
+		"(?,?,?,?,?,?)", a.Handle, a.Parent, a.DER, key[:], stamp(t.at), staging(a.Staged))
 	return err
 }
 
 // Answer records that an application was answered; it must still be open.
-func (t *Tx) Answer(id int64, at time.Time) error {
-	res, err := t.tx.ExecContext(t.ctx, "UPDATE sent SET answered = ? WHERE id = ? AND answered = ''", stamp(at), id)
+func (t *Tx) Answer(id int64) error {
+	res, err := t.tx.ExecContext(t.ctx, "UPDATE sent SET answered = ? WHERE id = ? AND answered = ''", stamp(t.at), id)
 	if err != nil {
 		return err
 	}
@@ -309,7 +395,17 @@ func (t *Tx) Answer(id int64, at time.Time) error {
 
 // Applications lists the requests that are sent and not answered, oldest first.
 func (s *Store) Applications(ctx context.Context) ([]Application, error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT id, handle, parent, der, made, answered, staged FROM sent WHERE answered = '' ORDER BY id")
+	return s.applications(ctx, "WHERE answered = ''")
+}
+
+// AllApplications lists those that were answered or withdrawn as well.
+func (s *Store) AllApplications(ctx context.Context) ([]Application, error) {
+	return s.applications(ctx, "")
+}
+
+func (s *Store) applications(ctx context.Context, where string) ([]Application, error) {
+	rows, err := s.q().QueryContext(ctx, "SELECT id, handle, parent, der, made, answered, staged FROM sent "+where+
+		" ORDER BY id")
 	if err != nil {
 		return nil, s.explain(err)
 	}
@@ -324,11 +420,11 @@ func (s *Store) Applications(ctx context.Context) ([]Application, error) {
 		a.Made, a.Answered, a.Staged = unstamp(made), unstamp(answered), unstamp(staged)
 		out = append(out, a)
 	}
-	return out, rows.Err()
+	return out, s.explain(rows.Err())
 }
 
 // Carry records that a courier's folder was taken in; it fails when it was before.
-func (t *Tx) Carry(id, what string, at time.Time) error {
+func (t *Tx) Carry(id, what string) error {
 	var when string
 	err := t.tx.QueryRowContext(t.ctx, "SELECT at FROM carried WHERE id = ?", id).Scan(&when)
 	if err == nil {
@@ -337,7 +433,7 @@ func (t *Tx) Carry(id, what string, at time.Time) error {
 	if !errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
-	_, err = t.tx.ExecContext(t.ctx, "INSERT INTO carried VALUES (?,?,?)", id, stamp(at), what)
+	_, err = t.tx.ExecContext(t.ctx, "INSERT INTO carried VALUES (?,?,?)", id, stamp(t.at), what)
 	return err
 }
 
@@ -345,7 +441,7 @@ func (t *Tx) Carry(id, what string, at time.Time) error {
 // was not.
 func (s *Store) Carried(ctx context.Context, id string) (string, error) {
 	var what string
-	err := s.db.QueryRowContext(ctx, "SELECT what FROM carried WHERE id = ?", id).Scan(&what)
+	err := s.row(ctx, "SELECT what FROM carried WHERE id = ?", id).Scan(&what)
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", nil
 	}
@@ -379,6 +475,44 @@ func (t *Tx) AddRevocations(handle string, number int64, serials []string, at []
 // Revoked counts what is revoked of an authority's certificates.
 func (s *Store) Revoked(ctx context.Context, handle string) (int, error) {
 	var n int
-	err := s.db.QueryRowContext(ctx, "SELECT count(*) FROM revocation r JOIN authority a ON a.id = r.authority WHERE a.handle = ?", handle).Scan(&n)
+	err := s.row(ctx, "SELECT count(*) FROM revocation r JOIN authority a ON a.id = r.authority WHERE a.handle = ?",
+		handle).Scan(&n)
 	return n, err
+}
+
+// RevocationsDigest is a hash over everything that is revoked of an authority's
+// certificates, and the number of its last list, for the journal.
+func (t *Tx) RevocationsDigest(handle string) (string, error) {
+	return revocationsDigest(t.ctx, t.tx, handle)
+}
+
+// RevocationsDigest is the same, as the records stand.
+func (s *Store) RevocationsDigest(ctx context.Context, handle string) (string, error) {
+	sum, err := revocationsDigest(ctx, s.q(), handle)
+	return sum, s.explain(err)
+}
+
+func revocationsDigest(ctx context.Context, q querier, handle string) (string, error) {
+	var number int64
+	if err := q.QueryRowContext(ctx, "SELECT list_number FROM authority WHERE handle = ?",
+		handle).Scan(&number); err != nil {
+		return "", err
+	}
+	rows, err := q.QueryContext(ctx, "SELECT r.serial, r.at, r.reason FROM revocation r JOIN authority a ON a.id = "+
+		"r.authority WHERE a.handle = ? ORDER BY r.serial", handle)
+	if err != nil {
+		return "", err
+	}
+	defer rows.Close()
+	h := sha256.New()
+	fmt.Fprintf(h, "list %d\n", number)
+	for rows.Next() {
+		var serial, at string
+		var reason int
+		if err := rows.Scan(&serial, &at, &reason); err != nil {
+			return "", err
+		}
+		fmt.Fprintf(h, "%s %s %d\n", serial, at, reason)
+	}
+	return fmt.Sprintf("%x", h.Sum(nil)), rows.Err()
 }

@@ -14,7 +14,7 @@ import (
 
 // try runs a change that writes no entry of its own.
 func (s *Store) try(fn func(*Tx) error) error {
-	_, err := s.Act(ctx, time.Now(), "me", nil, func(tx *Tx) ([]Entry, error) { return []Entry{{Act: "try"}}, fn(tx) })
+	_, err := s.Act(ctx, time.Now, "me", nil, func(tx *Tx) ([]Entry, error) { return []Entry{{Act: "try"}}, fn(tx) })
 	return err
 }
 
@@ -43,7 +43,8 @@ func TestHierarchyComesBackAsItWasRecorded(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		if _, err := tx.AddAuthority(NewAuthority{Handle: "services", Parent: "root", Certificate: sub, Issuer: g1}); err != nil {
+		if _, err := tx.AddAuthority(NewAuthority{Handle: "services", Parent: "root", Certificate: sub,
+			Issuer: g1}); err != nil {
 			return err
 		}
 		second, err := add(tx, entity("CN=Root"), 0)
@@ -96,11 +97,13 @@ func TestHierarchyComesBackAsItWasRecorded(t *testing.T) {
 		t.Errorf("%+v", root.Links)
 	}
 	p := services.Prepared()
-	if p == nil || !p.Staged.Equal(day) || services.Current().Number != 1 || services.Current().Issuer.Name() != "root.g1" {
+	if p == nil || !p.Staged.Equal(day) || services.Current().Number != 1 ||
+		services.Current().Issuer.Name() != "root.g1" {
 		t.Errorf("%+v", p)
 	}
 	// Only what may sign is given out to sign with.
-	for name, want := range map[string]string{"root.g1": "was renewed", "root.g2": "", "services.g1": "", "services.g2": "", "far.g1": ""} {
+	for name, want := range map[string]string{"root.g1": "was renewed", "root.g2": "", "services.g1": "",
+		"services.g2": "", "far.g1": ""} {
 		err := s.try(func(tx *Tx) error { _, err := tx.GenerationID(h.Generation(name)); return err })
 		if want == "" && err != nil || want != "" && (err == nil || !strings.Contains(err.Error(), want)) {
 			t.Errorf("%s: %v", name, err)
@@ -112,14 +115,24 @@ func TestHierarchyComesBackAsItWasRecorded(t *testing.T) {
 	if err := s.try(func(tx *Tx) error { return tx.Retire("root", day) }); err != nil {
 		t.Fatal(err)
 	}
-	if h, err = s.Hierarchy(ctx); err != nil || h.Find("services").Current().Number != 2 || h.Find("services").Parent != h.Find("far") || h[len(h)-1].Handle != "services" || !h.Find("root").Retired.Equal(day) {
+	if h, err = s.Hierarchy(ctx); err != nil || h.Find("services").Current().Number != 2 ||
+		h.Find("services").Parent != h.Find("far") || h[len(h)-1].Handle != "services" ||
+		!h.Find("root").Retired.Equal(day) {
 		t.Error(h, err)
 	}
-	if err := s.try(func(tx *Tx) error { _, err := tx.GenerationID(h.Generation("root.g2")); return err }); err == nil || !strings.Contains(err.Error(), "retired") {
+	if err := s.try(func(tx *Tx) error {
+		_, err := tx.GenerationID(
+			h.Generation("root.g2"))
+		return err
+	}); err == nil || !strings.Contains(err.Error(), "retired") {
 		t.Error(err)
 	}
 	for what, fn := range map[string]func(tx *Tx) error{
-		"a second renewal from the same one": func(tx *Tx) error { _, err := tx.AddGeneration("root", "", 1, 1, 0, time.Time{}); return err },
+		"a second renewal from the same one": func(tx *Tx) error {
+			_,
+				err := tx.AddGeneration("root", "", 1, 1, 0, time.Time{})
+			return err
+		},
 		"a handle that is taken": func(tx *Tx) error {
 			_, err := tx.AddAuthority(NewAuthority{Handle: "root", Certificate: 1})
 			return err
@@ -148,10 +161,10 @@ func TestApplicationsAndErrandsCountOnce(t *testing.T) {
 		t.Fatalf("%+v %v", open, err)
 	}
 	for i := range 2 {
-		if err := s.try(func(tx *Tx) error { return tx.Answer(open[0].ID, time.Now()) }); (err == nil) != (i == 0) {
+		if err := s.try(func(tx *Tx) error { return tx.Answer(open[0].ID) }); (err == nil) != (i == 0) {
 			t.Errorf("answered for the %d. time: %v", i+1, err)
 		}
-		if err := s.try(func(tx *Tx) error { return tx.Carry("abc", "R1 R2", time.Now()) }); (err == nil) != (i == 0) {
+		if err := s.try(func(tx *Tx) error { return tx.Carry("abc", "R1 R2") }); (err == nil) != (i == 0) {
 			t.Errorf("carried for the %d. time: %v", i+1, err)
 		}
 	}
@@ -166,6 +179,9 @@ func TestApplicationsAndErrandsCountOnce(t *testing.T) {
 // A snapshot is whole while others write, and verifies against its head.
 func TestSnapshotWhileOthersWrite(t *testing.T) {
 	s := create(t)
+	if err := s.try(func(*Tx) error { return nil }); err != nil {
+		t.Fatal(err)
+	}
 	done := make(chan error, 1)
 	go func() {
 		var all error
@@ -244,7 +260,8 @@ func TestRevocationsAreCountedAndShown(t *testing.T) {
 	}
 	for range 2 { // a newer list says the same again
 		if err := s.try(func(tx *Tx) error {
-			return tx.AddRevocations("root", 77, []string{serial, "ab"}, []time.Time{time.Now(), time.Now()}, []int{1, 0})
+			return tx.AddRevocations("root", 77, []string{serial, "ab"}, []time.Time{time.Now(), time.Now()},
+				[]int{1, 0})
 		}); err != nil {
 			t.Fatal(err)
 		}

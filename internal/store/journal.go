@@ -12,7 +12,7 @@ import (
 	"strings"
 	"time"
 
-	"ironseal/pki/bundle"
+	"ironseal/pki/label"
 )
 
 // Entry is one act on record. Entries are linked: each carries the hash of the
@@ -33,7 +33,8 @@ func (e Entry) digest() [32]byte {
 	h := sha256.New()
 	h.Write([]byte("ironseal journal v1\n"))
 	for _, f := range [][]byte{
-		binary.BigEndian.AppendUint64(nil, uint64(e.Seq)), []byte(stamp(e.At)), []byte(e.Actor), []byte(e.Act), []byte(e.Object), []byte(e.Detail), e.Prev,
+		binary.BigEndian.AppendUint64(nil, uint64(e.Seq)), []byte(stamp(e.At)), []byte(e.Actor), []byte(e.Act),
+		[]byte(e.Object), []byte(e.Detail), e.Prev,
 	} {
 		h.Write(binary.BigEndian.AppendUint64(nil, uint64(len(f))))
 		h.Write(f)
@@ -64,7 +65,7 @@ func (h Head) MarshalText() ([]byte, error) { return []byte(h.String()), nil }
 func ParseHead(s string) (Head, error) {
 	number, code, ok := strings.Cut(strings.TrimSpace(s), ":")
 	n, err := strconv.ParseInt(strings.TrimLeft(number, "Jj"), 10, 64)
-	code = bundle.ReadCode(code)
+	code = label.ReadCode(code)
 	if !ok || err != nil || n < 1 || len(code) != 19 {
 		return Head{}, fmt.Errorf("%q is not a journal head: it looks like J12:7K2M-9QXT-04HB-W3ZE", s)
 	}
@@ -77,7 +78,7 @@ func (e Entry) head() Head {
 	}
 	var sum [32]byte
 	copy(sum[:], e.Hash)
-	return Head{e.Seq, bundle.Code(sum)}
+	return Head{e.Seq, label.Code(sum)}
 }
 
 func (t *Tx) link(e Entry) (Head, error) {
@@ -91,16 +92,14 @@ func (t *Tx) link(e Entry) (Head, error) {
 	}
 	sum := e.digest()
 	e.Hash = sum[:]
-	_, err = t.tx.ExecContext(t.ctx, "INSERT INTO journal VALUES (?,?,?,?,?,?,?,?)", e.Seq, stamp(e.At), e.Actor, e.Act, e.Object, e.Detail, e.Prev, e.Hash)
+	_, err = t.tx.ExecContext(t.ctx, "INSERT INTO journal VALUES (?,?,?,?,?,?,?,?)", e.Seq, stamp(e.At), e.Actor, e.Act,
+		e.Object, e.Detail, e.Prev, e.Hash)
 	return e.head(), err
 }
 
-type querier interface {
-	QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row
-}
-
 func newest(ctx context.Context, q querier) (Entry, error) {
-	e, err := scanEntry(q.QueryRowContext(ctx, "SELECT seq,at,actor,act,object,detail,prev,hash FROM journal ORDER BY seq DESC LIMIT 1"))
+	e, err := scanEntry(q.QueryRowContext(ctx,
+		"SELECT seq,at,actor,act,object,detail,prev,hash FROM journal ORDER BY seq DESC LIMIT 1"))
 	if errors.Is(err, sql.ErrNoRows) {
 		return Entry{}, nil
 	}
@@ -117,10 +116,27 @@ func scanEntry(row scanner) (Entry, error) {
 	return e, err
 }
 
-// Newest returns the journal's head and the time of the newest entry.
+// ClockAct is the act of an entry that says that the entries before it were dated by
+// a clock that was ahead, and that time goes on from here.
+const ClockAct = "settle clock"
+
+// latest is the latest time on record. The newest entry need not have it: a clock
+// that was set back writes on. What a ClockAct has settled does not count.
+func latest(ctx context.Context, q querier) (time.Time, error) {
+	var at sql.NullString
+	err := q.QueryRowContext(ctx, "SELECT max(at) FROM journal WHERE seq >= coalesce((SELECT CAST(value AS INTEGER) "+
+		"FROM meta WHERE key = 'clock'), 0)").Scan(&at)
+	return unstamp(at.String), err
+}
+
+// Newest returns the journal's head and the latest time on record.
 func (s *Store) Newest(ctx context.Context) (Head, time.Time, error) {
-	e, err := newest(ctx, s.db)
-	return e.head(), e.At, err
+	e, err := newest(ctx, s.q())
+	if err != nil {
+		return Head{}, time.Time{}, s.explain(err)
+	}
+	at, err := latest(ctx, s.q())
+	return e.head(), at, s.explain(err)
 }
 
 // Entries calls fn for the entries from number from on, oldest first, at most
@@ -129,7 +145,8 @@ func (s *Store) Entries(ctx context.Context, from int64, limit int, fn func(Entr
 	if limit == 0 {
 		limit = -1
 	}
-	rows, err := s.db.QueryContext(ctx, "SELECT seq,at,actor,act,object,detail,prev,hash FROM journal WHERE seq >= ? ORDER BY seq LIMIT ?", from, limit)
+	rows, err := s.q().QueryContext(ctx, "SELECT seq,at,actor,act,object,detail,prev,hash FROM journal WHERE seq >= "+
+		"? ORDER BY seq LIMIT ?", from, limit)
 	if err != nil {
 		return s.explain(err)
 	}
@@ -143,7 +160,40 @@ func (s *Store) Entries(ctx context.Context, from int64, limit int, fn func(Entr
 			return err
 		}
 	}
-	return rows.Err()
+	return s.explain(rows.Err())
+}
+
+// Backwards is an entry that is dated before an earlier one.
+type Backwards struct {
+	Seq        int64     `json:"number"`
+	At, Before time.Time `json:"-"`
+	Settled    bool      `json:"settled"` // a later entry says that the clock was wrong, or it is that entry
+}
+
+// Backwards lists the entries at which the journal's times run backwards.
+func (s *Store) Backwards(ctx context.Context) ([]Backwards, error) {
+	var out []Backwards
+	var high time.Time
+	err := s.Entries(ctx, 0, 0, func(e Entry) error {
+		if e.Act == ClockAct {
+			for i := range out {
+				out[i].Settled = true
+			}
+			if e.At.Before(high) {
+				out = append(out, Backwards{e.Seq, e.At, high, true})
+			}
+			high = e.At
+			return nil
+		}
+		if e.At.Before(high.Add(-time.Second)) {
+			out = append(out, Backwards{Seq: e.Seq, At: e.At, Before: high})
+		}
+		if e.At.After(high) {
+			high = e.At
+		}
+		return nil
+	})
+	return out, err
 }
 
 // Break is where a journal stops being whole.
@@ -160,7 +210,7 @@ func (b *Break) Error() string { return fmt.Sprintf("entry %d: %s", b.Seq, b.Why
 func (s *Store) VerifyJournal(ctx context.Context, known *Head) (Head, error) {
 	var last Entry
 	last.Hash = make([]byte, 32)
-	err := s.Entries(ctx, 0, 0, func(e Entry) error {
+	err := s.Entries(ctx, -1<<62, 0, func(e Entry) error {
 		sum := e.digest()
 		switch {
 		case e.Seq != last.Seq+1:
@@ -178,8 +228,12 @@ func (s *Store) VerifyJournal(ctx context.Context, known *Head) (Head, error) {
 	if err != nil {
 		return Head{}, err
 	}
+	if last.Seq == 0 {
+		return Head{}, &Break{0, "it is empty: every estate begins with an entry"}
+	}
 	if known != nil && known.Seq > last.Seq {
-		return Head{}, &Break{last.Seq, fmt.Sprintf("the journal ends here, and the head given is entry %d: its end was cut off, or this is an older copy", known.Seq)}
+		return Head{}, &Break{last.Seq, fmt.Sprintf("the journal ends here, and the head given is entry %d: its end "+
+			"was cut off, or this is an older copy", known.Seq)}
 	}
 	return last.head(), nil
 }

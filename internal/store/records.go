@@ -55,7 +55,7 @@ var ErrNone = errors.New("there is no such record")
 
 // AddRequest records a request. When the same bytes are on record already,
 // their number is returned and known is true.
-func (t *Tx) AddRequest(r *request.Request, sender string, at time.Time) (number int64, known bool, err error) {
+func (t *Tx) AddRequest(r *request.Request, sender string) (number int64, known bool, err error) {
 	sum := r.SHA256()
 	err = t.tx.QueryRowContext(t.ctx, "SELECT number FROM request WHERE sha256 = ?", sum[:]).Scan(&number)
 	if err == nil {
@@ -65,8 +65,12 @@ func (t *Tx) AddRequest(r *request.Request, sender string, at time.Time) (number
 		return 0, false, err
 	}
 	key := r.Key.Fingerprint()
-	res, err := t.tx.ExecContext(t.ctx, "INSERT INTO request (sha256, der, title, key_sha256, sender, received, state) VALUES (?,?,?,?,?,?,?)",
-		sum[:], r.Raw, r.Title(), key[:], sender, stamp(at), Waiting)
+	if err := t.learn(r.Key, r.Title()); err != nil {
+		return 0, false, err
+	}
+	res, err := t.tx.ExecContext(t.ctx, "INSERT INTO request (sha256, der, title, key_sha256, sender, received, "+
+		"state) VALUES (?,?,?,?,?,?,?)",
+		sum[:], r.Raw, r.Title(), key[:], sender, stamp(t.at), Waiting)
 	if err != nil {
 		return 0, false, err
 	}
@@ -76,7 +80,7 @@ func (t *Tx) AddRequest(r *request.Request, sender string, at time.Time) (number
 
 // Decide moves a request that is waiting or sent to another state. It fails when
 // the request is neither any more, and says what it is now.
-func (t *Tx) Decide(number int64, state, reason string, at time.Time) error {
+func (t *Tx) Decide(number int64, state, reason string) error {
 	var now string
 	if err := t.tx.QueryRowContext(t.ctx, "SELECT state FROM request WHERE number = ?", number).Scan(&now); err != nil {
 		return fmt.Errorf("R%d: %w", number, ErrNone)
@@ -84,7 +88,8 @@ func (t *Tx) Decide(number int64, state, reason string, at time.Time) error {
 	if now != Waiting && now != Sent {
 		return fmt.Errorf("R%d is %s, and no longer waiting", number, now)
 	}
-	_, err := t.tx.ExecContext(t.ctx, "UPDATE request SET state = ?, reason = ?, decided = ? WHERE number = ?", state, reason, stamp(at), number)
+	_, err := t.tx.ExecContext(t.ctx, "UPDATE request SET state = ?, reason = ?, decided = ? WHERE number = ?", state,
+		reason, stamp(t.at), number)
 	return err
 }
 
@@ -123,7 +128,8 @@ func (t *Tx) AddCertificate(n NewCertificate) (int64, error) {
 // AddCertificates records certificates and their names, and returns the
 // identifier of the last.
 func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
-	insert, err := t.tx.PrepareContext(t.ctx, `INSERT INTO certificate (serial, authority, issuer, der, title, subject, not_after, key_sha256, request, template, sheet, staged, replaces)
+	insert, err := t.tx.PrepareContext(t.ctx, `INSERT INTO certificate (serial, authority, issuer, der, title,
+		subject, not_after, key_sha256, request, template, sheet, staged, replaces)
 		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?)`)
 	if err != nil {
 		return 0, err
@@ -139,14 +145,16 @@ func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
 		}
 		if made != nil && !stored[n.TemplateSHA] {
 			stored[n.TemplateSHA] = true
-			if _, err := t.tx.ExecContext(t.ctx, "INSERT OR IGNORE INTO template VALUES (?,?,?)", n.TemplateSHA[:], n.TemplateName, n.TemplateSource); err != nil {
+			if _, err := t.tx.ExecContext(t.ctx, "INSERT OR IGNORE INTO template VALUES (?,?,?)", n.TemplateSHA[:],
+				n.TemplateName, n.TemplateSource); err != nil {
 				return 0, err
 			}
 		}
 		authority, known := authorities[n.Issuer]
 		if !known {
 			var id int64
-			if err := t.tx.QueryRowContext(t.ctx, "SELECT authority FROM generation WHERE id = ?", n.Issuer).Scan(&id); err != nil {
+			if err := t.tx.QueryRowContext(t.ctx, "SELECT authority FROM generation WHERE id = ?",
+				n.Issuer).Scan(&id); err != nil {
 				return 0, err
 			}
 			authority = id
@@ -154,7 +162,11 @@ func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
 		}
 		c := n.Certificate
 		key := c.Key.Fingerprint()
-		res, err := insert.ExecContext(t.ctx, c.SerialHex(), authority, orNull(n.Issuer), c.Raw, c.Title(), c.Subject.String(), c.NotAfter.Unix(),
+		if err := t.learn(c.Key, c.Title()); err != nil {
+			return 0, err
+		}
+		res, err := insert.ExecContext(t.ctx, c.SerialHex(), authority, orNull(n.Issuer), c.Raw, c.Title(),
+			c.Subject.String(), c.NotAfter.Unix(),
 			key[:], orNull(n.Request), made, n.Sheet[:], staging(n.Staged), orNull(n.Replaces))
 		if err != nil {
 			return 0, err
@@ -162,21 +174,47 @@ func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
 		if last, err = res.LastInsertId(); err != nil {
 			return 0, err
 		}
-		if n.Replaces != 0 && n.Staged.IsZero() {
-			if _, err := t.tx.ExecContext(t.ctx, "UPDATE certificate SET replaced_by = ? WHERE id = ?", last, n.Replaces); err != nil {
-				return 0, err
-			}
+		if err := t.replace(n, last); err != nil {
+			return 0, err
 		}
 		for _, x := range c.Names {
-			names = append(names, string(x.Kind), strings.ToLower(x.Value), last)
+			names = append(names, string(x.Kind()), strings.ToLower(x.Value()), last)
 		}
 		for _, f := range n.Waived {
-			if _, err := t.tx.ExecContext(t.ctx, "INSERT INTO waiver (certificate, request, code, who, reason) VALUES (?,?,?,?,?)", last, orNull(n.Request), string(f.Code), n.Actor, f.Waived); err != nil {
+			if _, err := t.tx.ExecContext(t.ctx,
+				"INSERT INTO waiver (certificate, request, code, who, reason) VALUES (?,?,?,?,?)", last,
+				orNull(n.Request), string(f.Code), n.Actor, f.Waived); err != nil {
 				return 0, err
 			}
 		}
 	}
 	return last, t.addNames(names)
+}
+
+// replace notes in whose place a certificate is. That one must still serve: two may
+// have renewed it at once.
+func (t *Tx) replace(n NewCertificate, id int64) error {
+	if n.Replaces == 0 {
+		return nil
+	}
+	if !n.Staged.IsZero() {
+		var others int
+		err := t.tx.QueryRowContext(t.ctx, "SELECT count(*) FROM certificate WHERE replaces = ? AND issuer = ? AND "+
+			"id <> ?", n.Replaces, n.Issuer, id).Scan(&others)
+		if err == nil && others > 0 {
+			err = fmt.Errorf("%s: %w: another certificate was prepared in its place", n.Certificate.Title(), ErrChanged)
+		}
+		return err
+	}
+	res, err := t.tx.ExecContext(t.ctx, "UPDATE certificate SET replaced_by = ? WHERE id = ? AND replaced_by IS NULL",
+		id, n.Replaces)
+	if err != nil {
+		return err
+	}
+	if changed, err := res.RowsAffected(); err != nil || changed != 1 {
+		return errors.Join(err, fmt.Errorf("%s: %w: it was renewed", n.Certificate.Title(), ErrChanged))
+	}
+	return nil
 }
 
 // staging writes a switch day; "" for none.
@@ -205,12 +243,13 @@ func (t *Tx) addNames(values []any) error {
 }
 
 // DecideMany moves waiting requests to another state, all or none.
-func (t *Tx) DecideMany(numbers []int64, state string, at time.Time) error {
+func (t *Tx) DecideMany(numbers []int64, state string) error {
 	list, err := json.Marshal(numbers)
 	if err != nil {
 		return err
 	}
-	res, err := t.tx.ExecContext(t.ctx, "UPDATE request SET state = ?, decided = ? WHERE number IN (SELECT value FROM json_each(?)) AND state = ?", state, stamp(at), string(list), Waiting)
+	res, err := t.tx.ExecContext(t.ctx, "UPDATE request SET state = ?, decided = ? WHERE number IN (SELECT value "+
+		"FROM json_each(?)) AND state = ?", state, stamp(t.at), string(list), Waiting)
 	if err != nil {
 		return err
 	}
@@ -221,7 +260,7 @@ func (t *Tx) DecideMany(numbers []int64, state string, at time.Time) error {
 }
 
 // ErrChanged says that a record is no longer what it was.
-var ErrChanged = errors.New("one of the requests is no longer waiting")
+var ErrChanged = errors.New("the record changed meanwhile")
 
 func orNull(n int64) any {
 	if n == 0 {
@@ -242,7 +281,7 @@ func scanRequest(row scanner) (Request, error) {
 
 // Request finds a request by its number.
 func (s *Store) Request(ctx context.Context, number int64) (Request, error) {
-	r, err := scanRequest(s.db.QueryRowContext(ctx, "SELECT "+requestColumns+" FROM request WHERE number = ?", number))
+	r, err := scanRequest(s.row(ctx, "SELECT "+requestColumns+" FROM request WHERE number = ?", number))
 	if errors.Is(err, sql.ErrNoRows) {
 		return r, fmt.Errorf("R%d: %w", number, ErrNone)
 	}
@@ -251,7 +290,7 @@ func (s *Store) Request(ctx context.Context, number int64) (Request, error) {
 
 // RequestBySHA finds a request by the hash of its bytes.
 func (s *Store) RequestBySHA(ctx context.Context, sum [32]byte) (Request, error) {
-	r, err := scanRequest(s.db.QueryRowContext(ctx, "SELECT "+requestColumns+" FROM request WHERE sha256 = ?", sum[:]))
+	r, err := scanRequest(s.row(ctx, "SELECT "+requestColumns+" FROM request WHERE sha256 = ?", sum[:]))
 	if errors.Is(err, sql.ErrNoRows) {
 		return r, ErrNone
 	}
@@ -267,7 +306,8 @@ func (s *Store) Requests(ctx context.Context, state string) ([]Request, error) {
 
 // EachRequest calls fn for the requests in the given state, or for all for "".
 func (s *Store) EachRequest(ctx context.Context, state string, fn func(Request)) error {
-	rows, err := s.db.QueryContext(ctx, "SELECT "+requestColumns+" FROM request WHERE ?1 = '' OR state = ?1 ORDER BY number", state)
+	rows, err := s.q().QueryContext(ctx, "SELECT "+requestColumns+
+		" FROM request WHERE ?1 = '' OR state = ?1 ORDER BY number", state)
 	if err != nil {
 		return s.explain(err)
 	}
@@ -279,31 +319,46 @@ func (s *Store) EachRequest(ctx context.Context, state string, fn func(Request))
 		}
 		fn(r)
 	}
-	return rows.Err()
+	return s.explain(rows.Err())
 }
 
-// KeySeenAs returns the subject of another certificate that has this key.
-func (s *Store) KeySeenAs(ctx context.Context, key [32]byte, subject string) (string, error) {
-	var other string
-	err := s.db.QueryRowContext(ctx, "SELECT subject FROM certificate WHERE key_sha256 = ? AND subject <> ? LIMIT 1", key[:], subject).Scan(&other)
-	if errors.Is(err, sql.ErrNoRows) {
-		return "", nil
+// KeySeenAs returns the subjects of the certificates that have this key, the
+// earliest first.
+func (s *Store) KeySeenAs(ctx context.Context, key [32]byte) ([]string, error) {
+	rows, err := s.q().QueryContext(ctx, "SELECT subject FROM certificate WHERE key_sha256 = ? GROUP BY subject "+
+		"ORDER BY min(id)", key[:])
+	if err != nil {
+		return nil, s.explain(err)
 	}
-	return other, err
+	defer rows.Close()
+	var out []string
+	for rows.Next() {
+		var subject string
+		if err := rows.Scan(&subject); err != nil {
+			return nil, err
+		}
+		out = append(out, subject)
+	}
+	return out, s.explain(rows.Err())
 }
 
-const certificateColumns = `c.id, c.der, c.title, coalesce(c.request,0), coalesce(t.name,''), coalesce(t.source,x''), coalesce(a.handle || '.g' || g.number, ''), c.staged <> '', c.replaced_by IS NOT NULL,
+const certificateColumns = `c.id, c.der, c.title, coalesce(c.request,0), coalesce(t.name,''), coalesce(t.source,x''),
+  coalesce(a.handle || '.g' || g.number, ''), c.staged <> '',
+	c.replaced_by IS NOT NULL OR c.id IN (SELECT x.certificate FROM generation x WHERE EXISTS (SELECT 1
+		FROM generation y WHERE y.authority = x.authority AND y.number > x.number AND y.staged = '')),
 	EXISTS (SELECT 1 FROM revocation r WHERE r.authority = c.authority AND r.serial = c.serial), coalesce(c.replaces,0)
-	FROM certificate c LEFT JOIN template t ON t.sha256 = c.template LEFT JOIN generation g ON g.id = c.issuer LEFT JOIN authority a ON a.id = g.authority`
+	FROM certificate c LEFT JOIN template t ON t.sha256 = c.template LEFT
+		JOIN generation g ON g.id = c.issuer LEFT JOIN authority a ON a.id = g.authority`
 
 func scanCertificate(row scanner) (Certificate, error) {
 	var c Certificate
-	err := row.Scan(&c.ID, &c.DER, &c.Title, &c.Request, &c.Template, &c.Source, &c.Issuer, &c.Staged, &c.Replaced, &c.Revoked, &c.Replaces)
+	err := row.Scan(&c.ID, &c.DER, &c.Title, &c.Request, &c.Template, &c.Source, &c.Issuer, &c.Staged, &c.Replaced,
+		&c.Revoked, &c.Replaces)
 	return c, err
 }
 
 func (s *Store) certificates(ctx context.Context, where string, args ...any) ([]Certificate, error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT "+certificateColumns+" "+where, args...)
+	rows, err := s.q().QueryContext(ctx, "SELECT "+certificateColumns+" "+where, args...)
 	if err != nil {
 		return nil, s.explain(err)
 	}
@@ -316,7 +371,7 @@ func (s *Store) certificates(ctx context.Context, where string, args ...any) ([]
 		}
 		out = append(out, c)
 	}
-	return out, rows.Err()
+	return out, s.explain(rows.Err())
 }
 
 // Certificates lists all certificates, in the order in which they were signed.
@@ -324,13 +379,56 @@ func (s *Store) Certificates(ctx context.Context) ([]Certificate, error) {
 	return s.certificates(ctx, "ORDER BY c.id")
 }
 
-// Ending lists the certificates that end between two moments, soonest first.
+// Ending lists the certificates of end entities that serve and end between two
+// moments, soonest first: nothing was signed in their place, they are not revoked,
+// and wait for no switch day.
 func (s *Store) Ending(ctx context.Context, from, to time.Time, limit int) ([]Certificate, error) {
-	return s.certificates(ctx, "WHERE c.not_after >= ? AND c.not_after <= ? ORDER BY c.not_after LIMIT ?", from.Unix(), to.Unix(), limit)
+	return s.certificates(ctx, `WHERE c.not_after >= ? AND c.not_after <= ? AND c.replaced_by IS NULL AND c.staged = ''
+		AND NOT EXISTS (SELECT 1 FROM revocation r WHERE r.authority = c.authority AND r.serial = c.serial)
+		AND c.id NOT IN (SELECT certificate FROM generation) AND c.id NOT IN (SELECT certificate
+			FROM link) ORDER BY c.not_after, c.id LIMIT ?`, from.Unix(), to.Unix(), limit)
 }
 
-// CertificatesBySerial finds certificates by the first digits of their serial.
+// ByTemplates lists the certificates that were signed by templates with these
+// hashes and that serve, generations of our own authorities left out.
+func (s *Store) ByTemplates(ctx context.Context, sums [][]byte) ([]Certificate, error) {
+	var out []Certificate
+	for _, sum := range sums {
+		list, err := s.certificates(ctx, "WHERE c.template = ? AND c.replaced_by IS NULL AND c.staged = '' AND c.id "+
+			"NOT IN (SELECT certificate FROM generation) ORDER BY c.id", sum)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, list...)
+	}
+	return out, nil
+}
+
+// EachTemplate calls fn for every state of a template that something was signed by.
+func (s *Store) EachTemplate(ctx context.Context, fn func(sum []byte, name string, source []byte)) error {
+	rows, err := s.q().QueryContext(ctx, "SELECT sha256, name, source FROM template")
+	if err != nil {
+		return s.explain(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var sum, source []byte
+		var name string
+		if err := rows.Scan(&sum, &name, &source); err != nil {
+			return err
+		}
+		fn(sum, name, source)
+	}
+	return s.explain(rows.Err())
+}
+
+// CertificatesBySerial finds certificates by the first digits of their serial; one
+// whose serial is no more than that is meant before longer ones.
 func (s *Store) CertificatesBySerial(ctx context.Context, prefix string) ([]Certificate, error) {
+	exact, err := s.certificates(ctx, "WHERE c.serial = ? ORDER BY c.id", prefix)
+	if err != nil || len(exact) > 0 {
+		return exact, err
+	}
 	return s.certificates(ctx, "WHERE c.serial >= ? AND c.serial < ? ORDER BY c.id", prefix, prefix+"g")
 }
 
@@ -351,36 +449,39 @@ func (s *Store) CertificatesByKey(ctx context.Context, key [32]byte, limit int) 
 
 // CertificatesByName finds certificates by an alternative name.
 func (s *Store) CertificatesByName(ctx context.Context, name string) ([]Certificate, error) {
-	return s.certificates(ctx, "WHERE c.id IN (SELECT certificate FROM name WHERE value = ?) ORDER BY c.id", strings.ToLower(name))
+	return s.certificates(ctx, "WHERE c.id IN (SELECT certificate FROM name WHERE value = ?) ORDER BY c.id",
+		strings.ToLower(name))
 }
 
 // CertificateOf finds the certificate of an authority's generation.
 func (s *Store) CertificateOf(ctx context.Context, handle string, generation int) (Certificate, error) {
-	list, err := s.certificates(ctx, `WHERE c.id = (SELECT x.certificate FROM generation x JOIN authority y ON y.id = x.authority WHERE y.handle = ? AND x.number = ?)`, handle, generation)
+	list, err := s.certificates(ctx, `WHERE c.id = (SELECT x.certificate FROM generation x
+		JOIN authority y ON y.id = x.authority WHERE y.handle = ? AND x.number = ?)`, handle, generation)
 	if err != nil || len(list) == 0 {
 		return Certificate{}, errors.Join(err, ErrNone)
 	}
 	return list[0], nil
 }
 
-// KeysSeen tells, for every waiting request whose key is in a certificate
-// already, the subject of that certificate.
-func (s *Store) KeysSeen(ctx context.Context) (map[int64]string, error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT r.number, c.subject FROM request r JOIN certificate c ON c.key_sha256 = r.key_sha256 WHERE r.state = ?", Waiting)
+// KeysSeen tells, for every waiting request whose key is in certificates already,
+// their subjects, the earliest first.
+func (s *Store) KeysSeen(ctx context.Context) (map[int64][]string, error) {
+	rows, err := s.q().QueryContext(ctx, "SELECT r.number, c.subject FROM request r JOIN certificate c ON "+
+		"c.key_sha256 = r.key_sha256 WHERE r.state = ? ORDER BY r.number, c.id", Waiting)
 	if err != nil {
 		return nil, s.explain(err)
 	}
 	defer rows.Close()
-	out := map[int64]string{}
+	out := map[int64][]string{}
 	for rows.Next() {
 		var n int64
 		var subject string
 		if err := rows.Scan(&n, &subject); err != nil {
 			return nil, err
 		}
-		out[n] = subject
+		out[n] = append(out[n], subject)
 	}
-	return out, rows.Err()
+	return out, s.explain(rows.Err())
 }
 
 // Counts are how many records of each kind there are. Certificates of authorities
@@ -392,8 +493,10 @@ type Counts struct {
 // Count counts the records.
 func (s *Store) Count(ctx context.Context) (Counts, error) {
 	var c Counts
-	err := s.db.QueryRowContext(ctx, `SELECT (SELECT count(*) FROM authority), (SELECT count(*) FROM request WHERE state = 'waiting'),
-		(SELECT count(*) FROM request), (SELECT count(*) FROM certificate) - (SELECT count(*) FROM generation) - (SELECT count(*) FROM link)`).Scan(&c.Authorities, &c.Waiting, &c.Requests, &c.Certificates)
+	err := s.row(ctx, `SELECT (SELECT count(*) FROM authority), (SELECT count(*) FROM request WHERE state = 'waiting'),
+		(SELECT count(*) FROM request), (SELECT count(*) FROM certificate) - (SELECT count(*)
+			FROM generation) - (SELECT count(*) FROM link)`).Scan(&c.Authorities, &c.Waiting, &c.Requests,
+		&c.Certificates)
 	if err != nil {
 		return c, s.explain(err)
 	}
@@ -401,12 +504,12 @@ func (s *Store) Count(ctx context.Context) (Counts, error) {
 }
 
 // AddDraft remembers where the key of a draft was written.
-func (t *Tx) AddDraft(key [32]byte, file string, sealed bool, at time.Time) error {
+func (t *Tx) AddDraft(key [32]byte, file string, sealed bool) error {
 	n := 0
 	if sealed {
 		n = 1
 	}
-	_, err := t.tx.ExecContext(t.ctx, "INSERT INTO draft VALUES (?,?,?,?)", key[:], file, n, stamp(at))
+	_, err := t.tx.ExecContext(t.ctx, "INSERT INTO draft VALUES (?,?,?,?)", key[:], file, n, stamp(t.at))
 	return err
 }
 
@@ -418,16 +521,61 @@ func (t *Tx) DropDraft(key [32]byte) error {
 
 // DraftKey tells where the key of a draft was written, or "".
 func (s *Store) DraftKey(ctx context.Context, key [32]byte) (file string, sealed bool, err error) {
-	err = s.db.QueryRowContext(ctx, "SELECT file, sealed FROM draft WHERE key_sha256 = ?", key[:]).Scan(&file, &sealed)
+	err = s.row(ctx, "SELECT file, sealed FROM draft WHERE key_sha256 = ?", key[:]).Scan(&file, &sealed)
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", false, nil
 	}
 	return file, sealed, err
 }
 
+// Unfinished is a draft's request that was withdrawn and whose key was not destroyed
+// yet: an act that was cut off in between.
+type Unfinished struct {
+	Number int64
+	File   string
+}
+
+// Unfinished lists them.
+func (s *Store) Unfinished(ctx context.Context) ([]Unfinished, error) {
+	rows, err := s.q().QueryContext(ctx, `SELECT max(r.number), d.file FROM draft d
+		JOIN request r ON r.key_sha256 = d.key_sha256 GROUP BY d.key_sha256
+		HAVING sum(r.state <> 'withdrawn') = 0 ORDER BY 1`)
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	defer rows.Close()
+	var out []Unfinished
+	for rows.Next() {
+		var u Unfinished
+		if err := rows.Scan(&u.Number, &u.File); err != nil {
+			return nil, err
+		}
+		out = append(out, u)
+	}
+	return out, s.explain(rows.Err())
+}
+
+// DraftFiles are the places where drafts' keys were written.
+func (s *Store) DraftFiles(ctx context.Context) ([]string, error) {
+	rows, err := s.q().QueryContext(ctx, "SELECT file FROM draft ORDER BY file")
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	defer rows.Close()
+	var out []string
+	for rows.Next() {
+		var file string
+		if err := rows.Scan(&file); err != nil {
+			return nil, err
+		}
+		out = append(out, file)
+	}
+	return out, s.explain(rows.Err())
+}
+
 // DraftKeys are the fingerprints of all keys that were drafted here.
 func (s *Store) DraftKeys(ctx context.Context) (map[[32]byte]bool, error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT key_sha256 FROM draft")
+	rows, err := s.q().QueryContext(ctx, "SELECT key_sha256 FROM draft")
 	if err != nil {
 		return nil, s.explain(err)
 	}
@@ -440,19 +588,41 @@ func (s *Store) DraftKeys(ctx context.Context) (map[[32]byte]bool, error) {
 		}
 		out[[32]byte(append(key, make([]byte, 32)...))] = true
 	}
-	return out, rows.Err()
+	return out, s.explain(rows.Err())
+}
+
+// KnownKeys are the fingerprints, in hex, of all keys that belong to an authority or
+// to a request that one sent, answered or not. It reads no certificate, so that one
+// that is damaged hides no key.
+func (s *Store) KnownKeys(ctx context.Context) (map[string]bool, error) {
+	rows, err := s.q().QueryContext(ctx, "SELECT key_sha256 FROM certificate WHERE id IN (SELECT certificate FROM "+
+		"generation) UNION SELECT key_sha256 FROM sent")
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	defer rows.Close()
+	out := map[string]bool{}
+	for rows.Next() {
+		var key []byte
+		if err := rows.Scan(&key); err != nil {
+			return nil, err
+		}
+		out[fmt.Sprintf("%x", key)] = true
+	}
+	return out, s.explain(rows.Err())
 }
 
 // Hold remembers who holds a certificate.
-func (t *Tx) Hold(certificate int64, who string, at time.Time) error {
-	_, err := t.tx.ExecContext(t.ctx, "INSERT OR REPLACE INTO holder VALUES (?,?,?)", certificate, who, stamp(at))
+func (t *Tx) Hold(certificate int64, who string) error {
+	_, err := t.tx.ExecContext(t.ctx, "INSERT OR REPLACE INTO holder VALUES (?,?,?)", certificate, who, stamp(t.at))
 	return err
 }
 
 // Holders tells who is known to hold a certificate: whoever sent its request, and
 // whoever it was handed to.
 func (s *Store) Holders(ctx context.Context, certificate int64) ([]string, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT r.sender FROM request r JOIN certificate c ON c.request = r.number WHERE c.id = ?1 AND r.sender <> ''
+	rows, err := s.q().QueryContext(ctx, `SELECT r.sender FROM request r
+		JOIN certificate c ON c.request = r.number WHERE c.id = ?1 AND r.sender <> ''
 		UNION SELECT who FROM holder WHERE certificate = ?1 ORDER BY 1`, certificate)
 	if err != nil {
 		return nil, s.explain(err)
@@ -466,7 +636,7 @@ func (s *Store) Holders(ctx context.Context, certificate int64) ([]string, error
 		}
 		out = append(out, who)
 	}
-	return out, rows.Err()
+	return out, s.explain(rows.Err())
 }
 
 // AddChain records the chain above a certificate that an outside authority signed.
@@ -481,7 +651,7 @@ func (t *Tx) AddChain(certificate int64, chain [][]byte) error {
 
 // Chain returns the recorded chain above such a certificate, its issuer first.
 func (s *Store) Chain(ctx context.Context, certificate int64) ([][]byte, error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT der FROM outside WHERE certificate = ? ORDER BY position", certificate)
+	rows, err := s.q().QueryContext(ctx, "SELECT der FROM outside WHERE certificate = ? ORDER BY position", certificate)
 	if err != nil {
 		return nil, s.explain(err)
 	}
@@ -494,5 +664,5 @@ func (s *Store) Chain(ctx context.Context, certificate int64) ([][]byte, error) 
 		}
 		out = append(out, der)
 	}
-	return out, rows.Err()
+	return out, s.explain(rows.Err())
 }

@@ -27,18 +27,18 @@ func TestNothingIsKeptUnlessAllIs(t *testing.T) {
 	r := specimen.Request(t, nil, "CN=a.example", []string{"a.example"})
 	failure := errors.New("stopped")
 	add := func(tx *Tx) ([]Entry, error) {
-		if _, _, err := tx.AddRequest(r, "", time.Now()); err != nil {
+		if _, _, err := tx.AddRequest(r, ""); err != nil {
 			return nil, err
 		}
 		return []Entry{{Act: "receive", Object: "R1"}}, nil
 	}
 	for what, try := range map[string]func() error{
 		"before the commit": func() error {
-			_, err := s.Act(ctx, time.Now(), "me", func() error { return failure }, add)
+			_, err := s.Act(ctx, time.Now, "me", func() error { return failure }, add)
 			return err
 		},
 		"inside": func() error {
-			_, err := s.Act(ctx, time.Now(), "me", nil, func(tx *Tx) ([]Entry, error) {
+			_, err := s.Act(ctx, time.Now, "me", nil, func(tx *Tx) ([]Entry, error) {
 				if _, err := add(tx); err != nil {
 					return nil, err
 				}
@@ -56,7 +56,7 @@ func TestNothingIsKeptUnlessAllIs(t *testing.T) {
 			t.Errorf("%s: %d requests, head %s", what, len(list), head)
 		}
 	}
-	head, err := s.Act(ctx, time.Now(), "me", nil, add)
+	head, err := s.Act(ctx, time.Now, "me", nil, add)
 	if err != nil || head.Seq != 1 {
 		t.Fatalf("%s %v", head, err)
 	}
@@ -70,11 +70,12 @@ func TestSerialsAreUniqueAndDecisionsFinal(t *testing.T) {
 	e := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root", Authority: true})
 	leaf := specimen.Make(t, e, specimen.Plan{Subject: "CN=a.example", Names: []string{"a.example"}})
 	act := func(fn func(tx *Tx) error) error {
-		_, err := s.Act(ctx, time.Now(), "me", nil, func(tx *Tx) ([]Entry, error) { return nil, fn(tx) })
+		_, err := s.Act(ctx, time.Now, "me", nil, func(tx *Tx) ([]Entry, error) { return nil, fn(tx) })
 		return err
 	}
 	if err := act(func(tx *Tx) error {
-		id, err := tx.AddCertificate(NewCertificate{Certificate: e.Cert, TemplateName: "root", TemplateSource: []byte("x")})
+		id, err := tx.AddCertificate(NewCertificate{Certificate: e.Cert, TemplateName: "root",
+			TemplateSource: []byte("x")})
 		if err != nil {
 			return err
 		}
@@ -93,7 +94,8 @@ func TestSerialsAreUniqueAndDecisionsFinal(t *testing.T) {
 			if err != nil {
 				return err
 			}
-			_, err = tx.AddCertificate(NewCertificate{Certificate: leaf.Cert, Issuer: id, TemplateName: "web", TemplateSource: []byte("y")})
+			_, err = tx.AddCertificate(NewCertificate{Certificate: leaf.Cert, Issuer: id, TemplateName: "web",
+				TemplateSource: []byte("y")})
 			return err
 		})
 	}
@@ -104,19 +106,19 @@ func TestSerialsAreUniqueAndDecisionsFinal(t *testing.T) {
 		t.Error("one serial was recorded twice under one authority")
 	}
 	r := specimen.Request(t, nil, "CN=a.example", nil)
-	if err := act(func(tx *Tx) error { _, _, err := tx.AddRequest(r, "", time.Now()); return err }); err != nil {
+	if err := act(func(tx *Tx) error { _, _, err := tx.AddRequest(r, ""); return err }); err != nil {
 		t.Fatal(err)
 	}
-	if err := act(func(tx *Tx) error { return tx.DecideMany([]int64{1, 2}, Signed, time.Now()) }); !errors.Is(err, ErrChanged) {
+	if err := act(func(tx *Tx) error { return tx.DecideMany([]int64{1, 2}, Signed) }); !errors.Is(err, ErrChanged) {
 		t.Errorf("deciding one that is not there: %v", err)
 	}
 	if rec, _ := s.Request(ctx, 1); rec.State != Waiting {
 		t.Errorf("all or none: R1 is %s", rec.State)
 	}
-	if err := act(func(tx *Tx) error { return tx.Decide(1, Declined, "no", time.Now()) }); err != nil {
+	if err := act(func(tx *Tx) error { return tx.Decide(1, Declined, "no") }); err != nil {
 		t.Fatal(err)
 	}
-	if err := act(func(tx *Tx) error { return tx.Decide(1, Signed, "", time.Now()) }); err == nil {
+	if err := act(func(tx *Tx) error { return tx.Decide(1, Signed, "") }); err == nil {
 		t.Error("a declined request was signed")
 	}
 }

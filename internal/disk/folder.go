@@ -1,0 +1,112 @@
+package disk
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+)
+
+// What is being made has a name of its own until it is whole. When the program is
+// killed meanwhile, that name is left behind, and may hold a private key. So every
+// maker holds a lock on what it makes, and whoever comes next into the same
+// directory removes what nobody holds any more.
+const (
+	tempPrefix   = ".ironseal-"        // files
+	makingPrefix = ".ironseal-making-" // folders
+)
+
+// Dir makes a directory, and those above it, where they are missing.
+func Dir(path string) error {
+	if err := os.MkdirAll(path, 0o755); err != nil {
+		return fmt.Errorf("%s: %w", path, unwritten(err))
+	}
+	return nil
+}
+
+// NewFolder makes a folder all at once: write fills it under another name beside
+// it, and only then it gets its own. A folder that is there already is not touched.
+func NewFolder(dir string, write func(into string) error) error {
+	if _, err := os.Lstat(dir); err == nil {
+		return fmt.Errorf("%s: %w: move it away, or choose another", dir, ErrExists)
+	}
+	return Aside(dir, func(making string) error {
+		if err := write(making); err != nil {
+			return err
+		}
+		if err := os.Rename(making, dir); err != nil {
+			return fmt.Errorf("%s: %w", dir, Plain(err))
+		}
+		return nil
+	})
+}
+
+// Aside gives write a folder of its own beside a target, on the same file system,
+// to be read by its owner only. It is removed in the end, unless it was renamed.
+func Aside(target string, write func(making string) error) error {
+	parent := filepath.Dir(filepath.Clean(target))
+	if err := Dir(parent); err != nil {
+		return err
+	}
+	making, err := os.MkdirTemp(parent, makingPrefix+"*")
+	if err != nil {
+		return fmt.Errorf("%s cannot be written: %w", parent, Plain(err))
+	}
+	defer os.RemoveAll(making)
+	if f, err := os.Open(making); err == nil {
+		hold(f)
+		defer f.Close()
+	}
+	if err := write(making); err != nil {
+		return err
+	}
+	return Disk{}.syncDir(parent)
+}
+
+// Place moves a file that was made aside to its name, which must be free.
+func Place(from, to string) error {
+	if err := place(from, to); err != nil {
+		return fmt.Errorf("%s: %w", to, Plain(err))
+	}
+	return nil
+}
+
+// settled is how long what was left behind must have been there: a maker needs a
+// moment between making a name and holding it.
+const settled = 2 * time.Second
+
+// Leftovers names what acts that were cut off left behind in a directory, and what
+// nobody works on any more.
+func Leftovers(dir string) []string {
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return nil // there is no such directory, or it is not ours to read
+	}
+	var out []string
+	for _, x := range entries {
+		if !strings.HasPrefix(x.Name(), tempPrefix) {
+			continue
+		}
+		path := filepath.Join(dir, x.Name())
+		if info, err := x.Info(); err == nil && time.Since(info.ModTime()) > settled &&
+			(x.IsDir() || x.Type().IsRegular()) && mine(info) && unheld(path) {
+			out = append(out, path)
+		}
+	}
+	return out
+}
+
+// Sweep removes the leftovers of a directory, and returns what it removed.
+func Sweep(dir string) (removed []string, err error) {
+	for _, path := range Leftovers(dir) {
+		if e := os.RemoveAll(path); e != nil && !errors.Is(e, fs.ErrNotExist) {
+			err = errors.Join(err, fmt.Errorf("removing %s: %w", path, Plain(e)))
+			continue
+		}
+		removed = append(removed, path)
+	}
+	return removed, err
+}

@@ -1,0 +1,34 @@
+package store
+
+import (
+	"os"
+	"strings"
+)
+
+// The journal's head is noted beside the records after every change. A journal whose
+// end was cut off, or that was emptied, is whole by its own links; it is the note
+// that tells. It may be behind, where the program ended in between, and never ahead.
+
+func (s *Store) headFile() string { return s.path + ".head" }
+
+// note writes the head down. That it cannot be written is no reason to fail: the
+// change is on record, and the next one notes it as well.
+func (s *Store) note(head Head) {
+	if known, ok := s.KnownHead(); ok && known.Seq >= head.Seq {
+		return
+	}
+	making := s.headFile() + ".new"
+	if os.WriteFile(making, []byte(head.String()+"\n"), 0o600) == nil {
+		_ = os.Rename(making, s.headFile())
+	}
+}
+
+// KnownHead is the head that was noted beside the records; false where there is none.
+func (s *Store) KnownHead() (Head, bool) {
+	data, err := os.ReadFile(s.headFile())
+	if err != nil || len(data) > 100 {
+		return Head{}, false
+	}
+	h, err := ParseHead(strings.TrimSpace(string(data)))
+	return h, err == nil
+}

@@ -1,0 +1,200 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math/big"
+
+	"ironseal/pki/finding"
+	"ironseal/pki/key"
+)
+
+// Two RSA keys that share a prime give each other away: a greatest common divisor
+// finds it. So that a new key can be held against all keys on record in one reading,
+// their moduli are kept multiplied together, some hundreds to a row.
+
+// modulusRow is how many moduli one row holds.
+const modulusRow = 256
+
+// moduli are the products, read once a transaction.
+type moduli struct {
+	rows []modulusProduct
+}
+
+type modulusProduct struct {
+	id      int64
+	keys    []byte // fingerprints, 32 bytes each, in the order in which they came
+	product *big.Int
+	changed bool
+}
+
+func (m *modulusProduct) full() bool { return len(m.keys) >= 32*modulusRow }
+
+// learn takes in a key that was not on record before: an RSA key is held against
+// all others, and what is found is kept with both.
+func (t *Tx) learn(k key.Public, who string) error {
+	n := k.Modulus()
+	if n == nil {
+		return nil
+	}
+	sum := k.Fingerprint()
+	var known bool
+	err := t.tx.QueryRowContext(t.ctx, "SELECT EXISTS (SELECT 1 FROM request WHERE key_sha256 = ?1) OR EXISTS "+
+		"(SELECT 1 FROM certificate WHERE key_sha256 = ?1)", sum[:]).Scan(&known)
+	if err != nil || known {
+		return err
+	}
+	if t.keys == nil {
+		if t.keys, err = readModuli(t.ctx, t.tx); err != nil {
+			return err
+		}
+	}
+	for i := range t.keys.rows {
+		if shares(t.keys.rows[i].product, n) {
+			if err := t.tell(t.keys.rows[i], sum, n, who); err != nil {
+				return err
+			}
+		}
+	}
+	t.keys.add(sum, n)
+	return nil
+}
+
+func shares(product, n *big.Int) bool {
+	rest := new(big.Int).Rem(product, n)
+	return rest.Sign() == 0 || new(big.Int).GCD(nil, nil, rest, n).Cmp(big.NewInt(1)) != 0
+}
+
+func (m *moduli) add(sum [32]byte, n *big.Int) {
+	if len(m.rows) == 0 || m.rows[len(m.rows)-1].full() {
+		m.rows = append(m.rows, modulusProduct{product: big.NewInt(1)})
+	}
+	last := &m.rows[len(m.rows)-1]
+	last.keys = append(last.keys, sum[:]...)
+	last.product.Mul(last.product, n)
+	last.changed = true
+}
+
+func readModuli(ctx context.Context, q querier) (*moduli, error) {
+	rows, err := q.QueryContext(ctx, "SELECT id, keys, product FROM moduli ORDER BY id")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := &moduli{}
+	for rows.Next() {
+		var m modulusProduct
+		var product []byte
+		if err := rows.Scan(&m.id, &m.keys, &product); err != nil {
+			return nil, err
+		}
+		m.product = new(big.Int).SetBytes(product)
+		out.rows = append(out.rows, m)
+	}
+	return out, rows.Err()
+}
+
+// flush writes what was added.
+func (m *moduli) flush(t *Tx) error {
+	if m == nil {
+		return nil
+	}
+	for _, r := range m.rows {
+		var err error
+		switch {
+		case !r.changed:
+		case r.id == 0:
+			_, err = t.tx.ExecContext(t.ctx, "INSERT INTO moduli (keys, product) VALUES (?,?)", r.keys,
+				r.product.Bytes())
+		default:
+			_, err = t.tx.ExecContext(t.ctx, "UPDATE moduli SET keys = ?, product = ? WHERE id = ?", r.keys,
+				r.product.Bytes(), r.id)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// tell finds out with which keys of a row a new one shares a prime, and keeps that.
+func (t *Tx) tell(row modulusProduct, sum [32]byte, n *big.Int, who string) error {
+	for at := 0; at+32 <= len(row.keys); at += 32 {
+		other := row.keys[at : at+32]
+		k, title, err := keyOnRecord(t.ctx, t.tx, other)
+		if err != nil {
+			return err
+		}
+		m := k.Modulus()
+		if m == nil || !shares(m, n) {
+			continue
+		}
+		if err := t.AddFlaw(sum, finding.New(finding.SharedPrime,
+			"The key shares a prime with the key of %s: both private keys can be computed.", title)); err != nil {
+			return err
+		}
+		if err := t.AddFlaw([32]byte(other), finding.New(finding.SharedPrime,
+			"The key shares a prime with the key of %s: both private keys can be computed.", who)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// FlawAct is the act of an entry that tells of a flaw: the object is the key's
+// fingerprint.
+const FlawAct = "flaw"
+
+// AddFlaw keeps what was found out about a key.
+func (t *Tx) AddFlaw(key [32]byte, f finding.Finding) error {
+	t.more = append(t.more, Entry{Act: FlawAct, Object: fmt.Sprintf("%x", key),
+		Detail: string(f.Code) + ": " + f.Message})
+	_, err := t.tx.ExecContext(t.ctx, "INSERT OR REPLACE INTO flaw VALUES (?,?,?)", key[:], string(f.Code), f.Message)
+	return err
+}
+
+// Flaws lists what is known against keys: usually nothing.
+func (s *Store) Flaws(ctx context.Context) (map[[32]byte]finding.List, error) {
+	rows, err := s.q().QueryContext(ctx, "SELECT key_sha256, code, message FROM flaw ORDER BY key_sha256, code")
+	if err != nil {
+		return nil, s.explain(err)
+	}
+	defer rows.Close()
+	out := map[[32]byte]finding.List{}
+	for rows.Next() {
+		var sum []byte
+		var code, message string
+		if err := rows.Scan(&sum, &code, &message); err != nil {
+			return nil, err
+		}
+		if len(sum) != 32 {
+			return nil, errors.New("a flaw on record names no key")
+		}
+		out[[32]byte(sum)] = append(out[[32]byte(sum)], finding.New(finding.Code(code), "%s", message))
+	}
+	return out, s.explain(rows.Err())
+}
+
+// CheckModuli holds the products against the keys that they are made of, and says
+// what does not fit; "" when everything does.
+func (s *Store) CheckModuli(ctx context.Context) (string, error) {
+	m, err := readModuli(ctx, s.q())
+	if err != nil {
+		return "", s.explain(err)
+	}
+	for _, r := range m.rows {
+		product := big.NewInt(1)
+		for at := 0; at+32 <= len(r.keys); at += 32 {
+			k, _, err := keyOnRecord(ctx, s.q(), r.keys[at:at+32])
+			if err != nil || k.Modulus() == nil {
+				return fmt.Sprintf("row %d holds a key that is not on record", r.id), nil
+			}
+			product.Mul(product, k.Modulus())
+		}
+		if product.Cmp(r.product) != 0 || len(r.keys)%32 != 0 {
+			return fmt.Sprintf("row %d is not the product of its keys", r.id), nil
+		}
+	}
+	return "", nil
+}
