@@ -165,7 +165,8 @@ func (b bars) Plot(c draw.Canvas, p *plot.Plot) {
 			c.StrokeLine2(draw.LineStyle{Color: faint, Width: vg.Points(0.7)}, x(t.Value), c.Min.Y, x(t.Value), c.Max.Y)
 		}
 	}
-	style := text.Style{Color: color.White, Font: font.Font{Typeface: "Liberation", Variant: "Sans", Size: vg.Points(9)}, XAlign: draw.XLeft, YAlign: draw.YCenter, Handler: plot.DefaultTextHandler}
+	style := text.Style{Color: color.White, Font: font.Font{Typeface: "Liberation", Variant: "Sans",
+		Size: vg.Points(9)}, XAlign: draw.XLeft, YAlign: draw.YCenter, Handler: plot.DefaultTextHandler}
 	for i, r := range b.rows {
 		low, high := y(b.height(i)-0.3), y(b.height(i)+0.3)
 		for _, bar := range r.bars {

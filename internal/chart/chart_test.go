@@ -17,9 +17,12 @@ import (
 func report() renewal.Report {
 	now := time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)
 	bar := func(handle string, level, n, from, until, shrinks int, planned bool) renewal.Bar {
-		return renewal.Bar{Handle: handle, Level: level, Number: n, From: now.AddDate(from, 0, 0), Until: now.AddDate(until, 0, 0), ShrinksAt: now.AddDate(shrinks, 0, 0), Scheduled: planned}
+		return renewal.Bar{Handle: handle, Level: level, Number: n, From: now.AddDate(from, 0, 0),
+			Until: now.AddDate(until, 0, 0), ShrinksAt: now.AddDate(shrinks, 0, 0), Scheduled: planned}
 	}
-	return renewal.Report{Now: now, Bars: []renewal.Bar{bar("root", 0, 1, -14, 1, -4, false), bar("root", 0, 2, 0, 15, 10, true), bar("a <b> & c", 1, 1, -2, 1, 0, false), bar("a <b> & c", 1, 2, 2, 4, 3, true)}}
+	return renewal.Report{Now: now, Bars: []renewal.Bar{bar("root", 0, 1, -14, 1, -4, false),
+		bar("root", 0, 2, 0, 15, 10, true), bar("a <b> & c", 1, 1, -2, 1, 0, false),
+		bar("a <b> & c", 1, 2, 2, 4, 3, true)}}
 }
 
 // The picture shows every colour of the legend, of a size that fits a page.
@@ -39,7 +42,8 @@ func TestLifetimesAsPNG(t *testing.T) {
 			seen[color.RGBA{uint8(r >> 8), uint8(g >> 8), uint8(b >> 8), uint8(a >> 8)}]++
 		}
 	}
-	for what, c := range map[string]color.RGBA{"full": full, "shrinks": shrinks, "planned": planned, "planned, shrinking": plannedS, "today": today} {
+	for what, c := range map[string]color.RGBA{"full": full, "shrinks": shrinks, "planned": planned,
+		"planned, shrinking": plannedS, "today": today} {
 		if seen[c] < 100 {
 			t.Errorf("%s: %d points of its colour", what, seen[c])
 		}

@@ -45,6 +45,9 @@ With --due, everything that ends within --within is renewed at once.`,
 				return err
 			}
 			if due {
+				if err := onlyFlags(cmd, "with --due", "due", "within", "waive", "because"); err != nil {
+					return err
+				}
 				ahead, err := span.Parse(within)
 				if err != nil {
 					return &status{Usage, err}
@@ -54,10 +57,14 @@ With --due, everything that ends within --within is renewed at once.`,
 					return err
 				}
 				if len(list) == 0 {
-					s.out.Say("%s Nothing ends within %s.", s.out.Paint(term.Good, "✓"), ahead.Words())
-					return nil
+					return s.nothing(fmt.Sprintf("%s Nothing ends within %s.", s.out.Paint(term.Good, "✓"),
+						ahead.Words()))
 				}
 				return s.signPlanned(ctx, e, list)
+			}
+			if err := onlyFlags(cmd, "for one certificate", "request", "template", "by", "lifetime", "waive",
+				"because"); err != nil {
+				return err
 			}
 			ask.Certificate = args[0]
 			sheet, err := e.PlanAgain(ctx, ask)
@@ -82,7 +89,8 @@ With --due, everything that ends within --within is renewed at once.`,
 }
 
 func (s *session) changeoverCommand() *cobra.Command {
-	return group("changeover", "Prepare a new authority while the old one serves, and switch on a day", s.changeoverPrepare(), reading(s.changeoverProgress()), s.changeoverSwitch(), s.changeoverBack())
+	return group("changeover", "Prepare a new authority while the old one serves, and switch on a day",
+		s.changeoverPrepare(), reading(s.changeoverProgress()), s.changeoverSwitch(), s.changeoverBack())
 }
 
 func (s *session) changeoverPrepare() *cobra.Command {
@@ -109,8 +117,7 @@ is left alone, so that the command can be repeated.`,
 				return err
 			}
 			if len(list) == 0 {
-				s.out.Say("%s Everything is prepared.", s.out.Paint(term.Good, "✓"))
-				return nil
+				return s.nothing(s.out.Paint(term.Good, "✓") + " Everything is prepared.")
 			}
 			return s.signPlanned(cmd.Context(), e, list)
 		},
@@ -137,8 +144,10 @@ func (s *session) changeoverProgress() *cobra.Command {
 			if s.json {
 				return s.printJSON(c)
 			}
-			s.out.Say("%s serves until the switch day, %s, %s; it ends on %s", s.out.Paint(term.Strong, c.Old), c.Day.Format("2006-01-02"), span.Distance(s.now(), c.Day), c.OldEnds.Format("2006-01-02"))
-			s.out.Say("%s is prepared, with a certificate for %d of %d holders", s.out.Paint(term.Strong, c.New), len(c.Prepared), len(c.Prepared)+len(c.Missing))
+			s.out.Say("%s serves until the switch day, %s, %s; it ends on %s", s.out.Paint(term.Strong, c.Old),
+				c.Day.Format("2006-01-02"), span.Distance(s.now(), c.Day), c.OldEnds.Format("2006-01-02"))
+			s.out.Say("%s is prepared, with a certificate for %d of %d holders", s.out.Paint(term.Strong, c.New),
+				len(c.Prepared), len(c.Prepared)+len(c.Missing))
 			for _, m := range c.Missing {
 				s.out.Say("  %s %s", s.out.Paint(term.Careful, "! nothing is prepared for"), term.Safe(m))
 			}
@@ -168,15 +177,22 @@ func (s *session) changeoverSwitch() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := s.agree(cmd.Context(), fmt.Sprintf("Switch from %s to %s? %d certificates are prepared, %d are not.", c.Old, c.New, len(c.Prepared), len(c.Missing))); err != nil {
+			if err := s.agree(cmd.Context(), fmt.Sprintf("Switch from %s to %s, with %s prepared and %d not?",
+				c.Old, c.New, span.Count(len(c.Prepared), "certificate"), len(c.Missing))); err != nil {
 				return err
 			}
 			g, head, err := e.Switch(cmd.Context(), args[0], early)
 			if err != nil {
 				return err
 			}
+			if s.json {
+				return s.printJSON(map[string]any{"authority": args[0], "signs": g.Name(),
+					"journal_head": head.String()})
+			}
 			s.out.Say("%s %s signs from now on   journal %s", s.out.Paint(term.Good, "✓ switched:"), g.Name(), head)
-			s.next(estate.Advice{Why: "hand the new certificates over", Command: "ironseal certificate list"}, estate.Advice{Why: "the way back", Command: "ironseal changeover back " + args[0] + " --switch-day DAY"})
+			s.next(estate.Advice{Why: "hand the new certificates over", Command: "ironseal certificate list"},
+				estate.Advice{Why: "the way back",
+					Command: "ironseal changeover back " + args[0] + " --switch-day DAY"})
 			return nil
 		},
 		ValidArgsFunction: s.handles,
@@ -203,12 +219,17 @@ func (s *session) changeoverBack() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := s.agree(cmd.Context(), fmt.Sprintf("Let %s sign by its earlier generation again?", args[0])); err != nil {
+			if err := s.agree(cmd.Context(), fmt.Sprintf("Let %s sign by its earlier generation again?",
+				args[0])); err != nil {
 				return err
 			}
 			g, head, err := e.SwitchBack(cmd.Context(), args[0], t)
 			if err != nil {
 				return err
+			}
+			if s.json {
+				return s.printJSON(map[string]any{"authority": args[0], "signs": g.Name(),
+					"journal_head": head.String()})
 			}
 			s.out.Say("%s %s signs again   journal %s", s.out.Paint(term.Good, "✓"), g.Name(), head)
 			return nil

@@ -7,42 +7,44 @@ import (
 
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
-	"ironseal/pki/cert"
 	"ironseal/pki/describe"
 )
 
 func (s *session) certificateAccept() *cobra.Command {
-	var waive []string
+	var waive, anchors []string
 	var because string
+	var ask estate.AnswerAsk
 	c := &cobra.Command{
 		Use:   "accept FILE...",
 		Short: "Take in a certificate that an outside authority signed for a request of ours",
-		Long: `Match a returned certificate to the waiting request with the same key, check it
-against what was asked, and take it in with its chain. It can then be exported
-and handed over like any other.
+		Long: `Match a returned certificate to the request that was sent and has the same key,
+check it against what was asked, and take it in with its chain. It can then be
+exported and handed over like any other.
+
+A request that went out by another way than a courier's folder is named with
+--request. The chain must reach a root that is on record or given with --anchor: a
+root that only came along in the file is nobody's word.
 
 A certificate that an authority of this estate signed, and that is not on record
 because it was issued after the backup that was restored, is taken in again.`,
 		Args: atLeast(1, "the returned file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx := cmd.Context()
-			w, err := waivers(waive, because)
-			if err != nil {
+			var err error
+			if ask.Waivers, err = waivers(waive, because); err != nil {
 				return err
 			}
-			var list []*cert.Certificate
-			for _, a := range args {
-				more, err := s.certificatesIn(a)
-				if err != nil {
-					return err
-				}
-				list = append(list, more...)
+			if ask.List, err = s.certificatesInAll(args); err != nil {
+				return err
+			}
+			if ask.Anchors, err = s.certificatesInAll(anchors); err != nil {
+				return err
 			}
 			e, err := s.estate(ctx)
 			if err != nil {
 				return err
 			}
-			a, err := e.MatchAnswer(ctx, list, w)
+			a, err := e.MatchAnswer(ctx, ask)
 			if err != nil {
 				return err
 			}
@@ -51,10 +53,11 @@ because it was issued after the backup that was restored, is taken in again.`,
 			if !s.json {
 				s.out.Say("%s", s.out.Paint(term.Strong, answersWhat(a)))
 				s.out.Describe(o, false)
+				s.trusted(ask.Anchors)
 				s.out.Gap()
 			}
 			if r := a.Findings.Refusing(); len(r) > 0 {
-				return refusal(a.Record.Number, r)
+				return refusal(a.About(), "nothing was taken in", r)
 			}
 			if err := s.agree(ctx, "Take it in?"); err != nil {
 				return err
@@ -68,11 +71,18 @@ because it was issued after the backup that was restored, is taken in again.`,
 				o.Add("journal_head", "Journal", head.String())
 				return s.printJSON(o)
 			}
-			s.out.Say("%s %s, %s, signed by %s   %s", s.out.Paint(term.Good, "✓ taken in"), term.Safe(a.About()), term.Safe(a.Leaf.Title()), term.Safe(a.Leaf.Issuer.String()), s.out.Paint(term.Quiet, "journal "+head.String()))
-			s.next(estate.Advice{Why: "hand it over", Command: "ironseal certificate handover " + a.Leaf.SerialHex()[:8] + " --for RECEIVER"})
+			s.out.Say("%s %s, %s, signed by %s   %s", s.out.Paint(term.Good, "✓ taken in"), term.Safe(a.About()),
+				term.Safe(a.Leaf.Title()), term.Safe(a.Leaf.Issuer.String()),
+				s.out.Paint(term.Quiet, "journal "+head.String()))
+			s.next(estate.Advice{Why: "hand it over",
+				Command: "ironseal certificate handover " + a.Leaf.Serial.Short() + " --for RECEIVER"})
 			return nil
 		},
 	}
+	c.Flags().StringArrayVar(&anchors, "anchor", nil, "a `FILE` with a root that you trust; may be repeated")
+	c.Flags().StringVar(&ask.Request, "request", "",
+		"the `REQUEST` that it answers, where that was not recorded as sent")
+	register(c, "request", s.requests)
 	s.waiverFlags(c, &waive, &because)
 	return c
 }

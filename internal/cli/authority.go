@@ -10,18 +10,20 @@ import (
 	"ironseal/internal/estate"
 	"ironseal/internal/store"
 	"ironseal/internal/term"
-	"ironseal/pki/bundle"
 	"ironseal/pki/describe"
 	"ironseal/pki/dn"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/key"
+	"ironseal/pki/label"
 	"ironseal/pki/san"
 	"ironseal/pki/span"
 )
 
 func (s *session) authorityCommand() *cobra.Command {
 	return group("authority", "Roots and intermediates: make them, look at them, hand them out",
-		s.authorityCreate(), s.authorityRenew(), s.authorityRetire(), s.authorityApply(), s.authorityAccept(), s.authorityAdopt(), reading(s.authorityList()), reading(s.authorityShow()), reading(s.authorityTree()), reading(s.authorityExport()))
+		s.authorityCreate(), s.authorityRenew(), s.authorityRetire(), s.authorityApply(), s.authorityAccept(),
+		s.authorityAdopt(), reading(s.authorityList()), reading(s.authorityShow()), reading(s.authorityTree()),
+		reading(s.authorityExport()))
 }
 
 // authorityFlags are the flags of authority create, as typed.
@@ -132,7 +134,8 @@ kind from the settings, a life that nests well below the authority above.`,
 }
 
 func (s *session) waiverFlags(c *cobra.Command, waive *[]string, because *string) {
-	c.Flags().StringArrayVar(waive, "waive", nil, "sign in spite of the stop with this `[REQUEST:]CODE`; may be repeated")
+	c.Flags().StringArrayVar(waive, "waive", nil,
+		"sign in spite of the stop with this `[REQUEST:]CODE`; may be repeated")
 	c.Flags().StringVar(because, "because", "", "why it is waived")
 }
 
@@ -155,15 +158,17 @@ func (s *session) createAuthority(cmd *cobra.Command, ask estate.AuthorityAsk) e
 		return err
 	}
 	if !s.json {
-		s.out.Sheet("authority "+ask.Handle, p.Plan, bundle.Code(p.Plan.Digest), p.Head.String())
+		s.out.Sheet("authority "+ask.Handle, "", p.Plan, label.Code(p.Plan.Digest), p.Head.String())
 		if p.Proposed != nil {
 			s.out.Gap()
-			s.out.Wrapped(2, term.Quiet, fmt.Sprintf("Proposed life: %s (%s). Another: --lifetime SPAN", p.Proposed.Span.Words(), p.Proposed.Why))
+			s.out.Wrapped(2, term.Quiet, fmt.Sprintf("Proposed life: %s (%s). Another: --lifetime SPAN",
+				p.Proposed.Span.Words(), p.Proposed.Why))
 		}
 		s.out.Gap()
 	}
 	if len(p.Plan.Findings.Refusing()) == 0 {
-		if err := s.agree(ctx, "Make this authority?"); err != nil {
+		if err := s.agree(ctx, fmt.Sprintf("Make %s as shown, until %s?", ask.Handle,
+			p.Plan.Draft.NotAfter.Format("2006-01-02"))); err != nil {
 			return err
 		}
 	}
@@ -179,9 +184,10 @@ func (s *session) createAuthority(cmd *cobra.Command, ask estate.AuthorityAsk) e
 	}
 	c := g.Certificate
 	s.out.Say("%s %s, valid until %s", s.out.Paint(term.Good, "✓ made"), g.Label(), c.NotAfter.Format("2006-01-02"))
-	s.out.Say("  check code %s   journal %s", s.out.Paint(term.Accent, bundle.CheckCode(c.Raw)), head)
+	s.out.Say("  check code %s   journal %s", s.out.Paint(term.Accent, label.CheckCode(c.Raw)), head)
 	if ask.Under == "" {
-		s.next(estate.Advice{Why: "an authority for everyday work", Command: "ironseal authority create services --under " + ask.Handle})
+		s.next(estate.Advice{Why: "an authority for everyday work",
+			Command: "ironseal authority create services --under " + ask.Handle})
 	} else {
 		s.next(estate.Advice{Why: "take in a request", Command: "ironseal request receive FILE"})
 	}
@@ -199,6 +205,7 @@ type authorityRow struct {
 	Until      string `json:"not_after"`
 	State      string `json:"state"`
 	Mark       string `json:"mark,omitempty"`
+	Planned    bool   `json:"-"` // another generation serves in its place
 }
 
 func (s *session) authorityList() *cobra.Command {
@@ -220,7 +227,9 @@ func (s *session) authorityList() *cobra.Command {
 			for _, a := range h {
 				for _, g := range a.Generations {
 					c := g.Certificate
-					r := authorityRow{a.Handle, g.Number, "", c.Subject.String(), string(c.Key.Kind), c.NotBefore.Format("2006-01-02"), c.NotAfter.Format("2006-01-02"), e.StateOf(c), g.Mark()}
+					r := authorityRow{a.Handle, g.Number, "", c.Subject.String(), string(c.Key.Kind),
+						c.NotBefore.Format("2006-01-02"), c.NotAfter.Format("2006-01-02"), e.StateOfGeneration(g),
+						g.Mark(), g != a.Current()}
 					if g.Issuer != nil {
 						r.Under = g.Issuer.Authority.Handle
 					}
@@ -254,9 +263,12 @@ func (s *session) printAuthorities(rows []authorityRow) error {
 	}
 	var cells [][]term.Cell
 	for _, r := range rows {
-		cells = append(cells, []term.Cell{{Text: fmt.Sprintf("%s g%d", r.Handle, r.Generation), Tone: term.Strong}, {Text: r.Under}, stateCell(r.State), {Text: r.Mark, Tone: term.Quiet}, {Text: r.Until}, {Text: r.Key}, {Text: r.Subject}})
+		cells = append(cells, []term.Cell{{Text: fmt.Sprintf("%s g%d", r.Handle, r.Generation), Tone: term.Strong},
+			{Text: r.Under}, stateCell(r.State, r.Planned), {Text: r.Mark, Tone: term.Quiet}, {Text: r.Until},
+			{Text: r.Key},
+			{Text: r.Subject}})
 	}
-	s.out.Table([]string{"authority", "under", "state", "", "until", "key", "subject"}, cells)
+	s.out.Table([]string{"authority", "under", "state", "", "until", "key", "subject"}, cells, "subject", "key")
 	return nil
 }
 
@@ -264,10 +276,11 @@ func (s *session) authorityShow() *cobra.Command {
 	var all bool
 	var field string
 	c := &cobra.Command{
-		Use:     "show HANDLE",
-		Short:   "One authority, in words",
-		Example: "  ironseal authority show root\n  ironseal authority show services --all\n  ironseal authority show root --field sha256",
-		Args:    exactly(1, "a handle"),
+		Use:   "show HANDLE",
+		Short: "One authority, in words",
+		Example: "  ironseal authority show root\n  ironseal authority show services --all\n  ironseal authority " +
+			"show root --field sha256",
+		Args: exactly(1, "a handle"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := s.estate(cmd.Context())
 			if err != nil {
@@ -281,10 +294,13 @@ func (s *session) authorityShow() *cobra.Command {
 			o.Lead("handle", "Authority", strings.TrimSpace(g.Label()+" "+g.Mark()))
 			var generations, links []string
 			for _, other := range g.Authority.Generations {
-				generations = append(generations, strings.TrimSpace(fmt.Sprintf("g%d, until %s, key %s %s", other.Number, other.Certificate.NotAfter.Format("2006-01-02"), other.Certificate.Key.Kind, other.Mark())))
+				generations = append(generations,
+					strings.TrimSpace(fmt.Sprintf("g%d, until %s, key %s %s", other.Number,
+						other.Certificate.NotAfter.Format("2006-01-02"), other.Certificate.Key.Kind, other.Mark())))
 			}
 			for _, l := range g.Authority.Links {
-				links = append(links, fmt.Sprintf("g%d vouches for g%d, until %s", l.By.Number, l.To.Number, l.Certificate.NotAfter.Format("2006-01-02")))
+				links = append(links, fmt.Sprintf("g%d vouches for g%d, until %s", l.By.Number, l.To.Number,
+					l.Certificate.NotAfter.Format("2006-01-02")))
 			}
 			o.Add("generations", "Generations", generations...)
 			if len(links) > 0 {
@@ -306,6 +322,8 @@ func (s *session) showFlags(c *cobra.Command, all *bool, field *string) {
 // printObject prints a description: as JSON, as one bare field, or in words.
 func (s *session) printObject(o describe.Object, all bool, field string) error {
 	switch {
+	case field != "" && s.json:
+		return usage("--field prints one bare value, and --json everything: use one of the two")
 	case field != "":
 		values, ok := o.Field(field)
 		if !ok {
@@ -364,13 +382,18 @@ type treeGeneration struct {
 	State  string `json:"state"`
 }
 
-func treeOf(h hierarchy.Hierarchy, parent *hierarchy.Authority, e *estate.Estate) []treeNode {
+func treeOf(h hierarchy.Hierarchy, above *hierarchy.Authority, e *estate.Estate) []treeNode {
 	out := []treeNode{}
-	for _, a := range h.Children(parent) {
-		n := treeNode{Handle: a.Handle, Below: treeOf(h, a, e)}
-		for _, g := range a.Generations {
+	for _, b := range h.Branches(above) {
+		n := treeNode{Handle: b.Authority.Handle, Below: []treeNode{}}
+		if b.Whole {
+			n.Below = treeOf(h, b.Authority, e)
+		}
+		for _, g := range b.Generations {
 			c := g.Certificate
-			n.Generations = append(n.Generations, treeGeneration{g.Number, g.Mark(), c.NotBefore.Format("2006-01-02"), c.NotAfter.Format("2006-01-02"), e.StateOf(c)})
+			n.Generations = append(n.Generations,
+				treeGeneration{g.Number, g.Mark(), c.NotBefore.Format("2006-01-02"), c.NotAfter.Format("2006-01-02"),
+					e.StateOfGeneration(g)})
 		}
 		out = append(out, n)
 	}

@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"runtime/debug"
+	"slices"
+	"strings"
 
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
@@ -37,10 +39,18 @@ func (s *session) signAll(ctx context.Context, ask estate.SignAsk) error {
 		return err
 	}
 	if len(list) == 0 {
-		s.out.Say("Nothing waits.")
-		return nil
+		return s.nothing("Nothing waits.")
 	}
 	return s.signPlanned(ctx, e, list)
+}
+
+// nothing says that there was nothing to sign; in JSON, by an empty result.
+func (s *session) nothing(words string) error {
+	if s.json {
+		return s.printJSON(map[string]any{"signed": []describe.Object{}, "failed": []failure{}})
+	}
+	s.out.Say("%s", words)
+	return nil
 }
 
 func (s *session) signManifest(ctx context.Context, ask estate.SignAsk, file string) error {
@@ -125,7 +135,7 @@ func (s *session) signPlanned(ctx context.Context, e *estate.Estate, list []esta
 	var done []estate.SignResult
 	signed := 0
 	if len(agreed) > 0 {
-		if err := s.agree(ctx, fmt.Sprintf("Sign these %d certificates?", len(agreed))); err != nil {
+		if err := s.agree(ctx, fmt.Sprintf("Sign as shown: %s?", span.Count(len(agreed), "certificate"))); err != nil {
 			return err
 		}
 		count, stop := s.counter("signing", len(agreed))
@@ -138,7 +148,8 @@ func (s *session) signPlanned(ctx context.Context, e *estate.Estate, list []esta
 			if s.json {
 				done = append(done, r)
 			} else {
-				s.out.Say("%s R%d %s  serial %s", s.out.Paint(term.Good, "✓"), r.Sheet.Record.Number, term.Safe(r.Certificate.Title()), r.Certificate.SerialHex())
+				s.out.Say("%s R%d %s  serial %s", s.out.Paint(term.Good, "✓"), r.Sheet.Record.Number,
+					term.Safe(r.Certificate.Title()), r.Certificate.SerialHex())
 			}
 			count(signed)
 		})
@@ -175,7 +186,8 @@ func (s *session) combinedSheet(list []estate.Planned, agreed []*estate.Sheet, f
 	groups := map[string]int{}
 	var order []string
 	for _, sh := range agreed {
-		key := fmt.Sprintf("%s, by %s, until %s", sh.Template.Name, sh.Issuer.Label(), sh.Plan.Draft.NotAfter.Format("2006-01-02"))
+		key := fmt.Sprintf("%s, by %s, until %s", sh.Template.Name, sh.Issuer.Label(),
+			sh.Plan.Draft.NotAfter.Format("2006-01-02"))
 		if groups[key] == 0 {
 			order = append(order, key)
 		}
@@ -196,35 +208,76 @@ func (s *session) combinedSheet(list []estate.Planned, agreed []*estate.Sheet, f
 	o.Gap()
 }
 
-// mostBulkRows is how many rows with findings one combined sheet shows.
+// mostBulkRows is how many findings of one code a combined sheet shows one by one;
+// the requests with further ones are named.
 const mostBulkRows = 40
 
+// withFindings shows every finding of what will be signed, the weightiest first, by
+// code. Nothing is left out: what is not on the sheet would be signed unseen.
 func (s *session) withFindings(agreed []*estate.Sheet) {
-	var cells [][]term.Cell
-	more := 0
+	type one struct {
+		request int64
+		finding finding.Finding
+	}
+	byCode := map[finding.Code][]one{}
+	var codes []one
 	for _, sh := range agreed {
 		for _, f := range sh.Plan.Findings.Ranked() {
-			if f.Severity < finding.Warn {
-				continue
+			if byCode[f.Code] == nil {
+				codes = append(codes, one{finding: f})
 			}
-			if len(cells) >= mostBulkRows {
-				more++
-				continue
+			byCode[f.Code] = append(byCode[f.Code], one{sh.Record.Number, f})
+		}
+	}
+	slices.SortStableFunc(codes, func(a, b one) int { return int(b.finding.Severity - a.finding.Severity) })
+	var cells [][]term.Cell
+	for _, c := range codes {
+		list := byCode[c.finding.Code]
+		for _, x := range list[:min(len(list), mostBulkRows)] {
+			why := x.finding.Message
+			if x.finding.Waived != "" {
+				why += " (waived: " + x.finding.Waived + ")"
 			}
-			why := f.Message
-			if f.Waived != "" {
-				why += " (waived: " + f.Waived + ")"
+			tone := term.Careful
+			if x.finding.Severity == finding.Note {
+				tone = term.Quiet
 			}
-			cells = append(cells, []term.Cell{{Text: fmt.Sprintf("R%d", sh.Record.Number), Tone: term.Strong}, {Text: f.Severity.String(), Tone: term.Careful}, {Text: string(f.Code)}, {Text: why}})
+			cells = append(cells, []term.Cell{{Text: fmt.Sprintf("R%d", x.request), Tone: term.Strong},
+				{Text: x.finding.Severity.String(), Tone: tone}, {Text: string(x.finding.Code)}, {Text: why}})
+		}
+		if more := list[min(len(list), mostBulkRows):]; len(more) > 0 {
+			var numbers []int64
+			for _, x := range more {
+				numbers = append(numbers, x.request)
+			}
+			cells = append(cells, []term.Cell{{Text: ""}, {Text: ""}, {Text: string(c.finding.Code)},
+				{Text: fmt.Sprintf("and %d more: %s", len(more), ranges(numbers))}})
 		}
 	}
 	if len(cells) > 0 {
 		s.out.Gap()
 		s.out.Table([]string{"request", "", "finding", ""}, cells)
 	}
-	if more > 0 {
-		s.out.Say("  … and %d more findings; see each with: ironseal sign R1 --template NAME", more)
+}
+
+// ranges writes numbers of requests, those in a row as one: "R1 to R4, R7".
+func ranges(numbers []int64) string {
+	slices.Sort(numbers)
+	numbers = slices.Compact(numbers)
+	var out []string
+	for i := 0; i < len(numbers); {
+		j := i
+		for j+1 < len(numbers) && numbers[j+1] == numbers[j]+1 {
+			j++
+		}
+		if j > i {
+			out = append(out, fmt.Sprintf("R%d to R%d", numbers[i], numbers[j]))
+		} else {
+			out = append(out, fmt.Sprintf("R%d", numbers[i]))
+		}
+		i = j + 1
 	}
+	return strings.Join(out, ", ")
 }
 
 func (s *session) drawFailures(failed []failure) {
@@ -234,7 +287,8 @@ func (s *session) drawFailures(failed []failure) {
 	s.out.Gap()
 	var cells [][]term.Cell
 	for _, f := range failed {
-		cells = append(cells, []term.Cell{{Text: "✗", Tone: term.Bad}, {Text: f.Name, Tone: term.Strong}, {Text: f.Why}})
+		cells = append(cells, []term.Cell{{Text: "✗", Tone: term.Bad}, {Text: f.Name, Tone: term.Strong},
+			{Text: f.Why}})
 	}
 	s.out.Table([]string{"", "", ""}, cells)
 }
@@ -263,7 +317,8 @@ func (s *session) bulkResult(done []estate.SignResult, signed int, failed []fail
 			code = Failed
 		}
 	}
-	return &status{code, fmt.Errorf("%d of %d were not signed: each is listed above with its reason", len(failed), signed+len(failed))}
+	return &status{code, fmt.Errorf("%d of %d were not signed: each is listed above with its reason", len(failed),
+		signed+len(failed))}
 }
 
 // counter shows how far a bulk act has come, on a terminal.

@@ -1,24 +1,29 @@
 package cli
 
 import (
+	"context"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
-	"ironseal/pki/bundle"
+	"ironseal/pki/cert"
 	"ironseal/pki/describe"
 	"ironseal/pki/handover"
+	"ironseal/pki/label"
 	"ironseal/pki/span"
 	"ironseal/pki/template"
 )
 
 func (s *session) certificateCommand() *cobra.Command {
 	return group("certificate", "Certificates that were signed: find them, look at them, hand them out",
-		reading(s.certificateList()), reading(s.certificateShow()), reading(s.certificateExport()), reading(s.certificateCompare()), s.certificateRenew(), s.certificateAccept(), s.certificateHandover())
+		reading(s.certificateList()), reading(s.certificateShow()), reading(s.certificateExport()),
+		reading(s.certificateCompare()), s.certificateRenew(), s.certificateAccept(), s.certificateHandover())
 }
 
 // certificateRow is a certificate in a list.
@@ -31,10 +36,23 @@ type certificateRow struct {
 	By       string   `json:"by"`
 	Template string   `json:"template"`
 	Request  string   `json:"request"`
+	Key      string   `json:"key"`
+	Days     int      `json:"days_left"` // whole days; below zero once it ended
+	left     string
+	planned  bool // another serves in its place
 }
 
-func rowOf(h estate.Held) certificateRow {
-	r := certificateRow{Serial: h.SerialHex(), Title: h.Title(), Names: []string{}, State: h.State, Until: h.NotAfter.UTC().Format("2006-01-02T15:04:05Z"), By: h.Record.Issuer, Template: h.Record.Template}
+// fewDays is what is counted in days; beyond it, years say more.
+const fewDays = 730
+
+func rowOf(h estate.Held, now time.Time) certificateRow {
+	r := certificateRow{Serial: h.SerialHex(), Title: h.Title(), Names: []string{}, State: h.State,
+		Until: h.NotAfter.UTC().Format("2006-01-02T15:04:05Z"), By: h.Record.Issuer, Template: h.Record.Template,
+		Key: string(h.Key.Kind), Days: int(math.Floor(h.NotAfter.Sub(now).Hours() / 24)),
+		planned: h.Record.Replaced, left: strings.TrimPrefix(span.Distance(now, h.NotAfter), "in ")}
+	if r.Days >= 0 && r.Days < fewDays {
+		r.left = span.Count(r.Days, "day")
+	}
 	if r.By == "" && h.SelfIssued() {
 		r.By = "itself"
 	} else if r.By == "" {
@@ -52,44 +70,86 @@ func rowOf(h estate.Held) certificateRow {
 func (s *session) certificateList() *cobra.Command {
 	var state, byTemplate, by, name string
 	c := &cobra.Command{
-		Use:     "list",
-		Short:   "Certificates that were signed",
-		Example: "  ironseal certificate list\n  ironseal certificate list --state expiring\n  ironseal certificate list --template web-server --quiet",
-		Args:    exactly(0, "no argument"),
+		Use:   "list",
+		Short: "Certificates that were signed",
+		Long: `The certificates that serve, those that end first on top. With --state any, those
+too that ended, were replaced or revoked, or wait for a switch day.`,
+		Example: "  ironseal certificate list\n  ironseal certificate list --state expiring\n  ironseal certificate " +
+			"list --template web-server --quiet",
+		Args: exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			e, err := s.estate(cmd.Context())
 			if err != nil {
+				return err
+			}
+			if err := s.filters(cmd, e, state, byTemplate, by); err != nil {
 				return err
 			}
 			list, err := e.Certificates(cmd.Context())
 			if err != nil {
 				return err
 			}
-			rows := []certificateRow{}
+			rows, others := []certificateRow{}, 0
 			for _, h := range list {
-				r := rowOf(h)
+				r := rowOf(h, s.now())
 				handle, _, _ := strings.Cut(r.By, ".")
-				if state != "" && r.State != state || byTemplate != "" && r.Template != byTemplate || by != "" && r.By != by && handle != by ||
-					name != "" && !strings.Contains(strings.ToLower(r.Title+" "+strings.Join(r.Names, " ")), strings.ToLower(name)) {
+				if byTemplate != "" && r.Template != byTemplate ||
+					by != "" && r.By != by && handle != by ||
+					name != "" && !strings.Contains(strings.ToLower(r.Title+" "+strings.Join(r.Names, " ")),
+						strings.ToLower(name)) {
+					continue
+				}
+				if !chosen(r.State, state) {
+					others++
 					continue
 				}
 				rows = append(rows, r)
 			}
-			return s.printCertificates(rows, list)
+			slices.SortStableFunc(rows, func(a, b certificateRow) int { return strings.Compare(a.Until, b.Until) })
+			return s.printCertificates(rows, others, state)
 		},
 	}
 	s.quietFlag(c, "print serials only")
-	c.Flags().StringVar(&state, "state", "", "only those in this `STATE`: "+strings.Join(estate.States, ", "))
+	c.Flags().StringVar(&state, "state", "", "only those in this `STATE`: "+strings.Join(estate.States, ", ")+
+		", or any")
 	c.Flags().StringVar(&byTemplate, "template", "", "only those signed by this template")
 	c.Flags().StringVar(&by, "by", "", "only those signed by this authority")
 	c.Flags().StringVar(&name, "name", "", "only those with this `TEXT` in a name")
-	completeWords(c, "state", estate.States...)
+	completeWords(c, "state", append([]string{estate.AnyState}, estate.States...)...)
 	s.completeTemplates(c, "template")
 	s.completeHandles(c, "by")
 	return c
 }
 
-func (s *session) printCertificates(rows []certificateRow, list []estate.Held) error {
+// filters refuses a filter that can fit nothing because it is mistyped: "none" would
+// be no answer to it.
+func (s *session) filters(cmd *cobra.Command, e *estate.Estate, state, byTemplate, by string) error {
+	if err := oneOf("state", state, append([]string{estate.AnyState}, estate.States...)...); err != nil {
+		return err
+	}
+	if byTemplate != "" {
+		signed, err := e.TemplatesSignedBy(cmd.Context())
+		if err != nil {
+			return err
+		}
+		if err := oneOf("template", byTemplate, append(signed, e.TemplateNames()...)...); err != nil {
+			return err
+		}
+	}
+	if by != "" && by != "itself" && by != "outside" {
+		if _, err := e.Generation(cmd.Context(), by); err != nil {
+			return &status{Usage, err}
+		}
+	}
+	return nil
+}
+
+// chosen reports whether a certificate in a state is among those asked for.
+func chosen(state, asked string) bool {
+	return asked == estate.AnyState || asked == state || asked == "" && estate.Serves(state)
+}
+
+func (s *session) printCertificates(rows []certificateRow, others int, state string) error {
 	switch {
 	case s.json:
 		return s.printJSON(rows)
@@ -99,14 +159,28 @@ func (s *session) printCertificates(rows []certificateRow, list []estate.Held) e
 		}
 		return nil
 	case len(rows) == 0:
-		s.out.Say("There are no such certificates (%d in all).", len(list))
-		return nil
+		s.out.Say("There are no such certificates.")
 	}
 	var cells [][]term.Cell
 	for _, r := range rows {
-		cells = append(cells, []term.Cell{{Text: r.Serial[:min(8, len(r.Serial))], Tone: term.Quiet}, {Text: r.Title, Tone: term.Strong}, stateCell(r.State), {Text: r.Until[:10]}, {Text: r.By}, {Text: r.Template}, {Text: r.Request}})
+		names := fmt.Sprint(len(r.Names))
+		if len(r.Names) == 0 {
+			names = ""
+		}
+		cells = append(cells, []term.Cell{{Text: cert.ShortSerial(r.Serial), Tone: term.Quiet},
+			{Text: r.Title, Tone: term.Strong}, stateCell(r.State, r.planned), {Text: r.left}, {Text: r.Until[:10]},
+			{Text: names},
+			{Text: r.Key}, {Text: r.By}, {Text: r.Template}, {Text: r.Request}})
 	}
-	s.out.Table([]string{"serial", "for", "state", "until", "signed by", "template", "from"}, cells)
+	if len(rows) > 0 {
+		s.out.Table([]string{"serial", "for", "state", "left", "until", "names", "key", "signed by", "template",
+			"from"},
+			cells, "from", "template", "key", "names", "signed by")
+	}
+	if others > 0 && state == "" {
+		s.out.Say("%s", s.out.Paint(term.Quiet, span.Count(others, "more certificate")+
+			" not serving today: --state any"))
+	}
 	return nil
 }
 
@@ -117,11 +191,12 @@ func (s *session) certificateShow() *cobra.Command {
 	var all, changes bool
 	var field string
 	c := &cobra.Command{
-		Use:     "show CERTIFICATE",
-		Short:   "One certificate, in words",
-		Long:    "Show one certificate in words, what matters first.\n\n" + certificateNaming,
-		Example: "  ironseal certificate show booking.ternbay.example\n  ironseal certificate show R1 --all\n  ironseal certificate show R1 --field sha1\n  ironseal certificate show R1 --template-changes",
-		Args:    exactly(1, "a certificate"),
+		Use:   "show CERTIFICATE",
+		Short: "One certificate, in words",
+		Long:  "Show one certificate in words, what matters first.\n\n" + certificateNaming,
+		Example: "  ironseal certificate show booking.ternbay.example\n  ironseal certificate show R1 --all\n  " +
+			"ironseal certificate show R1 --field sha1\n  ironseal certificate show R1 --template-changes",
+		Args: exactly(1, "a certificate"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := s.estate(cmd.Context())
 			if err != nil {
@@ -135,6 +210,9 @@ func (s *session) certificateShow() *cobra.Command {
 				s.errs.Say("(%s)", term.Safe(note))
 			}
 			if changes {
+				if err := onlyFlags(cmd, "with --template-changes", "template-changes"); err != nil {
+					return err
+				}
 				then, today, err := e.TemplateThen(h)
 				if err != nil {
 					return err
@@ -142,8 +220,10 @@ func (s *session) certificateShow() *cobra.Command {
 				return s.printChanges(template.Compare(then, today), "as it was", "today")
 			}
 			o := describe.Certificate(h.Certificate, s.now())
-			r := rowOf(h)
-			o.Lead("state", "State", h.State)
+			r := rowOf(h, s.now())
+			if o, err = leading(cmd.Context(), e, h, o, r); err != nil {
+				return err
+			}
 			o.Add("by", "Signed by", r.By)
 			holders, err := e.Holders(cmd.Context(), h)
 			if err != nil {
@@ -165,6 +245,25 @@ func (s *session) certificateShow() *cobra.Command {
 	return c
 }
 
+// leading puts first what is asked first: whether it holds, how long, and by whom.
+func leading(ctx context.Context, e *estate.Estate, h estate.Held, o describe.Object, r certificateRow) (
+	describe.Object, error) {
+	if h.Record.Issuer != "" {
+		g, err := e.Generation(ctx, h.Record.Issuer)
+		if err != nil {
+			return o, err
+		}
+		chain := []string{h.Title()}
+		for _, above := range g.Line() {
+			chain = append(chain, above.Name())
+		}
+		o.Lead("chain", "Chain", strings.Join(chain, " ← "))
+	}
+	o.Lead("days_left", "Left", fmt.Sprint(r.Days)).Shown = []string{r.left}
+	o.Lead("state", "State", h.State)
+	return o, nil
+}
+
 // exportFlags are the flags of the commands that hand out certificates.
 type exportFlags struct {
 	as, with, out string
@@ -173,11 +272,12 @@ type exportFlags struct {
 
 func (f *exportFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&f.as, "as", "pem", "pem, der, p7b (PKCS#7) or p7b-pem")
-	c.Flags().StringVar(&f.with, "with", "", "\"issuers\": the intermediates behind the leaf; \"root\": the root as well; \"links\": only link certificates between roots")
+	c.Flags().StringVar(&f.with, "with", "", "\"issuers\": the intermediates behind the leaf; \"root\": the root as "+
+		"well; \"links\": only link certificates between roots; \"all\": everything, for another estate")
 	c.Flags().StringVar(&f.out, "out", "", "the `FILE` or directory to write, or - for standard output")
 	c.Flags().BoolVar(&f.copy, "copy", false, "put the text on the clipboard through the terminal, in place of a file")
 	completeWords(c, "as", "pem", "der", "p7b", "p7b-pem")
-	completeWords(c, "with", estate.WithIssuers, estate.WithRoot, estate.WithLinks)
+	completeWords(c, "with", estate.WithIssuers, estate.WithRoot, estate.WithLinks, estate.WithAll)
 }
 
 func (s *session) certificateExport() *cobra.Command {
@@ -215,11 +315,19 @@ asking.
 }
 
 func (s *session) export(cmd *cobra.Command, e *estate.Estate, h estate.Held, f exportFlags) error {
-	if !slices.Contains([]string{estate.Alone, estate.WithIssuers, estate.WithRoot, estate.WithLinks}, f.with) {
-		return usage("--with %q: use issuers, root or links", f.with)
+	if !slices.Contains([]string{estate.Alone, estate.WithIssuers, estate.WithRoot, estate.WithLinks, estate.WithAll},
+		f.with) {
+		return usage("--with %q: use issuers, root, links or all", f.with)
 	}
 	if !slices.Contains([]string{"pem", "der", "p7b", "p7b-pem"}, f.as) {
-		return usage("--as %q: use pem, der, p7b or p7b-pem; a form with the key comes from: ironseal certificate handover", f.as)
+		return usage("--as %q: use pem, der, p7b or p7b-pem; a form with the key comes from: ironseal certificate "+
+			"handover", f.as)
+	}
+	if f.copy && f.out != "" {
+		return usage("--copy puts the text on the clipboard, and --out writes it to a file: use one of the two")
+	}
+	if f.out == "-" && s.json {
+		return usage("--out - writes the certificates themselves to standard output: leave out --json")
 	}
 	file, err := e.Export(cmd.Context(), h, handover.Format(f.as), f.with)
 	if err != nil {
@@ -236,7 +344,8 @@ func (s *session) export(cmd *cobra.Command, e *estate.Estate, h estate.Held, f 
 		return err
 	}
 	if other {
-		if err := s.agree(cmd.Context(), fmt.Sprintf("%s is there with other content. Replace it?", term.Safe(path))); err != nil {
+		if err := s.agree(cmd.Context(), fmt.Sprintf("%s is there with other content. Replace it?",
+			term.Safe(path))); err != nil {
 			return err
 		}
 	}
@@ -245,13 +354,14 @@ func (s *session) export(cmd *cobra.Command, e *estate.Estate, h estate.Held, f 
 	}
 	sum, old := h.SHA256(), h.SHA1()
 	if s.json {
-		return s.printJSON(map[string]any{"file": path, "sha256": fmt.Sprintf("%x", sum), "sha1": fmt.Sprintf("%x", old), "check_code": bundle.CheckCode(h.Raw)})
+		return s.printJSON(map[string]any{"file": path, "sha256": fmt.Sprintf("%x", sum),
+			"sha1": fmt.Sprintf("%x", old), "check_code": label.CheckCode(h.Raw)})
 	}
 	s.out.Say("%s %s", s.out.Paint(term.Good, "✓ wrote"), term.Safe(path))
 	s.out.Say("  holds       %s", term.Safe(holds(h, f.with)))
-	s.out.Say("  check code  %s   until %s, %s", s.out.Paint(term.Accent, bundle.CheckCode(h.Raw)), h.NotAfter.Format("2006-01-02"), span.Distance(s.now(), h.NotAfter))
-	s.out.Say("  SHA-256     %s", describe.Grouped(sum[:16]))
-	s.out.Say("              %s", describe.Grouped(sum[16:]))
+	s.out.Say("  check code  %s   until %s, %s", s.out.Paint(term.Accent, label.CheckCode(h.Raw)),
+		h.NotAfter.Format("2006-01-02"), span.Distance(s.now(), h.NotAfter))
+	s.out.Say("  SHA-256     %s", label.Colons(sum[:]))
 	return nil
 }
 
@@ -263,7 +373,8 @@ func (s *session) copyText(data []byte, h estate.Held, f exportFlags) error {
 	if err := s.out.Clipboard(data); err != nil {
 		return usage("--copy: %w", err)
 	}
-	s.out.Say("%s %s on the clipboard   paste tail %s", s.out.Paint(term.Good, "✓"), term.Safe(holds(h, f.with)), bundle.PasteTail(h.Raw))
+	s.out.Say("%s %s on the clipboard   paste tail %s", s.out.Paint(term.Good, "✓"), term.Safe(holds(h, f.with)),
+		label.PasteTail(h.Raw))
 	return nil
 }
 
@@ -275,6 +386,8 @@ func holds(h estate.Held, with string) string {
 		return h.Title() + ", then its issuers, then the root"
 	case estate.WithLinks:
 		return h.Title() + ", then the link certificates to it"
+	case estate.WithAll:
+		return h.Title() + ", then its issuers, the root and the link certificates to that"
 	}
 	return h.Title() + " alone"
 }

@@ -28,6 +28,7 @@ import (
 	"ironseal/pki/bundle"
 	"ironseal/pki/finding"
 	"ironseal/pki/issue"
+	"ironseal/pki/runes"
 )
 
 // Exit statuses.
@@ -69,6 +70,7 @@ type session struct {
 	asOf       string
 	passFiles  []string
 	started    bool
+	acting     bool // the command changes records
 	bannered   bool // it was said that this is a rehearsal
 	openEstate *estate.Estate
 }
@@ -132,12 +134,10 @@ func (s *session) finish(err error) int {
 		code = Usage
 	}
 	if text := err.Error(); text != "" {
-		for i, line := range strings.Split(text, "\n") {
-			prefix := "ironseal: "
-			if i > 0 {
-				prefix = "          "
-			}
-			s.errs.Say("%s%s", s.errs.Paint(term.Bad, prefix), term.Safe(line))
+		head := "ironseal:"
+		for _, line := range strings.Split(text, "\n") {
+			s.errs.Hung(head, term.Bad, runes.Escape(line))
+			head = "         "
 		}
 	}
 	return code
@@ -158,32 +158,66 @@ Begin with:  ironseal estate create harbour     (or watch: ironseal demo)`,
 		SilenceErrors: true,
 		SilenceUsage:  true,
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
-			s.started = true
+			s.started, s.acting = true, cmd.Annotations[reads] == ""
 			if s.colour != "auto" && s.colour != "always" && s.colour != "never" {
 				return usage("--color %q: use auto, always or never", s.colour)
 			}
 			s.screens()
 			return s.applyAsOf(cmd.Context(), cmd)
 		},
-		Args: func(_ *cobra.Command, args []string) error {
+		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 0 {
-				return fmt.Errorf("there is no command %q: see ironseal --help", args[0])
+				return unknownCommand(cmd, args[0])
 			}
 			return nil
 		},
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 	root.SetVersionTemplate("ironseal {{.Version}}\n")
+	root.SetHelpCommand(helpCommand())
+	root.SetHelpFunc(s.help)
+	root.SetFlagErrorFunc(unknownOption)
 	f := root.PersistentFlags()
 	f.StringVar(&s.estateDir, "estate", "", "the estate `DIR` (else IRONSEAL_ESTATE, else the nearest above)")
 	f.BoolVar(&s.json, "json", false, "print JSON")
 	f.BoolVar(&s.yes, "yes", false, "answer yes to questions; never passes a stop")
 	f.StringArrayVar(&s.passFiles, "passphrase-file", nil, "read passphrases from `[HANDLE=]FILE`; may be repeated")
 	f.StringVar(&s.colour, "color", "auto", "auto, always or never")
-	f.StringVar(&s.asOf, "as-of", "", "look at things as of `TIME` (2030-01-31, or with T12:00:00Z); acts only in a rehearsal")
+	f.StringVar(&s.asOf, "as-of", "", "look at things as of `TIME` (2030-01-31, or with T12:00:00Z); acts only in a "+
+		"rehearsal")
 	root.AddCommand(s.estateCommand(), s.authorityCommand(), s.templateCommand(), s.requestCommand(), s.signCommand(),
-		s.certificateCommand(), s.convertCommand(), s.readCommand(), s.verifyCommand(), s.forecastCommand(), s.dueCommand(), s.courierCommand(), s.changeoverCommand(), s.journalCommand(), s.demoCommand(), s.referenceCommand())
+		s.certificateCommand(), s.convertCommand(), s.readCommand(), s.verifyCommand(), s.forecastCommand(),
+		s.dueCommand(), s.courierCommand(), s.changeoverCommand(), s.journalCommand(), s.demoCommand(),
+		s.versionCommand(), s.referenceCommand())
 	return root
+}
+
+// helpCommand shows a command's help; asking for one that is not there is wrong usage.
+func helpCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "help [COMMAND]",
+		Short: "Help about any command",
+		RunE: func(c *cobra.Command, args []string) error {
+			found, rest, err := c.Root().Find(args)
+			if err != nil || len(rest) > 0 {
+				return unknownCommand(found, strings.Join(rest, " "))
+			}
+			found.InitDefaultHelpFlag()
+			return found.Help()
+		},
+	}
+}
+
+// versionCommand tells which build this is.
+func (s *session) versionCommand() *cobra.Command {
+	return reading(&cobra.Command{Use: "version", Short: "Which build this is", Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			if s.json {
+				return s.printJSON(map[string]string{"version": s.Version})
+			}
+			s.out.Say("ironseal %s", s.Version)
+			return nil
+		}})
 }
 
 // reads marks a command that changes nothing, on which --as-of works.
@@ -213,13 +247,15 @@ func (s *session) applyAsOf(ctx context.Context, cmd *cobra.Command) error {
 		return err
 	}
 	if !e.Rehearsal {
-		return usage("--as-of moves the clock only for commands that read, and in rehearsals; %s changes the records: practise with: ironseal estate rehearse DIR", cmd.CommandPath())
+		return usage("--as-of moves the clock only for commands that read, and in rehearsals; %s changes the "+
+			"records: practise with: ironseal estate rehearse DIR", cmd.CommandPath())
 	}
 	return nil
 }
 
 func parseTime(text string) (time.Time, error) {
-	for _, layout := range []string{time.RFC3339, "2006-01-02T15:04:05", "2006-01-02 15:04:05", "2006-01-02T15:04", "2006-01-02"} {
+	for _, layout := range []string{time.RFC3339, "2006-01-02T15:04:05", "2006-01-02 15:04:05", "2006-01-02T15:04",
+		"2006-01-02"} {
 		if t, err := time.ParseInLocation(layout, strings.TrimSpace(text), time.UTC); err == nil {
 			return t.UTC(), nil
 		}
@@ -244,7 +280,8 @@ func (s *session) random() io.Reader {
 
 // world hands the estate what it needs from outside.
 func (s *session) world() estate.World {
-	return estate.World{Now: s.Now, Random: s.Random, Disk: s.Disk, Actor: s.Actor, Pass: (*passphrases)(s), Progress: s.progress, Step: s.Step}
+	return estate.World{Now: s.Now, Random: s.Random, Disk: s.Disk, Actor: s.Actor, Pass: (*passphrases)(s),
+		Progress: s.progress, Step: s.Step}
 }
 
 func (s *session) progress(what string) func() {
@@ -270,9 +307,16 @@ func (s *session) estate(ctx context.Context) (*estate.Estate, error) {
 	if s.openEstate, err = estate.Open(ctx, found, s.world()); err != nil {
 		return nil, err
 	}
+	if s.acting {
+		if err := s.openEstate.ReadOnly(); err != nil {
+			return nil, err
+		}
+	}
 	if s.openEstate.Rehearsal && !s.bannered {
 		s.bannered = true
-		s.errs.Say("%s", s.errs.Paint(term.Careful, fmt.Sprintf("REHEARSAL of %s: throwaway keys; the clock says %s", term.Safe(s.openEstate.Settings.Organisation.Name), s.now().Format("2006-01-02"))))
+		s.errs.Say("%s", s.errs.Paint(term.Careful,
+			fmt.Sprintf("REHEARSAL of %s: throwaway keys; the clock says %s",
+				term.Safe(s.openEstate.Settings.Organisation.Name), s.now().Format("2006-01-02"))))
 	}
 	return s.openEstate, nil
 }
@@ -366,8 +410,10 @@ func (s *session) agree(ctx context.Context, question string) error {
 	case strings.EqualFold(answer, "yes") || strings.EqualFold(answer, "y"):
 		return nil
 	}
-	return &status{Refused, errors.New("declined; nothing was changed")}
+	return &status{Refused, errDeclined}
 }
+
+var errDeclined = errors.New("declined; nothing was changed")
 
 // printJSON prints a value as JSON. Characters that could mislead on a terminal
 // are written as escapes, which JSON allows anywhere in a text.
@@ -376,15 +422,7 @@ func (s *session) printJSON(v any) error {
 	if err != nil {
 		return err
 	}
-	var b strings.Builder
-	for _, r := range string(data) {
-		if r >= 0x7f && (unicode.IsControl(r) || unicode.Is(unicode.Cf, r)) && r <= 0xffff {
-			fmt.Fprintf(&b, `\u%04x`, r)
-			continue
-		}
-		b.WriteRune(r)
-	}
-	return s.out.Raw([]byte(b.String() + "\n"))
+	return s.out.Raw([]byte(runes.JSON(string(data)) + "\n"))
 }
 
 // exactly and atLeast are Args functions whose errors name what is missing.
@@ -410,7 +448,7 @@ func atLeast(n int, what string) cobra.PositionalArgs {
 func group(use, short string, sub ...*cobra.Command) *cobra.Command {
 	c := &cobra.Command{Use: use, Short: short, Args: func(cmd *cobra.Command, args []string) error {
 		if len(args) > 0 {
-			return usage("%s has no command %q: see %s --help", cmd.CommandPath(), args[0], cmd.CommandPath())
+			return unknownCommand(cmd, args[0])
 		}
 		return nil
 	}, RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}
@@ -455,6 +493,18 @@ func waivers(codes []string, because string) ([]finding.Waiver, error) {
 		out = append(out, w)
 	}
 	return out, nil
+}
+
+// tidy removes what acts that were cut off left behind in a directory that this one
+// is about to write to, and says so: there may have been a private key in it.
+func (s *session) tidy(dir string) {
+	removed, err := disk.Sweep(dir)
+	for _, r := range removed {
+		s.errs.Say("(left behind by an act that was cut off, and removed: %s)", term.Safe(r))
+	}
+	if err != nil {
+		s.errs.Say("(%s)", term.Safe(err.Error()))
+	}
 }
 
 // next prints the next step.

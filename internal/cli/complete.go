@@ -85,9 +85,9 @@ func (s *session) certificates(cmd *cobra.Command, args []string, word string) (
 	}
 	for _, h := range list {
 		for _, n := range h.Names {
-			out = append(out, n.Value+"\t"+h.SerialHex()[:8])
+			out = append(out, n.Value()+"\t"+h.Serial.Short())
 		}
-		out = append(out, h.SerialHex()[:8]+"\t"+h.Title())
+		out = append(out, h.Serial.Short()+"\t"+h.Title())
 	}
 	return out, cobra.ShellCompDirectiveNoFileComp
 }
@@ -120,7 +120,8 @@ func (s *session) referenceCommand() *cobra.Command {
 		Hidden: true,
 		Args:   exactly(1, "the directory to write to"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			for name, text := range map[string]string{"findings.md": finding.Reference(), "templates.md": template.Reference(), "commands.md": commandReference(cmd.Root())} {
+			for name, text := range map[string]string{"findings.md": finding.Reference(),
+				"templates.md": template.Reference(), "commands.md": commandReference(cmd.Root())} {
 				if err := (disk.Disk{}).Replace(filepath.Join(args[0], name), []byte(text), 0o644); err != nil {
 					return err
 				}

@@ -17,6 +17,7 @@ import (
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/handover"
+	"ironseal/pki/label"
 )
 
 // convertFlags are the flags of convert, as typed.
@@ -82,6 +83,15 @@ func (s *session) convert(ctx context.Context, f convertFlags, args []string) er
 		w.FriendlyName = title
 	}
 	made := false
+	if !format.NeedsPassword() && (f.password.made || f.password.file != "") {
+		return usage("convert: the form %s is not sealed: leave out --make-password and --password-file", format)
+	}
+	if f.name != "" && !format.IsStore() {
+		return usage("convert: --name is the friendly name in PKCS#12; the form %s has none", format)
+	}
+	if f.out == "-" && s.json {
+		return usage("--out - writes the file itself to standard output: leave out --json")
+	}
 	if format.NeedsPassword() {
 		if w.Password, made, err = s.password(ctx, f.password, "the new file"); err != nil {
 			return err
@@ -98,18 +108,20 @@ func (s *session) convert(ctx context.Context, f convertFlags, args []string) er
 		}
 		return s.out.Raw(data)
 	}
-	file := estate.File{Name: bundle.FileName(title) + format.Ending(), Data: data}
+	file := estate.File{Name: label.FileName(title) + format.Ending(), Data: data}
 	secret := slices.Contains(w.Parts, handover.PartKey)
 	return s.writeConverted(ctx, f, file, secret, notes, w, made)
 }
 
-func (s *session) writeConverted(ctx context.Context, f convertFlags, file estate.File, secret bool, notes []string, w handover.Writing, made bool) error {
+func (s *session) writeConverted(ctx context.Context, f convertFlags, file estate.File, secret bool, notes []string,
+	w handover.Writing, made bool) error {
 	path, other, err := estate.Target(file, s.path(f.out))
 	if err != nil {
 		return err
 	}
 	if other {
-		if err := s.agree(ctx, fmt.Sprintf("%s is there with other content. Replace it?", term.Safe(path))); err != nil {
+		if err := s.agree(ctx, fmt.Sprintf("%s is there with other content. Replace it?",
+			term.Safe(path))); err != nil {
 			return err
 		}
 	}
@@ -128,7 +140,8 @@ func (s *session) writeConverted(ctx context.Context, f convertFlags, file estat
 		s.out.Say("  %s", term.Safe(n))
 	}
 	if made {
-		s.out.Say("  password  %s   %s", s.out.Paint(term.Accent, string(w.Password)), s.out.Paint(term.Quiet, "shown once: hand it over by another way than the file"))
+		s.out.Say("  password  %s   %s", s.out.Paint(term.Accent, string(w.Password)),
+			s.out.Paint(term.Quiet, "shown once: hand it over by another way than the file"))
 	}
 	if w.Format == handover.P12Older {
 		s.out.Findings(finding.List{finding.New(finding.OlderProfile, "%s is protected the older way.", path)})
@@ -159,7 +172,8 @@ func partsOf(g handover.Goods, f handover.Format) []string {
 }
 
 // collect reads the certificates and keys of files, opening what is sealed.
-func (s *session) collect(ctx context.Context, f convertFlags, args []string) (certs []*cert.Certificate, keys []crypto.Signer, err error) {
+func (s *session) collect(ctx context.Context, f convertFlags, args []string) (certs []*cert.Certificate,
+	keys []crypto.Signer, err error) {
 	pass := &openers{s: s, file: f.openWith}
 	for _, a := range args {
 		inputs, err := estate.ReadInput(s.path(a), s.stdin)
@@ -186,7 +200,8 @@ func (s *session) collect(ctx context.Context, f convertFlags, args []string) (c
 	return certs, keys, nil
 }
 
-func openObject(ctx context.Context, o bundle.Object, name string, pass custody.Passphrases) (certs []*cert.Certificate, keys []crypto.Signer, err error) {
+func openObject(ctx context.Context, o bundle.Object, name string, pass custody.Passphrases) (certs []*cert.Certificate,
+	keys []crypto.Signer, err error) {
 	switch o.Kind {
 	case bundle.Certificate:
 		c, err := cert.Read(o.DER)
@@ -218,7 +233,8 @@ func openObject(ctx context.Context, o bundle.Object, name string, pass custody.
 // openStore opens a PKCS#12 file, asking for its password.
 func openStore(ctx context.Context, der []byte, name string, pass custody.Passphrases) ([]bundle.StoreEntry, error) {
 	for attempt := 1; ; attempt++ {
-		secret, final, err := pass.Passphrase(ctx, custody.Question{Handle: name, Purpose: "to open it", Again: attempt > 1})
+		secret, final, err := pass.Passphrase(ctx,
+			custody.Question{Handle: name, Purpose: "to open it", Again: attempt > 1})
 		if err != nil {
 			return nil, err
 		}

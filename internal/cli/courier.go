@@ -8,10 +8,12 @@ import (
 
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
+	"ironseal/pki/span"
 )
 
 func (s *session) courierCommand() *cobra.Command {
-	return group("courier", "Carry requests and certificates between estates that share no network", s.courierPack(), s.courierOpen(), s.courierAnswer())
+	return group("courier", "Carry requests and certificates between estates that share no network", s.courierPack(),
+		s.courierOpen(), s.courierAnswer())
 }
 
 func (s *session) courierPack() *cobra.Command {
@@ -29,6 +31,9 @@ other end what to do. The requests are recorded as sent.`,
 			if err != nil {
 				return err
 			}
+			if ask.All && len(args) > 1 {
+				return usage("courier pack: name requests, or use --all: one of the two")
+			}
 			ask.Dir, ask.Requests = s.path(args[0]), args[1:]
 			m, code, err := e.Pack(cmd.Context(), ask)
 			if err != nil {
@@ -39,7 +44,8 @@ other end what to do. The requests are recorded as sent.`,
 	}
 	fl := c.Flags()
 	fl.BoolVar(&ask.All, "all", false, "every request that waits")
-	fl.StringArrayVar(&ask.Handles, "authority", nil, "the request of this authority, a `HANDLE`, that authority apply made; may be repeated")
+	fl.StringArrayVar(&ask.Handles, "authority", nil,
+		"the request of this authority, a `HANDLE`, that authority apply made; may be repeated")
 	fl.StringVar(&ask.Template, "template", "", "the template to ask for, for the page")
 	s.completeHandles(c, "authority")
 	return c
@@ -49,7 +55,7 @@ func (s *session) packed(m estate.Errand, code, dir string, left []string) error
 	if s.json {
 		return s.printJSON(map[string]any{"folder": dir, "check_code": code, "manifest": m})
 	}
-	s.out.Say("%s %s with %d files", s.out.Paint(term.Good, "✓ packed"), term.Safe(dir), len(m.Files))
+	s.out.Say("%s %s with %s", s.out.Paint(term.Good, "✓ packed"), term.Safe(dir), span.Count(len(m.Files), "file"))
 	s.out.Say("  check code  %s   to compare aloud at the other end", s.out.Paint(term.Accent, code))
 	for _, l := range left {
 		s.out.Say("  %s %s", s.out.Paint(term.Careful, "! left out:"), term.Safe(l))
@@ -64,7 +70,8 @@ func (s *session) courierOpen() *cobra.Command {
 		Short: "Verify a courier's folder and take in what it brings",
 		Long: `Verify every file of a courier's folder, and take in what it brings: requests, to
 be looked at and signed; or certificates, which are matched with what was sent and
-checked like any answer. A folder is taken in once.`,
+checked like any answer. A folder is taken in once; where something in it could not
+be, it may be opened again.`,
 		Args: exactly(1, "the folder"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			trusted, err := s.certificatesInAll(anchors)
@@ -72,13 +79,15 @@ checked like any answer. A folder is taken in once.`,
 				return err
 			}
 			dir := s.path(args[0])
-			m, code, _, err := estate.ReadErrand(dir)
+			folder, err := estate.ReadErrand(dir)
 			if err != nil {
 				return err
 			}
-			if !s.json {
-				s.out.Say("%s from %s, packed on %s, %d files, nothing changed on the way", term.Safe(m.Kind), term.Safe(m.From), m.Made.Format("2006-01-02"), len(m.Files))
-				s.out.Say("  check code  %s   the sender must have read out the same", s.out.Paint(term.Accent, code))
+			if m := folder.Errand; !s.json {
+				s.out.Say("%s from %s, packed on %s, %s, nothing changed on the way", term.Safe(m.Kind),
+					term.Safe(m.From), m.Made.Format("2006-01-02"), span.Count(len(m.Files), "file"))
+				s.out.Say("  check code  %s   the sender must have read out the same",
+					s.out.Paint(term.Accent, folder.Code))
 			}
 			if err := s.agree(cmd.Context(), "Take it in?"); err != nil {
 				return err
@@ -87,7 +96,7 @@ checked like any answer. A folder is taken in once.`,
 			if err != nil {
 				return err
 			}
-			o, err := e.OpenErrand(cmd.Context(), dir, trusted)
+			o, err := e.OpenErrand(cmd.Context(), folder, trusted)
 			if err != nil {
 				return err
 			}
@@ -113,12 +122,17 @@ func (s *session) brought(o estate.Opened) error {
 			continue
 		}
 		taken = append(taken, a.For)
-		if !s.json {
-			s.out.Say("%s %s, for %s", s.out.Paint(term.Good, "✓ taken in"), term.Safe(a.File), a.For)
+		switch {
+		case s.json:
+		case a.Known:
+			s.out.Say("%s %s, %s", s.out.Paint(term.Quiet, "· known already"), term.Safe(a.File), term.Safe(a.For))
+		default:
+			s.out.Say("%s %s, for %s", s.out.Paint(term.Good, "✓ taken in"), term.Safe(a.File), term.Safe(a.For))
 		}
 	}
 	if s.json {
-		if err := s.printJSON(map[string]any{"kind": o.Errand.Kind, "check_code": o.Code, "taken_in": taken}); err != nil {
+		if err := s.printJSON(map[string]any{"kind": o.Errand.Kind, "check_code": o.Code,
+			"taken_in": taken}); err != nil {
 			return err
 		}
 	} else if len(o.Received) > 0 {
@@ -126,7 +140,8 @@ func (s *session) brought(o estate.Opened) error {
 		if name == "" {
 			name = "TEMPLATE"
 		}
-		s.next(estate.Advice{Why: "look at them and sign them", Command: "ironseal sign " + taken[0] + " --template " + name})
+		s.next(estate.Advice{Why: "look at them and sign them",
+			Command: "ironseal sign " + taken[0] + " --template " + name})
 	}
 	return errors.Join(faults...)
 }

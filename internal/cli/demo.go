@@ -24,7 +24,8 @@ func (s *session) demoCommand() *cobra.Command {
 its output. It asks nothing, and leaves an estate that you can go on with.
 
 The story "renewal" plays fourteen years of it in a rehearsal, ending today.`,
-		Example: "  ironseal demo\n  ironseal demo /tmp/ternbay --full-keys\n  ironseal demo /tmp/history --story renewal",
+		Example: "  ironseal demo\n  ironseal demo /tmp/ternbay --full-keys\n  ironseal demo /tmp/history --story " +
+			"renewal",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 1 {
 				return usage("demo takes one directory")
@@ -95,10 +96,13 @@ func (s *session) demo(ctx context.Context, dir string, full, renewal bool) erro
 	s.out.Gap()
 	s.out.Say("The estate stays in %s. Go on with it:", term.Safe(here))
 	if renewal {
-		s.out.Say("  %s", s.out.Paint(term.Accent, "cd "+term.Safe(here)+" && ironseal forecast --horizon 30y --as-of 2040-01-01"))
+		s.out.Say("  %s", s.out.Paint(term.Accent,
+			"cd "+term.Safe(here)+" && ironseal forecast --horizon 30y --as-of 2040-01-01"))
 		return nil
 	}
-	s.out.Say("  %s", s.out.Paint(term.Accent, "cd "+term.Safe(here)+" && export IRONSEAL_PASSPHRASE_FILE="+filepath.Join(filepath.Dir(here), "passphrase.txt")))
+	s.out.Say("  %s", s.out.Paint(term.Accent,
+		"cd "+term.Safe(here)+" && export IRONSEAL_PASSPHRASE_FILE="+filepath.Join(filepath.Dir(here),
+			"passphrase.txt")))
 	s.out.Say("  %s", s.out.Paint(term.Accent, "ironseal sign R5 --template web-server"))
 	return nil
 }

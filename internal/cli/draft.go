@@ -14,6 +14,7 @@ import (
 	"ironseal/internal/term"
 	"ironseal/pki/bundle"
 	"ironseal/pki/key"
+	"ironseal/pki/label"
 	"ironseal/pki/request"
 	"ironseal/pki/san"
 )
@@ -61,8 +62,10 @@ func (s *session) draftManifest(cmd *cobra.Command, base estate.DraftAsk, file s
 		}
 	} else {
 		s.drawFailures(failed)
-		s.out.Say("%s %d drafted and taken in, %d not   %s", s.out.Paint(term.Strong, "Result:"), len(list), len(failed), s.out.Paint(term.Quiet, "journal "+head.String()))
-		s.next(estate.Advice{Why: "sign them", Command: "ironseal sign --manifest " + file + " --template NAME"})
+		s.out.Say("%s %d drafted and taken in, %d not   %s", s.out.Paint(term.Strong, "Result:"), len(list),
+			len(failed), s.out.Paint(term.Quiet, "journal "+head.String()))
+		s.next(estate.Advice{Why: "sign them",
+			Command: "ironseal sign --manifest " + shellWord(file) + " --template NAME"})
 	}
 	if len(failed) > 0 {
 		return fmt.Errorf("%d of %d rows were not drafted", len(failed), len(rows))
@@ -72,7 +75,7 @@ func (s *session) draftManifest(cmd *cobra.Command, base estate.DraftAsk, file s
 
 // draftAsking asks for what a draft needs, question by question, and shows the
 // result before anything is written.
-func (s *session) draftAsking(cmd *cobra.Command, ask estate.DraftAsk) error {
+func (s *session) draftAsking(cmd *cobra.Command, ask *estate.DraftAsk, sealed bool) error {
 	ctx := cmd.Context()
 	s.out.Say("A key and a request for a host. After the first question, Enter takes what is usual.")
 	names, err := s.askNames(ctx)
@@ -80,8 +83,10 @@ func (s *session) draftAsking(cmd *cobra.Command, ask estate.DraftAsk) error {
 		return err
 	}
 	ask.Names = names
-	if ask.Key, err = s.askKey(ctx); err != nil {
-		return err
+	if ask.Key == "" {
+		if ask.Key, err = s.askKey(ctx); err != nil {
+			return err
+		}
 	}
 	s.out.Gap()
 	s.out.Say("%s", s.out.Paint(term.Strong, "This will be drafted:"))
@@ -94,14 +99,18 @@ func (s *session) draftAsking(cmd *cobra.Command, ask estate.DraftAsk) error {
 		kind = "the estate's default"
 	}
 	s.out.Say("  names  %s", term.Safe(strings.Join(texts, ", ")))
-	s.out.Say("  key    %s, readable by its owner only", kind)
-	stem := bundle.FileName(ask.Names[0].Value)
+	if ask.Subject != nil {
+		s.out.Say("  for    %s", term.Safe(ask.Subject.String()))
+	}
+	if sealed {
+		s.out.Say("  key    %s, sealed under a passphrase", kind)
+	} else {
+		s.out.Say("  key    %s, readable by its owner only", kind)
+	}
+	stem := label.FileName(ask.Names[0].Value())
 	s.out.Say("  files  %s.request.pem", term.Safe(filepath.Join(ask.Dir, stem)))
 	s.out.Say("         %s.key.pem", term.Safe(filepath.Join(ask.Dir, stem)))
-	if err := s.agree(ctx, "Write it?"); err != nil {
-		return err
-	}
-	return s.draft(cmd, ask)
+	return s.agree(ctx, "Write it?")
 }
 
 // askNames gathers names: the host's own, those of its services, inside and
@@ -160,7 +169,8 @@ func (s *session) askServices(ctx context.Context) ([]request.Service, error) {
 		words = append(words, v.Word)
 	}
 	for {
-		answer, err := s.line(ctx, fmt.Sprintf("What runs there? One or more of %s (Enter: none): ", strings.Join(words, ", ")))
+		answer, err := s.line(ctx, fmt.Sprintf("What runs there? One or more of %s (Enter: none): ",
+			strings.Join(words, ", ")))
 		if err != nil {
 			return nil, err
 		}
@@ -191,10 +201,10 @@ func (s *session) drawServices(services []request.Service, host san.Name, inside
 				row[0].Text = v.Word
 			}
 			if i < len(within) {
-				row[1].Text = within[i].Value
+				row[1].Text = within[i].Value()
 			}
 			if i < len(outside) {
-				row[2].Text = outside[i].Value
+				row[2].Text = outside[i].Value()
 			}
 			rows = append(rows, row)
 		}
@@ -238,7 +248,8 @@ func without(list []san.Name, numbers []string) ([]san.Name, error) {
 	for _, text := range numbers {
 		n, err := strconv.Atoi(text)
 		if err != nil || n < 2 || n > len(list) {
-			return nil, fmt.Errorf("%q is not one of the numbers 2 to %d; the first names the host and stays", text, len(list))
+			return nil, fmt.Errorf("%q is not one of the numbers 2 to %d; the first names the host and stays", text,
+				len(list))
 		}
 		drop[n-1] = true
 	}
@@ -269,7 +280,8 @@ func (s *session) askKey(ctx context.Context) (key.Kind, error) {
 func (s *session) line(ctx context.Context, prompt string) (string, error) {
 	answer, err := s.Console.Line(ctx, prompt)
 	if errors.Is(err, term.ErrNoTerminal) {
-		return "", usage("request draft needs at least one name, or a terminal to ask on: see ironseal request draft --help")
+		return "", usage("request draft needs at least one name, or a terminal to ask on: see ironseal request " +
+			"draft --help")
 	}
 	return answer, err
 }

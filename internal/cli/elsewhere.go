@@ -18,6 +18,7 @@ import (
 	"ironseal/pki/dn"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
+	"ironseal/pki/label"
 )
 
 func (s *session) authorityApply() *cobra.Command {
@@ -44,9 +45,16 @@ goes on serving: so an authority changes to another parent.`,
 				return err
 			}
 			if withdraw {
+				if err := onlyFlags(cmd, "with --withdraw", "withdraw"); err != nil {
+					return err
+				}
 				head, err := e.WithdrawApplication(ctx, args[0])
 				if err != nil {
 					return err
+				}
+				if s.json {
+					return s.printJSON(map[string]any{"authority": args[0], "withdrawn": true,
+						"journal_head": head.String()})
 				}
 				s.out.Say("%s the request of %s is withdrawn   journal %s", s.out.Paint(term.Good, "✓"), args[0], head)
 				return nil
@@ -59,6 +67,9 @@ goes on serving: so an authority changes to another parent.`,
 				return fmt.Errorf("%s is there already: choose another file", s.path(out))
 			}
 			if again {
+				if err := onlyFlags(cmd, "with --again", "again", "out"); err != nil {
+					return err
+				}
 				a, err := e.AppliedBefore(ctx, args[0])
 				if err != nil {
 					return err
@@ -108,7 +119,8 @@ func (s *session) apply(ctx context.Context, e *estate.Estate, ask estate.ApplyA
 func (s *session) applied(e *estate.Estate, a estate.Applied, out, head string) error {
 	handle := a.Application.Handle
 	if err := e.WriteFile(out, bundle.PEM(bundle.Request, a.Request.Raw)); err != nil {
-		return fmt.Errorf("%w\nthe request is on record; write it out with: ironseal authority apply %s --again --out FILE", err, handle)
+		return fmt.Errorf("%w\nthe request is on record; write it out with: ironseal authority apply %s --again "+
+			"--out FILE", err, handle)
 	}
 	if s.json {
 		return s.printJSON(describe.Request(a.Request))
@@ -119,9 +131,12 @@ func (s *session) applied(e *estate.Estate, a estate.Applied, out, head string) 
 	}
 	s.out.Say("%s %s, %s, %s", s.out.Paint(term.Good, "✓ sent"), handle, what, a.Request.Key.Words())
 	s.out.Say("  request     %s", term.Safe(out))
-	s.out.Say("  check code  %s", strings.TrimSpace(s.out.Paint(term.Accent, bundle.CheckCode(a.Request.Raw))+"   "+head))
-	s.next(estate.Advice{Why: "there, sign it by a template for authorities", Command: "ironseal sign " + out + " --template intermediate-authority"},
-		estate.Advice{Why: "or carry it with a courier's folder", Command: "ironseal courier pack FOLDER --authority " + handle},
+	s.out.Say("  check code  %s", strings.TrimSpace(s.out.Paint(term.Accent, label.CheckCode(a.Request.Raw))+"   "+
+		head))
+	s.next(estate.Advice{Why: "there, sign it by a template for authorities",
+		Command: "ironseal sign " + shellWord(out) + " --template intermediate-authority"},
+		estate.Advice{Why: "or carry it with a courier's folder",
+			Command: "ironseal courier pack FOLDER --authority " + handle},
 		estate.Advice{Why: "take the answer in", Command: "ironseal authority accept " + handle + " FILE"})
 	return nil
 }
@@ -176,20 +191,27 @@ record or given with --anchor), and take it in with what stands above it.`,
 
 // showTaken describes a certificate that is about to be taken in, refuses it by
 // its findings, and asks.
-func (s *session) showTaken(ctx context.Context, c *cert.Certificate, findings finding.List, anchors []*cert.Certificate, about string) error {
+func (s *session) showTaken(ctx context.Context, c *cert.Certificate, findings finding.List,
+	anchors []*cert.Certificate, about string) error {
 	if !s.json {
 		o := describe.Certificate(c, s.now())
 		o.Findings = append(o.Findings, findings...)
 		s.out.Describe(o, false)
-		for _, a := range anchors {
-			s.out.Say("  trusted because it was given: %s, check code %s", term.Safe(a.Title()), s.out.Paint(term.Accent, bundle.CheckCode(a.Raw)))
-		}
+		s.trusted(anchors)
 		s.out.Gap()
 	}
 	if r := findings.Refusing(); len(r) > 0 {
 		return &status{Refused, fmt.Errorf("%s: refused by %s: %s", about, r[0].Code, r[0].Message)}
 	}
 	return s.agree(ctx, "Take it in?")
+}
+
+// trusted names the roots that a person gave in trust, with what to compare.
+func (s *session) trusted(anchors []*cert.Certificate) {
+	for _, a := range anchors {
+		s.out.Say("  trusted because it was given: %s, check code %s", term.Safe(a.Title()),
+			s.out.Paint(term.Accent, label.CheckCode(a.Raw)))
+	}
 }
 
 func (s *session) taken(g *hierarchy.Generation, head string) error {
@@ -206,7 +228,8 @@ func (s *session) taken(g *hierarchy.Generation, head string) error {
 	s.out.Say("%s %s; %s   journal %s", s.out.Paint(term.Good, "✓ taken in"), g.Label(), where, head)
 	if !g.Staged.IsZero() {
 		s.out.Say("  it waits, unused, for its switch day, %s", g.Staged.Format("2006-01-02"))
-		s.next(estate.Advice{Why: "prepare a certificate for every holder", Command: "ironseal changeover prepare " + g.Authority.Handle})
+		s.next(estate.Advice{Why: "prepare a certificate for every holder",
+			Command: "ironseal changeover prepare " + g.Authority.Handle})
 	}
 	return nil
 }

@@ -13,7 +13,8 @@ import (
 )
 
 func (s *session) estateCommand() *cobra.Command {
-	return group("estate", "The directory that holds settings, templates, keys and records", s.estateCreate(), reading(s.estateStatus()), s.estateRehearse(), s.estateBackup(), s.estateRestore(), reading(s.estateCheck()))
+	return group("estate", "The directory that holds settings, templates, keys and records", s.estateCreate(),
+		reading(s.estateStatus()), s.estateRehearse(), s.estateBackup(), s.estateRestore(), reading(s.estateCheck()))
 }
 
 func (s *session) estateCreate() *cobra.Command {
@@ -34,10 +35,12 @@ func (s *session) estateCreate() *cobra.Command {
 			if s.json {
 				return s.printJSON(map[string]any{"directory": dir, "templates": e.TemplateNames()})
 			}
-			s.out.Say("%s an estate for %s in %s", s.out.Paint(term.Good, "✓ made"), term.Safe(e.Settings.Organisation.Name), term.Safe(dir))
+			s.out.Say("%s an estate for %s in %s", s.out.Paint(term.Good, "✓ made"),
+				term.Safe(e.Settings.Organisation.Name), term.Safe(dir))
 			s.out.Say("  settings   %s (every key is explained there)", estate.SettingsFile)
 			s.out.Say("  templates  %s", strings.Join(e.TemplateNames(), ", "))
-			s.next(estate.Advice{Why: "make the root", Command: "cd " + dir + " && ironseal authority create root"})
+			s.next(estate.Advice{Why: "make the root",
+				Command: "cd " + shellWord(dir) + " && ironseal authority create root"})
 			return nil
 		},
 	}
@@ -71,8 +74,10 @@ With --blank it begins empty, as of --as-of.`,
 			if s.json {
 				return s.printJSON(map[string]any{"directory": dir, "rehearsal": true})
 			}
-			s.out.Say("%s a rehearsal in %s; no key there needs a passphrase", s.out.Paint(term.Good, "✓ made"), term.Safe(dir))
-			s.next(estate.Advice{Why: "move its clock", Command: "ironseal forecast --estate " + dir + " --as-of 2036-01-31"})
+			s.out.Say("%s a rehearsal in %s; no key there needs a passphrase", s.out.Paint(term.Good, "✓ made"),
+				term.Safe(dir))
+			s.next(estate.Advice{Why: "move its clock",
+				Command: "ironseal forecast --estate " + shellWord(dir) + " --as-of 2036-01-31"})
 			return nil
 		},
 	})
@@ -138,33 +143,46 @@ func (s *session) drawStatus(st estate.Status) {
 			if a.Root {
 				kind = "root"
 			}
-			rows = append(rows, []term.Cell{{Text: a.Handle, Tone: term.Strong}, {Text: kind}, stateCell(a.State), {Text: "until " + a.Until.Format("2006-01-02") + ", " + span.Distance(now, a.Until)}, {Text: a.Note, Tone: term.Quiet}})
+			rows = append(rows, []term.Cell{{Text: a.Handle, Tone: term.Strong}, {Text: kind},
+				stateCell(a.State, false),
+				{Text: "until " + a.Until.Format("2006-01-02") + ", " + span.Distance(now, a.Until)},
+				{Text: a.Note, Tone: term.Quiet}})
 		}
 		o.Table([]string{"", "", "", "", ""}, rows)
 	}
 	for _, a := range st.Sent {
-		o.Say("%s %s  %s", o.Paint(term.Careful, "! sent, not answered:"), o.Paint(term.Strong, a.Handle), o.Paint(term.Quiet, strings.TrimSpace(a.Parent+" "+span.Distance(now, a.Made))))
+		o.Say("%s %s  %s", o.Paint(term.Careful, "! sent, not answered:"), o.Paint(term.Strong, a.Handle),
+			o.Paint(term.Quiet, strings.TrimSpace(a.Parent+" "+span.Distance(now, a.Made))))
 	}
-	o.Say("%d certificate(s) signed, %d request(s), %d waiting", st.Counts.Certificates, st.Counts.Requests, st.Counts.Waiting)
+	o.Say("%s signed, %s, %d waiting", span.Count(st.Counts.Certificates, "certificate"),
+		span.Count(st.Counts.Requests, "request"),
+		st.Counts.Waiting)
 	for i, w := range st.Waiting {
 		if i == 8 {
 			o.Say("  … and %d more", len(st.Waiting)-i)
 			break
 		}
-		o.Say("  %s  %s  %s", o.Paint(term.Strong, w.Name), term.Safe(w.Title), o.Paint(term.Quiet, "came "+span.Distance(now, w.Received)))
+		o.Say("  %s  %s  %s", o.Paint(term.Strong, w.Name), term.Safe(w.Title),
+			o.Paint(term.Quiet, "came "+span.Distance(now, w.Received)))
 	}
 	if len(st.Ending) > 0 {
 		o.Gap()
 		o.Say("%s", o.Paint(term.Careful, "Ends next"))
 		for _, c := range st.Ending {
-			o.Say("  %s %s  %s", c.Until.Format("2006-01-02"), term.Safe(c.Title), o.Paint(term.Quiet, span.Distance(now, c.Until)))
+			o.Say("  %s %s  %s", c.Until.Format("2006-01-02"), term.Safe(c.Title),
+				o.Paint(term.Quiet, span.Distance(now, c.Until)))
 		}
 	}
 	o.Say("%s", o.Paint(term.Quiet, fmt.Sprintf("clock %s   journal %s", now.Format("2006-01-02 15:04 UTC"), st.Head)))
 	s.next(st.Next...)
 }
 
-func stateCell(state string) term.Cell {
+// stateCell draws a state; red is what needs doing. planned says that another serves in
+// its place, so that its end was meant.
+func stateCell(state string, planned bool) term.Cell {
+	if planned && state == estate.Expired {
+		return term.Cell{Text: "· " + state, Tone: term.Quiet}
+	}
 	switch state {
 	case estate.Valid:
 		return term.Cell{Text: "✓ " + state, Tone: term.Good}
@@ -200,7 +218,19 @@ the journal's head that is shown apart from the file: it proves the copy later.`
 			}
 			s.out.Say("%s %s, %d files", s.out.Paint(term.Good, "✓ wrote"), term.Safe(s.path(args[0])), len(b.Files))
 			s.out.Say("  journal  %s   keep this apart from the file", s.out.Paint(term.Accent, b.Head))
-			s.next(estate.Advice{Why: "where it is needed", Command: "ironseal estate restore " + s.path(args[0]) + " DIR"})
+			if len(b.NotIn) > 0 {
+				s.out.Say("  %s", s.out.Paint(term.Careful,
+					fmt.Sprintf("! not in it: %s of drafts, which lie elsewhere", span.Count(len(b.NotIn), "key"))))
+				for i, f := range b.NotIn {
+					if i == 5 {
+						s.out.Say("    … and %d more", len(b.NotIn)-i)
+						break
+					}
+					s.out.Say("    %s", term.Safe(f))
+				}
+			}
+			s.next(estate.Advice{Why: "where it is needed",
+				Command: "ironseal estate restore " + shellWord(s.path(args[0])) + " DIR"})
 			return nil
 		},
 	}
@@ -221,24 +251,34 @@ the backup can be taken in again from their files: ironseal certificate accept.`
 				return err
 			}
 			if s.json {
-				return s.printJSON(map[string]any{"directory": s.path(args[1]), "journal_head": r.Backup.Head, "next_request": fmt.Sprintf("R%d", r.NextRequest)})
+				return s.printJSON(map[string]any{"directory": s.path(args[1]), "journal_head": r.Backup.Head,
+					"next_request": fmt.Sprintf("R%d", r.NextRequest)})
 			}
-			s.out.Say("%s %s, as of %s, journal %s", s.out.Paint(term.Good, "✓ restored"), term.Safe(s.path(args[1])), r.Backup.Made.Format("2006-01-02 15:04 UTC"), r.Backup.Head)
+			s.out.Say("%s %s, as of %s, journal %s", s.out.Paint(term.Good, "✓ restored"), term.Safe(s.path(args[1])),
+				r.Backup.Made.Format("2006-01-02 15:04 UTC"), r.Backup.Head)
 			s.out.Say("  request numbers go on at R%d", r.NextRequest)
-			s.next(estate.Advice{Why: "check it", Command: "ironseal estate check --estate " + s.path(args[1])},
-				estate.Advice{Why: "take in again what was issued since", Command: "ironseal certificate accept FILE... --estate " + s.path(args[1])})
+			s.next(estate.Advice{Why: "check it",
+				Command: "ironseal estate check --estate " + shellWord(s.path(args[1]))},
+				estate.Advice{Why: "take in again what was issued since",
+					Command: "ironseal certificate accept FILE... --estate " + shellWord(s.path(args[1]))})
 			return nil
 		},
 	}
 }
 
 func (s *session) estateCheck() *cobra.Command {
-	return &cobra.Command{
+	var ask estate.CheckAsk
+	c := &cobra.Command{
 		Use:   "check",
 		Short: "Compare records, keys, templates, journal and files",
-		Long: `Check the whole estate: the journal, the database, every certificate's signature,
-the keys that the records name, key files that nothing names, templates and
-receivers. Each fault comes with its remedy. The exit status is 4 when there is any.`,
+		Long: `Check the whole estate: the journal, every record against the journal and against
+the certificate or request it is about, every certificate's signature, the keys that
+the records name, key files that nothing names, templates, receivers, and what others
+could change. Each fault comes with its remedy. The exit status is 4 when there is any.
+
+What acts that were cut off left behind is removed, and said. Nothing else is changed;
+with --move-aside, key files older than an hour that nothing names go into the folder
+aside, where backups keep them too. No key is ever deleted.`,
 		Example: "  ironseal estate check",
 		Args:    exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -251,7 +291,8 @@ receivers. Each fault comes with its remedy. The exit status is 4 when there is 
 				return err
 			}
 			count, stop := s.counter("checking", n.Certificates)
-			c, err := e.Check(cmd.Context(), count)
+			ask.Progress = count
+			c, err := e.Check(cmd.Context(), ask)
 			stop()
 			if err != nil {
 				return err
@@ -269,14 +310,25 @@ receivers. Each fault comes with its remedy. The exit status is 4 when there is 
 			return nil
 		},
 	}
+	c.Flags().BoolVar(&ask.MoveAside, "move-aside", false, "move key files that nothing names out of the way")
+	return c
 }
 
 func (s *session) drawCheck(c estate.Checked) {
+	for _, r := range c.Removed {
+		s.out.Say("%s left behind by an act that was cut off, and removed: %s", s.out.Paint(term.Careful, "!"),
+			term.Safe(r))
+	}
+	for _, m := range c.Aside {
+		s.out.Say("%s moved: %s", s.out.Paint(term.Careful, "!"), term.Safe(m))
+	}
 	if len(c.Faults) == 0 {
-		s.out.Say("%s %d certificates and %d keys agree with the records; the journal is whole up to %s", s.out.Paint(term.Good, "✓ sound"), c.Certificates, c.Keys, c.Head)
+		s.out.Say("%s %s and %s agree with the records; the journal is whole up to %s",
+			s.out.Paint(term.Good, "✓ sound"), span.Count(c.Certificates, "certificate"), span.Count(c.Keys, "key"),
+			c.Head)
 		return
 	}
-	s.out.Say("%s %d faults", s.out.Paint(term.Bad, "✗ not sound:"), len(c.Faults))
+	s.out.Say("%s %s", s.out.Paint(term.Bad, "✗ not sound:"), span.Count(len(c.Faults), "fault"))
 	for _, f := range c.Faults {
 		s.out.Say("  %s %s", s.out.Paint(term.Bad, "✗"), s.out.Paint(term.Strong, term.Safe(f.About)))
 		s.out.Wrapped(4, term.Normal, term.Safe(f.What))

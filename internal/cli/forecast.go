@@ -8,6 +8,7 @@ import (
 	"ironseal/internal/chart"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
+	"ironseal/pki/cert"
 	"ironseal/pki/span"
 )
 
@@ -130,7 +131,8 @@ func (s *session) printDue(list []estate.Due, ahead span.Span, calendar string) 
 		}
 		return nil
 	case len(list) == 0:
-		s.out.Say("%s Nothing ends and nothing needs to be renewed within %s.", s.out.Paint(term.Good, "✓"), ahead.Words())
+		s.out.Say("%s Nothing ends and nothing needs to be renewed within %s.", s.out.Paint(term.Good, "✓"),
+			ahead.Words())
 	}
 	var rows [][]term.Cell
 	for _, d := range list {
@@ -138,15 +140,13 @@ func (s *session) printDue(list []estate.Due, ahead span.Span, calendar string) 
 		if !d.Day.After(s.now()) {
 			tone = term.Bad
 		}
-		serial := d.Serial
-		if len(serial) > 8 {
-			serial = serial[:8]
-		}
-		rows = append(rows, []term.Cell{{Text: d.Day.Format("2006-01-02"), Tone: tone}, {Text: span.Distance(s.now(), d.Day)}, {Text: d.Title, Tone: term.Strong}, {Text: serial, Tone: term.Quiet},
-			{Text: d.What}, {Text: strings.Join(d.Holders, ", ")}})
+		serial := cert.ShortSerial(d.Serial)
+		rows = append(rows, []term.Cell{{Text: d.Day.Format("2006-01-02"), Tone: tone},
+			{Text: span.Distance(s.now(), d.Day)}, {Text: d.Title, Tone: term.Strong}, {Text: serial, Tone: term.Quiet},
+			{Text: d.What, Prose: true}, {Text: strings.Join(d.Holders, ", ")}})
 	}
 	if len(rows) > 0 {
-		s.out.Table([]string{"day", "", "what", "serial", "", "held by"}, rows)
+		s.out.Table([]string{"day", "", "what", "serial", "", "held by"}, rows, "held by", "serial")
 		s.next(estate.Advice{Why: "the first of them", Command: list[0].Command})
 	}
 	if calendar != "" {

@@ -53,7 +53,8 @@ func (s *session) password(ctx context.Context, f passwordFlags, what string) (s
 }
 
 func (s *session) certificateHandover() *cobra.Command {
-	var receiver, out, keyFile, holder string
+	var receiver, out, keyFile, holder, because string
+	var waive []string
 	var pw passwordFlags
 	c := &cobra.Command{
 		Use:   "handover CERTIFICATE --for RECEIVER",
@@ -76,7 +77,8 @@ Where the key stayed on the device, the files come without it.
 				return err
 			}
 			if receiver == "" {
-				return usage("handover: say for whom: --for RECEIVER; there are: %s", strings.Join(e.ReceiverNames(), ", "))
+				return usage("handover: say for whom: --for RECEIVER; there are: %s",
+					strings.Join(e.ReceiverNames(), ", "))
 			}
 			h, note, err := e.FindCertificate(ctx, args[0])
 			if err != nil {
@@ -92,7 +94,15 @@ Where the key stayed on the device, the files come without it.
 			if ask.Signer, err = s.handoverKey(ctx, e, h, keyFile); err != nil {
 				return err
 			}
+			if ask.Waivers, err = waivers(waive, because); err != nil {
+				return err
+			}
 			made := false
+			if !ask.Receiver.NeedsPassword() && (pw.made || pw.file != "") {
+				return usage("handover: %s takes no file that is sealed under a password: leave out --make-password "+
+					"and --password-file", receiver)
+			}
+			s.tidy(ask.Dir)
 			if ask.Receiver.NeedsPassword() {
 				if ask.Password, made, err = s.password(ctx, pw, "the PKCS#12 file"); err != nil {
 					return err
@@ -101,6 +111,9 @@ Where the key stayed on the device, the files come without it.
 			}
 			done, err := e.Handover(ctx, ask)
 			if err != nil {
+				if !s.json {
+					s.out.Findings(done.Findings)
+				}
 				return err
 			}
 			return s.printHandover(done, ask, made)
@@ -112,11 +125,13 @@ Where the key stayed on the device, the files come without it.
 	c.Flags().StringVar(&holder, "to", "", "`WHO` gets it: named when the certificate is due")
 	c.Flags().StringVar(&keyFile, "key", "", "the private key's `FILE`; a draft's own key is found by itself")
 	pw.add(c)
+	s.waiverFlags(c, &waive, &because)
 	register(c, "for", s.receivers)
 	return c
 }
 
-func (s *session) handoverKey(ctx context.Context, e *estate.Estate, h estate.Held, file string) (crypto.Signer, error) {
+func (s *session) handoverKey(ctx context.Context, e *estate.Estate, h estate.Held, file string) (crypto.Signer,
+	error) {
 	if file != "" {
 		return estate.OpenKeyFile(ctx, s.path(file), h.Title(), (*passphrases)(s))
 	}
@@ -139,7 +154,8 @@ func (s *session) printHandover(d estate.HandedOver, ask estate.HandoverAsk, mad
 	s.out.Say("  %s", term.Safe(strings.Join(append(names, estate.ReadMeFile), "  ")))
 	s.out.Findings(d.Findings)
 	if made {
-		s.out.Say("  password    %s   %s", s.out.Paint(term.Accent, string(ask.Password)), s.out.Paint(term.Quiet, "shown once: hand it over by another way than the file"))
+		s.out.Say("  password    %s   %s", s.out.Paint(term.Accent, string(ask.Password)),
+			s.out.Paint(term.Quiet, "shown once: hand it over by another way than the file"))
 	}
 	s.out.Gap()
 	for _, l := range strings.Split(strings.TrimRight(string(d.Page), "\n"), "\n") {
@@ -154,8 +170,9 @@ func (s *session) certificateCompare() *cobra.Command {
 		Short: "How two certificates differ, in words",
 		Long: `Compare two certificates: the good server's against the bad one's, or the old
 against the new. Each is a file, or named as in certificate show.`,
-		Example: "  ironseal certificate compare booking.ternbay.example mail.ternbay.example\n  ironseal certificate compare R1 ../handed-out/root.pem",
-		Args:    exactly(2, "two certificates"),
+		Example: "  ironseal certificate compare booking.ternbay.example mail.ternbay.example\n  ironseal " +
+			"certificate compare R1 ../handed-out/root.pem",
+		Args: exactly(2, "two certificates"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var two [2]*cert.Certificate
 			for i, a := range args {
@@ -187,7 +204,8 @@ against the new. Each is a file, or named as in certificate show.`,
 			}
 			var cells [][]term.Cell
 			for _, d := range diffs {
-				cells = append(cells, []term.Cell{{Text: d.Field, Tone: term.Quiet}, {Text: orDash(d.A)}, {Text: orDash(d.B)}, {Text: d.Means, Tone: term.Careful}})
+				cells = append(cells, []term.Cell{{Text: d.Field, Tone: term.Quiet}, {Text: orDash(d.A)},
+					{Text: orDash(d.B)}, {Text: d.Means, Tone: term.Careful}})
 			}
 			s.out.Table([]string{"", two[0].Title(), two[1].Title(), ""}, cells)
 			return nil

@@ -3,6 +3,8 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -13,7 +15,7 @@ import (
 
 func (s *session) journalCommand() *cobra.Command {
 	return group("journal", "The record of every act, each entry linked to the one before",
-		reading(s.journalList()), reading(s.journalShow()), reading(s.journalVerify()))
+		reading(s.journalList()), reading(s.journalShow()), reading(s.journalVerify()), s.journalClock())
 }
 
 func (s *session) journalList() *cobra.Command {
@@ -49,9 +51,10 @@ func (s *session) journalList() *cobra.Command {
 			}
 			var cells [][]term.Cell
 			for _, en := range rows {
-				cells = append(cells, []term.Cell{{Text: fmt.Sprintf("J%d", en.Seq), Tone: term.Strong}, {Text: en.At.Format("2006-01-02 15:04:05")}, {Text: en.Actor}, {Text: en.Act}, {Text: en.Object}})
+				cells = append(cells, []term.Cell{{Text: fmt.Sprintf("J%d", en.Seq), Tone: term.Strong},
+					{Text: en.At.Format("2006-01-02 15:04:05")}, {Text: en.Actor}, {Text: en.Act}, {Text: en.Object}})
 			}
-			s.out.Table([]string{"", "time (UTC)", "who", "act", "object"}, cells)
+			s.out.Table([]string{"", "time (UTC)", "who", "act", "object"}, cells, "who", "time (UTC)")
 			s.out.Say("%s", s.out.Paint(term.Quiet, "head "+head.String()))
 			return nil
 		},
@@ -71,11 +74,9 @@ func (s *session) journalShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var n int64
-			if _, err := fmt.Sscanf(args[0], "J%d", &n); err != nil {
-				if _, err := fmt.Sscanf(args[0], "%d", &n); err != nil {
-					return usage("%q is not an entry: entries are numbered J1, J2 …", args[0])
-				}
+			n, err := strconv.ParseInt(strings.TrimPrefix(strings.ToUpper(strings.TrimSpace(args[0])), "J"), 10, 64)
+			if err != nil || n < 1 {
+				return usage("%q is not an entry: entries are numbered J1, J2 …", args[0])
 			}
 			found := false
 			err = e.Journal().Entries(cmd.Context(), n, 1, func(en store.Entry) error {
@@ -132,8 +133,13 @@ sheet or noted elsewhere, also prove that the journal was not rewritten since.`,
 			if err != nil && !errors.As(err, &b) {
 				return err
 			}
+			back, backErr := e.Journal().Backwards(cmd.Context())
+			if backErr != nil {
+				return backErr
+			}
 			if s.json {
-				view := map[string]any{"whole": b == nil, "head": head}
+				view := map[string]any{"whole": b == nil, "head": head,
+					"times_backwards": append([]store.Backwards{}, back...)}
 				if b != nil {
 					view = map[string]any{"whole": false, "entry": b.Seq, "why": b.Why}
 				}
@@ -141,10 +147,12 @@ sheet or noted elsewhere, also prove that the journal was not rewritten since.`,
 					return err
 				}
 			} else if b == nil {
-				s.out.Say("%s %d entries, every link holds   head %s", s.out.Paint(term.Good, "✓ whole"), head.Seq, head)
+				s.out.Say("%s %d entries, every link holds   head %s", s.out.Paint(term.Good, "✓ whole"), head.Seq,
+					head)
 			} else {
 				s.out.Say("%s at entry J%d: %s", s.out.Paint(term.Bad, "✗ not whole"), b.Seq, b.Why)
 			}
+			s.drawBackwards(back)
 			if b != nil {
 				return &status{No, nil}
 			}
@@ -152,5 +160,64 @@ sheet or noted elsewhere, also prove that the journal was not rewritten since.`,
 		},
 	}
 	c.Flags().StringVar(&against, "against", "", "a journal `HEAD` noted earlier, such as J12:7K2M-9QXT-04HB-W3ZE")
+	return c
+}
+
+// drawBackwards tells where the journal's times run backwards.
+func (s *session) drawBackwards(list []store.Backwards) {
+	if s.json {
+		return
+	}
+	for _, b := range list {
+		settled := ""
+		if b.Settled {
+			settled = ", which a later entry has settled"
+		}
+		s.out.Say("%s J%d is dated %s, before an earlier entry of %s%s",
+			s.out.Paint(term.Careful, "! times run backwards:"), b.Seq, b.At.Format("2006-01-02 15:04:05 UTC"),
+			b.Before.Format("2006-01-02 15:04:05 UTC"), settled)
+	}
+}
+
+func (s *session) journalClock() *cobra.Command {
+	var because string
+	c := &cobra.Command{
+		Use:   "clock",
+		Short: "Put on record that the latest entries were dated by a wrong clock",
+		Long: `A clock behind the latest entry refuses every act. Where it is the entry that is
+wrong, because this machine's clock was ahead when it was written, this puts that on
+record, and time goes on from this machine's clock. The entry stays for ever. Set the
+clock first: what is signed now begins and ends by it.`,
+		Example: "  ironseal journal clock --because \"the clock said 2036 after the battery was changed\"",
+		Args:    exactly(0, "no argument"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if because == "" {
+				return usage("journal clock needs a reason: add --because TEXT")
+			}
+			e, err := s.estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if _, err := e.ClockAhead(cmd.Context()); err != nil {
+				return err
+			}
+			if err := s.agree(cmd.Context(), fmt.Sprintf("This machine's clock says %s. Is that right, and the "+
+				"records ahead?", s.now().Format("2006-01-02 15:04:05 UTC"))); err != nil {
+				return err
+			}
+			latest, head, err := e.SettleClock(cmd.Context(), because)
+			if err != nil {
+				return err
+			}
+			if s.json {
+				return s.printJSON(map[string]any{"was_ahead": latest, "now": s.now(), "journal_head": head.String()})
+			}
+			s.out.Say("%s entries up to %s count as dated by a wrong clock; time goes on from %s   journal %s",
+				s.out.Paint(term.Good, "✓ on record:"), latest.Format("2006-01-02 15:04 UTC"),
+				s.now().Format("2006-01-02 15:04 UTC"), head)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&because, "because", "", "why")
 	return c
 }

@@ -27,8 +27,9 @@ objects in one file are all told. A certificate that strict readers refuse is
 told as far as it goes, with its faults. Of a heap of files it says which key,
 request and certificate belong together, which certificate issued which, and what
 is missing. No estate is needed.`,
-		Example: "  ironseal read ../inbox/mail.txt\n  ironseal read - < ../inbox/mail.txt\n  ironseal read --all ../inbox/mail.txt\n  ironseal read ../handed-out ../drafts",
-		Args:    atLeast(1, "a file, or -"),
+		Example: "  ironseal read ../inbox/mail.txt\n  ironseal read - < ../inbox/mail.txt\n  ironseal read --all " +
+			"../inbox/mail.txt\n  ironseal read ../handed-out ../drafts",
+		Args: atLeast(1, "a file, or -"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var objects []describe.Object
 			var heap []handover.Thing
@@ -97,7 +98,8 @@ func thingOf(o bundle.Object, source string) (t handover.Thing, ok bool) {
 	return t, false
 }
 
-func (s *session) readOne(in estate.Input, named, all bool) (out []describe.Object, heap []handover.Thing, faults []error) {
+func (s *session) readOne(in estate.Input, named, all bool) (out []describe.Object, heap []handover.Thing,
+	faults []error) {
 	c, err := bundle.Read(in.Data)
 	if err != nil {
 		return nil, nil, []error{fmt.Errorf("%s: %w", in.Name, err)}

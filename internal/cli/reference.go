@@ -14,7 +14,10 @@ func commandReference(root *cobra.Command) string {
 	b.WriteString("# Commands\n\nWritten from the program by `go run ./cmd/ironseal reference docs`; do not edit.\n\n")
 	b.WriteString("Options of every command:\n\n")
 	writeFlags(&b, root.PersistentFlags())
-	b.WriteString("\nExit status: 0 done; 1 failed; 2 wrong usage; 3 refused by findings, or declined at the sheet; 4 the answer is no; 5, with --alarm: done, and something needs attention soon.\n")
+	b.WriteString("\nExit status:\n\n| status | meaning |\n|---|---|\n")
+	for _, s := range statuses {
+		fmt.Fprintf(&b, "| %s | %s |\n", s[0], s[1])
+	}
 	writeCommands(&b, root)
 	return b.String()
 }
@@ -50,7 +53,7 @@ func writeFlags(b *strings.Builder, flags *pflag.FlagSet) {
 		if f.Hidden || f.Name == "help" || f.Name == "version" {
 			return
 		}
-		name, text := pflag.UnquoteUsage(f)
-		fmt.Fprintf(b, "| `--%s` | %s |\n", strings.TrimSpace(f.Name+" "+name), text)
+		name, text := option(f)
+		fmt.Fprintf(b, "| `%s` | %s |\n", name, text)
 	})
 }

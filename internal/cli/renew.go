@@ -9,9 +9,9 @@ import (
 
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
-	"ironseal/pki/bundle"
 	"ironseal/pki/describe"
 	"ironseal/pki/hierarchy"
+	"ironseal/pki/label"
 	"ironseal/pki/span"
 )
 
@@ -23,7 +23,8 @@ type renewFlags struct {
 }
 
 func (f renewFlags) ask(handle string) (estate.RenewAsk, error) {
-	ask := estate.RenewAsk{Handle: handle, SameKey: f.sameKey, Template: f.template, Suspicion: f.suspect, Under: f.under}
+	ask := estate.RenewAsk{Handle: handle, SameKey: f.sameKey, Template: f.template, Suspicion: f.suspect,
+		Under: f.under}
 	var err error
 	if ask.Key, err = kindAsked(f.kind); err != nil {
 		return ask, err
@@ -98,16 +99,19 @@ func (s *session) renew(ctx context.Context, ask estate.RenewAsk, last bool) err
 		return err
 	}
 	if !s.json {
-		s.out.Sheet(fmt.Sprintf("renewal of %s", p.Old.Label()), p.Plan, bundle.Code(p.Plan.Digest), p.Head.String())
+		s.out.Sheet(fmt.Sprintf("renewal of %s", p.Old.Label()), "", p.Plan, label.Code(p.Plan.Digest),
+			p.Head.String())
 		if p.Proposed != nil {
 			s.out.Gap()
-			s.out.Wrapped(2, term.Quiet, fmt.Sprintf("Proposed life: %s (%s). Another: --lifetime SPAN", p.Proposed.Span.Words(), p.Proposed.Why))
+			s.out.Wrapped(2, term.Quiet, fmt.Sprintf("Proposed life: %s (%s). Another: --lifetime SPAN",
+				p.Proposed.Span.Words(), p.Proposed.Why))
 		}
 		s.out.Renewal(p.Reasons, p.Levels, p.Then)
 		s.out.Gap()
 	}
 	if len(p.Plan.Findings.Refusing()) == 0 {
-		if err := s.agree(ctx, fmt.Sprintf("Renew %s?", ask.Handle)); err != nil {
+		if err := s.agree(ctx, fmt.Sprintf("Renew %s as shown, until %s?", ask.Handle,
+			p.Plan.Draft.NotAfter.Format("2006-01-02"))); err != nil {
 			return err
 		}
 	}
@@ -127,15 +131,17 @@ func (s *session) renew(ctx context.Context, ask estate.RenewAsk, last bool) err
 		if err != nil || len(behind) == 0 {
 			return err
 		}
-		s.next(estate.Advice{Why: "what stands below is still under the old certificate", Command: "ironseal authority renew " + behind[0] + " --cascade"})
+		s.next(estate.Advice{Why: "what stands below is still under the old certificate",
+			Command: "ironseal authority renew " + behind[0] + " --cascade"})
 	}
 	return nil
 }
 
 func (s *session) made(g *hierarchy.Generation, links bool, head string) {
 	c := g.Certificate
-	s.out.Say("%s %s, valid until %s, %s", s.out.Paint(term.Good, "✓ made"), g.Label(), c.NotAfter.Format("2006-01-02"), span.Distance(s.now(), c.NotAfter))
-	s.out.Say("  check code %s   journal %s", s.out.Paint(term.Accent, bundle.CheckCode(c.Raw)), head)
+	s.out.Say("%s %s, valid until %s, %s", s.out.Paint(term.Good, "✓ made"), g.Label(), c.NotAfter.Format("2006-01-02"),
+		span.Distance(s.now(), c.NotAfter))
+	s.out.Say("  check code %s   journal %s", s.out.Paint(term.Accent, label.CheckCode(c.Raw)), head)
 	if links {
 		s.out.Say("  and two link certificates: each root vouches for the other")
 	}
@@ -162,6 +168,8 @@ func (s *session) renewDown(ctx context.Context, ask estate.RenewAsk) error {
 		if behind, err = e.Behind(ctx, ask.Handle); err != nil {
 			return err
 		}
+	} else if err := forOne(ask); err != nil {
+		return err
 	} else if !s.json {
 		s.out.Say("%s was renewed already; this goes on below it.", ask.Handle)
 	}
@@ -171,8 +179,19 @@ func (s *session) renewDown(ctx context.Context, ask estate.RenewAsk) error {
 		}
 		below := estate.RenewAsk{Handle: handle, SameKey: ask.SameKey, Key: ask.Key}
 		if err := s.renew(ctx, below, false); err != nil {
-			return fmt.Errorf("%w\nwhat was renewed before this stays; go on with: ironseal authority renew %s --cascade", err, ask.Handle)
+			return fmt.Errorf("%w\nwhat was renewed before this stays; go on with: ironseal authority renew %s "+
+				"--cascade", err, ask.Handle)
 		}
+	}
+	return nil
+}
+
+// forOne refuses what was asked for one authority that is not renewed any more.
+func forOne(ask estate.RenewAsk) error {
+	if !ask.Lifetime.IsZero() || ask.Template != "" || ask.Suspicion != "" || ask.Under != "" || !ask.Day.IsZero() ||
+		len(ask.Waivers) > 0 {
+		return usage("%s was renewed already, and --cascade goes on below it, where --lifetime, --template, "+
+			"--suspect, --under, --switch-day and --waive have no meaning: leave them out", ask.Handle)
 	}
 	return nil
 }
@@ -212,23 +231,28 @@ record.`,
 		ValidArgsFunction: s.handles,
 	}
 	c.Flags().StringVar(&because, "because", "", "why")
-	c.Flags().BoolVar(&destroy, "destroy-key", false, "destroy the key of an authority that is retired and has nothing valid left")
+	c.Flags().BoolVar(&destroy, "destroy-key", false,
+		"destroy the key of an authority that is retired and has nothing valid left")
 	return c
 }
 
 func (s *session) retired(handle string, destroyed bool, last time.Time, head string) error {
 	if s.json {
-		return s.printJSON(map[string]any{"authority": handle, "key_destroyed": destroyed, "last_certificate_ends": last})
+		return s.printJSON(map[string]any{"authority": handle, "key_destroyed": destroyed,
+			"last_certificate_ends": last})
 	}
 	switch {
 	case destroyed:
 		s.out.Say("%s the key of %s is destroyed", s.out.Paint(term.Good, "✓"), handle)
 	case last.After(s.now()):
 		s.out.Say("%s %s is retired   journal %s", s.out.Paint(term.Good, "✓"), handle, head)
-		s.out.Say("  it goes on with revocation until its last certificate ends, %s, %s", last.Format("2006-01-02"), span.Distance(s.now(), last))
+		s.out.Say("  it goes on with revocation until its last certificate ends, %s, %s", last.Format("2006-01-02"),
+			span.Distance(s.now(), last))
 	default:
-		s.out.Say("%s %s is retired; nothing that it issued is valid any more   journal %s", s.out.Paint(term.Good, "✓"), handle, head)
-		s.next(estate.Advice{Why: "destroy its key", Command: "ironseal authority retire " + handle + " --destroy-key --because TEXT"})
+		s.out.Say("%s %s is retired; nothing that it issued is valid any more   journal %s",
+			s.out.Paint(term.Good, "✓"), handle, head)
+		s.next(estate.Advice{Why: "destroy its key",
+			Command: "ironseal authority retire " + handle + " --destroy-key --because TEXT"})
 	}
 	return nil
 }

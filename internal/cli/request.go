@@ -13,10 +13,10 @@ import (
 	"ironseal/internal/probe"
 	"ironseal/internal/store"
 	"ironseal/internal/term"
-	"ironseal/pki/bundle"
 	"ironseal/pki/describe"
 	"ironseal/pki/dn"
 	"ironseal/pki/key"
+	"ironseal/pki/label"
 	"ironseal/pki/request"
 	"ironseal/pki/san"
 	"ironseal/pki/span"
@@ -24,7 +24,8 @@ import (
 
 func (s *session) requestCommand() *cobra.Command {
 	return group("request", "Signing requests: draft them, take them in, look at them",
-		s.requestDraft(), s.requestReceive(), reading(s.requestList()), reading(s.requestShow()), s.requestDecline(), s.requestWithdraw())
+		s.requestDraft(), s.requestReceive(), reading(s.requestList()), reading(s.requestShow()), s.requestDecline(),
+		s.requestWithdraw())
 }
 
 func (s *session) requestDraft() *cobra.Command {
@@ -44,8 +45,17 @@ their kind: dns: ip: email: uri: upn:`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ask := estate.DraftAsk{Dir: s.path(dir), Template: usages}
 			var err error
-			if len(args) == 0 && manifest == "" {
-				return s.draftAsking(cmd, ask)
+			if manifest != "" {
+				if len(args) > 0 {
+					return usage("request draft: name hosts, or use --manifest: one of the two")
+				}
+				if err := onlyFlags(cmd, "with --manifest, where each row has a subject of its own", "manifest", "key",
+					"template", "out", "seal", "seal-with"); err != nil {
+					return err
+				}
+			}
+			if seal && sealWith != "" {
+				return usage("--seal asks for the passphrase, and --seal-with takes it from a file: use one of the two")
 			}
 			if ask.Names, err = typedNames(args); err != nil {
 				return err
@@ -61,6 +71,12 @@ their kind: dns: ip: email: uri: upn:`,
 					return &status{Usage, err}
 				}
 				ask.Subject = &n
+			}
+			s.tidy(ask.Dir)
+			if len(args) == 0 && manifest == "" {
+				if err := s.draftAsking(cmd, &ask, seal || sealWith != ""); err != nil {
+					return err
+				}
 			}
 			if seal || sealWith != "" {
 				if ask.Secret, err = s.draftSecret(cmd, sealWith); err != nil {
@@ -80,7 +96,8 @@ their kind: dns: ip: email: uri: upn:`,
 	fl.StringVar(&usages, "template", "", "ask for the usages of this template")
 	fl.StringVar(&dir, "out", ".", "the `DIR` to write to")
 	s.completeTemplates(c, "template")
-	fl.StringVar(&manifest, "manifest", "", "draft for every row of a CSV `FILE` (columns host, names), and take the requests in")
+	fl.StringVar(&manifest, "manifest", "", "draft for every row of a CSV `FILE` (columns host, names), and take "+
+		"the requests in")
 	fl.BoolVar(&seal, "seal", false, "seal the key under a passphrase")
 	fl.StringVar(&sealWith, "seal-with", "", "seal the key under the passphrase in this `FILE`")
 	completeWords(c, "key", kindWords()...)
@@ -126,10 +143,15 @@ func (s *session) draft(cmd *cobra.Command, ask estate.DraftAsk) error {
 		return s.printJSON(o)
 	}
 	s.out.Describe(o, false)
-	if !d.Sealed {
-		s.out.Wrapped(2, term.Quiet, "The key file is not sealed: whoever reads it has the key. It is readable by its owner only; --seal seals it.")
+	if d.Loose {
+		s.out.Wrapped(2, term.Careful, "! The file system there knows no permissions: everybody who can read it has "+
+			"the key file. Move it to another, or seal it with --seal.")
+	} else if !d.Sealed {
+		s.out.Wrapped(2, term.Quiet, "The key file is not sealed: whoever reads it has the key. It is readable by "+
+			"its owner only; --seal seals it.")
 	}
-	s.next(estate.Advice{Why: "take it in where it is signed", Command: "ironseal request receive " + d.RequestFile})
+	s.next(estate.Advice{Why: "take it in where it is signed",
+		Command: "ironseal request receive " + shellWord(d.RequestFile)})
 	return nil
 }
 
@@ -146,7 +168,8 @@ type requestRow struct {
 }
 
 func requestRowOf(r store.Request) requestRow {
-	return requestRow{Name: fmt.Sprintf("R%d", r.Number), State: r.State, Title: r.Title, From: r.Sender, Received: r.Received.Format("2006-01-02T15:04:05Z"), Reason: r.Reason, CheckCode: bundle.CheckCode(r.DER)}
+	return requestRow{Name: fmt.Sprintf("R%d", r.Number), State: r.State, Title: r.Title, From: r.Sender,
+		Received: r.Received.Format("2006-01-02T15:04:05Z"), Reason: r.Reason, CheckCode: label.CheckCode(r.DER)}
 }
 
 func (s *session) requestReceive() *cobra.Command {
@@ -187,7 +210,8 @@ told and not recorded.`,
 	return c
 }
 
-func (s *session) printReceived(ctx context.Context, e *estate.Estate, list []estate.Received, head store.Head, faults []error) error {
+func (s *session) printReceived(ctx context.Context, e *estate.Estate, list []estate.Received, head store.Head,
+	faults []error) error {
 	rows := []requestRow{}
 	for i, r := range list {
 		row := requestRowOf(r.Record)
@@ -228,7 +252,7 @@ func (s *session) drawReceived(ctx context.Context, e *estate.Estate, r estate.R
 		s.out.Say("  %s", s.out.Paint(term.Quiet, "understood in spite of: "+strings.Join(r.Remarks, ", ")))
 	}
 	if brief {
-		s.out.Say("  %s  %s", term.Safe(r.Request.Title()), s.out.Paint(term.Accent, bundle.CheckCode(r.Request.Raw)))
+		s.out.Say("  %s  %s", term.Safe(r.Request.Title()), s.out.Paint(term.Accent, label.CheckCode(r.Request.Raw)))
 		return nil
 	}
 	o := describe.Request(r.Request)
@@ -250,6 +274,9 @@ func (s *session) requestList() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if err := oneOf("state", state, requestStates...); err != nil {
+				return err
+			}
 			want := state
 			if want == "any" {
 				want = ""
@@ -262,10 +289,14 @@ func (s *session) requestList() *cobra.Command {
 		},
 	}
 	s.quietFlag(c, "print numbers only")
-	c.Flags().StringVar(&state, "state", store.Waiting, "waiting, signed, declined, withdrawn or any")
-	completeWords(c, "state", store.Waiting, store.Signed, store.Declined, store.Withdrawn, "any")
+	c.Flags().StringVar(&state, "state", store.Waiting,
+		"only those in this `STATE`: "+strings.Join(requestStates, ", "))
+	completeWords(c, "state", requestStates...)
 	return c
 }
+
+// requestStates are the words that request list takes.
+var requestStates = []string{store.Waiting, store.Sent, store.Signed, store.Declined, store.Withdrawn, "any"}
 
 func (s *session) printRequests(list []store.Request, state string) error {
 	rows := []requestRow{}
@@ -273,7 +304,8 @@ func (s *session) printRequests(list []store.Request, state string) error {
 	for _, r := range list {
 		row := requestRowOf(r)
 		rows = append(rows, row)
-		cells = append(cells, []term.Cell{{Text: row.Name, Tone: term.Strong}, {Text: row.State}, {Text: row.Title}, {Text: row.From}, {Text: span.Distance(s.now(), r.Received)}, {Text: row.CheckCode, Tone: term.Accent}})
+		cells = append(cells, []term.Cell{{Text: row.Name, Tone: term.Strong}, {Text: row.State}, {Text: row.Title},
+			{Text: row.From}, {Text: span.Distance(s.now(), r.Received)}, {Text: row.CheckCode, Tone: term.Accent}})
 		if s.quiet && !s.json {
 			s.out.Say("%s", row.Name)
 		}
@@ -285,7 +317,7 @@ func (s *session) printRequests(list []store.Request, state string) error {
 	case len(rows) == 0:
 		s.out.Say("There are no requests in the state %q.", state)
 	default:
-		s.out.Table([]string{"", "state", "for", "from", "came", "check code"}, cells)
+		s.out.Table([]string{"", "state", "for", "from", "came", "check code"}, cells, "came", "from", "check code")
 	}
 	return nil
 }
@@ -294,10 +326,11 @@ func (s *session) requestShow() *cobra.Command {
 	var all, resolve bool
 	var field string
 	c := &cobra.Command{
-		Use:     "show REQUEST",
-		Short:   "One request, in words",
-		Example: "  ironseal request show R1\n  ironseal request show R1 --all\n  ironseal request show R1 --field check_code",
-		Args:    exactly(1, "a request, such as R1"),
+		Use:   "show REQUEST",
+		Short: "One request, in words",
+		Example: "  ironseal request show R1\n  ironseal request show R1 --all\n  ironseal request show R1 --field " +
+			"check_code",
+		Args: exactly(1, "a request, such as R1"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := s.estate(cmd.Context())
 			if err != nil {
@@ -323,7 +356,8 @@ func (s *session) requestShow() *cobra.Command {
 			}
 			if !s.json && field == "" && rec.State == store.Waiting {
 				s.out.Gap()
-				s.out.Wrapped(2, term.Quiet, "Ask the sender to read out the check code; without this tool, the paste tail: the first and last eight characters between the BEGIN and END lines.")
+				s.out.Wrapped(2, term.Quiet, "Ask the sender to read out the check code; without this tool, the "+
+					"paste tail: the first and last eight characters between the BEGIN and END lines.")
 				s.next(estate.Advice{Why: "sign it", Command: fmt.Sprintf("ironseal sign R%d", rec.Number)})
 			}
 			return nil
@@ -383,9 +417,14 @@ func (s *session) decideCommand(verb, state, short, example string) *cobra.Comma
 			if s.json {
 				return s.printJSON(requestRowOf(d.Record))
 			}
-			s.out.Say("%s R%d, %s: %s   %s", s.out.Paint(term.Good, "✓ "+state), d.Record.Number, term.Safe(d.Record.Title), term.Safe(because), s.out.Paint(term.Quiet, "journal "+d.Head.String()))
+			s.out.Say("%s R%d, %s: %s   %s", s.out.Paint(term.Good, "✓ "+state), d.Record.Number,
+				term.Safe(d.Record.Title), term.Safe(because), s.out.Paint(term.Quiet, "journal "+d.Head.String()))
 			if d.Destroyed != "" {
 				s.out.Say("  the key of the draft was destroyed: %s", term.Safe(d.Destroyed))
+			}
+			if d.Kept != "" {
+				s.out.Say("  %s", s.out.Paint(term.Careful,
+					"! the key of the draft was not destroyed: "+term.Safe(d.Kept)))
 			}
 			return nil
 		},

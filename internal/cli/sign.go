@@ -4,16 +4,17 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
-	"ironseal/pki/bundle"
 	"ironseal/pki/describe"
 	"ironseal/pki/dn"
 	"ironseal/pki/finding"
+	"ironseal/pki/label"
 	"ironseal/pki/span"
 )
 
@@ -74,11 +75,31 @@ by --waive CODE --because TEXT, which is recorded.`,
 			case f.all && f.manifest != "" || (f.all || f.manifest != "") && len(args) > 0:
 				return usage("sign: name requests, or use --all, or --manifest: one of the three")
 			case f.manifest != "":
+				if err := onlyFlags(cmd, "with --manifest", "manifest", "template", "by", "for", "lifetime", "waive",
+					"because"); err != nil {
+					return err
+				}
 				return s.signManifest(cmd.Context(), ask, f.manifest)
 			case f.all:
+				if err := onlyFlags(cmd, "with --all", "all", "template", "by", "for", "lifetime", "waive",
+					"because"); err != nil {
+					return err
+				}
 				return s.signAll(cmd.Context(), ask)
 			case len(args) == 0:
 				return usage("sign needs a request, such as R1, or a file: see ironseal sign --help")
+			}
+			if f.template == "" {
+				if err := onlyFlags(cmd, "without --template, when nothing is signed", "by", "for", "lifetime",
+					"add-name", "drop-name", "subject"); err != nil {
+					return err
+				}
+			}
+			if len(args) > 1 {
+				if err := onlyFlags(cmd, "for several requests at once", "template", "by", "for", "lifetime", "waive",
+					"because"); err != nil {
+					return err
+				}
 			}
 			return s.sign(cmd.Context(), ask, args)
 		},
@@ -87,12 +108,14 @@ by --waive CODE --because TEXT, which is recorded.`,
 	fl := c.Flags()
 	fl.StringVar(&f.template, "template", "", "the template to sign by")
 	fl.StringVar(&f.by, "by", "", "the `HANDLE` of the authority that signs")
-	fl.StringVar(&f.receiver, "for", "", "the `RECEIVER` that will take it: what it demands is checked before the signature")
+	fl.StringVar(&f.receiver, "for", "", "the `RECEIVER` that will take it: what it demands is checked before the "+
+		"signature")
 	fl.BoolVar(&f.all, "all", false, "every request that waits, with one combined sheet")
-	fl.StringVar(&f.manifest, "manifest", "", "the hosts of a CSV `FILE`: host, names, template, receiver, lifetime, note")
+	fl.StringVar(&f.manifest, "manifest", "", "the hosts of a CSV `FILE`: host, names, template, receiver, "+
+		"lifetime, note")
 	fl.StringArrayVar(&f.add, "add-name", nil, "certify this `NAME` too; may be repeated")
 	fl.StringArrayVar(&f.drop, "drop-name", nil, "leave out this `NAME`; may be repeated")
-	fl.StringVar(&f.subject, "set-subject", "", "the subject, in place of the request's")
+	fl.StringVar(&f.subject, "subject", "", "the subject, in place of the request's")
 	fl.StringVar(&f.lifetime, "lifetime", "", "how long it lives, within the template's limit")
 	s.waiverFlags(c, &f.waive, &f.because)
 	s.completeTemplates(c, "template")
@@ -113,6 +136,20 @@ func (s *session) sign(ctx context.Context, ask estate.SignAsk, args []string) e
 	if ask.Template == "" {
 		return s.fitting(ctx, e, ask, names)
 	}
+	return s.stays(names, args, s.signNamed(ctx, e, ask, names))
+}
+
+// stays says what a declined sign has left all the same: a file that was named was
+// received.
+func (s *session) stays(names, args []string, err error) error {
+	if !errors.Is(err, errDeclined) || slices.Equal(names, args) {
+		return err
+	}
+	return &status{Refused, fmt.Errorf("declined; nothing was signed; what was in the file stays received, as %s",
+		strings.Join(names, ", "))}
+}
+
+func (s *session) signNamed(ctx context.Context, e *estate.Estate, ask estate.SignAsk, names []string) error {
 	if len(names) > 1 {
 		if err := namedWaivers(ask); err != nil {
 			return err
@@ -135,32 +172,47 @@ func (s *session) sign(ctx context.Context, ask estate.SignAsk, args []string) e
 // signOne shows a sheet, and signs once the person agrees.
 func (s *session) signOne(ctx context.Context, e *estate.Estate, sheet *estate.Sheet) error {
 	if !s.json {
-		s.out.Sheet(fmt.Sprintf("R%d, %s", sheet.Record.Number, sheet.Record.Title), sheet.Plan, bundle.Code(sheet.Plan.Digest), sheet.Head.String())
+		s.out.Sheet(fmt.Sprintf("R%d, %s", sheet.Record.Number, sheet.Record.Title), origin(sheet), sheet.Plan,
+			label.Code(sheet.Plan.Digest), sheet.Head.String())
 	}
 	if r := sheet.Plan.Findings.Refusing(); len(r) > 0 {
-		return refusal(sheet.Record.Number, r)
+		return refusal(fmt.Sprintf("R%d", sheet.Record.Number), "nothing was signed", r)
 	}
 	return s.agreeAndSign(ctx, e, sheet)
 }
 
+// origin tells who sent a request, and the code to compare with them.
+func origin(sheet *estate.Sheet) string {
+	sender := "sender not given"
+	if sheet.Record.Sender != "" {
+		sender = "from " + sheet.Record.Sender
+	}
+	return fmt.Sprintf("%s   check code %s", sender, label.Code(sheet.Request.SHA256()))
+}
+
 // refusal says in a line or two what stands against signing and how to go on.
-func refusal(number int64, list finding.List) error {
+func refusal(about, outcome string, list finding.List) error {
 	codes := make([]string, len(list))
 	hint := "this cannot be waived"
 	for i, f := range list {
 		codes[i] = string(f.Code)
 		if f.Severity == finding.Stop && list[0].Severity == finding.Stop {
-			hint = fmt.Sprintf("to sign all the same: --waive %s --because TEXT", list[0].Code)
+			hint = fmt.Sprintf("to do it all the same: --waive %s --because TEXT", list[0].Code)
 		}
 	}
-	return &status{Refused, fmt.Errorf("R%d: nothing was signed: refused by %s\n%s", number, strings.Join(codes, ", "), hint)}
+	return &status{Refused, fmt.Errorf("%s: %s: refused by %s\n%s", about, outcome, strings.Join(codes, ", "), hint)}
 }
 
 func (s *session) agreeAndSign(ctx context.Context, e *estate.Estate, sheet *estate.Sheet) error {
 	if !s.json {
 		s.out.Gap()
 	}
-	if err := s.agree(ctx, "Sign this certificate?"); err != nil {
+	what := fmt.Sprintf("Sign R%d as shown", sheet.Record.Number)
+	if n := len(sheet.Plan.Names); n > 0 {
+		what += ": " + span.Count(n, "name")
+	}
+	question := fmt.Sprintf("%s, until %s?", what, sheet.Plan.Draft.NotAfter.Format("2006-01-02"))
+	if err := s.agree(ctx, question); err != nil {
 		return err
 	}
 	var result estate.SignResult
@@ -174,7 +226,8 @@ func (s *session) agreeAndSign(ctx context.Context, e *estate.Estate, sheet *est
 		return s.printJSON([]describe.Object{s.describeSigned(result)})
 	}
 	s.drawSigned(result)
-	s.next(estate.Advice{Why: "hand it out", Command: fmt.Sprintf("ironseal certificate export R%d --with issuers", sheet.Record.Number)})
+	s.next(estate.Advice{Why: "hand it out", Command: fmt.Sprintf("ironseal certificate export R%d --with issuers",
+		sheet.Record.Number)})
 	return nil
 }
 
@@ -187,8 +240,9 @@ func (s *session) describeSigned(r estate.SignResult) describe.Object {
 
 func (s *session) drawSigned(r estate.SignResult) {
 	c := r.Certificate
-	s.out.Say("%s R%d, %s, by %s, until %s", s.out.Paint(term.Good, "✓ signed"), r.Sheet.Record.Number, term.Safe(c.Title()), r.Sheet.Issuer.Label(), c.NotAfter.Format("2006-01-02"))
-	s.out.Say("  serial %s   check code %s", c.SerialHex(), s.out.Paint(term.Accent, bundle.CheckCode(c.Raw)))
+	s.out.Say("%s R%d, %s, by %s, until %s", s.out.Paint(term.Good, "✓ signed"), r.Sheet.Record.Number,
+		term.Safe(c.Title()), r.Sheet.Issuer.Label(), c.NotAfter.Format("2006-01-02"))
+	s.out.Say("  serial %s   check code %s", c.SerialHex(), s.out.Paint(term.Accent, label.CheckCode(c.Raw)))
 	s.out.Say("  %s", s.out.Paint(term.Quiet, "journal "+r.Head.String()))
 }
 
@@ -239,7 +293,8 @@ func (s *session) fitting(ctx context.Context, e *estate.Estate, ask estate.Sign
 		}
 		s.out.Table([]string{"", "", ""}, cells)
 		if len(fits) > 0 && fits[0].Fits {
-			s.next(estate.Advice{Why: "sign by the first", Command: fmt.Sprintf("ironseal sign %s --template %s", n, fits[0].Template)})
+			s.next(estate.Advice{Why: "sign by the first",
+				Command: fmt.Sprintf("ironseal sign %s --template %s", n, fits[0].Template)})
 		}
 	}
 	if s.json {

@@ -14,7 +14,8 @@ import (
 
 func (s *session) templateCommand() *cobra.Command {
 	return group("template", "What may be signed: one TOML file a template, in the estate's templates directory",
-		reading(s.templateList()), reading(s.templateShow()), s.templateCopy(), reading(s.templateCheck()), reading(s.templateCompare()))
+		reading(s.templateList()), reading(s.templateShow()), s.templateCopy(), reading(s.templateCheck()),
+		reading(s.templateCompare()))
 }
 
 func (s *session) templateList() *cobra.Command {
@@ -41,7 +42,8 @@ func (s *session) templateList() *cobra.Command {
 			default:
 				var cells [][]term.Cell
 				for _, t := range list {
-					cells = append(cells, []term.Cell{{Text: t.Name, Tone: term.Strong}, {Text: t.Lifetime.Words()}, {Text: strings.Join(t.Issuers, ", ")}, {Text: t.Purpose}})
+					cells = append(cells, []term.Cell{{Text: t.Name, Tone: term.Strong}, {Text: t.Lifetime.Words()},
+						{Text: strings.Join(t.Issuers, ", ")}, {Text: t.Purpose, Prose: true}})
 				}
 				s.out.Table([]string{"template", "lives", "signed by", "purpose"}, cells)
 			}
@@ -147,8 +149,9 @@ func (s *session) templateCopy() *cobra.Command {
 		Short: "Make a template that is based on another",
 		Long: `Write templates/NEW.toml, based on TEMPLATE. Only what differs stands in the new
 file; whatever is changed in TEMPLATE later counts for the new one too.`,
-		Example: "  ironseal template copy web-server quay-device --title \"Quay device\"\n  ironseal template compare web-server mail-server",
-		Args:    exactly(2, "a template and a new name"),
+		Example: "  ironseal template copy web-server quay-device --title \"Quay device\"\n  ironseal template " +
+			"compare web-server mail-server",
+		Args: exactly(2, "a template and a new name"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := s.estate(cmd.Context())
 			if err != nil {
@@ -205,7 +208,8 @@ func (s *session) printChanges(list []template.Change, a, b string) error {
 	}
 	var cells [][]term.Cell
 	for _, c := range list {
-		cells = append(cells, []term.Cell{{Text: c.Label, Tone: term.Quiet}, {Text: orDash(c.A)}, {Text: orDash(c.B), Tone: term.Careful}})
+		cells = append(cells, []term.Cell{{Text: c.Label, Tone: term.Quiet}, {Text: orDash(c.A)},
+			{Text: orDash(c.B), Tone: term.Careful}})
 	}
 	s.out.Table([]string{"", a, b}, cells)
 	return nil

@@ -59,9 +59,12 @@ order given, the leaf and then each issuer upward.`,
 			}
 			if exact {
 				if len(chain) > 0 {
-					return usage("verify: --path takes the certificates of the files as the chain; --chain is for a search")
+					return usage("verify: --path takes the certificates of the files as the chain; --chain is for a " +
+						"search")
 				}
-				return s.printVerdict(list[0], name, path.Exactly(list, q))
+				v := path.Exactly(list, q)
+				v.Findings = append(v.Findings, s.onRecord(cmd.Context(), list[0])...)
+				return s.printVerdict(list[0], name, v)
 			}
 			more, err := s.certificatesInAll(chain)
 			if err != nil {
@@ -71,6 +74,7 @@ order given, the leaf and then each issuer upward.`,
 			leaf := path.LeafOf(list)
 			v := path.Verify(leaf, others, q)
 			v.Findings = append(v.Findings, path.OrderFindings(list)...)
+			v.Findings = append(v.Findings, s.onRecord(cmd.Context(), leaf)...)
 			return s.printVerdict(leaf, name, v)
 		},
 	})
@@ -79,12 +83,23 @@ order given, the leaf and then each issuer upward.`,
 	fl.StringVar(&usageName, "usage", "", "the usage that the client needs; serverAuth when --name is given")
 	fl.StringArrayVar(&anchors, "anchor", nil, "a `FILE` of trusted roots; may be repeated")
 	fl.StringArrayVar(&chain, "chain", nil, "a `FILE` of further certificates; may be repeated")
-	fl.StringArrayVar(&policies, "policy", nil, "a certificate policy `OID` that is acceptable, where one is required; may be repeated")
+	fl.StringArrayVar(&policies, "policy", nil,
+		"a certificate policy `OID` that is acceptable, where one is required; may be repeated")
 	fl.BoolVar(&q.RequirePolicy, "require-policy", false, "a policy must hold for the whole chain")
 	fl.BoolVar(&q.NoMapping, "no-policy-mapping", false, "authorities may not map policies")
 	fl.BoolVar(&q.NoAnyPolicy, "no-any-policy", false, "the policy that stands for all does not count")
 	fl.BoolVar(&exact, "path", false, "take the certificates as they stand, in the order given, and search for nothing")
 	return c
+}
+
+// onRecord says what the records, where there are any, know against a certificate
+// that clients may accept all the same.
+func (s *session) onRecord(ctx context.Context, c *cert.Certificate) finding.List {
+	e, err := s.estate(ctx)
+	if err != nil {
+		return nil // verify needs no estate
+	}
+	return e.KnownAgainst(ctx, c)
 }
 
 func policiesAsked(typed []string) ([]asn1.ObjectIdentifier, error) {
@@ -202,9 +217,11 @@ type stepView struct {
 
 func (s *session) printVerdict(leaf *cert.Certificate, name string, v path.Verdict) error {
 	if s.json {
-		view := verdictView{Valid: v.Valid, Subject: leaf.Subject.String(), Name: name, Findings: append(finding.List{}, v.Findings...), Checks: v.Checks}
+		view := verdictView{Valid: v.Valid, Subject: leaf.Subject.String(), Name: name,
+			Findings: append(finding.List{}, v.Findings...), Checks: v.Checks}
 		for _, st := range v.Steps {
-			view.Steps = append(view.Steps, stepView{st.Role, st.Certificate.Subject.String(), st.Certificate.SerialHex(), st.Good(), st.Words, append(finding.List{}, st.Findings...)})
+			view.Steps = append(view.Steps, stepView{st.Role, st.Certificate.Subject.String(),
+				st.Certificate.SerialHex(), st.Good(), st.Words, append(finding.List{}, st.Findings...)})
 		}
 		if err := s.printJSON(view); err != nil {
 			return err

@@ -28,6 +28,7 @@ import (
 	"ironseal/pki/key"
 	"ironseal/pki/request"
 	"ironseal/pki/san"
+	"ironseal/pki/span"
 )
 
 // Stage is where the scenario is played.
@@ -82,32 +83,44 @@ const PassphraseFile = "../passphrase.txt"
 
 func (s Stage) scenes() []scene {
 	keys := " --key ecdsa-p384"
-	note := "The keys are quick ones here, so that nobody waits; --full-keys makes rsa-4096,\nas a real authority would have."
+	note := "The keys are quick ones here, so that nobody waits; --full-keys makes rsa-4096,\nas a real authority " +
+		"would have."
 	if s.FullKeys {
 		keys, note = "", "Keys of kind rsa-4096 take a few seconds each."
 	}
 	return []scene{
-		{say: "Tern Bay Ferries sets up its own certificate authority.\nFirst the estate: the directory that holds settings, templates, keys and records.",
+		{say: "Tern Bay Ferries sets up its own certificate authority.\nFirst the estate: the directory that holds " +
+			"settings, templates, keys and records.",
 			typed: []string{`estate create harbour --organisation "Tern Bay Ferries" --country NO`},
 			then:  func() error { return os.Chdir("harbour") }},
-		{say: "From here on we stand in harbour/. The passphrase is in " + PassphraseFile + "\n(IRONSEAL_PASSPHRASE_FILE names it), so that nobody is asked.\n\nThe root: the anchor that every machine will trust.\n" + note,
+		{say: "From here on we stand in harbour/. The passphrase is in " + PassphraseFile +
+			"\n(IRONSEAL_PASSPHRASE_FILE names it), so that nobody is asked.\n\nThe root: the anchor that every " +
+			"machine will trust.\n" + note,
 			typed: []string{"authority create root --yes" + keys}},
 		{say: "Below it an authority for everyday work, so that the root can stay locked away.",
 			typed: []string{"authority create services --under root --yes" + keys, "authority tree"}},
 		{say: "The booking site cannot make a request itself, so we draft one and sign it.",
-			typed: []string{"request draft booking.ternbay.example www.booking.ternbay.example --out ../drafts", "request receive ../drafts/booking.ternbay.example.request.pem", "sign R1 --template web-server --yes"}},
-		{say: "The mail team sent theirs inside a quoted mail, in Windows line ends. It is read\nall the same. They forgot one name; we add it at signing.",
-			typed: []string{`request receive ../inbox/mail.txt --from "harbour mail team"`, "sign R2 --template web-server --add-name imap.ternbay.example --yes"}},
+			typed: []string{"request draft booking.ternbay.example www.booking.ternbay.example --out ../drafts",
+				"request receive ../drafts/booking.ternbay.example.request.pem",
+				"sign R1 --template web-server --yes"}},
+		{say: "The mail team sent theirs inside a quoted mail, in Windows line ends. It is read\nall the same. They " +
+			"forgot one name; we add it at signing.",
+			typed: []string{`request receive ../inbox/mail.txt --from "harbour mail team"`,
+				"sign R2 --template web-server --add-name imap.ternbay.example --yes"}},
 		{say: "A quay gate controller knows only its common name. People reach it by address too.",
-			typed: []string{"request receive ../inbox/quay-gate-3.der", "sign R3 --template web-server --add-name 192.0.2.43 --yes"}},
+			typed: []string{"request receive ../inbox/quay-gate-3.der",
+				"sign R3 --template web-server --add-name 192.0.2.43 --yes"}},
 		{say: "The gateway on the ship Sandpiper is server to some peers and client to others.\nWhich templates fit?",
 			typed: []string{"request receive ../inbox/sandpiper.pem", "sign R4"}, mayFail: true},
 		{say: "It needs both usages.", typed: []string{"sign R4 --template mutual-peer --yes"}},
 		{say: "Hand out: the chain for the booking site, and the root for everyone.",
-			typed: []string{"certificate export booking.ternbay.example --with issuers --out ../handed-out/", "authority export root --out ../handed-out/root.pem"}},
+			typed: []string{"certificate export booking.ternbay.example --with issuers --out ../handed-out/",
+				"authority export root --out ../handed-out/root.pem"}},
 		{say: "Would a client accept it? By the right name, then by a short one.",
-			typed: []string{"verify ../handed-out/booking.ternbay.example.with-issuers.pem --name booking.ternbay.example --anchor ../handed-out/root.pem",
-				"verify ../handed-out/booking.ternbay.example.with-issuers.pem --name booking --anchor ../handed-out/root.pem"}, mayFail: true},
+			typed: []string{"verify ../handed-out/booking.ternbay.example.with-issuers.pem --name " +
+				"booking.ternbay.example --anchor ../handed-out/root.pem",
+				"verify ../handed-out/booking.ternbay.example.with-issuers.pem --name booking --anchor " +
+					"../handed-out/root.pem"}, mayFail: true},
 		{say: "One more request came in; it waits for you.",
 			typed: []string{"request receive ../inbox/pier.pem", "journal verify", "estate status"}},
 	}
@@ -187,8 +200,10 @@ func (s Stage) inbox(d disk.Disk) error {
 	if err != nil {
 		return err
 	}
-	letter := "From: harbour mail team\nSubject: Fwd: the new mail host\n\nHere is the request again, please sign it.\n\n> Hello,\n>\n> " +
-		strings.ReplaceAll(strings.TrimSpace(string(bundle.PEM(bundle.Request, mail))), "\n", "\n> ") + "\n>\n> Regards\n"
+	letter := "From: harbour mail team\nSubject: Fwd: the new mail host\n\nHere is the request again, please sign " +
+		"it.\n\n> Hello,\n>\n> " +
+		strings.ReplaceAll(strings.TrimSpace(string(bundle.PEM(bundle.Request, mail))), "\n", "\n> ") +
+		"\n>\n> Regards\n"
 	for _, f := range []struct {
 		name string
 		data []byte
@@ -237,8 +252,10 @@ func made(kind key.Kind, commonName string, names ...string) ([]byte, error) {
 // liveProof starts a TLS server with what was handed out, and connects to it as
 // a client that trusts the root alone.
 func (s Stage) liveProof(ctx context.Context) error {
-	s.Narrate("A live proof. A TLS server in this process presents the chain that was\nhanded out; a client that trusts only the exported root connects to it.")
-	pair, err := tls.LoadX509KeyPair("../handed-out/booking.ternbay.example.with-issuers.pem", "../drafts/booking.ternbay.example.key.pem")
+	s.Narrate("A live proof. A TLS server in this process presents the chain that was\nhanded out; a client that " +
+		"trusts only the exported root connects to it.")
+	pair, err := tls.LoadX509KeyPair("../handed-out/booking.ternbay.example.with-issuers.pem",
+		"../drafts/booking.ternbay.example.key.pem")
 	if err != nil {
 		return fmt.Errorf("demo: the server does not take its files: %w", err)
 	}
@@ -269,10 +286,12 @@ func (s Stage) liveProof(ctx context.Context) error {
 			return fmt.Errorf("demo: %w", err)
 		}
 		if r.Trusted != try.want || r.Verdict.Valid != try.want {
-			return fmt.Errorf("demo: the live proof failed for %s: trusted %v, our verdict %v: %w", try.name, r.Trusted, r.Verdict.Valid, r.Refusal)
+			return fmt.Errorf("demo: the live proof failed for %s: trusted %v, our verdict %v: %w", try.name, r.Trusted,
+				r.Verdict.Valid, r.Refusal)
 		}
 		if r.Trusted {
-			s.Answer(true, fmt.Sprintf("as %s: trusted, %s, %d certificates presented", try.name, r.Protocol, len(r.Presented)))
+			s.Answer(true, fmt.Sprintf("as %s: trusted, %s, %s presented", try.name, r.Protocol,
+				span.Count(len(r.Presented), "certificate")))
 		} else {
 			s.Answer(false, fmt.Sprintf("as %s: refused: %s", try.name, r.Verdict.Reasons()[0].Message))
 		}

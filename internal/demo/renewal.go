@@ -49,26 +49,37 @@ func (s Stage) renewalScenes(now time.Time) []scene {
 		return []string{"certificate export " + host + " --with issuers --out ../handed-out/" + stage + ".pem"}
 	}
 	return []scene{
-		{say: "This is a rehearsal: throwaway keys, and a clock that can be moved.\nIt begins in " + year(14) + ", when Tern Bay Ferries founded its authority.",
+		{say: "This is a rehearsal: throwaway keys, and a clock that can be moved.\nIt begins in " + year(14) +
+			", when Tern Bay Ferries founded its authority.",
 			typed: []string{`estate rehearse history --blank --organisation "Tern Bay Ferries" --country NO` + ago(14)},
 			then:  func() error { return os.Chdir("history") }},
-		{say: "They decide that a root lives fifteen years and an intermediate five, and write\nit into the templates. Of the others they keep the one for web servers.",
+		{say: "They decide that a root lives fifteen years and an intermediate five, and write\nit into the " +
+			"templates. Of the others they keep the one for web servers.",
 			then: prepareTemplates},
-		{typed: []string{"authority create root --lifetime 15y --key ecdsa-p384 --yes" + ago(14), "authority create services --under root --key ecdsa-p384 --yes" + ago(14)}},
+		{typed: []string{"authority create root --lifetime 15y --key ecdsa-p384 --yes" + ago(14),
+			"authority create services --under root --key ecdsa-p384 --yes" + ago(14)}},
 		{say: year(10) + ", and " + year(6) + ": services is renewed in time, a year before its end. All is well.",
 			typed: []string{"authority renew services --yes" + ago(10), "authority renew services --yes" + ago(6)}},
-		{say: year(2) + ": services is renewed once more. It should get five years. The root has three\nleft, so it gets three. The sheet says so.",
+		{say: year(2) + ": services is renewed once more. It should get five years. The root has three\nleft, so it " +
+			"gets three. The sheet says so.",
 			typed: []string{"authority renew services --lifetime 5y --yes" + ago(2), "authority tree" + ago(2)}},
-		{say: "Today. The booking site wants its certificate: 397 days. It gets fewer, because\neverything ends with the root.",
-			typed: append([]string{"request draft " + host + " localhost --out ../drafts", "request receive ../drafts/" + host + ".request.pem", "sign R1 --template web-server --yes",
+		{say: "Today. The booking site wants its certificate: 397 days. It gets fewer, because\neverything ends " +
+			"with the root.",
+			typed: append([]string{"request draft " + host + " localhost --out ../drafts",
+				"request receive ../drafts/" + host + ".request.pem", "sign R1 --template web-server --yes",
 				"authority export root --out ../handed-out/old-root.pem"}, hand(Stages[0])...)},
-		{say: "What would the forecast have said, and when?", typed: []string{"forecast" + ago(6), "forecast --horizon 15y"}},
-		{say: "So: the root first, with a new key. Two link certificates come with it: the old\nroot vouches for the new one, and the reverse.",
-			typed: append([]string{"authority renew root --yes", "authority export root --out ../handed-out/new-root.pem"}, hand(Stages[1])...)},
+		{say: "What would the forecast have said, and when?",
+			typed: []string{"forecast" + ago(6), "forecast --horizon 15y"}},
+		{say: "So: the root first, with a new key. Two link certificates come with it: the old\nroot vouches for " +
+			"the new one, and the reverse.",
+			typed: append([]string{"authority renew root --yes",
+				"authority export root --out ../handed-out/new-root.pem"}, hand(Stages[1])...)},
 		{say: "That changed nothing below. services follows: --cascade goes on where it stopped.",
-			typed: append([]string{"authority renew root --cascade --yes", "certificate renew " + host + " --yes"}, hand(Stages[2])...)},
+			typed: append([]string{"authority renew root --cascade --yes", "certificate renew " + host + " --yes"},
+				hand(Stages[2])...)},
 		{say: "Grants are full again. What stood before the renewal goes on until its end.",
-			typed: []string{"authority tree", "forecast --plot ../handed-out/lifetimes.png", "journal verify", "estate check"}},
+			typed: []string{"authority tree", "forecast --plot ../handed-out/lifetimes.png", "journal verify",
+				"estate check"}},
 	}
 }
 
@@ -103,7 +114,8 @@ func prepareTemplates() error {
 // bothRoots lets clients that hold only one of the two roots connect to a server
 // that presents each of the chains.
 func (s Stage) bothRoots(ctx context.Context) error {
-	s.Narrate("A live proof, today, with ordinary clocks: a server presents each of the three\nchains; one client trusts only the old root, another only the new one.")
+	s.Narrate("A live proof, today, with ordinary clocks: a server presents each of the three\nchains; one client " +
+		"trusts only the old root, another only the new one.")
 	for i, stage := range Stages {
 		pair, err := tls.LoadX509KeyPair("../handed-out/"+stage+".pem", "../drafts/booking.ternbay.example.key.pem")
 		if err != nil {
@@ -138,12 +150,14 @@ func (s Stage) tryRoot(ctx context.Context, pair tls.Certificate, stage, file st
 	}
 	defer listener.Close()
 	go serve(listener, pair)
-	r, err := probe.Connect(ctx, listener.Addr().String(), "booking.ternbay.example", []*cert.Certificate{root}, time.Now())
+	r, err := probe.Connect(ctx, listener.Addr().String(), "booking.ternbay.example", []*cert.Certificate{root},
+		time.Now())
 	if err != nil {
 		return fmt.Errorf("demo: %w", err)
 	}
 	if r.Trusted != want || r.Verdict.Valid != want {
-		return fmt.Errorf("demo: the live proof failed for %s with the %s alone: trusted %v, our verdict %v: %w", stage, file, r.Trusted, r.Verdict.Valid, r.Refusal)
+		return fmt.Errorf("demo: the live proof failed for %s with the %s alone: trusted %v, our verdict %v: %w", stage,
+			file, r.Trusted, r.Verdict.Valid, r.Refusal)
 	}
 	text := fmt.Sprintf("chain %s, client with the %s alone: ", stage, file)
 	if !r.Trusted {

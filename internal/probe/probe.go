@@ -83,7 +83,8 @@ func Connect(ctx context.Context, addr, name string, anchors []*cert.Certificate
 		return out, err
 	}
 	if len(out.Presented) > 0 {
-		out.Verdict = path.Verify(out.Presented[0], out.Presented, path.Question{Anchors: anchors, Now: now, Name: name, Usage: usage})
+		out.Verdict = path.Verify(out.Presented[0], out.Presented,
+			path.Question{Anchors: anchors, Now: now, Name: name, Usage: usage})
 	}
 	return out, nil
 }

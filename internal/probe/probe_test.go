@@ -23,7 +23,8 @@ func TestBothOpinionsAgree(t *testing.T) {
 	root := specimen.Make(t, nil, lives(specimen.Plan{Subject: "CN=Root", Authority: true}))
 	mid := specimen.Make(t, root, lives(specimen.Plan{Subject: "CN=Mid", Authority: true}))
 	stranger := specimen.Make(t, nil, lives(specimen.Plan{Subject: "CN=Stranger", Authority: true}))
-	plan := lives(specimen.Plan{Subject: "CN=a.ternbay.example", Names: []string{"a.ternbay.example"}, Extended: []string{"serverAuth"}})
+	plan := lives(specimen.Plan{Subject: "CN=a.ternbay.example", Names: []string{"a.ternbay.example"},
+		Extended: []string{"serverAuth"}})
 	leaf := specimen.Make(t, mid, plan)
 	ended := plan
 	ended.Until = now.Add(-time.Minute)
@@ -64,10 +65,12 @@ func TestBothOpinionsAgree(t *testing.T) {
 			continue
 		}
 		if r.Trusted != c.trusted || r.Verdict.Valid != c.trusted || c.code != "" && !r.Verdict.Reasons().Has(c.code) {
-			t.Errorf("%s: trusted %v (%v), ours %v %v", c.what, r.Trusted, r.Refusal, r.Verdict.Valid, r.Verdict.Reasons().Codes())
+			t.Errorf("%s: trusted %v (%v), ours %v %v", c.what, r.Trusted, r.Refusal, r.Verdict.Valid,
+				r.Verdict.Reasons().Codes())
 		}
 	}
-	if _, err := Connect(context.Background(), "127.0.0.1:1", "a", nil, now); err == nil || !strings.Contains(err.Error(), "127.0.0.1:1") {
+	if _, err := Connect(context.Background(), "127.0.0.1:1", "a", nil, now); err == nil ||
+		!strings.Contains(err.Error(), "127.0.0.1:1") {
 		t.Errorf("nobody there: %v", err)
 	}
 }

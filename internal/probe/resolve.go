@@ -20,14 +20,14 @@ func Unresolved(ctx context.Context, names []san.Name) finding.List {
 		if i == mostLookups {
 			break
 		}
-		if n.Kind != san.DNS || n.IsWildcard() || n.Fault() != "" {
+		if n.Kind() != san.DNS || n.IsWildcard() || n.Fault() != "" {
 			continue
 		}
 		one, cancel := context.WithTimeout(ctx, 3*time.Second)
-		_, err := net.DefaultResolver.LookupHost(one, n.Value)
+		_, err := net.DefaultResolver.LookupHost(one, n.Value())
 		cancel()
 		if err != nil {
-			out = append(out, finding.New(finding.Unresolved, "%s does not resolve from here.", n.Value))
+			out = append(out, finding.New(finding.Unresolved, "%s does not resolve from here.", n.Value()))
 		}
 	}
 	return out

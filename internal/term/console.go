@@ -67,10 +67,13 @@ func (Device) Secret(ctx context.Context, prompt string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := quieten(int(in.Fd())); err != nil { // before the prompt is seen: a paste comes at once
+		return nil, err
+	}
 	fmt.Fprint(out, prompt)
 	secret, err := aside(ctx, func() ([]byte, error) { return xterm.ReadPassword(int(in.Fd())) })
-	if ctx.Err() != nil {
-		xterm.Restore(int(in.Fd()), state)
+	if restoring := xterm.Restore(int(in.Fd()), state); err == nil {
+		err = restoring
 	}
 	fmt.Fprintln(out)
 	return secret, err

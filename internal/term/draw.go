@@ -2,6 +2,7 @@ package term
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -33,7 +34,8 @@ func (s *Screen) Describe(o describe.Object, all bool) {
 			values = f.Values
 		}
 		if more := len(values) - mostValues; more > 1 && !all {
-			values = append(append([]string(nil), values[:mostValues]...), fmt.Sprintf("and %d more (--all shows them)", more))
+			values = append(append([]string(nil), values[:mostValues]...),
+				fmt.Sprintf("and %d more (--all shows them)", more))
 		}
 		s.fact(f.Label, values, f.Key == "check_code" || f.Key == "paste_tail")
 	}
@@ -46,7 +48,7 @@ func (s *Screen) fact(label string, values []string, strong bool) {
 		tone = Accent
 	}
 	for i, v := range values {
-		for j, l := range wrap(Safe(v), s.width-labelWidth-4) {
+		for j, l := range wrap(Safe(v), s.text-labelWidth-4) {
 			if i > 0 || j > 0 {
 				label = ""
 			}
@@ -79,11 +81,13 @@ func (s *Screen) Findings(list finding.List) {
 	}
 }
 
-// Sheet prints a review sheet: asked beside will be signed, each difference
-// with its cause, then the findings.
-func (s *Screen) Sheet(title string, p issue.Plan, code, head string) {
+// Sheet prints a review sheet: where it came from, asked beside will be signed, each
+// difference with its cause, then the findings, and at the foot the sheet's own code.
+func (s *Screen) Sheet(title, origin string, p issue.Plan, code, head string) {
 	s.Say("%s", s.Paint(Strong, "Review sheet: "+Safe(title)))
-	s.Say("%s", s.Paint(Quiet, "sheet "+code+"   journal "+head))
+	if origin != "" {
+		s.Say("%s", Safe(origin))
+	}
 	var compared, given []issue.Row
 	for _, r := range p.Rows {
 		if r.Asked == "" && r.Field != "name" && r.Cause == "" {
@@ -100,7 +104,7 @@ func (s *Screen) Sheet(title string, p issue.Plan, code, head string) {
 		s.Gap()
 	}
 	for _, r := range given {
-		for i, l := range wrap(Safe(r.Signed), s.width-sheetField-4) {
+		for i, l := range wrap(Safe(r.Signed), s.text-sheetField-4) {
 			if i > 0 {
 				r.Field = ""
 			}
@@ -108,6 +112,8 @@ func (s *Screen) Sheet(title string, p issue.Plan, code, head string) {
 		}
 	}
 	s.Findings(p.Findings)
+	s.Gap()
+	s.Say("  %s", s.Paint(Quiet, "sheet "+code+"   journal "+head))
 }
 
 // sheetField is the width of a sheet's first column.
@@ -115,7 +121,7 @@ const sheetField = 16
 
 // compared prints what was asked beside what will be signed.
 func (s *Screen) compared(rows []issue.Row) {
-	half := (s.width - sheetField - 4) / 2
+	half := s.half(rows)
 	s.Gap()
 	s.Say("  %s%s  %s", pad("", sheetField), s.Paint(Quiet, pad("asked", half)), s.Paint(Quiet, "will be signed"))
 	names := 0
@@ -133,8 +139,22 @@ func (s *Screen) compared(rows []issue.Row) {
 		s.sheetRow(r, sheetField, half)
 	}
 	if names > mostSheetNames {
-		s.Say("  %s%s", pad("", sheetField), s.Paint(Quiet, fmt.Sprintf("… %d names in all; those not shown are signed as asked", names)))
+		s.Say("  %s%s", pad("", sheetField), s.Paint(Quiet,
+			fmt.Sprintf("… %d names in all; those not shown are signed as asked", names)))
 	}
+}
+
+// half is the width of each of a sheet's two columns of values: what they need, and no
+// more than the screen has.
+func (s *Screen) half(rows []issue.Row) int {
+	half := 24
+	for _, r := range rows {
+		half = max(half, lipgloss.Width(r.Asked), lipgloss.Width(r.Signed))
+	}
+	if s.text == unwrapped {
+		return half
+	}
+	return min(half, (s.text-sheetField-4)/2)
 }
 
 // mostSheetNames is how many unchanged names a sheet shows.
@@ -142,11 +162,14 @@ const mostSheetNames = 15
 
 func (s *Screen) sheetRow(r issue.Row, field, half int) {
 	asked, signed := wrap(Safe(r.Asked), half), wrap(Safe(r.Signed), half)
+	if longest(Safe(r.Asked), unwrapped) > half+1 && r.Signed != "" { // one below the other, since neither is broken
+		signed = append(slices.Repeat([]string{""}, len(asked)), signed...)
+	}
 	tone, mark := Normal, " "
 	var cause []string
 	if r.Cause != "" {
 		tone, mark = Careful, "≠"
-		cause = wrap("("+Safe(r.Cause)+")", half)
+		cause = wrap("("+Safe(r.Cause)+")", max(half, s.text-half-sheetField-4))
 		switch {
 		case r.Asked == "":
 			mark = "+"
@@ -196,7 +219,8 @@ func (s *Screen) Verdict(title string, v path.Verdict) {
 		if !st.Good() {
 			mark, tone = "✗", Bad
 		}
-		s.Say("%s%s %s %s", strings.Repeat(" ", indent), s.Paint(tone, mark), s.Paint(Strong, Safe(st.Certificate.Title())), s.Paint(Quiet, string(st.Role)))
+		s.Say("%s%s %s %s", strings.Repeat(" ", indent), s.Paint(tone, mark),
+			s.Paint(Strong, Safe(st.Certificate.Title())), s.Paint(Quiet, string(st.Role)))
 		if st.Words != "" {
 			s.Wrapped(indent+2, Quiet, Safe(st.Words))
 		}
@@ -211,12 +235,7 @@ func (s *Screen) Tree(h hierarchy.Hierarchy, now time.Time) {
 	}
 	from, to := now, now
 	label, marks := 0, 0
-	var lines []treeLine
-	for _, a := range h {
-		if a.Parent == nil {
-			lines = append(lines, treeLines(h, a, "", "")...)
-		}
-	}
+	lines := treeLines(h, nil, "")
 	for _, l := range lines {
 		c := l.g.Certificate
 		if c.NotBefore.Before(from) {
@@ -232,10 +251,15 @@ func (s *Screen) Tree(h hierarchy.Hierarchy, now time.Time) {
 	for _, l := range lines {
 		c := l.g.Certificate
 		tone := Good
-		if now.After(c.NotAfter) {
+		switch ended := now.After(c.NotAfter); {
+		case ended && l.g != l.g.Authority.Current(): // as planned: another serves in its place
+			tone = Quiet
+		case ended:
 			tone = Bad
 		}
-		s.Say("%s  %s  %s", pad(l.label, label), s.Paint(tone, axis.Bar(c.NotBefore, c.NotAfter)), fmt.Sprintf("%s %s", c.NotAfter.Format("2006-01-02"), s.Paint(Quiet, strings.TrimSpace(span.Distance(now, c.NotAfter)+" "+l.g.Mark()))))
+		s.Say("%s  %s  %s", pad(l.label, label), s.Paint(tone, axis.Bar(c.NotBefore, c.NotAfter)),
+			fmt.Sprintf("%s %s", c.NotAfter.Format("2006-01-02"),
+				s.Paint(Quiet, strings.TrimSpace(span.Distance(now, c.NotAfter)+" "+l.g.Mark()))))
 	}
 	s.Say("%s%s", strings.Repeat(" ", label+2), s.Paint(Quiet, axis.Today()))
 }
@@ -245,23 +269,30 @@ type treeLine struct {
 	g     *hierarchy.Generation
 }
 
-func treeLines(h hierarchy.Hierarchy, a *hierarchy.Authority, first, rest string) []treeLine {
+// treeLines draws what hangs below an authority; nil draws the roots. Each
+// generation hangs below the one that signed it.
+func treeLines(h hierarchy.Hierarchy, above *hierarchy.Authority, rest string) []treeLine {
 	var out []treeLine
-	for i := len(a.Generations) - 1; i >= 0; i-- {
-		g := a.Generations[i]
-		prefix := first
-		if i < len(a.Generations)-1 {
-			prefix = rest
+	branches := h.Branches(above)
+	for i, b := range branches {
+		first, below := rest+"├ ", rest+"│ "
+		switch {
+		case above == nil:
+			first, below = "", ""
+		case i == len(branches)-1:
+			first, below = rest+"└ ", rest+"  "
 		}
-		out = append(out, treeLine{fmt.Sprintf("%s%s g%d", prefix, a.Handle, g.Number), g})
-	}
-	children := h.Children(a)
-	for i, c := range children {
-		branch, below := "├ ", "│ "
-		if i == len(children)-1 {
-			branch, below = "└ ", "  "
+		for j := len(b.Generations) - 1; j >= 0; j-- {
+			g := b.Generations[j]
+			prefix := below
+			if j == len(b.Generations)-1 {
+				prefix = first
+			}
+			out = append(out, treeLine{fmt.Sprintf("%s%s g%d", prefix, b.Authority.Handle, g.Number), g})
 		}
-		out = append(out, treeLines(h, c, rest+branch, rest+below)...)
+		if b.Whole {
+			out = append(out, treeLines(h, b.Authority, below)...)
+		}
 	}
 	return out
 }

@@ -55,13 +55,14 @@ func (s *Screen) grants(r renewal.Report) {
 		if g.LastFull.IsZero() {
 			last, distance = "never", ""
 		}
-		rows = append(rows, []Cell{name, {Text: g.Full.Words()}, today, {Text: last}, {Text: distance, Tone: Quiet}, {Text: strings.Join(names, ", "), Tone: Quiet}})
+		rows = append(rows, []Cell{name, {Text: g.Full.Words()}, today, {Text: last}, {Text: distance, Tone: Quiet},
+			{Text: strings.Join(names, ", "), Tone: Quiet, Prose: true}})
 	}
 	if len(rows) == 0 {
 		s.Say("No authority signs by any template.")
 		return
 	}
-	s.Table([]string{"authority", "grants", "today", "last full day", "", "templates"}, rows)
+	s.Table([]string{"authority", "grants", "today", "last full day", "", "templates"}, rows, "")
 }
 
 func (s *Screen) acts(r renewal.Report) {
@@ -80,7 +81,9 @@ func (s *Screen) acts(r renewal.Report) {
 		if a.Overdue {
 			by, tone = "now", Bad
 		}
-		rows = append(rows, []Cell{{Text: by, Tone: tone}, {Text: fmt.Sprintf("%s g%d", a.Handle, a.Number), Tone: Strong}, {Text: "until " + a.Until.Format(day)}, {Text: a.Why, Tone: Quiet}})
+		rows = append(rows, []Cell{{Text: by, Tone: tone},
+			{Text: fmt.Sprintf("%s g%d", a.Handle, a.Number), Tone: Strong}, {Text: "until " + a.Until.Format(day)},
+			{Text: a.Why, Tone: Quiet}})
 	}
 	s.Table([]string{"", "", "", ""}, rows)
 	for _, h := range r.Hollow {
@@ -121,7 +124,9 @@ func (s *Screen) lifetimes(r renewal.Report) {
 		i = j
 	}
 	s.Say("%s%s", strings.Repeat(" ", label+2), s.Paint(Quiet, axis.Today()))
-	s.Say("%s%s %s   %s %s   %s %s", strings.Repeat(" ", label+2), s.Paint(Good, "━━"), s.Paint(Quiet, "grants in full"), s.Paint(Careful, "╌╌"), s.Paint(Quiet, "grants shrink"), s.Paint(Accent, "══"), s.Paint(Quiet, "planned"))
+	s.Say("%s%s %s   %s %s   %s %s", strings.Repeat(" ", label+2), s.Paint(Good, "━━"),
+		s.Paint(Quiet, "grants in full"), s.Paint(Careful, "╌╌"), s.Paint(Quiet, "grants shrink"),
+		s.Paint(Accent, "══"), s.Paint(Quiet, "planned"))
 }
 
 // lanes spreads bars over as few rows as they need without touching.
@@ -229,7 +234,8 @@ func (s *Screen) levels(levels []renewal.Level) {
 		if l.Short != "" {
 			what = Cell{Text: "! " + l.Short, Tone: Careful}
 		}
-		rows = append(rows, []Cell{{Text: "  " + name, Tone: Strong}, {Text: l.Full.Words()}, {Text: l.Before.Format(day)}, {Text: l.After.Format(day)}, what})
+		rows = append(rows, []Cell{{Text: "  " + name, Tone: Strong}, {Text: l.Full.Words()},
+			{Text: l.Before.Format(day)}, {Text: l.After.Format(day)}, what})
 	}
 	s.Table([]string{"  authority", "grants", "today until", "then until", "after this renewal"}, rows)
 }

@@ -11,18 +11,22 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"regexp"
+	"strconv"
 	"strings"
-	"unicode"
 
 	"github.com/charmbracelet/lipgloss"
 	"github.com/muesli/termenv"
 	xterm "golang.org/x/term"
+
+	"ironseal/pki/runes"
 )
 
 // Screen prints to one writer.
 type Screen struct {
 	out      io.Writer
-	width    int
+	width    int  // of what is laid out: bars, columns
+	text     int  // where text is wrapped; beyond any line where it is not
 	Terminal bool // whether out is a terminal
 	plain    bool // no colour
 	styles   map[Tone]lipgloss.Style
@@ -50,14 +54,20 @@ const (
 	Never  When = "never"
 )
 
-// NewScreen prints to w. noColour is the NO_COLOR environment variable.
+// NewScreen prints to w. noColour is the NO_COLOR environment variable. The width is
+// that of the terminal, or what COLUMNS says; without either, no text is wrapped, so
+// that whatever reads the lines finds every name whole.
 func NewScreen(w io.Writer, colour When, noColour string) *Screen {
-	s := &Screen{out: w, width: 80}
+	s := &Screen{out: w, width: usualWidth, text: unwrapped}
 	if f, ok := w.(*os.File); ok && xterm.IsTerminal(int(f.Fd())) {
 		s.Terminal = true
-		if cols, _, err := xterm.GetSize(int(f.Fd())); err == nil && cols >= 40 {
-			s.width = min(cols, 120)
+		s.text = usualWidth
+		if cols, _, err := xterm.GetSize(int(f.Fd())); err == nil && cols > 0 {
+			s.width, s.text = within(cols), within(cols)
 		}
+	}
+	if cols, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && cols > 0 {
+		s.width, s.text = within(cols), within(cols)
 	}
 	profile := termenv.Ascii
 	if colour == Always || colour == Auto && s.Terminal && noColour == "" && os.Getenv("TERM") != "dumb" {
@@ -69,10 +79,20 @@ func NewScreen(w io.Writer, colour When, noColour string) *Screen {
 	base := r.NewStyle()
 	s.styles = map[Tone]lipgloss.Style{
 		Normal: base, Strong: base.Bold(true), Quiet: base.Faint(true), Good: base.Foreground(lipgloss.Color("2")),
-		Careful: base.Foreground(lipgloss.Color("3")), Bad: base.Foreground(lipgloss.Color("1")).Bold(true), Accent: base.Foreground(lipgloss.Color("6")),
+		Careful: base.Foreground(lipgloss.Color("3")), Bad: base.Foreground(lipgloss.Color("1")).Bold(true),
+		Accent: base.Foreground(lipgloss.Color("6")),
 	}
 	return s
 }
+
+const (
+	usualWidth = 80
+	unwrapped  = 1 << 30
+)
+
+// within keeps lines readable: very long ones are not, and in very short ones nothing
+// can be laid out.
+func within(columns int) int { return min(max(columns, 40), 120) }
 
 // Say prints one line of our own text; outside text in it must be escaped with
 // Safe.
@@ -97,64 +117,86 @@ func (s *Screen) Paint(t Tone, text string) string {
 	return s.styles[t].Render(text)
 }
 
-// Safe makes outside text harmless on a terminal: control characters,
-// bidirectional marks and invisible characters are shown as \u escapes, and
-// text that is not UTF-8 byte by byte.
-func Safe(text string) string {
-	clean := true
-	for _, r := range text {
-		if hostile(r) {
-			clean = false
-			break
-		}
-	}
-	if clean {
-		return text
-	}
-	var b strings.Builder
-	for i, r := range text {
-		switch {
-		case r == unicode.ReplacementChar && !strings.HasPrefix(text[i:], "\uFFFD"):
-			fmt.Fprintf(&b, `\x%02x`, text[i])
-		case hostile(r) && r < 0x100:
-			fmt.Fprintf(&b, `\x%02x`, r)
-		case hostile(r):
-			fmt.Fprintf(&b, `\u{%x}`, r)
-		default:
-			b.WriteRune(r)
-		}
-	}
-	return b.String()
-}
+// Safe makes outside text harmless on a terminal.
+func Safe(text string) string { return runes.Escape(text) }
 
-func hostile(r rune) bool {
-	return unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || r == unicode.ReplacementChar || r == 0x2028 || r == 0x2029
-}
-
-// wrap breaks text into lines of at most width columns: after a blank or a comma
-// where there is one, else after a dot or a slash, else anywhere.
+// wrap breaks text into lines of at most width columns: at blanks and after commas, and
+// nowhere else. A name, a code, a path or a command that is longer has a line of its
+// own, however long, so that it can be found and copied. (The text package of the style
+// library breaks at hyphens, which names and options have.) Each character is looked at
+// a bounded number of times.
 func wrap(text string, width int) []string {
 	width = max(width, 8)
-	var out []string
-	for lipgloss.Width(text) > width {
-		cut := fitting(text, width)
-		line := text[:cut]
-		if at := strings.LastIndexAny(line, " ,"); at > 0 {
-			cut = at + 1
-		} else if at := strings.LastIndexAny(line, "./"); at > len(line)/3 {
-			cut = at + 1
-		}
-		out = append(out, strings.TrimRight(text[:cut], " "))
-		text = strings.TrimLeft(text[cut:], " ")
+	if len(text) <= width {
+		return []string{text}
 	}
-	return append(out, text)
+	text = join(text)
+	var out []string
+	for {
+		cut := fitting(text, width)
+		if cut < len(text) && text[cut] != ' ' {
+			if at := strings.LastIndexAny(text[:cut], " ,"); at >= 0 {
+				cut = at + 1
+			} else if at := strings.IndexAny(text[cut:], " ,"); at >= 0 {
+				cut += at + 1
+			} else {
+				cut = len(text)
+			}
+		}
+		out = append(out, strings.ReplaceAll(strings.TrimRight(text[:cut], " "), joined, " "))
+		if text = strings.TrimLeft(text[cut:], " "); text == "" {
+			return out
+		}
+	}
+}
+
+// joined stands for a blank at which no line is broken. No text has it: it is escaped.
+const joined = "\x00"
+
+func columns(text string) int { return lipgloss.Width(text) + strings.Count(text, joined) }
+
+// part is an attribute of a distinguished name, up to the comma or the end.
+var part = regexp.MustCompile(`\b[A-Z]+=[^,=]+(,|$)`)
+
+// join keeps together what is read or typed as one: attributes of names, and commands.
+func join(text string) string {
+	text = part.ReplaceAllStringFunc(text, func(s string) string { return strings.ReplaceAll(s, " ", joined) })
+	return joinCommands(text)
+}
+
+func joinCommands(text string) string {
+	at := strings.Index(text, "ironseal ")
+	if at < 0 {
+		return text
+	}
+	end := len(text)
+	for _, mark := range []string{", ", "; ", " (", ". ", ": ", "   "} {
+		if i := strings.Index(text[at:end], mark); i >= 0 {
+			end = at + i
+		}
+	}
+	return text[:at] + strings.ReplaceAll(text[at:end], " ", joined) + joinCommands(text[end:])
+}
+
+// longest is the width of the longest piece that wrap keeps whole.
+func longest(text string, enough int) int {
+	most := 0
+	for _, piece := range strings.FieldsFunc(join(text), func(r rune) bool { return r == ' ' || r == ',' }) {
+		if len(piece) > most {
+			most = max(most, columns(piece)+1)
+		}
+		if most >= enough {
+			return enough
+		}
+	}
+	return most
 }
 
 // fitting is how many bytes of text fit into width columns, at least one rune.
 func fitting(text string, width int) int {
 	used := 0
 	for i, r := range text {
-		used += lipgloss.Width(string(r))
+		used += columns(string(r))
 		if used > width && i > 0 {
 			return i
 		}
@@ -164,18 +206,42 @@ func fitting(text string, width int) int {
 
 // Wrapped prints a paragraph, every line indented.
 func (s *Screen) Wrapped(indent int, tone Tone, text string) {
-	for _, l := range wrap(text, s.width-indent) {
+	for _, l := range wrap(text, s.text-indent) {
 		s.Say("%s%s", strings.Repeat(" ", indent), s.Paint(tone, l))
+	}
+}
+
+// Hung prints a paragraph behind a word, its further lines indented under the first.
+func (s *Screen) Hung(head string, tone Tone, text string) {
+	for _, l := range wrap(text, s.text-lipgloss.Width(head)-1) {
+		s.Say("%s %s", s.Paint(tone, head), l)
+		head = strings.Repeat(" ", lipgloss.Width(head))
 	}
 }
 
 // Item prints a marked paragraph, its further lines indented under the first.
 func (s *Screen) Item(mark, text string) {
-	for i, l := range wrap(text, s.width-4) {
+	for i, l := range wrap(text, s.text-4) {
 		if i > 0 {
 			mark = " "
 		}
 		s.Say("  %s %s", mark, l)
+	}
+}
+
+// Pair prints a word or two and, beside them, what they mean. Where they need more than
+// their width, the meaning begins on the next line.
+func (s *Screen) Pair(indent, width int, left, right string) {
+	lines := wrap(right, s.text-indent-width-2)
+	if lipgloss.Width(left) > width {
+		s.Say("%s%s", strings.Repeat(" ", indent), left)
+		left = ""
+	}
+	for i, l := range lines {
+		if i > 0 {
+			left = ""
+		}
+		s.Say("%s%s  %s", strings.Repeat(" ", indent), pad(left, width), s.Paint(Quiet, l))
 	}
 }
 

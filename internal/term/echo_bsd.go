@@ -1,0 +1,7 @@
+//go:build unix && !linux
+
+package term
+
+import "golang.org/x/sys/unix"
+
+const getTermios, setTermios = unix.TIOCGETA, unix.TIOCSETA
