@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -30,7 +31,8 @@ func bulkRequests(t testing.TB, n int) []byte {
 		wg.Go(func() {
 			for i := core; i < n; i += runtime.GOMAXPROCS(0) {
 				host := fmt.Sprintf("h%d.ternbay.example", i)
-				parts[i] = bundle.PEM(bundle.Request, specimen.Request(t, nil, "CN="+host+",O=Tern Bay Ferries", []string{host}).Raw)
+				parts[i] = bundle.PEM(bundle.Request,
+					specimen.Request(t, nil, "CN="+host+",O=Tern Bay Ferries", []string{host}).Raw)
 			}
 		})
 	}
@@ -69,7 +71,8 @@ func TestManifestWithFaultyRows(t *testing.T) {
 	if r.code != 1 || !strings.Contains(r.out, "Result: 495 signed, 5 not") {
 		t.Errorf("exit status %d\n%s", r.code, r.errors)
 	}
-	for _, want := range []string{"line 52, =cmd()|x", "line 102, h100.ternbay.example", "line 152, h149.ternbay.example", "line 202, h200.ternbay.example", "line 252, h250.ternbay.example",
+	for _, want := range []string{"line 52, =cmd()|x", "line 102, h100.ternbay.example",
+		"line 152, h149.ternbay.example", "line 202, h200.ternbay.example", "line 252, h250.ternbay.example",
 		"is not a lifetime", "stands in line 151 already", "there is none of this name", "name-not-allowed"} {
 		if !strings.Contains(strings.Join(strings.Fields(r.out), " "), want) {
 			t.Errorf("the result does not say %q", want)
@@ -78,13 +81,16 @@ func TestManifestWithFaultyRows(t *testing.T) {
 	if n := len(strings.Fields(p.must("certificate", "list", "--quiet"))); n != 497 {
 		t.Errorf("%d certificates on record", n)
 	}
-	if again := p.run("", "sign", "--manifest", "../signs.csv", "--yes"); again.code != 1 || !strings.Contains(again.out, "no request waits for this host") {
+	if again := p.run("", "sign", "--manifest", "../signs.csv", "--yes"); again.code != 1 ||
+		!strings.Contains(again.out, "no request waits for this host") {
 		t.Errorf("a second run: %d", again.code)
 	}
 	p.must("journal", "verify")
-	for bad, word := range map[string]string{"": "names the columns", "hots,names\n": `did you mean "host"`, "names\nx\n": "column host is missing", "host\n": "no rows"} {
+	for bad, word := range map[string]string{"": "names the columns", "hots,names\n": `did you mean "host"`,
+		"names\nx\n": "column host is missing", "host\n": "no rows"} {
 		p.file("../bad.csv", []byte(bad))
-		if r := p.run("", "sign", "--manifest", "../bad.csv", "--template", "web-server", "--yes"); r.code != 1 || !strings.Contains(r.errors, word) {
+		if r := p.run("", "sign", "--manifest", "../bad.csv", "--template", "web-server", "--yes"); r.code != 1 ||
+			!strings.Contains(r.errors, word) {
 			t.Errorf("manifest %q: %d %s", bad, r.code, r.errors)
 		}
 	}
@@ -94,7 +100,8 @@ func TestManifestWithFaultyRows(t *testing.T) {
 func TestAKeyThatStaysOnTheDeviceCannotGoToEveryReceiver(t *testing.T) {
 	p := harbour(t)
 	away := p.send("a.ternbay.example", []string{"a.ternbay.example"})
-	if r := p.run("", "sign", away, "--template", "web-server", "--for", "java", "--yes"); r.code != 3 || !strings.Contains(strings.Join(strings.Fields(r.out+r.errors), " "), "it stayed where the request was made") {
+	if r := p.run("", "sign", away, "--template", "web-server", "--for", "java", "--yes"); r.code != 3 ||
+		!strings.Contains(strings.Join(strings.Fields(r.out+r.errors), " "), "it stayed where the request was made") {
 		t.Errorf("%+v", r)
 	}
 	p.must("request", "draft", "b.ternbay.example", "--out", "..")
@@ -106,15 +113,18 @@ func TestRefusedOnlyByFindingsSaysSo(t *testing.T) {
 	p := harbour(t)
 	p.send("a.ternbay.example", []string{"a.ternbay.example"})
 	p.send("b.ternbay.example", []string{"crew@ternbay.example"})
-	if r := p.run("", "sign", "--all", "--template", "web-server", "--yes"); r.code != 3 || !strings.Contains(r.out, "1 signed, 1 not") {
+	if r := p.run("", "sign", "--all", "--template", "web-server", "--yes"); r.code != 3 ||
+		!strings.Contains(r.out, "1 signed, 1 not") {
 		t.Errorf("%+v", r)
 	}
 	// A waiver in bulk names its request, and holds for that one only.
 	p.send("c.ternbay.example", []string{"c.ternbay.example"})
-	if r := p.run("", "sign", "--all", "--template", "web-server", "--waive", "name-not-allowed", "--because", "x", "--yes"); r.code != 2 || !strings.Contains(r.errors, "--waive R7:name-not-allowed") {
+	if r := p.run("", "sign", "--all", "--template", "web-server", "--waive", "name-not-allowed", "--because", "x",
+		"--yes"); r.code != 2 || !strings.Contains(r.errors, "--waive R7:name-not-allowed") {
 		t.Errorf("%+v", r)
 	}
-	if r := p.run("", "sign", "--all", "--template", "web-server", "--waive", "R2:name-not-allowed", "--because", "the mail name may go", "--yes"); r.code != 0 || !strings.Contains(r.out, "2 signed, 0 not") {
+	if r := p.run("", "sign", "--all", "--template", "web-server", "--waive", "R2:name-not-allowed", "--because",
+		"the mail name may go", "--yes"); r.code != 0 || !strings.Contains(r.out, "2 signed, 0 not") {
 		t.Errorf("%+v", r)
 	}
 }
@@ -130,7 +140,8 @@ func TestADraftAsksForATemplatesUsages(t *testing.T) {
 func TestTemplateCheckKnowsWhatCanBeGranted(t *testing.T) {
 	p := harbour(t)
 	p.file("templates/long.toml", []byte("based-on = \"web-server\"\ntitle = \"Long\"\nlifetime = \"12y\"\n"))
-	p.file("templates/open.toml", []byte("title = \"Open\"\nmakes = \"authority\"\nissuers = [\"any\"]\nlifetime = \"1y\"\nkeys = [\"ecdsa-p256\"]\nkey-usage = [\"keyCertSign\"]\n"))
+	p.file("templates/open.toml", []byte("title = \"Open\"\nmakes = \"authority\"\nissuers = [\"any\"]\nlifetime = "+
+		"\"1y\"\nkeys = [\"ecdsa-p256\"]\nkey-usage = [\"keyCertSign\"]\n"))
 	out := p.must("template", "check")
 	for _, want := range []string{"long gives 12 years", "with services (g1)", "open makes authorities without limit"} {
 		if !strings.Contains(strings.Join(strings.Fields(out), " "), want) {
@@ -198,7 +209,8 @@ func BenchmarkBulk(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		p.file("ironseal.toml", bytes.Replace(settings, []byte("sealing-memory = 8"), []byte("sealing-memory = 64"), 1)) // as in a new estate
+		// as in a new estate
+		p.file("ironseal.toml", bytes.Replace(settings, []byte("sealing-memory = 8"), []byte("sealing-memory = 64"), 1))
 		p.must("authority", "create", "yard", "--under", "root", "--key", "ecdsa-p256", "--yes")
 		data := bulkRequests(b, count)
 		p.file("../requests.pem", data)
@@ -269,7 +281,9 @@ func TestTakingInWhatOthersSigned(t *testing.T) {
 	}
 	root := specimen.Make(t, nil, lives(specimen.Plan{Subject: "CN=Outside Root", Authority: true}))
 	mid := specimen.Make(t, root, lives(specimen.Plan{Subject: "CN=Outside Services", Authority: true}))
-	good := lives(specimen.Plan{Subject: "CN=shop.ternbay.example", Names: []string{"shop.ternbay.example", "www.shop.ternbay.example"}, Signer: signer, Extended: []string{"serverAuth"}})
+	good := lives(specimen.Plan{Subject: "CN=shop.ternbay.example",
+		Names: []string{"shop.ternbay.example", "www.shop.ternbay.example"}, Signer: signer,
+		Extended: []string{"serverAuth"}})
 	file := func(name string, list ...*specimen.Entity) string {
 		var b bytes.Buffer
 		for _, e := range list {
@@ -278,35 +292,55 @@ func TestTakingInWhatOthersSigned(t *testing.T) {
 		p.file("../"+name, b.Bytes())
 		return "../" + name
 	}
-	other, short, ended := good, good, good
+	anchor := file("anchor.pem", root)
+	other, short, ended, extra, authority, subject := good, good, good, good, good, good
 	other.Signer = nil
 	short.Names = short.Names[:1]
 	ended.Until = now.Add(-time.Minute)
+	extra.Names = append(slices.Clone(good.Names), "evil.example")
+	authority.Authority = true
+	subject.Subject = "CN=evil.example"
+	stranger := specimen.Make(t, nil, lives(specimen.Plan{Subject: "CN=Nobody Knows Me", Authority: true}))
 	for _, c := range []struct {
 		what, file string
 		code       int
 		word       string
 	}{
-		{"another key", file("other.pem", specimen.Make(t, mid, other), mid, root), 1, "no request that waits here has the key"},
+		{"another key", file("other.pem", specimen.Make(t, mid, other), mid, root), 1,
+			"no request that was sent from here has the key"},
 		{"lacks a name", file("short.pem", specimen.Make(t, mid, short), mid, root), 3, "answer-lacks"},
+		{"more names", file("extra.pem", specimen.Make(t, mid, extra), mid, root), 3, "answer-has-more"},
+		{"an authority", file("authority.pem", specimen.Make(t, mid, authority), mid, root), 3, "answer-has-more"},
+		{"another subject", file("subject.pem", specimen.Make(t, mid, subject), mid, root), 3,
+			"answer-subject-differs"},
+		{"a root that came along", file("stranger.pem", specimen.Make(t, stranger, good), stranger),
+			3, "anchor-unknown"},
 		{"ended", file("ended.pem", specimen.Make(t, mid, ended), mid, root), 3, "expired"},
 		{"without its issuers", file("alone.pem", specimen.Make(t, mid, good)), 3, "answer-chain-open"},
 	} {
-		if r := p.run("", "certificate", "accept", c.file, "--yes"); r.code != c.code || !strings.Contains(r.errors, c.word) {
+		args := []string{"certificate", "accept", c.file, "--anchor", anchor, "--yes"}
+		if c.code == 3 {
+			args = append(args, "--request", "R1")
+		}
+		if r := p.run("", args...); r.code != c.code || !strings.Contains(r.errors, c.word) {
 			t.Errorf("%s: %d %s", c.what, r.code, r.errors)
 		}
 	}
 	leaf := specimen.Make(t, mid, good)
-	p.must("certificate", "accept", file("answer.pem", root, leaf, mid), "--yes")
+	p.refused(1, "say so: --request R1", "certificate", "accept", file("answer.pem", root, leaf, mid), "--anchor",
+		anchor, "--yes")
+	p.must("certificate", "accept", "../answer.pem", "--request", "R1", "--anchor", anchor, "--yes")
 	p.must("certificate", "handover", "R1", "--for", "haproxy", "--out", "..")
 	page, err := os.ReadFile(filepath.Join(p.dir, "..", "shop.ternbay.example.haproxy", "shop.ternbay.example.pem"))
-	if err != nil || bytes.Count(page, []byte("BEGIN CERTIFICATE")) != 2 || !bytes.Contains(page, []byte("PRIVATE KEY")) {
+	if err != nil || bytes.Count(page, []byte("BEGIN CERTIFICATE")) != 2 ||
+		!bytes.Contains(page, []byte("PRIVATE KEY")) {
 		t.Errorf("%v\n%s", err, page)
 	}
 	if out := p.must("certificate", "list"); !strings.Contains(out, "outside") {
 		t.Error(out)
 	}
-	if r := p.run("", "certificate", "accept", "../answer.pem", "--yes"); r.code != 1 {
+	if r := p.run("", "certificate", "accept", "../answer.pem", "--anchor", anchor, "--yes"); r.code != 1 ||
+		!strings.Contains(r.errors, "on record already") {
 		t.Errorf("a second time: %+v", r)
 	}
 }

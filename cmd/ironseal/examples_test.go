@@ -30,7 +30,10 @@ func TestReferencePagesAreCurrent(t *testing.T) {
 var otherwise = map[string]int{
 	"ironseal sign R5":                          2, // lists the templates that fit
 	"ironseal authority apply gates --withdraw": 1, // nothing is sent
-	"ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --name booking --anchor ../handed-out/root.pem": 4,
+	// it never did
+	`ironseal journal clock --because "the clock said 2036 after the battery was changed"`: 1,
+	"ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --name booking --anchor " +
+		"../handed-out/root.pem": 4,
 }
 
 // Every example of every command runs as printed on the demo estate.
@@ -74,13 +77,14 @@ func tryExample(t *testing.T, stage place, before, line string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, k := range keys { // the copy does not keep modes
+	for _, k := range append(keys, filepath.Join(dir, "harbour", "records.db")) { // the copy does not keep modes
 		if err := os.Chmod(k, 0o600); err != nil {
 			t.Fatal(err)
 		}
 	}
 	typed := line
-	if strings.Contains(line, " sign ") || strings.Contains(line, " renew ") || strings.Contains(line, " retire ") || strings.HasPrefix(line, "ironseal authority create") {
+	if strings.Contains(line, " sign ") || strings.Contains(line, " renew ") || strings.Contains(line, " retire ") ||
+		strings.HasPrefix(line, "ironseal authority create") {
 		typed += " --yes" // a person answers the question
 	}
 	if strings.HasPrefix(line, "cd ") {
@@ -88,7 +92,8 @@ func tryExample(t *testing.T, stage place, before, line string) {
 	}
 	cmd := exec.Command("sh", "-c", typed)
 	cmd.Dir = filepath.Join(dir, "harbour")
-	cmd.Env = append(os.Environ(), "PATH="+filepath.Dir(program)+":"+os.Getenv("PATH"), "IRONSEAL_PASSPHRASE_FILE="+filepath.Join(dir, "passphrase.txt"))
+	cmd.Env = append(os.Environ(), "PATH="+filepath.Dir(program)+":"+os.Getenv("PATH"),
+		"IRONSEAL_PASSPHRASE_FILE="+filepath.Join(dir, "passphrase.txt"))
 	if strings.Contains(line, "rsa-") || strings.Contains(line, "authority create") {
 		settings := filepath.Join(cmd.Dir, "ironseal.toml")
 		text, err := os.ReadFile(settings)

@@ -19,12 +19,26 @@ import (
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	giveUpLater := context.AfterFunc(ctx, func() { time.AfterFunc(patience, giveUp) })
 	code := cli.App{
-		Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Console: term.Device{}, Now: time.Now, Random: rand.Reader,
-		Actor: actor(), Env: os.Getenv, Version: version(),
+		Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Console: term.Device{}, Now: time.Now,
+		Random: rand.Reader,
+		Actor:  actor(), Env: os.Getenv, Version: version(),
 	}.Run(ctx, os.Args[1:])
+	giveUpLater() // it ended by itself
 	stop()
 	os.Exit(code)
+}
+
+// patience is how long what is under way has to end by itself after Ctrl-C or
+// SIGTERM: to finish a change that was begun, to set the terminal right.
+const patience = 900 * time.Millisecond
+
+// giveUp ends whatever computes on. That is safe at any moment: what was shown is on
+// record, and what is not on record was not shown.
+func giveUp() {
+	fmt.Fprintln(os.Stderr, "ironseal: stopped in the middle of a computation; what was on record before stays")
+	os.Exit(cli.Failed)
 }
 
 // actor is who the journal names.

@@ -19,6 +19,7 @@ import (
 	"ironseal/pki/bundle"
 	"ironseal/pki/ext"
 	"ironseal/pki/key"
+	"ironseal/pki/label"
 	"ironseal/pki/specimen"
 )
 
@@ -38,6 +39,9 @@ func TestMain(m *testing.M) {
 	}
 	build := exec.Command("go", "build", "-o", program, ".")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if os.Getenv("IRONSEAL_RACE") != "" { // the program itself looks for data races
+		build = exec.Command("go", "build", "-race", "-o", program, ".")
+	}
 	if out, err := build.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "%v\n%s", err, out)
 		os.Exit(1)
@@ -61,6 +65,17 @@ type result struct {
 
 func (p place) run(stdin string, args ...string) result {
 	p.t.Helper()
+	r, err := p.start(stdin, args...)
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	return r
+}
+
+// try runs a command beside others, where no test can be ended.
+func (p place) try(args ...string) (result, error) { return p.start("", args...) }
+
+func (p place) start(stdin string, args ...string) (result, error) {
 	cmd := exec.Command(program, args...)
 	cmd.Dir = p.dir
 	cmd.Env = append(append(os.Environ(), "NO_COLOR=", "IRONSEAL_ESTATE=", "IRONSEAL_PASSPHRASE_FILE="), p.env...)
@@ -72,14 +87,12 @@ func (p place) run(stdin string, args ...string) result {
 	r := result{0, out.String(), errs.String()}
 	var exit *exec.ExitError
 	if errors.As(err, &exit) {
-		r.code = exit.ExitCode()
-	} else if err != nil {
-		p.t.Fatal(err)
+		r.code, err = exit.ExitCode(), nil
 	}
 	if strings.Contains(r.errors, "panic:") || strings.Contains(r.errors, "goroutine ") {
-		p.t.Fatalf("%v: %s", args, r.errors)
+		err = fmt.Errorf("%v: %s", args, r.errors)
 	}
-	return r
+	return r, err
 }
 
 // must runs a command that has to end well.
@@ -129,7 +142,7 @@ func empty(t testing.TB) place {
 func (p place) send(host string, names []string, more ...ext.Extension) string {
 	p.t.Helper()
 	r := specimen.Request(p.t, nil, "CN="+host, names, more...)
-	file := p.file("../"+bundle.FileName(host)+".pem", bundle.PEM(bundle.Request, r.Raw))
+	file := p.file("../"+label.FileName(host)+".pem", bundle.PEM(bundle.Request, r.Raw))
 	var rows []struct{ Request string }
 	if err := json.Unmarshal([]byte(p.must("request", "receive", file, "--json")), &rows); err != nil {
 		p.t.Fatal(err)
@@ -142,7 +155,8 @@ func TestDemoEndsWell(t *testing.T) {
 	begin := time.Now()
 	out := p.must("demo", "play")
 	t.Logf("the demo took %.1f s", time.Since(begin).Seconds())
-	for _, want := range []string{"$ ironseal authority create root", "Review sheet: R1", "✓ valid", "✗ not valid", "as booking.ternbay.example: trusted", "as tickets.ternbay.example: refused", "every link holds"} {
+	for _, want := range []string{"$ ironseal authority create root", "Review sheet: R1", "✓ valid", "✗ not valid",
+		"as booking.ternbay.example: trusted", "as tickets.ternbay.example: refused", "every link holds"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("the demo does not show %q", want)
 		}
@@ -153,7 +167,8 @@ func TestDemoEndsWell(t *testing.T) {
 	p.dir = filepath.Join(p.dir, "play", "harbour")
 	p.env = []string{"IRONSEAL_PASSPHRASE_FILE=../passphrase.txt"}
 	p.must("sign", "R5", "--template", "web-server", "--yes")
-	if r := (place{t: t, dir: filepath.Dir(p.dir)}).run("", "demo", "."); r.code != 1 || !strings.Contains(r.errors, "not empty") {
+	if r := (place{t: t, dir: filepath.Dir(p.dir)}).run("", "demo", "."); r.code != 1 ||
+		!strings.Contains(r.errors, "not empty") {
 		t.Errorf("a second demo in the same place: %+v", r)
 	}
 }
@@ -179,7 +194,8 @@ func TestProgramIsStaticallyLinked(t *testing.T) {
 
 func TestColourOnlyWhereItIsWanted(t *testing.T) {
 	p := harbour(t)
-	for args, want := range map[string]bool{"authority list": false, "authority list --color always": true, "authority list --color never": false} {
+	for args, want := range map[string]bool{"authority list": false, "authority list --color always": true,
+		"authority list --color never": false} {
 		if got := strings.Contains(p.must(strings.Fields(args)...), "\x1b["); got != want {
 			t.Errorf("%s: escapes %v", args, got)
 		}
@@ -190,7 +206,8 @@ func TestColourOnlyWhereItIsWanted(t *testing.T) {
 }
 
 func TestVersionTellsTheBuild(t *testing.T) {
-	if out := (place{t: t, dir: t.TempDir()}).must("--version"); !regexp.MustCompile(`^ironseal \S+ \(.*\), go1\.\d+`).MatchString(out) {
+	if out := (place{t: t, dir: t.TempDir()}).must("--version"); !regexp.MustCompile(
+		`^ironseal \S+ \(.*\), go1\.\d+`).MatchString(out) {
 		t.Errorf("%q", out)
 	}
 }
@@ -206,7 +223,8 @@ func TestEveryStepNamesTheNext(t *testing.T) {
 		t.Error(out)
 	}
 	p.env = []string{"IRONSEAL_PASSPHRASE_FILE=" + p.file("../pass", []byte("x\n"))}
-	if out := p.must("authority", "create", "root", "--yes", "--key", "ecdsa-p256"); !strings.Contains(out, "authority create services --under root") {
+	if out := p.must("authority", "create", "root", "--yes", "--key", "ecdsa-p256"); !strings.Contains(out,
+		"authority create services --under root") {
 		t.Error(out)
 	}
 	p.must("authority", "create", "services", "--under", "root", "--yes", "--key", "ecdsa-p256")
@@ -217,7 +235,8 @@ func TestEveryStepNamesTheNext(t *testing.T) {
 	if out := p.must("estate", "status"); !strings.Contains(out, "ironseal sign "+n) {
 		t.Error(out)
 	}
-	if out := p.must("sign", n, "--template", "web-server", "--yes"); !strings.Contains(out, "certificate export "+n+" --with issuers") {
+	if out := p.must("sign", n, "--template", "web-server", "--yes"); !strings.Contains(out,
+		"certificate export "+n+" --with issuers") {
 		t.Error(out)
 	}
 }
@@ -225,10 +244,12 @@ func TestEveryStepNamesTheNext(t *testing.T) {
 // Bad input gets a line or two that name the object, and the right status.
 func TestBadInput(t *testing.T) {
 	p := harbour(t)
-	good := bundle.PEM(bundle.Request, specimen.Request(t, nil, "CN=a.ternbay.example", []string{"a.ternbay.example"}).Raw)
+	good := bundle.PEM(bundle.Request, specimen.Request(t, nil, "CN=a.ternbay.example",
+		[]string{"a.ternbay.example"}).Raw)
 	raw := specimen.Request(t, nil, "CN=b.ternbay.example", nil).Raw
 	raw[len(raw)-5] ^= 1
-	weak := specimen.Request(t, nil, "CN=ca.ternbay.example", []string{"ca.ternbay.example"}, ext.Basic{Authority: true, PathLength: -1}.Extension())
+	weak := specimen.Request(t, nil, "CN=ca.ternbay.example", []string{"ca.ternbay.example"},
+		ext.Basic{Authority: true, PathLength: -1}.Extension())
 	p.file("../forged.der", raw)
 	p.file("../cut.pem", good[:len(good)/2])
 	p.file("../noise", bytes.Repeat([]byte{0xfe, 1, 2, 0x99}, 2_500_000))
@@ -259,9 +280,10 @@ func TestBadInput(t *testing.T) {
 		{"asks to be an authority", "sign R1 --template web-server --yes", 3, "asks-for-authority"},
 		{"no such request", "sign R77 --template web-server", 1, "R77: there is no such request"},
 		{"no such template", "sign R1 --template web-servr", 1, `did you mean "web-server"`},
-		{"unknown template key", "template show odd", 1, `templates/odd.toml:2:1: unknown key "lifetim"; did you mean "lifetime"?`},
+		{"unknown template key", "template show odd", 1,
+			`templates/odd.toml:2:1: unknown key "lifetim"; did you mean "lifetime"?`},
 		{"not a name", "sign R1 --template web-server --add-name a..b", 2, `"a..b" is not a name`},
-		{"not a subject", "sign R1 --template web-server --set-subject booking", 2, "TYPE=VALUE"},
+		{"not a subject", "sign R1 --template web-server --subject booking", 2, "TYPE=VALUE"},
 		{"not a lifetime", "sign R1 --template web-server --lifetime soon", 2, "not a lifetime"},
 		{"not a key kind", "authority create x --key rsa-1024", 2, "not a key kind"},
 		{"directory for a file", "verify ..", 1, "this is a directory"},
@@ -271,7 +293,8 @@ func TestBadInput(t *testing.T) {
 		{"unknown flag", "sign R1 --tempalte x", 2, "tempalte"},
 		{"argument missing", "request show", 2, "needs a request"},
 		{"waiver without reason", "sign R1 --template web-server --waive asks-for-authority", 2, "--because"},
-		{"waiver of nothing", "sign R1 --template web-server --waive no-such-code --because x", 2, "no finding of this code"},
+		{"waiver of nothing", "sign R1 --template web-server --waive no-such-code --because x", 2,
+			"no finding of this code"},
 		{"clock moved for an act", "sign R1 --template web-server --as-of 2030-01-01", 2, "--as-of"},
 		{"nobody to ask", "sign R1 --template client --waive asks-for-authority --because firmware", 2, "--yes"},
 		{"estate twice", "estate create .", 1, "there is an estate already"},
@@ -289,7 +312,8 @@ func TestBadInput(t *testing.T) {
 			t.Errorf("%s: the records changed", c.what)
 		}
 	}
-	two := p.run(string(good)+"\n"+string(bundle.PEM(bundle.Request, specimen.Request(t, nil, "CN=c.example", nil).Raw)), "request", "receive", "-", "--json")
+	two := p.run(string(good)+"\n"+string(bundle.PEM(bundle.Request,
+		specimen.Request(t, nil, "CN=c.example", nil).Raw)), "request", "receive", "-", "--json")
 	if two.code != 0 || strings.Count(two.out, `"request"`) != 2 {
 		t.Errorf("two requests in one paste: %+v", two)
 	}
@@ -299,7 +323,8 @@ func TestHostileTextIsShownEscapedAndNamesNoPath(t *testing.T) {
 	p := harbour(t)
 	for i, cn := range []string{"../../etc/x", `a\1b[31mred`, `gate\E2\80\AEelpmaxe`, `two\0alines`} {
 		n := p.send(cn, []string{fmt.Sprintf("h%d.ternbay.example", i)})
-		for _, args := range [][]string{{"request", "show", n}, {"request", "list"}, {"request", "show", n, "--json"}, {"sign", n, "--template", "web-server", "--waive", "hostile-text", "--because", "trying", "--yes"}} {
+		for _, args := range [][]string{{"request", "show", n}, {"request", "list"}, {"request", "show", n, "--json"},
+			{"sign", n, "--template", "web-server", "--waive", "hostile-text", "--because", "trying", "--yes"}} {
 			r := p.run("", args...)
 			for _, bad := range []string{"\x1b[31m", "\u202e", "two\nlines"} {
 				if strings.Contains(r.out+r.errors, bad) {
@@ -314,7 +339,8 @@ func TestHostileTextIsShownEscapedAndNamesNoPath(t *testing.T) {
 	filepath.Walk(filepath.Join(filepath.Dir(p.dir), "out"), func(path string, info os.FileInfo, err error) error {
 		if err == nil && !info.IsDir() {
 			found++
-			if strings.ContainsAny(filepath.Base(path), "\x1b\n\u202e") || strings.Count(path, "etc") > 0 && filepath.Base(path) != "etc-x.certificate.pem" {
+			if strings.ContainsAny(filepath.Base(path), "\x1b\n\u202e") || strings.Count(path, "etc") > 0 &&
+				filepath.Base(path) != "etc-x.certificate.pem" {
 				t.Errorf("file %q", path)
 			}
 		}
@@ -336,7 +362,8 @@ func TestFiveThousandNames(t *testing.T) {
 	if r.code != 3 || !strings.Contains(r.errors, "many-names") || strings.Count(r.out, "\n") > 100 {
 		t.Errorf("status %d, %d lines: %s", r.code, strings.Count(r.out, "\n"), r.errors)
 	}
-	if show := p.must("request", "show", n); strings.Count(show, "\n") > 60 || !strings.Contains(show, "and 4988 more") {
+	if show := p.must("request", "show", n); strings.Count(show, "\n") > 60 ||
+		!strings.Contains(show, "and 4988 more") {
 		t.Errorf("show has %d lines", strings.Count(show, "\n"))
 	}
 }
@@ -344,7 +371,8 @@ func TestFiveThousandNames(t *testing.T) {
 func TestExportAsksBeforeReplacing(t *testing.T) {
 	p := harbour(t)
 	p.file("root.pem", []byte("something else"))
-	if r := p.run("", "authority", "export", "root", "--out", "root.pem"); r.code != 2 || !strings.Contains(r.errors, "--yes") {
+	if r := p.run("", "authority", "export", "root", "--out", "root.pem"); r.code != 2 ||
+		!strings.Contains(r.errors, "--yes") {
 		t.Errorf("%+v", r)
 	}
 	if data, _ := os.ReadFile(filepath.Join(p.dir, "root.pem")); string(data) != "something else" {
@@ -365,7 +393,8 @@ func TestExportAsksBeforeReplacing(t *testing.T) {
 func TestCompletionKnowsTheEstate(t *testing.T) {
 	p := harbour(t)
 	n := p.send("a.ternbay.example", []string{"a.ternbay.example"})
-	for args, want := range map[string]string{"authority show ": "services", "sign --template ": "mutual-peer", "sign ": n, "request show ": n, "certificate show ": "root", "authority create x --key ": "ecdsa-p384"} {
+	for args, want := range map[string]string{"authority show ": "services", "sign --template ": "mutual-peer",
+		"sign ": n, "request show ": n, "certificate show ": "root", "authority create x --key ": "ecdsa-p384"} {
 		out := p.must(append([]string{"__complete"}, strings.Split(args, " ")...)...)
 		if !strings.Contains(out, want) {
 			t.Errorf("%q completes to %q", args, out)
@@ -385,15 +414,17 @@ func TestJSONFieldsAreStable(t *testing.T) {
 	p.must("sign", n, "--template", "web-server", "--yes")
 	p.must("certificate", "export", n, "--with", "issuers", "--out", "../chain.pem")
 	for args, fields := range map[string]string{
-		"estate status":        "organisation directory counts authorities waiting ending journal_head next",
-		"authority list":       "handle generation subject key not_before not_after state",
-		"authority tree":       "handle generations below",
-		"authority show root":  "subject authority names usages issuer not_before not_after check_code paste_tail key serial sha256 sha1 key_sha256 extensions findings",
-		"template list":        "name title purpose makes issuers lifetime keys key_usage extended_key_usage subject names",
+		"estate status":  "organisation directory counts authorities waiting ending journal_head next",
+		"authority list": "handle generation subject key not_before not_after state",
+		"authority tree": "handle generations below",
+		"authority show root": "subject authority names usages issuer not_before not_after check_code paste_tail " +
+			"key serial sha256 sha1 key_sha256 extensions findings",
+		"template list": "name title purpose makes issuers lifetime keys key_usage extended_key_usage " +
+			"subject names",
 		"template check":       "web-server",
 		"request list":         "",
 		"request show R1":      "request state subject names asks key check_code paste_tail sha256 received findings",
-		"certificate list":     "serial title names state not_after by template request",
+		"certificate list":     "serial title names state not_after by template request key days_left",
 		"certificate show R1":  "state subject names usages issuer serial sha256 sha1 by template request",
 		"read ../chain.pem":    "kind subject authority names usages issuer",
 		"verify ../chain.pem":  "valid subject steps findings signatures_checked",

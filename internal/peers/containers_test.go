@@ -21,7 +21,8 @@ func TestContainersAreOpenedByOthers(t *testing.T) {
 		t.Run(kind.ours, func(t *testing.T) {
 			e := goods(t, kind.ours)
 			convert := func(to, out string, more ...string) {
-				e.do(append([]string{"convert", "../chain.pem", "../localhost.key.pem", "../root.pem", "--to", to, "--out", "../" + out}, more...)...)
+				e.do(append([]string{"convert", "../chain.pem", "../localhost.key.pem", "../root.pem", "--to", to,
+					"--out", "../" + out}, more...)...)
 			}
 			for _, to := range []string{"p12", "p12-older"} {
 				convert(to, to, "--password-file", "../pass", "--name", "Quay Gate")
@@ -37,14 +38,18 @@ func TestContainersAreOpenedByOthers(t *testing.T) {
 					t.Errorf("%s: Java sees %q", to, got)
 				}
 			}
-			e.do("convert", "../root.pem", "--to", "p12", "--password-file", "../pass", "--name", "Tern Bay", "--out", "../trust.p12")
-			if got := strings.TrimSpace(java(t, "Containers.java", nil, "store", e.path("trust.p12"), "tern and gull")); got != "trusted tern bay" {
+			e.do("convert", "../root.pem", "--to", "p12", "--password-file", "../pass", "--name", "Tern Bay", "--out",
+				"../trust.p12")
+			if got := strings.TrimSpace(java(t, "Containers.java", nil, "store", e.path("trust.p12"),
+				"tern and gull")); got != "trusted tern bay" {
 				t.Errorf("trust store: %q", got)
 			}
 			node := peer(t, "node")
 			out, err := exec.Command(node, "-e", `const fs = require("fs");
 const c = require("tls").createSecureContext({pfx: fs.readFileSync(process.argv[1]), passphrase: "tern and gull"});
-try { require("tls").createSecureContext({pfx: fs.readFileSync(process.argv[1]), passphrase: "wrong"}); process.exit(2); } catch (e) { console.log("opened"); }`, e.path("p12")).CombinedOutput()
+try { require("tls").createSecureContext({pfx: fs.readFileSync(process.argv[1]), passphrase: "wrong"});
+  process.exit(2); }
+catch (e) { console.log("opened"); }`, e.path("p12")).CombinedOutput()
 			if err != nil || strings.TrimSpace(string(out)) != "opened" {
 				t.Errorf("Node.js: %v %s", err, out)
 			}
@@ -76,10 +81,13 @@ print("opened")`, e.path("chain.pem"), e.path(form)).CombinedOutput()
 // version 24 or later, which stands on the PATH as node-newer.
 func TestPBMAC1IsOpenedByNode(t *testing.T) {
 	e := goods(t, "ecdsa-p256")
-	e.do("convert", "../chain.pem", "../localhost.key.pem", "--to", "p12-pbmac1", "--password-file", "../pass", "--out", "../mac1.p12")
-	out, err := exec.Command(peer(t, "node-newer"), "-e", `const fs = require("fs"), tls = require("tls"), pfx = fs.readFileSync(process.argv[1]);
+	e.do("convert", "../chain.pem", "../localhost.key.pem", "--to", "p12-pbmac1", "--password-file", "../pass", "--out",
+		"../mac1.p12")
+	out, err := exec.Command(peer(t, "node-newer"),
+		"-e", `const fs = require("fs"), tls = require("tls"), pfx = fs.readFileSync(process.argv[1]);
 tls.createSecureContext({pfx, passphrase: "tern and gull"});
-try { tls.createSecureContext({pfx, passphrase: "wrong"}); process.exit(2); } catch (e) { console.log(e.message); }`, e.path("mac1.p12")).CombinedOutput()
+try { tls.createSecureContext({pfx, passphrase: "wrong"}); process.exit(2); } catch (e) { console.log(e.message); }`,
+		e.path("mac1.p12")).CombinedOutput()
 	if err != nil || strings.TrimSpace(string(out)) != "mac verify failure" {
 		t.Errorf("Node.js: %v %s", err, out)
 	}
@@ -98,7 +106,8 @@ func TestContainersThatJavaWroteAreRead(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, profile := range [][]string{nil, {"-Dkeystore.pkcs12.legacy=true"}} {
-			java(t, "Containers.java", profile, "write-store", e.path("java.p12"), "tern and gull", e.path("chain.pem"), e.path("key.der"), kind.java)
+			java(t, "Containers.java", profile, "write-store", e.path("java.p12"), "tern and gull", e.path("chain.pem"),
+				e.path("key.der"), kind.java)
 			out := e.do("convert", "../java.p12", "--open-with", "../pass", "--to", "key", "--out", "-")
 			if out != string(plain) {
 				t.Errorf("%v: another key came out:\n%s", profile, out)

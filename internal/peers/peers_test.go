@@ -111,8 +111,10 @@ func nginx(t *testing.T, e estate) int {
 	port := freePort(t)
 	conf := fmt.Sprintf(`daemon off; master_process off; pid %[1]s/nginx.pid; error_log %[1]s/error.log;
 events {}
-http { access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;
-  server { listen 127.0.0.1:%[2]d ssl; ssl_certificate %[1]s/chain.pem; ssl_certificate_key %[1]s/localhost.key.pem; location / { return 200 "all aboard\n"; } } }
+http { access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p;
+  fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;
+  server { listen 127.0.0.1:%[2]d ssl; ssl_certificate %[1]s/chain.pem; ssl_certificate_key %[1]s/localhost.key.pem;
+    location / { return 200 "all aboard\n"; } } }
 `, e.dir, port)
 	file := e.path("nginx.conf")
 	if err := os.WriteFile(file, []byte(conf), 0o644); err != nil {
@@ -147,7 +149,10 @@ type client struct {
 }
 
 var clients = []client{
-	{"curl", []string{"curl"}, func(root, url, _ string, _ int) []string { return []string{"-sS", "--cacert", root, url} }, "subject name"},
+	{"curl", []string{"curl"}, func(root, url, _ string,
+		_ int) []string {
+		return []string{"-sS", "--cacert", root, url}
+	}, "subject name"},
 	{"wget", []string{"wget"}, func(root, url, _ string, _ int) []string {
 		return []string{"-q", "-O", "-", "-t", "1", "--ca-certificate=" + root, url}
 	}, ""},
@@ -163,8 +168,10 @@ with context.wrap_socket(socket.create_connection(("127.0.0.1", port), 10), serv
 	}, "mismatch"},
 	{"Node.js", []string{"node"}, func(root, _, host string, port int) []string {
 		return []string{"-e", `const [root, host, port] = process.argv.slice(1);
-require("https").get({ca: require("fs").readFileSync(root), host: "127.0.0.1", port, servername: host, checkServerIdentity: (_, c) => require("tls").checkServerIdentity(host, c)},
-  r => r.pipe(process.stdout)).on("error", e => { console.error(e.message); process.exit(1); });`, root, host, fmt.Sprint(port)}
+require("https").get({ca: require("fs").readFileSync(root), host: "127.0.0.1", port, servername: host,
+  checkServerIdentity: (_, c) => require("tls").checkServerIdentity(host, c)},
+  r => r.pipe(process.stdout)).on("error", e => { console.error(e.message); process.exit(1); });`, root, host,
+			fmt.Sprint(port)}
 	}, "altnames"},
 }
 
@@ -180,12 +187,15 @@ func TestClientsTrustTheChainServedByNginx(t *testing.T) {
 			for _, c := range clients {
 				t.Run(c.name, func(t *testing.T) {
 					binary := peer(t, c.program...)
-					out, err := exec.Command(binary, c.command(e.path("root.pem"), right, "localhost", port)...).CombinedOutput()
+					out, err := exec.Command(binary,
+						c.command(e.path("root.pem"), right, "localhost", port)...).CombinedOutput()
 					if err != nil || !strings.Contains(string(out), "all aboard") {
 						t.Errorf("by the right name: %v\n%s", err, out)
 					}
-					out, err = exec.Command(binary, c.command(e.path("root.pem"), wrong, "127.0.0.1", port)...).CombinedOutput()
-					if err == nil || strings.Contains(string(out), "all aboard") || !strings.Contains(string(out), c.refusal) {
+					out, err = exec.Command(binary,
+						c.command(e.path("root.pem"), wrong, "127.0.0.1", port)...).CombinedOutput()
+					if err == nil || strings.Contains(string(out), "all aboard") ||
+						!strings.Contains(string(out), c.refusal) {
 						t.Errorf("by a wrong name: %v\n%s", err, out)
 					}
 				})
@@ -217,13 +227,15 @@ func java(t *testing.T, source string, options []string, args ...string) string 
 	return string(out)
 }
 
-var internals = []string{"--add-exports", "java.base/sun.security.pkcs10=ALL-UNNAMED", "--add-exports", "java.base/sun.security.pkcs=ALL-UNNAMED", "--add-exports", "java.base/sun.security.x509=ALL-UNNAMED"}
+var internals = []string{"--add-exports", "java.base/sun.security.pkcs10=ALL-UNNAMED", "--add-exports",
+	"java.base/sun.security.pkcs=ALL-UNNAMED", "--add-exports", "java.base/sun.security.x509=ALL-UNNAMED"}
 
 // Requests that a Java program made are received, read and signed.
 func TestRequestsMadeByJava(t *testing.T) {
 	e := newEstate(t, "ecdsa-p256")
 	for i, c := range [][]string{
-		{"RSA", "2048", "SHA256withRSA", "CN=quay-gate-3.ternbay.example, O=Tern Bay Ferries, C=NO", "quay-gate-3.ternbay.example", "gate-3"},
+		{"RSA", "2048", "SHA256withRSA", "CN=quay-gate-3.ternbay.example, O=Tern Bay Ferries, C=NO",
+			"quay-gate-3.ternbay.example", "gate-3"},
 		{"EC", "256", "SHA256withECDSA", "CN=gw.sandpiper.ternbay.example, OU=Ships", "gw.sandpiper.ternbay.example"},
 		{"EC", "384", "SHA384withECDSA", "CN=pier.ternbay.example", "pier.ternbay.example"},
 	} {
@@ -241,7 +253,8 @@ func TestRequestsMadeByJava(t *testing.T) {
 		if !strings.Contains(out, "possession proven") {
 			t.Errorf("%v: %s", c, out)
 		}
-		if out := e.do("sign", fmt.Sprintf("R%d", i+1), "--template", "web-server", "--yes"); !strings.Contains(out, "✓ signed") {
+		if out := e.do("sign", fmt.Sprintf("R%d", i+1), "--template", "web-server", "--yes"); !strings.Contains(out,
+			"✓ signed") {
 			t.Errorf("%v: %s", c, out)
 		}
 	}
@@ -255,14 +268,17 @@ func TestSealedKeysGoBothWays(t *testing.T) {
 		e.do("request", "draft", host, "--key", c.kind, "--out", "..", "--seal-with", "../pass")
 		der := e.path(host + ".der")
 		pemToDER(t, e.path(host+".key.pem"), der)
-		if out := java(t, "SealedKey.java", nil, "open", der, c.algorithm, "tern and gull"); !strings.HasPrefix(out, "opened "+c.algorithm) {
+		if out := java(t, "SealedKey.java", nil, "open", der, c.algorithm, "tern and gull"); !strings.HasPrefix(out,
+			"opened "+c.algorithm) {
 			t.Errorf("%s: %q", c.kind, out)
 		}
-		for _, scheme := range []string{"PBEWithHmacSHA256AndAES_256", "PBEWithHmacSHA1AndAES_128", "PBEWithHmacSHA512AndAES_256"} {
+		for _, scheme := range []string{"PBEWithHmacSHA256AndAES_256", "PBEWithHmacSHA1AndAES_128",
+			"PBEWithHmacSHA512AndAES_256"} {
 			theirs := e.path(c.algorithm + scheme)
 			java(t, "SealedKey.java", nil, "write", theirs, c.algorithm, "tern and gull", scheme)
 			openSealed(t, theirs, "tern and gull")
-			if out := e.do("read", theirs); !strings.Contains(out, "Sealed private key") || !strings.Contains(out, "PBKDF2") {
+			if out := e.do("read", theirs); !strings.Contains(out, "Sealed private key") ||
+				!strings.Contains(out, "PBKDF2") {
 				t.Errorf("%s: %s", scheme, out)
 			}
 		}

@@ -68,7 +68,8 @@ func serving(t *testing.T, dir string, port int, binary string, args ...string) 
 		t.Errorf("%s sends %d certificates, want the leaf and its issuer", binary, n)
 	}
 	c.Close()
-	if c, err := tls.Dial("tcp", addr, &tls.Config{RootCAs: pool, ServerName: "elsewhere.ternbay.example"}); err == nil {
+	if c, err := tls.Dial("tcp", addr, &tls.Config{RootCAs: pool,
+		ServerName: "elsewhere.ternbay.example"}); err == nil {
 		c.Close()
 		t.Error("a wrong name was trusted")
 	}
@@ -90,7 +91,11 @@ func TestServersTakeTheirHandovers(t *testing.T) {
 		e := goods(t, "rsa-2048")
 		dir, settings := e.handover("nginx")
 		port := freePort(t)
-		conf := write(t, e.path("nginx.conf"), fmt.Sprintf("daemon off; master_process off; pid %[1]s/pid; error_log %[1]s/error.log;\nevents {}\nhttp { access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;\nserver { listen 127.0.0.1:%[2]d ssl;\n%[3]s} }\n", e.dir, port, settings))
+		conf := write(t, e.path("nginx.conf"),
+			fmt.Sprintf("daemon off; master_process off; pid %[1]s/pid; error_log %[1]s/error.log;\nevents {}\nhttp "+
+				"{ access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path "+
+				"%[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;\nserver { listen 127.0.0.1:%[2]d "+
+				"ssl;\n%[3]s} }\n", e.dir, port, settings))
 		if out, err := exec.Command(binary, "-t", "-c", conf, "-p", e.dir).CombinedOutput(); err != nil {
 			t.Fatalf("nginx -t: %s", out)
 		}
@@ -102,7 +107,13 @@ func TestServersTakeTheirHandovers(t *testing.T) {
 		dir, settings := e.handover("apache-httpd")
 		port := freePort(t)
 		modules := "/usr/lib/apache2/modules"
-		conf := write(t, e.path("httpd.conf"), fmt.Sprintf("ServerRoot %[1]s\nServerName localhost\nPidFile %[1]s/pid\nErrorLog %[1]s/error.log\nDefaultRuntimeDir %[1]s\nUser nobody\nGroup nogroup\nListen 127.0.0.1:%[2]d\nLoadModule mpm_event_module %[3]s/mod_mpm_event.so\nLoadModule authz_core_module %[3]s/mod_authz_core.so\nLoadModule socache_shmcb_module %[3]s/mod_socache_shmcb.so\nLoadModule ssl_module %[3]s/mod_ssl.so\n<VirtualHost *:%[2]d>\n%[4]s</VirtualHost>\n", e.dir, port, modules, settings))
+		conf := write(t, e.path("httpd.conf"),
+			fmt.Sprintf("ServerRoot %[1]s\nServerName localhost\nPidFile %[1]s/pid\nErrorLog "+
+				"%[1]s/error.log\nDefaultRuntimeDir %[1]s\nUser nobody\nGroup nogroup\nListen "+
+				"127.0.0.1:%[2]d\nLoadModule mpm_event_module %[3]s/mod_mpm_event.so\nLoadModule authz_core_module "+
+				"%[3]s/mod_authz_core.so\nLoadModule socache_shmcb_module %[3]s/mod_socache_shmcb.so\nLoadModule "+
+				"ssl_module %[3]s/mod_ssl.so\n<VirtualHost *:%[2]d>\n%[4]s</VirtualHost>\n", e.dir, port, modules,
+				settings))
 		serving(t, dir, port, binary, "-f", conf, "-DFOREGROUND")
 	})
 	t.Run("HAProxy", func(t *testing.T) {
@@ -111,7 +122,9 @@ func TestServersTakeTheirHandovers(t *testing.T) {
 		dir, settings := e.handover("haproxy")
 		port := freePort(t)
 		settings = strings.Replace(settings, "bind :443", fmt.Sprintf("bind 127.0.0.1:%d", port), 1)
-		conf := write(t, e.path("haproxy.cfg"), "defaults\n mode http\n timeout client 5s\n timeout connect 5s\n timeout server 5s\nfrontend site\n "+settings+" http-request return status 200\n")
+		conf := write(t, e.path("haproxy.cfg"),
+			"defaults\n mode http\n timeout client 5s\n timeout connect 5s\n timeout server 5s\nfrontend site\n "+
+				settings+" http-request return status 200\n")
 		if out, err := exec.Command(binary, "-c", "-f", conf).CombinedOutput(); err != nil {
 			t.Fatalf("haproxy -c: %s", out)
 		}
@@ -156,8 +169,10 @@ func postgres(t *testing.T) {
 	data := e.path("data")
 	run(initdb, "-D", data, "-U", "mate", "-A", "trust", "--no-sync")
 	port := freePort(t)
-	appendTo(t, filepath.Join(data, "postgresql.conf"), fmt.Sprintf("\nlisten_addresses = '127.0.0.1'\nport = %d\nunix_socket_directories = ''\n%s", port, settings))
-	write(t, filepath.Join(data, "pg_hba.conf"), "hostssl postgres mate 127.0.0.1/32 trust\nhostssl template1 mate 127.0.0.1/32 cert\n")
+	appendTo(t, filepath.Join(data, "postgresql.conf"),
+		fmt.Sprintf("\nlisten_addresses = '127.0.0.1'\nport = %d\nunix_socket_directories = ''\n%s", port, settings))
+	write(t, filepath.Join(data, "pg_hba.conf"),
+		"hostssl postgres mate 127.0.0.1/32 trust\nhostssl template1 mate 127.0.0.1/32 cert\n")
 	cmd := exec.Command(filepath.Join(bin, "postgres"), "-D", data)
 	cmd.SysProcAttr, cmd.Dir = user, e.dir
 	var log strings.Builder
@@ -175,7 +190,9 @@ func postgres(t *testing.T) {
 		time.Sleep(100 * time.Millisecond)
 	}
 	connect := func(host, db, more string) (string, error) {
-		out, err := exec.Command(psql, fmt.Sprintf("host=%s hostaddr=127.0.0.1 port=%d user=mate dbname=%s sslmode=verify-full sslrootcert=%s/localhost.root.pem %s", host, port, db, dir, more), "-Atc", "select 'all aboard'").CombinedOutput()
+		out, err := exec.Command(psql, fmt.Sprintf("host=%s hostaddr=127.0.0.1 port=%d user=mate dbname=%s "+
+			"sslmode=verify-full sslrootcert=%s/localhost.root.pem %s", host, port, db, dir, more), "-Atc",
+			"select 'all aboard'").CombinedOutput()
 		return string(out), err
 	}
 	if out, err := connect("localhost", "postgres", ""); err != nil || !strings.Contains(out, "all aboard") {
@@ -219,7 +236,8 @@ func TestJavaTakesItsHandover(t *testing.T) {
 		out := fmt.Sprintf("../handed-out-%d", i)
 		e.do("certificate", "handover", "R1", "--for", "java", "--password-file", "../pass", "--out", out)
 		dir := filepath.Join(e.dir, "harbour", out, "localhost.java")
-		got := strings.Fields(java(t, "HandedOver.java", nil, filepath.Join(dir, "localhost.p12"), filepath.Join(dir, "localhost.trust.p12"), "tern and gull"))
+		got := strings.Fields(java(t, "HandedOver.java", nil, filepath.Join(dir, "localhost.p12"),
+			filepath.Join(dir, "localhost.trust.p12"), "tern and gull"))
 		if strings.Join(got, " ") != "chain 3 trusted 204 refused" {
 			t.Errorf("round %d: %v", i, got)
 		}

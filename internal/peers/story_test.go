@@ -15,7 +15,9 @@ import (
 func TestBothRootsThroughARenewal(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "story")
 	out, err := exec.Command(program, "demo", dir, "--story", "renewal").CombinedOutput()
-	if err != nil || strings.Count(string(out), "through the link certificate, trusted")+strings.Count(strings.ReplaceAll(string(out), "\n", " "), "link certificate, trusted") < 2 {
+	if err != nil || strings.Count(string(out),
+		"through the link certificate, trusted")+strings.Count(strings.ReplaceAll(string(out), "\n", " "),
+		"link certificate, trusted") < 2 {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	at := func(name string) []byte {
@@ -35,7 +37,8 @@ func TestBothRootsThroughARenewal(t *testing.T) {
 	} {
 		t.Run(c.chain, func(t *testing.T) {
 			e := estate{t, t.TempDir()}
-			for name, data := range map[string][]byte{"chain.pem": at("handed-out/" + c.chain + ".pem"), "localhost.key.pem": at("drafts/booking.ternbay.example.key.pem")} {
+			for name, data := range map[string][]byte{"chain.pem": at("handed-out/" + c.chain + ".pem"),
+				"localhost.key.pem": at("drafts/booking.ternbay.example.key.pem")} {
 				if err := os.WriteFile(e.path(name), data, 0o600); err != nil {
 					t.Fatal(err)
 				}
