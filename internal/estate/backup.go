@@ -285,7 +285,7 @@ func Restore(ctx context.Context, file, dir string, w World) (Restored, error) {
 		if err != nil {
 			return err
 		}
-		out.NextRequest, err = w.filled().settle(ctx, filepath.Join(into, settings.Storage.Records), out.Backup)
+		out.NextRequest, err = settle(ctx, w.filled(), filepath.Join(into, settings.Storage.Records), out.Backup)
 		return err
 	})
 	if err != nil {
@@ -419,7 +419,7 @@ func unpack(ctx context.Context, t *tar.Reader, b Backup, into string) error {
 
 // settle checks the restored records against the manifest, and lets numbers go on
 // where none was given out before.
-func (w World) settle(ctx context.Context, records string, b Backup) (int64, error) {
+func settle(ctx context.Context, w World, records string, b Backup) (int64, error) {
 	s, err := store.Open(ctx, records)
 	if err != nil {
 		return 0, err

@@ -250,7 +250,8 @@ func TestAClockBeforeTheBeginning(t *testing.T) {
 	receive(t, e, 1)
 	w := world()
 	w.Now = func() time.Time { return time.Now().AddDate(-3, 0, 0) }
-	s, err := reopen(t, dir, w).PlanSign(ctx, SignAsk{Request: "R1", Template: "web-server", By: "services"})
+	late := reopen(t, dir, w)
+	s, err := late.PlanSign(ctx, SignAsk{Request: "R1", Template: "web-server", By: "services"})
 	if err != nil {
 		t.Fatal(err)
 	}

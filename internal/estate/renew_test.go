@@ -291,7 +291,8 @@ func TestDueNamesEverythingOnceSoonestFirst(t *testing.T) {
 		t.Fatal(list, err)
 	}
 	end := time.Now().AddDate(0, 0, 390)
-	list, err := reopen(t, dir, moved(end)).Due(ctx, sixty)
+	later := reopen(t, dir, moved(end))
+	list, err := later.Due(ctx, sixty)
 	if err != nil {
 		t.Fatal(err)
 	}
