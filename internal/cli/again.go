@@ -5,13 +5,14 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/estate"
+	"ironseal/internal/act/overview"
+	"ironseal/internal/act/renewing"
 	"ironseal/internal/term"
 	"ironseal/pki/span"
 )
 
 func (s *session) certificateRenew() *cobra.Command {
-	var ask estate.AgainAsk
+	var ask renewing.AgainAsk
 	var lifetime, within, because string
 	var due bool
 	var waive []string
@@ -52,7 +53,7 @@ With --due, everything that ends within --within is renewed at once.`,
 				if err != nil {
 					return &status{Usage, err}
 				}
-				list, err := e.PlanDue(ctx, ahead, ask.Waivers)
+				list, err := renewing.PlanDue(ctx, e, ahead, ask.Waivers)
 				if err != nil {
 					return err
 				}
@@ -67,7 +68,7 @@ With --due, everything that ends within --within is renewed at once.`,
 				return err
 			}
 			ask.Certificate = args[0]
-			sheet, err := e.PlanAgain(ctx, ask)
+			sheet, err := renewing.PlanAgain(ctx, e, ask)
 			if err != nil {
 				return err
 			}
@@ -112,7 +113,7 @@ is left alone, so that the command can be repeated.`,
 			if err != nil {
 				return err
 			}
-			list, err := e.PlanChange(cmd.Context(), args[0], w)
+			list, err := renewing.PlanChange(cmd.Context(), e, args[0], w)
 			if err != nil {
 				return err
 			}
@@ -137,7 +138,7 @@ func (s *session) changeoverProgress() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			c, err := e.ChangeOf(cmd.Context(), args[0])
+			c, err := renewing.ChangeOf(cmd.Context(), e, args[0])
 			if err != nil {
 				return err
 			}
@@ -152,9 +153,9 @@ func (s *session) changeoverProgress() *cobra.Command {
 				s.out.Say("  %s %s", s.out.Paint(term.Careful, "! nothing is prepared for"), term.Safe(m))
 			}
 			if len(c.Missing) > 0 {
-				s.next(estate.Advice{Why: "prepare the rest", Command: "ironseal changeover prepare " + c.Handle})
+				s.next(overview.Advice{Why: "prepare the rest", Command: "ironseal changeover prepare " + c.Handle})
 			} else {
-				s.next(estate.Advice{Why: "on the day", Command: "ironseal changeover switch " + c.Handle})
+				s.next(overview.Advice{Why: "on the day", Command: "ironseal changeover switch " + c.Handle})
 			}
 			return nil
 		},
@@ -173,7 +174,7 @@ func (s *session) changeoverSwitch() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			c, err := e.ChangeOf(cmd.Context(), args[0])
+			c, err := renewing.ChangeOf(cmd.Context(), e, args[0])
 			if err != nil {
 				return err
 			}
@@ -181,7 +182,7 @@ func (s *session) changeoverSwitch() *cobra.Command {
 				c.Old, c.New, span.Count(len(c.Prepared), "certificate"), len(c.Missing))); err != nil {
 				return err
 			}
-			g, head, err := e.Switch(cmd.Context(), args[0], early)
+			g, head, err := renewing.Switch(cmd.Context(), e, args[0], early)
 			if err != nil {
 				return err
 			}
@@ -190,8 +191,8 @@ func (s *session) changeoverSwitch() *cobra.Command {
 					"journal_head": head.String()})
 			}
 			s.out.Say("%s %s signs from now on   journal %s", s.out.Paint(term.Good, "✓ switched:"), g.Name(), head)
-			s.next(estate.Advice{Why: "hand the new certificates over", Command: "ironseal certificate list"},
-				estate.Advice{Why: "the way back",
+			s.next(overview.Advice{Why: "hand the new certificates over", Command: "ironseal certificate list"},
+				overview.Advice{Why: "the way back",
 					Command: "ironseal changeover back " + args[0] + " --switch-day DAY"})
 			return nil
 		},
@@ -223,7 +224,7 @@ func (s *session) changeoverBack() *cobra.Command {
 				args[0])); err != nil {
 				return err
 			}
-			g, head, err := e.SwitchBack(cmd.Context(), args[0], t)
+			g, head, err := renewing.SwitchBack(cmd.Context(), e, args[0], t)
 			if err != nil {
 				return err
 			}

@@ -5,7 +5,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/estate"
+	"ironseal/internal/act/elsewhere"
+	"ironseal/internal/act/overview"
 	"ironseal/internal/term"
 	"ironseal/pki/describe"
 )
@@ -13,7 +14,7 @@ import (
 func (s *session) certificateAccept() *cobra.Command {
 	var waive, anchors []string
 	var because string
-	var ask estate.AnswerAsk
+	var ask elsewhere.AnswerAsk
 	c := &cobra.Command{
 		Use:   "accept FILE...",
 		Short: "Take in a certificate that an outside authority signed for a request of ours",
@@ -44,7 +45,7 @@ because it was issued after the backup that was restored, is taken in again.`,
 			if err != nil {
 				return err
 			}
-			a, err := e.MatchAnswer(ctx, ask)
+			a, err := elsewhere.MatchAnswer(ctx, e, ask)
 			if err != nil {
 				return err
 			}
@@ -62,7 +63,7 @@ because it was issued after the backup that was restored, is taken in again.`,
 			if err := s.agree(ctx, "Take it in?"); err != nil {
 				return err
 			}
-			head, err := e.Accept(ctx, a)
+			head, err := elsewhere.Accept(ctx, e, a)
 			if err != nil {
 				return err
 			}
@@ -74,7 +75,7 @@ because it was issued after the backup that was restored, is taken in again.`,
 			s.out.Say("%s %s, %s, signed by %s   %s", s.out.Paint(term.Good, "✓ taken in"), term.Safe(a.About()),
 				term.Safe(a.Leaf.Title()), term.Safe(a.Leaf.Issuer.String()),
 				s.out.Paint(term.Quiet, "journal "+head.String()))
-			s.next(estate.Advice{Why: "hand it over",
+			s.next(overview.Advice{Why: "hand it over",
 				Command: "ironseal certificate handover " + a.Leaf.Serial.Short() + " --for RECEIVER"})
 			return nil
 		},
@@ -87,7 +88,7 @@ because it was issued after the backup that was restored, is taken in again.`,
 	return c
 }
 
-func answersWhat(a estate.Answer) string {
+func answersWhat(a elsewhere.Answer) string {
 	if a.Record.Number == 0 {
 		return "An authority of this estate signed this, and it is not on record"
 	}

@@ -7,6 +7,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/act/authorities"
+	"ironseal/internal/act/overview"
 	"ironseal/internal/estate"
 	"ironseal/internal/store"
 	"ironseal/internal/term"
@@ -33,8 +35,8 @@ type authorityFlags struct {
 	permit, exclude, waive                            []string
 }
 
-func (f authorityFlags) ask(handle string) (estate.AuthorityAsk, error) {
-	ask := estate.AuthorityAsk{Handle: handle, Under: f.under, Template: f.template}
+func (f authorityFlags) ask(handle string) (authorities.Ask, error) {
+	ask := authorities.Ask{Handle: handle, Under: f.under, Template: f.template}
 	var err error
 	if f.subject != "" {
 		n, err := dn.ParseTyped(f.subject)
@@ -147,13 +149,13 @@ func kindWords() []string {
 	return out
 }
 
-func (s *session) createAuthority(cmd *cobra.Command, ask estate.AuthorityAsk) error {
+func (s *session) createAuthority(cmd *cobra.Command, ask authorities.Ask) error {
 	ctx := cmd.Context()
 	e, err := s.estate(ctx)
 	if err != nil {
 		return err
 	}
-	p, err := e.PlanAuthority(ctx, ask)
+	p, err := authorities.PlanNew(ctx, e, ask)
 	if err != nil {
 		return err
 	}
@@ -172,7 +174,7 @@ func (s *session) createAuthority(cmd *cobra.Command, ask estate.AuthorityAsk) e
 			return err
 		}
 	}
-	g, head, err := e.CreateAuthority(ctx, p)
+	g, head, err := authorities.Create(ctx, e, p)
 	if err != nil {
 		return err
 	}
@@ -186,10 +188,10 @@ func (s *session) createAuthority(cmd *cobra.Command, ask estate.AuthorityAsk) e
 	s.out.Say("%s %s, valid until %s", s.out.Paint(term.Good, "✓ made"), g.Label(), c.NotAfter.Format("2006-01-02"))
 	s.out.Say("  check code %s   journal %s", s.out.Paint(term.Accent, label.CheckCode(c.Raw)), head)
 	if ask.Under == "" {
-		s.next(estate.Advice{Why: "an authority for everyday work",
+		s.next(overview.Advice{Why: "an authority for everyday work",
 			Command: "ironseal authority create services --under " + ask.Handle})
 	} else {
-		s.next(estate.Advice{Why: "take in a request", Command: "ironseal request receive FILE"})
+		s.next(overview.Advice{Why: "take in a request", Command: "ironseal request receive FILE"})
 	}
 	return nil
 }
@@ -258,7 +260,7 @@ func (s *session) printAuthorities(rows []authorityRow) error {
 		return nil
 	case len(rows) == 0:
 		s.out.Say("There are no authorities yet.")
-		s.next(estate.Advice{Why: "make the root", Command: "ironseal authority create root"})
+		s.next(overview.Advice{Why: "make the root", Command: "ironseal authority create root"})
 		return nil
 	}
 	var cells [][]term.Cell

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"ironseal/internal/act/overview"
+	"ironseal/internal/act/signing"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
@@ -16,7 +18,7 @@ import (
 	"ironseal/pki/span"
 )
 
-func (s *session) signAll(ctx context.Context, ask estate.SignAsk) error {
+func (s *session) signAll(ctx context.Context, ask signing.SignAsk) error {
 	if err := namedWaivers(ask); err != nil {
 		return err
 	}
@@ -28,12 +30,12 @@ func (s *session) signAll(ctx context.Context, ask estate.SignAsk) error {
 		return err
 	}
 	defer roomy()()
-	counts, err := e.Counts(ctx)
+	counts, err := overview.Counts(ctx, e)
 	if err != nil {
 		return err
 	}
 	count, stop := s.counter("planning", counts.Waiting)
-	list, err := e.PlanAll(ctx, ask, count)
+	list, err := signing.PlanAll(ctx, e, ask, count)
 	stop()
 	if err != nil {
 		return err
@@ -53,7 +55,7 @@ func (s *session) nothing(words string) error {
 	return nil
 }
 
-func (s *session) signManifest(ctx context.Context, ask estate.SignAsk, file string) error {
+func (s *session) signManifest(ctx context.Context, ask signing.SignAsk, file string) error {
 	if err := namedWaivers(ask); err != nil {
 		return err
 	}
@@ -65,19 +67,19 @@ func (s *session) signManifest(ctx context.Context, ask estate.SignAsk, file str
 	if err != nil {
 		return err
 	}
-	list, err := e.ManifestAsks(ctx, rows, ask)
+	list, err := signing.ManifestAsks(ctx, e, rows, ask)
 	if err != nil {
 		return err
 	}
 	return s.signMany(ctx, e, list)
 }
 
-func (s *session) manifest(file string) ([]estate.ManifestRow, error) {
+func (s *session) manifest(file string) ([]signing.ManifestRow, error) {
 	data, err := disk.Read(s.path(file), bundle.MostBytes)
 	if err != nil {
 		return nil, err
 	}
-	rows, err := estate.ReadManifest(data)
+	rows, err := signing.ReadManifest(data)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", file, err)
 	}
@@ -102,10 +104,10 @@ func roomy() (back func()) {
 
 // signMany shows one combined sheet, asks once, and signs what nothing stands
 // against. What failed or was refused is told at the end, and in the status.
-func (s *session) signMany(ctx context.Context, e *estate.Estate, list []estate.Planned) error {
+func (s *session) signMany(ctx context.Context, e *estate.Estate, list []signing.Planned) error {
 	defer roomy()()
 	count, stop := s.counter("planning", len(list))
-	list, err := e.PlanMany(ctx, list, count)
+	list, err := signing.PlanMany(ctx, e, list, count)
 	stop()
 	if err != nil {
 		return err
@@ -113,8 +115,8 @@ func (s *session) signMany(ctx context.Context, e *estate.Estate, list []estate.
 	return s.signPlanned(ctx, e, list)
 }
 
-func (s *session) signPlanned(ctx context.Context, e *estate.Estate, list []estate.Planned) error {
-	var agreed []*estate.Sheet
+func (s *session) signPlanned(ctx context.Context, e *estate.Estate, list []signing.Planned) error {
+	var agreed []*signing.Sheet
 	var failed []failure
 	names := map[int64]string{}
 	for _, p := range list {
@@ -132,14 +134,14 @@ func (s *session) signPlanned(ctx context.Context, e *estate.Estate, list []esta
 	if !s.json {
 		s.combinedSheet(list, agreed, failed)
 	}
-	var done []estate.SignResult
+	var done []signing.SignResult
 	signed := 0
 	if len(agreed) > 0 {
 		if err := s.agree(ctx, fmt.Sprintf("Sign as shown: %s?", span.Count(len(agreed), "certificate"))); err != nil {
 			return err
 		}
 		count, stop := s.counter("signing", len(agreed))
-		err := e.Sign(ctx, agreed, func(r estate.SignResult) {
+		err := signing.Sign(ctx, e, agreed, func(r signing.SignResult) {
 			if r.Err != nil {
 				failed = append(failed, failure{names[r.Sheet.Record.Number], r.Err.Error(), false})
 				return
@@ -163,7 +165,7 @@ func (s *session) signPlanned(ctx context.Context, e *estate.Estate, list []esta
 
 // namedWaivers refuses a waiver that would hold for a whole heap: nobody has
 // looked at each of them.
-func namedWaivers(ask estate.SignAsk) error {
+func namedWaivers(ask signing.SignAsk) error {
 	for _, w := range ask.Waivers {
 		if w.Request == 0 {
 			return usage("--waive %s: with many requests, name the one it is for: --waive R7:%s", w.Code, w.Code)
@@ -180,7 +182,7 @@ type failure struct {
 }
 
 // combinedSheet shows what all have in common, then only what has findings.
-func (s *session) combinedSheet(list []estate.Planned, agreed []*estate.Sheet, failed []failure) {
+func (s *session) combinedSheet(list []signing.Planned, agreed []*signing.Sheet, failed []failure) {
 	o := s.out
 	o.Say("%s", o.Paint(term.Strong, fmt.Sprintf("Review sheet: %s", span.Count(len(list), "certificate"))))
 	groups := map[string]int{}
@@ -214,7 +216,7 @@ const mostBulkRows = 40
 
 // withFindings shows every finding of what will be signed, the weightiest first, by
 // code. Nothing is left out: what is not on the sheet would be signed unseen.
-func (s *session) withFindings(agreed []*estate.Sheet) {
+func (s *session) withFindings(agreed []*signing.Sheet) {
 	type one struct {
 		request int64
 		finding finding.Finding
@@ -295,7 +297,7 @@ func (s *session) drawFailures(failed []failure) {
 
 // bulkResult says how many were signed and which were not. The status says that
 // some were not: 3 when findings refused all of those, else 1.
-func (s *session) bulkResult(done []estate.SignResult, signed int, failed []failure) error {
+func (s *session) bulkResult(done []signing.SignResult, signed int, failed []failure) error {
 	if s.json {
 		rows := []describe.Object{}
 		for _, r := range done {

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/act/delivery"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
 	"ironseal/pki/cert"
@@ -277,7 +278,7 @@ func (f *exportFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&f.out, "out", "", "the `FILE` or directory to write, or - for standard output")
 	c.Flags().BoolVar(&f.copy, "copy", false, "put the text on the clipboard through the terminal, in place of a file")
 	completeWords(c, "as", "pem", "der", "p7b", "p7b-pem")
-	completeWords(c, "with", estate.WithIssuers, estate.WithRoot, estate.WithLinks, estate.WithAll)
+	completeWords(c, "with", delivery.WithIssuers, delivery.WithRoot, delivery.WithLinks, delivery.WithAll)
 }
 
 func (s *session) certificateExport() *cobra.Command {
@@ -315,7 +316,8 @@ asking.
 }
 
 func (s *session) export(cmd *cobra.Command, e *estate.Estate, h estate.Held, f exportFlags) error {
-	if !slices.Contains([]string{estate.Alone, estate.WithIssuers, estate.WithRoot, estate.WithLinks, estate.WithAll},
+	if !slices.Contains([]string{delivery.Alone, delivery.WithIssuers, delivery.WithRoot, delivery.WithLinks,
+		delivery.WithAll},
 		f.with) {
 		return usage("--with %q: use issuers, root, links or all", f.with)
 	}
@@ -329,7 +331,7 @@ func (s *session) export(cmd *cobra.Command, e *estate.Estate, h estate.Held, f 
 	if f.out == "-" && s.json {
 		return usage("--out - writes the certificates themselves to standard output: leave out --json")
 	}
-	file, err := e.Export(cmd.Context(), h, handover.Format(f.as), f.with)
+	file, err := delivery.Export(cmd.Context(), e, h, handover.Format(f.as), f.with)
 	if err != nil {
 		return err
 	}
@@ -339,7 +341,7 @@ func (s *session) export(cmd *cobra.Command, e *estate.Estate, h estate.Held, f 
 	if f.copy {
 		return s.copyText(file.Data, h, f)
 	}
-	path, other, err := estate.Target(file, s.path(f.out))
+	path, other, err := delivery.Target(file, s.path(f.out))
 	if err != nil {
 		return err
 	}
@@ -349,7 +351,7 @@ func (s *session) export(cmd *cobra.Command, e *estate.Estate, h estate.Held, f 
 			return err
 		}
 	}
-	if err := e.WriteFile(path, file.Data); err != nil {
+	if err := delivery.WriteFile(e, path, file.Data); err != nil {
 		return err
 	}
 	sum, old := h.SHA256(), h.SHA1()
@@ -380,13 +382,13 @@ func (s *session) copyText(data []byte, h estate.Held, f exportFlags) error {
 
 func holds(h estate.Held, with string) string {
 	switch with {
-	case estate.WithIssuers:
+	case delivery.WithIssuers:
 		return h.Title() + ", then its issuers below the root"
-	case estate.WithRoot:
+	case delivery.WithRoot:
 		return h.Title() + ", then its issuers, then the root"
-	case estate.WithLinks:
+	case delivery.WithLinks:
 		return h.Title() + ", then the link certificates to it"
-	case estate.WithAll:
+	case delivery.WithAll:
 		return h.Title() + ", then its issuers, the root and the link certificates to that"
 	}
 	return h.Title() + " alone"

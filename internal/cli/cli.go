@@ -21,6 +21,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/act/overview"
 	"ironseal/internal/custody"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
@@ -508,7 +509,7 @@ func (s *session) tidy(dir string) {
 }
 
 // next prints the next step.
-func (s *session) next(list ...estate.Advice) {
+func (s *session) next(list ...overview.Advice) {
 	for i, a := range list {
 		if i == 0 {
 			s.out.Gap()

@@ -10,8 +10,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/act/delivery"
+	"ironseal/internal/act/intake"
 	"ironseal/internal/custody"
-	"ironseal/internal/estate"
 	"ironseal/internal/term"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
@@ -108,14 +109,14 @@ func (s *session) convert(ctx context.Context, f convertFlags, args []string) er
 		}
 		return s.out.Raw(data)
 	}
-	file := estate.File{Name: label.FileName(title) + format.Ending(), Data: data}
+	file := delivery.File{Name: label.FileName(title) + format.Ending(), Data: data}
 	secret := slices.Contains(w.Parts, handover.PartKey)
 	return s.writeConverted(ctx, f, file, secret, notes, w, made)
 }
 
-func (s *session) writeConverted(ctx context.Context, f convertFlags, file estate.File, secret bool, notes []string,
+func (s *session) writeConverted(ctx context.Context, f convertFlags, file delivery.File, secret bool, notes []string,
 	w handover.Writing, made bool) error {
-	path, other, err := estate.Target(file, s.path(f.out))
+	path, other, err := delivery.Target(file, s.path(f.out))
 	if err != nil {
 		return err
 	}
@@ -125,7 +126,7 @@ func (s *session) writeConverted(ctx context.Context, f convertFlags, file estat
 			return err
 		}
 	}
-	if err := estate.WriteOut(s.Disk, path, file.Data, secret); err != nil {
+	if err := delivery.WriteOut(s.Disk, path, file.Data, secret); err != nil {
 		return err
 	}
 	if s.json {
@@ -176,7 +177,7 @@ func (s *session) collect(ctx context.Context, f convertFlags, args []string) (c
 	keys []crypto.Signer, err error) {
 	pass := &openers{s: s, file: f.openWith}
 	for _, a := range args {
-		inputs, err := estate.ReadInput(s.path(a), s.stdin)
+		inputs, err := intake.ReadInput(s.path(a), s.stdin)
 		if err != nil {
 			return nil, nil, err
 		}

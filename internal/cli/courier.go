@@ -6,7 +6,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/estate"
+	"ironseal/internal/act/carrying"
+	"ironseal/internal/act/overview"
 	"ironseal/internal/term"
 	"ironseal/pki/span"
 )
@@ -17,7 +18,7 @@ func (s *session) courierCommand() *cobra.Command {
 }
 
 func (s *session) courierPack() *cobra.Command {
-	var ask estate.PackAsk
+	var ask carrying.PackAsk
 	c := &cobra.Command{
 		Use:   "pack FOLDER [REQUEST...]",
 		Short: "Pack requests for another estate, with instructions",
@@ -35,7 +36,7 @@ other end what to do. The requests are recorded as sent.`,
 				return usage("courier pack: name requests, or use --all: one of the two")
 			}
 			ask.Dir, ask.Requests = s.path(args[0]), args[1:]
-			m, code, err := e.Pack(cmd.Context(), ask)
+			m, code, err := carrying.Pack(cmd.Context(), e, ask)
 			if err != nil {
 				return err
 			}
@@ -51,7 +52,7 @@ other end what to do. The requests are recorded as sent.`,
 	return c
 }
 
-func (s *session) packed(m estate.Errand, code, dir string, left []string) error {
+func (s *session) packed(m carrying.Errand, code, dir string, left []string) error {
 	if s.json {
 		return s.printJSON(map[string]any{"folder": dir, "check_code": code, "manifest": m})
 	}
@@ -79,7 +80,7 @@ be, it may be opened again.`,
 				return err
 			}
 			dir := s.path(args[0])
-			folder, err := estate.ReadErrand(dir)
+			folder, err := carrying.ReadErrand(dir)
 			if err != nil {
 				return err
 			}
@@ -96,7 +97,7 @@ be, it may be opened again.`,
 			if err != nil {
 				return err
 			}
-			o, err := e.OpenErrand(cmd.Context(), folder, trusted)
+			o, err := carrying.OpenErrand(cmd.Context(), e, folder, trusted)
 			if err != nil {
 				return err
 			}
@@ -107,7 +108,7 @@ be, it may be opened again.`,
 	return c
 }
 
-func (s *session) brought(o estate.Opened) error {
+func (s *session) brought(o carrying.Opened) error {
 	faults := o.Faults
 	taken := []string{}
 	for _, r := range o.Received {
@@ -140,7 +141,7 @@ func (s *session) brought(o estate.Opened) error {
 		if name == "" {
 			name = "TEMPLATE"
 		}
-		s.next(estate.Advice{Why: "look at them and sign them",
+		s.next(overview.Advice{Why: "look at them and sign them",
 			Command: "ironseal sign " + taken[0] + " --template " + name})
 	}
 	return errors.Join(faults...)
@@ -160,7 +161,7 @@ func (s *session) courierAnswer() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			m, code, left, err := e.AnswerErrand(cmd.Context(), s.path(args[0]), s.path(out))
+			m, code, left, err := carrying.AnswerErrand(cmd.Context(), e, s.path(args[0]), s.path(out))
 			if err != nil {
 				return err
 			}

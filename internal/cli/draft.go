@@ -10,7 +10,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/estate"
+	"ironseal/internal/act/intake"
+	"ironseal/internal/act/overview"
 	"ironseal/internal/term"
 	"ironseal/pki/bundle"
 	"ironseal/pki/key"
@@ -20,7 +21,7 @@ import (
 )
 
 // draftManifest drafts for every row of a manifest, and takes the requests in.
-func (s *session) draftManifest(cmd *cobra.Command, base estate.DraftAsk, file string) error {
+func (s *session) draftManifest(cmd *cobra.Command, base intake.DraftAsk, file string) error {
 	e, err := s.estate(cmd.Context())
 	if err != nil {
 		return err
@@ -29,7 +30,7 @@ func (s *session) draftManifest(cmd *cobra.Command, base estate.DraftAsk, file s
 	if err != nil {
 		return err
 	}
-	var inputs []estate.Input
+	var inputs []intake.Input
 	var failed []failure
 	count, stop := s.counter("drafting", len(rows))
 	for i, row := range rows {
@@ -40,15 +41,15 @@ func (s *session) draftManifest(cmd *cobra.Command, base estate.DraftAsk, file s
 		}
 		ask := base
 		ask.Names = append([]san.Name{row.Host}, row.Names...)
-		d, err := estate.Draft(cmd.Context(), s.world(), e, ask)
+		d, err := intake.Draft(cmd.Context(), s.world(), e, ask)
 		if err != nil {
 			failed = append(failed, failure{row.Label(), err.Error(), false})
 			continue
 		}
-		inputs = append(inputs, estate.Input{Name: d.RequestFile, Data: bundle.PEM(bundle.Request, d.Request.Raw)})
+		inputs = append(inputs, intake.Input{Name: d.RequestFile, Data: bundle.PEM(bundle.Request, d.Request.Raw)})
 	}
 	stop()
-	list, head, faults := e.Receive(cmd.Context(), inputs, "manifest "+file)
+	list, head, faults := intake.Receive(cmd.Context(), e, inputs, "manifest "+file)
 	if len(faults) > 0 {
 		return errors.Join(faults...)
 	}
@@ -64,7 +65,7 @@ func (s *session) draftManifest(cmd *cobra.Command, base estate.DraftAsk, file s
 		s.drawFailures(failed)
 		s.out.Say("%s %d drafted and taken in, %d not   %s", s.out.Paint(term.Strong, "Result:"), len(list),
 			len(failed), s.out.Paint(term.Quiet, "journal "+head.String()))
-		s.next(estate.Advice{Why: "sign them",
+		s.next(overview.Advice{Why: "sign them",
 			Command: "ironseal sign --manifest " + shellWord(file) + " --template NAME"})
 	}
 	if len(failed) > 0 {
@@ -75,7 +76,7 @@ func (s *session) draftManifest(cmd *cobra.Command, base estate.DraftAsk, file s
 
 // draftAsking asks for what a draft needs, question by question, and shows the
 // result before anything is written.
-func (s *session) draftAsking(cmd *cobra.Command, ask *estate.DraftAsk, sealed bool) error {
+func (s *session) draftAsking(cmd *cobra.Command, ask *intake.DraftAsk, sealed bool) error {
 	ctx := cmd.Context()
 	s.out.Say("A key and a request for a host. After the first question, Enter takes what is usual.")
 	names, err := s.askNames(ctx)

@@ -9,6 +9,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/act/delivery"
+	"ironseal/internal/act/elsewhere"
+	"ironseal/internal/act/overview"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
@@ -22,7 +25,7 @@ import (
 )
 
 func (s *session) authorityApply() *cobra.Command {
-	var ask estate.ApplyAsk
+	var ask elsewhere.ApplyAsk
 	var subject, kind, day, out string
 	var withdraw, again bool
 	c := &cobra.Command{
@@ -48,7 +51,7 @@ goes on serving: so an authority changes to another parent.`,
 				if err := onlyFlags(cmd, "with --withdraw", "withdraw"); err != nil {
 					return err
 				}
-				head, err := e.WithdrawApplication(ctx, args[0])
+				head, err := elsewhere.WithdrawApplication(ctx, e, args[0])
 				if err != nil {
 					return err
 				}
@@ -70,7 +73,7 @@ goes on serving: so an authority changes to another parent.`,
 				if err := onlyFlags(cmd, "with --again", "again", "out"); err != nil {
 					return err
 				}
-				a, err := e.AppliedBefore(ctx, args[0])
+				a, err := elsewhere.AppliedBefore(ctx, e, args[0])
 				if err != nil {
 					return err
 				}
@@ -108,17 +111,17 @@ goes on serving: so an authority changes to another parent.`,
 	return c
 }
 
-func (s *session) apply(ctx context.Context, e *estate.Estate, ask estate.ApplyAsk, out string) error {
-	a, head, err := e.Apply(ctx, ask)
+func (s *session) apply(ctx context.Context, e *estate.Estate, ask elsewhere.ApplyAsk, out string) error {
+	a, head, err := elsewhere.Apply(ctx, e, ask)
 	if err != nil {
 		return err
 	}
 	return s.applied(e, a, out, "journal "+head.String())
 }
 
-func (s *session) applied(e *estate.Estate, a estate.Applied, out, head string) error {
+func (s *session) applied(e *estate.Estate, a elsewhere.Applied, out, head string) error {
 	handle := a.Application.Handle
-	if err := e.WriteFile(out, bundle.PEM(bundle.Request, a.Request.Raw)); err != nil {
+	if err := delivery.WriteFile(e, out, bundle.PEM(bundle.Request, a.Request.Raw)); err != nil {
 		return fmt.Errorf("%w\nthe request is on record; write it out with: ironseal authority apply %s --again "+
 			"--out FILE", err, handle)
 	}
@@ -133,11 +136,11 @@ func (s *session) applied(e *estate.Estate, a estate.Applied, out, head string) 
 	s.out.Say("  request     %s", term.Safe(out))
 	s.out.Say("  check code  %s", strings.TrimSpace(s.out.Paint(term.Accent, label.CheckCode(a.Request.Raw))+"   "+
 		head))
-	s.next(estate.Advice{Why: "there, sign it by a template for authorities",
+	s.next(overview.Advice{Why: "there, sign it by a template for authorities",
 		Command: "ironseal sign " + shellWord(out) + " --template intermediate-authority"},
-		estate.Advice{Why: "or carry it with a courier's folder",
+		overview.Advice{Why: "or carry it with a courier's folder",
 			Command: "ironseal courier pack FOLDER --authority " + handle},
-		estate.Advice{Why: "take the answer in", Command: "ironseal authority accept " + handle + " FILE"})
+		overview.Advice{Why: "take the answer in", Command: "ironseal authority accept " + handle + " FILE"})
 	return nil
 }
 
@@ -169,14 +172,14 @@ record or given with --anchor), and take it in with what stands above it.`,
 			if err != nil {
 				return err
 			}
-			a, err := e.MatchAuthority(ctx, args[0], append(list, trusted...), trusted, w)
+			a, err := elsewhere.MatchAuthority(ctx, e, args[0], append(list, trusted...), trusted, w)
 			if err != nil {
 				return err
 			}
 			if err := s.showTaken(ctx, a.Certificate, a.Findings, trusted, "authority "+args[0]); err != nil {
 				return err
 			}
-			g, head, err := e.AcceptAuthority(ctx, a)
+			g, head, err := elsewhere.AcceptAuthority(ctx, e, a)
 			if err != nil {
 				return err
 			}
@@ -228,7 +231,7 @@ func (s *session) taken(g *hierarchy.Generation, head string) error {
 	s.out.Say("%s %s; %s   journal %s", s.out.Paint(term.Good, "✓ taken in"), g.Label(), where, head)
 	if !g.Staged.IsZero() {
 		s.out.Say("  it waits, unused, for its switch day, %s", g.Staged.Format("2006-01-02"))
-		s.next(estate.Advice{Why: "prepare a certificate for every holder",
+		s.next(overview.Advice{Why: "prepare a certificate for every holder",
 			Command: "ironseal changeover prepare " + g.Authority.Handle})
 	}
 	return nil
@@ -251,7 +254,7 @@ and the record says so.`,
 		Args: atLeast(2, "a handle and the certificate's file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx := cmd.Context()
-			ask := estate.AdoptAsk{Handle: args[0]}
+			ask := elsewhere.AdoptAsk{Handle: args[0]}
 			var err error
 			if ask.List, err = s.certificatesInAll(args[1:]); err != nil {
 				return err
@@ -272,7 +275,7 @@ and the record says so.`,
 			if err != nil {
 				return err
 			}
-			a, err := e.PlanAdoption(ctx, ask)
+			a, err := elsewhere.PlanAdoption(ctx, e, ask)
 			if err != nil {
 				return err
 			}
@@ -282,7 +285,7 @@ and the record says so.`,
 			if err := s.showTaken(ctx, a.Leaf, a.Findings, ask.Anchors, "authority "+args[0]); err != nil {
 				return err
 			}
-			g, head, err := e.Adopt(ctx, a)
+			g, head, err := elsewhere.Adopt(ctx, e, a)
 			if err != nil {
 				return err
 			}
@@ -302,7 +305,7 @@ func (s *session) adoptedKey(ctx context.Context, file, handle string) (crypto.S
 	if file == "" {
 		return nil, nil
 	}
-	return estate.OpenKeyFile(ctx, s.path(file), handle, (*passphrases)(s))
+	return delivery.OpenKeyFile(ctx, s.path(file), handle, (*passphrases)(s))
 }
 
 // listsIn reads the revocation lists of files.

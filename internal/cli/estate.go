@@ -7,6 +7,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/act/checking"
+	"ironseal/internal/act/overview"
+	"ironseal/internal/act/safekeeping"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
 	"ironseal/pki/span"
@@ -39,7 +42,7 @@ func (s *session) estateCreate() *cobra.Command {
 				term.Safe(e.Settings.Organisation.Name), term.Safe(dir))
 			s.out.Say("  settings   %s (every key is explained there)", estate.SettingsFile)
 			s.out.Say("  templates  %s", strings.Join(e.TemplateNames(), ", "))
-			s.next(estate.Advice{Why: "make the root",
+			s.next(overview.Advice{Why: "make the root",
 				Command: "cd " + shellWord(dir) + " && ironseal authority create root"})
 			return nil
 		},
@@ -76,7 +79,7 @@ With --blank it begins empty, as of --as-of.`,
 			}
 			s.out.Say("%s a rehearsal in %s; no key there needs a passphrase", s.out.Paint(term.Good, "✓ made"),
 				term.Safe(dir))
-			s.next(estate.Advice{Why: "move its clock",
+			s.next(overview.Advice{Why: "move its clock",
 				Command: "ironseal forecast --estate " + shellWord(dir) + " --as-of 2036-01-31"})
 			return nil
 		},
@@ -99,7 +102,7 @@ func (s *session) rehearsal(ctx context.Context, dir string, blank bool, f estat
 	if err != nil {
 		return nil, err
 	}
-	return e.Rehearse(ctx, dir, s.now())
+	return safekeeping.Rehearse(ctx, e, dir, s.now())
 }
 
 func (s *session) estateStatus() *cobra.Command {
@@ -113,7 +116,7 @@ func (s *session) estateStatus() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			st, err := e.Status(cmd.Context())
+			st, err := overview.Of(cmd.Context(), e)
 			if err != nil {
 				return err
 			}
@@ -126,7 +129,7 @@ func (s *session) estateStatus() *cobra.Command {
 	}
 }
 
-func (s *session) drawStatus(st estate.Status) {
+func (s *session) drawStatus(st overview.Status) {
 	o, now := s.out, s.now()
 	o.Say("%s  %s", o.Paint(term.Strong, term.Safe(st.Organisation)), o.Paint(term.Quiet, term.Safe(st.Dir)))
 	for _, f := range st.Faults {
@@ -209,7 +212,7 @@ the journal's head that is shown apart from the file: it proves the copy later.`
 			if err != nil {
 				return err
 			}
-			b, err := e.Backup(cmd.Context(), s.path(args[0]))
+			b, err := safekeeping.BackUp(cmd.Context(), e, s.path(args[0]))
 			if err != nil {
 				return err
 			}
@@ -229,7 +232,7 @@ the journal's head that is shown apart from the file: it proves the copy later.`
 					s.out.Say("    %s", term.Safe(f))
 				}
 			}
-			s.next(estate.Advice{Why: "where it is needed",
+			s.next(overview.Advice{Why: "where it is needed",
 				Command: "ironseal estate restore " + shellWord(s.path(args[0])) + " DIR"})
 			return nil
 		},
@@ -246,7 +249,7 @@ are random, and list numbers follow the time. Certificates that were issued afte
 the backup can be taken in again from their files: ironseal certificate accept.`,
 		Args: exactly(2, "the backup and the directory to make"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			r, err := estate.Restore(cmd.Context(), s.path(args[0]), s.path(args[1]), s.world())
+			r, err := safekeeping.Restore(cmd.Context(), s.path(args[0]), s.path(args[1]), s.world())
 			if err != nil {
 				return err
 			}
@@ -257,9 +260,9 @@ the backup can be taken in again from their files: ironseal certificate accept.`
 			s.out.Say("%s %s, as of %s, journal %s", s.out.Paint(term.Good, "✓ restored"), term.Safe(s.path(args[1])),
 				r.Backup.Made.Format("2006-01-02 15:04 UTC"), r.Backup.Head)
 			s.out.Say("  request numbers go on at R%d", r.NextRequest)
-			s.next(estate.Advice{Why: "check it",
+			s.next(overview.Advice{Why: "check it",
 				Command: "ironseal estate check --estate " + shellWord(s.path(args[1]))},
-				estate.Advice{Why: "take in again what was issued since",
+				overview.Advice{Why: "take in again what was issued since",
 					Command: "ironseal certificate accept FILE... --estate " + shellWord(s.path(args[1]))})
 			return nil
 		},
@@ -267,7 +270,7 @@ the backup can be taken in again from their files: ironseal certificate accept.`
 }
 
 func (s *session) estateCheck() *cobra.Command {
-	var ask estate.CheckAsk
+	var ask checking.CheckAsk
 	c := &cobra.Command{
 		Use:   "check",
 		Short: "Compare records, keys, templates, journal and files",
@@ -286,13 +289,13 @@ aside, where backups keep them too. No key is ever deleted.`,
 			if err != nil {
 				return err
 			}
-			n, err := e.Counts(cmd.Context())
+			n, err := overview.Counts(cmd.Context(), e)
 			if err != nil {
 				return err
 			}
 			count, stop := s.counter("checking", n.Certificates)
 			ask.Progress = count
-			c, err := e.Check(cmd.Context(), ask)
+			c, err := checking.Check(cmd.Context(), e, ask)
 			stop()
 			if err != nil {
 				return err
@@ -314,7 +317,7 @@ aside, where backups keep them too. No key is ever deleted.`,
 	return c
 }
 
-func (s *session) drawCheck(c estate.Checked) {
+func (s *session) drawCheck(c checking.Checked) {
 	for _, r := range c.Removed {
 		s.out.Say("%s left behind by an act that was cut off, and removed: %s", s.out.Paint(term.Careful, "!"),
 			term.Safe(r))

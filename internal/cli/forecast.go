@@ -5,8 +5,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/act/delivery"
+	"ironseal/internal/act/overview"
+	"ironseal/internal/act/renewing"
 	"ironseal/internal/chart"
-	"ironseal/internal/estate"
 	"ironseal/internal/term"
 	"ironseal/pki/cert"
 	"ironseal/pki/span"
@@ -39,7 +41,7 @@ With --horizon the whole schedule is played that far into the future.`,
 			if err != nil {
 				return err
 			}
-			r, err := e.Forecast(cmd.Context(), ahead, only)
+			r, err := renewing.Forecast(cmd.Context(), e, ahead, only)
 			if err != nil {
 				return err
 			}
@@ -48,7 +50,7 @@ With --horizon the whole schedule is played that far into the future.`,
 				if err != nil {
 					return &status{Usage, err}
 				}
-				if err := e.WriteFile(s.path(plot), data); err != nil {
+				if err := delivery.WriteFile(e, s.path(plot), data); err != nil {
 					return err
 				}
 			}
@@ -95,12 +97,12 @@ scheduler. With --ics the same is written as calendar entries (RFC 5545).`,
 			if err != nil {
 				return err
 			}
-			list, err := e.Due(cmd.Context(), ahead)
+			list, err := renewing.DueWithin(cmd.Context(), e, ahead)
 			if err != nil {
 				return err
 			}
 			if calendar != "" {
-				if err := e.WriteFile(s.path(calendar), estate.CalendarOf(list, s.now())); err != nil {
+				if err := delivery.WriteFile(e, s.path(calendar), renewing.CalendarOf(list, s.now())); err != nil {
 					return err
 				}
 			}
@@ -121,7 +123,7 @@ scheduler. With --ics the same is written as calendar entries (RFC 5545).`,
 	return c
 }
 
-func (s *session) printDue(list []estate.Due, ahead span.Span, calendar string) error {
+func (s *session) printDue(list []renewing.Due, ahead span.Span, calendar string) error {
 	switch {
 	case s.json:
 		return s.printJSON(list)
@@ -147,7 +149,7 @@ func (s *session) printDue(list []estate.Due, ahead span.Span, calendar string) 
 	}
 	if len(rows) > 0 {
 		s.out.Table([]string{"day", "", "what", "serial", "", "held by"}, rows, "held by", "serial")
-		s.next(estate.Advice{Why: "the first of them", Command: list[0].Command})
+		s.next(overview.Advice{Why: "the first of them", Command: list[0].Command})
 	}
 	if calendar != "" {
 		s.out.Say("%s %s, %d entries", s.out.Paint(term.Good, "✓ wrote"), term.Safe(calendar), len(list))

@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/act/delivery"
 	"ironseal/internal/custody"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
@@ -87,7 +88,7 @@ Where the key stayed on the device, the files come without it.
 			if note != "" {
 				s.errs.Say("(%s)", term.Safe(note))
 			}
-			ask := estate.HandoverAsk{Certificate: h, Dir: s.path(out), To: holder}
+			ask := delivery.HandoverAsk{Certificate: h, Dir: s.path(out), To: holder}
 			if ask.Receiver, err = e.Receiver(receiver); err != nil {
 				return err
 			}
@@ -109,7 +110,7 @@ Where the key stayed on the device, the files come without it.
 				}
 				defer clear(ask.Password)
 			}
-			done, err := e.Handover(ctx, ask)
+			done, err := delivery.Handover(ctx, e, ask)
 			if err != nil {
 				if !s.json {
 					s.out.Findings(done.Findings)
@@ -133,12 +134,12 @@ Where the key stayed on the device, the files come without it.
 func (s *session) handoverKey(ctx context.Context, e *estate.Estate, h estate.Held, file string) (crypto.Signer,
 	error) {
 	if file != "" {
-		return estate.OpenKeyFile(ctx, s.path(file), h.Title(), (*passphrases)(s))
+		return delivery.OpenKeyFile(ctx, s.path(file), h.Title(), (*passphrases)(s))
 	}
-	return e.DraftSigner(ctx, h)
+	return delivery.DraftSigner(ctx, e, h)
 }
 
-func (s *session) printHandover(d estate.HandedOver, ask estate.HandoverAsk, made bool) error {
+func (s *session) printHandover(d delivery.HandedOver, ask delivery.HandoverAsk, made bool) error {
 	var names []string
 	for _, f := range d.Files {
 		names = append(names, f.Name)
@@ -151,7 +152,7 @@ func (s *session) printHandover(d estate.HandedOver, ask estate.HandoverAsk, mad
 		return s.printJSON(v)
 	}
 	s.out.Say("%s %s", s.out.Paint(term.Good, "✓ wrote"), term.Safe(d.Dir))
-	s.out.Say("  %s", term.Safe(strings.Join(append(names, estate.ReadMeFile), "  ")))
+	s.out.Say("  %s", term.Safe(strings.Join(append(names, delivery.ReadMeFile), "  ")))
 	s.out.Findings(d.Findings)
 	if made {
 		s.out.Say("  password    %s   %s", s.out.Paint(term.Accent, string(ask.Password)),

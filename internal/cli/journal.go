@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/act/checking"
 	"ironseal/internal/store"
 	"ironseal/internal/term"
 	"ironseal/pki/describe"
@@ -198,14 +199,14 @@ clock first: what is signed now begins and ends by it.`,
 			if err != nil {
 				return err
 			}
-			if _, err := e.ClockAhead(cmd.Context()); err != nil {
+			if _, err := checking.ClockAhead(cmd.Context(), e); err != nil {
 				return err
 			}
 			if err := s.agree(cmd.Context(), fmt.Sprintf("This machine's clock says %s. Is that right, and the "+
 				"records ahead?", s.now().Format("2006-01-02 15:04:05 UTC"))); err != nil {
 				return err
 			}
-			latest, head, err := e.SettleClock(cmd.Context(), because)
+			latest, head, err := checking.SettleClock(cmd.Context(), e, because)
 			if err != nil {
 				return err
 			}

@@ -8,7 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/estate"
+	"ironseal/internal/act/intake"
 	"ironseal/internal/term"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
@@ -35,7 +35,7 @@ is missing. No estate is needed.`,
 			var heap []handover.Thing
 			var faults []error
 			for _, a := range args {
-				inputs, err := estate.ReadInput(s.path(a), s.stdin)
+				inputs, err := intake.ReadInput(s.path(a), s.stdin)
 				if err != nil {
 					return err
 				}
@@ -98,7 +98,7 @@ func thingOf(o bundle.Object, source string) (t handover.Thing, ok bool) {
 	return t, false
 }
 
-func (s *session) readOne(in estate.Input, named, all bool) (out []describe.Object, heap []handover.Thing,
+func (s *session) readOne(in intake.Input, named, all bool) (out []describe.Object, heap []handover.Thing,
 	faults []error) {
 	c, err := bundle.Read(in.Data)
 	if err != nil {

@@ -7,7 +7,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/estate"
+	"ironseal/internal/act/authorities"
+	"ironseal/internal/act/overview"
 	"ironseal/internal/term"
 	"ironseal/pki/describe"
 	"ironseal/pki/hierarchy"
@@ -22,8 +23,8 @@ type renewFlags struct {
 	waive                                                  []string
 }
 
-func (f renewFlags) ask(handle string) (estate.RenewAsk, error) {
-	ask := estate.RenewAsk{Handle: handle, SameKey: f.sameKey, Template: f.template, Suspicion: f.suspect,
+func (f renewFlags) ask(handle string) (authorities.RenewAsk, error) {
+	ask := authorities.RenewAsk{Handle: handle, SameKey: f.sameKey, Template: f.template, Suspicion: f.suspect,
 		Under: f.under}
 	var err error
 	if ask.Key, err = kindAsked(f.kind); err != nil {
@@ -89,12 +90,12 @@ only one of the two roots go on accepting.`,
 }
 
 // renew shows the sheet of one renewal, asks, and makes it.
-func (s *session) renew(ctx context.Context, ask estate.RenewAsk, last bool) error {
+func (s *session) renew(ctx context.Context, ask authorities.RenewAsk, last bool) error {
 	e, err := s.estate(ctx)
 	if err != nil {
 		return err
 	}
-	p, err := e.PlanRenewal(ctx, ask)
+	p, err := authorities.PlanRenewal(ctx, e, ask)
 	if err != nil {
 		return err
 	}
@@ -115,7 +116,7 @@ func (s *session) renew(ctx context.Context, ask estate.RenewAsk, last bool) err
 			return err
 		}
 	}
-	g, head, err := e.Renew(ctx, p)
+	g, head, err := authorities.Renew(ctx, e, p)
 	if err != nil {
 		return err
 	}
@@ -127,11 +128,11 @@ func (s *session) renew(ctx context.Context, ask estate.RenewAsk, last bool) err
 	}
 	s.made(g, p.Links, head.String())
 	if last {
-		behind, err := e.Behind(ctx, ask.Handle)
+		behind, err := authorities.Behind(ctx, e, ask.Handle)
 		if err != nil || len(behind) == 0 {
 			return err
 		}
-		s.next(estate.Advice{Why: "what stands below is still under the old certificate",
+		s.next(overview.Advice{Why: "what stands below is still under the old certificate",
 			Command: "ironseal authority renew " + behind[0] + " --cascade"})
 	}
 	return nil
@@ -152,12 +153,12 @@ func (s *session) made(g *hierarchy.Generation, links bool, head string) {
 
 // renewDown renews an authority and everything below it, in order; where that
 // was begun before, it goes on.
-func (s *session) renewDown(ctx context.Context, ask estate.RenewAsk) error {
+func (s *session) renewDown(ctx context.Context, ask authorities.RenewAsk) error {
 	e, err := s.estate(ctx)
 	if err != nil {
 		return err
 	}
-	behind, err := e.Behind(ctx, ask.Handle)
+	behind, err := authorities.Behind(ctx, e, ask.Handle)
 	if err != nil {
 		return err
 	}
@@ -165,7 +166,7 @@ func (s *session) renewDown(ctx context.Context, ask estate.RenewAsk) error {
 		if err := s.renew(ctx, ask, false); err != nil {
 			return err
 		}
-		if behind, err = e.Behind(ctx, ask.Handle); err != nil {
+		if behind, err = authorities.Behind(ctx, e, ask.Handle); err != nil {
 			return err
 		}
 	} else if err := forOne(ask); err != nil {
@@ -177,7 +178,7 @@ func (s *session) renewDown(ctx context.Context, ask estate.RenewAsk) error {
 		if !s.json {
 			s.out.Gap()
 		}
-		below := estate.RenewAsk{Handle: handle, SameKey: ask.SameKey, Key: ask.Key}
+		below := authorities.RenewAsk{Handle: handle, SameKey: ask.SameKey, Key: ask.Key}
 		if err := s.renew(ctx, below, false); err != nil {
 			return fmt.Errorf("%w\nwhat was renewed before this stays; go on with: ironseal authority renew %s "+
 				"--cascade", err, ask.Handle)
@@ -187,7 +188,7 @@ func (s *session) renewDown(ctx context.Context, ask estate.RenewAsk) error {
 }
 
 // forOne refuses what was asked for one authority that is not renewed any more.
-func forOne(ask estate.RenewAsk) error {
+func forOne(ask authorities.RenewAsk) error {
 	if !ask.Lifetime.IsZero() || ask.Template != "" || ask.Suspicion != "" || ask.Under != "" || !ask.Day.IsZero() ||
 		len(ask.Waivers) > 0 {
 		return usage("%s was renewed already, and --cascade goes on below it, where --lifetime, --template, "+
@@ -222,7 +223,7 @@ record.`,
 			if err := s.agree(cmd.Context(), question); err != nil {
 				return err
 			}
-			last, head, err := e.Retire(cmd.Context(), args[0], because, destroy)
+			last, head, err := authorities.Retire(cmd.Context(), e, args[0], because, destroy)
 			if err != nil {
 				return err
 			}
@@ -251,7 +252,7 @@ func (s *session) retired(handle string, destroyed bool, last time.Time, head st
 	default:
 		s.out.Say("%s %s is retired; nothing that it issued is valid any more   journal %s",
 			s.out.Paint(term.Good, "✓"), handle, head)
-		s.next(estate.Advice{Why: "destroy its key",
+		s.next(overview.Advice{Why: "destroy its key",
 			Command: "ironseal authority retire " + handle + " --destroy-key --because TEXT"})
 	}
 	return nil

@@ -8,6 +8,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/act/intake"
+	"ironseal/internal/act/overview"
 	"ironseal/internal/custody"
 	"ironseal/internal/estate"
 	"ironseal/internal/probe"
@@ -43,7 +45,7 @@ their kind: dns: ip: email: uri: upn:`,
 		Example: `  ironseal request draft pier.ternbay.example www.pier.ternbay.example
   ironseal request draft camera-2.ternbay.example 192.0.2.52 --key rsa-2048 --out ../drafts`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			ask := estate.DraftAsk{Dir: s.path(dir), Template: usages}
+			ask := intake.DraftAsk{Dir: s.path(dir), Template: usages}
 			var err error
 			if manifest != "" {
 				if len(args) > 0 {
@@ -124,7 +126,7 @@ func (s *session) draftSecret(cmd *cobra.Command, file string) ([]byte, error) {
 	return secret, err
 }
 
-func (s *session) draft(cmd *cobra.Command, ask estate.DraftAsk) error {
+func (s *session) draft(cmd *cobra.Command, ask intake.DraftAsk) error {
 	e, err := s.estate(cmd.Context())
 	if errors.Is(err, estate.ErrNone) && s.estateDir == "" && s.Env("IRONSEAL_ESTATE") == "" {
 		e, err = nil, nil // a draft needs no estate
@@ -132,7 +134,7 @@ func (s *session) draft(cmd *cobra.Command, ask estate.DraftAsk) error {
 	if err != nil {
 		return err
 	}
-	d, err := estate.Draft(cmd.Context(), s.world(), e, ask)
+	d, err := intake.Draft(cmd.Context(), s.world(), e, ask)
 	if err != nil {
 		return err
 	}
@@ -150,7 +152,7 @@ func (s *session) draft(cmd *cobra.Command, ask estate.DraftAsk) error {
 		s.out.Wrapped(2, term.Quiet, "The key file is not sealed: whoever reads it has the key. It is readable by "+
 			"its owner only; --seal seals it.")
 	}
-	s.next(estate.Advice{Why: "take it in where it is signed",
+	s.next(overview.Advice{Why: "take it in where it is signed",
 		Command: "ironseal request receive " + shellWord(d.RequestFile)})
 	return nil
 }
@@ -191,18 +193,18 @@ told and not recorded.`,
 			if err != nil {
 				return err
 			}
-			var inputs []estate.Input
+			var inputs []intake.Input
 			for _, a := range args {
 				if a == "-" && s.stdinIsTerminal() {
 					s.errs.Say("Paste the request, then end with Ctrl-D on a line of its own.")
 				}
-				in, err := estate.ReadInput(s.path(a), s.stdin)
+				in, err := intake.ReadInput(s.path(a), s.stdin)
 				if err != nil {
 					return err
 				}
 				inputs = append(inputs, in...)
 			}
-			list, head, faults := e.Receive(cmd.Context(), inputs, from)
+			list, head, faults := intake.Receive(cmd.Context(), e, inputs, from)
 			return s.printReceived(cmd.Context(), e, list, head, faults)
 		},
 	}
@@ -210,7 +212,7 @@ told and not recorded.`,
 	return c
 }
 
-func (s *session) printReceived(ctx context.Context, e *estate.Estate, list []estate.Received, head store.Head,
+func (s *session) printReceived(ctx context.Context, e *estate.Estate, list []intake.Received, head store.Head,
 	faults []error) error {
 	rows := []requestRow{}
 	for i, r := range list {
@@ -233,15 +235,15 @@ func (s *session) printReceived(ctx context.Context, e *estate.Estate, list []es
 		}
 	} else if len(list) == 1 && list[0].Record.State == store.Waiting {
 		n := rows[0].Name
-		s.next(estate.Advice{Why: "compare the check code with the sender, then sign", Command: "ironseal sign " + n})
+		s.next(overview.Advice{Why: "compare the check code with the sender, then sign", Command: "ironseal sign " + n})
 	} else if len(list) > 1 {
 		s.out.Say("%s", s.out.Paint(term.Quiet, fmt.Sprintf("%d requests taken in   journal %s", len(list), head)))
-		s.next(estate.Advice{Why: "see what waits", Command: "ironseal request list"})
+		s.next(overview.Advice{Why: "see what waits", Command: "ironseal request list"})
 	}
 	return errors.Join(faults...)
 }
 
-func (s *session) drawReceived(ctx context.Context, e *estate.Estate, r estate.Received, brief bool) error {
+func (s *session) drawReceived(ctx context.Context, e *estate.Estate, r intake.Received, brief bool) error {
 	name := fmt.Sprintf("R%d", r.Record.Number)
 	verb := "✓ received as " + name
 	if r.Known {
@@ -256,7 +258,7 @@ func (s *session) drawReceived(ctx context.Context, e *estate.Estate, r estate.R
 		return nil
 	}
 	o := describe.Request(r.Request)
-	related, err := e.Related(ctx, r.Request)
+	related, err := intake.Related(ctx, e, r.Request)
 	o.Findings = append(o.Findings, related...)
 	s.out.Describe(o, false)
 	return err
@@ -341,7 +343,7 @@ func (s *session) requestShow() *cobra.Command {
 				return err
 			}
 			o := s.describeRecord(rec, r)
-			related, err := e.Related(cmd.Context(), r)
+			related, err := intake.Related(cmd.Context(), e, r)
 			if err != nil {
 				return err
 			}
@@ -358,7 +360,7 @@ func (s *session) requestShow() *cobra.Command {
 				s.out.Gap()
 				s.out.Wrapped(2, term.Quiet, "Ask the sender to read out the check code; without this tool, the "+
 					"paste tail: the first and last eight characters between the BEGIN and END lines.")
-				s.next(estate.Advice{Why: "sign it", Command: fmt.Sprintf("ironseal sign R%d", rec.Number)})
+				s.next(overview.Advice{Why: "sign it", Command: fmt.Sprintf("ironseal sign R%d", rec.Number)})
 			}
 			return nil
 		},
@@ -410,7 +412,7 @@ func (s *session) decideCommand(verb, state, short, example string) *cobra.Comma
 			if err != nil {
 				return err
 			}
-			d, err := e.Decide(cmd.Context(), args[0], state, because, keep)
+			d, err := intake.Decide(cmd.Context(), e, args[0], state, because, keep)
 			if err != nil {
 				return err
 			}

@@ -9,6 +9,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/act/intake"
+	"ironseal/internal/act/overview"
+	"ironseal/internal/act/signing"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
 	"ironseal/pki/describe"
@@ -26,8 +29,8 @@ type signFlags struct {
 	add, drop, waive                                   []string
 }
 
-func (f signFlags) ask() (estate.SignAsk, error) {
-	ask := estate.SignAsk{Template: f.template, By: f.by, For: f.receiver}
+func (f signFlags) ask() (signing.SignAsk, error) {
+	ask := signing.SignAsk{Template: f.template, By: f.by, For: f.receiver}
 	var err error
 	if ask.Amend.Add, err = typedNames(f.add); err != nil {
 		return ask, err
@@ -124,7 +127,7 @@ by --waive CODE --because TEXT, which is recorded.`,
 	return c
 }
 
-func (s *session) sign(ctx context.Context, ask estate.SignAsk, args []string) error {
+func (s *session) sign(ctx context.Context, ask signing.SignAsk, args []string) error {
 	e, err := s.estate(ctx)
 	if err != nil {
 		return err
@@ -149,20 +152,20 @@ func (s *session) stays(names, args []string, err error) error {
 		strings.Join(names, ", "))}
 }
 
-func (s *session) signNamed(ctx context.Context, e *estate.Estate, ask estate.SignAsk, names []string) error {
+func (s *session) signNamed(ctx context.Context, e *estate.Estate, ask signing.SignAsk, names []string) error {
 	if len(names) > 1 {
 		if err := namedWaivers(ask); err != nil {
 			return err
 		}
-		var list []estate.Planned
+		var list []signing.Planned
 		for _, n := range names {
 			ask.Request = n
-			list = append(list, estate.Planned{Ask: ask, Name: n})
+			list = append(list, signing.Planned{Ask: ask, Name: n})
 		}
 		return s.signMany(ctx, e, list)
 	}
 	ask.Request = names[0]
-	sheet, err := e.PlanSign(ctx, ask)
+	sheet, err := signing.Plan(ctx, e, ask)
 	if err != nil {
 		return err
 	}
@@ -170,7 +173,7 @@ func (s *session) signNamed(ctx context.Context, e *estate.Estate, ask estate.Si
 }
 
 // signOne shows a sheet, and signs once the person agrees.
-func (s *session) signOne(ctx context.Context, e *estate.Estate, sheet *estate.Sheet) error {
+func (s *session) signOne(ctx context.Context, e *estate.Estate, sheet *signing.Sheet) error {
 	if !s.json {
 		s.out.Sheet(fmt.Sprintf("R%d, %s", sheet.Record.Number, sheet.Record.Title), origin(sheet), sheet.Plan,
 			label.Code(sheet.Plan.Digest), sheet.Head.String())
@@ -182,7 +185,7 @@ func (s *session) signOne(ctx context.Context, e *estate.Estate, sheet *estate.S
 }
 
 // origin tells who sent a request, and the code to compare with them.
-func origin(sheet *estate.Sheet) string {
+func origin(sheet *signing.Sheet) string {
 	sender := "sender not given"
 	if sheet.Record.Sender != "" {
 		sender = "from " + sheet.Record.Sender
@@ -203,7 +206,7 @@ func refusal(about, outcome string, list finding.List) error {
 	return &status{Refused, fmt.Errorf("%s: %s: refused by %s\n%s", about, outcome, strings.Join(codes, ", "), hint)}
 }
 
-func (s *session) agreeAndSign(ctx context.Context, e *estate.Estate, sheet *estate.Sheet) error {
+func (s *session) agreeAndSign(ctx context.Context, e *estate.Estate, sheet *signing.Sheet) error {
 	if !s.json {
 		s.out.Gap()
 	}
@@ -215,8 +218,8 @@ func (s *session) agreeAndSign(ctx context.Context, e *estate.Estate, sheet *est
 	if err := s.agree(ctx, question); err != nil {
 		return err
 	}
-	var result estate.SignResult
-	if err := e.Sign(ctx, []*estate.Sheet{sheet}, func(r estate.SignResult) { result = r }); err != nil {
+	var result signing.SignResult
+	if err := signing.Sign(ctx, e, []*signing.Sheet{sheet}, func(r signing.SignResult) { result = r }); err != nil {
 		return err
 	}
 	if result.Err != nil {
@@ -226,19 +229,19 @@ func (s *session) agreeAndSign(ctx context.Context, e *estate.Estate, sheet *est
 		return s.printJSON([]describe.Object{s.describeSigned(result)})
 	}
 	s.drawSigned(result)
-	s.next(estate.Advice{Why: "hand it out", Command: fmt.Sprintf("ironseal certificate export R%d --with issuers",
+	s.next(overview.Advice{Why: "hand it out", Command: fmt.Sprintf("ironseal certificate export R%d --with issuers",
 		sheet.Record.Number)})
 	return nil
 }
 
-func (s *session) describeSigned(r estate.SignResult) describe.Object {
+func (s *session) describeSigned(r signing.SignResult) describe.Object {
 	o := describe.Certificate(r.Certificate, s.now())
 	o.Add("request", "Request", fmt.Sprintf("R%d", r.Sheet.Record.Number))
 	o.Add("journal_head", "Journal", r.Head.String())
 	return o
 }
 
-func (s *session) drawSigned(r estate.SignResult) {
+func (s *session) drawSigned(r signing.SignResult) {
 	c := r.Certificate
 	s.out.Say("%s R%d, %s, by %s, until %s", s.out.Paint(term.Good, "✓ signed"), r.Sheet.Record.Number,
 		term.Safe(c.Title()), r.Sheet.Issuer.Label(), c.NotAfter.Format("2006-01-02"))
@@ -254,11 +257,11 @@ func (s *session) requestNames(ctx context.Context, e *estate.Estate, args []str
 			out = append(out, a)
 			continue
 		}
-		in, err := estate.ReadInput(s.path(a), s.stdin)
+		in, err := intake.ReadInput(s.path(a), s.stdin)
 		if err != nil {
 			return nil, fmt.Errorf("%w, and %q is no request number", err, a)
 		}
-		list, _, faults := e.Receive(ctx, in, "")
+		list, _, faults := intake.Receive(ctx, e, in, "")
 		if len(faults) > 0 {
 			return nil, errors.Join(faults...)
 		}
@@ -270,11 +273,11 @@ func (s *session) requestNames(ctx context.Context, e *estate.Estate, args []str
 }
 
 // fitting lists the templates that suit each request. Nothing is signed.
-func (s *session) fitting(ctx context.Context, e *estate.Estate, ask estate.SignAsk, names []string) error {
-	all := map[string][]estate.Fit{}
+func (s *session) fitting(ctx context.Context, e *estate.Estate, ask signing.SignAsk, names []string) error {
+	all := map[string][]signing.Fit{}
 	for _, n := range names {
 		ask.Request = n
-		fits, err := e.Fitting(ctx, ask)
+		fits, err := signing.Fitting(ctx, e, ask)
 		if err != nil {
 			return err
 		}
@@ -293,7 +296,7 @@ func (s *session) fitting(ctx context.Context, e *estate.Estate, ask estate.Sign
 		}
 		s.out.Table([]string{"", "", ""}, cells)
 		if len(fits) > 0 && fits[0].Fits {
-			s.next(estate.Advice{Why: "sign by the first",
+			s.next(overview.Advice{Why: "sign by the first",
 				Command: fmt.Sprintf("ironseal sign %s --template %s", n, fits[0].Template)})
 		}
 	}

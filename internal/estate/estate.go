@@ -1,11 +1,9 @@
-// Package estate carries out the acts of an administrator: making authorities,
-// taking in requests, signing, handing out.
+// Package estate is the directory that an administrator works in: its settings,
+// its templates and receivers, its keys and its records, and the world outside
+// that acts depend on: clock, randomness, disk and the person who acts.
 //
-// An act has one shape. It takes a snapshot of the records, lets the core plan,
-// and returns the plan for a person to see; nothing is locked while they read.
-// Once they agree it opens the key, seals, and in one short transaction checks
-// that the records it planned from are still the same, writes the new ones and
-// links the journal. Only after the commit does the result leave this package.
+// It finds, opens and makes estates, and answers what is held there. What changes
+// an estate is an act, and stands in the packages of internal/act.
 //
 // Nothing here prints or asks. Passphrases come through custody's interface,
 // progress goes to a function, time and randomness come from the World.
@@ -47,8 +45,8 @@ type World struct {
 	Step     func(name string) error         // called between the steps of an act, for tests
 }
 
-// filled gives a World whatever it lacks.
-func (w World) filled() World {
+// Filled gives a World whatever it lacks.
+func (w World) Filled() World {
 	if w.Now == nil {
 		w.Now = time.Now
 	}
@@ -87,9 +85,9 @@ type Estate struct {
 	// everything it makes is marked.
 	Rehearsal bool
 
-	world   World
-	records *store.Store
-	custody *custody.Custody
+	World   World
+	Records *store.Store
+	Custody *custody.Custody
 }
 
 // ErrNone says that no estate was found.
@@ -131,21 +129,21 @@ func Find(dir, here string) (string, error) {
 
 // Open opens an estate.
 func Open(ctx context.Context, dir string, w World) (*Estate, error) {
-	e := &Estate{Dir: dir, world: w.filled()}
+	e := &Estate{Dir: dir, World: w.Filled()}
 	var err error
-	if e.Settings, err = readSettings(dir); err != nil {
+	if e.Settings, err = ReadSettings(dir); err != nil {
 		return nil, err
 	}
-	if e.records, err = store.Open(ctx, filepath.Join(dir, e.Settings.Storage.Records)); err != nil {
+	if e.Records, err = store.Open(ctx, filepath.Join(dir, e.Settings.Storage.Records)); err != nil {
 		return nil, err
 	}
-	if e.Rehearsal, err = e.records.IsRehearsal(ctx); err != nil {
-		return nil, errors.Join(err, e.records.Close())
+	if e.Rehearsal, err = e.Records.IsRehearsal(ctx); err != nil {
+		return nil, errors.Join(err, e.Records.Close())
 	}
-	e.custody = &custody.Custody{Dir: filepath.Join(dir, "keys"), Disk: e.world.Disk, Random: e.world.Random,
+	e.Custody = &custody.Custody{Dir: filepath.Join(dir, "keys"), Disk: e.World.Disk, Random: e.World.Random,
 		Work: e.Settings.work(), Pass: w.Pass}
 	if e.Rehearsal {
-		e.custody.Pass = throwaway{}
+		e.Custody.Pass = throwaway{}
 	}
 	return e, nil
 }
@@ -159,13 +157,23 @@ func (throwaway) Passphrase(context.Context, custody.Question) ([]byte, bool, er
 }
 
 // ReadOnly says why no act can be done here, or nil.
-func (e *Estate) ReadOnly() error { return e.records.ReadOnly() }
+func (e *Estate) ReadOnly() error { return e.Records.ReadOnly() }
+
+// View calls fn with the estate as it is at one moment: whatever others write
+// meanwhile, all that fn reads fits together. Plans are made in one.
+func (e *Estate) View(ctx context.Context, fn func(moment *Estate) error) error {
+	return e.Records.View(ctx, func(s *store.Store) error {
+		moment := *e
+		moment.Records = s
+		return fn(&moment)
+	})
+}
 
 // Close closes the estate.
-func (e *Estate) Close() error { return e.records.Close() }
+func (e *Estate) Close() error { return e.Records.Close() }
 
 // Now is the time by the estate's clock, in whole seconds.
-func (e *Estate) Now() time.Time { return e.world.Now().UTC().Truncate(time.Second) }
+func (e *Estate) Now() time.Time { return e.World.Now().UTC().Truncate(time.Second) }
 
 // Founding is what a new estate begins with.
 type Founding struct {
@@ -178,8 +186,8 @@ type Founding struct {
 // is made in a directory beside it first, so that a failure leaves nothing half
 // made.
 func Create(ctx context.Context, dir string, f Founding, w World) (*Estate, error) {
-	w = w.filled()
-	if err := empty(dir); err != nil {
+	w = w.Filled()
+	if err := Empty(dir); err != nil {
 		return nil, err
 	}
 	if f.Country != "" && !dn.IsCountry(f.Country) {
@@ -191,14 +199,14 @@ func Create(ctx context.Context, dir string, f Founding, w World) (*Estate, erro
 	if _, err := dn.New(dn.Pair{Type: "O", Value: f.Organisation}); err != nil {
 		return nil, fmt.Errorf("organisation: %w", err)
 	}
-	err := disk.NewFolder(emptied(dir), func(into string) error { return furnish(ctx, into, f, w) })
+	err := disk.NewFolder(Emptied(dir), func(into string) error { return Furnish(ctx, into, f, w) })
 	if err != nil {
 		return nil, fmt.Errorf("estate %s: %w", dir, err)
 	}
 	return Open(ctx, dir, w)
 }
 
-func empty(dir string) error {
+func Empty(dir string) error {
 	if strings.TrimSpace(dir) == "" {
 		return errors.New("estate: give the directory to make")
 	}
@@ -221,7 +229,7 @@ func empty(dir string) error {
 	return nil
 }
 
-func furnish(ctx context.Context, dir string, f Founding, w World) error {
+func Furnish(ctx context.Context, dir string, f Founding, w World) error {
 	if err := os.Chmod(dir, 0o700); err != nil {
 		return disk.Plain(err)
 	}
@@ -260,20 +268,20 @@ func furnish(ctx context.Context, dir string, f Founding, w World) error {
 	defer s.Close()
 	_, err = s.Act(ctx, w.Now, w.Actor, nil, func(tx *store.Tx) ([]store.Entry, error) {
 		if f.Rehearsal {
-			return []store.Entry{entry("create", "rehearsal", "organisation", f.Organisation, "id",
+			return []store.Entry{Entry("create", "rehearsal", "organisation", f.Organisation, "id",
 				hex.EncodeToString(id))}, tx.MarkRehearsal()
 		}
-		return []store.Entry{entry("create", "estate", "organisation", f.Organisation, "id", hex.EncodeToString(id))},
+		return []store.Entry{Entry("create", "estate", "organisation", f.Organisation, "id", hex.EncodeToString(id))},
 			nil
 	})
 	return err
 }
 
-// act runs one change of the records.
-func (e *Estate) act(ctx context.Context, fn func(*store.Tx) ([]store.Entry, error)) (store.Head, error) {
+// Act runs one change of the records.
+func (e *Estate) Act(ctx context.Context, fn func(*store.Tx) ([]store.Entry, error)) (store.Head, error) {
 	// A change that has begun is finished even when the person presses Ctrl-C.
-	return e.records.Act(context.WithoutCancel(ctx), e.world.Now, e.world.Actor,
-		func() error { return e.world.Step(StepRecording) }, fn)
+	return e.Records.Act(context.WithoutCancel(ctx), e.World.Now, e.World.Actor,
+		func() error { return e.World.Step(StepRecording) }, fn)
 }
 
 // Template reads one template.
@@ -303,7 +311,7 @@ func (e *Estate) dataFile(kind, name string) ([]byte, error) {
 	if info, statErr := os.Stat(path); statErr == nil && info.Mode().IsRegular() { // a pipe there would be waited for
 		return disk.Read(path, template.Most)
 	}
-	names := e.dataNames(kind)
+	names := e.DataNames(kind)
 	hint := "there are: " + strings.Join(names, ", ")
 	if near := template.Nearest(name, names); near != "" {
 		hint = fmt.Sprintf("did you mean %q? %s", near, hint)
@@ -312,13 +320,13 @@ func (e *Estate) dataFile(kind, name string) ([]byte, error) {
 }
 
 // TemplateNames lists the templates, by name.
-func (e *Estate) TemplateNames() []string { return e.dataNames("template") }
+func (e *Estate) TemplateNames() []string { return e.DataNames("template") }
 
 // ReceiverNames lists the receivers, by name.
-func (e *Estate) ReceiverNames() []string { return e.dataNames("receiver") }
+func (e *Estate) ReceiverNames() []string { return e.DataNames("receiver") }
 
-func (e *Estate) dataNames(kind string) []string {
-	files, err := filepath.Glob(filepath.Join(escapeGlob(e.Dir), kind+"s", "*.toml"))
+func (e *Estate) DataNames(kind string) []string {
+	files, err := filepath.Glob(filepath.Join(EscapeGlob(e.Dir), kind+"s", "*.toml"))
 	if err != nil {
 		return nil
 	}
@@ -329,7 +337,7 @@ func (e *Estate) dataNames(kind string) []string {
 	return out
 }
 
-func escapeGlob(dir string) string {
+func EscapeGlob(dir string) string {
 	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`).Replace(dir)
 }
 
@@ -351,3 +359,12 @@ func (e *Estate) Templates() (list []template.Template, faults []error) {
 func (s Settings) work() key.Work {
 	return key.Work{Memory: s.Keys.SealingMemory << 20}
 }
+
+// Emptied takes an empty directory away, so that the restored one can have its name.
+func Emptied(dir string) string {
+	_ = os.Remove(dir) // fails, as it should, where there is anything
+	return dir
+}
+
+// AsideDir is where key files go that nothing names.
+const AsideDir = "aside"

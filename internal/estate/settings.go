@@ -94,7 +94,7 @@ func newSettings(f Founding) ([]byte, error) {
 	return b.Bytes(), err
 }
 
-func readSettings(dir string) (Settings, error) {
+func ReadSettings(dir string) (Settings, error) {
 	path := filepath.Join(dir, SettingsFile)
 	s := Settings{
 		Defaults: Defaults{AuthorityKey: string(key.RSA4096), HostKey: string(key.P256), Backdate: "10m",
@@ -139,7 +139,7 @@ func (s Settings) check() error {
 	return nil
 }
 
-func (s Settings) backdate() time.Duration {
+func (s Settings) Backdate() time.Duration {
 	d, err := time.ParseDuration(s.Defaults.Backdate)
 	if err != nil {
 		return 0 // check has refused such settings
@@ -169,8 +169,8 @@ func (o Organisation) Subject(commonName string) (dn.Name, error) {
 	return dn.New(pairs...)
 }
 
-// entry makes a journal entry whose detail is a list of keys and values.
-func entry(act, object string, detail ...any) store.Entry {
+// Entry makes a journal entry whose detail is a list of keys and values.
+func Entry(act, object string, detail ...any) store.Entry {
 	m := map[string]any{}
 	for i := 0; i+1 < len(detail); i += 2 {
 		m[fmt.Sprint(detail[i])] = detail[i+1]

@@ -37,11 +37,11 @@ func (e *Estate) CopyTemplate(ctx context.Context, from, name, title string) (pa
 	text := fmt.Sprintf("# Based on %s: only what differs stands here. See docs/templates.md for every "+
 		"key.\nbased-on = %q\ntitle    = %s\n", from, from, quoted)
 	path = filepath.Join(e.Dir, "templates", name+".toml")
-	if err := e.world.Disk.New(path, []byte(text), 0o644); err != nil {
+	if err := e.World.Disk.New(path, []byte(text), 0o644); err != nil {
 		return "", fmt.Errorf("template %s: %w", name, err)
 	}
-	_, err = e.act(ctx, func(*store.Tx) ([]store.Entry, error) {
-		return []store.Entry{entry("copy template", name, "from", from)}, nil
+	_, err = e.Act(ctx, func(*store.Tx) ([]store.Entry, error) {
+		return []store.Entry{Entry("copy template", name, "from", from)}, nil
 	})
 	return path, err
 }

@@ -23,7 +23,10 @@ var order = []string{
 	"pki/request", "pki/template",
 	"pki/hierarchy", "pki/issue", "pki/path", "pki/renewal", "pki/revocation", "pki/handover", "pki/trust",
 	"pki/describe", "pki/specimen",
-	"internal/disk", "internal/store", "internal/custody", "internal/probe", "internal/estate", "internal/serve",
+	"internal/disk", "internal/store", "internal/custody", "internal/probe", "internal/estate",
+	"internal/act/authorities", "internal/act/delivery", "internal/act/intake", "internal/act/elsewhere",
+	"internal/act/signing", "internal/act/renewing", "internal/act/overview", "internal/act/carrying",
+	"internal/act/safekeeping", "internal/act/checking", "internal/act", "internal/serve",
 	"internal/demo", "internal/term", "internal/chart", "internal/cli", "cmd/ironseal",
 	"internal/walls", "internal/peers",
 }

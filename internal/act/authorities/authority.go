@@ -1,0 +1,370 @@
+// Package authorities makes authorities, renews them and retires them.
+//
+// A plan is a certificate as it would be signed, with the findings of the core
+// and the authorities it was planned from; Create and Renew do what a plan says.
+// Between the two a person reads, and others may work: so the act looks again,
+// inside its one transaction, at everything that the plan took for granted. A
+// key is kept in its file before the record names it, and is never removed
+// once a record may name it.
+package authorities
+
+import (
+	"context"
+	"crypto"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"ironseal/internal/custody"
+	"ironseal/internal/estate"
+	"ironseal/internal/store"
+	"ironseal/pki/cert"
+	"ironseal/pki/dn"
+	"ironseal/pki/ext"
+	"ironseal/pki/finding"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/issue"
+	"ironseal/pki/key"
+	"ironseal/pki/request"
+	"ironseal/pki/san"
+	"ironseal/pki/span"
+	"ironseal/pki/template"
+)
+
+// Ask is what a person asks for when making an authority. What is left
+// empty is proposed.
+type Ask struct {
+	Handle     string
+	Under      string // the handle of the authority above; "" for a root
+	Template   string
+	Subject    *dn.Name
+	Key        key.Kind
+	Lifetime   span.Span
+	PathLength *int
+	Permit     []san.Constraint
+	Exclude    []san.Constraint
+	Waivers    []finding.Waiver
+}
+
+// Planned is an authority as it will be made.
+type Planned struct {
+	Ask      Ask
+	Plan     issue.Plan
+	Proposed *hierarchy.Proposed // the life, when it was proposed
+	Head     store.Head
+	in       issue.Input
+	renews   *hierarchy.Generation // the generation that is followed; nil for a new authority
+	sameKey  bool
+	day      time.Time // the switch day before which it does not sign; zero for none
+}
+
+// PlanNew plans a new authority.
+func PlanNew(ctx context.Context, e *estate.Estate, ask Ask) (Planned, error) {
+	out := Planned{Ask: ask}
+	if err := hierarchy.ValidHandle(ask.Handle); err != nil {
+		return out, err
+	}
+	var newest time.Time
+	var err error
+	if out.Head, newest, err = e.Records.Newest(ctx); err != nil { // before the clock: others go on recording
+		return out, err
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return out, err
+	}
+	if h.Find(ask.Handle) != nil {
+		return out, fmt.Errorf("authority %q: there is one of this handle already: see it with: ironseal authority "+
+			"show %s", ask.Handle, ask.Handle)
+	}
+	in := issue.Input{Handle: ask.Handle, Others: h, Now: e.Now(), Newest: newest, Backdate: e.Settings.Backdate(),
+		Rehearse: e.Rehearsal, KeyKind: ask.Key}
+	if in.KeyKind == "" {
+		in.KeyKind = key.Kind(e.Settings.Defaults.AuthorityKey)
+	}
+	templateName := "root-authority"
+	if ask.Under != "" {
+		templateName = "intermediate-authority"
+		if in.Issuer, err = estate.FindGeneration(h, ask.Under); err != nil {
+			return out, err
+		}
+	}
+	if ask.Template != "" {
+		templateName = ask.Template
+	}
+	if in.Template, err = e.Template(templateName); err != nil {
+		return out, err
+	}
+	if in.Subject, err = SubjectOf(e, ask); err != nil {
+		return out, err
+	}
+	in.Amend = issue.Amendments{Lifetime: ask.Lifetime, PathLength: ask.PathLength,
+		Permit: ext.Constraints{Permitted: ask.Permit, Excluded: ask.Exclude}}
+	in.Grants = Grants(e, ask.Handle, in.Issuer == nil)
+	if ask.Lifetime.IsZero() {
+		p := hierarchy.Propose(estate.LineOf(in.Issuer), in.Now, in.Template.Lifetime, in.Grants)
+		out.Proposed, in.Amend.Lifetime = &p, p.Span
+	}
+	out.in = in
+	if out.Plan, err = issue.New(in); err != nil {
+		return out, err
+	}
+	out.Plan.Findings, err = out.Plan.Findings.Waive(0, ask.Waivers)
+	return out, err
+}
+
+func SubjectOf(e *estate.Estate, ask Ask) (dn.Name, error) {
+	if ask.Subject != nil {
+		if ask.Subject.IsEmpty() {
+			return dn.Name{}, errors.New("subject: an authority must have a name: write for example --subject " +
+				"\"CN=Tern Bay Root,O=Tern Bay Ferries\"")
+		}
+		return *ask.Subject, nil
+	}
+	o := e.Settings.Organisation
+	cn := strings.TrimSpace(o.Name + " " + strings.ToUpper(ask.Handle[:1]) + strings.ReplaceAll(ask.Handle[1:], "-",
+		" "))
+	return o.Subject(cn)
+}
+
+// Grants is the longest life that an authority will grant by today's templates,
+// except to other authorities when it is an intermediate.
+func Grants(e *estate.Estate, handle string, root bool) span.Span {
+	list, _ := e.Templates() // a template that does not read is told when it is used
+	var longest span.Span
+	now := e.Now()
+	for _, t := range list {
+		wanted := !t.IsAuthority() && !root || t.Makes == template.Authority && root
+		if wanted && t.SignedBy(handle, root) && (longest.IsZero() || t.Lifetime.Longer(longest, now)) {
+			longest = t.Lifetime
+		}
+	}
+	return longest
+}
+
+// Create makes the key, signs and records the authority. The plan is
+// computed again with the key that was made, at the same moment.
+func Create(ctx context.Context, e *estate.Estate, p Planned) (*hierarchy.Generation, store.Head, error) {
+	handle := p.Ask.Handle
+	fail := func(err error) (*hierarchy.Generation, store.Head, error) { return nil, store.Head{}, err }
+	if r := p.Plan.Findings.Refusing(); len(r) > 0 {
+		return fail(&issue.Refused{About: "authority " + handle, Findings: r})
+	}
+	if err := e.World.Step(estate.StepPlanned); err != nil {
+		return fail(err)
+	}
+	if p.sameKey {
+		g, head, err := renewSameKey(ctx, e, p)
+		if err != nil {
+			return fail(err)
+		}
+		return g, head, e.World.Step(estate.StepRecorded)
+	}
+	secret, err := e.Custody.Choose(ctx, handle)
+	if err != nil {
+		return fail(err)
+	}
+	defer clear(secret)
+	done := func() {}
+	if p.in.KeyKind.Family() == "rsa" { // the others take no time
+		done = e.World.Progress(fmt.Sprintf("making a key of kind %s for %s", p.in.KeyKind, handle))
+	}
+	fresh, err := e.Custody.Make(ctx, p.in.KeyKind)
+	done()
+	if err != nil {
+		return fail(fmt.Errorf("authority %s: %w", handle, err))
+	}
+	if err := e.World.Step(estate.StepKeyMade); err != nil {
+		return fail(err)
+	}
+	plan, err := planWithKey(e, p, fresh.Signer())
+	if err != nil {
+		return fail(err)
+	}
+	if err := ctx.Err(); err != nil {
+		return fail(fmt.Errorf("authority %s: stopped; nothing was kept: %w", handle, err))
+	}
+	if err := e.Custody.Keep(fresh, secret); err != nil {
+		return fail(fmt.Errorf("authority %s: %w", handle, err))
+	}
+	g, head, err := signAuthority(ctx, e, p, plan, fresh.Signer())
+	if err != nil {
+		return fail(errors.Join(err, Unkept(e, err, fresh)))
+	}
+	return g, head, e.World.Step(estate.StepRecorded)
+}
+
+// Unkept removes a new key after an act that failed. Where it is not certain that
+// it failed, the key may be on record, and stays.
+func Unkept(e *estate.Estate, why error, fresh *custody.Fresh) error {
+	if errors.Is(why, store.ErrUncertain) {
+		return nil
+	}
+	return e.Custody.Remove(fresh)
+}
+
+// KeyThere refuses to record an authority whose key file is not on disk: it may have
+// been moved away between the making and the recording.
+func KeyThere(e *estate.Estate, handle string, k key.Public) error {
+	if !e.Custody.Has(k) {
+		return fmt.Errorf("authority %s: its key file is gone; nothing was recorded", handle)
+	}
+	return nil
+}
+
+// StillFree refuses a second authority of one subject, or with another's key: both
+// were free when the sheet was made.
+func StillFree(tx *store.Tx, handle string, c *cert.Certificate) error {
+	h, err := tx.Hierarchy()
+	if err != nil {
+		return err
+	}
+	if a := h.SubjectTaken(c.Subject, handle); a != nil {
+		return fmt.Errorf("authority %s: the authority %s was made meanwhile, with the same subject: choose another "+
+			"with --subject", handle, a.Handle)
+	}
+	if a := h.KeyTaken(c.Key); a != nil && a.Handle != handle {
+		return fmt.Errorf("authority %s: its key is that of the authority %s", handle, a.Handle)
+	}
+	return nil
+}
+
+// renewSameKey signs an authority's next certificate for the key that it has.
+func renewSameKey(ctx context.Context, e *estate.Estate, p Planned) (*hierarchy.Generation, store.Head, error) {
+	own, err := withOldKey(ctx, e, p, custody.ForOwnRequest)
+	if err != nil {
+		return nil, store.Head{}, fmt.Errorf("authority %s: %w", p.Ask.Handle, err)
+	}
+	defer own.Close()
+	plan, err := planWithKey(e, p, own)
+	if err != nil {
+		return nil, store.Head{}, err
+	}
+	return signAuthority(ctx, e, p, plan, own)
+}
+
+func planWithKey(e *estate.Estate, p Planned, own crypto.Signer) (issue.Plan, error) {
+	der, err := request.Draft(p.in.Subject, nil, own, e.World.Random)
+	if err != nil {
+		return issue.Plan{}, fmt.Errorf("authority %s: %w", p.Ask.Handle, err)
+	}
+	in := p.in
+	if in.Request, err = request.Read(der); err != nil {
+		return issue.Plan{}, fmt.Errorf("authority %s: %w", p.Ask.Handle, err)
+	}
+	plan, err := issue.New(in)
+	if err != nil {
+		return plan, err
+	}
+	if p.renews != nil { // what was found against the renewal as a whole was waived on its sheet
+		for _, f := range plan.Findings.Refusing() {
+			for _, w := range estate.Waived(p.Plan.Findings) {
+				if f.Code == w.Code {
+					plan.Findings, err = plan.Findings.Waive(0, []finding.Waiver{{Code: w.Code, Because: w.Waived}})
+				}
+			}
+		}
+		return plan, err
+	}
+	plan.Findings, err = plan.Findings.Waive(0, p.Ask.Waivers)
+	return plan, err
+}
+
+// signAuthority signs for the key own, with the key of the authority above, or
+// with own for a root; a root that changes its key is linked with the old one.
+func signAuthority(ctx context.Context, e *estate.Estate, p Planned, plan issue.Plan,
+	own crypto.Signer) (*hierarchy.Generation, store.Head, error) {
+	handle := p.Ask.Handle
+	if err := e.World.Step(estate.StepKeyKept); err != nil {
+		return nil, store.Head{}, err
+	}
+	signer := own
+	if p.in.Issuer != nil {
+		opened, err := e.Custody.Open(ctx, p.in.Issuer.Certificate.Key, p.in.Issuer.Authority.Handle,
+			custody.ForCertificate)
+		if err != nil {
+			return nil, store.Head{}, fmt.Errorf("authority %s: %w", handle, err)
+		}
+		defer opened.Close()
+		signer = opened
+	}
+	serial, err := issue.Serial(e.World.Random)
+	if err != nil {
+		return nil, store.Head{}, err
+	}
+	c, err := issue.Seal(plan, serial, signer, e.World.Random)
+	if err != nil {
+		return nil, store.Head{}, fmt.Errorf("authority %s: %w", handle, err)
+	}
+	var links []*cert.Certificate
+	if p.renews != nil && p.renews.IsRoot() && p.in.Issuer == nil && !p.sameKey {
+		old, err := withOldKey(ctx, e, p, custody.ForCertificate)
+		if err != nil {
+			return nil, store.Head{}, fmt.Errorf("authority %s: %w", handle, err)
+		}
+		byOld, byNew, err := linked(e, p, c, old, own)
+		old.Close()
+		if err != nil {
+			return nil, store.Head{}, fmt.Errorf("authority %s: %w", handle, err)
+		}
+		links = []*cert.Certificate{byOld, byNew}
+	}
+	if err := e.World.Step(estate.StepSealed); err != nil {
+		return nil, store.Head{}, err
+	}
+	act, number := "create authority", 1
+	if p.renews != nil {
+		act, number = "renew authority", len(p.renews.Authority.Generations)+1
+	}
+	head, err := e.Act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+		if err := Unchanged(e, p.in.Template); err != nil {
+			return nil, err
+		}
+		if err := errors.Join(KeyThere(e, handle, c.Key), StillFree(tx, handle, c)); err != nil {
+			return nil, err
+		}
+		var issuer int64
+		if p.in.Issuer != nil {
+			if issuer, err = tx.GenerationID(p.in.Issuer); err != nil {
+				return nil, err
+			}
+		}
+		id, err := tx.AddCertificate(store.NewCertificate{Certificate: c, Issuer: issuer,
+			TemplateName: p.in.Template.Name,
+			TemplateSHA:  p.in.Template.SHA256(), TemplateSource: p.in.Template.Source(), Sheet: plan.Digest,
+			Waived: estate.Waived(plan.Findings), Actor: e.World.Actor})
+		if err != nil {
+			return nil, err
+		}
+		if err := recordGeneration(e, tx, p, id, issuer, links); err != nil {
+			return nil, err
+		}
+		sum := c.SHA256()
+		return []store.Entry{estate.Entry(act, handle, "generation", number, "by", estate.NameOf(p.in.Issuer),
+			"template",
+			p.in.Template.Name, "links", estate.Hashes(links), "switch day", estate.DayOf(p.day), "certificate",
+			fmt.Sprintf("%x", sum), "serial", c.SerialHex(), "subject", c.Subject.String(),
+			"key", fmt.Sprintf("%x", c.Key.Fingerprint()), "until", c.NotAfter.Format(time.RFC3339), "sheet",
+			fmt.Sprintf("%x", plan.Digest), "waived", estate.WaivedCodes(plan.Findings))}, nil
+	})
+	if err != nil {
+		return nil, store.Head{}, fmt.Errorf("authority %s: %w", handle, err)
+	}
+	g := &hierarchy.Generation{Number: number, Certificate: c, Issuer: p.in.Issuer,
+		Authority: &hierarchy.Authority{Handle: handle}, Staged: p.day}
+	return g, head, nil
+}
+
+// Unchanged checks that a template is still as it was when it was planned by.
+func Unchanged(e *estate.Estate, t template.Template) error {
+	now, err := e.Template(t.Name)
+	if err != nil {
+		return err
+	}
+	if now.SHA256() != t.SHA256() {
+		return fmt.Errorf("templates/%s.toml was changed while the sheet was on screen; nothing was signed: look at "+
+			"the sheet again", t.Name)
+	}
+	return nil
+}

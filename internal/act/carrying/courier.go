@@ -1,0 +1,509 @@
+// Package carrying packs what goes to an estate that no network reaches, opens
+// what comes back, and answers what others bring.
+//
+// What travels is a directory with a manifest of hashes and a short code that
+// two people can compare by telephone. A directory is read once: what was
+// verified is what is taken in, whatever happens to the files meanwhile.
+package carrying
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"ironseal/internal/act/delivery"
+	"ironseal/internal/act/elsewhere"
+	"ironseal/internal/act/intake"
+	"ironseal/internal/disk"
+	"ironseal/internal/estate"
+	"ironseal/internal/store"
+	"ironseal/pki/bundle"
+	"ironseal/pki/cert"
+	"ironseal/pki/key"
+	"ironseal/pki/label"
+	"ironseal/pki/path"
+	"ironseal/pki/request"
+)
+
+// A courier's folder goes between two estates that share no network. It holds
+// requests on the way there and certificates on the way back, a manifest with the
+// hash of every file, a page for the person at the other end, and the manifest's
+// own check code, which two people can compare aloud.
+const (
+	CourierManifest = "manifest.json"
+	CourierCode     = "CHECK-CODE.txt"
+	CourierPage     = "READ-ME.txt"
+)
+
+// Errand is a courier's manifest.
+type Errand struct {
+	Form     int           `json:"form"`
+	ID       string        `json:"id"`
+	Kind     string        `json:"kind"` // "requests" or "answers"
+	From     string        `json:"from"` // the organisation
+	Made     time.Time     `json:"made"`
+	Head     string        `json:"journal_head"`
+	Template string        `json:"template,omitempty"` // by which the sender asks them to be signed
+	Answers  string        `json:"answers,omitempty"`  // the errand that is answered
+	Files    []CarriedFile `json:"files"`
+}
+
+// CarriedFile is one file of a courier's folder.
+type CarriedFile struct {
+	Name   string `json:"name"`
+	SHA256 string `json:"sha256"`
+	Code   string `json:"check_code,omitempty"` // of the request or certificate in it
+	Title  string `json:"title,omitempty"`
+}
+
+const (
+	ErrandRequests = "requests"
+	ErrandAnswers  = "answers"
+	mostCarried    = 20_000
+	mostFrom       = 200 // bytes of an organisation's name
+
+	mostCarriedBytes = 256 << 20 // of all files together
+)
+
+// PackAsk says what a courier is to carry.
+type PackAsk struct {
+	Dir      string
+	Requests []string // "R7"
+	All      bool     // every request that waits
+	Handles  []string // authorities whose request is sent
+	Template string
+}
+
+// Pack writes a courier's folder with requests for another estate, and records
+// them as sent.
+func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) (Errand, string, error) {
+	var out Errand
+	var files []delivery.File
+	var numbers []int64
+	add := func(name string, r *request.Request) {
+		files = append(files, delivery.File{Name: name, Data: bundle.PEM(bundle.Request, r.Raw)})
+		out.Files = append(out.Files, CarriedFile{Name: name, Code: label.CheckCode(r.Raw), Title: r.Title()})
+	}
+	names := ask.Requests
+	if ask.All {
+		waiting, err := e.Records.Requests(ctx, store.Waiting)
+		if err != nil {
+			return out, "", err
+		}
+		for _, r := range waiting {
+			names = append(names, fmt.Sprintf("R%d", r.Number))
+		}
+	}
+	for _, name := range names {
+		rec, r, err := e.Request(ctx, name)
+		if err != nil {
+			return out, "", err
+		}
+		if rec.State != store.Waiting && rec.State != store.Sent {
+			return out, "", fmt.Errorf("R%d is %s: only what waits is carried", rec.Number, rec.State)
+		}
+		numbers = append(numbers, rec.Number)
+		add(label.FileName(fmt.Sprintf("R%d.%s", rec.Number, label.FileName(rec.Title)))+".request.pem", r)
+	}
+	for _, handle := range ask.Handles {
+		app, err := elsewhere.Sent(ctx, e, handle)
+		if err != nil {
+			return out, "", err
+		}
+		r, err := request.Read(app.DER)
+		if err != nil {
+			return out, "", err
+		}
+		add(handle+".authority.request.pem", r)
+	}
+	if ask.Template != "" && strings.Trim(ask.Template,
+		"abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_.") != "" {
+		return out, "", fmt.Errorf("courier: %q is not a name of a template", ask.Template)
+	}
+	if len(files) == 0 {
+		return out, "", errors.New("courier: there is nothing to carry: name requests or authorities, or --all")
+	}
+	out.Kind, out.Template = ErrandRequests, ask.Template
+	code, err := writeErrand(ctx, e, ask.Dir, &out, files, numbers, func(tx *store.Tx) error {
+		for _, n := range numbers {
+			if err := tx.Decide(n, store.Sent, "by courier "+out.ID[:8]); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return out, code, err
+}
+
+// writeErrand fills in the manifest, writes the folder and records it. The
+// record comes first: nothing is released before it.
+func writeErrand(ctx context.Context, e *estate.Estate, dir string, m *Errand, files []delivery.File, sent []int64,
+	record func(*store.Tx) error) (code string, err error) {
+	id := make([]byte, 16)
+	if _, err := io.ReadFull(e.World.Random, id); err != nil {
+		return "", err
+	}
+	head, _, err := e.Records.Newest(ctx)
+	if err != nil {
+		return "", err
+	}
+	from := e.Settings.Organisation.Name
+	m.Form, m.ID, m.From, m.Made, m.Head = 1, hex.EncodeToString(id), from[:min(len(from), mostFrom)], e.Now(),
+		head.String()
+	files = append(files, delivery.File{Name: CourierPage, Data: []byte(pageFor(*m, e.Rehearsal))})
+	m.Files = append(m.Files, CarriedFile{Name: CourierPage})
+	for i, f := range files {
+		sum := sha256.Sum256(f.Data)
+		m.Files[i].SHA256 = hex.EncodeToString(sum[:])
+	}
+	data, err := json.MarshalIndent(m, "", "  ")
+	if err != nil {
+		return "", err
+	}
+	data = append(data, '\n')
+	code = label.Code(sha256.Sum256(data))
+	files = append(files, delivery.File{Name: CourierManifest, Data: data}, delivery.File{Name: CourierCode,
+		Data: []byte(code + "\n")})
+	if err := disk.NewFolder(dir, func(into string) error {
+		for _, f := range files {
+			if err := e.World.Disk.New(filepath.Join(into, f.Name), f.Data, 0o644); err != nil {
+				return err
+			}
+		}
+		_, err := e.Act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+			return []store.Entry{estate.Entry("pack", "courier", "id", m.ID, "kind", m.Kind, "files", len(m.Files),
+				"check code", code, "requests", sent)}, record(tx)
+		})
+		return err
+	}); err != nil {
+		return "", fmt.Errorf("courier: %w", err)
+	}
+	return code, nil
+}
+
+func pageFor(m Errand, rehearsal bool) string {
+	var b strings.Builder
+	if rehearsal {
+		b.WriteString("THIS IS A REHEARSAL. Nothing in this folder is real.\n\n")
+	}
+	if m.Kind == ErrandRequests {
+		fmt.Fprintf(&b, "Requests from %s, packed on %s\n\n", m.From, m.Made.Format("2006-01-02"))
+		by := "TEMPLATE"
+		if m.Template != "" {
+			by = m.Template
+		}
+		fmt.Fprintf(&b, `At the estate that signs:
+
+  1. Copy this folder to the machine. Do not change anything in it.
+  2. Take it in. Every file is checked first:
+         ironseal courier open FOLDER
+     It shows a check code. Let the sender read theirs out; both must be the same.
+  3. Look at each request, and sign it:
+         ironseal sign R1 --template %s
+  4. Pack the certificates:
+         ironseal courier answer FOLDER --out ANSWERS
+  5. Carry the new folder back.
+
+`, by)
+	} else {
+		fmt.Fprintf(&b, "Certificates from %s, packed on %s\n\n", m.From, m.Made.Format("2006-01-02"))
+		b.WriteString(`At the estate that asked:
+
+  1. Copy this folder to the machine. Do not change anything in it.
+  2. Take it in. Every file is checked first:
+         ironseal courier open FOLDER
+     A root that is not known there yet is trusted only when it is given: compare
+     its check code with its keeper, then add --anchor FILE.
+
+`)
+	}
+	b.WriteString("In this folder\n\n")
+	for _, f := range m.Files {
+		if f.Name != CourierPage {
+			fmt.Fprintf(&b, "  %-19s  %s\n", f.Code, f.Name)
+		}
+	}
+	return b.String()
+}
+
+// Carried is a courier's folder that was read and verified. What it holds is what
+// was verified: the folder is not looked at again.
+type Carried struct {
+	Errand  Errand
+	Code    string // of its manifest
+	Dir     string
+	Content map[string][]byte
+}
+
+// ReadErrand reads and verifies a courier's folder: every file, and that there is
+// no other. Only plain files are read.
+func ReadErrand(dir string) (Carried, error) {
+	c := Carried{Dir: dir, Content: map[string][]byte{}}
+	fail := func(format string, args ...any) (Carried, error) {
+		return c, fmt.Errorf("courier %s: "+format, append([]any{dir}, args...)...)
+	}
+	data, err := disk.ReadRegular(filepath.Join(dir, CourierManifest), 16<<20)
+	if err != nil {
+		return fail("this is no courier's folder: %w", err)
+	}
+	c.Code = label.Code(sha256.Sum256(data))
+	told, err := disk.ReadRegular(filepath.Join(dir, CourierCode), 1024)
+	if err != nil {
+		return fail("%w", err)
+	}
+	if label.ReadCode(string(bytes.TrimSpace(told))) != c.Code {
+		return fail("the manifest was changed: its check code is %s, and the folder says %s: have it packed again",
+			c.Code, strings.TrimSpace(string(told)))
+	}
+	if c.Errand, err = ReadManifestOf(data); err != nil {
+		return fail("%w", err)
+	}
+	var total int64
+	for _, f := range c.Errand.Files {
+		if !label.IsFileName(f.Name) || c.Content[f.Name] != nil {
+			return fail("%q is not a name of a carried file", f.Name)
+		}
+		data, err := disk.ReadRegular(filepath.Join(dir, f.Name), mostCarriedBytes-total)
+		if err != nil {
+			return fail("%s is missing, or does not read: %w", f.Name, err)
+		}
+		if sum := sha256.Sum256(data); hex.EncodeToString(sum[:]) != f.SHA256 {
+			return fail("%s was changed on the way: its hash is not the manifest's: have it packed again", f.Name)
+		}
+		c.Content[f.Name] = append([]byte{}, data...)
+		total += int64(len(data))
+	}
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return fail("%w", disk.Plain(err))
+	}
+	for _, x := range entries {
+		if c.Content[x.Name()] == nil && x.Name() != CourierManifest && x.Name() != CourierCode {
+			return fail("%s is not in the manifest: it was added on the way: take it out, and ask where it came from",
+				x.Name())
+		}
+	}
+	return c, nil
+}
+
+func ReadManifestOf(data []byte) (Errand, error) {
+	var m Errand
+	d := json.NewDecoder(bytes.NewReader(data))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&m); err != nil {
+		return m, fmt.Errorf("the manifest does not read: %w", err)
+	}
+	if m.Form != 1 || m.Kind != ErrandRequests && m.Kind != ErrandAnswers || !isHex(m.ID, 16, 64) ||
+		m.Answers != "" && !isHex(m.Answers, 16, 64) || len(m.From) > mostFrom || len(m.Files) > mostCarried {
+		return m, errors.New("the manifest was made by another version of ironseal, or is damaged")
+	}
+	return m, nil
+}
+
+func isHex(s string, least, most int) bool {
+	return len(s) >= least && len(s) <= most && strings.Trim(s, "0123456789abcdef") == ""
+}
+
+// Opened is what a courier's folder brought.
+type Opened struct {
+	Errand   Errand
+	Code     string
+	Received []intake.Received // requests taken in
+	Answers  []Taken           // certificates taken in
+	Faults   []error
+	Head     store.Head
+}
+
+// Taken is one answer of a courier.
+type Taken struct {
+	File string
+	For  string // the request or the authority that it answers
+	// Known says that it was taken in before.
+	Known bool
+	Err   error
+}
+
+// OpenErrand takes in a courier's folder that was read and verified. A folder is
+// taken in once; one of which something could not be taken in may come again.
+func OpenErrand(ctx context.Context, e *estate.Estate, c Carried, anchors []*cert.Certificate) (Opened, error) {
+	m := c.Errand
+	out := Opened{Errand: m, Code: c.Code}
+	carry := func(what string) error {
+		_, err := e.Act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+			return []store.Entry{estate.Entry("open", "courier", "id", m.ID, "kind", m.Kind, "from", m.From,
+				"check code",
+				c.Code, "what", what)}, tx.Carry(m.ID, what)
+		})
+		if err != nil {
+			return fmt.Errorf("courier %s: %w", c.Dir, err)
+		}
+		return nil
+	}
+	known, err := e.Records.Carried(ctx, m.ID)
+	if err != nil {
+		return out, err
+	}
+	if known != "" {
+		return out, fmt.Errorf("courier %s: this folder was taken in already", c.Dir)
+	}
+	if !slices.Contains(e.TemplateNames(), m.Template) {
+		out.Errand.Template = "" // what the sender calls a template means nothing here, and is not put into a command
+	}
+	if m.Kind == ErrandRequests {
+		var inputs []intake.Input
+		for _, f := range m.Files {
+			if f.Name != CourierPage {
+				inputs = append(inputs, intake.Input{Name: f.Name, Data: c.Content[f.Name]})
+			}
+		}
+		out.Received, out.Head, out.Faults = intake.Receive(ctx, e, inputs, "courier from "+m.From)
+		var numbers []string
+		for _, r := range out.Received {
+			numbers = append(numbers, fmt.Sprintf("R%d", r.Record.Number))
+		}
+		if len(out.Received) == 0 && len(out.Faults) > 0 {
+			return out, nil // nothing was taken in: it may be tried again
+		}
+		return out, carry(strings.Join(numbers, " "))
+	}
+	if err := takeAnswers(ctx, e, &out, c.Content, anchors); err != nil {
+		return out, err
+	}
+	if slices.ContainsFunc(out.Answers, func(t Taken) bool { return t.Err != nil }) {
+		return out, nil // what failed may be tried again; what was taken in is known then
+	}
+	return out, carry(m.Answers)
+}
+
+func takeAnswers(ctx context.Context, e *estate.Estate, out *Opened, content map[string][]byte,
+	anchors []*cert.Certificate) error {
+	open, err := e.Records.Applications(ctx)
+	if err != nil {
+		return err
+	}
+	for _, f := range out.Errand.Files {
+		if f.Name == CourierPage || f.Code == "" {
+			continue
+		}
+		list, err := CertificatesIn(f.Name, content[f.Name])
+		if err != nil {
+			return err
+		}
+		out.Answers = append(out.Answers, takeAnswer(ctx, e, f, list, anchors, open, out))
+	}
+	return nil
+}
+
+func takeAnswer(ctx context.Context, e *estate.Estate, f CarriedFile, list, anchors []*cert.Certificate,
+	open []store.Application, out *Opened) Taken {
+	t := Taken{File: f.Name}
+	if app := applicationFor(open, list); app != nil {
+		t.For = app.Handle
+		a, err := elsewhere.MatchAuthority(ctx, e, app.Handle, append(list, anchors...), anchors, nil)
+		if err == nil {
+			_, out.Head, err = elsewhere.AcceptAuthority(ctx, e, a)
+		}
+		t.Err = err
+		return t
+	}
+	a, err := elsewhere.MatchAnswer(ctx, e, elsewhere.AnswerAsk{List: list, Anchors: anchors})
+	if err == nil {
+		t.For = a.About()
+		out.Head, err = elsewhere.Accept(ctx, e, a)
+	}
+	if errors.Is(err, elsewhere.ErrKnown) { // it was taken in when the folder came before
+		t.For, t.Known, err = path.LeafOf(list).Title(), true, nil
+	}
+	t.Err = err
+	return t
+}
+
+func applicationFor(open []store.Application, list []*cert.Certificate) *store.Application {
+	for i, a := range open {
+		r, err := request.Read(a.DER)
+		if err != nil {
+			continue
+		}
+		for _, c := range list {
+			if key.Same(c.Key, r.Key) {
+				return &open[i]
+			}
+		}
+	}
+	return nil
+}
+
+// CertificatesIn reads the certificates of a file's content.
+func CertificatesIn(name string, data []byte) ([]*cert.Certificate, error) {
+	c, err := bundle.Read(data)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	var out []*cert.Certificate
+	for _, o := range c.Of(bundle.Certificate) {
+		x, err := cert.Read(o.DER)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		out = append(out, x)
+	}
+	if len(out) == 0 {
+		return nil, fmt.Errorf("%s: there is no certificate in it", name)
+	}
+	return out, nil
+}
+
+// AnswerErrand packs the certificates that were signed for the requests of a
+// courier's folder.
+func AnswerErrand(ctx context.Context, e *estate.Estate, from, dir string) (Errand, string, []string, error) {
+	var out Errand
+	brought, err := ReadErrand(from)
+	if err != nil {
+		return out, "", nil, err
+	}
+	asked := brought.Errand
+	if asked.Kind != ErrandRequests {
+		return out, "", nil, fmt.Errorf("courier %s: it brought certificates, and asks for no answer", from)
+	}
+	what, err := e.Records.Carried(ctx, asked.ID)
+	if err != nil {
+		return out, "", nil, err
+	}
+	if what == "" {
+		return out, "", nil, fmt.Errorf("courier %s: it was not taken in here: ironseal courier open %s", from, from)
+	}
+	var files []delivery.File
+	var left []string
+	for _, name := range strings.Fields(what) {
+		h, _, err := e.FindCertificate(ctx, name)
+		if err != nil {
+			left = append(left, err.Error())
+			continue
+		}
+		f, err := delivery.Export(ctx, e, h, "pem",
+			delivery.WithAll) // with the links: clients over there may hold only an older root
+		if err != nil {
+			return out, "", nil, err
+		}
+		f.Name = label.FileName(name + "." + f.Name)
+		files = append(files, f)
+		out.Files = append(out.Files, CarriedFile{Name: f.Name, Code: label.CheckCode(h.Raw), Title: h.Title()})
+	}
+	if len(files) == 0 {
+		return out, "", left, fmt.Errorf("courier %s: none of its requests is signed yet: %s", from,
+			strings.Join(left, "; "))
+	}
+	out.Kind, out.Answers = ErrandAnswers, asked.ID
+	code, err := writeErrand(ctx, e, dir, &out, files, nil, func(*store.Tx) error { return nil })
+	return out, code, left, err
+}

@@ -1,0 +1,173 @@
+// Package delivery hands certificates out: a file of one shape, or a directory
+// with all that a receiver wants and a page in words that goes with it.
+package delivery
+
+import (
+	"context"
+	"crypto"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"ironseal/internal/custody"
+	"ironseal/internal/disk"
+	"ironseal/internal/estate"
+	"ironseal/internal/store"
+	"ironseal/pki/bundle"
+	"ironseal/pki/finding"
+	"ironseal/pki/handover"
+	"ironseal/pki/issue"
+	"ironseal/pki/key"
+	"ironseal/pki/label"
+)
+
+// ReadMeFile is the page in a handover.
+const ReadMeFile = "READ-ME.txt"
+
+// HandoverAsk is what a person asks for when handing a certificate over.
+type HandoverAsk struct {
+	Certificate estate.Held
+	Receiver    handover.Receiver
+	Signer      crypto.Signer // the private key; nil where it stayed on the device
+	Password    []byte        // for files that are sealed
+	Dir         string        // in which the folder is made
+	To          string        // who gets it; "" to remember the kind of receiver only
+	Waivers     []finding.Waiver
+}
+
+// HandedOver is a handover that was written.
+type HandedOver struct {
+	Dir      string
+	Files    []handover.Packed
+	Notes    []string
+	Findings finding.List
+	Page     []byte
+}
+
+// DraftSigner finds the private key of a certificate whose request we drafted;
+// nil when there is none.
+func DraftSigner(ctx context.Context, e *estate.Estate, c estate.Held) (crypto.Signer, error) {
+	file, _, err := e.Records.DraftKey(ctx, c.Key.Fingerprint())
+	if err != nil || file == "" {
+		return nil, err
+	}
+	return OpenKeyFile(ctx, file, c.Title(), e.Custody.Pass)
+}
+
+// OpenKeyFile opens the one private key in a file.
+func OpenKeyFile(ctx context.Context, file, label string, pass custody.Passphrases) (crypto.Signer, error) {
+	data, err := disk.Read(file, bundle.MostBytes)
+	if err != nil {
+		return nil, fmt.Errorf("key of %s: %w: if it was moved, give it with --key FILE", label, err)
+	}
+	c, err := bundle.Read(data)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	for _, o := range c.Objects {
+		if o.Kind == bundle.PrivateKey || o.Kind == bundle.SealedKey {
+			signer, err := custody.OpenFile(ctx, o.DER, o.Kind, label, pass)
+			if err != nil {
+				return nil, fmt.Errorf("%s: %w", file, err)
+			}
+			return signer, nil
+		}
+	}
+	return nil, fmt.Errorf("%s: there is no private key in it", file)
+}
+
+// Handover writes a folder named for the host with everything one receiver
+// needs, and records it. A folder that is there already is not touched.
+func Handover(ctx context.Context, e *estate.Estate, ask HandoverAsk) (HandedOver, error) {
+	var out HandedOver
+	c, r := ask.Certificate, ask.Receiver
+	if c.State == estate.Staged {
+		return out, fmt.Errorf("%s, serial %s, waits unused for its switch day", c.Title(), c.Serial.Short())
+	}
+	if ask.Signer != nil {
+		pub, err := key.Of(ask.Signer)
+		if err != nil {
+			return out, err
+		}
+		if !key.Same(pub, c.Key) {
+			return out, fmt.Errorf("%s: the private key belongs to another certificate: give its own with --key FILE",
+				c.Title())
+		}
+	}
+	goods, err := Goods(ctx, e, c, ask.Signer)
+	if err != nil {
+		return out, err
+	}
+	host := label.FileName(c.Title())
+	offer := handover.Offer{Extended: c.Extended, Names: c.Names, Key: c.Key.Kind, Bits: c.Key.Bits,
+		Issuers: goods.Chain()[1:], KeyHere: ask.Signer != nil}
+	if out.Findings, err = r.Unmet(offer).Waive(0, ask.Waivers); err != nil {
+		return out, err
+	}
+	if bad := out.Findings.Refusing(); len(bad) > 0 {
+		return out, &issue.Refused{About: c.Title(), Findings: bad}
+	}
+	if out.Files, out.Notes, err = r.Pack(goods, host,
+		handover.Writing{Password: ask.Password, Random: e.World.Random}); err != nil {
+		return out, err
+	}
+	for _, f := range out.Files {
+		if f.Rule.Format == handover.P12Older {
+			out.Findings = append(out.Findings,
+				finding.New(finding.OlderProfile, "%s is protected the older way.", f.Name))
+		}
+	}
+	out.Page = r.ReadMe(goods, host, out.Files, out.Notes)
+	if e.Rehearsal {
+		out.Page = append([]byte("THIS IS A REHEARSAL. Nothing in this folder is real.\n\n"), out.Page...)
+	}
+	out.Dir = filepath.Join(ask.Dir, host+"."+r.Name)
+	return out, writeHandover(ctx, e, out, ask)
+}
+
+func writeHandover(ctx context.Context, e *estate.Estate, out HandedOver, ask HandoverAsk) error {
+	c, receiver, holder := ask.Certificate, ask.Receiver.Name, ask.To
+	if holder == "" {
+		holder = receiver
+	}
+	return disk.NewFolder(out.Dir, func(into string) error {
+		var names []string
+		for _, f := range out.Files {
+			mode := os.FileMode(0o644)
+			if f.Secret {
+				mode = 0o600
+			}
+			if err := e.World.Disk.New(filepath.Join(into, f.Name), f.Data, mode); err != nil {
+				return fmt.Errorf("handover: %w", err)
+			}
+			names = append(names, f.Name)
+		}
+		if err := e.World.Disk.New(filepath.Join(into, ReadMeFile), out.Page, 0o644); err != nil {
+			return fmt.Errorf("handover: %w", err)
+		}
+		// Recorded first: nothing is released before it is on record.
+		_, err := e.Act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+			entries := []store.Entry{estate.Entry("handover", c.Title(), "certificate", fmt.Sprintf("%x", c.SHA256()),
+				"serial", c.SerialHex(), "receiver", receiver, "holder", holder, "files", names, "waived",
+				estate.WaivedCodes(out.Findings))}
+			if c.Record.ID == 0 {
+				return entries, nil
+			}
+			return entries, tx.Hold(c.Record.ID, holder)
+		})
+		return err
+	})
+}
+
+// WriteOut writes a file outside the estate; one with a private key is made
+// readable by its owner only.
+func WriteOut(d disk.Disk, path string, data []byte, secret bool) error {
+	mode := os.FileMode(0o644)
+	if secret {
+		mode = 0o600
+	}
+	if err := disk.Dir(filepath.Dir(path)); err != nil {
+		return err
+	}
+	return d.Replace(path, data, mode)
+}

@@ -1,0 +1,275 @@
+package elsewhere
+
+import (
+	"context"
+	"crypto"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"ironseal/internal/act/authorities"
+	"ironseal/internal/custody"
+	"ironseal/internal/estate"
+	"ironseal/internal/store"
+	"ironseal/pki/cert"
+	"ironseal/pki/finding"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/issue"
+	"ironseal/pki/key"
+	"ironseal/pki/path"
+	"ironseal/pki/revocation"
+)
+
+// AdoptAsk is an authority that exists elsewhere and is to be known here.
+type AdoptAsk struct {
+	Handle  string
+	List    []*cert.Certificate // its certificate, and what stands above it
+	Issued  []*cert.Certificate // certificates that it issued
+	Signer  crypto.Signer       // its key; nil where that stays elsewhere
+	Revoked [][]byte            // revocation lists that it signed
+	Anchors []*cert.Certificate // roots given in trust
+}
+
+// Adoption is what an adoption would record.
+type Adoption struct {
+	Ask      AdoptAsk
+	Leaf     *cert.Certificate
+	Path     []*cert.Certificate
+	Issued   []*cert.Certificate // those that it really issued
+	Foreign  []*cert.Certificate // those given that it did not issue
+	Lists    []*revocation.List
+	Findings finding.List
+	Link     *hierarchy.Generation // what the certificate vouches for, where it is a link or a cross certificate
+	old      *hierarchy.Authority
+}
+
+// PlanAdoption checks what a person wants to adopt.
+func PlanAdoption(ctx context.Context, e *estate.Estate, ask AdoptAsk) (Adoption, error) {
+	out := Adoption{Ask: ask}
+	if err := hierarchy.ValidHandle(ask.Handle); err != nil {
+		return out, err
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return out, err
+	}
+	out.Leaf = path.LeafOf(ask.List)
+	c := out.Leaf
+	if ask.Signer != nil {
+		pub, err := key.Of(ask.Signer)
+		if err != nil {
+			return out, err
+		}
+		if i := slices.IndexFunc(ask.List, func(c *cert.Certificate) bool { return key.Same(c.Key, pub) }); i >= 0 {
+			c, out.Leaf = ask.List[i], ask.List[i]
+		} else {
+			return out, fmt.Errorf("authority %s: the key is not that of any of the certificates", ask.Handle)
+		}
+	}
+	out.old = h.Find(ask.Handle)
+	if out.Link, err = asLink(h, c); err != nil {
+		return out, err
+	}
+	if err := out.fits(h, c); err != nil {
+		return out, err
+	}
+	if !c.IsAuthority() {
+		out.Findings = append(out.Findings, finding.New(finding.NotAuthority, "%s is not an authority's certificate.",
+			c.Title()))
+	}
+	roots, others, err := e.Roots(ctx)
+	if err != nil {
+		return out, err
+	}
+	anchors := append(roots, ask.Anchors...)
+	if c.SelfSigned() {
+		anchors = append(anchors, c) // a root is adopted because the person trusts it
+	}
+	v := path.Verify(c, append(append([]*cert.Certificate{}, ask.List...), others...),
+		path.Question{Anchors: anchors, Now: e.Now()})
+	out.Findings = append(out.Findings, v.Reasons()...)
+	for _, s := range v.Steps[1:] {
+		out.Path = append(out.Path, s.Certificate)
+	}
+	for _, i := range ask.Issued {
+		if i.Issuer.Equal(c.Subject) && i.VerifiedBy(c.Key) == nil && len(i.Broken) == 0 {
+			out.Issued = append(out.Issued, i)
+		} else {
+			out.Foreign = append(out.Foreign, i)
+		}
+	}
+	for _, der := range ask.Revoked {
+		l, err := revocation.ReadList(der)
+		if err != nil {
+			return out, err
+		}
+		if !l.Issuer.Equal(c.Subject) || l.VerifiedBy(c.Key) != nil {
+			return out, fmt.Errorf("authority %s: the revocation list of %s was not signed by it", ask.Handle, l.Issuer)
+		}
+		out.Lists = append(out.Lists, l)
+	}
+	out.Findings = append(out.Findings, e.RehearsalFindings(append([]*cert.Certificate{c}, out.Path...))...)
+	out.Findings = out.Findings.Ranked()
+	return out, nil
+}
+
+// fits checks that a certificate can be adopted under the handle.
+func (a Adoption) fits(h hierarchy.Hierarchy, c *cert.Certificate) error {
+	switch old, ask := a.old, a.Ask; {
+	case a.Link != nil && a.Link.Authority.Handle != ask.Handle:
+		return fmt.Errorf("%s is a certificate by which another authority vouches for %s: adopt it under that handle",
+			c.Title(), a.Link.Authority.Handle)
+	case a.Link != nil && (ask.Signer != nil || len(ask.Issued)+len(ask.Revoked) > 0):
+		return fmt.Errorf("authority %s: a link or cross certificate comes by itself, without key, lists or what "+
+			"was issued", ask.Handle)
+	case a.Link != nil:
+		return nil
+	case generationOf(h, c) != nil:
+		return fmt.Errorf("%s is on record already, as %s", c.Title(), generationOf(h, c).Label())
+	case old != nil && !old.Elsewhere:
+		return fmt.Errorf("authority %s: its key is here: renew it with: ironseal authority renew %s", ask.Handle,
+			ask.Handle)
+	case old != nil && !old.Current().Certificate.Subject.Equal(c.Subject):
+		return fmt.Errorf("authority %s is %s; the certificate is for %s: choose another handle", ask.Handle,
+			old.Current().Certificate.Subject, c.Subject)
+	case old == nil && h.SubjectTaken(c.Subject, "") != nil:
+		return fmt.Errorf("the authority %s has this subject already: adopt it under that handle",
+			h.SubjectTaken(c.Subject, "").Handle)
+	case old != nil && ask.Signer != nil:
+		return fmt.Errorf("authority %s: a further certificate comes without its key; to adopt the key too, choose "+
+			"another handle", ask.Handle)
+	}
+	return nil
+}
+
+// Adopt records an authority that was made elsewhere.
+func Adopt(ctx context.Context, e *estate.Estate, a Adoption) (*hierarchy.Generation, store.Head, error) {
+	handle := a.Ask.Handle
+	if r := a.Findings.Refusing(); len(r) > 0 {
+		return nil, store.Head{}, &issue.Refused{About: "authority " + handle, Findings: r}
+	}
+	undo := func() error { return nil }
+	if a.Ask.Signer != nil {
+		secret, err := e.Custody.Choose(ctx, handle)
+		if err != nil {
+			return nil, store.Head{}, err
+		}
+		defer clear(secret)
+		fresh, err := custody.Adopted(a.Ask.Signer)
+		if err == nil {
+			err = e.Custody.Keep(fresh, secret)
+		}
+		if err != nil {
+			return nil, store.Head{}, fmt.Errorf("authority %s: %w", handle, err)
+		}
+		undo = func() error { return e.Custody.Remove(fresh) }
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return nil, store.Head{}, errors.Join(err, undo())
+	}
+	if a.Link != nil {
+		return adoptLink(ctx, e, a, h)
+	}
+	head, err := e.Act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+		if err := authorities.StillFree(tx, handle, a.Leaf); err != nil {
+			return nil, err
+		}
+		if a.Ask.Signer != nil {
+			if err := authorities.KeyThere(e, handle, a.Leaf.Key); err != nil {
+				return nil, err
+			}
+		}
+		up := importing{e: e, tx: tx, h: h, given: append(append([]*cert.Certificate{}, a.Ask.List...),
+			a.Ask.Anchors...)}
+		parent, issuer, err := up.above(a.Path, "")
+		if err != nil {
+			return nil, err
+		}
+		id, err := tx.AddCertificate(store.NewCertificate{Certificate: a.Leaf, Issuer: issuer,
+			Waived: estate.Waived(a.Findings), Actor: e.World.Actor})
+		if err != nil {
+			return nil, err
+		}
+		var generation int64
+		if a.old == nil {
+			generation, err = tx.AddAuthority(store.NewAuthority{Handle: handle, Parent: parent,
+				Elsewhere: a.Ask.Signer == nil, Certificate: id, Issuer: issuer})
+		} else {
+			generation, err = tx.AddGeneration(handle, parent, len(a.old.Generations), id, issuer, time.Time{})
+		}
+		if err != nil {
+			return nil, err
+		}
+		for _, c := range a.Issued {
+			if _, err := tx.AddCertificate(store.NewCertificate{Certificate: c, Issuer: generation,
+				Actor: e.World.Actor}); err != nil {
+				return nil, fmt.Errorf("%s: %w", c.Title(), err)
+			}
+		}
+		if err := up.links(); err != nil {
+			return nil, err
+		}
+		revoked := 0
+		for _, l := range a.Lists {
+			if err := addList(tx, handle, l); err != nil {
+				return nil, err
+			}
+			revoked += len(l.Entries)
+		}
+		revocations, err := tx.RevocationsDigest(handle)
+		if err != nil {
+			return nil, err
+		}
+		sum := a.Leaf.SHA256()
+		return []store.Entry{estate.Entry("adopt authority", handle, "certificate", fmt.Sprintf("%x", sum), "subject",
+			a.Leaf.Subject.String(), "key here", a.Ask.Signer != nil, "by", parent, "above", up.told, "links",
+			estate.Hashes(up.linked), "issued", estate.Hashes(a.Issued), "revocations", revocations,
+			"revoked and known", revoked, "not known",
+			"what else it issued and revoked, and by whom its key was held")}, nil
+	})
+	if err != nil {
+		failed := fmt.Errorf("authority %s: %w", handle, err)
+		if !errors.Is(err, store.ErrUncertain) { // then the key may be on record
+			failed = errors.Join(failed, undo())
+		}
+		return nil, head, failed
+	}
+	g, err := newestGeneration(ctx, e, handle)
+	return g, head, err
+}
+
+// adoptLink records a certificate by which an authority on record vouches for
+// another.
+func adoptLink(ctx context.Context, e *estate.Estate, a Adoption, h hierarchy.Hierarchy) (*hierarchy.Generation,
+	store.Head,
+	error) {
+	head, err := e.Act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+		up := importing{e: e, tx: tx, h: h, given: a.Ask.List}
+		if err := up.links(); err != nil {
+			return nil, err
+		}
+		return []store.Entry{estate.Entry("adopt link", a.Ask.Handle, "to", a.Link.Name(), "links",
+			estate.Hashes(up.linked))}, nil
+	})
+	if err != nil {
+		return nil, head, fmt.Errorf("authority %s: %w", a.Ask.Handle, err)
+	}
+	return a.Link, head, nil
+}
+
+// addList records the entries of a revocation list of an authority.
+func addList(tx *store.Tx, handle string, l *revocation.List) error {
+	var serials []string
+	var at []time.Time
+	var reasons []int
+	for _, e := range l.Entries {
+		serials, at, reasons = append(serials, e.Serial.Hex()), append(at, e.At), append(reasons, e.Reason)
+	}
+	number := int64(0)
+	if l.Number != nil && l.Number.IsInt64() {
+		number = l.Number.Int64()
+	}
+	return tx.AddRevocations(handle, number, serials, at, reasons)
+}

@@ -1,0 +1,229 @@
+package elsewhere
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+
+	"ironseal/internal/estate"
+	"ironseal/internal/store"
+	"ironseal/pki/cert"
+	"ironseal/pki/finding"
+	"ironseal/pki/handover"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/issue"
+	"ironseal/pki/key"
+	"ironseal/pki/path"
+	"ironseal/pki/request"
+)
+
+// Answer is a certificate that an outside authority returned, matched to the
+// request that it answers.
+type Answer struct {
+	Record   store.Request
+	Leaf     *cert.Certificate
+	Chain    []*cert.Certificate // above the leaf, as far as it was given
+	Findings finding.List
+	issuer   *hierarchy.Generation // on record, where it is
+}
+
+// About names what the answer is for: the request, or the certificate where there
+// is none on record.
+func (a Answer) About() string {
+	if a.Record.Number == 0 {
+		return a.Leaf.Title()
+	}
+	return fmt.Sprintf("R%d", a.Record.Number)
+}
+
+// AnswerAsk is a certificate that came back, with what it came with.
+type AnswerAsk struct {
+	List    []*cert.Certificate
+	Anchors []*cert.Certificate // roots that the person gives in trust; those on record are trusted already
+	// the request that it answers, "R7", where that was not recorded as sent; "" to find the one that was
+	Request string
+	Waivers []finding.Waiver
+}
+
+// ErrKnown says that a certificate is on record already.
+var ErrKnown = errors.New("it is on record already")
+
+// MatchAnswer finds the request that a returned certificate answers, by its key, and
+// checks the one against the other. Only what was sent, or is said to have been, is
+// answered: a certificate that nobody asked for closes no request.
+func MatchAnswer(ctx context.Context, e *estate.Estate, ask AnswerAsk) (Answer, error) {
+	var a Answer
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return a, err
+	}
+	open, err := answerable(ctx, e, ask.Request)
+	if err != nil {
+		return a, err
+	}
+	for _, o := range open {
+		for _, c := range ask.List {
+			if key.Same(c.Key, o.request.Key) {
+				return matched(ctx, e, h, ask, o, c)
+			}
+		}
+	}
+	if again, ok := issuedByUs(e, h, ask.List); ok {
+		if err := unknown(ctx, e, again.Leaf); err != nil {
+			return again, err
+		}
+		again.Findings, err = again.Findings.Waive(0, ask.Waivers)
+		return again, err
+	}
+	return a, unanswerable(ctx, e, ask.List)
+}
+
+// answered is a request that may be answered.
+type answered struct {
+	record  store.Request
+	request *request.Request
+}
+
+// answerable lists what was sent; or the one request that is said to have been.
+func answerable(ctx context.Context, e *estate.Estate, said string) ([]answered, error) {
+	if said != "" {
+		rec, r, err := e.Request(ctx, said)
+		if err == nil && rec.State != store.Waiting && rec.State != store.Sent {
+			err = fmt.Errorf("R%d is %s since %s, and takes no answer", rec.Number, rec.State,
+				rec.Decided.Format("2006-01-02"))
+		}
+		return []answered{{rec, r}}, err
+	}
+	sent, err := e.Records.Requests(ctx, store.Sent)
+	if err != nil {
+		return nil, err
+	}
+	var out []answered
+	for _, rec := range sent {
+		r, err := request.Read(rec.DER)
+		if err != nil {
+			return nil, fmt.Errorf("R%d on record does not read: %w", rec.Number, err)
+		}
+		out = append(out, answered{rec, r})
+	}
+	return out, nil
+}
+
+func matched(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, ask AnswerAsk, o answered,
+	c *cert.Certificate) (Answer, error) {
+	a := Answer{Record: o.record, Leaf: c}
+	if err := unknown(ctx, e, c); err != nil {
+		return a, err
+	}
+	roots, others, err := e.Roots(ctx)
+	if err != nil {
+		return a, err
+	}
+	a.Chain = path.Ordered(append([]*cert.Certificate{c}, ask.List...))[1:]
+	pool := append(append(append([]*cert.Certificate{}, others...), ask.List...), ask.Anchors...)
+	a.Findings = append(handover.CheckAnswer(o.request, c, pool, append(roots, ask.Anchors...), e.Now()),
+		e.RehearsalFindings([]*cert.Certificate{c})...)
+	for _, g := range estate.AllGenerations(h) {
+		if c.Issuer.Equal(g.Certificate.Subject) && c.VerifiedBy(g.Certificate.Key) == nil {
+			a.issuer = g
+		}
+	}
+	a.Findings, err = a.Findings.Waive(o.record.Number, ask.Waivers)
+	return a, err
+}
+
+// unknown refuses a certificate that is on record.
+func unknown(ctx context.Context, e *estate.Estate, c *cert.Certificate) error {
+	list, err := e.Records.CertificatesByKey(ctx, c.Key.Fingerprint(), 100)
+	if err != nil {
+		return err
+	}
+	for _, r := range list {
+		if bytes.Equal(r.DER, c.Raw) {
+			return fmt.Errorf("%s, serial %s: %w: see it with: ironseal certificate show %s", c.Title(),
+				c.Serial.Short(), ErrKnown, c.SerialHex())
+		}
+	}
+	return nil
+}
+
+// unanswerable says why nothing here takes the certificate.
+func unanswerable(ctx context.Context, e *estate.Estate, list []*cert.Certificate) error {
+	for _, c := range list {
+		if err := unknown(ctx, e, c); err != nil && !c.IsAuthority() {
+			return err
+		}
+	}
+	waiting, err := e.Records.Requests(ctx, store.Waiting)
+	if err != nil {
+		return err
+	}
+	for _, rec := range waiting {
+		r, err := request.Read(rec.DER)
+		if err != nil {
+			continue
+		}
+		for _, c := range list {
+			if key.Same(c.Key, r.Key) {
+				return fmt.Errorf("R%d has the key of this certificate, waits here, and was never recorded as sent: "+
+					"if you sent it to that authority, say so: --request R%d", rec.Number, rec.Number)
+			}
+		}
+	}
+	return errors.New("no request that was sent from here has the key of this certificate: was the request drafted " +
+		"in another estate?")
+}
+
+// issuedByUs finds a certificate that an authority of ours signed and that is not
+// on record: one that was issued after the backup that was restored.
+func issuedByUs(e *estate.Estate, h hierarchy.Hierarchy, list []*cert.Certificate) (Answer, bool) {
+	leaf := path.LeafOf(list)
+	for _, g := range estate.AllGenerations(h) {
+		if leaf.Issuer.Equal(g.Certificate.Subject) && leaf.VerifiedBy(g.Certificate.Key) == nil &&
+			generationOf(h, leaf) == nil {
+			return Answer{Leaf: leaf, issuer: g, Findings: e.RehearsalFindings([]*cert.Certificate{leaf})}, true
+		}
+	}
+	return Answer{}, false
+}
+
+// Accept takes in an answer that a person agreed to.
+func Accept(ctx context.Context, e *estate.Estate, a Answer) (store.Head, error) {
+	if r := a.Findings.Refusing(); len(r) > 0 {
+		return store.Head{}, &issue.Refused{About: a.About(), Findings: r}
+	}
+	if a.issuer != nil {
+		a.Chain = nil // it follows from the record
+	}
+	return e.Act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+		if a.Record.Number != 0 {
+			if err := tx.Decide(a.Record.Number, store.Signed, "by an outside authority"); err != nil {
+				return nil, err
+			}
+		}
+		var issuer int64
+		if a.issuer != nil {
+			var err error
+			if issuer, err = tx.AnyGenerationID(a.issuer); err != nil {
+				return nil, err
+			}
+		}
+		id, err := tx.AddCertificate(store.NewCertificate{Certificate: a.Leaf, Issuer: issuer, Request: a.Record.Number,
+			Waived: estate.Waived(a.Findings), Actor: e.World.Actor})
+		if err != nil {
+			return nil, err
+		}
+		var chain [][]byte
+		for _, c := range a.Chain {
+			chain = append(chain, c.Raw)
+		}
+		if err := tx.AddChain(id, chain); err != nil {
+			return nil, err
+		}
+		return []store.Entry{estate.Entry("accept", a.About(), "by", estate.NameOf(a.issuer), "chain",
+			estate.Hashes(a.Chain), "certificate",
+			fmt.Sprintf("%x", a.Leaf.SHA256()), "serial", a.Leaf.SerialHex(),
+			"title", a.Leaf.Title(), "issuer", a.Leaf.Issuer.String(), "waived", estate.WaivedCodes(a.Findings))}, nil
+	})
+}

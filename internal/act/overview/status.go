@@ -1,0 +1,176 @@
+// Package overview gathers what an administrator should know today: what waits,
+// what ends, what is sent and not answered, and what to do next.
+package overview
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"ironseal/internal/estate"
+	"ironseal/internal/store"
+	"ironseal/pki/hierarchy"
+)
+
+// Status is how the estate stands.
+type Status struct {
+	Organisation string          `json:"organisation"`
+	Dir          string          `json:"directory"`
+	Counts       store.Counts    `json:"counts"`
+	Authorities  []AuthorityLine `json:"authorities"`
+	Waiting      []WaitingLine   `json:"waiting"`
+	Ending       []EndingLine    `json:"ending"`
+	Sent         []SentLine      `json:"sent"`
+	Rehearsal    bool            `json:"rehearsal,omitempty"`
+	Head         store.Head      `json:"journal_head"`
+	ClockBehind  string          `json:"clock_behind,omitempty"`
+	Faults       []string        `json:"faults,omitempty"`
+	Next         []Advice        `json:"next"`
+}
+
+// AuthorityLine is an authority in a status.
+type AuthorityLine struct {
+	Handle string    `json:"handle"`
+	Until  time.Time `json:"not_after"`
+	State  string    `json:"state"`
+	Root   bool      `json:"root"`
+	Note   string    `json:"note,omitempty"` // where its key is elsewhere, since when it is retired, what is prepared
+}
+
+// WaitingLine is a waiting request in a status.
+type WaitingLine struct {
+	Name     string    `json:"request"`
+	Title    string    `json:"title"`
+	Received time.Time `json:"received"`
+}
+
+// EndingLine is a certificate that ends soon.
+type EndingLine struct {
+	Title  string    `json:"title"`
+	Serial string    `json:"serial"`
+	Until  time.Time `json:"not_after"`
+	State  string    `json:"state"`
+}
+
+func noteOn(a *hierarchy.Authority) string {
+	switch {
+	case a.Elsewhere:
+		return "its key is elsewhere"
+	case !a.Retired.IsZero():
+		return "retired since " + a.Retired.Format("2006-01-02")
+	case a.Prepared() != nil:
+		return fmt.Sprintf("g%d waits for %s", a.Prepared().Number, a.Prepared().Staged.Format("2006-01-02"))
+	}
+	return ""
+}
+
+// SentLine is an authority's request that is at a parent elsewhere.
+type SentLine struct {
+	Handle string    `json:"authority"`
+	Parent string    `json:"parent,omitempty"`
+	Made   time.Time `json:"sent"`
+}
+
+// Advice is the next thing to do: why, and the command.
+type Advice struct {
+	Why     string `json:"why"`
+	Command string `json:"command"`
+}
+
+// Counts tells how many records of each kind there are.
+func Counts(ctx context.Context, e *estate.Estate) (store.Counts, error) { return e.Records.Count(ctx) }
+
+// Of looks at everything that an administrator should know today.
+func Of(ctx context.Context, e *estate.Estate) (Status, error) {
+	s := Status{Organisation: e.Settings.Organisation.Name, Dir: e.Dir, Authorities: []AuthorityLine{},
+		Waiting: []WaitingLine{}, Ending: []EndingLine{}, Next: []Advice{}}
+	var err error
+	if s.Counts, err = e.Records.Count(ctx); err != nil {
+		return s, err
+	}
+	var newest time.Time
+	if s.Head, newest, err = e.Records.Newest(ctx); err != nil {
+		return s, err
+	}
+	now := e.Now()
+	if now.Before(newest.Add(-time.Second)) {
+		s.ClockBehind = fmt.Sprintf("this machine's clock says %s, and the newest record is of %s",
+			now.Format(time.RFC3339), newest.Format(time.RFC3339))
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return s, err
+	}
+	for _, a := range h {
+		g := a.Current()
+		if g == nil {
+			continue
+		}
+		s.Authorities = append(s.Authorities, AuthorityLine{a.Handle, g.Certificate.NotAfter, e.StateOfGeneration(g),
+			g.IsRoot(), noteOn(a)})
+		if !a.Elsewhere && !e.Custody.Has(g.Certificate.Key) && a.Retired.IsZero() {
+			s.Faults = append(s.Faults, fmt.Sprintf("the key of %s is missing: restore it from a backup", g.Label()))
+		}
+	}
+	waiting, err := e.Records.Requests(ctx, store.Waiting)
+	if err != nil {
+		return s, err
+	}
+	for _, r := range waiting {
+		s.Waiting = append(s.Waiting, WaitingLine{fmt.Sprintf("R%d", r.Number), r.Title, r.Received})
+	}
+	ending, err := e.HeldAll(e.Records.Ending(ctx, now.AddDate(0, 0, -30), e.Settings.ExpiringFrom(now), 10))
+	if err != nil {
+		return s, err
+	}
+	for _, c := range ending {
+		s.Ending = append(s.Ending, EndingLine{c.Title(), c.SerialHex(), c.NotAfter, c.State})
+	}
+	s.Sent, s.Rehearsal = []SentLine{}, e.Rehearsal
+	open, err := e.Records.Applications(ctx)
+	if err != nil {
+		return s, err
+	}
+	for _, a := range open {
+		s.Sent = append(s.Sent, SentLine{a.Handle, a.Parent, a.Made})
+	}
+	_, faults := e.Templates()
+	for _, f := range faults {
+		s.Faults = append(s.Faults, f.Error())
+	}
+	s.Next = advice(e, h, s)
+	return s, nil
+}
+
+func advice(e *estate.Estate, h hierarchy.Hierarchy, s Status) []Advice {
+	var out []Advice
+	switch {
+	case len(h) == 0 && len(s.Sent) == 0:
+		return []Advice{{"make the root", "ironseal authority create root"}}
+	case len(h) == 1 && h[0].Signs() && h[0].Current().IsRoot():
+		out = append(out, Advice{"make an authority for everyday work below the root",
+			"ironseal authority create services --under " + h[0].Handle})
+	case s.Counts.Requests == 0:
+		out = append(out, Advice{"take in the first request", "ironseal request receive FILE"},
+			Advice{"or draft one for a host", "ironseal request draft HOST"})
+	}
+	for _, a := range s.Sent {
+		out = append(out, Advice{"take in the answer for " + a.Handle,
+			"ironseal authority accept " + a.Handle + " FILE"})
+	}
+	for _, a := range h {
+		if p := a.Prepared(); p != nil && !p.Staged.After(e.Now()) {
+			out = append(out, Advice{"the switch day of " + a.Handle + " has come",
+				"ironseal changeover switch " + a.Handle})
+		}
+	}
+	if len(s.Waiting) > 0 {
+		out = append(out, Advice{"look at the request that waits longest",
+			"ironseal request show " + s.Waiting[0].Name}, Advice{"and sign it", "ironseal sign " + s.Waiting[0].Name})
+	}
+	if s.Counts.Certificates > 0 && len(s.Waiting) == 0 {
+		out = append(out, Advice{"hand out the root to machines that must trust it",
+			"ironseal authority export " + h[0].Handle})
+	}
+	return out
+}

@@ -1,0 +1,444 @@
+// Package safekeeping makes copies of an estate: backups that restore to the byte,
+// and rehearsals with other keys, in which anything may be tried.
+package safekeeping
+
+import (
+	"archive/tar"
+	"bytes"
+	"compress/gzip"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"ironseal/internal/disk"
+	"ironseal/internal/estate"
+	"ironseal/internal/store"
+)
+
+// A backup is a compressed tape archive: the manifest first, then every file of
+// the estate. The records in it are one consistent state, whatever goes on
+// meanwhile; keys stay sealed as they are.
+const (
+	BackupManifest = "MANIFEST.json"
+	mostBackup     = 64 << 30 // bytes, unpacked
+	mostSmallFile  = 16 << 20 // bytes, of one file that is not the records
+	mostSmallFiles = 256 << 20
+)
+
+// Backup is a backup's manifest.
+type Backup struct {
+	Form         int          `json:"form"`
+	Estate       string       `json:"estate"` // its random name
+	Organisation string       `json:"organisation"`
+	Made         time.Time    `json:"made"`
+	Head         string       `json:"journal_head"`
+	Rehearsal    bool         `json:"rehearsal,omitempty"`
+	Files        []BackupFile `json:"files"`
+	NotIn        []string     `json:"not_in_it,omitempty"` // keys of drafts, which lie elsewhere
+}
+
+// BackupFile is one file in a backup.
+type BackupFile struct {
+	Name   string `json:"name"` // with slashes
+	Size   int64  `json:"size"`
+	SHA256 string `json:"sha256"`
+}
+
+// BackUp writes a backup of the estate. The file must not be there yet. It is made
+// aside, read back and verified, and only then gets its name.
+func BackUp(ctx context.Context, e *estate.Estate, file string) (Backup, error) {
+	var out Backup
+	fail := func(err error) (Backup, error) { return out, fmt.Errorf("backup %s: %w", file, err) }
+	if _, err := os.Lstat(file); err == nil {
+		return fail(fmt.Errorf("%w: choose another name", disk.ErrExists))
+	}
+	if _, err := os.Stat(filepath.Dir(file)); err != nil {
+		// none is made: a typing error would hide the backup
+		return fail(fmt.Errorf("its directory: %w", disk.Plain(err)))
+	}
+	err := disk.Aside(file, func(making string) error {
+		snapshot, made := filepath.Join(making, "records.db"), filepath.Join(making, "backup")
+		if err := e.Records.Snapshot(ctx, snapshot); err != nil {
+			return err
+		}
+		out = Backup{Form: 1, Organisation: e.Settings.Organisation.Name, Made: e.Now(), Rehearsal: e.Rehearsal}
+		if err := out.describe(ctx, snapshot); err != nil {
+			return err
+		}
+		var err error
+		if out.NotIn, err = e.Records.DraftFiles(ctx); err != nil {
+			return err
+		}
+		content, err := collect(e, &out, snapshot)
+		if err != nil {
+			return err
+		}
+		if err := out.write(ctx, made, snapshot, content); err != nil {
+			return err
+		}
+		if err := verifyBackup(ctx, made); err != nil {
+			return fmt.Errorf("it does not read back: %w", err)
+		}
+		return disk.Place(made, file)
+	})
+	if err != nil {
+		return fail(err)
+	}
+	_, err = e.Act(ctx, func(*store.Tx) ([]store.Entry, error) {
+		return []store.Entry{estate.Entry("backup", "estate", "head", out.Head, "files", len(out.Files))}, nil
+	})
+	if err != nil {
+		return out, fmt.Errorf("backup %s: it is written, and not on record: %w", file, err)
+	}
+	return out, nil
+}
+
+// collect reads every file but the records, once: what is hashed is what is written,
+// whoever edits a template meanwhile. The keys come after the snapshot: a key is on
+// disk before its record is.
+func collect(e *estate.Estate, b *Backup, snapshot string) (map[string][]byte, error) {
+	names, err := files(e)
+	if err != nil {
+		return nil, err
+	}
+	content := map[string][]byte{}
+	var total int64
+	for _, n := range names {
+		data, err := disk.Read(filepath.Join(e.Dir, filepath.FromSlash(n)), mostSmallFile)
+		if err != nil {
+			return nil, err
+		}
+		if total += int64(len(data)); total > mostSmallFiles {
+			return nil, fmt.Errorf("settings, templates, receivers and keys together have more than %d MiB",
+				mostSmallFiles>>20)
+		}
+		sum := sha256.Sum256(data)
+		content[n] = data
+		b.Files = append(b.Files, BackupFile{n, int64(len(data)), hex.EncodeToString(sum[:])})
+	}
+	size, sum, err := hashFile(snapshot) // nobody else knows this file
+	if err != nil {
+		return nil, err
+	}
+	b.Files = append(b.Files, BackupFile{e.Settings.Storage.Records, size, sum})
+	slices.SortFunc(b.Files, func(a, b BackupFile) int { return strings.Compare(a.Name, b.Name) })
+	return content, nil
+}
+
+// describe reads the estate's name and the journal's head from the snapshot, and
+// verifies its journal.
+func (b *Backup) describe(ctx context.Context, snapshot string) error {
+	s, err := store.Open(ctx, snapshot)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	head, err := s.VerifyJournal(ctx, nil)
+	if err != nil {
+		return fmt.Errorf("the journal is not whole: %w", err)
+	}
+	b.Head = head.String()
+	b.Estate, err = s.EstateID(ctx)
+	return err
+}
+
+// files lists the estate's files besides the records, with slashes.
+func files(e *estate.Estate) ([]string, error) {
+	out := []string{estate.SettingsFile}
+	for _, pattern := range []string{"templates/*.toml", "receivers/*.toml", "keys/*.key", estate.AsideDir + "/*.key"} {
+		list, err := filepath.Glob(filepath.Join(estate.EscapeGlob(e.Dir), filepath.FromSlash(pattern)))
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range list {
+			rel, err := filepath.Rel(e.Dir, f)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, filepath.ToSlash(rel))
+		}
+	}
+	return out, nil
+}
+
+func hashFile(file string) (int64, string, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return 0, "", disk.Plain(err)
+	}
+	defer f.Close()
+	h := sha256.New()
+	n, err := io.Copy(h, f)
+	return n, hex.EncodeToString(h.Sum(nil)), err
+}
+
+func (b Backup) write(ctx context.Context, file, snapshot string, content map[string][]byte) (err error) {
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return disk.Plain(err)
+	}
+	defer func() { err = errors.Join(disk.Plain(err), f.Close()) }()
+	z, err := gzip.NewWriterLevel(f, gzip.BestSpeed) // certificates hardly compress
+	if err != nil {
+		return err
+	}
+	t := tar.NewWriter(z)
+	manifest, err := json.MarshalIndent(b, "", "  ")
+	if err != nil {
+		return err
+	}
+	put := func(name string, size int64, r io.Reader) error {
+		if err := t.WriteHeader(&tar.Header{Name: name, Mode: 0o600, Size: size, ModTime: b.Made,
+			Format: tar.FormatPAX}); err != nil {
+			return err
+		}
+		_, err := io.CopyN(t, r, size)
+		return errors.Join(err, ctx.Err())
+	}
+	if err := put(BackupManifest, int64(len(manifest)), bytes.NewReader(manifest)); err != nil {
+		return err
+	}
+	for _, x := range b.Files {
+		var source io.Reader = bytes.NewReader(content[x.Name])
+		if content[x.Name] == nil {
+			src, err := os.Open(snapshot)
+			if err != nil {
+				return disk.Plain(err)
+			}
+			defer src.Close()
+			source = src
+		}
+		if err := put(x.Name, x.Size, source); err != nil {
+			return fmt.Errorf("%s: %w", x.Name, err)
+		}
+	}
+	if err := errors.Join(t.Close(), z.Close()); err != nil {
+		return err
+	}
+	return f.Sync()
+}
+
+// verifyBackup reads a backup through, as restoring it would, and writes nothing.
+func verifyBackup(ctx context.Context, file string) error {
+	f, err := os.Open(file)
+	if err != nil {
+		return disk.Plain(err)
+	}
+	defer f.Close()
+	z, err := gzip.NewReader(f)
+	if err != nil {
+		return err
+	}
+	t := tar.NewReader(z)
+	b, err := readManifest(t)
+	if err != nil {
+		return err
+	}
+	return eachFile(ctx, t, b, func(_ BackupFile, content io.Reader) error {
+		_, err := io.Copy(io.Discard, content)
+		return err
+	})
+}
+
+// Restored is an estate that was restored.
+type Restored struct {
+	Backup      Backup
+	NextRequest int64 // request numbers go on here, so that none is used twice
+}
+
+// Restore makes an estate again from a backup, in a directory that is missing or
+// empty. What is in the way is compared, so that the refusal says which is newer.
+func Restore(ctx context.Context, file, dir string, w estate.World) (Restored, error) {
+	var out Restored
+	fail := func(err error) (Restored, error) { return out, fmt.Errorf("restoring %s: %w", file, err) }
+	f, err := os.Open(file)
+	if err != nil {
+		return fail(disk.Plain(err))
+	}
+	defer f.Close()
+	z, err := gzip.NewReader(f)
+	if err != nil {
+		return fail(errors.New("this is no backup of an estate"))
+	}
+	t := tar.NewReader(z)
+	if out.Backup, err = readManifest(t); err != nil {
+		return fail(err)
+	}
+	if err := estate.Empty(dir); err != nil {
+		return fail(inTheWay(ctx, dir, out.Backup, err))
+	}
+	err = disk.NewFolder(estate.Emptied(dir), func(into string) error {
+		if err := os.Chmod(into, 0o700); err != nil {
+			return err
+		}
+		if err := unpack(ctx, t, out.Backup, into); err != nil {
+			return err
+		}
+		settings, err := estate.ReadSettings(into)
+		if err != nil {
+			return err
+		}
+		out.NextRequest, err = settle(ctx, w.Filled(), filepath.Join(into, settings.Storage.Records), out.Backup)
+		return err
+	})
+	if err != nil {
+		return fail(err)
+	}
+	return out, nil
+}
+
+func readManifest(t *tar.Reader) (Backup, error) {
+	var b Backup
+	h, err := t.Next()
+	if err != nil || h.Name != BackupManifest || h.Size > mostSmallFile {
+		return b, errors.New("this is no backup of an estate, or its beginning is lost")
+	}
+	d := json.NewDecoder(io.LimitReader(t, mostSmallFile))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&b); err != nil {
+		return b, fmt.Errorf("its manifest does not read: %w", err)
+	}
+	if b.Form != 1 {
+		return b, fmt.Errorf("it has form %d, and was made by another version of ironseal: restore it with that",
+			b.Form)
+	}
+	return b, nil
+}
+
+// inTheWay explains what stands where a backup is to go.
+func inTheWay(ctx context.Context, dir string, b Backup, err error) error {
+	e, openErr := estate.Open(ctx, dir, estate.World{})
+	if openErr != nil {
+		return fmt.Errorf("%w; to put the backup in its place, move %s away first", err, dir)
+	}
+	defer e.Close()
+	id, idErr := e.Records.EstateID(ctx)
+	head, _, headErr := e.Records.Newest(ctx)
+	if idErr != nil || headErr != nil {
+		return errors.Join(err, idErr, headErr)
+	}
+	there, parseErr := store.ParseHead(b.Head)
+	switch {
+	case id != b.Estate:
+		return fmt.Errorf("%s is another estate (%s); the backup is of %s: choose another directory", dir,
+			e.Settings.Organisation.Name, b.Organisation)
+	case parseErr == nil && head.Seq > there.Seq:
+		return fmt.Errorf("the backup is older than what is there: it ends at %s, and %s is at %s: restore it "+
+			"elsewhere, or move %s away first", b.Head, dir, head, dir)
+	}
+	return fmt.Errorf("the estate is there already, at %s; the backup ends at %s: move %s away first", head, b.Head,
+		dir)
+}
+
+// backupDirs are where a file of a backup may belong; "" is the estate itself.
+var backupDirs = []string{"", "keys/", "templates/", "receivers/", estate.AsideDir + "/"}
+
+// eachFile reads the files of a backup in their order, each held against the
+// manifest: its place, its size and its hash.
+func eachFile(ctx context.Context, t *tar.Reader, b Backup, take func(want BackupFile, content io.Reader) error) error {
+	var total int64
+	for _, want := range b.Files {
+		h, err := t.Next()
+		if err != nil {
+			return fmt.Errorf("it is cut short: %s is missing: take another copy of the backup", want.Name)
+		}
+		dir, _ := path.Split(want.Name)
+		if h.Name != want.Name || h.Size != want.Size || path.Clean(want.Name) != want.Name ||
+			!slices.Contains(backupDirs, dir) || strings.ContainsAny(want.Name, `\:`) {
+			return fmt.Errorf("it does not hold what its manifest says: %q", want.Name)
+		}
+		if total += want.Size; want.Size < 0 || total > mostBackup {
+			return fmt.Errorf("it would unpack to more than %d GiB", mostBackup>>30)
+		}
+		sum := sha256.New()
+		content := &counted{r: io.TeeReader(io.LimitReader(t, want.Size), sum)}
+		err = errors.Join(take(want, content), ctx.Err())
+		switch {
+		case err != nil:
+			return fmt.Errorf("%s: %w", want.Name, err)
+		case content.n != want.Size:
+			return fmt.Errorf("it is cut short, in %s: take another copy of the backup", want.Name)
+		case hex.EncodeToString(sum.Sum(nil)) != want.SHA256:
+			return fmt.Errorf("%s in it was changed: its hash is not the manifest's: take another copy of the backup",
+				want.Name)
+		}
+	}
+	return nil
+}
+
+// counted counts what is read.
+type counted struct {
+	r io.Reader
+	n int64
+}
+
+func (c *counted) Read(b []byte) (int, error) {
+	n, err := c.r.Read(b)
+	c.n += int64(n)
+	return n, err
+}
+
+// unpack writes every file of a backup.
+func unpack(ctx context.Context, t *tar.Reader, b Backup, into string) error {
+	for _, sub := range []string{"keys", "templates", "receivers"} {
+		if err := os.Mkdir(filepath.Join(into, sub), 0o700); err != nil {
+			return disk.Plain(err)
+		}
+	}
+	return eachFile(ctx, t, b, func(want BackupFile, content io.Reader) error {
+		dir, _ := path.Split(want.Name)
+		mode := os.FileMode(0o600)
+		if dir == "templates/" || dir == "receivers/" || want.Name == estate.SettingsFile {
+			mode = 0o644
+		}
+		target := filepath.Join(into, filepath.FromSlash(want.Name))
+		if err := os.MkdirAll(filepath.Dir(target), 0o700); err != nil {
+			return disk.Plain(err)
+		}
+		f, err := os.OpenFile(target, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
+		if err != nil {
+			return disk.Plain(err)
+		}
+		_, err = io.Copy(f, content)
+		return disk.Plain(errors.Join(err, f.Sync(), f.Close()))
+	})
+}
+
+// settle checks the restored records against the manifest, and lets numbers go on
+// where none was given out before.
+func settle(ctx context.Context, w estate.World, records string, b Backup) (int64, error) {
+	s, err := store.Open(ctx, records)
+	if err != nil {
+		return 0, err
+	}
+	defer s.Close()
+	known, err := store.ParseHead(b.Head)
+	if err != nil {
+		return 0, err
+	}
+	if _, err := s.VerifyJournal(ctx, &known); err != nil {
+		return 0, fmt.Errorf("the journal in it is not whole: %w", err)
+	}
+	if id, err := s.EstateID(ctx); err != nil || id != b.Estate {
+		return 0, errors.Join(err, errors.New("the records in it are of another estate than its manifest says"))
+	}
+	var next int64
+	_, err = s.Act(ctx, w.Now, w.Actor, nil, func(tx *store.Tx) ([]store.Entry, error) {
+		if next, err = tx.SkipRequests(); err != nil {
+			return nil, err
+		}
+		return []store.Entry{estate.Entry("restore", "estate", "backup", b.Head, "made", b.Made.Format(time.RFC3339),
+			"next request", next)}, nil
+	})
+	return next, err
+}

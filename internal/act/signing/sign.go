@@ -1,0 +1,266 @@
+// Package signing plans certificates from requests and signs them, one or many.
+//
+// A plan reads one snapshot of the records, so that a thousand can be made in
+// parallel and all fit together. Signing is a line of workers with one writer at
+// its end: sealed certificates leave this package only after the transaction
+// that records them is committed.
+package signing
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"ironseal/internal/estate"
+	"ironseal/internal/store"
+	"ironseal/pki/finding"
+	"ironseal/pki/handover"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/issue"
+	"ironseal/pki/request"
+	"ironseal/pki/template"
+)
+
+// SignAsk is what a person asks for when signing a request.
+type SignAsk struct {
+	Request  string // "R7"
+	Template string
+	By       string // a handle; "" when only one authority signs by the template
+	For      string // a receiver whose demands are checked; "" for none
+	Amend    issue.Amendments
+	Waivers  []finding.Waiver
+}
+
+// Sheet is a review sheet: what will be signed, ready to be agreed to.
+type Sheet struct {
+	Record   store.Request
+	Request  *request.Request
+	Template template.Template
+	Issuer   *hierarchy.Generation
+	Plan     issue.Plan
+	Head     store.Head
+	Replaces int64 // the record of the certificate in whose place it is; 0 for none
+	Again    bool  // the request was signed before
+}
+
+// Planning is the snapshot of the records from which sheets are planned.
+type Planning struct {
+	Authorities hierarchy.Hierarchy
+	head        store.Head
+	newest      time.Time
+	now         time.Time
+	Templates   map[string]template.Template
+	receivers   map[string]handover.Receiver
+	drafted     map[[32]byte]bool // keys that were drafted here; read once a receiver needs to know
+	flaws       map[[32]byte]finding.List
+}
+
+func NewPlanning(ctx context.Context, e *estate.Estate) (*Planning, error) {
+	p := &Planning{Templates: map[string]template.Template{}, receivers: map[string]handover.Receiver{}}
+	var err error
+	if p.head, p.newest, err = e.Records.Newest(ctx); err != nil { // before the clock: others go on recording
+		return nil, err
+	}
+	p.now = e.Now()
+	if p.Authorities, err = e.Hierarchy(ctx); err != nil {
+		return nil, err
+	}
+	p.flaws, err = e.Records.Flaws(ctx)
+	return p, err
+}
+
+// Learn reads the template and the receiver that an ask names, once.
+func (p *Planning) Learn(ctx context.Context, e *estate.Estate, ask SignAsk) error {
+	if _, known := p.Templates[ask.Template]; !known {
+		t, err := e.Template(ask.Template)
+		if err != nil {
+			return err
+		}
+		p.Templates[ask.Template] = t
+	}
+	if _, known := p.receivers[ask.For]; !known && ask.For != "" {
+		r, err := e.Receiver(ask.For)
+		if err != nil {
+			return err
+		}
+		p.receivers[ask.For] = r
+		if r.Demands.Exportable && p.drafted == nil {
+			if p.drafted, err = e.Records.DraftKeys(ctx); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// Plan plans the signing of one request.
+func Plan(ctx context.Context, e *estate.Estate, ask SignAsk) (*Sheet, error) {
+	rec, r, err := e.Request(ctx, ask.Request)
+	if err != nil {
+		return nil, err
+	}
+	if rec.State != store.Waiting {
+		return nil, fmt.Errorf("R%d is %s since %s: %s", rec.Number, rec.State, rec.Decided.Format("2006-01-02"),
+			afterState(rec))
+	}
+	p, err := NewPlanning(ctx, e)
+	if err != nil {
+		return nil, err
+	}
+	if err := p.Learn(ctx, e, ask); err != nil {
+		return nil, err
+	}
+	seen, err := e.Records.KeySeenAs(ctx, r.Key.Fingerprint())
+	if err != nil {
+		return nil, err
+	}
+	return PlanRead(e, p, ask, rec, r, seen)
+}
+
+// PlanRead computes one sheet. It reads nothing but the snapshot, so that many can
+// be computed at once.
+func PlanRead(e *estate.Estate, p *Planning, ask SignAsk, rec store.Request, r *request.Request,
+	seen []string) (*Sheet, error) {
+	t := p.Templates[ask.Template]
+	s := &Sheet{Record: rec, Request: r, Template: t, Head: p.head}
+	var err error
+	if s.Issuer, err = chooseIssuer(p.Authorities, t, ask.By); err != nil {
+		return nil, err
+	}
+	s.Plan, err = issue.New(issue.Input{Request: r, Template: t, Issuer: s.Issuer, Others: p.Authorities,
+		Amend: ask.Amend, Now: p.now, Newest: p.newest,
+		Backdate: e.Settings.Backdate(), Rehearse: e.Rehearsal, Sender: rec.Sender, SeenAs: another(seen, r),
+		KeyFlaws: p.flaws[r.Key.Fingerprint()]})
+	if err != nil {
+		return nil, err
+	}
+	if ask.For != "" {
+		s.Plan.Findings = append(s.Plan.Findings, p.unmet(p.receivers[ask.For], s)...).Ranked()
+	}
+	if s.Plan.Findings, err = s.Plan.Findings.Waive(rec.Number, ask.Waivers); err != nil {
+		return nil, fmt.Errorf("R%d: %w", rec.Number, err)
+	}
+	return s, nil
+}
+
+// another is the first subject of a key that is not the request's own: the same
+// subject again is a renewal.
+func another(seen []string, r *request.Request) string {
+	own := r.Subject.String()
+	for _, s := range seen {
+		if s != own {
+			return s
+		}
+	}
+	return ""
+}
+
+// unmet checks what the receiver demands against what will be signed.
+func (p *Planning) unmet(r handover.Receiver, s *Sheet) finding.List {
+	o := handover.Offer{Extended: s.Template.ExtendedUsage(), Names: s.Plan.Names, Key: s.Request.Key.Kind,
+		Bits: s.Request.Key.Bits, KeyHere: p.drafted[s.Request.Key.Fingerprint()]}
+	for _, g := range s.Issuer.Line() {
+		o.Issuers = append(o.Issuers, g.Certificate)
+	}
+	return r.Unmet(o)
+}
+
+func afterState(r store.Request) string {
+	if r.State == store.Signed {
+		return fmt.Sprintf("see its certificate with: ironseal certificate show R%d", r.Number)
+	}
+	if r.State == store.Sent {
+		return "take its answer in with: ironseal certificate accept FILE, or ironseal courier open FOLDER"
+	}
+	return "ask for a new request"
+}
+
+// chooseIssuer takes the authority that was named, or the only one that signs
+// by the template.
+func chooseIssuer(h hierarchy.Hierarchy, t template.Template, by string) (*hierarchy.Generation, error) {
+	if by != "" {
+		return estate.FindGeneration(h, by)
+	}
+	var fit []*hierarchy.Generation
+	var handles []string
+	for _, a := range h {
+		if g := a.Current(); a.Signs() && t.SignedBy(a.Handle, g.IsRoot()) {
+			fit, handles = append(fit, g), append(handles, a.Handle)
+		}
+	}
+	switch {
+	case len(fit) == 1:
+		return fit[0], nil
+	case len(fit) > 1:
+		return nil, fmt.Errorf("template %s: more than one authority signs by it (%s): choose one with --by", t.Name,
+			strings.Join(handles, ", "))
+	case len(h) == 0:
+		return nil, errors.New("there is no authority yet to sign with: make one with: ironseal authority create root")
+	}
+	next := "make one with: ironseal authority create services --under " + h[0].Handle
+	if h[len(h)-1].Current() != nil && len(t.Issuers) > 0 && t.Issuers[0] != template.AnyIntermediate {
+		next = fmt.Sprintf("change issuers in templates/%s.toml", t.Name)
+	}
+	return nil, fmt.Errorf("template %s: none of the authorities signs by it (issuers: %s): %s", t.Name,
+		strings.Join(t.Issuers, ", "), next)
+}
+
+// Fit says how a template suits a request.
+type Fit struct {
+	Template string `json:"template"`
+	Title    string `json:"title"`
+	By       string `json:"by,omitempty"`
+	Fits     bool   `json:"fits"`
+	Reason   string `json:"reason"`
+}
+
+// Fitting ranks the templates that make end entities by how they suit a
+// request: first those that nothing speaks against.
+func Fitting(ctx context.Context, e *estate.Estate, ask SignAsk) ([]Fit, error) {
+	if _, _, err := e.Request(ctx, ask.Request); err != nil {
+		return nil, err
+	}
+	list, faults := e.Templates()
+	var good, bad []Fit
+	for _, t := range list {
+		if t.IsAuthority() {
+			continue
+		}
+		f := Fit{Template: t.Name, Title: t.Title}
+		ask.Template, ask.Waivers = t.Name, nil
+		s, err := Plan(ctx, e, ask)
+		if err != nil {
+			f.Reason = err.Error()
+			bad = append(bad, f)
+			continue
+		}
+		f.By = s.Issuer.Authority.Handle
+		if r := s.Plan.Findings.Refusing(); len(r) > 0 {
+			f.Reason = r[0].Message
+			bad = append(bad, f)
+			continue
+		}
+		f.Fits, f.Reason = true, t.Purpose
+		if usage := lacking(s.Plan.Findings); usage != "" {
+			f.Reason = usage
+			good = append(good, f)
+			continue
+		}
+		good = append([]Fit{f}, good...)
+	}
+	for _, err := range faults {
+		bad = append(bad, Fit{Reason: err.Error()})
+	}
+	return append(good, bad...), nil
+}
+
+func lacking(l finding.List) string {
+	for _, f := range l {
+		if f.Code == finding.AsksUsage {
+			return f.Message
+		}
+	}
+	return ""
+}

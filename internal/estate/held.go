@@ -1,0 +1,269 @@
+package estate
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"ironseal/internal/store"
+	"ironseal/pki/cert"
+	"ironseal/pki/finding"
+	"ironseal/pki/hierarchy"
+)
+
+// Held is a certificate on record, read, with its state as of now.
+type Held struct {
+	Record store.Certificate
+	*cert.Certificate
+	State string // one of the states below
+}
+
+// States that certificates have.
+const (
+	Valid    = "valid"
+	Expiring = "expiring"
+	Expired  = "expired"
+	Replaced = "replaced" // another was signed in its place; it goes on holding until its end
+	Staged   = "staged"   // it waits for a switch day
+	Revoked  = "revoked"
+)
+
+// States are all of them.
+var States = []string{Valid, Expiring, Expired, Replaced, Staged, Revoked}
+
+// AnyState stands for whatever state, where states are chosen from.
+const AnyState = "any"
+
+// Serves reports whether a certificate in a state is one that servers should show today.
+func Serves(state string) bool { return state == Valid || state == Expiring }
+
+// Holders tells who is known to hold a certificate.
+func (e *Estate) Holders(ctx context.Context, c Held) ([]string, error) {
+	return e.Records.Holders(ctx, c.Record.ID)
+}
+
+func (e *Estate) held(r store.Certificate) (Held, error) {
+	c, err := cert.Read(r.DER)
+	if err != nil {
+		return Held{}, fmt.Errorf("certificate %s on record does not read: %w", r.Title, err)
+	}
+	state := e.StateOf(c)
+	switch {
+	case r.Revoked:
+		state = Revoked
+	case r.Staged:
+		state = Staged
+	case r.Replaced && state != Expired:
+		state = Replaced
+	}
+	return Held{r, c, state}, nil
+}
+
+// StateOf says what state a certificate is in today.
+func (e *Estate) StateOf(c *cert.Certificate) string {
+	now := e.Now()
+	switch {
+	case now.After(c.NotAfter):
+		return Expired
+	case e.Settings.ExpiringFrom(now).After(c.NotAfter):
+		return Expiring
+	}
+	return Valid
+}
+
+// StateOfGeneration says what state a generation is in today: one that has a
+// successor goes on holding, and is never simply valid.
+func (e *Estate) StateOfGeneration(g *hierarchy.Generation) string {
+	state := e.StateOf(g.Certificate)
+	switch {
+	case !g.Staged.IsZero():
+		return Staged
+	case state != Expired && g != g.Authority.Current():
+		return Replaced
+	}
+	return state
+}
+
+// Certificates lists certificates, in the order in which they were signed.
+func (e *Estate) Certificates(ctx context.Context) ([]Held, error) {
+	list, err := e.Records.Certificates(ctx)
+	return e.HeldAll(list, err)
+}
+
+func (e *Estate) HeldAll(list []store.Certificate, err error) ([]Held, error) {
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Held, 0, len(list))
+	for _, r := range list {
+		h, err := e.held(r)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, h)
+	}
+	return out, nil
+}
+
+// FindCertificate finds a certificate by a unique prefix of its serial, by its
+// request, by an authority's handle or by a name. Where a name fits several, the
+// newest valid one is taken and note says so.
+func (e *Estate) FindCertificate(ctx context.Context, name string) (found Held, note string, err error) {
+	name = strings.TrimSpace(name)
+	if n, numErr := ParseNumber(name); numErr == nil && strings.HasPrefix(strings.ToUpper(name), "R") {
+		list, err := e.HeldAll(e.Records.CertificatesByRequest(ctx, n))
+		if err != nil {
+			return found, "", err
+		}
+		if len(list) > 0 {
+			return newest(list, fmt.Sprintf("came from R%d", n))
+		}
+		if rec, err := e.Records.Request(ctx, n); err == nil {
+			return found, "", fmt.Errorf("R%d is %s: there is no certificate for it", n, rec.State)
+		}
+		return found, "", fmt.Errorf("R%d: there is no such request", n)
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return found, "", err
+	}
+	if g := h.Generation(name); g != nil {
+		rec, err := e.Records.CertificateOf(ctx, g.Authority.Handle, g.Number)
+		if err != nil {
+			return found, "", err
+		}
+		found, err = e.held(rec)
+		return found, "", err
+	}
+	list, err := e.HeldAll(e.Records.CertificatesByName(ctx, strings.TrimPrefix(name, "dns:")))
+	if err != nil {
+		return found, "", err
+	}
+	if len(list) > 0 {
+		return newest(list, "have the name "+name)
+	}
+	return e.findBySerial(ctx, name)
+}
+
+// KnownAgainst says what the records know against a certificate that a client may
+// accept all the same: that another was signed in its place, or that it waits.
+func (e *Estate) KnownAgainst(ctx context.Context, c *cert.Certificate) finding.List {
+	list, err := e.HeldAll(e.Records.CertificatesByKey(ctx, c.Key.Fingerprint(), 100))
+	if err != nil {
+		return nil // what does not read is told by estate check
+	}
+	for _, h := range list {
+		if !bytes.Equal(h.Raw, c.Raw) {
+			continue
+		}
+		switch h.State {
+		case Replaced, Staged, Revoked:
+			return finding.List{finding.New(finding.OnRecord, "On record %s is %s.", c.Title(), h.State)}
+		}
+	}
+	return nil
+}
+
+// TemplatesSignedBy are the names of the templates that something was signed by.
+func (e *Estate) TemplatesSignedBy(ctx context.Context) ([]string, error) {
+	var out []string
+	err := e.Records.EachTemplate(ctx, func(_ []byte, name string, _ []byte) { out = append(out, name) })
+	slices.Sort(out)
+	return slices.Compact(out), err
+}
+
+// standing is how much a state counts where several certificates fit a name.
+var standing = map[string]int{Valid: 3, Expiring: 3, Replaced: 2, Staged: 1}
+
+// newest takes the newest of those that serve; where none does, of those that were
+// replaced, then of those that wait, then any. fits says what they have in common.
+func newest(list []Held, fits string) (Held, string, error) {
+	best := list[0]
+	for _, c := range list[1:] {
+		if standing[c.State] >= standing[best.State] {
+			best = c
+		}
+	}
+	if len(list) == 1 {
+		return best, "", nil
+	}
+	return best, fmt.Sprintf("%d certificates %s; this is the newest that serves, serial %s", len(list), fits,
+		best.Serial.Short()), nil
+}
+
+func (e *Estate) findBySerial(ctx context.Context, name string) (Held, string, error) {
+	digits := strings.ToLower(strings.NewReplacer(" ", "", ":", "").Replace(name))
+	none := fmt.Errorf("certificate %q: there is none with this serial, request, handle or name: see them with: "+
+		"ironseal certificate list", name)
+	if digits == "" || strings.Trim(strings.TrimPrefix(digits, "-"), "0123456789abcdef") != "" {
+		return Held{}, "", none
+	}
+	list, err := e.HeldAll(e.Records.CertificatesBySerial(ctx, digits))
+	switch {
+	case err != nil:
+		return Held{}, "", err
+	case len(list) == 0:
+		return Held{}, "", none
+	case len(list) > 1:
+		return Held{}, "", fmt.Errorf("certificate %q: the serials of %d certificates begin so: give more digits", name,
+			len(list))
+	}
+	return list[0], "", nil
+}
+
+// Line returns the certificates above one, the direct issuer first and the root
+// last.
+func (e *Estate) Line(ctx context.Context, c Held) ([]*cert.Certificate, error) {
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var g *hierarchy.Generation
+	if c.Record.Issuer != "" {
+		g = h.Generation(c.Record.Issuer)
+	}
+	var out []*cert.Certificate
+	for _, i := range LineOf(g) {
+		out = append(out, i.Certificate)
+	}
+	if c.Record.Issuer != "" || c.Record.ID == 0 {
+		return out, nil
+	}
+	outside, err := e.Records.Chain(ctx, c.Record.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, der := range outside {
+		i, err := cert.Read(der)
+		if err != nil {
+			return nil, fmt.Errorf("the chain of %s on record does not read: %w", c.Title(), err)
+		}
+		out = append(out, i)
+	}
+	return out, nil
+}
+
+// Roots returns the certificates of every root of the estate, as anchors, and
+// those of the other authorities. What waits for a switch day is neither yet.
+func (e *Estate) Roots(ctx context.Context) (roots, others []*cert.Certificate, err error) {
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, a := range h {
+		for _, g := range a.Generations {
+			switch {
+			case g.IsRoot() && g.Staged.IsZero():
+				roots = append(roots, g.Certificate)
+			case g.Staged.IsZero():
+				others = append(others, g.Certificate)
+			}
+		}
+	}
+	return roots, others, nil
+}
+
+// Journal gives the estate's journal.
+func (e *Estate) Journal() *store.Store { return e.Records }
