@@ -19,7 +19,7 @@ import (
 	"ironseal/internal/act/renewing"
 	"ironseal/internal/act/signing"
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
 	"ironseal/pki/dn"
@@ -416,7 +416,7 @@ func TestARenewalThatEndsEarlier(t *testing.T) {
 	if err != nil || !s.Plan.Findings.Has(finding.EndsEarlier) {
 		t.Errorf("%v, %v", s.Plan.Findings.Codes(), err)
 	}
-	if _, err := intake.Decide(ctx, e, "R1", store.Declined, "x", false); err == nil {
+	if _, err := intake.Decide(ctx, e, "R1", records.Declined, "x", false); err == nil {
 		t.Error("a signed request was declined")
 	}
 }

@@ -25,7 +25,7 @@ import (
 	"ironseal/internal/act/renewing"
 	"ironseal/internal/act/signing"
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
@@ -92,7 +92,7 @@ func busyEstate(t testing.TB) (string, *estate.Estate) {
 		Waivers: []finding.Waiver{{Code: finding.DropMissed, Because: "it was gone already"}}})
 	must(err)
 	must(sign(e, s))
-	_, err = intake.Decide(ctx, e, "R5", store.Declined, "out of service", false)
+	_, err = intake.Decide(ctx, e, "R5", records.Declined, "out of service", false)
 	must(err)
 	_, _, err = carrying.Pack(ctx, e, carrying.PackAsk{Dir: filepath.Join(out, "stick"), Requests: []string{"R6"}})
 	must(err)
@@ -105,7 +105,7 @@ func busyEstate(t testing.TB) (string, *estate.Estate) {
 			t.Fatal(f)
 		}
 	}
-	_, err = intake.Decide(ctx, e, "R9", store.Withdrawn, "the wrong host", false)
+	_, err = intake.Decide(ctx, e, "R9", records.Withdrawn, "the wrong host", false)
 	must(err)
 	again, err := renewing.PlanAgain(ctx, e, renewing.AgainAsk{Certificate: "h0.ternbay.example"})
 	must(err)

@@ -20,10 +20,11 @@ import (
 	"ironseal/internal/custody"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
 	"ironseal/pki/bundle"
 	"ironseal/pki/finding"
 	"ironseal/pki/issue"
+	"ironseal/pki/journal"
 	"ironseal/pki/key"
 	"ironseal/pki/specimen"
 )
@@ -134,7 +135,7 @@ func intact(t *testing.T, dir, when string) {
 	if err != nil {
 		t.Fatalf("%s: %v", when, err)
 	}
-	reqs, err := e.Requests(ctx, store.Signed)
+	reqs, err := e.Requests(ctx, records.Signed)
 	if err != nil {
 		t.Fatalf("%s: %v", when, err)
 	}
@@ -189,7 +190,7 @@ func TestTheSameRequestIsTakenInOnce(t *testing.T) {
 func TestARecordThatChangedMeanwhileStopsTheSignature(t *testing.T) {
 	for what, meanwhile := range map[string]func(dir string, e *estate.Estate) error{
 		"declined": func(_ string, e *estate.Estate) error {
-			_, err := intake.Decide(ctx, e, "R1", store.Declined, "not ours", false)
+			_, err := intake.Decide(ctx, e, "R1", records.Declined, "not ours", false)
 			return err
 		},
 		"signed": func(_ string, e *estate.Estate) error { return sign(e, sheet(t, e, 1)) },
@@ -439,7 +440,7 @@ func TestCrash(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if rec.State == store.Waiting {
+		if rec.State == records.Waiting {
 			if err := sign(next, sheet(t, next, 1)); err != nil {
 				t.Errorf("%v: the next run: %v", c, err)
 			}
@@ -529,12 +530,12 @@ func TestARewrittenJournalIsTold(t *testing.T) {
 			t.Fatal(err)
 		}
 		db.Close()
-		s, err := store.Open(ctx, filepath.Join(copyDir, "records.db"))
+		s, err := records.Open(ctx, filepath.Join(copyDir, "records.db"))
 		if err != nil {
 			t.Fatal(err)
 		}
 		_, err = s.VerifyJournal(ctx, &head)
-		var b *store.Break
+		var b *journal.Break
 		if !errors.As(err, &b) || !strings.Contains(b.Error(), c.word) {
 			t.Errorf("%s: %v", c.what, err)
 		}

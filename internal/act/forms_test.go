@@ -15,7 +15,7 @@ import (
 
 	"ironseal/internal/act/signing"
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
 )
 
 // earlier writes an estate that an earlier program made, and returns its directory
@@ -80,11 +80,12 @@ func TestEarlierFormsAreTakenUp(t *testing.T) {
 			if f := checked(t, dir); len(f) > 0 {
 				t.Fatalf("not sound: %v", f)
 			}
-			got, err := e.Records.Requests(ctx, store.Waiting)
+			got, err := e.Records.Requests(ctx, records.Waiting)
 			if err != nil || len(got) != 1 {
 				t.Fatalf("%v requests wait, %v", got, err)
 			}
-			if declined, err := e.Records.Requests(ctx, store.Declined); err != nil || len(declined) != form.declined {
+			if declined, err := e.Records.Requests(ctx, records.Declined); err != nil ||
+				len(declined) != form.declined {
 				t.Errorf("%d are declined, %v", len(declined), err)
 			}
 			s, err := signing.Plan(ctx, e, signing.SignAsk{Request: fmt.Sprint("R", got[0].Number),
@@ -97,7 +98,7 @@ func TestEarlierFormsAreTakenUp(t *testing.T) {
 				t.Fatal(err)
 			}
 			receive(t, e, 1)
-			next, err := e.Records.Requests(ctx, store.Waiting)
+			next, err := e.Records.Requests(ctx, records.Waiting)
 			if err != nil || len(next) != 1 || int(next[0].Number) != form.requests+1 {
 				t.Errorf("the next request is %v, %v: numbers go on", next, err)
 			}

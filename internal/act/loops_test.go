@@ -15,10 +15,11 @@ import (
 	"ironseal/internal/act/elsewhere"
 	"ironseal/internal/act/signing"
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/handover"
+	"ironseal/pki/journal"
 	"ironseal/pki/path"
 	"ironseal/pki/specimen"
 )
@@ -48,18 +49,18 @@ func TestNoAuthorityStandsBelowItself(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, err = e.Act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+	_, err = e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
 		up, err := tx.AnyGenerationID(h.Find("services").Current())
 		if err != nil {
 			return nil, err
 		}
 		loop := specimen.Make(t, nil, specimen.Plan{Subject: "CN=loop", Authority: true})
-		id, err := tx.AddCertificate(store.NewCertificate{Certificate: loop.Cert, Issuer: up})
+		id, err := tx.AddCertificate(records.NewCertificate{Certificate: loop.Cert, Issuer: up})
 		if err != nil {
 			return nil, err
 		}
 		_, err = tx.AddGeneration("root", "services", 1, id, up, time.Time{})
-		return []store.Entry{estate.Entry("loop", "root")}, err
+		return []journal.Entry{estate.Entry("loop", "root")}, err
 	})
 	if err == nil || !strings.Contains(err.Error(), "stand above each other") {
 		t.Errorf("a loop was committed: %v", err)
@@ -324,7 +325,7 @@ func TestKeysAndCommits(t *testing.T) {
 	if h, err := e.Hierarchy(ctx); err != nil || h.Find("depot") != nil {
 		t.Errorf("it is on record all the same: %v", err)
 	}
-	if err := authorities.Unkept(e, fmt.Errorf("x: %w", store.ErrUncertain), nil); err != nil {
+	if err := authorities.Unkept(e, fmt.Errorf("x: %w", records.ErrUncertain), nil); err != nil {
 		t.Errorf("a key that may be on record is removed: %v", err)
 	}
 }

@@ -20,7 +20,8 @@ import (
 	"ironseal/internal/act/safekeeping"
 	"ironseal/internal/act/signing"
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
+	"ironseal/internal/records/sqlite"
 	"ironseal/pki/bundle"
 	"ironseal/pki/finding"
 	"ironseal/pki/specimen"
@@ -175,7 +176,7 @@ func TestWithdrawingTouchesNoOtherKey(t *testing.T) {
 		}
 	}
 	second := draft()
-	if _, err := intake.Decide(ctx, e, "R1", store.Withdrawn, "wrong", false); err == nil ||
+	if _, err := intake.Decide(ctx, e, "R1", records.Withdrawn, "wrong", false); err == nil ||
 		!strings.Contains(err.Error(), "another key") {
 		t.Errorf("withdrawing with another key in its place: %v", err)
 	}
@@ -190,7 +191,7 @@ func TestWithdrawingTouchesNoOtherKey(t *testing.T) {
 		os.Rename(d.KeyFile+".old", d.KeyFile)); err != nil {
 		t.Fatal(err)
 	}
-	done, err := intake.Decide(ctx, e, "R1", store.Withdrawn, "wrong", false)
+	done, err := intake.Decide(ctx, e, "R1", records.Withdrawn, "wrong", false)
 	if err != nil || done.Destroyed != d.KeyFile {
 		t.Errorf("%+v, %v", done, err)
 	}
@@ -212,10 +213,10 @@ func TestTheLatestTimeCounts(t *testing.T) {
 		return reopen(t, dir, w)
 	}
 	ahead := at(24 * time.Hour)
-	if _, err := intake.Decide(ctx, ahead, "R2", store.Declined, "tomorrow", false); err != nil {
+	if _, err := intake.Decide(ctx, ahead, "R2", records.Declined, "tomorrow", false); err != nil {
 		t.Fatal(err)
 	}
-	var behind *store.BehindError
+	var behind *records.BehindError
 	now := at(0)
 	for what, act := range map[string]func() error{
 		"a receipt": func() error {
@@ -225,7 +226,7 @@ func TestTheLatestTimeCounts(t *testing.T) {
 			return errors.Join(faults...)
 		},
 		"a decision": func() error {
-			_, err := intake.Decide(ctx, now, "R1", store.Declined, "no",
+			_, err := intake.Decide(ctx, now, "R1", records.Declined, "no",
 				false)
 			return err
 		},
@@ -288,13 +289,13 @@ func TestAClockBeforeTheBeginning(t *testing.T) {
 
 // One wait for a database that is busy is enough for a whole batch.
 func TestABatchStopsAfterOneWait(t *testing.T) {
-	for _, err := range []error{store.ErrBusy, store.ErrFull, store.ErrReadOnly, store.ErrUncertain,
-		&store.BehindError{}} {
+	for _, err := range []error{sqlite.ErrBusy, sqlite.ErrFull, sqlite.ErrReadOnly, records.ErrUncertain,
+		&records.BehindError{}} {
 		if !signing.Hopeless(fmt.Errorf("records x: %w: locked", err)) {
 			t.Errorf("%v: it is tried again for every certificate", err)
 		}
 	}
-	if signing.Hopeless(fmt.Errorf("R7: %w", store.ErrChanged)) {
+	if signing.Hopeless(fmt.Errorf("R7: %w", records.ErrChanged)) {
 		t.Error("one record that changed keeps the others back")
 	}
 	_, e := newEstate(t)

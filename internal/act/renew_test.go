@@ -19,7 +19,7 @@ import (
 	"ironseal/internal/act/safekeeping"
 	"ironseal/internal/custody"
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
 	"ironseal/pki/cert"
 	"ironseal/pki/ext"
 	"ironseal/pki/hierarchy"
@@ -361,7 +361,7 @@ func TestACertificateIsReplacedOnce(t *testing.T) {
 	if states[estate.Replaced] != 1 || states[estate.Valid] != 3 {
 		t.Error(states)
 	}
-	if r, _, err := e.Request(ctx, "R1"); err != nil || r.State != store.Signed {
+	if r, _, err := e.Request(ctx, "R1"); err != nil || r.State != records.Signed {
 		t.Error(r.State, err)
 	}
 }

@@ -10,7 +10,7 @@ import (
 	"ironseal/internal/act/authorities"
 	"ironseal/internal/act/overview"
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
 	"ironseal/internal/term"
 	"ironseal/pki/describe"
 	"ironseal/pki/dn"
@@ -420,7 +420,7 @@ func (s *session) authorityExport() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			rec := store.Certificate{DER: g.Certificate.Raw, Title: g.Certificate.Title()}
+			rec := records.Certificate{DER: g.Certificate.Raw, Title: g.Certificate.Title()}
 			if g.Issuer != nil {
 				rec.Issuer = fmt.Sprintf("%s.g%d", g.Issuer.Authority.Handle, g.Issuer.Number)
 			}

@@ -9,7 +9,7 @@ import (
 	xterm "golang.org/x/term"
 
 	"ironseal/internal/disk"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
 	"ironseal/pki/finding"
 	"ironseal/pki/template"
 )
@@ -60,7 +60,7 @@ func (s *session) requests(cmd *cobra.Command, _ []string, _ string) ([]string, 
 	}
 	state := ""
 	if cmd.Name() != "show" {
-		state = store.Waiting
+		state = records.Waiting
 	}
 	list, err := e.Requests(cmd.Context(), state)
 	if err != nil {

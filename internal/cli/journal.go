@@ -9,9 +9,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/act/checking"
-	"ironseal/internal/store"
 	"ironseal/internal/term"
 	"ironseal/pki/describe"
+	"ironseal/pki/journal"
 )
 
 func (s *session) journalCommand() *cobra.Command {
@@ -39,8 +39,8 @@ func (s *session) journalList() *cobra.Command {
 			if count > 0 {
 				from = head.Seq - int64(count) + 1
 			}
-			rows := []store.Entry{}
-			err = e.Journal().Entries(cmd.Context(), from, 0, func(en store.Entry) error {
+			rows := []journal.Entry{}
+			err = e.Journal().Entries(cmd.Context(), from, 0, func(en journal.Entry) error {
 				rows = append(rows, en)
 				return nil
 			})
@@ -80,7 +80,7 @@ func (s *session) journalShow() *cobra.Command {
 				return usage("%q is not an entry: entries are numbered J1, J2 …", args[0])
 			}
 			found := false
-			err = e.Journal().Entries(cmd.Context(), n, 1, func(en store.Entry) error {
+			err = e.Journal().Entries(cmd.Context(), n, 1, func(en journal.Entry) error {
 				found = en.Seq == n
 				if !found {
 					return nil
@@ -121,16 +121,16 @@ sheet or noted elsewhere, also prove that the journal was not rewritten since.`,
 			if err != nil {
 				return err
 			}
-			var known *store.Head
+			var known *journal.Head
 			if against != "" {
-				h, err := store.ParseHead(against)
+				h, err := journal.ParseHead(against)
 				if err != nil {
 					return &status{Usage, err}
 				}
 				known = &h
 			}
 			head, err := e.Journal().VerifyJournal(cmd.Context(), known)
-			var b *store.Break
+			var b *journal.Break
 			if err != nil && !errors.As(err, &b) {
 				return err
 			}
@@ -140,7 +140,7 @@ sheet or noted elsewhere, also prove that the journal was not rewritten since.`,
 			}
 			if s.json {
 				view := map[string]any{"whole": b == nil, "head": head,
-					"times_backwards": append([]store.Backwards{}, back...)}
+					"times_backwards": append([]journal.Backwards{}, back...)}
 				if b != nil {
 					view = map[string]any{"whole": false, "entry": b.Seq, "why": b.Why}
 				}
@@ -165,7 +165,7 @@ sheet or noted elsewhere, also prove that the journal was not rewritten since.`,
 }
 
 // drawBackwards tells where the journal's times run backwards.
-func (s *session) drawBackwards(list []store.Backwards) {
+func (s *session) drawBackwards(list []journal.Backwards) {
 	if s.json {
 		return
 	}

@@ -13,10 +13,11 @@ import (
 	"ironseal/internal/custody"
 	"ironseal/internal/estate"
 	"ironseal/internal/probe"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
 	"ironseal/internal/term"
 	"ironseal/pki/describe"
 	"ironseal/pki/dn"
+	"ironseal/pki/journal"
 	"ironseal/pki/key"
 	"ironseal/pki/label"
 	"ironseal/pki/request"
@@ -169,7 +170,7 @@ type requestRow struct {
 	Known     bool   `json:"known_already,omitempty"`
 }
 
-func requestRowOf(r store.Request) requestRow {
+func requestRowOf(r records.Request) requestRow {
 	return requestRow{Name: fmt.Sprintf("R%d", r.Number), State: r.State, Title: r.Title, From: r.Sender,
 		Received: r.Received.Format("2006-01-02T15:04:05Z"), Reason: r.Reason, CheckCode: label.CheckCode(r.DER)}
 }
@@ -212,7 +213,7 @@ told and not recorded.`,
 	return c
 }
 
-func (s *session) printReceived(ctx context.Context, e *estate.Estate, list []intake.Received, head store.Head,
+func (s *session) printReceived(ctx context.Context, e *estate.Estate, list []intake.Received, head journal.Head,
 	faults []error) error {
 	rows := []requestRow{}
 	for i, r := range list {
@@ -233,7 +234,7 @@ func (s *session) printReceived(ctx context.Context, e *estate.Estate, list []in
 		if err := s.printJSON(rows); err != nil {
 			return err
 		}
-	} else if len(list) == 1 && list[0].Record.State == store.Waiting {
+	} else if len(list) == 1 && list[0].Record.State == records.Waiting {
 		n := rows[0].Name
 		s.next(overview.Advice{Why: "compare the check code with the sender, then sign", Command: "ironseal sign " + n})
 	} else if len(list) > 1 {
@@ -291,16 +292,16 @@ func (s *session) requestList() *cobra.Command {
 		},
 	}
 	s.quietFlag(c, "print numbers only")
-	c.Flags().StringVar(&state, "state", store.Waiting,
+	c.Flags().StringVar(&state, "state", records.Waiting,
 		"only those in this `STATE`: "+strings.Join(requestStates, ", "))
 	completeWords(c, "state", requestStates...)
 	return c
 }
 
 // requestStates are the words that request list takes.
-var requestStates = []string{store.Waiting, store.Sent, store.Signed, store.Declined, store.Withdrawn, "any"}
+var requestStates = []string{records.Waiting, records.Sent, records.Signed, records.Declined, records.Withdrawn, "any"}
 
-func (s *session) printRequests(list []store.Request, state string) error {
+func (s *session) printRequests(list []records.Request, state string) error {
 	rows := []requestRow{}
 	var cells [][]term.Cell
 	for _, r := range list {
@@ -347,7 +348,7 @@ func (s *session) requestShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if rec.State == store.Waiting { // once signed, it is related to its own certificate
+			if rec.State == records.Waiting { // once signed, it is related to its own certificate
 				o.Findings = append(o.Findings, related...)
 			}
 			if resolve {
@@ -356,7 +357,7 @@ func (s *session) requestShow() *cobra.Command {
 			if err := s.printObject(o, all, field); err != nil {
 				return err
 			}
-			if !s.json && field == "" && rec.State == store.Waiting {
+			if !s.json && field == "" && rec.State == records.Waiting {
 				s.out.Gap()
 				s.out.Wrapped(2, term.Quiet, "Ask the sender to read out the check code; without this tool, the "+
 					"paste tail: the first and last eight characters between the BEGIN and END lines.")
@@ -371,7 +372,7 @@ func (s *session) requestShow() *cobra.Command {
 	return c
 }
 
-func (s *session) describeRecord(rec store.Request, r *request.Request) describe.Object {
+func (s *session) describeRecord(rec records.Request, r *request.Request) describe.Object {
 	o := describe.Request(r)
 	row := requestRowOf(rec)
 	o.Lead("state", "State", rec.State)
@@ -387,12 +388,12 @@ func (s *session) describeRecord(rec store.Request, r *request.Request) describe
 }
 
 func (s *session) requestDecline() *cobra.Command {
-	return s.decideCommand("decline", store.Declined, "Turn a request down",
+	return s.decideCommand("decline", records.Declined, "Turn a request down",
 		`  ironseal request decline R5 --because "the host was taken out of service"`)
 }
 
 func (s *session) requestWithdraw() *cobra.Command {
-	return s.decideCommand("withdraw", store.Withdrawn, "Take a request back that should not have been made",
+	return s.decideCommand("withdraw", records.Withdrawn, "Take a request back that should not have been made",
 		`  ironseal request withdraw R5 --because "drafted for the wrong host"`)
 }
 
@@ -433,7 +434,7 @@ func (s *session) decideCommand(verb, state, short, example string) *cobra.Comma
 		ValidArgsFunction: s.requests,
 	}
 	c.Flags().StringVar(&because, "because", "", "why")
-	if state == store.Withdrawn {
+	if state == records.Withdrawn {
 		c.Flags().BoolVar(&keep, "keep-key", false, "keep the key file of a draft of ours; it is destroyed otherwise")
 	}
 	return c

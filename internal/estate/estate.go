@@ -24,9 +24,10 @@ import (
 
 	"ironseal/internal/custody"
 	"ironseal/internal/disk"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
 	"ironseal/pki/dn"
 	"ironseal/pki/handover"
+	"ironseal/pki/journal"
 	"ironseal/pki/key"
 	"ironseal/pki/template"
 )
@@ -86,7 +87,7 @@ type Estate struct {
 	Rehearsal bool
 
 	World   World
-	Records *store.Store
+	Records *records.Store
 	Custody *custody.Custody
 }
 
@@ -134,7 +135,7 @@ func Open(ctx context.Context, dir string, w World) (*Estate, error) {
 	if e.Settings, err = ReadSettings(dir); err != nil {
 		return nil, err
 	}
-	if e.Records, err = store.Open(ctx, filepath.Join(dir, e.Settings.Storage.Records)); err != nil {
+	if e.Records, err = records.Open(ctx, filepath.Join(dir, e.Settings.Storage.Records)); err != nil {
 		return nil, err
 	}
 	if e.Rehearsal, err = e.Records.IsRehearsal(ctx); err != nil {
@@ -162,7 +163,7 @@ func (e *Estate) ReadOnly() error { return e.Records.ReadOnly() }
 // View calls fn with the estate as it is at one moment: whatever others write
 // meanwhile, all that fn reads fits together. Plans are made in one.
 func (e *Estate) View(ctx context.Context, fn func(moment *Estate) error) error {
-	return e.Records.View(ctx, func(s *store.Store) error {
+	return e.Records.View(ctx, func(s *records.Store) error {
 		moment := *e
 		moment.Records = s
 		return fn(&moment)
@@ -261,24 +262,24 @@ func Furnish(ctx context.Context, dir string, f Founding, w World) error {
 	if _, err := io.ReadFull(w.Random, id); err != nil {
 		return err
 	}
-	s, err := store.Create(ctx, filepath.Join(dir, "records.db"), hex.EncodeToString(id))
+	s, err := records.Create(ctx, filepath.Join(dir, "records.db"), hex.EncodeToString(id))
 	if err != nil {
 		return err
 	}
 	defer s.Close()
-	_, err = s.Act(ctx, w.Now, w.Actor, nil, func(tx *store.Tx) ([]store.Entry, error) {
+	_, err = s.Act(ctx, w.Now, w.Actor, nil, func(tx *records.Tx) ([]journal.Entry, error) {
 		if f.Rehearsal {
-			return []store.Entry{Entry("create", "rehearsal", "organisation", f.Organisation, "id",
+			return []journal.Entry{Entry("create", "rehearsal", "organisation", f.Organisation, "id",
 				hex.EncodeToString(id))}, tx.MarkRehearsal()
 		}
-		return []store.Entry{Entry("create", "estate", "organisation", f.Organisation, "id", hex.EncodeToString(id))},
+		return []journal.Entry{Entry("create", "estate", "organisation", f.Organisation, "id", hex.EncodeToString(id))},
 			nil
 	})
 	return err
 }
 
 // Act runs one change of the records.
-func (e *Estate) Act(ctx context.Context, fn func(*store.Tx) ([]store.Entry, error)) (store.Head, error) {
+func (e *Estate) Act(ctx context.Context, fn func(*records.Tx) ([]journal.Entry, error)) (journal.Head, error) {
 	// A change that has begun is finished even when the person presses Ctrl-C.
 	return e.Records.Act(context.WithoutCancel(ctx), e.World.Now, e.World.Actor,
 		func() error { return e.World.Step(StepRecording) }, fn)

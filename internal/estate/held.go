@@ -7,7 +7,7 @@ import (
 	"slices"
 	"strings"
 
-	"ironseal/internal/store"
+	"ironseal/internal/records"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
@@ -15,7 +15,7 @@ import (
 
 // Held is a certificate on record, read, with its state as of now.
 type Held struct {
-	Record store.Certificate
+	Record records.Certificate
 	*cert.Certificate
 	State string // one of the states below
 }
@@ -44,7 +44,7 @@ func (e *Estate) Holders(ctx context.Context, c Held) ([]string, error) {
 	return e.Records.Holders(ctx, c.Record.ID)
 }
 
-func (e *Estate) held(r store.Certificate) (Held, error) {
+func (e *Estate) held(r records.Certificate) (Held, error) {
 	c, err := cert.Read(r.DER)
 	if err != nil {
 		return Held{}, fmt.Errorf("certificate %s on record does not read: %w", r.Title, err)
@@ -92,7 +92,7 @@ func (e *Estate) Certificates(ctx context.Context) ([]Held, error) {
 	return e.HeldAll(list, err)
 }
 
-func (e *Estate) HeldAll(list []store.Certificate, err error) ([]Held, error) {
+func (e *Estate) HeldAll(list []records.Certificate, err error) ([]Held, error) {
 	if err != nil {
 		return nil, err
 	}
@@ -266,4 +266,4 @@ func (e *Estate) Roots(ctx context.Context) (roots, others []*cert.Certificate, 
 }
 
 // Journal gives the estate's journal.
-func (e *Estate) Journal() *store.Store { return e.Records }
+func (e *Estate) Journal() *records.Store { return e.Records }

@@ -7,12 +7,13 @@ import (
 	"strconv"
 	"strings"
 
-	"ironseal/internal/store"
+	"ironseal/internal/records"
+	"ironseal/internal/records/sqlite"
 	"ironseal/pki/request"
 )
 
 // Requests lists the requests in a state, or all for "".
-func (e *Estate) Requests(ctx context.Context, state string) ([]store.Request, error) {
+func (e *Estate) Requests(ctx context.Context, state string) ([]records.Request, error) {
 	return e.Records.Requests(ctx, state)
 }
 
@@ -31,13 +32,13 @@ func ParseNumber(s string) (int64, error) {
 }
 
 // Request finds a request and reads it.
-func (e *Estate) Request(ctx context.Context, name string) (store.Request, *request.Request, error) {
+func (e *Estate) Request(ctx context.Context, name string) (records.Request, *request.Request, error) {
 	n, err := ParseNumber(name)
 	if err != nil {
-		return store.Request{}, nil, err
+		return records.Request{}, nil, err
 	}
 	rec, err := e.Records.Request(ctx, n)
-	if errors.Is(err, store.ErrNone) {
+	if errors.Is(err, sqlite.ErrNone) {
 		return rec, nil, fmt.Errorf("R%d: there is no such request: see them with: ironseal request list --state any",
 			n)
 	}

@@ -10,8 +10,8 @@ import (
 	"time"
 
 	"ironseal/internal/disk"
-	"ironseal/internal/store"
 	"ironseal/pki/dn"
+	"ironseal/pki/journal"
 	"ironseal/pki/key"
 	"ironseal/pki/span"
 	tmpl "ironseal/pki/template"
@@ -170,7 +170,7 @@ func (o Organisation) Subject(commonName string) (dn.Name, error) {
 }
 
 // Entry makes a journal entry whose detail is a list of keys and values.
-func Entry(act, object string, detail ...any) store.Entry {
+func Entry(act, object string, detail ...any) journal.Entry {
 	m := map[string]any{}
 	for i := 0; i+1 < len(detail); i += 2 {
 		m[fmt.Sprint(detail[i])] = detail[i+1]
@@ -179,5 +179,5 @@ func Entry(act, object string, detail ...any) store.Entry {
 	if err != nil {
 		b = []byte("{}") // only texts, numbers and lists of them go in
 	}
-	return store.Entry{Act: act, Object: object, Detail: string(b)}
+	return journal.Entry{Act: act, Object: object, Detail: string(b)}
 }

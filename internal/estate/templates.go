@@ -8,9 +8,10 @@ import (
 	"path/filepath"
 	"strings"
 
-	"ironseal/internal/store"
+	"ironseal/internal/records"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
+	"ironseal/pki/journal"
 	"ironseal/pki/template"
 )
 
@@ -40,8 +41,8 @@ func (e *Estate) CopyTemplate(ctx context.Context, from, name, title string) (pa
 	if err := e.World.Disk.New(path, []byte(text), 0o644); err != nil {
 		return "", fmt.Errorf("template %s: %w", name, err)
 	}
-	_, err = e.Act(ctx, func(*store.Tx) ([]store.Entry, error) {
-		return []store.Entry{Entry("copy template", name, "from", from)}, nil
+	_, err = e.Act(ctx, func(*records.Tx) ([]journal.Entry, error) {
+		return []journal.Entry{Entry("copy template", name, "from", from)}, nil
 	})
 	return path, err
 }

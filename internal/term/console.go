@@ -71,7 +71,7 @@ func (Device) Secret(ctx context.Context, prompt string) ([]byte, error) {
 		return nil, err
 	}
 	fmt.Fprint(out, prompt)
-	secret, err := aside(ctx, func() ([]byte, error) { return xterm.ReadPassword(int(in.Fd())) })
+	secret, err := aside(ctx, func() ([]byte, error) { return readHidden(in) })
 	if restoring := xterm.Restore(int(in.Fd()), state); err == nil {
 		err = restoring
 	}
@@ -98,10 +98,13 @@ func aside(ctx context.Context, read func() ([]byte, error)) ([]byte, error) {
 	}
 }
 
+// longestAnswer bounds what is read of one line, in bytes.
+const longestAnswer = 4096
+
 func readLine(r io.Reader) ([]byte, error) {
-	var out []byte
+	out := make([]byte, 0, longestAnswer) // it never moves: a secret leaves no copies
 	one := make([]byte, 1)
-	for len(out) < 4096 {
+	for len(out) < longestAnswer {
 		n, err := r.Read(one)
 		if n == 1 && one[0] == '\n' {
 			return out, nil

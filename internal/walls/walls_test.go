@@ -18,12 +18,14 @@ import (
 // order lists the packages from the ground up: a package may import only what
 // stands before it.
 var order = []string{
-	"pki/runes", "pki/label", "pki/rc2", "pki/finding", "pki/dn", "pki/san", "pki/span", "pki/key", "pki/ext",
+	"pki/runes", "pki/label", "pki/journal", "pki/rc2", "pki/finding", "pki/dn", "pki/san", "pki/span", "pki/key",
+	"pki/ext",
 	"pki/cert", "pki/bundle",
 	"pki/request", "pki/template",
 	"pki/hierarchy", "pki/issue", "pki/path", "pki/renewal", "pki/revocation", "pki/handover", "pki/trust",
 	"pki/describe", "pki/specimen",
-	"internal/disk", "internal/store", "internal/custody", "internal/probe", "internal/estate",
+	"internal/disk", "internal/records/sqlite", "internal/records/lineage", "internal/records",
+	"internal/custody", "internal/probe", "internal/estate",
 	"internal/act/authorities", "internal/act/delivery", "internal/act/intake", "internal/act/elsewhere",
 	"internal/act/signing", "internal/act/renewing", "internal/act/overview", "internal/act/carrying",
 	"internal/act/safekeeping", "internal/act/checking", "internal/act", "internal/serve",

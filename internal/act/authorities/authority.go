@@ -18,13 +18,14 @@ import (
 
 	"ironseal/internal/custody"
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
 	"ironseal/pki/cert"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
+	"ironseal/pki/journal"
 	"ironseal/pki/key"
 	"ironseal/pki/request"
 	"ironseal/pki/san"
@@ -52,7 +53,7 @@ type Planned struct {
 	Ask      Ask
 	Plan     issue.Plan
 	Proposed *hierarchy.Proposed // the life, when it was proposed
-	Head     store.Head
+	Head     journal.Head
 	in       issue.Input
 	renews   *hierarchy.Generation // the generation that is followed; nil for a new authority
 	sameKey  bool
@@ -145,9 +146,9 @@ func Grants(e *estate.Estate, handle string, root bool) span.Span {
 
 // Create makes the key, signs and records the authority. The plan is
 // computed again with the key that was made, at the same moment.
-func Create(ctx context.Context, e *estate.Estate, p Planned) (*hierarchy.Generation, store.Head, error) {
+func Create(ctx context.Context, e *estate.Estate, p Planned) (*hierarchy.Generation, journal.Head, error) {
 	handle := p.Ask.Handle
-	fail := func(err error) (*hierarchy.Generation, store.Head, error) { return nil, store.Head{}, err }
+	fail := func(err error) (*hierarchy.Generation, journal.Head, error) { return nil, journal.Head{}, err }
 	if r := p.Plan.Findings.Refusing(); len(r) > 0 {
 		return fail(&issue.Refused{About: "authority " + handle, Findings: r})
 	}
@@ -198,7 +199,7 @@ func Create(ctx context.Context, e *estate.Estate, p Planned) (*hierarchy.Genera
 // Unkept removes a new key after an act that failed. Where it is not certain that
 // it failed, the key may be on record, and stays.
 func Unkept(e *estate.Estate, why error, fresh *custody.Fresh) error {
-	if errors.Is(why, store.ErrUncertain) {
+	if errors.Is(why, records.ErrUncertain) {
 		return nil
 	}
 	return e.Custody.Remove(fresh)
@@ -215,7 +216,7 @@ func KeyThere(e *estate.Estate, handle string, k key.Public) error {
 
 // StillFree refuses a second authority of one subject, or with another's key: both
 // were free when the sheet was made.
-func StillFree(tx *store.Tx, handle string, c *cert.Certificate) error {
+func StillFree(tx *records.Tx, handle string, c *cert.Certificate) error {
 	h, err := tx.Hierarchy()
 	if err != nil {
 		return err
@@ -231,15 +232,15 @@ func StillFree(tx *store.Tx, handle string, c *cert.Certificate) error {
 }
 
 // renewSameKey signs an authority's next certificate for the key that it has.
-func renewSameKey(ctx context.Context, e *estate.Estate, p Planned) (*hierarchy.Generation, store.Head, error) {
+func renewSameKey(ctx context.Context, e *estate.Estate, p Planned) (*hierarchy.Generation, journal.Head, error) {
 	own, err := withOldKey(ctx, e, p, custody.ForOwnRequest)
 	if err != nil {
-		return nil, store.Head{}, fmt.Errorf("authority %s: %w", p.Ask.Handle, err)
+		return nil, journal.Head{}, fmt.Errorf("authority %s: %w", p.Ask.Handle, err)
 	}
 	defer own.Close()
 	plan, err := planWithKey(e, p, own)
 	if err != nil {
-		return nil, store.Head{}, err
+		return nil, journal.Head{}, err
 	}
 	return signAuthority(ctx, e, p, plan, own)
 }
@@ -274,50 +275,50 @@ func planWithKey(e *estate.Estate, p Planned, own crypto.Signer) (issue.Plan, er
 // signAuthority signs for the key own, with the key of the authority above, or
 // with own for a root; a root that changes its key is linked with the old one.
 func signAuthority(ctx context.Context, e *estate.Estate, p Planned, plan issue.Plan,
-	own crypto.Signer) (*hierarchy.Generation, store.Head, error) {
+	own crypto.Signer) (*hierarchy.Generation, journal.Head, error) {
 	handle := p.Ask.Handle
 	if err := e.World.Step(estate.StepKeyKept); err != nil {
-		return nil, store.Head{}, err
+		return nil, journal.Head{}, err
 	}
 	signer := own
 	if p.in.Issuer != nil {
 		opened, err := e.Custody.Open(ctx, p.in.Issuer.Certificate.Key, p.in.Issuer.Authority.Handle,
 			custody.ForCertificate)
 		if err != nil {
-			return nil, store.Head{}, fmt.Errorf("authority %s: %w", handle, err)
+			return nil, journal.Head{}, fmt.Errorf("authority %s: %w", handle, err)
 		}
 		defer opened.Close()
 		signer = opened
 	}
 	serial, err := issue.Serial(e.World.Random)
 	if err != nil {
-		return nil, store.Head{}, err
+		return nil, journal.Head{}, err
 	}
 	c, err := issue.Seal(plan, serial, signer, e.World.Random)
 	if err != nil {
-		return nil, store.Head{}, fmt.Errorf("authority %s: %w", handle, err)
+		return nil, journal.Head{}, fmt.Errorf("authority %s: %w", handle, err)
 	}
 	var links []*cert.Certificate
 	if p.renews != nil && p.renews.IsRoot() && p.in.Issuer == nil && !p.sameKey {
 		old, err := withOldKey(ctx, e, p, custody.ForCertificate)
 		if err != nil {
-			return nil, store.Head{}, fmt.Errorf("authority %s: %w", handle, err)
+			return nil, journal.Head{}, fmt.Errorf("authority %s: %w", handle, err)
 		}
 		byOld, byNew, err := linked(e, p, c, old, own)
 		old.Close()
 		if err != nil {
-			return nil, store.Head{}, fmt.Errorf("authority %s: %w", handle, err)
+			return nil, journal.Head{}, fmt.Errorf("authority %s: %w", handle, err)
 		}
 		links = []*cert.Certificate{byOld, byNew}
 	}
 	if err := e.World.Step(estate.StepSealed); err != nil {
-		return nil, store.Head{}, err
+		return nil, journal.Head{}, err
 	}
 	act, number := "create authority", 1
 	if p.renews != nil {
 		act, number = "renew authority", len(p.renews.Authority.Generations)+1
 	}
-	head, err := e.Act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
 		if err := Unchanged(e, p.in.Template); err != nil {
 			return nil, err
 		}
@@ -330,7 +331,7 @@ func signAuthority(ctx context.Context, e *estate.Estate, p Planned, plan issue.
 				return nil, err
 			}
 		}
-		id, err := tx.AddCertificate(store.NewCertificate{Certificate: c, Issuer: issuer,
+		id, err := tx.AddCertificate(records.NewCertificate{Certificate: c, Issuer: issuer,
 			TemplateName: p.in.Template.Name,
 			TemplateSHA:  p.in.Template.SHA256(), TemplateSource: p.in.Template.Source(), Sheet: plan.Digest,
 			Waived: estate.Waived(plan.Findings), Actor: e.World.Actor})
@@ -341,7 +342,7 @@ func signAuthority(ctx context.Context, e *estate.Estate, p Planned, plan issue.
 			return nil, err
 		}
 		sum := c.SHA256()
-		return []store.Entry{estate.Entry(act, handle, "generation", number, "by", estate.NameOf(p.in.Issuer),
+		return []journal.Entry{estate.Entry(act, handle, "generation", number, "by", estate.NameOf(p.in.Issuer),
 			"template",
 			p.in.Template.Name, "links", estate.Hashes(links), "switch day", estate.DayOf(p.day), "certificate",
 			fmt.Sprintf("%x", sum), "serial", c.SerialHex(), "subject", c.Subject.String(),
@@ -349,7 +350,7 @@ func signAuthority(ctx context.Context, e *estate.Estate, p Planned, plan issue.
 			fmt.Sprintf("%x", plan.Digest), "waived", estate.WaivedCodes(plan.Findings))}, nil
 	})
 	if err != nil {
-		return nil, store.Head{}, fmt.Errorf("authority %s: %w", handle, err)
+		return nil, journal.Head{}, fmt.Errorf("authority %s: %w", handle, err)
 	}
 	g := &hierarchy.Generation{Number: number, Certificate: c, Issuer: p.in.Issuer,
 		Authority: &hierarchy.Authority{Handle: handle}, Staged: p.day}

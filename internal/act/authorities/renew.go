@@ -9,12 +9,14 @@ import (
 
 	"ironseal/internal/custody"
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
+	"ironseal/internal/records/lineage"
 	"ironseal/pki/cert"
 	"ironseal/pki/ext"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
+	"ironseal/pki/journal"
 	"ironseal/pki/key"
 	"ironseal/pki/renewal"
 	"ironseal/pki/span"
@@ -270,7 +272,7 @@ func Behind(ctx context.Context, e *estate.Estate, handle string) ([]string, err
 }
 
 // Renew makes the next generation that was planned.
-func Renew(ctx context.Context, e *estate.Estate, p RenewalPlan) (*hierarchy.Generation, store.Head, error) {
+func Renew(ctx context.Context, e *estate.Estate, p RenewalPlan) (*hierarchy.Generation, journal.Head, error) {
 	return Create(ctx, e, p.Planned)
 }
 
@@ -314,10 +316,10 @@ func Drafted(e *estate.Estate, d cert.Draft, signer crypto.Signer) (*cert.Certif
 
 // recordGeneration records what CreateAuthority made: a new authority, or the
 // next generation of one, with its links.
-func recordGeneration(e *estate.Estate, tx *store.Tx, p Planned, certificate, issuer int64,
+func recordGeneration(e *estate.Estate, tx *records.Tx, p Planned, certificate, issuer int64,
 	links []*cert.Certificate) error {
 	if p.renews == nil {
-		_, err := tx.AddAuthority(store.NewAuthority{Handle: p.Ask.Handle, Parent: p.Ask.Under,
+		_, err := tx.AddAuthority(lineage.NewAuthority{Handle: p.Ask.Handle, Parent: p.Ask.Under,
 			Certificate: certificate, Issuer: issuer})
 		return err
 	}
@@ -331,7 +333,7 @@ func recordGeneration(e *estate.Estate, tx *store.Tx, p Planned, certificate, is
 		return err
 	}
 	for i, by := range []int64{old, id} {
-		link, err := tx.AddCertificate(store.NewCertificate{Certificate: links[i], Issuer: by, Actor: e.World.Actor})
+		link, err := tx.AddCertificate(records.NewCertificate{Certificate: links[i], Issuer: by, Actor: e.World.Actor})
 		if err != nil {
 			return err
 		}
@@ -345,7 +347,7 @@ func recordGeneration(e *estate.Estate, tx *store.Tx, p Planned, certificate, is
 // Retire ends an authority's signing. It goes on with revocation until the last
 // certificate that it issued ends.
 func Retire(ctx context.Context, e *estate.Estate, handle, because string, destroy bool) (last time.Time,
-	head store.Head,
+	head journal.Head,
 	err error) {
 	h, err := e.Hierarchy(ctx)
 	if err != nil {
@@ -372,8 +374,8 @@ func Retire(ctx context.Context, e *estate.Estate, handle, because string, destr
 				"renew it under another with: ironseal authority renew %s --under HANDLE", a.Handle, b.Handle, b.Handle)
 		}
 	}
-	head, err = e.Act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
-		return []store.Entry{estate.Entry("retire authority", a.Handle, "because", because, "last certificate ends",
+	head, err = e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
+		return []journal.Entry{estate.Entry("retire authority", a.Handle, "because", because, "last certificate ends",
 			stampOrNone(last))}, tx.Retire(a.Handle, tx.Now())
 	})
 	return last, head, err
@@ -401,8 +403,8 @@ func destroyKeys(ctx context.Context, e *estate.Estate, a *hierarchy.Authority, 
 		if !e.Custody.Has(k) {
 			continue
 		}
-		if _, err := e.Act(ctx, func(*store.Tx) ([]store.Entry, error) {
-			return []store.Entry{estate.Entry("destroy key", g.Name(), "key", fmt.Sprintf("%x", k.Fingerprint()),
+		if _, err := e.Act(ctx, func(*records.Tx) ([]journal.Entry, error) {
+			return []journal.Entry{estate.Entry("destroy key", g.Name(), "key", fmt.Sprintf("%x", k.Fingerprint()),
 				"because",
 				because)}, nil
 		}); err != nil {

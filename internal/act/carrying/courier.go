@@ -26,9 +26,11 @@ import (
 	"ironseal/internal/act/intake"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
+	"ironseal/internal/records/lineage"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
+	"ironseal/pki/journal"
 	"ironseal/pki/key"
 	"ironseal/pki/label"
 	"ironseal/pki/path"
@@ -96,7 +98,7 @@ func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) (Errand, string, e
 	}
 	names := ask.Requests
 	if ask.All {
-		waiting, err := e.Records.Requests(ctx, store.Waiting)
+		waiting, err := e.Records.Requests(ctx, records.Waiting)
 		if err != nil {
 			return out, "", err
 		}
@@ -109,7 +111,7 @@ func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) (Errand, string, e
 		if err != nil {
 			return out, "", err
 		}
-		if rec.State != store.Waiting && rec.State != store.Sent {
+		if rec.State != records.Waiting && rec.State != records.Sent {
 			return out, "", fmt.Errorf("R%d is %s: only what waits is carried", rec.Number, rec.State)
 		}
 		numbers = append(numbers, rec.Number)
@@ -134,9 +136,9 @@ func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) (Errand, string, e
 		return out, "", errors.New("courier: there is nothing to carry: name requests or authorities, or --all")
 	}
 	out.Kind, out.Template = ErrandRequests, ask.Template
-	code, err := writeErrand(ctx, e, ask.Dir, &out, files, numbers, func(tx *store.Tx) error {
+	code, err := writeErrand(ctx, e, ask.Dir, &out, files, numbers, func(tx *records.Tx) error {
 		for _, n := range numbers {
-			if err := tx.Decide(n, store.Sent, "by courier "+out.ID[:8]); err != nil {
+			if err := tx.Decide(n, records.Sent, "by courier "+out.ID[:8]); err != nil {
 				return err
 			}
 		}
@@ -148,7 +150,7 @@ func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) (Errand, string, e
 // writeErrand fills in the manifest, writes the folder and records it. The
 // record comes first: nothing is released before it.
 func writeErrand(ctx context.Context, e *estate.Estate, dir string, m *Errand, files []delivery.File, sent []int64,
-	record func(*store.Tx) error) (code string, err error) {
+	record func(*records.Tx) error) (code string, err error) {
 	id := make([]byte, 16)
 	if _, err := io.ReadFull(e.World.Random, id); err != nil {
 		return "", err
@@ -180,8 +182,8 @@ func writeErrand(ctx context.Context, e *estate.Estate, dir string, m *Errand, f
 				return err
 			}
 		}
-		_, err := e.Act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
-			return []store.Entry{estate.Entry("pack", "courier", "id", m.ID, "kind", m.Kind, "files", len(m.Files),
+		_, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
+			return []journal.Entry{estate.Entry("pack", "courier", "id", m.ID, "kind", m.Kind, "files", len(m.Files),
 				"check code", code, "requests", sent)}, record(tx)
 		})
 		return err
@@ -321,7 +323,7 @@ type Opened struct {
 	Received []intake.Received // requests taken in
 	Answers  []Taken           // certificates taken in
 	Faults   []error
-	Head     store.Head
+	Head     journal.Head
 }
 
 // Taken is one answer of a courier.
@@ -339,8 +341,8 @@ func OpenErrand(ctx context.Context, e *estate.Estate, c Carried, anchors []*cer
 	m := c.Errand
 	out := Opened{Errand: m, Code: c.Code}
 	carry := func(what string) error {
-		_, err := e.Act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
-			return []store.Entry{estate.Entry("open", "courier", "id", m.ID, "kind", m.Kind, "from", m.From,
+		_, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
+			return []journal.Entry{estate.Entry("open", "courier", "id", m.ID, "kind", m.Kind, "from", m.From,
 				"check code",
 				c.Code, "what", what)}, tx.Carry(m.ID, what)
 		})
@@ -405,7 +407,7 @@ func takeAnswers(ctx context.Context, e *estate.Estate, out *Opened, content map
 }
 
 func takeAnswer(ctx context.Context, e *estate.Estate, f CarriedFile, list, anchors []*cert.Certificate,
-	open []store.Application, out *Opened) Taken {
+	open []lineage.Application, out *Opened) Taken {
 	t := Taken{File: f.Name}
 	if app := applicationFor(open, list); app != nil {
 		t.For = app.Handle
@@ -428,7 +430,7 @@ func takeAnswer(ctx context.Context, e *estate.Estate, f CarriedFile, list, anch
 	return t
 }
 
-func applicationFor(open []store.Application, list []*cert.Certificate) *store.Application {
+func applicationFor(open []lineage.Application, list []*cert.Certificate) *lineage.Application {
 	for i, a := range open {
 		r, err := request.Read(a.DER)
 		if err != nil {
@@ -504,6 +506,6 @@ func AnswerErrand(ctx context.Context, e *estate.Estate, from, dir string) (Erra
 			strings.Join(left, "; "))
 	}
 	out.Kind, out.Answers = ErrandAnswers, asked.ID
-	code, err := writeErrand(ctx, e, dir, &out, files, nil, func(*store.Tx) error { return nil })
+	code, err := writeErrand(ctx, e, dir, &out, files, nil, func(*records.Tx) error { return nil })
 	return out, code, left, err
 }

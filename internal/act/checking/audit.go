@@ -13,8 +13,10 @@ import (
 
 	"ironseal/internal/act/carrying"
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
+	"ironseal/internal/records/sqlite"
 	"ironseal/pki/cert"
+	"ironseal/pki/journal"
 	"ironseal/pki/request"
 )
 
@@ -125,7 +127,7 @@ func tell(ctx context.Context, e *estate.Estate) (*told, error) {
 		authorities: map[string]*toldAuthority{}, sent: map[string]*toldSent{}, drafts: map[string]*toldDraft{},
 		holders: map[string]string{}, carried: map[string]string{},
 		flaws: map[string]bool{}, meta: map[string]string{}}
-	err := e.Records.Entries(ctx, 0, 0, func(en store.Entry) error {
+	err := e.Records.Entries(ctx, 0, 0, func(en journal.Entry) error {
 		var d detail
 		if json.Unmarshal([]byte(en.Detail), &d) != nil {
 			d = detail{}
@@ -137,7 +139,7 @@ func tell(ctx context.Context, e *estate.Estate) (*told, error) {
 }
 
 // entry takes in one entry.
-func (t *told) entry(en store.Entry, d detail) {
+func (t *told) entry(en journal.Entry, d detail) {
 	at := written(en.At)
 	switch en.Act {
 	case "create":
@@ -147,10 +149,10 @@ func (t *told) entry(en store.Entry, d detail) {
 		}
 	case "receive":
 		t.requests[en.Object] = &toldRequest{sum: d.text("sha256"), title: d.text("title"), from: d.text("from"),
-			received: at, state: store.Waiting}
+			received: at, state: records.Waiting}
 		t.numbers[d.text("sha256")] = en.Object
 	case "decline", "withdraw":
-		t.decide(en.Object, map[string]string{"decline": store.Declined, "withdraw": store.Withdrawn}[en.Act],
+		t.decide(en.Object, map[string]string{"decline": records.Declined, "withdraw": records.Withdrawn}[en.Act],
 			d.text("because"), at)
 		if d.text("key kept") != "" {
 			delete(t.drafts, d.text("key"))
@@ -163,7 +165,7 @@ func (t *told) entry(en store.Entry, d detail) {
 	case "pack":
 		numbers, _ := d["requests"].([]any)
 		for _, n := range numbers {
-			t.decide(fmt.Sprintf("R%v", n), store.Sent, "by courier "+d.text("id")[:min(8, len(d.text("id")))], at)
+			t.decide(fmt.Sprintf("R%v", n), records.Sent, "by courier "+d.text("id")[:min(8, len(d.text("id")))], at)
 		}
 		t.older = t.older || d["requests"] == nil && d.text("kind") == carrying.ErrandRequests
 	case "open":
@@ -171,9 +173,9 @@ func (t *told) entry(en store.Entry, d detail) {
 		t.older = t.older || d["what"] == nil
 	case "handover":
 		t.holders[d.text("certificate")+" "+d.text("holder")] = at
-	case store.FlawAct:
+	case records.FlawAct:
 		t.flaws[en.Object+" "+en.Detail] = true
-	case store.ClockAct:
+	case journal.ClockAct:
 		t.settled = en.Seq
 	case "sign":
 		t.sign(en, d, at)
@@ -188,21 +190,21 @@ func (t *told) decide(label, state, reason, at string) {
 	}
 }
 
-func (t *told) sign(en store.Entry, d detail, at string) {
+func (t *told) sign(en journal.Entry, d detail, at string) {
 	for _, s := range d.objects("signed") {
 		replaces, _ := s["replaces"].(float64)
 		t.certificates[s.text("certificate")] = &toldCertificate{by: s.text("by"), request: s.text("request"),
 			template: s.text("template"), sheet: s.text("sheet"),
 			actor: en.Actor, replaces: int64(replaces), staged: recordDay(s.text("switch_day")),
 			waived: s.waived("waived")}
-		if r := t.requests[s.text("request")]; r != nil && r.state != store.Signed {
-			r.state, r.decided = store.Signed, at // a reason, if any, stays from before
+		if r := t.requests[s.text("request")]; r != nil && r.state != records.Signed {
+			r.state, r.decided = records.Signed, at // a reason, if any, stays from before
 		}
 	}
 }
 
 // authority takes in what is about authorities.
-func (t *told) authority(en store.Entry, d detail, at string) {
+func (t *told) authority(en journal.Entry, d detail, at string) {
 	handle := en.Object
 	switch en.Act {
 	case "create authority", "renew authority":
@@ -245,7 +247,7 @@ func (t *told) authority(en store.Entry, d detail, at string) {
 		c := &toldCertificate{by: d.text("by"), actor: en.Actor, waived: d.waived("waived"), chain: d.list("chain")}
 		if t.requests[handle] != nil {
 			c.request = handle
-			t.decide(handle, store.Signed, "by an outside authority", at)
+			t.decide(handle, records.Signed, "by an outside authority", at)
 		}
 		t.older = t.older || d["by"] == nil
 		t.certificates[d.text("certificate")] = c
@@ -294,7 +296,7 @@ func (t *told) newest(handle string) string {
 	return ""
 }
 
-func (t *told) adopted(handle string, en store.Entry, d detail) {
+func (t *told) adopted(handle string, en journal.Entry, d detail) {
 	parent, staged, here := d.text("by"), "", d.flag("key here")
 	if en.Act == "accept authority" {
 		parent, staged, here = d.text("parent"), recordDay(d.text("switch day")), true
@@ -394,12 +396,12 @@ func audit(ctx context.Context, e *estate.Estate, out *Checked) error {
 	return ctx.Err()
 }
 
-func (a *auditing) each(table string, fn func(store.Row)) error {
-	return a.e.Records.EachRow(a.ctx, table, func(r store.Row) error { fn(r); return a.ctx.Err() })
+func (a *auditing) each(table string, fn func(records.Row)) error {
+	return a.e.Records.EachRow(a.ctx, table, func(r records.Row) error { fn(r); return a.ctx.Err() })
 }
 
 func (a *auditing) auditNames() error {
-	return a.each("name", func(r store.Row) {
+	return a.each("name", func(r records.Row) {
 		id := r.Int("certificate")
 		if a.names[id] == nil {
 			a.names[id] = map[string]int{}
@@ -411,7 +413,7 @@ func (a *auditing) auditNames() error {
 func (a *auditing) auditAuthorities() error {
 	retired, elsewhere := map[string]string{}, map[string]int64{}
 	parents := map[int64]int64{}
-	if err := a.each("authority", func(r store.Row) {
+	if err := a.each("authority", func(r records.Row) {
 		a.handles[r.Int("id")] = r.Text("handle")
 		retired[r.Text("handle")], elsewhere[r.Text("handle")] = r.Text("retired"), r.Int("elsewhere")
 		parents[r.Int("id")] = r.Int("parent")
@@ -441,8 +443,8 @@ func (a *auditing) auditAuthorities() error {
 	seen := map[string]bool{}
 	issuers := map[int64]int64{}
 	newest := map[int64]int64{}
-	rows := map[int64]store.Row{}
-	if err := a.each("generation", func(r store.Row) {
+	rows := map[int64]records.Row{}
+	if err := a.each("generation", func(r records.Row) {
 		id := r.Int("id")
 		a.gens[id], a.owner[id], rows[id] = fmt.Sprintf("%s.g%d", a.handles[r.Int("authority")], r.Int("number")),
 			r.Int("authority"), r
@@ -499,7 +501,7 @@ func fits(want, have string) bool {
 }
 
 func (a *auditing) auditTemplates() error {
-	return a.each("template", func(r store.Row) {
+	return a.each("template", func(r records.Row) {
 		if sum := sha256.Sum256(r.Bytes("source")); !bytes.Equal(sum[:], r.Bytes("sha256")) {
 			a.fault("template "+r.Text("name"), "the text on record is not the one that was signed by")
 		}
@@ -508,9 +510,9 @@ func (a *auditing) auditTemplates() error {
 }
 
 func (a *auditing) auditCertificates() error {
-	var rows []store.Row // few columns of each
+	var rows []records.Row // few columns of each
 	seen := map[string]bool{}
-	if err := a.each("certificate", func(r store.Row) {
+	if err := a.each("certificate", func(r records.Row) {
 		sum := fmt.Sprintf("%x", sha256.Sum256(r.Bytes("der")))
 		a.ids[r.Int("id")] = sum
 		if r.Text("staged") == "" && r.Int("replaces") != 0 {
@@ -518,7 +520,8 @@ func (a *auditing) auditCertificates() error {
 		}
 		seen[sum] = true
 		a.auditCertificate(r, sum)
-		rows = append(rows, store.Row{"id": r.Int("id"), "title": r.Text("title"), "replaced_by": r.Int("replaced_by")})
+		rows = append(rows, records.Row{"id": r.Int("id"), "title": r.Text("title"),
+			"replaced_by": r.Int("replaced_by")})
 	}); err != nil {
 		return err
 	}
@@ -542,7 +545,7 @@ func (a *auditing) auditCertificates() error {
 	return a.auditWaivers()
 }
 
-func (a *auditing) auditCertificate(r store.Row, sum string) {
+func (a *auditing) auditCertificate(r records.Row, sum string) {
 	title := r.Text("title")
 	c, err := cert.Read(r.Bytes("der"))
 	if err != nil {
@@ -577,7 +580,7 @@ func (a *auditing) auditCertificate(r store.Row, sum string) {
 	a.compare(r, title, want)
 }
 
-func (a *auditing) compare(r store.Row, title string, want *toldCertificate) {
+func (a *auditing) compare(r records.Row, title string, want *toldCertificate) {
 	label := ""
 	if n := r.Int("request"); n != 0 {
 		label = fmt.Sprintf("R%d", n)
@@ -605,7 +608,7 @@ func allZero(b []byte) bool { return len(bytes.Trim(b, "\x00")) == 0 }
 
 func (a *auditing) auditWaivers() error {
 	have := map[string]map[string]string{}
-	if err := a.each("waiver", func(r store.Row) {
+	if err := a.each("waiver", func(r records.Row) {
 		sum := a.ids[r.Int("certificate")]
 		if _, twice := have[sum][r.Text("code")]; twice {
 			a.fault("waiver of "+r.Text("code"), "it is on record more than once")
@@ -639,7 +642,7 @@ func (a *auditing) auditWaivers() error {
 
 func (a *auditing) auditRequests() error {
 	seen := map[string]bool{}
-	if err := a.each("request", func(r store.Row) {
+	if err := a.each("request", func(r records.Row) {
 		label := fmt.Sprintf("R%d", r.Int("number"))
 		seen[label] = true
 		sum := sha256.Sum256(r.Bytes("der"))
@@ -694,15 +697,15 @@ func (a *auditing) both(what string, have, want map[string]string) {
 
 // auditSmall looks at the tables of few columns.
 func (a *auditing) auditSmall() error {
-	gather := func(table string, fn func(r store.Row) (key, value string)) (map[string]string, error) {
+	gather := func(table string, fn func(r records.Row) (key, value string)) (map[string]string, error) {
 		out := map[string]string{}
-		err := a.each(table, func(r store.Row) {
+		err := a.each(table, func(r records.Row) {
 			k, v := fn(r)
 			out[k] = v
 		})
 		return out, err
 	}
-	sent, err := gather("sent", func(r store.Row) (string, string) {
+	sent, err := gather("sent", func(r records.Row) (string, string) {
 		return fmt.Sprintf("%x", sha256.Sum256(r.Bytes("der"))),
 			fmt.Sprint(r.Text("handle"), r.Text("parent"), r.Text("made"), r.Text("answered"), r.Text("staged"),
 				hex.EncodeToString(r.Bytes("key_sha256")))
@@ -717,7 +720,7 @@ func (a *auditing) auditSmall() error {
 	if !a.older {
 		a.both("request of an authority", sent, want)
 	}
-	drafts, err := gather("draft", func(r store.Row) (string, string) {
+	drafts, err := gather("draft", func(r records.Row) (string, string) {
 		return hex.EncodeToString(r.Bytes("key_sha256")),
 			fmt.Sprint(r.Text("file"), r.Text("made"), r.Int("sealed") != 0)
 	})
@@ -731,7 +734,7 @@ func (a *auditing) auditSmall() error {
 	if !a.older {
 		a.both("draft", drafts, want)
 	}
-	holders, err := gather("holder", func(r store.Row) (string, string) {
+	holders, err := gather("holder", func(r records.Row) (string, string) {
 		return a.ids[r.Int("certificate")] + " " + r.Text("who"), r.Text("at")
 	})
 	if err != nil {
@@ -740,7 +743,7 @@ func (a *auditing) auditSmall() error {
 	if !a.older {
 		a.both("holder", holders, a.holders)
 	}
-	carried, err := gather("carried", func(r store.Row) (string, string) {
+	carried, err := gather("carried", func(r records.Row) (string, string) {
 		return r.Text("id"),
 			r.Text("at") + " " + r.Text("what")
 	})
@@ -753,9 +756,9 @@ func (a *auditing) auditSmall() error {
 	return a.auditRest(gather)
 }
 
-func (a *auditing) auditRest(gather func(string, func(store.Row) (string, string)) (map[string]string, error)) error {
+func (a *auditing) auditRest(gather func(string, func(records.Row) (string, string)) (map[string]string, error)) error {
 	outside := map[string][]string{}
-	if err := a.each("outside", func(r store.Row) {
+	if err := a.each("outside", func(r records.Row) {
 		sum := a.ids[r.Int("certificate")]
 		if int(r.Int("position")) != len(outside[sum]) {
 			a.fault("chain", "the chain of certificate %s is not in order", sum[:min(16, len(sum))])
@@ -776,11 +779,11 @@ func (a *auditing) auditRest(gather func(string, func(store.Row) (string, string
 	if !a.older {
 		a.both("chain", have, want)
 	}
-	meta, err := gather("meta", func(r store.Row) (string, string) { return r.Text("key"), r.Text("value") })
+	meta, err := gather("meta", func(r records.Row) (string, string) { return r.Text("key"), r.Text("value") })
 	if err != nil {
 		return err
 	}
-	a.meta["version"] = fmt.Sprint(store.Version)
+	a.meta["version"] = fmt.Sprint(sqlite.Version)
 	if a.settled != 0 {
 		a.meta["clock"] = fmt.Sprint(a.settled)
 	}
@@ -798,7 +801,7 @@ func (a *auditing) auditRest(gather func(string, func(store.Row) (string, string
 		a.fault("names", "there are names on record that belong to no certificate")
 	}
 	links := map[string]bool{}
-	if err := a.each("link", func(r store.Row) {
+	if err := a.each("link", func(r records.Row) {
 		sum := a.ids[r.Int("certificate")]
 		links[sum] = true
 		if c := a.certificates[sum]; (c == nil || !c.link) && !a.older {
@@ -818,7 +821,7 @@ func (a *auditing) auditRest(gather func(string, func(store.Row) (string, string
 }
 
 // auditLink holds the two generations of a link against its certificate.
-func (a *auditing) auditLink(r store.Row, sum string) {
+func (a *auditing) auditLink(r records.Row, sum string) {
 	h, err := a.e.Hierarchy(a.ctx)
 	if err != nil {
 		return // told by the check of authorities
@@ -839,7 +842,7 @@ func (a *auditing) auditLink(r store.Row, sum string) {
 
 func (a *auditing) auditKeys() error {
 	have := map[string]bool{}
-	if err := a.each("moduli", func(r store.Row) {
+	if err := a.each("moduli", func(r records.Row) {
 		keys := r.Bytes("keys")
 		for at := 0; at+32 <= len(keys); at += 32 {
 			k := fmt.Sprintf("%x", keys[at:at+32])
@@ -862,7 +865,7 @@ func (a *auditing) auditKeys() error {
 		a.fault("moduli", "%s", why)
 	}
 	flaws := map[string]bool{}
-	if err := a.each("flaw", func(r store.Row) {
+	if err := a.each("flaw", func(r records.Row) {
 		flaws[fmt.Sprintf("%x %s: %s", r.Bytes("key_sha256"), r.Text("code"), r.Text("message"))] = true
 		a.out.fault(fmt.Sprintf("key %x…", r.Bytes("key_sha256")[:min(8, len(r.Bytes("key_sha256")))]),
 			r.Text("message"), "replace what was signed for this key, with a new key")

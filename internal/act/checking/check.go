@@ -21,9 +21,10 @@ import (
 
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
+	"ironseal/pki/journal"
 	"ironseal/pki/key"
 	"ironseal/pki/request"
 	"ironseal/pki/revocation"
@@ -117,12 +118,12 @@ func check(ctx context.Context, e *estate.Estate, ask CheckAsk) (Checked, error)
 // checkJournal proves the journal whole, holds it against the head that was noted
 // beside the records, and tells where its times run backwards.
 func checkJournal(ctx context.Context, e *estate.Estate, out *Checked) error {
-	var known *store.Head
+	var known *journal.Head
 	if h, ok := e.Records.KnownHead(); ok {
 		known = &h
 	}
 	head, err := e.Records.VerifyJournal(ctx, known)
-	var broken *store.Break
+	var broken *journal.Break
 	if err != nil && !errors.As(err, &broken) {
 		return err
 	}
@@ -265,8 +266,8 @@ func orphan(ctx context.Context, e *estate.Estate, out *Checked, file string, mo
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return fmt.Errorf("%s: %w", dir, disk.Plain(err))
 	}
-	if _, err := e.Act(ctx, func(*store.Tx) ([]store.Entry, error) {
-		return []store.Entry{estate.Entry("move key aside", about)}, nil
+	if _, err := e.Act(ctx, func(*records.Tx) ([]journal.Entry, error) {
+		return []journal.Entry{estate.Entry("move key aside", about)}, nil
 	}); err != nil {
 		return err
 	}
@@ -368,7 +369,7 @@ func checkCertificates(ctx context.Context, e *estate.Estate, out *Checked, prog
 	return ctx.Err()
 }
 
-func faultOf(r store.Certificate, issued bool, issuer func() *cert.Certificate) string {
+func faultOf(r records.Certificate, issued bool, issuer func() *cert.Certificate) string {
 	c, err := cert.Read(r.DER)
 	switch {
 	case err != nil:

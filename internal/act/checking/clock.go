@@ -8,7 +8,8 @@ import (
 	"time"
 
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
+	"ironseal/pki/journal"
 )
 
 // ClockAhead is the latest time on record, where it is ahead of this machine's clock;
@@ -25,15 +26,16 @@ func ClockAhead(ctx context.Context, e *estate.Estate) (time.Time, error) {
 // SettleClock puts on record that the latest entries were dated by a wrong clock,
 // and that time goes on from this machine's. It is the one act that a clock behind
 // the records allows, and it is there for ever.
-func SettleClock(ctx context.Context, e *estate.Estate, because string) (latest time.Time, head store.Head, err error) {
+func SettleClock(ctx context.Context, e *estate.Estate, because string) (latest time.Time, head journal.Head,
+	err error) {
 	if strings.TrimSpace(because) == "" {
 		return latest, head, errors.New("say why the records are ahead: --because TEXT")
 	}
 	if latest, err = ClockAhead(ctx, e); err != nil {
 		return latest, head, err
 	}
-	head, err = e.Act(ctx, func(*store.Tx) ([]store.Entry, error) {
-		return []store.Entry{estate.Entry(store.ClockAct, "journal", "because", because, "ahead",
+	head, err = e.Act(ctx, func(*records.Tx) ([]journal.Entry, error) {
+		return []journal.Entry{estate.Entry(journal.ClockAct, "journal", "because", because, "ahead",
 			latest.Format(time.RFC3339))}, nil
 	})
 	return latest, head, err

@@ -12,11 +12,12 @@ import (
 	"ironseal/internal/custody"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
 	"ironseal/pki/bundle"
 	"ironseal/pki/finding"
 	"ironseal/pki/handover"
 	"ironseal/pki/issue"
+	"ironseal/pki/journal"
 	"ironseal/pki/key"
 	"ironseal/pki/label"
 )
@@ -146,8 +147,8 @@ func writeHandover(ctx context.Context, e *estate.Estate, out HandedOver, ask Ha
 			return fmt.Errorf("handover: %w", err)
 		}
 		// Recorded first: nothing is released before it is on record.
-		_, err := e.Act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
-			entries := []store.Entry{estate.Entry("handover", c.Title(), "certificate", fmt.Sprintf("%x", c.SHA256()),
+		_, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
+			entries := []journal.Entry{estate.Entry("handover", c.Title(), "certificate", fmt.Sprintf("%x", c.SHA256()),
 				"serial", c.SerialHex(), "receiver", receiver, "holder", holder, "files", names, "waived",
 				estate.WaivedCodes(out.Findings))}
 			if c.Record.ID == 0 {

@@ -11,11 +11,13 @@ import (
 	"ironseal/internal/act/authorities"
 	"ironseal/internal/custody"
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
+	"ironseal/internal/records/lineage"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
+	"ironseal/pki/journal"
 	"ironseal/pki/key"
 	"ironseal/pki/path"
 	"ironseal/pki/revocation"
@@ -144,16 +146,16 @@ func (a Adoption) fits(h hierarchy.Hierarchy, c *cert.Certificate) error {
 }
 
 // Adopt records an authority that was made elsewhere.
-func Adopt(ctx context.Context, e *estate.Estate, a Adoption) (*hierarchy.Generation, store.Head, error) {
+func Adopt(ctx context.Context, e *estate.Estate, a Adoption) (*hierarchy.Generation, journal.Head, error) {
 	handle := a.Ask.Handle
 	if r := a.Findings.Refusing(); len(r) > 0 {
-		return nil, store.Head{}, &issue.Refused{About: "authority " + handle, Findings: r}
+		return nil, journal.Head{}, &issue.Refused{About: "authority " + handle, Findings: r}
 	}
 	undo := func() error { return nil }
 	if a.Ask.Signer != nil {
 		secret, err := e.Custody.Choose(ctx, handle)
 		if err != nil {
-			return nil, store.Head{}, err
+			return nil, journal.Head{}, err
 		}
 		defer clear(secret)
 		fresh, err := custody.Adopted(a.Ask.Signer)
@@ -161,18 +163,18 @@ func Adopt(ctx context.Context, e *estate.Estate, a Adoption) (*hierarchy.Genera
 			err = e.Custody.Keep(fresh, secret)
 		}
 		if err != nil {
-			return nil, store.Head{}, fmt.Errorf("authority %s: %w", handle, err)
+			return nil, journal.Head{}, fmt.Errorf("authority %s: %w", handle, err)
 		}
 		undo = func() error { return e.Custody.Remove(fresh) }
 	}
 	h, err := e.Hierarchy(ctx)
 	if err != nil {
-		return nil, store.Head{}, errors.Join(err, undo())
+		return nil, journal.Head{}, errors.Join(err, undo())
 	}
 	if a.Link != nil {
 		return adoptLink(ctx, e, a, h)
 	}
-	head, err := e.Act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
 		if err := authorities.StillFree(tx, handle, a.Leaf); err != nil {
 			return nil, err
 		}
@@ -187,14 +189,14 @@ func Adopt(ctx context.Context, e *estate.Estate, a Adoption) (*hierarchy.Genera
 		if err != nil {
 			return nil, err
 		}
-		id, err := tx.AddCertificate(store.NewCertificate{Certificate: a.Leaf, Issuer: issuer,
+		id, err := tx.AddCertificate(records.NewCertificate{Certificate: a.Leaf, Issuer: issuer,
 			Waived: estate.Waived(a.Findings), Actor: e.World.Actor})
 		if err != nil {
 			return nil, err
 		}
 		var generation int64
 		if a.old == nil {
-			generation, err = tx.AddAuthority(store.NewAuthority{Handle: handle, Parent: parent,
+			generation, err = tx.AddAuthority(lineage.NewAuthority{Handle: handle, Parent: parent,
 				Elsewhere: a.Ask.Signer == nil, Certificate: id, Issuer: issuer})
 		} else {
 			generation, err = tx.AddGeneration(handle, parent, len(a.old.Generations), id, issuer, time.Time{})
@@ -203,7 +205,7 @@ func Adopt(ctx context.Context, e *estate.Estate, a Adoption) (*hierarchy.Genera
 			return nil, err
 		}
 		for _, c := range a.Issued {
-			if _, err := tx.AddCertificate(store.NewCertificate{Certificate: c, Issuer: generation,
+			if _, err := tx.AddCertificate(records.NewCertificate{Certificate: c, Issuer: generation,
 				Actor: e.World.Actor}); err != nil {
 				return nil, fmt.Errorf("%s: %w", c.Title(), err)
 			}
@@ -223,7 +225,7 @@ func Adopt(ctx context.Context, e *estate.Estate, a Adoption) (*hierarchy.Genera
 			return nil, err
 		}
 		sum := a.Leaf.SHA256()
-		return []store.Entry{estate.Entry("adopt authority", handle, "certificate", fmt.Sprintf("%x", sum), "subject",
+		return []journal.Entry{estate.Entry("adopt authority", handle, "certificate", fmt.Sprintf("%x", sum), "subject",
 			a.Leaf.Subject.String(), "key here", a.Ask.Signer != nil, "by", parent, "above", up.told, "links",
 			estate.Hashes(up.linked), "issued", estate.Hashes(a.Issued), "revocations", revocations,
 			"revoked and known", revoked, "not known",
@@ -231,7 +233,7 @@ func Adopt(ctx context.Context, e *estate.Estate, a Adoption) (*hierarchy.Genera
 	})
 	if err != nil {
 		failed := fmt.Errorf("authority %s: %w", handle, err)
-		if !errors.Is(err, store.ErrUncertain) { // then the key may be on record
+		if !errors.Is(err, records.ErrUncertain) { // then the key may be on record
 			failed = errors.Join(failed, undo())
 		}
 		return nil, head, failed
@@ -243,14 +245,14 @@ func Adopt(ctx context.Context, e *estate.Estate, a Adoption) (*hierarchy.Genera
 // adoptLink records a certificate by which an authority on record vouches for
 // another.
 func adoptLink(ctx context.Context, e *estate.Estate, a Adoption, h hierarchy.Hierarchy) (*hierarchy.Generation,
-	store.Head,
+	journal.Head,
 	error) {
-	head, err := e.Act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
 		up := importing{e: e, tx: tx, h: h, given: a.Ask.List}
 		if err := up.links(); err != nil {
 			return nil, err
 		}
-		return []store.Entry{estate.Entry("adopt link", a.Ask.Handle, "to", a.Link.Name(), "links",
+		return []journal.Entry{estate.Entry("adopt link", a.Ask.Handle, "to", a.Link.Name(), "links",
 			estate.Hashes(up.linked))}, nil
 	})
 	if err != nil {
@@ -260,7 +262,7 @@ func adoptLink(ctx context.Context, e *estate.Estate, a Adoption, h hierarchy.Hi
 }
 
 // addList records the entries of a revocation list of an authority.
-func addList(tx *store.Tx, handle string, l *revocation.List) error {
+func addList(tx *records.Tx, handle string, l *revocation.List) error {
 	var serials []string
 	var at []time.Time
 	var reasons []int

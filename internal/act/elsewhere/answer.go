@@ -7,12 +7,13 @@ import (
 	"fmt"
 
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/handover"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
+	"ironseal/pki/journal"
 	"ironseal/pki/key"
 	"ironseal/pki/path"
 	"ironseal/pki/request"
@@ -21,7 +22,7 @@ import (
 // Answer is a certificate that an outside authority returned, matched to the
 // request that it answers.
 type Answer struct {
-	Record   store.Request
+	Record   records.Request
 	Leaf     *cert.Certificate
 	Chain    []*cert.Certificate // above the leaf, as far as it was given
 	Findings finding.List
@@ -81,7 +82,7 @@ func MatchAnswer(ctx context.Context, e *estate.Estate, ask AnswerAsk) (Answer, 
 
 // answered is a request that may be answered.
 type answered struct {
-	record  store.Request
+	record  records.Request
 	request *request.Request
 }
 
@@ -89,13 +90,13 @@ type answered struct {
 func answerable(ctx context.Context, e *estate.Estate, said string) ([]answered, error) {
 	if said != "" {
 		rec, r, err := e.Request(ctx, said)
-		if err == nil && rec.State != store.Waiting && rec.State != store.Sent {
+		if err == nil && rec.State != records.Waiting && rec.State != records.Sent {
 			err = fmt.Errorf("R%d is %s since %s, and takes no answer", rec.Number, rec.State,
 				rec.Decided.Format("2006-01-02"))
 		}
 		return []answered{{rec, r}}, err
 	}
-	sent, err := e.Records.Requests(ctx, store.Sent)
+	sent, err := e.Records.Requests(ctx, records.Sent)
 	if err != nil {
 		return nil, err
 	}
@@ -155,7 +156,7 @@ func unanswerable(ctx context.Context, e *estate.Estate, list []*cert.Certificat
 			return err
 		}
 	}
-	waiting, err := e.Records.Requests(ctx, store.Waiting)
+	waiting, err := e.Records.Requests(ctx, records.Waiting)
 	if err != nil {
 		return err
 	}
@@ -189,16 +190,16 @@ func issuedByUs(e *estate.Estate, h hierarchy.Hierarchy, list []*cert.Certificat
 }
 
 // Accept takes in an answer that a person agreed to.
-func Accept(ctx context.Context, e *estate.Estate, a Answer) (store.Head, error) {
+func Accept(ctx context.Context, e *estate.Estate, a Answer) (journal.Head, error) {
 	if r := a.Findings.Refusing(); len(r) > 0 {
-		return store.Head{}, &issue.Refused{About: a.About(), Findings: r}
+		return journal.Head{}, &issue.Refused{About: a.About(), Findings: r}
 	}
 	if a.issuer != nil {
 		a.Chain = nil // it follows from the record
 	}
-	return e.Act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+	return e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
 		if a.Record.Number != 0 {
-			if err := tx.Decide(a.Record.Number, store.Signed, "by an outside authority"); err != nil {
+			if err := tx.Decide(a.Record.Number, records.Signed, "by an outside authority"); err != nil {
 				return nil, err
 			}
 		}
@@ -209,8 +210,9 @@ func Accept(ctx context.Context, e *estate.Estate, a Answer) (store.Head, error)
 				return nil, err
 			}
 		}
-		id, err := tx.AddCertificate(store.NewCertificate{Certificate: a.Leaf, Issuer: issuer, Request: a.Record.Number,
-			Waived: estate.Waived(a.Findings), Actor: e.World.Actor})
+		id, err := tx.AddCertificate(records.NewCertificate{Certificate: a.Leaf, Issuer: issuer,
+			Request: a.Record.Number,
+			Waived:  estate.Waived(a.Findings), Actor: e.World.Actor})
 		if err != nil {
 			return nil, err
 		}
@@ -221,7 +223,7 @@ func Accept(ctx context.Context, e *estate.Estate, a Answer) (store.Head, error)
 		if err := tx.AddChain(id, chain); err != nil {
 			return nil, err
 		}
-		return []store.Entry{estate.Entry("accept", a.About(), "by", estate.NameOf(a.issuer), "chain",
+		return []journal.Entry{estate.Entry("accept", a.About(), "by", estate.NameOf(a.issuer), "chain",
 			estate.Hashes(a.Chain), "certificate",
 			fmt.Sprintf("%x", a.Leaf.SHA256()), "serial", a.Leaf.SerialHex(),
 			"title", a.Leaf.Title(), "issuer", a.Leaf.Issuer.String(), "waived", estate.WaivedCodes(a.Findings))}, nil

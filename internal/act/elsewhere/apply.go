@@ -20,13 +20,16 @@ import (
 	"ironseal/internal/act/authorities"
 	"ironseal/internal/custody"
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
+	"ironseal/internal/records/lineage"
+	"ironseal/internal/records/sqlite"
 	"ironseal/pki/cert"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
+	"ironseal/pki/journal"
 	"ironseal/pki/key"
 	"ironseal/pki/path"
 	"ironseal/pki/renewal"
@@ -46,60 +49,60 @@ type ApplyAsk struct {
 
 // Applied is a request that was made and is recorded as sent.
 type Applied struct {
-	Application store.Application
+	Application lineage.Application
 	Request     *request.Request
 	Renews      *hierarchy.Generation // nil for a new authority
 }
 
 // Apply makes the key and the request of an authority whose parent is elsewhere.
 // The parent is another estate, or an outside authority.
-func Apply(ctx context.Context, e *estate.Estate, ask ApplyAsk) (Applied, store.Head, error) {
+func Apply(ctx context.Context, e *estate.Estate, ask ApplyAsk) (Applied, journal.Head, error) {
 	var out Applied
 	if err := hierarchy.ValidHandle(ask.Handle); err != nil {
-		return out, store.Head{}, err
+		return out, journal.Head{}, err
 	}
 	if ask.Parent != "" {
 		if err := hierarchy.ValidHandle(ask.Parent); err != nil {
-			return out, store.Head{}, err
+			return out, journal.Head{}, err
 		}
 	}
 	h, err := e.Hierarchy(ctx)
 	if err != nil {
-		return out, store.Head{}, err
+		return out, journal.Head{}, err
 	}
 	subject, kind, err := applicant(ctx, e, h, &ask, &out)
 	if err != nil {
-		return out, store.Head{}, err
+		return out, journal.Head{}, err
 	}
 	signer, keep, err := applicantKey(ctx, e, ask, kind, out.Renews)
 	if err != nil {
-		return out, store.Head{}, err
+		return out, journal.Head{}, err
 	}
 	der, err := request.Draft(subject, ext.Set{ext.Basic{Authority: true, PathLength: -1}.Extension(),
 		(ext.KeyCertSign | ext.CRLSign).Extension()}, signer, e.World.Random)
 	if err != nil {
-		return out, store.Head{}, fmt.Errorf("authority %s: %w", ask.Handle, err)
+		return out, journal.Head{}, fmt.Errorf("authority %s: %w", ask.Handle, err)
 	}
 	if out.Request, err = request.Read(der); err != nil {
-		return out, store.Head{}, err
+		return out, journal.Head{}, err
 	}
 	undo, err := keep()
 	if err != nil {
-		return out, store.Head{}, fmt.Errorf("authority %s: %w", ask.Handle, err)
+		return out, journal.Head{}, fmt.Errorf("authority %s: %w", ask.Handle, err)
 	}
-	out.Application = store.Application{Handle: ask.Handle, Parent: ask.Parent, DER: der, Made: e.World.Now(),
+	out.Application = lineage.Application{Handle: ask.Handle, Parent: ask.Parent, DER: der, Made: e.World.Now(),
 		Staged: ask.Day}
-	head, err := e.Act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
 		if err := authorities.KeyThere(e, ask.Handle, out.Request.Key); err != nil {
 			return nil, err
 		}
 		sum := out.Request.SHA256()
-		return []store.Entry{estate.Entry("apply", ask.Handle, "request", fmt.Sprintf("%x", sum), "subject",
+		return []journal.Entry{estate.Entry("apply", ask.Handle, "request", fmt.Sprintf("%x", sum), "subject",
 			subject.String(),
 			"parent", ask.Parent, "key", fmt.Sprintf("%x", out.Request.Key.Fingerprint()), "switch day",
 			estate.DayOf(ask.Day))}, tx.AddApplication(out.Application, out.Request.Key.Fingerprint())
 	})
-	if err != nil && !errors.Is(err, store.ErrUncertain) { // then the key may be on record
+	if err != nil && !errors.Is(err, records.ErrUncertain) { // then the key may be on record
 		err = errors.Join(err, undo())
 	}
 	return out, head, err
@@ -181,7 +184,7 @@ func applicantKey(ctx context.Context, e *estate.Estate, ask ApplyAsk, kind key.
 }
 
 // Applications lists the requests that are sent and not answered.
-func Applications(ctx context.Context, e *estate.Estate) ([]store.Application, error) {
+func Applications(ctx context.Context, e *estate.Estate) ([]lineage.Application, error) {
 	return e.Records.Applications(ctx)
 }
 
@@ -197,35 +200,35 @@ func AppliedBefore(ctx context.Context, e *estate.Estate, handle string) (Applie
 }
 
 // WithdrawApplication ends an application without an answer.
-func WithdrawApplication(ctx context.Context, e *estate.Estate, handle string) (store.Head, error) {
+func WithdrawApplication(ctx context.Context, e *estate.Estate, handle string) (journal.Head, error) {
 	a, err := Sent(ctx, e, handle)
 	if err != nil {
-		return store.Head{}, err
+		return journal.Head{}, err
 	}
-	return e.Act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
-		return []store.Entry{estate.Entry("withdraw application", handle, "request", fmt.Sprintf("%x",
+	return e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
+		return []journal.Entry{estate.Entry("withdraw application", handle, "request", fmt.Sprintf("%x",
 				sha256.Sum256(a.DER)))},
 			tx.Answer(a.ID)
 	})
 }
 
-func Sent(ctx context.Context, e *estate.Estate, handle string) (store.Application, error) {
+func Sent(ctx context.Context, e *estate.Estate, handle string) (lineage.Application, error) {
 	open, err := e.Records.Applications(ctx)
 	if err != nil {
-		return store.Application{}, err
+		return lineage.Application{}, err
 	}
 	for _, a := range open {
 		if a.Handle == handle {
 			return a, nil
 		}
 	}
-	return store.Application{}, fmt.Errorf("authority %s: no request of it is sent: make one with: ironseal "+
+	return lineage.Application{}, fmt.Errorf("authority %s: no request of it is sent: make one with: ironseal "+
 		"authority apply %s --out FILE", handle, handle)
 }
 
 // AuthorityAnswer is the answer of a parent elsewhere, checked.
 type AuthorityAnswer struct {
-	Application store.Application
+	Application lineage.Application
 	Certificate *cert.Certificate
 	Path        []*cert.Certificate // above it, the anchor last
 	Findings    finding.List
@@ -301,17 +304,17 @@ func answerAmong(list []*cert.Certificate, r *request.Request) *cert.Certificate
 
 // AcceptAuthority takes in an answer that a person agreed to, with what stands
 // above it.
-func AcceptAuthority(ctx context.Context, e *estate.Estate, a AuthorityAnswer) (*hierarchy.Generation, store.Head,
+func AcceptAuthority(ctx context.Context, e *estate.Estate, a AuthorityAnswer) (*hierarchy.Generation, journal.Head,
 	error) {
 	handle := a.Application.Handle
 	if r := a.Findings.Refusing(); len(r) > 0 {
-		return nil, store.Head{}, &issue.Refused{About: "authority " + handle, Findings: r}
+		return nil, journal.Head{}, &issue.Refused{About: "authority " + handle, Findings: r}
 	}
 	h, err := e.Hierarchy(ctx)
 	if err != nil {
-		return nil, store.Head{}, err
+		return nil, journal.Head{}, err
 	}
-	head, err := e.Act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
 		if err := errors.Join(tx.Answer(a.Application.ID), authorities.KeyThere(e, handle, a.Certificate.Key),
 			authorities.StillFree(tx, handle, a.Certificate)); err != nil {
 			return nil, err
@@ -321,13 +324,13 @@ func AcceptAuthority(ctx context.Context, e *estate.Estate, a AuthorityAnswer) (
 		if err != nil {
 			return nil, err
 		}
-		id, err := tx.AddCertificate(store.NewCertificate{Certificate: a.Certificate, Issuer: issuer,
+		id, err := tx.AddCertificate(records.NewCertificate{Certificate: a.Certificate, Issuer: issuer,
 			Waived: estate.Waived(a.Findings), Actor: e.World.Actor})
 		if err != nil {
 			return nil, err
 		}
 		if a.renews == nil {
-			_, err = tx.AddAuthority(store.NewAuthority{Handle: handle, Parent: parent, Certificate: id,
+			_, err = tx.AddAuthority(lineage.NewAuthority{Handle: handle, Parent: parent, Certificate: id,
 				Issuer: issuer})
 		} else {
 			_, err = tx.AddGeneration(handle, parent, len(a.renews.Authority.Generations), id, issuer,
@@ -337,7 +340,7 @@ func AcceptAuthority(ctx context.Context, e *estate.Estate, a AuthorityAnswer) (
 			err = up.links()
 		}
 		sum := a.Certificate.SHA256()
-		return []store.Entry{estate.Entry("accept authority", handle, "certificate", fmt.Sprintf("%x", sum), "serial",
+		return []journal.Entry{estate.Entry("accept authority", handle, "certificate", fmt.Sprintf("%x", sum), "serial",
 			a.Certificate.SerialHex(), "issuer", a.Certificate.Issuer.String(),
 			"parent", parent, "above", up.told, "links", estate.Hashes(up.linked), "switch day",
 			estate.DayOf(a.Application.Staged),
@@ -357,7 +360,7 @@ func newestGeneration(ctx context.Context, e *estate.Estate, handle string) (*hi
 	}
 	a := h.Find(handle)
 	if a == nil {
-		return nil, fmt.Errorf("authority %s: %w", handle, store.ErrNone)
+		return nil, fmt.Errorf("authority %s: %w", handle, sqlite.ErrNone)
 	}
 	return a.Generations[len(a.Generations)-1], nil
 }

@@ -8,15 +8,16 @@ import (
 
 	"ironseal/internal/act/delivery"
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
+	"ironseal/pki/journal"
 	"ironseal/pki/key"
 	"ironseal/pki/request"
 )
 
 // Decided is what became of a request that was declined or withdrawn.
 type Decided struct {
-	Record    store.Request
-	Head      store.Head
+	Record    records.Request
+	Head      journal.Head
 	Destroyed string // the key file of our own draft that was destroyed, or ""
 	Kept      string // why the key file of our own draft was left alone, or ""
 }
@@ -31,12 +32,12 @@ func Decide(ctx context.Context, e *estate.Estate, name, state, reason string, k
 		return out, err
 	}
 	file := ""
-	if state == store.Withdrawn {
+	if state == records.Withdrawn {
 		if file, _, err = e.Records.DraftKey(ctx, r.Key.Fingerprint()); err != nil {
 			return out, err
 		}
 	}
-	if rec.State != store.Withdrawn || state != store.Withdrawn || file == "" {
+	if rec.State != records.Withdrawn || state != records.Withdrawn || file == "" {
 		if out.Head, err = decided(ctx, e, rec, r, state, reason, file, keepKey); err != nil {
 			return out, err
 		}
@@ -52,28 +53,28 @@ func Decide(ctx context.Context, e *estate.Estate, name, state, reason string, k
 
 // decided records the decision. A key that is to be destroyed stays on record until
 // it is, so that an act that is cut off can be finished.
-func decided(ctx context.Context, e *estate.Estate, rec store.Request, r *request.Request, state, reason, file string,
-	keepKey bool) (store.Head, error) {
-	act := map[string]string{store.Declined: "decline", store.Withdrawn: "withdraw"}[state]
-	return e.Act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+func decided(ctx context.Context, e *estate.Estate, rec records.Request, r *request.Request, state, reason, file string,
+	keepKey bool) (journal.Head, error) {
+	act := map[string]string{records.Declined: "decline", records.Withdrawn: "withdraw"}[state]
+	return e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
 		if err := tx.Decide(rec.Number, state, reason); err != nil {
 			return nil, err
 		}
 		about := fmt.Sprintf("R%d", rec.Number)
 		switch {
 		case file == "":
-			return []store.Entry{estate.Entry(act, about, "because", reason)}, nil
+			return []journal.Entry{estate.Entry(act, about, "because", reason)}, nil
 		case keepKey:
-			return []store.Entry{estate.Entry(act, about, "because", reason, "key kept", file, "key",
+			return []journal.Entry{estate.Entry(act, about, "because", reason, "key kept", file, "key",
 				fmt.Sprintf("%x", r.Key.Fingerprint()))}, tx.DropDraft(r.Key.Fingerprint())
 		}
-		return []store.Entry{estate.Entry(act, about, "because", reason, "key to be destroyed", file)}, nil
+		return []journal.Entry{estate.Entry(act, about, "because", reason, "key to be destroyed", file)}, nil
 	})
 }
 
 // destroyDraft destroys the key of a withdrawn draft: the file is opened first, and
 // goes only if it holds that very key. Whatever else lies there is another's.
-func destroyDraft(ctx context.Context, e *estate.Estate, out *Decided, rec store.Request, r *request.Request,
+func destroyDraft(ctx context.Context, e *estate.Estate, out *Decided, rec records.Request, r *request.Request,
 	file string) error {
 	if _, err := os.Lstat(file); errors.Is(err, os.ErrNotExist) {
 		out.Kept = file + " is not there any more: if it was moved, delete it where it is"
@@ -88,8 +89,8 @@ func destroyDraft(ctx context.Context, e *estate.Estate, out *Decided, rec store
 		out.Destroyed = file
 	}
 	var err error
-	out.Head, err = e.Act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
-		return []store.Entry{estate.Entry("destroy draft key", fmt.Sprintf("R%d", rec.Number), "file", file,
+	out.Head, err = e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
+		return []journal.Entry{estate.Entry("destroy draft key", fmt.Sprintf("R%d", rec.Number), "file", file,
 			"destroyed",
 			out.Destroyed != "", "key", fmt.Sprintf("%x", r.Key.Fingerprint()))}, tx.DropDraft(r.Key.Fingerprint())
 	})

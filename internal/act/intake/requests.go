@@ -15,11 +15,12 @@ import (
 
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
 	"ironseal/pki/bundle"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
 	"ironseal/pki/finding"
+	"ironseal/pki/journal"
 	"ironseal/pki/key"
 	"ironseal/pki/label"
 	"ironseal/pki/request"
@@ -66,7 +67,7 @@ func ReadInput(arg string, stdin func() ([]byte, error)) ([]Input, error) {
 
 // Received is one request taken in.
 type Received struct {
-	Record  store.Request
+	Record  records.Request
 	Request *request.Request
 	Known   bool     // the same bytes were on record already
 	Source  string   // where it came from
@@ -76,7 +77,7 @@ type Received struct {
 // Receive takes in every request found in the inputs. A request that does not
 // read, or whose signature is wrong, is told in the faults and not recorded;
 // one bad request does not keep the others out.
-func Receive(ctx context.Context, e *estate.Estate, inputs []Input, sender string) (out []Received, head store.Head,
+func Receive(ctx context.Context, e *estate.Estate, inputs []Input, sender string) (out []Received, head journal.Head,
 	faults []error) {
 	for _, in := range inputs {
 		found, errs := readRequests(in)
@@ -122,9 +123,9 @@ func scrutinise(list []Received) map[[32]byte]finding.List {
 }
 
 func receive(ctx context.Context, e *estate.Estate, list []Received, flaws map[[32]byte]finding.List,
-	sender string) (store.Head, error) {
-	return e.Act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
-		var entries []store.Entry
+	sender string) (journal.Head, error) {
+	return e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
+		var entries []journal.Entry
 		for i := range list {
 			r := &list[i]
 			n, known, err := tx.AddRequest(r.Request, sender)
@@ -298,7 +299,7 @@ func writeDraft(ctx context.Context, w estate.World, e *estate.Estate, d Drafted
 	err := w.Disk.New(d.RequestFile, requestPEM, 0o644)
 	if err == nil && e != nil {
 		sum := d.Request.SHA256()
-		_, err = e.Act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+		_, err = e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
 			file, err := filepath.Abs(d.KeyFile)
 			if err != nil {
 				return nil, err
@@ -306,10 +307,10 @@ func writeDraft(ctx context.Context, w estate.World, e *estate.Estate, d Drafted
 			if err := tx.AddDraft(d.Request.Key.Fingerprint(), file, d.Sealed); err != nil {
 				return nil, err
 			}
-			return []store.Entry{estate.Entry("draft", d.Request.Title(), "sha256", fmt.Sprintf("%x", sum), "key",
+			return []journal.Entry{estate.Entry("draft", d.Request.Title(), "sha256", fmt.Sprintf("%x", sum), "key",
 				fmt.Sprintf("%x", d.Request.Key.Fingerprint()), "file", file, "sealed", d.Sealed)}, nil
 		})
-		if errors.Is(err, store.ErrUncertain) { // both files may be on record
+		if errors.Is(err, records.ErrUncertain) { // both files may be on record
 			return fmt.Errorf("draft: %w", err)
 		}
 		if err != nil {

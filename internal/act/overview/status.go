@@ -8,21 +8,22 @@ import (
 	"time"
 
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
 	"ironseal/pki/hierarchy"
+	"ironseal/pki/journal"
 )
 
 // Status is how the estate stands.
 type Status struct {
 	Organisation string          `json:"organisation"`
 	Dir          string          `json:"directory"`
-	Counts       store.Counts    `json:"counts"`
+	Counts       records.Counts  `json:"counts"`
 	Authorities  []AuthorityLine `json:"authorities"`
 	Waiting      []WaitingLine   `json:"waiting"`
 	Ending       []EndingLine    `json:"ending"`
 	Sent         []SentLine      `json:"sent"`
 	Rehearsal    bool            `json:"rehearsal,omitempty"`
-	Head         store.Head      `json:"journal_head"`
+	Head         journal.Head    `json:"journal_head"`
 	ClockBehind  string          `json:"clock_behind,omitempty"`
 	Faults       []string        `json:"faults,omitempty"`
 	Next         []Advice        `json:"next"`
@@ -78,7 +79,9 @@ type Advice struct {
 }
 
 // Counts tells how many records of each kind there are.
-func Counts(ctx context.Context, e *estate.Estate) (store.Counts, error) { return e.Records.Count(ctx) }
+func Counts(ctx context.Context, e *estate.Estate) (records.Counts, error) {
+	return e.Records.Count(ctx)
+}
 
 // Of looks at everything that an administrator should know today.
 func Of(ctx context.Context, e *estate.Estate) (Status, error) {
@@ -112,7 +115,7 @@ func Of(ctx context.Context, e *estate.Estate) (Status, error) {
 			s.Faults = append(s.Faults, fmt.Sprintf("the key of %s is missing: restore it from a backup", g.Label()))
 		}
 	}
-	waiting, err := e.Records.Requests(ctx, store.Waiting)
+	waiting, err := e.Records.Requests(ctx, records.Waiting)
 	if err != nil {
 		return s, err
 	}

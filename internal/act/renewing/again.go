@@ -13,10 +13,11 @@ import (
 
 	"ironseal/internal/act/signing"
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
+	"ironseal/pki/journal"
 	"ironseal/pki/request"
 	"ironseal/pki/san"
 	"ironseal/pki/span"
@@ -110,8 +111,8 @@ func planAgain(ctx context.Context, e *estate.Estate, p *signing.Planning, old e
 	if err != nil {
 		return nil, err
 	}
-	again := rec.State == store.Signed
-	if rec.State != store.Waiting && !again {
+	again := rec.State == records.Signed
+	if rec.State != records.Waiting && !again {
 		return nil, fmt.Errorf("R%d is %s", rec.Number, rec.State)
 	}
 	if sign.By == "" && old.Record.Issuer != "" {
@@ -325,54 +326,57 @@ func PlanChange(ctx context.Context, e *estate.Estate, handle string, waivers []
 
 // Switch lets the prepared generation, and what it signed, serve from now on.
 // Before the switch day it needs early.
-func Switch(ctx context.Context, e *estate.Estate, handle string, early bool) (*hierarchy.Generation, store.Head,
+func Switch(ctx context.Context, e *estate.Estate, handle string, early bool) (*hierarchy.Generation, journal.Head,
 	error) {
 	g, old, err := changing(ctx, e, handle)
 	if err != nil {
-		return nil, store.Head{}, err
+		return nil, journal.Head{}, err
 	}
 	if e.Now().Before(g.Staged) && !early {
-		return nil, store.Head{}, fmt.Errorf("authority %s: the switch day is %s: wait for it, or switch with --early",
-			handle, g.Staged.Format("2006-01-02"))
+		return nil, journal.Head{},
+			fmt.Errorf("authority %s: the switch day is %s: wait for it, or switch with --early",
+				handle, g.Staged.Format("2006-01-02"))
 	}
-	head, err := e.Act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
-		return []store.Entry{estate.Entry("switch", handle, "from", old.Name(), "to", g.Name())}, tx.Unstage(g)
+	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
+		return []journal.Entry{estate.Entry("switch", handle, "from", old.Name(), "to", g.Name())}, tx.Unstage(g)
 	})
 	return g, head, err
 }
 
 // SwitchBack puts the newest generation behind a switch day again, so that the
 // one before it signs.
-func SwitchBack(ctx context.Context, e *estate.Estate, handle string, day time.Time) (*hierarchy.Generation, store.Head,
+func SwitchBack(ctx context.Context, e *estate.Estate, handle string, day time.Time) (*hierarchy.Generation,
+	journal.Head,
 	error) {
 	h, err := e.Hierarchy(ctx)
 	if err != nil {
-		return nil, store.Head{}, err
+		return nil, journal.Head{}, err
 	}
 	g, err := estate.FindGeneration(h, handle)
 	if err != nil {
-		return nil, store.Head{}, err
+		return nil, journal.Head{}, err
 	}
 	list := g.Authority.Generations
 	switch {
 	case g.Authority.Prepared() != nil:
-		return nil, store.Head{}, fmt.Errorf("authority %s: it has not switched yet", handle)
+		return nil, journal.Head{}, fmt.Errorf("authority %s: it has not switched yet", handle)
 	case len(list) < 2:
-		return nil, store.Head{}, fmt.Errorf("authority %s: there is no earlier generation to go back to", handle)
+		return nil, journal.Head{}, fmt.Errorf("authority %s: there is no earlier generation to go back to", handle)
 	}
 	old := list[len(list)-2]
 	switch {
 	case !old.Certificate.NotAfter.After(e.Now()):
-		return nil, store.Head{}, fmt.Errorf("authority %s: %s ended on %s: there is no way back", handle, old.Label(),
+		return nil, journal.Head{}, fmt.Errorf("authority %s: %s ended on %s: there is no way back", handle,
+			old.Label(),
 			old.Certificate.NotAfter.Format("2006-01-02"))
 	case !day.After(e.Now()):
-		return nil, store.Head{}, errors.New("give the new switch day, which must not have passed: --switch-day DAY")
+		return nil, journal.Head{}, errors.New("give the new switch day, which must not have passed: --switch-day DAY")
 	case !day.Before(old.Certificate.NotAfter):
-		return nil, store.Head{}, fmt.Errorf("switch day %s: %s ends before it, on %s", day.Format("2006-01-02"),
+		return nil, journal.Head{}, fmt.Errorf("switch day %s: %s ends before it, on %s", day.Format("2006-01-02"),
 			old.Label(), old.Certificate.NotAfter.Format("2006-01-02"))
 	}
-	head, err := e.Act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
-		return []store.Entry{estate.Entry("switch back", handle, "from", g.Name(), "to", old.Name(), "until",
+	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
+		return []journal.Entry{estate.Entry("switch back", handle, "from", g.Name(), "to", old.Name(), "until",
 				estate.DayOf(day))},
 			tx.Stage(g, day)
 	})

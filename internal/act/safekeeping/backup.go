@@ -22,7 +22,8 @@ import (
 
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
+	"ironseal/pki/journal"
 )
 
 // A backup is a compressed tape archive: the manifest first, then every file of
@@ -94,8 +95,8 @@ func BackUp(ctx context.Context, e *estate.Estate, file string) (Backup, error) 
 	if err != nil {
 		return fail(err)
 	}
-	_, err = e.Act(ctx, func(*store.Tx) ([]store.Entry, error) {
-		return []store.Entry{estate.Entry("backup", "estate", "head", out.Head, "files", len(out.Files))}, nil
+	_, err = e.Act(ctx, func(*records.Tx) ([]journal.Entry, error) {
+		return []journal.Entry{estate.Entry("backup", "estate", "head", out.Head, "files", len(out.Files))}, nil
 	})
 	if err != nil {
 		return out, fmt.Errorf("backup %s: it is written, and not on record: %w", file, err)
@@ -138,7 +139,7 @@ func collect(e *estate.Estate, b *Backup, snapshot string) (map[string][]byte, e
 // describe reads the estate's name and the journal's head from the snapshot, and
 // verifies its journal.
 func (b *Backup) describe(ctx context.Context, snapshot string) error {
-	s, err := store.Open(ctx, snapshot)
+	s, err := records.Open(ctx, snapshot)
 	if err != nil {
 		return err
 	}
@@ -327,7 +328,7 @@ func inTheWay(ctx context.Context, dir string, b Backup, err error) error {
 	if idErr != nil || headErr != nil {
 		return errors.Join(err, idErr, headErr)
 	}
-	there, parseErr := store.ParseHead(b.Head)
+	there, parseErr := journal.ParseHead(b.Head)
 	switch {
 	case id != b.Estate:
 		return fmt.Errorf("%s is another estate (%s); the backup is of %s: choose another directory", dir,
@@ -416,13 +417,13 @@ func unpack(ctx context.Context, t *tar.Reader, b Backup, into string) error {
 
 // settle checks the restored records against the manifest, and lets numbers go on
 // where none was given out before.
-func settle(ctx context.Context, w estate.World, records string, b Backup) (int64, error) {
-	s, err := store.Open(ctx, records)
+func settle(ctx context.Context, w estate.World, file string, b Backup) (int64, error) {
+	s, err := records.Open(ctx, file)
 	if err != nil {
 		return 0, err
 	}
 	defer s.Close()
-	known, err := store.ParseHead(b.Head)
+	known, err := journal.ParseHead(b.Head)
 	if err != nil {
 		return 0, err
 	}
@@ -433,11 +434,11 @@ func settle(ctx context.Context, w estate.World, records string, b Backup) (int6
 		return 0, errors.Join(err, errors.New("the records in it are of another estate than its manifest says"))
 	}
 	var next int64
-	_, err = s.Act(ctx, w.Now, w.Actor, nil, func(tx *store.Tx) ([]store.Entry, error) {
+	_, err = s.Act(ctx, w.Now, w.Actor, nil, func(tx *records.Tx) ([]journal.Entry, error) {
 		if next, err = tx.SkipRequests(); err != nil {
 			return nil, err
 		}
-		return []store.Entry{estate.Entry("restore", "estate", "backup", b.Head, "made", b.Made.Format(time.RFC3339),
+		return []journal.Entry{estate.Entry("restore", "estate", "backup", b.Head, "made", b.Made.Format(time.RFC3339),
 			"next request", next)}, nil
 	})
 	return next, err

@@ -13,10 +13,12 @@ import (
 	"ironseal/internal/act/elsewhere"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
+	"ironseal/internal/records/lineage"
 	"ironseal/pki/cert"
 	"ironseal/pki/ext"
 	"ironseal/pki/hierarchy"
+	"ironseal/pki/journal"
 	"ironseal/pki/key"
 )
 
@@ -99,7 +101,7 @@ func replay(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy) error 
 			signers[id] = fresh.Signer()
 		}
 	}
-	_, err := e.Act(ctx, func(tx *store.Tx) ([]store.Entry, error) {
+	_, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
 		r := replaying{e, tx, signers, map[*hierarchy.Generation]int64{}, new([]rehearsedTold), new([]string)}
 		if err := r.all(h); err != nil {
 			return nil, err
@@ -109,7 +111,8 @@ func replay(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy) error 
 				return nil, err
 			}
 		}
-		return []store.Entry{estate.Entry("rehearse", "estate", "authorities", len(h), "generations", *r.told, "links",
+		return []journal.Entry{estate.Entry("rehearse", "estate", "authorities", len(h), "generations", *r.told,
+			"links",
 			*r.linked)}, nil
 	})
 	return err
@@ -118,7 +121,7 @@ func replay(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy) error 
 // replaying is a copy while it is being recorded.
 type replaying struct {
 	e       *estate.Estate
-	tx      *store.Tx
+	tx      *records.Tx
 	signers map[[32]byte]crypto.Signer // by the fingerprint of the real key
 	ids     map[*hierarchy.Generation]int64
 	told    *[]rehearsedTold
@@ -182,7 +185,7 @@ func (r replaying) generation(a *hierarchy.Authority, i int) error {
 		By: estate.NameOf(g.Issuer)}, estate.DayOf(g.Staged),
 		estate.DayOf(a.Retired)})
 	if i == 0 {
-		r.ids[g], err = r.tx.AddAuthority(store.NewAuthority{Handle: a.Handle, Parent: parent, Certificate: id,
+		r.ids[g], err = r.tx.AddAuthority(lineage.NewAuthority{Handle: a.Handle, Parent: parent, Certificate: id,
 			Issuer: r.ids[g.Issuer]})
 	} else {
 		r.ids[g], err = r.tx.AddGeneration(a.Handle, parent, i, id, r.ids[g.Issuer], g.Staged)
@@ -211,7 +214,7 @@ func (r replaying) certificate(like *cert.Certificate, own, by crypto.Signer, is
 	if err != nil {
 		return 0, "", err
 	}
-	id, err = r.tx.AddCertificate(store.NewCertificate{Certificate: c, Issuer: issuer, Actor: r.e.World.Actor})
+	id, err = r.tx.AddCertificate(records.NewCertificate{Certificate: c, Issuer: issuer, Actor: r.e.World.Actor})
 	return id, fmt.Sprintf("%x", c.SHA256()), err
 }
 

@@ -13,9 +13,11 @@ import (
 	"ironseal/internal/act/authorities"
 	"ironseal/internal/custody"
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
+	"ironseal/internal/records/sqlite"
 	"ironseal/pki/cert"
 	"ironseal/pki/issue"
+	"ironseal/pki/journal"
 	"ironseal/pki/request"
 )
 
@@ -45,8 +47,9 @@ func PlanMany(ctx context.Context, e *estate.Estate, out []Planned, progress fun
 	if err != nil {
 		return nil, err
 	}
-	records := map[int64]store.Request{}
-	if err := e.Records.EachRequest(ctx, store.Waiting, func(r store.Request) { records[r.Number] = r }); err != nil {
+	waiting := map[int64]records.Request{}
+	if err := e.Records.EachRequest(ctx, records.Waiting,
+		func(r records.Request) { waiting[r.Number] = r }); err != nil {
 		return nil, err
 	}
 	for i := range out {
@@ -57,7 +60,7 @@ func PlanMany(ctx context.Context, e *estate.Estate, out []Planned, progress fun
 	count := estate.Counting(progress)
 	estate.Parallel(len(out), func(i int) {
 		if out[i].Err == nil && ctx.Err() == nil {
-			out[i].Sheet, out[i].Err = planNumbered(e, p, out[i].Ask, records, seen)
+			out[i].Sheet, out[i].Err = planNumbered(e, p, out[i].Ask, waiting, seen)
 		}
 		count()
 	})
@@ -76,7 +79,7 @@ func PlanAll(ctx context.Context, e *estate.Estate, ask SignAsk, progress func(d
 	var mu sync.Mutex
 	var out []Planned
 	count := estate.Counting(progress)
-	jobs := make(chan store.Request, 256)
+	jobs := make(chan records.Request, 256)
 	var wg sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
 		wg.Go(func() {
@@ -90,7 +93,7 @@ func PlanAll(ctx context.Context, e *estate.Estate, ask SignAsk, progress func(d
 			}
 		})
 	}
-	err = e.Records.EachRequest(ctx, store.Waiting, func(r store.Request) { jobs <- r })
+	err = e.Records.EachRequest(ctx, records.Waiting, func(r records.Request) { jobs <- r })
 	close(jobs)
 	wg.Wait()
 	slices.SortFunc(out, func(a, b Planned) int { return int(a.number() - b.number()) })
@@ -114,20 +117,20 @@ func bulkPlanning(ctx context.Context, e *estate.Estate) (*Planning, map[int64][
 	return p, seen, err
 }
 
-func planNumbered(e *estate.Estate, p *Planning, ask SignAsk, records map[int64]store.Request,
+func planNumbered(e *estate.Estate, p *Planning, ask SignAsk, waiting map[int64]records.Request,
 	seen map[int64][]string) (*Sheet, error) {
 	n, err := estate.ParseNumber(ask.Request)
 	if err != nil {
 		return nil, err
 	}
-	rec, ok := records[n]
+	rec, ok := waiting[n]
 	if !ok {
 		return nil, fmt.Errorf("R%d: no such request is waiting", n)
 	}
 	return planWaiting(e, p, ask, rec, seen)
 }
 
-func planWaiting(e *estate.Estate, p *Planning, ask SignAsk, rec store.Request, seen map[int64][]string) (*Sheet,
+func planWaiting(e *estate.Estate, p *Planning, ask SignAsk, rec records.Request, seen map[int64][]string) (*Sheet,
 	error) {
 	r, err := request.Read(rec.DER)
 	if err != nil {
@@ -144,7 +147,7 @@ func planWaiting(e *estate.Estate, p *Planning, ask SignAsk, rec store.Request, 
 type SignResult struct {
 	Sheet       *Sheet
 	Certificate *cert.Certificate
-	Head        store.Head
+	Head        journal.Head
 	Err         error
 	ready       issue.Prepared
 }
@@ -302,7 +305,7 @@ func commit(ctx context.Context, e *estate.Estate, list []SignResult) []SignResu
 	if len(list) == 0 {
 		return nil
 	}
-	head, err := e.Act(ctx, func(tx *store.Tx) ([]store.Entry, error) { return recordSigned(e, tx, list) })
+	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) { return recordSigned(e, tx, list) })
 	if err == nil {
 		err = e.World.Step(estate.StepRecorded)
 	} else if len(list) > 1 && !Hopeless(err) {
@@ -325,20 +328,20 @@ func commit(ctx context.Context, e *estate.Estate, list []SignResult) []SignResu
 // Hopeless reports a failure that has nothing to do with what was to be recorded: the
 // next attempt would only wait again.
 func Hopeless(err error) bool {
-	var behind *store.BehindError
-	return errors.Is(err, store.ErrBusy) || errors.Is(err, store.ErrFull) || errors.Is(err, store.ErrReadOnly) ||
-		errors.Is(err, store.ErrUncertain) || errors.As(err, &behind)
+	var behind *records.BehindError
+	return errors.Is(err, sqlite.ErrBusy) || errors.Is(err, sqlite.ErrFull) || errors.Is(err, sqlite.ErrReadOnly) ||
+		errors.Is(err, records.ErrUncertain) || errors.As(err, &behind)
 }
 
-func recordSigned(e *estate.Estate, tx *store.Tx, list []SignResult) ([]store.Entry, error) {
+func recordSigned(e *estate.Estate, tx *records.Tx, list []SignResult) ([]journal.Entry, error) {
 	var numbers []int64
 	for _, r := range list {
 		if !r.Sheet.Again {
 			numbers = append(numbers, r.Sheet.Record.Number)
 		}
 	}
-	err := tx.DecideMany(numbers, store.Signed)
-	if errors.Is(err, store.ErrChanged) && len(numbers) == 1 {
+	err := tx.DecideMany(numbers, records.Signed)
+	if errors.Is(err, records.ErrChanged) && len(numbers) == 1 {
 		err = tx.StillWaiting(numbers[0])
 	}
 	if err != nil {
@@ -346,7 +349,7 @@ func recordSigned(e *estate.Estate, tx *store.Tx, list []SignResult) ([]store.En
 	}
 	generations := map[string]int64{}
 	templates := map[string]bool{}
-	var records []store.NewCertificate
+	var made []records.NewCertificate
 	for _, r := range list {
 		s := r.Sheet
 		if !templates[s.Template.Name] {
@@ -361,16 +364,16 @@ func recordSigned(e *estate.Estate, tx *store.Tx, list []SignResult) ([]store.En
 				return nil, fmt.Errorf("the record changed while the sheet was on screen: %w", err)
 			}
 		}
-		records = append(records, store.NewCertificate{Certificate: r.Certificate, Issuer: generations[label],
+		made = append(made, records.NewCertificate{Certificate: r.Certificate, Issuer: generations[label],
 			Request: s.Record.Number, TemplateName: s.Template.Name,
 			TemplateSHA: s.Template.SHA256(), TemplateSource: s.Template.Source(), Sheet: s.Plan.Digest,
 			Staged: s.Issuer.Staged, Replaces: s.Replaces, Waived: estate.Waived(s.Plan.Findings),
 			Actor: e.World.Actor})
 	}
-	if _, err := tx.AddCertificates(records); err != nil {
+	if _, err := tx.AddCertificates(made); err != nil {
 		return nil, err
 	}
-	return []store.Entry{signEntry(list)}, nil
+	return []journal.Entry{signEntry(list)}, nil
 }
 
 // signedItem is one certificate in a journal entry.
@@ -389,7 +392,7 @@ type signedItem struct {
 }
 
 // signEntry tells of one commit: every certificate in it, by fingerprint.
-func signEntry(list []SignResult) store.Entry {
+func signEntry(list []SignResult) journal.Entry {
 	items := make([]signedItem, len(list))
 	for i, r := range list {
 		s, c := r.Sheet, r.Certificate

@@ -10,7 +10,7 @@ import (
 	"strings"
 
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
 	"ironseal/pki/issue"
 	"ironseal/pki/san"
 	"ironseal/pki/span"
@@ -125,7 +125,7 @@ func manifestRow(line int, cell func(string) string) ManifestRow {
 // ManifestAsks turns rows into asks: each row stands for the request that waits
 // for its host. base gives what the rows leave open.
 func ManifestAsks(ctx context.Context, e *estate.Estate, rows []ManifestRow, base SignAsk) ([]Planned, error) {
-	waiting, err := e.Records.Requests(ctx, store.Waiting)
+	waiting, err := e.Records.Requests(ctx, records.Waiting)
 	if err != nil {
 		return nil, err
 	}

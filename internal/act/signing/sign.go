@@ -14,11 +14,12 @@ import (
 	"time"
 
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
+	"ironseal/internal/records"
 	"ironseal/pki/finding"
 	"ironseal/pki/handover"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
+	"ironseal/pki/journal"
 	"ironseal/pki/request"
 	"ironseal/pki/template"
 )
@@ -35,12 +36,12 @@ type SignAsk struct {
 
 // Sheet is a review sheet: what will be signed, ready to be agreed to.
 type Sheet struct {
-	Record   store.Request
+	Record   records.Request
 	Request  *request.Request
 	Template template.Template
 	Issuer   *hierarchy.Generation
 	Plan     issue.Plan
-	Head     store.Head
+	Head     journal.Head
 	Replaces int64 // the record of the certificate in whose place it is; 0 for none
 	Again    bool  // the request was signed before
 }
@@ -48,7 +49,7 @@ type Sheet struct {
 // Planning is the snapshot of the records from which sheets are planned.
 type Planning struct {
 	Authorities hierarchy.Hierarchy
-	head        store.Head
+	head        journal.Head
 	newest      time.Time
 	now         time.Time
 	Templates   map[string]template.Template
@@ -101,7 +102,7 @@ func Plan(ctx context.Context, e *estate.Estate, ask SignAsk) (*Sheet, error) {
 	if err != nil {
 		return nil, err
 	}
-	if rec.State != store.Waiting {
+	if rec.State != records.Waiting {
 		return nil, fmt.Errorf("R%d is %s since %s: %s", rec.Number, rec.State, rec.Decided.Format("2006-01-02"),
 			afterState(rec))
 	}
@@ -121,7 +122,7 @@ func Plan(ctx context.Context, e *estate.Estate, ask SignAsk) (*Sheet, error) {
 
 // PlanRead computes one sheet. It reads nothing but the snapshot, so that many can
 // be computed at once.
-func PlanRead(e *estate.Estate, p *Planning, ask SignAsk, rec store.Request, r *request.Request,
+func PlanRead(e *estate.Estate, p *Planning, ask SignAsk, rec records.Request, r *request.Request,
 	seen []string) (*Sheet, error) {
 	t := p.Templates[ask.Template]
 	s := &Sheet{Record: rec, Request: r, Template: t, Head: p.head}
@@ -167,11 +168,11 @@ func (p *Planning) unmet(r handover.Receiver, s *Sheet) finding.List {
 	return r.Unmet(o)
 }
 
-func afterState(r store.Request) string {
-	if r.State == store.Signed {
+func afterState(r records.Request) string {
+	if r.State == records.Signed {
 		return fmt.Sprintf("see its certificate with: ironseal certificate show R%d", r.Number)
 	}
-	if r.State == store.Sent {
+	if r.State == records.Sent {
 		return "take its answer in with: ironseal certificate accept FILE, or ironseal courier open FOLDER"
 	}
 	return "ask for a new request"

@@ -1,6 +1,9 @@
-package store
+package records
 
 import (
+	"ironseal/internal/records/lineage"
+	"ironseal/pki/journal"
+
 	"errors"
 	"path/filepath"
 	"strings"
@@ -14,7 +17,10 @@ import (
 
 // try runs a change that writes no entry of its own.
 func (s *Store) try(fn func(*Tx) error) error {
-	_, err := s.Act(ctx, time.Now, "me", nil, func(tx *Tx) ([]Entry, error) { return []Entry{{Act: "try"}}, fn(tx) })
+	_, err := s.Act(ctx, time.Now, "me", nil, func(tx *Tx) ([]journal.Entry,
+		error) {
+		return []journal.Entry{{Act: "try"}}, fn(tx)
+	})
 	return err
 }
 
@@ -35,7 +41,7 @@ func TestHierarchyComesBackAsItWasRecorded(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		g1, err := tx.AddAuthority(NewAuthority{Handle: "root", Certificate: root})
+		g1, err := tx.AddAuthority(lineage.NewAuthority{Handle: "root", Certificate: root})
 		if err != nil {
 			return err
 		}
@@ -43,7 +49,7 @@ func TestHierarchyComesBackAsItWasRecorded(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		if _, err := tx.AddAuthority(NewAuthority{Handle: "services", Parent: "root", Certificate: sub,
+		if _, err := tx.AddAuthority(lineage.NewAuthority{Handle: "services", Parent: "root", Certificate: sub,
 			Issuer: g1}); err != nil {
 			return err
 		}
@@ -67,7 +73,7 @@ func TestHierarchyComesBackAsItWasRecorded(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		f1, err := tx.AddAuthority(NewAuthority{Handle: "far", Elsewhere: true, Certificate: far})
+		f1, err := tx.AddAuthority(lineage.NewAuthority{Handle: "far", Elsewhere: true, Certificate: far})
 		if err != nil {
 			return err
 		}
@@ -134,11 +140,11 @@ func TestHierarchyComesBackAsItWasRecorded(t *testing.T) {
 			return err
 		},
 		"a handle that is taken": func(tx *Tx) error {
-			_, err := tx.AddAuthority(NewAuthority{Handle: "root", Certificate: 1})
+			_, err := tx.AddAuthority(lineage.NewAuthority{Handle: "root", Certificate: 1})
 			return err
 		},
 		"a parent that is not there": func(tx *Tx) error {
-			_, err := tx.AddAuthority(NewAuthority{Handle: "x", Parent: "nobody", Certificate: 1})
+			_, err := tx.AddAuthority(lineage.NewAuthority{Handle: "x", Parent: "nobody", Certificate: 1})
 			return err
 		},
 		"retiring nobody": func(tx *Tx) error { return tx.Retire("nobody", day) },
@@ -152,7 +158,7 @@ func TestHierarchyComesBackAsItWasRecorded(t *testing.T) {
 func TestApplicationsAndErrandsCountOnce(t *testing.T) {
 	s := create(t)
 	r := specimen.Request(t, nil, "CN=Services", nil)
-	app := Application{Handle: "services", Parent: "far", DER: r.Raw, Made: time.Now()}
+	app := lineage.Application{Handle: "services", Parent: "far", DER: r.Raw, Made: time.Now()}
 	if err := s.try(func(tx *Tx) error { return tx.AddApplication(app, r.Key.Fingerprint()) }); err != nil {
 		t.Fatal(err)
 	}
@@ -220,7 +226,7 @@ func TestRevocationsAreCountedAndShown(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		g, err := tx.AddAuthority(NewAuthority{Handle: "root", Certificate: id})
+		g, err := tx.AddAuthority(lineage.NewAuthority{Handle: "root", Certificate: id})
 		if err != nil {
 			return err
 		}

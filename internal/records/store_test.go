@@ -1,6 +1,9 @@
-package store
+package records
 
 import (
+	"ironseal/internal/records/lineage"
+	"ironseal/pki/journal"
+
 	"context"
 	"errors"
 	"path/filepath"
@@ -26,11 +29,11 @@ func TestNothingIsKeptUnlessAllIs(t *testing.T) {
 	s := create(t)
 	r := specimen.Request(t, nil, "CN=a.example", []string{"a.example"})
 	failure := errors.New("stopped")
-	add := func(tx *Tx) ([]Entry, error) {
+	add := func(tx *Tx) ([]journal.Entry, error) {
 		if _, _, err := tx.AddRequest(r, ""); err != nil {
 			return nil, err
 		}
-		return []Entry{{Act: "receive", Object: "R1"}}, nil
+		return []journal.Entry{{Act: "receive", Object: "R1"}}, nil
 	}
 	for what, try := range map[string]func() error{
 		"before the commit": func() error {
@@ -38,7 +41,7 @@ func TestNothingIsKeptUnlessAllIs(t *testing.T) {
 			return err
 		},
 		"inside": func() error {
-			_, err := s.Act(ctx, time.Now, "me", nil, func(tx *Tx) ([]Entry, error) {
+			_, err := s.Act(ctx, time.Now, "me", nil, func(tx *Tx) ([]journal.Entry, error) {
 				if _, err := add(tx); err != nil {
 					return nil, err
 				}
@@ -70,7 +73,7 @@ func TestSerialsAreUniqueAndDecisionsFinal(t *testing.T) {
 	e := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root", Authority: true})
 	leaf := specimen.Make(t, e, specimen.Plan{Subject: "CN=a.example", Names: []string{"a.example"}})
 	act := func(fn func(tx *Tx) error) error {
-		_, err := s.Act(ctx, time.Now, "me", nil, func(tx *Tx) ([]Entry, error) { return nil, fn(tx) })
+		_, err := s.Act(ctx, time.Now, "me", nil, func(tx *Tx) ([]journal.Entry, error) { return nil, fn(tx) })
 		return err
 	}
 	if err := act(func(tx *Tx) error {
@@ -79,7 +82,7 @@ func TestSerialsAreUniqueAndDecisionsFinal(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		_, err = tx.AddAuthority(NewAuthority{Handle: "root", Certificate: id})
+		_, err = tx.AddAuthority(lineage.NewAuthority{Handle: "root", Certificate: id})
 		return err
 	}); err != nil {
 		t.Fatal(err)
@@ -120,19 +123,5 @@ func TestSerialsAreUniqueAndDecisionsFinal(t *testing.T) {
 	}
 	if err := act(func(tx *Tx) error { return tx.Decide(1, Signed, "") }); err == nil {
 		t.Error("a declined request was signed")
-	}
-}
-
-func TestHeadsAreReadAsPeopleWriteThem(t *testing.T) {
-	want := Head{12, "7K2M-9QXT-04HB-W3ZE"}
-	for _, s := range []string{"J12:7K2M-9QXT-04HB-W3ZE", " j12:7k2m 9qxt o4hb w3ze ", "12:7K2M9QXT04HBW3ZE"} {
-		if got, err := ParseHead(s); err != nil || got != want {
-			t.Errorf("%q: %s %v", s, got, err)
-		}
-	}
-	for _, s := range []string{"", "J12", "J0:7K2M-9QXT-04HB-W3ZE", "J12:7K2M", "x:7K2M-9QXT-04HB-W3ZE"} {
-		if got, err := ParseHead(s); err == nil {
-			t.Errorf("%q gives %s", s, got)
-		}
 	}
 }

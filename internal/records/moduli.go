@@ -1,11 +1,14 @@
-package store
+package records
 
 import (
+	"ironseal/pki/journal"
+
 	"context"
 	"errors"
 	"fmt"
 	"math/big"
 
+	"ironseal/internal/records/sqlite"
 	"ironseal/pki/finding"
 	"ironseal/pki/key"
 )
@@ -40,13 +43,13 @@ func (t *Tx) learn(k key.Public, who string) error {
 	}
 	sum := k.Fingerprint()
 	var known bool
-	err := t.tx.QueryRowContext(t.ctx, "SELECT EXISTS (SELECT 1 FROM request WHERE key_sha256 = ?1) OR EXISTS "+
+	err := t.QueryRow("SELECT EXISTS (SELECT 1 FROM request WHERE key_sha256 = ?1) OR EXISTS "+
 		"(SELECT 1 FROM certificate WHERE key_sha256 = ?1)", sum[:]).Scan(&known)
 	if err != nil || known {
 		return err
 	}
 	if t.keys == nil {
-		if t.keys, err = readModuli(t.ctx, t.tx); err != nil {
+		if t.keys, err = readModuli(t.Ctx, t.Reads()); err != nil {
 			return err
 		}
 	}
@@ -76,7 +79,7 @@ func (m *moduli) add(sum [32]byte, n *big.Int) {
 	last.changed = true
 }
 
-func readModuli(ctx context.Context, q querier) (*moduli, error) {
+func readModuli(ctx context.Context, q sqlite.Querier) (*moduli, error) {
 	rows, err := q.QueryContext(ctx, "SELECT id, keys, product FROM moduli ORDER BY id")
 	if err != nil {
 		return nil, err
@@ -105,10 +108,10 @@ func (m *moduli) flush(t *Tx) error {
 		switch {
 		case !r.changed:
 		case r.id == 0:
-			_, err = t.tx.ExecContext(t.ctx, "INSERT INTO moduli (keys, product) VALUES (?,?)", r.keys,
+			_, err = t.Exec("INSERT INTO moduli (keys, product) VALUES (?,?)", r.keys,
 				r.product.Bytes())
 		default:
-			_, err = t.tx.ExecContext(t.ctx, "UPDATE moduli SET keys = ?, product = ? WHERE id = ?", r.keys,
+			_, err = t.Exec("UPDATE moduli SET keys = ?, product = ? WHERE id = ?", r.keys,
 				r.product.Bytes(), r.id)
 		}
 		if err != nil {
@@ -122,7 +125,7 @@ func (m *moduli) flush(t *Tx) error {
 func (t *Tx) tell(row modulusProduct, sum [32]byte, n *big.Int, who string) error {
 	for at := 0; at+32 <= len(row.keys); at += 32 {
 		other := row.keys[at : at+32]
-		k, title, err := keyOnRecord(t.ctx, t.tx, other)
+		k, title, err := keyOnRecord(t.Ctx, t.Reads(), other)
 		if err != nil {
 			return err
 		}
@@ -148,17 +151,17 @@ const FlawAct = "flaw"
 
 // AddFlaw keeps what was found out about a key.
 func (t *Tx) AddFlaw(key [32]byte, f finding.Finding) error {
-	t.more = append(t.more, Entry{Act: FlawAct, Object: fmt.Sprintf("%x", key),
+	t.more = append(t.more, journal.Entry{Act: FlawAct, Object: fmt.Sprintf("%x", key),
 		Detail: string(f.Code) + ": " + f.Message})
-	_, err := t.tx.ExecContext(t.ctx, "INSERT OR REPLACE INTO flaw VALUES (?,?,?)", key[:], string(f.Code), f.Message)
+	_, err := t.Exec("INSERT OR REPLACE INTO flaw VALUES (?,?,?)", key[:], string(f.Code), f.Message)
 	return err
 }
 
 // Flaws lists what is known against keys: usually nothing.
 func (s *Store) Flaws(ctx context.Context) (map[[32]byte]finding.List, error) {
-	rows, err := s.q().QueryContext(ctx, "SELECT key_sha256, code, message FROM flaw ORDER BY key_sha256, code")
+	rows, err := s.Q().QueryContext(ctx, "SELECT key_sha256, code, message FROM flaw ORDER BY key_sha256, code")
 	if err != nil {
-		return nil, s.explain(err)
+		return nil, s.Explain(err)
 	}
 	defer rows.Close()
 	out := map[[32]byte]finding.List{}
@@ -173,20 +176,20 @@ func (s *Store) Flaws(ctx context.Context) (map[[32]byte]finding.List, error) {
 		}
 		out[[32]byte(sum)] = append(out[[32]byte(sum)], finding.New(finding.Code(code), "%s", message))
 	}
-	return out, s.explain(rows.Err())
+	return out, s.Explain(rows.Err())
 }
 
 // CheckModuli holds the products against the keys that they are made of, and says
 // what does not fit; "" when everything does.
 func (s *Store) CheckModuli(ctx context.Context) (string, error) {
-	m, err := readModuli(ctx, s.q())
+	m, err := readModuli(ctx, s.Q())
 	if err != nil {
-		return "", s.explain(err)
+		return "", s.Explain(err)
 	}
 	for _, r := range m.rows {
 		product := big.NewInt(1)
 		for at := 0; at+32 <= len(r.keys); at += 32 {
-			k, _, err := keyOnRecord(ctx, s.q(), r.keys[at:at+32])
+			k, _, err := keyOnRecord(ctx, s.Q(), r.keys[at:at+32])
 			if err != nil || k.Modulus() == nil {
 				return fmt.Sprintf("row %d holds a key that is not on record", r.id), nil
 			}

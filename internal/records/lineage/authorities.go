@@ -1,6 +1,11 @@
-package store
+// Package lineage is the part of the records that knows which authorities there are,
+// their generations and links, and what was sent for them and taken back.
+package lineage
 
 import (
+	"ironseal/internal/records/sqlite"
+	"ironseal/pki/journal"
+
 	"context"
 	"crypto/sha256"
 	"database/sql"
@@ -13,6 +18,12 @@ import (
 	"ironseal/pki/hierarchy"
 )
 
+// Reading answers questions about the authorities.
+type Reading struct{ *sqlite.DB }
+
+// Writing changes what is on record of them.
+type Writing struct{ *sqlite.Change }
+
 // NewAuthority is what is recorded with a new authority.
 type NewAuthority struct {
 	Handle      string
@@ -24,14 +35,14 @@ type NewAuthority struct {
 
 // AddAuthority records a new authority with its first generation, whose
 // identifier it returns.
-func (t *Tx) AddAuthority(n NewAuthority) (generation int64, err error) {
+func (t Writing) AddAuthority(n NewAuthority) (generation int64, err error) {
 	var parentID any
 	if n.Parent != "" {
 		if parentID, err = t.authorityID(n.Parent); err != nil {
 			return 0, err
 		}
 	}
-	res, err := t.tx.ExecContext(t.ctx, "INSERT INTO authority (handle, parent, elsewhere) VALUES (?,?,?)", n.Handle,
+	res, err := t.Exec("INSERT INTO authority (handle, parent, elsewhere) VALUES (?,?,?)", n.Handle,
 		parentID, n.Elsewhere)
 	if err != nil {
 		return 0, fmt.Errorf("authority %s: another ironseal made one of this name meanwhile: %w", n.Handle, err)
@@ -43,17 +54,18 @@ func (t *Tx) AddAuthority(n NewAuthority) (generation int64, err error) {
 	return t.insertGeneration(id, 1, n.Certificate, n.Issuer, time.Time{})
 }
 
-func (t *Tx) authorityID(handle string) (id int64, err error) {
-	err = t.tx.QueryRowContext(t.ctx, "SELECT id FROM authority WHERE handle = ?", handle).Scan(&id)
+func (t Writing) authorityID(handle string) (id int64, err error) {
+	err = t.QueryRow("SELECT id FROM authority WHERE handle = ?", handle).Scan(&id)
 	if errors.Is(err, sql.ErrNoRows) {
-		return 0, fmt.Errorf("authority %s: %w", handle, ErrNone)
+		return 0, fmt.Errorf("authority %s: %w", handle, sqlite.ErrNone)
 	}
 	return id, err
 }
 
-func (t *Tx) insertGeneration(authority int64, number int, certificate, issuer int64, staged time.Time) (int64, error) {
-	res, err := t.tx.ExecContext(t.ctx, "INSERT INTO generation (authority, number, certificate, issuer, staged) "+
-		"VALUES (?,?,?,?,?)", authority, number, certificate, orNull(issuer), staging(staged))
+func (t Writing) insertGeneration(authority int64, number int, certificate, issuer int64, staged time.Time) (int64,
+	error) {
+	res, err := t.Exec("INSERT INTO generation (authority, number, certificate, issuer, staged) "+
+		"VALUES (?,?,?,?,?)", authority, number, certificate, sqlite.OrNull(issuer), journal.StampOrNone(staged))
 	if err != nil {
 		return 0, err
 	}
@@ -63,14 +75,14 @@ func (t *Tx) insertGeneration(authority int64, number int, certificate, issuer i
 // AddGeneration records the next generation of an authority. newest is the
 // number of the one that it was planned after. parent is the authority above
 // from now on, "" for a root; staged is the switch day, zero to sign at once.
-func (t *Tx) AddGeneration(handle, parent string, newest int, certificate, issuer int64, staged time.Time) (int64,
+func (t Writing) AddGeneration(handle, parent string, newest int, certificate, issuer int64, staged time.Time) (int64,
 	error) {
 	id, err := t.authorityID(handle)
 	if err != nil {
 		return 0, err
 	}
 	var have int
-	if err := t.tx.QueryRowContext(t.ctx, "SELECT coalesce(max(number),0) FROM generation WHERE authority = ?",
+	if err := t.QueryRow("SELECT coalesce(max(number),0) FROM generation WHERE authority = ?",
 		id).Scan(&have); err != nil {
 		return 0, err
 	}
@@ -83,20 +95,20 @@ func (t *Tx) AddGeneration(handle, parent string, newest int, certificate, issue
 			return 0, err
 		}
 	}
-	if _, err := t.tx.ExecContext(t.ctx, "UPDATE authority SET parent = ? WHERE id = ?", parentID, id); err != nil {
+	if _, err := t.Exec("UPDATE authority SET parent = ? WHERE id = ?", parentID, id); err != nil {
 		return 0, err
 	}
 	return t.insertGeneration(id, newest+1, certificate, issuer, staged)
 }
 
 // AddLink records a link certificate.
-func (t *Tx) AddLink(certificate, by, to int64) error {
-	_, err := t.tx.ExecContext(t.ctx, "INSERT INTO link VALUES (?,?,?)", certificate, by, to)
+func (t Writing) AddLink(certificate, by, to int64) error {
+	_, err := t.Exec("INSERT INTO link VALUES (?,?,?)", certificate, by, to)
 	return err
 }
 
 // Unstage lets a prepared generation, and what it signed already, serve from now on.
-func (t *Tx) Unstage(g *hierarchy.Generation) error {
+func (t Writing) Unstage(g *hierarchy.Generation) error {
 	id, err := t.AnyGenerationID(g)
 	if err != nil {
 		return err
@@ -106,17 +118,17 @@ func (t *Tx) Unstage(g *hierarchy.Generation) error {
 			"n.issuer = ?1) WHERE id IN (SELECT replaces FROM certificate WHERE issuer = ?1 AND staged <> '')",
 		"UPDATE certificate SET staged = '' WHERE issuer = ?1",
 	} {
-		if _, err := t.tx.ExecContext(t.ctx, change, id); err != nil {
+		if _, err := t.Exec(change, id); err != nil {
 			return err
 		}
 	}
-	_, err = t.tx.ExecContext(t.ctx, "UPDATE generation SET staged = '' WHERE id = ?", id)
+	_, err = t.Exec("UPDATE generation SET staged = '' WHERE id = ?", id)
 	return err
 }
 
 // Stage puts a generation back behind its switch day, and with it what it signed in
 // the place of others, which serve again.
-func (t *Tx) Stage(g *hierarchy.Generation, day time.Time) error {
+func (t Writing) Stage(g *hierarchy.Generation, day time.Time) error {
 	id, err := t.AnyGenerationID(g)
 	if err != nil {
 		return err
@@ -126,30 +138,30 @@ func (t *Tx) Stage(g *hierarchy.Generation, day time.Time) error {
 			"?1 AND replaces IS NOT NULL)",
 		"UPDATE certificate SET staged = ?2 WHERE issuer = ?1 AND replaces IS NOT NULL",
 	} {
-		if _, err := t.tx.ExecContext(t.ctx, change, id, stamp(day)); err != nil {
+		if _, err := t.Exec(change, id, journal.Stamp(day)); err != nil {
 			return err
 		}
 	}
-	_, err = t.tx.ExecContext(t.ctx, "UPDATE generation SET staged = ? WHERE id = ?", stamp(day), id)
+	_, err = t.Exec("UPDATE generation SET staged = ? WHERE id = ?", journal.Stamp(day), id)
 	return err
 }
 
 // Retire records that an authority no longer signs.
-func (t *Tx) Retire(handle string, at time.Time) error {
+func (t Writing) Retire(handle string, at time.Time) error {
 	id, err := t.authorityID(handle)
 	if err != nil {
 		return err
 	}
-	_, err = t.tx.ExecContext(t.ctx, "UPDATE authority SET retired = ? WHERE id = ?", stamp(at), id)
+	_, err = t.Exec("UPDATE authority SET retired = ? WHERE id = ?", journal.Stamp(at), id)
 	return err
 }
 
 // AnyGenerationID finds the record of a generation, whatever its state.
-func (t *Tx) AnyGenerationID(g *hierarchy.Generation) (id int64, err error) {
-	err = t.tx.QueryRowContext(t.ctx, "SELECT g.id FROM generation g JOIN authority a ON a.id = g.authority WHERE "+
+func (t Writing) AnyGenerationID(g *hierarchy.Generation) (id int64, err error) {
+	err = t.QueryRow("SELECT g.id FROM generation g JOIN authority a ON a.id = g.authority WHERE "+
 		"a.handle = ? AND g.number = ?", g.Authority.Handle, g.Number).Scan(&id)
 	if errors.Is(err, sql.ErrNoRows) {
-		return 0, fmt.Errorf("authority %s: %w", g.Label(), ErrNone)
+		return 0, fmt.Errorf("authority %s: %w", g.Label(), sqlite.ErrNone)
 	}
 	return id, err
 }
@@ -157,14 +169,14 @@ func (t *Tx) AnyGenerationID(g *hierarchy.Generation) (id int64, err error) {
 // GenerationID finds the record of a generation, and checks that it may still
 // sign: it is the newest of its authority but for those that wait for their
 // switch day, or waits itself, and the authority is not retired.
-func (t *Tx) GenerationID(g *hierarchy.Generation) (int64, error) {
+func (t Writing) GenerationID(g *hierarchy.Generation) (int64, error) {
 	id, err := t.AnyGenerationID(g)
 	if err != nil {
 		return 0, err
 	}
 	var newest int
 	var staged, retired string
-	err = t.tx.QueryRowContext(t.ctx, `SELECT (SELECT coalesce(max(number),0) FROM generation
+	err = t.QueryRow(`SELECT (SELECT coalesce(max(number),0) FROM generation
 		WHERE authority = a.id AND staged = ''), g.staged, a.retired FROM generation g
 		JOIN authority a ON a.id = g.authority WHERE g.id = ?`, id).Scan(&newest, &staged, &retired)
 	switch {
@@ -179,24 +191,24 @@ func (t *Tx) GenerationID(g *hierarchy.Generation) (int64, error) {
 }
 
 // Hierarchy loads all authorities, parents before children.
-func (s *Store) Hierarchy(ctx context.Context) (hierarchy.Hierarchy, error) {
+func (s Reading) Hierarchy(ctx context.Context) (hierarchy.Hierarchy, error) {
 	var h hierarchy.Hierarchy
-	err := s.View(ctx, func(s *Store) (err error) {
-		h, err = loadHierarchy(ctx, s.q())
+	err := s.Moment(ctx, func(d *sqlite.DB) (err error) {
+		h, err = Load(ctx, d.Q())
 		return err
 	})
 	if err != nil {
-		return nil, s.explain(err)
+		return nil, s.Explain(err)
 	}
 	return h, nil
 }
 
 // Hierarchy loads all authorities as they are in the middle of a change.
-func (t *Tx) Hierarchy() (hierarchy.Hierarchy, error) { return loadHierarchy(t.ctx, t.tx) }
+func (t Writing) Hierarchy() (hierarchy.Hierarchy, error) { return Load(t.Ctx, t.Reads()) }
 
-// loadHierarchy loads all authorities, or none: what hangs on something that is not
+// Load loads all authorities, or none: what hangs on something that is not
 // there, or on itself, is an error and is never left out.
-func loadHierarchy(ctx context.Context, q querier) (hierarchy.Hierarchy, error) {
+func Load(ctx context.Context, q sqlite.Querier) (hierarchy.Hierarchy, error) {
 	l := loading{byID: map[int64]*hierarchy.Authority{}, generations: map[int64]*hierarchy.Generation{},
 		parent: map[*hierarchy.Authority]int64{}, issuer: map[*hierarchy.Generation]int64{}}
 	rows, err := q.QueryContext(ctx, `SELECT a.id, a.handle, coalesce(a.parent,0), a.elsewhere, a.retired, g.id,
@@ -240,7 +252,7 @@ type loading struct {
 	issuer      map[*hierarchy.Generation]int64
 }
 
-func (l *loading) row(rows scanner) error {
+func (l *loading) row(rows sqlite.Scanner) error {
 	var aID, parent, gID, issuer int64
 	var number int
 	var handle, retired, staged string
@@ -252,7 +264,7 @@ func (l *loading) row(rows scanner) error {
 	}
 	a := l.byID[aID]
 	if a == nil {
-		a = &hierarchy.Authority{Handle: handle, Elsewhere: elsewhere, Retired: unstamp(retired)}
+		a = &hierarchy.Authority{Handle: handle, Elsewhere: elsewhere, Retired: journal.Unstamp(retired)}
 		l.byID[aID], l.parent[a] = a, parent
 		l.order = append(l.order, a)
 	}
@@ -260,7 +272,7 @@ func (l *loading) row(rows scanner) error {
 	if err != nil {
 		return fmt.Errorf("authority %s: its certificate on record does not read: %w", handle, err)
 	}
-	g := &hierarchy.Generation{Number: number, Certificate: c, Authority: a, Staged: unstamp(staged)}
+	g := &hierarchy.Generation{Number: number, Certificate: c, Authority: a, Staged: journal.Unstamp(staged)}
 	l.generations[gID], l.issuer[g] = g, issuer
 	a.Generations = append(a.Generations, g)
 	return nil
@@ -315,7 +327,7 @@ func (l *loading) joined() (hierarchy.Hierarchy, error) {
 	return out, nil
 }
 
-func (l *loading) links(ctx context.Context, q querier) error {
+func (l *loading) links(ctx context.Context, q sqlite.Querier) error {
 	rows, err := q.QueryContext(ctx, "SELECT c.der, l.by_generation, l.to_generation FROM link l JOIN certificate c "+
 		"ON c.id = l.certificate ORDER BY l.certificate")
 	if err != nil {
@@ -344,9 +356,9 @@ func (l *loading) links(ctx context.Context, q querier) error {
 
 // LastOf is when the last certificate that an authority issued ends, links and
 // its own certificates left out; zero when it issued none.
-func (s *Store) LastOf(ctx context.Context, handle string) (time.Time, error) {
+func (s Reading) LastOf(ctx context.Context, handle string) (time.Time, error) {
 	var end sql.NullInt64
-	err := s.row(ctx, `SELECT max(c.not_after) FROM certificate c JOIN authority a ON a.id = c.authority
+	err := s.Row(ctx, `SELECT max(c.not_after) FROM certificate c JOIN authority a ON a.id = c.authority
 		WHERE a.handle = ? AND c.id NOT IN (SELECT certificate FROM link)`, handle).Scan(&end)
 	if err != nil || !end.Valid {
 		return time.Time{}, err
@@ -366,9 +378,9 @@ type Application struct {
 }
 
 // AddApplication records a request that is sent.
-func (t *Tx) AddApplication(a Application, key [32]byte) error {
+func (t Writing) AddApplication(a Application, key [32]byte) error {
 	var open int
-	if err := t.tx.QueryRowContext(t.ctx, "SELECT count(*) FROM sent WHERE handle = ? AND answered = ''",
+	if err := t.QueryRow("SELECT count(*) FROM sent WHERE handle = ? AND answered = ''",
 		a.Handle).Scan(&open); err != nil {
 		return err
 	}
@@ -376,14 +388,14 @@ func (t *Tx) AddApplication(a Application, key [32]byte) error {
 		return fmt.Errorf("authority %s: another ironseal sent a request for it meanwhile: take its answer in, or "+
 			"withdraw it first", a.Handle)
 	}
-	_, err := t.tx.ExecContext(t.ctx, "INSERT INTO sent (handle, parent, der, key_sha256, made, staged) VALUES "+
-		"(?,?,?,?,?,?)", a.Handle, a.Parent, a.DER, key[:], stamp(t.at), staging(a.Staged))
+	_, err := t.Exec("INSERT INTO sent (handle, parent, der, key_sha256, made, staged) VALUES "+
+		"(?,?,?,?,?,?)", a.Handle, a.Parent, a.DER, key[:], journal.Stamp(t.At), journal.StampOrNone(a.Staged))
 	return err
 }
 
 // Answer records that an application was answered; it must still be open.
-func (t *Tx) Answer(id int64) error {
-	res, err := t.tx.ExecContext(t.ctx, "UPDATE sent SET answered = ? WHERE id = ? AND answered = ''", stamp(t.at), id)
+func (t Writing) Answer(id int64) error {
+	res, err := t.Exec("UPDATE sent SET answered = ? WHERE id = ? AND answered = ''", journal.Stamp(t.At), id)
 	if err != nil {
 		return err
 	}
@@ -394,20 +406,20 @@ func (t *Tx) Answer(id int64) error {
 }
 
 // Applications lists the requests that are sent and not answered, oldest first.
-func (s *Store) Applications(ctx context.Context) ([]Application, error) {
+func (s Reading) Applications(ctx context.Context) ([]Application, error) {
 	return s.applications(ctx, "WHERE answered = ''")
 }
 
 // AllApplications lists those that were answered or withdrawn as well.
-func (s *Store) AllApplications(ctx context.Context) ([]Application, error) {
+func (s Reading) AllApplications(ctx context.Context) ([]Application, error) {
 	return s.applications(ctx, "")
 }
 
-func (s *Store) applications(ctx context.Context, where string) ([]Application, error) {
-	rows, err := s.q().QueryContext(ctx, "SELECT id, handle, parent, der, made, answered, staged FROM sent "+where+
+func (s Reading) applications(ctx context.Context, where string) ([]Application, error) {
+	rows, err := s.Q().QueryContext(ctx, "SELECT id, handle, parent, der, made, answered, staged FROM sent "+where+
 		" ORDER BY id")
 	if err != nil {
-		return nil, s.explain(err)
+		return nil, s.Explain(err)
 	}
 	defer rows.Close()
 	var out []Application
@@ -417,31 +429,32 @@ func (s *Store) applications(ctx context.Context, where string) ([]Application, 
 		if err := rows.Scan(&a.ID, &a.Handle, &a.Parent, &a.DER, &made, &answered, &staged); err != nil {
 			return nil, err
 		}
-		a.Made, a.Answered, a.Staged = unstamp(made), unstamp(answered), unstamp(staged)
+		a.Made, a.Answered, a.Staged = journal.Unstamp(made), journal.Unstamp(answered), journal.Unstamp(staged)
 		out = append(out, a)
 	}
-	return out, s.explain(rows.Err())
+	return out, s.Explain(rows.Err())
 }
 
 // Carry records that a courier's folder was taken in; it fails when it was before.
-func (t *Tx) Carry(id, what string) error {
+func (t Writing) Carry(id, what string) error {
 	var when string
-	err := t.tx.QueryRowContext(t.ctx, "SELECT at FROM carried WHERE id = ?", id).Scan(&when)
+	err := t.QueryRow("SELECT at FROM carried WHERE id = ?", id).Scan(&when)
 	if err == nil {
-		return fmt.Errorf("this folder was taken in already, on %s", unstamp(when).Format("2006-01-02 15:04 UTC"))
+		return fmt.Errorf("this folder was taken in already, on %s",
+			journal.Unstamp(when).Format("2006-01-02 15:04 UTC"))
 	}
 	if !errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
-	_, err = t.tx.ExecContext(t.ctx, "INSERT INTO carried VALUES (?,?,?)", id, stamp(t.at), what)
+	_, err = t.Exec("INSERT INTO carried VALUES (?,?,?)", id, journal.Stamp(t.At), what)
 	return err
 }
 
 // Carried tells what a courier's folder brought when it was taken in; "" when it
 // was not.
-func (s *Store) Carried(ctx context.Context, id string) (string, error) {
+func (s Reading) Carried(ctx context.Context, id string) (string, error) {
 	var what string
-	err := s.row(ctx, "SELECT what FROM carried WHERE id = ?", id).Scan(&what)
+	err := s.Row(ctx, "SELECT what FROM carried WHERE id = ?", id).Scan(&what)
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", nil
 	}
@@ -453,46 +466,46 @@ func (s *Store) Carried(ctx context.Context, id string) (string, error) {
 
 // AddRevocations records what a revocation list says of an authority's
 // certificates, and the list's number. Serials are lower-case hex.
-func (t *Tx) AddRevocations(handle string, number int64, serials []string, at []time.Time, reasons []int) error {
+func (t Writing) AddRevocations(handle string, number int64, serials []string, at []time.Time, reasons []int) error {
 	id, err := t.authorityID(handle)
 	if err != nil {
 		return err
 	}
-	insert, err := t.tx.PrepareContext(t.ctx, "INSERT OR REPLACE INTO revocation VALUES (?,?,?,?)")
+	insert, err := t.Prepare("INSERT OR REPLACE INTO revocation VALUES (?,?,?,?)")
 	if err != nil {
 		return err
 	}
 	defer insert.Close()
 	for i, serial := range serials {
-		if _, err := insert.ExecContext(t.ctx, id, serial, stamp(at[i]), reasons[i]); err != nil {
+		if _, err := insert.ExecContext(t.Ctx, id, serial, journal.Stamp(at[i]), reasons[i]); err != nil {
 			return err
 		}
 	}
-	_, err = t.tx.ExecContext(t.ctx, "UPDATE authority SET list_number = max(list_number, ?) WHERE id = ?", number, id)
+	_, err = t.Exec("UPDATE authority SET list_number = max(list_number, ?) WHERE id = ?", number, id)
 	return err
 }
 
 // Revoked counts what is revoked of an authority's certificates.
-func (s *Store) Revoked(ctx context.Context, handle string) (int, error) {
+func (s Reading) Revoked(ctx context.Context, handle string) (int, error) {
 	var n int
-	err := s.row(ctx, "SELECT count(*) FROM revocation r JOIN authority a ON a.id = r.authority WHERE a.handle = ?",
+	err := s.Row(ctx, "SELECT count(*) FROM revocation r JOIN authority a ON a.id = r.authority WHERE a.handle = ?",
 		handle).Scan(&n)
 	return n, err
 }
 
 // RevocationsDigest is a hash over everything that is revoked of an authority's
 // certificates, and the number of its last list, for the journal.
-func (t *Tx) RevocationsDigest(handle string) (string, error) {
-	return revocationsDigest(t.ctx, t.tx, handle)
+func (t Writing) RevocationsDigest(handle string) (string, error) {
+	return revocationsDigest(t.Ctx, t.Reads(), handle)
 }
 
 // RevocationsDigest is the same, as the records stand.
-func (s *Store) RevocationsDigest(ctx context.Context, handle string) (string, error) {
-	sum, err := revocationsDigest(ctx, s.q(), handle)
-	return sum, s.explain(err)
+func (s Reading) RevocationsDigest(ctx context.Context, handle string) (string, error) {
+	sum, err := revocationsDigest(ctx, s.Q(), handle)
+	return sum, s.Explain(err)
 }
 
-func revocationsDigest(ctx context.Context, q querier, handle string) (string, error) {
+func revocationsDigest(ctx context.Context, q sqlite.Querier, handle string) (string, error) {
 	var number int64
 	if err := q.QueryRowContext(ctx, "SELECT list_number FROM authority WHERE handle = ?",
 		handle).Scan(&number); err != nil {
@@ -515,4 +528,12 @@ func revocationsDigest(ctx context.Context, q querier, handle string) (string, e
 		fmt.Fprintf(h, "%s %s %d\n", serial, at, reason)
 	}
 	return fmt.Sprintf("%x", h.Sum(nil)), rows.Err()
+}
+
+// ListNumber is the number of the last revocation list of an authority; 0 when
+// there was none.
+func (s Reading) ListNumber(ctx context.Context, handle string) (int64, error) {
+	var n int64
+	err := s.Row(ctx, "SELECT list_number FROM authority WHERE handle = ?", handle).Scan(&n)
+	return n, err
 }

@@ -1,6 +1,8 @@
-package store
+package records
 
 import (
+	"ironseal/pki/journal"
+
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -9,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"ironseal/internal/records/sqlite"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/request"
@@ -51,13 +54,13 @@ type Certificate struct {
 }
 
 // ErrNone says that there is no such record.
-var ErrNone = errors.New("there is no such record")
+var ErrNone = sqlite.ErrNone
 
 // AddRequest records a request. When the same bytes are on record already,
 // their number is returned and known is true.
 func (t *Tx) AddRequest(r *request.Request, sender string) (number int64, known bool, err error) {
 	sum := r.SHA256()
-	err = t.tx.QueryRowContext(t.ctx, "SELECT number FROM request WHERE sha256 = ?", sum[:]).Scan(&number)
+	err = t.QueryRow("SELECT number FROM request WHERE sha256 = ?", sum[:]).Scan(&number)
 	if err == nil {
 		return number, true, nil
 	}
@@ -68,9 +71,9 @@ func (t *Tx) AddRequest(r *request.Request, sender string) (number int64, known 
 	if err := t.learn(r.Key, r.Title()); err != nil {
 		return 0, false, err
 	}
-	res, err := t.tx.ExecContext(t.ctx, "INSERT INTO request (sha256, der, title, key_sha256, sender, received, "+
+	res, err := t.Exec("INSERT INTO request (sha256, der, title, key_sha256, sender, received, "+
 		"state) VALUES (?,?,?,?,?,?,?)",
-		sum[:], r.Raw, r.Title(), key[:], sender, stamp(t.at), Waiting)
+		sum[:], r.Raw, r.Title(), key[:], sender, journal.Stamp(t.At), Waiting)
 	if err != nil {
 		return 0, false, err
 	}
@@ -82,21 +85,21 @@ func (t *Tx) AddRequest(r *request.Request, sender string) (number int64, known 
 // the request is neither any more, and says what it is now.
 func (t *Tx) Decide(number int64, state, reason string) error {
 	var now string
-	if err := t.tx.QueryRowContext(t.ctx, "SELECT state FROM request WHERE number = ?", number).Scan(&now); err != nil {
+	if err := t.QueryRow("SELECT state FROM request WHERE number = ?", number).Scan(&now); err != nil {
 		return fmt.Errorf("R%d: %w", number, ErrNone)
 	}
 	if now != Waiting && now != Sent {
 		return fmt.Errorf("R%d is %s, and no longer waiting", number, now)
 	}
-	_, err := t.tx.ExecContext(t.ctx, "UPDATE request SET state = ?, reason = ?, decided = ? WHERE number = ?", state,
-		reason, stamp(t.at), number)
+	_, err := t.Exec("UPDATE request SET state = ?, reason = ?, decided = ? WHERE number = ?", state,
+		reason, journal.Stamp(t.At), number)
 	return err
 }
 
 // StillWaiting says what a request is now, when it waits no longer.
 func (t *Tx) StillWaiting(number int64) error {
 	var now string
-	if err := t.tx.QueryRowContext(t.ctx, "SELECT state FROM request WHERE number = ?", number).Scan(&now); err != nil {
+	if err := t.QueryRow("SELECT state FROM request WHERE number = ?", number).Scan(&now); err != nil {
 		return fmt.Errorf("R%d: %w", number, ErrNone)
 	}
 	if now != Waiting {
@@ -128,7 +131,7 @@ func (t *Tx) AddCertificate(n NewCertificate) (int64, error) {
 // AddCertificates records certificates and their names, and returns the
 // identifier of the last.
 func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
-	insert, err := t.tx.PrepareContext(t.ctx, `INSERT INTO certificate (serial, authority, issuer, der, title,
+	insert, err := t.Prepare(`INSERT INTO certificate (serial, authority, issuer, der, title,
 		subject, not_after, key_sha256, request, template, sheet, staged, replaces)
 		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?)`)
 	if err != nil {
@@ -145,7 +148,7 @@ func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
 		}
 		if made != nil && !stored[n.TemplateSHA] {
 			stored[n.TemplateSHA] = true
-			if _, err := t.tx.ExecContext(t.ctx, "INSERT OR IGNORE INTO template VALUES (?,?,?)", n.TemplateSHA[:],
+			if _, err := t.Exec("INSERT OR IGNORE INTO template VALUES (?,?,?)", n.TemplateSHA[:],
 				n.TemplateName, n.TemplateSource); err != nil {
 				return 0, err
 			}
@@ -153,7 +156,7 @@ func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
 		authority, known := authorities[n.Issuer]
 		if !known {
 			var id int64
-			if err := t.tx.QueryRowContext(t.ctx, "SELECT authority FROM generation WHERE id = ?",
+			if err := t.QueryRow("SELECT authority FROM generation WHERE id = ?",
 				n.Issuer).Scan(&id); err != nil {
 				return 0, err
 			}
@@ -165,9 +168,10 @@ func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
 		if err := t.learn(c.Key, c.Title()); err != nil {
 			return 0, err
 		}
-		res, err := insert.ExecContext(t.ctx, c.SerialHex(), authority, orNull(n.Issuer), c.Raw, c.Title(),
+		res, err := insert.ExecContext(t.Ctx, c.SerialHex(), authority, sqlite.OrNull(n.Issuer), c.Raw, c.Title(),
 			c.Subject.String(), c.NotAfter.Unix(),
-			key[:], orNull(n.Request), made, n.Sheet[:], staging(n.Staged), orNull(n.Replaces))
+			key[:], sqlite.OrNull(n.Request), made, n.Sheet[:], journal.StampOrNone(n.Staged),
+			sqlite.OrNull(n.Replaces))
 		if err != nil {
 			return 0, err
 		}
@@ -181,9 +185,9 @@ func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
 			names = append(names, string(x.Kind()), strings.ToLower(x.Value()), last)
 		}
 		for _, f := range n.Waived {
-			if _, err := t.tx.ExecContext(t.ctx,
+			if _, err := t.Exec(
 				"INSERT INTO waiver (certificate, request, code, who, reason) VALUES (?,?,?,?,?)", last,
-				orNull(n.Request), string(f.Code), n.Actor, f.Waived); err != nil {
+				sqlite.OrNull(n.Request), string(f.Code), n.Actor, f.Waived); err != nil {
 				return 0, err
 			}
 		}
@@ -199,14 +203,14 @@ func (t *Tx) replace(n NewCertificate, id int64) error {
 	}
 	if !n.Staged.IsZero() {
 		var others int
-		err := t.tx.QueryRowContext(t.ctx, "SELECT count(*) FROM certificate WHERE replaces = ? AND issuer = ? AND "+
+		err := t.QueryRow("SELECT count(*) FROM certificate WHERE replaces = ? AND issuer = ? AND "+
 			"id <> ?", n.Replaces, n.Issuer, id).Scan(&others)
 		if err == nil && others > 0 {
 			err = fmt.Errorf("%s: %w: another certificate was prepared in its place", n.Certificate.Title(), ErrChanged)
 		}
 		return err
 	}
-	res, err := t.tx.ExecContext(t.ctx, "UPDATE certificate SET replaced_by = ? WHERE id = ? AND replaced_by IS NULL",
+	res, err := t.Exec("UPDATE certificate SET replaced_by = ? WHERE id = ? AND replaced_by IS NULL",
 		id, n.Replaces)
 	if err != nil {
 		return err
@@ -215,14 +219,6 @@ func (t *Tx) replace(n NewCertificate, id int64) error {
 		return errors.Join(err, fmt.Errorf("%s: %w: it was renewed", n.Certificate.Title(), ErrChanged))
 	}
 	return nil
-}
-
-// staging writes a switch day; "" for none.
-func staging(day time.Time) string {
-	if day.IsZero() {
-		return ""
-	}
-	return stamp(day)
 }
 
 // namesAtOnce is how many names one statement holds; the database bounds how
@@ -234,7 +230,7 @@ func (t *Tx) addNames(values []any) error {
 	for len(values) > 0 {
 		n := min(len(values), 3*namesAtOnce)
 		rows := strings.TrimSuffix(strings.Repeat("(?,?,?),", n/3), ",")
-		if _, err := t.tx.ExecContext(t.ctx, "INSERT INTO name VALUES "+rows, values[:n]...); err != nil {
+		if _, err := t.Exec("INSERT INTO name VALUES "+rows, values[:n]...); err != nil {
 			return err
 		}
 		values = values[n:]
@@ -248,8 +244,8 @@ func (t *Tx) DecideMany(numbers []int64, state string) error {
 	if err != nil {
 		return err
 	}
-	res, err := t.tx.ExecContext(t.ctx, "UPDATE request SET state = ?, decided = ? WHERE number IN (SELECT value "+
-		"FROM json_each(?)) AND state = ?", state, stamp(t.at), string(list), Waiting)
+	res, err := t.Exec("UPDATE request SET state = ?, decided = ? WHERE number IN (SELECT value "+
+		"FROM json_each(?)) AND state = ?", state, journal.Stamp(t.At), string(list), Waiting)
 	if err != nil {
 		return err
 	}
@@ -262,26 +258,19 @@ func (t *Tx) DecideMany(numbers []int64, state string) error {
 // ErrChanged says that a record is no longer what it was.
 var ErrChanged = errors.New("the record changed meanwhile")
 
-func orNull(n int64) any {
-	if n == 0 {
-		return nil
-	}
-	return n
-}
-
 const requestColumns = "number, der, title, sender, received, state, reason, decided"
 
-func scanRequest(row scanner) (Request, error) {
+func scanRequest(row sqlite.Scanner) (Request, error) {
 	var r Request
 	var received, decided string
 	err := row.Scan(&r.Number, &r.DER, &r.Title, &r.Sender, &received, &r.State, &r.Reason, &decided)
-	r.Received, r.Decided = unstamp(received), unstamp(decided)
+	r.Received, r.Decided = journal.Unstamp(received), journal.Unstamp(decided)
 	return r, err
 }
 
 // Request finds a request by its number.
 func (s *Store) Request(ctx context.Context, number int64) (Request, error) {
-	r, err := scanRequest(s.row(ctx, "SELECT "+requestColumns+" FROM request WHERE number = ?", number))
+	r, err := scanRequest(s.Row(ctx, "SELECT "+requestColumns+" FROM request WHERE number = ?", number))
 	if errors.Is(err, sql.ErrNoRows) {
 		return r, fmt.Errorf("R%d: %w", number, ErrNone)
 	}
@@ -290,7 +279,7 @@ func (s *Store) Request(ctx context.Context, number int64) (Request, error) {
 
 // RequestBySHA finds a request by the hash of its bytes.
 func (s *Store) RequestBySHA(ctx context.Context, sum [32]byte) (Request, error) {
-	r, err := scanRequest(s.row(ctx, "SELECT "+requestColumns+" FROM request WHERE sha256 = ?", sum[:]))
+	r, err := scanRequest(s.Row(ctx, "SELECT "+requestColumns+" FROM request WHERE sha256 = ?", sum[:]))
 	if errors.Is(err, sql.ErrNoRows) {
 		return r, ErrNone
 	}
@@ -306,10 +295,10 @@ func (s *Store) Requests(ctx context.Context, state string) ([]Request, error) {
 
 // EachRequest calls fn for the requests in the given state, or for all for "".
 func (s *Store) EachRequest(ctx context.Context, state string, fn func(Request)) error {
-	rows, err := s.q().QueryContext(ctx, "SELECT "+requestColumns+
+	rows, err := s.Q().QueryContext(ctx, "SELECT "+requestColumns+
 		" FROM request WHERE ?1 = '' OR state = ?1 ORDER BY number", state)
 	if err != nil {
-		return s.explain(err)
+		return s.Explain(err)
 	}
 	defer rows.Close()
 	for rows.Next() {
@@ -319,16 +308,16 @@ func (s *Store) EachRequest(ctx context.Context, state string, fn func(Request))
 		}
 		fn(r)
 	}
-	return s.explain(rows.Err())
+	return s.Explain(rows.Err())
 }
 
 // KeySeenAs returns the subjects of the certificates that have this key, the
 // earliest first.
 func (s *Store) KeySeenAs(ctx context.Context, key [32]byte) ([]string, error) {
-	rows, err := s.q().QueryContext(ctx, "SELECT subject FROM certificate WHERE key_sha256 = ? GROUP BY subject "+
+	rows, err := s.Q().QueryContext(ctx, "SELECT subject FROM certificate WHERE key_sha256 = ? GROUP BY subject "+
 		"ORDER BY min(id)", key[:])
 	if err != nil {
-		return nil, s.explain(err)
+		return nil, s.Explain(err)
 	}
 	defer rows.Close()
 	var out []string
@@ -339,7 +328,7 @@ func (s *Store) KeySeenAs(ctx context.Context, key [32]byte) ([]string, error) {
 		}
 		out = append(out, subject)
 	}
-	return out, s.explain(rows.Err())
+	return out, s.Explain(rows.Err())
 }
 
 const certificateColumns = `c.id, c.der, c.title, coalesce(c.request,0), coalesce(t.name,''), coalesce(t.source,x''),
@@ -350,7 +339,7 @@ const certificateColumns = `c.id, c.der, c.title, coalesce(c.request,0), coalesc
 	FROM certificate c LEFT JOIN template t ON t.sha256 = c.template LEFT
 		JOIN generation g ON g.id = c.issuer LEFT JOIN authority a ON a.id = g.authority`
 
-func scanCertificate(row scanner) (Certificate, error) {
+func scanCertificate(row sqlite.Scanner) (Certificate, error) {
 	var c Certificate
 	err := row.Scan(&c.ID, &c.DER, &c.Title, &c.Request, &c.Template, &c.Source, &c.Issuer, &c.Staged, &c.Replaced,
 		&c.Revoked, &c.Replaces)
@@ -358,9 +347,9 @@ func scanCertificate(row scanner) (Certificate, error) {
 }
 
 func (s *Store) certificates(ctx context.Context, where string, args ...any) ([]Certificate, error) {
-	rows, err := s.q().QueryContext(ctx, "SELECT "+certificateColumns+" "+where, args...)
+	rows, err := s.Q().QueryContext(ctx, "SELECT "+certificateColumns+" "+where, args...)
 	if err != nil {
-		return nil, s.explain(err)
+		return nil, s.Explain(err)
 	}
 	defer rows.Close()
 	var out []Certificate
@@ -371,7 +360,7 @@ func (s *Store) certificates(ctx context.Context, where string, args ...any) ([]
 		}
 		out = append(out, c)
 	}
-	return out, s.explain(rows.Err())
+	return out, s.Explain(rows.Err())
 }
 
 // Certificates lists all certificates, in the order in which they were signed.
@@ -406,9 +395,9 @@ func (s *Store) ByTemplates(ctx context.Context, sums [][]byte) ([]Certificate, 
 
 // EachTemplate calls fn for every state of a template that something was signed by.
 func (s *Store) EachTemplate(ctx context.Context, fn func(sum []byte, name string, source []byte)) error {
-	rows, err := s.q().QueryContext(ctx, "SELECT sha256, name, source FROM template")
+	rows, err := s.Q().QueryContext(ctx, "SELECT sha256, name, source FROM template")
 	if err != nil {
-		return s.explain(err)
+		return s.Explain(err)
 	}
 	defer rows.Close()
 	for rows.Next() {
@@ -419,7 +408,7 @@ func (s *Store) EachTemplate(ctx context.Context, fn func(sum []byte, name strin
 		}
 		fn(sum, name, source)
 	}
-	return s.explain(rows.Err())
+	return s.Explain(rows.Err())
 }
 
 // CertificatesBySerial finds certificates by the first digits of their serial; one
@@ -466,10 +455,10 @@ func (s *Store) CertificateOf(ctx context.Context, handle string, generation int
 // KeysSeen tells, for every waiting request whose key is in certificates already,
 // their subjects, the earliest first.
 func (s *Store) KeysSeen(ctx context.Context) (map[int64][]string, error) {
-	rows, err := s.q().QueryContext(ctx, "SELECT r.number, c.subject FROM request r JOIN certificate c ON "+
+	rows, err := s.Q().QueryContext(ctx, "SELECT r.number, c.subject FROM request r JOIN certificate c ON "+
 		"c.key_sha256 = r.key_sha256 WHERE r.state = ? ORDER BY r.number, c.id", Waiting)
 	if err != nil {
-		return nil, s.explain(err)
+		return nil, s.Explain(err)
 	}
 	defer rows.Close()
 	out := map[int64][]string{}
@@ -481,7 +470,7 @@ func (s *Store) KeysSeen(ctx context.Context) (map[int64][]string, error) {
 		}
 		out[n] = append(out[n], subject)
 	}
-	return out, s.explain(rows.Err())
+	return out, s.Explain(rows.Err())
 }
 
 // Counts are how many records of each kind there are. Certificates of authorities
@@ -493,12 +482,12 @@ type Counts struct {
 // Count counts the records.
 func (s *Store) Count(ctx context.Context) (Counts, error) {
 	var c Counts
-	err := s.row(ctx, `SELECT (SELECT count(*) FROM authority), (SELECT count(*) FROM request WHERE state = 'waiting'),
+	err := s.Row(ctx, `SELECT (SELECT count(*) FROM authority), (SELECT count(*) FROM request WHERE state = 'waiting'),
 		(SELECT count(*) FROM request), (SELECT count(*) FROM certificate) - (SELECT count(*)
 			FROM generation) - (SELECT count(*) FROM link)`).Scan(&c.Authorities, &c.Waiting, &c.Requests,
 		&c.Certificates)
 	if err != nil {
-		return c, s.explain(err)
+		return c, s.Explain(err)
 	}
 	return c, nil
 }
@@ -509,19 +498,19 @@ func (t *Tx) AddDraft(key [32]byte, file string, sealed bool) error {
 	if sealed {
 		n = 1
 	}
-	_, err := t.tx.ExecContext(t.ctx, "INSERT INTO draft VALUES (?,?,?,?)", key[:], file, n, stamp(t.at))
+	_, err := t.Exec("INSERT INTO draft VALUES (?,?,?,?)", key[:], file, n, journal.Stamp(t.At))
 	return err
 }
 
 // DropDraft forgets a draft's key.
 func (t *Tx) DropDraft(key [32]byte) error {
-	_, err := t.tx.ExecContext(t.ctx, "DELETE FROM draft WHERE key_sha256 = ?", key[:])
+	_, err := t.Exec("DELETE FROM draft WHERE key_sha256 = ?", key[:])
 	return err
 }
 
 // DraftKey tells where the key of a draft was written, or "".
 func (s *Store) DraftKey(ctx context.Context, key [32]byte) (file string, sealed bool, err error) {
-	err = s.row(ctx, "SELECT file, sealed FROM draft WHERE key_sha256 = ?", key[:]).Scan(&file, &sealed)
+	err = s.Row(ctx, "SELECT file, sealed FROM draft WHERE key_sha256 = ?", key[:]).Scan(&file, &sealed)
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", false, nil
 	}
@@ -537,11 +526,11 @@ type Unfinished struct {
 
 // Unfinished lists them.
 func (s *Store) Unfinished(ctx context.Context) ([]Unfinished, error) {
-	rows, err := s.q().QueryContext(ctx, `SELECT max(r.number), d.file FROM draft d
+	rows, err := s.Q().QueryContext(ctx, `SELECT max(r.number), d.file FROM draft d
 		JOIN request r ON r.key_sha256 = d.key_sha256 GROUP BY d.key_sha256
 		HAVING sum(r.state <> 'withdrawn') = 0 ORDER BY 1`)
 	if err != nil {
-		return nil, s.explain(err)
+		return nil, s.Explain(err)
 	}
 	defer rows.Close()
 	var out []Unfinished
@@ -552,14 +541,14 @@ func (s *Store) Unfinished(ctx context.Context) ([]Unfinished, error) {
 		}
 		out = append(out, u)
 	}
-	return out, s.explain(rows.Err())
+	return out, s.Explain(rows.Err())
 }
 
 // DraftFiles are the places where drafts' keys were written.
 func (s *Store) DraftFiles(ctx context.Context) ([]string, error) {
-	rows, err := s.q().QueryContext(ctx, "SELECT file FROM draft ORDER BY file")
+	rows, err := s.Q().QueryContext(ctx, "SELECT file FROM draft ORDER BY file")
 	if err != nil {
-		return nil, s.explain(err)
+		return nil, s.Explain(err)
 	}
 	defer rows.Close()
 	var out []string
@@ -570,14 +559,14 @@ func (s *Store) DraftFiles(ctx context.Context) ([]string, error) {
 		}
 		out = append(out, file)
 	}
-	return out, s.explain(rows.Err())
+	return out, s.Explain(rows.Err())
 }
 
 // DraftKeys are the fingerprints of all keys that were drafted here.
 func (s *Store) DraftKeys(ctx context.Context) (map[[32]byte]bool, error) {
-	rows, err := s.q().QueryContext(ctx, "SELECT key_sha256 FROM draft")
+	rows, err := s.Q().QueryContext(ctx, "SELECT key_sha256 FROM draft")
 	if err != nil {
-		return nil, s.explain(err)
+		return nil, s.Explain(err)
 	}
 	defer rows.Close()
 	out := map[[32]byte]bool{}
@@ -588,17 +577,17 @@ func (s *Store) DraftKeys(ctx context.Context) (map[[32]byte]bool, error) {
 		}
 		out[[32]byte(append(key, make([]byte, 32)...))] = true
 	}
-	return out, s.explain(rows.Err())
+	return out, s.Explain(rows.Err())
 }
 
 // KnownKeys are the fingerprints, in hex, of all keys that belong to an authority or
 // to a request that one sent, answered or not. It reads no certificate, so that one
 // that is damaged hides no key.
 func (s *Store) KnownKeys(ctx context.Context) (map[string]bool, error) {
-	rows, err := s.q().QueryContext(ctx, "SELECT key_sha256 FROM certificate WHERE id IN (SELECT certificate FROM "+
+	rows, err := s.Q().QueryContext(ctx, "SELECT key_sha256 FROM certificate WHERE id IN (SELECT certificate FROM "+
 		"generation) UNION SELECT key_sha256 FROM sent")
 	if err != nil {
-		return nil, s.explain(err)
+		return nil, s.Explain(err)
 	}
 	defer rows.Close()
 	out := map[string]bool{}
@@ -609,23 +598,23 @@ func (s *Store) KnownKeys(ctx context.Context) (map[string]bool, error) {
 		}
 		out[fmt.Sprintf("%x", key)] = true
 	}
-	return out, s.explain(rows.Err())
+	return out, s.Explain(rows.Err())
 }
 
 // Hold remembers who holds a certificate.
 func (t *Tx) Hold(certificate int64, who string) error {
-	_, err := t.tx.ExecContext(t.ctx, "INSERT OR REPLACE INTO holder VALUES (?,?,?)", certificate, who, stamp(t.at))
+	_, err := t.Exec("INSERT OR REPLACE INTO holder VALUES (?,?,?)", certificate, who, journal.Stamp(t.At))
 	return err
 }
 
 // Holders tells who is known to hold a certificate: whoever sent its request, and
 // whoever it was handed to.
 func (s *Store) Holders(ctx context.Context, certificate int64) ([]string, error) {
-	rows, err := s.q().QueryContext(ctx, `SELECT r.sender FROM request r
+	rows, err := s.Q().QueryContext(ctx, `SELECT r.sender FROM request r
 		JOIN certificate c ON c.request = r.number WHERE c.id = ?1 AND r.sender <> ''
 		UNION SELECT who FROM holder WHERE certificate = ?1 ORDER BY 1`, certificate)
 	if err != nil {
-		return nil, s.explain(err)
+		return nil, s.Explain(err)
 	}
 	defer rows.Close()
 	var out []string
@@ -636,13 +625,13 @@ func (s *Store) Holders(ctx context.Context, certificate int64) ([]string, error
 		}
 		out = append(out, who)
 	}
-	return out, s.explain(rows.Err())
+	return out, s.Explain(rows.Err())
 }
 
 // AddChain records the chain above a certificate that an outside authority signed.
 func (t *Tx) AddChain(certificate int64, chain [][]byte) error {
 	for i, der := range chain {
-		if _, err := t.tx.ExecContext(t.ctx, "INSERT INTO outside VALUES (?,?,?)", certificate, i, der); err != nil {
+		if _, err := t.Exec("INSERT INTO outside VALUES (?,?,?)", certificate, i, der); err != nil {
 			return err
 		}
 	}
@@ -651,9 +640,9 @@ func (t *Tx) AddChain(certificate int64, chain [][]byte) error {
 
 // Chain returns the recorded chain above such a certificate, its issuer first.
 func (s *Store) Chain(ctx context.Context, certificate int64) ([][]byte, error) {
-	rows, err := s.q().QueryContext(ctx, "SELECT der FROM outside WHERE certificate = ? ORDER BY position", certificate)
+	rows, err := s.Q().QueryContext(ctx, "SELECT der FROM outside WHERE certificate = ? ORDER BY position", certificate)
 	if err != nil {
-		return nil, s.explain(err)
+		return nil, s.Explain(err)
 	}
 	defer rows.Close()
 	var out [][]byte
@@ -664,5 +653,5 @@ func (s *Store) Chain(ctx context.Context, certificate int64) ([][]byte, error) 
 		}
 		out = append(out, der)
 	}
-	return out, s.explain(rows.Err())
+	return out, s.Explain(rows.Err())
 }

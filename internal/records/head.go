@@ -1,6 +1,8 @@
-package store
+package records
 
 import (
+	"ironseal/pki/journal"
+
 	"os"
 	"strings"
 )
@@ -9,11 +11,11 @@ import (
 // end was cut off, or that was emptied, is whole by its own links; it is the note
 // that tells. It may be behind, where the program ended in between, and never ahead.
 
-func (s *Store) headFile() string { return s.path + ".head" }
+func (s *Store) headFile() string { return s.Path() + ".head" }
 
 // note writes the head down. That it cannot be written is no reason to fail: the
 // change is on record, and the next one notes it as well.
-func (s *Store) note(head Head) {
+func (s *Store) note(head journal.Head) {
 	if known, ok := s.KnownHead(); ok && known.Seq >= head.Seq {
 		return
 	}
@@ -24,11 +26,11 @@ func (s *Store) note(head Head) {
 }
 
 // KnownHead is the head that was noted beside the records; false where there is none.
-func (s *Store) KnownHead() (Head, bool) {
+func (s *Store) KnownHead() (journal.Head, bool) {
 	data, err := os.ReadFile(s.headFile())
 	if err != nil || len(data) > 100 {
-		return Head{}, false
+		return journal.Head{}, false
 	}
-	h, err := ParseHead(strings.TrimSpace(string(data)))
+	h, err := journal.ParseHead(strings.TrimSpace(string(data)))
 	return h, err == nil
 }

@@ -1,0 +1,77 @@
+package sqlite
+
+import (
+	"context"
+	"database/sql"
+	"time"
+)
+
+// Change is one transaction that writes.
+type Change struct {
+	Ctx context.Context
+	At  time.Time // what it records carries this moment
+	tx  *sql.Tx
+}
+
+// Begin begins a change, once no other is going on. now is asked then.
+func (d *DB) Begin(ctx context.Context, now func() time.Time) (*Change, error) {
+	tx, err := d.db.BeginTx(ctx, nil)
+	if err != nil {
+		return nil, d.Explain(err)
+	}
+	return &Change{Ctx: ctx, At: now().UTC(), tx: tx}, nil
+}
+
+// Commit keeps the change.
+func (c *Change) Commit() error { return c.tx.Commit() }
+
+// Rollback drops the change, unless it was kept.
+func (c *Change) Rollback() { _ = c.tx.Rollback() }
+
+// Now is the moment of the change: what it records, and its entries, carry it.
+func (c *Change) Now() time.Time { return c.At }
+
+// Reads is the change as something to read from.
+func (c *Change) Reads() Querier { return c.tx }
+
+// Exec writes.
+func (c *Change) Exec(query string, args ...any) (sql.Result, error) {
+	return c.tx.ExecContext(c.Ctx, query, args...)
+}
+
+// QueryRow asks for one row.
+func (c *Change) QueryRow(query string, args ...any) *sql.Row {
+	return c.tx.QueryRowContext(c.Ctx, query, args...)
+}
+
+// Query asks for rows.
+func (c *Change) Query(query string, args ...any) (*sql.Rows, error) {
+	return c.tx.QueryContext(c.Ctx, query, args...)
+}
+
+// Prepare prepares a sentence that is said many times.
+func (c *Change) Prepare(query string) (*sql.Stmt, error) { return c.tx.PrepareContext(c.Ctx, query) }
+
+// SkipRequests lets request numbers go on at the next thousand, and returns it:
+// numbers that were given out after a backup are not used again.
+func (t *Change) SkipRequests() (int64, error) {
+	var last int64
+	if err := t.QueryRow("SELECT coalesce(max(seq),0) FROM sqlite_sequence " +
+		"WHERE name = 'request'").Scan(&last); err != nil {
+		return 0, err
+	}
+	next := (last/1000 + 1) * 1000
+	if _, err := t.Exec("DELETE FROM sqlite_sequence WHERE name = 'request'"); err != nil {
+		return 0, err
+	}
+	_, err := t.Exec("INSERT INTO sqlite_sequence (name, seq) VALUES ('request', ?)", next)
+	return next + 1, err
+}
+
+// OrNull is a relation, or none for 0.
+func OrNull(n int64) any {
+	if n == 0 {
+		return nil
+	}
+	return n
+}
