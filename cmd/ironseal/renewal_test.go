@@ -15,7 +15,7 @@ import (
 	"time"
 
 	"ironseal/pki/bundle"
-	"ironseal/pki/key"
+	"ironseal/pki/pbes"
 	"ironseal/pki/request"
 	"ironseal/pki/specimen"
 )
@@ -584,7 +584,7 @@ func TestAdoptingAnAuthority(t *testing.T) {
 	leaf := specimen.Make(t, root, specimen.Plan{Subject: "CN=old.ternbay.example",
 		Names: []string{"old.ternbay.example"}, From: now.AddDate(0, -1, 0), Until: now.AddDate(0, 1, 0)})
 	foreign := specimen.Make(t, nil, specimen.Plan{Subject: "CN=foreign", Until: now.AddDate(1, 0, 0)})
-	sealed, err := key.Seal(root.Signer, []byte("tern and gull"), key.Work{Memory: 8 << 20}, rand.Reader)
+	sealed, err := pbes.Seal(root.Signer, []byte("tern and gull"), pbes.Work{Memory: 8 << 20}, rand.Reader)
 	if err != nil {
 		t.Fatal(err)
 	}

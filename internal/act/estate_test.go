@@ -26,6 +26,7 @@ import (
 	"ironseal/pki/issue"
 	"ironseal/pki/journal"
 	"ironseal/pki/key"
+	"ironseal/pki/pbes"
 	"ironseal/pki/specimen"
 )
 
@@ -254,7 +255,7 @@ func TestAWrongPassphraseSignsNothing(t *testing.T) {
 	w.Pass = fixed("tern and skua")
 	other := reopen(t, dir, w)
 	err := sign(other, sheet(t, other, 1))
-	if !errors.Is(err, key.ErrPassphrase) || strings.Contains(err.Error(), "skua") {
+	if !errors.Is(err, pbes.ErrPassphrase) || strings.Contains(err.Error(), "skua") {
 		t.Errorf("%v", err)
 	}
 	w.Pass = fixed("")

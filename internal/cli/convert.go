@@ -19,6 +19,7 @@ import (
 	"ironseal/pki/finding"
 	"ironseal/pki/handover"
 	"ironseal/pki/label"
+	"ironseal/pki/pkcs"
 )
 
 // convertFlags are the flags of convert, as typed.
@@ -232,16 +233,16 @@ func openObject(ctx context.Context, o bundle.Object, name string, pass custody.
 }
 
 // openStore opens a PKCS#12 file, asking for its password.
-func openStore(ctx context.Context, der []byte, name string, pass custody.Passphrases) ([]bundle.StoreEntry, error) {
+func openStore(ctx context.Context, der []byte, name string, pass custody.Passphrases) ([]pkcs.StoreEntry, error) {
 	for attempt := 1; ; attempt++ {
 		secret, final, err := pass.Passphrase(ctx,
 			custody.Question{Handle: name, Purpose: "to open it", Again: attempt > 1})
 		if err != nil {
 			return nil, err
 		}
-		entries, err := bundle.ReadStore(der, secret)
+		entries, err := pkcs.ReadStore(der, secret)
 		clear(secret)
-		if err == nil || !errors.Is(err, bundle.ErrPassword) || final || attempt == 3 {
+		if err == nil || !errors.Is(err, pkcs.ErrPassword) || final || attempt == 3 {
 			return entries, err
 		}
 	}

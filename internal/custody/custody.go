@@ -24,6 +24,7 @@ import (
 	"ironseal/internal/disk"
 	"ironseal/pki/bundle"
 	"ironseal/pki/key"
+	"ironseal/pki/pbes"
 )
 
 // Purpose is what an authority's key is opened for.
@@ -53,7 +54,7 @@ type Custody struct {
 	Dir    string
 	Disk   disk.Disk
 	Random io.Reader
-	Work   key.Work
+	Work   pbes.Work
 	Pass   Passphrases
 }
 
@@ -127,7 +128,7 @@ func (c *Custody) Choose(ctx context.Context, handle string) ([]byte, error) {
 // Keep seals a new key and writes it to its file. It returns when the file is
 // safely on disk.
 func (c *Custody) Keep(f *Fresh, passphrase []byte) error {
-	der, err := key.Seal(f.signer, passphrase, c.Work, c.Random)
+	der, err := pbes.Seal(f.signer, passphrase, c.Work, c.Random)
 	if err != nil {
 		return err
 	}
@@ -175,12 +176,12 @@ func (c *Custody) Open(ctx context.Context, public key.Public, handle string, pu
 		if err != nil {
 			return nil, fmt.Errorf("passphrase for %s: %w", handle, err)
 		}
-		signer, err := key.Open(block.Bytes, secret)
+		signer, err := pbes.Open(block.Bytes, secret)
 		clear(secret)
 		switch {
 		case err == nil:
 			return checked(signer, public, handle)
-		case !errors.Is(err, key.ErrPassphrase):
+		case !errors.Is(err, pbes.ErrPassphrase):
 			return nil, fmt.Errorf("key of %s: %w", handle, err)
 		case final || attempt == tries:
 			return nil, fmt.Errorf("key of %s: %w: nothing was signed", handle, err)
@@ -216,9 +217,9 @@ func OpenFile(ctx context.Context, der []byte, kind bundle.Kind, label string, p
 		if err != nil {
 			return nil, fmt.Errorf("passphrase for %s: %w", label, err)
 		}
-		signer, err := key.Open(der, secret)
+		signer, err := pbes.Open(der, secret)
 		clear(secret)
-		if err == nil || !errors.Is(err, key.ErrPassphrase) || final || attempt == tries {
+		if err == nil || !errors.Is(err, pbes.ErrPassphrase) || final || attempt == tries {
 			return signer, err
 		}
 	}

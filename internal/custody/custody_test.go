@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"ironseal/pki/key"
+	"ironseal/pki/pbes"
 )
 
 // fromFile answers from a file, as the command line does.
@@ -31,7 +32,7 @@ func write(t *testing.T, text string) string {
 
 func TestOnlyTheSamePassphraseOpens(t *testing.T) {
 	ctx := context.Background()
-	c := Custody{Dir: t.TempDir(), Random: rand.Reader, Work: key.Work{Memory: 1 << 14},
+	c := Custody{Dir: t.TempDir(), Random: rand.Reader, Work: pbes.Work{Memory: 1 << 14},
 		Pass: fromFile(write(t, "tern and gull\n"))}
 	fresh, err := c.Make(ctx, key.P256)
 	if err != nil {
@@ -60,7 +61,7 @@ func TestOnlyTheSamePassphraseOpens(t *testing.T) {
 		if (err == nil) != p.open {
 			t.Errorf("passphrase %q: %v", p.text, err)
 		}
-		if !p.open && !errors.Is(err, key.ErrPassphrase) {
+		if !p.open && !errors.Is(err, pbes.ErrPassphrase) {
 			t.Errorf("passphrase %q: %v", p.text, err)
 		}
 		if o != nil {
@@ -90,7 +91,7 @@ func TestPassphrasesAreNormalised(t *testing.T) {
 
 func TestAKeyFileThatWasSwappedIsNoticed(t *testing.T) {
 	ctx := context.Background()
-	c := Custody{Dir: t.TempDir(), Random: rand.Reader, Work: key.Work{Memory: 1 << 14}, Pass: fromFile(write(t, "x"))}
+	c := Custody{Dir: t.TempDir(), Random: rand.Reader, Work: pbes.Work{Memory: 1 << 14}, Pass: fromFile(write(t, "x"))}
 	var files []string
 	var kept []*Fresh
 	for range 2 {

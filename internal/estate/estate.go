@@ -28,7 +28,7 @@ import (
 	"ironseal/pki/dn"
 	"ironseal/pki/handover"
 	"ironseal/pki/journal"
-	"ironseal/pki/key"
+	"ironseal/pki/pbes"
 	"ironseal/pki/template"
 )
 
@@ -357,8 +357,8 @@ func (e *Estate) Templates() (list []template.Template, faults []error) {
 }
 
 // work is the sealing work that the settings ask for.
-func (s Settings) work() key.Work {
-	return key.Work{Memory: s.Keys.SealingMemory << 20}
+func (s Settings) work() pbes.Work {
+	return pbes.Work{Memory: s.Keys.SealingMemory << 20}
 }
 
 // Emptied takes an empty directory away, so that the restored one can have its name.

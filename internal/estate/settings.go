@@ -13,6 +13,7 @@ import (
 	"ironseal/pki/dn"
 	"ironseal/pki/journal"
 	"ironseal/pki/key"
+	"ironseal/pki/pbes"
 	"ironseal/pki/span"
 	tmpl "ironseal/pki/template"
 )
@@ -127,7 +128,7 @@ func (s Settings) check() error {
 	if _, err := span.Parse(s.Defaults.Expiring); err != nil {
 		return fmt.Errorf("defaults.expiring: %w", err)
 	}
-	if m := s.Keys.SealingMemory; m < 8 || m<<20 > key.MostMemory || bits.OnesCount(uint(m)) != 1 {
+	if m := s.Keys.SealingMemory; m < 8 || m<<20 > pbes.MostMemory || bits.OnesCount(uint(m)) != 1 {
 		return fmt.Errorf("keys.sealing-memory = %d: a power of two from 8 to 256", m)
 	}
 	if s.Organisation.Country != "" && !dn.IsCountry(s.Organisation.Country) {

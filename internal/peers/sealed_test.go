@@ -5,7 +5,7 @@ import (
 	"os"
 	"testing"
 
-	"ironseal/pki/key"
+	"ironseal/pki/pbes"
 )
 
 func pemToDER(t *testing.T, from, to string) {
@@ -29,10 +29,10 @@ func openSealed(t *testing.T, file, passphrase string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := key.Open(der, []byte(passphrase)); err != nil {
+	if _, err := pbes.Open(der, []byte(passphrase)); err != nil {
 		t.Errorf("%s: %v", file, err)
 	}
-	if _, err := key.Open(der, []byte("another one")); err == nil {
+	if _, err := pbes.Open(der, []byte("another one")); err == nil {
 		t.Errorf("%s: another passphrase opens it", file)
 	}
 }

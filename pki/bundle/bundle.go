@@ -23,6 +23,8 @@ import (
 	"golang.org/x/crypto/cryptobyte"
 	casn1 "golang.org/x/crypto/cryptobyte/asn1"
 
+	"ironseal/pki/ber"
+	"ironseal/pki/pkcs"
 	"ironseal/pki/span"
 )
 
@@ -44,7 +46,7 @@ const (
 // Bounds on what is read.
 const (
 	MostBytes   = 16 << 20
-	MostObjects = 10_000
+	MostObjects = pkcs.MostObjects
 )
 
 // Object is one object found.
@@ -140,7 +142,7 @@ func (c *Contents) readDER(data []byte) {
 		left := in // a read that fails may have moved on
 		before := len(data) - len(left)
 		if !in.ReadASN1Element(&one, casn1.SEQUENCE) {
-			if der, err := toDER(bytes.TrimRight(left, "\r\n")); err == nil && before == 0 {
+			if der, err := ber.ToDER(bytes.TrimRight(left, "\r\n")); err == nil && before == 0 {
 				c.remark("BER encoding")
 				c.add(Object{DER: der})
 				return
@@ -164,7 +166,7 @@ func (c *Contents) add(o Object) {
 		c.Objects = append(c.Objects, o)
 		return
 	}
-	list, err := ReadSignedData(o.DER)
+	list, err := pkcs.ReadSignedData(o.DER)
 	if err != nil {
 		c.Problems = append(c.Problems, Problem{o.Line, err.Error()})
 		return
@@ -334,7 +336,7 @@ func (c *Contents) readArmoured(text string) {
 func (c *Contents) addArmoured(label, body string, line int, closed bool) {
 	der, ok := c.decodeBody(body)
 	if ok && len(der) > 1 && !complete(der) {
-		if better, err := toDER(der); err == nil {
+		if better, err := ber.ToDER(der); err == nil {
 			c.remark("BER encoding")
 			der = better
 		}

@@ -20,6 +20,8 @@ import (
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
 	"ironseal/pki/key"
+	"ironseal/pki/pbes"
+	"ironseal/pki/pkcs"
 	"ironseal/pki/request"
 	"ironseal/pki/san"
 	"ironseal/pki/specimen"
@@ -298,7 +300,7 @@ func (m *maker) containers() {
 	root := specimen.Make(m.t, nil, specimen.Plan{Subject: "CN=Root,O=Tern Bay", Authority: true})
 	leaf := specimen.Make(m.t, root, specimen.Plan{Subject: "CN=a.ternbay.example",
 		Names: []string{"a.ternbay.example"}, Signer: signer})
-	p7, err := bundle.WriteSignedData([][]byte{leaf.Cert.Raw, root.Cert.Raw})
+	p7, err := pkcs.WriteSignedData([][]byte{leaf.Cert.Raw, root.Cert.Raw})
 	if err != nil {
 		m.t.Fatal(err)
 	}
@@ -315,8 +317,8 @@ func (m *maker) containers() {
 	m.add("no-certificates.p7b", none, "error: there are no certificates in it")
 	m.add("enveloped.p7b", []byte{0x30, 0x0f, 0x06, 0x09, 0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x07, 0x03, 0xa0,
 		0x02, 0x30, 0x00}, "error: only SignedData")
-	for _, profile := range []bundle.Profile{bundle.Modern, bundle.PBMAC1, bundle.Older} {
-		der, err := bundle.WriteStore([]bundle.StoreEntry{{Signer: signer, Name: "quay"}, {Certificate: leaf.Cert.Raw}},
+	for _, profile := range []pkcs.Profile{pkcs.Modern, pkcs.PBMAC1, pkcs.Older} {
+		der, err := pkcs.WriteStore([]pkcs.StoreEntry{{Signer: signer, Name: "quay"}, {Certificate: leaf.Cert.Raw}},
 			[]byte("puffin"), profile, rand.Reader)
 		if err != nil {
 			m.t.Fatal(err)
@@ -336,7 +338,7 @@ func (m *maker) keys() {
 		if err != nil {
 			m.t.Fatal(err)
 		}
-		sealed, err := key.Seal(signer, []byte("puffin"), key.Work{Iterations: 1000}, rand.Reader)
+		sealed, err := pbes.Seal(signer, []byte("puffin"), pbes.Work{Iterations: 1000}, rand.Reader)
 		if err != nil {
 			m.t.Fatal(err)
 		}
@@ -360,7 +362,7 @@ func (m *maker) keys() {
 		}
 	}
 	signer := specimen.Key(m.t, key.P256)
-	sealed, err := key.Seal(signer, []byte("puffin"), key.Work{Memory: 1 << 14}, rand.Reader)
+	sealed, err := pbes.Seal(signer, []byte("puffin"), pbes.Work{Memory: 1 << 14}, rand.Reader)
 	if err != nil {
 		m.t.Fatal(err)
 	}

@@ -22,6 +22,7 @@ import (
 	"ironseal/pki/finding"
 	"ironseal/pki/key"
 	"ironseal/pki/label"
+	"ironseal/pki/pbes"
 	"ironseal/pki/request"
 	"ironseal/pki/san"
 	"ironseal/pki/span"
@@ -311,7 +312,7 @@ func PublicKey(k key.Public) Object {
 }
 
 // SealedKey describes a sealed key by its header alone.
-func SealedKey(h key.Header) Object {
+func SealedKey(h pbes.Header) Object {
 	o := Object{Kind: "sealed private key", Title: "a sealed private key"}
 	o.add("cipher", "Sealed by", h.Cipher)
 	o.add("derivation", "Passphrase by", h.Derivation)
@@ -338,7 +339,7 @@ func Any(obj bundle.Object, now time.Time) (Object, error) {
 		k, err := key.Read(obj.DER)
 		return PublicKey(k), err
 	case bundle.SealedKey:
-		h, err := key.ReadHeader(obj.DER)
+		h, err := pbes.ReadHeader(obj.DER)
 		return SealedKey(h), err
 	case bundle.PrivateKey:
 		return unsealed(obj.DER)

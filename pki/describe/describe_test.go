@@ -9,6 +9,7 @@ import (
 	"ironseal/pki/finding"
 	"ironseal/pki/key"
 	"ironseal/pki/label"
+	"ironseal/pki/pbes"
 	"ironseal/pki/specimen"
 )
 
@@ -60,7 +61,7 @@ func TestEveryKindOfObjectIsTold(t *testing.T) {
 	signer := specimen.Key(t, key.P256)
 	pub, _ := key.Of(signer)
 	plain, _ := key.Plain(signer)
-	sealed, err := key.Seal(signer, []byte("x"), key.Work{Iterations: 1000}, zeros{})
+	sealed, err := pbes.Seal(signer, []byte("x"), pbes.Work{Iterations: 1000}, zeros{})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -24,6 +24,8 @@ import (
 	"ironseal/pki/cert"
 	"ironseal/pki/key"
 	"ironseal/pki/path"
+	"ironseal/pki/pbes"
+	"ironseal/pki/pkcs"
 	"ironseal/pki/span"
 )
 
@@ -221,9 +223,9 @@ func Encode(g Goods, w Writing) ([]byte, error) {
 		}
 		return ders[0], nil
 	case P7B:
-		return bundle.WriteSignedData(ders)
+		return pkcs.WriteSignedData(ders)
 	case P7BText:
-		der, err := bundle.WriteSignedData(ders)
+		der, err := pkcs.WriteSignedData(ders)
 		return bundle.PEM(bundle.SignedData, der), err
 	case P12, P12MAC, P12Older:
 		return store(w, ders, signer)
@@ -286,12 +288,12 @@ func (g Goods) armoured(w Writing, chosen []*cert.Certificate, signer crypto.Sig
 }
 
 func store(w Writing, ders [][]byte, signer crypto.Signer) ([]byte, error) {
-	var entries []bundle.StoreEntry
+	var entries []pkcs.StoreEntry
 	if signer != nil {
-		entries = append(entries, bundle.StoreEntry{Signer: signer, Name: w.FriendlyName})
+		entries = append(entries, pkcs.StoreEntry{Signer: signer, Name: w.FriendlyName})
 	}
 	for i, der := range ders {
-		e := bundle.StoreEntry{Certificate: der, Anchor: signer == nil}
+		e := pkcs.StoreEntry{Certificate: der, Anchor: signer == nil}
 		if i == 0 || e.Anchor {
 			e.Name = w.FriendlyName
 		}
@@ -303,8 +305,8 @@ func store(w Writing, ders [][]byte, signer crypto.Signer) ([]byte, error) {
 	if len(entries) == 0 {
 		return nil, errors.New("PKCS#12: there is nothing to write")
 	}
-	profile := map[Format]bundle.Profile{P12: bundle.Modern, P12MAC: bundle.PBMAC1, P12Older: bundle.Older}[w.Format]
-	return bundle.WriteStore(entries, w.Password, profile, w.Random)
+	profile := map[Format]pkcs.Profile{P12: pkcs.Modern, P12MAC: pkcs.PBMAC1, P12Older: pkcs.Older}[w.Format]
+	return pkcs.WriteStore(entries, w.Password, profile, w.Random)
 }
 
 func encodeKey(signer crypto.Signer, w Writing) ([]byte, error) {
@@ -316,7 +318,7 @@ func encodeKey(signer crypto.Signer, w Writing) ([]byte, error) {
 		der, err := key.Plain(signer)
 		return bundle.PEM(bundle.PrivateKey, der), err
 	case KeySealed:
-		der, err := key.Seal(signer, w.Password, key.WorkGiven, w.Random)
+		der, err := pbes.Seal(signer, w.Password, pbes.WorkGiven, w.Random)
 		return bundle.PEM(bundle.SealedKey, der), err
 	case KeyPKCS1:
 		k, ok := signer.(*rsa.PrivateKey)

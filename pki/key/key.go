@@ -340,3 +340,7 @@ func addEC(b *cryptobyte.Builder, pub *ecdsa.PublicKey) {
 	}
 	b.SetError(errors.New("elliptic key: its curve is not one that Iron Seal handles"))
 }
+
+// Same reports whether two keys are one, as values: the encodings they came in do
+// not count. Both are public.
+func Same(a, b Public) bool { return bytes.Equal(a.value, b.value) }

@@ -25,7 +25,7 @@ import (
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
 	"ironseal/pki/journal"
-	"ironseal/pki/key"
+	"ironseal/pki/pbes"
 	"ironseal/pki/request"
 	"ironseal/pki/revocation"
 )
@@ -229,7 +229,7 @@ func checkKeyFiles(ctx context.Context, e *estate.Estate, out *Checked, files []
 		}
 		if c, err := bundle.Read(data); err != nil || len(c.Of(bundle.SealedKey)) != 1 {
 			out.fault(about, "it is not one sealed key", fromBackup)
-		} else if _, err := key.ReadHeader(c.Of(bundle.SealedKey)[0].DER); err != nil {
+		} else if _, err := pbes.ReadHeader(c.Of(bundle.SealedKey)[0].DER); err != nil {
 			out.fault(about, "it does not read: "+err.Error(), fromBackup)
 		}
 		info, err := os.Stat(f)

@@ -23,6 +23,7 @@ import (
 	"ironseal/pki/journal"
 	"ironseal/pki/key"
 	"ironseal/pki/label"
+	"ironseal/pki/pbes"
 	"ironseal/pki/request"
 	"ironseal/pki/san"
 )
@@ -281,7 +282,7 @@ func Draft(ctx context.Context, w estate.World, e *estate.Estate, ask DraftAsk) 
 // draftKey writes a draft's key: sealed where a secret is given.
 func draftKey(w estate.World, signer crypto.Signer, secret []byte) ([]byte, error) {
 	if len(secret) > 0 {
-		sealed, err := key.Seal(signer, secret, key.WorkGiven, w.Random)
+		sealed, err := pbes.Seal(signer, secret, pbes.WorkGiven, w.Random)
 		return bundle.PEM(bundle.SealedKey, sealed), err
 	}
 	plain, err := key.Plain(signer)

@@ -20,6 +20,7 @@ import (
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/journal"
 	"ironseal/pki/key"
+	"ironseal/pki/pbes"
 )
 
 // Rehearse makes a playable copy of the estate: the same authorities, dates,
@@ -83,7 +84,7 @@ func furnishLike(e *estate.Estate, from *estate.Estate) error {
 func replay(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy) error {
 	signers := map[[32]byte]crypto.Signer{}
 	work := e.Custody.Work
-	e.Custody.Work = key.Work{Memory: 8 << 20} // what is sealed is no secret
+	e.Custody.Work = pbes.Work{Memory: 8 << 20} // what is sealed is no secret
 	defer func() { e.Custody.Work = work }()
 	for _, a := range h {
 		for _, g := range a.Generations {

@@ -1,4 +1,4 @@
-package key
+package pbes
 
 import (
 	"crypto/cipher"

@@ -1,19 +1,18 @@
-package key
+// Package pbes seals private keys under a passphrase by PKCS#5's second scheme (RFC
+// 8018), with scrypt (RFC 7914) and AES, and opens what others sealed, by older schemes
+// too. How much work a file may ask for before its passphrase is known is bounded.
+package pbes
 
 import (
 	"bytes"
 	"crypto"
 	"crypto/aes"
 	"crypto/cipher"
-	"crypto/ecdsa"
-	"crypto/ed25519"
 	"crypto/pbkdf2"
-	"crypto/rsa"
 	"crypto/sha1"
 	"crypto/sha256"
 	"crypto/sha512"
 	"crypto/subtle"
-	"crypto/x509"
 	"encoding/asn1"
 	"errors"
 	"fmt"
@@ -24,6 +23,8 @@ import (
 	"golang.org/x/crypto/cryptobyte"
 	casn1 "golang.org/x/crypto/cryptobyte/asn1"
 	"golang.org/x/crypto/scrypt"
+
+	"ironseal/pki/key"
 )
 
 // A sealed key is an EncryptedPrivateKeyInfo (RFC 5958 section 3) under PBES2
@@ -91,7 +92,7 @@ func Seal(signer crypto.Signer, passphrase []byte, work Work, random io.Reader) 
 	if len(passphrase) == 0 {
 		return nil, errors.New("an empty passphrase protects nothing: choose one")
 	}
-	plain, err := Plain(signer)
+	plain, err := key.Plain(signer)
 	if err != nil {
 		return nil, err
 	}
@@ -364,7 +365,7 @@ func Open(der, passphrase []byte) (crypto.Signer, error) {
 		return nil, err
 	}
 	defer clear(plain)
-	signer, err := ReadPrivate(plain)
+	signer, err := key.ReadPrivate(plain)
 	if err != nil {
 		return nil, ErrPassphrase // padding fits by chance once in 256 wrong passphrases
 	}
@@ -401,39 +402,3 @@ func (h Header) open(passphrase []byte) ([]byte, error) {
 	}
 	return plain[:len(plain)-pad], nil
 }
-
-// Plain encodes a signer as an unsealed PrivateKeyInfo (RFC 5958 section 2).
-func Plain(signer crypto.Signer) ([]byte, error) {
-	der, err := x509.MarshalPKCS8PrivateKey(signer)
-	if err != nil {
-		return nil, fmt.Errorf("private key: %w", err)
-	}
-	return der, nil
-}
-
-// ReadPrivate reads an unsealed private key: PKCS#8, or the older forms PKCS#1
-// (RFC 8017) and SEC 1 (RFC 5915).
-func ReadPrivate(der []byte) (crypto.Signer, error) {
-	if k, err := x509.ParsePKCS8PrivateKey(der); err == nil {
-		switch k := k.(type) {
-		case *rsa.PrivateKey:
-			return k, nil
-		case *ecdsa.PrivateKey:
-			return k, nil
-		case ed25519.PrivateKey:
-			return k, nil
-		}
-		return nil, fmt.Errorf("private key: a key of type %T cannot sign here", k)
-	}
-	if k, err := x509.ParsePKCS1PrivateKey(der); err == nil {
-		return k, nil
-	}
-	if k, err := x509.ParseECPrivateKey(der); err == nil {
-		return k, nil
-	}
-	return nil, errors.New("private key: it is neither PKCS#8, PKCS#1 nor SEC 1, or its values do not fit together")
-}
-
-// Same reports whether two keys are one, as values: the encodings they came in do
-// not count. Both are public.
-func Same(a, b Public) bool { return bytes.Equal(a.value, b.value) }

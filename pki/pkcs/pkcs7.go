@@ -1,4 +1,11 @@
-package bundle
+// Package pkcs reads and writes the containers that certificates and keys travel in:
+// the certificates-only form of PKCS#7 (RFC 2315, RFC 5652) and PKCS#12 (RFC 7292,
+// RFC 9579).
+//
+// What others write comes in many forms, and all are read: lengths left open, strings
+// in pieces, ciphers of thirty years. What is written has one form a profile. The work
+// that a file demands before its password is known to be right is bounded.
+package pkcs
 
 import (
 	"encoding/asn1"
@@ -7,7 +14,12 @@ import (
 
 	"golang.org/x/crypto/cryptobyte"
 	casn1 "golang.org/x/crypto/cryptobyte/asn1"
+
+	"ironseal/pki/ber"
 )
+
+// MostObjects bounds how many certificates and keys are read of one container.
+const MostObjects = 10_000
 
 var (
 	oidData       = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 7, 1}
@@ -47,7 +59,7 @@ func WriteSignedData(certificates [][]byte) ([]byte, error) {
 // ReadSignedData reads the certificates of a SignedData, BER or DER. What it
 // signs, if anything, is not looked at.
 func ReadSignedData(data []byte) ([][]byte, error) {
-	der, err := toDER(data)
+	der, err := ber.ToDER(data)
 	if err != nil {
 		return nil, fmt.Errorf("PKCS#7: %w", err)
 	}

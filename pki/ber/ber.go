@@ -1,6 +1,10 @@
-package bundle
+// Package ber rewrites what others encode by the basic rules of ASN.1 (X.690) by the
+// distinguished ones: lengths that were left open are closed, strings in pieces joined.
+package ber
 
-import "errors"
+import (
+	"errors"
+)
 
 // Containers from older software are often in BER: lengths left open, strings
 // cut into pieces. toDER rewrites such input in DER form, bounded in depth, and
@@ -10,7 +14,7 @@ const deepest = 32
 
 var errBER = errors.New("it is not an ASN.1 structure")
 
-func toDER(in []byte) ([]byte, error) {
+func ToDER(in []byte) ([]byte, error) {
 	out, rest, err := berElement(in, 0)
 	if err != nil {
 		return nil, err
@@ -53,7 +57,7 @@ func berElement(in []byte, depth int) (out, rest []byte, err error) {
 	}
 	// A primitive string in pieces: OCTET STRING, or context tags over one.
 	if in[0] == 0x24 {
-		return appendElement([]byte{0x04}, joined(content)), rest, nil
+		return appendElement([]byte{0x04}, Joined(content)), rest, nil
 	}
 	return appendElement(tag, content), rest, nil
 }
@@ -103,8 +107,8 @@ func berContent(body []byte, open bool, depth int) (content, rest []byte, err er
 	}
 }
 
-// joined takes the contents of the elements in b together.
-func joined(b []byte) []byte {
+// Joined takes the contents of the elements in b together.
+func Joined(b []byte) []byte {
 	var out []byte
 	for len(b) > 0 {
 		body, rest, _, err := berLength(b[1:])

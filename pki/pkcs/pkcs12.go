@@ -1,4 +1,4 @@
-package bundle
+package pkcs
 
 import (
 	"crypto"
@@ -19,7 +19,9 @@ import (
 	"golang.org/x/crypto/cryptobyte"
 	casn1 "golang.org/x/crypto/cryptobyte/asn1"
 
+	"ironseal/pki/ber"
 	"ironseal/pki/key"
+	"ironseal/pki/pbes"
 )
 
 // Profile says how a PKCS#12 file is protected.
@@ -83,9 +85,9 @@ func WriteStore(entries []StoreEntry, password []byte, profile Profile, random i
 	}
 	seal := func(plain []byte) (alg, sealed []byte, err error) {
 		if profile == Older {
-			return key.SealOlder(plain, password, olderRounds, random)
+			return pbes.SealOlder(plain, password, olderRounds, random)
 		}
-		return key.SealBytes(plain, password, key.Work{Iterations: storeRounds}, random)
+		return pbes.SealBytes(plain, password, pbes.Work{Iterations: storeRounds}, random)
 	}
 	certs, err := certBags(entries)
 	if err != nil {
@@ -270,7 +272,7 @@ func macData(content, password []byte, profile Profile, random io.Reader) ([]byt
 	if profile == PBMAC1 {
 		sum, alg, err = pbmac1(content, password, salt, rounds)
 	} else {
-		sum, err = key.StoreMAC(h.new, content, password, salt, rounds)
+		sum, err = pbes.StoreMAC(h.new, content, password, salt, rounds)
 		alg = algorithm(h.oid)
 	}
 	if err != nil {
@@ -332,7 +334,7 @@ var ErrPassword = errors.New("the password does not open it")
 
 // ReadStore opens a PKCS#12 file, BER or DER, of any profile that is in use.
 func ReadStore(data, password []byte) ([]StoreEntry, error) {
-	der, err := toDER(data)
+	der, err := ber.ToDER(data)
 	if err != nil {
 		return nil, fmt.Errorf("PKCS#12: %w", err)
 	}
@@ -353,7 +355,7 @@ func ReadStore(data, password []byte) ([]StoreEntry, error) {
 		}
 	}
 	// The content is BER by itself, inside its octet string.
-	inner, err := toDER(safe)
+	inner, err := ber.ToDER(safe)
 	if err != nil {
 		return nil, fmt.Errorf("PKCS#12: %w", err)
 	}
@@ -363,7 +365,7 @@ func ReadStore(data, password []byte) ([]StoreEntry, error) {
 		return nil, errors.New("PKCS#12: its safe does not read")
 	}
 	var out []StoreEntry
-	o := opener{password: password, work: key.MostIterations}
+	o := opener{password: password, work: pbes.MostIterations}
 	for parts := 0; !list.Empty(); parts++ {
 		if parts > 64 {
 			return nil, errors.New("PKCS#12: more than 64 parts")
@@ -399,8 +401,8 @@ func checkMAC(in cryptobyte.String, content, password []byte) error {
 		!mac.ReadASN1(&salt, casn1.OCTET_STRING) {
 		return errors.New("its MAC does not read")
 	}
-	if !mac.Empty() && !mac.ReadASN1Integer(&rounds) || rounds < 1 || rounds > key.MostIterations || len(salt) > 1024 {
-		return fmt.Errorf("its MAC asks for work out of bounds: the most is %d rounds", key.MostIterations)
+	if !mac.Empty() && !mac.ReadASN1Integer(&rounds) || rounds < 1 || rounds > pbes.MostIterations || len(salt) > 1024 {
+		return fmt.Errorf("its MAC asks for work out of bounds: the most is %d rounds", pbes.MostIterations)
 	}
 	if oid.Equal(oidPBMAC1) {
 		if !alg.ReadASN1(&params, casn1.SEQUENCE) {
@@ -412,7 +414,7 @@ func checkMAC(in cryptobyte.String, content, password []byte) error {
 		if !h.oid.Equal(oid) {
 			continue
 		}
-		got, err := key.StoreMAC(h.new, content, password, salt, rounds)
+		got, err := pbes.StoreMAC(h.new, content, password, salt, rounds)
 		if err != nil {
 			return err
 		}
@@ -436,7 +438,7 @@ func checkPBMAC1(params cryptobyte.String, content, password, sum []byte) error 
 		!params.ReadASN1(&macAlg, casn1.SEQUENCE) || !macAlg.ReadASN1ObjectIdentifier(&macOID) {
 		return errors.New("its MAC does not read (RFC 9579)")
 	}
-	if rounds < 1 || rounds > key.MostIterations || size < 16 || size > 64 || len(salt) > 1024 {
+	if rounds < 1 || rounds > pbes.MostIterations || size < 16 || size > 64 || len(salt) > 1024 {
 		return errors.New("its MAC asks for work out of bounds (RFC 9579)")
 	}
 	for _, p := range macHashes {
@@ -471,7 +473,7 @@ func (o *opener) afford(cost int64, err error) error {
 		return err
 	}
 	if o.work -= cost; o.work < 0 {
-		return fmt.Errorf("its parts together ask for work out of bounds: the most is %d rounds", key.MostIterations)
+		return fmt.Errorf("its parts together ask for work out of bounds: the most is %d rounds", pbes.MostIterations)
 	}
 	return nil
 }
@@ -504,20 +506,20 @@ func (o *opener) openPart(list *cryptobyte.String) (cryptobyte.String, error) {
 	case enc.PeekASN1Tag(context0Outer): // in pieces
 		var pieces cryptobyte.String
 		enc.ReadASN1(&pieces, context0Outer)
-		sealed = joined(pieces)
+		sealed = ber.Joined(pieces)
 	}
-	if err := o.afford(key.CostOfBytes(alg, sealed)); err != nil {
+	if err := o.afford(pbes.CostOfBytes(alg, sealed)); err != nil {
 		return nil, err
 	}
-	plain, err := key.OpenBytes(alg, sealed, o.password)
-	if errors.Is(err, key.ErrPassphrase) {
+	plain, err := pbes.OpenBytes(alg, sealed, o.password)
+	if errors.Is(err, pbes.ErrPassphrase) {
 		err = ErrPassword
 	}
 	return plain, err
 }
 
 func (o *opener) readBags(in cryptobyte.String, out []StoreEntry, depth int) ([]StoreEntry, error) {
-	der, err := toDER(in)
+	der, err := ber.ToDER(in)
 	if err != nil {
 		return nil, err
 	}
@@ -563,10 +565,10 @@ func (o *opener) readBag(oid asn1.ObjectIdentifier, value cryptobyte.String) (e 
 		e.Certificate = append([]byte(nil), der...)
 		return e, kind.Equal(oidX509Cert), nil
 	case oid.Equal(oidShroudedKey):
-		if err := o.afford(key.CostOf(value)); err != nil {
+		if err := o.afford(pbes.CostOf(value)); err != nil {
 			return e, false, err
 		}
-		if e.Signer, err = key.Open(value, o.password); errors.Is(err, key.ErrPassphrase) {
+		if e.Signer, err = pbes.Open(value, o.password); errors.Is(err, pbes.ErrPassphrase) {
 			err = ErrPassword
 		}
 		return e, err == nil, err
