@@ -16,7 +16,7 @@ import (
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
 	"ironseal/pki/cert"
-	"ironseal/pki/handover"
+	"ironseal/pki/relate"
 )
 
 // passwordFlags say where the password of a sealed file comes from.
@@ -192,10 +192,10 @@ against the new. Each is a file, or named as in certificate show.`,
 				}
 				two[i] = h.Certificate
 			}
-			diffs := handover.Compare(two[0], two[1])
+			diffs := relate.Compare(two[0], two[1])
 			if s.json {
 				if diffs == nil {
-					diffs = []handover.Difference{}
+					diffs = []relate.Difference{}
 				}
 				return s.printJSON(diffs)
 			}

@@ -8,7 +8,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"ironseal/internal/term"
-	"ironseal/pki/template"
+	"ironseal/pki/strict"
 )
 
 // tasks are the commands in the order in which people come to need them. A command
@@ -167,7 +167,7 @@ func unknownCommand(c *cobra.Command, typed string) error {
 		}
 	}
 	slices.Sort(known)
-	if near := template.Nearest(typed, known); near != "" {
+	if near := strict.Nearest(typed, known); near != "" {
 		return usage("%s has no command %q: did you mean %s %s?", c.CommandPath(), typed, c.CommandPath(), near)
 	}
 	return usage("%s has no command %q: see %s --help", c.CommandPath(), typed, c.CommandPath())
@@ -182,7 +182,7 @@ func unknownOption(c *cobra.Command, err error) error {
 	var known []string
 	c.Flags().VisitAll(func(f *pflag.Flag) { known = append(known, f.Name) })
 	slices.Sort(known)
-	if near := template.Nearest(typed, known); near != "" {
+	if near := strict.Nearest(typed, known); near != "" {
 		return usage("%s has no option --%s: did you mean --%s?", c.CommandPath(), typed, near)
 	}
 	return usage("%s has no option --%s: see %s --help", c.CommandPath(), typed, c.CommandPath())

@@ -13,7 +13,7 @@ import (
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
 	"ironseal/pki/describe"
-	"ironseal/pki/handover"
+	"ironseal/pki/relate"
 	"ironseal/pki/request"
 )
 
@@ -32,7 +32,7 @@ is missing. No estate is needed.`,
 		Args: atLeast(1, "a file, or -"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var objects []describe.Object
-			var heap []handover.Thing
+			var heap []relate.Thing
 			var faults []error
 			for _, a := range args {
 				inputs, err := intake.ReadInput(s.path(a), s.stdin)
@@ -53,7 +53,7 @@ is missing. No estate is needed.`,
 				}
 			}
 			if !s.json && len(heap) > 1 {
-				s.drawRelations(handover.Relate(heap))
+				s.drawRelations(relate.Relate(heap))
 			}
 			return errors.Join(faults...)
 		},
@@ -63,7 +63,7 @@ is missing. No estate is needed.`,
 }
 
 // drawRelations says what the objects of a heap have to do with each other.
-func (s *session) drawRelations(list []handover.Relation) {
+func (s *session) drawRelations(list []relate.Relation) {
 	if len(list) == 0 {
 		return
 	}
@@ -79,7 +79,7 @@ func (s *session) drawRelations(list []handover.Relation) {
 }
 
 // thingOf reads an object as far as it has to do with others.
-func thingOf(o bundle.Object, source string) (t handover.Thing, ok bool) {
+func thingOf(o bundle.Object, source string) (t relate.Thing, ok bool) {
 	t.Source = source
 	switch o.Kind {
 	case bundle.Certificate:
@@ -98,7 +98,7 @@ func thingOf(o bundle.Object, source string) (t handover.Thing, ok bool) {
 	return t, false
 }
 
-func (s *session) readOne(in intake.Input, named, all bool) (out []describe.Object, heap []handover.Thing,
+func (s *session) readOne(in intake.Input, named, all bool) (out []describe.Object, heap []relate.Thing,
 	faults []error) {
 	c, err := bundle.Read(in.Data)
 	if err != nil {

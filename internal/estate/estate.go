@@ -26,9 +26,10 @@ import (
 	"ironseal/internal/disk"
 	"ironseal/internal/records"
 	"ironseal/pki/dn"
-	"ironseal/pki/handover"
 	"ironseal/pki/journal"
 	"ironseal/pki/pbes"
+	"ironseal/pki/receiver"
+	"ironseal/pki/strict"
 	"ironseal/pki/template"
 )
 
@@ -245,8 +246,8 @@ func Furnish(ctx context.Context, dir string, f Founding, w World) error {
 			return err
 		}
 	}
-	for _, name := range handover.StarterNames() {
-		if err := w.Disk.New(filepath.Join(dir, "receivers", name+".toml"), []byte(handover.Starter(name)),
+	for _, name := range receiver.StarterNames() {
+		if err := w.Disk.New(filepath.Join(dir, "receivers", name+".toml"), []byte(receiver.Starter(name)),
 			0o644); err != nil {
 			return err
 		}
@@ -295,12 +296,12 @@ func (e *Estate) Template(name string) (template.Template, error) {
 }
 
 // Receiver reads one receiver.
-func (e *Estate) Receiver(name string) (handover.Receiver, error) {
+func (e *Estate) Receiver(name string) (receiver.Receiver, error) {
 	data, err := e.dataFile("receiver", name)
 	if err != nil {
-		return handover.Receiver{}, err
+		return receiver.Receiver{}, err
 	}
-	return handover.ParseReceiver(name, data)
+	return receiver.Parse(name, data)
 }
 
 // dataFile reads a template's or a receiver's file by its name.
@@ -314,7 +315,7 @@ func (e *Estate) dataFile(kind, name string) ([]byte, error) {
 	}
 	names := e.DataNames(kind)
 	hint := "there are: " + strings.Join(names, ", ")
-	if near := template.Nearest(name, names); near != "" {
+	if near := strict.Nearest(name, names); near != "" {
 		hint = fmt.Sprintf("did you mean %q? %s", near, hint)
 	}
 	return nil, fmt.Errorf("%s %q: there is none of this name; %s", kind, name, hint)

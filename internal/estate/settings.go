@@ -15,7 +15,7 @@ import (
 	"ironseal/pki/key"
 	"ironseal/pki/pbes"
 	"ironseal/pki/span"
-	tmpl "ironseal/pki/template"
+	"ironseal/pki/strict"
 )
 
 // Settings is an estate's ironseal.toml.
@@ -106,7 +106,7 @@ func ReadSettings(dir string) (Settings, error) {
 	if err != nil {
 		return s, fmt.Errorf("settings: %w", err)
 	}
-	if err := tmpl.Strict(data, &s); err != nil {
+	if err := strict.Read(data, &s); err != nil {
 		return s, fmt.Errorf("%s:%w", path, err)
 	}
 	if err := s.check(); err != nil {

@@ -1,11 +1,8 @@
-// Package handover puts certificates and keys into the shape that a receiver
-// takes.
+// Package handover puts certificates and keys into an order and an encoding.
 //
-// It works in three steps. Sort makes goods out of a heap: the leaf, its issuers
-// in order, the root, the key that belongs to the leaf; what it had to repair or
-// leave out it says. Encode writes goods in one format. And a Receiver, which is
-// data in a TOML file, says which files a kind of consumer wants, under which
-// names, and what the person there has to do in which order.
+// Sort makes goods out of a heap: the leaf, its issuers in order, the root, the key that
+// belongs to the leaf; what it had to repair or leave out it says. Encode writes goods in
+// one format. Which files a kind of consumer wants is in package receiver.
 package handover
 
 import (

@@ -10,6 +10,7 @@ import (
 	"ironseal/pki/runes"
 	"ironseal/pki/san"
 	"ironseal/pki/span"
+	"ironseal/pki/strict"
 	"ironseal/pki/template"
 )
 
@@ -158,7 +159,7 @@ func (p *planner) nearDrop(d san.Name) string {
 	for _, n := range p.in.Request.Names[:min(len(p.in.Request.Names), 200)] {
 		known = append(known, n.Value())
 	}
-	if near := template.Nearest(d.Value(), known); near != "" {
+	if near := strict.Nearest(d.Value(), known); near != "" {
 		return "; did you mean " + near + "?"
 	}
 	return "."

@@ -136,4 +136,6 @@ func FuzzReadSignedData(f *testing.F) {
 }
 
 // octets is a small object that reads, and that no other is like.
-func octets(fill byte) []byte { return append([]byte{0x30, 22, 0x04, 20}, bytes.Repeat([]byte{fill}, 20)...) }
+func octets(fill byte) []byte {
+	return append([]byte{0x30, 22, 0x04, 20}, bytes.Repeat([]byte{fill}, 20)...)
+}

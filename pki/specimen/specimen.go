@@ -251,3 +251,19 @@ func HungryKey() []byte {
 	})
 	return b.BytesOrPanic()
 }
+
+// Line is a host's certificate, the authorities above it and the host's key.
+type Line struct {
+	Root, Mid, Leaf *Entity
+	Signer          crypto.Signer
+}
+
+// NewLine makes a host's certificate under two authorities.
+func NewLine(t testing.TB) Line {
+	c := Line{Signer: Key(t, key.P256)}
+	c.Root = Make(t, nil, Plan{Subject: "CN=Root", Authority: true})
+	c.Mid = Make(t, c.Root, Plan{Subject: "CN=Services", Authority: true})
+	c.Leaf = Make(t, c.Mid, Plan{Subject: "CN=a.ternbay.example", Names: []string{"a.ternbay.example"},
+		Extended: []string{"serverAuth"}, Signer: c.Signer})
+	return c
+}

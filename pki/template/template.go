@@ -26,6 +26,7 @@ import (
 	"ironseal/pki/key"
 	"ironseal/pki/san"
 	"ironseal/pki/span"
+	"ironseal/pki/strict"
 )
 
 // What a template makes.
@@ -142,7 +143,7 @@ func Parse(name string, data []byte, base func(name string) ([]byte, error)) (Te
 			return t, fmt.Errorf("templates/%s.toml: %w", name, err)
 		}
 	}
-	if err := Strict(data, &t); err != nil {
+	if err := strict.Read(data, &t); err != nil {
 		return t, fmt.Errorf("templates/%s.toml:%w", name, err)
 	}
 	if t.Longest.IsZero() {
@@ -174,7 +175,7 @@ func (t *Template) inherit(from string, base func(string) ([]byte, error)) error
 	if err != nil {
 		return fmt.Errorf("based-on = %q: %w", from, err)
 	}
-	if err := Strict(data, t); err != nil {
+	if err := strict.Read(data, t); err != nil {
 		return fmt.Errorf("based-on = %q: templates/%s.toml:%w", from, from, err)
 	}
 	if t.BasedOn != "" {
@@ -182,33 +183,6 @@ func (t *Template) inherit(from string, base func(string) ([]byte, error)) error
 			"one on %s as well", from, t.BasedOn, t.BasedOn)
 	}
 	t.Longest = span.Span{} // unless it is said again, the limit follows the lifetime
-	return nil
-}
-
-// Strict reads TOML into a structure and refuses keys that the structure lacks.
-// Errors begin with line and column; an unknown key comes with the key that was
-// probably meant.
-func Strict(data []byte, into any) error {
-	dec := toml.NewDecoder(bytes.NewReader(data)).DisallowUnknownFields()
-	err := dec.Decode(into)
-	var missing *toml.StrictMissingError
-	var broken *toml.DecodeError
-	switch {
-	case errors.As(err, &missing) && len(missing.Errors) > 0:
-		row, col := missing.Errors[0].Position()
-		path := missing.Errors[0].Key()
-		word := path[len(path)-1]
-		hint := ""
-		if near := nearest(word, keysOf(into, path[:len(path)-1])); near != "" {
-			hint = fmt.Sprintf("; did you mean %q?", near)
-		}
-		return fmt.Errorf("%d:%d: unknown key %q%s", row, col, strings.Join(path, "."), hint)
-	case errors.As(err, &broken):
-		row, col := broken.Position()
-		return fmt.Errorf("%d:%d: %s", row, col, strings.TrimPrefix(broken.Error(), "toml: "))
-	case err != nil:
-		return fmt.Errorf(" %w", err)
-	}
 	return nil
 }
 

@@ -20,6 +20,7 @@ import (
 	"ironseal/pki/journal"
 	"ironseal/pki/key"
 	"ironseal/pki/label"
+	"ironseal/pki/receiver"
 )
 
 // ReadMeFile is the page in a handover.
@@ -28,7 +29,7 @@ const ReadMeFile = "READ-ME.txt"
 // HandoverAsk is what a person asks for when handing a certificate over.
 type HandoverAsk struct {
 	Certificate estate.Held
-	Receiver    handover.Receiver
+	Receiver    receiver.Receiver
 	Signer      crypto.Signer // the private key; nil where it stayed on the device
 	Password    []byte        // for files that are sealed
 	Dir         string        // in which the folder is made
@@ -39,7 +40,7 @@ type HandoverAsk struct {
 // HandedOver is a handover that was written.
 type HandedOver struct {
 	Dir      string
-	Files    []handover.Packed
+	Files    []receiver.Packed
 	Notes    []string
 	Findings finding.List
 	Page     []byte
@@ -100,7 +101,7 @@ func Handover(ctx context.Context, e *estate.Estate, ask HandoverAsk) (HandedOve
 		return out, err
 	}
 	host := label.FileName(c.Title())
-	offer := handover.Offer{Extended: c.Extended, Names: c.Names, Key: c.Key.Kind, Bits: c.Key.Bits,
+	offer := receiver.Offer{Extended: c.Extended, Names: c.Names, Key: c.Key.Kind, Bits: c.Key.Bits,
 		Issuers: goods.Chain()[1:], KeyHere: ask.Signer != nil}
 	if out.Findings, err = r.Unmet(offer).Waive(0, ask.Waivers); err != nil {
 		return out, err

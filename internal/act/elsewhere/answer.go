@@ -10,12 +10,12 @@ import (
 	"ironseal/internal/records"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
-	"ironseal/pki/handover"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
 	"ironseal/pki/journal"
 	"ironseal/pki/key"
 	"ironseal/pki/path"
+	"ironseal/pki/relate"
 	"ironseal/pki/request"
 )
 
@@ -123,7 +123,7 @@ func matched(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, ask A
 	}
 	a.Chain = path.Ordered(append([]*cert.Certificate{c}, ask.List...))[1:]
 	pool := append(append(append([]*cert.Certificate{}, others...), ask.List...), ask.Anchors...)
-	a.Findings = append(handover.CheckAnswer(o.request, c, pool, append(roots, ask.Anchors...), e.Now()),
+	a.Findings = append(relate.CheckAnswer(o.request, c, pool, append(roots, ask.Anchors...), e.Now()),
 		e.RehearsalFindings([]*cert.Certificate{c})...)
 	for _, g := range estate.AllGenerations(h) {
 		if c.Issuer.Equal(g.Certificate.Subject) && c.VerifiedBy(g.Certificate.Key) == nil {

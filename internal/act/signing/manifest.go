@@ -14,7 +14,7 @@ import (
 	"ironseal/pki/issue"
 	"ironseal/pki/san"
 	"ironseal/pki/span"
-	"ironseal/pki/template"
+	"ironseal/pki/strict"
 )
 
 // A manifest is a CSV file with one host a row, for drafting or signing many at
@@ -56,7 +56,7 @@ func ReadManifest(data []byte) ([]ManifestRow, error) {
 	columns := map[string]int{}
 	for i, h := range head {
 		h = strings.ToLower(strings.TrimSpace(h))
-		if near := template.Nearest(h, manifestColumns); near != h {
+		if near := strict.Nearest(h, manifestColumns); near != h {
 			return nil, fmt.Errorf("manifest: line 1: there is no column %q; did you mean %q? The columns are %s", h,
 				near, strings.Join(manifestColumns, ", "))
 		}

@@ -16,10 +16,10 @@ import (
 	"ironseal/internal/estate"
 	"ironseal/internal/records"
 	"ironseal/pki/finding"
-	"ironseal/pki/handover"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
 	"ironseal/pki/journal"
+	"ironseal/pki/receiver"
 	"ironseal/pki/request"
 	"ironseal/pki/template"
 )
@@ -53,13 +53,13 @@ type Planning struct {
 	newest      time.Time
 	now         time.Time
 	Templates   map[string]template.Template
-	receivers   map[string]handover.Receiver
+	receivers   map[string]receiver.Receiver
 	drafted     map[[32]byte]bool // keys that were drafted here; read once a receiver needs to know
 	flaws       map[[32]byte]finding.List
 }
 
 func NewPlanning(ctx context.Context, e *estate.Estate) (*Planning, error) {
-	p := &Planning{Templates: map[string]template.Template{}, receivers: map[string]handover.Receiver{}}
+	p := &Planning{Templates: map[string]template.Template{}, receivers: map[string]receiver.Receiver{}}
 	var err error
 	if p.head, p.newest, err = e.Records.Newest(ctx); err != nil { // before the clock: others go on recording
 		return nil, err
@@ -159,8 +159,8 @@ func another(seen []string, r *request.Request) string {
 }
 
 // unmet checks what the receiver demands against what will be signed.
-func (p *Planning) unmet(r handover.Receiver, s *Sheet) finding.List {
-	o := handover.Offer{Extended: s.Template.ExtendedUsage(), Names: s.Plan.Names, Key: s.Request.Key.Kind,
+func (p *Planning) unmet(r receiver.Receiver, s *Sheet) finding.List {
+	o := receiver.Offer{Extended: s.Template.ExtendedUsage(), Names: s.Plan.Names, Key: s.Request.Key.Kind,
 		Bits: s.Request.Key.Bits, KeyHere: p.drafted[s.Request.Key.Fingerprint()]}
 	for _, g := range s.Issuer.Line() {
 		o.Issuers = append(o.Issuers, g.Certificate)

@@ -1,4 +1,7 @@
-package handover
+// Package receiver knows what consumers of certificates want: what they demand of a
+// certificate, which files they take, and what the person there has to do. Receivers
+// are data, so that anybody can add one.
+package receiver
 
 import (
 	"bytes"
@@ -13,9 +16,11 @@ import (
 	"ironseal/pki/cert"
 	"ironseal/pki/ext"
 	"ironseal/pki/finding"
+	"ironseal/pki/handover"
 	"ironseal/pki/key"
 	"ironseal/pki/label"
 	"ironseal/pki/san"
+	"ironseal/pki/strict"
 	"ironseal/pki/template"
 )
 
@@ -48,10 +53,10 @@ type Demands struct {
 
 // FileRule is one file that the receiver takes.
 type FileRule struct {
-	Name   string   `toml:"name" json:"name"` // {host} stands for the host
-	Parts  []string `toml:"parts" json:"parts"`
-	Format Format   `toml:"format" json:"format"`
-	For    string   `toml:"for" json:"for"` // what it is, for the page
+	Name   string          `toml:"name" json:"name"` // {host} stands for the host
+	Parts  []string        `toml:"parts" json:"parts"`
+	Format handover.Format `toml:"format" json:"format"`
+	For    string          `toml:"for" json:"for"` // what it is, for the page
 }
 
 // Page is what the person there has to do. In all texts {host} stands for the
@@ -89,13 +94,13 @@ func Starter(name string) string {
 	return string(b)
 }
 
-// ParseReceiver reads a receiver file. Reading is strict.
-func ParseReceiver(name string, data []byte) (Receiver, error) {
+// Parse reads a receiver file. Reading is strict.
+func Parse(name string, data []byte) (Receiver, error) {
 	r := Receiver{Name: name}
 	if len(data) > template.Most {
 		return r, fmt.Errorf("receiver %s: the file is larger than %d bytes", name, template.Most)
 	}
-	if err := template.Strict(data, &r); err != nil {
+	if err := strict.Read(data, &r); err != nil {
 		return r, fmt.Errorf("receivers/%s.toml:%w", name, err)
 	}
 	if err := r.check(); err != nil {
@@ -120,8 +125,8 @@ func (r Receiver) check() error {
 		return fmt.Errorf("demands: %w", err)
 	}
 	for i, f := range r.Files {
-		if !slices.Contains(Formats(), f.Format) {
-			return fmt.Errorf("file %d: format = %q: use one of %v", i+1, f.Format, Formats())
+		if !slices.Contains(handover.Formats(), f.Format) {
+			return fmt.Errorf("file %d: format = %q: use one of %v", i+1, f.Format, handover.Formats())
 		}
 		if f.Name == "" || path.Base(f.Name) != f.Name || strings.ContainsAny(f.Name, `\:`) {
 			return fmt.Errorf("file %d: name = %q: a file name, without directories", i+1, f.Name)
@@ -130,11 +135,12 @@ func (r Receiver) check() error {
 			return fmt.Errorf("file %d: it holds no parts", i+1)
 		}
 		for _, p := range f.Parts {
-			if !slices.Contains([]string{PartKey, PartLeaf, PartIntermediates, PartRoot}, p) {
+			if !slices.Contains([]string{handover.PartKey, handover.PartLeaf, handover.PartIntermediates,
+				handover.PartRoot}, p) {
 				return fmt.Errorf("file %d: parts: %q: use key, leaf, intermediates, root", i+1, p)
 			}
 		}
-		if slices.Contains(f.Parts, PartKey) && !f.Format.HoldsKey() && f.Format != PEM {
+		if slices.Contains(f.Parts, handover.PartKey) && !f.Format.HoldsKey() && f.Format != handover.PEM {
 			return fmt.Errorf("file %d: the format %s cannot hold a key", i+1, f.Format)
 		}
 	}
@@ -144,7 +150,7 @@ func (r Receiver) check() error {
 // NeedsPassword reports whether one of the files is sealed under a password.
 func (r Receiver) NeedsPassword() bool {
 	return slices.ContainsFunc(r.Files, func(f FileRule) bool {
-		return f.Format.NeedsPassword() && (slices.Contains(f.Parts, PartKey) || !f.Format.IsStore())
+		return f.Format.NeedsPassword() && (slices.Contains(f.Parts, handover.PartKey) || !f.Format.IsStore())
 	})
 }
 
@@ -209,7 +215,7 @@ type Packed struct {
 // Pack makes the files for a receiver. Where the private key stayed on the
 // device, files that hold nothing else are left out, and PEM files are written
 // without it; notes say so. host must be safe as a file name.
-func (r Receiver) Pack(g Goods, host string, w Writing) (files []Packed, notes []string, err error) {
+func (r Receiver) Pack(g handover.Goods, host string, w handover.Writing) (files []Packed, notes []string, err error) {
 	friendly := r.Demands.FriendlyName
 	if friendly == "" {
 		friendly = "{host}"
@@ -219,9 +225,9 @@ func (r Receiver) Pack(g Goods, host string, w Writing) (files []Packed, notes [
 		one := w
 		one.Parts, one.Format = rule.Parts, rule.Format
 		name := strings.ReplaceAll(rule.Name, "{host}", host)
-		wantsKey := slices.Contains(rule.Parts, PartKey)
+		wantsKey := slices.Contains(rule.Parts, handover.PartKey)
 		if wantsKey && g.Key == nil && !rule.Format.NeedsPassword() {
-			if one.Parts = without(rule.Parts, PartKey); len(one.Parts) == 0 {
+			if one.Parts = Without(rule.Parts, handover.PartKey); len(one.Parts) == 0 {
 				notes = append(notes, fmt.Sprintf("%s is not here: the private key stayed where the request was made",
 					name))
 				continue
@@ -230,7 +236,7 @@ func (r Receiver) Pack(g Goods, host string, w Writing) (files []Packed, notes [
 				"add it there", name))
 			wantsKey = false
 		}
-		if len(g.Intermediates) == 0 && len(one.Parts) == 1 && one.Parts[0] == PartIntermediates {
+		if len(g.Intermediates) == 0 && len(one.Parts) == 1 && one.Parts[0] == handover.PartIntermediates {
 			notes = append(notes, fmt.Sprintf("%s is not here: nothing stands between the certificate and the root",
 				name))
 			continue
@@ -238,7 +244,7 @@ func (r Receiver) Pack(g Goods, host string, w Writing) (files []Packed, notes [
 		if !wantsKey && rule.Format.IsStore() {
 			one.Password = nil // what holds no key goes to many, and must not carry the password of the one that does
 		}
-		data, err := Encode(g, one)
+		data, err := handover.Encode(g, one)
 		if err != nil {
 			return nil, nil, fmt.Errorf("%s for %s: %w", name, r.Title, err)
 		}
@@ -247,13 +253,13 @@ func (r Receiver) Pack(g Goods, host string, w Writing) (files []Packed, notes [
 	return files, notes, nil
 }
 
-// without is a list less what is dropped from it.
-func without(list []string, drop ...string) []string {
+// Without is a list less what is dropped from it.
+func Without(list []string, drop ...string) []string {
 	return slices.DeleteFunc(slices.Clone(list), func(s string) bool { return slices.Contains(drop, s) })
 }
 
 // ReadMe writes the page for the person at the receiver.
-func (r Receiver) ReadMe(g Goods, host string, files []Packed, notes []string) []byte {
+func (r Receiver) ReadMe(g handover.Goods, host string, files []Packed, notes []string) []byte {
 	var b bytes.Buffer
 	fill := func(text string) string {
 		text = strings.ReplaceAll(text, "{host}", host)
@@ -263,7 +269,7 @@ func (r Receiver) ReadMe(g Goods, host string, files []Packed, notes []string) [
 		return text
 	}
 	fmt.Fprintf(&b, "%s: the certificate for %s\n\n", r.Title, host)
-	fmt.Fprintf(&b, "Valid from  %s\nuntil       %s\n", stamp(g.Leaf.NotBefore), stamp(g.Leaf.NotAfter))
+	fmt.Fprintf(&b, "Valid from  %s\nuntil       %s\n", cert.Stamp(g.Leaf.NotBefore), cert.Stamp(g.Leaf.NotAfter))
 	sum := g.Leaf.SHA256()
 	fmt.Fprintf(&b, "Check code  %s\nSHA-256     %s\n", label.CheckCode(g.Leaf.Raw), label.Colons(sum[:]))
 	if r.Page.SHA1 {

@@ -1,4 +1,6 @@
-package handover
+// Package relate says how things belong together: the certificates, requests and keys
+// of a heap, two certificates that should be alike, an answer and what it answers.
+package relate
 
 import (
 	"bytes"

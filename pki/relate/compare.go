@@ -1,10 +1,9 @@
-package handover
+package relate
 
 import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"ironseal/pki/cert"
 	"ironseal/pki/ext"
@@ -44,8 +43,8 @@ func Compare(a, b *cert.Certificate) []Difference {
 	if a.Key.Words() == b.Key.Words() && !key.Same(a.Key, b.Key) {
 		out = append(out, Difference{"key", "one key", "another key", "the private key of one does not fit the other"})
 	}
-	add("from", stamp(a.NotBefore), stamp(b.NotBefore), "")
-	add("until", stamp(a.NotAfter), stamp(b.NotAfter), "")
+	add("from", cert.Stamp(a.NotBefore), cert.Stamp(b.NotBefore), "")
+	add("until", cert.Stamp(a.NotAfter), cert.Stamp(b.NotAfter), "")
 	add("signed with", a.Algorithm.Name, b.Algorithm.Name, "")
 	add("name constraints", a.Constraints.Words(), b.Constraints.Words(), "")
 	onlyA, onlyB = lists(otherExtensions(a), otherExtensions(b))
@@ -53,8 +52,6 @@ func Compare(a, b *cert.Certificate) []Difference {
 	add("serial", a.SerialHex(), b.SerialHex(), "")
 	return out
 }
-
-func stamp(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05 UTC") }
 
 func nameTexts(c *cert.Certificate) []string {
 	var out []string

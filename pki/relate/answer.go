@@ -1,4 +1,4 @@
-package handover
+package relate
 
 import (
 	"strings"
@@ -10,6 +10,7 @@ import (
 	"ironseal/pki/finding"
 	"ironseal/pki/key"
 	"ironseal/pki/path"
+	"ironseal/pki/receiver"
 	"ironseal/pki/request"
 	"ironseal/pki/san"
 )
@@ -45,11 +46,12 @@ func CheckAnswer(r *request.Request, leaf *cert.Certificate, others, anchors []*
 		add(finding.AnswerMore, "It has names that were not asked for: %s.", strings.Join(extra, ", "))
 	}
 	_, extended := r.Usage()
-	if lacking := without(ext.UsageNames(extended), ext.UsageNames(leaf.Extended)...); leaf.HasExtended &&
+	if lacking := receiver.Without(ext.UsageNames(extended), ext.UsageNames(leaf.Extended)...); leaf.HasExtended &&
 		len(lacking) > 0 {
 		add(finding.AnswerLacks, "It lacks the usage %s.", strings.Join(lacking, ", "))
 	}
-	if more := without(ext.UsageNames(leaf.Extended), ext.UsageNames(extended)...); len(extended) > 0 && len(more) > 0 {
+	if more := receiver.Without(ext.UsageNames(leaf.Extended), ext.UsageNames(extended)...); len(extended) > 0 &&
+		len(more) > 0 {
 		add(finding.AnswerMore, "It has usages that were not asked for: %s.", strings.Join(more, ", "))
 	}
 	v := path.Verify(leaf, others, path.Question{Anchors: anchors, Now: now})

@@ -1,0 +1,7 @@
+package cert
+
+import (
+	"time"
+)
+
+func Stamp(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05 UTC") }

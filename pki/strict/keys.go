@@ -1,0 +1,78 @@
+package strict
+
+import (
+	"reflect"
+	"strings"
+)
+
+// keysOf lists the TOML keys that may stand at a path inside a structure.
+func keysOf(into any, path []string) []string {
+	t := reflect.TypeOf(into)
+	for t.Kind() == reflect.Pointer {
+		t = t.Elem()
+	}
+	for _, step := range path {
+		for t.Kind() == reflect.Slice {
+			t = t.Elem()
+		}
+		found := false
+		for i := 0; t.Kind() == reflect.Struct && i < t.NumField(); i++ {
+			if Key(t.Field(i)) == step {
+				t, found = t.Field(i).Type, true
+				break
+			}
+		}
+		if !found {
+			return nil
+		}
+	}
+	for t.Kind() == reflect.Slice {
+		t = t.Elem()
+	}
+	var out []string
+	for i := 0; t.Kind() == reflect.Struct && i < t.NumField(); i++ {
+		if k := Key(t.Field(i)); k != "-" && k != "" {
+			out = append(out, k)
+		}
+	}
+	return out
+}
+
+// Key is the TOML key of a field; "-" for none.
+func Key(f reflect.StructField) string {
+	k, _, _ := strings.Cut(f.Tag.Get("toml"), ",")
+	return k
+}
+
+// Nearest finds the known word most like a word, when it is like it at all: for
+// suggestions in errors.
+func Nearest(word string, known []string) string {
+	best, at := "", 1+len(word)/2
+	for _, k := range known {
+		if d := distance(strings.ToLower(word), k); d < at {
+			best, at = k, d
+		}
+	}
+	return best
+}
+
+// distance counts the insertions, deletions and changes from a to b.
+func distance(a, b string) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := range len(a) {
+		last := row[0]
+		row[0] = i + 1
+		for j := range len(b) {
+			cost := last
+			if a[i] != b[j] {
+				cost++
+			}
+			last = row[j+1]
+			row[j+1] = min(cost, row[j]+1, row[j+1]+1)
+		}
+	}
+	return row[len(b)]
+}
