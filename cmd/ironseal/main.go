@@ -20,11 +20,11 @@ import (
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	giveUpLater := context.AfterFunc(ctx, func() { time.AfterFunc(patience, giveUp) })
-	code := cli.App{
+	code := cli.Run(ctx, cli.App{
 		Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Console: term.Device{}, Now: time.Now,
 		Random: rand.Reader,
 		Actor:  actor(), Env: os.Getenv, Version: version(),
-	}.Run(ctx, os.Args[1:])
+	}, os.Args[1:])
 	giveUpLater() // it ended by itself
 	stop()
 	os.Exit(code)

@@ -11,7 +11,7 @@ import (
 	"ironseal/pki/span"
 )
 
-func (s *session) certificateRenew() *cobra.Command {
+func (s *Session) certificateRenew() *cobra.Command {
 	var ask renewing.AgainAsk
 	var lifetime, within, because string
 	var due bool
@@ -89,12 +89,12 @@ With --due, everything that ends within --within is renewed at once.`,
 	return c
 }
 
-func (s *session) changeoverCommand() *cobra.Command {
+func (s *Session) changeoverCommand() *cobra.Command {
 	return group("changeover", "Prepare a new authority while the old one serves, and switch on a day",
 		s.changeoverPrepare(), reading(s.changeoverProgress()), s.changeoverSwitch(), s.changeoverBack())
 }
 
-func (s *session) changeoverPrepare() *cobra.Command {
+func (s *Session) changeoverPrepare() *cobra.Command {
 	var waive []string
 	var because string
 	c := &cobra.Command{
@@ -128,7 +128,7 @@ is left alone, so that the command can be repeated.`,
 	return c
 }
 
-func (s *session) changeoverProgress() *cobra.Command {
+func (s *Session) changeoverProgress() *cobra.Command {
 	return &cobra.Command{
 		Use:   "progress HANDLE",
 		Short: "How a change-over stands",
@@ -163,7 +163,7 @@ func (s *session) changeoverProgress() *cobra.Command {
 	}
 }
 
-func (s *session) changeoverSwitch() *cobra.Command {
+func (s *Session) changeoverSwitch() *cobra.Command {
 	var early bool
 	c := &cobra.Command{
 		Use:   "switch HANDLE",
@@ -202,7 +202,7 @@ func (s *session) changeoverSwitch() *cobra.Command {
 	return c
 }
 
-func (s *session) changeoverBack() *cobra.Command {
+func (s *Session) changeoverBack() *cobra.Command {
 	var day string
 	c := &cobra.Command{
 		Use:   "back HANDLE",

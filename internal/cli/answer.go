@@ -11,7 +11,7 @@ import (
 	"ironseal/pki/describe"
 )
 
-func (s *session) certificateAccept() *cobra.Command {
+func (s *Session) certificateAccept() *cobra.Command {
 	var waive, anchors []string
 	var because string
 	var ask elsewhere.AnswerAsk

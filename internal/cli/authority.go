@@ -21,7 +21,7 @@ import (
 	"ironseal/pki/span"
 )
 
-func (s *session) authorityCommand() *cobra.Command {
+func (s *Session) authorityCommand() *cobra.Command {
 	return group("authority", "Roots and intermediates: make them, look at them, hand them out",
 		s.authorityCreate(), s.authorityRenew(), s.authorityRetire(), s.authorityApply(), s.authorityAccept(),
 		s.authorityAdopt(), reading(s.authorityList()), reading(s.authorityShow()), reading(s.authorityTree()),
@@ -98,7 +98,7 @@ func spanAsked(typed string) (span.Span, error) {
 	return d, nil
 }
 
-func (s *session) authorityCreate() *cobra.Command {
+func (s *Session) authorityCreate() *cobra.Command {
 	var f authorityFlags
 	c := &cobra.Command{
 		Use:   "create HANDLE",
@@ -135,7 +135,7 @@ kind from the settings, a life that nests well below the authority above.`,
 	return c
 }
 
-func (s *session) waiverFlags(c *cobra.Command, waive *[]string, because *string) {
+func (s *Session) waiverFlags(c *cobra.Command, waive *[]string, because *string) {
 	c.Flags().StringArrayVar(waive, "waive", nil,
 		"sign in spite of the stop with this `[REQUEST:]CODE`; may be repeated")
 	c.Flags().StringVar(because, "because", "", "why it is waived")
@@ -149,7 +149,7 @@ func kindWords() []string {
 	return out
 }
 
-func (s *session) createAuthority(cmd *cobra.Command, ask authorities.Ask) error {
+func (s *Session) createAuthority(cmd *cobra.Command, ask authorities.Ask) error {
 	ctx := cmd.Context()
 	e, err := s.estate(ctx)
 	if err != nil {
@@ -210,7 +210,7 @@ type authorityRow struct {
 	Planned    bool   `json:"-"` // another generation serves in its place
 }
 
-func (s *session) authorityList() *cobra.Command {
+func (s *Session) authorityList() *cobra.Command {
 	c := &cobra.Command{
 		Use:     "list",
 		Short:   "All authorities",
@@ -245,11 +245,11 @@ func (s *session) authorityList() *cobra.Command {
 	return c
 }
 
-func (s *session) quietFlag(c *cobra.Command, what string) {
+func (s *Session) quietFlag(c *cobra.Command, what string) {
 	c.Flags().BoolVar(&s.quiet, "quiet", false, what)
 }
 
-func (s *session) printAuthorities(rows []authorityRow) error {
+func (s *Session) printAuthorities(rows []authorityRow) error {
 	switch {
 	case s.json:
 		return s.printJSON(rows)
@@ -274,7 +274,7 @@ func (s *session) printAuthorities(rows []authorityRow) error {
 	return nil
 }
 
-func (s *session) authorityShow() *cobra.Command {
+func (s *Session) authorityShow() *cobra.Command {
 	var all bool
 	var field string
 	c := &cobra.Command{
@@ -316,13 +316,13 @@ func (s *session) authorityShow() *cobra.Command {
 	return c
 }
 
-func (s *session) showFlags(c *cobra.Command, all *bool, field *string) {
+func (s *Session) showFlags(c *cobra.Command, all *bool, field *string) {
 	c.Flags().BoolVar(all, "all", false, "show the details too")
 	c.Flags().StringVar(field, "field", "", "print one field's bare `NAME`d value: serial, sha256, sha1, not_after …")
 }
 
 // printObject prints a description: as JSON, as one bare field, or in words.
-func (s *session) printObject(o describe.Object, all bool, field string) error {
+func (s *Session) printObject(o describe.Object, all bool, field string) error {
 	switch {
 	case field != "" && s.json:
 		return usage("--field prints one bare value, and --json everything: use one of the two")
@@ -342,7 +342,7 @@ func (s *session) printObject(o describe.Object, all bool, field string) error {
 	return nil
 }
 
-func (s *session) authorityTree() *cobra.Command {
+func (s *Session) authorityTree() *cobra.Command {
 	return &cobra.Command{
 		Use:     "tree",
 		Short:   "The hierarchy, with lifetimes drawn over one time axis",
@@ -402,7 +402,7 @@ func treeOf(h hierarchy.Hierarchy, above *hierarchy.Authority, e *estate.Estate)
 	return out
 }
 
-func (s *session) authorityExport() *cobra.Command {
+func (s *Session) authorityExport() *cobra.Command {
 	var f exportFlags
 	c := &cobra.Command{
 		Use:   "export HANDLE",

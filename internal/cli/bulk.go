@@ -18,7 +18,7 @@ import (
 	"ironseal/pki/span"
 )
 
-func (s *session) signAll(ctx context.Context, ask signing.SignAsk) error {
+func (s *Session) signAll(ctx context.Context, ask signing.SignAsk) error {
 	if err := namedWaivers(ask); err != nil {
 		return err
 	}
@@ -47,7 +47,7 @@ func (s *session) signAll(ctx context.Context, ask signing.SignAsk) error {
 }
 
 // nothing says that there was nothing to sign; in JSON, by an empty result.
-func (s *session) nothing(words string) error {
+func (s *Session) nothing(words string) error {
 	if s.json {
 		return s.printJSON(map[string]any{"signed": []describe.Object{}, "failed": []failure{}})
 	}
@@ -55,7 +55,7 @@ func (s *session) nothing(words string) error {
 	return nil
 }
 
-func (s *session) signManifest(ctx context.Context, ask signing.SignAsk, file string) error {
+func (s *Session) signManifest(ctx context.Context, ask signing.SignAsk, file string) error {
 	if err := namedWaivers(ask); err != nil {
 		return err
 	}
@@ -74,7 +74,7 @@ func (s *session) signManifest(ctx context.Context, ask signing.SignAsk, file st
 	return s.signMany(ctx, e, list)
 }
 
-func (s *session) manifest(file string) ([]signing.ManifestRow, error) {
+func (s *Session) manifest(file string) ([]signing.ManifestRow, error) {
 	data, err := disk.Read(s.path(file), bundle.MostBytes)
 	if err != nil {
 		return nil, err
@@ -104,7 +104,7 @@ func roomy() (back func()) {
 
 // signMany shows one combined sheet, asks once, and signs what nothing stands
 // against. What failed or was refused is told at the end, and in the status.
-func (s *session) signMany(ctx context.Context, e *estate.Estate, list []signing.Planned) error {
+func (s *Session) signMany(ctx context.Context, e *estate.Estate, list []signing.Planned) error {
 	defer roomy()()
 	count, stop := s.counter("planning", len(list))
 	list, err := signing.PlanMany(ctx, e, list, count)
@@ -115,7 +115,7 @@ func (s *session) signMany(ctx context.Context, e *estate.Estate, list []signing
 	return s.signPlanned(ctx, e, list)
 }
 
-func (s *session) signPlanned(ctx context.Context, e *estate.Estate, list []signing.Planned) error {
+func (s *Session) signPlanned(ctx context.Context, e *estate.Estate, list []signing.Planned) error {
 	var agreed []*signing.Sheet
 	var failed []failure
 	names := map[int64]string{}
@@ -182,7 +182,7 @@ type failure struct {
 }
 
 // combinedSheet shows what all have in common, then only what has findings.
-func (s *session) combinedSheet(list []signing.Planned, agreed []*signing.Sheet, failed []failure) {
+func (s *Session) combinedSheet(list []signing.Planned, agreed []*signing.Sheet, failed []failure) {
 	o := s.out
 	o.Say("%s", o.Paint(term.Strong, fmt.Sprintf("Review sheet: %s", span.Count(len(list), "certificate"))))
 	groups := map[string]int{}
@@ -216,7 +216,7 @@ const mostBulkRows = 40
 
 // withFindings shows every finding of what will be signed, the weightiest first, by
 // code. Nothing is left out: what is not on the sheet would be signed unseen.
-func (s *session) withFindings(agreed []*signing.Sheet) {
+func (s *Session) withFindings(agreed []*signing.Sheet) {
 	type one struct {
 		request int64
 		finding finding.Finding
@@ -282,7 +282,7 @@ func ranges(numbers []int64) string {
 	return strings.Join(out, ", ")
 }
 
-func (s *session) drawFailures(failed []failure) {
+func (s *Session) drawFailures(failed []failure) {
 	if len(failed) == 0 {
 		return
 	}
@@ -297,7 +297,7 @@ func (s *session) drawFailures(failed []failure) {
 
 // bulkResult says how many were signed and which were not. The status says that
 // some were not: 3 when findings refused all of those, else 1.
-func (s *session) bulkResult(done []signing.SignResult, signed int, failed []failure) error {
+func (s *Session) bulkResult(done []signing.SignResult, signed int, failed []failure) error {
 	if s.json {
 		rows := []describe.Object{}
 		for _, r := range done {
@@ -324,7 +324,7 @@ func (s *session) bulkResult(done []signing.SignResult, signed int, failed []fai
 }
 
 // counter shows how far a bulk act has come, on a terminal.
-func (s *session) counter(what string, total int) (count func(int), stop func()) {
+func (s *Session) counter(what string, total int) (count func(int), stop func()) {
 	if s.json || !s.errs.Terminal || total < 50 {
 		return func(int) {}, func() {}
 	}

@@ -21,7 +21,7 @@ import (
 	"ironseal/pki/template"
 )
 
-func (s *session) certificateCommand() *cobra.Command {
+func (s *Session) certificateCommand() *cobra.Command {
 	return group("certificate", "Certificates that were signed: find them, look at them, hand them out",
 		reading(s.certificateList()), reading(s.certificateShow()), reading(s.certificateExport()),
 		reading(s.certificateCompare()), s.certificateRenew(), s.certificateAccept(), s.certificateHandover())
@@ -68,7 +68,7 @@ func rowOf(h estate.Held, now time.Time) certificateRow {
 	return r
 }
 
-func (s *session) certificateList() *cobra.Command {
+func (s *Session) certificateList() *cobra.Command {
 	var state, byTemplate, by, name string
 	c := &cobra.Command{
 		Use:   "list",
@@ -124,7 +124,7 @@ too that ended, were replaced or revoked, or wait for a switch day.`,
 
 // filters refuses a filter that can fit nothing because it is mistyped: "none" would
 // be no answer to it.
-func (s *session) filters(cmd *cobra.Command, e *estate.Estate, state, byTemplate, by string) error {
+func (s *Session) filters(cmd *cobra.Command, e *estate.Estate, state, byTemplate, by string) error {
 	if err := oneOf("state", state, append([]string{estate.AnyState}, estate.States...)...); err != nil {
 		return err
 	}
@@ -150,7 +150,7 @@ func chosen(state, asked string) bool {
 	return asked == estate.AnyState || asked == state || asked == "" && estate.Serves(state)
 }
 
-func (s *session) printCertificates(rows []certificateRow, others int, state string) error {
+func (s *Session) printCertificates(rows []certificateRow, others int, state string) error {
 	switch {
 	case s.json:
 		return s.printJSON(rows)
@@ -188,7 +188,7 @@ func (s *session) printCertificates(rows []certificateRow, others int, state str
 const certificateNaming = `A certificate is named by the first digits of its serial, by its request (R1), by
 an authority's handle (root, or root.g1), or by a DNS name.`
 
-func (s *session) certificateShow() *cobra.Command {
+func (s *Session) certificateShow() *cobra.Command {
 	var all, changes bool
 	var field string
 	c := &cobra.Command{
@@ -281,7 +281,7 @@ func (f *exportFlags) add(c *cobra.Command) {
 	completeWords(c, "with", delivery.WithIssuers, delivery.WithRoot, delivery.WithLinks, delivery.WithAll)
 }
 
-func (s *session) certificateExport() *cobra.Command {
+func (s *Session) certificateExport() *cobra.Command {
 	var f exportFlags
 	c := &cobra.Command{
 		Use:   "export CERTIFICATE",
@@ -315,7 +315,7 @@ asking.
 	return c
 }
 
-func (s *session) export(cmd *cobra.Command, e *estate.Estate, h estate.Held, f exportFlags) error {
+func (s *Session) export(cmd *cobra.Command, e *estate.Estate, h estate.Held, f exportFlags) error {
 	if !slices.Contains([]string{delivery.Alone, delivery.WithIssuers, delivery.WithRoot, delivery.WithLinks,
 		delivery.WithAll},
 		f.with) {
@@ -368,7 +368,7 @@ func (s *session) export(cmd *cobra.Command, e *estate.Estate, h estate.Held, f 
 }
 
 // copyText puts certificates on the clipboard. Keys are never exported here.
-func (s *session) copyText(data []byte, h estate.Held, f exportFlags) error {
+func (s *Session) copyText(data []byte, h estate.Held, f exportFlags) error {
 	if f.as == "der" || f.as == "p7b" {
 		return usage("--copy is for text: use --as pem or p7b-pem")
 	}

@@ -58,8 +58,8 @@ type App struct {
 	Step    func(string) error
 }
 
-// session is one run of the program.
-type session struct {
+// Session is one run of the program.
+type Session struct {
 	App
 	out, errs *term.Screen
 
@@ -95,8 +95,8 @@ func (s *status) Unwrap() error { return s.err }
 func usage(format string, args ...any) error { return &status{Usage, fmt.Errorf(format, args...)} }
 
 // Run runs one command line and returns its exit status.
-func (a App) Run(ctx context.Context, args []string) int {
-	s := &session{App: a}
+func Run(ctx context.Context, a App, args []string) int {
+	s := &Session{App: a}
 	if s.Env == nil {
 		s.Env = os.Getenv
 	}
@@ -114,12 +114,12 @@ func (a App) Run(ctx context.Context, args []string) int {
 }
 
 // screens makes the screens anew once the flags are known.
-func (s *session) screens() {
+func (s *Session) screens() {
 	s.out = term.NewScreen(s.Stdout, term.When(s.colour), s.Env("NO_COLOR"))
 	s.errs = term.NewScreen(s.Stderr, term.When(s.colour), s.Env("NO_COLOR"))
 }
 
-func (s *session) finish(err error) int {
+func (s *Session) finish(err error) int {
 	if err == nil {
 		return Done
 	}
@@ -144,7 +144,7 @@ func (s *session) finish(err error) int {
 	return code
 }
 
-func (s *session) root() *cobra.Command {
+func (s *Session) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "ironseal",
 		Short: "Run a private certificate authority: take in requests, check them, sign them, hand them out",
@@ -176,7 +176,7 @@ Begin with:  ironseal estate create harbour     (or watch: ironseal demo)`,
 	}
 	root.SetVersionTemplate("ironseal {{.Version}}\n")
 	root.SetHelpCommand(helpCommand())
-	root.SetHelpFunc(s.help)
+	root.SetHelpFunc(func(c *cobra.Command, args []string) { s.help(c, args) })
 	root.SetFlagErrorFunc(unknownOption)
 	f := root.PersistentFlags()
 	f.StringVar(&s.estateDir, "estate", "", "the estate `DIR` (else IRONSEAL_ESTATE, else the nearest above)")
@@ -210,7 +210,7 @@ func helpCommand() *cobra.Command {
 }
 
 // versionCommand tells which build this is.
-func (s *session) versionCommand() *cobra.Command {
+func (s *Session) versionCommand() *cobra.Command {
 	return reading(&cobra.Command{Use: "version", Short: "Which build this is", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			if s.json {
@@ -231,7 +231,7 @@ func reading(c *cobra.Command) *cobra.Command {
 
 // applyAsOf moves the clock: for commands that read, anywhere; for acts, only in a
 // rehearsal.
-func (s *session) applyAsOf(ctx context.Context, cmd *cobra.Command) error {
+func (s *Session) applyAsOf(ctx context.Context, cmd *cobra.Command) error {
 	if s.asOf == "" {
 		return nil
 	}
@@ -264,7 +264,7 @@ func parseTime(text string) (time.Time, error) {
 	return time.Time{}, fmt.Errorf("%q is not a time: write 2030-01-31 or 2030-01-31T12:00:00Z", text)
 }
 
-func (s *session) now() time.Time {
+func (s *Session) now() time.Time {
 	if s.Now == nil {
 		return time.Now().UTC()
 	}
@@ -272,7 +272,7 @@ func (s *session) now() time.Time {
 }
 
 // random is the source of randomness.
-func (s *session) random() io.Reader {
+func (s *Session) random() io.Reader {
 	if s.Random == nil {
 		return rand.Reader
 	}
@@ -280,12 +280,12 @@ func (s *session) random() io.Reader {
 }
 
 // world hands the estate what it needs from outside.
-func (s *session) world() estate.World {
+func (s *Session) world() estate.World {
 	return estate.World{Now: s.Now, Random: s.Random, Disk: s.Disk, Actor: s.Actor, Pass: (*passphrases)(s),
 		Progress: s.progress, Step: s.Step}
 }
 
-func (s *session) progress(what string) func() {
+func (s *Session) progress(what string) func() {
 	if s.json {
 		return func() {}
 	}
@@ -293,7 +293,7 @@ func (s *session) progress(what string) func() {
 }
 
 // estate opens the estate that the person means.
-func (s *session) estate(ctx context.Context) (*estate.Estate, error) {
+func (s *Session) estate(ctx context.Context) (*estate.Estate, error) {
 	if s.openEstate != nil {
 		return s.openEstate, nil
 	}
@@ -323,7 +323,7 @@ func (s *session) estate(ctx context.Context) (*estate.Estate, error) {
 }
 
 // path drops blanks around a typed path, and says so.
-func (s *session) path(typed string) string {
+func (s *Session) path(typed string) string {
 	clean := strings.TrimFunc(typed, unicode.IsSpace)
 	if clean != typed {
 		s.errs.Say("(blanks around %q were dropped)", clean)
@@ -332,7 +332,7 @@ func (s *session) path(typed string) string {
 }
 
 // passphrases answers custody's questions: from files, else at the terminal.
-type passphrases session
+type passphrases Session
 
 // Passphrase implements custody.Passphrases.
 func (p *passphrases) Passphrase(ctx context.Context, q custody.Question) ([]byte, bool, error) {
@@ -398,7 +398,7 @@ func (p *passphrases) choose(ctx context.Context, handle string) ([]byte, bool, 
 }
 
 // agree asks a question that must be answered with yes.
-func (s *session) agree(ctx context.Context, question string) error {
+func (s *Session) agree(ctx context.Context, question string) error {
 	if s.yes {
 		return nil
 	}
@@ -418,7 +418,7 @@ var errDeclined = errors.New("declined; nothing was changed")
 
 // printJSON prints a value as JSON. Characters that could mislead on a terminal
 // are written as escapes, which JSON allows anywhere in a text.
-func (s *session) printJSON(v any) error {
+func (s *Session) printJSON(v any) error {
 	data, err := json.MarshalIndent(v, "", "  ")
 	if err != nil {
 		return err
@@ -458,7 +458,7 @@ func group(use, short string, sub ...*cobra.Command) *cobra.Command {
 }
 
 // stdin reads standard input, bounded.
-func (s *session) stdin() ([]byte, error) {
+func (s *Session) stdin() ([]byte, error) {
 	data, err := io.ReadAll(io.LimitReader(s.Stdin, bundle.MostBytes+1))
 	if err != nil {
 		return nil, fmt.Errorf("standard input: %w", err)
@@ -498,7 +498,7 @@ func waivers(codes []string, because string) ([]finding.Waiver, error) {
 
 // tidy removes what acts that were cut off left behind in a directory that this one
 // is about to write to, and says so: there may have been a private key in it.
-func (s *session) tidy(dir string) {
+func (s *Session) tidy(dir string) {
 	removed, err := disk.Sweep(dir)
 	for _, r := range removed {
 		s.errs.Say("(left behind by an act that was cut off, and removed: %s)", term.Safe(r))
@@ -509,7 +509,7 @@ func (s *session) tidy(dir string) {
 }
 
 // next prints the next step.
-func (s *session) next(list ...overview.Advice) {
+func (s *Session) next(list ...overview.Advice) {
 	for i, a := range list {
 		if i == 0 {
 			s.out.Gap()

@@ -19,7 +19,7 @@ import (
 
 type completer = func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective)
 
-func (s *session) handles(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+func (s *Session) handles(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
 	e, err := s.estate(cmd.Context())
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
@@ -37,7 +37,7 @@ func (s *session) handles(cmd *cobra.Command, _ []string, _ string) ([]string, c
 	return out, cobra.ShellCompDirectiveNoFileComp
 }
 
-func (s *session) templates(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+func (s *Session) templates(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
 	e, err := s.estate(cmd.Context())
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
@@ -45,7 +45,7 @@ func (s *session) templates(cmd *cobra.Command, _ []string, _ string) ([]string,
 	return e.TemplateNames(), cobra.ShellCompDirectiveNoFileComp
 }
 
-func (s *session) receivers(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+func (s *Session) receivers(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
 	e, err := s.estate(cmd.Context())
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
@@ -53,7 +53,7 @@ func (s *session) receivers(cmd *cobra.Command, _ []string, _ string) ([]string,
 	return e.ReceiverNames(), cobra.ShellCompDirectiveNoFileComp
 }
 
-func (s *session) requests(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+func (s *Session) requests(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
 	e, err := s.estate(cmd.Context())
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveDefault
@@ -73,7 +73,7 @@ func (s *session) requests(cmd *cobra.Command, _ []string, _ string) ([]string, 
 	return out, cobra.ShellCompDirectiveDefault
 }
 
-func (s *session) certificates(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
+func (s *Session) certificates(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
 	out, _ := s.handles(cmd, args, word)
 	e, err := s.estate(cmd.Context())
 	if err != nil {
@@ -92,8 +92,8 @@ func (s *session) certificates(cmd *cobra.Command, args []string, word string) (
 	return out, cobra.ShellCompDirectiveNoFileComp
 }
 
-func (s *session) completeHandles(c *cobra.Command, flag string)   { register(c, flag, s.handles) }
-func (s *session) completeTemplates(c *cobra.Command, flag string) { register(c, flag, s.templates) }
+func (s *Session) completeHandles(c *cobra.Command, flag string)   { register(c, flag, s.handles) }
+func (s *Session) completeTemplates(c *cobra.Command, flag string) { register(c, flag, s.templates) }
 
 func completeWords(c *cobra.Command, flag string, words ...string) {
 	register(c, flag, func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
@@ -107,13 +107,13 @@ func register(c *cobra.Command, flag string, f completer) {
 	}
 }
 
-func (s *session) stdinIsTerminal() bool {
+func (s *Session) stdinIsTerminal() bool {
 	f, ok := s.Stdin.(*os.File)
 	return ok && xterm.IsTerminal(int(f.Fd()))
 }
 
 // referenceCommand writes the pages that are generated from the code.
-func (s *session) referenceCommand() *cobra.Command {
+func (s *Session) referenceCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:    "reference DIR",
 		Short:  "Write the reference pages from the program itself",

@@ -29,7 +29,7 @@ type convertFlags struct {
 	password                passwordFlags
 }
 
-func (s *session) convertCommand() *cobra.Command {
+func (s *Session) convertCommand() *cobra.Command {
 	var f convertFlags
 	var all []string
 	for _, x := range handover.Formats() {
@@ -60,7 +60,7 @@ FORMAT is one of ` + strings.Join(all, ", ") + `.`,
 	return c
 }
 
-func (s *session) convert(ctx context.Context, f convertFlags, args []string) error {
+func (s *Session) convert(ctx context.Context, f convertFlags, args []string) error {
 	format := handover.Format(f.to)
 	if !slices.Contains(handover.Formats(), format) {
 		return usage("convert: --to %q: use one of %v", f.to, handover.Formats())
@@ -115,7 +115,7 @@ func (s *session) convert(ctx context.Context, f convertFlags, args []string) er
 	return s.writeConverted(ctx, f, file, secret, notes, w, made)
 }
 
-func (s *session) writeConverted(ctx context.Context, f convertFlags, file delivery.File, secret bool, notes []string,
+func (s *Session) writeConverted(ctx context.Context, f convertFlags, file delivery.File, secret bool, notes []string,
 	w handover.Writing, made bool) error {
 	path, other, err := delivery.Target(file, s.path(f.out))
 	if err != nil {
@@ -174,7 +174,7 @@ func partsOf(g handover.Goods, f handover.Format) []string {
 }
 
 // collect reads the certificates and keys of files, opening what is sealed.
-func (s *session) collect(ctx context.Context, f convertFlags, args []string) (certs []*cert.Certificate,
+func (s *Session) collect(ctx context.Context, f convertFlags, args []string) (certs []*cert.Certificate,
 	keys []crypto.Signer, err error) {
 	pass := &openers{s: s, file: f.openWith}
 	for _, a := range args {
@@ -250,7 +250,7 @@ func openStore(ctx context.Context, der []byte, name string, pass custody.Passph
 
 // openers answers for sealed input: from --open-with, else as usual.
 type openers struct {
-	s    *session
+	s    *Session
 	file string
 }
 

@@ -12,12 +12,12 @@ import (
 	"ironseal/pki/span"
 )
 
-func (s *session) courierCommand() *cobra.Command {
+func (s *Session) courierCommand() *cobra.Command {
 	return group("courier", "Carry requests and certificates between estates that share no network", s.courierPack(),
 		s.courierOpen(), s.courierAnswer())
 }
 
-func (s *session) courierPack() *cobra.Command {
+func (s *Session) courierPack() *cobra.Command {
 	var ask carrying.PackAsk
 	c := &cobra.Command{
 		Use:   "pack FOLDER [REQUEST...]",
@@ -52,7 +52,7 @@ other end what to do. The requests are recorded as sent.`,
 	return c
 }
 
-func (s *session) packed(m carrying.Errand, code, dir string, left []string) error {
+func (s *Session) packed(m carrying.Errand, code, dir string, left []string) error {
 	if s.json {
 		return s.printJSON(map[string]any{"folder": dir, "check_code": code, "manifest": m})
 	}
@@ -64,7 +64,7 @@ func (s *session) packed(m carrying.Errand, code, dir string, left []string) err
 	return nil
 }
 
-func (s *session) courierOpen() *cobra.Command {
+func (s *Session) courierOpen() *cobra.Command {
 	var anchors []string
 	c := &cobra.Command{
 		Use:   "open FOLDER",
@@ -108,7 +108,7 @@ be, it may be opened again.`,
 	return c
 }
 
-func (s *session) brought(o carrying.Opened) error {
+func (s *Session) brought(o carrying.Opened) error {
 	faults := o.Faults
 	taken := []string{}
 	for _, r := range o.Received {
@@ -147,7 +147,7 @@ func (s *session) brought(o carrying.Opened) error {
 	return errors.Join(faults...)
 }
 
-func (s *session) courierAnswer() *cobra.Command {
+func (s *Session) courierAnswer() *cobra.Command {
 	var out string
 	c := &cobra.Command{
 		Use:   "answer FOLDER",

@@ -14,7 +14,7 @@ import (
 	"ironseal/internal/term"
 )
 
-func (s *session) demoCommand() *cobra.Command {
+func (s *Session) demoCommand() *cobra.Command {
 	var full bool
 	var story string
 	c := &cobra.Command{
@@ -46,7 +46,7 @@ The story "renewal" plays fourteen years of it in a rehearsal, ending today.`,
 	return c
 }
 
-func (s *session) demo(ctx context.Context, dir string, full, renewal bool) error {
+func (s *Session) demo(ctx context.Context, dir string, full, renewal bool) error {
 	env := s.Env
 	stage := demo.Stage{
 		Dir: dir, FullKeys: full,
@@ -76,7 +76,7 @@ func (s *session) demo(ctx context.Context, dir string, full, renewal bool) erro
 				}
 				return env(name)
 			}
-			if code := app.Run(ctx, append([]string{"--color", s.colour}, args...)); code != Done {
+			if code := Run(ctx, app, append([]string{"--color", s.colour}, args...)); code != Done {
 				return fmt.Errorf("exit status %d", code)
 			}
 			return nil

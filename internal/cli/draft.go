@@ -21,7 +21,7 @@ import (
 )
 
 // draftManifest drafts for every row of a manifest, and takes the requests in.
-func (s *session) draftManifest(cmd *cobra.Command, base intake.DraftAsk, file string) error {
+func (s *Session) draftManifest(cmd *cobra.Command, base intake.DraftAsk, file string) error {
 	e, err := s.estate(cmd.Context())
 	if err != nil {
 		return err
@@ -76,7 +76,7 @@ func (s *session) draftManifest(cmd *cobra.Command, base intake.DraftAsk, file s
 
 // draftAsking asks for what a draft needs, question by question, and shows the
 // result before anything is written.
-func (s *session) draftAsking(cmd *cobra.Command, ask *intake.DraftAsk, sealed bool) error {
+func (s *Session) draftAsking(cmd *cobra.Command, ask *intake.DraftAsk, sealed bool) error {
 	ctx := cmd.Context()
 	s.out.Say("A key and a request for a host. After the first question, Enter takes what is usual.")
 	names, err := s.askNames(ctx)
@@ -116,7 +116,7 @@ func (s *session) draftAsking(cmd *cobra.Command, ask *intake.DraftAsk, sealed b
 
 // askNames gathers names: the host's own, those of its services, inside and
 // outside, and whatever else the person adds; then it shows what they come to.
-func (s *session) askNames(ctx context.Context) ([]san.Name, error) {
+func (s *Session) askNames(ctx context.Context) ([]san.Name, error) {
 	host, err := s.askName(ctx, "The host's full name, as users type it: ", false)
 	if err != nil {
 		return nil, err
@@ -147,7 +147,7 @@ func (s *session) askNames(ctx context.Context) ([]san.Name, error) {
 
 // askName asks until a name is typed that can be read; nil is no answer, where
 // that will do.
-func (s *session) askName(ctx context.Context, prompt string, mayBeNone bool) (*san.Name, error) {
+func (s *Session) askName(ctx context.Context, prompt string, mayBeNone bool) (*san.Name, error) {
 	for {
 		answer, err := s.line(ctx, prompt)
 		if err != nil {
@@ -164,7 +164,7 @@ func (s *session) askName(ctx context.Context, prompt string, mayBeNone bool) (*
 	}
 }
 
-func (s *session) askServices(ctx context.Context) ([]request.Service, error) {
+func (s *Session) askServices(ctx context.Context) ([]request.Service, error) {
 	var words []string
 	for _, v := range request.Services() {
 		words = append(words, v.Word)
@@ -191,7 +191,7 @@ func (s *session) askServices(ctx context.Context) ([]request.Service, error) {
 }
 
 // drawServices shows each service with its names, and returns all of them.
-func (s *session) drawServices(services []request.Service, host san.Name, inside string) (all []san.Name) {
+func (s *Session) drawServices(services []request.Service, host san.Name, inside string) (all []san.Name) {
 	var rows [][]term.Cell
 	for _, v := range services {
 		within, outside := v.NamesOf(host, inside)
@@ -217,7 +217,7 @@ func (s *session) drawServices(services []request.Service, host san.Name, inside
 }
 
 // pruneNames shows what the names come to, and lets the person leave some out.
-func (s *session) pruneNames(ctx context.Context, list []san.Name) ([]san.Name, error) {
+func (s *Session) pruneNames(ctx context.Context, list []san.Name) ([]san.Name, error) {
 	kept, pruned := request.Unite(list)
 	if len(kept) < 2 {
 		return kept, nil
@@ -263,7 +263,7 @@ func without(list []san.Name, numbers []string) ([]san.Name, error) {
 	return out, nil
 }
 
-func (s *session) askKey(ctx context.Context) (key.Kind, error) {
+func (s *Session) askKey(ctx context.Context) (key.Kind, error) {
 	for {
 		answer, err := s.line(ctx, "Key kind (Enter: the default; rsa-2048 where the device is old): ")
 		if err != nil || answer == "" {
@@ -278,7 +278,7 @@ func (s *session) askKey(ctx context.Context) (key.Kind, error) {
 }
 
 // line asks one question; without a terminal, that is wrong usage.
-func (s *session) line(ctx context.Context, prompt string) (string, error) {
+func (s *Session) line(ctx context.Context, prompt string) (string, error) {
 	answer, err := s.Console.Line(ctx, prompt)
 	if errors.Is(err, term.ErrNoTerminal) {
 		return "", usage("request draft needs at least one name, or a terminal to ask on: see ironseal request " +

@@ -24,7 +24,7 @@ import (
 	"ironseal/pki/label"
 )
 
-func (s *session) authorityApply() *cobra.Command {
+func (s *Session) authorityApply() *cobra.Command {
 	var ask elsewhere.ApplyAsk
 	var subject, kind, day, out string
 	var withdraw, again bool
@@ -111,7 +111,7 @@ goes on serving: so an authority changes to another parent.`,
 	return c
 }
 
-func (s *session) apply(ctx context.Context, e *estate.Estate, ask elsewhere.ApplyAsk, out string) error {
+func (s *Session) apply(ctx context.Context, e *estate.Estate, ask elsewhere.ApplyAsk, out string) error {
 	a, head, err := elsewhere.Apply(ctx, e, ask)
 	if err != nil {
 		return err
@@ -119,7 +119,7 @@ func (s *session) apply(ctx context.Context, e *estate.Estate, ask elsewhere.App
 	return s.applied(e, a, out, "journal "+head.String())
 }
 
-func (s *session) applied(e *estate.Estate, a elsewhere.Applied, out, head string) error {
+func (s *Session) applied(e *estate.Estate, a elsewhere.Applied, out, head string) error {
 	handle := a.Application.Handle
 	if err := delivery.WriteFile(e, out, bundle.PEM(bundle.Request, a.Request.Raw)); err != nil {
 		return fmt.Errorf("%w\nthe request is on record; write it out with: ironseal authority apply %s --again "+
@@ -144,7 +144,7 @@ func (s *session) applied(e *estate.Estate, a elsewhere.Applied, out, head strin
 	return nil
 }
 
-func (s *session) authorityAccept() *cobra.Command {
+func (s *Session) authorityAccept() *cobra.Command {
 	var anchors, waive []string
 	var because string
 	c := &cobra.Command{
@@ -194,7 +194,7 @@ record or given with --anchor), and take it in with what stands above it.`,
 
 // showTaken describes a certificate that is about to be taken in, refuses it by
 // its findings, and asks.
-func (s *session) showTaken(ctx context.Context, c *cert.Certificate, findings finding.List,
+func (s *Session) showTaken(ctx context.Context, c *cert.Certificate, findings finding.List,
 	anchors []*cert.Certificate, about string) error {
 	if !s.json {
 		o := describe.Certificate(c, s.now())
@@ -210,14 +210,14 @@ func (s *session) showTaken(ctx context.Context, c *cert.Certificate, findings f
 }
 
 // trusted names the roots that a person gave in trust, with what to compare.
-func (s *session) trusted(anchors []*cert.Certificate) {
+func (s *Session) trusted(anchors []*cert.Certificate) {
 	for _, a := range anchors {
 		s.out.Say("  trusted because it was given: %s, check code %s", term.Safe(a.Title()),
 			s.out.Paint(term.Accent, label.CheckCode(a.Raw)))
 	}
 }
 
-func (s *session) taken(g *hierarchy.Generation, head string) error {
+func (s *Session) taken(g *hierarchy.Generation, head string) error {
 	if s.json {
 		o := describe.Certificate(g.Certificate, s.now())
 		o.Lead("generation", "Generation", g.Name())
@@ -237,7 +237,7 @@ func (s *session) taken(g *hierarchy.Generation, head string) error {
 	return nil
 }
 
-func (s *session) authorityAdopt() *cobra.Command {
+func (s *Session) authorityAdopt() *cobra.Command {
 	var keyFile string
 	var anchors, issued, revoked []string
 	c := &cobra.Command{
@@ -301,7 +301,7 @@ and the record says so.`,
 	return c
 }
 
-func (s *session) adoptedKey(ctx context.Context, file, handle string) (crypto.Signer, error) {
+func (s *Session) adoptedKey(ctx context.Context, file, handle string) (crypto.Signer, error) {
 	if file == "" {
 		return nil, nil
 	}
@@ -309,7 +309,7 @@ func (s *session) adoptedKey(ctx context.Context, file, handle string) (crypto.S
 }
 
 // listsIn reads the revocation lists of files.
-func (s *session) listsIn(files []string) ([][]byte, error) {
+func (s *Session) listsIn(files []string) ([][]byte, error) {
 	var out [][]byte
 	for _, f := range files {
 		data, err := disk.Read(s.path(f), bundle.MostBytes)

@@ -15,12 +15,12 @@ import (
 	"ironseal/pki/span"
 )
 
-func (s *session) estateCommand() *cobra.Command {
+func (s *Session) estateCommand() *cobra.Command {
 	return group("estate", "The directory that holds settings, templates, keys and records", s.estateCreate(),
 		reading(s.estateStatus()), s.estateRehearse(), s.estateBackup(), s.estateRestore(), reading(s.estateCheck()))
 }
 
-func (s *session) estateCreate() *cobra.Command {
+func (s *Session) estateCreate() *cobra.Command {
 	var f estate.Founding
 	c := &cobra.Command{
 		Use:   "create DIR",
@@ -52,7 +52,7 @@ func (s *session) estateCreate() *cobra.Command {
 	return c
 }
 
-func (s *session) estateRehearse() *cobra.Command {
+func (s *Session) estateRehearse() *cobra.Command {
 	var blank bool
 	var f estate.Founding
 	c := reading(&cobra.Command{
@@ -90,7 +90,7 @@ With --blank it begins empty, as of --as-of.`,
 	return c
 }
 
-func (s *session) rehearsal(ctx context.Context, dir string, blank bool, f estate.Founding) (*estate.Estate, error) {
+func (s *Session) rehearsal(ctx context.Context, dir string, blank bool, f estate.Founding) (*estate.Estate, error) {
 	if blank {
 		f.Rehearsal = true
 		return estate.Create(ctx, dir, f, s.world())
@@ -105,7 +105,7 @@ func (s *session) rehearsal(ctx context.Context, dir string, blank bool, f estat
 	return safekeeping.Rehearse(ctx, e, dir, s.now())
 }
 
-func (s *session) estateStatus() *cobra.Command {
+func (s *Session) estateStatus() *cobra.Command {
 	return &cobra.Command{
 		Use:     "status",
 		Short:   "How the estate stands, and what to do next",
@@ -129,7 +129,7 @@ func (s *session) estateStatus() *cobra.Command {
 	}
 }
 
-func (s *session) drawStatus(st overview.Status) {
+func (s *Session) drawStatus(st overview.Status) {
 	o, now := s.out, s.now()
 	o.Say("%s  %s", o.Paint(term.Strong, term.Safe(st.Organisation)), o.Paint(term.Quiet, term.Safe(st.Dir)))
 	for _, f := range st.Faults {
@@ -198,7 +198,7 @@ func stateCell(state string, planned bool) term.Cell {
 	return term.Cell{Text: "✗ " + state, Tone: term.Bad}
 }
 
-func (s *session) estateBackup() *cobra.Command {
+func (s *Session) estateBackup() *cobra.Command {
 	return &cobra.Command{
 		Use:   "backup FILE",
 		Short: "Write everything into one file",
@@ -239,7 +239,7 @@ the journal's head that is shown apart from the file: it proves the copy later.`
 	}
 }
 
-func (s *session) estateRestore() *cobra.Command {
+func (s *Session) estateRestore() *cobra.Command {
 	return &cobra.Command{
 		Use:   "restore FILE DIR",
 		Short: "Make an estate again from a backup",
@@ -269,7 +269,7 @@ the backup can be taken in again from their files: ironseal certificate accept.`
 	}
 }
 
-func (s *session) estateCheck() *cobra.Command {
+func (s *Session) estateCheck() *cobra.Command {
 	var ask checking.CheckAsk
 	c := &cobra.Command{
 		Use:   "check",
@@ -317,7 +317,7 @@ aside, where backups keep them too. No key is ever deleted.`,
 	return c
 }
 
-func (s *session) drawCheck(c checking.Checked) {
+func (s *Session) drawCheck(c checking.Checked) {
 	for _, r := range c.Removed {
 		s.out.Say("%s left behind by an act that was cut off, and removed: %s", s.out.Paint(term.Careful, "!"),
 			term.Safe(r))

@@ -14,7 +14,7 @@ import (
 	"ironseal/pki/span"
 )
 
-func (s *session) forecastCommand() *cobra.Command {
+func (s *Session) forecastCommand() *cobra.Command {
 	var horizon, only, plot string
 	c := reading(&cobra.Command{
 		Use:   "forecast",
@@ -75,7 +75,7 @@ With --horizon the whole schedule is played that far into the future.`,
 	return c
 }
 
-func (s *session) dueCommand() *cobra.Command {
+func (s *Session) dueCommand() *cobra.Command {
 	var within, calendar string
 	var alarm bool
 	c := reading(&cobra.Command{
@@ -123,7 +123,7 @@ scheduler. With --ics the same is written as calendar entries (RFC 5545).`,
 	return c
 }
 
-func (s *session) printDue(list []renewing.Due, ahead span.Span, calendar string) error {
+func (s *Session) printDue(list []renewing.Due, ahead span.Span, calendar string) error {
 	switch {
 	case s.json:
 		return s.printJSON(list)

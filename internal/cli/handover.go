@@ -31,7 +31,7 @@ func (f *passwordFlags) add(c *cobra.Command) {
 }
 
 // password gives the password for a new file; made says that it was made here.
-func (s *session) password(ctx context.Context, f passwordFlags, what string) (secret []byte, made bool, err error) {
+func (s *Session) password(ctx context.Context, f passwordFlags, what string) (secret []byte, made bool, err error) {
 	switch {
 	case f.file != "" && f.made:
 		return nil, false, usage("--password-file and --make-password: use one of the two")
@@ -53,7 +53,7 @@ func (s *session) password(ctx context.Context, f passwordFlags, what string) (s
 	return secret, false, err
 }
 
-func (s *session) certificateHandover() *cobra.Command {
+func (s *Session) certificateHandover() *cobra.Command {
 	var receiver, out, keyFile, holder, because string
 	var waive []string
 	var pw passwordFlags
@@ -131,7 +131,7 @@ Where the key stayed on the device, the files come without it.
 	return c
 }
 
-func (s *session) handoverKey(ctx context.Context, e *estate.Estate, h estate.Held, file string) (crypto.Signer,
+func (s *Session) handoverKey(ctx context.Context, e *estate.Estate, h estate.Held, file string) (crypto.Signer,
 	error) {
 	if file != "" {
 		return delivery.OpenKeyFile(ctx, s.path(file), h.Title(), (*passphrases)(s))
@@ -139,7 +139,7 @@ func (s *session) handoverKey(ctx context.Context, e *estate.Estate, h estate.He
 	return delivery.DraftSigner(ctx, e, h)
 }
 
-func (s *session) printHandover(d delivery.HandedOver, ask delivery.HandoverAsk, made bool) error {
+func (s *Session) printHandover(d delivery.HandedOver, ask delivery.HandoverAsk, made bool) error {
 	var names []string
 	for _, f := range d.Files {
 		names = append(names, f.Name)
@@ -165,7 +165,7 @@ func (s *session) printHandover(d delivery.HandedOver, ask delivery.HandoverAsk,
 	return nil
 }
 
-func (s *session) certificateCompare() *cobra.Command {
+func (s *Session) certificateCompare() *cobra.Command {
 	return &cobra.Command{
 		Use:   "compare A B",
 		Short: "How two certificates differ, in words",

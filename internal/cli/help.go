@@ -60,7 +60,7 @@ func option(f *pflag.Flag) (name, text string) {
 }
 
 // help prints what a command is for, how it is typed, and what belongs to it.
-func (s *session) help(c *cobra.Command, _ []string) {
+func (s *Session) help(c *cobra.Command, _ []string) {
 	s.screens() // nothing ran before that knows the options
 	text := c.Long
 	if text == "" {
@@ -97,12 +97,12 @@ func (s *session) help(c *cobra.Command, _ []string) {
 	s.out.Say("%s", s.out.Paint(term.Quiet, "options of every command: ironseal --help"))
 }
 
-func (s *session) section(title string) {
+func (s *Session) section(title string) {
 	s.out.Gap()
 	s.out.Say("%s", s.out.Paint(term.Strong, title))
 }
 
-func (s *session) pairs(list [][2]string) {
+func (s *Session) pairs(list [][2]string) {
 	width := 0
 	for _, p := range list {
 		width = max(width, len(p[0]))
@@ -113,7 +113,7 @@ func (s *session) pairs(list [][2]string) {
 }
 
 // commands prints the commands below one: those of the program by task.
-func (s *session) commands(c *cobra.Command) {
+func (s *Session) commands(c *cobra.Command) {
 	rest := map[string][2]string{}
 	for _, sub := range c.Commands() {
 		if !sub.Hidden {
@@ -144,7 +144,7 @@ func (s *session) commands(c *cobra.Command) {
 	}
 }
 
-func (s *session) options(title string, flags *pflag.FlagSet) {
+func (s *Session) options(title string, flags *pflag.FlagSet) {
 	var list [][2]string
 	flags.VisitAll(func(f *pflag.Flag) {
 		if !f.Hidden && f.Name != "help" && f.Name != "version" {

@@ -14,12 +14,12 @@ import (
 	"ironseal/pki/journal"
 )
 
-func (s *session) journalCommand() *cobra.Command {
+func (s *Session) journalCommand() *cobra.Command {
 	return group("journal", "The record of every act, each entry linked to the one before",
 		reading(s.journalList()), reading(s.journalShow()), reading(s.journalVerify()), s.journalClock())
 }
 
-func (s *session) journalList() *cobra.Command {
+func (s *Session) journalList() *cobra.Command {
 	var count int
 	c := &cobra.Command{
 		Use:     "list",
@@ -64,7 +64,7 @@ func (s *session) journalList() *cobra.Command {
 	return c
 }
 
-func (s *session) journalShow() *cobra.Command {
+func (s *Session) journalShow() *cobra.Command {
 	return &cobra.Command{
 		Use:     "show ENTRY",
 		Short:   "One entry, whole",
@@ -107,7 +107,7 @@ func (s *session) journalShow() *cobra.Command {
 	}
 }
 
-func (s *session) journalVerify() *cobra.Command {
+func (s *Session) journalVerify() *cobra.Command {
 	var against string
 	c := &cobra.Command{
 		Use:   "verify",
@@ -165,7 +165,7 @@ sheet or noted elsewhere, also prove that the journal was not rewritten since.`,
 }
 
 // drawBackwards tells where the journal's times run backwards.
-func (s *session) drawBackwards(list []journal.Backwards) {
+func (s *Session) drawBackwards(list []journal.Backwards) {
 	if s.json {
 		return
 	}
@@ -180,7 +180,7 @@ func (s *session) drawBackwards(list []journal.Backwards) {
 	}
 }
 
-func (s *session) journalClock() *cobra.Command {
+func (s *Session) journalClock() *cobra.Command {
 	var because string
 	c := &cobra.Command{
 		Use:   "clock",

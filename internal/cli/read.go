@@ -17,7 +17,7 @@ import (
 	"ironseal/pki/request"
 )
 
-func (s *session) readCommand() *cobra.Command {
+func (s *Session) readCommand() *cobra.Command {
 	var all bool
 	c := reading(&cobra.Command{
 		Use:   "read FILE|-...",
@@ -63,7 +63,7 @@ is missing. No estate is needed.`,
 }
 
 // drawRelations says what the objects of a heap have to do with each other.
-func (s *session) drawRelations(list []relate.Relation) {
+func (s *Session) drawRelations(list []relate.Relation) {
 	if len(list) == 0 {
 		return
 	}
@@ -98,7 +98,7 @@ func thingOf(o bundle.Object, source string) (t relate.Thing, ok bool) {
 	return t, false
 }
 
-func (s *session) readOne(in intake.Input, named, all bool) (out []describe.Object, heap []relate.Thing,
+func (s *Session) readOne(in intake.Input, named, all bool) (out []describe.Object, heap []relate.Thing,
 	faults []error) {
 	c, err := bundle.Read(in.Data)
 	if err != nil {

@@ -42,7 +42,7 @@ func (f renewFlags) ask(handle string) (authorities.RenewAsk, error) {
 	return ask, err
 }
 
-func (s *session) authorityRenew() *cobra.Command {
+func (s *Session) authorityRenew() *cobra.Command {
 	var f renewFlags
 	c := &cobra.Command{
 		Use:   "renew HANDLE",
@@ -90,7 +90,7 @@ only one of the two roots go on accepting.`,
 }
 
 // renew shows the sheet of one renewal, asks, and makes it.
-func (s *session) renew(ctx context.Context, ask authorities.RenewAsk, last bool) error {
+func (s *Session) renew(ctx context.Context, ask authorities.RenewAsk, last bool) error {
 	e, err := s.estate(ctx)
 	if err != nil {
 		return err
@@ -138,7 +138,7 @@ func (s *session) renew(ctx context.Context, ask authorities.RenewAsk, last bool
 	return nil
 }
 
-func (s *session) made(g *hierarchy.Generation, links bool, head string) {
+func (s *Session) made(g *hierarchy.Generation, links bool, head string) {
 	c := g.Certificate
 	s.out.Say("%s %s, valid until %s, %s", s.out.Paint(term.Good, "✓ made"), g.Label(), c.NotAfter.Format("2006-01-02"),
 		span.Distance(s.now(), c.NotAfter))
@@ -153,7 +153,7 @@ func (s *session) made(g *hierarchy.Generation, links bool, head string) {
 
 // renewDown renews an authority and everything below it, in order; where that
 // was begun before, it goes on.
-func (s *session) renewDown(ctx context.Context, ask authorities.RenewAsk) error {
+func (s *Session) renewDown(ctx context.Context, ask authorities.RenewAsk) error {
 	e, err := s.estate(ctx)
 	if err != nil {
 		return err
@@ -197,7 +197,7 @@ func forOne(ask authorities.RenewAsk) error {
 	return nil
 }
 
-func (s *session) authorityRetire() *cobra.Command {
+func (s *Session) authorityRetire() *cobra.Command {
 	var because string
 	var destroy bool
 	c := &cobra.Command{
@@ -237,7 +237,7 @@ record.`,
 	return c
 }
 
-func (s *session) retired(handle string, destroyed bool, last time.Time, head string) error {
+func (s *Session) retired(handle string, destroyed bool, last time.Time, head string) error {
 	if s.json {
 		return s.printJSON(map[string]any{"authority": handle, "key_destroyed": destroyed,
 			"last_certificate_ends": last})

@@ -25,13 +25,13 @@ import (
 	"ironseal/pki/span"
 )
 
-func (s *session) requestCommand() *cobra.Command {
+func (s *Session) requestCommand() *cobra.Command {
 	return group("request", "Signing requests: draft them, take them in, look at them",
 		s.requestDraft(), s.requestReceive(), reading(s.requestList()), reading(s.requestShow()), s.requestDecline(),
 		s.requestWithdraw())
 }
 
-func (s *session) requestDraft() *cobra.Command {
+func (s *Session) requestDraft() *cobra.Command {
 	var kind, subject, dir, usages, sealWith, manifest string
 	var seal bool
 	c := &cobra.Command{
@@ -119,7 +119,7 @@ func typedNames(args []string) ([]san.Name, error) {
 	return out, nil
 }
 
-func (s *session) draftSecret(cmd *cobra.Command, file string) ([]byte, error) {
+func (s *Session) draftSecret(cmd *cobra.Command, file string) ([]byte, error) {
 	if file != "" {
 		return custody.ReadPassphraseFile(s.path(file))
 	}
@@ -127,7 +127,7 @@ func (s *session) draftSecret(cmd *cobra.Command, file string) ([]byte, error) {
 	return secret, err
 }
 
-func (s *session) draft(cmd *cobra.Command, ask intake.DraftAsk) error {
+func (s *Session) draft(cmd *cobra.Command, ask intake.DraftAsk) error {
 	e, err := s.estate(cmd.Context())
 	if errors.Is(err, estate.ErrNone) && s.estateDir == "" && s.Env("IRONSEAL_ESTATE") == "" {
 		e, err = nil, nil // a draft needs no estate
@@ -175,7 +175,7 @@ func requestRowOf(r records.Request) requestRow {
 		Received: r.Received.Format("2006-01-02T15:04:05Z"), Reason: r.Reason, CheckCode: label.CheckCode(r.DER)}
 }
 
-func (s *session) requestReceive() *cobra.Command {
+func (s *Session) requestReceive() *cobra.Command {
 	var from string
 	c := &cobra.Command{
 		Use:   "receive FILE|DIR|-...",
@@ -213,7 +213,7 @@ told and not recorded.`,
 	return c
 }
 
-func (s *session) printReceived(ctx context.Context, e *estate.Estate, list []intake.Received, head journal.Head,
+func (s *Session) printReceived(ctx context.Context, e *estate.Estate, list []intake.Received, head journal.Head,
 	faults []error) error {
 	rows := []requestRow{}
 	for i, r := range list {
@@ -244,7 +244,7 @@ func (s *session) printReceived(ctx context.Context, e *estate.Estate, list []in
 	return errors.Join(faults...)
 }
 
-func (s *session) drawReceived(ctx context.Context, e *estate.Estate, r intake.Received, brief bool) error {
+func (s *Session) drawReceived(ctx context.Context, e *estate.Estate, r intake.Received, brief bool) error {
 	name := fmt.Sprintf("R%d", r.Record.Number)
 	verb := "✓ received as " + name
 	if r.Known {
@@ -265,7 +265,7 @@ func (s *session) drawReceived(ctx context.Context, e *estate.Estate, r intake.R
 	return err
 }
 
-func (s *session) requestList() *cobra.Command {
+func (s *Session) requestList() *cobra.Command {
 	var state string
 	c := &cobra.Command{
 		Use:     "list",
@@ -301,7 +301,7 @@ func (s *session) requestList() *cobra.Command {
 // requestStates are the words that request list takes.
 var requestStates = []string{records.Waiting, records.Sent, records.Signed, records.Declined, records.Withdrawn, "any"}
 
-func (s *session) printRequests(list []records.Request, state string) error {
+func (s *Session) printRequests(list []records.Request, state string) error {
 	rows := []requestRow{}
 	var cells [][]term.Cell
 	for _, r := range list {
@@ -325,7 +325,7 @@ func (s *session) printRequests(list []records.Request, state string) error {
 	return nil
 }
 
-func (s *session) requestShow() *cobra.Command {
+func (s *Session) requestShow() *cobra.Command {
 	var all, resolve bool
 	var field string
 	c := &cobra.Command{
@@ -372,7 +372,7 @@ func (s *session) requestShow() *cobra.Command {
 	return c
 }
 
-func (s *session) describeRecord(rec records.Request, r *request.Request) describe.Object {
+func (s *Session) describeRecord(rec records.Request, r *request.Request) describe.Object {
 	o := describe.Request(r)
 	row := requestRowOf(rec)
 	o.Lead("state", "State", rec.State)
@@ -387,17 +387,17 @@ func (s *session) describeRecord(rec records.Request, r *request.Request) descri
 	return o
 }
 
-func (s *session) requestDecline() *cobra.Command {
+func (s *Session) requestDecline() *cobra.Command {
 	return s.decideCommand("decline", records.Declined, "Turn a request down",
 		`  ironseal request decline R5 --because "the host was taken out of service"`)
 }
 
-func (s *session) requestWithdraw() *cobra.Command {
+func (s *Session) requestWithdraw() *cobra.Command {
 	return s.decideCommand("withdraw", records.Withdrawn, "Take a request back that should not have been made",
 		`  ironseal request withdraw R5 --because "drafted for the wrong host"`)
 }
 
-func (s *session) decideCommand(verb, state, short, example string) *cobra.Command {
+func (s *Session) decideCommand(verb, state, short, example string) *cobra.Command {
 	var because string
 	var keep bool
 	c := &cobra.Command{

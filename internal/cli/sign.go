@@ -54,7 +54,7 @@ func (f signFlags) ask() (signing.SignAsk, error) {
 	return ask, err
 }
 
-func (s *session) signCommand() *cobra.Command {
+func (s *Session) signCommand() *cobra.Command {
 	var f signFlags
 	c := &cobra.Command{
 		Use:   "sign REQUEST|FILE...",
@@ -127,7 +127,7 @@ by --waive CODE --because TEXT, which is recorded.`,
 	return c
 }
 
-func (s *session) sign(ctx context.Context, ask signing.SignAsk, args []string) error {
+func (s *Session) sign(ctx context.Context, ask signing.SignAsk, args []string) error {
 	e, err := s.estate(ctx)
 	if err != nil {
 		return err
@@ -144,7 +144,7 @@ func (s *session) sign(ctx context.Context, ask signing.SignAsk, args []string) 
 
 // stays says what a declined sign has left all the same: a file that was named was
 // received.
-func (s *session) stays(names, args []string, err error) error {
+func (s *Session) stays(names, args []string, err error) error {
 	if !errors.Is(err, errDeclined) || slices.Equal(names, args) {
 		return err
 	}
@@ -152,7 +152,7 @@ func (s *session) stays(names, args []string, err error) error {
 		strings.Join(names, ", "))}
 }
 
-func (s *session) signNamed(ctx context.Context, e *estate.Estate, ask signing.SignAsk, names []string) error {
+func (s *Session) signNamed(ctx context.Context, e *estate.Estate, ask signing.SignAsk, names []string) error {
 	if len(names) > 1 {
 		if err := namedWaivers(ask); err != nil {
 			return err
@@ -173,7 +173,7 @@ func (s *session) signNamed(ctx context.Context, e *estate.Estate, ask signing.S
 }
 
 // signOne shows a sheet, and signs once the person agrees.
-func (s *session) signOne(ctx context.Context, e *estate.Estate, sheet *signing.Sheet) error {
+func (s *Session) signOne(ctx context.Context, e *estate.Estate, sheet *signing.Sheet) error {
 	if !s.json {
 		s.out.Sheet(fmt.Sprintf("R%d, %s", sheet.Record.Number, sheet.Record.Title), origin(sheet), sheet.Plan,
 			label.Code(sheet.Plan.Digest), sheet.Head.String())
@@ -206,7 +206,7 @@ func refusal(about, outcome string, list finding.List) error {
 	return &status{Refused, fmt.Errorf("%s: %s: refused by %s\n%s", about, outcome, strings.Join(codes, ", "), hint)}
 }
 
-func (s *session) agreeAndSign(ctx context.Context, e *estate.Estate, sheet *signing.Sheet) error {
+func (s *Session) agreeAndSign(ctx context.Context, e *estate.Estate, sheet *signing.Sheet) error {
 	if !s.json {
 		s.out.Gap()
 	}
@@ -234,14 +234,14 @@ func (s *session) agreeAndSign(ctx context.Context, e *estate.Estate, sheet *sig
 	return nil
 }
 
-func (s *session) describeSigned(r signing.SignResult) describe.Object {
+func (s *Session) describeSigned(r signing.SignResult) describe.Object {
 	o := describe.Certificate(r.Certificate, s.now())
 	o.Add("request", "Request", fmt.Sprintf("R%d", r.Sheet.Record.Number))
 	o.Add("journal_head", "Journal", r.Head.String())
 	return o
 }
 
-func (s *session) drawSigned(r signing.SignResult) {
+func (s *Session) drawSigned(r signing.SignResult) {
 	c := r.Certificate
 	s.out.Say("%s R%d, %s, by %s, until %s", s.out.Paint(term.Good, "✓ signed"), r.Sheet.Record.Number,
 		term.Safe(c.Title()), r.Sheet.Issuer.Label(), c.NotAfter.Format("2006-01-02"))
@@ -250,7 +250,7 @@ func (s *session) drawSigned(r signing.SignResult) {
 }
 
 // requestNames turns arguments into request numbers; files are received first.
-func (s *session) requestNames(ctx context.Context, e *estate.Estate, args []string) ([]string, error) {
+func (s *Session) requestNames(ctx context.Context, e *estate.Estate, args []string) ([]string, error) {
 	var out []string
 	for _, a := range args {
 		if _, err := estate.ParseNumber(a); err == nil {
@@ -273,7 +273,7 @@ func (s *session) requestNames(ctx context.Context, e *estate.Estate, args []str
 }
 
 // fitting lists the templates that suit each request. Nothing is signed.
-func (s *session) fitting(ctx context.Context, e *estate.Estate, ask signing.SignAsk, names []string) error {
+func (s *Session) fitting(ctx context.Context, e *estate.Estate, ask signing.SignAsk, names []string) error {
 	all := map[string][]signing.Fit{}
 	for _, n := range names {
 		ask.Request = n

@@ -12,13 +12,13 @@ import (
 	"ironseal/pki/template"
 )
 
-func (s *session) templateCommand() *cobra.Command {
+func (s *Session) templateCommand() *cobra.Command {
 	return group("template", "What may be signed: one TOML file a template, in the estate's templates directory",
 		reading(s.templateList()), reading(s.templateShow()), s.templateCopy(), reading(s.templateCheck()),
 		reading(s.templateCompare()))
 }
 
-func (s *session) templateList() *cobra.Command {
+func (s *Session) templateList() *cobra.Command {
 	c := &cobra.Command{
 		Use:     "list",
 		Short:   "All templates",
@@ -54,7 +54,7 @@ func (s *session) templateList() *cobra.Command {
 	return c
 }
 
-func (s *session) templateShow() *cobra.Command {
+func (s *Session) templateShow() *cobra.Command {
 	return &cobra.Command{
 		Use:     "show TEMPLATE",
 		Short:   "One template, in words",
@@ -79,7 +79,7 @@ func (s *session) templateShow() *cobra.Command {
 	}
 }
 
-func (s *session) drawTemplate(t template.Template) {
+func (s *Session) drawTemplate(t template.Template) {
 	s.out.Say("%s", s.out.Paint(term.Strong, t.Name+": "+term.Safe(t.Title)))
 	s.out.Wrapped(2, term.Normal, term.Safe(t.Purpose))
 	s.out.Gap()
@@ -92,7 +92,7 @@ func (s *session) drawTemplate(t template.Template) {
 	s.out.Say("%s", s.out.Paint(term.Quiet, fmt.Sprintf("  change it in templates/%s.toml; it counts at once", t.Name)))
 }
 
-func (s *session) templateCheck() *cobra.Command {
+func (s *Session) templateCheck() *cobra.Command {
 	return &cobra.Command{
 		Use:     "check [TEMPLATE...]",
 		Short:   "Check templates for faults and contradictions",
@@ -142,7 +142,7 @@ func (s *session) templateCheck() *cobra.Command {
 	}
 }
 
-func (s *session) templateCopy() *cobra.Command {
+func (s *Session) templateCopy() *cobra.Command {
 	var title string
 	c := &cobra.Command{
 		Use:   "copy TEMPLATE NEW",
@@ -173,7 +173,7 @@ file; whatever is changed in TEMPLATE later counts for the new one too.`,
 	return c
 }
 
-func (s *session) templateCompare() *cobra.Command {
+func (s *Session) templateCompare() *cobra.Command {
 	return &cobra.Command{
 		Use:     "compare A B",
 		Short:   "How two templates differ, in words",
@@ -198,7 +198,7 @@ func (s *session) templateCompare() *cobra.Command {
 	}
 }
 
-func (s *session) printChanges(list []template.Change, a, b string) error {
+func (s *Session) printChanges(list []template.Change, a, b string) error {
 	if s.json {
 		return s.printJSON(append([]template.Change{}, list...))
 	}

@@ -19,7 +19,7 @@ import (
 	"ironseal/pki/path"
 )
 
-func (s *session) verifyCommand() *cobra.Command {
+func (s *Session) verifyCommand() *cobra.Command {
 	var name, usageName string
 	var anchors, chain, policies []string
 	var exact bool
@@ -94,7 +94,7 @@ order given, the leaf and then each issuer upward.`,
 
 // onRecord says what the records, where there are any, know against a certificate
 // that clients may accept all the same.
-func (s *session) onRecord(ctx context.Context, c *cert.Certificate) finding.List {
+func (s *Session) onRecord(ctx context.Context, c *cert.Certificate) finding.List {
 	e, err := s.estate(ctx)
 	if err != nil {
 		return nil // verify needs no estate
@@ -115,7 +115,7 @@ func policiesAsked(typed []string) ([]asn1.ObjectIdentifier, error) {
 }
 
 // certificatesInAll reads the certificates of several files.
-func (s *session) certificatesInAll(files []string) ([]*cert.Certificate, error) {
+func (s *Session) certificatesInAll(files []string) ([]*cert.Certificate, error) {
 	var out []*cert.Certificate
 	for _, f := range files {
 		list, err := s.certificatesIn(f)
@@ -142,7 +142,7 @@ func usageAsked(typed, name string) (asn1.ObjectIdentifier, error) {
 }
 
 // certificatesIn reads the certificates of a file.
-func (s *session) certificatesIn(file string) ([]*cert.Certificate, error) {
+func (s *Session) certificatesIn(file string) ([]*cert.Certificate, error) {
 	file = s.path(file)
 	var data []byte
 	var err error
@@ -175,7 +175,7 @@ func (s *session) certificatesIn(file string) ([]*cert.Certificate, error) {
 	return out, nil
 }
 
-func (s *session) anchors(ctx context.Context, files []string) ([]*cert.Certificate, error) {
+func (s *Session) anchors(ctx context.Context, files []string) ([]*cert.Certificate, error) {
 	if len(files) > 0 {
 		return s.certificatesInAll(files)
 	}
@@ -215,7 +215,7 @@ type stepView struct {
 	Findings finding.List `json:"findings"`
 }
 
-func (s *session) printVerdict(leaf *cert.Certificate, name string, v path.Verdict) error {
+func (s *Session) printVerdict(leaf *cert.Certificate, name string, v path.Verdict) error {
 	if s.json {
 		view := verdictView{Valid: v.Valid, Subject: leaf.Subject.String(), Name: name,
 			Findings: append(finding.List{}, v.Findings...), Checks: v.Checks}
