@@ -14,13 +14,14 @@ import (
 	"time"
 
 	"ironseal/internal/cli"
+	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
 )
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	giveUpLater := context.AfterFunc(ctx, func() { time.AfterFunc(patience, giveUp) })
-	code := cli.Run(ctx, cli.App{
+	code := cli.Run(ctx, session.App{
 		Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Console: term.Device{}, Now: time.Now,
 		Random: rand.Reader,
 		Actor:  actor(), Env: os.Getenv, Version: version(),
@@ -38,7 +39,7 @@ const patience = 900 * time.Millisecond
 // record, and what is not on record was not shown.
 func giveUp() {
 	fmt.Fprintln(os.Stderr, "ironseal: stopped in the middle of a computation; what was on record before stays")
-	os.Exit(cli.Failed)
+	os.Exit(session.Failed)
 }
 
 // actor is who the journal names.

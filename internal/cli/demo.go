@@ -8,13 +8,15 @@ import (
 	"path/filepath"
 	"strings"
 
+	"ironseal/internal/demo"
+
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/demo"
+	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
 )
 
-func (s *Session) demoCommand() *cobra.Command {
+func demoCommand(s *session.Session) *cobra.Command {
 	var full bool
 	var story string
 	c := &cobra.Command{
@@ -28,32 +30,32 @@ The story "renewal" plays fourteen years of it in a rehearsal, ending today.`,
 			"renewal",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 1 {
-				return usage("demo takes one directory")
+				return session.Misused("demo takes one directory")
 			}
 			dir := demo.FreeDir()
 			if len(args) == 1 {
-				dir = s.path(args[0])
+				dir = s.Path(args[0])
 			}
 			if story != "founding" && story != "renewal" {
-				return usage("--story %q: use founding or renewal", story)
+				return session.Misused("--story %q: use founding or renewal", story)
 			}
-			return s.demo(cmd.Context(), dir, full, story == "renewal")
+			return play(cmd.Context(), s, dir, full, story == "renewal")
 		},
 	}
 	c.Flags().StringVar(&story, "story", "founding", "the `STORY` to play: founding or renewal")
-	completeWords(c, "story", "founding", "renewal")
+	session.CompleteWords(c, "story", "founding", "renewal")
 	c.Flags().BoolVar(&full, "full-keys", false, "make the keys that a real authority would have (rsa-4096)")
 	return c
 }
 
-func (s *Session) demo(ctx context.Context, dir string, full, renewal bool) error {
+func play(ctx context.Context, s *session.Session, dir string, full, renewal bool) error {
 	env := s.Env
 	stage := demo.Stage{
 		Dir: dir, FullKeys: full,
 		Narrate: func(text string) {
-			s.out.Gap()
+			s.Out.Gap()
 			for _, l := range strings.Split(text, "\n") {
-				s.out.Say("%s", s.out.Paint(term.Accent, strings.TrimRight("# "+l, " ")))
+				s.Out.Say("%s", s.Out.Paint(term.Accent, strings.TrimRight("# "+l, " ")))
 			}
 		},
 		Answer: func(good bool, text string) {
@@ -61,11 +63,11 @@ func (s *Session) demo(ctx context.Context, dir string, full, renewal bool) erro
 			if !good {
 				mark, tone = "✗", term.Careful
 			}
-			s.out.Wrapped(0, tone, mark+" "+term.Safe(text))
+			s.Out.Wrapped(0, tone, mark+" "+term.Safe(text))
 		},
 		Type: func(line string, args []string) error {
-			s.out.Gap()
-			s.out.Say("%s", s.out.Paint(term.Strong, "$ "+line))
+			s.Out.Gap()
+			s.Out.Say("%s", s.Out.Paint(term.Strong, "$ "+line))
 			app := s.App
 			app.Env = func(name string) string {
 				switch name {
@@ -76,7 +78,7 @@ func (s *Session) demo(ctx context.Context, dir string, full, renewal bool) erro
 				}
 				return env(name)
 			}
-			if code := Run(ctx, app, append([]string{"--color", s.colour}, args...)); code != Done {
+			if code := Run(ctx, app, append([]string{"--color", s.Colour}, args...)); code != session.Done {
 				return fmt.Errorf("exit status %d", code)
 			}
 			return nil
@@ -84,7 +86,7 @@ func (s *Session) demo(ctx context.Context, dir string, full, renewal bool) erro
 	}
 	play := demo.Play
 	if renewal {
-		play = func(ctx context.Context, stage demo.Stage) error { return demo.PlayRenewal(ctx, stage, s.now()) }
+		play = func(ctx context.Context, stage demo.Stage) error { return demo.PlayRenewal(ctx, stage, s.Moment()) }
 	}
 	if err := play(ctx, stage); err != nil {
 		return err
@@ -93,16 +95,16 @@ func (s *Session) demo(ctx context.Context, dir string, full, renewal bool) erro
 	if err != nil {
 		return errors.Join(errors.New("demo: the estate is made, and its directory cannot be told"), err)
 	}
-	s.out.Gap()
-	s.out.Say("The estate stays in %s. Go on with it:", term.Safe(here))
+	s.Out.Gap()
+	s.Out.Say("The estate stays in %s. Go on with it:", term.Safe(here))
 	if renewal {
-		s.out.Say("  %s", s.out.Paint(term.Accent,
+		s.Out.Say("  %s", s.Out.Paint(term.Accent,
 			"cd "+term.Safe(here)+" && ironseal forecast --horizon 30y --as-of 2040-01-01"))
 		return nil
 	}
-	s.out.Say("  %s", s.out.Paint(term.Accent,
+	s.Out.Say("  %s", s.Out.Paint(term.Accent,
 		"cd "+term.Safe(here)+" && export IRONSEAL_PASSPHRASE_FILE="+filepath.Join(filepath.Dir(here),
 			"passphrase.txt")))
-	s.out.Say("  %s", s.out.Paint(term.Accent, "ironseal sign R5 --template web-server"))
+	s.Out.Say("  %s", s.Out.Paint(term.Accent, "ironseal sign R5 --template web-server"))
 	return nil
 }

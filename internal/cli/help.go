@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
 	"ironseal/pki/strict"
 )
@@ -60,60 +61,60 @@ func option(f *pflag.Flag) (name, text string) {
 }
 
 // help prints what a command is for, how it is typed, and what belongs to it.
-func (s *Session) help(c *cobra.Command, _ []string) {
-	s.screens() // nothing ran before that knows the options
+func help(s *session.Session, c *cobra.Command, _ []string) {
+	s.Screens() // nothing ran before that knows the options
 	text := c.Long
 	if text == "" {
 		text = c.Short + "."
 	}
 	for _, paragraph := range strings.Split(text, "\n\n") {
 		if strings.Contains(paragraph, "ironseal ") { // it is laid out
-			s.out.Say("%s", paragraph)
+			s.Out.Say("%s", paragraph)
 		} else {
-			s.out.Wrapped(0, term.Normal, strings.Join(strings.Fields(paragraph), " "))
+			s.Out.Wrapped(0, term.Normal, strings.Join(strings.Fields(paragraph), " "))
 		}
-		s.out.Gap()
+		s.Out.Gap()
 	}
 	line := strings.TrimSuffix(c.UseLine(), " [flags]")
 	if c.HasAvailableSubCommands() {
 		line = c.CommandPath() + " COMMAND"
 	}
-	s.out.Say("%s", line)
+	s.Out.Say("%s", line)
 	if c.Example != "" {
-		s.section("for example")
-		s.out.Say("%s", strings.TrimRight(c.Example, "\n"))
+		section(s, "for example")
+		s.Out.Say("%s", strings.TrimRight(c.Example, "\n"))
 	}
-	s.commands(c)
-	s.options("options", c.LocalNonPersistentFlags())
+	commands(s, c)
+	options(s, "options", c.LocalNonPersistentFlags())
 	if !c.HasParent() {
-		s.options("options of every command", c.PersistentFlags())
-		s.section("exit status")
-		s.pairs(statuses)
-		s.section("environment")
-		s.pairs(environment)
+		options(s, "options of every command", c.PersistentFlags())
+		section(s, "exit status")
+		pairs(s, statuses)
+		section(s, "environment")
+		pairs(s, environment)
 		return
 	}
-	s.out.Gap()
-	s.out.Say("%s", s.out.Paint(term.Quiet, "options of every command: ironseal --help"))
+	s.Out.Gap()
+	s.Out.Say("%s", s.Out.Paint(term.Quiet, "options of every command: ironseal --help"))
 }
 
-func (s *Session) section(title string) {
-	s.out.Gap()
-	s.out.Say("%s", s.out.Paint(term.Strong, title))
+func section(s *session.Session, title string) {
+	s.Out.Gap()
+	s.Out.Say("%s", s.Out.Paint(term.Strong, title))
 }
 
-func (s *Session) pairs(list [][2]string) {
+func pairs(s *session.Session, list [][2]string) {
 	width := 0
 	for _, p := range list {
 		width = max(width, len(p[0]))
 	}
 	for _, p := range list {
-		s.out.Pair(2, min(width, 34), p[0], p[1])
+		s.Out.Pair(2, min(width, 34), p[0], p[1])
 	}
 }
 
 // commands prints the commands below one: those of the program by task.
-func (s *Session) commands(c *cobra.Command) {
+func commands(s *session.Session, c *cobra.Command) {
 	rest := map[string][2]string{}
 	for _, sub := range c.Commands() {
 		if !sub.Hidden {
@@ -124,27 +125,27 @@ func (s *Session) commands(c *cobra.Command) {
 		return
 	}
 	if c.HasParent() {
-		s.section("commands")
+		section(s, "commands")
 		var list [][2]string
 		for _, sub := range c.Commands() {
 			if _, ok := rest[sub.Name()]; ok {
 				list = append(list, rest[sub.Name()])
 			}
 		}
-		s.pairs(list)
+		pairs(s, list)
 		return
 	}
 	for _, t := range tasks {
-		s.section(t.name)
+		section(s, t.name)
 		for _, name := range t.commands {
 			if p, ok := rest[name]; ok {
-				s.out.Pair(2, 12, p[0], p[1])
+				s.Out.Pair(2, 12, p[0], p[1])
 			}
 		}
 	}
 }
 
-func (s *Session) options(title string, flags *pflag.FlagSet) {
+func options(s *session.Session, title string, flags *pflag.FlagSet) {
 	var list [][2]string
 	flags.VisitAll(func(f *pflag.Flag) {
 		if !f.Hidden && f.Name != "help" && f.Name != "version" {
@@ -153,37 +154,22 @@ func (s *Session) options(title string, flags *pflag.FlagSet) {
 		}
 	})
 	if len(list) > 0 {
-		s.section(title)
-		s.pairs(list)
+		section(s, title)
+		pairs(s, list)
 	}
-}
-
-// unknownCommand says that there is no such command, and which was probably meant.
-func unknownCommand(c *cobra.Command, typed string) error {
-	var known []string
-	for _, sub := range c.Commands() {
-		if !sub.Hidden {
-			known = append(known, sub.Name())
-		}
-	}
-	slices.Sort(known)
-	if near := strict.Nearest(typed, known); near != "" {
-		return usage("%s has no command %q: did you mean %s %s?", c.CommandPath(), typed, c.CommandPath(), near)
-	}
-	return usage("%s has no command %q: see %s --help", c.CommandPath(), typed, c.CommandPath())
 }
 
 // unknownOption adds what was probably meant to an error about an option.
 func unknownOption(c *cobra.Command, err error) error {
 	_, typed, found := strings.Cut(err.Error(), "unknown flag: --")
 	if !found {
-		return usage("%w: see %s --help", err, c.CommandPath())
+		return session.Misused("%w: see %s --help", err, c.CommandPath())
 	}
 	var known []string
 	c.Flags().VisitAll(func(f *pflag.Flag) { known = append(known, f.Name) })
 	slices.Sort(known)
 	if near := strict.Nearest(typed, known); near != "" {
-		return usage("%s has no option --%s: did you mean --%s?", c.CommandPath(), typed, near)
+		return session.Misused("%s has no option --%s: did you mean --%s?", c.CommandPath(), typed, near)
 	}
-	return usage("%s has no option --%s: see %s --help", c.CommandPath(), typed, c.CommandPath())
+	return session.Misused("%s has no option --%s: see %s --help", c.CommandPath(), typed, c.CommandPath())
 }

@@ -2,10 +2,16 @@ package cli
 
 import (
 	"fmt"
+	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
+
+	"ironseal/internal/cli/session"
+	"ironseal/internal/disk"
+	"ironseal/pki/finding"
+	"ironseal/pki/template"
 )
 
 // commandReference writes docs/commands.md from the commands themselves.
@@ -56,4 +62,23 @@ func writeFlags(b *strings.Builder, flags *pflag.FlagSet) {
 		name, text := option(f)
 		fmt.Fprintf(b, "| `%s` | %s |\n", name, text)
 	})
+}
+
+// referenceCommand writes the pages that are generated from the code.
+func referenceCommand(s *session.Session) *cobra.Command {
+	return &cobra.Command{
+		Use:    "reference DIR",
+		Short:  "Write the reference pages from the program itself",
+		Hidden: true,
+		Args:   session.Exactly(1, "the directory to write to"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			for name, text := range map[string]string{"findings.md": finding.Reference(),
+				"templates.md": template.Reference(), "commands.md": commandReference(cmd.Root())} {
+				if err := (disk.Disk{}).Replace(filepath.Join(args[0], name), []byte(text), 0o644); err != nil {
+					return err
+				}
+			}
+			return nil
+		},
+	}
 }

@@ -31,7 +31,10 @@ var order = []string{
 	"internal/act/authorities", "internal/act/delivery", "internal/act/intake", "internal/act/elsewhere",
 	"internal/act/signing", "internal/act/renewing", "internal/act/overview", "internal/act/carrying",
 	"internal/act/safekeeping", "internal/act/checking", "internal/act", "internal/serve",
-	"internal/demo", "internal/term", "internal/chart", "internal/cli", "cmd/ironseal",
+	"internal/demo", "internal/term", "internal/chart", "internal/cli/session",
+	"internal/cli/template", "internal/cli/courier", "internal/cli/sign", "internal/cli/request",
+	"internal/cli/changeover", "internal/cli/certificate", "internal/cli/authority", "internal/cli/files",
+	"internal/cli/upkeep", "internal/cli", "cmd/ironseal",
 	"internal/walls", "internal/peers",
 }
 

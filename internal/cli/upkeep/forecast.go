@@ -1,4 +1,4 @@
-package cli
+package upkeep
 
 import (
 	"strings"
@@ -9,14 +9,16 @@ import (
 	"ironseal/internal/act/overview"
 	"ironseal/internal/act/renewing"
 	"ironseal/internal/chart"
+	"ironseal/internal/cli/authority"
+	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
 	"ironseal/pki/cert"
 	"ironseal/pki/span"
 )
 
-func (s *Session) forecastCommand() *cobra.Command {
+func Forecast(s *session.Session) *cobra.Command {
 	var horizon, only, plot string
-	c := reading(&cobra.Command{
+	c := session.Reading(&cobra.Command{
 		Use:   "forecast",
 		Short: "What each authority can still grant, and what must be renewed when",
 		Long: `For every authority and template: what it should grant, what it can grant today,
@@ -28,16 +30,16 @@ With --horizon the whole schedule is played that far into the future.`,
   ironseal forecast --horizon 15y
   ironseal forecast --template web-server --as-of 2034-01-01
   ironseal forecast --horizon 15y --plot ../lifetimes.svg`,
-		Args: exactly(0, "no argument"),
+		Args: session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			ahead, err := spanAsked(horizon)
+			ahead, err := session.SpanAsked(horizon)
 			if err != nil {
 				return err
 			}
-			if ahead.Longer(span.Years(500), s.now()) {
-				return usage("--horizon %s: at most 500y", horizon)
+			if ahead.Longer(span.Years(500), s.Moment()) {
+				return session.Misused("--horizon %s: at most 500y", horizon)
 			}
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -48,21 +50,21 @@ With --horizon the whole schedule is played that far into the future.`,
 			if plot != "" {
 				data, err := chart.Lifetimes(r, "Lifetimes: "+e.Settings.Organisation.Name, plot)
 				if err != nil {
-					return &status{Usage, err}
+					return &session.Status{Code: session.Usage, Err: err}
 				}
-				if err := delivery.WriteFile(e, s.path(plot), data); err != nil {
+				if err := delivery.WriteFile(e, s.Path(plot), data); err != nil {
 					return err
 				}
 			}
-			if s.json {
-				return s.printJSON(r)
+			if s.JSON {
+				return s.PrintJSON(r)
 			}
 			if len(r.Bars) == 0 {
-				return s.printAuthorities(nil)
+				return authority.PrintAuthorities(s, nil)
 			}
-			s.out.Forecast(r)
+			s.Out.Forecast(r)
 			if plot != "" {
-				s.out.Say("%s %s", s.out.Paint(term.Good, "✓ wrote"), term.Safe(s.path(plot)))
+				s.Out.Say("%s %s", s.Out.Paint(term.Good, "✓ wrote"), term.Safe(s.Path(plot)))
 			}
 			return nil
 		},
@@ -71,14 +73,14 @@ With --horizon the whole schedule is played that far into the future.`,
 	fl.StringVar(&horizon, "horizon", "", "play the schedule for this `SPAN`: 15y")
 	fl.StringVar(&only, "template", "", "show what is granted by this template only")
 	fl.StringVar(&plot, "plot", "", "draw the lifetimes into this `FILE`, .png or .svg")
-	s.completeTemplates(c, "template")
+	s.CompleteTemplates(c, "template")
 	return c
 }
 
-func (s *Session) dueCommand() *cobra.Command {
+func Due(s *session.Session) *cobra.Command {
 	var within, calendar string
 	var alarm bool
-	c := reading(&cobra.Command{
+	c := session.Reading(&cobra.Command{
 		Use:   "due",
 		Short: "What ends or should be renewed soon, soonest first",
 		Long: `Everything that ends or should be renewed within a time, soonest first, with who
@@ -87,13 +89,13 @@ scheduler. With --ics the same is written as calendar entries (RFC 5545).`,
 		Example: `  ironseal due
   ironseal due --within 400d --ics ../harbour.ics
   ironseal due --within 2w --alarm --quiet`,
-		Args: exactly(0, "no argument"),
+		Args: session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			ahead, err := span.Parse(within)
 			if err != nil {
-				return &status{Usage, err}
+				return &session.Status{Code: session.Usage, Err: err}
 			}
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -102,15 +104,15 @@ scheduler. With --ics the same is written as calendar entries (RFC 5545).`,
 				return err
 			}
 			if calendar != "" {
-				if err := delivery.WriteFile(e, s.path(calendar), renewing.CalendarOf(list, s.now())); err != nil {
+				if err := delivery.WriteFile(e, s.Path(calendar), renewing.CalendarOf(list, s.Moment())); err != nil {
 					return err
 				}
 			}
-			if err := s.printDue(list, ahead, s.path(calendar)); err != nil {
+			if err := printDue(s, list, ahead, s.Path(calendar)); err != nil {
 				return err
 			}
 			if alarm && len(list) > 0 {
-				return &status{Attention, nil}
+				return &session.Status{Code: session.Attention, Err: nil}
 			}
 			return nil
 		},
@@ -119,40 +121,41 @@ scheduler. With --ics the same is written as calendar entries (RFC 5545).`,
 	fl.StringVar(&within, "within", "60d", "how far ahead to look, a `SPAN`")
 	fl.StringVar(&calendar, "ics", "", "write calendar entries into this `FILE`")
 	fl.BoolVar(&alarm, "alarm", false, "exit with status 5 when there is anything")
-	s.quietFlag(c, "print titles only")
+	s.QuietFlag(c, "print titles only")
 	return c
 }
 
-func (s *Session) printDue(list []renewing.Due, ahead span.Span, calendar string) error {
+func printDue(s *session.Session, list []renewing.Due, ahead span.Span, calendar string) error {
 	switch {
-	case s.json:
-		return s.printJSON(list)
-	case s.quiet:
+	case s.JSON:
+		return s.PrintJSON(list)
+	case s.Quiet:
 		for _, d := range list {
-			s.out.Say("%s", term.Safe(d.Title))
+			s.Out.Say("%s", term.Safe(d.Title))
 		}
 		return nil
 	case len(list) == 0:
-		s.out.Say("%s Nothing ends and nothing needs to be renewed within %s.", s.out.Paint(term.Good, "✓"),
+		s.Out.Say("%s Nothing ends and nothing needs to be renewed within %s.", s.Out.Paint(term.Good, "✓"),
 			ahead.Words())
 	}
 	var rows [][]term.Cell
 	for _, d := range list {
 		tone := term.Normal
-		if !d.Day.After(s.now()) {
+		if !d.Day.After(s.Moment()) {
 			tone = term.Bad
 		}
 		serial := cert.ShortSerial(d.Serial)
 		rows = append(rows, []term.Cell{{Text: d.Day.Format("2006-01-02"), Tone: tone},
-			{Text: span.Distance(s.now(), d.Day)}, {Text: d.Title, Tone: term.Strong}, {Text: serial, Tone: term.Quiet},
+			{Text: span.Distance(s.Moment(), d.Day)}, {Text: d.Title, Tone: term.Strong}, {Text: serial,
+				Tone: term.Quiet},
 			{Text: d.What, Prose: true}, {Text: strings.Join(d.Holders, ", ")}})
 	}
 	if len(rows) > 0 {
-		s.out.Table([]string{"day", "", "what", "serial", "", "held by"}, rows, "held by", "serial")
-		s.next(overview.Advice{Why: "the first of them", Command: list[0].Command})
+		s.Out.Table([]string{"day", "", "what", "serial", "", "held by"}, rows, "held by", "serial")
+		s.Next(overview.Advice{Why: "the first of them", Command: list[0].Command})
 	}
 	if calendar != "" {
-		s.out.Say("%s %s, %d entries", s.out.Paint(term.Good, "✓ wrote"), term.Safe(calendar), len(list))
+		s.Out.Say("%s %s, %d entries", s.Out.Paint(term.Good, "✓ wrote"), term.Safe(calendar), len(list))
 	}
 	return nil
 }

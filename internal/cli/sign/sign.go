@@ -1,4 +1,6 @@
-package cli
+// Package sign has the command that shows what will be signed, asks and signs, one or
+// many.
+package sign
 
 import (
 	"context"
@@ -12,11 +14,11 @@ import (
 	"ironseal/internal/act/intake"
 	"ironseal/internal/act/overview"
 	"ironseal/internal/act/signing"
+	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
 	"ironseal/pki/describe"
 	"ironseal/pki/dn"
-	"ironseal/pki/finding"
 	"ironseal/pki/label"
 	"ironseal/pki/span"
 )
@@ -32,29 +34,29 @@ type signFlags struct {
 func (f signFlags) ask() (signing.SignAsk, error) {
 	ask := signing.SignAsk{Template: f.template, By: f.by, For: f.receiver}
 	var err error
-	if ask.Amend.Add, err = typedNames(f.add); err != nil {
+	if ask.Amend.Add, err = session.TypedNames(f.add); err != nil {
 		return ask, err
 	}
-	if ask.Amend.Drop, err = typedNames(f.drop); err != nil {
+	if ask.Amend.Drop, err = session.TypedNames(f.drop); err != nil {
 		return ask, err
 	}
 	if f.subject != "" {
 		n, err := dn.ParseTyped(f.subject)
 		if err != nil {
-			return ask, &status{Usage, err}
+			return ask, &session.Status{Code: session.Usage, Err: err}
 		}
 		ask.Amend.Subject = &n
 	}
 	if f.lifetime != "" {
 		if ask.Amend.Lifetime, err = span.Parse(f.lifetime); err != nil {
-			return ask, &status{Usage, err}
+			return ask, &session.Status{Code: session.Usage, Err: err}
 		}
 	}
-	ask.Waivers, err = waivers(f.waive, f.because)
+	ask.Waivers, err = session.Waivers(f.waive, f.because)
 	return ask, err
 }
 
-func (s *Session) signCommand() *cobra.Command {
+func Command(s *session.Session) *cobra.Command {
 	var f signFlags
 	c := &cobra.Command{
 		Use:   "sign REQUEST|FILE...",
@@ -76,37 +78,39 @@ by --waive CODE --because TEXT, which is recorded.`,
 			}
 			switch {
 			case f.all && f.manifest != "" || (f.all || f.manifest != "") && len(args) > 0:
-				return usage("sign: name requests, or use --all, or --manifest: one of the three")
+				return session.Misused("sign: name requests, or use --all, or --manifest: one of the three")
 			case f.manifest != "":
-				if err := onlyFlags(cmd, "with --manifest", "manifest", "template", "by", "for", "lifetime", "waive",
+				if err := session.OnlyFlags(cmd, "with --manifest", "manifest", "template", "by", "for", "lifetime",
+					"waive",
 					"because"); err != nil {
 					return err
 				}
-				return s.signManifest(cmd.Context(), ask, f.manifest)
+				return signManifest(cmd.Context(), s, ask, f.manifest)
 			case f.all:
-				if err := onlyFlags(cmd, "with --all", "all", "template", "by", "for", "lifetime", "waive",
+				if err := session.OnlyFlags(cmd, "with --all", "all", "template", "by", "for", "lifetime", "waive",
 					"because"); err != nil {
 					return err
 				}
-				return s.signAll(cmd.Context(), ask)
+				return signAll(cmd.Context(), s, ask)
 			case len(args) == 0:
-				return usage("sign needs a request, such as R1, or a file: see ironseal sign --help")
+				return session.Misused("sign needs a request, such as R1, or a file: see ironseal sign --help")
 			}
 			if f.template == "" {
-				if err := onlyFlags(cmd, "without --template, when nothing is signed", "by", "for", "lifetime",
+				if err := session.OnlyFlags(cmd, "without --template, when nothing is signed", "by", "for", "lifetime",
 					"add-name", "drop-name", "subject"); err != nil {
 					return err
 				}
 			}
 			if len(args) > 1 {
-				if err := onlyFlags(cmd, "for several requests at once", "template", "by", "for", "lifetime", "waive",
+				if err := session.OnlyFlags(cmd, "for several requests at once", "template", "by", "for", "lifetime",
+					"waive",
 					"because"); err != nil {
 					return err
 				}
 			}
-			return s.sign(cmd.Context(), ask, args)
+			return sign(cmd.Context(), s, ask, args)
 		},
-		ValidArgsFunction: s.requests,
+		ValidArgsFunction: s.Requests,
 	}
 	fl := c.Flags()
 	fl.StringVar(&f.template, "template", "", "the template to sign by")
@@ -120,39 +124,40 @@ by --waive CODE --because TEXT, which is recorded.`,
 	fl.StringArrayVar(&f.drop, "drop-name", nil, "leave out this `NAME`; may be repeated")
 	fl.StringVar(&f.subject, "subject", "", "the subject, in place of the request's")
 	fl.StringVar(&f.lifetime, "lifetime", "", "how long it lives, within the template's limit")
-	s.waiverFlags(c, &f.waive, &f.because)
-	s.completeTemplates(c, "template")
-	s.completeHandles(c, "by")
-	register(c, "for", s.receivers)
+	s.WaiverFlags(c, &f.waive, &f.because)
+	s.CompleteTemplates(c, "template")
+	s.CompleteHandles(c, "by")
+	session.Register(c, "for", s.Receivers)
 	return c
 }
 
-func (s *Session) sign(ctx context.Context, ask signing.SignAsk, args []string) error {
-	e, err := s.estate(ctx)
+func sign(ctx context.Context, s *session.Session, ask signing.SignAsk, args []string) error {
+	e, err := s.Estate(ctx)
 	if err != nil {
 		return err
 	}
-	names, err := s.requestNames(ctx, e, args)
+	names, err := requestNames(ctx, s, e, args)
 	if err != nil {
 		return err
 	}
 	if ask.Template == "" {
-		return s.fitting(ctx, e, ask, names)
+		return fitting(ctx, s, e, ask, names)
 	}
-	return s.stays(names, args, s.signNamed(ctx, e, ask, names))
+	return stays(s, names, args, signNamed(ctx, s, e, ask, names))
 }
 
 // stays says what a declined sign has left all the same: a file that was named was
 // received.
-func (s *Session) stays(names, args []string, err error) error {
-	if !errors.Is(err, errDeclined) || slices.Equal(names, args) {
+func stays(s *session.Session, names, args []string, err error) error {
+	if !errors.Is(err, session.ErrDeclined) || slices.Equal(names, args) {
 		return err
 	}
-	return &status{Refused, fmt.Errorf("declined; nothing was signed; what was in the file stays received, as %s",
-		strings.Join(names, ", "))}
+	return &session.Status{Code: session.Refused,
+		Err: fmt.Errorf("declined; nothing was signed; what was in the file stays received, as %s",
+			strings.Join(names, ", "))}
 }
 
-func (s *Session) signNamed(ctx context.Context, e *estate.Estate, ask signing.SignAsk, names []string) error {
+func signNamed(ctx context.Context, s *session.Session, e *estate.Estate, ask signing.SignAsk, names []string) error {
 	if len(names) > 1 {
 		if err := namedWaivers(ask); err != nil {
 			return err
@@ -162,26 +167,26 @@ func (s *Session) signNamed(ctx context.Context, e *estate.Estate, ask signing.S
 			ask.Request = n
 			list = append(list, signing.Planned{Ask: ask, Name: n})
 		}
-		return s.signMany(ctx, e, list)
+		return signMany(ctx, s, e, list)
 	}
 	ask.Request = names[0]
 	sheet, err := signing.Plan(ctx, e, ask)
 	if err != nil {
 		return err
 	}
-	return s.signOne(ctx, e, sheet)
+	return SignOne(ctx, s, e, sheet)
 }
 
-// signOne shows a sheet, and signs once the person agrees.
-func (s *Session) signOne(ctx context.Context, e *estate.Estate, sheet *signing.Sheet) error {
-	if !s.json {
-		s.out.Sheet(fmt.Sprintf("R%d, %s", sheet.Record.Number, sheet.Record.Title), origin(sheet), sheet.Plan,
+// SignOne shows a sheet, and signs once the person agrees.
+func SignOne(ctx context.Context, s *session.Session, e *estate.Estate, sheet *signing.Sheet) error {
+	if !s.JSON {
+		s.Out.Sheet(fmt.Sprintf("R%d, %s", sheet.Record.Number, sheet.Record.Title), origin(sheet), sheet.Plan,
 			label.Code(sheet.Plan.Digest), sheet.Head.String())
 	}
 	if r := sheet.Plan.Findings.Refusing(); len(r) > 0 {
-		return refusal(fmt.Sprintf("R%d", sheet.Record.Number), "nothing was signed", r)
+		return session.Refusal(fmt.Sprintf("R%d", sheet.Record.Number), "nothing was signed", r)
 	}
-	return s.agreeAndSign(ctx, e, sheet)
+	return agreeAndSign(ctx, s, e, sheet)
 }
 
 // origin tells who sent a request, and the code to compare with them.
@@ -193,29 +198,16 @@ func origin(sheet *signing.Sheet) string {
 	return fmt.Sprintf("%s   check code %s", sender, label.Code(sheet.Request.SHA256()))
 }
 
-// refusal says in a line or two what stands against signing and how to go on.
-func refusal(about, outcome string, list finding.List) error {
-	codes := make([]string, len(list))
-	hint := "this cannot be waived"
-	for i, f := range list {
-		codes[i] = string(f.Code)
-		if f.Severity == finding.Stop && list[0].Severity == finding.Stop {
-			hint = fmt.Sprintf("to do it all the same: --waive %s --because TEXT", list[0].Code)
-		}
-	}
-	return &status{Refused, fmt.Errorf("%s: %s: refused by %s\n%s", about, outcome, strings.Join(codes, ", "), hint)}
-}
-
-func (s *Session) agreeAndSign(ctx context.Context, e *estate.Estate, sheet *signing.Sheet) error {
-	if !s.json {
-		s.out.Gap()
+func agreeAndSign(ctx context.Context, s *session.Session, e *estate.Estate, sheet *signing.Sheet) error {
+	if !s.JSON {
+		s.Out.Gap()
 	}
 	what := fmt.Sprintf("Sign R%d as shown", sheet.Record.Number)
 	if n := len(sheet.Plan.Names); n > 0 {
 		what += ": " + span.Count(n, "name")
 	}
 	question := fmt.Sprintf("%s, until %s?", what, sheet.Plan.Draft.NotAfter.Format("2006-01-02"))
-	if err := s.agree(ctx, question); err != nil {
+	if err := s.Agree(ctx, question); err != nil {
 		return err
 	}
 	var result signing.SignResult
@@ -225,39 +217,39 @@ func (s *Session) agreeAndSign(ctx context.Context, e *estate.Estate, sheet *sig
 	if result.Err != nil {
 		return result.Err
 	}
-	if s.json {
-		return s.printJSON([]describe.Object{s.describeSigned(result)})
+	if s.JSON {
+		return s.PrintJSON([]describe.Object{describeSigned(s, result)})
 	}
-	s.drawSigned(result)
-	s.next(overview.Advice{Why: "hand it out", Command: fmt.Sprintf("ironseal certificate export R%d --with issuers",
+	drawSigned(s, result)
+	s.Next(overview.Advice{Why: "hand it out", Command: fmt.Sprintf("ironseal certificate export R%d --with issuers",
 		sheet.Record.Number)})
 	return nil
 }
 
-func (s *Session) describeSigned(r signing.SignResult) describe.Object {
-	o := describe.Certificate(r.Certificate, s.now())
+func describeSigned(s *session.Session, r signing.SignResult) describe.Object {
+	o := describe.Certificate(r.Certificate, s.Moment())
 	o.Add("request", "Request", fmt.Sprintf("R%d", r.Sheet.Record.Number))
 	o.Add("journal_head", "Journal", r.Head.String())
 	return o
 }
 
-func (s *Session) drawSigned(r signing.SignResult) {
+func drawSigned(s *session.Session, r signing.SignResult) {
 	c := r.Certificate
-	s.out.Say("%s R%d, %s, by %s, until %s", s.out.Paint(term.Good, "✓ signed"), r.Sheet.Record.Number,
+	s.Out.Say("%s R%d, %s, by %s, until %s", s.Out.Paint(term.Good, "✓ signed"), r.Sheet.Record.Number,
 		term.Safe(c.Title()), r.Sheet.Issuer.Label(), c.NotAfter.Format("2006-01-02"))
-	s.out.Say("  serial %s   check code %s", c.SerialHex(), s.out.Paint(term.Accent, label.CheckCode(c.Raw)))
-	s.out.Say("  %s", s.out.Paint(term.Quiet, "journal "+r.Head.String()))
+	s.Out.Say("  serial %s   check code %s", c.SerialHex(), s.Out.Paint(term.Accent, label.CheckCode(c.Raw)))
+	s.Out.Say("  %s", s.Out.Paint(term.Quiet, "journal "+r.Head.String()))
 }
 
 // requestNames turns arguments into request numbers; files are received first.
-func (s *Session) requestNames(ctx context.Context, e *estate.Estate, args []string) ([]string, error) {
+func requestNames(ctx context.Context, s *session.Session, e *estate.Estate, args []string) ([]string, error) {
 	var out []string
 	for _, a := range args {
 		if _, err := estate.ParseNumber(a); err == nil {
 			out = append(out, a)
 			continue
 		}
-		in, err := intake.ReadInput(s.path(a), s.stdin)
+		in, err := intake.ReadInput(s.Path(a), s.Input)
 		if err != nil {
 			return nil, fmt.Errorf("%w, and %q is no request number", err, a)
 		}
@@ -273,7 +265,7 @@ func (s *Session) requestNames(ctx context.Context, e *estate.Estate, args []str
 }
 
 // fitting lists the templates that suit each request. Nothing is signed.
-func (s *Session) fitting(ctx context.Context, e *estate.Estate, ask signing.SignAsk, names []string) error {
+func fitting(ctx context.Context, s *session.Session, e *estate.Estate, ask signing.SignAsk, names []string) error {
 	all := map[string][]signing.Fit{}
 	for _, n := range names {
 		ask.Request = n
@@ -282,10 +274,10 @@ func (s *Session) fitting(ctx context.Context, e *estate.Estate, ask signing.Sig
 			return err
 		}
 		all[n] = fits
-		if s.json {
+		if s.JSON {
 			continue
 		}
-		s.out.Say("%s", s.out.Paint(term.Strong, "Templates for "+n))
+		s.Out.Say("%s", s.Out.Paint(term.Strong, "Templates for "+n))
 		var cells [][]term.Cell
 		for _, f := range fits {
 			mark := term.Cell{Text: "✓ fits", Tone: term.Good}
@@ -294,14 +286,14 @@ func (s *Session) fitting(ctx context.Context, e *estate.Estate, ask signing.Sig
 			}
 			cells = append(cells, []term.Cell{mark, {Text: f.Template, Tone: term.Strong}, {Text: f.Reason}})
 		}
-		s.out.Table([]string{"", "", ""}, cells)
+		s.Out.Table([]string{"", "", ""}, cells)
 		if len(fits) > 0 && fits[0].Fits {
-			s.next(overview.Advice{Why: "sign by the first",
+			s.Next(overview.Advice{Why: "sign by the first",
 				Command: fmt.Sprintf("ironseal sign %s --template %s", n, fits[0].Template)})
 		}
 	}
-	if s.json {
-		return s.printJSON(all)
+	if s.JSON {
+		return s.PrintJSON(all)
 	}
-	return &status{Usage, nil}
+	return &session.Status{Code: session.Usage, Err: nil}
 }

@@ -1,17 +1,13 @@
-package cli
+package session
 
 import (
 	"fmt"
 	"os"
-	"path/filepath"
 
 	"github.com/spf13/cobra"
 	xterm "golang.org/x/term"
 
-	"ironseal/internal/disk"
 	"ironseal/internal/records"
-	"ironseal/pki/finding"
-	"ironseal/pki/template"
 )
 
 // Completion asks the estate's own records. It stays silent when there is no
@@ -19,8 +15,8 @@ import (
 
 type completer = func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective)
 
-func (s *Session) handles(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
-	e, err := s.estate(cmd.Context())
+func (s *Session) Handles(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+	e, err := s.Estate(cmd.Context())
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
@@ -37,24 +33,24 @@ func (s *Session) handles(cmd *cobra.Command, _ []string, _ string) ([]string, c
 	return out, cobra.ShellCompDirectiveNoFileComp
 }
 
-func (s *Session) templates(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
-	e, err := s.estate(cmd.Context())
+func (s *Session) Templates(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+	e, err := s.Estate(cmd.Context())
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
 	return e.TemplateNames(), cobra.ShellCompDirectiveNoFileComp
 }
 
-func (s *Session) receivers(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
-	e, err := s.estate(cmd.Context())
+func (s *Session) Receivers(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+	e, err := s.Estate(cmd.Context())
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
 	return e.ReceiverNames(), cobra.ShellCompDirectiveNoFileComp
 }
 
-func (s *Session) requests(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
-	e, err := s.estate(cmd.Context())
+func (s *Session) Requests(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+	e, err := s.Estate(cmd.Context())
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveDefault
 	}
@@ -73,9 +69,9 @@ func (s *Session) requests(cmd *cobra.Command, _ []string, _ string) ([]string, 
 	return out, cobra.ShellCompDirectiveDefault
 }
 
-func (s *Session) certificates(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
-	out, _ := s.handles(cmd, args, word)
-	e, err := s.estate(cmd.Context())
+func (s *Session) Certificates(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
+	out, _ := s.Handles(cmd, args, word)
+	e, err := s.Estate(cmd.Context())
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
@@ -92,41 +88,22 @@ func (s *Session) certificates(cmd *cobra.Command, args []string, word string) (
 	return out, cobra.ShellCompDirectiveNoFileComp
 }
 
-func (s *Session) completeHandles(c *cobra.Command, flag string)   { register(c, flag, s.handles) }
-func (s *Session) completeTemplates(c *cobra.Command, flag string) { register(c, flag, s.templates) }
+func (s *Session) CompleteHandles(c *cobra.Command, flag string)   { Register(c, flag, s.Handles) }
+func (s *Session) CompleteTemplates(c *cobra.Command, flag string) { Register(c, flag, s.Templates) }
 
-func completeWords(c *cobra.Command, flag string, words ...string) {
-	register(c, flag, func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+func CompleteWords(c *cobra.Command, flag string, words ...string) {
+	Register(c, flag, func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 		return words, cobra.ShellCompDirectiveNoFileComp
 	})
 }
 
-func register(c *cobra.Command, flag string, f completer) {
+func Register(c *cobra.Command, flag string, f completer) {
 	if err := c.RegisterFlagCompletionFunc(flag, f); err != nil {
 		panic(err) // a flag that the command lacks: a fault in the program that its first test finds
 	}
 }
 
-func (s *Session) stdinIsTerminal() bool {
+func (s *Session) StdinIsTerminal() bool {
 	f, ok := s.Stdin.(*os.File)
 	return ok && xterm.IsTerminal(int(f.Fd()))
-}
-
-// referenceCommand writes the pages that are generated from the code.
-func (s *Session) referenceCommand() *cobra.Command {
-	return &cobra.Command{
-		Use:    "reference DIR",
-		Short:  "Write the reference pages from the program itself",
-		Hidden: true,
-		Args:   exactly(1, "the directory to write to"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			for name, text := range map[string]string{"findings.md": finding.Reference(),
-				"templates.md": template.Reference(), "commands.md": commandReference(cmd.Root())} {
-				if err := (disk.Disk{}).Replace(filepath.Join(args[0], name), []byte(text), 0o644); err != nil {
-					return err
-				}
-			}
-			return nil
-		},
-	}
 }

@@ -1,4 +1,6 @@
-package cli
+// Package upkeep has the commands that look after an estate: its status, its journal,
+// what is due, backups and checks.
+package upkeep
 
 import (
 	"context"
@@ -10,40 +12,42 @@ import (
 	"ironseal/internal/act/checking"
 	"ironseal/internal/act/overview"
 	"ironseal/internal/act/safekeeping"
+	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
 	"ironseal/pki/span"
 )
 
-func (s *Session) estateCommand() *cobra.Command {
-	return group("estate", "The directory that holds settings, templates, keys and records", s.estateCreate(),
-		reading(s.estateStatus()), s.estateRehearse(), s.estateBackup(), s.estateRestore(), reading(s.estateCheck()))
+func Estate(s *session.Session) *cobra.Command {
+	return session.Group("estate", "The directory that holds settings, templates, keys and records", estateCreate(s),
+		session.Reading(estateStatus(s)), estateRehearse(s), estateBackup(s), estateRestore(s),
+		session.Reading(estateCheck(s)))
 }
 
-func (s *Session) estateCreate() *cobra.Command {
+func estateCreate(s *session.Session) *cobra.Command {
 	var f estate.Founding
 	c := &cobra.Command{
 		Use:   "create DIR",
 		Short: "Make a new estate",
 		Example: `  ironseal estate create harbour --organisation "Tern Bay Ferries" --country NO
   cd harbour && ironseal estate status`,
-		Args: exactly(1, "the directory to make"),
+		Args: session.Exactly(1, "the directory to make"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			dir := s.path(args[0])
-			e, err := estate.Create(cmd.Context(), dir, f, s.world())
+			dir := s.Path(args[0])
+			e, err := estate.Create(cmd.Context(), dir, f, s.World())
 			if err != nil {
 				return err
 			}
 			defer e.Close()
-			if s.json {
-				return s.printJSON(map[string]any{"directory": dir, "templates": e.TemplateNames()})
+			if s.JSON {
+				return s.PrintJSON(map[string]any{"directory": dir, "templates": e.TemplateNames()})
 			}
-			s.out.Say("%s an estate for %s in %s", s.out.Paint(term.Good, "✓ made"),
+			s.Out.Say("%s an estate for %s in %s", s.Out.Paint(term.Good, "✓ made"),
 				term.Safe(e.Settings.Organisation.Name), term.Safe(dir))
-			s.out.Say("  settings   %s (every key is explained there)", estate.SettingsFile)
-			s.out.Say("  templates  %s", strings.Join(e.TemplateNames(), ", "))
-			s.next(overview.Advice{Why: "make the root",
-				Command: "cd " + shellWord(dir) + " && ironseal authority create root"})
+			s.Out.Say("  settings   %s (every key is explained there)", estate.SettingsFile)
+			s.Out.Say("  templates  %s", strings.Join(e.TemplateNames(), ", "))
+			s.Next(overview.Advice{Why: "make the root",
+				Command: "cd " + session.ShellWord(dir) + " && ironseal authority create root"})
 			return nil
 		},
 	}
@@ -52,10 +56,10 @@ func (s *Session) estateCreate() *cobra.Command {
 	return c
 }
 
-func (s *Session) estateRehearse() *cobra.Command {
+func estateRehearse(s *session.Session) *cobra.Command {
 	var blank bool
 	var f estate.Founding
-	c := reading(&cobra.Command{
+	c := session.Reading(&cobra.Command{
 		Use:   "rehearse DIR",
 		Short: "Make a playable copy, to practise on",
 		Long: `Make a throwaway copy of the estate: the same authorities, dates, templates and
@@ -66,21 +70,21 @@ a rehearsal makes is marked, a real estate refuses it, and a rehearsal stays one
 With --blank it begins empty, as of --as-of.`,
 		Example: `  ironseal estate rehearse ../play
   ironseal estate rehearse ../history --blank --organisation "Tern Bay Ferries" --as-of 2012-11-23`,
-		Args: exactly(1, "the directory to make"),
+		Args: session.Exactly(1, "the directory to make"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			dir := s.path(args[0])
-			made, err := s.rehearsal(cmd.Context(), dir, blank, f)
+			dir := s.Path(args[0])
+			made, err := rehearsal(cmd.Context(), s, dir, blank, f)
 			if err != nil {
 				return err
 			}
 			defer made.Close()
-			if s.json {
-				return s.printJSON(map[string]any{"directory": dir, "rehearsal": true})
+			if s.JSON {
+				return s.PrintJSON(map[string]any{"directory": dir, "rehearsal": true})
 			}
-			s.out.Say("%s a rehearsal in %s; no key there needs a passphrase", s.out.Paint(term.Good, "✓ made"),
+			s.Out.Say("%s a rehearsal in %s; no key there needs a passphrase", s.Out.Paint(term.Good, "✓ made"),
 				term.Safe(dir))
-			s.next(overview.Advice{Why: "move its clock",
-				Command: "ironseal forecast --estate " + shellWord(dir) + " --as-of 2036-01-31"})
+			s.Next(overview.Advice{Why: "move its clock",
+				Command: "ironseal forecast --estate " + session.ShellWord(dir) + " --as-of 2036-01-31"})
 			return nil
 		},
 	})
@@ -90,29 +94,30 @@ With --blank it begins empty, as of --as-of.`,
 	return c
 }
 
-func (s *Session) rehearsal(ctx context.Context, dir string, blank bool, f estate.Founding) (*estate.Estate, error) {
+func rehearsal(ctx context.Context, s *session.Session, dir string, blank bool, f estate.Founding) (*estate.Estate,
+	error) {
 	if blank {
 		f.Rehearsal = true
-		return estate.Create(ctx, dir, f, s.world())
+		return estate.Create(ctx, dir, f, s.World())
 	}
 	if f != (estate.Founding{}) {
-		return nil, usage("--organisation and --country go with --blank; a copy has those of this estate")
+		return nil, session.Misused("--organisation and --country go with --blank; a copy has those of this estate")
 	}
-	e, err := s.estate(ctx)
+	e, err := s.Estate(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return safekeeping.Rehearse(ctx, e, dir, s.now())
+	return safekeeping.Rehearse(ctx, e, dir, s.Moment())
 }
 
-func (s *Session) estateStatus() *cobra.Command {
+func estateStatus(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:     "status",
 		Short:   "How the estate stands, and what to do next",
 		Example: "  ironseal estate status",
-		Args:    exactly(0, "no argument"),
+		Args:    session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -120,17 +125,17 @@ func (s *Session) estateStatus() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if s.json {
-				return s.printJSON(st)
+			if s.JSON {
+				return s.PrintJSON(st)
 			}
-			s.drawStatus(st)
+			drawStatus(s, st)
 			return nil
 		},
 	}
 }
 
-func (s *Session) drawStatus(st overview.Status) {
-	o, now := s.out, s.now()
+func drawStatus(s *session.Session, st overview.Status) {
+	o, now := s.Out, s.Moment()
 	o.Say("%s  %s", o.Paint(term.Strong, term.Safe(st.Organisation)), o.Paint(term.Quiet, term.Safe(st.Dir)))
 	for _, f := range st.Faults {
 		o.Say("%s %s", o.Paint(term.Bad, "✗"), term.Safe(f))
@@ -147,7 +152,7 @@ func (s *Session) drawStatus(st overview.Status) {
 				kind = "root"
 			}
 			rows = append(rows, []term.Cell{{Text: a.Handle, Tone: term.Strong}, {Text: kind},
-				stateCell(a.State, false),
+				session.StateCell(a.State, false),
 				{Text: "until " + a.Until.Format("2006-01-02") + ", " + span.Distance(now, a.Until)},
 				{Text: a.Note, Tone: term.Quiet}})
 		}
@@ -177,28 +182,10 @@ func (s *Session) drawStatus(st overview.Status) {
 		}
 	}
 	o.Say("%s", o.Paint(term.Quiet, fmt.Sprintf("clock %s   journal %s", now.Format("2006-01-02 15:04 UTC"), st.Head)))
-	s.next(st.Next...)
+	s.Next(st.Next...)
 }
 
-// stateCell draws a state; red is what needs doing. planned says that another serves in
-// its place, so that its end was meant.
-func stateCell(state string, planned bool) term.Cell {
-	if planned && state == estate.Expired {
-		return term.Cell{Text: "· " + state, Tone: term.Quiet}
-	}
-	switch state {
-	case estate.Valid:
-		return term.Cell{Text: "✓ " + state, Tone: term.Good}
-	case estate.Expiring:
-		return term.Cell{Text: "! " + state, Tone: term.Careful}
-	}
-	if state == estate.Replaced || state == estate.Staged {
-		return term.Cell{Text: "· " + state, Tone: term.Quiet}
-	}
-	return term.Cell{Text: "✗ " + state, Tone: term.Bad}
-}
-
-func (s *Session) estateBackup() *cobra.Command {
+func estateBackup(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:   "backup FILE",
 		Short: "Write everything into one file",
@@ -206,40 +193,40 @@ func (s *Session) estateBackup() *cobra.Command {
 in it are one consistent state, whatever goes on meanwhile; keys stay sealed. Keep
 the journal's head that is shown apart from the file: it proves the copy later.`,
 		Example: "  ironseal estate backup ../harbour.backup",
-		Args:    exactly(1, "the file to write"),
+		Args:    session.Exactly(1, "the file to write"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
-			b, err := safekeeping.BackUp(cmd.Context(), e, s.path(args[0]))
+			b, err := safekeeping.BackUp(cmd.Context(), e, s.Path(args[0]))
 			if err != nil {
 				return err
 			}
-			if s.json {
-				return s.printJSON(b)
+			if s.JSON {
+				return s.PrintJSON(b)
 			}
-			s.out.Say("%s %s, %d files", s.out.Paint(term.Good, "✓ wrote"), term.Safe(s.path(args[0])), len(b.Files))
-			s.out.Say("  journal  %s   keep this apart from the file", s.out.Paint(term.Accent, b.Head))
+			s.Out.Say("%s %s, %d files", s.Out.Paint(term.Good, "✓ wrote"), term.Safe(s.Path(args[0])), len(b.Files))
+			s.Out.Say("  journal  %s   keep this apart from the file", s.Out.Paint(term.Accent, b.Head))
 			if len(b.NotIn) > 0 {
-				s.out.Say("  %s", s.out.Paint(term.Careful,
+				s.Out.Say("  %s", s.Out.Paint(term.Careful,
 					fmt.Sprintf("! not in it: %s of drafts, which lie elsewhere", span.Count(len(b.NotIn), "key"))))
 				for i, f := range b.NotIn {
 					if i == 5 {
-						s.out.Say("    … and %d more", len(b.NotIn)-i)
+						s.Out.Say("    … and %d more", len(b.NotIn)-i)
 						break
 					}
-					s.out.Say("    %s", term.Safe(f))
+					s.Out.Say("    %s", term.Safe(f))
 				}
 			}
-			s.next(overview.Advice{Why: "where it is needed",
-				Command: "ironseal estate restore " + shellWord(s.path(args[0])) + " DIR"})
+			s.Next(overview.Advice{Why: "where it is needed",
+				Command: "ironseal estate restore " + session.ShellWord(s.Path(args[0])) + " DIR"})
 			return nil
 		},
 	}
 }
 
-func (s *Session) estateRestore() *cobra.Command {
+func estateRestore(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:   "restore FILE DIR",
 		Short: "Make an estate again from a backup",
@@ -247,29 +234,29 @@ func (s *Session) estateRestore() *cobra.Command {
 checked. Nothing goes backwards: request numbers go on at the next thousand, serials
 are random, and list numbers follow the time. Certificates that were issued after
 the backup can be taken in again from their files: ironseal certificate accept.`,
-		Args: exactly(2, "the backup and the directory to make"),
+		Args: session.Exactly(2, "the backup and the directory to make"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			r, err := safekeeping.Restore(cmd.Context(), s.path(args[0]), s.path(args[1]), s.world())
+			r, err := safekeeping.Restore(cmd.Context(), s.Path(args[0]), s.Path(args[1]), s.World())
 			if err != nil {
 				return err
 			}
-			if s.json {
-				return s.printJSON(map[string]any{"directory": s.path(args[1]), "journal_head": r.Backup.Head,
+			if s.JSON {
+				return s.PrintJSON(map[string]any{"directory": s.Path(args[1]), "journal_head": r.Backup.Head,
 					"next_request": fmt.Sprintf("R%d", r.NextRequest)})
 			}
-			s.out.Say("%s %s, as of %s, journal %s", s.out.Paint(term.Good, "✓ restored"), term.Safe(s.path(args[1])),
+			s.Out.Say("%s %s, as of %s, journal %s", s.Out.Paint(term.Good, "✓ restored"), term.Safe(s.Path(args[1])),
 				r.Backup.Made.Format("2006-01-02 15:04 UTC"), r.Backup.Head)
-			s.out.Say("  request numbers go on at R%d", r.NextRequest)
-			s.next(overview.Advice{Why: "check it",
-				Command: "ironseal estate check --estate " + shellWord(s.path(args[1]))},
+			s.Out.Say("  request numbers go on at R%d", r.NextRequest)
+			s.Next(overview.Advice{Why: "check it",
+				Command: "ironseal estate check --estate " + session.ShellWord(s.Path(args[1]))},
 				overview.Advice{Why: "take in again what was issued since",
-					Command: "ironseal certificate accept FILE... --estate " + shellWord(s.path(args[1]))})
+					Command: "ironseal certificate accept FILE... --estate " + session.ShellWord(s.Path(args[1]))})
 			return nil
 		},
 	}
 }
 
-func (s *Session) estateCheck() *cobra.Command {
+func estateCheck(s *session.Session) *cobra.Command {
 	var ask checking.CheckAsk
 	c := &cobra.Command{
 		Use:   "check",
@@ -283,9 +270,9 @@ What acts that were cut off left behind is removed, and said. Nothing else is ch
 with --move-aside, key files older than an hour that nothing names go into the folder
 aside, where backups keep them too. No key is ever deleted.`,
 		Example: "  ironseal estate check",
-		Args:    exactly(0, "no argument"),
+		Args:    session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -293,22 +280,22 @@ aside, where backups keep them too. No key is ever deleted.`,
 			if err != nil {
 				return err
 			}
-			count, stop := s.counter("checking", n.Certificates)
+			count, stop := s.Counter("checking", n.Certificates)
 			ask.Progress = count
 			c, err := checking.Check(cmd.Context(), e, ask)
 			stop()
 			if err != nil {
 				return err
 			}
-			if s.json {
-				if err := s.printJSON(c); err != nil {
+			if s.JSON {
+				if err := s.PrintJSON(c); err != nil {
 					return err
 				}
 			} else {
-				s.drawCheck(c)
+				drawCheck(s, c)
 			}
 			if len(c.Faults) > 0 {
-				return &status{No, nil}
+				return &session.Status{Code: session.No, Err: nil}
 			}
 			return nil
 		},
@@ -317,24 +304,24 @@ aside, where backups keep them too. No key is ever deleted.`,
 	return c
 }
 
-func (s *Session) drawCheck(c checking.Checked) {
+func drawCheck(s *session.Session, c checking.Checked) {
 	for _, r := range c.Removed {
-		s.out.Say("%s left behind by an act that was cut off, and removed: %s", s.out.Paint(term.Careful, "!"),
+		s.Out.Say("%s left behind by an act that was cut off, and removed: %s", s.Out.Paint(term.Careful, "!"),
 			term.Safe(r))
 	}
 	for _, m := range c.Aside {
-		s.out.Say("%s moved: %s", s.out.Paint(term.Careful, "!"), term.Safe(m))
+		s.Out.Say("%s moved: %s", s.Out.Paint(term.Careful, "!"), term.Safe(m))
 	}
 	if len(c.Faults) == 0 {
-		s.out.Say("%s %s and %s agree with the records; the journal is whole up to %s",
-			s.out.Paint(term.Good, "✓ sound"), span.Count(c.Certificates, "certificate"), span.Count(c.Keys, "key"),
+		s.Out.Say("%s %s and %s agree with the records; the journal is whole up to %s",
+			s.Out.Paint(term.Good, "✓ sound"), span.Count(c.Certificates, "certificate"), span.Count(c.Keys, "key"),
 			c.Head)
 		return
 	}
-	s.out.Say("%s %s", s.out.Paint(term.Bad, "✗ not sound:"), span.Count(len(c.Faults), "fault"))
+	s.Out.Say("%s %s", s.Out.Paint(term.Bad, "✗ not sound:"), span.Count(len(c.Faults), "fault"))
 	for _, f := range c.Faults {
-		s.out.Say("  %s %s", s.out.Paint(term.Bad, "✗"), s.out.Paint(term.Strong, term.Safe(f.About)))
-		s.out.Wrapped(4, term.Normal, term.Safe(f.What))
-		s.out.Wrapped(4, term.Quiet, "→ "+term.Safe(f.Remedy))
+		s.Out.Say("  %s %s", s.Out.Paint(term.Bad, "✗"), s.Out.Paint(term.Strong, term.Safe(f.About)))
+		s.Out.Wrapped(4, term.Normal, term.Safe(f.What))
+		s.Out.Wrapped(4, term.Quiet, "→ "+term.Safe(f.Remedy))
 	}
 }

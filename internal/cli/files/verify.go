@@ -1,17 +1,13 @@
-package cli
+package files
 
 import (
 	"context"
 	"encoding/asn1"
-	"errors"
-	"fmt"
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/disk"
-	"ironseal/internal/estate"
+	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
-	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
@@ -19,12 +15,12 @@ import (
 	"ironseal/pki/path"
 )
 
-func (s *Session) verifyCommand() *cobra.Command {
+func Verify(s *session.Session) *cobra.Command {
 	var name, usageName string
 	var anchors, chain, policies []string
 	var exact bool
 	var q path.Question
-	c := reading(&cobra.Command{
+	c := session.Reading(&cobra.Command{
 		Use:   "verify FILE...",
 		Short: "Say whether a client would accept a certificate, and why",
 		Long: `Judge a certificate as a client does that trusts only the anchors given, and say
@@ -41,32 +37,33 @@ order given, the leaf and then each issuer upward.`,
   ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --name booking --anchor ../handed-out/root.pem
   ironseal verify --path ../handed-out/booking.ternbay.example.with-issuers.pem
   ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --policy 1.3.6.1.4.1.32473.1`,
-		Args: atLeast(1, "a file"),
+		Args: session.AtLeast(1, "a file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			list, err := s.certificatesInAll(args)
+			list, err := s.CertificatesInAll(args)
 			if err != nil {
 				return err
 			}
-			q.Now, q.Name = s.now(), name
+			q.Now, q.Name = s.Moment(), name
 			if q.Policies, err = policiesAsked(policies); err != nil {
 				return err
 			}
 			if q.Usage, err = usageAsked(usageName, name); err != nil {
 				return err
 			}
-			if q.Anchors, err = s.anchors(cmd.Context(), anchors); err != nil {
+			if q.Anchors, err = s.Anchors(cmd.Context(), anchors); err != nil {
 				return err
 			}
 			if exact {
 				if len(chain) > 0 {
-					return usage("verify: --path takes the certificates of the files as the chain; --chain is for a " +
+					return session.Misused("verify: --path takes the certificates of the files as the chain; " +
+						"--chain is for a " +
 						"search")
 				}
 				v := path.Exactly(list, q)
-				v.Findings = append(v.Findings, s.onRecord(cmd.Context(), list[0])...)
-				return s.printVerdict(list[0], name, v)
+				v.Findings = append(v.Findings, onRecord(cmd.Context(), s, list[0])...)
+				return printVerdict(s, list[0], name, v)
 			}
-			more, err := s.certificatesInAll(chain)
+			more, err := s.CertificatesInAll(chain)
 			if err != nil {
 				return err
 			}
@@ -74,8 +71,8 @@ order given, the leaf and then each issuer upward.`,
 			leaf := path.LeafOf(list)
 			v := path.Verify(leaf, others, q)
 			v.Findings = append(v.Findings, path.OrderFindings(list)...)
-			v.Findings = append(v.Findings, s.onRecord(cmd.Context(), leaf)...)
-			return s.printVerdict(leaf, name, v)
+			v.Findings = append(v.Findings, onRecord(cmd.Context(), s, leaf)...)
+			return printVerdict(s, leaf, name, v)
 		},
 	})
 	fl := c.Flags()
@@ -94,8 +91,8 @@ order given, the leaf and then each issuer upward.`,
 
 // onRecord says what the records, where there are any, know against a certificate
 // that clients may accept all the same.
-func (s *Session) onRecord(ctx context.Context, c *cert.Certificate) finding.List {
-	e, err := s.estate(ctx)
+func onRecord(ctx context.Context, s *session.Session, c *cert.Certificate) finding.List {
+	e, err := s.Estate(ctx)
 	if err != nil {
 		return nil // verify needs no estate
 	}
@@ -107,22 +104,9 @@ func policiesAsked(typed []string) ([]asn1.ObjectIdentifier, error) {
 	for _, t := range typed {
 		id, ok := dn.ParseOID(t)
 		if !ok {
-			return nil, usage("--policy %q: a policy is a dotted identifier, such as 1.3.6.1.4.1.32473.1", t)
+			return nil, session.Misused("--policy %q: a policy is a dotted identifier, such as 1.3.6.1.4.1.32473.1", t)
 		}
 		out = append(out, id)
-	}
-	return out, nil
-}
-
-// certificatesInAll reads the certificates of several files.
-func (s *Session) certificatesInAll(files []string) ([]*cert.Certificate, error) {
-	var out []*cert.Certificate
-	for _, f := range files {
-		list, err := s.certificatesIn(f)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, list...)
 	}
 	return out, nil
 }
@@ -136,64 +120,9 @@ func usageAsked(typed, name string) (asn1.ObjectIdentifier, error) {
 	}
 	id, err := ext.ParseExtendedUsage(typed)
 	if err != nil {
-		return nil, &status{Usage, err}
+		return nil, &session.Status{Code: session.Usage, Err: err}
 	}
 	return id, nil
-}
-
-// certificatesIn reads the certificates of a file.
-func (s *Session) certificatesIn(file string) ([]*cert.Certificate, error) {
-	file = s.path(file)
-	var data []byte
-	var err error
-	if file == "-" {
-		data, err = s.stdin()
-	} else {
-		data, err = disk.Read(file, bundle.MostBytes)
-	}
-	if err != nil {
-		return nil, err
-	}
-	c, err := bundle.Read(data)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", file, err)
-	}
-	for _, p := range c.Problems {
-		return nil, fmt.Errorf("%s: %w", file, p)
-	}
-	var out []*cert.Certificate
-	for _, o := range c.Of(bundle.Certificate) {
-		x, err := cert.Read(o.DER)
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", file, err)
-		}
-		out = append(out, x)
-	}
-	if len(out) == 0 {
-		return nil, fmt.Errorf("%s: there is no certificate in it; it holds a %s", file, c.Objects[0].Kind)
-	}
-	return out, nil
-}
-
-func (s *Session) anchors(ctx context.Context, files []string) ([]*cert.Certificate, error) {
-	if len(files) > 0 {
-		return s.certificatesInAll(files)
-	}
-	e, err := s.estate(ctx)
-	if errors.Is(err, estate.ErrNone) {
-		return nil, usage("verify: give the trusted root: --anchor FILE")
-	}
-	if err != nil {
-		return nil, err
-	}
-	roots, _, err := e.Roots(ctx)
-	if err == nil && len(roots) == 0 {
-		err = usage("verify: this estate has no root yet: give one with --anchor FILE")
-	}
-	if !s.json {
-		s.errs.Say("(trusting the roots of this estate; others with --anchor FILE)")
-	}
-	return roots, err
 }
 
 // verdictView is a verdict in JSON.
@@ -215,15 +144,15 @@ type stepView struct {
 	Findings finding.List `json:"findings"`
 }
 
-func (s *Session) printVerdict(leaf *cert.Certificate, name string, v path.Verdict) error {
-	if s.json {
+func printVerdict(s *session.Session, leaf *cert.Certificate, name string, v path.Verdict) error {
+	if s.JSON {
 		view := verdictView{Valid: v.Valid, Subject: leaf.Subject.String(), Name: name,
 			Findings: append(finding.List{}, v.Findings...), Checks: v.Checks}
 		for _, st := range v.Steps {
 			view.Steps = append(view.Steps, stepView{st.Role, st.Certificate.Subject.String(),
 				st.Certificate.SerialHex(), st.Good(), st.Words, append(finding.List{}, st.Findings...)})
 		}
-		if err := s.printJSON(view); err != nil {
+		if err := s.PrintJSON(view); err != nil {
 			return err
 		}
 	} else {
@@ -231,13 +160,13 @@ func (s *Session) printVerdict(leaf *cert.Certificate, name string, v path.Verdi
 		if name != "" {
 			title += " for a client that connects to " + name
 		}
-		s.out.Verdict(title, v)
+		s.Out.Verdict(title, v)
 		for _, u := range v.Unused {
-			s.out.Say("%s", s.out.Paint(term.Quiet, "  not part of this chain: "+term.Safe(u.Title())))
+			s.Out.Say("%s", s.Out.Paint(term.Quiet, "  not part of this chain: "+term.Safe(u.Title())))
 		}
 	}
 	if !v.Valid {
-		return &status{No, nil}
+		return &session.Status{Code: session.No, Err: nil}
 	}
 	return nil
 }

@@ -1,4 +1,5 @@
-package cli
+// Package template has the commands that list templates, check, copy and compare them.
+package template
 
 import (
 	"errors"
@@ -7,37 +8,40 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
 	"ironseal/pki/finding"
 	"ironseal/pki/template"
 )
 
-func (s *Session) templateCommand() *cobra.Command {
-	return group("template", "What may be signed: one TOML file a template, in the estate's templates directory",
-		reading(s.templateList()), reading(s.templateShow()), s.templateCopy(), reading(s.templateCheck()),
-		reading(s.templateCompare()))
+func Command(s *session.Session) *cobra.Command {
+	return session.Group("template",
+		"What may be signed: one TOML file a template, in the estate's templates directory",
+		session.Reading(templateList(s)), session.Reading(templateShow(s)), templateCopy(s),
+		session.Reading(templateCheck(s)),
+		session.Reading(templateCompare(s)))
 }
 
-func (s *Session) templateList() *cobra.Command {
+func templateList(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:     "list",
 		Short:   "All templates",
 		Example: "  ironseal template list",
-		Args:    exactly(0, "no argument"),
+		Args:    session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
 			list, faults := e.Templates()
 			switch {
-			case s.json:
-				if err := s.printJSON(list); err != nil {
+			case s.JSON:
+				if err := s.PrintJSON(list); err != nil {
 					return err
 				}
-			case s.quiet:
+			case s.Quiet:
 				for _, t := range list {
-					s.out.Say("%s", t.Name)
+					s.Out.Say("%s", t.Name)
 				}
 			default:
 				var cells [][]term.Cell
@@ -45,23 +49,23 @@ func (s *Session) templateList() *cobra.Command {
 					cells = append(cells, []term.Cell{{Text: t.Name, Tone: term.Strong}, {Text: t.Lifetime.Words()},
 						{Text: strings.Join(t.Issuers, ", ")}, {Text: t.Purpose, Prose: true}})
 				}
-				s.out.Table([]string{"template", "lives", "signed by", "purpose"}, cells)
+				s.Out.Table([]string{"template", "lives", "signed by", "purpose"}, cells)
 			}
 			return errors.Join(faults...)
 		},
 	}
-	s.quietFlag(c, "print names only")
+	s.QuietFlag(c, "print names only")
 	return c
 }
 
-func (s *Session) templateShow() *cobra.Command {
+func templateShow(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:     "show TEMPLATE",
 		Short:   "One template, in words",
 		Example: "  ironseal template show web-server",
-		Args:    exactly(1, "a template"),
+		Args:    session.Exactly(1, "a template"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -69,36 +73,36 @@ func (s *Session) templateShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if s.json {
-				return s.printJSON(t)
+			if s.JSON {
+				return s.PrintJSON(t)
 			}
-			s.drawTemplate(t)
+			drawTemplate(s, t)
 			return nil
 		},
-		ValidArgsFunction: s.templates,
+		ValidArgsFunction: s.Templates,
 	}
 }
 
-func (s *Session) drawTemplate(t template.Template) {
-	s.out.Say("%s", s.out.Paint(term.Strong, t.Name+": "+term.Safe(t.Title)))
-	s.out.Wrapped(2, term.Normal, term.Safe(t.Purpose))
-	s.out.Gap()
+func drawTemplate(s *session.Session, t template.Template) {
+	s.Out.Say("%s", s.Out.Paint(term.Strong, t.Name+": "+term.Safe(t.Title)))
+	s.Out.Wrapped(2, term.Normal, term.Safe(t.Purpose))
+	s.Out.Gap()
 	var cells [][]term.Cell
 	for _, l := range t.Words() {
 		cells = append(cells, []term.Cell{{Text: "  " + l.Label, Tone: term.Quiet}, {Text: l.Text}})
 	}
-	s.out.Table([]string{"", ""}, cells)
-	s.out.Findings(t.Contradictions())
-	s.out.Say("%s", s.out.Paint(term.Quiet, fmt.Sprintf("  change it in templates/%s.toml; it counts at once", t.Name)))
+	s.Out.Table([]string{"", ""}, cells)
+	s.Out.Findings(t.Contradictions())
+	s.Out.Say("%s", s.Out.Paint(term.Quiet, fmt.Sprintf("  change it in templates/%s.toml; it counts at once", t.Name)))
 }
 
-func (s *Session) templateCheck() *cobra.Command {
+func templateCheck(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:     "check [TEMPLATE...]",
 		Short:   "Check templates for faults and contradictions",
 		Example: "  ironseal template check",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -121,28 +125,28 @@ func (s *Session) templateCheck() *cobra.Command {
 					return err
 				}
 				all[t.Name] = f
-				if s.json {
+				if s.JSON {
 					continue
 				}
 				if len(f) == 0 {
-					s.out.Say("%s %s", s.out.Paint(term.Good, "✓"), t.Name)
+					s.Out.Say("%s %s", s.Out.Paint(term.Good, "✓"), t.Name)
 				} else {
-					s.out.Say("%s %s", s.out.Paint(term.Careful, "!"), t.Name)
-					s.out.Findings(f)
+					s.Out.Say("%s %s", s.Out.Paint(term.Careful, "!"), t.Name)
+					s.Out.Findings(f)
 				}
 			}
-			if s.json {
-				if err := s.printJSON(all); err != nil {
+			if s.JSON {
+				if err := s.PrintJSON(all); err != nil {
 					return err
 				}
 			}
 			return errors.Join(faults...)
 		},
-		ValidArgsFunction: s.templates,
+		ValidArgsFunction: s.Templates,
 	}
 }
 
-func (s *Session) templateCopy() *cobra.Command {
+func templateCopy(s *session.Session) *cobra.Command {
 	var title string
 	c := &cobra.Command{
 		Use:   "copy TEMPLATE NEW",
@@ -151,9 +155,9 @@ func (s *Session) templateCopy() *cobra.Command {
 file; whatever is changed in TEMPLATE later counts for the new one too.`,
 		Example: "  ironseal template copy web-server quay-device --title \"Quay device\"\n  ironseal template " +
 			"compare web-server mail-server",
-		Args: exactly(2, "a template and a new name"),
+		Args: session.Exactly(2, "a template and a new name"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -161,26 +165,26 @@ file; whatever is changed in TEMPLATE later counts for the new one too.`,
 			if err != nil {
 				return err
 			}
-			if s.json {
-				return s.printJSON(map[string]string{"file": path})
+			if s.JSON {
+				return s.PrintJSON(map[string]string{"file": path})
 			}
-			s.out.Say("%s %s: write the differences into it", s.out.Paint(term.Good, "✓ wrote"), term.Safe(path))
+			s.Out.Say("%s %s: write the differences into it", s.Out.Paint(term.Good, "✓ wrote"), term.Safe(path))
 			return nil
 		},
-		ValidArgsFunction: s.templates,
+		ValidArgsFunction: s.Templates,
 	}
 	c.Flags().StringVar(&title, "title", "", "what the new one is called, in a few words")
 	return c
 }
 
-func (s *Session) templateCompare() *cobra.Command {
+func templateCompare(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:     "compare A B",
 		Short:   "How two templates differ, in words",
 		Example: "  ironseal template compare web-server mutual-peer",
-		Args:    exactly(2, "two templates"),
+		Args:    session.Exactly(2, "two templates"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -192,25 +196,8 @@ func (s *Session) templateCompare() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return s.printChanges(template.Compare(a, b), a.Name, b.Name)
+			return s.PrintChanges(template.Compare(a, b), a.Name, b.Name)
 		},
-		ValidArgsFunction: s.templates,
+		ValidArgsFunction: s.Templates,
 	}
-}
-
-func (s *Session) printChanges(list []template.Change, a, b string) error {
-	if s.json {
-		return s.printJSON(append([]template.Change{}, list...))
-	}
-	if len(list) == 0 {
-		s.out.Say("%s %s and %s say the same", s.out.Paint(term.Good, "✓"), a, b)
-		return nil
-	}
-	var cells [][]term.Cell
-	for _, c := range list {
-		cells = append(cells, []term.Cell{{Text: c.Label, Tone: term.Quiet}, {Text: orDash(c.A)},
-			{Text: orDash(c.B), Tone: term.Careful}})
-	}
-	s.out.Table([]string{"", a, b}, cells)
-	return nil
 }

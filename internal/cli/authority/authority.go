@@ -1,4 +1,6 @@
-package cli
+// Package authority has the commands that make authorities, show them, renew them and
+// take in those that others sign.
+package authority
 
 import (
 	"fmt"
@@ -9,23 +11,24 @@ import (
 
 	"ironseal/internal/act/authorities"
 	"ironseal/internal/act/overview"
+	"ironseal/internal/cli/certificate"
+	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/records"
 	"ironseal/internal/term"
 	"ironseal/pki/describe"
 	"ironseal/pki/dn"
 	"ironseal/pki/hierarchy"
-	"ironseal/pki/key"
 	"ironseal/pki/label"
 	"ironseal/pki/san"
-	"ironseal/pki/span"
 )
 
-func (s *Session) authorityCommand() *cobra.Command {
-	return group("authority", "Roots and intermediates: make them, look at them, hand them out",
-		s.authorityCreate(), s.authorityRenew(), s.authorityRetire(), s.authorityApply(), s.authorityAccept(),
-		s.authorityAdopt(), reading(s.authorityList()), reading(s.authorityShow()), reading(s.authorityTree()),
-		reading(s.authorityExport()))
+func Command(s *session.Session) *cobra.Command {
+	return session.Group("authority", "Roots and intermediates: make them, look at them, hand them out",
+		authorityCreate(s), authorityRenew(s), authorityRetire(s), authorityApply(s), authorityAccept(s),
+		authorityAdopt(s), session.Reading(authorityList(s)), session.Reading(authorityShow(s)),
+		session.Reading(authorityTree(s)),
+		session.Reading(authorityExport(s)))
 }
 
 // authorityFlags are the flags of authority create, as typed.
@@ -41,20 +44,20 @@ func (f authorityFlags) ask(handle string) (authorities.Ask, error) {
 	if f.subject != "" {
 		n, err := dn.ParseTyped(f.subject)
 		if err != nil {
-			return ask, &status{Usage, err}
+			return ask, &session.Status{Code: session.Usage, Err: err}
 		}
 		ask.Subject = &n
 	}
-	if ask.Key, err = kindAsked(f.kind); err != nil {
+	if ask.Key, err = session.KindAsked(f.kind); err != nil {
 		return ask, err
 	}
-	if ask.Lifetime, err = spanAsked(f.lifetime); err != nil {
+	if ask.Lifetime, err = session.SpanAsked(f.lifetime); err != nil {
 		return ask, err
 	}
 	if f.pathLength != "" {
 		n, err := strconv.Atoi(f.pathLength)
 		if err != nil || n < 0 || n > 100 {
-			return ask, usage("--path-length %q: use a number from 0 to 100", f.pathLength)
+			return ask, session.Misused("--path-length %q: use a number from 0 to 100", f.pathLength)
 		}
 		ask.PathLength = &n
 	}
@@ -65,40 +68,16 @@ func (f authorityFlags) ask(handle string) (authorities.Ask, error) {
 		for _, p := range list.typed {
 			c, err := san.ParseConstraint(p)
 			if err != nil {
-				return ask, &status{Usage, err}
+				return ask, &session.Status{Code: session.Usage, Err: err}
 			}
 			*list.into = append(*list.into, c)
 		}
 	}
-	ask.Waivers, err = waivers(f.waive, f.because)
+	ask.Waivers, err = session.Waivers(f.waive, f.because)
 	return ask, err
 }
 
-// kindAsked reads a key kind as typed; none when nothing was.
-func kindAsked(typed string) (key.Kind, error) {
-	if typed == "" {
-		return "", nil
-	}
-	k, err := key.ParseKind(typed)
-	if err != nil {
-		return "", &status{Usage, err}
-	}
-	return k, nil
-}
-
-// spanAsked reads a lifetime as typed; none when nothing was.
-func spanAsked(typed string) (span.Span, error) {
-	if typed == "" {
-		return span.Span{}, nil
-	}
-	d, err := span.Parse(typed)
-	if err != nil {
-		return d, &status{Usage, err}
-	}
-	return d, nil
-}
-
-func (s *Session) authorityCreate() *cobra.Command {
+func authorityCreate(s *session.Session) *cobra.Command {
 	var f authorityFlags
 	c := &cobra.Command{
 		Use:   "create HANDLE",
@@ -110,13 +89,13 @@ kind from the settings, a life that nests well below the authority above.`,
 		Example: `  ironseal authority create root
   ironseal authority create depot --under root --lifetime 10y
   ironseal authority create ships --under root --permit-name ships.ternbay.example`,
-		Args: exactly(1, "a handle, such as root or services"),
+		Args: session.Exactly(1, "a handle, such as root or services"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ask, err := f.ask(args[0])
 			if err != nil {
 				return err
 			}
-			return s.createAuthority(cmd, ask)
+			return createAuthority(s, cmd, ask)
 		},
 	}
 	fl := c.Flags()
@@ -128,30 +107,16 @@ kind from the settings, a life that nests well below the authority above.`,
 	fl.StringArrayVar(&f.permit, "permit-name", nil, "a domain or network that it may certify; may be repeated")
 	fl.StringArrayVar(&f.exclude, "exclude-name", nil, "a domain or network that it may not certify; may be repeated")
 	fl.StringVar(&f.template, "template", "", "the template; root-authority or intermediate-authority when left out")
-	s.waiverFlags(c, &f.waive, &f.because)
-	s.completeHandles(c, "under")
-	s.completeTemplates(c, "template")
-	completeWords(c, "key", kindWords()...)
+	s.WaiverFlags(c, &f.waive, &f.because)
+	s.CompleteHandles(c, "under")
+	s.CompleteTemplates(c, "template")
+	session.CompleteWords(c, "key", session.KindWords()...)
 	return c
 }
 
-func (s *Session) waiverFlags(c *cobra.Command, waive *[]string, because *string) {
-	c.Flags().StringArrayVar(waive, "waive", nil,
-		"sign in spite of the stop with this `[REQUEST:]CODE`; may be repeated")
-	c.Flags().StringVar(because, "because", "", "why it is waived")
-}
-
-func kindWords() []string {
-	var out []string
-	for _, k := range key.Kinds() {
-		out = append(out, string(k))
-	}
-	return out
-}
-
-func (s *Session) createAuthority(cmd *cobra.Command, ask authorities.Ask) error {
+func createAuthority(s *session.Session, cmd *cobra.Command, ask authorities.Ask) error {
 	ctx := cmd.Context()
-	e, err := s.estate(ctx)
+	e, err := s.Estate(ctx)
 	if err != nil {
 		return err
 	}
@@ -159,17 +124,17 @@ func (s *Session) createAuthority(cmd *cobra.Command, ask authorities.Ask) error
 	if err != nil {
 		return err
 	}
-	if !s.json {
-		s.out.Sheet("authority "+ask.Handle, "", p.Plan, label.Code(p.Plan.Digest), p.Head.String())
+	if !s.JSON {
+		s.Out.Sheet("authority "+ask.Handle, "", p.Plan, label.Code(p.Plan.Digest), p.Head.String())
 		if p.Proposed != nil {
-			s.out.Gap()
-			s.out.Wrapped(2, term.Quiet, fmt.Sprintf("Proposed life: %s (%s). Another: --lifetime SPAN",
+			s.Out.Gap()
+			s.Out.Wrapped(2, term.Quiet, fmt.Sprintf("Proposed life: %s (%s). Another: --lifetime SPAN",
 				p.Proposed.Span.Words(), p.Proposed.Why))
 		}
-		s.out.Gap()
+		s.Out.Gap()
 	}
 	if len(p.Plan.Findings.Refusing()) == 0 {
-		if err := s.agree(ctx, fmt.Sprintf("Make %s as shown, until %s?", ask.Handle,
+		if err := s.Agree(ctx, fmt.Sprintf("Make %s as shown, until %s?", ask.Handle,
 			p.Plan.Draft.NotAfter.Format("2006-01-02"))); err != nil {
 			return err
 		}
@@ -178,20 +143,20 @@ func (s *Session) createAuthority(cmd *cobra.Command, ask authorities.Ask) error
 	if err != nil {
 		return err
 	}
-	if s.json {
-		o := describe.Certificate(g.Certificate, s.now())
+	if s.JSON {
+		o := describe.Certificate(g.Certificate, s.Moment())
 		o.Lead("handle", "Handle", ask.Handle)
 		o.Add("journal_head", "Journal", head.String())
-		return s.printJSON(o)
+		return s.PrintJSON(o)
 	}
 	c := g.Certificate
-	s.out.Say("%s %s, valid until %s", s.out.Paint(term.Good, "✓ made"), g.Label(), c.NotAfter.Format("2006-01-02"))
-	s.out.Say("  check code %s   journal %s", s.out.Paint(term.Accent, label.CheckCode(c.Raw)), head)
+	s.Out.Say("%s %s, valid until %s", s.Out.Paint(term.Good, "✓ made"), g.Label(), c.NotAfter.Format("2006-01-02"))
+	s.Out.Say("  check code %s   journal %s", s.Out.Paint(term.Accent, label.CheckCode(c.Raw)), head)
 	if ask.Under == "" {
-		s.next(overview.Advice{Why: "an authority for everyday work",
+		s.Next(overview.Advice{Why: "an authority for everyday work",
 			Command: "ironseal authority create services --under " + ask.Handle})
 	} else {
-		s.next(overview.Advice{Why: "take in a request", Command: "ironseal request receive FILE"})
+		s.Next(overview.Advice{Why: "take in a request", Command: "ironseal request receive FILE"})
 	}
 	return nil
 }
@@ -210,14 +175,14 @@ type authorityRow struct {
 	Planned    bool   `json:"-"` // another generation serves in its place
 }
 
-func (s *Session) authorityList() *cobra.Command {
+func authorityList(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:     "list",
 		Short:   "All authorities",
 		Example: "  ironseal authority list\n  ironseal authority list --quiet",
-		Args:    exactly(0, "no argument"),
+		Args:    session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -238,43 +203,39 @@ func (s *Session) authorityList() *cobra.Command {
 					rows = append(rows, r)
 				}
 			}
-			return s.printAuthorities(rows)
+			return PrintAuthorities(s, rows)
 		},
 	}
-	s.quietFlag(c, "print handles only")
+	s.QuietFlag(c, "print handles only")
 	return c
 }
 
-func (s *Session) quietFlag(c *cobra.Command, what string) {
-	c.Flags().BoolVar(&s.quiet, "quiet", false, what)
-}
-
-func (s *Session) printAuthorities(rows []authorityRow) error {
+func PrintAuthorities(s *session.Session, rows []authorityRow) error {
 	switch {
-	case s.json:
-		return s.printJSON(rows)
-	case s.quiet:
+	case s.JSON:
+		return s.PrintJSON(rows)
+	case s.Quiet:
 		for _, r := range rows {
-			s.out.Say("%s", r.Handle)
+			s.Out.Say("%s", r.Handle)
 		}
 		return nil
 	case len(rows) == 0:
-		s.out.Say("There are no authorities yet.")
-		s.next(overview.Advice{Why: "make the root", Command: "ironseal authority create root"})
+		s.Out.Say("There are no authorities yet.")
+		s.Next(overview.Advice{Why: "make the root", Command: "ironseal authority create root"})
 		return nil
 	}
 	var cells [][]term.Cell
 	for _, r := range rows {
 		cells = append(cells, []term.Cell{{Text: fmt.Sprintf("%s g%d", r.Handle, r.Generation), Tone: term.Strong},
-			{Text: r.Under}, stateCell(r.State, r.Planned), {Text: r.Mark, Tone: term.Quiet}, {Text: r.Until},
+			{Text: r.Under}, session.StateCell(r.State, r.Planned), {Text: r.Mark, Tone: term.Quiet}, {Text: r.Until},
 			{Text: r.Key},
 			{Text: r.Subject}})
 	}
-	s.out.Table([]string{"authority", "under", "state", "", "until", "key", "subject"}, cells, "subject", "key")
+	s.Out.Table([]string{"authority", "under", "state", "", "until", "key", "subject"}, cells, "subject", "key")
 	return nil
 }
 
-func (s *Session) authorityShow() *cobra.Command {
+func authorityShow(s *session.Session) *cobra.Command {
 	var all bool
 	var field string
 	c := &cobra.Command{
@@ -282,9 +243,9 @@ func (s *Session) authorityShow() *cobra.Command {
 		Short: "One authority, in words",
 		Example: "  ironseal authority show root\n  ironseal authority show services --all\n  ironseal authority " +
 			"show root --field sha256",
-		Args: exactly(1, "a handle"),
+		Args: session.Exactly(1, "a handle"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -292,7 +253,7 @@ func (s *Session) authorityShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			o := describe.Certificate(g.Certificate, s.now())
+			o := describe.Certificate(g.Certificate, s.Moment())
 			o.Lead("handle", "Authority", strings.TrimSpace(g.Label()+" "+g.Mark()))
 			var generations, links []string
 			for _, other := range g.Authority.Generations {
@@ -308,48 +269,22 @@ func (s *Session) authorityShow() *cobra.Command {
 			if len(links) > 0 {
 				o.Add("links", "Links", links...)
 			}
-			return s.printObject(o, all, field)
+			return s.PrintObject(o, all, field)
 		},
-		ValidArgsFunction: s.handles,
+		ValidArgsFunction: s.Handles,
 	}
-	s.showFlags(c, &all, &field)
+	s.ShowFlags(c, &all, &field)
 	return c
 }
 
-func (s *Session) showFlags(c *cobra.Command, all *bool, field *string) {
-	c.Flags().BoolVar(all, "all", false, "show the details too")
-	c.Flags().StringVar(field, "field", "", "print one field's bare `NAME`d value: serial, sha256, sha1, not_after …")
-}
-
-// printObject prints a description: as JSON, as one bare field, or in words.
-func (s *Session) printObject(o describe.Object, all bool, field string) error {
-	switch {
-	case field != "" && s.json:
-		return usage("--field prints one bare value, and --json everything: use one of the two")
-	case field != "":
-		values, ok := o.Field(field)
-		if !ok {
-			return usage("--field %q: there is none of this name; there are: %v", field, o.Keys())
-		}
-		for _, v := range values {
-			s.out.Say("%s", term.Safe(v))
-		}
-	case s.json:
-		return s.printJSON(o)
-	default:
-		s.out.Describe(o, all)
-	}
-	return nil
-}
-
-func (s *Session) authorityTree() *cobra.Command {
+func authorityTree(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:     "tree",
 		Short:   "The hierarchy, with lifetimes drawn over one time axis",
 		Example: "  ironseal authority tree\n  ironseal authority tree --as-of 2035-01-01",
-		Args:    exactly(0, "no argument"),
+		Args:    session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -357,13 +292,13 @@ func (s *Session) authorityTree() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if s.json {
-				return s.printJSON(treeOf(h, nil, e))
+			if s.JSON {
+				return s.PrintJSON(treeOf(h, nil, e))
 			}
 			if len(h) == 0 {
-				return s.printAuthorities(nil)
+				return PrintAuthorities(s, nil)
 			}
-			s.out.Tree(h, s.now())
+			s.Out.Tree(h, s.Moment())
 			return nil
 		},
 	}
@@ -402,17 +337,17 @@ func treeOf(h hierarchy.Hierarchy, above *hierarchy.Authority, e *estate.Estate)
 	return out
 }
 
-func (s *Session) authorityExport() *cobra.Command {
-	var f exportFlags
+func authorityExport(s *session.Session) *cobra.Command {
+	var f certificate.ExportFlags
 	c := &cobra.Command{
 		Use:   "export HANDLE",
 		Short: "Hand out an authority's certificate",
 		Example: `  ironseal authority export root
   ironseal authority export root --as der --out root.der
   ironseal authority export services --with root --out -`,
-		Args: exactly(1, "a handle"),
+		Args: session.Exactly(1, "a handle"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -424,10 +359,10 @@ func (s *Session) authorityExport() *cobra.Command {
 			if g.Issuer != nil {
 				rec.Issuer = fmt.Sprintf("%s.g%d", g.Issuer.Authority.Handle, g.Issuer.Number)
 			}
-			return s.export(cmd, e, estate.Held{Record: rec, Certificate: g.Certificate}, f)
+			return certificate.Export(s, cmd, e, estate.Held{Record: rec, Certificate: g.Certificate}, f)
 		},
-		ValidArgsFunction: s.handles,
+		ValidArgsFunction: s.Handles,
 	}
-	f.add(c)
+	f.Add(c)
 	return c
 }

@@ -1,4 +1,4 @@
-package cli
+package certificate
 
 import (
 	"fmt"
@@ -7,11 +7,12 @@ import (
 
 	"ironseal/internal/act/elsewhere"
 	"ironseal/internal/act/overview"
+	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
 	"ironseal/pki/describe"
 )
 
-func (s *Session) certificateAccept() *cobra.Command {
+func certificateAccept(s *session.Session) *cobra.Command {
 	var waive, anchors []string
 	var because string
 	var ask elsewhere.AnswerAsk
@@ -28,20 +29,20 @@ root that only came along in the file is nobody's word.
 
 A certificate that an authority of this estate signed, and that is not on record
 because it was issued after the backup that was restored, is taken in again.`,
-		Args: atLeast(1, "the returned file"),
+		Args: session.AtLeast(1, "the returned file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx := cmd.Context()
 			var err error
-			if ask.Waivers, err = waivers(waive, because); err != nil {
+			if ask.Waivers, err = session.Waivers(waive, because); err != nil {
 				return err
 			}
-			if ask.List, err = s.certificatesInAll(args); err != nil {
+			if ask.List, err = s.CertificatesInAll(args); err != nil {
 				return err
 			}
-			if ask.Anchors, err = s.certificatesInAll(anchors); err != nil {
+			if ask.Anchors, err = s.CertificatesInAll(anchors); err != nil {
 				return err
 			}
-			e, err := s.estate(ctx)
+			e, err := s.Estate(ctx)
 			if err != nil {
 				return err
 			}
@@ -49,33 +50,33 @@ because it was issued after the backup that was restored, is taken in again.`,
 			if err != nil {
 				return err
 			}
-			o := describe.Certificate(a.Leaf, s.now())
+			o := describe.Certificate(a.Leaf, s.Moment())
 			o.Findings = append(o.Findings, a.Findings...)
-			if !s.json {
-				s.out.Say("%s", s.out.Paint(term.Strong, answersWhat(a)))
-				s.out.Describe(o, false)
-				s.trusted(ask.Anchors)
-				s.out.Gap()
+			if !s.JSON {
+				s.Out.Say("%s", s.Out.Paint(term.Strong, answersWhat(a)))
+				s.Out.Describe(o, false)
+				s.Trusted(ask.Anchors)
+				s.Out.Gap()
 			}
 			if r := a.Findings.Refusing(); len(r) > 0 {
-				return refusal(a.About(), "nothing was taken in", r)
+				return session.Refusal(a.About(), "nothing was taken in", r)
 			}
-			if err := s.agree(ctx, "Take it in?"); err != nil {
+			if err := s.Agree(ctx, "Take it in?"); err != nil {
 				return err
 			}
 			head, err := elsewhere.Accept(ctx, e, a)
 			if err != nil {
 				return err
 			}
-			if s.json {
+			if s.JSON {
 				o.Add("request", "Request", a.About())
 				o.Add("journal_head", "Journal", head.String())
-				return s.printJSON(o)
+				return s.PrintJSON(o)
 			}
-			s.out.Say("%s %s, %s, signed by %s   %s", s.out.Paint(term.Good, "✓ taken in"), term.Safe(a.About()),
+			s.Out.Say("%s %s, %s, signed by %s   %s", s.Out.Paint(term.Good, "✓ taken in"), term.Safe(a.About()),
 				term.Safe(a.Leaf.Title()), term.Safe(a.Leaf.Issuer.String()),
-				s.out.Paint(term.Quiet, "journal "+head.String()))
-			s.next(overview.Advice{Why: "hand it over",
+				s.Out.Paint(term.Quiet, "journal "+head.String()))
+			s.Next(overview.Advice{Why: "hand it over",
 				Command: "ironseal certificate handover " + a.Leaf.Serial.Short() + " --for RECEIVER"})
 			return nil
 		},
@@ -83,8 +84,8 @@ because it was issued after the backup that was restored, is taken in again.`,
 	c.Flags().StringArrayVar(&anchors, "anchor", nil, "a `FILE` with a root that you trust; may be repeated")
 	c.Flags().StringVar(&ask.Request, "request", "",
 		"the `REQUEST` that it answers, where that was not recorded as sent")
-	register(c, "request", s.requests)
-	s.waiverFlags(c, &waive, &because)
+	session.Register(c, "request", s.Requests)
+	s.WaiverFlags(c, &waive, &because)
 	return c
 }
 

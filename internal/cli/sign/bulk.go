@@ -1,4 +1,4 @@
-package cli
+package sign
 
 import (
 	"context"
@@ -9,23 +9,22 @@ import (
 
 	"ironseal/internal/act/overview"
 	"ironseal/internal/act/signing"
-	"ironseal/internal/disk"
+	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
-	"ironseal/pki/bundle"
 	"ironseal/pki/describe"
 	"ironseal/pki/finding"
 	"ironseal/pki/span"
 )
 
-func (s *Session) signAll(ctx context.Context, ask signing.SignAsk) error {
+func signAll(ctx context.Context, s *session.Session, ask signing.SignAsk) error {
 	if err := namedWaivers(ask); err != nil {
 		return err
 	}
 	if ask.Template == "" {
-		return usage("sign --all needs the template: --template NAME")
+		return session.Misused("sign --all needs the template: --template NAME")
 	}
-	e, err := s.estate(ctx)
+	e, err := s.Estate(ctx)
 	if err != nil {
 		return err
 	}
@@ -34,36 +33,27 @@ func (s *Session) signAll(ctx context.Context, ask signing.SignAsk) error {
 	if err != nil {
 		return err
 	}
-	count, stop := s.counter("planning", counts.Waiting)
+	count, stop := s.Counter("planning", counts.Waiting)
 	list, err := signing.PlanAll(ctx, e, ask, count)
 	stop()
 	if err != nil {
 		return err
 	}
 	if len(list) == 0 {
-		return s.nothing("Nothing waits.")
+		return s.Nothing("Nothing waits.")
 	}
-	return s.signPlanned(ctx, e, list)
+	return SignPlanned(ctx, s, e, list)
 }
 
-// nothing says that there was nothing to sign; in JSON, by an empty result.
-func (s *Session) nothing(words string) error {
-	if s.json {
-		return s.printJSON(map[string]any{"signed": []describe.Object{}, "failed": []failure{}})
-	}
-	s.out.Say("%s", words)
-	return nil
-}
-
-func (s *Session) signManifest(ctx context.Context, ask signing.SignAsk, file string) error {
+func signManifest(ctx context.Context, s *session.Session, ask signing.SignAsk, file string) error {
 	if err := namedWaivers(ask); err != nil {
 		return err
 	}
-	e, err := s.estate(ctx)
+	e, err := s.Estate(ctx)
 	if err != nil {
 		return err
 	}
-	rows, err := s.manifest(file)
+	rows, err := s.Manifest(file)
 	if err != nil {
 		return err
 	}
@@ -71,22 +61,7 @@ func (s *Session) signManifest(ctx context.Context, ask signing.SignAsk, file st
 	if err != nil {
 		return err
 	}
-	return s.signMany(ctx, e, list)
-}
-
-func (s *Session) manifest(file string) ([]signing.ManifestRow, error) {
-	data, err := disk.Read(s.path(file), bundle.MostBytes)
-	if err != nil {
-		return nil, err
-	}
-	rows, err := signing.ReadManifest(data)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", file, err)
-	}
-	if len(rows) == 0 {
-		return nil, fmt.Errorf("%s: manifest: there are no rows in it", file)
-	}
-	return rows, nil
+	return signMany(ctx, s, e, list)
 }
 
 // While many are signed, the heap may grow between collections, since the
@@ -104,53 +79,56 @@ func roomy() (back func()) {
 
 // signMany shows one combined sheet, asks once, and signs what nothing stands
 // against. What failed or was refused is told at the end, and in the status.
-func (s *Session) signMany(ctx context.Context, e *estate.Estate, list []signing.Planned) error {
+func signMany(ctx context.Context, s *session.Session, e *estate.Estate, list []signing.Planned) error {
 	defer roomy()()
-	count, stop := s.counter("planning", len(list))
+	count, stop := s.Counter("planning", len(list))
 	list, err := signing.PlanMany(ctx, e, list, count)
 	stop()
 	if err != nil {
 		return err
 	}
-	return s.signPlanned(ctx, e, list)
+	return SignPlanned(ctx, s, e, list)
 }
 
-func (s *Session) signPlanned(ctx context.Context, e *estate.Estate, list []signing.Planned) error {
+func SignPlanned(ctx context.Context, s *session.Session, e *estate.Estate, list []signing.Planned) error {
 	var agreed []*signing.Sheet
-	var failed []failure
+	var failed []session.Failure
 	names := map[int64]string{}
 	for _, p := range list {
 		switch {
 		case p.Err != nil:
-			failed = append(failed, failure{p.Name, p.Err.Error(), false})
+			failed = append(failed, session.Failure{Name: p.Name, Why: p.Err.Error(), Refused: false})
 		case len(p.Sheet.Plan.Findings.Refusing()) > 0:
 			r := p.Sheet.Plan.Findings.Refusing()
-			failed = append(failed, failure{p.Name, fmt.Sprintf("refused by %s: %s", r[0].Code, r[0].Message), true})
+			failed = append(failed, session.Failure{Name: p.Name, Why: fmt.Sprintf("refused by %s: %s", r[0].Code,
+				r[0].Message),
+				Refused: true})
 		default:
 			agreed = append(agreed, p.Sheet)
 			names[p.Sheet.Record.Number] = p.Name
 		}
 	}
-	if !s.json {
-		s.combinedSheet(list, agreed, failed)
+	if !s.JSON {
+		combinedSheet(s, list, agreed, failed)
 	}
 	var done []signing.SignResult
 	signed := 0
 	if len(agreed) > 0 {
-		if err := s.agree(ctx, fmt.Sprintf("Sign as shown: %s?", span.Count(len(agreed), "certificate"))); err != nil {
+		if err := s.Agree(ctx, fmt.Sprintf("Sign as shown: %s?", span.Count(len(agreed), "certificate"))); err != nil {
 			return err
 		}
-		count, stop := s.counter("signing", len(agreed))
+		count, stop := s.Counter("signing", len(agreed))
 		err := signing.Sign(ctx, e, agreed, func(r signing.SignResult) {
 			if r.Err != nil {
-				failed = append(failed, failure{names[r.Sheet.Record.Number], r.Err.Error(), false})
+				failed = append(failed, session.Failure{Name: names[r.Sheet.Record.Number], Why: r.Err.Error(),
+					Refused: false})
 				return
 			}
 			signed++
-			if s.json {
+			if s.JSON {
 				done = append(done, r)
 			} else {
-				s.out.Say("%s R%d %s  serial %s", s.out.Paint(term.Good, "✓"), r.Sheet.Record.Number,
+				s.Out.Say("%s R%d %s  serial %s", s.Out.Paint(term.Good, "✓"), r.Sheet.Record.Number,
 					term.Safe(r.Certificate.Title()), r.Certificate.SerialHex())
 			}
 			count(signed)
@@ -160,7 +138,7 @@ func (s *Session) signPlanned(ctx context.Context, e *estate.Estate, list []sign
 			return err
 		}
 	}
-	return s.bulkResult(done, signed, failed)
+	return bulkResult(s, done, signed, failed)
 }
 
 // namedWaivers refuses a waiver that would hold for a whole heap: nobody has
@@ -168,22 +146,16 @@ func (s *Session) signPlanned(ctx context.Context, e *estate.Estate, list []sign
 func namedWaivers(ask signing.SignAsk) error {
 	for _, w := range ask.Waivers {
 		if w.Request == 0 {
-			return usage("--waive %s: with many requests, name the one it is for: --waive R7:%s", w.Code, w.Code)
+			return session.Misused("--waive %s: with many requests, name the one it is for: --waive R7:%s", w.Code,
+				w.Code)
 		}
 	}
 	return nil
 }
 
-// failure is one row that was not signed.
-type failure struct {
-	Name    string `json:"name"`
-	Why     string `json:"why"`
-	refused bool
-}
-
 // combinedSheet shows what all have in common, then only what has findings.
-func (s *Session) combinedSheet(list []signing.Planned, agreed []*signing.Sheet, failed []failure) {
-	o := s.out
+func combinedSheet(s *session.Session, list []signing.Planned, agreed []*signing.Sheet, failed []session.Failure) {
+	o := s.Out
 	o.Say("%s", o.Paint(term.Strong, fmt.Sprintf("Review sheet: %s", span.Count(len(list), "certificate"))))
 	groups := map[string]int{}
 	var order []string
@@ -205,8 +177,8 @@ func (s *Session) combinedSheet(list []signing.Planned, agreed []*signing.Sheet,
 	if len(failed) > 0 {
 		o.Say("  %s  %5d", o.Paint(term.Bad, "✗ will not be  "), len(failed))
 	}
-	s.withFindings(agreed)
-	s.drawFailures(failed)
+	withFindings(s, agreed)
+	s.DrawFailures(failed)
 	o.Gap()
 }
 
@@ -216,7 +188,7 @@ const mostBulkRows = 40
 
 // withFindings shows every finding of what will be signed, the weightiest first, by
 // code. Nothing is left out: what is not on the sheet would be signed unseen.
-func (s *Session) withFindings(agreed []*signing.Sheet) {
+func withFindings(s *session.Session, agreed []*signing.Sheet) {
 	type one struct {
 		request int64
 		finding finding.Finding
@@ -257,8 +229,8 @@ func (s *Session) withFindings(agreed []*signing.Sheet) {
 		}
 	}
 	if len(cells) > 0 {
-		s.out.Gap()
-		s.out.Table([]string{"request", "", "finding", ""}, cells)
+		s.Out.Gap()
+		s.Out.Table([]string{"request", "", "finding", ""}, cells)
 	}
 }
 
@@ -282,51 +254,32 @@ func ranges(numbers []int64) string {
 	return strings.Join(out, ", ")
 }
 
-func (s *Session) drawFailures(failed []failure) {
-	if len(failed) == 0 {
-		return
-	}
-	s.out.Gap()
-	var cells [][]term.Cell
-	for _, f := range failed {
-		cells = append(cells, []term.Cell{{Text: "✗", Tone: term.Bad}, {Text: f.Name, Tone: term.Strong},
-			{Text: f.Why}})
-	}
-	s.out.Table([]string{"", "", ""}, cells)
-}
-
 // bulkResult says how many were signed and which were not. The status says that
 // some were not: 3 when findings refused all of those, else 1.
-func (s *Session) bulkResult(done []signing.SignResult, signed int, failed []failure) error {
-	if s.json {
+func bulkResult(s *session.Session, done []signing.SignResult, signed int, failed []session.Failure) error {
+	if s.JSON {
 		rows := []describe.Object{}
 		for _, r := range done {
-			rows = append(rows, s.describeSigned(r))
+			rows = append(rows, describeSigned(s, r))
 		}
-		if err := s.printJSON(map[string]any{"signed": rows, "failed": append([]failure{}, failed...)}); err != nil {
+		if err := s.PrintJSON(map[string]any{"signed": rows, "failed": append([]session.Failure{},
+			failed...)}); err != nil {
 			return err
 		}
 	} else {
-		s.out.Gap()
-		s.out.Say("%s %d signed, %d not", s.out.Paint(term.Strong, "Result:"), signed, len(failed))
+		s.Out.Gap()
+		s.Out.Say("%s %d signed, %d not", s.Out.Paint(term.Strong, "Result:"), signed, len(failed))
 	}
 	if len(failed) == 0 {
 		return nil
 	}
-	code := Refused
+	code := session.Refused
 	for _, f := range failed {
-		if !f.refused {
-			code = Failed
+		if !f.Refused {
+			code = session.Failed
 		}
 	}
-	return &status{code, fmt.Errorf("%d of %d were not signed: each is listed above with its reason", len(failed),
+	return &session.Status{Code: code, Err: fmt.Errorf("%d of %d were not signed: each is listed above with its reason",
+		len(failed),
 		signed+len(failed))}
-}
-
-// counter shows how far a bulk act has come, on a terminal.
-func (s *Session) counter(what string, total int) (count func(int), stop func()) {
-	if s.json || !s.errs.Terminal || total < 50 {
-		return func(int) {}, func() {}
-	}
-	return s.errs.Counter(what, total)
 }

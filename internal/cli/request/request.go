@@ -1,4 +1,5 @@
-package cli
+// Package request has the commands that draft requests, take them in and put them aside.
+package request
 
 import (
 	"context"
@@ -10,6 +11,7 @@ import (
 
 	"ironseal/internal/act/intake"
 	"ironseal/internal/act/overview"
+	"ironseal/internal/cli/session"
 	"ironseal/internal/custody"
 	"ironseal/internal/estate"
 	"ironseal/internal/probe"
@@ -21,17 +23,17 @@ import (
 	"ironseal/pki/key"
 	"ironseal/pki/label"
 	"ironseal/pki/request"
-	"ironseal/pki/san"
 	"ironseal/pki/span"
 )
 
-func (s *Session) requestCommand() *cobra.Command {
-	return group("request", "Signing requests: draft them, take them in, look at them",
-		s.requestDraft(), s.requestReceive(), reading(s.requestList()), reading(s.requestShow()), s.requestDecline(),
-		s.requestWithdraw())
+func Command(s *session.Session) *cobra.Command {
+	return session.Group("request", "Signing requests: draft them, take them in, look at them",
+		requestDraft(s), requestReceive(s), session.Reading(requestList(s)), session.Reading(requestShow(s)),
+		requestDecline(s),
+		requestWithdraw(s))
 }
 
-func (s *Session) requestDraft() *cobra.Command {
+func requestDraft(s *session.Session) *cobra.Command {
 	var kind, subject, dir, usages, sealWith, manifest string
 	var seal bool
 	c := &cobra.Command{
@@ -46,51 +48,53 @@ their kind: dns: ip: email: uri: upn:`,
 		Example: `  ironseal request draft pier.ternbay.example www.pier.ternbay.example
   ironseal request draft camera-2.ternbay.example 192.0.2.52 --key rsa-2048 --out ../drafts`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			ask := intake.DraftAsk{Dir: s.path(dir), Template: usages}
+			ask := intake.DraftAsk{Dir: s.Path(dir), Template: usages}
 			var err error
 			if manifest != "" {
 				if len(args) > 0 {
-					return usage("request draft: name hosts, or use --manifest: one of the two")
+					return session.Misused("request draft: name hosts, or use --manifest: one of the two")
 				}
-				if err := onlyFlags(cmd, "with --manifest, where each row has a subject of its own", "manifest", "key",
+				if err := session.OnlyFlags(cmd, "with --manifest, where each row has a subject of its own",
+					"manifest", "key",
 					"template", "out", "seal", "seal-with"); err != nil {
 					return err
 				}
 			}
 			if seal && sealWith != "" {
-				return usage("--seal asks for the passphrase, and --seal-with takes it from a file: use one of the two")
+				return session.Misused("--seal asks for the passphrase, and --seal-with takes it from a file: use " +
+					"one of the two")
 			}
-			if ask.Names, err = typedNames(args); err != nil {
+			if ask.Names, err = session.TypedNames(args); err != nil {
 				return err
 			}
 			if kind != "" {
 				if ask.Key, err = key.ParseKind(kind); err != nil {
-					return &status{Usage, err}
+					return &session.Status{Code: session.Usage, Err: err}
 				}
 			}
 			if subject != "" {
 				n, err := dn.ParseTyped(subject)
 				if err != nil {
-					return &status{Usage, err}
+					return &session.Status{Code: session.Usage, Err: err}
 				}
 				ask.Subject = &n
 			}
-			s.tidy(ask.Dir)
+			s.Tidy(ask.Dir)
 			if len(args) == 0 && manifest == "" {
-				if err := s.draftAsking(cmd, &ask, seal || sealWith != ""); err != nil {
+				if err := draftAsking(s, cmd, &ask, seal || sealWith != ""); err != nil {
 					return err
 				}
 			}
 			if seal || sealWith != "" {
-				if ask.Secret, err = s.draftSecret(cmd, sealWith); err != nil {
+				if ask.Secret, err = draftSecret(s, cmd, sealWith); err != nil {
 					return err
 				}
 				defer clear(ask.Secret)
 			}
 			if manifest != "" {
-				return s.draftManifest(cmd, ask, manifest)
+				return draftManifest(s, cmd, ask, manifest)
 			}
-			return s.draft(cmd, ask)
+			return draft(s, cmd, ask)
 		},
 	}
 	fl := c.Flags()
@@ -98,63 +102,51 @@ their kind: dns: ip: email: uri: upn:`,
 	fl.StringVar(&subject, "subject", "", "the whole subject; built from the estate and the first name when left out")
 	fl.StringVar(&usages, "template", "", "ask for the usages of this template")
 	fl.StringVar(&dir, "out", ".", "the `DIR` to write to")
-	s.completeTemplates(c, "template")
+	s.CompleteTemplates(c, "template")
 	fl.StringVar(&manifest, "manifest", "", "draft for every row of a CSV `FILE` (columns host, names), and take "+
 		"the requests in")
 	fl.BoolVar(&seal, "seal", false, "seal the key under a passphrase")
 	fl.StringVar(&sealWith, "seal-with", "", "seal the key under the passphrase in this `FILE`")
-	completeWords(c, "key", kindWords()...)
+	session.CompleteWords(c, "key", session.KindWords()...)
 	return c
 }
 
-func typedNames(args []string) ([]san.Name, error) {
-	var out []san.Name
-	for _, a := range args {
-		n, err := san.ParseTyped(a)
-		if err != nil {
-			return nil, &status{Usage, err}
-		}
-		out = append(out, n)
-	}
-	return out, nil
-}
-
-func (s *Session) draftSecret(cmd *cobra.Command, file string) ([]byte, error) {
+func draftSecret(s *session.Session, cmd *cobra.Command, file string) ([]byte, error) {
 	if file != "" {
-		return custody.ReadPassphraseFile(s.path(file))
+		return custody.ReadPassphraseFile(s.Path(file))
 	}
-	secret, _, err := (*passphrases)(s).choose(cmd.Context(), "the new key")
+	secret, _, err := (*session.Passphrases)(s).Choose(cmd.Context(), "the new key")
 	return secret, err
 }
 
-func (s *Session) draft(cmd *cobra.Command, ask intake.DraftAsk) error {
-	e, err := s.estate(cmd.Context())
-	if errors.Is(err, estate.ErrNone) && s.estateDir == "" && s.Env("IRONSEAL_ESTATE") == "" {
+func draft(s *session.Session, cmd *cobra.Command, ask intake.DraftAsk) error {
+	e, err := s.Estate(cmd.Context())
+	if errors.Is(err, estate.ErrNone) && s.EstateDir == "" && s.Env("IRONSEAL_ESTATE") == "" {
 		e, err = nil, nil // a draft needs no estate
 	}
 	if err != nil {
 		return err
 	}
-	d, err := intake.Draft(cmd.Context(), s.world(), e, ask)
+	d, err := intake.Draft(cmd.Context(), s.World(), e, ask)
 	if err != nil {
 		return err
 	}
 	o := describe.Request(d.Request)
 	o.Add("request_file", "Request file", d.RequestFile)
 	o.Add("key_file", "Key file", d.KeyFile)
-	if s.json {
-		return s.printJSON(o)
+	if s.JSON {
+		return s.PrintJSON(o)
 	}
-	s.out.Describe(o, false)
+	s.Out.Describe(o, false)
 	if d.Loose {
-		s.out.Wrapped(2, term.Careful, "! The file system there knows no permissions: everybody who can read it has "+
+		s.Out.Wrapped(2, term.Careful, "! The file system there knows no permissions: everybody who can read it has "+
 			"the key file. Move it to another, or seal it with --seal.")
 	} else if !d.Sealed {
-		s.out.Wrapped(2, term.Quiet, "The key file is not sealed: whoever reads it has the key. It is readable by "+
+		s.Out.Wrapped(2, term.Quiet, "The key file is not sealed: whoever reads it has the key. It is readable by "+
 			"its owner only; --seal seals it.")
 	}
-	s.next(overview.Advice{Why: "take it in where it is signed",
-		Command: "ironseal request receive " + shellWord(d.RequestFile)})
+	s.Next(overview.Advice{Why: "take it in where it is signed",
+		Command: "ironseal request receive " + session.ShellWord(d.RequestFile)})
 	return nil
 }
 
@@ -175,7 +167,7 @@ func requestRowOf(r records.Request) requestRow {
 		Received: r.Received.Format("2006-01-02T15:04:05Z"), Reason: r.Reason, CheckCode: label.CheckCode(r.DER)}
 }
 
-func (s *Session) requestReceive() *cobra.Command {
+func requestReceive(s *session.Session) *cobra.Command {
 	var from string
 	c := &cobra.Command{
 		Use:   "receive FILE|DIR|-...",
@@ -188,96 +180,96 @@ told and not recorded.`,
 		Example: `  ironseal request receive ../inbox/mail.txt --from "harbour mail team"
   ironseal request receive ../inbox
   ironseal request receive - < ../inbox/mail.txt`,
-		Args: atLeast(1, "a file, a directory or -"),
+		Args: session.AtLeast(1, "a file, a directory or -"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
 			var inputs []intake.Input
 			for _, a := range args {
-				if a == "-" && s.stdinIsTerminal() {
-					s.errs.Say("Paste the request, then end with Ctrl-D on a line of its own.")
+				if a == "-" && s.StdinIsTerminal() {
+					s.Errs.Say("Paste the request, then end with Ctrl-D on a line of its own.")
 				}
-				in, err := intake.ReadInput(s.path(a), s.stdin)
+				in, err := intake.ReadInput(s.Path(a), s.Input)
 				if err != nil {
 					return err
 				}
 				inputs = append(inputs, in...)
 			}
 			list, head, faults := intake.Receive(cmd.Context(), e, inputs, from)
-			return s.printReceived(cmd.Context(), e, list, head, faults)
+			return printReceived(cmd.Context(), s, e, list, head, faults)
 		},
 	}
 	c.Flags().StringVar(&from, "from", "", "`WHO` sent it")
 	return c
 }
 
-func (s *Session) printReceived(ctx context.Context, e *estate.Estate, list []intake.Received, head journal.Head,
+func printReceived(ctx context.Context, s *session.Session, e *estate.Estate, list []intake.Received, head journal.Head,
 	faults []error) error {
 	rows := []requestRow{}
 	for i, r := range list {
 		row := requestRowOf(r.Record)
 		row.Known = r.Known
 		rows = append(rows, row)
-		if s.json {
+		if s.JSON {
 			continue
 		}
 		if i > 0 {
-			s.out.Gap()
+			s.Out.Gap()
 		}
-		if err := s.drawReceived(ctx, e, r, len(list) > 3); err != nil {
+		if err := drawReceived(ctx, s, e, r, len(list) > 3); err != nil {
 			return err
 		}
 	}
-	if s.json {
-		if err := s.printJSON(rows); err != nil {
+	if s.JSON {
+		if err := s.PrintJSON(rows); err != nil {
 			return err
 		}
 	} else if len(list) == 1 && list[0].Record.State == records.Waiting {
 		n := rows[0].Name
-		s.next(overview.Advice{Why: "compare the check code with the sender, then sign", Command: "ironseal sign " + n})
+		s.Next(overview.Advice{Why: "compare the check code with the sender, then sign", Command: "ironseal sign " + n})
 	} else if len(list) > 1 {
-		s.out.Say("%s", s.out.Paint(term.Quiet, fmt.Sprintf("%d requests taken in   journal %s", len(list), head)))
-		s.next(overview.Advice{Why: "see what waits", Command: "ironseal request list"})
+		s.Out.Say("%s", s.Out.Paint(term.Quiet, fmt.Sprintf("%d requests taken in   journal %s", len(list), head)))
+		s.Next(overview.Advice{Why: "see what waits", Command: "ironseal request list"})
 	}
 	return errors.Join(faults...)
 }
 
-func (s *Session) drawReceived(ctx context.Context, e *estate.Estate, r intake.Received, brief bool) error {
+func drawReceived(ctx context.Context, s *session.Session, e *estate.Estate, r intake.Received, brief bool) error {
 	name := fmt.Sprintf("R%d", r.Record.Number)
 	verb := "✓ received as " + name
 	if r.Known {
 		verb = fmt.Sprintf("· known already as %s, %s", name, r.Record.State)
 	}
-	s.out.Say("%s  %s", s.out.Paint(term.Good, verb), s.out.Paint(term.Quiet, term.Safe("from "+r.Source)))
+	s.Out.Say("%s  %s", s.Out.Paint(term.Good, verb), s.Out.Paint(term.Quiet, term.Safe("from "+r.Source)))
 	if len(r.Remarks) > 0 {
-		s.out.Say("  %s", s.out.Paint(term.Quiet, "understood in spite of: "+strings.Join(r.Remarks, ", ")))
+		s.Out.Say("  %s", s.Out.Paint(term.Quiet, "understood in spite of: "+strings.Join(r.Remarks, ", ")))
 	}
 	if brief {
-		s.out.Say("  %s  %s", term.Safe(r.Request.Title()), s.out.Paint(term.Accent, label.CheckCode(r.Request.Raw)))
+		s.Out.Say("  %s  %s", term.Safe(r.Request.Title()), s.Out.Paint(term.Accent, label.CheckCode(r.Request.Raw)))
 		return nil
 	}
 	o := describe.Request(r.Request)
 	related, err := intake.Related(ctx, e, r.Request)
 	o.Findings = append(o.Findings, related...)
-	s.out.Describe(o, false)
+	s.Out.Describe(o, false)
 	return err
 }
 
-func (s *Session) requestList() *cobra.Command {
+func requestList(s *session.Session) *cobra.Command {
 	var state string
 	c := &cobra.Command{
 		Use:     "list",
 		Short:   "Requests that wait; with --state, others too",
 		Example: "  ironseal request list\n  ironseal request list --state any\n  ironseal request list --quiet",
-		Args:    exactly(0, "no argument"),
+		Args:    session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
-			if err := oneOf("state", state, requestStates...); err != nil {
+			if err := session.OneOf("state", state, requestStates...); err != nil {
 				return err
 			}
 			want := state
@@ -288,44 +280,44 @@ func (s *Session) requestList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return s.printRequests(list, state)
+			return printRequests(s, list, state)
 		},
 	}
-	s.quietFlag(c, "print numbers only")
+	s.QuietFlag(c, "print numbers only")
 	c.Flags().StringVar(&state, "state", records.Waiting,
 		"only those in this `STATE`: "+strings.Join(requestStates, ", "))
-	completeWords(c, "state", requestStates...)
+	session.CompleteWords(c, "state", requestStates...)
 	return c
 }
 
 // requestStates are the words that request list takes.
 var requestStates = []string{records.Waiting, records.Sent, records.Signed, records.Declined, records.Withdrawn, "any"}
 
-func (s *Session) printRequests(list []records.Request, state string) error {
+func printRequests(s *session.Session, list []records.Request, state string) error {
 	rows := []requestRow{}
 	var cells [][]term.Cell
 	for _, r := range list {
 		row := requestRowOf(r)
 		rows = append(rows, row)
 		cells = append(cells, []term.Cell{{Text: row.Name, Tone: term.Strong}, {Text: row.State}, {Text: row.Title},
-			{Text: row.From}, {Text: span.Distance(s.now(), r.Received)}, {Text: row.CheckCode, Tone: term.Accent}})
-		if s.quiet && !s.json {
-			s.out.Say("%s", row.Name)
+			{Text: row.From}, {Text: span.Distance(s.Moment(), r.Received)}, {Text: row.CheckCode, Tone: term.Accent}})
+		if s.Quiet && !s.JSON {
+			s.Out.Say("%s", row.Name)
 		}
 	}
 	switch {
-	case s.json:
-		return s.printJSON(rows)
-	case s.quiet:
+	case s.JSON:
+		return s.PrintJSON(rows)
+	case s.Quiet:
 	case len(rows) == 0:
-		s.out.Say("There are no requests in the state %q.", state)
+		s.Out.Say("There are no requests in the state %q.", state)
 	default:
-		s.out.Table([]string{"", "state", "for", "from", "came", "check code"}, cells, "came", "from", "check code")
+		s.Out.Table([]string{"", "state", "for", "from", "came", "check code"}, cells, "came", "from", "check code")
 	}
 	return nil
 }
 
-func (s *Session) requestShow() *cobra.Command {
+func requestShow(s *session.Session) *cobra.Command {
 	var all, resolve bool
 	var field string
 	c := &cobra.Command{
@@ -333,9 +325,9 @@ func (s *Session) requestShow() *cobra.Command {
 		Short: "One request, in words",
 		Example: "  ironseal request show R1\n  ironseal request show R1 --all\n  ironseal request show R1 --field " +
 			"check_code",
-		Args: exactly(1, "a request, such as R1"),
+		Args: session.Exactly(1, "a request, such as R1"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -343,7 +335,7 @@ func (s *Session) requestShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			o := s.describeRecord(rec, r)
+			o := describeRecord(s, rec, r)
 			related, err := intake.Related(cmd.Context(), e, r)
 			if err != nil {
 				return err
@@ -354,25 +346,25 @@ func (s *Session) requestShow() *cobra.Command {
 			if resolve {
 				o.Findings = append(o.Findings, probe.Unresolved(cmd.Context(), r.Names)...)
 			}
-			if err := s.printObject(o, all, field); err != nil {
+			if err := s.PrintObject(o, all, field); err != nil {
 				return err
 			}
-			if !s.json && field == "" && rec.State == records.Waiting {
-				s.out.Gap()
-				s.out.Wrapped(2, term.Quiet, "Ask the sender to read out the check code; without this tool, the "+
+			if !s.JSON && field == "" && rec.State == records.Waiting {
+				s.Out.Gap()
+				s.Out.Wrapped(2, term.Quiet, "Ask the sender to read out the check code; without this tool, the "+
 					"paste tail: the first and last eight characters between the BEGIN and END lines.")
-				s.next(overview.Advice{Why: "sign it", Command: fmt.Sprintf("ironseal sign R%d", rec.Number)})
+				s.Next(overview.Advice{Why: "sign it", Command: fmt.Sprintf("ironseal sign R%d", rec.Number)})
 			}
 			return nil
 		},
-		ValidArgsFunction: s.requests,
+		ValidArgsFunction: s.Requests,
 	}
-	s.showFlags(c, &all, &field)
+	s.ShowFlags(c, &all, &field)
 	c.Flags().BoolVar(&resolve, "resolve", false, "look the names up, and say which do not resolve from here")
 	return c
 }
 
-func (s *Session) describeRecord(rec records.Request, r *request.Request) describe.Object {
+func describeRecord(s *session.Session, rec records.Request, r *request.Request) describe.Object {
 	o := describe.Request(r)
 	row := requestRowOf(rec)
 	o.Lead("state", "State", rec.State)
@@ -387,29 +379,29 @@ func (s *Session) describeRecord(rec records.Request, r *request.Request) descri
 	return o
 }
 
-func (s *Session) requestDecline() *cobra.Command {
-	return s.decideCommand("decline", records.Declined, "Turn a request down",
+func requestDecline(s *session.Session) *cobra.Command {
+	return decideCommand(s, "decline", records.Declined, "Turn a request down",
 		`  ironseal request decline R5 --because "the host was taken out of service"`)
 }
 
-func (s *Session) requestWithdraw() *cobra.Command {
-	return s.decideCommand("withdraw", records.Withdrawn, "Take a request back that should not have been made",
+func requestWithdraw(s *session.Session) *cobra.Command {
+	return decideCommand(s, "withdraw", records.Withdrawn, "Take a request back that should not have been made",
 		`  ironseal request withdraw R5 --because "drafted for the wrong host"`)
 }
 
-func (s *Session) decideCommand(verb, state, short, example string) *cobra.Command {
+func decideCommand(s *session.Session, verb, state, short, example string) *cobra.Command {
 	var because string
 	var keep bool
 	c := &cobra.Command{
 		Use:     verb + " REQUEST",
 		Short:   short,
 		Example: example,
-		Args:    exactly(1, "a request, such as R1"),
+		Args:    session.Exactly(1, "a request, such as R1"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if strings.TrimSpace(because) == "" {
-				return usage("request %s: say why: --because TEXT", verb)
+				return session.Misused("request %s: say why: --because TEXT", verb)
 			}
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -417,21 +409,21 @@ func (s *Session) decideCommand(verb, state, short, example string) *cobra.Comma
 			if err != nil {
 				return err
 			}
-			if s.json {
-				return s.printJSON(requestRowOf(d.Record))
+			if s.JSON {
+				return s.PrintJSON(requestRowOf(d.Record))
 			}
-			s.out.Say("%s R%d, %s: %s   %s", s.out.Paint(term.Good, "✓ "+state), d.Record.Number,
-				term.Safe(d.Record.Title), term.Safe(because), s.out.Paint(term.Quiet, "journal "+d.Head.String()))
+			s.Out.Say("%s R%d, %s: %s   %s", s.Out.Paint(term.Good, "✓ "+state), d.Record.Number,
+				term.Safe(d.Record.Title), term.Safe(because), s.Out.Paint(term.Quiet, "journal "+d.Head.String()))
 			if d.Destroyed != "" {
-				s.out.Say("  the key of the draft was destroyed: %s", term.Safe(d.Destroyed))
+				s.Out.Say("  the key of the draft was destroyed: %s", term.Safe(d.Destroyed))
 			}
 			if d.Kept != "" {
-				s.out.Say("  %s", s.out.Paint(term.Careful,
+				s.Out.Say("  %s", s.Out.Paint(term.Careful,
 					"! the key of the draft was not destroyed: "+term.Safe(d.Kept)))
 			}
 			return nil
 		},
-		ValidArgsFunction: s.requests,
+		ValidArgsFunction: s.Requests,
 	}
 	c.Flags().StringVar(&because, "because", "", "why")
 	if state == records.Withdrawn {

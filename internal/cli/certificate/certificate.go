@@ -1,4 +1,6 @@
-package cli
+// Package certificate has the commands that list certificates, show, compare, renew and
+// hand them out.
+package certificate
 
 import (
 	"context"
@@ -11,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/act/delivery"
+	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
 	"ironseal/pki/cert"
@@ -21,10 +24,10 @@ import (
 	"ironseal/pki/template"
 )
 
-func (s *Session) certificateCommand() *cobra.Command {
-	return group("certificate", "Certificates that were signed: find them, look at them, hand them out",
-		reading(s.certificateList()), reading(s.certificateShow()), reading(s.certificateExport()),
-		reading(s.certificateCompare()), s.certificateRenew(), s.certificateAccept(), s.certificateHandover())
+func Command(s *session.Session) *cobra.Command {
+	return session.Group("certificate", "Certificates that were signed: find them, look at them, hand them out",
+		session.Reading(certificateList(s)), session.Reading(certificateShow(s)), session.Reading(certificateExport(s)),
+		session.Reading(certificateCompare(s)), certificateRenew(s), certificateAccept(s), certificateHandover(s))
 }
 
 // certificateRow is a certificate in a list.
@@ -68,7 +71,7 @@ func rowOf(h estate.Held, now time.Time) certificateRow {
 	return r
 }
 
-func (s *Session) certificateList() *cobra.Command {
+func certificateList(s *session.Session) *cobra.Command {
 	var state, byTemplate, by, name string
 	c := &cobra.Command{
 		Use:   "list",
@@ -77,13 +80,13 @@ func (s *Session) certificateList() *cobra.Command {
 too that ended, were replaced or revoked, or wait for a switch day.`,
 		Example: "  ironseal certificate list\n  ironseal certificate list --state expiring\n  ironseal certificate " +
 			"list --template web-server --quiet",
-		Args: exactly(0, "no argument"),
+		Args: session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
-			if err := s.filters(cmd, e, state, byTemplate, by); err != nil {
+			if err := filters(s, cmd, e, state, byTemplate, by); err != nil {
 				return err
 			}
 			list, err := e.Certificates(cmd.Context())
@@ -92,7 +95,7 @@ too that ended, were replaced or revoked, or wait for a switch day.`,
 			}
 			rows, others := []certificateRow{}, 0
 			for _, h := range list {
-				r := rowOf(h, s.now())
+				r := rowOf(h, s.Moment())
 				handle, _, _ := strings.Cut(r.By, ".")
 				if byTemplate != "" && r.Template != byTemplate ||
 					by != "" && r.By != by && handle != by ||
@@ -107,25 +110,25 @@ too that ended, were replaced or revoked, or wait for a switch day.`,
 				rows = append(rows, r)
 			}
 			slices.SortStableFunc(rows, func(a, b certificateRow) int { return strings.Compare(a.Until, b.Until) })
-			return s.printCertificates(rows, others, state)
+			return printCertificates(s, rows, others, state)
 		},
 	}
-	s.quietFlag(c, "print serials only")
+	s.QuietFlag(c, "print serials only")
 	c.Flags().StringVar(&state, "state", "", "only those in this `STATE`: "+strings.Join(estate.States, ", ")+
 		", or any")
 	c.Flags().StringVar(&byTemplate, "template", "", "only those signed by this template")
 	c.Flags().StringVar(&by, "by", "", "only those signed by this authority")
 	c.Flags().StringVar(&name, "name", "", "only those with this `TEXT` in a name")
-	completeWords(c, "state", append([]string{estate.AnyState}, estate.States...)...)
-	s.completeTemplates(c, "template")
-	s.completeHandles(c, "by")
+	session.CompleteWords(c, "state", append([]string{estate.AnyState}, estate.States...)...)
+	s.CompleteTemplates(c, "template")
+	s.CompleteHandles(c, "by")
 	return c
 }
 
 // filters refuses a filter that can fit nothing because it is mistyped: "none" would
 // be no answer to it.
-func (s *Session) filters(cmd *cobra.Command, e *estate.Estate, state, byTemplate, by string) error {
-	if err := oneOf("state", state, append([]string{estate.AnyState}, estate.States...)...); err != nil {
+func filters(s *session.Session, cmd *cobra.Command, e *estate.Estate, state, byTemplate, by string) error {
+	if err := session.OneOf("state", state, append([]string{estate.AnyState}, estate.States...)...); err != nil {
 		return err
 	}
 	if byTemplate != "" {
@@ -133,13 +136,13 @@ func (s *Session) filters(cmd *cobra.Command, e *estate.Estate, state, byTemplat
 		if err != nil {
 			return err
 		}
-		if err := oneOf("template", byTemplate, append(signed, e.TemplateNames()...)...); err != nil {
+		if err := session.OneOf("template", byTemplate, append(signed, e.TemplateNames()...)...); err != nil {
 			return err
 		}
 	}
 	if by != "" && by != "itself" && by != "outside" {
 		if _, err := e.Generation(cmd.Context(), by); err != nil {
-			return &status{Usage, err}
+			return &session.Status{Code: session.Usage, Err: err}
 		}
 	}
 	return nil
@@ -150,17 +153,17 @@ func chosen(state, asked string) bool {
 	return asked == estate.AnyState || asked == state || asked == "" && estate.Serves(state)
 }
 
-func (s *Session) printCertificates(rows []certificateRow, others int, state string) error {
+func printCertificates(s *session.Session, rows []certificateRow, others int, state string) error {
 	switch {
-	case s.json:
-		return s.printJSON(rows)
-	case s.quiet:
+	case s.JSON:
+		return s.PrintJSON(rows)
+	case s.Quiet:
 		for _, r := range rows {
-			s.out.Say("%s", r.Serial)
+			s.Out.Say("%s", r.Serial)
 		}
 		return nil
 	case len(rows) == 0:
-		s.out.Say("There are no such certificates.")
+		s.Out.Say("There are no such certificates.")
 	}
 	var cells [][]term.Cell
 	for _, r := range rows {
@@ -169,17 +172,18 @@ func (s *Session) printCertificates(rows []certificateRow, others int, state str
 			names = ""
 		}
 		cells = append(cells, []term.Cell{{Text: cert.ShortSerial(r.Serial), Tone: term.Quiet},
-			{Text: r.Title, Tone: term.Strong}, stateCell(r.State, r.planned), {Text: r.left}, {Text: r.Until[:10]},
+			{Text: r.Title, Tone: term.Strong}, session.StateCell(r.State, r.planned), {Text: r.left},
+			{Text: r.Until[:10]},
 			{Text: names},
 			{Text: r.Key}, {Text: r.By}, {Text: r.Template}, {Text: r.Request}})
 	}
 	if len(rows) > 0 {
-		s.out.Table([]string{"serial", "for", "state", "left", "until", "names", "key", "signed by", "template",
+		s.Out.Table([]string{"serial", "for", "state", "left", "until", "names", "key", "signed by", "template",
 			"from"},
 			cells, "from", "template", "key", "names", "signed by")
 	}
 	if others > 0 && state == "" {
-		s.out.Say("%s", s.out.Paint(term.Quiet, span.Count(others, "more certificate")+
+		s.Out.Say("%s", s.Out.Paint(term.Quiet, span.Count(others, "more certificate")+
 			" not serving today: --state any"))
 	}
 	return nil
@@ -188,7 +192,7 @@ func (s *Session) printCertificates(rows []certificateRow, others int, state str
 const certificateNaming = `A certificate is named by the first digits of its serial, by its request (R1), by
 an authority's handle (root, or root.g1), or by a DNS name.`
 
-func (s *Session) certificateShow() *cobra.Command {
+func certificateShow(s *session.Session) *cobra.Command {
 	var all, changes bool
 	var field string
 	c := &cobra.Command{
@@ -197,9 +201,9 @@ func (s *Session) certificateShow() *cobra.Command {
 		Long:  "Show one certificate in words, what matters first.\n\n" + certificateNaming,
 		Example: "  ironseal certificate show booking.ternbay.example\n  ironseal certificate show R1 --all\n  " +
 			"ironseal certificate show R1 --field sha1\n  ironseal certificate show R1 --template-changes",
-		Args: exactly(1, "a certificate"),
+		Args: session.Exactly(1, "a certificate"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -208,20 +212,20 @@ func (s *Session) certificateShow() *cobra.Command {
 				return err
 			}
 			if note != "" {
-				s.errs.Say("(%s)", term.Safe(note))
+				s.Errs.Say("(%s)", term.Safe(note))
 			}
 			if changes {
-				if err := onlyFlags(cmd, "with --template-changes", "template-changes"); err != nil {
+				if err := session.OnlyFlags(cmd, "with --template-changes", "template-changes"); err != nil {
 					return err
 				}
 				then, today, err := e.TemplateThen(h)
 				if err != nil {
 					return err
 				}
-				return s.printChanges(template.Compare(then, today), "as it was", "today")
+				return s.PrintChanges(template.Compare(then, today), "as it was", "today")
 			}
-			o := describe.Certificate(h.Certificate, s.now())
-			r := rowOf(h, s.now())
+			o := describe.Certificate(h.Certificate, s.Moment())
+			r := rowOf(h, s.Moment())
 			if o, err = leading(cmd.Context(), e, h, o, r); err != nil {
 				return err
 			}
@@ -237,11 +241,11 @@ func (s *Session) certificateShow() *cobra.Command {
 			if r.Request != "" {
 				o.Add("request", "Request", r.Request)
 			}
-			return s.printObject(o, all, field)
+			return s.PrintObject(o, all, field)
 		},
-		ValidArgsFunction: s.certificates,
+		ValidArgsFunction: s.Certificates,
 	}
-	s.showFlags(c, &all, &field)
+	s.ShowFlags(c, &all, &field)
 	c.Flags().BoolVar(&changes, "template-changes", false, "how its template has changed since it was signed")
 	return c
 }
@@ -265,24 +269,24 @@ func leading(ctx context.Context, e *estate.Estate, h estate.Held, o describe.Ob
 	return o, nil
 }
 
-// exportFlags are the flags of the commands that hand out certificates.
-type exportFlags struct {
+// ExportFlags are the flags of the commands that hand out certificates.
+type ExportFlags struct {
 	as, with, out string
 	copy          bool
 }
 
-func (f *exportFlags) add(c *cobra.Command) {
+func (f *ExportFlags) Add(c *cobra.Command) {
 	c.Flags().StringVar(&f.as, "as", "pem", "pem, der, p7b (PKCS#7) or p7b-pem")
 	c.Flags().StringVar(&f.with, "with", "", "\"issuers\": the intermediates behind the leaf; \"root\": the root as "+
 		"well; \"links\": only link certificates between roots; \"all\": everything, for another estate")
 	c.Flags().StringVar(&f.out, "out", "", "the `FILE` or directory to write, or - for standard output")
 	c.Flags().BoolVar(&f.copy, "copy", false, "put the text on the clipboard through the terminal, in place of a file")
-	completeWords(c, "as", "pem", "der", "p7b", "p7b-pem")
-	completeWords(c, "with", delivery.WithIssuers, delivery.WithRoot, delivery.WithLinks, delivery.WithAll)
+	session.CompleteWords(c, "as", "pem", "der", "p7b", "p7b-pem")
+	session.CompleteWords(c, "with", delivery.WithIssuers, delivery.WithRoot, delivery.WithLinks, delivery.WithAll)
 }
 
-func (s *Session) certificateExport() *cobra.Command {
-	var f exportFlags
+func certificateExport(s *session.Session) *cobra.Command {
+	var f ExportFlags
 	c := &cobra.Command{
 		Use:   "export CERTIFICATE",
 		Short: "Hand out a certificate, with its issuers behind it in order",
@@ -294,9 +298,9 @@ asking.
 		Example: `  ironseal certificate export booking.ternbay.example --with issuers
   ironseal certificate export R1 --as der
   ironseal certificate export R1 --with root --out -`,
-		Args: exactly(1, "a certificate"),
+		Args: session.Exactly(1, "a certificate"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -305,48 +309,50 @@ asking.
 				return err
 			}
 			if note != "" {
-				s.errs.Say("(%s)", term.Safe(note))
+				s.Errs.Say("(%s)", term.Safe(note))
 			}
-			return s.export(cmd, e, h, f)
+			return Export(s, cmd, e, h, f)
 		},
-		ValidArgsFunction: s.certificates,
+		ValidArgsFunction: s.Certificates,
 	}
-	f.add(c)
+	f.Add(c)
 	return c
 }
 
-func (s *Session) export(cmd *cobra.Command, e *estate.Estate, h estate.Held, f exportFlags) error {
+func Export(s *session.Session, cmd *cobra.Command, e *estate.Estate, h estate.Held, f ExportFlags) error {
 	if !slices.Contains([]string{delivery.Alone, delivery.WithIssuers, delivery.WithRoot, delivery.WithLinks,
 		delivery.WithAll},
 		f.with) {
-		return usage("--with %q: use issuers, root, links or all", f.with)
+		return session.Misused("--with %q: use issuers, root, links or all", f.with)
 	}
 	if !slices.Contains([]string{"pem", "der", "p7b", "p7b-pem"}, f.as) {
-		return usage("--as %q: use pem, der, p7b or p7b-pem; a form with the key comes from: ironseal certificate "+
+		return session.Misused("--as %q: use pem, der, p7b or p7b-pem; a form with the key comes from: ironseal "+
+			"certificate "+
 			"handover", f.as)
 	}
 	if f.copy && f.out != "" {
-		return usage("--copy puts the text on the clipboard, and --out writes it to a file: use one of the two")
+		return session.Misused("--copy puts the text on the clipboard, and --out writes it to a file: use one of " +
+			"the two")
 	}
-	if f.out == "-" && s.json {
-		return usage("--out - writes the certificates themselves to standard output: leave out --json")
+	if f.out == "-" && s.JSON {
+		return session.Misused("--out - writes the certificates themselves to standard output: leave out --json")
 	}
 	file, err := delivery.Export(cmd.Context(), e, h, handover.Format(f.as), f.with)
 	if err != nil {
 		return err
 	}
 	if f.out == "-" {
-		return s.out.Raw(file.Data)
+		return s.Out.Raw(file.Data)
 	}
 	if f.copy {
-		return s.copyText(file.Data, h, f)
+		return copyText(s, file.Data, h, f)
 	}
-	path, other, err := delivery.Target(file, s.path(f.out))
+	path, other, err := delivery.Target(file, s.Path(f.out))
 	if err != nil {
 		return err
 	}
 	if other {
-		if err := s.agree(cmd.Context(), fmt.Sprintf("%s is there with other content. Replace it?",
+		if err := s.Agree(cmd.Context(), fmt.Sprintf("%s is there with other content. Replace it?",
 			term.Safe(path))); err != nil {
 			return err
 		}
@@ -355,27 +361,27 @@ func (s *Session) export(cmd *cobra.Command, e *estate.Estate, h estate.Held, f 
 		return err
 	}
 	sum, old := h.SHA256(), h.SHA1()
-	if s.json {
-		return s.printJSON(map[string]any{"file": path, "sha256": fmt.Sprintf("%x", sum),
+	if s.JSON {
+		return s.PrintJSON(map[string]any{"file": path, "sha256": fmt.Sprintf("%x", sum),
 			"sha1": fmt.Sprintf("%x", old), "check_code": label.CheckCode(h.Raw)})
 	}
-	s.out.Say("%s %s", s.out.Paint(term.Good, "✓ wrote"), term.Safe(path))
-	s.out.Say("  holds       %s", term.Safe(holds(h, f.with)))
-	s.out.Say("  check code  %s   until %s, %s", s.out.Paint(term.Accent, label.CheckCode(h.Raw)),
-		h.NotAfter.Format("2006-01-02"), span.Distance(s.now(), h.NotAfter))
-	s.out.Say("  SHA-256     %s", label.Colons(sum[:]))
+	s.Out.Say("%s %s", s.Out.Paint(term.Good, "✓ wrote"), term.Safe(path))
+	s.Out.Say("  holds       %s", term.Safe(holds(h, f.with)))
+	s.Out.Say("  check code  %s   until %s, %s", s.Out.Paint(term.Accent, label.CheckCode(h.Raw)),
+		h.NotAfter.Format("2006-01-02"), span.Distance(s.Moment(), h.NotAfter))
+	s.Out.Say("  SHA-256     %s", label.Colons(sum[:]))
 	return nil
 }
 
 // copyText puts certificates on the clipboard. Keys are never exported here.
-func (s *Session) copyText(data []byte, h estate.Held, f exportFlags) error {
+func copyText(s *session.Session, data []byte, h estate.Held, f ExportFlags) error {
 	if f.as == "der" || f.as == "p7b" {
-		return usage("--copy is for text: use --as pem or p7b-pem")
+		return session.Misused("--copy is for text: use --as pem or p7b-pem")
 	}
-	if err := s.out.Clipboard(data); err != nil {
-		return usage("--copy: %w", err)
+	if err := s.Out.Clipboard(data); err != nil {
+		return session.Misused("--copy: %w", err)
 	}
-	s.out.Say("%s %s on the clipboard   paste tail %s", s.out.Paint(term.Good, "✓"), term.Safe(holds(h, f.with)),
+	s.Out.Say("%s %s on the clipboard   paste tail %s", s.Out.Paint(term.Good, "✓"), term.Safe(holds(h, f.with)),
 		label.PasteTail(h.Raw))
 	return nil
 }

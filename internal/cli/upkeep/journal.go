@@ -1,4 +1,4 @@
-package cli
+package upkeep
 
 import (
 	"errors"
@@ -9,25 +9,27 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/act/checking"
+	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
 	"ironseal/pki/describe"
 	"ironseal/pki/journal"
 )
 
-func (s *Session) journalCommand() *cobra.Command {
-	return group("journal", "The record of every act, each entry linked to the one before",
-		reading(s.journalList()), reading(s.journalShow()), reading(s.journalVerify()), s.journalClock())
+func Journal(s *session.Session) *cobra.Command {
+	return session.Group("journal", "The record of every act, each entry linked to the one before",
+		session.Reading(journalList(s)), session.Reading(journalShow(s)), session.Reading(journalVerify(s)),
+		journalClock(s))
 }
 
-func (s *Session) journalList() *cobra.Command {
+func journalList(s *session.Session) *cobra.Command {
 	var count int
 	c := &cobra.Command{
 		Use:     "list",
 		Short:   "The newest entries",
 		Example: "  ironseal journal list\n  ironseal journal list --count 0",
-		Args:    exactly(0, "no argument"),
+		Args:    session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -47,16 +49,16 @@ func (s *Session) journalList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if s.json {
-				return s.printJSON(rows)
+			if s.JSON {
+				return s.PrintJSON(rows)
 			}
 			var cells [][]term.Cell
 			for _, en := range rows {
 				cells = append(cells, []term.Cell{{Text: fmt.Sprintf("J%d", en.Seq), Tone: term.Strong},
 					{Text: en.At.Format("2006-01-02 15:04:05")}, {Text: en.Actor}, {Text: en.Act}, {Text: en.Object}})
 			}
-			s.out.Table([]string{"", "time (UTC)", "who", "act", "object"}, cells, "who", "time (UTC)")
-			s.out.Say("%s", s.out.Paint(term.Quiet, "head "+head.String()))
+			s.Out.Table([]string{"", "time (UTC)", "who", "act", "object"}, cells, "who", "time (UTC)")
+			s.Out.Say("%s", s.Out.Paint(term.Quiet, "head "+head.String()))
 			return nil
 		},
 	}
@@ -64,20 +66,20 @@ func (s *Session) journalList() *cobra.Command {
 	return c
 }
 
-func (s *Session) journalShow() *cobra.Command {
+func journalShow(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:     "show ENTRY",
 		Short:   "One entry, whole",
 		Example: "  ironseal journal show J3",
-		Args:    exactly(1, "an entry, such as J3"),
+		Args:    session.Exactly(1, "an entry, such as J3"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
 			n, err := strconv.ParseInt(strings.TrimPrefix(strings.ToUpper(strings.TrimSpace(args[0])), "J"), 10, 64)
 			if err != nil || n < 1 {
-				return usage("%q is not an entry: entries are numbered J1, J2 …", args[0])
+				return session.Misused("%q is not an entry: entries are numbered J1, J2 …", args[0])
 			}
 			found := false
 			err = e.Journal().Entries(cmd.Context(), n, 1, func(en journal.Entry) error {
@@ -85,8 +87,8 @@ func (s *Session) journalShow() *cobra.Command {
 				if !found {
 					return nil
 				}
-				if s.json {
-					return s.printJSON(en)
+				if s.JSON {
+					return s.PrintJSON(en)
 				}
 				o := describe.Object{Kind: "entry", Title: fmt.Sprintf("J%d", en.Seq)}
 				o.Add("time", "Time", en.At.Format("2006-01-02 15:04:05 UTC"))
@@ -96,7 +98,7 @@ func (s *Session) journalShow() *cobra.Command {
 				o.Add("detail", "Detail", en.Detail)
 				o.Add("hash", "Hash", describe.Grouped(en.Hash))
 				o.Add("previous", "Hash before", describe.Grouped(en.Prev))
-				s.out.Describe(o, true)
+				s.Out.Describe(o, true)
 				return nil
 			})
 			if err == nil && !found {
@@ -107,7 +109,7 @@ func (s *Session) journalShow() *cobra.Command {
 	}
 }
 
-func (s *Session) journalVerify() *cobra.Command {
+func journalVerify(s *session.Session) *cobra.Command {
 	var against string
 	c := &cobra.Command{
 		Use:   "verify",
@@ -115,9 +117,9 @@ func (s *Session) journalVerify() *cobra.Command {
 		Long: `Check every link of the journal. With --against HEAD, where HEAD was printed on a
 sheet or noted elsewhere, also prove that the journal was not rewritten since.`,
 		Example: "  ironseal journal verify",
-		Args:    exactly(0, "no argument"),
+		Args:    session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -125,7 +127,7 @@ sheet or noted elsewhere, also prove that the journal was not rewritten since.`,
 			if against != "" {
 				h, err := journal.ParseHead(against)
 				if err != nil {
-					return &status{Usage, err}
+					return &session.Status{Code: session.Usage, Err: err}
 				}
 				known = &h
 			}
@@ -138,24 +140,24 @@ sheet or noted elsewhere, also prove that the journal was not rewritten since.`,
 			if backErr != nil {
 				return backErr
 			}
-			if s.json {
+			if s.JSON {
 				view := map[string]any{"whole": b == nil, "head": head,
 					"times_backwards": append([]journal.Backwards{}, back...)}
 				if b != nil {
 					view = map[string]any{"whole": false, "entry": b.Seq, "why": b.Why}
 				}
-				if err := s.printJSON(view); err != nil {
+				if err := s.PrintJSON(view); err != nil {
 					return err
 				}
 			} else if b == nil {
-				s.out.Say("%s %d entries, every link holds   head %s", s.out.Paint(term.Good, "✓ whole"), head.Seq,
+				s.Out.Say("%s %d entries, every link holds   head %s", s.Out.Paint(term.Good, "✓ whole"), head.Seq,
 					head)
 			} else {
-				s.out.Say("%s at entry J%d: %s", s.out.Paint(term.Bad, "✗ not whole"), b.Seq, b.Why)
+				s.Out.Say("%s at entry J%d: %s", s.Out.Paint(term.Bad, "✗ not whole"), b.Seq, b.Why)
 			}
-			s.drawBackwards(back)
+			drawBackwards(s, back)
 			if b != nil {
-				return &status{No, nil}
+				return &session.Status{Code: session.No, Err: nil}
 			}
 			return nil
 		},
@@ -165,8 +167,8 @@ sheet or noted elsewhere, also prove that the journal was not rewritten since.`,
 }
 
 // drawBackwards tells where the journal's times run backwards.
-func (s *Session) drawBackwards(list []journal.Backwards) {
-	if s.json {
+func drawBackwards(s *session.Session, list []journal.Backwards) {
+	if s.JSON {
 		return
 	}
 	for _, b := range list {
@@ -174,13 +176,13 @@ func (s *Session) drawBackwards(list []journal.Backwards) {
 		if b.Settled {
 			settled = ", which a later entry has settled"
 		}
-		s.out.Say("%s J%d is dated %s, before an earlier entry of %s%s",
-			s.out.Paint(term.Careful, "! times run backwards:"), b.Seq, b.At.Format("2006-01-02 15:04:05 UTC"),
+		s.Out.Say("%s J%d is dated %s, before an earlier entry of %s%s",
+			s.Out.Paint(term.Careful, "! times run backwards:"), b.Seq, b.At.Format("2006-01-02 15:04:05 UTC"),
 			b.Before.Format("2006-01-02 15:04:05 UTC"), settled)
 	}
 }
 
-func (s *Session) journalClock() *cobra.Command {
+func journalClock(s *session.Session) *cobra.Command {
 	var because string
 	c := &cobra.Command{
 		Use:   "clock",
@@ -190,32 +192,33 @@ wrong, because this machine's clock was ahead when it was written, this puts tha
 record, and time goes on from this machine's clock. The entry stays for ever. Set the
 clock first: what is signed now begins and ends by it.`,
 		Example: "  ironseal journal clock --because \"the clock said 2036 after the battery was changed\"",
-		Args:    exactly(0, "no argument"),
+		Args:    session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if because == "" {
-				return usage("journal clock needs a reason: add --because TEXT")
+				return session.Misused("journal clock needs a reason: add --because TEXT")
 			}
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
 			if _, err := checking.ClockAhead(cmd.Context(), e); err != nil {
 				return err
 			}
-			if err := s.agree(cmd.Context(), fmt.Sprintf("This machine's clock says %s. Is that right, and the "+
-				"records ahead?", s.now().Format("2006-01-02 15:04:05 UTC"))); err != nil {
+			if err := s.Agree(cmd.Context(), fmt.Sprintf("This machine's clock says %s. Is that right, and the "+
+				"records ahead?", s.Moment().Format("2006-01-02 15:04:05 UTC"))); err != nil {
 				return err
 			}
 			latest, head, err := checking.SettleClock(cmd.Context(), e, because)
 			if err != nil {
 				return err
 			}
-			if s.json {
-				return s.printJSON(map[string]any{"was_ahead": latest, "now": s.now(), "journal_head": head.String()})
+			if s.JSON {
+				return s.PrintJSON(map[string]any{"was_ahead": latest, "now": s.Moment(),
+					"journal_head": head.String()})
 			}
-			s.out.Say("%s entries up to %s count as dated by a wrong clock; time goes on from %s   journal %s",
-				s.out.Paint(term.Good, "✓ on record:"), latest.Format("2006-01-02 15:04 UTC"),
-				s.now().Format("2006-01-02 15:04 UTC"), head)
+			s.Out.Say("%s entries up to %s count as dated by a wrong clock; time goes on from %s   journal %s",
+				s.Out.Paint(term.Good, "✓ on record:"), latest.Format("2006-01-02 15:04 UTC"),
+				s.Moment().Format("2006-01-02 15:04 UTC"), head)
 			return nil
 		},
 	}

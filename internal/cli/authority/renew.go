@@ -1,4 +1,4 @@
-package cli
+package authority
 
 import (
 	"context"
@@ -9,6 +9,7 @@ import (
 
 	"ironseal/internal/act/authorities"
 	"ironseal/internal/act/overview"
+	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
 	"ironseal/pki/describe"
 	"ironseal/pki/hierarchy"
@@ -27,22 +28,22 @@ func (f renewFlags) ask(handle string) (authorities.RenewAsk, error) {
 	ask := authorities.RenewAsk{Handle: handle, SameKey: f.sameKey, Template: f.template, Suspicion: f.suspect,
 		Under: f.under}
 	var err error
-	if ask.Key, err = kindAsked(f.kind); err != nil {
+	if ask.Key, err = session.KindAsked(f.kind); err != nil {
 		return ask, err
 	}
-	if ask.Lifetime, err = spanAsked(f.lifetime); err != nil {
+	if ask.Lifetime, err = session.SpanAsked(f.lifetime); err != nil {
 		return ask, err
 	}
 	if f.day != "" {
-		if ask.Day, err = parseTime(f.day); err != nil {
-			return ask, &status{Usage, err}
+		if ask.Day, err = session.ParseTime(f.day); err != nil {
+			return ask, &session.Status{Code: session.Usage, Err: err}
 		}
 	}
-	ask.Waivers, err = waivers(f.waive, f.because)
+	ask.Waivers, err = session.Waivers(f.waive, f.because)
 	return ask, err
 }
 
-func (s *Session) authorityRenew() *cobra.Command {
+func authorityRenew(s *session.Session) *cobra.Command {
 	var f renewFlags
 	c := &cobra.Command{
 		Use:   "renew HANDLE",
@@ -60,18 +61,18 @@ only one of the two roots go on accepting.`,
   ironseal authority renew root --cascade
   ironseal authority renew services --same-key --lifetime 12y
   ironseal authority renew services --key ecdsa-p384 --suspect "it was on a lost laptop"`,
-		Args: exactly(1, "a handle"),
+		Args: session.Exactly(1, "a handle"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ask, err := f.ask(args[0])
 			if err != nil {
 				return err
 			}
 			if f.cascade {
-				return s.renewDown(cmd.Context(), ask)
+				return renewDown(cmd.Context(), s, ask)
 			}
-			return s.renew(cmd.Context(), ask, true)
+			return renew(cmd.Context(), s, ask, true)
 		},
-		ValidArgsFunction: s.handles,
+		ValidArgsFunction: s.Handles,
 	}
 	fl := c.Flags()
 	fl.BoolVar(&f.sameKey, "same-key", false, "keep the key")
@@ -82,16 +83,16 @@ only one of the two roots go on accepting.`,
 	fl.StringVar(&f.suspect, "suspect", "", "what is suspected of the key, in words")
 	fl.StringVar(&f.under, "under", "", "the `HANDLE` of another authority above than before")
 	fl.StringVar(&f.day, "switch-day", "", "prepare it, to sign from this `DAY` only")
-	s.waiverFlags(c, &f.waive, &f.because)
-	s.completeHandles(c, "under")
-	s.completeTemplates(c, "template")
-	completeWords(c, "key", kindWords()...)
+	s.WaiverFlags(c, &f.waive, &f.because)
+	s.CompleteHandles(c, "under")
+	s.CompleteTemplates(c, "template")
+	session.CompleteWords(c, "key", session.KindWords()...)
 	return c
 }
 
 // renew shows the sheet of one renewal, asks, and makes it.
-func (s *Session) renew(ctx context.Context, ask authorities.RenewAsk, last bool) error {
-	e, err := s.estate(ctx)
+func renew(ctx context.Context, s *session.Session, ask authorities.RenewAsk, last bool) error {
+	e, err := s.Estate(ctx)
 	if err != nil {
 		return err
 	}
@@ -99,19 +100,19 @@ func (s *Session) renew(ctx context.Context, ask authorities.RenewAsk, last bool
 	if err != nil {
 		return err
 	}
-	if !s.json {
-		s.out.Sheet(fmt.Sprintf("renewal of %s", p.Old.Label()), "", p.Plan, label.Code(p.Plan.Digest),
+	if !s.JSON {
+		s.Out.Sheet(fmt.Sprintf("renewal of %s", p.Old.Label()), "", p.Plan, label.Code(p.Plan.Digest),
 			p.Head.String())
 		if p.Proposed != nil {
-			s.out.Gap()
-			s.out.Wrapped(2, term.Quiet, fmt.Sprintf("Proposed life: %s (%s). Another: --lifetime SPAN",
+			s.Out.Gap()
+			s.Out.Wrapped(2, term.Quiet, fmt.Sprintf("Proposed life: %s (%s). Another: --lifetime SPAN",
 				p.Proposed.Span.Words(), p.Proposed.Why))
 		}
-		s.out.Renewal(p.Reasons, p.Levels, p.Then)
-		s.out.Gap()
+		s.Out.Renewal(p.Reasons, p.Levels, p.Then)
+		s.Out.Gap()
 	}
 	if len(p.Plan.Findings.Refusing()) == 0 {
-		if err := s.agree(ctx, fmt.Sprintf("Renew %s as shown, until %s?", ask.Handle,
+		if err := s.Agree(ctx, fmt.Sprintf("Renew %s as shown, until %s?", ask.Handle,
 			p.Plan.Draft.NotAfter.Format("2006-01-02"))); err != nil {
 			return err
 		}
@@ -120,41 +121,41 @@ func (s *Session) renew(ctx context.Context, ask authorities.RenewAsk, last bool
 	if err != nil {
 		return err
 	}
-	if s.json {
-		o := describe.Certificate(g.Certificate, s.now())
+	if s.JSON {
+		o := describe.Certificate(g.Certificate, s.Moment())
 		o.Lead("generation", "Generation", g.Name())
 		o.Add("journal_head", "Journal", head.String())
-		return s.printJSON(o)
+		return s.PrintJSON(o)
 	}
-	s.made(g, p.Links, head.String())
+	made(s, g, p.Links, head.String())
 	if last {
 		behind, err := authorities.Behind(ctx, e, ask.Handle)
 		if err != nil || len(behind) == 0 {
 			return err
 		}
-		s.next(overview.Advice{Why: "what stands below is still under the old certificate",
+		s.Next(overview.Advice{Why: "what stands below is still under the old certificate",
 			Command: "ironseal authority renew " + behind[0] + " --cascade"})
 	}
 	return nil
 }
 
-func (s *Session) made(g *hierarchy.Generation, links bool, head string) {
+func made(s *session.Session, g *hierarchy.Generation, links bool, head string) {
 	c := g.Certificate
-	s.out.Say("%s %s, valid until %s, %s", s.out.Paint(term.Good, "✓ made"), g.Label(), c.NotAfter.Format("2006-01-02"),
-		span.Distance(s.now(), c.NotAfter))
-	s.out.Say("  check code %s   journal %s", s.out.Paint(term.Accent, label.CheckCode(c.Raw)), head)
+	s.Out.Say("%s %s, valid until %s, %s", s.Out.Paint(term.Good, "✓ made"), g.Label(), c.NotAfter.Format("2006-01-02"),
+		span.Distance(s.Moment(), c.NotAfter))
+	s.Out.Say("  check code %s   journal %s", s.Out.Paint(term.Accent, label.CheckCode(c.Raw)), head)
 	if links {
-		s.out.Say("  and two link certificates: each root vouches for the other")
+		s.Out.Say("  and two link certificates: each root vouches for the other")
 	}
 	if !g.Staged.IsZero() {
-		s.out.Say("  it signs from its switch day, %s", g.Staged.Format("2006-01-02"))
+		s.Out.Say("  it signs from its switch day, %s", g.Staged.Format("2006-01-02"))
 	}
 }
 
 // renewDown renews an authority and everything below it, in order; where that
 // was begun before, it goes on.
-func (s *Session) renewDown(ctx context.Context, ask authorities.RenewAsk) error {
-	e, err := s.estate(ctx)
+func renewDown(ctx context.Context, s *session.Session, ask authorities.RenewAsk) error {
+	e, err := s.Estate(ctx)
 	if err != nil {
 		return err
 	}
@@ -163,7 +164,7 @@ func (s *Session) renewDown(ctx context.Context, ask authorities.RenewAsk) error
 		return err
 	}
 	if len(behind) == 0 {
-		if err := s.renew(ctx, ask, false); err != nil {
+		if err := renew(ctx, s, ask, false); err != nil {
 			return err
 		}
 		if behind, err = authorities.Behind(ctx, e, ask.Handle); err != nil {
@@ -171,15 +172,15 @@ func (s *Session) renewDown(ctx context.Context, ask authorities.RenewAsk) error
 		}
 	} else if err := forOne(ask); err != nil {
 		return err
-	} else if !s.json {
-		s.out.Say("%s was renewed already; this goes on below it.", ask.Handle)
+	} else if !s.JSON {
+		s.Out.Say("%s was renewed already; this goes on below it.", ask.Handle)
 	}
 	for _, handle := range behind {
-		if !s.json {
-			s.out.Gap()
+		if !s.JSON {
+			s.Out.Gap()
 		}
 		below := authorities.RenewAsk{Handle: handle, SameKey: ask.SameKey, Key: ask.Key}
-		if err := s.renew(ctx, below, false); err != nil {
+		if err := renew(ctx, s, below, false); err != nil {
 			return fmt.Errorf("%w\nwhat was renewed before this stays; go on with: ironseal authority renew %s "+
 				"--cascade", err, ask.Handle)
 		}
@@ -191,13 +192,13 @@ func (s *Session) renewDown(ctx context.Context, ask authorities.RenewAsk) error
 func forOne(ask authorities.RenewAsk) error {
 	if !ask.Lifetime.IsZero() || ask.Template != "" || ask.Suspicion != "" || ask.Under != "" || !ask.Day.IsZero() ||
 		len(ask.Waivers) > 0 {
-		return usage("%s was renewed already, and --cascade goes on below it, where --lifetime, --template, "+
+		return session.Misused("%s was renewed already, and --cascade goes on below it, where --lifetime, --template, "+
 			"--suspect, --under, --switch-day and --waive have no meaning: leave them out", ask.Handle)
 	}
 	return nil
 }
 
-func (s *Session) authorityRetire() *cobra.Command {
+func authorityRetire(s *session.Session) *cobra.Command {
 	var because string
 	var destroy bool
 	c := &cobra.Command{
@@ -207,12 +208,12 @@ func (s *Session) authorityRetire() *cobra.Command {
 certificate that it issued ends. After that, --destroy-key destroys its key, on
 record.`,
 		Example: "  ironseal authority retire services --because \"its work went to another\"",
-		Args:    exactly(1, "a handle"),
+		Args:    session.Exactly(1, "a handle"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if because == "" {
-				return usage("authority retire needs a reason: add --because TEXT")
+				return session.Misused("authority retire needs a reason: add --because TEXT")
 			}
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -220,16 +221,16 @@ record.`,
 			if destroy {
 				question = fmt.Sprintf("Destroy the key of %s for good?", args[0])
 			}
-			if err := s.agree(cmd.Context(), question); err != nil {
+			if err := s.Agree(cmd.Context(), question); err != nil {
 				return err
 			}
 			last, head, err := authorities.Retire(cmd.Context(), e, args[0], because, destroy)
 			if err != nil {
 				return err
 			}
-			return s.retired(args[0], destroy, last, head.String())
+			return retired(s, args[0], destroy, last, head.String())
 		},
-		ValidArgsFunction: s.handles,
+		ValidArgsFunction: s.Handles,
 	}
 	c.Flags().StringVar(&because, "because", "", "why")
 	c.Flags().BoolVar(&destroy, "destroy-key", false,
@@ -237,22 +238,22 @@ record.`,
 	return c
 }
 
-func (s *Session) retired(handle string, destroyed bool, last time.Time, head string) error {
-	if s.json {
-		return s.printJSON(map[string]any{"authority": handle, "key_destroyed": destroyed,
+func retired(s *session.Session, handle string, destroyed bool, last time.Time, head string) error {
+	if s.JSON {
+		return s.PrintJSON(map[string]any{"authority": handle, "key_destroyed": destroyed,
 			"last_certificate_ends": last})
 	}
 	switch {
 	case destroyed:
-		s.out.Say("%s the key of %s is destroyed", s.out.Paint(term.Good, "✓"), handle)
-	case last.After(s.now()):
-		s.out.Say("%s %s is retired   journal %s", s.out.Paint(term.Good, "✓"), handle, head)
-		s.out.Say("  it goes on with revocation until its last certificate ends, %s, %s", last.Format("2006-01-02"),
-			span.Distance(s.now(), last))
+		s.Out.Say("%s the key of %s is destroyed", s.Out.Paint(term.Good, "✓"), handle)
+	case last.After(s.Moment()):
+		s.Out.Say("%s %s is retired   journal %s", s.Out.Paint(term.Good, "✓"), handle, head)
+		s.Out.Say("  it goes on with revocation until its last certificate ends, %s, %s", last.Format("2006-01-02"),
+			span.Distance(s.Moment(), last))
 	default:
-		s.out.Say("%s %s is retired; nothing that it issued is valid any more   journal %s",
-			s.out.Paint(term.Good, "✓"), handle, head)
-		s.next(overview.Advice{Why: "destroy its key",
+		s.Out.Say("%s %s is retired; nothing that it issued is valid any more   journal %s",
+			s.Out.Paint(term.Good, "✓"), handle, head)
+		s.Next(overview.Advice{Why: "destroy its key",
 			Command: "ironseal authority retire " + handle + " --destroy-key --because TEXT"})
 	}
 	return nil

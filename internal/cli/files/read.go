@@ -1,4 +1,6 @@
-package cli
+// Package files has the commands that work on files of any kind: reading, converting,
+// verifying.
+package files
 
 import (
 	"errors"
@@ -9,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/act/intake"
+	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
@@ -17,9 +20,9 @@ import (
 	"ironseal/pki/request"
 )
 
-func (s *Session) readCommand() *cobra.Command {
+func Read(s *session.Session) *cobra.Command {
 	var all bool
-	c := reading(&cobra.Command{
+	c := session.Reading(&cobra.Command{
 		Use:   "read FILE|-...",
 		Short: "Say in words what a file holds: certificates, requests, keys",
 		Long: `Decode whatever this trade passes around, and say what matters first. Several
@@ -29,31 +32,31 @@ request and certificate belong together, which certificate issued which, and wha
 is missing. No estate is needed.`,
 		Example: "  ironseal read ../inbox/mail.txt\n  ironseal read - < ../inbox/mail.txt\n  ironseal read --all " +
 			"../inbox/mail.txt\n  ironseal read ../handed-out ../drafts",
-		Args: atLeast(1, "a file, or -"),
+		Args: session.AtLeast(1, "a file, or -"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var objects []describe.Object
 			var heap []relate.Thing
 			var faults []error
 			for _, a := range args {
-				inputs, err := intake.ReadInput(s.path(a), s.stdin)
+				inputs, err := intake.ReadInput(s.Path(a), s.Input)
 				if err != nil {
 					return err
 				}
 				for _, in := range inputs {
-					list, things, errs := s.readOne(in, len(args) > 1 || len(inputs) > 1, all)
+					list, things, errs := readOne(s, in, len(args) > 1 || len(inputs) > 1, all)
 					objects, heap, faults = append(objects, list...), append(heap, things...), append(faults, errs...)
 				}
 			}
-			if s.json {
+			if s.JSON {
 				if objects == nil {
 					objects = []describe.Object{}
 				}
-				if err := s.printJSON(objects); err != nil {
+				if err := s.PrintJSON(objects); err != nil {
 					return err
 				}
 			}
-			if !s.json && len(heap) > 1 {
-				s.drawRelations(relate.Relate(heap))
+			if !s.JSON && len(heap) > 1 {
+				drawRelations(s, relate.Relate(heap))
 			}
 			return errors.Join(faults...)
 		},
@@ -63,18 +66,18 @@ is missing. No estate is needed.`,
 }
 
 // drawRelations says what the objects of a heap have to do with each other.
-func (s *Session) drawRelations(list []relate.Relation) {
+func drawRelations(s *session.Session, list []relate.Relation) {
 	if len(list) == 0 {
 		return
 	}
-	s.out.Gap()
-	s.out.Say("%s", s.out.Paint(term.Strong, "What belongs together"))
+	s.Out.Gap()
+	s.Out.Say("%s", s.Out.Paint(term.Strong, "What belongs together"))
 	for _, r := range list {
 		mark, tone := "✓", term.Good
 		if !r.Good {
 			mark, tone = "!", term.Careful
 		}
-		s.out.Item(s.out.Paint(tone, mark), term.Safe(r.Text))
+		s.Out.Item(s.Out.Paint(tone, mark), term.Safe(r.Text))
 	}
 }
 
@@ -98,20 +101,20 @@ func thingOf(o bundle.Object, source string) (t relate.Thing, ok bool) {
 	return t, false
 }
 
-func (s *Session) readOne(in intake.Input, named, all bool) (out []describe.Object, heap []relate.Thing,
+func readOne(s *session.Session, in intake.Input, named, all bool) (out []describe.Object, heap []relate.Thing,
 	faults []error) {
 	c, err := bundle.Read(in.Data)
 	if err != nil {
 		return nil, nil, []error{fmt.Errorf("%s: %w", in.Name, err)}
 	}
-	if named && !s.json {
-		s.out.Say("%s", s.out.Paint(term.Quiet, "── "+term.Safe(in.Name)))
+	if named && !s.JSON {
+		s.Out.Say("%s", s.Out.Paint(term.Quiet, "── "+term.Safe(in.Name)))
 	}
-	if len(c.Remarks) > 0 && !s.json {
-		s.out.Say("%s", s.out.Paint(term.Quiet, "understood in spite of: "+strings.Join(c.Remarks, ", ")))
+	if len(c.Remarks) > 0 && !s.JSON {
+		s.Out.Say("%s", s.Out.Paint(term.Quiet, "understood in spite of: "+strings.Join(c.Remarks, ", ")))
 	}
 	for i, obj := range c.Objects {
-		o, err := describe.Any(obj, s.now())
+		o, err := describe.Any(obj, s.Moment())
 		if err != nil {
 			faults = append(faults, fmt.Errorf("%s: number %d, a %s: %w", in.Name, i+1, obj.Kind, err))
 			continue
@@ -125,13 +128,13 @@ func (s *Session) readOne(in intake.Input, named, all bool) (out []describe.Obje
 				heap = append(heap, t)
 			}
 		}
-		if out = append(out, o); s.json {
+		if out = append(out, o); s.JSON {
 			continue
 		}
 		if i > 0 {
-			s.out.Gap()
+			s.Out.Gap()
 		}
-		s.out.Describe(o, all)
+		s.Out.Describe(o, all)
 	}
 	for _, p := range c.Problems {
 		faults = append(faults, fmt.Errorf("%s: %w", in.Name, p))

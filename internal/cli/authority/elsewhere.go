@@ -1,4 +1,4 @@
-package cli
+package authority
 
 import (
 	"context"
@@ -12,6 +12,7 @@ import (
 	"ironseal/internal/act/delivery"
 	"ironseal/internal/act/elsewhere"
 	"ironseal/internal/act/overview"
+	"ironseal/internal/cli/session"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
@@ -24,7 +25,7 @@ import (
 	"ironseal/pki/label"
 )
 
-func (s *Session) authorityApply() *cobra.Command {
+func authorityApply(s *session.Session) *cobra.Command {
 	var ask elsewhere.ApplyAsk
 	var subject, kind, day, out string
 	var withdraw, again bool
@@ -40,63 +41,63 @@ With --switch-day the answer is kept, unused, until that day, while what there i
 goes on serving: so an authority changes to another parent.`,
 		Example: `  ironseal authority apply gates --parent offline-root --out ../gates.request.pem
   ironseal authority apply gates --withdraw`,
-		Args: exactly(1, "a handle"),
+		Args: session.Exactly(1, "a handle"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx := cmd.Context()
-			e, err := s.estate(ctx)
+			e, err := s.Estate(ctx)
 			if err != nil {
 				return err
 			}
 			if withdraw {
-				if err := onlyFlags(cmd, "with --withdraw", "withdraw"); err != nil {
+				if err := session.OnlyFlags(cmd, "with --withdraw", "withdraw"); err != nil {
 					return err
 				}
 				head, err := elsewhere.WithdrawApplication(ctx, e, args[0])
 				if err != nil {
 					return err
 				}
-				if s.json {
-					return s.printJSON(map[string]any{"authority": args[0], "withdrawn": true,
+				if s.JSON {
+					return s.PrintJSON(map[string]any{"authority": args[0], "withdrawn": true,
 						"journal_head": head.String()})
 				}
-				s.out.Say("%s the request of %s is withdrawn   journal %s", s.out.Paint(term.Good, "✓"), args[0], head)
+				s.Out.Say("%s the request of %s is withdrawn   journal %s", s.Out.Paint(term.Good, "✓"), args[0], head)
 				return nil
 			}
 			if out == "" {
-				return usage("authority apply needs the file to write: --out FILE")
+				return session.Misused("authority apply needs the file to write: --out FILE")
 			}
 			ask.Handle = args[0]
-			if _, err := os.Lstat(s.path(out)); err == nil {
-				return fmt.Errorf("%s is there already: choose another file", s.path(out))
+			if _, err := os.Lstat(s.Path(out)); err == nil {
+				return fmt.Errorf("%s is there already: choose another file", s.Path(out))
 			}
 			if again {
-				if err := onlyFlags(cmd, "with --again", "again", "out"); err != nil {
+				if err := session.OnlyFlags(cmd, "with --again", "again", "out"); err != nil {
 					return err
 				}
 				a, err := elsewhere.AppliedBefore(ctx, e, args[0])
 				if err != nil {
 					return err
 				}
-				return s.applied(e, a, s.path(out), "")
+				return applied(s, e, a, s.Path(out), "")
 			}
 			if subject != "" {
 				n, err := dn.ParseTyped(subject)
 				if err != nil {
-					return &status{Usage, err}
+					return &session.Status{Code: session.Usage, Err: err}
 				}
 				ask.Subject = &n
 			}
-			if ask.Key, err = kindAsked(kind); err != nil {
+			if ask.Key, err = session.KindAsked(kind); err != nil {
 				return err
 			}
 			if day != "" {
-				if ask.Day, err = parseTime(day); err != nil {
-					return &status{Usage, err}
+				if ask.Day, err = session.ParseTime(day); err != nil {
+					return &session.Status{Code: session.Usage, Err: err}
 				}
 			}
-			return s.apply(ctx, e, ask, s.path(out))
+			return apply(ctx, s, e, ask, s.Path(out))
 		},
-		ValidArgsFunction: s.handles,
+		ValidArgsFunction: s.Handles,
 	}
 	fl := c.Flags()
 	fl.StringVar(&ask.Parent, "parent", "", "what the parent is to be called here, a `HANDLE`")
@@ -107,44 +108,44 @@ goes on serving: so an authority changes to another parent.`,
 	fl.StringVar(&out, "out", "", "the `FILE` to write the request to")
 	fl.BoolVar(&again, "again", false, "write the request that is sent out again")
 	fl.BoolVar(&withdraw, "withdraw", false, "end a request that was sent, without an answer")
-	completeWords(c, "key", kindWords()...)
+	session.CompleteWords(c, "key", session.KindWords()...)
 	return c
 }
 
-func (s *Session) apply(ctx context.Context, e *estate.Estate, ask elsewhere.ApplyAsk, out string) error {
+func apply(ctx context.Context, s *session.Session, e *estate.Estate, ask elsewhere.ApplyAsk, out string) error {
 	a, head, err := elsewhere.Apply(ctx, e, ask)
 	if err != nil {
 		return err
 	}
-	return s.applied(e, a, out, "journal "+head.String())
+	return applied(s, e, a, out, "journal "+head.String())
 }
 
-func (s *Session) applied(e *estate.Estate, a elsewhere.Applied, out, head string) error {
+func applied(s *session.Session, e *estate.Estate, a elsewhere.Applied, out, head string) error {
 	handle := a.Application.Handle
 	if err := delivery.WriteFile(e, out, bundle.PEM(bundle.Request, a.Request.Raw)); err != nil {
 		return fmt.Errorf("%w\nthe request is on record; write it out with: ironseal authority apply %s --again "+
 			"--out FILE", err, handle)
 	}
-	if s.json {
-		return s.printJSON(describe.Request(a.Request))
+	if s.JSON {
+		return s.PrintJSON(describe.Request(a.Request))
 	}
 	what := "a new authority"
 	if a.Renews != nil {
 		what = "the renewal of " + a.Renews.Label()
 	}
-	s.out.Say("%s %s, %s, %s", s.out.Paint(term.Good, "✓ sent"), handle, what, a.Request.Key.Words())
-	s.out.Say("  request     %s", term.Safe(out))
-	s.out.Say("  check code  %s", strings.TrimSpace(s.out.Paint(term.Accent, label.CheckCode(a.Request.Raw))+"   "+
+	s.Out.Say("%s %s, %s, %s", s.Out.Paint(term.Good, "✓ sent"), handle, what, a.Request.Key.Words())
+	s.Out.Say("  request     %s", term.Safe(out))
+	s.Out.Say("  check code  %s", strings.TrimSpace(s.Out.Paint(term.Accent, label.CheckCode(a.Request.Raw))+"   "+
 		head))
-	s.next(overview.Advice{Why: "there, sign it by a template for authorities",
-		Command: "ironseal sign " + shellWord(out) + " --template intermediate-authority"},
+	s.Next(overview.Advice{Why: "there, sign it by a template for authorities",
+		Command: "ironseal sign " + session.ShellWord(out) + " --template intermediate-authority"},
 		overview.Advice{Why: "or carry it with a courier's folder",
 			Command: "ironseal courier pack FOLDER --authority " + handle},
 		overview.Advice{Why: "take the answer in", Command: "ironseal authority accept " + handle + " FILE"})
 	return nil
 }
 
-func (s *Session) authorityAccept() *cobra.Command {
+func authorityAccept(s *session.Session) *cobra.Command {
 	var anchors, waive []string
 	var because string
 	c := &cobra.Command{
@@ -153,22 +154,22 @@ func (s *Session) authorityAccept() *cobra.Command {
 		Long: `Match the answer of a parent elsewhere with the request that was sent, check it
 (key, subject, usages, path length, lifetime, and a chain up to a root that is on
 record or given with --anchor), and take it in with what stands above it.`,
-		Args: atLeast(2, "a handle and the returned file"),
+		Args: session.AtLeast(2, "a handle and the returned file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx := cmd.Context()
-			w, err := waivers(waive, because)
+			w, err := session.Waivers(waive, because)
 			if err != nil {
 				return err
 			}
-			list, err := s.certificatesInAll(args[1:])
+			list, err := s.CertificatesInAll(args[1:])
 			if err != nil {
 				return err
 			}
-			trusted, err := s.certificatesInAll(anchors)
+			trusted, err := s.CertificatesInAll(anchors)
 			if err != nil {
 				return err
 			}
-			e, err := s.estate(ctx)
+			e, err := s.Estate(ctx)
 			if err != nil {
 				return err
 			}
@@ -176,68 +177,61 @@ record or given with --anchor), and take it in with what stands above it.`,
 			if err != nil {
 				return err
 			}
-			if err := s.showTaken(ctx, a.Certificate, a.Findings, trusted, "authority "+args[0]); err != nil {
+			if err := showTaken(ctx, s, a.Certificate, a.Findings, trusted, "authority "+args[0]); err != nil {
 				return err
 			}
 			g, head, err := elsewhere.AcceptAuthority(ctx, e, a)
 			if err != nil {
 				return err
 			}
-			return s.taken(g, head.String())
+			return taken(s, g, head.String())
 		},
-		ValidArgsFunction: s.handles,
+		ValidArgsFunction: s.Handles,
 	}
 	c.Flags().StringArrayVar(&anchors, "anchor", nil, "a `FILE` with a root that you trust; may be repeated")
-	s.waiverFlags(c, &waive, &because)
+	s.WaiverFlags(c, &waive, &because)
 	return c
 }
 
 // showTaken describes a certificate that is about to be taken in, refuses it by
 // its findings, and asks.
-func (s *Session) showTaken(ctx context.Context, c *cert.Certificate, findings finding.List,
+func showTaken(ctx context.Context, s *session.Session, c *cert.Certificate, findings finding.List,
 	anchors []*cert.Certificate, about string) error {
-	if !s.json {
-		o := describe.Certificate(c, s.now())
+	if !s.JSON {
+		o := describe.Certificate(c, s.Moment())
 		o.Findings = append(o.Findings, findings...)
-		s.out.Describe(o, false)
-		s.trusted(anchors)
-		s.out.Gap()
+		s.Out.Describe(o, false)
+		s.Trusted(anchors)
+		s.Out.Gap()
 	}
 	if r := findings.Refusing(); len(r) > 0 {
-		return &status{Refused, fmt.Errorf("%s: refused by %s: %s", about, r[0].Code, r[0].Message)}
+		return &session.Status{Code: session.Refused, Err: fmt.Errorf("%s: refused by %s: %s", about, r[0].Code,
+			r[0].Message)}
 	}
-	return s.agree(ctx, "Take it in?")
+	return s.Agree(ctx, "Take it in?")
 }
 
-// trusted names the roots that a person gave in trust, with what to compare.
-func (s *Session) trusted(anchors []*cert.Certificate) {
-	for _, a := range anchors {
-		s.out.Say("  trusted because it was given: %s, check code %s", term.Safe(a.Title()),
-			s.out.Paint(term.Accent, label.CheckCode(a.Raw)))
-	}
-}
-
-func (s *Session) taken(g *hierarchy.Generation, head string) error {
-	if s.json {
-		o := describe.Certificate(g.Certificate, s.now())
+func taken(s *session.Session, g *hierarchy.Generation, head string) error {
+	if s.JSON {
+		o := describe.Certificate(g.Certificate, s.Moment())
 		o.Lead("generation", "Generation", g.Name())
 		o.Add("journal_head", "Journal", head)
-		return s.printJSON(o)
+		return s.PrintJSON(o)
 	}
 	where := "its key is here"
 	if g.Authority.Elsewhere {
 		where = "its key is elsewhere"
 	}
-	s.out.Say("%s %s; %s   journal %s", s.out.Paint(term.Good, "✓ taken in"), g.Label(), where, head)
+	s.Out.Say("%s %s; %s   journal %s", s.Out.Paint(term.Good, "✓ taken in"), g.Label(), where, head)
 	if !g.Staged.IsZero() {
-		s.out.Say("  it waits, unused, for its switch day, %s", g.Staged.Format("2006-01-02"))
-		s.next(overview.Advice{Why: "prepare a certificate for every holder",
+		s.Out.Say("  it waits, unused, for its switch day, %s", g.Staged.Format("2006-01-02"))
+		s.Next(overview.Advice{Why: "prepare a certificate for every holder",
 			Command: "ironseal changeover prepare " + g.Authority.Handle})
 	}
 	return nil
 }
 
-func (s *Session) authorityAdopt() *cobra.Command {
+func authorityAdopt(s *session.Session) *cobra.Command {
 	var keyFile string
 	var anchors, issued, revoked []string
 	c := &cobra.Command{
@@ -251,27 +245,27 @@ known already becomes its next generation.
 With --issued, certificates that it issued are recorded as well; with --revoked,
 what its revocation lists say. What else it issued and revoked is not known here,
 and the record says so.`,
-		Args: atLeast(2, "a handle and the certificate's file"),
+		Args: session.AtLeast(2, "a handle and the certificate's file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx := cmd.Context()
 			ask := elsewhere.AdoptAsk{Handle: args[0]}
 			var err error
-			if ask.List, err = s.certificatesInAll(args[1:]); err != nil {
+			if ask.List, err = s.CertificatesInAll(args[1:]); err != nil {
 				return err
 			}
-			if ask.Issued, err = s.certificatesInAll(issued); err != nil {
+			if ask.Issued, err = s.CertificatesInAll(issued); err != nil {
 				return err
 			}
-			if ask.Anchors, err = s.certificatesInAll(anchors); err != nil {
+			if ask.Anchors, err = s.CertificatesInAll(anchors); err != nil {
 				return err
 			}
-			if ask.Revoked, err = s.listsIn(revoked); err != nil {
+			if ask.Revoked, err = listsIn(s, revoked); err != nil {
 				return err
 			}
-			if ask.Signer, err = s.adoptedKey(ctx, keyFile, args[0]); err != nil {
+			if ask.Signer, err = adoptedKey(ctx, s, keyFile, args[0]); err != nil {
 				return err
 			}
-			e, err := s.estate(ctx)
+			e, err := s.Estate(ctx)
 			if err != nil {
 				return err
 			}
@@ -279,19 +273,19 @@ and the record says so.`,
 			if err != nil {
 				return err
 			}
-			if !s.json && len(ask.Issued) > 0 {
-				s.out.Say("It issued %d of the %d certificates given.", len(a.Issued), len(ask.Issued))
+			if !s.JSON && len(ask.Issued) > 0 {
+				s.Out.Say("It issued %d of the %d certificates given.", len(a.Issued), len(ask.Issued))
 			}
-			if err := s.showTaken(ctx, a.Leaf, a.Findings, ask.Anchors, "authority "+args[0]); err != nil {
+			if err := showTaken(ctx, s, a.Leaf, a.Findings, ask.Anchors, "authority "+args[0]); err != nil {
 				return err
 			}
 			g, head, err := elsewhere.Adopt(ctx, e, a)
 			if err != nil {
 				return err
 			}
-			return s.taken(g, head.String())
+			return taken(s, g, head.String())
 		},
-		ValidArgsFunction: s.handles,
+		ValidArgsFunction: s.Handles,
 	}
 	fl := c.Flags()
 	fl.StringVar(&keyFile, "key", "", "the private key's `FILE`, in any form")
@@ -301,18 +295,18 @@ and the record says so.`,
 	return c
 }
 
-func (s *Session) adoptedKey(ctx context.Context, file, handle string) (crypto.Signer, error) {
+func adoptedKey(ctx context.Context, s *session.Session, file, handle string) (crypto.Signer, error) {
 	if file == "" {
 		return nil, nil
 	}
-	return delivery.OpenKeyFile(ctx, s.path(file), handle, (*passphrases)(s))
+	return delivery.OpenKeyFile(ctx, s.Path(file), handle, (*session.Passphrases)(s))
 }
 
 // listsIn reads the revocation lists of files.
-func (s *Session) listsIn(files []string) ([][]byte, error) {
+func listsIn(s *session.Session, files []string) ([][]byte, error) {
 	var out [][]byte
 	for _, f := range files {
-		data, err := disk.Read(s.path(f), bundle.MostBytes)
+		data, err := disk.Read(s.Path(f), bundle.MostBytes)
 		if err != nil {
 			return nil, err
 		}

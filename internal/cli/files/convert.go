@@ -1,4 +1,4 @@
-package cli
+package files
 
 import (
 	"context"
@@ -12,6 +12,7 @@ import (
 
 	"ironseal/internal/act/delivery"
 	"ironseal/internal/act/intake"
+	"ironseal/internal/cli/session"
 	"ironseal/internal/custody"
 	"ironseal/internal/term"
 	"ironseal/pki/bundle"
@@ -26,16 +27,16 @@ import (
 type convertFlags struct {
 	to, out, name, openWith string
 	parts                   []string
-	password                passwordFlags
+	password                session.PasswordFlags
 }
 
-func (s *Session) convertCommand() *cobra.Command {
+func Convert(s *session.Session) *cobra.Command {
 	var f convertFlags
 	var all []string
 	for _, x := range handover.Formats() {
 		all = append(all, string(x))
 	}
-	c := reading(&cobra.Command{
+	c := session.Reading(&cobra.Command{
 		Use:   "convert FILE... --to FORMAT",
 		Short: "Bring certificates and keys into another form, in order",
 		Long: `Read certificates and keys in any form (PEM, DER, PKCS#7, PKCS#12, PKCS#8, PKCS#1,
@@ -45,8 +46,8 @@ What was done is said. No estate is needed.
 FORMAT is one of ` + strings.Join(all, ", ") + `.`,
 		Example: `  ironseal convert ../handed-out/booking.ternbay.example.with-issuers.pem ../handed-out/root.pem --to p7b --out ../handed-out/booking.p7b
   ironseal convert ../handed-out/booking.ternbay.example.with-issuers.pem ../drafts/booking.ternbay.example.key.pem --to p12 --make-password --out ../handed-out/booking.p12`,
-		Args: atLeast(1, "a file"),
-		RunE: func(cmd *cobra.Command, args []string) error { return s.convert(cmd.Context(), f, args) },
+		Args: session.AtLeast(1, "a file"),
+		RunE: func(cmd *cobra.Command, args []string) error { return convert(cmd.Context(), s, f, args) },
 	})
 	fl := c.Flags()
 	fl.StringVar(&f.to, "to", "", "the `FORMAT`")
@@ -54,18 +55,19 @@ FORMAT is one of ` + strings.Join(all, ", ") + `.`,
 	fl.StringVar(&f.name, "name", "", "the friendly name in PKCS#12; the host when left out")
 	fl.StringVar(&f.openWith, "open-with", "", "the password of sealed input, from a `FILE`")
 	fl.StringSliceVar(&f.parts, "parts", nil, "only these: key, leaf, intermediates, root")
-	f.password.add(c)
-	completeWords(c, "to", all...)
-	completeWords(c, "parts", handover.PartKey, handover.PartLeaf, handover.PartIntermediates, handover.PartRoot)
+	f.password.Add(c)
+	session.CompleteWords(c, "to", all...)
+	session.CompleteWords(c, "parts", handover.PartKey, handover.PartLeaf, handover.PartIntermediates,
+		handover.PartRoot)
 	return c
 }
 
-func (s *Session) convert(ctx context.Context, f convertFlags, args []string) error {
+func convert(ctx context.Context, s *session.Session, f convertFlags, args []string) error {
 	format := handover.Format(f.to)
 	if !slices.Contains(handover.Formats(), format) {
-		return usage("convert: --to %q: use one of %v", f.to, handover.Formats())
+		return session.Misused("convert: --to %q: use one of %v", f.to, handover.Formats())
 	}
-	certs, keys, err := s.collect(ctx, f, args)
+	certs, keys, err := collect(ctx, s, f, args)
 	if err != nil {
 		return err
 	}
@@ -73,7 +75,7 @@ func (s *Session) convert(ctx context.Context, f convertFlags, args []string) er
 	if err != nil {
 		return fmt.Errorf("convert: %w", err)
 	}
-	w := handover.Writing{Format: format, Parts: f.parts, Random: s.random()}
+	w := handover.Writing{Format: format, Parts: f.parts, Random: s.Entropy()}
 	if len(w.Parts) == 0 {
 		w.Parts = partsOf(goods, format)
 	}
@@ -85,17 +87,18 @@ func (s *Session) convert(ctx context.Context, f convertFlags, args []string) er
 		w.FriendlyName = title
 	}
 	made := false
-	if !format.NeedsPassword() && (f.password.made || f.password.file != "") {
-		return usage("convert: the form %s is not sealed: leave out --make-password and --password-file", format)
+	if !format.NeedsPassword() && (f.password.Made || f.password.File != "") {
+		return session.Misused("convert: the form %s is not sealed: leave out --make-password and --password-file",
+			format)
 	}
 	if f.name != "" && !format.IsStore() {
-		return usage("convert: --name is the friendly name in PKCS#12; the form %s has none", format)
+		return session.Misused("convert: --name is the friendly name in PKCS#12; the form %s has none", format)
 	}
-	if f.out == "-" && s.json {
-		return usage("--out - writes the file itself to standard output: leave out --json")
+	if f.out == "-" && s.JSON {
+		return session.Misused("--out - writes the file itself to standard output: leave out --json")
 	}
 	if format.NeedsPassword() {
-		if w.Password, made, err = s.password(ctx, f.password, "the new file"); err != nil {
+		if w.Password, made, err = s.Password(ctx, f.password, "the new file"); err != nil {
 			return err
 		}
 		defer clear(w.Password)
@@ -106,23 +109,24 @@ func (s *Session) convert(ctx context.Context, f convertFlags, args []string) er
 	}
 	if f.out == "-" {
 		if made {
-			s.errs.Say("password %s (shown once)", w.Password)
+			s.Errs.Say("password %s (shown once)", w.Password)
 		}
-		return s.out.Raw(data)
+		return s.Out.Raw(data)
 	}
 	file := delivery.File{Name: label.FileName(title) + format.Ending(), Data: data}
 	secret := slices.Contains(w.Parts, handover.PartKey)
-	return s.writeConverted(ctx, f, file, secret, notes, w, made)
+	return writeConverted(ctx, s, f, file, secret, notes, w, made)
 }
 
-func (s *Session) writeConverted(ctx context.Context, f convertFlags, file delivery.File, secret bool, notes []string,
+func writeConverted(ctx context.Context, s *session.Session, f convertFlags, file delivery.File, secret bool,
+	notes []string,
 	w handover.Writing, made bool) error {
-	path, other, err := delivery.Target(file, s.path(f.out))
+	path, other, err := delivery.Target(file, s.Path(f.out))
 	if err != nil {
 		return err
 	}
 	if other {
-		if err := s.agree(ctx, fmt.Sprintf("%s is there with other content. Replace it?",
+		if err := s.Agree(ctx, fmt.Sprintf("%s is there with other content. Replace it?",
 			term.Safe(path))); err != nil {
 			return err
 		}
@@ -130,23 +134,23 @@ func (s *Session) writeConverted(ctx context.Context, f convertFlags, file deliv
 	if err := delivery.WriteOut(s.Disk, path, file.Data, secret); err != nil {
 		return err
 	}
-	if s.json {
+	if s.JSON {
 		v := map[string]any{"file": path, "notes": append([]string{}, notes...)}
 		if made {
 			v["password"] = string(w.Password)
 		}
-		return s.printJSON(v)
+		return s.PrintJSON(v)
 	}
-	s.out.Say("%s %s, holding %s", s.out.Paint(term.Good, "✓ wrote"), term.Safe(path), strings.Join(w.Parts, ", "))
+	s.Out.Say("%s %s, holding %s", s.Out.Paint(term.Good, "✓ wrote"), term.Safe(path), strings.Join(w.Parts, ", "))
 	for _, n := range notes {
-		s.out.Say("  %s", term.Safe(n))
+		s.Out.Say("  %s", term.Safe(n))
 	}
 	if made {
-		s.out.Say("  password  %s   %s", s.out.Paint(term.Accent, string(w.Password)),
-			s.out.Paint(term.Quiet, "shown once: hand it over by another way than the file"))
+		s.Out.Say("  password  %s   %s", s.Out.Paint(term.Accent, string(w.Password)),
+			s.Out.Paint(term.Quiet, "shown once: hand it over by another way than the file"))
 	}
 	if w.Format == handover.P12Older {
-		s.out.Findings(finding.List{finding.New(finding.OlderProfile, "%s is protected the older way.", path)})
+		s.Out.Findings(finding.List{finding.New(finding.OlderProfile, "%s is protected the older way.", path)})
 	}
 	return nil
 }
@@ -174,11 +178,11 @@ func partsOf(g handover.Goods, f handover.Format) []string {
 }
 
 // collect reads the certificates and keys of files, opening what is sealed.
-func (s *Session) collect(ctx context.Context, f convertFlags, args []string) (certs []*cert.Certificate,
+func collect(ctx context.Context, s *session.Session, f convertFlags, args []string) (certs []*cert.Certificate,
 	keys []crypto.Signer, err error) {
 	pass := &openers{s: s, file: f.openWith}
 	for _, a := range args {
-		inputs, err := intake.ReadInput(s.path(a), s.stdin)
+		inputs, err := intake.ReadInput(s.Path(a), s.Input)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -250,15 +254,15 @@ func openStore(ctx context.Context, der []byte, name string, pass custody.Passph
 
 // openers answers for sealed input: from --open-with, else as usual.
 type openers struct {
-	s    *Session
+	s    *session.Session
 	file string
 }
 
 // Passphrase implements custody.Passphrases.
 func (o *openers) Passphrase(ctx context.Context, q custody.Question) ([]byte, bool, error) {
 	if o.file != "" {
-		secret, err := custody.ReadPassphraseFile(o.s.path(o.file))
+		secret, err := custody.ReadPassphraseFile(o.s.Path(o.file))
 		return secret, true, err
 	}
-	return (*passphrases)(o.s).Passphrase(ctx, q)
+	return (*session.Passphrases)(o.s).Passphrase(ctx, q)
 }

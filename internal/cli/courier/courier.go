@@ -1,4 +1,5 @@
-package cli
+// Package courier has the commands that carry requests and answers between estates.
+package courier
 
 import (
 	"errors"
@@ -8,16 +9,18 @@ import (
 
 	"ironseal/internal/act/carrying"
 	"ironseal/internal/act/overview"
+	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
 	"ironseal/pki/span"
 )
 
-func (s *Session) courierCommand() *cobra.Command {
-	return group("courier", "Carry requests and certificates between estates that share no network", s.courierPack(),
-		s.courierOpen(), s.courierAnswer())
+func Command(s *session.Session) *cobra.Command {
+	return session.Group("courier", "Carry requests and certificates between estates that share no network",
+		courierPack(s),
+		courierOpen(s), courierAnswer(s))
 }
 
-func (s *Session) courierPack() *cobra.Command {
+func courierPack(s *session.Session) *cobra.Command {
 	var ask carrying.PackAsk
 	c := &cobra.Command{
 		Use:   "pack FOLDER [REQUEST...]",
@@ -26,21 +29,21 @@ func (s *Session) courierPack() *cobra.Command {
 every file, a check code to compare aloud, and a page that tells the person at the
 other end what to do. The requests are recorded as sent.`,
 		Example: `  ironseal courier pack ../to-the-safe --all --template web-server`,
-		Args:    atLeast(1, "the folder to make"),
+		Args:    session.AtLeast(1, "the folder to make"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
 			if ask.All && len(args) > 1 {
-				return usage("courier pack: name requests, or use --all: one of the two")
+				return session.Misused("courier pack: name requests, or use --all: one of the two")
 			}
-			ask.Dir, ask.Requests = s.path(args[0]), args[1:]
+			ask.Dir, ask.Requests = s.Path(args[0]), args[1:]
 			m, code, err := carrying.Pack(cmd.Context(), e, ask)
 			if err != nil {
 				return err
 			}
-			return s.packed(m, code, ask.Dir, nil)
+			return packed(s, m, code, ask.Dir, nil)
 		},
 	}
 	fl := c.Flags()
@@ -48,23 +51,23 @@ other end what to do. The requests are recorded as sent.`,
 	fl.StringArrayVar(&ask.Handles, "authority", nil,
 		"the request of this authority, a `HANDLE`, that authority apply made; may be repeated")
 	fl.StringVar(&ask.Template, "template", "", "the template to ask for, for the page")
-	s.completeHandles(c, "authority")
+	s.CompleteHandles(c, "authority")
 	return c
 }
 
-func (s *Session) packed(m carrying.Errand, code, dir string, left []string) error {
-	if s.json {
-		return s.printJSON(map[string]any{"folder": dir, "check_code": code, "manifest": m})
+func packed(s *session.Session, m carrying.Errand, code, dir string, left []string) error {
+	if s.JSON {
+		return s.PrintJSON(map[string]any{"folder": dir, "check_code": code, "manifest": m})
 	}
-	s.out.Say("%s %s with %s", s.out.Paint(term.Good, "✓ packed"), term.Safe(dir), span.Count(len(m.Files), "file"))
-	s.out.Say("  check code  %s   to compare aloud at the other end", s.out.Paint(term.Accent, code))
+	s.Out.Say("%s %s with %s", s.Out.Paint(term.Good, "✓ packed"), term.Safe(dir), span.Count(len(m.Files), "file"))
+	s.Out.Say("  check code  %s   to compare aloud at the other end", s.Out.Paint(term.Accent, code))
 	for _, l := range left {
-		s.out.Say("  %s %s", s.out.Paint(term.Careful, "! left out:"), term.Safe(l))
+		s.Out.Say("  %s %s", s.Out.Paint(term.Careful, "! left out:"), term.Safe(l))
 	}
 	return nil
 }
 
-func (s *Session) courierOpen() *cobra.Command {
+func courierOpen(s *session.Session) *cobra.Command {
 	var anchors []string
 	c := &cobra.Command{
 		Use:   "open FOLDER",
@@ -73,27 +76,27 @@ func (s *Session) courierOpen() *cobra.Command {
 be looked at and signed; or certificates, which are matched with what was sent and
 checked like any answer. A folder is taken in once; where something in it could not
 be, it may be opened again.`,
-		Args: exactly(1, "the folder"),
+		Args: session.Exactly(1, "the folder"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			trusted, err := s.certificatesInAll(anchors)
+			trusted, err := s.CertificatesInAll(anchors)
 			if err != nil {
 				return err
 			}
-			dir := s.path(args[0])
+			dir := s.Path(args[0])
 			folder, err := carrying.ReadErrand(dir)
 			if err != nil {
 				return err
 			}
-			if m := folder.Errand; !s.json {
-				s.out.Say("%s from %s, packed on %s, %s, nothing changed on the way", term.Safe(m.Kind),
+			if m := folder.Errand; !s.JSON {
+				s.Out.Say("%s from %s, packed on %s, %s, nothing changed on the way", term.Safe(m.Kind),
 					term.Safe(m.From), m.Made.Format("2006-01-02"), span.Count(len(m.Files), "file"))
-				s.out.Say("  check code  %s   the sender must have read out the same",
-					s.out.Paint(term.Accent, folder.Code))
+				s.Out.Say("  check code  %s   the sender must have read out the same",
+					s.Out.Paint(term.Accent, folder.Code))
 			}
-			if err := s.agree(cmd.Context(), "Take it in?"); err != nil {
+			if err := s.Agree(cmd.Context(), "Take it in?"); err != nil {
 				return err
 			}
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -101,20 +104,20 @@ be, it may be opened again.`,
 			if err != nil {
 				return err
 			}
-			return s.brought(o)
+			return brought(s, o)
 		},
 	}
 	c.Flags().StringArrayVar(&anchors, "anchor", nil, "a `FILE` with a root that you trust; may be repeated")
 	return c
 }
 
-func (s *Session) brought(o carrying.Opened) error {
+func brought(s *session.Session, o carrying.Opened) error {
 	faults := o.Faults
 	taken := []string{}
 	for _, r := range o.Received {
 		taken = append(taken, fmt.Sprintf("R%d", r.Record.Number))
-		if !s.json {
-			s.out.Say("%s R%d %s", s.out.Paint(term.Good, "✓ received"), r.Record.Number, term.Safe(r.Request.Title()))
+		if !s.JSON {
+			s.Out.Say("%s R%d %s", s.Out.Paint(term.Good, "✓ received"), r.Record.Number, term.Safe(r.Request.Title()))
 		}
 	}
 	for _, a := range o.Answers {
@@ -124,15 +127,15 @@ func (s *Session) brought(o carrying.Opened) error {
 		}
 		taken = append(taken, a.For)
 		switch {
-		case s.json:
+		case s.JSON:
 		case a.Known:
-			s.out.Say("%s %s, %s", s.out.Paint(term.Quiet, "· known already"), term.Safe(a.File), term.Safe(a.For))
+			s.Out.Say("%s %s, %s", s.Out.Paint(term.Quiet, "· known already"), term.Safe(a.File), term.Safe(a.For))
 		default:
-			s.out.Say("%s %s, for %s", s.out.Paint(term.Good, "✓ taken in"), term.Safe(a.File), term.Safe(a.For))
+			s.Out.Say("%s %s, for %s", s.Out.Paint(term.Good, "✓ taken in"), term.Safe(a.File), term.Safe(a.For))
 		}
 	}
-	if s.json {
-		if err := s.printJSON(map[string]any{"kind": o.Errand.Kind, "check_code": o.Code,
+	if s.JSON {
+		if err := s.PrintJSON(map[string]any{"kind": o.Errand.Kind, "check_code": o.Code,
 			"taken_in": taken}); err != nil {
 			return err
 		}
@@ -141,31 +144,31 @@ func (s *Session) brought(o carrying.Opened) error {
 		if name == "" {
 			name = "TEMPLATE"
 		}
-		s.next(overview.Advice{Why: "look at them and sign them",
+		s.Next(overview.Advice{Why: "look at them and sign them",
 			Command: "ironseal sign " + taken[0] + " --template " + name})
 	}
 	return errors.Join(faults...)
 }
 
-func (s *Session) courierAnswer() *cobra.Command {
+func courierAnswer(s *session.Session) *cobra.Command {
 	var out string
 	c := &cobra.Command{
 		Use:   "answer FOLDER",
 		Short: "Pack the certificates that were signed for a courier's requests",
-		Args:  exactly(1, "the folder that brought the requests"),
+		Args:  session.Exactly(1, "the folder that brought the requests"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if out == "" {
-				return usage("courier answer needs the folder to make: --out FOLDER")
+				return session.Misused("courier answer needs the folder to make: --out FOLDER")
 			}
-			e, err := s.estate(cmd.Context())
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
-			m, code, left, err := carrying.AnswerErrand(cmd.Context(), e, s.path(args[0]), s.path(out))
+			m, code, left, err := carrying.AnswerErrand(cmd.Context(), e, s.Path(args[0]), s.Path(out))
 			if err != nil {
 				return err
 			}
-			return s.packed(m, code, s.path(out), left)
+			return packed(s, m, code, s.Path(out), left)
 		},
 	}
 	c.Flags().StringVar(&out, "out", "", "the `FOLDER` to make")

@@ -1,4 +1,4 @@
-package cli
+package request
 
 import (
 	"context"
@@ -12,6 +12,7 @@ import (
 
 	"ironseal/internal/act/intake"
 	"ironseal/internal/act/overview"
+	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
 	"ironseal/pki/bundle"
 	"ironseal/pki/key"
@@ -21,29 +22,29 @@ import (
 )
 
 // draftManifest drafts for every row of a manifest, and takes the requests in.
-func (s *Session) draftManifest(cmd *cobra.Command, base intake.DraftAsk, file string) error {
-	e, err := s.estate(cmd.Context())
+func draftManifest(s *session.Session, cmd *cobra.Command, base intake.DraftAsk, file string) error {
+	e, err := s.Estate(cmd.Context())
 	if err != nil {
 		return err
 	}
-	rows, err := s.manifest(file)
+	rows, err := s.Manifest(file)
 	if err != nil {
 		return err
 	}
 	var inputs []intake.Input
-	var failed []failure
-	count, stop := s.counter("drafting", len(rows))
+	var failed []session.Failure
+	count, stop := s.Counter("drafting", len(rows))
 	for i, row := range rows {
 		count(i + 1)
 		if row.Err != nil {
-			failed = append(failed, failure{row.Label(), row.Err.Error(), false})
+			failed = append(failed, session.Failure{Name: row.Label(), Why: row.Err.Error(), Refused: false})
 			continue
 		}
 		ask := base
 		ask.Names = append([]san.Name{row.Host}, row.Names...)
-		d, err := intake.Draft(cmd.Context(), s.world(), e, ask)
+		d, err := intake.Draft(cmd.Context(), s.World(), e, ask)
 		if err != nil {
-			failed = append(failed, failure{row.Label(), err.Error(), false})
+			failed = append(failed, session.Failure{Name: row.Label(), Why: err.Error(), Refused: false})
 			continue
 		}
 		inputs = append(inputs, intake.Input{Name: d.RequestFile, Data: bundle.PEM(bundle.Request, d.Request.Raw)})
@@ -53,20 +54,21 @@ func (s *Session) draftManifest(cmd *cobra.Command, base intake.DraftAsk, file s
 	if len(faults) > 0 {
 		return errors.Join(faults...)
 	}
-	if s.json {
+	if s.JSON {
 		names := []string{}
 		for _, r := range list {
 			names = append(names, fmt.Sprintf("R%d", r.Record.Number))
 		}
-		if err := s.printJSON(map[string]any{"requests": names, "failed": append([]failure{}, failed...)}); err != nil {
+		if err := s.PrintJSON(map[string]any{"requests": names, "failed": append([]session.Failure{},
+			failed...)}); err != nil {
 			return err
 		}
 	} else {
-		s.drawFailures(failed)
-		s.out.Say("%s %d drafted and taken in, %d not   %s", s.out.Paint(term.Strong, "Result:"), len(list),
-			len(failed), s.out.Paint(term.Quiet, "journal "+head.String()))
-		s.next(overview.Advice{Why: "sign them",
-			Command: "ironseal sign --manifest " + shellWord(file) + " --template NAME"})
+		s.DrawFailures(failed)
+		s.Out.Say("%s %d drafted and taken in, %d not   %s", s.Out.Paint(term.Strong, "Result:"), len(list),
+			len(failed), s.Out.Paint(term.Quiet, "journal "+head.String()))
+		s.Next(overview.Advice{Why: "sign them",
+			Command: "ironseal sign --manifest " + session.ShellWord(file) + " --template NAME"})
 	}
 	if len(failed) > 0 {
 		return fmt.Errorf("%d of %d rows were not drafted", len(failed), len(rows))
@@ -76,21 +78,21 @@ func (s *Session) draftManifest(cmd *cobra.Command, base intake.DraftAsk, file s
 
 // draftAsking asks for what a draft needs, question by question, and shows the
 // result before anything is written.
-func (s *Session) draftAsking(cmd *cobra.Command, ask *intake.DraftAsk, sealed bool) error {
+func draftAsking(s *session.Session, cmd *cobra.Command, ask *intake.DraftAsk, sealed bool) error {
 	ctx := cmd.Context()
-	s.out.Say("A key and a request for a host. After the first question, Enter takes what is usual.")
-	names, err := s.askNames(ctx)
+	s.Out.Say("A key and a request for a host. After the first question, Enter takes what is usual.")
+	names, err := askNames(ctx, s)
 	if err != nil {
 		return err
 	}
 	ask.Names = names
 	if ask.Key == "" {
-		if ask.Key, err = s.askKey(ctx); err != nil {
+		if ask.Key, err = askKey(ctx, s); err != nil {
 			return err
 		}
 	}
-	s.out.Gap()
-	s.out.Say("%s", s.out.Paint(term.Strong, "This will be drafted:"))
+	s.Out.Gap()
+	s.Out.Say("%s", s.Out.Paint(term.Strong, "This will be drafted:"))
 	var texts []string
 	for _, n := range ask.Names {
 		texts = append(texts, n.String())
@@ -99,47 +101,47 @@ func (s *Session) draftAsking(cmd *cobra.Command, ask *intake.DraftAsk, sealed b
 	if kind == "" {
 		kind = "the estate's default"
 	}
-	s.out.Say("  names  %s", term.Safe(strings.Join(texts, ", ")))
+	s.Out.Say("  names  %s", term.Safe(strings.Join(texts, ", ")))
 	if ask.Subject != nil {
-		s.out.Say("  for    %s", term.Safe(ask.Subject.String()))
+		s.Out.Say("  for    %s", term.Safe(ask.Subject.String()))
 	}
 	if sealed {
-		s.out.Say("  key    %s, sealed under a passphrase", kind)
+		s.Out.Say("  key    %s, sealed under a passphrase", kind)
 	} else {
-		s.out.Say("  key    %s, readable by its owner only", kind)
+		s.Out.Say("  key    %s, readable by its owner only", kind)
 	}
 	stem := label.FileName(ask.Names[0].Value())
-	s.out.Say("  files  %s.request.pem", term.Safe(filepath.Join(ask.Dir, stem)))
-	s.out.Say("         %s.key.pem", term.Safe(filepath.Join(ask.Dir, stem)))
-	return s.agree(ctx, "Write it?")
+	s.Out.Say("  files  %s.request.pem", term.Safe(filepath.Join(ask.Dir, stem)))
+	s.Out.Say("         %s.key.pem", term.Safe(filepath.Join(ask.Dir, stem)))
+	return s.Agree(ctx, "Write it?")
 }
 
 // askNames gathers names: the host's own, those of its services, inside and
 // outside, and whatever else the person adds; then it shows what they come to.
-func (s *Session) askNames(ctx context.Context) ([]san.Name, error) {
-	host, err := s.askName(ctx, "The host's full name, as users type it: ", false)
+func askNames(ctx context.Context, s *session.Session) ([]san.Name, error) {
+	host, err := askName(ctx, s, "The host's full name, as users type it: ", false)
 	if err != nil {
 		return nil, err
 	}
 	list := []san.Name{*host}
-	inside, err := s.line(ctx, "Its domain on the inside, where that is another (Enter: the same): ")
+	inside, err := line(ctx, s, "Its domain on the inside, where that is another (Enter: the same): ")
 	if err != nil {
 		return nil, err
 	}
-	services, err := s.askServices(ctx)
+	services, err := askServices(ctx, s)
 	if err != nil {
 		return nil, err
 	}
 	if len(services) > 0 {
-		list = append(list, s.drawServices(services, *host, strings.Trim(inside, " ."))...)
+		list = append(list, drawServices(s, services, *host, strings.Trim(inside, " ."))...)
 	}
 	for {
-		n, err := s.askName(ctx, "Another name or address (Enter when there is none): ", true)
+		n, err := askName(ctx, s, "Another name or address (Enter when there is none): ", true)
 		if err != nil {
 			return nil, err
 		}
 		if n == nil {
-			return s.pruneNames(ctx, list)
+			return pruneNames(ctx, s, list)
 		}
 		list = append(list, *n)
 	}
@@ -147,9 +149,9 @@ func (s *Session) askNames(ctx context.Context) ([]san.Name, error) {
 
 // askName asks until a name is typed that can be read; nil is no answer, where
 // that will do.
-func (s *Session) askName(ctx context.Context, prompt string, mayBeNone bool) (*san.Name, error) {
+func askName(ctx context.Context, s *session.Session, prompt string, mayBeNone bool) (*san.Name, error) {
 	for {
-		answer, err := s.line(ctx, prompt)
+		answer, err := line(ctx, s, prompt)
 		if err != nil {
 			return nil, err
 		}
@@ -160,17 +162,17 @@ func (s *Session) askName(ctx context.Context, prompt string, mayBeNone bool) (*
 		if err == nil {
 			return &n, nil
 		}
-		s.out.Say("  %s", term.Safe(err.Error()))
+		s.Out.Say("  %s", term.Safe(err.Error()))
 	}
 }
 
-func (s *Session) askServices(ctx context.Context) ([]request.Service, error) {
+func askServices(ctx context.Context, s *session.Session) ([]request.Service, error) {
 	var words []string
 	for _, v := range request.Services() {
 		words = append(words, v.Word)
 	}
 	for {
-		answer, err := s.line(ctx, fmt.Sprintf("What runs there? One or more of %s (Enter: none): ",
+		answer, err := line(ctx, s, fmt.Sprintf("What runs there? One or more of %s (Enter: none): ",
 			strings.Join(words, ", ")))
 		if err != nil {
 			return nil, err
@@ -179,7 +181,7 @@ func (s *Session) askServices(ctx context.Context) ([]request.Service, error) {
 		for _, word := range strings.FieldsFunc(answer, func(r rune) bool { return r == ' ' || r == ',' }) {
 			var v request.Service
 			if v, err = request.ServiceNamed(word); err != nil {
-				s.out.Say("  %s", term.Safe(err.Error()))
+				s.Out.Say("  %s", term.Safe(err.Error()))
 				break
 			}
 			out = append(out, v)
@@ -191,7 +193,7 @@ func (s *Session) askServices(ctx context.Context) ([]request.Service, error) {
 }
 
 // drawServices shows each service with its names, and returns all of them.
-func (s *Session) drawServices(services []request.Service, host san.Name, inside string) (all []san.Name) {
+func drawServices(s *session.Session, services []request.Service, host san.Name, inside string) (all []san.Name) {
 	var rows [][]term.Cell
 	for _, v := range services {
 		within, outside := v.NamesOf(host, inside)
@@ -210,27 +212,27 @@ func (s *Session) drawServices(services []request.Service, host san.Name, inside
 			rows = append(rows, row)
 		}
 	}
-	s.out.Gap()
-	s.out.Table([]string{"service", "inside", "outside"}, rows)
-	s.out.Gap()
+	s.Out.Gap()
+	s.Out.Table([]string{"service", "inside", "outside"}, rows)
+	s.Out.Gap()
 	return all
 }
 
 // pruneNames shows what the names come to, and lets the person leave some out.
-func (s *Session) pruneNames(ctx context.Context, list []san.Name) ([]san.Name, error) {
+func pruneNames(ctx context.Context, s *session.Session, list []san.Name) ([]san.Name, error) {
 	kept, pruned := request.Unite(list)
 	if len(kept) < 2 {
 		return kept, nil
 	}
-	s.out.Say("%s", s.out.Paint(term.Strong, "Together, sorted:"))
+	s.Out.Say("%s", s.Out.Paint(term.Strong, "Together, sorted:"))
 	for i, n := range kept {
-		s.out.Say("  %2d  %s", i+1, term.Safe(n.String()))
+		s.Out.Say("  %2d  %s", i+1, term.Safe(n.String()))
 	}
 	for _, p := range pruned {
-		s.out.Say("%s", s.out.Paint(term.Quiet, fmt.Sprintf("   -  %s: %s", term.Safe(p.Name.String()), p.Why)))
+		s.Out.Say("%s", s.Out.Paint(term.Quiet, fmt.Sprintf("   -  %s: %s", term.Safe(p.Name.String()), p.Why)))
 	}
 	for {
-		answer, err := s.line(ctx, "Leave out which? Numbers (Enter: none): ")
+		answer, err := line(ctx, s, "Leave out which? Numbers (Enter: none): ")
 		if err != nil {
 			return nil, err
 		}
@@ -238,7 +240,7 @@ func (s *Session) pruneNames(ctx context.Context, list []san.Name) ([]san.Name, 
 		if err == nil {
 			return left, nil
 		}
-		s.out.Say("  %s", term.Safe(err.Error()))
+		s.Out.Say("  %s", term.Safe(err.Error()))
 	}
 }
 
@@ -263,9 +265,9 @@ func without(list []san.Name, numbers []string) ([]san.Name, error) {
 	return out, nil
 }
 
-func (s *Session) askKey(ctx context.Context) (key.Kind, error) {
+func askKey(ctx context.Context, s *session.Session) (key.Kind, error) {
 	for {
-		answer, err := s.line(ctx, "Key kind (Enter: the default; rsa-2048 where the device is old): ")
+		answer, err := line(ctx, s, "Key kind (Enter: the default; rsa-2048 where the device is old): ")
 		if err != nil || answer == "" {
 			return "", err
 		}
@@ -273,16 +275,17 @@ func (s *Session) askKey(ctx context.Context) (key.Kind, error) {
 		if err == nil {
 			return k, nil
 		}
-		s.out.Say("  %s", err)
+		s.Out.Say("  %s", err)
 	}
 }
 
 // line asks one question; without a terminal, that is wrong usage.
-func (s *Session) line(ctx context.Context, prompt string) (string, error) {
+func line(ctx context.Context, s *session.Session, prompt string) (string, error) {
 	answer, err := s.Console.Line(ctx, prompt)
 	if errors.Is(err, term.ErrNoTerminal) {
-		return "", usage("request draft needs at least one name, or a terminal to ask on: see ironseal request " +
-			"draft --help")
+		return "",
+			session.Misused("request draft needs at least one name, or a terminal to ask on: see ironseal request " +
+				"draft --help")
 	}
 	return answer, err
 }

@@ -1,0 +1,180 @@
+package certificate
+
+import (
+	"context"
+	"crypto"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ironseal/internal/act/delivery"
+	"ironseal/internal/cli/session"
+	"ironseal/internal/estate"
+	"ironseal/internal/term"
+	"ironseal/pki/cert"
+	"ironseal/pki/relate"
+)
+
+func certificateHandover(s *session.Session) *cobra.Command {
+	var receiver, out, keyFile, holder, because string
+	var waive []string
+	var pw session.PasswordFlags
+	c := &cobra.Command{
+		Use:   "handover CERTIFICATE --for RECEIVER",
+		Short: "Write everything that one receiver needs into one folder, with a page that says what to do",
+		Long: `Write a folder named for the host: the files in the shape that the receiver
+takes, and a READ-ME with the steps in the receiver's order.
+
+The key of our own draft is found again by itself; another is given with --key.
+Where the key stayed on the device, the files come without it.
+
+` + certificateNaming,
+		Example: `  ironseal certificate handover booking.ternbay.example --for nginx --out ../handed-out
+  ironseal certificate handover R1 --for java --make-password --out ../handed-out
+  ironseal certificate handover R3 --for appliance-pem --out ../handed-out`,
+		Args: session.Exactly(1, "a certificate"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx := cmd.Context()
+			e, err := s.Estate(ctx)
+			if err != nil {
+				return err
+			}
+			if receiver == "" {
+				return session.Misused("handover: say for whom: --for RECEIVER; there are: %s",
+					strings.Join(e.ReceiverNames(), ", "))
+			}
+			h, note, err := e.FindCertificate(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			if note != "" {
+				s.Errs.Say("(%s)", term.Safe(note))
+			}
+			ask := delivery.HandoverAsk{Certificate: h, Dir: s.Path(out), To: holder}
+			if ask.Receiver, err = e.Receiver(receiver); err != nil {
+				return err
+			}
+			if ask.Signer, err = handoverKey(ctx, s, e, h, keyFile); err != nil {
+				return err
+			}
+			if ask.Waivers, err = session.Waivers(waive, because); err != nil {
+				return err
+			}
+			made := false
+			if !ask.Receiver.NeedsPassword() && (pw.Made || pw.File != "") {
+				return session.Misused("handover: %s takes no file that is sealed under a password: leave out "+
+					"--make-password "+
+					"and --password-file", receiver)
+			}
+			s.Tidy(ask.Dir)
+			if ask.Receiver.NeedsPassword() {
+				if ask.Password, made, err = s.Password(ctx, pw, "the PKCS#12 file"); err != nil {
+					return err
+				}
+				defer clear(ask.Password)
+			}
+			done, err := delivery.Handover(ctx, e, ask)
+			if err != nil {
+				if !s.JSON {
+					s.Out.Findings(done.Findings)
+				}
+				return err
+			}
+			return printHandover(s, done, ask, made)
+		},
+		ValidArgsFunction: s.Certificates,
+	}
+	c.Flags().StringVar(&receiver, "for", "", "the `RECEIVER`")
+	c.Flags().StringVar(&out, "out", ".", "the `DIR` in which the folder is made")
+	c.Flags().StringVar(&holder, "to", "", "`WHO` gets it: named when the certificate is due")
+	c.Flags().StringVar(&keyFile, "key", "", "the private key's `FILE`; a draft's own key is found by itself")
+	pw.Add(c)
+	s.WaiverFlags(c, &waive, &because)
+	session.Register(c, "for", s.Receivers)
+	return c
+}
+
+func handoverKey(ctx context.Context, s *session.Session, e *estate.Estate, h estate.Held, file string) (crypto.Signer,
+	error) {
+	if file != "" {
+		return delivery.OpenKeyFile(ctx, s.Path(file), h.Title(), (*session.Passphrases)(s))
+	}
+	return delivery.DraftSigner(ctx, e, h)
+}
+
+func printHandover(s *session.Session, d delivery.HandedOver, ask delivery.HandoverAsk, made bool) error {
+	var names []string
+	for _, f := range d.Files {
+		names = append(names, f.Name)
+	}
+	if s.JSON {
+		v := map[string]any{"directory": d.Dir, "files": names, "notes": d.Notes, "findings": d.Findings}
+		if made {
+			v["password"] = string(ask.Password)
+		}
+		return s.PrintJSON(v)
+	}
+	s.Out.Say("%s %s", s.Out.Paint(term.Good, "✓ wrote"), term.Safe(d.Dir))
+	s.Out.Say("  %s", term.Safe(strings.Join(append(names, delivery.ReadMeFile), "  ")))
+	s.Out.Findings(d.Findings)
+	if made {
+		s.Out.Say("  password    %s   %s", s.Out.Paint(term.Accent, string(ask.Password)),
+			s.Out.Paint(term.Quiet, "shown once: hand it over by another way than the file"))
+	}
+	s.Out.Gap()
+	for _, l := range strings.Split(strings.TrimRight(string(d.Page), "\n"), "\n") {
+		s.Out.Say("  %s", term.Safe(l))
+	}
+	return nil
+}
+
+func certificateCompare(s *session.Session) *cobra.Command {
+	return &cobra.Command{
+		Use:   "compare A B",
+		Short: "How two certificates differ, in words",
+		Long: `Compare two certificates: the good server's against the bad one's, or the old
+against the new. Each is a file, or named as in certificate show.`,
+		Example: "  ironseal certificate compare booking.ternbay.example mail.ternbay.example\n  ironseal " +
+			"certificate compare R1 ../handed-out/root.pem",
+		Args: session.Exactly(2, "two certificates"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var two [2]*cert.Certificate
+			for i, a := range args {
+				list, err := s.CertificatesIn(a)
+				if err == nil {
+					two[i] = list[0]
+					continue
+				}
+				e, estateErr := s.Estate(cmd.Context())
+				if estateErr != nil {
+					return err
+				}
+				h, _, findErr := e.FindCertificate(cmd.Context(), a)
+				if findErr != nil {
+					return fmt.Errorf("%w; and %q is no file with a certificate", findErr, a)
+				}
+				two[i] = h.Certificate
+			}
+			diffs := relate.Compare(two[0], two[1])
+			if s.JSON {
+				if diffs == nil {
+					diffs = []relate.Difference{}
+				}
+				return s.PrintJSON(diffs)
+			}
+			if len(diffs) == 0 {
+				s.Out.Say("%s the two are the same certificate", s.Out.Paint(term.Good, "✓"))
+				return nil
+			}
+			var cells [][]term.Cell
+			for _, d := range diffs {
+				cells = append(cells, []term.Cell{{Text: d.Field, Tone: term.Quiet}, {Text: session.OrDash(d.A)},
+					{Text: session.OrDash(d.B)}, {Text: d.Means, Tone: term.Careful}})
+			}
+			s.Out.Table([]string{"", two[0].Title(), two[1].Title(), ""}, cells)
+			return nil
+		},
+		ValidArgsFunction: s.Certificates,
+	}
+}

@@ -1,0 +1,168 @@
+// Package changeover has the commands that move what an authority signed to its next
+// generation, all on one day.
+package changeover
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"ironseal/internal/act/overview"
+	"ironseal/internal/act/renewing"
+	"ironseal/internal/cli/session"
+	"ironseal/internal/cli/sign"
+	"ironseal/internal/term"
+	"ironseal/pki/span"
+)
+
+func Command(s *session.Session) *cobra.Command {
+	return session.Group("changeover", "Prepare a new authority while the old one serves, and switch on a day",
+		changeoverPrepare(s), session.Reading(changeoverProgress(s)), changeoverSwitch(s), changeoverBack(s))
+}
+
+func changeoverPrepare(s *session.Session) *cobra.Command {
+	var waive []string
+	var because string
+	c := &cobra.Command{
+		Use:   "prepare HANDLE",
+		Short: "Sign a certificate for every holder, to be kept unused until the switch day",
+		Long: `For every certificate that serves under the current generation, sign one under the
+prepared generation. They wait, unused, for the switch day. What was prepared before
+is left alone, so that the command can be repeated.`,
+		Args: session.Exactly(1, "a handle"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := session.Waivers(waive, because)
+			if err != nil {
+				return err
+			}
+			e, err := s.Estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			list, err := renewing.PlanChange(cmd.Context(), e, args[0], w)
+			if err != nil {
+				return err
+			}
+			if len(list) == 0 {
+				return s.Nothing(s.Out.Paint(term.Good, "✓") + " Everything is prepared.")
+			}
+			return sign.SignPlanned(cmd.Context(), s, e, list)
+		},
+		ValidArgsFunction: s.Handles,
+	}
+	s.WaiverFlags(c, &waive, &because)
+	return c
+}
+
+func changeoverProgress(s *session.Session) *cobra.Command {
+	return &cobra.Command{
+		Use:   "progress HANDLE",
+		Short: "How a change-over stands",
+		Args:  session.Exactly(1, "a handle"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			e, err := s.Estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			c, err := renewing.ChangeOf(cmd.Context(), e, args[0])
+			if err != nil {
+				return err
+			}
+			if s.JSON {
+				return s.PrintJSON(c)
+			}
+			s.Out.Say("%s serves until the switch day, %s, %s; it ends on %s", s.Out.Paint(term.Strong, c.Old),
+				c.Day.Format("2006-01-02"), span.Distance(s.Moment(), c.Day), c.OldEnds.Format("2006-01-02"))
+			s.Out.Say("%s is prepared, with a certificate for %d of %d holders", s.Out.Paint(term.Strong, c.New),
+				len(c.Prepared), len(c.Prepared)+len(c.Missing))
+			for _, m := range c.Missing {
+				s.Out.Say("  %s %s", s.Out.Paint(term.Careful, "! nothing is prepared for"), term.Safe(m))
+			}
+			if len(c.Missing) > 0 {
+				s.Next(overview.Advice{Why: "prepare the rest", Command: "ironseal changeover prepare " + c.Handle})
+			} else {
+				s.Next(overview.Advice{Why: "on the day", Command: "ironseal changeover switch " + c.Handle})
+			}
+			return nil
+		},
+		ValidArgsFunction: s.Handles,
+	}
+}
+
+func changeoverSwitch(s *session.Session) *cobra.Command {
+	var early bool
+	c := &cobra.Command{
+		Use:   "switch HANDLE",
+		Short: "Let the prepared generation, and what it signed, serve from now on",
+		Args:  session.Exactly(1, "a handle"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			e, err := s.Estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			c, err := renewing.ChangeOf(cmd.Context(), e, args[0])
+			if err != nil {
+				return err
+			}
+			if err := s.Agree(cmd.Context(), fmt.Sprintf("Switch from %s to %s, with %s prepared and %d not?",
+				c.Old, c.New, span.Count(len(c.Prepared), "certificate"), len(c.Missing))); err != nil {
+				return err
+			}
+			g, head, err := renewing.Switch(cmd.Context(), e, args[0], early)
+			if err != nil {
+				return err
+			}
+			if s.JSON {
+				return s.PrintJSON(map[string]any{"authority": args[0], "signs": g.Name(),
+					"journal_head": head.String()})
+			}
+			s.Out.Say("%s %s signs from now on   journal %s", s.Out.Paint(term.Good, "✓ switched:"), g.Name(), head)
+			s.Next(overview.Advice{Why: "hand the new certificates over", Command: "ironseal certificate list"},
+				overview.Advice{Why: "the way back",
+					Command: "ironseal changeover back " + args[0] + " --switch-day DAY"})
+			return nil
+		},
+		ValidArgsFunction: s.Handles,
+	}
+	c.Flags().BoolVar(&early, "early", false, "before the switch day")
+	return c
+}
+
+func changeoverBack(s *session.Session) *cobra.Command {
+	var day string
+	c := &cobra.Command{
+		Use:   "back HANDLE",
+		Short: "Go back to the generation before, until another switch day",
+		Args:  session.Exactly(1, "a handle"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if day == "" {
+				return session.Misused("changeover back needs the new switch day: --switch-day DAY")
+			}
+			t, err := session.ParseTime(day)
+			if err != nil {
+				return &session.Status{Code: session.Usage, Err: err}
+			}
+			e, err := s.Estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if err := s.Agree(cmd.Context(), fmt.Sprintf("Let %s sign by its earlier generation again?",
+				args[0])); err != nil {
+				return err
+			}
+			g, head, err := renewing.SwitchBack(cmd.Context(), e, args[0], t)
+			if err != nil {
+				return err
+			}
+			if s.JSON {
+				return s.PrintJSON(map[string]any{"authority": args[0], "signs": g.Name(),
+					"journal_head": head.String()})
+			}
+			s.Out.Say("%s %s signs again   journal %s", s.Out.Paint(term.Good, "✓"), g.Name(), head)
+			return nil
+		},
+		ValidArgsFunction: s.Handles,
+	}
+	c.Flags().StringVar(&day, "switch-day", "", "the new switch `DAY`")
+	return c
+}

@@ -1,0 +1,179 @@
+// Package cli is the command line. Each noun has a package of its own, which adds its
+// commands; here they are put together, with the help and the exit statuses.
+//
+// A command parses what a person typed, calls an act, and prints what comes back. It
+// decides nothing about certificates. Everything it needs from outside (clock,
+// randomness, terminal, environment) is in an App, so that a test or the demo runs
+// commands exactly as a person does.
+package cli
+
+import (
+	"context"
+	"errors"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ironseal/internal/cli/authority"
+	"ironseal/internal/cli/certificate"
+	"ironseal/internal/cli/changeover"
+	"ironseal/internal/cli/courier"
+	"ironseal/internal/cli/files"
+	"ironseal/internal/cli/request"
+	"ironseal/internal/cli/session"
+	"ironseal/internal/cli/sign"
+	"ironseal/internal/cli/template"
+	"ironseal/internal/cli/upkeep"
+	"ironseal/internal/term"
+	"ironseal/pki/issue"
+	"ironseal/pki/runes"
+)
+
+// Run runs one command line and returns its exit status.
+func Run(ctx context.Context, a session.App, args []string) int {
+	s := &session.Session{App: a}
+	if s.Env == nil {
+		s.Env = os.Getenv
+	}
+	root := root(s)
+	root.SetArgs(args)
+	root.SetIn(a.Stdin)
+	root.SetOut(a.Stdout)
+	root.SetErr(a.Stderr)
+	s.Screens()
+	err := root.ExecuteContext(ctx)
+	if s.Opened != nil {
+		err = errors.Join(err, s.Opened.Close())
+	}
+	return finish(s, err)
+}
+
+func finish(s *session.Session, err error) int {
+	if err == nil {
+		return session.Done
+	}
+	code := session.Failed
+	var st *session.Status
+	var refused *issue.Refused
+	switch {
+	case errors.As(err, &st):
+		code = st.Code
+	case errors.As(err, &refused):
+		code = session.Refused
+	case !s.Started:
+		code = session.Usage
+	}
+	if text := err.Error(); text != "" {
+		head := "ironseal:"
+		for _, line := range strings.Split(text, "\n") {
+			s.Errs.Hung(head, term.Bad, runes.Escape(line))
+			head = "         "
+		}
+	}
+	return code
+}
+
+func root(s *session.Session) *cobra.Command {
+	root := &cobra.Command{
+		Use:   "ironseal",
+		Short: "Run a private certificate authority: take in requests, check them, sign them, hand them out",
+		Long: `Iron Seal runs a private certificate authority hierarchy.
+
+It takes in signing requests in whatever shape they arrive, says in words what
+is in them, shows what will be signed beside what was asked, signs by template,
+and hands the result out in the right order and encoding.
+
+Begin with:  ironseal estate create harbour     (or watch: ironseal demo)`,
+		Version:       s.Version,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
+			s.Started, s.Acting = true, cmd.Annotations[session.Reads] == ""
+			if s.Colour != "auto" && s.Colour != "always" && s.Colour != "never" {
+				return session.Misused("--color %q: use auto, always or never", s.Colour)
+			}
+			s.Screens()
+			return applyAsOf(cmd.Context(), s, cmd)
+		},
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return session.UnknownCommand(cmd, args[0])
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	root.SetVersionTemplate("ironseal {{.Version}}\n")
+	root.SetHelpCommand(helpCommand())
+	root.SetHelpFunc(func(c *cobra.Command, args []string) { help(s, c, args) })
+	root.SetFlagErrorFunc(unknownOption)
+	f := root.PersistentFlags()
+	f.StringVar(&s.EstateDir, "estate", "", "the estate `DIR` (else IRONSEAL_ESTATE, else the nearest above)")
+	f.BoolVar(&s.JSON, "json", false, "print JSON")
+	f.BoolVar(&s.Yes, "yes", false, "answer yes to questions; never passes a stop")
+	f.StringArrayVar(&s.PassFiles, "passphrase-file", nil, "read passphrases from `[HANDLE=]FILE`; may be repeated")
+	f.StringVar(&s.Colour, "color", "auto", "auto, always or never")
+	f.StringVar(&s.AsOf, "as-of", "", "look at things as of `TIME` (2030-01-31, or with T12:00:00Z); acts only in a "+
+		"rehearsal")
+	root.AddCommand(upkeep.Estate(s), authority.Command(s), template.Command(s), request.Command(s), sign.Command(s),
+		certificate.Command(s), files.Convert(s), files.Read(s), files.Verify(s), upkeep.Forecast(s),
+		upkeep.Due(s), courier.Command(s), changeover.Command(s), upkeep.Journal(s), demoCommand(s),
+		versionCommand(s), referenceCommand(s))
+	return root
+}
+
+// helpCommand shows a command's help; asking for one that is not there is wrong usage.
+func helpCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "help [COMMAND]",
+		Short: "Help about any command",
+		RunE: func(c *cobra.Command, args []string) error {
+			found, rest, err := c.Root().Find(args)
+			if err != nil || len(rest) > 0 {
+				return session.UnknownCommand(found, strings.Join(rest, " "))
+			}
+			found.InitDefaultHelpFlag()
+			return found.Help()
+		},
+	}
+}
+
+// versionCommand tells which build this is.
+func versionCommand(s *session.Session) *cobra.Command {
+	return session.Reading(&cobra.Command{Use: "version", Short: "Which build this is", Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			if s.JSON {
+				return s.PrintJSON(map[string]string{"version": s.Version})
+			}
+			s.Out.Say("ironseal %s", s.Version)
+			return nil
+		}})
+}
+
+// applyAsOf moves the clock: for commands that read, anywhere; for acts, only in a
+// rehearsal.
+func applyAsOf(ctx context.Context, s *session.Session, cmd *cobra.Command) error {
+	if s.AsOf == "" {
+		return nil
+	}
+	t, err := session.ParseTime(s.AsOf)
+	if err != nil {
+		return &session.Status{Code: session.Usage, Err: err}
+	}
+	s.Now = func() time.Time { return t }
+	if cmd.Annotations[session.Reads] != "" {
+		return nil
+	}
+	e, err := s.Estate(ctx)
+	if err != nil {
+		return err
+	}
+	if !e.Rehearsal {
+		return session.Misused("--as-of moves the clock only for commands that read, and in rehearsals; %s changes "+
+			"the "+
+			"records: practise with: ironseal estate rehearse DIR", cmd.CommandPath())
+	}
+	return nil
+}

@@ -1,0 +1,106 @@
+package session
+
+import (
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"ironseal/pki/key"
+	"ironseal/pki/san"
+	"ironseal/pki/span"
+)
+
+// Some commands have modes, and not every flag has a meaning in every mode. A flag
+// without one is wrong usage: whoever typed --seal must not get an open key.
+
+// OnlyFlags refuses every flag of the command that was typed and is not among those
+// that a mode uses. mode says which it is, as a person would.
+func OnlyFlags(cmd *cobra.Command, mode string, used ...string) error {
+	var lost []string
+	cmd.Flags().Visit(func(f *pflag.Flag) {
+		if cmd.InheritedFlags().Lookup(f.Name) == nil && !slices.Contains(used, f.Name) {
+			lost = append(lost, "--"+f.Name)
+		}
+	})
+	if len(lost) == 0 {
+		return nil
+	}
+	return Misused("%s: %s has no meaning %s: leave it out, or see %s --help", cmd.CommandPath(), strings.Join(lost,
+		" "),
+		mode, cmd.CommandPath())
+}
+
+// OneOf refuses a flag's word that is none of those that it takes.
+func OneOf(flag, typed string, words ...string) error {
+	if typed == "" || slices.Contains(words, typed) {
+		return nil
+	}
+	return Misused("--%s %q: use one of %s", flag, typed, strings.Join(words, ", "))
+}
+
+// ShellWord writes a path so that a shell takes it for one word.
+func ShellWord(path string) string {
+	if path != "" && strings.IndexFunc(path, func(r rune) bool {
+		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' ||
+			strings.ContainsRune("/._-+,:@%=", r))
+	}) < 0 {
+		return path
+	}
+	return "'" + strings.ReplaceAll(path, "'", `'\''`) + "'"
+}
+
+// KindAsked reads a key kind as typed; none when nothing was.
+func KindAsked(typed string) (key.Kind, error) {
+	if typed == "" {
+		return "", nil
+	}
+	k, err := key.ParseKind(typed)
+	if err != nil {
+		return "", &Status{Usage, err}
+	}
+	return k, nil
+}
+
+// SpanAsked reads a lifetime as typed; none when nothing was.
+func SpanAsked(typed string) (span.Span, error) {
+	if typed == "" {
+		return span.Span{}, nil
+	}
+	d, err := span.Parse(typed)
+	if err != nil {
+		return d, &Status{Usage, err}
+	}
+	return d, nil
+}
+
+func (s *Session) WaiverFlags(c *cobra.Command, waive *[]string, because *string) {
+	c.Flags().StringArrayVar(waive, "waive", nil,
+		"sign in spite of the stop with this `[REQUEST:]CODE`; may be repeated")
+	c.Flags().StringVar(because, "because", "", "why it is waived")
+}
+
+func KindWords() []string {
+	var out []string
+	for _, k := range key.Kinds() {
+		out = append(out, string(k))
+	}
+	return out
+}
+
+func (s *Session) QuietFlag(c *cobra.Command, what string) {
+	c.Flags().BoolVar(&s.Quiet, "quiet", false, what)
+}
+
+func TypedNames(args []string) ([]san.Name, error) {
+	var out []san.Name
+	for _, a := range args {
+		n, err := san.ParseTyped(a)
+		if err != nil {
+			return nil, &Status{Usage, err}
+		}
+		out = append(out, n)
+	}
+	return out, nil
+}

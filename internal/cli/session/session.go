@@ -1,0 +1,368 @@
+// Package session is one run of the program: what it was told by options that every
+// command has, the screens it prints on, the estate it has opened, and how it asks a
+// person for consent, for a passphrase or for a file. Commands are built on it.
+package session
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+	"unicode"
+
+	"github.com/spf13/cobra"
+
+	"ironseal/internal/act/overview"
+	"ironseal/internal/custody"
+	"ironseal/internal/disk"
+	"ironseal/internal/estate"
+	"ironseal/internal/term"
+	"ironseal/pki/bundle"
+	"ironseal/pki/finding"
+	"ironseal/pki/runes"
+)
+
+// Exit statuses.
+const (
+	Done    = 0
+	Failed  = 1
+	Usage   = 2
+	Refused = 3 // by findings, or declined at the sheet
+	No      = 4 // the answer is no: not valid, not trusted, journal broken
+
+	Attention = 5 // with --alarm: done, and something needs attention soon
+)
+
+// App is the outside world of the commands.
+type App struct {
+	Stdin   io.Reader
+	Stdout  io.Writer
+	Stderr  io.Writer
+	Console term.Console
+	Now     func() time.Time
+	Random  io.Reader
+	Disk    disk.Disk
+	Actor   string
+	Env     func(string) string
+	Version string
+	Step    func(string) error
+}
+
+// Session is one run of the program.
+type Session struct {
+	App
+	Out, Errs *term.Screen
+
+	EstateDir string
+	JSON      bool
+	Yes       bool
+	Quiet     bool
+	Colour    string
+	AsOf      string
+	PassFiles []string
+	Started   bool
+	Acting    bool // the command changes records
+	bannered  bool // it was said that this is a rehearsal
+	Opened    *estate.Estate
+}
+
+// Status is an error with an exit status of its own. A nil err prints nothing:
+// the command has said all there is to say.
+type Status struct {
+	Code int
+	Err  error
+}
+
+func (s *Status) Error() string {
+	if s.Err == nil {
+		return ""
+	}
+	return s.Err.Error()
+}
+
+func (s *Status) Unwrap() error { return s.Err }
+
+func Misused(format string, args ...any) error { return &Status{Usage, fmt.Errorf(format, args...)} }
+
+// Screens makes the screens anew once the flags are known.
+func (s *Session) Screens() {
+	s.Out = term.NewScreen(s.Stdout, term.When(s.Colour), s.Env("NO_COLOR"))
+	s.Errs = term.NewScreen(s.Stderr, term.When(s.Colour), s.Env("NO_COLOR"))
+}
+
+// Reads marks a command that changes nothing, on which --as-of works.
+const Reads = "reads"
+
+func Reading(c *cobra.Command) *cobra.Command {
+	c.Annotations = map[string]string{Reads: "yes"}
+	return c
+}
+
+func ParseTime(text string) (time.Time, error) {
+	for _, layout := range []string{time.RFC3339, "2006-01-02T15:04:05", "2006-01-02 15:04:05", "2006-01-02T15:04",
+		"2006-01-02"} {
+		if t, err := time.ParseInLocation(layout, strings.TrimSpace(text), time.UTC); err == nil {
+			return t.UTC(), nil
+		}
+	}
+	return time.Time{}, fmt.Errorf("%q is not a time: write 2030-01-31 or 2030-01-31T12:00:00Z", text)
+}
+
+func (s *Session) Moment() time.Time {
+	if s.Now == nil {
+		return time.Now().UTC()
+	}
+	return s.Now().UTC()
+}
+
+// Entropy is the source of randomness.
+func (s *Session) Entropy() io.Reader {
+	if s.Random == nil {
+		return rand.Reader
+	}
+	return s.Random
+}
+
+// World hands the estate what it needs from outside.
+func (s *Session) World() estate.World {
+	return estate.World{Now: s.Now, Random: s.Random, Disk: s.Disk, Actor: s.Actor, Pass: (*Passphrases)(s),
+		Progress: s.progress, Step: s.Step}
+}
+
+func (s *Session) progress(what string) func() {
+	if s.JSON {
+		return func() {}
+	}
+	return s.Errs.Progress(what)
+}
+
+// Estate opens the estate that the person means.
+func (s *Session) Estate(ctx context.Context) (*estate.Estate, error) {
+	if s.Opened != nil {
+		return s.Opened, nil
+	}
+	dir := s.EstateDir
+	if dir == "" {
+		dir = s.Env("IRONSEAL_ESTATE")
+	}
+	found, err := estate.Find(s.Path(dir), ".")
+	if err != nil {
+		return nil, err
+	}
+	if s.Opened, err = estate.Open(ctx, found, s.World()); err != nil {
+		return nil, err
+	}
+	if s.Acting {
+		if err := s.Opened.ReadOnly(); err != nil {
+			return nil, err
+		}
+	}
+	if s.Opened.Rehearsal && !s.bannered {
+		s.bannered = true
+		s.Errs.Say("%s", s.Errs.Paint(term.Careful,
+			fmt.Sprintf("REHEARSAL of %s: throwaway keys; the clock says %s",
+				term.Safe(s.Opened.Settings.Organisation.Name), s.Moment().Format("2006-01-02"))))
+	}
+	return s.Opened, nil
+}
+
+// Path drops blanks around a typed path, and says so.
+func (s *Session) Path(typed string) string {
+	clean := strings.TrimFunc(typed, unicode.IsSpace)
+	if clean != typed {
+		s.Errs.Say("(blanks around %q were dropped)", clean)
+	}
+	return clean
+}
+
+// Passphrases answers custody's questions: from files, else at the terminal.
+type Passphrases Session
+
+// Passphrase implements custody.Passphrases.
+func (p *Passphrases) Passphrase(ctx context.Context, q custody.Question) ([]byte, bool, error) {
+	if file := p.fileFor(q.Handle); file != "" {
+		secret, err := custody.ReadPassphraseFile(file)
+		return secret, true, err
+	}
+	prompt := fmt.Sprintf("Passphrase of %s, %s: ", q.Handle, q.Purpose)
+	switch {
+	case q.New:
+		return p.Choose(ctx, q.Handle)
+	case q.Again:
+		prompt = "That does not open it. " + prompt
+	}
+	secret, err := p.Console.Secret(ctx, prompt)
+	if errors.Is(err, term.ErrNoTerminal) {
+		err = fmt.Errorf("%w: give it in a file: --passphrase-file FILE", err)
+	}
+	return custody.Canonical(secret), false, err
+}
+
+func (p *Passphrases) fileFor(handle string) string {
+	general := p.Env("IRONSEAL_PASSPHRASE_FILE")
+	found := false
+	if authority, number, ok := strings.Cut(handle, ".g"); ok && strings.Trim(number, "0123456789") == "" {
+		handle = authority // one file serves all generations
+	}
+	for _, f := range p.PassFiles {
+		h, file, named := strings.Cut(f, "=")
+		switch {
+		case named && h == handle:
+			return strings.TrimSpace(file)
+		case !named && !found:
+			general, found = strings.TrimSpace(f), true
+		}
+	}
+	return general
+}
+
+func (p *Passphrases) Choose(ctx context.Context, handle string) ([]byte, bool, error) {
+	for {
+		first, err := p.Console.Secret(ctx, fmt.Sprintf("Choose a passphrase for %s: ", handle))
+		if errors.Is(err, term.ErrNoTerminal) {
+			err = fmt.Errorf("%w: give it in a file: --passphrase-file FILE", err)
+		}
+		if err != nil {
+			return nil, false, err
+		}
+		if len(custody.Canonical(first)) == 0 {
+			p.Errs.Say("An empty passphrase protects nothing. Choose one.")
+			continue
+		}
+		second, err := p.Console.Secret(ctx, "Once more: ")
+		if err != nil {
+			return nil, false, err
+		}
+		if bytes.Equal(first, second) {
+			clear(second)
+			return custody.Canonical(first), false, nil
+		}
+		p.Errs.Say("The two differ. Choose again.")
+	}
+}
+
+// Agree asks a question that must be answered with yes.
+func (s *Session) Agree(ctx context.Context, question string) error {
+	if s.Yes {
+		return nil
+	}
+	answer, err := s.Console.Line(ctx, question+" [yes/no] ")
+	switch {
+	case errors.Is(err, term.ErrNoTerminal):
+		return Misused("%w: answer beforehand with --yes", err)
+	case err != nil:
+		return fmt.Errorf("stopped; nothing was changed: %w", err)
+	case strings.EqualFold(answer, "yes") || strings.EqualFold(answer, "y"):
+		return nil
+	}
+	return &Status{Refused, ErrDeclined}
+}
+
+var ErrDeclined = errors.New("declined; nothing was changed")
+
+// PrintJSON prints a value as JSON. Characters that could mislead on a terminal
+// are written as escapes, which JSON allows anywhere in a text.
+func (s *Session) PrintJSON(v any) error {
+	data, err := json.MarshalIndent(v, "", "  ")
+	if err != nil {
+		return err
+	}
+	return s.Out.Raw([]byte(runes.JSON(string(data)) + "\n"))
+}
+
+// Exactly and atLeast are Args functions whose errors name what is missing.
+func Exactly(n int, what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) != n {
+			return Misused("%s needs %s: see %s --help", cmd.CommandPath(), what, cmd.CommandPath())
+		}
+		return nil
+	}
+}
+
+func AtLeast(n int, what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) < n {
+			return Misused("%s needs %s: see %s --help", cmd.CommandPath(), what, cmd.CommandPath())
+		}
+		return nil
+	}
+}
+
+// Group makes a command that only holds others.
+func Group(use, short string, sub ...*cobra.Command) *cobra.Command {
+	c := &cobra.Command{Use: use, Short: short, Args: func(cmd *cobra.Command, args []string) error {
+		if len(args) > 0 {
+			return UnknownCommand(cmd, args[0])
+		}
+		return nil
+	}, RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}
+	c.AddCommand(sub...)
+	return c
+}
+
+// Input reads standard input, bounded.
+func (s *Session) Input() ([]byte, error) {
+	data, err := io.ReadAll(io.LimitReader(s.Stdin, bundle.MostBytes+1))
+	if err != nil {
+		return nil, fmt.Errorf("standard input: %w", err)
+	}
+	return data, nil
+}
+
+// Waivers pairs --waive with --because.
+func Waivers(codes []string, because string) ([]finding.Waiver, error) {
+	if len(codes) == 0 {
+		if because != "" {
+			return nil, Misused("--because says why a finding is waived: name it with --waive CODE")
+		}
+		return nil, nil
+	}
+	if strings.TrimSpace(because) == "" {
+		return nil, Misused("--waive needs a reason: add --because TEXT")
+	}
+	var out []finding.Waiver
+	for _, c := range codes {
+		w := finding.Waiver{Because: because}
+		if r, code, ok := strings.Cut(c, ":"); ok {
+			n, err := estate.ParseNumber(r)
+			if err != nil {
+				return nil, &Status{Usage, err}
+			}
+			w.Request, c = n, code
+		}
+		w.Code = finding.Code(strings.TrimSpace(c))
+		if _, ok := finding.Lookup(w.Code); !ok {
+			return nil, Misused("--waive %s: there is no finding of this code: docs/findings.md lists them", w.Code)
+		}
+		out = append(out, w)
+	}
+	return out, nil
+}
+
+// Tidy removes what acts that were cut off left behind in a directory that this one
+// is about to write to, and says so: there may have been a private key in it.
+func (s *Session) Tidy(dir string) {
+	removed, err := disk.Sweep(dir)
+	for _, r := range removed {
+		s.Errs.Say("(left behind by an act that was cut off, and removed: %s)", term.Safe(r))
+	}
+	if err != nil {
+		s.Errs.Say("(%s)", term.Safe(err.Error()))
+	}
+}
+
+// Next prints the next step.
+func (s *Session) Next(list ...overview.Advice) {
+	for i, a := range list {
+		if i == 0 {
+			s.Out.Gap()
+		}
+		s.Out.Say("%s  %s", s.Out.Paint(term.Quiet, "next: "+a.Why+":"), s.Out.Paint(term.Accent, a.Command))
+	}
+}
