@@ -208,6 +208,7 @@ func Create(ctx context.Context, dir string, f Founding, w World) (*Estate, erro
 	return Open(ctx, dir, w)
 }
 
+// Empty refuses a directory that something is in.
 func Empty(dir string) error {
 	if strings.TrimSpace(dir) == "" {
 		return errors.New("estate: give the directory to make")
@@ -231,6 +232,7 @@ func Empty(dir string) error {
 	return nil
 }
 
+// Furnish puts into a directory all that an estate begins with.
 func Furnish(ctx context.Context, dir string, f Founding, w World) error {
 	if err := os.Chmod(dir, 0o700); err != nil {
 		return disk.Plain(err)
@@ -327,6 +329,7 @@ func (e *Estate) TemplateNames() []string { return e.DataNames("template") }
 // ReceiverNames lists the receivers, by name.
 func (e *Estate) ReceiverNames() []string { return e.DataNames("receiver") }
 
+// DataNames lists the data files of a kind, such as "template", by name.
 func (e *Estate) DataNames(kind string) []string {
 	files, err := filepath.Glob(filepath.Join(EscapeGlob(e.Dir), kind+"s", "*.toml"))
 	if err != nil {
@@ -339,6 +342,7 @@ func (e *Estate) DataNames(kind string) []string {
 	return out
 }
 
+// EscapeGlob makes a directory one that filepath.Glob takes as it stands.
 func EscapeGlob(dir string) string {
 	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`).Replace(dir)
 }

@@ -11,6 +11,7 @@ import (
 	"ironseal/pki/hierarchy"
 )
 
+// AllGenerations lists every generation of every authority.
 func AllGenerations(h hierarchy.Hierarchy) []*hierarchy.Generation {
 	var out []*hierarchy.Generation
 	for _, a := range h {
@@ -34,6 +35,7 @@ func (e *Estate) Generation(ctx context.Context, name string) (*hierarchy.Genera
 	return FindGeneration(h, name)
 }
 
+// FindGeneration finds a generation by HANDLE, its current one, or HANDLE.gN.
 func FindGeneration(h hierarchy.Hierarchy, name string) (*hierarchy.Generation, error) {
 	if g := h.Generation(name); g != nil {
 		return g, nil
@@ -50,6 +52,7 @@ func FindGeneration(h hierarchy.Hierarchy, name string) (*hierarchy.Generation, 
 		strings.Join(handles, ", "))
 }
 
+// LineOf is a generation and those above it, the root last.
 func LineOf(g *hierarchy.Generation) []*hierarchy.Generation {
 	if g == nil {
 		return nil
@@ -57,6 +60,7 @@ func LineOf(g *hierarchy.Generation) []*hierarchy.Generation {
 	return g.Line()
 }
 
+// Waived are the findings that were waived.
 func Waived(l finding.List) finding.List {
 	var out finding.List
 	for _, f := range l {
@@ -67,6 +71,7 @@ func Waived(l finding.List) finding.List {
 	return out
 }
 
+// WaivedCodes are the codes of the findings that were waived, each with its reason.
 func WaivedCodes(l finding.List) map[finding.Code]string {
 	out := map[finding.Code]string{}
 	for _, f := range Waived(l) {

@@ -92,6 +92,7 @@ func (e *Estate) Certificates(ctx context.Context) ([]Held, error) {
 	return e.HeldAll(list, err)
 }
 
+// HeldAll reads certificates on record; an error is passed on.
 func (e *Estate) HeldAll(list []records.Certificate, err error) ([]Held, error) {
 	if err != nil {
 		return nil, err

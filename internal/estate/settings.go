@@ -95,6 +95,7 @@ func newSettings(f Founding) ([]byte, error) {
 	return b.Bytes(), err
 }
 
+// ReadSettings reads an estate's settings. Reading is strict.
 func ReadSettings(dir string) (Settings, error) {
 	path := filepath.Join(dir, SettingsFile)
 	s := Settings{
@@ -140,6 +141,7 @@ func (s Settings) check() error {
 	return nil
 }
 
+// Backdate is how long before now certificates begin, for clocks that are behind.
 func (s Settings) Backdate() time.Duration {
 	d, err := time.ParseDuration(s.Defaults.Backdate)
 	if err != nil {

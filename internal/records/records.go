@@ -142,16 +142,9 @@ func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
 	authorities := map[int64]any{0: nil}
 	stored := map[[32]byte]bool{}
 	for _, n := range list {
-		var made any // by a template of ours
-		if n.TemplateName != "" {
-			made = n.TemplateSHA[:]
-		}
-		if made != nil && !stored[n.TemplateSHA] {
-			stored[n.TemplateSHA] = true
-			if _, err := t.Exec("INSERT OR IGNORE INTO template VALUES (?,?,?)", n.TemplateSHA[:],
-				n.TemplateName, n.TemplateSource); err != nil {
-				return 0, err
-			}
+		made, err := t.keepTemplate(n, stored)
+		if err != nil {
+			return 0, err
 		}
 		authority, known := authorities[n.Issuer]
 		if !known {
@@ -193,6 +186,22 @@ func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
 		}
 	}
 	return last, t.addNames(names)
+}
+
+// keepTemplate keeps the template that a certificate was made by, once, and returns its
+// name in the records; nil for one of somebody else's.
+func (t *Tx) keepTemplate(n NewCertificate, stored map[[32]byte]bool) (any, error) {
+	if n.TemplateName == "" {
+		return nil, nil
+	}
+	if !stored[n.TemplateSHA] {
+		stored[n.TemplateSHA] = true
+		if _, err := t.Exec("INSERT OR IGNORE INTO template VALUES (?,?,?)", n.TemplateSHA[:], n.TemplateName,
+			n.TemplateSource); err != nil {
+			return nil, err
+		}
+	}
+	return n.TemplateSHA[:], nil
 }
 
 // replace notes in whose place a certificate is. That one must still serve: two may

@@ -125,6 +125,50 @@ func TestLinesFit(t *testing.T) {
 	}
 }
 
+// Bounds on what one mind takes in at once, tests left out: lines of a package in
+// internal/ and in pki/, and lines of a function. (Tests may be tables as long as what
+// they try.)
+const (
+	mostInternal = 1500
+	mostCore     = 1200
+	mostFunction = 60
+)
+
+func TestRoomsAreSmall(t *testing.T) {
+	root := filepath.Join("..", "..")
+	lines := map[string]int{}
+	fset := token.NewFileSet()
+	err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		file, err := parser.ParseFile(fset, path, nil, parser.SkipObjectResolution)
+		if err != nil {
+			return err
+		}
+		lines[filepath.ToSlash(filepath.Dir(strings.TrimPrefix(path, root+string(filepath.Separator))))] +=
+			fset.File(file.Pos()).LineCount()
+		for _, d := range file.Decls {
+			f, ok := d.(*ast.FuncDecl)
+			if n := fset.Position(d.End()).Line - fset.Position(d.Pos()).Line + 1; ok && n > mostFunction {
+				t.Errorf("%s: %s has %d lines, and a function fits a screen", fset.Position(f.Pos()), f.Name.Name, n)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for pkg, n := range lines {
+		if n > mostInternal || n > mostCore && strings.HasPrefix(pkg, "pki/") {
+			t.Errorf("%s has %d lines: two ideas share a room", pkg, n)
+		}
+	}
+	if lines["pki/key"] == 0 || lines["internal/estate"] == 0 {
+		t.Error("the test looks in the wrong place")
+	}
+}
+
 func checkImport(t *testing.T, path, pkg string, at int, imported string) {
 	t.Helper()
 	test := strings.HasSuffix(path, "_test.go")

@@ -14,6 +14,7 @@ const deepest = 32
 
 var errBER = errors.New("it is not an ASN.1 structure")
 
+// ToDER rewrites one structure; nesting is bounded.
 func ToDER(in []byte) ([]byte, error) {
 	out, rest, err := berElement(in, 0)
 	if err != nil {

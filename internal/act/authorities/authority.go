@@ -115,6 +115,7 @@ func PlanNew(ctx context.Context, e *estate.Estate, ask Ask) (Planned, error) {
 	return out, err
 }
 
+// SubjectOf is the subject that was asked for, or the one that the settings make.
 func SubjectOf(e *estate.Estate, ask Ask) (dn.Name, error) {
 	if ask.Subject != nil {
 		if ask.Subject.IsEmpty() {
@@ -298,63 +299,90 @@ func signAuthority(ctx context.Context, e *estate.Estate, p Planned, plan issue.
 	if err != nil {
 		return nil, journal.Head{}, fmt.Errorf("authority %s: %w", handle, err)
 	}
-	var links []*cert.Certificate
-	if p.renews != nil && p.renews.IsRoot() && p.in.Issuer == nil && !p.sameKey {
-		old, err := withOldKey(ctx, e, p, custody.ForCertificate)
-		if err != nil {
-			return nil, journal.Head{}, fmt.Errorf("authority %s: %w", handle, err)
-		}
-		byOld, byNew, err := linked(e, p, c, old, own)
-		old.Close()
-		if err != nil {
-			return nil, journal.Head{}, fmt.Errorf("authority %s: %w", handle, err)
-		}
-		links = []*cert.Certificate{byOld, byNew}
+	links, err := linkPair(ctx, e, p, c, own)
+	if err != nil {
+		return nil, journal.Head{}, fmt.Errorf("authority %s: %w", handle, err)
 	}
 	if err := e.World.Step(estate.StepSealed); err != nil {
 		return nil, journal.Head{}, err
 	}
-	act, number := "create authority", 1
+	made := sealed{p: p, plan: plan, certificate: c, links: links, number: 1}
 	if p.renews != nil {
-		act, number = "renew authority", len(p.renews.Authority.Generations)+1
+		made.number = len(p.renews.Authority.Generations) + 1
 	}
-	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
-		if err := Unchanged(e, p.in.Template); err != nil {
-			return nil, err
-		}
-		if err := errors.Join(KeyThere(e, handle, c.Key), StillFree(tx, handle, c)); err != nil {
-			return nil, err
-		}
-		var issuer int64
-		if p.in.Issuer != nil {
-			if issuer, err = tx.GenerationID(p.in.Issuer); err != nil {
-				return nil, err
-			}
-		}
-		id, err := tx.AddCertificate(records.NewCertificate{Certificate: c, Issuer: issuer,
-			TemplateName: p.in.Template.Name,
-			TemplateSHA:  p.in.Template.SHA256(), TemplateSource: p.in.Template.Source(), Sheet: plan.Digest,
-			Waived: estate.Waived(plan.Findings), Actor: e.World.Actor})
-		if err != nil {
-			return nil, err
-		}
-		if err := recordGeneration(e, tx, p, id, issuer, links); err != nil {
-			return nil, err
-		}
-		sum := c.SHA256()
-		return []journal.Entry{estate.Entry(act, handle, "generation", number, "by", estate.NameOf(p.in.Issuer),
-			"template",
-			p.in.Template.Name, "links", estate.Hashes(links), "switch day", estate.DayOf(p.day), "certificate",
-			fmt.Sprintf("%x", sum), "serial", c.SerialHex(), "subject", c.Subject.String(),
-			"key", fmt.Sprintf("%x", c.Key.Fingerprint()), "until", c.NotAfter.Format(time.RFC3339), "sheet",
-			fmt.Sprintf("%x", plan.Digest), "waived", estate.WaivedCodes(plan.Findings))}, nil
-	})
+	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) { return made.record(e, tx) })
 	if err != nil {
 		return nil, journal.Head{}, fmt.Errorf("authority %s: %w", handle, err)
 	}
-	g := &hierarchy.Generation{Number: number, Certificate: c, Issuer: p.in.Issuer,
+	g := &hierarchy.Generation{Number: made.number, Certificate: c, Issuer: p.in.Issuer,
 		Authority: &hierarchy.Authority{Handle: handle}, Staged: p.day}
 	return g, head, nil
+}
+
+// linkPair makes the two link certificates of a root that is renewed with another key
+// (RFC 4210 section 4.4); none for anything else.
+func linkPair(ctx context.Context, e *estate.Estate, p Planned, c *cert.Certificate,
+	own crypto.Signer) ([]*cert.Certificate, error) {
+	if p.renews == nil || !p.renews.IsRoot() || p.in.Issuer != nil || p.sameKey {
+		return nil, nil
+	}
+	old, err := withOldKey(ctx, e, p, custody.ForCertificate)
+	if err != nil {
+		return nil, err
+	}
+	defer old.Close()
+	byOld, byNew, err := linked(e, p, c, old, own)
+	if err != nil {
+		return nil, err
+	}
+	return []*cert.Certificate{byOld, byNew}, nil
+}
+
+// sealed is an authority's certificate that is signed and not yet on record.
+type sealed struct {
+	p           Planned
+	plan        issue.Plan
+	certificate *cert.Certificate
+	links       []*cert.Certificate
+	number      int
+}
+
+func (m sealed) record(e *estate.Estate, tx *records.Tx) ([]journal.Entry, error) {
+	handle, act := m.p.Ask.Handle, "create authority"
+	if m.p.renews != nil {
+		act = "renew authority"
+	}
+	if err := Unchanged(e, m.p.in.Template); err != nil {
+		return nil, err
+	}
+	if err := errors.Join(KeyThere(e, handle, m.certificate.Key), StillFree(tx, handle, m.certificate)); err != nil {
+		return nil, err
+	}
+	var issuer int64
+	if m.p.in.Issuer != nil {
+		var err error
+		if issuer, err = tx.GenerationID(m.p.in.Issuer); err != nil {
+			return nil, err
+		}
+	}
+	id, err := tx.AddCertificate(records.NewCertificate{Certificate: m.certificate, Issuer: issuer,
+		TemplateName: m.p.in.Template.Name,
+		TemplateSHA:  m.p.in.Template.SHA256(), TemplateSource: m.p.in.Template.Source(), Sheet: m.plan.Digest,
+		Waived: estate.Waived(m.plan.Findings), Actor: e.World.Actor})
+	if err != nil {
+		return nil, err
+	}
+	if err := recordGeneration(e, tx, m.p, id, issuer, m.links); err != nil {
+		return nil, err
+	}
+	sum := m.certificate.SHA256()
+	return []journal.Entry{estate.Entry(act, handle, "generation", m.number, "by", estate.NameOf(m.p.in.Issuer),
+		"template",
+		m.p.in.Template.Name, "links", estate.Hashes(m.links), "switch day", estate.DayOf(m.p.day), "certificate",
+		fmt.Sprintf("%x", sum), "serial", m.certificate.SerialHex(), "subject", m.certificate.Subject.String(),
+		"key", fmt.Sprintf("%x", m.certificate.Key.Fingerprint()), "until",
+		m.certificate.NotAfter.Format(time.RFC3339), "sheet",
+		fmt.Sprintf("%x", m.plan.Digest), "waived", estate.WaivedCodes(m.plan.Findings))}, nil
 }
 
 // Unchanged checks that a template is still as it was when it was planned by.

@@ -298,6 +298,7 @@ func ReadErrand(dir string) (Carried, error) {
 	return c, nil
 }
 
+// ReadManifestOf reads the manifest of a courier's folder. It may come from anybody.
 func ReadManifestOf(data []byte) (Errand, error) {
 	var m Errand
 	d := json.NewDecoder(bytes.NewReader(data))

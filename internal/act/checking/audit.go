@@ -208,19 +208,7 @@ func (t *told) authority(en journal.Entry, d detail, at string) {
 	handle := en.Object
 	switch en.Act {
 	case "create authority", "renew authority":
-		by := d.text("by")
-		if d["by"] == nil {
-			t.older, by = true, "*"
-		}
-		number, told := d["generation"].(float64)
-		if !told {
-			number = 1
-		}
-		name := fmt.Sprintf("%s.g%d", handle, int(number))
-		t.generation(handle, name, d.text("certificate"), by, recordDay(d.text("switch day")), true)
-		t.certificates[d.text("certificate")] = &toldCertificate{by: by, template: d.text("template"),
-			sheet: d.text("sheet"), actor: en.Actor, waived: d.waived("waived")}
-		t.links(d, en.Actor)
+		t.made(handle, en, d)
 	case "adopt authority", "accept authority":
 		t.older = t.older || d["above"] == nil && d["links"] == nil
 		for _, up := range d.objects("above") {
@@ -265,6 +253,22 @@ func (t *told) authority(en journal.Entry, d detail, at string) {
 	case "switch back":
 		t.switched(d.text("from"), recordDay(d.text("until")))
 	}
+}
+
+func (t *told) made(handle string, en journal.Entry, d detail) {
+	by := d.text("by")
+	if d["by"] == nil {
+		t.older, by = true, "*"
+	}
+	number, told := d["generation"].(float64)
+	if !told {
+		number = 1
+	}
+	name := fmt.Sprintf("%s.g%d", handle, int(number))
+	t.generation(handle, name, d.text("certificate"), by, recordDay(d.text("switch day")), true)
+	t.certificates[d.text("certificate")] = &toldCertificate{by: by, template: d.text("template"),
+		sheet: d.text("sheet"), actor: en.Actor, waived: d.waived("waived")}
+	t.links(d, en.Actor)
 }
 
 func (t *told) generation(handle, name, certificate, by, staged string, keyHere bool) {
@@ -440,6 +444,12 @@ func (a *auditing) auditAuthorities() error {
 			a.fault(handle, "no entry of the journal tells of this authority")
 		}
 	}
+	return a.auditGenerations(parents)
+}
+
+// auditGenerations holds the generations against the journal; parents are the
+// authorities above, by row.
+func (a *auditing) auditGenerations(parents map[int64]int64) error {
 	seen := map[string]bool{}
 	issuers := map[int64]int64{}
 	newest := map[int64]int64{}
@@ -800,6 +810,10 @@ func (a *auditing) auditRest(gather func(string, func(records.Row) (string, stri
 	if len(a.names) > 0 {
 		a.fault("names", "there are names on record that belong to no certificate")
 	}
+	return a.auditLinks()
+}
+
+func (a *auditing) auditLinks() error {
 	links := map[string]bool{}
 	if err := a.each("link", func(r records.Row) {
 		sum := a.ids[r.Int("certificate")]

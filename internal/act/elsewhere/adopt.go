@@ -94,26 +94,34 @@ func PlanAdoption(ctx context.Context, e *estate.Estate, ask AdoptAsk) (Adoption
 	for _, s := range v.Steps[1:] {
 		out.Path = append(out.Path, s.Certificate)
 	}
-	for _, i := range ask.Issued {
-		if i.Issuer.Equal(c.Subject) && i.VerifiedBy(c.Key) == nil && len(i.Broken) == 0 {
-			out.Issued = append(out.Issued, i)
-		} else {
-			out.Foreign = append(out.Foreign, i)
-		}
-	}
-	for _, der := range ask.Revoked {
-		l, err := revocation.ReadList(der)
-		if err != nil {
-			return out, err
-		}
-		if !l.Issuer.Equal(c.Subject) || l.VerifiedBy(c.Key) != nil {
-			return out, fmt.Errorf("authority %s: the revocation list of %s was not signed by it", ask.Handle, l.Issuer)
-		}
-		out.Lists = append(out.Lists, l)
+	if err := out.sift(c); err != nil {
+		return out, err
 	}
 	out.Findings = append(out.Findings, e.RehearsalFindings(append([]*cert.Certificate{c}, out.Path...))...)
 	out.Findings = out.Findings.Ranked()
 	return out, nil
+}
+
+// sift tells what an authority issued and revoked from what it did not.
+func (a *Adoption) sift(c *cert.Certificate) error {
+	for _, i := range a.Ask.Issued {
+		if i.Issuer.Equal(c.Subject) && i.VerifiedBy(c.Key) == nil && len(i.Broken) == 0 {
+			a.Issued = append(a.Issued, i)
+		} else {
+			a.Foreign = append(a.Foreign, i)
+		}
+	}
+	for _, der := range a.Ask.Revoked {
+		l, err := revocation.ReadList(der)
+		if err != nil {
+			return err
+		}
+		if !l.Issuer.Equal(c.Subject) || l.VerifiedBy(c.Key) != nil {
+			return fmt.Errorf("authority %s: the revocation list of %s was not signed by it", a.Ask.Handle, l.Issuer)
+		}
+		a.Lists = append(a.Lists, l)
+	}
+	return nil
 }
 
 // fits checks that a certificate can be adopted under the handle.
@@ -151,21 +159,9 @@ func Adopt(ctx context.Context, e *estate.Estate, a Adoption) (*hierarchy.Genera
 	if r := a.Findings.Refusing(); len(r) > 0 {
 		return nil, journal.Head{}, &issue.Refused{About: "authority " + handle, Findings: r}
 	}
-	undo := func() error { return nil }
-	if a.Ask.Signer != nil {
-		secret, err := e.Custody.Choose(ctx, handle)
-		if err != nil {
-			return nil, journal.Head{}, err
-		}
-		defer clear(secret)
-		fresh, err := custody.Adopted(a.Ask.Signer)
-		if err == nil {
-			err = e.Custody.Keep(fresh, secret)
-		}
-		if err != nil {
-			return nil, journal.Head{}, fmt.Errorf("authority %s: %w", handle, err)
-		}
-		undo = func() error { return e.Custody.Remove(fresh) }
+	undo, err := keepAdopted(ctx, e, a.Ask)
+	if err != nil {
+		return nil, journal.Head{}, err
 	}
 	h, err := e.Hierarchy(ctx)
 	if err != nil {
@@ -174,63 +170,7 @@ func Adopt(ctx context.Context, e *estate.Estate, a Adoption) (*hierarchy.Genera
 	if a.Link != nil {
 		return adoptLink(ctx, e, a, h)
 	}
-	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
-		if err := authorities.StillFree(tx, handle, a.Leaf); err != nil {
-			return nil, err
-		}
-		if a.Ask.Signer != nil {
-			if err := authorities.KeyThere(e, handle, a.Leaf.Key); err != nil {
-				return nil, err
-			}
-		}
-		up := importing{e: e, tx: tx, h: h, given: append(append([]*cert.Certificate{}, a.Ask.List...),
-			a.Ask.Anchors...)}
-		parent, issuer, err := up.above(a.Path, "")
-		if err != nil {
-			return nil, err
-		}
-		id, err := tx.AddCertificate(records.NewCertificate{Certificate: a.Leaf, Issuer: issuer,
-			Waived: estate.Waived(a.Findings), Actor: e.World.Actor})
-		if err != nil {
-			return nil, err
-		}
-		var generation int64
-		if a.old == nil {
-			generation, err = tx.AddAuthority(lineage.NewAuthority{Handle: handle, Parent: parent,
-				Elsewhere: a.Ask.Signer == nil, Certificate: id, Issuer: issuer})
-		} else {
-			generation, err = tx.AddGeneration(handle, parent, len(a.old.Generations), id, issuer, time.Time{})
-		}
-		if err != nil {
-			return nil, err
-		}
-		for _, c := range a.Issued {
-			if _, err := tx.AddCertificate(records.NewCertificate{Certificate: c, Issuer: generation,
-				Actor: e.World.Actor}); err != nil {
-				return nil, fmt.Errorf("%s: %w", c.Title(), err)
-			}
-		}
-		if err := up.links(); err != nil {
-			return nil, err
-		}
-		revoked := 0
-		for _, l := range a.Lists {
-			if err := addList(tx, handle, l); err != nil {
-				return nil, err
-			}
-			revoked += len(l.Entries)
-		}
-		revocations, err := tx.RevocationsDigest(handle)
-		if err != nil {
-			return nil, err
-		}
-		sum := a.Leaf.SHA256()
-		return []journal.Entry{estate.Entry("adopt authority", handle, "certificate", fmt.Sprintf("%x", sum), "subject",
-			a.Leaf.Subject.String(), "key here", a.Ask.Signer != nil, "by", parent, "above", up.told, "links",
-			estate.Hashes(up.linked), "issued", estate.Hashes(a.Issued), "revocations", revocations,
-			"revoked and known", revoked, "not known",
-			"what else it issued and revoked, and by whom its key was held")}, nil
-	})
+	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) { return a.record(e, tx, h) })
 	if err != nil {
 		failed := fmt.Errorf("authority %s: %w", handle, err)
 		if !errors.Is(err, records.ErrUncertain) { // then the key may be on record
@@ -240,6 +180,88 @@ func Adopt(ctx context.Context, e *estate.Estate, a Adoption) (*hierarchy.Genera
 	}
 	g, err := newestGeneration(ctx, e, handle)
 	return g, head, err
+}
+
+// keepAdopted keeps the key of an authority that is adopted, where it came with it, and
+// returns how that is undone.
+func keepAdopted(ctx context.Context, e *estate.Estate, ask AdoptAsk) (undo func() error, err error) {
+	if ask.Signer == nil {
+		return func() error { return nil }, nil
+	}
+	secret, err := e.Custody.Choose(ctx, ask.Handle)
+	if err != nil {
+		return nil, err
+	}
+	defer clear(secret)
+	fresh, err := custody.Adopted(ask.Signer)
+	if err == nil {
+		err = e.Custody.Keep(fresh, secret)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("authority %s: %w", ask.Handle, err)
+	}
+	return func() error { return e.Custody.Remove(fresh) }, nil
+}
+
+// record records an adopted authority, all that came with it, and the entry that tells
+// of it.
+func (a Adoption) record(e *estate.Estate, tx *records.Tx, h hierarchy.Hierarchy) ([]journal.Entry, error) {
+	handle := a.Ask.Handle
+	if err := authorities.StillFree(tx, handle, a.Leaf); err != nil {
+		return nil, err
+	}
+	if a.Ask.Signer != nil {
+		if err := authorities.KeyThere(e, handle, a.Leaf.Key); err != nil {
+			return nil, err
+		}
+	}
+	up := importing{e: e, tx: tx, h: h, given: append(append([]*cert.Certificate{}, a.Ask.List...),
+		a.Ask.Anchors...)}
+	parent, issuer, err := up.above(a.Path, "")
+	if err != nil {
+		return nil, err
+	}
+	id, err := tx.AddCertificate(records.NewCertificate{Certificate: a.Leaf, Issuer: issuer,
+		Waived: estate.Waived(a.Findings), Actor: e.World.Actor})
+	if err != nil {
+		return nil, err
+	}
+	var generation int64
+	if a.old == nil {
+		generation, err = tx.AddAuthority(lineage.NewAuthority{Handle: handle, Parent: parent,
+			Elsewhere: a.Ask.Signer == nil, Certificate: id, Issuer: issuer})
+	} else {
+		generation, err = tx.AddGeneration(handle, parent, len(a.old.Generations), id, issuer, time.Time{})
+	}
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range a.Issued {
+		if _, err := tx.AddCertificate(records.NewCertificate{Certificate: c, Issuer: generation,
+			Actor: e.World.Actor}); err != nil {
+			return nil, fmt.Errorf("%s: %w", c.Title(), err)
+		}
+	}
+	if err := up.links(); err != nil {
+		return nil, err
+	}
+	revoked := 0
+	for _, l := range a.Lists {
+		if err := addList(tx, handle, l); err != nil {
+			return nil, err
+		}
+		revoked += len(l.Entries)
+	}
+	revocations, err := tx.RevocationsDigest(handle)
+	if err != nil {
+		return nil, err
+	}
+	sum := a.Leaf.SHA256()
+	return []journal.Entry{estate.Entry("adopt authority", handle, "certificate", fmt.Sprintf("%x", sum), "subject",
+		a.Leaf.Subject.String(), "key here", a.Ask.Signer != nil, "by", parent, "above", up.told, "links",
+		estate.Hashes(up.linked), "issued", estate.Hashes(a.Issued), "revocations", revocations,
+		"revoked and known", revoked, "not known",
+		"what else it issued and revoked, and by whom its key was held")}, nil
 }
 
 // adoptLink records a certificate by which an authority on record vouches for

@@ -212,6 +212,7 @@ func WithdrawApplication(ctx context.Context, e *estate.Estate, handle string) (
 	})
 }
 
+// Sent finds the application of an authority that waits for its answer.
 func Sent(ctx context.Context, e *estate.Estate, handle string) (lineage.Application, error) {
 	open, err := e.Records.Applications(ctx)
 	if err != nil {

@@ -249,17 +249,9 @@ func Draft(ctx context.Context, w estate.World, e *estate.Estate, ask DraftAsk) 
 	if err != nil {
 		return out, err
 	}
-	altNames, err := ext.NamesExtension(ask.Names, false)
+	set, err := draftExtensions(e, ask, kind)
 	if err != nil {
 		return out, fmt.Errorf("draft: %w", err)
-	}
-	set := ext.Set{altNames}
-	if ask.Template != "" {
-		usages, err := draftUsages(e, ask.Template, kind)
-		if err != nil {
-			return out, fmt.Errorf("draft: %w", err)
-		}
-		set = append(set, usages...)
 	}
 	der, err := request.Draft(subject, set, signer, w.Random)
 	if err != nil {
@@ -277,6 +269,15 @@ func Draft(ctx context.Context, w estate.World, e *estate.Estate, ask DraftAsk) 
 	err = writeDraft(ctx, w, e, out, keyPEM, bundle.PEM(bundle.Request, der))
 	out.Loose = err == nil && !disk.Private(out.KeyFile)
 	return out, err
+}
+
+func draftExtensions(e *estate.Estate, ask DraftAsk, kind key.Kind) (ext.Set, error) {
+	altNames, err := ext.NamesExtension(ask.Names, false)
+	if err != nil || ask.Template == "" {
+		return ext.Set{altNames}, err
+	}
+	usages, err := draftUsages(e, ask.Template, kind)
+	return append(ext.Set{altNames}, usages...), err
 }
 
 // draftKey writes a draft's key: sealed where a secret is given.

@@ -58,6 +58,7 @@ type Planning struct {
 	flaws       map[[32]byte]finding.List
 }
 
+// NewPlanning reads what plans have in common, at one moment.
 func NewPlanning(ctx context.Context, e *estate.Estate) (*Planning, error) {
 	p := &Planning{Templates: map[string]template.Template{}, receivers: map[string]receiver.Receiver{}}
 	var err error

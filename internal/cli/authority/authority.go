@@ -23,6 +23,7 @@ import (
 	"ironseal/pki/san"
 )
 
+// Command is ironseal authority.
 func Command(s *session.Session) *cobra.Command {
 	return session.Group("authority", "Roots and intermediates: make them, look at them, hand them out",
 		authorityCreate(s), authorityRenew(s), authorityRetire(s), authorityApply(s), authorityAccept(s),
@@ -210,6 +211,7 @@ func authorityList(s *session.Session) *cobra.Command {
 	return c
 }
 
+// PrintAuthorities prints authorities as a table.
 func PrintAuthorities(s *session.Session, rows []authorityRow) error {
 	switch {
 	case s.JSON:

@@ -19,11 +19,18 @@ import (
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
 	"ironseal/pki/describe"
-	"ironseal/pki/dn"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/label"
 )
+
+const aboutApply = `Make the key and the request of an authority whose parent is elsewhere: another
+estate, such as that of an offline root, or an outside authority. The same for a
+new authority and for the renewal of one. The request is sent until its answer is
+taken in with authority accept.
+
+With --switch-day the answer is kept, unused, until that day, while what there is
+goes on serving: so an authority changes to another parent.`
 
 func authorityApply(s *session.Session) *cobra.Command {
 	var ask elsewhere.ApplyAsk
@@ -32,13 +39,7 @@ func authorityApply(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "apply HANDLE",
 		Short: "Make an authority's request to a parent that is elsewhere",
-		Long: `Make the key and the request of an authority whose parent is elsewhere: another
-estate, such as that of an offline root, or an outside authority. The same for a
-new authority and for the renewal of one. The request is sent until its answer is
-taken in with authority accept.
-
-With --switch-day the answer is kept, unused, until that day, while what there is
-goes on serving: so an authority changes to another parent.`,
+		Long:  aboutApply,
 		Example: `  ironseal authority apply gates --parent offline-root --out ../gates.request.pem
   ironseal authority apply gates --withdraw`,
 		Args: session.Exactly(1, "a handle"),
@@ -52,16 +53,7 @@ goes on serving: so an authority changes to another parent.`,
 				if err := session.OnlyFlags(cmd, "with --withdraw", "withdraw"); err != nil {
 					return err
 				}
-				head, err := elsewhere.WithdrawApplication(ctx, e, args[0])
-				if err != nil {
-					return err
-				}
-				if s.JSON {
-					return s.PrintJSON(map[string]any{"authority": args[0], "withdrawn": true,
-						"journal_head": head.String()})
-				}
-				s.Out.Say("%s the request of %s is withdrawn   journal %s", s.Out.Paint(term.Good, "✓"), args[0], head)
-				return nil
+				return withdrawn(ctx, s, e, args[0])
 			}
 			if out == "" {
 				return session.Misused("authority apply needs the file to write: --out FILE")
@@ -80,20 +72,8 @@ goes on serving: so an authority changes to another parent.`,
 				}
 				return applied(s, e, a, s.Path(out), "")
 			}
-			if subject != "" {
-				n, err := dn.ParseTyped(subject)
-				if err != nil {
-					return &session.Status{Code: session.Usage, Err: err}
-				}
-				ask.Subject = &n
-			}
-			if ask.Key, err = session.KindAsked(kind); err != nil {
+			if err := typedApplication(&ask, subject, kind, day); err != nil {
 				return err
-			}
-			if day != "" {
-				if ask.Day, err = session.ParseTime(day); err != nil {
-					return &session.Status{Code: session.Usage, Err: err}
-				}
 			}
 			return apply(ctx, s, e, ask, s.Path(out))
 		},
@@ -110,6 +90,34 @@ goes on serving: so an authority changes to another parent.`,
 	fl.BoolVar(&withdraw, "withdraw", false, "end a request that was sent, without an answer")
 	session.CompleteWords(c, "key", session.KindWords()...)
 	return c
+}
+
+// typedApplication reads what was typed about an application.
+func typedApplication(ask *elsewhere.ApplyAsk, subject, kind, day string) (err error) {
+	if ask.Subject, err = session.SubjectAsked(subject); err != nil {
+		return err
+	}
+	if ask.Key, err = session.KindAsked(kind); err != nil {
+		return err
+	}
+	if day != "" {
+		if ask.Day, err = session.ParseTime(day); err != nil {
+			return &session.Status{Code: session.Usage, Err: err}
+		}
+	}
+	return nil
+}
+
+func withdrawn(ctx context.Context, s *session.Session, e *estate.Estate, handle string) error {
+	head, err := elsewhere.WithdrawApplication(ctx, e, handle)
+	if err != nil {
+		return err
+	}
+	if s.JSON {
+		return s.PrintJSON(map[string]any{"authority": handle, "withdrawn": true, "journal_head": head.String()})
+	}
+	s.Out.Say("%s the request of %s is withdrawn   journal %s", s.Out.Paint(term.Good, "✓"), handle, head)
+	return nil
 }
 
 func apply(ctx context.Context, s *session.Session, e *estate.Estate, ask elsewhere.ApplyAsk, out string) error {
@@ -265,25 +273,7 @@ and the record says so.`,
 			if ask.Signer, err = adoptedKey(ctx, s, keyFile, args[0]); err != nil {
 				return err
 			}
-			e, err := s.Estate(ctx)
-			if err != nil {
-				return err
-			}
-			a, err := elsewhere.PlanAdoption(ctx, e, ask)
-			if err != nil {
-				return err
-			}
-			if !s.JSON && len(ask.Issued) > 0 {
-				s.Out.Say("It issued %d of the %d certificates given.", len(a.Issued), len(ask.Issued))
-			}
-			if err := showTaken(ctx, s, a.Leaf, a.Findings, ask.Anchors, "authority "+args[0]); err != nil {
-				return err
-			}
-			g, head, err := elsewhere.Adopt(ctx, e, a)
-			if err != nil {
-				return err
-			}
-			return taken(s, g, head.String())
+			return adopt(ctx, s, ask)
 		},
 		ValidArgsFunction: s.Handles,
 	}
@@ -293,6 +283,28 @@ and the record says so.`,
 	fl.StringArrayVar(&revoked, "revoked", nil, "a `FILE` with a revocation list of it; may be repeated")
 	fl.StringArrayVar(&issued, "issued", nil, "a `FILE` of certificates that it issued; may be repeated")
 	return c
+}
+
+func adopt(ctx context.Context, s *session.Session, ask elsewhere.AdoptAsk) error {
+	e, err := s.Estate(ctx)
+	if err != nil {
+		return err
+	}
+	a, err := elsewhere.PlanAdoption(ctx, e, ask)
+	if err != nil {
+		return err
+	}
+	if !s.JSON && len(ask.Issued) > 0 {
+		s.Out.Say("It issued %d of the %d certificates given.", len(a.Issued), len(ask.Issued))
+	}
+	if err := showTaken(ctx, s, a.Leaf, a.Findings, ask.Anchors, "authority "+ask.Handle); err != nil {
+		return err
+	}
+	g, head, err := elsewhere.Adopt(ctx, e, a)
+	if err != nil {
+		return err
+	}
+	return taken(s, g, head.String())
 }
 
 func adoptedKey(ctx context.Context, s *session.Session, file, handle string) (crypto.Signer, error) {

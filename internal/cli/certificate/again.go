@@ -8,9 +8,17 @@ import (
 	"ironseal/internal/act/renewing"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/cli/sign"
+	"ironseal/internal/estate"
 	"ironseal/internal/term"
+	"ironseal/pki/finding"
 	"ironseal/pki/span"
 )
+
+const aboutRenew = `Sign a certificate in the place of another: the same names, by the template as it
+is today, for the same request or, with --request, for a new one. The sheet shows
+what differs from before and who is known to hold it.
+
+With --due, everything that ends within --within is renewed at once.`
 
 func certificateRenew(s *session.Session) *cobra.Command {
 	var ask renewing.AgainAsk
@@ -20,11 +28,7 @@ func certificateRenew(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "renew [CERTIFICATE]",
 		Short: "Sign a certificate in the place of another",
-		Long: `Sign a certificate in the place of another: the same names, by the template as it
-is today, for the same request or, with --request, for a new one. The sheet shows
-what differs from before and who is known to hold it.
-
-With --due, everything that ends within --within is renewed at once.`,
+		Long:  aboutRenew,
 		Example: `  ironseal certificate renew booking.ternbay.example
   ironseal certificate renew --due --within 90d`,
 		Args: func(cmd *cobra.Command, args []string) error {
@@ -47,22 +51,7 @@ With --due, everything that ends within --within is renewed at once.`,
 				return err
 			}
 			if due {
-				if err := session.OnlyFlags(cmd, "with --due", "due", "within", "waive", "because"); err != nil {
-					return err
-				}
-				ahead, err := span.Parse(within)
-				if err != nil {
-					return &session.Status{Code: session.Usage, Err: err}
-				}
-				list, err := renewing.PlanDue(ctx, e, ahead, ask.Waivers)
-				if err != nil {
-					return err
-				}
-				if len(list) == 0 {
-					return s.Nothing(fmt.Sprintf("%s Nothing ends within %s.", s.Out.Paint(term.Good, "✓"),
-						ahead.Words()))
-				}
-				return sign.SignPlanned(ctx, s, e, list)
+				return renewDue(cmd, s, e, within, ask.Waivers)
 			}
 			if err := session.OnlyFlags(cmd, "for one certificate", "request", "template", "by", "lifetime", "waive",
 				"because"); err != nil {
@@ -88,4 +77,24 @@ With --due, everything that ends within --within is renewed at once.`,
 	s.CompleteTemplates(c, "template")
 	s.CompleteHandles(c, "by")
 	return c
+}
+
+func renewDue(cmd *cobra.Command, s *session.Session, e *estate.Estate, within string,
+	waivers []finding.Waiver) error {
+	if err := session.OnlyFlags(cmd, "with --due", "due", "within", "waive", "because"); err != nil {
+		return err
+	}
+	ctx := cmd.Context()
+	ahead, err := span.Parse(within)
+	if err != nil {
+		return &session.Status{Code: session.Usage, Err: err}
+	}
+	list, err := renewing.PlanDue(ctx, e, ahead, waivers)
+	if err != nil {
+		return err
+	}
+	if len(list) == 0 {
+		return s.Nothing(fmt.Sprintf("%s Nothing ends within %s.", s.Out.Paint(term.Good, "✓"), ahead.Words()))
+	}
+	return sign.SignPlanned(ctx, s, e, list)
 }

@@ -1,6 +1,7 @@
 package certificate
 
 import (
+	"context"
 	"fmt"
 
 	"github.com/spf13/cobra"
@@ -42,43 +43,7 @@ because it was issued after the backup that was restored, is taken in again.`,
 			if ask.Anchors, err = s.CertificatesInAll(anchors); err != nil {
 				return err
 			}
-			e, err := s.Estate(ctx)
-			if err != nil {
-				return err
-			}
-			a, err := elsewhere.MatchAnswer(ctx, e, ask)
-			if err != nil {
-				return err
-			}
-			o := describe.Certificate(a.Leaf, s.Moment())
-			o.Findings = append(o.Findings, a.Findings...)
-			if !s.JSON {
-				s.Out.Say("%s", s.Out.Paint(term.Strong, answersWhat(a)))
-				s.Out.Describe(o, false)
-				s.Trusted(ask.Anchors)
-				s.Out.Gap()
-			}
-			if r := a.Findings.Refusing(); len(r) > 0 {
-				return session.Refusal(a.About(), "nothing was taken in", r)
-			}
-			if err := s.Agree(ctx, "Take it in?"); err != nil {
-				return err
-			}
-			head, err := elsewhere.Accept(ctx, e, a)
-			if err != nil {
-				return err
-			}
-			if s.JSON {
-				o.Add("request", "Request", a.About())
-				o.Add("journal_head", "Journal", head.String())
-				return s.PrintJSON(o)
-			}
-			s.Out.Say("%s %s, %s, signed by %s   %s", s.Out.Paint(term.Good, "✓ taken in"), term.Safe(a.About()),
-				term.Safe(a.Leaf.Title()), term.Safe(a.Leaf.Issuer.String()),
-				s.Out.Paint(term.Quiet, "journal "+head.String()))
-			s.Next(overview.Advice{Why: "hand it over",
-				Command: "ironseal certificate handover " + a.Leaf.Serial.Short() + " --for RECEIVER"})
-			return nil
+			return takeIn(ctx, s, ask)
 		},
 	}
 	c.Flags().StringArrayVar(&anchors, "anchor", nil, "a `FILE` with a root that you trust; may be repeated")
@@ -87,6 +52,46 @@ because it was issued after the backup that was restored, is taken in again.`,
 	session.Register(c, "request", s.Requests)
 	s.WaiverFlags(c, &waive, &because)
 	return c
+}
+
+func takeIn(ctx context.Context, s *session.Session, ask elsewhere.AnswerAsk) error {
+	e, err := s.Estate(ctx)
+	if err != nil {
+		return err
+	}
+	a, err := elsewhere.MatchAnswer(ctx, e, ask)
+	if err != nil {
+		return err
+	}
+	o := describe.Certificate(a.Leaf, s.Moment())
+	o.Findings = append(o.Findings, a.Findings...)
+	if !s.JSON {
+		s.Out.Say("%s", s.Out.Paint(term.Strong, answersWhat(a)))
+		s.Out.Describe(o, false)
+		s.Trusted(ask.Anchors)
+		s.Out.Gap()
+	}
+	if r := a.Findings.Refusing(); len(r) > 0 {
+		return session.Refusal(a.About(), "nothing was taken in", r)
+	}
+	if err := s.Agree(ctx, "Take it in?"); err != nil {
+		return err
+	}
+	head, err := elsewhere.Accept(ctx, e, a)
+	if err != nil {
+		return err
+	}
+	if s.JSON {
+		o.Add("request", "Request", a.About())
+		o.Add("journal_head", "Journal", head.String())
+		return s.PrintJSON(o)
+	}
+	s.Out.Say("%s %s, %s, signed by %s   %s", s.Out.Paint(term.Good, "✓ taken in"), term.Safe(a.About()),
+		term.Safe(a.Leaf.Title()), term.Safe(a.Leaf.Issuer.String()),
+		s.Out.Paint(term.Quiet, "journal "+head.String()))
+	s.Next(overview.Advice{Why: "hand it over",
+		Command: "ironseal certificate handover " + a.Leaf.Serial.Short() + " --for RECEIVER"})
+	return nil
 }
 
 func answersWhat(a elsewhere.Answer) string {

@@ -24,6 +24,7 @@ import (
 	"ironseal/pki/template"
 )
 
+// Command is ironseal certificate.
 func Command(s *session.Session) *cobra.Command {
 	return session.Group("certificate", "Certificates that were signed: find them, look at them, hand them out",
 		session.Reading(certificateList(s)), session.Reading(certificateShow(s)), session.Reading(certificateExport(s)),
@@ -275,6 +276,7 @@ type ExportFlags struct {
 	copy          bool
 }
 
+// Add adds the options to a command.
 func (f *ExportFlags) Add(c *cobra.Command) {
 	c.Flags().StringVar(&f.as, "as", "pem", "pem, der, p7b (PKCS#7) or p7b-pem")
 	c.Flags().StringVar(&f.with, "with", "", "\"issuers\": the intermediates behind the leaf; \"root\": the root as "+
@@ -319,6 +321,7 @@ asking.
 	return c
 }
 
+// Export writes or copies a certificate as the options say.
 func Export(s *session.Session, cmd *cobra.Command, e *estate.Estate, h estate.Held, f ExportFlags) error {
 	if !slices.Contains([]string{delivery.Alone, delivery.WithIssuers, delivery.WithRoot, delivery.WithLinks,
 		delivery.WithAll},

@@ -44,12 +44,9 @@ Where the key stayed on the device, the files come without it.
 				return session.Misused("handover: say for whom: --for RECEIVER; there are: %s",
 					strings.Join(e.ReceiverNames(), ", "))
 			}
-			h, note, err := e.FindCertificate(ctx, args[0])
+			h, err := s.Found(ctx, e, args[0])
 			if err != nil {
 				return err
-			}
-			if note != "" {
-				s.Errs.Say("(%s)", term.Safe(note))
 			}
 			ask := delivery.HandoverAsk{Certificate: h, Dir: s.Path(out), To: holder}
 			if ask.Receiver, err = e.Receiver(receiver); err != nil {
@@ -61,27 +58,7 @@ Where the key stayed on the device, the files come without it.
 			if ask.Waivers, err = session.Waivers(waive, because); err != nil {
 				return err
 			}
-			made := false
-			if !ask.Receiver.NeedsPassword() && (pw.Made || pw.File != "") {
-				return session.Misused("handover: %s takes no file that is sealed under a password: leave out "+
-					"--make-password "+
-					"and --password-file", receiver)
-			}
-			s.Tidy(ask.Dir)
-			if ask.Receiver.NeedsPassword() {
-				if ask.Password, made, err = s.Password(ctx, pw, "the PKCS#12 file"); err != nil {
-					return err
-				}
-				defer clear(ask.Password)
-			}
-			done, err := delivery.Handover(ctx, e, ask)
-			if err != nil {
-				if !s.JSON {
-					s.Out.Findings(done.Findings)
-				}
-				return err
-			}
-			return printHandover(s, done, ask, made)
+			return handOver(ctx, s, e, ask, pw)
 		},
 		ValidArgsFunction: s.Certificates,
 	}
@@ -93,6 +70,30 @@ Where the key stayed on the device, the files come without it.
 	s.WaiverFlags(c, &waive, &because)
 	session.Register(c, "for", s.Receivers)
 	return c
+}
+
+func handOver(ctx context.Context, s *session.Session, e *estate.Estate, ask delivery.HandoverAsk,
+	pw session.PasswordFlags) (err error) {
+	made := false
+	if !ask.Receiver.NeedsPassword() && (pw.Made || pw.File != "") {
+		return session.Misused("handover: %s takes no file that is sealed under a password: leave out "+
+			"--make-password and --password-file", ask.Receiver.Name)
+	}
+	s.Tidy(ask.Dir)
+	if ask.Receiver.NeedsPassword() {
+		if ask.Password, made, err = s.Password(ctx, pw, "the PKCS#12 file"); err != nil {
+			return err
+		}
+		defer clear(ask.Password)
+	}
+	done, err := delivery.Handover(ctx, e, ask)
+	if err != nil {
+		if !s.JSON {
+			s.Out.Findings(done.Findings)
+		}
+		return err
+	}
+	return printHandover(s, done, ask, made)
 }
 
 func handoverKey(ctx context.Context, s *session.Session, e *estate.Estate, h estate.Held, file string) (crypto.Signer,

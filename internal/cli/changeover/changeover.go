@@ -15,6 +15,7 @@ import (
 	"ironseal/pki/span"
 )
 
+// Command is ironseal changeover.
 func Command(s *session.Session) *cobra.Command {
 	return session.Group("changeover", "Prepare a new authority while the old one serves, and switch on a day",
 		changeoverPrepare(s), session.Reading(changeoverProgress(s)), changeoverSwitch(s), changeoverBack(s))

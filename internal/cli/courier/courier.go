@@ -14,6 +14,7 @@ import (
 	"ironseal/pki/span"
 )
 
+// Command is ironseal courier.
 func Command(s *session.Session) *cobra.Command {
 	return session.Group("courier", "Carry requests and certificates between estates that share no network",
 		courierPack(s),

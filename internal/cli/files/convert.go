@@ -30,6 +30,7 @@ type convertFlags struct {
 	password                session.PasswordFlags
 }
 
+// Convert is ironseal convert.
 func Convert(s *session.Session) *cobra.Command {
 	var f convertFlags
 	var all []string

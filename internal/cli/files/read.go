@@ -20,6 +20,7 @@ import (
 	"ironseal/pki/request"
 )
 
+// Read is ironseal read.
 func Read(s *session.Session) *cobra.Command {
 	var all bool
 	c := session.Reading(&cobra.Command{

@@ -5,6 +5,7 @@ import (
 	"encoding/asn1"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
@@ -15,15 +16,7 @@ import (
 	"ironseal/pki/path"
 )
 
-func Verify(s *session.Session) *cobra.Command {
-	var name, usageName string
-	var anchors, chain, policies []string
-	var exact bool
-	var q path.Question
-	c := session.Reading(&cobra.Command{
-		Use:   "verify FILE...",
-		Short: "Say whether a client would accept a certificate, and why",
-		Long: `Judge a certificate as a client does that trusts only the anchors given, and say
+const aboutVerify = `Judge a certificate as a client does that trusts only the anchors given, and say
 for every step of the chain why it holds or fails. FILE may hold the whole chain.
 
 Without --anchor, the roots of the estate are the anchors, and its authorities
@@ -32,7 +25,18 @@ are known as issuers only if --chain or FILE gives them: as a client sees it.
 The search goes through several generations, link and cross certificates, best
 way first; where no chain holds, the one that came nearest is explained. With
 --path nothing is searched: the certificates in the files are the chain, in the
-order given, the leaf and then each issuer upward.`,
+order given, the leaf and then each issuer upward.`
+
+// Verify is ironseal verify.
+func Verify(s *session.Session) *cobra.Command {
+	var name, usageName string
+	var anchors, chain, policies []string
+	var exact bool
+	var q path.Question
+	c := session.Reading(&cobra.Command{
+		Use:   "verify FILE...",
+		Short: "Say whether a client would accept a certificate, and why",
+		Long:  aboutVerify,
 		Example: `  ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --name booking.ternbay.example
   ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --name booking --anchor ../handed-out/root.pem
   ironseal verify --path ../handed-out/booking.ternbay.example.with-issuers.pem
@@ -53,40 +57,43 @@ order given, the leaf and then each issuer upward.`,
 			if q.Anchors, err = s.Anchors(cmd.Context(), anchors); err != nil {
 				return err
 			}
+			if exact && len(chain) > 0 {
+				return session.Misused("verify: --path takes the certificates of the files as the chain; --chain " +
+					"is for a search")
+			}
+			leaf, v := list[0], path.Verdict{}
 			if exact {
-				if len(chain) > 0 {
-					return session.Misused("verify: --path takes the certificates of the files as the chain; " +
-						"--chain is for a " +
-						"search")
+				v = path.Exactly(list, q)
+			} else {
+				more, err := s.CertificatesInAll(chain)
+				if err != nil {
+					return err
 				}
-				v := path.Exactly(list, q)
-				v.Findings = append(v.Findings, onRecord(cmd.Context(), s, list[0])...)
-				return printVerdict(s, list[0], name, v)
+				leaf = path.LeafOf(list)
+				v = path.Verify(leaf, append(append([]*cert.Certificate(nil), list...), more...), q)
+				v.Findings = append(v.Findings, path.OrderFindings(list)...)
 			}
-			more, err := s.CertificatesInAll(chain)
-			if err != nil {
-				return err
-			}
-			others := append(append([]*cert.Certificate(nil), list...), more...)
-			leaf := path.LeafOf(list)
-			v := path.Verify(leaf, others, q)
-			v.Findings = append(v.Findings, path.OrderFindings(list)...)
 			v.Findings = append(v.Findings, onRecord(cmd.Context(), s, leaf)...)
 			return printVerdict(s, leaf, name, v)
 		},
 	})
 	fl := c.Flags()
+	policyFlags(fl, &policies, &q)
 	fl.StringVar(&name, "name", "", "the `HOST` that the client connects to: a name or an address")
 	fl.StringVar(&usageName, "usage", "", "the usage that the client needs; serverAuth when --name is given")
 	fl.StringArrayVar(&anchors, "anchor", nil, "a `FILE` of trusted roots; may be repeated")
 	fl.StringArrayVar(&chain, "chain", nil, "a `FILE` of further certificates; may be repeated")
-	fl.StringArrayVar(&policies, "policy", nil,
+	fl.BoolVar(&exact, "path", false, "take the certificates as they stand, in the order given, and search for nothing")
+	return c
+}
+
+// policyFlags are the questions about policies (RFC 5280 section 6.1.1).
+func policyFlags(fl *pflag.FlagSet, policies *[]string, q *path.Question) {
+	fl.StringArrayVar(policies, "policy", nil,
 		"a certificate policy `OID` that is acceptable, where one is required; may be repeated")
 	fl.BoolVar(&q.RequirePolicy, "require-policy", false, "a policy must hold for the whole chain")
 	fl.BoolVar(&q.NoMapping, "no-policy-mapping", false, "authorities may not map policies")
 	fl.BoolVar(&q.NoAnyPolicy, "no-any-policy", false, "the policy that stands for all does not count")
-	fl.BoolVar(&exact, "path", false, "take the certificates as they stand, in the order given, and search for nothing")
-	return c
 }
 
 // onRecord says what the records, where there are any, know against a certificate

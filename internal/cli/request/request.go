@@ -18,7 +18,6 @@ import (
 	"ironseal/internal/records"
 	"ironseal/internal/term"
 	"ironseal/pki/describe"
-	"ironseal/pki/dn"
 	"ironseal/pki/journal"
 	"ironseal/pki/key"
 	"ironseal/pki/label"
@@ -26,6 +25,7 @@ import (
 	"ironseal/pki/span"
 )
 
+// Command is ironseal request.
 func Command(s *session.Session) *cobra.Command {
 	return session.Group("request", "Signing requests: draft them, take them in, look at them",
 		requestDraft(s), requestReceive(s), session.Reading(requestList(s)), session.Reading(requestShow(s)),
@@ -33,36 +33,27 @@ func Command(s *session.Session) *cobra.Command {
 		requestWithdraw(s))
 }
 
+const aboutDraft = `Make a key and a signing request for a host that cannot do it itself. The files
+are named for the first name. The key file is readable by its owner only; with
+--seal it is sealed under a passphrase as well.
+
+Names are recognised by shape (a host, an address, a mail address) or typed with
+their kind: dns: ip: email: uri: upn:`
+
 func requestDraft(s *session.Session) *cobra.Command {
 	var kind, subject, dir, usages, sealWith, manifest string
 	var seal bool
 	c := &cobra.Command{
 		Use:   "draft NAME...",
 		Short: "Make a key and a request for a host",
-		Long: `Make a key and a signing request for a host that cannot do it itself. The files
-are named for the first name. The key file is readable by its owner only; with
---seal it is sealed under a passphrase as well.
-
-Names are recognised by shape (a host, an address, a mail address) or typed with
-their kind: dns: ip: email: uri: upn:`,
+		Long:  aboutDraft,
 		Example: `  ironseal request draft pier.ternbay.example www.pier.ternbay.example
   ironseal request draft camera-2.ternbay.example 192.0.2.52 --key rsa-2048 --out ../drafts`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ask := intake.DraftAsk{Dir: s.Path(dir), Template: usages}
 			var err error
-			if manifest != "" {
-				if len(args) > 0 {
-					return session.Misused("request draft: name hosts, or use --manifest: one of the two")
-				}
-				if err := session.OnlyFlags(cmd, "with --manifest, where each row has a subject of its own",
-					"manifest", "key",
-					"template", "out", "seal", "seal-with"); err != nil {
-					return err
-				}
-			}
-			if seal && sealWith != "" {
-				return session.Misused("--seal asks for the passphrase, and --seal-with takes it from a file: use " +
-					"one of the two")
+			if err := draftModes(cmd, args, manifest, seal && sealWith != ""); err != nil {
+				return err
 			}
 			if ask.Names, err = session.TypedNames(args); err != nil {
 				return err
@@ -72,12 +63,8 @@ their kind: dns: ip: email: uri: upn:`,
 					return &session.Status{Code: session.Usage, Err: err}
 				}
 			}
-			if subject != "" {
-				n, err := dn.ParseTyped(subject)
-				if err != nil {
-					return &session.Status{Code: session.Usage, Err: err}
-				}
-				ask.Subject = &n
+			if ask.Subject, err = session.SubjectAsked(subject); err != nil {
+				return err
 			}
 			s.Tidy(ask.Dir)
 			if len(args) == 0 && manifest == "" {
@@ -109,6 +96,24 @@ their kind: dns: ip: email: uri: upn:`,
 	fl.StringVar(&sealWith, "seal-with", "", "seal the key under the passphrase in this `FILE`")
 	session.CompleteWords(c, "key", session.KindWords()...)
 	return c
+}
+
+// draftModes refuses options that do not go together.
+func draftModes(cmd *cobra.Command, args []string, manifest string, sealedTwice bool) error {
+	if manifest != "" {
+		if len(args) > 0 {
+			return session.Misused("request draft: name hosts, or use --manifest: one of the two")
+		}
+		if err := session.OnlyFlags(cmd, "with --manifest, where each row has a subject of its own",
+			"manifest", "key", "template", "out", "seal", "seal-with"); err != nil {
+			return err
+		}
+	}
+	if sealedTwice {
+		return session.Misused("--seal asks for the passphrase, and --seal-with takes it from a file: use one of " +
+			"the two")
+	}
+	return nil
 }
 
 func draftSecret(s *session.Session, cmd *cobra.Command, file string) ([]byte, error) {

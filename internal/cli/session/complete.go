@@ -15,6 +15,7 @@ import (
 
 type completer = func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective)
 
+// Handles completes an authority's handle.
 func (s *Session) Handles(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
 	e, err := s.Estate(cmd.Context())
 	if err != nil {
@@ -33,6 +34,7 @@ func (s *Session) Handles(cmd *cobra.Command, _ []string, _ string) ([]string, c
 	return out, cobra.ShellCompDirectiveNoFileComp
 }
 
+// Templates completes a template's name.
 func (s *Session) Templates(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
 	e, err := s.Estate(cmd.Context())
 	if err != nil {
@@ -41,6 +43,7 @@ func (s *Session) Templates(cmd *cobra.Command, _ []string, _ string) ([]string,
 	return e.TemplateNames(), cobra.ShellCompDirectiveNoFileComp
 }
 
+// Receivers completes a receiver's name.
 func (s *Session) Receivers(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
 	e, err := s.Estate(cmd.Context())
 	if err != nil {
@@ -49,6 +52,7 @@ func (s *Session) Receivers(cmd *cobra.Command, _ []string, _ string) ([]string,
 	return e.ReceiverNames(), cobra.ShellCompDirectiveNoFileComp
 }
 
+// Requests completes a request that waits.
 func (s *Session) Requests(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
 	e, err := s.Estate(cmd.Context())
 	if err != nil {
@@ -69,6 +73,7 @@ func (s *Session) Requests(cmd *cobra.Command, _ []string, _ string) ([]string, 
 	return out, cobra.ShellCompDirectiveDefault
 }
 
+// Certificates completes what a certificate is called.
 func (s *Session) Certificates(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
 	out, _ := s.Handles(cmd, args, word)
 	e, err := s.Estate(cmd.Context())
@@ -88,21 +93,27 @@ func (s *Session) Certificates(cmd *cobra.Command, args []string, word string) (
 	return out, cobra.ShellCompDirectiveNoFileComp
 }
 
-func (s *Session) CompleteHandles(c *cobra.Command, flag string)   { Register(c, flag, s.Handles) }
+// CompleteHandles lets an option complete handles.
+func (s *Session) CompleteHandles(c *cobra.Command, flag string) { Register(c, flag, s.Handles) }
+
+// CompleteTemplates lets an option complete templates.
 func (s *Session) CompleteTemplates(c *cobra.Command, flag string) { Register(c, flag, s.Templates) }
 
+// CompleteWords lets an option complete fixed words.
 func CompleteWords(c *cobra.Command, flag string, words ...string) {
 	Register(c, flag, func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 		return words, cobra.ShellCompDirectiveNoFileComp
 	})
 }
 
+// Register lets an option complete what a function finds.
 func Register(c *cobra.Command, flag string, f completer) {
 	if err := c.RegisterFlagCompletionFunc(flag, f); err != nil {
 		panic(err) // a flag that the command lacks: a fault in the program that its first test finds
 	}
 }
 
+// StdinIsTerminal reports whether a person types into standard input.
 func (s *Session) StdinIsTerminal() bool {
 	f, ok := s.Stdin.(*os.File)
 	return ok && xterm.IsTerminal(int(f.Fd()))

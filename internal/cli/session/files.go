@@ -12,6 +12,7 @@ import (
 	"ironseal/pki/cert"
 )
 
+// Manifest reads a CSV file of hosts; "-" is standard input.
 func (s *Session) Manifest(file string) ([]signing.ManifestRow, error) {
 	data, err := disk.Read(s.Path(file), bundle.MostBytes)
 	if err != nil {
@@ -74,6 +75,7 @@ func (s *Session) CertificatesIn(file string) ([]*cert.Certificate, error) {
 	return out, nil
 }
 
+// Anchors are the roots in files, or those of the estate.
 func (s *Session) Anchors(ctx context.Context, files []string) ([]*cert.Certificate, error) {
 	if len(files) > 0 {
 		return s.CertificatesInAll(files)

@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"ironseal/pki/dn"
 	"ironseal/pki/key"
 	"ironseal/pki/san"
 	"ironseal/pki/span"
@@ -75,12 +76,14 @@ func SpanAsked(typed string) (span.Span, error) {
 	return d, nil
 }
 
+// WaiverFlags adds the options that waive findings.
 func (s *Session) WaiverFlags(c *cobra.Command, waive *[]string, because *string) {
 	c.Flags().StringArrayVar(waive, "waive", nil,
 		"sign in spite of the stop with this `[REQUEST:]CODE`; may be repeated")
 	c.Flags().StringVar(because, "because", "", "why it is waived")
 }
 
+// KindWords are the kinds of key, as they are typed.
 func KindWords() []string {
 	var out []string
 	for _, k := range key.Kinds() {
@@ -89,10 +92,12 @@ func KindWords() []string {
 	return out
 }
 
+// QuietFlag adds the option that prints names alone.
 func (s *Session) QuietFlag(c *cobra.Command, what string) {
 	c.Flags().BoolVar(&s.Quiet, "quiet", false, what)
 }
 
+// TypedNames reads alternative names that were typed.
 func TypedNames(args []string) ([]san.Name, error) {
 	var out []san.Name
 	for _, a := range args {
@@ -103,4 +108,16 @@ func TypedNames(args []string) ([]san.Name, error) {
 		out = append(out, n)
 	}
 	return out, nil
+}
+
+// SubjectAsked reads a subject that was typed; nil when none was.
+func SubjectAsked(typed string) (*dn.Name, error) {
+	if typed == "" {
+		return nil, nil
+	}
+	n, err := dn.ParseTyped(typed)
+	if err != nil {
+		return nil, &Status{Code: Usage, Err: err}
+	}
+	return &n, nil
 }

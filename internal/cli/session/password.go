@@ -19,6 +19,7 @@ type PasswordFlags struct {
 	Made bool
 }
 
+// Add adds the options to a command.
 func (f *PasswordFlags) Add(c *cobra.Command) {
 	c.Flags().StringVar(&f.File, "password-file", "", "the password of the file that is written, from a `FILE`")
 	c.Flags().BoolVar(&f.Made, "make-password", false, "make a password, and show it once")

@@ -15,6 +15,7 @@ import (
 	"ironseal/pki/template"
 )
 
+// ShowFlags adds the options of commands that show one object.
 func (s *Session) ShowFlags(c *cobra.Command, all *bool, field *string) {
 	c.Flags().BoolVar(all, "all", false, "show the details too")
 	c.Flags().StringVar(field, "field", "", "print one field's bare `NAME`d value: serial, sha256, sha1, not_after …")
@@ -57,6 +58,7 @@ type Failure struct {
 	Refused bool
 }
 
+// DrawFailures prints what could not be done, and why.
 func (s *Session) DrawFailures(failed []Failure) {
 	if len(failed) == 0 {
 		return
@@ -104,6 +106,7 @@ func StateCell(state string, planned bool) term.Cell {
 	return term.Cell{Text: "✗ " + state, Tone: term.Bad}
 }
 
+// OrDash is a text, or a dash for none.
 func OrDash(s string) string {
 	if s == "" {
 		return "–"
@@ -124,6 +127,7 @@ func Refusal(about, outcome string, list finding.List) error {
 	return &Status{Refused, fmt.Errorf("%s: %s: refused by %s\n%s", about, outcome, strings.Join(codes, ", "), hint)}
 }
 
+// PrintChanges prints how two things differ.
 func (s *Session) PrintChanges(list []template.Change, a, b string) error {
 	if s.JSON {
 		return s.PrintJSON(append([]template.Change{}, list...))

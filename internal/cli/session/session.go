@@ -87,6 +87,7 @@ func (s *Status) Error() string {
 
 func (s *Status) Unwrap() error { return s.Err }
 
+// Misused is an error in how a command was used.
 func Misused(format string, args ...any) error { return &Status{Usage, fmt.Errorf(format, args...)} }
 
 // Screens makes the screens anew once the flags are known.
@@ -98,11 +99,13 @@ func (s *Session) Screens() {
 // Reads marks a command that changes nothing, on which --as-of works.
 const Reads = "reads"
 
+// Reading marks a command that changes nothing, on which --as-of works.
 func Reading(c *cobra.Command) *cobra.Command {
 	c.Annotations = map[string]string{Reads: "yes"}
 	return c
 }
 
+// ParseTime reads a day or a moment that was typed; a day begins at midnight UTC.
 func ParseTime(text string) (time.Time, error) {
 	for _, layout := range []string{time.RFC3339, "2006-01-02T15:04:05", "2006-01-02 15:04:05", "2006-01-02T15:04",
 		"2006-01-02"} {
@@ -113,6 +116,7 @@ func ParseTime(text string) (time.Time, error) {
 	return time.Time{}, fmt.Errorf("%q is not a time: write 2030-01-31 or 2030-01-31T12:00:00Z", text)
 }
 
+// Moment is what the clock says, or --as-of.
 func (s *Session) Moment() time.Time {
 	if s.Now == nil {
 		return time.Now().UTC()
@@ -171,6 +175,16 @@ func (s *Session) Estate(ctx context.Context) (*estate.Estate, error) {
 	return s.Opened, nil
 }
 
+// Found finds a certificate by what a person calls it, and says which was taken where
+// several fit.
+func (s *Session) Found(ctx context.Context, e *estate.Estate, name string) (estate.Held, error) {
+	h, note, err := e.FindCertificate(ctx, name)
+	if err == nil && note != "" {
+		s.Errs.Say("(%s)", term.Safe(note))
+	}
+	return h, err
+}
+
 // Path drops blanks around a typed path, and says so.
 func (s *Session) Path(typed string) string {
 	clean := strings.TrimFunc(typed, unicode.IsSpace)
@@ -221,6 +235,7 @@ func (p *Passphrases) fileFor(handle string) string {
 	return general
 }
 
+// Choose lets a person choose a passphrase, typed twice.
 func (p *Passphrases) Choose(ctx context.Context, handle string) ([]byte, bool, error) {
 	for {
 		first, err := p.Console.Secret(ctx, fmt.Sprintf("Choose a passphrase for %s: ", handle))
@@ -285,6 +300,7 @@ func Exactly(n int, what string) cobra.PositionalArgs {
 	}
 }
 
+// AtLeast is an Args function whose error names what is missing.
 func AtLeast(n int, what string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if len(args) < n {

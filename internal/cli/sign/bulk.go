@@ -90,6 +90,7 @@ func signMany(ctx context.Context, s *session.Session, e *estate.Estate, list []
 	return SignPlanned(ctx, s, e, list)
 }
 
+// SignPlanned shows one sheet of many plans, asks once and signs what was agreed to.
 func SignPlanned(ctx context.Context, s *session.Session, e *estate.Estate, list []signing.Planned) error {
 	var agreed []*signing.Sheet
 	var failed []session.Failure

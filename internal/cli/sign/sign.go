@@ -56,6 +56,31 @@ func (f signFlags) ask() (signing.SignAsk, error) {
 	return ask, err
 }
 
+// mode refuses options that do not go together.
+func (f signFlags) mode(cmd *cobra.Command, args []string) error {
+	bulk := []string{"template", "by", "for", "lifetime", "waive", "because"}
+	switch {
+	case f.all && f.manifest != "" || (f.all || f.manifest != "") && len(args) > 0:
+		return session.Misused("sign: name requests, or use --all, or --manifest: one of the three")
+	case f.manifest != "":
+		return session.OnlyFlags(cmd, "with --manifest", append(bulk, "manifest")...)
+	case f.all:
+		return session.OnlyFlags(cmd, "with --all", append(bulk, "all")...)
+	case len(args) == 0:
+		return session.Misused("sign needs a request, such as R1, or a file: see ironseal sign --help")
+	case f.template == "":
+		if err := session.OnlyFlags(cmd, "without --template, when nothing is signed", "by", "for", "lifetime",
+			"add-name", "drop-name", "subject"); err != nil {
+			return err
+		}
+	}
+	if len(args) > 1 {
+		return session.OnlyFlags(cmd, "for several requests at once", bulk...)
+	}
+	return nil
+}
+
+// Command is ironseal sign.
 func Command(s *session.Session) *cobra.Command {
 	var f signFlags
 	c := &cobra.Command{
@@ -76,37 +101,14 @@ by --waive CODE --because TEXT, which is recorded.`,
 			if err != nil {
 				return err
 			}
+			if err := f.mode(cmd, args); err != nil {
+				return err
+			}
 			switch {
-			case f.all && f.manifest != "" || (f.all || f.manifest != "") && len(args) > 0:
-				return session.Misused("sign: name requests, or use --all, or --manifest: one of the three")
 			case f.manifest != "":
-				if err := session.OnlyFlags(cmd, "with --manifest", "manifest", "template", "by", "for", "lifetime",
-					"waive",
-					"because"); err != nil {
-					return err
-				}
 				return signManifest(cmd.Context(), s, ask, f.manifest)
 			case f.all:
-				if err := session.OnlyFlags(cmd, "with --all", "all", "template", "by", "for", "lifetime", "waive",
-					"because"); err != nil {
-					return err
-				}
 				return signAll(cmd.Context(), s, ask)
-			case len(args) == 0:
-				return session.Misused("sign needs a request, such as R1, or a file: see ironseal sign --help")
-			}
-			if f.template == "" {
-				if err := session.OnlyFlags(cmd, "without --template, when nothing is signed", "by", "for", "lifetime",
-					"add-name", "drop-name", "subject"); err != nil {
-					return err
-				}
-			}
-			if len(args) > 1 {
-				if err := session.OnlyFlags(cmd, "for several requests at once", "template", "by", "for", "lifetime",
-					"waive",
-					"because"); err != nil {
-					return err
-				}
 			}
 			return sign(cmd.Context(), s, ask, args)
 		},

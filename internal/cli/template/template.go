@@ -14,6 +14,7 @@ import (
 	"ironseal/pki/template"
 )
 
+// Command is ironseal template.
 func Command(s *session.Session) *cobra.Command {
 	return session.Group("template",
 		"What may be signed: one TOML file a template, in the estate's templates directory",

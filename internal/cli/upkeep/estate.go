@@ -18,6 +18,7 @@ import (
 	"ironseal/pki/span"
 )
 
+// Estate is ironseal estate.
 func Estate(s *session.Session) *cobra.Command {
 	return session.Group("estate", "The directory that holds settings, templates, keys and records", estateCreate(s),
 		session.Reading(estateStatus(s)), estateRehearse(s), estateBackup(s), estateRestore(s),

@@ -16,6 +16,7 @@ import (
 	"ironseal/pki/span"
 )
 
+// Forecast is ironseal forecast.
 func Forecast(s *session.Session) *cobra.Command {
 	var horizon, only, plot string
 	c := session.Reading(&cobra.Command{
@@ -77,6 +78,7 @@ With --horizon the whole schedule is played that far into the future.`,
 	return c
 }
 
+// Due is ironseal due.
 func Due(s *session.Session) *cobra.Command {
 	var within, calendar string
 	var alarm bool

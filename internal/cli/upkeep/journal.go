@@ -15,6 +15,7 @@ import (
 	"ironseal/pki/journal"
 )
 
+// Journal is ironseal journal.
 func Journal(s *session.Session) *cobra.Command {
 	return session.Group("journal", "The record of every act, each entry linked to the one before",
 		session.Reading(journalList(s)), session.Reading(journalShow(s)), session.Reading(journalVerify(s)),
