@@ -39,7 +39,9 @@ func (f fixed) Passphrase(context.Context, custody.Question) ([]byte, bool, erro
 
 var ctx = context.Background()
 
-func world() estate.World { return estate.World{Actor: "tester", Pass: fixed("tern and gull")} }
+func world() estate.World {
+	return estate.World{Actor: estate.Identity{Name: "tester"}, Pass: fixed("tern and gull")}
+}
 
 // newEstate makes an estate with a root and an authority below it, with quick
 // keys and little sealing work.

@@ -20,6 +20,7 @@ import (
 	"ironseal/internal/act/safekeeping"
 	"ironseal/internal/act/signing"
 	"ironseal/internal/estate"
+	"ironseal/internal/failure"
 	"ironseal/internal/records"
 	"ironseal/internal/records/sqlite"
 	"ironseal/pki/bundle"
@@ -295,7 +296,7 @@ func TestABatchStopsAfterOneWait(t *testing.T) {
 			t.Errorf("%v: it is tried again for every certificate", err)
 		}
 	}
-	if signing.Hopeless(fmt.Errorf("R7: %w", records.ErrChanged)) {
+	if signing.Hopeless(fmt.Errorf("R7: %w", failure.Changed)) {
 		t.Error("one record that changed keeps the others back")
 	}
 	_, e := newEstate(t)

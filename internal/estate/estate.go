@@ -24,6 +24,7 @@ import (
 
 	"ironseal/internal/custody"
 	"ironseal/internal/disk"
+	"ironseal/internal/failure"
 	"ironseal/internal/records"
 	"ironseal/pki/dn"
 	"ironseal/pki/journal"
@@ -41,7 +42,7 @@ type World struct {
 	Now      func() time.Time
 	Random   io.Reader
 	Disk     disk.Disk
-	Actor    string
+	Actor    Identity // who acts, unless As says otherwise
 	Pass     custody.Passphrases
 	Progress func(what string) (done func()) // shows that long work is going on
 	Step     func(name string) error         // called between the steps of an act, for tests
@@ -55,8 +56,8 @@ func (w World) Filled() World {
 	if w.Random == nil {
 		w.Random = rand.Reader
 	}
-	if w.Actor == "" {
-		w.Actor = "unknown"
+	if w.Actor.Name == "" {
+		w.Actor.Name = "unknown"
 	}
 	if w.Progress == nil {
 		w.Progress = func(string) func() { return func() {} }
@@ -171,6 +172,16 @@ func (e *Estate) View(ctx context.Context, fn func(moment *Estate) error) error 
 	})
 }
 
+// AtOneMoment makes a plan from what the estate is at one moment: all that it reads fits
+// together, whatever others write meanwhile.
+func AtOneMoment[T any](ctx context.Context, e *Estate, plan func(*Estate) (T, error)) (out T, err error) {
+	err = e.View(ctx, func(moment *Estate) (err error) {
+		out, err = plan(moment)
+		return err
+	})
+	return out, err
+}
+
 // Close closes the estate.
 func (e *Estate) Close() error { return e.Records.Close() }
 
@@ -270,7 +281,7 @@ func Furnish(ctx context.Context, dir string, f Founding, w World) error {
 		return err
 	}
 	defer s.Close()
-	_, err = s.Act(ctx, w.Now, w.Actor, nil, func(tx *records.Tx) ([]journal.Entry, error) {
+	_, err = s.Act(ctx, w.Now, w.Actor.Name, nil, func(tx *records.Tx) ([]journal.Entry, error) {
 		if f.Rehearsal {
 			return []journal.Entry{Entry("create", "rehearsal", "organisation", f.Organisation, "id",
 				hex.EncodeToString(id))}, tx.MarkRehearsal()
@@ -279,13 +290,6 @@ func Furnish(ctx context.Context, dir string, f Founding, w World) error {
 			nil
 	})
 	return err
-}
-
-// Act runs one change of the records.
-func (e *Estate) Act(ctx context.Context, fn func(*records.Tx) ([]journal.Entry, error)) (journal.Head, error) {
-	// A change that has begun is finished even when the person presses Ctrl-C.
-	return e.Records.Act(context.WithoutCancel(ctx), e.World.Now, e.World.Actor,
-		func() error { return e.World.Step(StepRecording) }, fn)
 }
 
 // Template reads one template.
@@ -320,7 +324,7 @@ func (e *Estate) dataFile(kind, name string) ([]byte, error) {
 	if near := strict.Nearest(name, names); near != "" {
 		hint = fmt.Sprintf("did you mean %q? %s", near, hint)
 	}
-	return nil, fmt.Errorf("%s %q: there is none of this name; %s", kind, name, hint)
+	return nil, failure.Of(failure.NotFound, "%s %q: there is none of this name; %s", kind, name, hint)
 }
 
 // TemplateNames lists the templates, by name.

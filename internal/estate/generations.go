@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"ironseal/internal/failure"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
@@ -41,14 +42,15 @@ func FindGeneration(h hierarchy.Hierarchy, name string) (*hierarchy.Generation, 
 		return g, nil
 	}
 	if len(h) == 0 {
-		return nil, fmt.Errorf("authority %q: this estate has no authorities yet: make one with: ironseal authority "+
-			"create root", name)
+		return nil, failure.Of(failure.NotFound,
+			"authority %q: this estate has no authorities yet: make one with: ironseal authority "+
+				"create root", name)
 	}
 	var handles []string
 	for _, a := range h {
 		handles = append(handles, a.Handle)
 	}
-	return nil, fmt.Errorf("authority %q: there is none of this handle; there are: %s", name,
+	return nil, failure.Of(failure.NotFound, "authority %q: there is none of this handle; there are: %s", name,
 		strings.Join(handles, ", "))
 }
 

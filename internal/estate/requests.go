@@ -7,8 +7,8 @@ import (
 	"strconv"
 	"strings"
 
+	"ironseal/internal/failure"
 	"ironseal/internal/records"
-	"ironseal/internal/records/sqlite"
 	"ironseal/pki/request"
 )
 
@@ -38,8 +38,9 @@ func (e *Estate) Request(ctx context.Context, name string) (records.Request, *re
 		return records.Request{}, nil, err
 	}
 	rec, err := e.Records.Request(ctx, n)
-	if errors.Is(err, sqlite.ErrNone) {
-		return rec, nil, fmt.Errorf("R%d: there is no such request: see them with: ironseal request list --state any",
+	if errors.Is(err, failure.NotFound) {
+		return rec, nil, failure.Of(failure.NotFound,
+			"R%d: there is no such request: see them with: ironseal request list --state any",
 			n)
 	}
 	if err != nil {

@@ -14,8 +14,9 @@ import (
 // Tx is one transaction.
 type Tx struct {
 	lineage.Writing
-	keys *moduli         // what is known of RSA keys; nil until it is needed
-	more []journal.Entry // what came out on the way
+	actor string
+	keys  *moduli         // what is known of RSA keys; nil until it is needed
+	more  []journal.Entry // what came out on the way
 }
 
 // Act runs one change: fn writes records and returns the entries that tell of
@@ -32,8 +33,8 @@ func (s *Store) Act(ctx context.Context, now func() time.Time, actor string, bef
 		return journal.Head{}, err
 	}
 	defer change.Rollback()
-	tx := &Tx{Writing: lineage.Writing{Change: change}}
-	head, err := tx.change(actor, fn)
+	tx := &Tx{Writing: lineage.Writing{Change: change}, actor: actor}
+	head, err := tx.change(fn)
 	if err != nil {
 		return journal.Head{}, s.Explain(err)
 	}
@@ -49,7 +50,7 @@ func (s *Store) Act(ctx context.Context, now func() time.Time, actor string, bef
 	return head, nil
 }
 
-func (t *Tx) change(actor string, fn func(*Tx) ([]journal.Entry, error)) (journal.Head, error) {
+func (t *Tx) change(fn func(*Tx) ([]journal.Entry, error)) (journal.Head, error) {
 	entries, err := fn(t)
 	if err != nil {
 		return journal.Head{}, err
@@ -69,7 +70,7 @@ func (t *Tx) change(actor string, fn func(*Tx) ([]journal.Entry, error)) (journa
 	}
 	head := last.Head()
 	for _, e := range append(entries, t.more...) {
-		e.At, e.Actor = t.At, actor
+		e.At, e.Actor = t.At, t.actor
 		if head, err = t.link(e); err != nil {
 			return journal.Head{}, err
 		}

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"ironseal/internal/failure"
 	"ironseal/internal/records/sqlite"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
@@ -53,9 +54,6 @@ type Certificate struct {
 	Replaces int64 // the certificate in whose place it was signed; 0 for none
 }
 
-// ErrNone says that there is no such record.
-var ErrNone = sqlite.ErrNone
-
 // AddRequest records a request. When the same bytes are on record already,
 // their number is returned and known is true.
 func (t *Tx) AddRequest(r *request.Request, sender string) (number int64, known bool, err error) {
@@ -86,10 +84,10 @@ func (t *Tx) AddRequest(r *request.Request, sender string) (number int64, known 
 func (t *Tx) Decide(number int64, state, reason string) error {
 	var now string
 	if err := t.QueryRow("SELECT state FROM request WHERE number = ?", number).Scan(&now); err != nil {
-		return fmt.Errorf("R%d: %w", number, ErrNone)
+		return fmt.Errorf("R%d: %w", number, failure.NotFound)
 	}
 	if now != Waiting && now != Sent {
-		return fmt.Errorf("R%d is %s, and no longer waiting", number, now)
+		return failure.Of(failure.Changed, "R%d is %s, and no longer waiting", number, now)
 	}
 	_, err := t.Exec("UPDATE request SET state = ?, reason = ?, decided = ? WHERE number = ?", state,
 		reason, journal.Stamp(t.At), number)
@@ -100,10 +98,10 @@ func (t *Tx) Decide(number int64, state, reason string) error {
 func (t *Tx) StillWaiting(number int64) error {
 	var now string
 	if err := t.QueryRow("SELECT state FROM request WHERE number = ?", number).Scan(&now); err != nil {
-		return fmt.Errorf("R%d: %w", number, ErrNone)
+		return fmt.Errorf("R%d: %w", number, failure.NotFound)
 	}
 	if now != Waiting {
-		return fmt.Errorf("R%d is %s, and no longer waiting", number, now)
+		return failure.Of(failure.Changed, "R%d is %s, and no longer waiting", number, now)
 	}
 	return nil
 }
@@ -120,7 +118,6 @@ type NewCertificate struct {
 	Staged         time.Time // the switch day that it waits for; zero for none
 	Replaces       int64     // the certificate in whose place it is; 0 for none
 	Waived         finding.List
-	Actor          string
 }
 
 // AddCertificate records one certificate and its names.
@@ -180,7 +177,7 @@ func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
 		for _, f := range n.Waived {
 			if _, err := t.Exec(
 				"INSERT INTO waiver (certificate, request, code, who, reason) VALUES (?,?,?,?,?)", last,
-				sqlite.OrNull(n.Request), string(f.Code), n.Actor, f.Waived); err != nil {
+				sqlite.OrNull(n.Request), string(f.Code), t.actor, f.Waived); err != nil {
 				return 0, err
 			}
 		}
@@ -215,7 +212,8 @@ func (t *Tx) replace(n NewCertificate, id int64) error {
 		err := t.QueryRow("SELECT count(*) FROM certificate WHERE replaces = ? AND issuer = ? AND "+
 			"id <> ?", n.Replaces, n.Issuer, id).Scan(&others)
 		if err == nil && others > 0 {
-			err = fmt.Errorf("%s: %w: another certificate was prepared in its place", n.Certificate.Title(), ErrChanged)
+			err = fmt.Errorf("%s: %w: another certificate was prepared in its place", n.Certificate.Title(),
+				failure.Changed)
 		}
 		return err
 	}
@@ -225,7 +223,7 @@ func (t *Tx) replace(n NewCertificate, id int64) error {
 		return err
 	}
 	if changed, err := res.RowsAffected(); err != nil || changed != 1 {
-		return errors.Join(err, fmt.Errorf("%s: %w: it was renewed", n.Certificate.Title(), ErrChanged))
+		return errors.Join(err, fmt.Errorf("%s: %w: it was renewed", n.Certificate.Title(), failure.Changed))
 	}
 	return nil
 }
@@ -259,13 +257,10 @@ func (t *Tx) DecideMany(numbers []int64, state string) error {
 		return err
 	}
 	if n, err := res.RowsAffected(); err != nil || n != int64(len(numbers)) {
-		return errors.Join(err, ErrChanged)
+		return errors.Join(err, failure.Changed)
 	}
 	return nil
 }
-
-// ErrChanged says that a record is no longer what it was.
-var ErrChanged = errors.New("the record changed meanwhile")
 
 const requestColumns = "number, der, title, sender, received, state, reason, decided"
 
@@ -281,7 +276,7 @@ func scanRequest(row sqlite.Scanner) (Request, error) {
 func (s *Store) Request(ctx context.Context, number int64) (Request, error) {
 	r, err := scanRequest(s.Row(ctx, "SELECT "+requestColumns+" FROM request WHERE number = ?", number))
 	if errors.Is(err, sql.ErrNoRows) {
-		return r, fmt.Errorf("R%d: %w", number, ErrNone)
+		return r, fmt.Errorf("R%d: %w", number, failure.NotFound)
 	}
 	return r, err
 }
@@ -290,7 +285,7 @@ func (s *Store) Request(ctx context.Context, number int64) (Request, error) {
 func (s *Store) RequestBySHA(ctx context.Context, sum [32]byte) (Request, error) {
 	r, err := scanRequest(s.Row(ctx, "SELECT "+requestColumns+" FROM request WHERE sha256 = ?", sum[:]))
 	if errors.Is(err, sql.ErrNoRows) {
-		return r, ErrNone
+		return r, failure.NotFound
 	}
 	return r, err
 }
@@ -456,7 +451,7 @@ func (s *Store) CertificateOf(ctx context.Context, handle string, generation int
 	list, err := s.certificates(ctx, `WHERE c.id = (SELECT x.certificate FROM generation x
 		JOIN authority y ON y.id = x.authority WHERE y.handle = ? AND x.number = ?)`, handle, generation)
 	if err != nil || len(list) == 0 {
-		return Certificate{}, errors.Join(err, ErrNone)
+		return Certificate{}, errors.Join(err, failure.NotFound)
 	}
 	return list[0], nil
 }

@@ -18,15 +18,18 @@ import (
 )
 
 // Store is an estate's records, or what they were at one moment.
-type Store struct{ lineage.Reading }
+type Store struct {
+	lineage.Reading
+	kept *kept
+}
 
 // View lets fn read the records as they are at one moment, while others go on writing.
 // The moment is that of the first reading.
 func (s *Store) View(ctx context.Context, fn func(*Store) error) error {
-	return s.Moment(ctx, func(d *sqlite.DB) error { return fn(storeOf(d)) })
+	return s.Moment(ctx, func(d *sqlite.DB) error { return fn(&Store{lineage.Reading{DB: d}, s.kept}) })
 }
 
-func storeOf(d *sqlite.DB) *Store { return &Store{lineage.Reading{DB: d}} }
+func storeOf(d *sqlite.DB) *Store { return &Store{lineage.Reading{DB: d}, &kept{}} }
 
 // Create makes the records of a new estate.
 func Create(ctx context.Context, path, estateID string) (*Store, error) {

@@ -1,6 +1,7 @@
 package records
 
 import (
+	"ironseal/internal/failure"
 	"ironseal/internal/records/lineage"
 	"ironseal/pki/journal"
 
@@ -112,7 +113,8 @@ func TestSerialsAreUniqueAndDecisionsFinal(t *testing.T) {
 	if err := act(func(tx *Tx) error { _, _, err := tx.AddRequest(r, ""); return err }); err != nil {
 		t.Fatal(err)
 	}
-	if err := act(func(tx *Tx) error { return tx.DecideMany([]int64{1, 2}, Signed) }); !errors.Is(err, ErrChanged) {
+	if err := act(func(tx *Tx) error { return tx.DecideMany([]int64{1, 2}, Signed) }); !errors.Is(err,
+		failure.Changed) {
 		t.Errorf("deciding one that is not there: %v", err)
 	}
 	if rec, _ := s.Request(ctx, 1); rec.State != Waiting {

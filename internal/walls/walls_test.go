@@ -26,7 +26,7 @@ var order = []string{
 	"pki/hierarchy", "pki/issue", "pki/path", "pki/renewal", "pki/revocation", "pki/handover",
 	"pki/receiver", "pki/relate", "pki/trust",
 	"pki/describe", "pki/specimen",
-	"internal/disk", "internal/records/sqlite", "internal/records/lineage", "internal/records",
+	"internal/failure", "internal/disk", "internal/records/sqlite", "internal/records/lineage", "internal/records",
 	"internal/custody", "internal/probe", "internal/estate",
 	"internal/act/authorities", "internal/act/delivery", "internal/act/intake", "internal/act/elsewhere",
 	"internal/act/signing", "internal/act/renewing", "internal/act/overview", "internal/act/carrying",

@@ -18,6 +18,7 @@ import (
 
 	"ironseal/internal/custody"
 	"ironseal/internal/estate"
+	"ironseal/internal/failure"
 	"ironseal/internal/records"
 	"ironseal/pki/cert"
 	"ironseal/pki/dn"
@@ -62,6 +63,10 @@ type Planned struct {
 
 // PlanNew plans a new authority.
 func PlanNew(ctx context.Context, e *estate.Estate, ask Ask) (Planned, error) {
+	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (Planned, error) { return planNew(ctx, e, ask) })
+}
+
+func planNew(ctx context.Context, e *estate.Estate, ask Ask) (Planned, error) {
 	out := Planned{Ask: ask}
 	if err := hierarchy.ValidHandle(ask.Handle); err != nil {
 		return out, err
@@ -223,8 +228,9 @@ func StillFree(tx *records.Tx, handle string, c *cert.Certificate) error {
 		return err
 	}
 	if a := h.SubjectTaken(c.Subject, handle); a != nil {
-		return fmt.Errorf("authority %s: the authority %s was made meanwhile, with the same subject: choose another "+
-			"with --subject", handle, a.Handle)
+		return failure.Of(failure.Changed,
+			"authority %s: the authority %s was made meanwhile, with the same subject: choose another "+
+				"with --subject", handle, a.Handle)
 	}
 	if a := h.KeyTaken(c.Key); a != nil && a.Handle != handle {
 		return fmt.Errorf("authority %s: its key is that of the authority %s", handle, a.Handle)
@@ -368,7 +374,7 @@ func (m sealed) record(e *estate.Estate, tx *records.Tx) ([]journal.Entry, error
 	id, err := tx.AddCertificate(records.NewCertificate{Certificate: m.certificate, Issuer: issuer,
 		TemplateName: m.p.in.Template.Name,
 		TemplateSHA:  m.p.in.Template.SHA256(), TemplateSource: m.p.in.Template.Source(), Sheet: m.plan.Digest,
-		Waived: estate.Waived(m.plan.Findings), Actor: e.World.Actor})
+		Waived: estate.Waived(m.plan.Findings)})
 	if err != nil {
 		return nil, err
 	}
@@ -392,8 +398,9 @@ func Unchanged(e *estate.Estate, t template.Template) error {
 		return err
 	}
 	if now.SHA256() != t.SHA256() {
-		return fmt.Errorf("templates/%s.toml was changed while the sheet was on screen; nothing was signed: look at "+
-			"the sheet again", t.Name)
+		return failure.Of(failure.Changed,
+			"templates/%s.toml was changed while the sheet was on screen; nothing was signed: look at "+
+				"the sheet again", t.Name)
 	}
 	return nil
 }

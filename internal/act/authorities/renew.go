@@ -53,6 +53,10 @@ var ErrElsewhere = errors.New("its key is not in this estate")
 
 // PlanRenewal plans the next generation of an authority.
 func PlanRenewal(ctx context.Context, e *estate.Estate, ask RenewAsk) (RenewalPlan, error) {
+	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (RenewalPlan, error) { return planRenewal(ctx, e, ask) })
+}
+
+func planRenewal(ctx context.Context, e *estate.Estate, ask RenewAsk) (RenewalPlan, error) {
 	out := RenewalPlan{SameKey: ask.SameKey}
 	var newest time.Time
 	var err error
@@ -333,7 +337,7 @@ func recordGeneration(e *estate.Estate, tx *records.Tx, p Planned, certificate, 
 		return err
 	}
 	for i, by := range []int64{old, id} {
-		link, err := tx.AddCertificate(records.NewCertificate{Certificate: links[i], Issuer: by, Actor: e.World.Actor})
+		link, err := tx.AddCertificate(records.NewCertificate{Certificate: links[i], Issuer: by})
 		if err != nil {
 			return err
 		}

@@ -75,7 +75,7 @@ func (i *importing) one(c *cert.Certificate, under string, issuer int64, wish st
 		return "", 0, fmt.Errorf("%s has the subject of our own authority %s and is not on record: its chain goes "+
 			"through a certificate that we did not make", c.Title(), a.Handle)
 	}
-	id, err := i.tx.AddCertificate(records.NewCertificate{Certificate: c, Issuer: issuer, Actor: i.e.World.Actor})
+	id, err := i.tx.AddCertificate(records.NewCertificate{Certificate: c, Issuer: issuer})
 	if err != nil {
 		return "", 0, err
 	}
@@ -159,7 +159,7 @@ func (i *importing) link(c *cert.Certificate, by, to *hierarchy.Generation) erro
 	if err != nil {
 		return err
 	}
-	id, err := i.tx.AddCertificate(records.NewCertificate{Certificate: c, Issuer: byID, Actor: i.e.World.Actor})
+	id, err := i.tx.AddCertificate(records.NewCertificate{Certificate: c, Issuer: byID})
 	if err != nil {
 		return err
 	}

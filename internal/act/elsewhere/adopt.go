@@ -48,6 +48,10 @@ type Adoption struct {
 
 // PlanAdoption checks what a person wants to adopt.
 func PlanAdoption(ctx context.Context, e *estate.Estate, ask AdoptAsk) (Adoption, error) {
+	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (Adoption, error) { return planAdoption(ctx, e, ask) })
+}
+
+func planAdoption(ctx context.Context, e *estate.Estate, ask AdoptAsk) (Adoption, error) {
 	out := Adoption{Ask: ask}
 	if err := hierarchy.ValidHandle(ask.Handle); err != nil {
 		return out, err
@@ -222,7 +226,7 @@ func (a Adoption) record(e *estate.Estate, tx *records.Tx, h hierarchy.Hierarchy
 		return nil, err
 	}
 	id, err := tx.AddCertificate(records.NewCertificate{Certificate: a.Leaf, Issuer: issuer,
-		Waived: estate.Waived(a.Findings), Actor: e.World.Actor})
+		Waived: estate.Waived(a.Findings)})
 	if err != nil {
 		return nil, err
 	}
@@ -237,8 +241,7 @@ func (a Adoption) record(e *estate.Estate, tx *records.Tx, h hierarchy.Hierarchy
 		return nil, err
 	}
 	for _, c := range a.Issued {
-		if _, err := tx.AddCertificate(records.NewCertificate{Certificate: c, Issuer: generation,
-			Actor: e.World.Actor}); err != nil {
+		if _, err := tx.AddCertificate(records.NewCertificate{Certificate: c, Issuer: generation}); err != nil {
 			return nil, fmt.Errorf("%s: %w", c.Title(), err)
 		}
 	}

@@ -54,6 +54,10 @@ var ErrKnown = errors.New("it is on record already")
 // checks the one against the other. Only what was sent, or is said to have been, is
 // answered: a certificate that nobody asked for closes no request.
 func MatchAnswer(ctx context.Context, e *estate.Estate, ask AnswerAsk) (Answer, error) {
+	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (Answer, error) { return matchAnswer(ctx, e, ask) })
+}
+
+func matchAnswer(ctx context.Context, e *estate.Estate, ask AnswerAsk) (Answer, error) {
 	var a Answer
 	h, err := e.Hierarchy(ctx)
 	if err != nil {
@@ -212,7 +216,7 @@ func Accept(ctx context.Context, e *estate.Estate, a Answer) (journal.Head, erro
 		}
 		id, err := tx.AddCertificate(records.NewCertificate{Certificate: a.Leaf, Issuer: issuer,
 			Request: a.Record.Number,
-			Waived:  estate.Waived(a.Findings), Actor: e.World.Actor})
+			Waived:  estate.Waived(a.Findings)})
 		if err != nil {
 			return nil, err
 		}

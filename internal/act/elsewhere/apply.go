@@ -20,9 +20,9 @@ import (
 	"ironseal/internal/act/authorities"
 	"ironseal/internal/custody"
 	"ironseal/internal/estate"
+	"ironseal/internal/failure"
 	"ironseal/internal/records"
 	"ironseal/internal/records/lineage"
-	"ironseal/internal/records/sqlite"
 	"ironseal/pki/cert"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
@@ -223,8 +223,9 @@ func Sent(ctx context.Context, e *estate.Estate, handle string) (lineage.Applica
 			return a, nil
 		}
 	}
-	return lineage.Application{}, fmt.Errorf("authority %s: no request of it is sent: make one with: ironseal "+
-		"authority apply %s --out FILE", handle, handle)
+	return lineage.Application{}, failure.Of(failure.NotFound,
+		"authority %s: no request of it is sent: make one with: ironseal "+
+			"authority apply %s --out FILE", handle, handle)
 }
 
 // AuthorityAnswer is the answer of a parent elsewhere, checked.
@@ -242,6 +243,14 @@ type AuthorityAnswer struct {
 // checks it against what was sent. anchors are roots that the person gives in
 // trust; roots on record are trusted already.
 func MatchAuthority(ctx context.Context, e *estate.Estate, handle string, list, anchors []*cert.Certificate,
+	waivers []finding.Waiver) (AuthorityAnswer, error) {
+	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (AuthorityAnswer, error) {
+		return matchAuthority(ctx, e,
+			handle, list, anchors, waivers)
+	})
+}
+
+func matchAuthority(ctx context.Context, e *estate.Estate, handle string, list, anchors []*cert.Certificate,
 	waivers []finding.Waiver) (AuthorityAnswer, error) {
 	var out AuthorityAnswer
 	app, err := Sent(ctx, e, handle)
@@ -326,7 +335,7 @@ func AcceptAuthority(ctx context.Context, e *estate.Estate, a AuthorityAnswer) (
 			return nil, err
 		}
 		id, err := tx.AddCertificate(records.NewCertificate{Certificate: a.Certificate, Issuer: issuer,
-			Waived: estate.Waived(a.Findings), Actor: e.World.Actor})
+			Waived: estate.Waived(a.Findings)})
 		if err != nil {
 			return nil, err
 		}
@@ -361,7 +370,7 @@ func newestGeneration(ctx context.Context, e *estate.Estate, handle string) (*hi
 	}
 	a := h.Find(handle)
 	if a == nil {
-		return nil, fmt.Errorf("authority %s: %w", handle, sqlite.ErrNone)
+		return nil, fmt.Errorf("authority %s: %w", handle, failure.NotFound)
 	}
 	return a.Generations[len(a.Generations)-1], nil
 }

@@ -85,6 +85,10 @@ func Counts(ctx context.Context, e *estate.Estate) (records.Counts, error) {
 
 // Of looks at everything that an administrator should know today.
 func Of(ctx context.Context, e *estate.Estate) (Status, error) {
+	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (Status, error) { return of(ctx, e) })
+}
+
+func of(ctx context.Context, e *estate.Estate) (Status, error) {
 	s := Status{Organisation: e.Settings.Organisation.Name, Dir: e.Dir, Authorities: []AuthorityLine{},
 		Waiting: []WaitingLine{}, Ending: []EndingLine{}, Next: []Advice{}}
 	var err error

@@ -37,6 +37,13 @@ type AgainAsk struct {
 // PlanAgain plans a certificate in the place of another: the same names, by the
 // template as it is today, for the same request or a new one.
 func PlanAgain(ctx context.Context, e *estate.Estate, ask AgainAsk) (*signing.Sheet, error) {
+	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (*signing.Sheet, error) {
+		return planRenewalOf(ctx, e,
+			ask)
+	})
+}
+
+func planRenewalOf(ctx context.Context, e *estate.Estate, ask AgainAsk) (*signing.Sheet, error) {
 	old, err := oneToRenew(ctx, e, ask.Certificate)
 	if err != nil {
 		return nil, err
@@ -191,6 +198,14 @@ func tellAgain(ctx context.Context, e *estate.Estate, s *signing.Sheet, old esta
 // PlanDue plans the renewal of every certificate that ends within a span.
 func PlanDue(ctx context.Context, e *estate.Estate, within span.Span, waivers []finding.Waiver) ([]signing.Planned,
 	error) {
+	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) ([]signing.Planned, error) {
+		return planDue(ctx, e,
+			within, waivers)
+	})
+}
+
+func planDue(ctx context.Context, e *estate.Estate, within span.Span, waivers []finding.Waiver) ([]signing.Planned,
+	error) {
 	now := e.Now()
 	list, err := e.HeldAll(e.Records.Ending(ctx, now.AddDate(0, 0, -30), within.After(now), -1))
 	if err != nil {
@@ -312,6 +327,14 @@ func servingBefore(ctx context.Context, e *estate.Estate, prepared *hierarchy.Ge
 // PlanChange plans a certificate under the prepared generation for every holder
 // of one under the current. They wait, unused, for the switch day.
 func PlanChange(ctx context.Context, e *estate.Estate, handle string, waivers []finding.Waiver) ([]signing.Planned,
+	error) {
+	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) ([]signing.Planned, error) {
+		return planChange(ctx, e,
+			handle, waivers)
+	})
+}
+
+func planChange(ctx context.Context, e *estate.Estate, handle string, waivers []finding.Waiver) ([]signing.Planned,
 	error) {
 	g, _, err := changing(ctx, e, handle)
 	if err != nil {

@@ -17,6 +17,13 @@ import (
 
 // Forecast computes what the authorities grant and when they must be renewed.
 func Forecast(ctx context.Context, e *estate.Estate, horizon span.Span, only string) (renewal.Report, error) {
+	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (renewal.Report, error) {
+		return forecast(ctx, e, horizon,
+			only)
+	})
+}
+
+func forecast(ctx context.Context, e *estate.Estate, horizon span.Span, only string) (renewal.Report, error) {
 	h, err := e.Hierarchy(ctx)
 	if err != nil {
 		return renewal.Report{}, err
@@ -83,6 +90,10 @@ type Due struct {
 // DueWithin lists everything that ends or should be renewed until a span from now,
 // soonest first. What ended more than 30 days ago is left out.
 func DueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]Due, error) {
+	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) ([]Due, error) { return dueWithin(ctx, e, within) })
+}
+
+func dueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]Due, error) {
 	now := e.Now()
 	until := within.After(now)
 	report, err := Forecast(ctx, e, span.Span{}, "")

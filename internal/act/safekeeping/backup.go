@@ -434,7 +434,7 @@ func settle(ctx context.Context, w estate.World, file string, b Backup) (int64, 
 		return 0, errors.Join(err, errors.New("the records in it are of another estate than its manifest says"))
 	}
 	var next int64
-	_, err = s.Act(ctx, w.Now, w.Actor, nil, func(tx *records.Tx) ([]journal.Entry, error) {
+	_, err = s.Act(ctx, w.Now, w.Actor.Name, nil, func(tx *records.Tx) ([]journal.Entry, error) {
 		if next, err = tx.SkipRequests(); err != nil {
 			return nil, err
 		}

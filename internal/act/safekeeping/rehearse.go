@@ -215,7 +215,7 @@ func (r replaying) certificate(like *cert.Certificate, own, by crypto.Signer, is
 	if err != nil {
 		return 0, "", err
 	}
-	id, err = r.tx.AddCertificate(records.NewCertificate{Certificate: c, Issuer: issuer, Actor: r.e.World.Actor})
+	id, err = r.tx.AddCertificate(records.NewCertificate{Certificate: c, Issuer: issuer})
 	return id, fmt.Sprintf("%x", c.SHA256()), err
 }
 

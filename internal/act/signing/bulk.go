@@ -13,6 +13,7 @@ import (
 	"ironseal/internal/act/authorities"
 	"ironseal/internal/custody"
 	"ironseal/internal/estate"
+	"ironseal/internal/failure"
 	"ironseal/internal/records"
 	"ironseal/internal/records/sqlite"
 	"ironseal/pki/cert"
@@ -43,6 +44,13 @@ type Planned struct {
 // PlanMany fills in the sheets of many asks from one snapshot, on every core. An
 // ask that cannot be planned does not keep the others back.
 func PlanMany(ctx context.Context, e *estate.Estate, out []Planned, progress func(done int)) ([]Planned, error) {
+	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) ([]Planned, error) {
+		return planMany(ctx, e, out,
+			progress)
+	})
+}
+
+func planMany(ctx context.Context, e *estate.Estate, out []Planned, progress func(done int)) ([]Planned, error) {
 	p, seen, err := bulkPlanning(ctx, e)
 	if err != nil {
 		return nil, err
@@ -69,6 +77,13 @@ func PlanMany(ctx context.Context, e *estate.Estate, out []Planned, progress fun
 
 // PlanAll plans every request that waits, while they are still being read.
 func PlanAll(ctx context.Context, e *estate.Estate, ask SignAsk, progress func(done int)) ([]Planned, error) {
+	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) ([]Planned, error) {
+		return planAll(ctx, e, ask,
+			progress)
+	})
+}
+
+func planAll(ctx context.Context, e *estate.Estate, ask SignAsk, progress func(done int)) ([]Planned, error) {
 	p, seen, err := bulkPlanning(ctx, e)
 	if err != nil {
 		return nil, err
@@ -341,7 +356,7 @@ func recordSigned(e *estate.Estate, tx *records.Tx, list []SignResult) ([]journa
 		}
 	}
 	err := tx.DecideMany(numbers, records.Signed)
-	if errors.Is(err, records.ErrChanged) && len(numbers) == 1 {
+	if errors.Is(err, failure.Changed) && len(numbers) == 1 {
 		err = tx.StillWaiting(numbers[0])
 	}
 	if err != nil {
@@ -367,8 +382,7 @@ func recordSigned(e *estate.Estate, tx *records.Tx, list []SignResult) ([]journa
 		made = append(made, records.NewCertificate{Certificate: r.Certificate, Issuer: generations[label],
 			Request: s.Record.Number, TemplateName: s.Template.Name,
 			TemplateSHA: s.Template.SHA256(), TemplateSource: s.Template.Source(), Sheet: s.Plan.Digest,
-			Staged: s.Issuer.Staged, Replaces: s.Replaces, Waived: estate.Waived(s.Plan.Findings),
-			Actor: e.World.Actor})
+			Staged: s.Issuer.Staged, Replaces: s.Replaces, Waived: estate.Waived(s.Plan.Findings)})
 	}
 	if _, err := tx.AddCertificates(made); err != nil {
 		return nil, err

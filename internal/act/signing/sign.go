@@ -99,6 +99,10 @@ func (p *Planning) Learn(ctx context.Context, e *estate.Estate, ask SignAsk) err
 
 // Plan plans the signing of one request.
 func Plan(ctx context.Context, e *estate.Estate, ask SignAsk) (*Sheet, error) {
+	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (*Sheet, error) { return planOne(ctx, e, ask) })
+}
+
+func planOne(ctx context.Context, e *estate.Estate, ask SignAsk) (*Sheet, error) {
 	rec, r, err := e.Request(ctx, ask.Request)
 	if err != nil {
 		return nil, err
@@ -221,6 +225,10 @@ type Fit struct {
 // Fitting ranks the templates that make end entities by how they suit a
 // request: first those that nothing speaks against.
 func Fitting(ctx context.Context, e *estate.Estate, ask SignAsk) ([]Fit, error) {
+	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) ([]Fit, error) { return fitting(ctx, e, ask) })
+}
+
+func fitting(ctx context.Context, e *estate.Estate, ask SignAsk) ([]Fit, error) {
 	if _, _, err := e.Request(ctx, ask.Request); err != nil {
 		return nil, err
 	}

@@ -134,7 +134,8 @@ func (s *Session) Entropy() io.Reader {
 
 // World hands the estate what it needs from outside.
 func (s *Session) World() estate.World {
-	return estate.World{Now: s.Now, Random: s.Random, Disk: s.Disk, Actor: s.Actor, Pass: (*Passphrases)(s),
+	return estate.World{Now: s.Now, Random: s.Random, Disk: s.Disk, Actor: estate.Identity{Name: s.Actor,
+		Known: estate.ByLogin}, Pass: (*Passphrases)(s),
 		Progress: s.progress, Step: s.Step}
 }
 

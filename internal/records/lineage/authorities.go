@@ -3,6 +3,7 @@
 package lineage
 
 import (
+	"ironseal/internal/failure"
 	"ironseal/internal/records/sqlite"
 	"ironseal/pki/journal"
 
@@ -45,7 +46,8 @@ func (t Writing) AddAuthority(n NewAuthority) (generation int64, err error) {
 	res, err := t.Exec("INSERT INTO authority (handle, parent, elsewhere) VALUES (?,?,?)", n.Handle,
 		parentID, n.Elsewhere)
 	if err != nil {
-		return 0, fmt.Errorf("authority %s: another ironseal made one of this name meanwhile: %w", n.Handle, err)
+		return 0, failure.Of(failure.Changed, "authority %s: another ironseal made one of this name meanwhile: %w",
+			n.Handle, err)
 	}
 	id, err := res.LastInsertId()
 	if err != nil {
@@ -57,7 +59,7 @@ func (t Writing) AddAuthority(n NewAuthority) (generation int64, err error) {
 func (t Writing) authorityID(handle string) (id int64, err error) {
 	err = t.QueryRow("SELECT id FROM authority WHERE handle = ?", handle).Scan(&id)
 	if errors.Is(err, sql.ErrNoRows) {
-		return 0, fmt.Errorf("authority %s: %w", handle, sqlite.ErrNone)
+		return 0, fmt.Errorf("authority %s: %w", handle, failure.NotFound)
 	}
 	return id, err
 }
@@ -87,7 +89,7 @@ func (t Writing) AddGeneration(handle, parent string, newest int, certificate, i
 		return 0, err
 	}
 	if have != newest {
-		return 0, fmt.Errorf("authority %s was renewed meanwhile: g%d is the newest", handle, have)
+		return 0, failure.Of(failure.Changed, "authority %s was renewed meanwhile: g%d is the newest", handle, have)
 	}
 	var parentID any
 	if parent != "" {
@@ -161,7 +163,7 @@ func (t Writing) AnyGenerationID(g *hierarchy.Generation) (id int64, err error) 
 	err = t.QueryRow("SELECT g.id FROM generation g JOIN authority a ON a.id = g.authority WHERE "+
 		"a.handle = ? AND g.number = ?", g.Authority.Handle, g.Number).Scan(&id)
 	if errors.Is(err, sql.ErrNoRows) {
-		return 0, fmt.Errorf("authority %s: %w", g.Label(), sqlite.ErrNone)
+		return 0, fmt.Errorf("authority %s: %w", g.Label(), failure.NotFound)
 	}
 	return id, err
 }
@@ -183,24 +185,11 @@ func (t Writing) GenerationID(g *hierarchy.Generation) (int64, error) {
 	case err != nil:
 		return 0, err
 	case retired != "":
-		return 0, fmt.Errorf("%s was retired meanwhile", g.Label())
+		return 0, failure.Of(failure.Changed, "%s was retired meanwhile", g.Label())
 	case newest != g.Number && staged == "":
-		return 0, fmt.Errorf("%s was renewed meanwhile: g%d is current", g.Label(), newest)
+		return 0, failure.Of(failure.Changed, "%s was renewed meanwhile: g%d is current", g.Label(), newest)
 	}
 	return id, nil
-}
-
-// Hierarchy loads all authorities, parents before children.
-func (s Reading) Hierarchy(ctx context.Context) (hierarchy.Hierarchy, error) {
-	var h hierarchy.Hierarchy
-	err := s.Moment(ctx, func(d *sqlite.DB) (err error) {
-		h, err = Load(ctx, d.Q())
-		return err
-	})
-	if err != nil {
-		return nil, s.Explain(err)
-	}
-	return h, nil
 }
 
 // Hierarchy loads all authorities as they are in the middle of a change.
@@ -385,8 +374,9 @@ func (t Writing) AddApplication(a Application, key [32]byte) error {
 		return err
 	}
 	if open > 0 {
-		return fmt.Errorf("authority %s: another ironseal sent a request for it meanwhile: take its answer in, or "+
-			"withdraw it first", a.Handle)
+		return failure.Of(failure.Changed,
+			"authority %s: another ironseal sent a request for it meanwhile: take its answer in, or "+
+				"withdraw it first", a.Handle)
 	}
 	_, err := t.Exec("INSERT INTO sent (handle, parent, der, key_sha256, made, staged) VALUES "+
 		"(?,?,?,?,?,?)", a.Handle, a.Parent, a.DER, key[:], journal.Stamp(t.At), journal.StampOrNone(a.Staged))
@@ -400,7 +390,7 @@ func (t Writing) Answer(id int64) error {
 		return err
 	}
 	if n, err := res.RowsAffected(); err != nil || n != 1 {
-		return errors.Join(err, errors.New("the application was answered meanwhile"))
+		return errors.Join(err, failure.Of(failure.Changed, "the application was answered meanwhile"))
 	}
 	return nil
 }

@@ -4,14 +4,14 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+
+	"ironseal/internal/failure"
 )
 
 // Errors that callers tell apart.
 var (
-	// ErrNone says that there is no such record.
-	ErrNone = errors.New("there is no such record")
 	// ErrBusy says that another program kept the records to itself for too long.
-	ErrBusy = fmt.Errorf("another ironseal has been writing for more than %d seconds: try again",
+	ErrBusy = failure.Of(failure.Busy, "another ironseal has been writing for more than %d seconds: try again",
 		int(busyWait.Seconds()))
 	// ErrFull says that the disk is full.
 	ErrFull = errors.New("the disk is full; nothing was changed: make room and try again")

@@ -1,0 +1,32 @@
+// Package failure names the kinds of failure that a caller can act on, whatever their
+// words: what an act planned from has changed, so plan again; somebody else is writing,
+// so try later; there is no such thing, so ask which is meant. A refusal by findings is
+// the fourth kind, and is issue.Refused, which carries them.
+package failure
+
+import (
+	"errors"
+	"fmt"
+)
+
+// Kinds of failure, to be asked for with errors.Is.
+var (
+	Changed  = errors.New("the record changed meanwhile")
+	Busy     = errors.New("somebody else is writing")
+	NotFound = errors.New("there is no such record")
+)
+
+type failure struct {
+	kind, words error
+}
+
+// Of is a failure of a kind, in words of its own; what they wrap stays wrapped.
+func Of(kind error, format string, args ...any) error {
+	return &failure{kind, fmt.Errorf(format, args...)}
+}
+
+// Error implements error.
+func (f *failure) Error() string { return f.words.Error() }
+
+// Unwrap gives the kind and what the words wrap.
+func (f *failure) Unwrap() []error { return []error{f.kind, f.words} }
