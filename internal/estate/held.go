@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"ironseal/internal/failure"
 	"ironseal/internal/records"
@@ -50,28 +51,105 @@ func (e *Estate) held(r records.Certificate) (Held, error) {
 	if err != nil {
 		return Held{}, fmt.Errorf("certificate %s on record does not read: %w", r.Title, err)
 	}
-	state := e.StateOf(c)
-	switch {
-	case r.Revoked:
-		state = Revoked
-	case r.Staged:
-		state = Staged
-	case r.Replaced && state != Expired:
-		state = Replaced
-	}
-	return Held{r, c, state}, nil
+	return Held{r, c, e.stateOf(r)}, nil
 }
 
-// StateOf says what state a certificate is in today.
-func (e *Estate) StateOf(c *cert.Certificate) string {
+// stateOf says what state a certificate on record is in today.
+func (e *Estate) stateOf(r records.Certificate) string {
+	state := e.stateUntil(r.Until)
+	switch {
+	case r.Revoked:
+		return Revoked
+	case r.Staged:
+		return Staged
+	case r.Replaced && state != Expired:
+		return Replaced
+	}
+	return state
+}
+
+// StateOf says what state a certificate is in today by itself.
+func (e *Estate) StateOf(c *cert.Certificate) string { return e.stateUntil(c.NotAfter) }
+
+func (e *Estate) stateUntil(end time.Time) string {
 	now := e.Now()
 	switch {
-	case now.After(c.NotAfter):
+	case now.After(end):
 		return Expired
-	case e.Settings.ExpiringFrom(now).After(c.NotAfter):
+	case e.Settings.ExpiringFrom(now).After(end):
 		return Expiring
 	}
 	return Valid
+}
+
+// Which says which certificates are meant; what is empty stands for any.
+type Which struct {
+	Text     string // part of a title or of a name
+	State    string // "" for those that serve
+	Template string
+	By       string // a handle, HANDLE.gN, ItselfSigned or OutsideSigned
+}
+
+// Who else may have signed a certificate, but for our authorities.
+const (
+	ItselfSigned  = "itself"
+	OutsideSigned = "outside"
+)
+
+// Signer is who signed a certificate, as Which.By names it.
+func (h Held) Signer() string {
+	switch {
+	case h.Record.Issuer != "":
+		return h.Record.Issuer
+	case h.SelfIssued():
+		return ItselfSigned
+	}
+	return OutsideSigned
+}
+
+// EachCertificate calls fn for the certificates that are meant, soonest end first, and
+// counts those that would be as well, but for their state. No more than a page of them is
+// in memory.
+func (e *Estate) EachCertificate(ctx context.Context, w Which, fn func(Held) error) (others int, err error) {
+	var page []records.Certificate
+	flush := func() error {
+		read, faults := make([]Held, len(page)), make([]error, len(page))
+		Parallel(len(page), func(i int) { read[i], faults[i] = e.held(page[i]) })
+		page = page[:0]
+		for i, h := range read {
+			signer, err := "", faults[i]
+			if err == nil && w.By != "" {
+				signer = h.Signer()
+			}
+			if handle, _, _ := strings.Cut(signer, "."); err == nil && (signer == w.By || handle == w.By) {
+				err = fn(h)
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	err = e.Records.EachCertificate(ctx, w.Text, func(r records.Certificate) error {
+		state := e.stateOf(r)
+		handle, _, _ := strings.Cut(r.Issuer, ".")
+		switch {
+		case w.Template != "" && w.Template != r.Template, w.By != "" && r.Issuer != "" && r.Issuer != w.By &&
+			handle != w.By:
+			return nil
+		case w.State != AnyState && w.State != state && (w.State != "" || !Serves(state)):
+			others++
+			return nil
+		}
+		if page = append(page, r); len(page) < 512 {
+			return nil
+		}
+		return flush()
+	})
+	if err == nil {
+		err = flush()
+	}
+	return others, err
 }
 
 // StateOfGeneration says what state a generation is in today: one that has a

@@ -51,7 +51,8 @@ type Certificate struct {
 	Staged   bool   // it waits for a switch day
 	Replaced bool   // another was signed in its place
 	Revoked  bool
-	Replaces int64 // the certificate in whose place it was signed; 0 for none
+	Replaces int64     // the certificate in whose place it was signed; 0 for none
+	Until    time.Time // its last moment, to the second
 }
 
 // AddRequest records a request. When the same bytes are on record already,
@@ -339,37 +340,60 @@ const certificateColumns = `c.id, c.der, c.title, coalesce(c.request,0), coalesc
   coalesce(a.handle || '.g' || g.number, ''), c.staged <> '',
 	c.replaced_by IS NOT NULL OR c.id IN (SELECT x.certificate FROM generation x WHERE EXISTS (SELECT 1
 		FROM generation y WHERE y.authority = x.authority AND y.number > x.number AND y.staged = '')),
-	EXISTS (SELECT 1 FROM revocation r WHERE r.authority = c.authority AND r.serial = c.serial), coalesce(c.replaces,0)
+	EXISTS (SELECT 1 FROM revocation r WHERE r.authority = c.authority AND r.serial = c.serial), coalesce(c.replaces,0),
+	c.not_after
 	FROM certificate c LEFT JOIN template t ON t.sha256 = c.template LEFT
 		JOIN generation g ON g.id = c.issuer LEFT JOIN authority a ON a.id = g.authority`
 
 func scanCertificate(row sqlite.Scanner) (Certificate, error) {
 	var c Certificate
+	var end int64
 	err := row.Scan(&c.ID, &c.DER, &c.Title, &c.Request, &c.Template, &c.Source, &c.Issuer, &c.Staged, &c.Replaced,
-		&c.Revoked, &c.Replaces)
+		&c.Revoked, &c.Replaces, &end)
+	c.Until = time.Unix(end, 0).UTC()
 	return c, err
 }
 
-func (s *Store) certificates(ctx context.Context, where string, args ...any) ([]Certificate, error) {
+func (s *Store) certificates(ctx context.Context, where string, args ...any) (out []Certificate, err error) {
+	err = s.eachCertificate(ctx, func(c Certificate) error {
+		out = append(out, c)
+		return nil
+	}, where, args...)
+	return out, err
+}
+
+func (s *Store) eachCertificate(ctx context.Context, fn func(Certificate) error, where string, args ...any) error {
 	rows, err := s.Q().QueryContext(ctx, "SELECT "+certificateColumns+" "+where, args...)
 	if err != nil {
-		return nil, s.Explain(err)
+		return s.Explain(err)
 	}
 	defer rows.Close()
-	var out []Certificate
 	for rows.Next() {
 		c, err := scanCertificate(rows)
-		if err != nil {
-			return nil, err
+		if err == nil {
+			err = fn(c)
 		}
-		out = append(out, c)
+		if err != nil {
+			return err
+		}
 	}
-	return out, s.Explain(rows.Err())
+	return s.Explain(rows.Err())
 }
 
 // Certificates lists all certificates, in the order in which they were signed.
 func (s *Store) Certificates(ctx context.Context) ([]Certificate, error) {
 	return s.certificates(ctx, "ORDER BY c.id")
+}
+
+// EachCertificate calls fn for every certificate that has a text in its title or in one
+// of its names, soonest end first; "" is in all. They are read as they are asked for,
+// however many there are.
+func (s *Store) EachCertificate(ctx context.Context, text string, fn func(Certificate) error) error {
+	if text == "" {
+		return s.eachCertificate(ctx, fn, "ORDER BY c.not_after, c.id")
+	}
+	return s.eachCertificate(ctx, fn, "WHERE instr(lower(c.title), ?1) OR c.id IN (SELECT n.certificate FROM name n "+
+		"WHERE instr(n.value, ?1)) ORDER BY c.not_after, c.id", strings.ToLower(text))
 }
 
 // Ending lists the certificates of end entities that serve and end between two

@@ -153,13 +153,26 @@ func wrap(text string, width int) []string {
 // joined stands for a blank at which no line is broken. No text has it: it is escaped.
 const joined = "\x00"
 
-func columns(text string) int { return lipgloss.Width(text) + strings.Count(text, joined) }
+// width is how many columns a text takes.
+func width(text string) int {
+	for i := range len(text) {
+		if c := text[i]; c < ' ' || c > '~' {
+			return lipgloss.Width(text)
+		}
+	}
+	return len(text)
+}
+
+func columns(text string) int { return width(text) + strings.Count(text, joined) }
 
 // part is an attribute of a distinguished name, up to the comma or the end.
 var part = regexp.MustCompile(`\b[A-Z]+=[^,=]+(,|$)`)
 
 // join keeps together what is read or typed as one: attributes of names, and commands.
 func join(text string) string {
+	if !strings.Contains(text, "=") && !strings.Contains(text, "ironseal ") {
+		return text
+	}
 	text = part.ReplaceAllStringFunc(text, func(s string) string { return strings.ReplaceAll(s, " ", joined) })
 	return joinCommands(text)
 }
@@ -245,9 +258,4 @@ func (s *Screen) Pair(indent, width int, left, right string) {
 	}
 }
 
-func pad(text string, width int) string {
-	if w := lipgloss.Width(text); w < width {
-		return text + strings.Repeat(" ", width-w)
-	}
-	return text
-}
+func pad(text string, to int) string { return text + strings.Repeat(" ", max(0, to-width(text))) }

@@ -3,8 +3,6 @@ package term
 import (
 	"slices"
 	"strings"
-
-	"github.com/charmbracelet/lipgloss"
 )
 
 // Cell is one cell of a table. Text is escaped when it is printed. Prose is wrapped where
@@ -23,53 +21,106 @@ const proseWidth = 28
 // that less names, in its order, and no others. What is still too long is wrapped at
 // blanks, and reaches over the edge where it has none.
 func (s *Screen) Table(header []string, rows [][]Cell, less ...string) {
-	widths := make([]int, len(header))
-	header = slices.Clone(header)
-	for i, h := range header {
-		header[i] = Safe(h)
-		widths[i] = lipgloss.Width(header[i])
+	r := s.Rolling(header, less...)
+	r.enough = len(rows) + 1
+	for _, cells := range rows {
+		r.Row(cells)
 	}
-	least := slices.Clone(widths)
-	for _, r := range rows {
-		for i := range r {
-			r[i].Text = Safe(r[i].Text)
-			if widths[i] < unwrapped && len(r[i].Text) > widths[i] {
-				widths[i] = max(widths[i], lipgloss.Width(r[i].Text))
-			}
-			least[i] = max(least[i], longest(r[i].Text, s.text))
-		}
+	r.End()
+}
+
+// Rolling is a table whose rows come one by one and may be millions: the first of them
+// say how wide the columns are, and all are printed as they come.
+type Rolling struct {
+	s      *Screen
+	header []string
+	less   []string
+	first  [][]Cell
+	enough int // rows that the widths are taken from
+	widths []int
+	out    []bool
+	begun  bool
+}
+
+// Rolling begins a table.
+func (s *Screen) Rolling(header []string, less ...string) *Rolling {
+	return &Rolling{s: s, header: header, less: less, enough: 500}
+}
+
+// Row prints a row, or keeps it until there are enough to see how wide the columns are.
+func (r *Rolling) Row(cells []Cell) {
+	for i := range cells {
+		cells[i].Text = Safe(cells[i].Text)
 	}
-	for i := range widths {
-		widths[i] = min(widths[i], max(s.text, least[i])) // a megabyte is wrapped, and not first tried at every width
+	if r.begun {
+		r.s.row(shownOf(cells, r.out), shownOf(r.widths, r.out))
+		return
 	}
-	tight := slices.Clone(widths)
-	for _, r := range rows {
-		for i := range r {
-			if r[i].Prose {
-				tight[i] = min(tight[i], max(least[i], proseWidth))
-			}
-		}
+	if r.first = append(r.first, cells); len(r.first) >= r.enough {
+		r.begin()
 	}
-	out := s.leave(header, tight, less)
-	s.fit(widths, least, out)
-	if head := shownOf(header, out); strings.Join(head, "") != "" {
-		for i := range head {
-			head[i] = pad(head[i], shownOf(widths, out)[i])
-		}
-		s.Say("%s", s.Paint(Quiet, strings.TrimRight(strings.Join(head, "  "), " ")))
-	}
-	for _, r := range rows {
-		s.row(shownOf(r, out), shownOf(widths, out))
+}
+
+// End prints what was kept, and says what was left out. A table without rows is its
+// header.
+func (r *Rolling) End() {
+	if !r.begun {
+		r.begin()
 	}
 	var names []string
-	for i, h := range header {
-		if out[i] && h != "" {
+	for i, h := range r.header {
+		if r.out[i] && h != "" {
 			names = append(names, h)
 		}
 	}
 	if len(names) > 0 {
-		s.Wrapped(0, Quiet, "no room for "+strings.Join(names, ", ")+" (a wider window has it, and --json)")
+		r.s.Wrapped(0, Quiet, "no room for "+strings.Join(names, ", ")+" (a wider window has it, and --json)")
 	}
+}
+
+// begin decides on the widths, and prints the header and the rows that were kept.
+func (r *Rolling) begin() {
+	s := r.s
+	r.begun = true
+	r.header = slices.Clone(r.header)
+	r.widths = make([]int, len(r.header))
+	for i, h := range r.header {
+		r.header[i] = Safe(h)
+		r.widths[i] = width(r.header[i])
+	}
+	least := slices.Clone(r.widths)
+	for _, cells := range r.first {
+		for i, c := range cells {
+			if r.widths[i] < unwrapped && len(c.Text) > r.widths[i] {
+				r.widths[i] = max(r.widths[i], width(c.Text))
+			}
+			least[i] = max(least[i], longest(c.Text, s.text))
+		}
+	}
+	for i := range r.widths {
+		// a megabyte is wrapped, and not first tried at every width
+		r.widths[i] = min(r.widths[i], max(s.text, least[i]))
+	}
+	tight := slices.Clone(r.widths)
+	for _, cells := range r.first {
+		for i := range cells {
+			if cells[i].Prose {
+				tight[i] = min(tight[i], max(least[i], proseWidth))
+			}
+		}
+	}
+	r.out = s.leave(r.header, tight, r.less)
+	s.fit(r.widths, least, r.out)
+	if head := shownOf(r.header, r.out); strings.Join(head, "") != "" {
+		for i := range head {
+			head[i] = pad(head[i], shownOf(r.widths, r.out)[i])
+		}
+		s.Say("%s", s.Paint(Quiet, strings.TrimRight(strings.Join(head, "  "), " ")))
+	}
+	for _, cells := range r.first {
+		s.row(shownOf(cells, r.out), shownOf(r.widths, r.out))
+	}
+	r.first = nil
 }
 
 // leave says which columns are left out. A table without a header is laid out text, and
@@ -147,7 +198,7 @@ func (s *Screen) row(cells []Cell, widths []int) {
 			}
 			if i < len(columns)-1 {
 				line = append(line, s.Paint(cells[i].Tone, text)+strings.Repeat(" ",
-					max(0, widths[i]-lipgloss.Width(text))))
+					max(0, widths[i]-width(text))))
 			} else {
 				line = append(line, s.Paint(cells[i].Tone, text))
 			}

@@ -52,16 +52,11 @@ const fewDays = 730
 
 func rowOf(h estate.Held, now time.Time) certificateRow {
 	r := certificateRow{Serial: h.SerialHex(), Title: h.Title(), Names: []string{}, State: h.State,
-		Until: h.NotAfter.UTC().Format("2006-01-02T15:04:05Z"), By: h.Record.Issuer, Template: h.Record.Template,
+		Until: h.NotAfter.UTC().Format("2006-01-02T15:04:05Z"), By: h.Signer(), Template: h.Record.Template,
 		Key: string(h.Key.Kind), Days: int(math.Floor(h.NotAfter.Sub(now).Hours() / 24)),
 		planned: h.Record.Replaced, left: strings.TrimPrefix(span.Distance(now, h.NotAfter), "in ")}
 	if r.Days >= 0 && r.Days < fewDays {
 		r.left = span.Count(r.Days, "day")
-	}
-	if r.By == "" && h.SelfIssued() {
-		r.By = "itself"
-	} else if r.By == "" {
-		r.By = "outside"
 	}
 	for _, n := range h.Names {
 		r.Names = append(r.Names, n.String())
@@ -73,7 +68,7 @@ func rowOf(h estate.Held, now time.Time) certificateRow {
 }
 
 func certificateList(s *session.Session) *cobra.Command {
-	var state, byTemplate, by, name string
+	var which estate.Which
 	c := &cobra.Command{
 		Use:   "list",
 		Short: "Certificates that were signed",
@@ -87,39 +82,25 @@ too that ended, were replaced or revoked, or wait for a switch day.`,
 			if err != nil {
 				return err
 			}
-			if err := filters(s, cmd, e, state, byTemplate, by); err != nil {
+			if err := filters(cmd, e, which); err != nil {
 				return err
 			}
-			list, err := e.Certificates(cmd.Context())
+			list := certificateLister(s)
+			others, err := e.EachCertificate(cmd.Context(), which, func(h estate.Held) error {
+				return list.row(rowOf(h, s.Moment()))
+			})
 			if err != nil {
 				return err
 			}
-			rows, others := []certificateRow{}, 0
-			for _, h := range list {
-				r := rowOf(h, s.Moment())
-				handle, _, _ := strings.Cut(r.By, ".")
-				if byTemplate != "" && r.Template != byTemplate ||
-					by != "" && r.By != by && handle != by ||
-					name != "" && !strings.Contains(strings.ToLower(r.Title+" "+strings.Join(r.Names, " ")),
-						strings.ToLower(name)) {
-					continue
-				}
-				if !chosen(r.State, state) {
-					others++
-					continue
-				}
-				rows = append(rows, r)
-			}
-			slices.SortStableFunc(rows, func(a, b certificateRow) int { return strings.Compare(a.Until, b.Until) })
-			return printCertificates(s, rows, others, state)
+			return list.end(others, which.State)
 		},
 	}
 	s.QuietFlag(c, "print serials only")
-	c.Flags().StringVar(&state, "state", "", "only those in this `STATE`: "+strings.Join(estate.States, ", ")+
+	c.Flags().StringVar(&which.State, "state", "", "only those in this `STATE`: "+strings.Join(estate.States, ", ")+
 		", or any")
-	c.Flags().StringVar(&byTemplate, "template", "", "only those signed by this template")
-	c.Flags().StringVar(&by, "by", "", "only those signed by this authority")
-	c.Flags().StringVar(&name, "name", "", "only those with this `TEXT` in a name")
+	c.Flags().StringVar(&which.Template, "template", "", "only those signed by this template")
+	c.Flags().StringVar(&which.By, "by", "", "only those signed by this authority")
+	c.Flags().StringVar(&which.Text, "name", "", "only those with this `TEXT` in a name")
 	session.CompleteWords(c, "state", append([]string{estate.AnyState}, estate.States...)...)
 	s.CompleteTemplates(c, "template")
 	s.CompleteHandles(c, "by")
@@ -128,63 +109,80 @@ too that ended, were replaced or revoked, or wait for a switch day.`,
 
 // filters refuses a filter that can fit nothing because it is mistyped: "none" would
 // be no answer to it.
-func filters(s *session.Session, cmd *cobra.Command, e *estate.Estate, state, byTemplate, by string) error {
-	if err := session.OneOf("state", state, append([]string{estate.AnyState}, estate.States...)...); err != nil {
+func filters(cmd *cobra.Command, e *estate.Estate, w estate.Which) error {
+	if err := session.OneOf("state", w.State, append([]string{estate.AnyState}, estate.States...)...); err != nil {
 		return err
 	}
-	if byTemplate != "" {
+	if w.Template != "" {
 		signed, err := e.TemplatesSignedBy(cmd.Context())
 		if err != nil {
 			return err
 		}
-		if err := session.OneOf("template", byTemplate, append(signed, e.TemplateNames()...)...); err != nil {
+		if err := session.OneOf("template", w.Template, append(signed, e.TemplateNames()...)...); err != nil {
 			return err
 		}
 	}
-	if by != "" && by != "itself" && by != "outside" {
-		if _, err := e.Generation(cmd.Context(), by); err != nil {
+	if w.By != "" && w.By != estate.ItselfSigned && w.By != estate.OutsideSigned {
+		if _, err := e.Generation(cmd.Context(), w.By); err != nil {
 			return &session.Status{Code: session.Usage, Err: err}
 		}
 	}
 	return nil
 }
 
-// chosen reports whether a certificate in a state is among those asked for.
-func chosen(state, asked string) bool {
-	return asked == estate.AnyState || asked == state || asked == "" && estate.Serves(state)
+// lister prints certificates as they come, in whichever form was asked for.
+type lister struct {
+	s     *session.Session
+	json  *session.List
+	table *term.Rolling
+	any   bool
 }
 
-func printCertificates(s *session.Session, rows []certificateRow, others int, state string) error {
+func certificateLister(s *session.Session) *lister {
+	l := &lister{s: s}
 	switch {
 	case s.JSON:
-		return s.PrintJSON(rows)
-	case s.Quiet:
-		for _, r := range rows {
-			s.Out.Say("%s", r.Serial)
-		}
+		l.json = s.NewList()
+	case !s.Quiet:
+		l.table = s.Out.Rolling([]string{"serial", "for", "state", "left", "until", "names", "key", "signed by",
+			"template", "from"}, "from", "template", "key", "names", "signed by")
+	}
+	return l
+}
+
+func (l *lister) row(r certificateRow) error {
+	l.any = true
+	switch {
+	case l.json != nil:
+		return l.json.Add(r)
+	case l.table == nil:
+		l.s.Out.Say("%s", r.Serial)
 		return nil
-	case len(rows) == 0:
-		s.Out.Say("There are no such certificates.")
 	}
-	var cells [][]term.Cell
-	for _, r := range rows {
-		names := fmt.Sprint(len(r.Names))
-		if len(r.Names) == 0 {
-			names = ""
-		}
-		cells = append(cells, []term.Cell{{Text: cert.ShortSerial(r.Serial), Tone: term.Quiet},
-			{Text: r.Title, Tone: term.Strong}, session.StateCell(r.State, r.planned), {Text: r.left},
-			{Text: r.Until[:10]},
-			{Text: names},
-			{Text: r.Key}, {Text: r.By}, {Text: r.Template}, {Text: r.Request}})
+	names := fmt.Sprint(len(r.Names))
+	if len(r.Names) == 0 {
+		names = ""
 	}
-	if len(rows) > 0 {
-		s.Out.Table([]string{"serial", "for", "state", "left", "until", "names", "key", "signed by", "template",
-			"from"},
-			cells, "from", "template", "key", "names", "signed by")
+	l.table.Row([]term.Cell{{Text: cert.ShortSerial(r.Serial), Tone: term.Quiet}, {Text: r.Title, Tone: term.Strong},
+		session.StateCell(r.State, r.planned), {Text: r.left}, {Text: r.Until[:10]}, {Text: names}, {Text: r.Key},
+		{Text: r.By}, {Text: r.Template}, {Text: r.Request}})
+	return nil
+}
+
+// end says how many others there are, where only those that serve were asked for.
+func (l *lister) end(others int, state string) error {
+	switch {
+	case l.json != nil:
+		return l.json.End()
+	case l.table == nil:
+		return nil
+	case l.any:
+		l.table.End()
+	default:
+		l.s.Out.Say("There are no such certificates.")
 	}
 	if others > 0 && state == "" {
-		s.Out.Say("%s", s.Out.Paint(term.Quiet, span.Count(others, "more certificate")+
+		l.s.Out.Say("%s", l.s.Out.Paint(term.Quiet, span.Count(others, "more certificate")+
 			" not serving today: --state any"))
 	}
 	return nil

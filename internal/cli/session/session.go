@@ -7,7 +7,6 @@ import (
 	"bytes"
 	"context"
 	"crypto/rand"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -24,7 +23,6 @@ import (
 	"ironseal/internal/term"
 	"ironseal/pki/bundle"
 	"ironseal/pki/finding"
-	"ironseal/pki/runes"
 )
 
 // Exit statuses.
@@ -280,16 +278,6 @@ func (s *Session) Agree(ctx context.Context, question string) error {
 }
 
 var ErrDeclined = errors.New("declined; nothing was changed")
-
-// PrintJSON prints a value as JSON. Characters that could mislead on a terminal
-// are written as escapes, which JSON allows anywhere in a text.
-func (s *Session) PrintJSON(v any) error {
-	data, err := json.MarshalIndent(v, "", "  ")
-	if err != nil {
-		return err
-	}
-	return s.Out.Raw([]byte(runes.JSON(string(data)) + "\n"))
-}
 
 // Exactly and atLeast are Args functions whose errors name what is missing.
 func Exactly(n int, what string) cobra.PositionalArgs {
