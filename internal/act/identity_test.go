@@ -88,17 +88,17 @@ func TestFailuresHaveKinds(t *testing.T) {
 	_, notSent := elsewhere.AppliedBefore(ctx, e, "services")
 	_, noRenewal := renewing.PlanAgain(ctx, e, renewing.AgainAsk{Certificate: "R99"})
 	for name, c := range map[string]struct{ err, kind error }{
-		"signed already":   {sign(e, stale), failure.Changed},
-		"renewed already":  {again, failure.Changed},
-		"no request":       {noRequest, failure.NotFound},
-		"no certificate":   {noCertificate, failure.NotFound},
-		"no authority":     {noAuthority, failure.NotFound},
-		"no template":      {noTemplate, failure.NotFound},
-		"not sent":         {notSent, failure.NotFound},
-		"nothing to renew": {noRenewal, failure.NotFound},
-		"busy":             {sqlite.ErrBusy, failure.Busy},
+		"signed already":   {sign(e, stale), failure.ErrChanged},
+		"renewed already":  {again, failure.ErrChanged},
+		"no request":       {noRequest, failure.ErrNotFound},
+		"no certificate":   {noCertificate, failure.ErrNotFound},
+		"no authority":     {noAuthority, failure.ErrNotFound},
+		"no template":      {noTemplate, failure.ErrNotFound},
+		"not sent":         {notSent, failure.ErrNotFound},
+		"nothing to renew": {noRenewal, failure.ErrNotFound},
+		"busy":             {sqlite.ErrBusy, failure.ErrBusy},
 	} {
-		for _, kind := range []error{failure.Changed, failure.Busy, failure.NotFound} {
+		for _, kind := range []error{failure.ErrChanged, failure.ErrBusy, failure.ErrNotFound} {
 			if errors.Is(c.err, kind) != (kind == c.kind) {
 				t.Errorf("%s: %v is of the kind %q: %t", name, c.err, kind, errors.Is(c.err, kind))
 			}

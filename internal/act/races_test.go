@@ -296,7 +296,7 @@ func TestABatchStopsAfterOneWait(t *testing.T) {
 			t.Errorf("%v: it is tried again for every certificate", err)
 		}
 	}
-	if signing.Hopeless(fmt.Errorf("R7: %w", failure.Changed)) {
+	if signing.Hopeless(fmt.Errorf("R7: %w", failure.ErrChanged)) {
 		t.Error("one record that changed keeps the others back")
 	}
 	_, e := newEstate(t)

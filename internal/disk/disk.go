@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"sync"
 )
 
 // Step is one of the steps of writing a file.
@@ -68,42 +69,125 @@ func writeInto(path string, data []byte) error {
 	return nil
 }
 
-func (d Disk) write(path string, data []byte, mode fs.FileMode, replace bool) (err error) {
-	if _, statErr := os.Lstat(path); statErr == nil && !replace {
-		return fmt.Errorf("%s: %w", path, ErrExists)
-	}
-	dir := filepath.Dir(path)
-	if err := d.fault(StepCreate, path); err != nil {
-		return fmt.Errorf("writing %s: %w", path, err)
-	}
-	f, err := os.CreateTemp(dir, tempPrefix+"*")
+func (d Disk) write(path string, data []byte, mode fs.FileMode, replace bool) error {
+	m, err := d.begin(path, data, mode, replace)
 	if err != nil {
-		return fmt.Errorf("writing %s: %w", path, unwritten(err))
+		return err
+	}
+	if err := m.finish(m.sync()); err != nil {
+		return err
+	}
+	if err := d.syncDir(filepath.Dir(path)); err != nil {
+		return notWritten(path, err)
+	}
+	return nil
+}
+
+func notWritten(path string, err error) error {
+	return fmt.Errorf("writing %s: %w", path, unwritten(err))
+}
+
+// File is a file to be written.
+type File struct {
+	Path string
+	Data []byte
+	Mode fs.FileMode
+}
+
+// NewAll writes files that must not exist yet, as New does, and lets the disk catch up
+// with all of them at once. It returns what went wrong with each.
+func (d Disk) NewAll(files []File) []error {
+	faults, made := make([]error, len(files)), make([]*making, len(files))
+	for i, f := range files {
+		made[i], faults[i] = d.begin(f.Path, f.Data, f.Mode, false)
+	}
+	synced := make([]error, len(files))
+	var all sync.WaitGroup
+	for worker := range 16 { // a disk that is asked for many at once writes them in one go
+		all.Go(func() {
+			for i := worker; i < len(files); i += 16 {
+				if made[i] != nil {
+					synced[i] = made[i].sync()
+				}
+			}
+		})
+	}
+	all.Wait()
+	dirs := map[string]error{}
+	for i, f := range files {
+		if made[i] != nil {
+			faults[i] = made[i].finish(synced[i])
+		}
+		dirs[filepath.Dir(f.Path)] = nil
+	}
+	for dir := range dirs {
+		dirs[dir] = d.syncDir(dir)
+	}
+	for i, f := range files {
+		if err := dirs[filepath.Dir(f.Path)]; err != nil && faults[i] == nil {
+			faults[i] = notWritten(f.Path, err)
+		}
+	}
+	return faults
+}
+
+// making is a file that has all it will hold, and not its name.
+type making struct {
+	d       Disk
+	f       *os.File
+	path    string
+	replace bool
+}
+
+func (d Disk) begin(path string, data []byte, mode fs.FileMode, replace bool) (*making, error) {
+	if _, statErr := os.Lstat(path); statErr == nil && !replace {
+		return nil, fmt.Errorf("%s: %w", path, ErrExists)
+	}
+	if err := d.fault(StepCreate, path); err != nil {
+		return nil, fmt.Errorf("writing %s: %w", path, err)
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), tempPrefix+"*")
+	if err != nil {
+		return nil, notWritten(path, err)
 	}
 	hold(f)
-	defer func() {
-		if err != nil {
-			os.Remove(f.Name())
-			err = fmt.Errorf("writing %s: %w", path, unwritten(err))
-		}
-	}()
+	m := &making{d, f, path, replace}
 	if err := d.fill(f, path, data, mode); err != nil {
-		f.Close()
+		return nil, m.drop(err)
+	}
+	return m, nil
+}
+
+func (m *making) sync() error {
+	if err := m.d.fault(StepSync, m.path); err != nil {
 		return err
 	}
-	defer f.Close() // the lock is held until the file has its name
-	if err := d.fault(StepPlace, path); err != nil {
-		return err
+	return m.f.Sync()
+}
+
+// finish gives the file its name, unless something went wrong before. The lock is held
+// until then.
+func (m *making) finish(err error) error {
+	if err == nil {
+		err = m.d.fault(StepPlace, m.path)
 	}
-	if replace {
-		err = os.Rename(f.Name(), path)
-	} else {
-		err = place(f.Name(), path)
+	switch {
+	case err != nil:
+	case m.replace:
+		err = os.Rename(m.f.Name(), m.path)
+	default:
+		err = place(m.f.Name(), m.path)
 	}
 	if err != nil {
-		return err
+		return m.drop(err)
 	}
-	return d.syncDir(dir)
+	return m.f.Close()
+}
+
+func (m *making) drop(why error) error {
+	m.f.Close()
+	os.Remove(m.f.Name())
+	return notWritten(m.path, why)
 }
 
 // placeSlowly gives a file its name, which nobody has yet, on file systems that
@@ -132,13 +216,8 @@ func (d Disk) fill(f *os.File, path string, data []byte, mode fs.FileMode) error
 	if err := d.fault(StepWrite, path); err != nil {
 		return err
 	}
-	if _, err := f.Write(data); err != nil {
-		return err
-	}
-	if err := d.fault(StepSync, path); err != nil {
-		return err
-	}
-	return f.Sync()
+	_, err := f.Write(data)
+	return err
 }
 
 // Private reports whether a file is closed to everybody but its owner: a memory

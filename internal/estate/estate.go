@@ -324,7 +324,7 @@ func (e *Estate) dataFile(kind, name string) ([]byte, error) {
 	if near := strict.Nearest(name, names); near != "" {
 		hint = fmt.Sprintf("did you mean %q? %s", near, hint)
 	}
-	return nil, failure.Of(failure.NotFound, "%s %q: there is none of this name; %s", kind, name, hint)
+	return nil, failure.Of(failure.ErrNotFound, "%s %q: there is none of this name; %s", kind, name, hint)
 }
 
 // TemplateNames lists the templates, by name.

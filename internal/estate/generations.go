@@ -42,7 +42,7 @@ func FindGeneration(h hierarchy.Hierarchy, name string) (*hierarchy.Generation, 
 		return g, nil
 	}
 	if len(h) == 0 {
-		return nil, failure.Of(failure.NotFound,
+		return nil, failure.Of(failure.ErrNotFound,
 			"authority %q: this estate has no authorities yet: make one with: ironseal authority "+
 				"create root", name)
 	}
@@ -50,7 +50,7 @@ func FindGeneration(h hierarchy.Hierarchy, name string) (*hierarchy.Generation, 
 	for _, a := range h {
 		handles = append(handles, a.Handle)
 	}
-	return nil, failure.Of(failure.NotFound, "authority %q: there is none of this handle; there are: %s", name,
+	return nil, failure.Of(failure.ErrNotFound, "authority %q: there is none of this handle; there are: %s", name,
 		strings.Join(handles, ", "))
 }
 

@@ -201,9 +201,9 @@ func (e *Estate) FindCertificate(ctx context.Context, name string) (found Held, 
 			return newest(list, fmt.Sprintf("came from R%d", n))
 		}
 		if rec, err := e.Records.Request(ctx, n); err == nil {
-			return found, "", failure.Of(failure.NotFound, "R%d is %s: there is no certificate for it", n, rec.State)
+			return found, "", failure.Of(failure.ErrNotFound, "R%d is %s: there is no certificate for it", n, rec.State)
 		}
-		return found, "", failure.Of(failure.NotFound, "R%d: there is no such request", n)
+		return found, "", failure.Of(failure.ErrNotFound, "R%d: there is no such request", n)
 	}
 	h, err := e.Hierarchy(ctx)
 	if err != nil {
@@ -275,7 +275,7 @@ func newest(list []Held, fits string) (Held, string, error) {
 
 func (e *Estate) findBySerial(ctx context.Context, name string) (Held, string, error) {
 	digits := strings.ToLower(strings.NewReplacer(" ", "", ":", "").Replace(name))
-	none := failure.Of(failure.NotFound,
+	none := failure.Of(failure.ErrNotFound,
 		"certificate %q: there is none with this serial, request, handle or name: see them with: "+
 			"ironseal certificate list", name)
 	if digits == "" || strings.Trim(strings.TrimPrefix(digits, "-"), "0123456789abcdef") != "" {

@@ -38,8 +38,8 @@ func (e *Estate) Request(ctx context.Context, name string) (records.Request, *re
 		return records.Request{}, nil, err
 	}
 	rec, err := e.Records.Request(ctx, n)
-	if errors.Is(err, failure.NotFound) {
-		return rec, nil, failure.Of(failure.NotFound,
+	if errors.Is(err, failure.ErrNotFound) {
+		return rec, nil, failure.Of(failure.ErrNotFound,
 			"R%d: there is no such request: see them with: ironseal request list --state any",
 			n)
 	}

@@ -11,9 +11,9 @@ import (
 
 // Kinds of failure, to be asked for with errors.Is.
 var (
-	Changed  = errors.New("the record changed meanwhile")
-	Busy     = errors.New("somebody else is writing")
-	NotFound = errors.New("there is no such record")
+	ErrChanged  = errors.New("the record changed meanwhile")
+	ErrBusy     = errors.New("somebody else is writing")
+	ErrNotFound = errors.New("there is no such record")
 )
 
 type failure struct {

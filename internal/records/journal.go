@@ -1,12 +1,7 @@
 package records
 
 import (
-	"bytes"
-	"sync"
-
-	"ironseal/internal/records/lineage"
 	"ironseal/internal/records/sqlite"
-	"ironseal/pki/hierarchy"
 	"ironseal/pki/journal"
 
 	"context"
@@ -105,35 +100,4 @@ func (s *Store) VerifyJournal(ctx context.Context, known *journal.Head) (journal
 		return journal.Head{}, err
 	}
 	return v.End()
-}
-
-// kept is the hierarchy as it was when the journal had a head. It is shared by all that
-// read it, and nobody changes it.
-type kept struct {
-	mu   sync.Mutex
-	head journal.Entry
-	h    hierarchy.Hierarchy
-}
-
-// Hierarchy gives all authorities, parents before children. It is loaded again only when
-// the journal has another head; what was given out is not to be changed.
-func (s *Store) Hierarchy(ctx context.Context) (hierarchy.Hierarchy, error) {
-	var out hierarchy.Hierarchy
-	err := s.Moment(ctx, func(d *sqlite.DB) error {
-		head, err := newest(ctx, d.Q())
-		if err != nil {
-			return err
-		}
-		s.kept.mu.Lock()
-		defer s.kept.mu.Unlock()
-		if head.Seq > 0 && s.kept.head.Seq == head.Seq && bytes.Equal(s.kept.head.Hash, head.Hash) {
-			out = s.kept.h
-			return nil
-		}
-		if out, err = lineage.Load(ctx, d.Q()); err == nil {
-			s.kept.head, s.kept.h = head, out
-		}
-		return err
-	})
-	return out, s.Explain(err)
 }

@@ -85,10 +85,10 @@ func (t *Tx) AddRequest(r *request.Request, sender string) (number int64, known 
 func (t *Tx) Decide(number int64, state, reason string) error {
 	var now string
 	if err := t.QueryRow("SELECT state FROM request WHERE number = ?", number).Scan(&now); err != nil {
-		return fmt.Errorf("R%d: %w", number, failure.NotFound)
+		return fmt.Errorf("R%d: %w", number, failure.ErrNotFound)
 	}
 	if now != Waiting && now != Sent {
-		return failure.Of(failure.Changed, "R%d is %s, and no longer waiting", number, now)
+		return failure.Of(failure.ErrChanged, "R%d is %s, and no longer waiting", number, now)
 	}
 	_, err := t.Exec("UPDATE request SET state = ?, reason = ?, decided = ? WHERE number = ?", state,
 		reason, journal.Stamp(t.At), number)
@@ -99,10 +99,10 @@ func (t *Tx) Decide(number int64, state, reason string) error {
 func (t *Tx) StillWaiting(number int64) error {
 	var now string
 	if err := t.QueryRow("SELECT state FROM request WHERE number = ?", number).Scan(&now); err != nil {
-		return fmt.Errorf("R%d: %w", number, failure.NotFound)
+		return fmt.Errorf("R%d: %w", number, failure.ErrNotFound)
 	}
 	if now != Waiting {
-		return failure.Of(failure.Changed, "R%d is %s, and no longer waiting", number, now)
+		return failure.Of(failure.ErrChanged, "R%d is %s, and no longer waiting", number, now)
 	}
 	return nil
 }
@@ -214,7 +214,7 @@ func (t *Tx) replace(n NewCertificate, id int64) error {
 			"id <> ?", n.Replaces, n.Issuer, id).Scan(&others)
 		if err == nil && others > 0 {
 			err = fmt.Errorf("%s: %w: another certificate was prepared in its place", n.Certificate.Title(),
-				failure.Changed)
+				failure.ErrChanged)
 		}
 		return err
 	}
@@ -224,7 +224,7 @@ func (t *Tx) replace(n NewCertificate, id int64) error {
 		return err
 	}
 	if changed, err := res.RowsAffected(); err != nil || changed != 1 {
-		return errors.Join(err, fmt.Errorf("%s: %w: it was renewed", n.Certificate.Title(), failure.Changed))
+		return errors.Join(err, fmt.Errorf("%s: %w: it was renewed", n.Certificate.Title(), failure.ErrChanged))
 	}
 	return nil
 }
@@ -258,7 +258,7 @@ func (t *Tx) DecideMany(numbers []int64, state string) error {
 		return err
 	}
 	if n, err := res.RowsAffected(); err != nil || n != int64(len(numbers)) {
-		return errors.Join(err, failure.Changed)
+		return errors.Join(err, failure.ErrChanged)
 	}
 	return nil
 }
@@ -277,7 +277,7 @@ func scanRequest(row sqlite.Scanner) (Request, error) {
 func (s *Store) Request(ctx context.Context, number int64) (Request, error) {
 	r, err := scanRequest(s.Row(ctx, "SELECT "+requestColumns+" FROM request WHERE number = ?", number))
 	if errors.Is(err, sql.ErrNoRows) {
-		return r, fmt.Errorf("R%d: %w", number, failure.NotFound)
+		return r, fmt.Errorf("R%d: %w", number, failure.ErrNotFound)
 	}
 	return r, err
 }
@@ -286,7 +286,7 @@ func (s *Store) Request(ctx context.Context, number int64) (Request, error) {
 func (s *Store) RequestBySHA(ctx context.Context, sum [32]byte) (Request, error) {
 	r, err := scanRequest(s.Row(ctx, "SELECT "+requestColumns+" FROM request WHERE sha256 = ?", sum[:]))
 	if errors.Is(err, sql.ErrNoRows) {
-		return r, failure.NotFound
+		return r, failure.ErrNotFound
 	}
 	return r, err
 }
@@ -475,7 +475,7 @@ func (s *Store) CertificateOf(ctx context.Context, handle string, generation int
 	list, err := s.certificates(ctx, `WHERE c.id = (SELECT x.certificate FROM generation x
 		JOIN authority y ON y.id = x.authority WHERE y.handle = ? AND x.number = ?)`, handle, generation)
 	if err != nil || len(list) == 0 {
-		return Certificate{}, errors.Join(err, failure.NotFound)
+		return Certificate{}, errors.Join(err, failure.ErrNotFound)
 	}
 	return list[0], nil
 }

@@ -18,18 +18,15 @@ import (
 )
 
 // Store is an estate's records, or what they were at one moment.
-type Store struct {
-	lineage.Reading
-	kept *kept
-}
+type Store struct{ lineage.Reading }
 
 // View lets fn read the records as they are at one moment, while others go on writing.
 // The moment is that of the first reading.
 func (s *Store) View(ctx context.Context, fn func(*Store) error) error {
-	return s.Moment(ctx, func(d *sqlite.DB) error { return fn(&Store{lineage.Reading{DB: d}, s.kept}) })
+	return s.Moment(ctx, func(d *sqlite.DB) error { return fn(&Store{lineage.Reading{DB: d, Kept: s.Kept}}) })
 }
 
-func storeOf(d *sqlite.DB) *Store { return &Store{lineage.Reading{DB: d}, &kept{}} }
+func storeOf(d *sqlite.DB) *Store { return &Store{lineage.Reading{DB: d, Kept: &lineage.Kept{}}} }
 
 // Create makes the records of a new estate.
 func Create(ctx context.Context, path, estateID string) (*Store, error) {

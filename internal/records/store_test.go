@@ -114,7 +114,7 @@ func TestSerialsAreUniqueAndDecisionsFinal(t *testing.T) {
 		t.Fatal(err)
 	}
 	if err := act(func(tx *Tx) error { return tx.DecideMany([]int64{1, 2}, Signed) }); !errors.Is(err,
-		failure.Changed) {
+		failure.ErrChanged) {
 		t.Errorf("deciding one that is not there: %v", err)
 	}
 	if rec, _ := s.Request(ctx, 1); rec.State != Waiting {

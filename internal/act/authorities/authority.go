@@ -228,7 +228,7 @@ func StillFree(tx *records.Tx, handle string, c *cert.Certificate) error {
 		return err
 	}
 	if a := h.SubjectTaken(c.Subject, handle); a != nil {
-		return failure.Of(failure.Changed,
+		return failure.Of(failure.ErrChanged,
 			"authority %s: the authority %s was made meanwhile, with the same subject: choose another "+
 				"with --subject", handle, a.Handle)
 	}
@@ -398,7 +398,7 @@ func Unchanged(e *estate.Estate, t template.Template) error {
 		return err
 	}
 	if now.SHA256() != t.SHA256() {
-		return failure.Of(failure.Changed,
+		return failure.Of(failure.ErrChanged,
 			"templates/%s.toml was changed while the sheet was on screen; nothing was signed: look at "+
 				"the sheet again", t.Name)
 	}

@@ -223,7 +223,7 @@ func Sent(ctx context.Context, e *estate.Estate, handle string) (lineage.Applica
 			return a, nil
 		}
 	}
-	return lineage.Application{}, failure.Of(failure.NotFound,
+	return lineage.Application{}, failure.Of(failure.ErrNotFound,
 		"authority %s: no request of it is sent: make one with: ironseal "+
 			"authority apply %s --out FILE", handle, handle)
 }
@@ -370,7 +370,7 @@ func newestGeneration(ctx context.Context, e *estate.Estate, handle string) (*hi
 	}
 	a := h.Find(handle)
 	if a == nil {
-		return nil, fmt.Errorf("authority %s: %w", handle, failure.NotFound)
+		return nil, fmt.Errorf("authority %s: %w", handle, failure.ErrNotFound)
 	}
 	return a.Generations[len(a.Generations)-1], nil
 }

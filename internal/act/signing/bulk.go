@@ -356,7 +356,7 @@ func recordSigned(e *estate.Estate, tx *records.Tx, list []SignResult) ([]journa
 		}
 	}
 	err := tx.DecideMany(numbers, records.Signed)
-	if errors.Is(err, failure.Changed) && len(numbers) == 1 {
+	if errors.Is(err, failure.ErrChanged) && len(numbers) == 1 {
 		err = tx.StillWaiting(numbers[0])
 	}
 	if err != nil {

@@ -33,18 +33,22 @@ func draftManifest(s *session.Session, cmd *cobra.Command, base intake.DraftAsk,
 	}
 	var inputs []intake.Input
 	var failed []session.Failure
-	count, stop := s.Counter("drafting", len(rows))
-	for i, row := range rows {
-		count(i + 1)
+	var asks []intake.DraftAsk
+	var labels []string
+	for _, row := range rows {
 		if row.Err != nil {
-			failed = append(failed, session.Failure{Name: row.Label(), Why: row.Err.Error(), Refused: false})
+			failed = append(failed, session.Failure{Name: row.Label(), Why: row.Err.Error()})
 			continue
 		}
 		ask := base
 		ask.Names = append([]san.Name{row.Host}, row.Names...)
-		d, err := intake.Draft(cmd.Context(), s.World(), e, ask)
-		if err != nil {
-			failed = append(failed, session.Failure{Name: row.Label(), Why: err.Error(), Refused: false})
+		asks, labels = append(asks, ask), append(labels, row.Label())
+	}
+	count, stop := s.Counter("drafting", len(asks))
+	drafts, whys := intake.DraftAll(cmd.Context(), s.World(), e, asks, count)
+	for i, d := range drafts {
+		if whys[i] != nil {
+			failed = append(failed, session.Failure{Name: labels[i], Why: whys[i].Error()})
 			continue
 		}
 		inputs = append(inputs, intake.Input{Name: d.RequestFile, Data: bundle.PEM(bundle.Request, d.Request.Raw)})

@@ -20,7 +20,10 @@ import (
 )
 
 // Reading answers questions about the authorities.
-type Reading struct{ *sqlite.DB }
+type Reading struct {
+	*sqlite.DB
+	Kept *Kept // what several readers of one file share
+}
 
 // Writing changes what is on record of them.
 type Writing struct{ *sqlite.Change }
@@ -46,7 +49,7 @@ func (t Writing) AddAuthority(n NewAuthority) (generation int64, err error) {
 	res, err := t.Exec("INSERT INTO authority (handle, parent, elsewhere) VALUES (?,?,?)", n.Handle,
 		parentID, n.Elsewhere)
 	if err != nil {
-		return 0, failure.Of(failure.Changed, "authority %s: another ironseal made one of this name meanwhile: %w",
+		return 0, failure.Of(failure.ErrChanged, "authority %s: another ironseal made one of this name meanwhile: %w",
 			n.Handle, err)
 	}
 	id, err := res.LastInsertId()
@@ -59,7 +62,7 @@ func (t Writing) AddAuthority(n NewAuthority) (generation int64, err error) {
 func (t Writing) authorityID(handle string) (id int64, err error) {
 	err = t.QueryRow("SELECT id FROM authority WHERE handle = ?", handle).Scan(&id)
 	if errors.Is(err, sql.ErrNoRows) {
-		return 0, fmt.Errorf("authority %s: %w", handle, failure.NotFound)
+		return 0, fmt.Errorf("authority %s: %w", handle, failure.ErrNotFound)
 	}
 	return id, err
 }
@@ -89,7 +92,7 @@ func (t Writing) AddGeneration(handle, parent string, newest int, certificate, i
 		return 0, err
 	}
 	if have != newest {
-		return 0, failure.Of(failure.Changed, "authority %s was renewed meanwhile: g%d is the newest", handle, have)
+		return 0, failure.Of(failure.ErrChanged, "authority %s was renewed meanwhile: g%d is the newest", handle, have)
 	}
 	var parentID any
 	if parent != "" {
@@ -163,7 +166,7 @@ func (t Writing) AnyGenerationID(g *hierarchy.Generation) (id int64, err error) 
 	err = t.QueryRow("SELECT g.id FROM generation g JOIN authority a ON a.id = g.authority WHERE "+
 		"a.handle = ? AND g.number = ?", g.Authority.Handle, g.Number).Scan(&id)
 	if errors.Is(err, sql.ErrNoRows) {
-		return 0, fmt.Errorf("authority %s: %w", g.Label(), failure.NotFound)
+		return 0, fmt.Errorf("authority %s: %w", g.Label(), failure.ErrNotFound)
 	}
 	return id, err
 }
@@ -185,9 +188,9 @@ func (t Writing) GenerationID(g *hierarchy.Generation) (int64, error) {
 	case err != nil:
 		return 0, err
 	case retired != "":
-		return 0, failure.Of(failure.Changed, "%s was retired meanwhile", g.Label())
+		return 0, failure.Of(failure.ErrChanged, "%s was retired meanwhile", g.Label())
 	case newest != g.Number && staged == "":
-		return 0, failure.Of(failure.Changed, "%s was renewed meanwhile: g%d is current", g.Label(), newest)
+		return 0, failure.Of(failure.ErrChanged, "%s was renewed meanwhile: g%d is current", g.Label(), newest)
 	}
 	return id, nil
 }
@@ -374,7 +377,7 @@ func (t Writing) AddApplication(a Application, key [32]byte) error {
 		return err
 	}
 	if open > 0 {
-		return failure.Of(failure.Changed,
+		return failure.Of(failure.ErrChanged,
 			"authority %s: another ironseal sent a request for it meanwhile: take its answer in, or "+
 				"withdraw it first", a.Handle)
 	}
@@ -390,7 +393,7 @@ func (t Writing) Answer(id int64) error {
 		return err
 	}
 	if n, err := res.RowsAffected(); err != nil || n != 1 {
-		return errors.Join(err, failure.Of(failure.Changed, "the application was answered meanwhile"))
+		return errors.Join(err, failure.Of(failure.ErrChanged, "the application was answered meanwhile"))
 	}
 	return nil
 }

@@ -11,7 +11,7 @@ import (
 // Errors that callers tell apart.
 var (
 	// ErrBusy says that another program kept the records to itself for too long.
-	ErrBusy = failure.Of(failure.Busy, "another ironseal has been writing for more than %d seconds: try again",
+	ErrBusy = failure.Of(failure.ErrBusy, "another ironseal has been writing for more than %d seconds: try again",
 		int(busyWait.Seconds()))
 	// ErrFull says that the disk is full.
 	ErrFull = errors.New("the disk is full; nothing was changed: make room and try again")
