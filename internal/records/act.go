@@ -14,9 +14,10 @@ import (
 // Tx is one transaction.
 type Tx struct {
 	lineage.Writing
-	actor string
-	keys  *moduli         // what is known of RSA keys; nil until it is needed
-	more  []journal.Entry // what came out on the way
+	actor  string
+	keys   *moduli           // what is known of RSA keys; nil until it is needed
+	more   []journal.Entry   // what came out on the way
+	learnt map[[32]byte]bool // RSA keys that this change brought
 }
 
 // Act runs one change: fn writes records and returns the entries that tell of

@@ -42,6 +42,13 @@ func (t *Tx) learn(k key.Public, who string) error {
 		return nil
 	}
 	sum := k.Fingerprint()
+	if t.learnt[sum] { // and not on record yet
+		return nil
+	}
+	if t.learnt == nil {
+		t.learnt = map[[32]byte]bool{}
+	}
+	t.learnt[sum] = true
 	var known bool
 	err := t.QueryRow("SELECT EXISTS (SELECT 1 FROM request WHERE key_sha256 = ?1) OR EXISTS "+
 		"(SELECT 1 FROM certificate WHERE key_sha256 = ?1)", sum[:]).Scan(&known)

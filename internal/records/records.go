@@ -129,14 +129,10 @@ func (t *Tx) AddCertificate(n NewCertificate) (int64, error) {
 // AddCertificates records certificates and their names, and returns the
 // identifier of the last.
 func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
-	insert, err := t.Prepare(`INSERT INTO certificate (serial, authority, issuer, der, title,
-		subject, not_after, key_sha256, request, template, sheet, staged, replaces)
-		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?)`)
-	if err != nil {
+	if err := t.QueryRow("SELECT coalesce(max(id),0) FROM certificate").Scan(&last); err != nil {
 		return 0, err
 	}
-	defer insert.Close()
-	var names []any // of all of them, in threes
+	var rows, names []any
 	authorities := map[int64]any{0: nil}
 	stored := map[[32]byte]bool{}
 	for _, n := range list {
@@ -147,8 +143,7 @@ func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
 		authority, known := authorities[n.Issuer]
 		if !known {
 			var id int64
-			if err := t.QueryRow("SELECT authority FROM generation WHERE id = ?",
-				n.Issuer).Scan(&id); err != nil {
+			if err := t.QueryRow("SELECT authority FROM generation WHERE id = ?", n.Issuer).Scan(&id); err != nil {
 				return 0, err
 			}
 			authority = id
@@ -159,31 +154,39 @@ func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
 		if err := t.learn(c.Key, c.Title()); err != nil {
 			return 0, err
 		}
-		res, err := insert.ExecContext(t.Ctx, c.SerialHex(), authority, sqlite.OrNull(n.Issuer), c.Raw, c.Title(),
-			c.Subject.String(), c.NotAfter.Unix(),
-			key[:], sqlite.OrNull(n.Request), made, n.Sheet[:], journal.StampOrNone(n.Staged),
-			sqlite.OrNull(n.Replaces))
-		if err != nil {
-			return 0, err
-		}
-		if last, err = res.LastInsertId(); err != nil {
-			return 0, err
-		}
-		if err := t.replace(n, last); err != nil {
-			return 0, err
-		}
+		last++
+		rows = append(rows, last, c.SerialHex(), authority, sqlite.OrNull(n.Issuer), c.Raw, c.Title(),
+			c.Subject.String(), c.NotAfter.Unix(), key[:], sqlite.OrNull(n.Request), made, n.Sheet[:],
+			journal.StampOrNone(n.Staged), sqlite.OrNull(n.Replaces))
 		for _, x := range c.Names {
 			names = append(names, string(x.Kind()), strings.ToLower(x.Value()), last)
 		}
-		for _, f := range n.Waived {
-			if _, err := t.Exec(
-				"INSERT INTO waiver (certificate, request, code, who, reason) VALUES (?,?,?,?,?)", last,
-				sqlite.OrNull(n.Request), string(f.Code), t.actor, f.Waived); err != nil {
-				return 0, err
-			}
+	}
+	if err := t.Insert("certificate (id, serial, authority, issuer, der, title, subject, not_after, key_sha256, "+
+		"request, template, sheet, staged, replaces)", 14, rows); err != nil {
+		return 0, err
+	}
+	for i, n := range list {
+		if err := t.relate(n, last-int64(len(list)-1-i)); err != nil {
+			return 0, err
 		}
 	}
-	return last, t.addNames(names)
+	return last, t.Insert("name", 3, names)
+}
+
+// relate records what else goes with a certificate: in whose place it is, and what was
+// waived for it.
+func (t *Tx) relate(n NewCertificate, id int64) error {
+	if err := t.replace(n, id); err != nil {
+		return err
+	}
+	for _, f := range n.Waived {
+		if _, err := t.Exec("INSERT INTO waiver (certificate, request, code, who, reason) VALUES (?,?,?,?,?)", id,
+			sqlite.OrNull(n.Request), string(f.Code), t.actor, f.Waived); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // keepTemplate keeps the template that a certificate was made by, once, and returns its
@@ -225,23 +228,6 @@ func (t *Tx) replace(n NewCertificate, id int64) error {
 	}
 	if changed, err := res.RowsAffected(); err != nil || changed != 1 {
 		return errors.Join(err, fmt.Errorf("%s: %w: it was renewed", n.Certificate.Title(), failure.ErrChanged))
-	}
-	return nil
-}
-
-// namesAtOnce is how many names one statement holds; the database bounds how
-// many values a statement may have.
-const namesAtOnce = 200
-
-// addNames records names, in threes of kind, value and certificate.
-func (t *Tx) addNames(values []any) error {
-	for len(values) > 0 {
-		n := min(len(values), 3*namesAtOnce)
-		rows := strings.TrimSuffix(strings.Repeat("(?,?,?),", n/3), ",")
-		if _, err := t.Exec("INSERT INTO name VALUES "+rows, values[:n]...); err != nil {
-			return err
-		}
-		values = values[n:]
 	}
 	return nil
 }

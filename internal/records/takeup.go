@@ -92,7 +92,7 @@ func (t *Tx) deriveAnew() error {
 	if err != nil {
 		return err
 	}
-	if err := t.addNames(names); err != nil {
+	if err := t.Insert("name", 3, names); err != nil {
 		return err
 	}
 	return t.each("SELECT number, der FROM request", func(number int64, der []byte) error {

@@ -3,6 +3,7 @@ package sqlite
 import (
 	"context"
 	"database/sql"
+	"strings"
 	"time"
 )
 
@@ -74,4 +75,21 @@ func OrNull(n int64) any {
 		return nil
 	}
 	return n
+}
+
+// valuesAtOnce is how many values one statement may have; the database bounds them.
+const valuesAtOnce = 900
+
+// Insert adds rows of so many columns each, as many to a statement as may be.
+func (c *Change) Insert(into string, columns int, values []any) error {
+	row := "(" + strings.TrimSuffix(strings.Repeat("?,", columns), ",") + "),"
+	for len(values) > 0 {
+		n := min(len(values)/columns, valuesAtOnce/columns)
+		if _, err := c.Exec("INSERT INTO "+into+" VALUES "+strings.TrimSuffix(strings.Repeat(row, n), ","),
+			values[:n*columns]...); err != nil {
+			return err
+		}
+		values = values[n*columns:]
+	}
+	return nil
 }
