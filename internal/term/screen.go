@@ -14,6 +14,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/charmbracelet/lipgloss"
 	"github.com/muesli/termenv"
@@ -166,14 +167,14 @@ func width(text string) int {
 func columns(text string) int { return width(text) + strings.Count(text, joined) }
 
 // part is an attribute of a distinguished name, up to the comma or the end.
-var part = regexp.MustCompile(`\b[A-Z]+=[^,=]+(,|$)`)
+var part = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\b[A-Z]+=[^,=]+(,|$)`) })
 
 // join keeps together what is read or typed as one: attributes of names, and commands.
 func join(text string) string {
 	if !strings.Contains(text, "=") && !strings.Contains(text, "ironseal ") {
 		return text
 	}
-	text = part.ReplaceAllStringFunc(text, func(s string) string { return strings.ReplaceAll(s, " ", joined) })
+	text = part().ReplaceAllStringFunc(text, func(s string) string { return strings.ReplaceAll(s, " ", joined) })
 	return joinCommands(text)
 }
 

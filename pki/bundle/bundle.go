@@ -17,6 +17,7 @@ import (
 	"fmt"
 	"regexp"
 	"strings"
+	"sync"
 	"unicode/utf16"
 	"unicode/utf8"
 
@@ -114,7 +115,7 @@ func Read(data []byte) (Contents, error) {
 		}
 	}
 	text := c.toText(data)
-	if armoured := beginLine.MatchString(text); armoured {
+	if armoured := beginLine().MatchString(text); armoured {
 		c.readArmoured(text)
 	} else {
 		c.readBare(text)
@@ -272,11 +273,16 @@ func plainRune(r rune) rune {
 	return r
 }
 
+// onceNeeded compiles a pattern when it is first asked for: most runs read nothing.
+func onceNeeded(pattern string) func() *regexp.Regexp {
+	return sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(pattern) })
+}
+
 var (
-	beginLine = regexp.MustCompile(`-{2,5}[ \t]*BEGIN ([A-Z0-9 #]{1,40}?)[ \t]*-{2,5}`)
-	endLine   = regexp.MustCompile(`-{2,5}[ \t]*END ([A-Z0-9 #]{1,40}?)[ \t]*-{2,5}`)
-	header    = regexp.MustCompile(`(?m)^[ \t>|"]*[A-Za-z][A-Za-z0-9-]*:.*$`)
-	quoting   = regexp.MustCompile(`(?m)^[^\n>|]{0,20}[>|][>| \t]*`)
+	beginLine = onceNeeded(`-{2,5}[ \t]*BEGIN ([A-Z0-9 #]{1,40}?)[ \t]*-{2,5}`)
+	endLine   = onceNeeded(`-{2,5}[ \t]*END ([A-Z0-9 #]{1,40}?)[ \t]*-{2,5}`)
+	header    = onceNeeded(`(?m)^[ \t>|"]*[A-Za-z][A-Za-z0-9-]*:.*$`)
+	quoting   = onceNeeded(`(?m)^[^\n>|]{0,20}[>|][>| \t]*`)
 )
 
 // seeker finds the matches of one expression in a text from left to right, each
@@ -304,7 +310,7 @@ func (s *seeker) ahead(pos int) []int {
 }
 
 func (c *Contents) readArmoured(text string) {
-	begins, ends := seeker{what: beginLine, text: text}, seeker{what: endLine, text: text}
+	begins, ends := seeker{what: beginLine(), text: text}, seeker{what: endLine(), text: text}
 	pos, line := 0, 1
 	for {
 		begin := begins.ahead(pos)
@@ -373,11 +379,11 @@ func (c *Contents) decodeBody(body string) ([]byte, bool) {
 		body = strings.NewReplacer(`\r`, "", `\n`, "\n").Replace(body)
 		c.remark("line ends written as \\n")
 	}
-	if header.MatchString(body) {
-		body = header.ReplaceAllString(body, "")
+	if header().MatchString(body) {
+		body = header().ReplaceAllString(body, "")
 	}
-	if quoting.MatchString(body) {
-		body = quoting.ReplaceAllString(body, "")
+	if quoting().MatchString(body) {
+		body = quoting().ReplaceAllString(body, "")
 		c.remark("quoting marks")
 	}
 	if strings.Contains(body, "=3D") {
@@ -415,7 +421,7 @@ func decode64(s string) ([]byte, bool) {
 // bareWork is how often the text as a whole is gathered at most.
 const bareWork = 4
 
-var bareRun = regexp.MustCompile(`M[A-Za-z0-9+/_-]{15,}`)
+var bareRun = onceNeeded(`M[A-Za-z0-9+/_-]{15,}`)
 
 // readBare looks for base 64 without BEGIN and END lines: an object of this
 // trade begins with an ASN.1 sequence, and so with the letter M.
@@ -426,7 +432,7 @@ func (c *Contents) readBare(text string) {
 	lines := strings.Split(text, "\n")
 	budget := bareWork*len(text) + 1<<16
 	for i := 0; i < len(lines) && len(c.Objects) < MostObjects; i++ {
-		at := bareRun.FindStringIndex(lines[i])
+		at := bareRun().FindStringIndex(lines[i])
 		if at == nil {
 			continue
 		}
