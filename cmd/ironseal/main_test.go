@@ -417,7 +417,7 @@ func TestJSONFieldsAreStable(t *testing.T) {
 		"estate status":  "organisation directory counts authorities waiting ending journal_head next",
 		"authority list": "handle generation subject key not_before not_after state",
 		"authority tree": "handle generations below",
-		"authority show root": "subject authority names usages issuer not_before not_after check_code paste_tail " +
+		"authority show root": "subject ca names usages issuer not_before not_after check_code paste_tail " +
 			"key serial sha256 sha1 key_sha256 extensions findings",
 		"template list": "name title purpose makes issuers lifetime keys key_usage extended_key_usage " +
 			"subject names",
@@ -426,7 +426,7 @@ func TestJSONFieldsAreStable(t *testing.T) {
 		"request show R1":      "request state subject names asks key check_code paste_tail sha256 received findings",
 		"certificate list":     "serial title names state not_after by template request key days_left",
 		"certificate show R1":  "state subject names usages issuer serial sha256 sha1 by template request",
-		"read ../chain.pem":    "kind subject authority names usages issuer",
+		"read ../chain.pem":    "kind subject ca names usages issuer",
 		"verify ../chain.pem":  "valid subject steps findings signatures_checked",
 		"journal list":         "number time actor act object detail",
 		"journal verify":       "whole head",

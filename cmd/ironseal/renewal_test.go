@@ -191,11 +191,11 @@ func TestAnswersThatDoNotFit(t *testing.T) {
 			answer("leaf", root, func(s *specimen.Plan) { s.Authority = false })},
 		{"an unknown root", "anchor-unknown", answer("stranger", stranger, same)},
 	} {
-		p.refused(3, c.code, "authority", "accept", "services", c.file, "--anchor", "../root.pem", "--yes")
+		p.refused(3, c.code, "authority", "take-in", "services", c.file, "--anchor", "../root.pem", "--yes")
 	}
-	p.refused(3, "anchor-unknown", "authority", "accept", "services", answer("good", root, same), "--yes")
-	p.must("authority", "accept", "services", "../good.pem", "--anchor", "../root.pem", "--yes")
-	p.refused(1, "no request of it is sent", "authority", "accept", "services", "../good.pem", "--yes")
+	p.refused(3, "anchor-unknown", "authority", "take-in", "services", answer("good", root, same), "--yes")
+	p.must("authority", "take-in", "services", "../good.pem", "--anchor", "../root.pem", "--yes")
+	p.refused(1, "no request of it is sent", "authority", "take-in", "services", "../good.pem", "--yes")
 	n := p.send("a.ternbay.example", []string{"a.ternbay.example"})
 	p.must("sign", n, "--template", "web-server", "--yes")
 	p.must("certificate", "export", n, "--with", "root", "--out", "../chain.pem")
@@ -204,7 +204,7 @@ func TestAnswersThatDoNotFit(t *testing.T) {
 	p.must("authority", "apply", "services", "--same-key", "--out", "../again.pem")
 	p.must("convert", answer("later", root, func(s *specimen.Plan) { s.Until = now.AddDate(12, 0, 0) }), "--to", "p7b",
 		"--out", "../later.p7b")
-	p.must("authority", "accept", "services", "../later.p7b", "--yes")
+	p.must("authority", "take-in", "services", "../later.p7b", "--yes")
 	if out := p.must("authority", "list"); !strings.Contains(out, "services g2") {
 		t.Error(out)
 	}
@@ -386,7 +386,7 @@ func TestBackupDuringBulkSigning(t *testing.T) {
 	if out := r.run("", "certificate", "show", "h2999.ternbay.example"); out.code == 0 {
 		t.Log("the first backup has everything already")
 	} else {
-		r.must("certificate", "accept", "../late.pem", "--yes")
+		r.must("certificate", "take-in", "../late.pem", "--yes")
 		r.must("certificate", "show", "h2999.ternbay.example")
 	}
 	r.must("estate", "check")

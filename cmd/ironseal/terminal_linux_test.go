@@ -147,7 +147,7 @@ func TestAtATerminal(t *testing.T) {
 	x.send("puffin\n")
 	x.expect("Passphrase of root")
 	x.send("wrong\n")
-	x.expect("That does not open it")
+	x.expect("Wrong passphrase for root")
 	x.send("tern and gull\n")
 	x.expect("made")
 	if code := x.wait(); code != 0 {

@@ -11,7 +11,9 @@ import (
 	"context"
 	"errors"
 	"os"
+	"regexp"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -67,12 +69,28 @@ func finish(s *session.Session, err error) int {
 	}
 	if text := err.Error(); text != "" {
 		head := "ironseal:"
-		for _, line := range strings.Split(text, "\n") {
+		for _, line := range strings.Split(faultAndRemedy(text), "\n") {
 			s.Errs.Hung(head, term.Bad, runes.Escape(line))
 			head = "         "
 		}
 	}
 	return code
+}
+
+// remedy is how errors go on: what to do stands behind the last colon before a command.
+var remedy = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^(.+?): ([^:"\n]+?(?:: )?ironseal [^\n]*)$`)
+})
+
+// faultAndRemedy gives what to do a line of its own.
+func faultAndRemedy(text string) string {
+	lines := strings.Split(text, "\n")
+	for i, l := range lines {
+		if m := remedy().FindStringSubmatch(l); m != nil && !strings.HasPrefix(m[2], "ironseal ") {
+			lines[i] = m[1] + "\n→ " + m[2]
+		}
+	}
+	return strings.Join(lines, "\n")
 }
 
 func root(s *session.Session) *cobra.Command {

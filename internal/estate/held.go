@@ -49,7 +49,7 @@ func (e *Estate) Holders(ctx context.Context, c Held) ([]string, error) {
 func (e *Estate) held(r records.Certificate) (Held, error) {
 	c, err := cert.Read(r.DER)
 	if err != nil {
-		return Held{}, fmt.Errorf("certificate %s on record does not read: %w", r.Title, err)
+		return Held{}, fmt.Errorf("certificate %s on record cannot be parsed: %w", r.Title, err)
 	}
 	return Held{r, c, e.stateOf(r)}, nil
 }
@@ -232,7 +232,7 @@ func (e *Estate) FindCertificate(ctx context.Context, name string) (found Held, 
 func (e *Estate) KnownAgainst(ctx context.Context, c *cert.Certificate) finding.List {
 	list, err := e.HeldAll(e.Records.CertificatesByKey(ctx, c.Key.Fingerprint(), 100))
 	if err != nil {
-		return nil // what does not read is told by estate check
+		return nil // what cannot be parsed is told by estate check
 	}
 	for _, h := range list {
 		if !bytes.Equal(h.Raw, c.Raw) {
@@ -319,7 +319,7 @@ func (e *Estate) Line(ctx context.Context, c Held) ([]*cert.Certificate, error) 
 	for _, der := range outside {
 		i, err := cert.Read(der)
 		if err != nil {
-			return nil, fmt.Errorf("the chain of %s on record does not read: %w", c.Title(), err)
+			return nil, fmt.Errorf("the chain of %s on record cannot be parsed: %w", c.Title(), err)
 		}
 		out = append(out, i)
 	}

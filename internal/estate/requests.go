@@ -48,7 +48,7 @@ func (e *Estate) Request(ctx context.Context, name string) (records.Request, *re
 	}
 	r, err := request.Read(rec.DER)
 	if err != nil {
-		return rec, nil, fmt.Errorf("R%d on record does not read: %w", n, err)
+		return rec, nil, fmt.Errorf("R%d on record cannot be parsed: %w", n, err)
 	}
 	return rec, r, nil
 }

@@ -39,7 +39,7 @@ type Organisation struct {
 type Defaults struct {
 	AuthorityKey string `toml:"authority-key"`
 	HostKey      string `toml:"host-key"`
-	Backdate     string `toml:"backdate"`
+	Backdate     string `toml:"begins-before" was:"backdate"`
 	Expiring     string `toml:"expiring"`
 }
 
@@ -69,7 +69,7 @@ country  = {{.Country}}  # two capital letters (ISO 3166), or empty
 authority-key = "rsa-4096"
 host-key      = "ecdsa-p256"
 # How far a certificate's beginning is set back, because devices' clocks are late.
-backdate      = "10m"
+begins-before = "10m"
 # How long before its end a certificate is shown as expiring.
 expiring      = "60d"
 
@@ -123,7 +123,7 @@ func (s Settings) check() error {
 		}
 	}
 	if d, err := time.ParseDuration(s.Defaults.Backdate); err != nil || d < 0 || d > 48*time.Hour {
-		return fmt.Errorf("defaults.backdate = %q: write for example \"10m\" or \"2h\", at most 48h",
+		return fmt.Errorf("defaults.begins-before = %q: write for example \"10m\" or \"2h\", at most 48h",
 			s.Defaults.Backdate)
 	}
 	if _, err := span.Parse(s.Defaults.Expiring); err != nil {

@@ -25,7 +25,7 @@ func TestContainersAreOpenedByOthers(t *testing.T) {
 					"--out", "../" + out}, more...)...)
 			}
 			for _, to := range []string{"p12", "p12-older"} {
-				convert(to, to, "--password-file", "../pass", "--name", "Quay Gate")
+				convert(to, to, "--seal-with", "../pass", "--name", "Quay Gate")
 				got := strings.TrimSpace(java(t, "Containers.java", nil, "store", e.path(to), "tern and gull"))
 				if want := "key quay gate " + kind.java + " 3"; got != want { // Java lower-cases names
 					t.Errorf("%s: Java sees %q, want %q", to, got, want)
@@ -38,7 +38,7 @@ func TestContainersAreOpenedByOthers(t *testing.T) {
 					t.Errorf("%s: Java sees %q", to, got)
 				}
 			}
-			e.do("convert", "../root.pem", "--to", "p12", "--password-file", "../pass", "--name", "Tern Bay", "--out",
+			e.do("convert", "../root.pem", "--to", "p12", "--seal-with", "../pass", "--name", "Tern Bay", "--out",
 				"../trust.p12")
 			if got := strings.TrimSpace(java(t, "Containers.java", nil, "store", e.path("trust.p12"),
 				"tern and gull")); got != "trusted tern bay" {
@@ -59,7 +59,7 @@ catch (e) { console.log("opened"); }`, e.path("p12")).CombinedOutput()
 			}
 			for _, form := range forms {
 				if form == "key-sealed" {
-					convert(form, form, "--password-file", "../pass")
+					convert(form, form, "--seal-with", "../pass")
 				} else {
 					convert(form, form)
 				}
@@ -81,7 +81,7 @@ print("opened")`, e.path("chain.pem"), e.path(form)).CombinedOutput()
 // version 24 or later, which stands on the PATH as node-newer.
 func TestPBMAC1IsOpenedByNode(t *testing.T) {
 	e := goods(t, "ecdsa-p256")
-	e.do("convert", "../chain.pem", "../localhost.key.pem", "--to", "p12-pbmac1", "--password-file", "../pass", "--out",
+	e.do("convert", "../chain.pem", "../localhost.key.pem", "--to", "p12-pbmac1", "--seal-with", "../pass", "--out",
 		"../mac1.p12")
 	out, err := exec.Command(peer(t, "node-newer"),
 		"-e", `const fs = require("fs"), tls = require("tls"), pfx = fs.readFileSync(process.argv[1]);

@@ -234,7 +234,7 @@ func TestJavaTakesItsHandover(t *testing.T) {
 			e.do(before...)
 		}
 		out := fmt.Sprintf("../handed-out-%d", i)
-		e.do("certificate", "handover", "R1", "--for", "java", "--password-file", "../pass", "--out", out)
+		e.do("certificate", "handover", "R1", "--for", "java", "--seal-with", "../pass", "--out", out)
 		dir := filepath.Join(e.dir, "harbour", out, "localhost.java")
 		got := strings.Fields(java(t, "HandedOver.java", nil, filepath.Join(dir, "localhost.p12"),
 			filepath.Join(dir, "localhost.trust.p12"), "tern and gull"))

@@ -60,23 +60,36 @@ func (s *Screen) fact(label string, values []string, strong bool) {
 var severityLook = map[finding.Severity]struct {
 	mark string
 	tone Tone
-}{finding.Bar: {"✗", Bad}, finding.Stop: {"■", Bad}, finding.Warn: {"!", Careful}, finding.Note: {"·", Quiet}}
+}{finding.Refused: {"✗", Bad}, finding.Held: {"■", Bad}, finding.Warn: {"!", Careful}, finding.Note: {"·", Quiet}}
 
-// Findings prints findings, the weightiest first, each with its remedy.
-func (s *Screen) Findings(list finding.List) {
+// Findings prints findings, the weightiest first, each with what it does to the act and
+// with its remedy.
+func (s *Screen) Findings(list finding.List) { s.findings(list, finding.Severity.Words) }
+
+// Reasons prints findings of a check, where nothing is refused or held: it fails.
+func (s *Screen) Reasons(list finding.List) {
+	s.findings(list, func(v finding.Severity) string {
+		if v >= finding.Held {
+			return "fails"
+		}
+		return v.String()
+	})
+}
+
+func (s *Screen) findings(list finding.List, words func(finding.Severity) string) {
 	for i, f := range list.Ranked() {
 		if i == 0 {
 			s.Gap()
 		}
 		look := severityLook[f.Severity]
-		head := fmt.Sprintf("%s %-4s %s", look.mark, f.Severity, f.Code)
+		head := fmt.Sprintf("%s %s  %s", look.mark, words(f.Severity), f.Code)
 		s.Say("  %s", s.Paint(look.tone, head))
-		s.Wrapped(9, Normal, Safe(f.Message))
+		s.Wrapped(4, Normal, Safe(f.Message))
 		switch {
 		case f.Waived != "":
-			s.Wrapped(9, Quiet, "waived: "+Safe(f.Waived))
+			s.Wrapped(4, Quiet, "waived: "+Safe(f.Waived))
 		case f.Remedy != "" && f.Remedy != "nothing to do":
-			s.Wrapped(9, Quiet, "→ "+Safe(f.Remedy))
+			s.Wrapped(4, Quiet, "→ "+Safe(f.Remedy))
 		}
 	}
 }
@@ -207,7 +220,7 @@ func (s *Screen) Verdict(title string, v path.Verdict) {
 	for _, st := range v.Steps {
 		all = append(all, st.Findings...)
 	}
-	s.Findings(all)
+	s.Reasons(all)
 	s.Gap()
 	if v.Nearest {
 		s.Say("%s", s.Paint(Quiet, "No chain holds. This one comes nearest:"))

@@ -361,7 +361,7 @@ func (c *Contents) addArmoured(label, body string, line int, closed bool) {
 		return
 	case !whole:
 		c.Problems = append(c.Problems, Problem{line,
-			fmt.Sprintf("the %s does not read: %s", strings.ToLower(label), cutShort(der, 0))})
+			fmt.Sprintf("the %s cannot be parsed: %s", strings.ToLower(label), cutShort(der, 0))})
 		return
 	}
 	c.add(Object{DER: der, Label: label, Line: line})

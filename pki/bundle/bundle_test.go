@@ -183,7 +183,7 @@ func FuzzRead(f *testing.F) {
 				t.Fatal("an object must be one whole structure")
 			}
 			if again, err := Read(o.DER); err != nil || len(again.Objects) != 1 {
-				t.Fatalf("its own DER does not read: %v", err)
+				t.Fatalf("its own DER cannot be parsed: %v", err)
 			}
 		}
 	})

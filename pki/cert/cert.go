@@ -184,7 +184,7 @@ func (c *Certificate) readTBS(tbs, outerAlg cryptobyte.String) error {
 	var there bool
 	if !tbs.ReadASN1(&body, casn1.SEQUENCE) ||
 		!body.ReadOptionalASN1(&field, &there, casn1.Tag(0).ContextSpecific().Constructed()) {
-		return errors.New("certificate: its version does not read")
+		return errors.New("certificate: its version cannot be parsed")
 	}
 	if there {
 		if !field.ReadASN1Integer(&c.Version) || c.Version < 0 || c.Version > 2 || !field.Empty() {
@@ -210,7 +210,7 @@ func (c *Certificate) readTBS(tbs, outerAlg cryptobyte.String) error {
 	if !body.ReadASN1Element(&alg, casn1.SEQUENCE) || !body.ReadASN1Element(&issuer, casn1.SEQUENCE) ||
 		!body.ReadASN1(&validity, casn1.SEQUENCE) || !body.ReadASN1Element(&subject, casn1.SEQUENCE) ||
 		!body.ReadASN1Element(&spki, casn1.SEQUENCE) {
-		return errors.New("certificate: one of issuer, validity, subject and key does not read")
+		return errors.New("certificate: one of issuer, validity, subject and key cannot be parsed")
 	}
 	if !bytes.Equal(alg, outerAlg) {
 		c.broken("it names two different signature algorithms")
@@ -218,14 +218,14 @@ func (c *Certificate) readTBS(tbs, outerAlg cryptobyte.String) error {
 	}
 	var err error
 	if c.Issuer, err = dn.Read(issuer); err != nil {
-		c.broken("its issuer does not read: %v", err)
+		c.broken("its issuer cannot be parsed: %v", err)
 	}
 	if c.Subject, err = dn.Read(subject); err != nil {
-		c.broken("its subject does not read: %v", err)
+		c.broken("its subject cannot be parsed: %v", err)
 	}
 	if c.Key, err = key.Read(spki); err != nil {
-		c.broken("its key does not read: %v", err)
-		c.Key.Fault = "it does not read"
+		c.broken("its key cannot be parsed: %v", err)
+		c.Key.Fault = "it cannot be parsed"
 	}
 	if c.Key.Trailing {
 		c.broken("something follows its key")
@@ -239,7 +239,7 @@ func (c *Certificate) readValidity(v cryptobyte.String) {
 		var raw cryptobyte.String
 		var tag casn1.Tag
 		if !v.ReadAnyASN1(&raw, &tag) {
-			c.broken("its validity does not read")
+			c.broken("its validity cannot be parsed")
 			return
 		}
 		parsed, strict := readTime(tag, string(raw))
@@ -282,7 +282,7 @@ func (c *Certificate) readTail(body cryptobyte.String) error {
 	var field cryptobyte.String
 	for _, n := range []uint8{1, 2} {
 		if tag := casn1.Tag(n).ContextSpecific(); body.PeekASN1Tag(tag) && !body.SkipASN1(tag) {
-			return errors.New("certificate: a unique identifier does not read")
+			return errors.New("certificate: a unique identifier cannot be parsed")
 		}
 	}
 	if body.Empty() {

@@ -13,6 +13,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -33,9 +34,9 @@ type Fact struct {
 	Key    string   // the JSON field and the name of the single field
 	Label  string   // for people
 	Values []string // bare values, one or several
-	List   bool     // whether JSON shows a list even for one value
 	Shown  []string // for people, where it differs from Values
 	Detail bool     // shown only when all is asked for
+	Parts  []any    // in JSON, in place of the values, where each has parts
 }
 
 // Object is the description of one object.
@@ -110,13 +111,7 @@ func (o Object) MarshalJSON() ([]byte, error) {
 		return nil, err
 	}
 	for _, f := range o.Facts {
-		var v any = f.Values
-		if !f.List && len(f.Values) == 1 {
-			v = f.Values[0]
-		} else if f.Values == nil {
-			v = []string{}
-		}
-		if err := write(f.Key, v); err != nil {
+		if err := write(f.Key, f.typed()); err != nil {
 			return nil, err
 		}
 	}
@@ -129,6 +124,30 @@ func (o Object) MarshalJSON() ([]byte, error) {
 	}
 	b.WriteByte('}')
 	return b.Bytes(), nil
+}
+
+// Lists, Numbers and Flags are the facts that are no plain text in JSON; Lists always
+// are lists, however many values there are.
+var (
+	Lists = []string{"names", "usages", "asks", "extensions", "constraints", "chain", "held_by", "generations", "links",
+		"contains"}
+	Numbers = []string{"days_left", "generation"}
+	Flags   = []string{"ca", "proven", "rehearsal"}
+)
+
+// typed is the value of a fact as JSON has it.
+func (f Fact) typed() any {
+	switch {
+	case f.Parts != nil:
+		return f.Parts
+	case slices.Contains(Lists, f.Key):
+		return append([]string{}, f.Values...)
+	case slices.Contains(Numbers, f.Key) && len(f.Values) == 1:
+		return json.RawMessage(f.Values[0])
+	case slices.Contains(Flags, f.Key):
+		return len(f.Values) == 1 && f.Values[0] == "yes"
+	}
+	return strings.Join(f.Values, " ")
 }
 
 // Grouped writes bytes as hex in groups of four, for eyes.
@@ -157,7 +176,6 @@ func texts(names []san.Name) []string {
 
 func (o *Object) names(list []san.Name) {
 	f := o.add("names", "Names", texts(list)...)
-	f.List = true
 	if len(list) == 0 {
 		f.Shown = []string{"none"}
 		return
@@ -174,7 +192,9 @@ func (o *Object) names(list []san.Name) {
 // codes adds the codes by which two people compare an object.
 func (o *Object) codes(der []byte) {
 	o.add("check_code", "Check code", label.CheckCode(der))
-	o.add("paste_tail", "Paste tail", label.PasteTail(der))
+	tail := label.PasteTail(der)
+	bare, _, _ := strings.Cut(tail, " ")
+	o.add("paste_tail", "Paste tail", bare).Shown = []string{tail}
 }
 
 // Certificate describes a certificate as of now.
@@ -185,12 +205,11 @@ func Certificate(c *cert.Certificate, now time.Time) Object {
 	if c.IsAuthority() {
 		is = "yes"
 	}
-	f := o.add("authority", "Authority", is)
+	f := o.add("ca", "CA", is)
 	f.Shown = []string{c.Basic.Words()}
 	o.names(c.Names)
 	usages := append(c.Usage.Names(), ext.UsageNames(c.Extended)...)
 	f = o.add("usages", "Usages", usages...)
-	f.List = true
 	f.Shown = []string{strings.Join(usages, ", ")}
 	if len(usages) == 0 {
 		f.Shown = []string{"any (none are named)"}
@@ -207,7 +226,7 @@ func Certificate(c *cert.Certificate, now time.Time) Object {
 		f.Shown = []string{issuer + " (itself)"}
 	}
 	if _, ok := c.Extensions.Find(ext.RehearsalID); ok {
-		o.add("rehearsal", "Rehearsal", "made in a rehearsal: real estates refuse it")
+		o.add("rehearsal", "Rehearsal", "yes").Shown = []string{"made in a rehearsal: real estates refuse it"}
 	}
 	f = o.add("not_before", "From", c.NotBefore.UTC().Format(time.RFC3339))
 	f.Shown = []string{Moment(now, c.NotBefore)}
@@ -247,15 +266,24 @@ func (o *Object) keyFacts(k key.Public) {
 	}
 }
 
+// Extension is an extension as JSON has it.
+type Extension struct {
+	Name     string `json:"name"`
+	OID      string `json:"oid"`
+	Critical bool   `json:"critical"`
+	Words    string `json:"words"`
+}
+
 func (o *Object) extensions(set ext.Set) {
 	f := o.detail("extensions", "Extensions")
-	f.List = true
+	f.Parts = []any{}
 	for _, e := range set {
 		line := ext.NameOf(e.ID)
 		if e.Critical {
 			line += " (critical)"
 		}
 		f.Values = append(f.Values, line+": "+e.Words())
+		f.Parts = append(f.Parts, Extension{ext.NameOf(e.ID), e.ID.String(), e.Critical, e.Words()})
 	}
 	if len(set) == 0 {
 		f.Shown = []string{"none"}
@@ -274,21 +302,21 @@ func Request(r *request.Request) Object {
 	usage, extended := r.Usage()
 	asks := append(usage.Names(), ext.UsageNames(extended)...)
 	if r.AsksAuthority() {
-		asks = append([]string{"to be an authority"}, asks...)
+		asks = append([]string{"ca"}, asks...)
 	}
 	f = o.add("asks", "Asks for", asks...)
-	f.List = true
 	f.Shown = []string{strings.Join(asks, ", ")}
 	if len(asks) == 0 {
 		f.Shown = []string{"no usages: the template decides"}
 	}
 	f = o.add("key", "Key", string(r.Key.Kind))
-	proof := "possession proven"
+	proof, proven := "possession proven", "yes"
 	if err := r.Proven(); err != nil {
-		proof = "possession NOT proven"
+		proof, proven = "possession NOT proven", "no"
 	}
 	f.Shown = []string{r.Key.Words() + ", " + proof}
 	o.codes(r.Raw)
+	o.detail("proven", "Possession", proven)
 	o.detail("signature", "Signed with", r.Algorithm.Name)
 	sum := r.SHA256()
 	o.hex("sha256", "SHA-256", sum[:])
@@ -320,7 +348,7 @@ func SealedKey(h pbes.Header) Object {
 }
 
 // Any reads an object found by bundle.Read and describes it. What cannot be
-// told is told as such; an error means that the object does not read.
+// told is told as such; an error means that the object cannot be parsed.
 func Any(obj bundle.Object, now time.Time) (Object, error) {
 	switch obj.Kind {
 	case bundle.Certificate:

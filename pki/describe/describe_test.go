@@ -18,11 +18,11 @@ func TestCertificateSaysWhatMattersFirst(t *testing.T) {
 	e := specimen.Make(t, root, specimen.Plan{Subject: "CN=a.ternbay.example",
 		Names: []string{"a.ternbay.example", "xn--fjre-woa.example"}, Extended: []string{"serverAuth"}})
 	o := Certificate(e.Cert, specimen.Now)
-	want := "subject authority names usages issuer not_before not_after check_code paste_tail"
+	want := "subject ca names usages issuer not_before not_after check_code paste_tail"
 	if got := strings.Join(o.Keys(), " "); !strings.HasPrefix(got, want) {
 		t.Errorf("the facts begin %q, want %q", got, want)
 	}
-	for key, value := range map[string]string{"subject": "CN=a.ternbay.example", "authority": "no",
+	for key, value := range map[string]string{"subject": "CN=a.ternbay.example", "ca": "no",
 		"issuer": "CN=Root,O=Tern Bay", "serial": e.Cert.SerialHex(),
 		"check_code": label.CheckCode(e.Cert.Raw), "not_after": "2027-11-23T12:00:00Z"} {
 		if got, ok := o.Field(key); !ok || len(got) != 1 || got[0] != value {
@@ -95,7 +95,7 @@ func TestFindingsRegistryIsSound(t *testing.T) {
 		}
 		seen[r.Code] = true
 	}
-	if f := finding.New("no-such-code", "x"); f.Severity != finding.Bar {
+	if f := finding.New("no-such-code", "x"); f.Severity != finding.Refused {
 		t.Error("an unregistered code must not let anything through")
 	}
 }

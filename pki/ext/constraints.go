@@ -36,7 +36,7 @@ func ReadConstraints(value []byte) (Constraints, error) {
 		var trees cryptobyte.String
 		var there bool
 		if !seq.ReadOptionalASN1(&trees, &there, casn1.Tag(i).ContextSpecific().Constructed()) {
-			return out, errors.New("name constraints: a list does not read")
+			return out, errors.New("name constraints: a list cannot be parsed")
 		}
 		if there && trees.Empty() {
 			return out, errors.New("name constraints: a list is empty")
@@ -45,7 +45,7 @@ func ReadConstraints(value []byte) (Constraints, error) {
 			var tree, base cryptobyte.String
 			var tag casn1.Tag
 			if !trees.ReadASN1(&tree, casn1.SEQUENCE) || !tree.ReadAnyASN1Element(&base, &tag) || len(*list) == 4096 {
-				return out, errors.New("name constraints: a subtree does not read")
+				return out, errors.New("name constraints: a subtree cannot be parsed")
 			}
 			if !tree.Empty() {
 				return out, errors.New("name constraints: a subtree has a minimum or a maximum, which RFC 5280 forbids")

@@ -114,12 +114,12 @@ func ReadSet(der []byte) (Set, error) {
 		var one, value cryptobyte.String
 		var e Extension
 		if !seq.ReadASN1(&one, casn1.SEQUENCE) || !one.ReadASN1ObjectIdentifier(&e.ID) {
-			return out, fmt.Errorf("extensions: number %d does not read", len(out)+1)
+			return out, fmt.Errorf("extensions: number %d cannot be parsed", len(out)+1)
 		}
 		if one.PeekASN1Tag(casn1.BOOLEAN) {
 			var flag cryptobyte.String
 			if !one.ReadASN1(&flag, casn1.BOOLEAN) || len(flag) != 1 {
-				return out, fmt.Errorf("extension %s: its critical mark does not read", NameOf(e.ID))
+				return out, fmt.Errorf("extension %s: its critical mark cannot be parsed", NameOf(e.ID))
 			}
 			if e.Critical = flag[0] != 0; flag[0] != 0 && flag[0] != 0xff {
 				e.Loose = "its critical mark is not encoded as DER asks"
@@ -211,13 +211,13 @@ func ReadBasic(value []byte) (Basic, error) {
 	if seq.PeekASN1Tag(casn1.BOOLEAN) {
 		var flag cryptobyte.String
 		if !seq.ReadASN1(&flag, casn1.BOOLEAN) || len(flag) != 1 || flag[0] != 0 && flag[0] != 0xff {
-			return out, errors.New("basic constraints: the authority mark does not read")
+			return out, errors.New("basic constraints: the authority mark cannot be parsed")
 		}
 		out.Authority = flag[0] != 0
 	}
 	if !seq.Empty() {
 		if !seq.ReadASN1Integer(&out.PathLength) || out.PathLength < 0 || !seq.Empty() {
-			return out, errors.New("basic constraints: the path length does not read")
+			return out, errors.New("basic constraints: the path length cannot be parsed")
 		}
 	}
 	return out, nil
@@ -242,13 +242,13 @@ func (c Basic) Extension() Extension {
 func (c Basic) Words() string {
 	switch {
 	case !c.Authority:
-		return "no authority"
+		return "no"
 	case c.PathLength < 0:
-		return "authority, any number of authorities below"
+		return "yes, any number of authorities below"
 	case c.PathLength == 0:
-		return "authority, no authority below (path length 0)"
+		return "yes, none below (path length 0)"
 	}
-	return fmt.Sprintf("authority, at most %s of authorities below (path length %d)",
+	return fmt.Sprintf("yes, at most %s of authorities below (path length %d)",
 		span.Count(c.PathLength, "level"), c.PathLength)
 }
 
@@ -277,7 +277,7 @@ func ReadAuthorityKeyID(value []byte) ([]byte, error) {
 	var there bool
 	if !in.ReadASN1(&seq, casn1.SEQUENCE) || !in.Empty() ||
 		!seq.ReadOptionalASN1(&id, &there, casn1.Tag(0).ContextSpecific()) {
-		return nil, errors.New("authority key identifier: it does not read")
+		return nil, errors.New("authority key identifier: it cannot be parsed")
 	}
 	return slices.Clone(id), nil
 }

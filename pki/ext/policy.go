@@ -41,7 +41,7 @@ func ReadMappings(value []byte) ([]Mapping, error) {
 		var m Mapping
 		if !seq.ReadASN1(&one, casn1.SEQUENCE) || !one.ReadASN1ObjectIdentifier(&m.Issuer) ||
 			!one.ReadASN1ObjectIdentifier(&m.Subject) || len(out) == Most {
-			return out, errors.New("policy mappings: a pair does not read")
+			return out, errors.New("policy mappings: a pair cannot be parsed")
 		}
 		out = append(out, m)
 	}
@@ -83,7 +83,7 @@ func ReadLimits(value []byte) (Limits, error) {
 		}
 		var n int64
 		if !seq.ReadASN1Int64WithTag(&n, tag) || n < 0 {
-			return out, errors.New("policy constraints: a number does not read")
+			return out, errors.New("policy constraints: a number cannot be parsed")
 		}
 		*into = int(min(n, 1<<20))
 	}

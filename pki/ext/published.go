@@ -55,7 +55,7 @@ func ReadPolicies(value []byte) ([]asn1.ObjectIdentifier, error) {
 		var one cryptobyte.String
 		var id asn1.ObjectIdentifier
 		if !seq.ReadASN1(&one, casn1.SEQUENCE) || !one.ReadASN1ObjectIdentifier(&id) || len(out) == Most {
-			return out, errors.New("certificate policies: a policy does not read")
+			return out, errors.New("certificate policies: a policy cannot be parsed")
 		}
 		out = append(out, id)
 	}

@@ -14,8 +14,8 @@ import (
 // FreshestID is the extension that names where delta lists are (section 4.2.1.15).
 var FreshestID = asn1.ObjectIdentifier{2, 5, 29, 46}
 
-// Check says why an extension of a known kind does not read, or nil; of a kind that is
-// not known it says nothing. A certificate with one that does not read is not
+// Check says why an extension of a known kind cannot be parsed, or nil; of a kind that is
+// not known it says nothing. A certificate with one that cannot be parsed is not
 // understood: what it forbids may be in there.
 func (e Extension) Check() error {
 	if e.Loose != "" {
@@ -93,11 +93,11 @@ func points(value []byte) error {
 			!point.ReadOptionalASN1(&name, &hasName, casn1.Tag(0).ContextSpecific().Constructed()) ||
 			!point.ReadOptionalASN1(&reasons, &hasReasons, casn1.Tag(1).ContextSpecific()) ||
 			!point.PeekASN1Tag(casn1.Tag(2).ContextSpecific().Constructed()) && !point.Empty() {
-			return errors.New("a point does not read")
+			return errors.New("a point cannot be parsed")
 		}
 		if !point.Empty() {
 			if !point.ReadASN1Element(&issuer, casn1.Tag(2).ContextSpecific().Constructed()) || !point.Empty() {
-				return errors.New("a point does not read")
+				return errors.New("a point cannot be parsed")
 			}
 			hasIssuer = true
 			if err := generalNames(issuer, casn1.Tag(2).ContextSpecific().Constructed()); err != nil {
@@ -112,7 +112,7 @@ func points(value []byte) error {
 				return err
 			}
 		} else if hasName && !name.PeekASN1Tag(casn1.Tag(1).ContextSpecific().Constructed()) {
-			return errors.New("the name of a point does not read")
+			return errors.New("the name of a point cannot be parsed")
 		}
 	}
 	return nil
@@ -131,7 +131,7 @@ func access(value []byte) error {
 		var tag casn1.Tag
 		if !list.ReadASN1(&one, casn1.SEQUENCE) || !one.ReadASN1ObjectIdentifier(&method) ||
 			!one.ReadAnyASN1Element(&name, &tag) || !one.Empty() {
-			return errors.New("an address does not read")
+			return errors.New("an address cannot be parsed")
 		}
 		if err := san.Syntax(name, false); err != nil {
 			return err
@@ -165,18 +165,18 @@ func authorityKey(value []byte) error {
 	var there bool
 	if !in.ReadASN1(&seq, casn1.SEQUENCE) || !in.Empty() ||
 		!seq.ReadOptionalASN1(&id, &there, casn1.Tag(0).ContextSpecific()) {
-		return errors.New("it does not read")
+		return errors.New("it cannot be parsed")
 	}
 	if seq.PeekASN1Tag(casn1.Tag(1).ContextSpecific().Constructed()) {
 		if !seq.ReadASN1Element(&issuer, casn1.Tag(1).ContextSpecific().Constructed()) {
-			return errors.New("its issuer does not read")
+			return errors.New("its issuer cannot be parsed")
 		}
 		if err := generalNames(issuer, casn1.Tag(1).ContextSpecific().Constructed()); err != nil {
 			return err
 		}
 	}
 	if !seq.ReadOptionalASN1(&serial, &there, casn1.Tag(2).ContextSpecific()) || !seq.Empty() {
-		return errors.New("it does not read")
+		return errors.New("it cannot be parsed")
 	}
 	return nil
 }

@@ -164,7 +164,7 @@ func ReadExtendedUsage(value []byte) ([]asn1.ObjectIdentifier, error) {
 	for !seq.Empty() {
 		var id asn1.ObjectIdentifier
 		if !seq.ReadASN1ObjectIdentifier(&id) || len(out) == Most {
-			return out, errors.New("extended key usage: a usage does not read")
+			return out, errors.New("extended key usage: a usage cannot be parsed")
 		}
 		out = append(out, id)
 	}

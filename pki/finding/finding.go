@@ -27,16 +27,27 @@ const (
 	Note Severity = iota + 1
 	// Warn will cost somebody time later unless they act; it stops nothing.
 	Warn
-	// Stop refuses the act until a person waives this code, with a reason.
-	Stop
-	// Bar refuses the act for good: no waiver passes it.
-	Bar
+	// Held refuses the act until a person waives this code, with a reason.
+	Held
+	// Refused refuses the act for good: no waiver passes it.
+	Refused
 )
 
-var severityWords = map[Severity]string{Note: "note", Warn: "warn", Stop: "stop", Bar: "bar"}
+var severityWords = map[Severity]string{Note: "note", Warn: "warning", Held: "held", Refused: "refused"}
 
 // String gives the severity as the word used on sheets and in JSON.
 func (s Severity) String() string { return severityWords[s] }
+
+// Words says what a severity does to an act.
+func (s Severity) Words() string {
+	switch s {
+	case Held:
+		return "held, waive to pass"
+	case Refused:
+		return "refused, cannot be waived"
+	}
+	return s.String()
+}
 
 // MarshalJSON writes the severity as its word.
 func (s Severity) MarshalJSON() ([]byte, error) { return json.Marshal(s.String()) }
@@ -56,9 +67,9 @@ type Finding struct {
 
 // New makes the finding with the given code. Its severity and its remedy come
 // from the registry. A code that the registry lacks is a fault in the program;
-// it is given the severity Bar, so that the fault cannot let anything through.
+// it is given the severity Refused, so that the fault cannot let anything through.
 func New(code Code, format string, args ...any) Finding {
-	f := Finding{Code: code, Severity: Bar, Message: fmt.Sprintf(format, args...)}
+	f := Finding{Code: code, Severity: Refused, Message: fmt.Sprintf(format, args...)}
 	if rule, ok := Lookup(code); ok {
 		f.Severity, f.Remedy = rule.Severity, rule.Remedy
 	}
@@ -87,7 +98,7 @@ func (l List) Ranked() List {
 func (l List) Refusing() List {
 	var out List
 	for _, f := range l.Ranked() {
-		if f.Severity == Bar || (f.Severity == Stop && f.Waived == "") {
+		if f.Severity == Refused || (f.Severity == Held && f.Waived == "") {
 			out = append(out, f)
 		}
 	}
@@ -132,8 +143,8 @@ func (l List) Waive(request int64, waivers []Waiver) (List, error) {
 			if out[i].Code != w.Code {
 				continue
 			}
-			if out[i].Severity == Bar {
-				return nil, fmt.Errorf("waiver of %s: this finding is a bar and cannot be waived: %s", w.Code,
+			if out[i].Severity == Refused {
+				return nil, fmt.Errorf("waiver of %s: this finding cannot be waived: %s", w.Code,
 					out[i].Remedy)
 			}
 			out[i].Waived, hit = w.Because, true

@@ -24,13 +24,13 @@ func (p *planner) extensions(kind key.Kind, subject dn.Name, names []san.Name) (
 	out = append(out, basic.Extension())
 	asksCA := ""
 	if in.Request != nil && in.Request.AsksAuthority() {
-		asksCA = "authority"
+		asksCA = "yes"
 	}
 	cause := ""
 	if asksCA != "" && !basic.Authority {
 		cause = "the template makes no authority"
 	}
-	p.row("authority", asksCA, basic.Words(), cause)
+	p.row("CA", asksCA, basic.Words(), cause)
 	out = append(out, p.usage(kind)...)
 	id := in.KeyID
 	if in.Request != nil && id == nil {

@@ -166,8 +166,8 @@ func (p *planner) issuer() {
 		p.find(finding.NotListed, "The template %s makes roots, which sign themselves.", t.Name)
 	} else if !t.SignedBy(a.Authority.Handle, a.IsRoot()) {
 		p.findings = append(p.findings, finding.New(finding.NotListed,
-			"The template %s is not signed by %s: its issuers are %s.",
-			t.Name, a.Authority.Handle, strings.Join(t.Issuers, ", ")).
+			"%s may not issue from %s: its issuers are %s.",
+			a.Authority.Handle, t.Name, strings.Join(t.Issuers, ", ")).
 			WithRemedy("sign by another authority with --by, or write issuers = [%s\"%s\"] in templates/%s.toml",
 				quoteAll(t.Issuers), a.Authority.Handle, t.Name))
 	}

@@ -95,7 +95,7 @@ func (p Prepared) Seal(signer crypto.Signer, random io.Reader) (*cert.Certificat
 	}
 	c, err := cert.Read(der)
 	if err != nil {
-		return nil, fmt.Errorf("sealing for %s: the result does not read: %w", p.about, err)
+		return nil, fmt.Errorf("sealing for %s: the result cannot be parsed: %w", p.about, err)
 	}
 	if len(c.Faults) > 0 {
 		return nil, fmt.Errorf("sealing for %s: the result breaks the rules: %s", p.about, c.Faults[0])

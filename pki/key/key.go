@@ -245,16 +245,16 @@ func (p *Public) readEC(params cryptobyte.String) {
 	p.Fault = "its curve " + oid.String() + " is not known here"
 }
 
-// Words describes the key for people: "RSA, 2048 bits".
+// Words describes the key for people: "RSA 2048".
 func (p Public) Words() string {
 	switch p.Kind.Family() {
 	case "rsa":
-		return fmt.Sprintf("RSA, %d bits", p.Bits)
+		return fmt.Sprintf("RSA %d", p.Bits)
 	case "ecdsa":
 		if p.Bits == 0 {
-			return "elliptic, unknown curve"
+			return "ECDSA, unknown curve"
 		}
-		return fmt.Sprintf("elliptic, P-%d", p.Bits)
+		return fmt.Sprintf("ECDSA P-%d", p.Bits)
 	case "ed25519":
 		return "Ed25519"
 	}

@@ -97,7 +97,7 @@ func readPSS(seq cryptobyte.String) Algorithm {
 	for i := range 4 {
 		var there bool
 		if !params.ReadOptionalASN1(&field, &there, casn1.Tag(i).ContextSpecific().Constructed()) {
-			return Algorithm{Name: "RSA-PSS with parameters that do not read"}
+			return Algorithm{Name: "RSA-PSS with parameters that cannot be parsed"}
 		}
 		var oid asn1.ObjectIdentifier
 		switch {

@@ -77,7 +77,7 @@ func (p *policies) fail(code finding.Code, format string, args ...any) {
 }
 
 // value returns the certificate's extension, read; ok is false where there is
-// none. What does not read is a fault, and stops the path.
+// none. What cannot be parsed is a fault, and stops the path.
 func value[T any](p *policies, id asn1.ObjectIdentifier, read func([]byte) (T, error)) (out T, ok bool) {
 	e, ok := p.about.Extensions.Find(id)
 	if !ok {

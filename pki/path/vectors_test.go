@@ -78,7 +78,7 @@ func TestPublishedConformanceVectors(t *testing.T) {
 		}
 		if !readable {
 			if x.ShouldValidate {
-				t.Errorf("%s: it does not read", x.Name)
+				t.Errorf("%s: it cannot be parsed", x.Name)
 			}
 			continue
 		}

@@ -45,7 +45,7 @@ func readOlder(o olderScheme, alg, sealed cryptobyte.String) (Header, error) {
 	var rounds int64
 	if !alg.ReadASN1(&params, casn1.SEQUENCE) || !params.ReadASN1(&salt, casn1.OCTET_STRING) ||
 		!params.ReadASN1Integer(&rounds) {
-		return Header{}, errors.New("sealed key: its parameters do not read (RFC 7292 appendix C)")
+		return Header{}, errors.New("sealed key: its parameters cannot be parsed (RFC 7292 appendix C)")
 	}
 	if rounds < 1 || rounds > MostIterations || len(salt) > 1024 {
 		return Header{}, fmt.Errorf("sealed key: %d rounds are out of bounds: the most is %d", rounds, MostIterations)

@@ -237,7 +237,7 @@ func readScheme(whole, sealed cryptobyte.String, mostMemory int64) (Header, erro
 	var alg, params, kdf, enc cryptobyte.String
 	var scheme, derivation, cipherOID asn1.ObjectIdentifier
 	if !whole.ReadASN1(&alg, casn1.SEQUENCE) || !alg.ReadASN1ObjectIdentifier(&scheme) {
-		return h, errors.New("sealed key: its scheme does not read")
+		return h, errors.New("sealed key: its scheme cannot be parsed")
 	}
 	if old, ok := olderSchemes[scheme.String()]; ok {
 		return readOlder(old, alg, sealed)
@@ -249,7 +249,7 @@ func readScheme(whole, sealed cryptobyte.String, mostMemory int64) (Header, erro
 	if !alg.ReadASN1(&params, casn1.SEQUENCE) || !params.ReadASN1(&kdf, casn1.SEQUENCE) ||
 		!params.ReadASN1(&enc, casn1.SEQUENCE) ||
 		!kdf.ReadASN1ObjectIdentifier(&derivation) || !enc.ReadASN1ObjectIdentifier(&cipherOID) {
-		return h, errors.New("sealed key: its PBES2 parameters do not read")
+		return h, errors.New("sealed key: its PBES2 parameters cannot be parsed")
 	}
 	size := ciphers[cipherOID.String()]
 	var iv cryptobyte.String
@@ -279,13 +279,13 @@ func readScheme(whole, sealed cryptobyte.String, mostMemory int64) (Header, erro
 func (h *Header) readDerivation(oid asn1.ObjectIdentifier, kdf cryptobyte.String, size int, mostMemory int64) error {
 	var params, salt cryptobyte.String
 	if !kdf.ReadASN1(&params, casn1.SEQUENCE) || !params.ReadASN1(&salt, casn1.OCTET_STRING) || len(salt) > 1024 {
-		return errors.New("sealed key: its key derivation does not read")
+		return errors.New("sealed key: its key derivation cannot be parsed")
 	}
 	switch {
 	case oid.Equal(oidScrypt):
 		var n, r, p int64
 		if !params.ReadASN1Integer(&n) || !params.ReadASN1Integer(&r) || !params.ReadASN1Integer(&p) {
-			return errors.New("sealed key: its scrypt parameters do not read (RFC 7914 section 7)")
+			return errors.New("sealed key: its scrypt parameters cannot be parsed (RFC 7914 section 7)")
 		}
 		if n < 2 || n&(n-1) != 0 || r < 1 || p < 1 || n > mostMemory/128 || r > mostMemory/128 || p > mostMemory/128 ||
 			n*r > mostMemory/128/p {
@@ -307,7 +307,7 @@ func (h *Header) readPBKDF2(params, salt cryptobyte.String, size int) error {
 	var rounds, length int64
 	prf := "1.2.840.113549.2.7" // the default of RFC 8018 appendix A.2
 	if !params.ReadASN1Integer(&rounds) || params.PeekASN1Tag(casn1.INTEGER) && !params.ReadASN1Integer(&length) {
-		return errors.New("sealed key: its PBKDF2 parameters do not read")
+		return errors.New("sealed key: its PBKDF2 parameters cannot be parsed")
 	}
 	if length != 0 && length != int64(size) {
 		return errors.New("sealed key: its PBKDF2 key length is not the cipher's")
@@ -319,7 +319,7 @@ func (h *Header) readPBKDF2(params, salt cryptobyte.String, size int) error {
 		var seq cryptobyte.String
 		var oid asn1.ObjectIdentifier
 		if !params.ReadASN1(&seq, casn1.SEQUENCE) || !seq.ReadASN1ObjectIdentifier(&oid) {
-			return errors.New("sealed key: its PBKDF2 parameters do not read")
+			return errors.New("sealed key: its PBKDF2 parameters cannot be parsed")
 		}
 		prf = oid.String()
 	}

@@ -345,7 +345,7 @@ func ReadStore(data, password []byte) ([]StoreEntry, error) {
 		return nil, errors.New("PKCS#12: it is not a PFX of version 3 (RFC 7292 section 4)")
 	}
 	if !readContent(&outer, oidData, &content) || !content.ReadASN1(&safe, casn1.OCTET_STRING) {
-		return nil, errors.New("PKCS#12: its content does not read; " +
+		return nil, errors.New("PKCS#12: its content cannot be parsed; " +
 			"files protected by a public key are not opened here")
 	}
 	open := outer.Empty()
@@ -362,7 +362,7 @@ func ReadStore(data, password []byte) ([]StoreEntry, error) {
 	s := cryptobyte.String(inner)
 	var list cryptobyte.String
 	if !s.ReadASN1(&list, casn1.SEQUENCE) {
-		return nil, errors.New("PKCS#12: its safe does not read")
+		return nil, errors.New("PKCS#12: its safe cannot be parsed")
 	}
 	var out []StoreEntry
 	o := opener{password: password, work: pbes.MostIterations}
@@ -399,14 +399,14 @@ func checkMAC(in cryptobyte.String, content, password []byte) error {
 		!info.ReadASN1(&alg, casn1.SEQUENCE) ||
 		!alg.ReadASN1ObjectIdentifier(&oid) || !info.ReadASN1(&sum, casn1.OCTET_STRING) ||
 		!mac.ReadASN1(&salt, casn1.OCTET_STRING) {
-		return errors.New("its MAC does not read")
+		return errors.New("its MAC cannot be parsed")
 	}
 	if !mac.Empty() && !mac.ReadASN1Integer(&rounds) || rounds < 1 || rounds > pbes.MostIterations || len(salt) > 1024 {
 		return fmt.Errorf("its MAC asks for work out of bounds: the most is %d rounds", pbes.MostIterations)
 	}
 	if oid.Equal(oidPBMAC1) {
 		if !alg.ReadASN1(&params, casn1.SEQUENCE) {
-			return errors.New("its MAC does not read (RFC 9579)")
+			return errors.New("its MAC cannot be parsed (RFC 9579)")
 		}
 		return checkPBMAC1(params, content, password, sum)
 	}
@@ -436,7 +436,7 @@ func checkPBMAC1(params cryptobyte.String, content, password, sum []byte) error 
 		!kdfParams.ReadASN1Integer(&size) || !kdfParams.ReadASN1(&prf, casn1.SEQUENCE) ||
 		!prf.ReadASN1ObjectIdentifier(&prfOID) ||
 		!params.ReadASN1(&macAlg, casn1.SEQUENCE) || !macAlg.ReadASN1ObjectIdentifier(&macOID) {
-		return errors.New("its MAC does not read (RFC 9579)")
+		return errors.New("its MAC cannot be parsed (RFC 9579)")
 	}
 	if rounds < 1 || rounds > pbes.MostIterations || size < 16 || size > 64 || len(salt) > 1024 {
 		return errors.New("its MAC asks for work out of bounds (RFC 9579)")
@@ -484,11 +484,11 @@ func (o *opener) openPart(list *cryptobyte.String) (cryptobyte.String, error) {
 	var oid asn1.ObjectIdentifier
 	if !list.ReadASN1(&info, casn1.SEQUENCE) || !info.ReadASN1ObjectIdentifier(&oid) ||
 		!info.ReadASN1(&content, context0Outer) {
-		return nil, errors.New("a part does not read")
+		return nil, errors.New("a part cannot be parsed")
 	}
 	if oid.Equal(oidData) {
 		if !content.ReadASN1(&bags, casn1.OCTET_STRING) {
-			return nil, errors.New("a part does not read")
+			return nil, errors.New("a part cannot be parsed")
 		}
 		return bags, nil
 	}
@@ -497,7 +497,7 @@ func (o *opener) openPart(list *cryptobyte.String) (cryptobyte.String, error) {
 	if !oid.Equal(oidEncrypted) || !content.ReadASN1(&body, casn1.SEQUENCE) || !body.ReadASN1Integer(&version) ||
 		!body.ReadASN1(&enc, casn1.SEQUENCE) ||
 		!enc.ReadASN1ObjectIdentifier(&oid) || !enc.ReadASN1Element(&alg, casn1.SEQUENCE) {
-		return nil, errors.New("a sealed part does not read")
+		return nil, errors.New("a sealed part cannot be parsed")
 	}
 	var sealed cryptobyte.String
 	switch {
@@ -526,14 +526,14 @@ func (o *opener) readBags(in cryptobyte.String, out []StoreEntry, depth int) ([]
 	s := cryptobyte.String(der)
 	var list cryptobyte.String
 	if !s.ReadASN1(&list, casn1.SEQUENCE) || depth > 4 {
-		return nil, errors.New("its bags do not read")
+		return nil, errors.New("its bags cannot be parsed")
 	}
 	for !list.Empty() {
 		var bag, value cryptobyte.String
 		var oid asn1.ObjectIdentifier
 		if !list.ReadASN1(&bag, casn1.SEQUENCE) || !bag.ReadASN1ObjectIdentifier(&oid) ||
 			!bag.ReadASN1(&value, context0Outer) || len(out) >= MostObjects {
-			return nil, errors.New("a bag does not read")
+			return nil, errors.New("a bag cannot be parsed")
 		}
 		if oid.Equal(oidSafeBag) {
 			if out, err = o.readBags(value, out, depth+1); err != nil {
@@ -560,7 +560,7 @@ func (o *opener) readBag(oid asn1.ObjectIdentifier, value cryptobyte.String) (e 
 		var kind asn1.ObjectIdentifier
 		if !value.ReadASN1(&bag, casn1.SEQUENCE) || !bag.ReadASN1ObjectIdentifier(&kind) ||
 			!bag.ReadASN1(&wrapped, context0Outer) || !wrapped.ReadASN1(&der, casn1.OCTET_STRING) {
-			return e, false, errors.New("a certificate bag does not read")
+			return e, false, errors.New("a certificate bag cannot be parsed")
 		}
 		e.Certificate = append([]byte(nil), der...)
 		return e, kind.Equal(oidX509Cert), nil

@@ -76,20 +76,20 @@ func ReadSignedData(data []byte) ([][]byte, error) {
 	if !outer.ReadASN1(&wrapped, context0Outer) || !wrapped.ReadASN1(&body, casn1.SEQUENCE) ||
 		!body.ReadASN1Integer(&version) ||
 		!body.SkipASN1(casn1.SET) || !body.SkipASN1(casn1.SEQUENCE) {
-		return nil, errors.New("PKCS#7: its SignedData does not read (RFC 5652 section 5.1)")
+		return nil, errors.New("PKCS#7: its SignedData cannot be parsed (RFC 5652 section 5.1)")
 	}
 	if !body.PeekASN1Tag(context0Outer) {
 		return nil, errors.New("PKCS#7: there are no certificates in it")
 	}
 	if !body.ReadASN1(&field, context0Outer) {
-		return nil, errors.New("PKCS#7: its certificates do not read")
+		return nil, errors.New("PKCS#7: its certificates cannot be parsed")
 	}
 	var out [][]byte
 	for !field.Empty() {
 		var one cryptobyte.String
 		var tag casn1.Tag
 		if !field.ReadAnyASN1Element(&one, &tag) || len(out) == MostObjects {
-			return nil, fmt.Errorf("PKCS#7: more than %d certificates, or one that does not read", MostObjects)
+			return nil, fmt.Errorf("PKCS#7: more than %d certificates, or one that cannot be parsed", MostObjects)
 		}
 		if tag == casn1.SEQUENCE { // other choices are attribute certificates
 			out = append(out, append([]byte(nil), one...))

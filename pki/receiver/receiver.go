@@ -48,7 +48,7 @@ type Demands struct {
 	Names        []string `toml:"names" json:"names"`
 	FriendlyName string   `toml:"friendly-name" json:"friendly_name"` // in PKCS#12; {host} stands for the host
 	// it takes the private key too, which must therefore be ours to give
-	Exportable bool `toml:"exportable-key" json:"exportable_key"`
+	Exportable bool `toml:"takes-the-key" was:"exportable-key" json:"takes_the_key"`
 }
 
 // FileRule is one file that the receiver takes.
@@ -301,8 +301,8 @@ func (r Receiver) ReadMe(g handover.Goods, host string, files []Packed, notes []
 			fmt.Fprintf(&b, "    %s\n", l)
 		}
 	}
-	for _, s := range []struct{ head, text string }{{"How long it is away", r.Page.Away},
-		{"When it worked", r.Page.Worked}, {"The way back", r.Page.Back}} {
+	for _, s := range []struct{ head, text string }{{"Downtime", r.Page.Away},
+		{"When it worked", r.Page.Worked}, {"Rollback", r.Page.Back}} {
 		if s.text != "" {
 			fmt.Fprintf(&b, "\n%s\n  %s\n", s.head, hung(fill(s.text), 2))
 		}

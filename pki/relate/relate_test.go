@@ -20,7 +20,7 @@ func TestRelationsOfAHeap(t *testing.T) {
 		got = append(got, x.Text)
 	}
 	want := []string{
-		"one key: k (private key (elliptic, P-256)), r (request for a.ternbay.example), c (certificate of " +
+		"one key: k (private key (ECDSA P-256)), r (request for a.ternbay.example), c (certificate of " +
 			"a.ternbay.example), c2 (the same certificate as c)",
 		"a.ternbay.example was issued by Services (c, m)", "missing: the issuer of Services: CN=Root",
 		"l (request for lone) belongs to nothing else here",

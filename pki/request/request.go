@@ -80,7 +80,7 @@ func (r *Request) readInfo(tbs cryptobyte.String) error {
 	var version int
 	if !tbs.ReadASN1(&body, casn1.SEQUENCE) || !body.ReadASN1Integer(&version) ||
 		!body.ReadASN1Element(&subject, casn1.SEQUENCE) || !body.ReadASN1Element(&spki, casn1.SEQUENCE) {
-		return errors.New("its version, subject or key does not read")
+		return errors.New("its version, subject or key cannot be parsed")
 	}
 	if version != 0 {
 		r.Remarks = append(r.Remarks, fmt.Sprintf("its version is %d and should be 0", version))
@@ -98,7 +98,7 @@ func (r *Request) readInfo(tbs cryptobyte.String) error {
 		return nil
 	}
 	if !body.ReadASN1(&attributes, tag) {
-		return errors.New("its attributes do not read")
+		return errors.New("its attributes cannot be parsed")
 	}
 	return r.readAttributes(attributes)
 }
@@ -110,7 +110,7 @@ func (r *Request) readAttributes(in cryptobyte.String) error {
 		var oid asn1.ObjectIdentifier
 		if count > 1000 || !in.ReadASN1(&attr, casn1.SEQUENCE) || !attr.ReadASN1ObjectIdentifier(&oid) ||
 			!attr.ReadASN1(&values, casn1.SET) {
-			return errors.New("its attributes do not read")
+			return errors.New("its attributes cannot be parsed")
 		}
 		switch {
 		case oid.Equal(oidChallenge):
@@ -119,7 +119,7 @@ func (r *Request) readAttributes(in cryptobyte.String) error {
 			for !values.Empty() {
 				var one cryptobyte.String
 				if !values.ReadASN1Element(&one, casn1.SEQUENCE) {
-					return errors.New("its requested extensions do not read")
+					return errors.New("its requested extensions cannot be parsed")
 				}
 				set, err := ext.ReadSet(one)
 				if err != nil {

@@ -243,7 +243,7 @@ func TestHopelessSignaturesAreBars(t *testing.T) {
 		if err := r.Proven(); err != nil {
 			t.Errorf("the proof itself holds: %v", err)
 		}
-		if f := r.Examine(); f[0].Code != finding.WeakHash || f[0].Severity != finding.Bar {
+		if f := r.Examine(); f[0].Code != finding.WeakHash || f[0].Severity != finding.Refused {
 			t.Errorf("%v", f)
 		}
 		sig[9] ^= 1

@@ -55,7 +55,7 @@ func ReadList(der []byte) (*List, error) {
 	}
 	content := tbs
 	if !content.ReadASN1(&body, casn1.SEQUENCE) {
-		return nil, errors.New("revocation list: its content does not read")
+		return nil, errors.New("revocation list: its content cannot be parsed")
 	}
 	if err := l.readBody(body, alg); err != nil {
 		return nil, fmt.Errorf("revocation list: %w", err)
@@ -67,25 +67,25 @@ func (l *List) readBody(body, outerAlg cryptobyte.String) error {
 	var alg, issuer cryptobyte.String
 	if body.PeekASN1Tag(casn1.INTEGER) && !body.SkipASN1(casn1.INTEGER) ||
 		!body.ReadASN1Element(&alg, casn1.SEQUENCE) || !body.ReadASN1Element(&issuer, casn1.SEQUENCE) {
-		return errors.New("version, algorithm or issuer do not read")
+		return errors.New("version, algorithm or issuer cannot be parsed")
 	}
 	if string(alg) != string(outerAlg) {
 		return errors.New("it names two different signature algorithms")
 	}
 	var err error
 	if l.Issuer, err = dn.Read(issuer); err != nil {
-		return fmt.Errorf("its issuer does not read: %w", err)
+		return fmt.Errorf("its issuer cannot be parsed: %w", err)
 	}
 	if !readTime(&body, &l.ThisUpdate) {
-		return errors.New("its date does not read")
+		return errors.New("its date cannot be parsed")
 	}
 	if (body.PeekASN1Tag(casn1.UTCTime) || body.PeekASN1Tag(casn1.GeneralizedTime)) && !readTime(&body, &l.NextUpdate) {
-		return errors.New("the date of its successor does not read")
+		return errors.New("the date of its successor cannot be parsed")
 	}
 	if body.PeekASN1Tag(casn1.SEQUENCE) {
 		var list cryptobyte.String
 		if !body.ReadASN1(&list, casn1.SEQUENCE) {
-			return errors.New("its entries do not read")
+			return errors.New("its entries cannot be parsed")
 		}
 		if err := l.readEntries(list); err != nil {
 			return err
@@ -101,7 +101,7 @@ func (l *List) readEntries(list cryptobyte.String) error {
 		n := new(big.Int)
 		if !list.ReadASN1(&one, casn1.SEQUENCE) || !one.ReadASN1Integer(n) || !readTime(&one, &e.At) ||
 			len(l.Entries) == Most {
-			return fmt.Errorf("entry %d does not read", len(l.Entries)+1)
+			return fmt.Errorf("entry %d cannot be parsed", len(l.Entries)+1)
 		}
 		e.Serial = cert.SerialOf(n)
 		if one.ReadASN1Element(&set, casn1.SEQUENCE) {
@@ -115,7 +115,7 @@ func (l *List) readEntries(list cryptobyte.String) error {
 			if x, ok := extensions.Find(ext.ReasonCode); ok {
 				value := cryptobyte.String(x.Value)
 				if !value.ReadASN1Enum(&e.Reason) || e.Reason < 0 || e.Reason > 10 {
-					return fmt.Errorf("entry %d: its reason does not read", len(l.Entries)+1)
+					return fmt.Errorf("entry %d: its reason cannot be parsed", len(l.Entries)+1)
 				}
 			}
 		}
@@ -143,7 +143,7 @@ func (l *List) readExtensions(body cryptobyte.String) error {
 		value := cryptobyte.String(x.Value)
 		l.Number = new(big.Int)
 		if !value.ReadASN1Integer(l.Number) {
-			return errors.New("its number does not read")
+			return errors.New("its number cannot be parsed")
 		}
 	}
 	return nil

@@ -40,13 +40,13 @@ func Syntax(whole []byte, bases bool) error {
 		return err
 	case oidTag:
 		if !isOID(body) {
-			return errors.New("a registered identifier does not read")
+			return errors.New("a registered identifier cannot be parsed")
 		}
 	case otherTag:
 		var id, value cryptobyte.String
 		if !body.ReadASN1(&id, casn1.OBJECT_IDENTIFIER) || !isOID(id) || !body.ReadASN1(&value, otherTag) ||
 			!body.Empty() {
-			return errors.New("a name of another kind does not read")
+			return errors.New("a name of another kind cannot be parsed")
 		}
 	case casn1.Tag(3).ContextSpecific().Constructed(), casn1.Tag(5).ContextSpecific().Constructed():
 		return errors.New("an X.400 or EDI name, which nobody reads")

@@ -5,8 +5,8 @@ import (
 	"strings"
 )
 
-// keysOf lists the TOML keys that may stand at a path inside a structure.
-func keysOf(into any, path []string) []string {
+// fieldsAt lists the fields that may stand at a path inside a structure.
+func fieldsAt(into any, path []string) []reflect.StructField {
 	t := reflect.TypeOf(into)
 	for t.Kind() == reflect.Pointer {
 		t = t.Elem()
@@ -29,11 +29,19 @@ func keysOf(into any, path []string) []string {
 	for t.Kind() == reflect.Slice {
 		t = t.Elem()
 	}
-	var out []string
+	var out []reflect.StructField
 	for i := 0; t.Kind() == reflect.Struct && i < t.NumField(); i++ {
 		if k := Key(t.Field(i)); k != "-" && k != "" {
-			out = append(out, k)
+			out = append(out, t.Field(i))
 		}
+	}
+	return out
+}
+
+// keysOf lists the TOML keys that may stand at a path inside a structure.
+func keysOf(into any, path []string) (out []string) {
+	for _, f := range fieldsAt(into, path) {
+		out = append(out, Key(f))
 	}
 	return out
 }

@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/pelletier/go-toml/v2"
@@ -14,11 +15,18 @@ import (
 
 // Read reads TOML into a structure and refuses keys that the structure lacks.
 // Errors begin with line and column; an unknown key comes with the key that was
-// probably meant.
+// probably meant. A key by which a field was called in earlier files, as its tag "was"
+// says, is taken for the field.
 func Read(data []byte, into any) error {
-	dec := toml.NewDecoder(bytes.NewReader(data)).DisallowUnknownFields()
-	err := dec.Decode(into)
+	err := decode(data, into)
 	var missing *toml.StrictMissingError
+	for errors.As(err, &missing) && len(missing.Errors) > 0 {
+		better, ok := today(data, into, missing.Errors[0])
+		if !ok {
+			break
+		}
+		data, err = better, decode(better, into)
+	}
 	var broken *toml.DecodeError
 	switch {
 	case errors.As(err, &missing) && len(missing.Errors) > 0:
@@ -37,4 +45,25 @@ func Read(data []byte, into any) error {
 		return fmt.Errorf(" %w", err)
 	}
 	return nil
+}
+
+func decode(data []byte, into any) error {
+	return toml.NewDecoder(bytes.NewReader(data)).DisallowUnknownFields().Decode(into)
+}
+
+// today writes a key that was renamed as it is called today, in its place.
+func today(data []byte, into any, at toml.DecodeError) ([]byte, bool) {
+	path := at.Key()
+	was := path[len(path)-1]
+	row, col := at.Position()
+	lines := bytes.SplitAfter(data, []byte("\n"))
+	for _, f := range fieldsAt(into, path[:len(path)-1]) {
+		if f.Tag.Get("was") != was || row > len(lines) || !bytes.HasPrefix(lines[row-1][col-1:], []byte(was)) {
+			continue
+		}
+		line := lines[row-1]
+		lines[row-1] = slices.Concat(line[:col-1], []byte(Key(f)), line[col-1+len(was):])
+		return bytes.Join(lines, nil), true
+	}
+	return nil, false
 }

@@ -98,10 +98,10 @@ type Publish struct {
 	OCSP    []string `toml:"ocsp,omitempty" json:"ocsp,omitempty" doc:"where the issuer's OCSP responder is"`
 }
 
-// Weighing changes the weight of findings. Bars stay bars.
+// Weighing changes the weight of findings. What is refused stays refused.
 type Weighing struct {
-	Stop  []string `toml:"stop,omitempty" json:"stop,omitempty" doc:"codes that become stops"`
-	Allow []string `toml:"allow,omitempty" json:"allow,omitempty" doc:"codes of stops that become warnings"`
+	Hold  []string `toml:"hold,omitempty" was:"stop" json:"hold,omitempty" doc:"codes that hold the act until they are waived"`
+	Allow []string `toml:"allow,omitempty" json:"allow,omitempty" doc:"codes that only warn"`
 }
 
 // Weigh applies the template's weighing to findings.
@@ -109,10 +109,10 @@ func (t *Template) Weigh(l finding.List) finding.List {
 	out := slices.Clone(l)
 	for i, f := range out {
 		switch {
-		case f.Severity == finding.Bar:
-		case slices.Contains(t.Findings.Stop, string(f.Code)):
-			out[i].Severity = finding.Stop
-		case f.Severity == finding.Stop && slices.Contains(t.Findings.Allow, string(f.Code)):
+		case f.Severity == finding.Refused:
+		case slices.Contains(t.Findings.Hold, string(f.Code)):
+			out[i].Severity = finding.Held
+		case f.Severity == finding.Held && slices.Contains(t.Findings.Allow, string(f.Code)):
 			out[i].Severity = finding.Warn
 		}
 	}
@@ -238,7 +238,7 @@ func (t *Template) checkFields() error {
 			return fmt.Errorf("publish: %q is not an address such as http://pki.ternbay.example/services.crl", u)
 		}
 	}
-	for _, c := range slices.Concat(t.Findings.Stop, t.Findings.Allow) {
+	for _, c := range slices.Concat(t.Findings.Hold, t.Findings.Allow) {
 		if _, ok := finding.Lookup(finding.Code(c)); !ok {
 			return fmt.Errorf("findings: there is no finding of the code %q", c)
 		}

@@ -138,7 +138,7 @@ func SubjectOf(e *estate.Estate, ask Ask) (dn.Name, error) {
 // Grants is the longest life that an authority will grant by today's templates,
 // except to other authorities when it is an intermediate.
 func Grants(e *estate.Estate, handle string, root bool) span.Span {
-	list, _ := e.Templates() // a template that does not read is told when it is used
+	list, _ := e.Templates() // a template that cannot be parsed is told when it is used
 	var longest span.Span
 	now := e.Now()
 	for _, t := range list {

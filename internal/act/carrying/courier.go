@@ -277,7 +277,7 @@ func ReadErrand(dir string) (Carried, error) {
 		}
 		data, err := disk.ReadRegular(filepath.Join(dir, f.Name), mostCarriedBytes-total)
 		if err != nil {
-			return fail("%s is missing, or does not read: %w", f.Name, err)
+			return fail("%s is missing, or cannot be parsed: %w", f.Name, err)
 		}
 		if sum := sha256.Sum256(data); hex.EncodeToString(sum[:]) != f.SHA256 {
 			return fail("%s was changed on the way: its hash is not the manifest's: have it packed again", f.Name)
@@ -304,7 +304,7 @@ func ReadManifestOf(data []byte) (Errand, error) {
 	d := json.NewDecoder(bytes.NewReader(data))
 	d.DisallowUnknownFields()
 	if err := d.Decode(&m); err != nil {
-		return m, fmt.Errorf("the manifest does not read: %w", err)
+		return m, fmt.Errorf("the manifest cannot be parsed: %w", err)
 	}
 	if m.Form != 1 || m.Kind != ErrandRequests && m.Kind != ErrandAnswers || !isHex(m.ID, 16, 64) ||
 		m.Answers != "" && !isHex(m.Answers, 16, 64) || len(m.From) > mostFrom || len(m.Files) > mostCarried {

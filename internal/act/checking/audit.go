@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"ironseal/internal/act/carrying"
+	"ironseal/internal/act/elsewhere"
 	"ironseal/internal/estate"
 	"ironseal/internal/records"
 	"ironseal/internal/records/sqlite"
@@ -209,7 +210,7 @@ func (t *told) authority(en journal.Entry, d detail, at string) {
 	switch en.Act {
 	case "create authority", "renew authority":
 		t.made(handle, en, d)
-	case "adopt authority", "accept authority":
+	case "adopt authority", elsewhere.TookAuthority, elsewhere.TookAuthorityOnce:
 		t.older = t.older || d["above"] == nil && d["links"] == nil
 		for _, up := range d.objects("above") {
 			t.imported(up, en.Actor)
@@ -219,7 +220,7 @@ func (t *told) authority(en journal.Entry, d detail, at string) {
 		if sum := d.text("revocations"); sum != "" {
 			t.authorities[handle].revocations = sum
 		}
-		t.answered(handle, en.Act == "accept authority", at)
+		t.answered(handle, tookAuthority(en), at)
 	case "adopt link":
 		t.links(d, en.Actor)
 	case "rehearse":
@@ -231,7 +232,7 @@ func (t *told) authority(en journal.Entry, d detail, at string) {
 			t.authorities[name].retired, t.authorities[name].keyHere = recordDay(g.text("retired")), true
 		}
 		t.links(d, en.Actor)
-	case "accept":
+	case elsewhere.TookIn, elsewhere.TookInOnce:
 		c := &toldCertificate{by: d.text("by"), actor: en.Actor, waived: d.waived("waived"), chain: d.list("chain")}
 		if t.requests[handle] != nil {
 			c.request = handle
@@ -300,9 +301,13 @@ func (t *told) newest(handle string) string {
 	return ""
 }
 
+func tookAuthority(en journal.Entry) bool {
+	return en.Act == elsewhere.TookAuthority || en.Act == elsewhere.TookAuthorityOnce
+}
+
 func (t *told) adopted(handle string, en journal.Entry, d detail) {
 	parent, staged, here := d.text("by"), "", d.flag("key here")
-	if en.Act == "accept authority" {
+	if tookAuthority(en) {
 		parent, staged, here = d.text("parent"), recordDay(d.text("switch day")), true
 	}
 	number := 1
@@ -659,7 +664,7 @@ func (a *auditing) auditRequests() error {
 		want := a.requests[label]
 		q, err := request.Read(r.Bytes("der"))
 		if err != nil {
-			a.fault(label, "its bytes on record do not read")
+			a.fault(label, "its bytes on record cannot be parsed")
 			return
 		}
 		if q.Key.Modulus() != nil {

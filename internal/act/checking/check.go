@@ -186,7 +186,8 @@ func checkAuthorities(ctx context.Context, e *estate.Estate, out *Checked) (map[
 	for _, a := range open {
 		r, err := request.Read(a.DER)
 		if err != nil {
-			out.fault(a.Handle, "its request that was sent does not read: "+err.Error(), "withdraw it and apply again")
+			out.fault(a.Handle, "the request that was sent cannot be parsed: "+err.Error(),
+				"withdraw it and apply again")
 			out.unread = true
 			continue
 		}
@@ -230,7 +231,7 @@ func checkKeyFiles(ctx context.Context, e *estate.Estate, out *Checked, files []
 		if c, err := bundle.Read(data); err != nil || len(c.Of(bundle.SealedKey)) != 1 {
 			out.fault(about, "it is not one sealed key", fromBackup)
 		} else if _, err := pbes.ReadHeader(c.Of(bundle.SealedKey)[0].DER); err != nil {
-			out.fault(about, "it does not read: "+err.Error(), fromBackup)
+			out.fault(about, "it cannot be parsed: "+err.Error(), fromBackup)
 		}
 		info, err := os.Stat(f)
 		if err != nil {
@@ -255,7 +256,7 @@ func orphan(ctx context.Context, e *estate.Estate, out *Checked, file string, mo
 	if !move {
 		remedy := "keep it; to move it aside, where backups keep it too: ironseal estate check --move-aside"
 		if out.unread || len(out.Faults) > 0 {
-			remedy = "mend the other faults first: a record that does not read may be the one that names it; keep " +
+			remedy = "mend the other faults first: a record that cannot be parsed may be the one that names it; keep " +
 				"the file"
 		}
 		out.fault(about, "no record names this key: an act was cut off before it was recorded, or a record is gone",
@@ -373,7 +374,7 @@ func faultOf(r records.Certificate, issued bool, issuer func() *cert.Certificate
 	c, err := cert.Read(r.DER)
 	switch {
 	case err != nil:
-		return "its certificate does not read: " + err.Error()
+		return "its certificate cannot be parsed: " + err.Error()
 	case issued && c.VerifiedBy(issuer().Key) != nil:
 		return "its certificate was not signed by " + r.Issuer + ", which the record names"
 	}

@@ -19,6 +19,14 @@ import (
 	"ironseal/pki/request"
 )
 
+// Acts of the journal: answers that were taken in, and what earlier programs called that.
+const (
+	TookIn            = "take in"
+	TookAuthority     = "take in authority"
+	TookInOnce        = "accept"
+	TookAuthorityOnce = "accept authority"
+)
+
 // Answer is a certificate that an outside authority returned, matched to the
 // request that it answers.
 type Answer struct {
@@ -108,7 +116,7 @@ func answerable(ctx context.Context, e *estate.Estate, said string) ([]answered,
 	for _, rec := range sent {
 		r, err := request.Read(rec.DER)
 		if err != nil {
-			return nil, fmt.Errorf("R%d on record does not read: %w", rec.Number, err)
+			return nil, fmt.Errorf("R%d on record cannot be parsed: %w", rec.Number, err)
 		}
 		out = append(out, answered{rec, r})
 	}
@@ -227,7 +235,7 @@ func Accept(ctx context.Context, e *estate.Estate, a Answer) (journal.Head, erro
 		if err := tx.AddChain(id, chain); err != nil {
 			return nil, err
 		}
-		return []journal.Entry{estate.Entry("accept", a.About(), "by", estate.NameOf(a.issuer), "chain",
+		return []journal.Entry{estate.Entry(TookIn, a.About(), "by", estate.NameOf(a.issuer), "chain",
 			estate.Hashes(a.Chain), "certificate",
 			fmt.Sprintf("%x", a.Leaf.SHA256()), "serial", a.Leaf.SerialHex(),
 			"title", a.Leaf.Title(), "issuer", a.Leaf.Issuer.String(), "waived", estate.WaivedCodes(a.Findings))}, nil

@@ -120,7 +120,7 @@ func applicant(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, ask
 	for _, a := range open {
 		if a.Handle == ask.Handle {
 			return subject, "", fmt.Errorf("authority %s: a request is sent already, since %s: take its answer in "+
-				"with: ironseal authority accept %s FILE, write it out again with --again, or withdraw it with "+
+				"with: ironseal authority take-in %s FILE, write it out again with --again, or withdraw it with "+
 				"--withdraw", ask.Handle, a.Made.Format("2006-01-02"), ask.Handle)
 		}
 	}
@@ -260,7 +260,7 @@ func matchAuthority(ctx context.Context, e *estate.Estate, handle string, list, 
 	out.Application, out.given = app, list
 	r, err := request.Read(app.DER)
 	if err != nil {
-		return out, fmt.Errorf("the application of %s on record does not read: %w", handle, err)
+		return out, fmt.Errorf("the application of %s on record cannot be parsed: %w", handle, err)
 	}
 	h, err := e.Hierarchy(ctx)
 	if err != nil {
@@ -350,7 +350,7 @@ func AcceptAuthority(ctx context.Context, e *estate.Estate, a AuthorityAnswer) (
 			err = up.links()
 		}
 		sum := a.Certificate.SHA256()
-		return []journal.Entry{estate.Entry("accept authority", handle, "certificate", fmt.Sprintf("%x", sum), "serial",
+		return []journal.Entry{estate.Entry(TookAuthority, handle, "certificate", fmt.Sprintf("%x", sum), "serial",
 			a.Certificate.SerialHex(), "issuer", a.Certificate.Issuer.String(),
 			"parent", parent, "above", up.told, "links", estate.Hashes(up.linked), "switch day",
 			estate.DayOf(a.Application.Staged),

@@ -163,7 +163,7 @@ func advice(e *estate.Estate, h hierarchy.Hierarchy, s Status) []Advice {
 	}
 	for _, a := range s.Sent {
 		out = append(out, Advice{"take in the answer for " + a.Handle,
-			"ironseal authority accept " + a.Handle + " FILE"})
+			"ironseal authority take-in " + a.Handle + " FILE"})
 	}
 	for _, a := range h {
 		if p := a.Prepared(); p != nil && !p.Staged.After(e.Now()) {

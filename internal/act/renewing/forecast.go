@@ -37,7 +37,7 @@ func forecast(ctx context.Context, e *estate.Estate, horizon span.Span, only str
 	if err != nil {
 		return renewal.Report{}, err
 	}
-	templates, _ := e.Templates() // one that does not read is told by estate status
+	templates, _ := e.Templates() // one that cannot be parsed is told by estate status
 	return renewal.Forecast(renewal.Question{Hierarchy: h, Templates: templates, Now: e.Now(), Horizon: horizon,
 		Only: only, Outside: outside}), nil
 }
@@ -143,7 +143,7 @@ func dueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]Due, 
 	}
 	for _, a := range open {
 		out = append(out, Due{Day: a.Made, What: "sent, and not answered yet", Title: a.Handle,
-			Holders: []string{a.Parent}, Command: "ironseal authority accept " + a.Handle + " FILE"})
+			Holders: []string{a.Parent}, Command: "ironseal authority take-in " + a.Handle + " FILE"})
 	}
 	slices.SortStableFunc(out, func(a, b Due) int { return a.Day.Compare(b.Day) })
 	return out, nil

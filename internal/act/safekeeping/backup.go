@@ -307,7 +307,7 @@ func readManifest(t *tar.Reader) (Backup, error) {
 	d := json.NewDecoder(io.LimitReader(t, mostSmallFile))
 	d.DisallowUnknownFields()
 	if err := d.Decode(&b); err != nil {
-		return b, fmt.Errorf("its manifest does not read: %w", err)
+		return b, fmt.Errorf("its manifest cannot be parsed: %w", err)
 	}
 	if b.Form != 1 {
 		return b, fmt.Errorf("it has form %d, and was made by another version of ironseal: restore it with that",

@@ -149,7 +149,7 @@ func planWaiting(e *estate.Estate, p *Planning, ask SignAsk, rec records.Request
 	error) {
 	r, err := request.Read(rec.DER)
 	if err != nil {
-		return nil, fmt.Errorf("R%d on record does not read: %w", rec.Number, err)
+		return nil, fmt.Errorf("R%d on record cannot be parsed: %w", rec.Number, err)
 	}
 	s, err := PlanRead(e, p, ask, rec, r, seen[rec.Number])
 	if err == nil && len(s.Plan.Findings) == 0 {

@@ -178,7 +178,7 @@ func afterState(r records.Request) string {
 		return fmt.Sprintf("see its certificate with: ironseal certificate show R%d", r.Number)
 	}
 	if r.State == records.Sent {
-		return "take its answer in with: ironseal certificate accept FILE, or ironseal courier open FOLDER"
+		return "take its answer in with: ironseal certificate take-in FILE, or ironseal courier open FOLDER"
 	}
 	return "ask for a new request"
 }

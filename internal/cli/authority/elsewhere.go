@@ -27,7 +27,7 @@ import (
 const aboutApply = `Make the key and the request of an authority whose parent is elsewhere: another
 estate, such as that of an offline root, or an outside authority. The same for a
 new authority and for the renewal of one. The request is sent until its answer is
-taken in with authority accept.
+taken in with authority take-in.
 
 With --switch-day the answer is kept, unused, until that day, while what there is
 goes on serving: so an authority changes to another parent.`
@@ -149,7 +149,7 @@ func applied(s *session.Session, e *estate.Estate, a elsewhere.Applied, out, hea
 		Command: "ironseal sign " + session.ShellWord(out) + " --template intermediate-authority"},
 		overview.Advice{Why: "or carry it with a courier's folder",
 			Command: "ironseal courier pack FOLDER --authority " + handle},
-		overview.Advice{Why: "take the answer in", Command: "ironseal authority accept " + handle + " FILE"})
+		overview.Advice{Why: "take the answer in", Command: "ironseal authority take-in " + handle + " FILE"})
 	return nil
 }
 
@@ -157,7 +157,7 @@ func authorityAccept(s *session.Session) *cobra.Command {
 	var anchors, waive []string
 	var because string
 	c := &cobra.Command{
-		Use:   "accept HANDLE FILE...",
+		Use:   "take-in HANDLE FILE...",
 		Short: "Take in a parent's answer to an authority's request",
 		Long: `Match the answer of a parent elsewhere with the request that was sent, check it
 (key, subject, usages, path length, lifetime, and a chain up to a root that is on

@@ -18,7 +18,7 @@ func certificateAccept(s *session.Session) *cobra.Command {
 	var because string
 	var ask elsewhere.AnswerAsk
 	c := &cobra.Command{
-		Use:   "accept FILE...",
+		Use:   "take-in FILE...",
 		Short: "Take in a certificate that an outside authority signed for a request of ours",
 		Long: `Match a returned certificate to the request that was sent and has the same key,
 check it against what was asked, and take it in with its chain. It can then be

@@ -77,7 +77,7 @@ func handOver(ctx context.Context, s *session.Session, e *estate.Estate, ask del
 	made := false
 	if !ask.Receiver.NeedsPassword() && (pw.Made || pw.File != "") {
 		return session.Misused("handover: %s takes no file that is sealed under a password: leave out "+
-			"--make-password and --password-file", ask.Receiver.Name)
+			"--make-password and --seal-with", ask.Receiver.Name)
 	}
 	s.Tidy(ask.Dir)
 	if ask.Receiver.NeedsPassword() {

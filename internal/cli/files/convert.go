@@ -89,7 +89,7 @@ func convert(ctx context.Context, s *session.Session, f convertFlags, args []str
 	}
 	made := false
 	if !format.NeedsPassword() && (f.password.Made || f.password.File != "") {
-		return session.Misused("convert: the form %s is not sealed: leave out --make-password and --password-file",
+		return session.Misused("convert: the form %s is not sealed: leave out --make-password and --seal-with",
 			format)
 	}
 	if f.name != "" && !format.IsStore() {

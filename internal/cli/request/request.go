@@ -180,7 +180,7 @@ func requestReceive(s *session.Session) *cobra.Command {
 		Long: `Take in signing requests from files, from every file of a directory, or pasted
 on standard input (-). PEM and DER are understood, and so are mail around it,
 quoting, blank lines, missing BEGIN and END lines, UTF-16 and invisible
-characters. A request that does not read, or is not signed by its own key, is
+characters. A request that cannot be parsed, or is not signed by its own key, is
 told and not recorded.`,
 		Example: `  ironseal request receive ../inbox/mail.txt --from "harbour mail team"
   ironseal request receive ../inbox

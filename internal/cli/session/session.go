@@ -207,7 +207,7 @@ func (p *Passphrases) Passphrase(ctx context.Context, q custody.Question) ([]byt
 	case q.New:
 		return p.Choose(ctx, q.Handle)
 	case q.Again:
-		prompt = "That does not open it. " + prompt
+		prompt = "Wrong passphrase for " + q.Handle + ". " + prompt
 	}
 	secret, err := p.Console.Secret(ctx, prompt)
 	if errors.Is(err, term.ErrNoTerminal) {

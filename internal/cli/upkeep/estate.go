@@ -234,7 +234,7 @@ func estateRestore(s *session.Session) *cobra.Command {
 		Long: `Unpack a backup into a directory that is missing or empty, after every file was
 checked. Nothing goes backwards: request numbers go on at the next thousand, serials
 are random, and list numbers follow the time. Certificates that were issued after
-the backup can be taken in again from their files: ironseal certificate accept.`,
+the backup can be taken in again from their files: ironseal certificate take-in.`,
 		Args: session.Exactly(2, "the backup and the directory to make"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, err := safekeeping.Restore(cmd.Context(), s.Path(args[0]), s.Path(args[1]), s.World())
@@ -251,7 +251,7 @@ the backup can be taken in again from their files: ironseal certificate accept.`
 			s.Next(overview.Advice{Why: "check it",
 				Command: "ironseal estate check --estate " + session.ShellWord(s.Path(args[1]))},
 				overview.Advice{Why: "take in again what was issued since",
-					Command: "ironseal certificate accept FILE... --estate " + session.ShellWord(s.Path(args[1]))})
+					Command: "ironseal certificate take-in FILE... --estate " + session.ShellWord(s.Path(args[1]))})
 			return nil
 		},
 	}

@@ -262,7 +262,7 @@ func (l *loading) row(rows sqlite.Scanner) error {
 	}
 	c, err := cert.Read(der)
 	if err != nil {
-		return fmt.Errorf("authority %s: its certificate on record does not read: %w", handle, err)
+		return fmt.Errorf("authority %s: its certificate on record cannot be parsed: %w", handle, err)
 	}
 	g := &hierarchy.Generation{Number: number, Certificate: c, Authority: a, Staged: journal.Unstamp(staged)}
 	l.generations[gID], l.issuer[g] = g, issuer
@@ -334,7 +334,7 @@ func (l *loading) links(ctx context.Context, q sqlite.Querier) error {
 		}
 		c, err := cert.Read(der)
 		if err != nil {
-			return fmt.Errorf("a link certificate on record does not read: %w", err)
+			return fmt.Errorf("a link certificate on record cannot be parsed: %w", err)
 		}
 		if l.generations[by] == nil || l.generations[to] == nil {
 			return fmt.Errorf("the link certificate with the serial %s belongs to generations that are not on record",
