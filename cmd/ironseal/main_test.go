@@ -407,57 +407,6 @@ func TestCompletionKnowsTheEstate(t *testing.T) {
 	}
 }
 
-// Fields that scripts rely on. A name may be added here and never changed.
-func TestJSONFieldsAreStable(t *testing.T) {
-	p := harbour(t)
-	n := p.send("a.ternbay.example", []string{"a.ternbay.example"})
-	p.must("sign", n, "--template", "web-server", "--yes")
-	p.must("certificate", "export", n, "--with", "issuers", "--out", "../chain.pem")
-	for args, fields := range map[string]string{
-		"estate status":  "organisation directory counts authorities waiting ending journal_head next",
-		"authority list": "handle generation subject key not_before not_after state",
-		"authority tree": "handle generations below",
-		"authority show root": "subject ca names usages issuer not_before not_after check_code paste_tail " +
-			"key serial sha256 sha1 key_sha256 extensions findings",
-		"template list": "name title purpose makes issuers lifetime keys key_usage extended_key_usage " +
-			"subject names",
-		"template check":       "web-server",
-		"request list":         "",
-		"request show R1":      "request state subject names asks key check_code paste_tail sha256 received findings",
-		"certificate list":     "serial title names state not_after by template request key days_left",
-		"certificate show R1":  "state subject names usages issuer serial sha256 sha1 by template request",
-		"read ../chain.pem":    "kind subject ca names usages issuer",
-		"verify ../chain.pem":  "valid subject steps findings signatures_checked",
-		"journal list":         "number time actor act object detail",
-		"journal verify":       "whole head",
-		"sign R1":              "",
-		"request show R1 --as": "",
-	} {
-		r := p.run("", append(strings.Fields(args), "--json")...)
-		if fields == "" {
-			continue
-		}
-		if r.code != 0 {
-			t.Errorf("%s: %+v", args, r)
-			continue
-		}
-		var v any
-		if err := json.Unmarshal([]byte(r.out), &v); err != nil {
-			t.Errorf("%s: %v", args, err)
-			continue
-		}
-		if list, ok := v.([]any); ok {
-			v = list[0]
-		}
-		m := v.(map[string]any)
-		for _, f := range strings.Fields(fields) {
-			if _, ok := m[f]; !ok {
-				t.Errorf("%s: the field %q is gone", args, f)
-			}
-		}
-	}
-}
-
 // TestKilledAtRandom kills the program at random moments during 200 signings.
 func TestKilledAtRandom(t *testing.T) {
 	p := harbour(t)

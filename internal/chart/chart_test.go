@@ -39,7 +39,7 @@ func TestLifetimesAsPNG(t *testing.T) {
 	for y := img.Bounds().Min.Y; y < img.Bounds().Max.Y; y++ {
 		for x := img.Bounds().Min.X; x < img.Bounds().Max.X; x++ {
 			r, g, b, a := img.At(x, y).RGBA()
-			seen[color.RGBA{uint8(r >> 8), uint8(g >> 8), uint8(b >> 8), uint8(a >> 8)}]++
+			seen[color.RGBA{R: uint8(r >> 8), G: uint8(g >> 8), B: uint8(b >> 8), A: uint8(a >> 8)}]++
 		}
 	}
 	for what, c := range map[string]color.RGBA{"full": full, "shrinks": shrinks, "planned": planned,

@@ -21,10 +21,10 @@ var tasks = []struct {
 	{"set up", []string{"estate", "authority", "template"}},
 	{"take in", []string{"request", "read"}},
 	{"sign", []string{"sign"}},
-	{"hand out", []string{"certificate", "convert", "courier"}},
+	{"hand out", []string{"certificate", "receiver", "convert", "courier"}},
 	{"renew", []string{"forecast", "due", "changeover"}},
 	{"check", []string{"verify", "journal"}},
-	{"learn", []string{"demo", "help", "completion", "version"}},
+	{"learn", []string{"demo", "help", "reference", "completion", "version"}},
 }
 
 // statuses are the exit statuses, for whoever writes scripts.

@@ -10,7 +10,11 @@ import (
 
 	"ironseal/internal/cli/session"
 	"ironseal/internal/disk"
+	"ironseal/internal/term"
+	"ironseal/internal/view"
 	"ironseal/pki/finding"
+	"ironseal/pki/receiver"
+	"ironseal/pki/span"
 	"ironseal/pki/template"
 )
 
@@ -66,19 +70,35 @@ func writeFlags(b *strings.Builder, flags *pflag.FlagSet) {
 
 // referenceCommand writes the pages that are generated from the code.
 func referenceCommand(s *session.Session) *cobra.Command {
-	return &cobra.Command{
-		Use:    "reference DIR",
-		Short:  "Write the reference pages from the program itself",
-		Hidden: true,
-		Args:   session.Exactly(1, "the directory to write to"),
+	var man bool
+	c := &cobra.Command{
+		Use:   "reference DIR",
+		Short: "Write the reference pages, or manual pages, from the program itself",
+		Long: `Write the pages on commands, findings, templates, receivers and JSON into a
+directory; with --man, a manual page for each command, for man -l or for a
+directory that man searches.`,
+		Example: "  ironseal reference ../pages\n  ironseal reference --man ../man1",
+		Args:    session.Exactly(1, "the directory to write to"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			for name, text := range map[string]string{"findings.md": finding.Reference(),
-				"templates.md": template.Reference(), "commands.md": commandReference(cmd.Root())} {
-				if err := (disk.Disk{}).Replace(filepath.Join(args[0], name), []byte(text), 0o644); err != nil {
+			pages := map[string]string{"findings.md": finding.Reference(), "templates.md": template.Reference(),
+				"receivers.md": receiver.Reference(), "json.md": view.Reference(),
+				"commands.md": commandReference(cmd.Root())}
+			if man {
+				pages = manuals(cmd.Root())
+			}
+			dir := s.Path(args[0])
+			if err := disk.Dir(dir); err != nil {
+				return err
+			}
+			for name, text := range pages {
+				if err := (disk.Disk{}).Replace(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
 					return err
 				}
 			}
+			s.Out.Say("%s %s in %s", s.Out.Paint(term.Good, "✓ wrote"), span.Count(len(pages), "page"), term.Safe(dir))
 			return nil
 		},
 	}
+	c.Flags().BoolVar(&man, "man", false, "manual pages in place of the reference")
+	return session.Reading(c)
 }

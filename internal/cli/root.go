@@ -16,6 +16,8 @@ import (
 	"sync"
 	"time"
 
+	"ironseal/internal/cli/receiver"
+
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/cli/authority"
@@ -135,7 +137,8 @@ Begin with:  ironseal estate create harbour     (or watch: ironseal demo)`,
 	f.StringVar(&s.Colour, "color", "auto", "auto, always or never")
 	f.StringVar(&s.AsOf, "as-of", "", "look at things as of `TIME` (2030-01-31, or with T12:00:00Z); acts only in a "+
 		"rehearsal")
-	root.AddCommand(upkeep.Estate(s), authority.Command(s), template.Command(s), request.Command(s), sign.Command(s),
+	root.AddCommand(upkeep.Estate(s), authority.Command(s), template.Command(s), receiver.Command(s),
+		request.Command(s), sign.Command(s),
 		certificate.Command(s), files.Convert(s), files.Read(s), files.Verify(s), upkeep.Forecast(s),
 		upkeep.Due(s), courier.Command(s), changeover.Command(s), upkeep.Journal(s), demoCommand(s),
 		versionCommand(s), referenceCommand(s))

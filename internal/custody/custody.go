@@ -17,6 +17,7 @@ import (
 	"fmt"
 	"io"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"golang.org/x/text/unicode/norm"
@@ -252,6 +253,31 @@ func ReadPassphraseFile(path string) ([]byte, error) {
 			"one into it", path)
 	}
 	return secret, nil
+}
+
+// Weakness says why a new passphrase would be found by whoever has the file that it seals;
+// "" when nothing speaks against it. It is told, and refuses nothing.
+func Weakness(secret []byte) string {
+	const short = 12
+	different := map[rune]bool{}
+	n := 0
+	for _, r := range string(secret) {
+		different[r] = true
+		n++
+	}
+	switch {
+	case n < short:
+		return fmt.Sprintf("it has %d characters; whoever gets the file can try billions: four words or more are better", n)
+	case len(different) < 6:
+		return fmt.Sprintf("it has only %d different characters", len(different))
+	}
+	for _, word := range []string{"password", "passphrase", "changeit", "changeme", "12345", "qwerty", "secret",
+		"ironseal"} {
+		if strings.Contains(strings.ToLower(string(secret)), word) {
+			return fmt.Sprintf("%q is in it, which is tried first", word)
+		}
+	}
+	return ""
 }
 
 // Canonical drops one trailing newline and normalises to NFC. What it returns

@@ -44,6 +44,38 @@ func NewFolder(dir string, write func(into string) error) error {
 	})
 }
 
+// ReplaceFolder makes a folder all at once in the place of one that holds nothing but plain
+// files; that one is removed once the new one has its name.
+func ReplaceFolder(dir string, write func(into string) error) error {
+	list, err := os.ReadDir(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return NewFolder(dir, write)
+	}
+	if err != nil {
+		return fmt.Errorf("%s: %w", dir, Plain(err))
+	}
+	for _, f := range list {
+		if !f.Type().IsRegular() {
+			return fmt.Errorf("%s: it holds %s, which is no plain file: move it away, or choose another", dir, f.Name())
+		}
+	}
+	return Aside(dir, func(making string) error {
+		if err := write(making); err != nil {
+			return err
+		}
+		return Aside(dir, func(earlier string) error {
+			old := filepath.Join(earlier, filepath.Base(dir))
+			if err := os.Rename(dir, old); err != nil {
+				return fmt.Errorf("%s: %w", dir, Plain(err))
+			}
+			if err := os.Rename(making, dir); err != nil {
+				return errors.Join(fmt.Errorf("%s: %w", dir, Plain(err)), os.Rename(old, dir))
+			}
+			return nil
+		})
+	})
+}
+
 // Aside gives write a folder of its own beside a target, on the same file system,
 // to be read by its owner only. It is removed in the end, unless it was renamed.
 func Aside(target string, write func(making string) error) error {

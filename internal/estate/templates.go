@@ -12,6 +12,7 @@ import (
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/journal"
+	"ironseal/pki/receiver"
 	"ironseal/pki/template"
 )
 
@@ -45,6 +46,42 @@ func (e *Estate) CopyTemplate(ctx context.Context, from, name, title string) (pa
 		return []journal.Entry{Entry("copy template", name, "from", from)}, nil
 	})
 	return path, err
+}
+
+// CopyReceiver writes a receiver that begins as another one.
+func (e *Estate) CopyReceiver(ctx context.Context, from, name string) (path string, err error) {
+	if _, err := e.Receiver(from); err != nil {
+		return "", err
+	}
+	if err := hierarchy.ValidHandle(name); err != nil {
+		return "", fmt.Errorf("receiver: %w", err)
+	}
+	data, err := e.dataFile("receiver", from)
+	if err != nil {
+		return "", err
+	}
+	text := fmt.Sprintf("# Copied from %s. See docs/receivers.md for every key.\n%s", from, data)
+	path = filepath.Join(e.Dir, "receivers", name+".toml")
+	if err := e.World.Disk.New(path, []byte(text), 0o644); err != nil {
+		return "", fmt.Errorf("receiver %s: %w", name, err)
+	}
+	_, err = e.Act(ctx, func(*records.Tx) ([]journal.Entry, error) {
+		return []journal.Entry{Entry("copy receiver", name, "from", from)}, nil
+	})
+	return path, err
+}
+
+// Receivers reads all receivers. Those that cannot be read are told in the errors.
+func (e *Estate) Receivers() (list []receiver.Receiver, faults []error) {
+	for _, name := range e.ReceiverNames() {
+		r, err := e.Receiver(name)
+		if err != nil {
+			faults = append(faults, err)
+			continue
+		}
+		list = append(list, r)
+	}
+	return list, faults
 }
 
 // TemplateThen gives a certificate's template as it was when it was signed, and

@@ -490,7 +490,10 @@ func (s *Store) KeysSeen(ctx context.Context) (map[int64][]string, error) {
 // Counts are how many records of each kind there are. Certificates of authorities
 // and links are not counted among the certificates.
 type Counts struct {
-	Authorities, Waiting, Requests, Certificates int
+	Authorities  int `json:"authorities"`
+	Waiting      int `json:"waiting"`
+	Requests     int `json:"requests"`
+	Certificates int `json:"certificates"`
 }
 
 // Count counts the records.

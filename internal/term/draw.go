@@ -181,13 +181,10 @@ func (s *Screen) sheetRow(r issue.Row, field, half int) {
 	tone, mark := Normal, " "
 	var cause []string
 	if r.Cause != "" {
-		tone, mark = Careful, "≠"
+		tone, mark = Careful, r.Mark()
 		cause = wrap("("+Safe(r.Cause)+")", max(half, s.text-half-sheetField-4))
-		switch {
-		case r.Asked == "":
-			mark = "+"
-		case r.Signed == "":
-			mark, signed = "–", nil
+		if r.Signed == "" {
+			signed = nil
 		}
 	}
 	right := append(append([]string(nil), signed...), cause...)

@@ -73,15 +73,24 @@ func NewScreen(w io.Writer, colour When, noColour string) *Screen {
 	profile := termenv.Ascii
 	if colour == Always || colour == Auto && s.Terminal && noColour == "" && os.Getenv("TERM") != "dumb" {
 		profile = termenv.ANSI
+		if strings.Contains(os.Getenv("TERM"), "256") || os.Getenv("COLORTERM") != "" {
+			profile = termenv.ANSI256
+		}
 	}
 	s.plain = profile == termenv.Ascii
 	r := lipgloss.NewRenderer(w)
 	r.SetColorProfile(profile) // otherwise it asks the environment again
 	base := r.NewStyle()
+	// Colours that are read on white and on black; where there are only sixteen, the
+	// terminal's own.
+	good, careful, bad, accent := "2", "3", "1", "6"
+	if profile == termenv.ANSI256 {
+		good, careful, bad, accent = "28", "130", "160", "31"
+	}
 	s.styles = map[Tone]lipgloss.Style{
-		Normal: base, Strong: base.Bold(true), Quiet: base.Faint(true), Good: base.Foreground(lipgloss.Color("2")),
-		Careful: base.Foreground(lipgloss.Color("3")), Bad: base.Foreground(lipgloss.Color("1")).Bold(true),
-		Accent: base.Foreground(lipgloss.Color("6")),
+		Normal: base, Strong: base.Bold(true), Quiet: base.Faint(true), Good: base.Foreground(lipgloss.Color(good)),
+		Careful: base.Foreground(lipgloss.Color(careful)), Bad: base.Foreground(lipgloss.Color(bad)).Bold(true),
+		Accent: base.Foreground(lipgloss.Color(accent)),
 	}
 	return s
 }

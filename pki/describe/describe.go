@@ -59,7 +59,7 @@ func (o *Object) detail(key, label string, values ...string) *Fact {
 }
 
 // Add appends a fact that the caller knows from elsewhere: a record, a file.
-func (o *Object) Add(key, label string, values ...string) { o.add(key, label, values...) }
+func (o *Object) Add(key, label string, values ...string) *Fact { return o.add(key, label, values...) }
 
 // Lead puts a fact that the caller knows before all others.
 func (o *Object) Lead(key, label string, values ...string) *Fact {

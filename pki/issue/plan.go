@@ -76,6 +76,20 @@ type Row struct {
 	Cause  string `json:"cause,omitempty"` // why the two differ
 }
 
+// Mark is how a row that differs is marked in the margin: ≠ changed, + added, − left out;
+// "" where nothing does.
+func (r Row) Mark() string {
+	switch {
+	case r.Cause == "":
+		return ""
+	case r.Asked == "":
+		return "+"
+	case r.Signed == "":
+		return "−"
+	}
+	return "≠"
+}
+
 // Plan is what will be signed, and what there is to say about it.
 type Plan struct {
 	Draft    cert.Draft // without serial and, where the key is yet to be made, without key

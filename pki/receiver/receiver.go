@@ -31,45 +31,45 @@ var starters embed.FS
 // files it takes, and what the person there has to do.
 type Receiver struct {
 	Name    string     `toml:"-" json:"name"`
-	Title   string     `toml:"title" json:"title"`
-	Purpose string     `toml:"purpose" json:"purpose"`
-	Demands Demands    `toml:"demands" json:"demands"`
-	Files   []FileRule `toml:"file" json:"files"`
-	Page    Page       `toml:"page" json:"page"`
+	Title   string     `toml:"title" json:"title" doc:"what the receiver is, in a few words"`
+	Purpose string     `toml:"purpose" json:"purpose" doc:"who it is for"`
+	Demands Demands    `toml:"demands" json:"demands" doc:"what it needs in a certificate; checked before the signature and before the handover"`
+	Files   []FileRule `toml:"file" json:"files" doc:"a file that it takes"`
+	Page    Page       `toml:"page" json:"page" doc:"what the person there has to do; {host} stands for the host, {file1} for the first file"`
 }
 
 // Demands are what the receiver needs in a certificate.
 type Demands struct {
-	Usages []string `toml:"usages" json:"usages"` // extended key usages, all of them
-	Keys   []string `toml:"keys" json:"keys"`     // key kinds it takes, as in templates
+	Usages []string `toml:"usages" json:"usages" doc:"extended key usages, all of them"`
+	Keys   []string `toml:"keys" json:"keys" doc:"key kinds it takes, as in templates"`
 	// kinds of the keys whose signatures it can check
-	IssuerKeys []string `toml:"issuer-keys" json:"issuer_keys"`
+	IssuerKeys []string `toml:"issuer-keys" json:"issuer_keys" doc:"kinds of the keys whose signatures it can check"`
 	// kinds of alternative name of which there must be one
-	Names        []string `toml:"names" json:"names"`
-	FriendlyName string   `toml:"friendly-name" json:"friendly_name"` // in PKCS#12; {host} stands for the host
+	Names        []string `toml:"names" json:"names" doc:"kinds of alternative name of which there must be one"`
+	FriendlyName string   `toml:"friendly-name" json:"friendly_name" doc:"in PKCS#12; {host} stands for the host"`
 	// it takes the private key too, which must therefore be ours to give
-	Exportable bool `toml:"takes-the-key" was:"exportable-key" json:"takes_the_key"`
+	Exportable bool `toml:"takes-the-key" was:"exportable-key" json:"takes_the_key" doc:"it takes the private key too, which must therefore be ours to give"`
 }
 
 // FileRule is one file that the receiver takes.
 type FileRule struct {
-	Name   string          `toml:"name" json:"name"` // {host} stands for the host
-	Parts  []string        `toml:"parts" json:"parts"`
-	Format handover.Format `toml:"format" json:"format"`
-	For    string          `toml:"for" json:"for"` // what it is, for the page
+	Name   string          `toml:"name" json:"name" doc:"{host} stands for the host"`
+	Parts  []string        `toml:"parts" json:"parts" doc:"key, leaf, intermediates, root, in the order in which they stand"`
+	Format handover.Format `toml:"format" json:"format" doc:"pem, der, key, p7b, p7b-pem, p12, p12-pbmac1, p12-older"`
+	For    string          `toml:"for" json:"for" doc:"what it is, for the page"`
 }
 
 // Page is what the person there has to do. In all texts {host} stands for the
 // host, {file1} for the name of the first file, and so on.
 type Page struct {
-	First string   `toml:"first" json:"first,omitempty"` // before anything else
-	Steps []string `toml:"steps" json:"steps"`           // in order
+	First string   `toml:"first" json:"first,omitempty" doc:"before anything else"`
+	Steps []string `toml:"steps" json:"steps" doc:"in order"`
 	// what is written into its settings; {dir} is where the files lie
-	Config string `toml:"config" json:"config,omitempty"`
-	Worked string `toml:"worked" json:"worked,omitempty"` // what it looks like when it worked
-	Away   string `toml:"away" json:"away,omitempty"`     // how long it may be away
-	Back   string `toml:"back" json:"back,omitempty"`     // the way back when it did not
-	SHA1   bool   `toml:"sha1" json:"sha1,omitempty"`     // whether it shows SHA-1 fingerprints
+	Config string `toml:"config" json:"config,omitempty" doc:"what is written into its settings; {dir} is where the files lie"`
+	Worked string `toml:"worked" json:"worked,omitempty" doc:"what it looks like when it worked"`
+	Away   string `toml:"away" json:"away,omitempty" doc:"how long it is down"`
+	Back   string `toml:"back" json:"back,omitempty" doc:"the way back when it did not work"`
+	SHA1   bool   `toml:"sha1" json:"sha1,omitempty" doc:"whether the page shows SHA-1 fingerprints, as older consoles do"`
 }
 
 // StarterNames lists the receivers that a new estate begins with.
@@ -106,6 +106,7 @@ func Parse(name string, data []byte) (Receiver, error) {
 	if err := r.check(); err != nil {
 		return r, fmt.Errorf("receivers/%s.toml: %w", name, err)
 	}
+	strict.Fill(&r)
 	return r, nil
 }
 

@@ -84,3 +84,24 @@ func distance(a, b string) int {
 	}
 	return row[len(b)]
 }
+
+// Fill makes lists that were left out empty ones, all the way down, so that they are
+// lists wherever they are written.
+func Fill(into any) { fill(reflect.ValueOf(into).Elem()) }
+
+func fill(v reflect.Value) {
+	switch {
+	case v.Kind() == reflect.Slice && v.IsNil() && v.CanSet():
+		v.Set(reflect.MakeSlice(v.Type(), 0, 0))
+	case v.Kind() == reflect.Slice && v.Type().Elem().Kind() == reflect.Struct:
+		for i := range v.Len() {
+			fill(v.Index(i))
+		}
+	case v.Kind() == reflect.Struct:
+		for i := range v.NumField() {
+			if f := v.Type().Field(i); f.IsExported() {
+				fill(v.Field(i))
+			}
+		}
+	}
+}

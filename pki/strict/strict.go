@@ -33,9 +33,13 @@ func Read(data []byte, into any) error {
 		row, col := missing.Errors[0].Position()
 		path := missing.Errors[0].Key()
 		word := path[len(path)-1]
+		known := keysOf(into, path[:len(path)-1])
 		hint := ""
-		if near := Nearest(word, keysOf(into, path[:len(path)-1])); near != "" {
+		if near := Nearest(word, known); near != "" {
 			hint = fmt.Sprintf("; did you mean %q?", near)
+		}
+		if len(known) > 0 {
+			hint += "\nthe keys that may stand there: " + strings.Join(known, ", ")
 		}
 		return fmt.Errorf("%d:%d: unknown key %q%s", row, col, strings.Join(path, "."), hint)
 	case errors.As(err, &broken):

@@ -121,7 +121,7 @@ func (t *Template) Weigh(l finding.List) finding.List {
 
 // Limits are for templates that make an authority.
 type Limits struct {
-	PathLength *int `toml:"path-length" json:"path_length" doc:"levels of authorities allowed below; none when left out"`
+	PathLength *int `toml:"path-length" json:"path_length,omitempty" doc:"levels of authorities allowed below; none when left out"`
 }
 
 // Most is how many bytes a template file may have.
@@ -160,6 +160,7 @@ func Parse(name string, data []byte, base func(name string) ([]byte, error)) (Te
 		t.source = whole
 	}
 	t.sum = sha256.Sum256(t.source)
+	strict.Fill(&t)
 	return t, nil
 }
 

@@ -47,6 +47,9 @@ const (
 	CourierPage     = "READ-ME.txt"
 )
 
+// SenderPrefix begins the sender of requests that a courier brought.
+const SenderPrefix = "courier from "
+
 // Errand is a courier's manifest.
 type Errand struct {
 	Form     int           `json:"form"`
@@ -369,7 +372,7 @@ func OpenErrand(ctx context.Context, e *estate.Estate, c Carried, anchors []*cer
 				inputs = append(inputs, intake.Input{Name: f.Name, Data: c.Content[f.Name]})
 			}
 		}
-		out.Received, out.Head, out.Faults = intake.Receive(ctx, e, inputs, "courier from "+m.From)
+		out.Received, out.Head, out.Faults = intake.Receive(ctx, e, inputs, SenderPrefix+m.From)
 		var numbers []string
 		for _, r := range out.Received {
 			numbers = append(numbers, fmt.Sprintf("R%d", r.Record.Number))

@@ -33,6 +33,7 @@ type HandoverAsk struct {
 	Signer      crypto.Signer // the private key; nil where it stayed on the device
 	Password    []byte        // for files that are sealed
 	Dir         string        // in which the folder is made
+	Replace     bool          // in the place of what was handed over before
 	To          string        // who gets it; "" to remember the kind of receiver only
 	Waivers     []finding.Waiver
 }
@@ -44,6 +45,17 @@ type HandedOver struct {
 	Notes    []string
 	Findings finding.List
 	Page     []byte
+}
+
+// HandoverDir is where a handover is written.
+func HandoverDir(ask HandoverAsk) string {
+	return filepath.Join(ask.Dir, label.FileName(ask.Certificate.Title())+"."+ask.Receiver.Name)
+}
+
+// HandedBefore reports whether a folder holds an earlier handover, which may be replaced.
+func HandedBefore(dir string) bool {
+	info, err := os.Lstat(filepath.Join(dir, ReadMeFile))
+	return err == nil && info.Mode().IsRegular()
 }
 
 // DraftSigner finds the private key of a certificate whose request we drafted;
@@ -123,7 +135,7 @@ func Handover(ctx context.Context, e *estate.Estate, ask HandoverAsk) (HandedOve
 	if e.Rehearsal {
 		out.Page = append([]byte("THIS IS A REHEARSAL. Nothing in this folder is real.\n\n"), out.Page...)
 	}
-	out.Dir = filepath.Join(ask.Dir, host+"."+r.Name)
+	out.Dir = HandoverDir(ask)
 	return out, writeHandover(ctx, e, out, ask)
 }
 
@@ -132,7 +144,11 @@ func writeHandover(ctx context.Context, e *estate.Estate, out HandedOver, ask Ha
 	if holder == "" {
 		holder = receiver
 	}
-	return disk.NewFolder(out.Dir, func(into string) error {
+	make := disk.NewFolder
+	if ask.Replace {
+		make = disk.ReplaceFolder
+	}
+	return make(out.Dir, func(into string) error {
 		var names []string
 		for _, f := range out.Files {
 			mode := os.FileMode(0o644)

@@ -91,14 +91,18 @@ type made struct {
 
 func (m *made) make(w estate.World, e *estate.Estate, ask DraftAsk) (Drafted, error) {
 	var out Drafted
-	if len(ask.Names) == 0 {
-		return out, errors.New("give at least one name, such as booking.ternbay.example")
+	if len(ask.Names) == 0 && (ask.Subject == nil || ask.Subject.CommonName() == "") {
+		return out, errors.New("give at least one name, such as booking.ternbay.example, or a --subject with a CN")
 	}
 	subject, err := draftSubject(e, ask)
 	if err != nil {
 		return out, err
 	}
-	stem := filepath.Join(ask.Dir, label.FileName(ask.Names[0].Value()))
+	called := subject.CommonName()
+	if len(ask.Names) > 0 {
+		called = ask.Names[0].Value()
+	}
+	stem := filepath.Join(ask.Dir, label.FileName(called))
 	out.RequestFile, out.KeyFile = stem+".request.pem", stem+".key.pem"
 	for _, f := range []string{out.RequestFile, out.KeyFile} {
 		if _, err := os.Lstat(f); err == nil {
@@ -208,12 +212,19 @@ func recordDrafts(ctx context.Context, e *estate.Estate, list []*made) error {
 }
 
 func draftExtensions(e *estate.Estate, ask DraftAsk, kind key.Kind) (ext.Set, error) {
-	altNames, err := ext.NamesExtension(ask.Names, false)
-	if err != nil || ask.Template == "" {
-		return ext.Set{altNames}, err
+	var set ext.Set
+	if len(ask.Names) > 0 {
+		altNames, err := ext.NamesExtension(ask.Names, false)
+		if err != nil {
+			return nil, err
+		}
+		set = append(set, altNames)
+	}
+	if ask.Template == "" {
+		return set, nil
 	}
 	usages, err := draftUsages(e, ask.Template, kind)
-	return append(ext.Set{altNames}, usages...), err
+	return append(set, usages...), err
 }
 
 // draftKey writes a draft's key: sealed where a secret is given.

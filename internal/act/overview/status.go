@@ -5,28 +5,34 @@ package overview
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
+	"ironseal/internal/act/carrying"
+	"ironseal/internal/act/signing"
 	"ironseal/internal/estate"
 	"ironseal/internal/records"
+	"ironseal/internal/records/lineage"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/journal"
+	"ironseal/pki/span"
 )
 
 // Status is how the estate stands.
 type Status struct {
-	Organisation string          `json:"organisation"`
-	Dir          string          `json:"directory"`
-	Counts       records.Counts  `json:"counts"`
-	Authorities  []AuthorityLine `json:"authorities"`
-	Waiting      []WaitingLine   `json:"waiting"`
-	Ending       []EndingLine    `json:"ending"`
-	Sent         []SentLine      `json:"sent"`
-	Rehearsal    bool            `json:"rehearsal,omitempty"`
-	Head         journal.Head    `json:"journal_head"`
-	ClockBehind  string          `json:"clock_behind,omitempty"`
-	Faults       []string        `json:"faults,omitempty"`
-	Next         []Advice        `json:"next"`
+	Organisation string           `json:"organisation"`
+	Dir          string           `json:"directory"`
+	Counts       records.Counts   `json:"counts"`
+	Authorities  []AuthorityLine  `json:"authorities"`
+	Waiting      []WaitingLine    `json:"waiting"`
+	Ending       []EndingLine     `json:"ending"`
+	Sent         []SentLine       `json:"sent"`
+	Behind       []lineage.Behind `json:"behind"`
+	Rehearsal    bool             `json:"rehearsal,omitempty"`
+	Head         journal.Head     `json:"journal_head"`
+	ClockBehind  string           `json:"clock_behind,omitempty"`
+	Faults       []string         `json:"faults,omitempty"`
+	Next         []Advice         `json:"next"`
 }
 
 // AuthorityLine is an authority in a status.
@@ -78,6 +84,31 @@ type Advice struct {
 	Command string `json:"command"`
 }
 
+// AfterSigning is what comes after a signature: the folder for the receiver that was
+// named, the answer that a courier takes back, or else the file.
+func AfterSigning(sheet *signing.Sheet) Advice {
+	switch {
+	case sheet.For != "":
+		return Advice{"hand it over", fmt.Sprintf("ironseal certificate handover R%d --for %s", sheet.Record.Number,
+			sheet.For)}
+	case strings.HasPrefix(sheet.Record.Sender, carrying.SenderPrefix):
+		return Advice{"when all of that folder is signed, send the answer",
+			"ironseal courier answer FOLDER --out ANSWER"}
+	}
+	return Advice{"hand it out", fmt.Sprintf("ironseal certificate export R%d --with issuers", sheet.Record.Number)}
+}
+
+// Hanging is what to do about certificates that an earlier generation signed: they hold,
+// and their machines move when they are renewed.
+func Hanging(b lineage.Behind) Advice {
+	verb := "still hang"
+	if b.Certificates == 1 {
+		verb = "still hangs"
+	}
+	return Advice{fmt.Sprintf("%s %s on %s, which was renewed", span.Count(b.Certificates, "certificate"), verb,
+		b.Generation), "ironseal certificate list --by " + b.Generation}
+}
+
 // Counts tells how many records of each kind there are.
 func Counts(ctx context.Context, e *estate.Estate) (records.Counts, error) {
 	return e.Records.Count(ctx)
@@ -119,27 +150,8 @@ func of(ctx context.Context, e *estate.Estate) (Status, error) {
 			s.Faults = append(s.Faults, fmt.Sprintf("the key of %s is missing: restore it from a backup", g.Label()))
 		}
 	}
-	waiting, err := e.Records.Requests(ctx, records.Waiting)
-	if err != nil {
+	if err := s.pending(ctx, e, now); err != nil {
 		return s, err
-	}
-	for _, r := range waiting {
-		s.Waiting = append(s.Waiting, WaitingLine{fmt.Sprintf("R%d", r.Number), r.Title, r.Received})
-	}
-	ending, err := e.HeldAll(e.Records.Ending(ctx, now.AddDate(0, 0, -30), e.Settings.ExpiringFrom(now), 10))
-	if err != nil {
-		return s, err
-	}
-	for _, c := range ending {
-		s.Ending = append(s.Ending, EndingLine{c.Title(), c.SerialHex(), c.NotAfter, c.State})
-	}
-	s.Sent, s.Rehearsal = []SentLine{}, e.Rehearsal
-	open, err := e.Records.Applications(ctx)
-	if err != nil {
-		return s, err
-	}
-	for _, a := range open {
-		s.Sent = append(s.Sent, SentLine{a.Handle, a.Parent, a.Made})
 	}
 	_, faults := e.Templates()
 	for _, f := range faults {
@@ -147,6 +159,36 @@ func of(ctx context.Context, e *estate.Estate) (Status, error) {
 	}
 	s.Next = advice(e, h, s)
 	return s, nil
+}
+
+// pending gathers what waits, what ends and what is sent.
+func (s *Status) pending(ctx context.Context, e *estate.Estate, now time.Time) error {
+	waiting, err := e.Records.Requests(ctx, records.Waiting)
+	if err != nil {
+		return err
+	}
+	for _, r := range waiting {
+		s.Waiting = append(s.Waiting, WaitingLine{fmt.Sprintf("R%d", r.Number), r.Title, r.Received})
+	}
+	ending, err := e.HeldAll(e.Records.Ending(ctx, now.AddDate(0, 0, -30), e.Settings.ExpiringFrom(now), 10))
+	if err != nil {
+		return err
+	}
+	for _, c := range ending {
+		s.Ending = append(s.Ending, EndingLine{c.Title(), c.SerialHex(), c.NotAfter, c.State})
+	}
+	if s.Behind, err = e.Records.Behind(ctx, now); err != nil {
+		return err
+	}
+	s.Sent, s.Rehearsal = []SentLine{}, e.Rehearsal
+	open, err := e.Records.Applications(ctx)
+	if err != nil {
+		return err
+	}
+	for _, a := range open {
+		s.Sent = append(s.Sent, SentLine{a.Handle, a.Parent, a.Made})
+	}
+	return nil
 }
 
 func advice(e *estate.Estate, h hierarchy.Hierarchy, s Status) []Advice {
@@ -170,6 +212,9 @@ func advice(e *estate.Estate, h hierarchy.Hierarchy, s Status) []Advice {
 			out = append(out, Advice{"the switch day of " + a.Handle + " has come",
 				"ironseal changeover switch " + a.Handle})
 		}
+	}
+	for _, b := range s.Behind {
+		out = append(out, Hanging(b))
 	}
 	if len(s.Waiting) > 0 {
 		out = append(out, Advice{"look at the request that waits longest",

@@ -79,12 +79,12 @@ func outside(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy) ([]re
 
 // Due is one thing that ends or should be done by a day.
 type Due struct {
-	Day     time.Time `json:"day"`
-	What    string    `json:"what"` // what happens on that day
-	Title   string    `json:"title"`
-	Serial  string    `json:"serial,omitempty"`
-	Holders []string  `json:"holders,omitempty"`
-	Command string    `json:"command"`
+	Day     time.Time `json:"day" doc:"when"`
+	What    string    `json:"what" doc:"what happens on that day, in words"`
+	Title   string    `json:"title" doc:"of what"`
+	Serial  string    `json:"serial,omitempty" doc:"the certificate's serial number, in hex"`
+	Holders []string  `json:"held_by" doc:"who is known to hold it"`
+	Command string    `json:"command" doc:"what to do"`
 }
 
 // DueWithin lists everything that ends or should be renewed until a span from now,
@@ -144,6 +144,11 @@ func dueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]Due, 
 	for _, a := range open {
 		out = append(out, Due{Day: a.Made, What: "sent, and not answered yet", Title: a.Handle,
 			Holders: []string{a.Parent}, Command: "ironseal authority take-in " + a.Handle + " FILE"})
+	}
+	for i := range out {
+		if out[i].Holders == nil {
+			out[i].Holders = []string{}
+		}
 	}
 	slices.SortStableFunc(out, func(a, b Due) int { return a.Day.Compare(b.Day) })
 	return out, nil

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"ironseal/internal/estate"
+	"ironseal/internal/failure"
 	"ironseal/internal/records"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
@@ -42,8 +43,9 @@ type Sheet struct {
 	Issuer   *hierarchy.Generation
 	Plan     issue.Plan
 	Head     journal.Head
-	Replaces int64 // the record of the certificate in whose place it is; 0 for none
-	Again    bool  // the request was signed before
+	Replaces int64  // the record of the certificate in whose place it is; 0 for none
+	Again    bool   // the request was signed before
+	For      string // the receiver that was named; "" for none
 }
 
 // Planning is the snapshot of the records from which sheets are planned.
@@ -130,7 +132,7 @@ func planOne(ctx context.Context, e *estate.Estate, ask SignAsk) (*Sheet, error)
 func PlanRead(e *estate.Estate, p *Planning, ask SignAsk, rec records.Request, r *request.Request,
 	seen []string) (*Sheet, error) {
 	t := p.Templates[ask.Template]
-	s := &Sheet{Record: rec, Request: r, Template: t, Head: p.head}
+	s := &Sheet{Record: rec, Request: r, Template: t, Head: p.head, For: ask.For}
 	var err error
 	if s.Issuer, err = chooseIssuer(p.Authorities, t, ask.By); err != nil {
 		return nil, err
@@ -215,11 +217,14 @@ func chooseIssuer(h hierarchy.Hierarchy, t template.Template, by string) (*hiera
 
 // Fit says how a template suits a request.
 type Fit struct {
-	Template string `json:"template"`
-	Title    string `json:"title"`
-	By       string `json:"by,omitempty"`
-	Fits     bool   `json:"fits"`
-	Reason   string `json:"reason"`
+	Template string       `json:"template,omitempty"`
+	Title    string       `json:"title,omitempty"`
+	By       string       `json:"by,omitempty"`
+	Fits     bool         `json:"fits"`
+	Usages   []string     `json:"usages"`         // what it gives
+	Life     string       `json:"life,omitempty"` // how long, in words
+	Code     finding.Code `json:"code,omitempty"` // what speaks against it
+	Reason   string       `json:"reason"`
 }
 
 // Fitting ranks the templates that make end entities by how they suit a
@@ -229,8 +234,12 @@ func Fitting(ctx context.Context, e *estate.Estate, ask SignAsk) ([]Fit, error) 
 }
 
 func fitting(ctx context.Context, e *estate.Estate, ask SignAsk) ([]Fit, error) {
-	if _, _, err := e.Request(ctx, ask.Request); err != nil {
+	rec, _, err := e.Request(ctx, ask.Request)
+	if err != nil {
 		return nil, err
+	}
+	if rec.State != records.Waiting && rec.State != records.Sent {
+		return nil, failure.Of(failure.ErrChanged, "R%d is %s: %s", rec.Number, rec.State, afterState(rec))
 	}
 	list, faults := e.Templates()
 	var good, bad []Fit
@@ -238,7 +247,7 @@ func fitting(ctx context.Context, e *estate.Estate, ask SignAsk) ([]Fit, error) 
 		if t.IsAuthority() {
 			continue
 		}
-		f := Fit{Template: t.Name, Title: t.Title}
+		f := Fit{Template: t.Name, Title: t.Title, Usages: append([]string{}, t.Extended...), Life: t.Lifetime.Words()}
 		ask.Template, ask.Waivers = t.Name, nil
 		s, err := Plan(ctx, e, ask)
 		if err != nil {
@@ -248,7 +257,7 @@ func fitting(ctx context.Context, e *estate.Estate, ask SignAsk) ([]Fit, error) 
 		}
 		f.By = s.Issuer.Authority.Handle
 		if r := s.Plan.Findings.Refusing(); len(r) > 0 {
-			f.Reason = r[0].Message
+			f.Reason, f.Code = r[0].Message, r[0].Code
 			bad = append(bad, f)
 			continue
 		}
@@ -261,7 +270,7 @@ func fitting(ctx context.Context, e *estate.Estate, ask SignAsk) ([]Fit, error) 
 		good = append([]Fit{f}, good...)
 	}
 	for _, err := range faults {
-		bad = append(bad, Fit{Reason: err.Error()})
+		bad = append(bad, Fit{Reason: err.Error(), Usages: []string{}})
 	}
 	return append(good, bad...), nil
 }

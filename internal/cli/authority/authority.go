@@ -16,9 +16,9 @@ import (
 	"ironseal/internal/estate"
 	"ironseal/internal/records"
 	"ironseal/internal/term"
+	"ironseal/internal/view"
 	"ironseal/pki/describe"
 	"ironseal/pki/dn"
-	"ironseal/pki/hierarchy"
 	"ironseal/pki/label"
 	"ironseal/pki/san"
 )
@@ -162,20 +162,6 @@ func createAuthority(s *session.Session, cmd *cobra.Command, ask authorities.Ask
 	return nil
 }
 
-// authorityRow is an authority in a list.
-type authorityRow struct {
-	Handle     string `json:"handle"`
-	Generation int    `json:"generation"`
-	Under      string `json:"under,omitempty"`
-	Subject    string `json:"subject"`
-	Key        string `json:"key"`
-	From       string `json:"not_before"`
-	Until      string `json:"not_after"`
-	State      string `json:"state"`
-	Mark       string `json:"mark,omitempty"`
-	Planned    bool   `json:"-"` // another generation serves in its place
-}
-
 func authorityList(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:     "list",
@@ -191,17 +177,10 @@ func authorityList(s *session.Session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			rows := []authorityRow{}
+			rows := []view.Authority{}
 			for _, a := range h {
 				for _, g := range a.Generations {
-					c := g.Certificate
-					r := authorityRow{a.Handle, g.Number, "", c.Subject.String(), string(c.Key.Kind),
-						c.NotBefore.Format("2006-01-02"), c.NotAfter.Format("2006-01-02"), e.StateOfGeneration(g),
-						g.Mark(), g != a.Current()}
-					if g.Issuer != nil {
-						r.Under = g.Issuer.Authority.Handle
-					}
-					rows = append(rows, r)
+					rows = append(rows, view.AuthorityOf(g, e))
 				}
 			}
 			return PrintAuthorities(s, rows)
@@ -212,7 +191,7 @@ func authorityList(s *session.Session) *cobra.Command {
 }
 
 // PrintAuthorities prints authorities as a table.
-func PrintAuthorities(s *session.Session, rows []authorityRow) error {
+func PrintAuthorities(s *session.Session, rows []view.Authority) error {
 	switch {
 	case s.JSON:
 		return s.PrintJSON(rows)
@@ -256,20 +235,24 @@ func authorityShow(s *session.Session) *cobra.Command {
 				return err
 			}
 			o := describe.Certificate(g.Certificate, s.Moment())
-			o.Lead("handle", "Authority", strings.TrimSpace(g.Label()+" "+g.Mark()))
-			var generations, links []string
+			o.Lead("generation", "Generation", fmt.Sprint(g.Number))
+			o.Lead("handle", "Authority",
+				g.Authority.Handle).Shown = []string{strings.TrimSpace(g.Label() + " " + g.Mark())}
+			var generations, links, names, pairs []string
 			for _, other := range g.Authority.Generations {
+				names = append(names, other.Name())
 				generations = append(generations,
 					strings.TrimSpace(fmt.Sprintf("g%d, until %s, key %s %s", other.Number,
 						other.Certificate.NotAfter.Format("2006-01-02"), other.Certificate.Key.Kind, other.Mark())))
 			}
 			for _, l := range g.Authority.Links {
+				pairs = append(pairs, fmt.Sprintf("g%d:g%d", l.By.Number, l.To.Number))
 				links = append(links, fmt.Sprintf("g%d vouches for g%d, until %s", l.By.Number, l.To.Number,
 					l.Certificate.NotAfter.Format("2006-01-02")))
 			}
-			o.Add("generations", "Generations", generations...)
+			o.Add("generations", "Generations", names...).Shown = generations
 			if len(links) > 0 {
-				o.Add("links", "Links", links...)
+				o.Add("links", "Links", pairs...).Shown = links
 			}
 			return s.PrintObject(o, all, field)
 		},
@@ -295,7 +278,7 @@ func authorityTree(s *session.Session) *cobra.Command {
 				return err
 			}
 			if s.JSON {
-				return s.PrintJSON(treeOf(h, nil, e))
+				return s.PrintJSON(view.TreeOf(h, nil, e))
 			}
 			if len(h) == 0 {
 				return PrintAuthorities(s, nil)
@@ -304,39 +287,6 @@ func authorityTree(s *session.Session) *cobra.Command {
 			return nil
 		},
 	}
-}
-
-// treeNode is an authority in JSON, with what stands below it.
-type treeNode struct {
-	Handle      string           `json:"handle"`
-	Generations []treeGeneration `json:"generations"`
-	Below       []treeNode       `json:"below"`
-}
-
-type treeGeneration struct {
-	Number int    `json:"number"`
-	Mark   string `json:"mark,omitempty"`
-	From   string `json:"not_before"`
-	Until  string `json:"not_after"`
-	State  string `json:"state"`
-}
-
-func treeOf(h hierarchy.Hierarchy, above *hierarchy.Authority, e *estate.Estate) []treeNode {
-	out := []treeNode{}
-	for _, b := range h.Branches(above) {
-		n := treeNode{Handle: b.Authority.Handle, Below: []treeNode{}}
-		if b.Whole {
-			n.Below = treeOf(h, b.Authority, e)
-		}
-		for _, g := range b.Generations {
-			c := g.Certificate
-			n.Generations = append(n.Generations,
-				treeGeneration{g.Number, g.Mark(), c.NotBefore.Format("2006-01-02"), c.NotAfter.Format("2006-01-02"),
-					e.StateOfGeneration(g)})
-		}
-		out = append(out, n)
-	}
-	return out
 }
 
 func authorityExport(s *session.Session) *cobra.Command {

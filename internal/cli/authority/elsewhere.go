@@ -222,7 +222,8 @@ func showTaken(ctx context.Context, s *session.Session, c *cert.Certificate, fin
 func taken(s *session.Session, g *hierarchy.Generation, head string) error {
 	if s.JSON {
 		o := describe.Certificate(g.Certificate, s.Moment())
-		o.Lead("generation", "Generation", g.Name())
+		o.Lead("generation", "Generation", fmt.Sprint(g.Number))
+		o.Lead("handle", "Authority", g.Authority.Handle)
 		o.Add("journal_head", "Journal", head)
 		return s.PrintJSON(o)
 	}

@@ -10,6 +10,7 @@ import (
 	"ironseal/internal/act/authorities"
 	"ironseal/internal/act/overview"
 	"ironseal/internal/cli/session"
+	"ironseal/internal/estate"
 	"ironseal/internal/term"
 	"ironseal/pki/describe"
 	"ironseal/pki/hierarchy"
@@ -123,15 +124,19 @@ func renew(ctx context.Context, s *session.Session, ask authorities.RenewAsk, la
 	}
 	if s.JSON {
 		o := describe.Certificate(g.Certificate, s.Moment())
-		o.Lead("generation", "Generation", g.Name())
+		o.Lead("generation", "Generation", fmt.Sprint(g.Number))
+		o.Lead("handle", "Authority", g.Authority.Handle)
 		o.Add("journal_head", "Journal", head.String())
 		return s.PrintJSON(o)
 	}
 	made(s, g, p.Links, head.String())
 	if last {
 		behind, err := authorities.Behind(ctx, e, ask.Handle)
-		if err != nil || len(behind) == 0 {
+		if err != nil {
 			return err
+		}
+		if len(behind) == 0 {
+			return hanging(ctx, s, e)
 		}
 		s.Next(overview.Advice{Why: "what stands below is still under the old certificate",
 			Command: "ironseal authority renew " + behind[0] + " --cascade"})
@@ -184,6 +189,18 @@ func renewDown(ctx context.Context, s *session.Session, ask authorities.RenewAsk
 			return fmt.Errorf("%w\nwhat was renewed before this stays; go on with: ironseal authority renew %s "+
 				"--cascade", err, ask.Handle)
 		}
+	}
+	return hanging(ctx, s, e)
+}
+
+// hanging says what still hangs on earlier generations, once authorities were renewed.
+func hanging(ctx context.Context, s *session.Session, e *estate.Estate) error {
+	list, err := e.Records.Behind(ctx, s.Moment())
+	if err != nil || s.JSON {
+		return err
+	}
+	for _, b := range list {
+		s.Next(overview.Hanging(b))
 	}
 	return nil
 }

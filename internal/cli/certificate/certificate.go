@@ -5,10 +5,8 @@ package certificate
 import (
 	"context"
 	"fmt"
-	"math"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -16,6 +14,7 @@ import (
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
+	"ironseal/internal/view"
 	"ironseal/pki/cert"
 	"ironseal/pki/describe"
 	"ironseal/pki/handover"
@@ -29,42 +28,6 @@ func Command(s *session.Session) *cobra.Command {
 	return session.Group("certificate", "Certificates that were signed: find them, look at them, hand them out",
 		session.Reading(certificateList(s)), session.Reading(certificateShow(s)), session.Reading(certificateExport(s)),
 		session.Reading(certificateCompare(s)), certificateRenew(s), certificateAccept(s), certificateHandover(s))
-}
-
-// certificateRow is a certificate in a list.
-type certificateRow struct {
-	Serial   string   `json:"serial"`
-	Title    string   `json:"title"`
-	Names    []string `json:"names"`
-	State    string   `json:"state"`
-	Until    string   `json:"not_after"`
-	By       string   `json:"by"`
-	Template string   `json:"template"`
-	Request  string   `json:"request"`
-	Key      string   `json:"key"`
-	Days     int      `json:"days_left"` // whole days; below zero once it ended
-	left     string
-	planned  bool // another serves in its place
-}
-
-// fewDays is what is counted in days; beyond it, years say more.
-const fewDays = 730
-
-func rowOf(h estate.Held, now time.Time) certificateRow {
-	r := certificateRow{Serial: h.SerialHex(), Title: h.Title(), Names: []string{}, State: h.State,
-		Until: h.NotAfter.UTC().Format("2006-01-02T15:04:05Z"), By: h.Signer(), Template: h.Record.Template,
-		Key: string(h.Key.Kind), Days: int(math.Floor(h.NotAfter.Sub(now).Hours() / 24)),
-		planned: h.Record.Replaced, left: strings.TrimPrefix(span.Distance(now, h.NotAfter), "in ")}
-	if r.Days >= 0 && r.Days < fewDays {
-		r.left = span.Count(r.Days, "day")
-	}
-	for _, n := range h.Names {
-		r.Names = append(r.Names, n.String())
-	}
-	if h.Record.Request > 0 {
-		r.Request = fmt.Sprintf("R%d", h.Record.Request)
-	}
-	return r
 }
 
 func certificateList(s *session.Session) *cobra.Command {
@@ -87,7 +50,7 @@ too that ended, were replaced or revoked, or wait for a switch day.`,
 			}
 			list := certificateLister(s)
 			others, err := e.EachCertificate(cmd.Context(), which, func(h estate.Held) error {
-				return list.row(rowOf(h, s.Moment()))
+				return list.row(view.CertificateOf(h, s.Moment()))
 			})
 			if err != nil {
 				return err
@@ -150,7 +113,7 @@ func certificateLister(s *session.Session) *lister {
 	return l
 }
 
-func (l *lister) row(r certificateRow) error {
+func (l *lister) row(r view.Certificate) error {
 	l.any = true
 	switch {
 	case l.json != nil:
@@ -164,7 +127,7 @@ func (l *lister) row(r certificateRow) error {
 		names = ""
 	}
 	l.table.Row([]term.Cell{{Text: cert.ShortSerial(r.Serial), Tone: term.Quiet}, {Text: r.Title, Tone: term.Strong},
-		session.StateCell(r.State, r.planned), {Text: r.left}, {Text: r.Until[:10]}, {Text: names}, {Text: r.Key},
+		session.StateCell(r.State, r.Planned), {Text: r.Left}, {Text: r.Until[:10]}, {Text: names}, {Text: r.Key},
 		{Text: r.By}, {Text: r.Template}, {Text: r.Request}})
 	return nil
 }
@@ -224,7 +187,7 @@ func certificateShow(s *session.Session) *cobra.Command {
 				return s.PrintChanges(template.Compare(then, today), "as it was", "today")
 			}
 			o := describe.Certificate(h.Certificate, s.Moment())
-			r := rowOf(h, s.Moment())
+			r := view.CertificateOf(h, s.Moment())
 			if o, err = leading(cmd.Context(), e, h, o, r); err != nil {
 				return err
 			}
@@ -233,10 +196,12 @@ func certificateShow(s *session.Session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if len(holders) > 0 {
+			if len(holders) > 0 || s.JSON {
 				o.Add("held_by", "Held by", holders...)
 			}
-			o.Add("template", "Template", r.Template)
+			if r.Template != "" {
+				o.Add("template", "Template", r.Template)
+			}
 			if r.Request != "" {
 				o.Add("request", "Request", r.Request)
 			}
@@ -250,7 +215,7 @@ func certificateShow(s *session.Session) *cobra.Command {
 }
 
 // leading puts first what is asked first: whether it holds, how long, and by whom.
-func leading(ctx context.Context, e *estate.Estate, h estate.Held, o describe.Object, r certificateRow) (
+func leading(ctx context.Context, e *estate.Estate, h estate.Held, o describe.Object, r view.Certificate) (
 	describe.Object, error) {
 	if h.Record.Issuer != "" {
 		g, err := e.Generation(ctx, h.Record.Issuer)
@@ -261,9 +226,9 @@ func leading(ctx context.Context, e *estate.Estate, h estate.Held, o describe.Ob
 		for _, above := range g.Line() {
 			chain = append(chain, above.Name())
 		}
-		o.Lead("chain", "Chain", strings.Join(chain, " ← "))
+		o.Lead("chain", "Chain", chain...).Shown = []string{strings.Join(chain, " ← ")}
 	}
-	o.Lead("days_left", "Left", fmt.Sprint(r.Days)).Shown = []string{r.left}
+	o.Lead("days_left", "Left", fmt.Sprint(r.Days)).Shown = []string{r.Left}
 	o.Lead("state", "State", h.State)
 	return o, nil
 }

@@ -13,6 +13,7 @@ import (
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
 	"ironseal/pki/cert"
+	"ironseal/pki/finding"
 	"ironseal/pki/relate"
 )
 
@@ -86,6 +87,12 @@ func handOver(ctx context.Context, s *session.Session, e *estate.Estate, ask del
 		}
 		defer clear(ask.Password)
 	}
+	if dir := delivery.HandoverDir(ask); delivery.HandedBefore(dir) {
+		if err := s.Agree(ctx, fmt.Sprintf("%s holds an earlier handover: replace it?", dir)); err != nil {
+			return err
+		}
+		ask.Replace = true
+	}
 	done, err := delivery.Handover(ctx, e, ask)
 	if err != nil {
 		if !s.JSON {
@@ -105,12 +112,13 @@ func handoverKey(ctx context.Context, s *session.Session, e *estate.Estate, h es
 }
 
 func printHandover(s *session.Session, d delivery.HandedOver, ask delivery.HandoverAsk, made bool) error {
-	var names []string
+	names := []string{}
 	for _, f := range d.Files {
 		names = append(names, f.Name)
 	}
 	if s.JSON {
-		v := map[string]any{"directory": d.Dir, "files": names, "notes": d.Notes, "findings": d.Findings}
+		v := map[string]any{"directory": d.Dir, "files": names, "notes": append([]string{}, d.Notes...),
+			"findings": append(finding.List{}, d.Findings...)}
 		if made {
 			v["password"] = string(ask.Password)
 		}

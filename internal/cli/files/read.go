@@ -35,29 +35,29 @@ is missing. No estate is needed.`,
 			"../inbox/mail.txt\n  ironseal read ../handed-out ../drafts",
 		Args: session.AtLeast(1, "a file, or -"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var objects []describe.Object
-			var heap []relate.Thing
+			inputs, err := s.Inputs(args)
+			if err != nil {
+				return err
+			}
+			objects, heap := []describe.Object{}, []relate.Thing{}
 			var faults []error
-			for _, a := range args {
-				inputs, err := intake.ReadInput(s.Path(a), s.Input)
-				if err != nil {
-					return err
-				}
-				for _, in := range inputs {
-					list, things, errs := readOne(s, in, len(args) > 1 || len(inputs) > 1, all)
-					objects, heap, faults = append(objects, list...), append(heap, things...), append(faults, errs...)
-				}
+			var parts []readPart
+			for _, in := range inputs {
+				p, things, errs := readOne(s, in)
+				parts, heap, faults = append(parts, p), append(heap, things...), append(faults, errs...)
+				objects = append(objects, p.objects...)
 			}
 			if s.JSON {
-				if objects == nil {
-					objects = []describe.Object{}
-				}
 				if err := s.PrintJSON(objects); err != nil {
 					return err
 				}
+				return errors.Join(faults...)
 			}
-			if !s.JSON && len(heap) > 1 {
+			if len(heap) > 1 {
 				drawRelations(s, relate.Relate(heap))
+			}
+			for _, p := range parts {
+				p.draw(s, len(parts) > 1, all)
 			}
 			return errors.Join(faults...)
 		},
@@ -71,7 +71,6 @@ func drawRelations(s *session.Session, list []relate.Relation) {
 	if len(list) == 0 {
 		return
 	}
-	s.Out.Gap()
 	s.Out.Say("%s", s.Out.Paint(term.Strong, "What belongs together"))
 	for _, r := range list {
 		mark, tone := "✓", term.Good
@@ -80,6 +79,7 @@ func drawRelations(s *session.Session, list []relate.Relation) {
 		}
 		s.Out.Item(s.Out.Paint(tone, mark), term.Safe(r.Text))
 	}
+	s.Out.Gap()
 }
 
 // thingOf reads an object as far as it has to do with others.
@@ -102,18 +102,34 @@ func thingOf(o bundle.Object, source string) (t relate.Thing, ok bool) {
 	return t, false
 }
 
-func readOne(s *session.Session, in intake.Input, named, all bool) (out []describe.Object, heap []relate.Thing,
-	faults []error) {
+// readPart is what one file holds.
+type readPart struct {
+	name    string
+	remarks []string
+	objects []describe.Object
+}
+
+func (p readPart) draw(s *session.Session, named, all bool) {
+	if named {
+		s.Out.Say("%s", s.Out.Paint(term.Quiet, "── "+term.Safe(p.name)))
+	}
+	if len(p.remarks) > 0 {
+		s.Out.Say("%s", s.Out.Paint(term.Quiet, "understood in spite of: "+strings.Join(p.remarks, ", ")))
+	}
+	for i, o := range p.objects {
+		if i > 0 {
+			s.Out.Gap()
+		}
+		s.Out.Describe(o, all)
+	}
+}
+
+func readOne(s *session.Session, in intake.Input) (out readPart, heap []relate.Thing, faults []error) {
 	c, err := bundle.Read(in.Data)
 	if err != nil {
-		return nil, nil, []error{fmt.Errorf("%s: %w", in.Name, err)}
+		return out, nil, []error{fmt.Errorf("%s: %w", in.Name, err)}
 	}
-	if named && !s.JSON {
-		s.Out.Say("%s", s.Out.Paint(term.Quiet, "── "+term.Safe(in.Name)))
-	}
-	if len(c.Remarks) > 0 && !s.JSON {
-		s.Out.Say("%s", s.Out.Paint(term.Quiet, "understood in spite of: "+strings.Join(c.Remarks, ", ")))
-	}
+	out.name, out.remarks = in.Name, c.Remarks
 	for i, obj := range c.Objects {
 		o, err := describe.Any(obj, s.Moment())
 		if err != nil {
@@ -129,13 +145,7 @@ func readOne(s *session.Session, in intake.Input, named, all bool) (out []descri
 				heap = append(heap, t)
 			}
 		}
-		if out = append(out, o); s.JSON {
-			continue
-		}
-		if i > 0 {
-			s.Out.Gap()
-		}
-		s.Out.Describe(o, all)
+		out.objects = append(out.objects, o)
 	}
 	for _, p := range c.Problems {
 		faults = append(faults, fmt.Errorf("%s: %w", in.Name, p))

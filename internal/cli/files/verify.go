@@ -9,6 +9,7 @@ import (
 
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
+	"ironseal/internal/view"
 	"ironseal/pki/cert"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
@@ -132,34 +133,16 @@ func usageAsked(typed, name string) (asn1.ObjectIdentifier, error) {
 	return id, nil
 }
 
-// verdictView is a verdict in JSON.
-type verdictView struct {
-	Valid    bool         `json:"valid"`
-	Subject  string       `json:"subject"`
-	Name     string       `json:"name,omitempty"`
-	Steps    []stepView   `json:"steps"`
-	Findings finding.List `json:"findings"`
-	Checks   int          `json:"signatures_checked"`
-}
-
-type stepView struct {
-	Role     path.Role    `json:"role"`
-	Subject  string       `json:"subject"`
-	Serial   string       `json:"serial"`
-	Good     bool         `json:"good"`
-	Words    string       `json:"words"`
-	Findings finding.List `json:"findings"`
-}
-
 func printVerdict(s *session.Session, leaf *cert.Certificate, name string, v path.Verdict) error {
 	if s.JSON {
-		view := verdictView{Valid: v.Valid, Subject: leaf.Subject.String(), Name: name,
+		shown := view.Verdict{Valid: v.Valid, Subject: leaf.Subject.String(), Name: name,
 			Findings: append(finding.List{}, v.Findings...), Checks: v.Checks}
 		for _, st := range v.Steps {
-			view.Steps = append(view.Steps, stepView{st.Role, st.Certificate.Subject.String(),
-				st.Certificate.SerialHex(), st.Good(), st.Words, append(finding.List{}, st.Findings...)})
+			shown.Steps = append(shown.Steps, view.Step{Role: st.Role, Subject: st.Certificate.Subject.String(),
+				Serial: st.Certificate.SerialHex(), Good: st.Good(), Words: st.Words, Findings: append(finding.List{},
+					st.Findings...)})
 		}
-		if err := s.PrintJSON(view); err != nil {
+		if err := s.PrintJSON(shown); err != nil {
 			return err
 		}
 	} else {

@@ -17,6 +17,7 @@ import (
 	"ironseal/internal/probe"
 	"ironseal/internal/records"
 	"ironseal/internal/term"
+	"ironseal/internal/view"
 	"ironseal/pki/describe"
 	"ironseal/pki/journal"
 	"ironseal/pki/key"
@@ -48,6 +49,7 @@ func requestDraft(s *session.Session) *cobra.Command {
 		Short: "Make a key and a request for a host",
 		Long:  aboutDraft,
 		Example: `  ironseal request draft pier.ternbay.example www.pier.ternbay.example
+  ironseal request draft --subject "CN=Ferry Timetable,O=Tern Bay Ferries" --template code-signing --out ../drafts
   ironseal request draft camera-2.ternbay.example 192.0.2.52 --key rsa-2048 --out ../drafts`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ask := intake.DraftAsk{Dir: s.Path(dir), Template: usages}
@@ -67,7 +69,7 @@ func requestDraft(s *session.Session) *cobra.Command {
 				return err
 			}
 			s.Tidy(ask.Dir)
-			if len(args) == 0 && manifest == "" {
+			if len(args) == 0 && manifest == "" && ask.Subject == nil {
 				if err := draftAsking(s, cmd, &ask, seal || sealWith != ""); err != nil {
 					return err
 				}
@@ -155,23 +157,6 @@ func draft(s *session.Session, cmd *cobra.Command, ask intake.DraftAsk) error {
 	return nil
 }
 
-// requestRow is a request in a list.
-type requestRow struct {
-	Name      string `json:"request"`
-	State     string `json:"state"`
-	Title     string `json:"title"`
-	From      string `json:"from,omitempty"`
-	Received  string `json:"received"`
-	Reason    string `json:"reason,omitempty"`
-	CheckCode string `json:"check_code"`
-	Known     bool   `json:"known_already,omitempty"`
-}
-
-func requestRowOf(r records.Request) requestRow {
-	return requestRow{Name: fmt.Sprintf("R%d", r.Number), State: r.State, Title: r.Title, From: r.Sender,
-		Received: r.Received.Format("2006-01-02T15:04:05Z"), Reason: r.Reason, CheckCode: label.CheckCode(r.DER)}
-}
-
 func requestReceive(s *session.Session) *cobra.Command {
 	var from string
 	c := &cobra.Command{
@@ -212,9 +197,9 @@ told and not recorded.`,
 
 func printReceived(ctx context.Context, s *session.Session, e *estate.Estate, list []intake.Received, head journal.Head,
 	faults []error) error {
-	rows := []requestRow{}
+	rows := []view.Request{}
 	for i, r := range list {
-		row := requestRowOf(r.Record)
+		row := view.RequestOf(r.Record)
 		row.Known = r.Known
 		rows = append(rows, row)
 		if s.JSON {
@@ -299,10 +284,10 @@ func requestList(s *session.Session) *cobra.Command {
 var requestStates = []string{records.Waiting, records.Sent, records.Signed, records.Declined, records.Withdrawn, "any"}
 
 func printRequests(s *session.Session, list []records.Request, state string) error {
-	rows := []requestRow{}
+	rows := []view.Request{}
 	var cells [][]term.Cell
 	for _, r := range list {
-		row := requestRowOf(r)
+		row := view.RequestOf(r)
 		rows = append(rows, row)
 		cells = append(cells, []term.Cell{{Text: row.Name, Tone: term.Strong}, {Text: row.State}, {Text: row.Title},
 			{Text: row.From}, {Text: span.Distance(s.Moment(), r.Received)}, {Text: row.CheckCode, Tone: term.Accent}})
@@ -371,7 +356,7 @@ func requestShow(s *session.Session) *cobra.Command {
 
 func describeRecord(s *session.Session, rec records.Request, r *request.Request) describe.Object {
 	o := describe.Request(r)
-	row := requestRowOf(rec)
+	row := view.RequestOf(rec)
 	o.Lead("state", "State", rec.State)
 	o.Lead("request", "Number", row.Name)
 	o.Add("received", "Received", row.Received)
@@ -415,7 +400,7 @@ func decideCommand(s *session.Session, verb, state, short, example string) *cobr
 				return err
 			}
 			if s.JSON {
-				return s.PrintJSON(requestRowOf(d.Record))
+				return s.PrintJSON(view.RequestOf(d.Record))
 			}
 			s.Out.Say("%s R%d, %s: %s   %s", s.Out.Paint(term.Good, "✓ "+state), d.Record.Number,
 				term.Safe(d.Record.Title), term.Safe(because), s.Out.Paint(term.Quiet, "journal "+d.Head.String()))

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 
+	"ironseal/internal/act/intake"
 	"ironseal/internal/act/signing"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
@@ -95,4 +96,16 @@ func (s *Session) Anchors(ctx context.Context, files []string) ([]*cert.Certific
 		s.Errs.Say("(trusting the roots of this estate; others with --anchor FILE)")
 	}
 	return roots, err
+}
+
+// Inputs reads files, every file of directories, and "-" for standard input.
+func (s *Session) Inputs(args []string) (out []intake.Input, err error) {
+	for _, a := range args {
+		list, err := intake.ReadInput(s.Path(a), s.Input)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, list...)
+	}
+	return out, nil
 }

@@ -200,6 +200,9 @@ type Passphrases Session
 func (p *Passphrases) Passphrase(ctx context.Context, q custody.Question) ([]byte, bool, error) {
 	if file := p.fileFor(q.Handle); file != "" {
 		secret, err := custody.ReadPassphraseFile(file)
+		if err == nil && q.New {
+			p.weak(q.Handle, secret)
+		}
 		return secret, true, err
 	}
 	prompt := fmt.Sprintf("Passphrase of %s, %s: ", q.Handle, q.Purpose)
@@ -234,6 +237,13 @@ func (p *Passphrases) fileFor(handle string) string {
 	return general
 }
 
+// weak tells what speaks against a new passphrase.
+func (p *Passphrases) weak(handle string, secret []byte) {
+	if why := custody.Weakness(secret); why != "" {
+		p.Errs.Hung("!", term.Careful, fmt.Sprintf("The passphrase for %s is weak: %s.", handle, why))
+	}
+}
+
 // Choose lets a person choose a passphrase, typed twice.
 func (p *Passphrases) Choose(ctx context.Context, handle string) ([]byte, bool, error) {
 	for {
@@ -254,7 +264,9 @@ func (p *Passphrases) Choose(ctx context.Context, handle string) ([]byte, bool, 
 		}
 		if bytes.Equal(first, second) {
 			clear(second)
-			return custody.Canonical(first), false, nil
+			secret := custody.Canonical(first)
+			p.weak(handle, secret)
+			return secret, false, nil
 		}
 		p.Errs.Say("The two differ. Choose again.")
 	}

@@ -154,15 +154,15 @@ func namedWaivers(ask signing.SignAsk) error {
 	return nil
 }
 
-// combinedSheet shows what all have in common, then only what has findings.
+// combinedSheet shows how many will be signed by what, then a row a request, with what
+// differs and what was found, and what will not be signed.
 func combinedSheet(s *session.Session, list []signing.Planned, agreed []*signing.Sheet, failed []session.Failure) {
 	o := s.Out
 	o.Say("%s", o.Paint(term.Strong, fmt.Sprintf("Review sheet: %s", span.Count(len(list), "certificate"))))
 	groups := map[string]int{}
 	var order []string
 	for _, sh := range agreed {
-		key := fmt.Sprintf("%s, by %s, until %s", sh.Template.Name, sh.Issuer.Label(),
-			sh.Plan.Draft.NotAfter.Format("2006-01-02"))
+		key := fmt.Sprintf("%s, by %s", sh.Template.Name, sh.Issuer.Label())
 		if groups[key] == 0 {
 			order = append(order, key)
 		}
@@ -178,9 +178,42 @@ func combinedSheet(s *session.Session, list []signing.Planned, agreed []*signing
 	if len(failed) > 0 {
 		o.Say("  %s  %5d", o.Paint(term.Bad, "✗ will not be  "), len(failed))
 	}
+	if len(agreed) > 0 {
+		o.Gap()
+		rows := o.Rolling([]string{"", "request", "for", "names", "from", "until", "template"}, "template", "from")
+		for _, sh := range agreed {
+			rows.Row(requestRow(sh))
+		}
+		rows.End()
+	}
 	withFindings(s, agreed)
 	s.DrawFailures(failed)
 	o.Gap()
+}
+
+// requestRow is a request on a combined sheet, its marks in the margin: ≠ changed, + added,
+// − left out, ! found.
+func requestRow(sh *signing.Sheet) []term.Cell {
+	marks := ""
+	add := func(mark string) {
+		if !strings.Contains(marks, mark) {
+			marks += mark
+		}
+	}
+	for _, r := range sh.Plan.Rows {
+		if mark := r.Mark(); mark != "" {
+			add(mark)
+		}
+	}
+	for _, f := range sh.Plan.Findings {
+		if f.Severity > finding.Note {
+			add("!")
+		}
+	}
+	return []term.Cell{{Text: marks, Tone: term.Careful},
+		{Text: fmt.Sprintf("R%d", sh.Record.Number), Tone: term.Strong}, {Text: sh.Request.Title()},
+		{Text: fmt.Sprint(len(sh.Plan.Names))}, {Text: sh.Record.Sender, Tone: term.Quiet},
+		{Text: sh.Plan.Draft.NotAfter.Format("2006-01-02")}, {Text: sh.Template.Name, Tone: term.Quiet}}
 }
 
 // mostBulkRows is how many findings of one code a combined sheet shows one by one;

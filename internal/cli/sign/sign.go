@@ -223,8 +223,7 @@ func agreeAndSign(ctx context.Context, s *session.Session, e *estate.Estate, she
 		return s.PrintJSON([]describe.Object{describeSigned(s, result)})
 	}
 	drawSigned(s, result)
-	s.Next(overview.Advice{Why: "hand it out", Command: fmt.Sprintf("ironseal certificate export R%d --with issuers",
-		sheet.Record.Number)})
+	s.Next(overview.AfterSigning(sheet))
 	return nil
 }
 
@@ -279,23 +278,51 @@ func fitting(ctx context.Context, s *session.Session, e *estate.Estate, ask sign
 		if s.JSON {
 			continue
 		}
-		s.Out.Say("%s", s.Out.Paint(term.Strong, "Templates for "+n))
-		var cells [][]term.Cell
-		for _, f := range fits {
-			mark := term.Cell{Text: "✓ fits", Tone: term.Good}
-			if !f.Fits {
-				mark = term.Cell{Text: "✗ not", Tone: term.Quiet}
-			}
-			cells = append(cells, []term.Cell{mark, {Text: f.Template, Tone: term.Strong}, {Text: f.Reason}})
-		}
-		s.Out.Table([]string{"", "", ""}, cells)
-		if len(fits) > 0 && fits[0].Fits {
-			s.Next(overview.Advice{Why: "sign by the first",
-				Command: fmt.Sprintf("ironseal sign %s --template %s", n, fits[0].Template)})
-		}
+		drawFits(s, n, fits)
 	}
 	if s.JSON {
 		return s.PrintJSON(all)
 	}
 	return &session.Status{Code: session.Usage, Err: nil}
+}
+
+// drawFits shows what each template that suits gives; those that do not suit are named
+// together where one reason is theirs.
+func drawFits(s *session.Session, request string, fits []signing.Fit) {
+	s.Out.Say("%s", s.Out.Paint(term.Strong, "Templates for "+request))
+	var cells [][]term.Cell
+	against := map[string][]string{}
+	var reasons, choice []string
+	kinds := map[string]bool{}
+	for _, f := range fits {
+		gives := strings.Join(f.Usages, ", ")
+		if !f.Fits {
+			why := strings.ReplaceAll(strings.TrimPrefix(f.Reason, "template "+f.Template+": "),
+				"the template "+f.Template, "it")
+			if against[why] == nil {
+				reasons = append(reasons, why)
+			}
+			against[why] = append(against[why], f.Template)
+			continue
+		}
+		kinds[gives] = true
+		choice = append(choice, f.Template)
+		cells = append(cells, []term.Cell{{Text: "✓", Tone: term.Good}, {Text: f.Template, Tone: term.Strong},
+			{Text: gives}, {Text: f.Life}, {Text: f.Reason, Prose: true}})
+	}
+	if len(cells) > 0 {
+		s.Out.Table([]string{"", "template", "gives", "lives", "for"}, cells, "lives")
+	}
+	for _, why := range reasons {
+		s.Out.Hung("✗", term.Quiet, "not "+term.Safe(strings.Join(against[why], ", ")+": "+why))
+	}
+	switch {
+	case len(choice) == 0:
+	case len(kinds) == 1:
+		s.Next(overview.Advice{Why: "sign it", Command: fmt.Sprintf("ironseal sign %s --template %s", request,
+			choice[0])})
+	default:
+		s.Next(overview.Advice{Why: "choose by what it is for",
+			Command: "ironseal sign " + request + " --template NAME"})
+	}
 }

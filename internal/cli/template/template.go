@@ -97,6 +97,11 @@ func drawTemplate(s *session.Session, t template.Template) {
 	s.Out.Say("%s", s.Out.Paint(term.Quiet, fmt.Sprintf("  change it in templates/%s.toml; it counts at once", t.Name)))
 }
 
+type checkedTemplate struct {
+	Name     string       `json:"name"`
+	Findings finding.List `json:"findings"`
+}
+
 func templateCheck(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:     "check [TEMPLATE...]",
@@ -119,13 +124,13 @@ func templateCheck(s *session.Session) *cobra.Command {
 					list = append(list, t)
 				}
 			}
-			all := map[string]finding.List{}
+			all := []checkedTemplate{}
 			for _, t := range list {
 				f, err := e.CheckTemplate(cmd.Context(), t)
 				if err != nil {
 					return err
 				}
-				all[t.Name] = f
+				all = append(all, checkedTemplate{t.Name, append(finding.List{}, f...)})
 				if s.JSON {
 					continue
 				}

@@ -11,6 +11,7 @@ import (
 	"ironseal/internal/act/checking"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
+	"ironseal/internal/view"
 	"ironseal/pki/describe"
 	"ironseal/pki/journal"
 )
@@ -51,7 +52,11 @@ func journalList(s *session.Session) *cobra.Command {
 				return err
 			}
 			if s.JSON {
-				return s.PrintJSON(rows)
+				shown := []view.Entry{}
+				for _, en := range rows {
+					shown = append(shown, view.EntryOf(en))
+				}
+				return s.PrintJSON(shown)
 			}
 			var cells [][]term.Cell
 			for _, en := range rows {
@@ -89,7 +94,7 @@ func journalShow(s *session.Session) *cobra.Command {
 					return nil
 				}
 				if s.JSON {
-					return s.PrintJSON(en)
+					return s.PrintJSON(view.EntryOf(en))
 				}
 				o := describe.Object{Kind: "entry", Title: fmt.Sprintf("J%d", en.Seq)}
 				o.Add("time", "Time", en.At.Format("2006-01-02 15:04:05 UTC"))
@@ -142,12 +147,12 @@ sheet or noted elsewhere, also prove that the journal was not rewritten since.`,
 				return backErr
 			}
 			if s.JSON {
-				view := map[string]any{"whole": b == nil, "head": head,
+				shown := map[string]any{"whole": b == nil, "head": head,
 					"times_backwards": append([]journal.Backwards{}, back...)}
 				if b != nil {
-					view = map[string]any{"whole": false, "entry": b.Seq, "why": b.Why}
+					shown = map[string]any{"whole": false, "entry": b.Seq, "why": b.Why}
 				}
-				if err := s.PrintJSON(view); err != nil {
+				if err := s.PrintJSON(shown); err != nil {
 					return err
 				}
 			} else if b == nil {

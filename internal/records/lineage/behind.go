@@ -1,0 +1,37 @@
+package lineage
+
+import (
+	"context"
+	"time"
+)
+
+// Behind says how many certificates that serve were signed by a generation that another
+// has followed.
+type Behind struct {
+	Generation   string `json:"generation"`
+	Certificates int    `json:"certificates"`
+}
+
+// Behind counts them, by generation.
+func (s Reading) Behind(ctx context.Context, now time.Time) ([]Behind, error) {
+	rows, err := s.Q().QueryContext(ctx, `SELECT a.handle || '.g' || g.number, count(*) FROM generation g
+		JOIN authority a ON a.id = g.authority JOIN certificate c ON c.issuer = g.id
+		WHERE c.replaced_by IS NULL AND c.staged = '' AND c.not_after >= ?
+			AND c.id NOT IN (SELECT certificate FROM generation) AND c.id NOT IN (SELECT certificate FROM link)
+			AND EXISTS (SELECT 1 FROM generation y WHERE y.authority = g.authority AND y.number > g.number
+				AND y.staged = '')
+		GROUP BY g.id ORDER BY a.handle, g.number`, now.Unix())
+	if err != nil {
+		return nil, s.Explain(err)
+	}
+	defer rows.Close()
+	out := []Behind{}
+	for rows.Next() {
+		var b Behind
+		if err := rows.Scan(&b.Generation, &b.Certificates); err != nil {
+			return nil, err
+		}
+		out = append(out, b)
+	}
+	return out, s.Explain(rows.Err())
+}
