@@ -267,7 +267,8 @@ func Weakness(secret []byte) string {
 	}
 	switch {
 	case n < short:
-		return fmt.Sprintf("it has %d characters; whoever gets the file can try billions: four words or more are better", n)
+		return fmt.Sprintf("it has %d characters; whoever gets the file can try billions: four words or more are "+
+			"better", n)
 	case len(different) < 6:
 		return fmt.Sprintf("it has only %d different characters", len(different))
 	}

@@ -68,3 +68,34 @@ func TestReadNamesWhatIsWrong(t *testing.T) {
 		}
 	}
 }
+
+// A folder takes another's place in one step, or, where there is no such step, never
+// leaves the name without a folder for good.
+func TestFoldersAreExchanged(t *testing.T) {
+	for name, exchange := range map[string]func(a, b string) error{"in one step": swap, "slowly": swapSlowly} {
+		dir := t.TempDir()
+		a, b := filepath.Join(dir, "a"), filepath.Join(dir, "b")
+		for _, d := range []string{a, b} {
+			if err := os.Mkdir(d, 0o700); err != nil {
+				t.Fatal(err)
+			}
+			if err := os.WriteFile(filepath.Join(d, filepath.Base(d)), nil, 0o600); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := exchange(a, b); err != nil {
+			t.Fatal(name, err)
+		}
+		for _, file := range []string{"a/b", "b/a"} {
+			if _, err := os.Stat(filepath.Join(dir, file)); err != nil {
+				t.Errorf("%s: %v", name, err)
+			}
+		}
+		if err := exchange(filepath.Join(dir, "none"), b); err == nil {
+			t.Errorf("%s: a folder that is not there was exchanged", name)
+		}
+		if _, err := os.Stat(filepath.Join(b, "a")); err != nil {
+			t.Errorf("%s: the one that was there is gone: %v", name, err)
+		}
+	}
+}

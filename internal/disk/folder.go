@@ -63,17 +63,23 @@ func ReplaceFolder(dir string, write func(into string) error) error {
 		if err := write(making); err != nil {
 			return err
 		}
-		return Aside(dir, func(earlier string) error {
-			old := filepath.Join(earlier, filepath.Base(dir))
-			if err := os.Rename(dir, old); err != nil {
-				return fmt.Errorf("%s: %w", dir, Plain(err))
-			}
-			if err := os.Rename(making, dir); err != nil {
-				return errors.Join(fmt.Errorf("%s: %w", dir, Plain(err)), os.Rename(old, dir))
-			}
-			return nil
-		})
+		if err := swap(making, dir); err != nil {
+			return fmt.Errorf("%s: %w", dir, Plain(err))
+		}
+		return nil // the earlier one has the name that is removed
 	})
+}
+
+// swapSlowly lets two folders exchange their names where no system call does.
+func swapSlowly(a, b string) error {
+	aside := a + ".earlier"
+	if err := os.Rename(b, aside); err != nil {
+		return err
+	}
+	if err := os.Rename(a, b); err != nil {
+		return errors.Join(err, os.Rename(aside, b))
+	}
+	return os.Rename(aside, a)
 }
 
 // Aside gives write a folder of its own beside a target, on the same file system,

@@ -19,3 +19,12 @@ func place(from, to string) error {
 	}
 	return err
 }
+
+// swap lets two folders exchange their names in one step.
+func swap(a, b string) error {
+	err := unix.Renameat2(unix.AT_FDCWD, a, unix.AT_FDCWD, b, unix.RENAME_EXCHANGE)
+	if errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) {
+		return swapSlowly(a, b)
+	}
+	return err
+}

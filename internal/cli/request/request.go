@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -176,16 +177,12 @@ told and not recorded.`,
 			if err != nil {
 				return err
 			}
-			var inputs []intake.Input
-			for _, a := range args {
-				if a == "-" && s.StdinIsTerminal() {
-					s.Errs.Say("Paste the request, then end with Ctrl-D on a line of its own.")
-				}
-				in, err := intake.ReadInput(s.Path(a), s.Input)
-				if err != nil {
-					return err
-				}
-				inputs = append(inputs, in...)
+			if slices.Contains(args, "-") && s.StdinIsTerminal() {
+				s.Errs.Say("Paste the request, then end with Ctrl-D on a line of its own.")
+			}
+			inputs, err := s.Inputs(args)
+			if err != nil {
+				return err
 			}
 			list, head, faults := intake.Receive(cmd.Context(), e, inputs, from)
 			return printReceived(cmd.Context(), s, e, list, head, faults)
