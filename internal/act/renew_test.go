@@ -19,6 +19,7 @@ import (
 	"ironseal/internal/act/safekeeping"
 	"ironseal/internal/custody"
 	"ironseal/internal/estate"
+	"ironseal/internal/failure"
 	"ironseal/internal/records"
 	"ironseal/pki/cert"
 	"ironseal/pki/ext"
@@ -349,6 +350,9 @@ func TestACertificateIsReplacedOnce(t *testing.T) {
 	}
 	if err := sign(e, s); err != nil {
 		t.Fatal(err)
+	}
+	if err := sign(e, s); !errors.Is(err, failure.ErrChanged) {
+		t.Errorf("one plan renewed it twice: %v", err)
 	}
 	list, err := e.Certificates(ctx)
 	if err != nil {

@@ -1,6 +1,7 @@
 package records
 
 import (
+	"ironseal/pki/coprime"
 	"ironseal/pki/journal"
 
 	"context"
@@ -13,26 +14,8 @@ import (
 	"ironseal/pki/key"
 )
 
-// Two RSA keys that share a prime give each other away: a greatest common divisor
-// finds it. So that a new key can be held against all keys on record in one reading,
-// their moduli are kept multiplied together, some hundreds to a row.
-
-// modulusRow is how many moduli one row holds.
-const modulusRow = 256
-
-// moduli are the products, read once a transaction.
-type moduli struct {
-	rows []modulusProduct
-}
-
-type modulusProduct struct {
-	id      int64
-	keys    []byte // fingerprints, 32 bytes each, in the order in which they came
-	product *big.Int
-	changed bool
-}
-
-func (m *modulusProduct) full() bool { return len(m.keys) >= 32*modulusRow }
+// moduli are the products of what is on record, read once a transaction.
+type moduli struct{ rows coprime.Rows }
 
 // learn takes in a key that was not on record before: an RSA key is held against
 // all others, and what is found is kept with both.
@@ -61,29 +44,14 @@ func (t *Tx) learn(k key.Public, who string) error {
 		}
 	}
 	for i := range t.keys.rows {
-		if shares(t.keys.rows[i].product, n) {
+		if coprime.Shares(t.keys.rows[i].Product, n) {
 			if err := t.tell(t.keys.rows[i], sum, n, who); err != nil {
 				return err
 			}
 		}
 	}
-	t.keys.add(sum, n)
+	t.keys.rows.Add(sum, n)
 	return nil
-}
-
-func shares(product, n *big.Int) bool {
-	rest := new(big.Int).Rem(product, n)
-	return rest.Sign() == 0 || new(big.Int).GCD(nil, nil, rest, n).Cmp(big.NewInt(1)) != 0
-}
-
-func (m *moduli) add(sum [32]byte, n *big.Int) {
-	if len(m.rows) == 0 || m.rows[len(m.rows)-1].full() {
-		m.rows = append(m.rows, modulusProduct{product: big.NewInt(1)})
-	}
-	last := &m.rows[len(m.rows)-1]
-	last.keys = append(last.keys, sum[:]...)
-	last.product.Mul(last.product, n)
-	last.changed = true
 }
 
 func readModuli(ctx context.Context, q sqlite.Querier) (*moduli, error) {
@@ -94,12 +62,12 @@ func readModuli(ctx context.Context, q sqlite.Querier) (*moduli, error) {
 	defer rows.Close()
 	out := &moduli{}
 	for rows.Next() {
-		var m modulusProduct
+		var m coprime.Row
 		var product []byte
-		if err := rows.Scan(&m.id, &m.keys, &product); err != nil {
+		if err := rows.Scan(&m.ID, &m.Keys, &product); err != nil {
 			return nil, err
 		}
-		m.product = new(big.Int).SetBytes(product)
+		m.Product = new(big.Int).SetBytes(product)
 		out.rows = append(out.rows, m)
 	}
 	return out, rows.Err()
@@ -113,13 +81,13 @@ func (m *moduli) flush(t *Tx) error {
 	for _, r := range m.rows {
 		var err error
 		switch {
-		case !r.changed:
-		case r.id == 0:
-			_, err = t.Exec("INSERT INTO moduli (keys, product) VALUES (?,?)", r.keys,
-				r.product.Bytes())
+		case !r.Changed:
+		case r.ID == 0:
+			_, err = t.Exec("INSERT INTO moduli (keys, product) VALUES (?,?)", r.Keys,
+				r.Product.Bytes())
 		default:
-			_, err = t.Exec("UPDATE moduli SET keys = ?, product = ? WHERE id = ?", r.keys,
-				r.product.Bytes(), r.id)
+			_, err = t.Exec("UPDATE moduli SET keys = ?, product = ? WHERE id = ?", r.Keys,
+				r.Product.Bytes(), r.ID)
 		}
 		if err != nil {
 			return err
@@ -129,15 +97,15 @@ func (m *moduli) flush(t *Tx) error {
 }
 
 // tell finds out with which keys of a row a new one shares a prime, and keeps that.
-func (t *Tx) tell(row modulusProduct, sum [32]byte, n *big.Int, who string) error {
-	for at := 0; at+32 <= len(row.keys); at += 32 {
-		other := row.keys[at : at+32]
+func (t *Tx) tell(row coprime.Row, sum [32]byte, n *big.Int, who string) error {
+	for at := 0; at+32 <= len(row.Keys); at += 32 {
+		other := row.Keys[at : at+32]
 		k, title, err := keyOnRecord(t.Ctx, t.Reads(), other)
 		if err != nil {
 			return err
 		}
 		m := k.Modulus()
-		if m == nil || !shares(m, n) {
+		if m == nil || !coprime.Shares(m, n) {
 			continue
 		}
 		if err := t.AddFlaw(sum, finding.New(finding.SharedPrime,
@@ -195,15 +163,15 @@ func (s *Store) CheckModuli(ctx context.Context) (string, error) {
 	}
 	for _, r := range m.rows {
 		product := big.NewInt(1)
-		for at := 0; at+32 <= len(r.keys); at += 32 {
-			k, _, err := keyOnRecord(ctx, s.Q(), r.keys[at:at+32])
+		for at := 0; at+32 <= len(r.Keys); at += 32 {
+			k, _, err := keyOnRecord(ctx, s.Q(), r.Keys[at:at+32])
 			if err != nil || k.Modulus() == nil {
-				return fmt.Sprintf("row %d holds a key that is not on record", r.id), nil
+				return fmt.Sprintf("row %d holds a key that is not on record", r.ID), nil
 			}
 			product.Mul(product, k.Modulus())
 		}
-		if product.Cmp(r.product) != 0 || len(r.keys)%32 != 0 {
-			return fmt.Sprintf("row %d is not the product of its keys", r.id), nil
+		if product.Cmp(r.Product) != 0 || len(r.Keys)%32 != 0 {
+			return fmt.Sprintf("row %d is not the product of its keys", r.ID), nil
 		}
 	}
 	return "", nil

@@ -286,8 +286,18 @@ func (s *Store) Requests(ctx context.Context, state string) ([]Request, error) {
 
 // EachRequest calls fn for the requests in the given state, or for all for "".
 func (s *Store) EachRequest(ctx context.Context, state string, fn func(Request)) error {
-	rows, err := s.Q().QueryContext(ctx, "SELECT "+requestColumns+
-		" FROM request WHERE ?1 = '' OR state = ?1 ORDER BY number", state)
+	return s.eachRequest(ctx, fn, "?1 = '' OR state = ?1", state)
+}
+
+// RequestsByKey lists the requests in a state that have a key.
+func (s *Store) RequestsByKey(ctx context.Context, state string, key [32]byte) (out []Request, err error) {
+	err = s.eachRequest(ctx, func(r Request) { out = append(out, r) }, "key_sha256 = ? AND state = ?", key[:], state)
+	return out, err
+}
+
+func (s *Store) eachRequest(ctx context.Context, fn func(Request), where string, args ...any) error {
+	rows, err := s.Q().QueryContext(ctx, "SELECT "+requestColumns+" FROM request WHERE "+where+" ORDER BY number",
+		args...)
 	if err != nil {
 		return s.Explain(err)
 	}

@@ -1,6 +1,7 @@
 package records
 
 import (
+	"ironseal/pki/coprime"
 	"ironseal/pki/journal"
 
 	"context"
@@ -171,13 +172,13 @@ func (t *Tx) learnAll() error {
 		}
 		known[sum] = true
 		for _, r := range t.keys.rows {
-			if shares(r.product, n.k.Modulus()) {
+			if coprime.Shares(r.Product, n.k.Modulus()) {
 				if err := t.tell(r, sum, n.k.Modulus(), n.who); err != nil {
 					return err
 				}
 			}
 		}
-		t.keys.add(sum, n.k.Modulus())
+		t.keys.rows.Add(sum, n.k.Modulus())
 	}
 	return nil
 }

@@ -18,7 +18,8 @@ import (
 // order lists the packages from the ground up: a package may import only what
 // stands before it.
 var order = []string{
-	"pki/runes", "pki/label", "pki/journal", "pki/rc2", "pki/finding", "pki/dn", "pki/san", "pki/span", "pki/ber",
+	"pki/runes", "pki/label", "pki/journal", "pki/coprime", "pki/rc2", "pki/finding", "pki/dn", "pki/san", "pki/span",
+	"pki/ber",
 	"pki/key", "pki/pbes", "pki/pkcs",
 	"pki/ext",
 	"pki/cert", "pki/bundle",

@@ -71,15 +71,13 @@ func matchAnswer(ctx context.Context, e *estate.Estate, ask AnswerAsk) (Answer, 
 	if err != nil {
 		return a, err
 	}
-	open, err := answerable(ctx, e, ask.Request)
-	if err != nil {
-		return a, err
-	}
-	for _, o := range open {
-		for _, c := range ask.List {
-			if key.Same(c.Key, o.request.Key) {
-				return matched(ctx, e, h, ask, o, c)
-			}
+	for _, c := range ask.List {
+		o, err := answerable(ctx, e, ask.Request, c)
+		if err != nil {
+			return a, err
+		}
+		if o != nil {
+			return matched(ctx, e, h, ask, *o, c)
 		}
 	}
 	if again, ok := issuedByUs(e, h, ask.List); ok {
@@ -98,29 +96,31 @@ type answered struct {
 	request *request.Request
 }
 
-// answerable lists what was sent; or the one request that is said to have been.
-func answerable(ctx context.Context, e *estate.Estate, said string) ([]answered, error) {
+// answerable finds what was sent and has the key of a certificate, or the one request that
+// is said to have been; nil where that has another key.
+func answerable(ctx context.Context, e *estate.Estate, said string, c *cert.Certificate) (*answered, error) {
 	if said != "" {
 		rec, r, err := e.Request(ctx, said)
-		if err == nil && rec.State != records.Waiting && rec.State != records.Sent {
-			err = fmt.Errorf("R%d is %s since %s, and takes no answer", rec.Number, rec.State,
+		switch {
+		case err != nil:
+			return nil, err
+		case rec.State != records.Waiting && rec.State != records.Sent:
+			return nil, fmt.Errorf("R%d is %s since %s, and takes no answer", rec.Number, rec.State,
 				rec.Decided.Format("2006-01-02"))
+		case !key.Same(c.Key, r.Key):
+			return nil, nil
 		}
-		return []answered{{rec, r}}, err
+		return &answered{rec, r}, nil
 	}
-	sent, err := e.Records.Requests(ctx, records.Sent)
-	if err != nil {
+	list, err := e.Records.RequestsByKey(ctx, records.Sent, c.Key.Fingerprint())
+	if err != nil || len(list) == 0 {
 		return nil, err
 	}
-	var out []answered
-	for _, rec := range sent {
-		r, err := request.Read(rec.DER)
-		if err != nil {
-			return nil, fmt.Errorf("R%d on record cannot be parsed: %w", rec.Number, err)
-		}
-		out = append(out, answered{rec, r})
+	r, err := request.Read(list[0].DER)
+	if err != nil {
+		return nil, fmt.Errorf("R%d on record cannot be parsed: %w", list[0].Number, err)
 	}
-	return out, nil
+	return &answered{list[0], r}, nil
 }
 
 func matched(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, ask AnswerAsk, o answered,
@@ -168,20 +168,14 @@ func unanswerable(ctx context.Context, e *estate.Estate, list []*cert.Certificat
 			return err
 		}
 	}
-	waiting, err := e.Records.Requests(ctx, records.Waiting)
-	if err != nil {
-		return err
-	}
-	for _, rec := range waiting {
-		r, err := request.Read(rec.DER)
+	for _, c := range list {
+		waiting, err := e.Records.RequestsByKey(ctx, records.Waiting, c.Key.Fingerprint())
 		if err != nil {
-			continue
+			return err
 		}
-		for _, c := range list {
-			if key.Same(c.Key, r.Key) {
-				return fmt.Errorf("R%d has the key of this certificate, waits here, and was never recorded as sent: "+
-					"if you sent it to that authority, say so: --request R%d", rec.Number, rec.Number)
-			}
+		if len(waiting) > 0 {
+			return fmt.Errorf("R%d has the key of this certificate, waits here, and was never recorded as sent: "+
+				"if you sent it to that authority, say so: --request R%d", waiting[0].Number, waiting[0].Number)
 		}
 	}
 	return errors.New("no request that was sent from here has the key of this certificate: was the request drafted " +
