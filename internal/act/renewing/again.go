@@ -389,7 +389,7 @@ func SwitchBack(ctx context.Context, e *estate.Estate, handle string, day time.T
 	old := list[len(list)-2]
 	switch {
 	case !old.Certificate.NotAfter.After(e.Now()):
-		return nil, journal.Head{}, fmt.Errorf("authority %s: %s ended on %s: there is no way back", handle,
+		return nil, journal.Head{}, fmt.Errorf("authority %s: %s expired on %s: there is no way back", handle,
 			old.Label(),
 			old.Certificate.NotAfter.Format("2006-01-02"))
 	case !day.After(e.Now()):

@@ -208,7 +208,7 @@ func PrintAuthorities(s *session.Session, rows []view.Authority) error {
 	var cells [][]term.Cell
 	for _, r := range rows {
 		cells = append(cells, []term.Cell{{Text: fmt.Sprintf("%s g%d", r.Handle, r.Generation), Tone: term.Strong},
-			{Text: r.Under}, session.StateCell(r.State, r.Planned), {Text: r.Mark, Tone: term.Quiet}, {Text: r.Until},
+			{Text: r.Under}, session.StateCell(r.State, r.Planned), {Text: r.Mark, Tone: term.Quiet}, {Text: r.Until[:10]},
 			{Text: r.Key},
 			{Text: r.Subject}})
 	}
@@ -235,7 +235,7 @@ func authorityShow(s *session.Session) *cobra.Command {
 				return err
 			}
 			o := describe.Certificate(g.Certificate, s.Moment())
-			o.Lead("generation", "Generation", fmt.Sprint(g.Number))
+			o.Lead("generation", "Generation", fmt.Sprint(g.Number)).Detail = true
 			o.Lead("handle", "Authority",
 				g.Authority.Handle).Shown = []string{strings.TrimSpace(g.Label() + " " + g.Mark())}
 			var generations, links, names, pairs []string

@@ -298,7 +298,7 @@ func drawFits(s *session.Session, request string, fits []signing.Fit) {
 		gives := strings.Join(f.Usages, ", ")
 		if !f.Fits {
 			why := strings.ReplaceAll(strings.TrimPrefix(f.Reason, "template "+f.Template+": "),
-				"the template "+f.Template, "it")
+				"the template "+f.Template, "the template")
 			if against[why] == nil {
 				reasons = append(reasons, why)
 			}
