@@ -54,8 +54,8 @@ func (p *planner) names(subject dn.Name) []san.Name {
 			take(picked{name: host, cause: "the common name is always an alternative name too"})
 		// some clients take it for a name all the same
 		case in.Template.Makes == template.EndEntity && !in.Template.NameFits(host):
-			p.find(finding.NameNotAllowed, "The common name %s is outside the patterns and networks of the "+
-				"template %s.", host.Value(), in.Template.Name)
+			p.find(finding.NameNotAllowed, "The common name %s is outside what the template %s allows: %s.",
+				host.Value(), in.Template.Name, in.Template.Allowed())
 		}
 	}
 	for _, n := range in.Amend.Add {
@@ -126,8 +126,8 @@ func (p *planner) nameFindings(n san.Name, hasFull bool) {
 			p.in.Template.Name)
 	}
 	if !p.in.Template.NameFits(n) {
-		p.find(finding.NameNotAllowed, "%s is outside the patterns and networks of the template %s.", n,
-			p.in.Template.Name)
+		p.find(finding.NameNotAllowed, "%s is outside what the template %s allows: %s.", n, p.in.Template.Name,
+			p.in.Template.Allowed())
 	}
 	if !p.in.Template.TakesName(n.Kind()) {
 		p.find(finding.NameNotAllowed, "%s is of kind %s, which the template %s does not take.", n, n.Kind(),

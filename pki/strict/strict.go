@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -18,14 +19,21 @@ import (
 // probably meant. A key by which a field was called in earlier files, as its tag "was"
 // says, is taken for the field.
 func Read(data []byte, into any) error {
-	err := decode(data, into)
 	var missing *toml.StrictMissingError
-	for errors.As(err, &missing) && len(missing.Errors) > 0 {
+	var err error
+	for { // on a trial structure, since what is decoded twice may be there twice
+		err = decode(data, reflect.New(reflect.TypeOf(into).Elem()).Interface())
+		if !errors.As(err, &missing) || len(missing.Errors) == 0 {
+			break
+		}
 		better, ok := today(data, into, missing.Errors[0])
 		if !ok {
 			break
 		}
-		data, err = better, decode(better, into)
+		data = better
+	}
+	if err == nil {
+		err = decode(data, into)
 	}
 	var broken *toml.DecodeError
 	switch {
@@ -62,10 +70,13 @@ func today(data []byte, into any, at toml.DecodeError) ([]byte, bool) {
 	row, col := at.Position()
 	lines := bytes.SplitAfter(data, []byte("\n"))
 	for _, f := range fieldsAt(into, path[:len(path)-1]) {
-		if f.Tag.Get("was") != was || row > len(lines) || !bytes.HasPrefix(lines[row-1][col-1:], []byte(was)) {
+		if f.Tag.Get("was") != was || row < 1 || row > len(lines) {
 			continue
 		}
 		line := lines[row-1]
+		if col < 1 || col > len(line) || !bytes.HasPrefix(line[col-1:], []byte(was)) {
+			continue // it is written in quotes, or with the name of its table
+		}
 		lines[row-1] = slices.Concat(line[:col-1], []byte(Key(f)), line[col-1+len(was):])
 		return bytes.Join(lines, nil), true
 	}

@@ -147,3 +147,8 @@ func Compare(a, b Template) []Change {
 	}
 	return out
 }
+
+// Allowed are the patterns and networks that names must fit.
+func (t *Template) Allowed() string {
+	return strings.Join(slices.Concat(t.Names.Patterns, t.Names.Networks), ", ")
+}
