@@ -219,7 +219,7 @@ var registry = []Rule{
 	{AuthorityNotAsked, Held, "The template makes an authority, and the request did not ask to be one.",
 		"An authority can sign for anyone. Whoever made this request asked for something else.",
 		"use a template for end entities; if an authority is meant, ask for a request that says so, or waive this"},
-	{NotListed, Refused, "The template is not signed by this authority.",
+	{NotListed, Refused, "This authority may not issue from the template.",
 		"The template's issuers list says who signs by it.",
 		"add the authority to the template's issuers list, or sign by another"},
 	{PathTooShort, Refused, "The authority above allows no further authority below it.",
@@ -254,7 +254,7 @@ var registry = []Rule{
 	{TemplateAtOdds, Warn, "The template contradicts itself.", "What it makes would be refused by some clients.",
 		"change the template file"},
 	{IssuerNotUsable, Refused, "This authority cannot sign certificates.",
-		"It lacks the authority mark or the usage to sign (RFC 5280 section 4.2.1.3).", "sign by another authority"},
+		"Its certificate is no CA certificate, or lacks the usage to sign (RFC 5280 section 4.2.1.3).", "sign by another authority"},
 
 	{AnswerOtherKey, Refused, "The returned certificate is for another key.",
 		"It cannot be used with the key that was drafted.", "ask the outside authority for the answer to this request"},
@@ -391,8 +391,8 @@ func Reference() string {
 	var b strings.Builder
 	b.WriteString("# Findings\n\nWritten from the program's registry by `go run ./cmd/ironseal reference docs`; do " +
 		"not edit.\n\n")
-	b.WriteString("A `bar` cannot be waived. A `stop` needs a waiver: `--waive CODE --because TEXT`. A `warn` and a " +
-		"`note` stop nothing.\n\n")
+	b.WriteString("What is refused cannot be waived. What is held passes with a waiver: `--waive CODE --because TEXT`. " +
+		"A warning and a note stop nothing.\n\n")
 	b.WriteString("| code | severity | meaning | why it matters | what to do |\n|---|---|---|---|---|\n")
 	for _, r := range registry {
 		fmt.Fprintf(&b, "| `%s` | %s | %s | %s | %s |\n", r.Code, r.Severity, r.Title, r.Why, r.Remedy)
