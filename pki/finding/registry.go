@@ -254,7 +254,7 @@ var registry = []Rule{
 	{TemplateAtOdds, Warn, "The template contradicts itself.", "What it makes would be refused by some clients.",
 		"change the template file"},
 	{IssuerNotUsable, Refused, "This authority cannot sign certificates.",
-		"Its certificate is no CA certificate, or lacks the usage to sign (RFC 5280 section 4.2.1.3).", "sign by another authority"},
+		"It is no CA certificate, or lacks the usage to sign (RFC 5280 section 4.2.1.3).", "sign by another authority"},
 
 	{AnswerOtherKey, Refused, "The returned certificate is for another key.",
 		"It cannot be used with the key that was drafted.", "ask the outside authority for the answer to this request"},
@@ -391,8 +391,8 @@ func Reference() string {
 	var b strings.Builder
 	b.WriteString("# Findings\n\nWritten from the program's registry by `go run ./cmd/ironseal reference docs`; do " +
 		"not edit.\n\n")
-	b.WriteString("What is refused cannot be waived. What is held passes with a waiver: `--waive CODE --because TEXT`. " +
-		"A warning and a note stop nothing.\n\n")
+	b.WriteString("What is refused cannot be waived. What is held passes with a waiver: " +
+		"`--waive CODE --because TEXT`. A warning and a note stop nothing.\n\n")
 	b.WriteString("| code | severity | meaning | why it matters | what to do |\n|---|---|---|---|---|\n")
 	for _, r := range registry {
 		fmt.Fprintf(&b, "| `%s` | %s | %s | %s | %s |\n", r.Code, r.Severity, r.Title, r.Why, r.Remedy)

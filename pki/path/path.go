@@ -378,7 +378,8 @@ func (s *search) timely(c *cert.Certificate) finding.List {
 		return finding.List{finding.New(finding.NotYetValid, "%s is valid from %s, %s; the clock used says %s.", who,
 			stamp(c.NotBefore), span.Distance(now, c.NotBefore), stamp(now))}
 	case now.After(c.NotAfter):
-		f := finding.New(finding.Expired, "%s expired on %s, %s.", who, stamp(c.NotAfter), span.Distance(now, c.NotAfter))
+		f := finding.New(finding.Expired, "%s expired on %s, %s.", who, stamp(c.NotAfter), span.Distance(now,
+			c.NotAfter))
 		if c.IsLink() || s.isAnchor(c) {
 			f = f.WithRemedy("bring the authority's newer root to this client")
 		}

@@ -208,7 +208,8 @@ func PrintAuthorities(s *session.Session, rows []view.Authority) error {
 	var cells [][]term.Cell
 	for _, r := range rows {
 		cells = append(cells, []term.Cell{{Text: fmt.Sprintf("%s g%d", r.Handle, r.Generation), Tone: term.Strong},
-			{Text: r.Under}, session.StateCell(r.State, r.Planned), {Text: r.Mark, Tone: term.Quiet}, {Text: r.Until[:10]},
+			{Text: r.Under}, session.StateCell(r.State, r.Planned), {Text: r.Mark, Tone: term.Quiet},
+			{Text: r.Until[:10]},
 			{Text: r.Key},
 			{Text: r.Subject}})
 	}
