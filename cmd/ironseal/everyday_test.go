@@ -64,6 +64,12 @@ func TestASecondHandoverReplacesTheFirst(t *testing.T) {
 	}
 	p.refused(1, "there already", "certificate", "handover", "a.ternbay.example", "--for", "nginx", "--out", "../other",
 		"--yes")
+	p.file(folder+"notes.txt", []byte("do not lose"))
+	p.refused(1, "would be lost", "certificate", "handover", "a.ternbay.example", "--for", "nginx", "--out", "../out",
+		"--yes")
+	if err := os.Remove(filepath.Join(p.dir, folder+"notes.txt")); err != nil {
+		t.Fatal(err)
+	}
 	if err := os.Mkdir(filepath.Join(p.dir, folder+"sub"), 0o700); err != nil {
 		t.Fatal(err)
 	}

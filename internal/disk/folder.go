@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 )
@@ -45,8 +46,8 @@ func NewFolder(dir string, write func(into string) error) error {
 }
 
 // ReplaceFolder makes a folder all at once in the place of one that holds nothing but plain
-// files; that one is removed once the new one has its name.
-func ReplaceFolder(dir string, write func(into string) error) error {
+// files of known names; that one is removed once the new one has its name.
+func ReplaceFolder(dir string, known []string, write func(into string) error) error {
 	list, err := os.ReadDir(dir)
 	if errors.Is(err, fs.ErrNotExist) {
 		return NewFolder(dir, write)
@@ -56,7 +57,10 @@ func ReplaceFolder(dir string, write func(into string) error) error {
 	}
 	for _, f := range list {
 		if !f.Type().IsRegular() {
-			return fmt.Errorf("%s: it holds %s, which is no plain file: move it away, or choose another", dir, f.Name())
+			return fmt.Errorf("%s: it holds %q, which is no plain file: move it away, or choose another", dir, f.Name())
+		}
+		if !slices.Contains(known, f.Name()) {
+			return fmt.Errorf("%s: it holds %q, which would be lost: move it away, or choose another", dir, f.Name())
 		}
 	}
 	return Aside(dir, func(making string) error {

@@ -144,11 +144,7 @@ func writeHandover(ctx context.Context, e *estate.Estate, out HandedOver, ask Ha
 	if holder == "" {
 		holder = receiver
 	}
-	make := disk.NewFolder
-	if ask.Replace {
-		make = disk.ReplaceFolder
-	}
-	return make(out.Dir, func(into string) error {
+	write := func(into string) error {
 		var names []string
 		for _, f := range out.Files {
 			mode := os.FileMode(0o644)
@@ -174,7 +170,15 @@ func writeHandover(ctx context.Context, e *estate.Estate, out HandedOver, ask Ha
 			return entries, tx.Hold(c.Record.ID, holder)
 		})
 		return err
-	})
+	}
+	if !ask.Replace {
+		return disk.NewFolder(out.Dir, write)
+	}
+	known := []string{ReadMeFile}
+	for _, f := range out.Files {
+		known = append(known, f.Name)
+	}
+	return disk.ReplaceFolder(out.Dir, known, write)
 }
 
 // WriteOut writes a file outside the estate; one with a private key is made
