@@ -91,6 +91,12 @@ func tryExample(t *testing.T, stage place, before, line string) {
 	if strings.HasPrefix(line, "cd ") {
 		typed = before + " && " + typed
 	}
+	for begins, first := range map[string]string{"ironseal trust add ": "ironseal trust create partners",
+		"ironseal trust drop ": "ironseal trust create partners && ironseal trust add partners root --yes"} {
+		if strings.HasPrefix(line, begins) {
+			typed = first + " && " + typed + " --yes"
+		}
+	}
 	cmd := exec.Command("sh", "-c", typed)
 	cmd.Dir = filepath.Join(dir, "harbour")
 	cmd.Env = append(os.Environ(), "PATH="+filepath.Dir(program)+":"+os.Getenv("PATH"),

@@ -22,6 +22,7 @@ var tasks = []struct {
 	{"take in", []string{"request", "read"}},
 	{"sign", []string{"sign"}},
 	{"hand out", []string{"certificate", "receiver", "convert", "courier"}},
+	{"trust", []string{"trust"}},
 	{"renew", []string{"forecast", "due", "changeover"}},
 	{"check", []string{"verify", "journal"}},
 	{"learn", []string{"demo", "help", "reference", "completion", "version"}},
@@ -41,7 +42,7 @@ var environment = [][2]string{{"IRONSEAL_ESTATE", "the estate's directory"},
 var valueWords = map[string]string{"as": "FORM", "because": "TEXT", "by": "HANDLE", "color": "WHEN", "count": "N",
 	"lifetime": "SPAN", "name": "NAME", "path-length": "N", "policy": "OID", "request": "REQUEST",
 	"state": "STATE", "subject": "DN", "suspect": "TEXT", "template": "TEMPLATE", "title": "TEXT", "usage": "USAGE",
-	"with": "WHAT", "authority": "HANDLE", "permit-name": "NAME", "exclude-name": "NAME"}
+	"with": "WHAT", "fingerprint": "HEX", "authority": "HANDLE", "permit-name": "NAME", "exclude-name": "NAME"}
 
 // option writes an option with a word for its value, and what it does.
 func option(f *pflag.Flag) (name, text string) {

@@ -16,6 +16,8 @@ import (
 	"sync"
 	"time"
 
+	"ironseal/internal/cli/trust"
+
 	"ironseal/internal/cli/receiver"
 
 	"github.com/spf13/cobra"
@@ -140,7 +142,7 @@ Begin with:  ironseal estate create harbour     (or watch: ironseal demo)`,
 	root.AddCommand(upkeep.Estate(s), authority.Command(s), template.Command(s), receiver.Command(s),
 		request.Command(s), sign.Command(s),
 		certificate.Command(s), files.Convert(s), files.Read(s), files.Verify(s), upkeep.Forecast(s),
-		upkeep.Due(s), courier.Command(s), changeover.Command(s), upkeep.Journal(s), demoCommand(s),
+		upkeep.Due(s), courier.Command(s), changeover.Command(s), trust.Command(s), upkeep.Journal(s), demoCommand(s),
 		versionCommand(s), referenceCommand(s))
 	return root
 }

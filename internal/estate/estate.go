@@ -248,7 +248,7 @@ func Furnish(ctx context.Context, dir string, f Founding, w World) error {
 	if err := os.Chmod(dir, 0o700); err != nil {
 		return disk.Plain(err)
 	}
-	for _, sub := range []string{"keys", "templates", "receivers"} {
+	for _, sub := range append(DataDirs(), "keys") {
 		if err := os.Mkdir(filepath.Join(dir, sub), 0o700); err != nil {
 			return disk.Plain(err)
 		}
@@ -332,6 +332,19 @@ func (e *Estate) TemplateNames() []string { return e.DataNames("template") }
 
 // ReceiverNames lists the receivers, by name.
 func (e *Estate) ReceiverNames() []string { return e.DataNames("receiver") }
+
+// DataDirs are the directories of an estate in which people write files: templates,
+// receivers, trust sets.
+func DataDirs() []string {
+	var out []string
+	for _, kind := range DataKinds {
+		out = append(out, kind+"s")
+	}
+	return out
+}
+
+// DataKinds are what people write in files; sets are trust sets.
+var DataKinds = []string{"template", "receiver", "set"}
 
 // DataNames lists the data files of a kind, such as "template", by name.
 func (e *Estate) DataNames(kind string) []string {

@@ -47,6 +47,8 @@ func Shapes() []Shape {
 		{"step", "verify", fieldsOf(Step{})},
 		{"finding", "wherever there are findings", fieldsOf(finding.Finding{})},
 		{"entry", "journal list, journal show", fieldsOf(Entry{})},
+		{"trust set", "trust show, trust list", fieldsOf(TrustSet{})},
+		{"anchor", "trust show, trust list", fieldsOf(Anchor{})},
 		{"status", "estate status", fieldsOf(overview.Status{})},
 		{"due", "due", fieldsOf(renewing.Due{})},
 		{"forecast", "forecast", fieldsOf(renewal.Report{})},

@@ -31,12 +31,12 @@ var order = []string{
 	"internal/custody", "internal/probe", "internal/estate",
 	"internal/act/authorities", "internal/act/delivery", "internal/act/intake", "internal/act/elsewhere",
 	"internal/act/signing", "internal/act/renewing", "internal/act/carrying", "internal/act/overview",
-	"internal/act/safekeeping", "internal/act/checking", "internal/act", "internal/serve",
+	"internal/act/safekeeping", "internal/act/trusting", "internal/act/checking", "internal/act", "internal/serve",
 	"internal/view", "internal/demo", "internal/term", "internal/chart", "internal/cli/session",
 	"internal/cli/template", "internal/cli/receiver", "internal/cli/courier", "internal/cli/sign",
 	"internal/cli/request",
 	"internal/cli/changeover", "internal/cli/certificate", "internal/cli/authority", "internal/cli/files",
-	"internal/cli/upkeep", "internal/cli", "cmd/ironseal",
+	"internal/cli/upkeep", "internal/cli/trust", "internal/cli", "cmd/ironseal",
 	"internal/walls", "internal/peers",
 }
 

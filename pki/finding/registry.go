@@ -104,6 +104,12 @@ const (
 	OutOfOrder        Code = "chain-out-of-order"
 	Stray             Code = "certificate-does-not-belong"
 	Malformed         Code = "certificate-malformed"
+	AnchorLeaf        Code = "anchor-is-a-leaf"
+	AnchorSelf        Code = "anchor-vouches-for-itself"
+	AnchorMiddle      Code = "anchor-is-intermediate"
+	AnchorExpired     Code = "anchor-expired"
+	AnchorEarly       Code = "anchor-not-yet-valid"
+	AnchorDigest      Code = "anchor-weak-digest"
 	Broken            Code = "certificate-broken"
 	OnRecord          Code = "superseded-on-record"
 	SearchCut         Code = "search-cut-short"
@@ -358,6 +364,22 @@ var registry = []Rule{
 		"export it again; the tool writes it in order"},
 	{Stray, Note, "A certificate that is not part of the chain.", "Most clients ignore it; it only costs bytes.",
 		"leave it out"},
+	{AnchorLeaf, Held, "A machine's certificate in the place of a root.",
+		"Trusting it trusts that one certificate, and nothing that its authority signs; it ends soon.",
+		"ask for the root that stands above it"},
+	{AnchorSelf, Held, "A self-signed certificate that is no authority's.",
+		"It vouches for itself alone; stores differ in whether they take it.",
+		"trust it only until the machine has a certificate of an authority"},
+	{AnchorMiddle, Warn, "An intermediate in the place of a root.",
+		"Some stores take it as an anchor, others go on to its root; it ends earlier.",
+		"trust the root that stands above it, unless that is meant"},
+	{AnchorExpired, Held, "The anchor has expired.", "Nothing that hangs on it is accepted (RFC 5280 section 6.1).",
+		"ask for the root that followed it"},
+	{AnchorEarly, Warn, "The anchor is not valid yet.", "Clients refuse it until then; or a clock is wrong.",
+		"look at the clock, or wait"},
+	{AnchorDigest, Warn, "The anchor is signed with a weak digest.",
+		"Its own signature is not what it is trusted for, but some stores refuse it all the same.",
+		"ask whether there is a newer root"},
 	{Malformed, Warn, "The certificate breaks the encoding rules.",
 		"Strict readers refuse it, tolerant ones accept it.", "issue it again"},
 	{Broken, Refused, "The certificate cannot be understood in full.",

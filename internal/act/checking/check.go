@@ -19,6 +19,7 @@ import (
 	"sync"
 	"time"
 
+	"ironseal/internal/act/trusting"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/records"
@@ -101,7 +102,7 @@ func check(ctx context.Context, e *estate.Estate, ask CheckAsk) (Checked, error)
 	if err != nil {
 		return out, err
 	}
-	checkDataFiles(e, &out)
+	checkDataFiles(ctx, e, &out)
 	checkModes(e, &out)
 	if err := checkLeftovers(ctx, e, &out); err != nil {
 		return out, err
@@ -279,7 +280,7 @@ func orphan(ctx context.Context, e *estate.Estate, out *Checked, file string, mo
 	return nil
 }
 
-func checkDataFiles(e *estate.Estate, out *Checked) {
+func checkDataFiles(ctx context.Context, e *estate.Estate, out *Checked) {
 	_, faults := e.Templates()
 	for _, f := range faults {
 		out.fault("templates", f.Error(), "mend the file; ironseal template check says more")
@@ -289,12 +290,16 @@ func checkDataFiles(e *estate.Estate, out *Checked) {
 			out.fault("receivers", err.Error(), "mend the file, or delete it")
 		}
 	}
+	for _, name := range e.DataNames("set") {
+		if _, err := trusting.Set(ctx, e, name); err != nil {
+			out.fault("sets", err.Error(), "mend the file, or delete it")
+		}
+	}
 }
 
 // checkModes tells what others could change or read.
 func checkModes(e *estate.Estate, out *Checked) {
-	for _, name := range []string{".", estate.SettingsFile, "templates", "receivers", "keys",
-		e.Settings.Storage.Records} {
+	for _, name := range append(estate.DataDirs(), ".", estate.SettingsFile, "keys", e.Settings.Storage.Records) {
 		path := filepath.Join(e.Dir, name)
 		if why := disk.Untrusted(path); why != "" {
 			out.fault(name, why+": whoever can change it decides what is signed", "chmod go-w "+path)
@@ -303,7 +308,7 @@ func checkModes(e *estate.Estate, out *Checked) {
 	if records := filepath.Join(e.Dir, e.Settings.Storage.Records); !disk.Private(records) {
 		out.fault(e.Settings.Storage.Records, "others may read it", "chmod 600 "+records)
 	}
-	for _, kind := range []string{"template", "receiver"} {
+	for _, kind := range estate.DataKinds {
 		for _, name := range e.DataNames(kind) {
 			file := filepath.Join(e.Dir, kind+"s", name+".toml")
 			if why := disk.Untrusted(file); why != "" {
@@ -314,6 +319,11 @@ func checkModes(e *estate.Estate, out *Checked) {
 	}
 }
 
+func exists(path string) bool {
+	_, err := os.Lstat(path)
+	return err == nil
+}
+
 // checkLeftovers removes what acts that were cut off left behind, in the estate and
 // where drafts were written, and tells of withdrawals that can be finished.
 func checkLeftovers(ctx context.Context, e *estate.Estate, out *Checked) error {
@@ -321,8 +331,12 @@ func checkLeftovers(ctx context.Context, e *estate.Estate, out *Checked) error {
 	if err != nil {
 		return err
 	}
-	places := map[string]bool{e.Dir: true, filepath.Join(e.Dir, "keys"): true, filepath.Join(e.Dir, "templates"): true,
-		filepath.Join(e.Dir, "receivers"): true}
+	places := map[string]bool{e.Dir: true, filepath.Join(e.Dir, "keys"): true}
+	for _, dir := range estate.DataDirs() {
+		if path := filepath.Join(e.Dir, dir); exists(path) {
+			places[path] = true
+		}
+	}
 	for _, f := range drafts {
 		places[filepath.Dir(f)] = true
 	}

@@ -156,7 +156,11 @@ func (b *Backup) describe(ctx context.Context, snapshot string) error {
 // files lists the estate's files besides the records, with slashes.
 func files(e *estate.Estate) ([]string, error) {
 	out := []string{estate.SettingsFile}
-	for _, pattern := range []string{"templates/*.toml", "receivers/*.toml", "keys/*.key", estate.AsideDir + "/*.key"} {
+	patterns := []string{"keys/*.key", estate.AsideDir + "/*.key"}
+	for _, dir := range estate.DataDirs() {
+		patterns = append(patterns, dir+"/*.toml")
+	}
+	for _, pattern := range patterns {
 		list, err := filepath.Glob(filepath.Join(estate.EscapeGlob(e.Dir), filepath.FromSlash(pattern)))
 		if err != nil {
 			return nil, err
@@ -342,7 +346,7 @@ func inTheWay(ctx context.Context, dir string, b Backup, err error) error {
 }
 
 // backupDirs are where a file of a backup may belong; "" is the estate itself.
-var backupDirs = []string{"", "keys/", "templates/", "receivers/", estate.AsideDir + "/"}
+var backupDirs = []string{"", "keys/", "templates/", "receivers/", "sets/", estate.AsideDir + "/"}
 
 // eachFile reads the files of a backup in their order, each held against the
 // manifest: its place, its size and its hash.
@@ -391,7 +395,7 @@ func (c *counted) Read(b []byte) (int, error) {
 
 // unpack writes every file of a backup.
 func unpack(ctx context.Context, t *tar.Reader, b Backup, into string) error {
-	for _, sub := range []string{"keys", "templates", "receivers"} {
+	for _, sub := range append(estate.DataDirs(), "keys") {
 		if err := os.Mkdir(filepath.Join(into, sub), 0o700); err != nil {
 			return disk.Plain(err)
 		}
@@ -399,7 +403,7 @@ func unpack(ctx context.Context, t *tar.Reader, b Backup, into string) error {
 	return eachFile(ctx, t, b, func(want BackupFile, content io.Reader) error {
 		dir, _ := path.Split(want.Name)
 		mode := os.FileMode(0o600)
-		if dir == "templates/" || dir == "receivers/" || want.Name == estate.SettingsFile {
+		if slices.Contains(estate.DataDirs(), strings.TrimSuffix(dir, "/")) || want.Name == estate.SettingsFile {
 			mode = 0o644
 		}
 		target := filepath.Join(into, filepath.FromSlash(want.Name))

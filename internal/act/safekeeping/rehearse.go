@@ -5,6 +5,7 @@ import (
 	"crypto"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"time"
@@ -63,12 +64,12 @@ func copyTo(ctx context.Context, e *estate.Estate, into string, h hierarchy.Hier
 
 // furnishLike copies templates, receivers and settings.
 func furnishLike(e *estate.Estate, from *estate.Estate) error {
-	for _, sub := range []string{"templates", "receivers"} {
+	for _, sub := range estate.DataDirs() {
 		to := filepath.Join(e.Dir, sub)
 		if err := os.RemoveAll(to); err != nil {
 			return disk.Plain(err)
 		}
-		if err := os.CopyFS(to, os.DirFS(filepath.Join(from.Dir, sub))); err != nil {
+		if err := os.CopyFS(to, os.DirFS(filepath.Join(from.Dir, sub))); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return disk.Plain(err)
 		}
 	}

@@ -52,6 +52,15 @@ func (s *Session) Receivers(cmd *cobra.Command, _ []string, _ string) ([]string,
 	return e.ReceiverNames(), cobra.ShellCompDirectiveNoFileComp
 }
 
+// TrustSets completes a trust set's name.
+func (s *Session) TrustSets(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+	e, err := s.Estate(cmd.Context())
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveDefault
+	}
+	return e.DataNames("set"), cobra.ShellCompDirectiveDefault
+}
+
 // Requests completes a request that waits.
 func (s *Session) Requests(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
 	e, err := s.Estate(cmd.Context())

@@ -35,3 +35,23 @@ func (s Reading) Behind(ctx context.Context, now time.Time) ([]Behind, error) {
 	}
 	return out, s.Explain(rows.Err())
 }
+
+// Serving names the generations that certificates which serve today were signed by.
+func (s Reading) Serving(ctx context.Context, now time.Time) (out []string, err error) {
+	rows, err := s.Q().QueryContext(ctx, `SELECT DISTINCT a.handle || '.g' || g.number FROM certificate c
+		JOIN generation g ON g.id = c.issuer JOIN authority a ON a.id = g.authority
+		WHERE c.not_after >= ? AND c.id NOT IN (SELECT certificate FROM generation)
+			AND c.id NOT IN (SELECT certificate FROM link)`, now.Unix())
+	if err != nil {
+		return nil, s.Explain(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var name string
+		if err := rows.Scan(&name); err != nil {
+			return nil, err
+		}
+		out = append(out, name)
+	}
+	return out, s.Explain(rows.Err())
+}

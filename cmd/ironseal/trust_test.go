@@ -1,0 +1,201 @@
+package main
+
+import (
+	"archive/tar"
+	"archive/zip"
+	"bytes"
+	"compress/gzip"
+	"crypto/tls"
+	"fmt"
+	"net"
+	"strings"
+	"testing"
+	"time"
+
+	"ironseal/pki/bundle"
+	"ironseal/pki/label"
+	"ironseal/pki/specimen"
+)
+
+// partner is a root that somebody else offers, and what else lay beside it.
+func partner(t *testing.T) (root, mid, leaf *specimen.Entity) {
+	now := time.Now()
+	life := func(p specimen.Plan) specimen.Plan {
+		p.From, p.Until = now.Add(-time.Hour), now.AddDate(5, 0, 0)
+		return p
+	}
+	root = specimen.Make(t, nil, life(specimen.Plan{Subject: "CN=Sandpiper Root $(touch x) \"`id`\"", Authority: true}))
+	mid = specimen.Make(t, root, life(specimen.Plan{Subject: "CN=Sandpiper Services", Authority: true}))
+	leaf = specimen.Make(t, mid, life(specimen.Plan{Subject: "CN=gw.sandpiper.ternbay.example",
+		Names: []string{"gw.sandpiper.ternbay.example"}}))
+	return root, mid, leaf
+}
+
+func pemOf(list ...*specimen.Entity) []byte {
+	var b bytes.Buffer
+	for _, e := range list {
+		b.Write(bundle.PEM(bundle.Certificate, e.Cert.Raw))
+	}
+	return b.Bytes()
+}
+
+// From the estate's own roots to a set with a partner's root for the partner's names alone.
+func TestTrustSets(t *testing.T) {
+	p := harbour(t)
+	if out := p.must("trust", "show"); !strings.Contains(out, "Trust set own") || strings.Count(out, "SHA-256") != 1 {
+		t.Error(out)
+	}
+	root, mid, leaf := partner(t)
+	p.must("trust", "create", "partners", "--title", "What the booking desk trusts")
+	p.refused(1, "there already", "trust", "create", "partners")
+	p.refused(1, "every estate has", "trust", "create", "own")
+	p.file("../root.pem", pemOf(root))
+	out := p.must("trust", "add", "partners", "../root.pem", "root", "--purpose", "servers,clients", "--permit-name",
+		"dns:sandpiper.ternbay.example", "--yes")
+	sum := root.Cert.SHA256()
+	for _, want := range []string{"Only for      dns:sandpiper.ternbay.example", "servers, clients",
+		label.Colons(sum[:]),
+		"✓ added 2 anchors"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("%q is missing:\n%s", want, out)
+		}
+	}
+	p.refused(1, "is in the set already", "trust", "add", "partners", "../root.pem", "--yes")
+	p.file("../leaf.pem", pemOf(leaf))
+	p.refused(1, "a machine's or a person's certificate", "trust", "add", "partners", "../leaf.pem", "--yes")
+	p.refused(3, "anchor-is-a-leaf", "trust", "add", "partners", "../leaf.pem", "--fingerprint",
+		fmt.Sprintf("%x", leaf.Cert.SHA256()), "--yes")
+	p.file("../mid.pem", pemOf(mid))
+	if out := p.must("trust", "add", "partners", "../mid.pem", "--fingerprint", fmt.Sprintf("%X", mid.Cert.SHA256()),
+		"--yes"); !strings.Contains(out, "anchor-is-intermediate") {
+		t.Error(out)
+	}
+	p.refused(2, "SHA-1", "trust", "add", "partners", "../mid.pem", "--fingerprint", fmt.Sprintf("%x", mid.Cert.SHA1()))
+	p.refused(1, "no certificate offered has", "trust", "add", "partners", "../mid.pem", "--fingerprint",
+		strings.Repeat("ab", 32))
+	p.refused(1, `did you mean "partners"`, "trust", "show", "partnrs")
+	p.must("trust", "drop", "partners", label.CheckCode(mid.Cert.Raw), "--yes")
+	p.must("trust", "drop", "partners", "root", "--yes")
+	p.refused(1, "no anchor in it", "trust", "drop", "partners", "root", "--yes")
+	p.refused(1, "cannot be changed by hand", "trust", "add", "own", "../root.pem", "--yes")
+	p.must("estate", "check")
+	p.must("estate", "backup", "../b.tar")
+	p.must("estate", "restore", "../b.tar", "../again")
+	again := p
+	again.dir = p.dir + "/../again"
+	if a, b := p.must("trust", "show", "partners"), again.must("trust", "show", "partners"); a != b {
+		t.Errorf("the backup has another set:\n%s\n%s", a, b)
+	}
+	p.file("sets/partners.toml", []byte("title = \"x\"\nanchr = 1\n"))
+	p.refused(4, "sets/partners.toml:2:1", "estate", "check")
+}
+
+// An archive that another product offers is looked at file by file.
+func TestAnArchiveOfRoots(t *testing.T) {
+	p := harbour(t)
+	p.must("trust", "create", "partners")
+	root, mid, leaf := partner(t)
+	files := [][2]string{{"certs/lin/root.0", string(pemOf(root))}, {"certs/win/root.crt", string(root.Cert.Raw)},
+		{"../../../etc/mid.crt", string(pemOf(mid))}, {"leaf.pem", string(pemOf(leaf))}, {"README", "take the first"},
+		{"root.r0", "-----BEGIN X509 CRL-----\nAAAA\n-----END X509 CRL-----\n"}}
+	var z, g bytes.Buffer
+	zw, gw := zip.NewWriter(&z), gzip.NewWriter(&g)
+	tw := tar.NewWriter(gw)
+	for _, f := range files {
+		w, err := zw.Create(f[0])
+		if err != nil {
+			t.Fatal(err)
+		}
+		w.Write([]byte(f[1]))
+		if err := tw.WriteHeader(&tar.Header{Name: f[0], Size: int64(len(f[1])), Mode: 0o644}); err != nil {
+			t.Fatal(err)
+		}
+		tw.Write([]byte(f[1]))
+	}
+	tw.WriteHeader(&tar.Header{Name: "link.crt", Typeflag: tar.TypeSymlink, Linkname: "/etc/passwd"})
+	for _, err := range []error{zw.Close(), tw.Close(), gw.Close()} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	for name, data := range map[string][]byte{"zip": z.Bytes(), "tgz": g.Bytes()} {
+		p.must("trust", "create", "from-"+name)
+		out := p.must("trust", "add", "from-"+name, p.file("../roots."+name, data), "--yes")
+		for _, want := range []string{"✓ added 1 anchor", "is the same as in",
+			"etc/mid.crt: Sandpiper Services is an intermediate",
+			"leaf.pem: gw.sandpiper.ternbay.example is a machine's", "README: there is no certificate"} {
+			if !strings.Contains(strings.Join(strings.Fields(out), " "), want) {
+				t.Errorf("%s: %q is missing:\n%s", name, want, out)
+			}
+		}
+	}
+	var bomb bytes.Buffer
+	bw := zip.NewWriter(&bomb)
+	for i := range 20 {
+		w, err := bw.Create(fmt.Sprint(i))
+		if err != nil {
+			t.Fatal(err)
+		}
+		w.Write(make([]byte, 8<<20))
+	}
+	bw.Close()
+	p.refused(1, "holds more than", "trust", "add", "partners", p.file("../bomb.zip", bomb.Bytes()), "--yes")
+	p.refused(1, "roots.cut", "trust", "add", "partners", p.file("../roots.cut", z.Bytes()[:len(z.Bytes())/2]), "--yes")
+}
+
+// What a server presents is believed only with a fingerprint that somebody read out.
+func TestAnEndpointIsNotBelieved(t *testing.T) {
+	p := harbour(t)
+	p.must("trust", "create", "partners")
+	root, mid, leaf := partner(t)
+	l, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{{PrivateKey: leaf.Signer,
+		Certificate: [][]byte{leaf.Cert.Raw, mid.Cert.Raw, root.Cert.Raw}}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func(c net.Conn) { c.(*tls.Conn).Handshake(); c.Close() }(c)
+		}
+	}()
+	at := l.Addr().String()
+	p.refused(2, "believed only with a fingerprint", "trust", "add", "partners", "--endpoint", at, "--yes")
+	p.refused(1, "no certificate offered has", "trust", "add", "partners", "--endpoint", at, "--fingerprint",
+		strings.Repeat("0", 64), "--yes")
+	sum := root.Cert.SHA256()
+	p.must("trust", "add", "partners", "--endpoint", at, "--fingerprint", "sha256: "+label.Colons(sum[:]), "--yes")
+	if out := p.must("trust", "show", "partners", "--json"); !strings.Contains(out, fmt.Sprintf("%x", sum)) {
+		t.Error(out)
+	}
+}
+
+// Two who change one set at once: the second is told.
+func TestTwoAtOneSet(t *testing.T) {
+	p := harbour(t)
+	p.must("trust", "create", "partners")
+	done := make(chan result, 2)
+	for i := range 2 {
+		root, _, _ := partner(t)
+		file := p.file(fmt.Sprintf("../root-%d.pem", i), pemOf(root))
+		go func() { done <- p.run("", "trust", "add", "partners", file, "--yes") }()
+	}
+	a, b := <-done, <-done
+	held := strings.Count(p.must("trust", "show", "partners", "--json"), `"sha256"`)
+	ok := 0
+	for _, r := range []result{a, b} {
+		if r.code == 0 {
+			ok++
+		} else if !strings.Contains(r.errors, "changed meanwhile") {
+			t.Errorf("%+v", r)
+		}
+	}
+	if held != ok || ok == 0 {
+		t.Errorf("%d succeeded, and the set holds %d anchors", ok, held)
+	}
+	p.must("estate", "check")
+}

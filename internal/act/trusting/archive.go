@@ -1,0 +1,158 @@
+package trusting
+
+import (
+	"archive/tar"
+	"archive/zip"
+	"bytes"
+	"compress/gzip"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"strings"
+
+	"ironseal/pki/bundle"
+	"ironseal/pki/cert"
+)
+
+// Bounds on archives. Nothing of an archive is ever written to a disk: its paths and links
+// mean nothing here.
+const (
+	mostFiles   = 10_000
+	mostContent = 64 << 20 // bytes, of all files together
+	mostFile    = 4 << 20
+)
+
+// Found is what was found in one file, or in one file of an archive.
+type Found struct {
+	Source       string // the file, with its path in the archive behind it
+	Certificates []*cert.Certificate
+	Note         string // why there is none, where there is none
+}
+
+// Look finds the certificates in a file of any form, or in each file of an archive (zip,
+// tar, tar.gz).
+func Look(name string, data []byte) ([]Found, error) {
+	l := &looking{name: name}
+	var err error
+	switch {
+	case bytes.HasPrefix(data, []byte("PK\x03\x04")) || bytes.HasPrefix(data, []byte("PK\x05\x06")):
+		err = l.zip(data)
+	case bytes.HasPrefix(data, []byte{0x1f, 0x8b}):
+		var z *gzip.Reader
+		if z, err = gzip.NewReader(bytes.NewReader(data)); err == nil {
+			err = l.tar(z)
+		}
+	case len(data) > 262 && string(data[257:262]) == "ustar":
+		err = l.tar(bytes.NewReader(data))
+	default:
+		l.file(name, data)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return l.out, nil
+}
+
+type looking struct {
+	name  string
+	out   []Found
+	files int
+	bytes int64
+}
+
+// errTooMuch is told before anything of a bomb was taken in.
+var errTooMuch = fmt.Errorf("the archive holds more than %d files or %d MB: take out what you need and give that",
+	mostFiles, mostContent>>20)
+
+// take reads one file of an archive, within the bounds.
+func (l *looking) take(name string, r io.Reader) error {
+	if l.files++; l.files > mostFiles {
+		return errTooMuch
+	}
+	data, err := io.ReadAll(io.LimitReader(r, mostFile+1))
+	if err != nil {
+		return fmt.Errorf("%s in it cannot be read: %w", name, err)
+	}
+	if l.bytes += int64(len(data)); l.bytes > mostContent {
+		return errTooMuch
+	}
+	source := l.name + ": " + path.Clean("/" + strings.ReplaceAll(name, `\`, "/"))[1:]
+	if len(data) > mostFile {
+		l.out = append(l.out, Found{Source: source, Note: fmt.Sprintf("it is larger than %d MB", mostFile>>20)})
+		return nil
+	}
+	l.file(source, data)
+	return nil
+}
+
+func (l *looking) file(source string, data []byte) {
+	f := Found{Source: source}
+	c, err := bundle.Read(data)
+	if err == nil {
+		for _, o := range c.Of(bundle.Certificate) {
+			x, err := cert.Read(o.DER)
+			if err != nil {
+				f.Note = err.Error()
+				continue
+			}
+			f.Certificates = append(f.Certificates, x)
+		}
+	}
+	switch {
+	case len(f.Certificates) > 0:
+	case err != nil:
+		f.Note = err.Error()
+	case f.Note == "" && len(c.Objects) > 0:
+		f.Note = fmt.Sprintf("it holds a %s", c.Objects[0].Kind)
+	case f.Note == "":
+		f.Note = "it holds nothing of this trade"
+	}
+	l.out = append(l.out, f)
+}
+
+func (l *looking) zip(data []byte) error {
+	z, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
+	if err != nil {
+		return err
+	}
+	if len(z.File) > mostFiles {
+		return errTooMuch
+	}
+	for _, f := range z.File {
+		if !f.Mode().IsRegular() {
+			continue // folders, and links, which lead nowhere here
+		}
+		r, err := f.Open()
+		if err != nil {
+			return fmt.Errorf("%s in it: %w", f.Name, err)
+		}
+		err = l.take(f.Name, r)
+		if err = errors.Join(err, r.Close()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (l *looking) tar(r io.Reader) error {
+	t := tar.NewReader(io.LimitReader(r, 2*mostContent))
+	for {
+		h, err := t.Next()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if h.Typeflag != tar.TypeReg {
+			if l.files++; l.files > mostFiles {
+				return errTooMuch
+			}
+			continue
+		}
+		if err := l.take(h.Name, t); err != nil {
+			return err
+		}
+	}
+}

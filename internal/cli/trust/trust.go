@@ -1,0 +1,386 @@
+// Package trust has the commands that keep trust sets: which anchors machines should hold.
+package trust
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ironseal/internal/act/overview"
+	"ironseal/internal/act/trusting"
+	"ironseal/internal/cli/session"
+	"ironseal/internal/estate"
+	"ironseal/internal/probe"
+	"ironseal/internal/term"
+	"ironseal/internal/view"
+	"ironseal/pki/cert"
+	"ironseal/pki/label"
+	"ironseal/pki/span"
+	"ironseal/pki/trust"
+)
+
+// Command is ironseal trust.
+func Command(s *session.Session) *cobra.Command {
+	return session.Group("trust", "Trust sets: the roots that machines should hold, and what for",
+		session.Reading(list(s)), session.Reading(show(s)), create(s), add(s), drop(s))
+}
+
+func list(s *session.Session) *cobra.Command {
+	c := &cobra.Command{
+		Use:     "list",
+		Short:   "All trust sets, the estate's own roots first",
+		Example: "  ironseal trust list",
+		Args:    session.Exactly(0, "no argument"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			e, err := s.Estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			sets, faults := trusting.Sets(cmd.Context(), e)
+			switch {
+			case s.JSON:
+				out := []view.TrustSet{}
+				for _, set := range sets {
+					out = append(out, view.TrustSetOf(set))
+				}
+				if err := s.PrintJSON(out); err != nil {
+					return err
+				}
+			case s.Quiet:
+				for _, set := range sets {
+					s.Out.Say("%s", set.Name)
+				}
+			default:
+				var cells [][]term.Cell
+				for _, set := range sets {
+					cells = append(cells, []term.Cell{{Text: set.Name, Tone: term.Strong},
+						{Text: span.Count(len(set.Anchors), "anchor")}, {Text: earliest(set)}, {Text: set.Title,
+							Prose: true}})
+				}
+				s.Out.Table([]string{"set", "holds", "first to end", "for"}, cells)
+			}
+			return errors.Join(faults...)
+		},
+	}
+	s.QuietFlag(c, "print names only")
+	return c
+}
+
+func earliest(set trust.Set) string {
+	if len(set.Anchors) == 0 {
+		return ""
+	}
+	first := slices.MinFunc(set.Anchors, func(a, b trust.Anchor) int {
+		return a.Certificate.NotAfter.Compare(b.Certificate.NotAfter)
+	})
+	return first.Certificate.NotAfter.Format("2006-01-02")
+}
+
+func show(s *session.Session) *cobra.Command {
+	return &cobra.Command{
+		Use:   "show [SET]",
+		Short: "One trust set, with fingerprints to be read out",
+		Long: `Show the anchors of a trust set: whose they are, until when, what they are trusted
+for, and the fingerprints by which two people compare them. Without a name it is
+the estate's own: every root that signs, that is prepared, or that something valid
+still hangs on.`,
+		Example: "  ironseal trust show",
+		Args:    cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			e, err := s.Estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			set, err := trusting.Set(cmd.Context(), e, strings.Join(args, ""))
+			if err != nil {
+				return err
+			}
+			if s.JSON {
+				return s.PrintJSON(view.TrustSetOf(set))
+			}
+			s.Out.Say("%s", s.Out.Paint(term.Strong, "Trust set "+set.Name+": "+term.Safe(set.Title)))
+			if len(set.Anchors) == 0 {
+				s.Out.Say("  It holds no anchor yet.")
+				s.Next(overview.Advice{Why: "add one", Command: "ironseal trust add " + set.Name + " FILE"})
+			}
+			for _, a := range set.Anchors {
+				s.Out.Gap()
+				drawAnchor(s, a)
+				s.Out.Findings(trust.Findings(a.Certificate, s.Moment()))
+			}
+			return nil
+		},
+		ValidArgsFunction: s.TrustSets,
+	}
+}
+
+func drawAnchor(s *session.Session, a trust.Anchor) {
+	c := a.Certificate
+	sum := c.SHA256()
+	rows := [][2]string{{"Subject", c.Subject.String()}, {"Until", c.NotAfter.Format("2006-01-02") + ", " +
+		span.Distance(s.Moment(), c.NotAfter)}, {"Trusted for", joined(a.Purposes)}}
+	if len(a.Permitted) > 0 {
+		rows = append(rows, [2]string{"Only for", joined(a.Permitted)})
+	}
+	rows = append(rows, [2]string{"From", a.From}, [2]string{"Check code", label.CheckCode(c.Raw)},
+		[2]string{"SHA-256", label.Colons(sum[:])})
+	s.Out.Say("%s", s.Out.Paint(term.Strong, term.Safe(c.Title())))
+	for _, r := range rows {
+		s.Out.Say("  %s%s", s.Out.Paint(term.Quiet, fmt.Sprintf("%-14s", r[0])), term.Safe(r[1]))
+	}
+}
+
+func joined[T any](list []T) string {
+	var out []string
+	for _, x := range list {
+		out = append(out, fmt.Sprint(x))
+	}
+	return strings.Join(out, ", ")
+}
+
+func create(s *session.Session) *cobra.Command {
+	var title string
+	c := &cobra.Command{
+		Use:     "create SET",
+		Short:   "Make a trust set, to be filled",
+		Example: "  ironseal trust create partners --title \"What the booking desk must trust\"",
+		Args:    session.Exactly(1, "a name for the set"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			e, err := s.Estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			head, err := trusting.Create(cmd.Context(), e, args[0], title)
+			if err != nil {
+				return err
+			}
+			if s.JSON {
+				return s.PrintJSON(map[string]string{"set": args[0], "journal_head": head.String()})
+			}
+			s.Out.Say("%s trust set %s   journal %s", s.Out.Paint(term.Good, "✓ made"), args[0], head)
+			s.Next(overview.Advice{Why: "add an anchor", Command: "ironseal trust add " + args[0] + " FILE"})
+			return nil
+		},
+	}
+	c.Flags().StringVar(&title, "title", "", "what it is for, in a few words")
+	return c
+}
+
+// addFlags are what can be said about anchors that are added.
+type addFlags struct {
+	endpoint                                 string
+	fingerprints, purposes, permitted, waive []string
+	because                                  string
+}
+
+func add(s *session.Session) *cobra.Command {
+	var f addFlags
+	c := &cobra.Command{
+		Use:   "add SET SOURCE...",
+		Short: "Add anchors to a trust set",
+		Long: `Add anchors to a trust set. A SOURCE is the handle of an authority here, a file of
+any form, or an archive (zip, tar, tar.gz) in which every file is looked at: roots
+are taken once each, intermediates and machines' certificates only when they are
+named by their fingerprint.
+
+With --endpoint, what a live server presents is offered. It is believed only with
+the fingerprint that somebody read out or sent by another way; colons, blanks and
+case do not matter.`,
+		Example: "  ironseal trust add partners ../handed-out/root.pem --purpose servers,clients",
+		Args:    session.AtLeast(1, "a set, and what to add"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			e, err := s.Estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			ask, err := f.ask(s, args[0])
+			if err != nil {
+				return err
+			}
+			if ask.Offered, err = offered(cmd.Context(), s, e, args[1:], f.endpoint); err != nil {
+				return err
+			}
+			return addTo(cmd.Context(), s, e, ask)
+		},
+		ValidArgsFunction: s.TrustSets,
+	}
+	fl := c.Flags()
+	fl.StringVar(&f.endpoint, "endpoint", "", "offer what this `HOST:PORT` presents; needs --fingerprint")
+	fl.StringArrayVar(&f.fingerprints, "fingerprint", nil, "take only the one with this SHA-256 `HEX`; may be repeated")
+	fl.StringSliceVar(&f.purposes, "purpose", nil, "what it is trusted for: servers, clients, mail, code `LIST`")
+	fl.StringSliceVar(&f.permitted, "permit-name", nil, "it counts for this name alone, such as dns:partner.example")
+	s.WaiverFlags(c, &f.waive, &f.because)
+	session.CompleteWords(c, "purpose", "servers", "clients", "mail", "code")
+	return c
+}
+
+func (f addFlags) ask(s *session.Session, set string) (ask trusting.AddAsk, err error) {
+	ask.Set = set
+	if f.endpoint != "" && len(f.fingerprints) == 0 {
+		return ask, session.Misused("--endpoint is believed only with a fingerprint that somebody read out: add " +
+			"--fingerprint HEX")
+	}
+	for _, t := range f.fingerprints {
+		sum, err := label.ReadSHA256(t)
+		if err != nil {
+			return ask, &session.Status{Code: session.Usage, Err: err}
+		}
+		ask.Fingerprint = append(ask.Fingerprint, sum)
+	}
+	if ask.Purposes, err = trust.ParsePurposes(f.purposes); err != nil {
+		return ask, &session.Status{Code: session.Usage, Err: err}
+	}
+	if ask.Permitted, err = trust.ParsePermitted(f.permitted); err != nil {
+		return ask, &session.Status{Code: session.Usage, Err: err}
+	}
+	ask.Waivers, err = session.Waivers(f.waive, f.because)
+	return ask, err
+}
+
+// offered gathers the certificates of handles, files, archives and an endpoint.
+func offered(ctx context.Context, s *session.Session, e *estate.Estate, sources []string, endpoint string) (
+	out []trusting.Found, err error) {
+	if len(sources) == 0 && endpoint == "" {
+		return nil, session.Misused("trust add needs what to add: a handle, a file, or --endpoint HOST:PORT")
+	}
+	for _, source := range sources {
+		if _, err := os.Stat(s.Path(source)); err != nil {
+			if g, err := e.Generation(ctx, source); err == nil {
+				out = append(out, trusting.Found{Source: g.Name(), Certificates: []*cert.Certificate{g.Certificate}})
+				continue
+			}
+		}
+		inputs, err := s.Inputs([]string{source})
+		if err != nil {
+			return nil, fmt.Errorf("%w, and no authority here is called %q", err, source)
+		}
+		for _, in := range inputs {
+			found, err := trusting.Look(filepath.Base(in.Name), in.Data)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, found...)
+		}
+	}
+	if endpoint != "" {
+		host, _, _ := strings.Cut(endpoint, ":")
+		r, err := probe.Connect(ctx, endpoint, host, nil, s.Moment())
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, trusting.Found{Source: "presented by " + endpoint, Certificates: r.Presented})
+	}
+	return out, nil
+}
+
+// addTo shows what goes in and what does not, asks, and adds.
+func addTo(ctx context.Context, s *session.Session, e *estate.Estate, ask trusting.AddAsk) error {
+	a, err := trusting.PlanAdd(e, ask)
+	if err != nil {
+		return err
+	}
+	if !s.JSON {
+		s.Out.Say("%s", s.Out.Paint(term.Strong, fmt.Sprintf("To be trusted in the set %s", a.Set.Name)))
+		for _, x := range a.Anchors {
+			s.Out.Gap()
+			drawAnchor(s, x)
+		}
+		s.Out.Findings(a.Findings)
+		if len(a.Skipped) > 0 {
+			s.Out.Gap()
+			s.Out.Say("%s", s.Out.Paint(term.Quiet, "Not taken"))
+			for _, t := range a.Skipped {
+				s.Out.Item(s.Out.Paint(term.Quiet, "·"), term.Safe(t))
+			}
+		}
+		s.Out.Gap()
+	}
+	if bad := a.Findings.Refusing(); len(bad) > 0 {
+		return session.Refusal("trust set "+a.Set.Name, "nothing was added", bad)
+	}
+	if err := s.Agree(ctx, fmt.Sprintf("Trust as shown: %s, in the set %s?", span.Count(len(a.Anchors), "anchor"),
+		a.Set.Name)); err != nil {
+		return err
+	}
+	head, err := trusting.Add(ctx, e, a)
+	if err != nil {
+		return err
+	}
+	if s.JSON {
+		set, err := trusting.Set(ctx, e, a.Set.Name)
+		if err != nil {
+			return err
+		}
+		return s.PrintJSON(view.TrustSetOf(set))
+	}
+	s.Out.Say("%s %s   journal %s", s.Out.Paint(term.Good, "✓ added"), span.Count(len(a.Anchors), "anchor"), head)
+	return nil
+}
+
+func drop(s *session.Session) *cobra.Command {
+	return &cobra.Command{
+		Use:   "drop SET ANCHOR...",
+		Short: "Take anchors out of a trust set",
+		Long: `Take anchors out of a trust set. An ANCHOR is named by its SHA-256 fingerprint, by
+its check code or by a handle. Machines that have it keep it until it is removed
+there.`,
+		Example: "  ironseal trust drop partners root",
+		Args:    session.AtLeast(2, "a set and an anchor"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx := cmd.Context()
+			e, err := s.Estate(ctx)
+			if err != nil {
+				return err
+			}
+			set, err := trusting.Set(ctx, e, args[0])
+			if err != nil {
+				return err
+			}
+			var which []*cert.Certificate
+			for _, a := range args[1:] {
+				c, err := named(ctx, e, set, a)
+				if err != nil {
+					return err
+				}
+				which = append(which, c)
+			}
+			if err := s.Agree(ctx, fmt.Sprintf("Take %s out of the set %s?", span.Count(len(which), "anchor"),
+				set.Name)); err != nil {
+				return err
+			}
+			head, err := trusting.Drop(ctx, e, set.Name, which)
+			if err != nil {
+				return err
+			}
+			if s.JSON {
+				return s.PrintJSON(map[string]any{"set": set.Name, "dropped": len(which),
+					"journal_head": head.String()})
+			}
+			s.Out.Say("%s %s   journal %s", s.Out.Paint(term.Good, "✓ dropped"), span.Count(len(which), "anchor"), head)
+			return nil
+		},
+		ValidArgsFunction: s.TrustSets,
+	}
+}
+
+// named finds the anchor of a set that a person means.
+func named(ctx context.Context, e *estate.Estate, set trust.Set, typed string) (*cert.Certificate, error) {
+	if g, err := e.Generation(ctx, typed); err == nil && set.Find(g.Certificate) != nil {
+		return g.Certificate, nil
+	}
+	code := label.ReadCode(typed)
+	sum, err := label.ReadSHA256(typed)
+	for _, a := range set.Anchors {
+		if err == nil && a.Certificate.SHA256() == sum || code != "" && label.CheckCode(a.Certificate.Raw) == code {
+			return a.Certificate, nil
+		}
+	}
+	return nil, fmt.Errorf("trust set %s: no anchor in it is %q: name it by a fingerprint, a check code or a handle: "+
+		"see them with: ironseal trust show %s", set.Name, typed, set.Name)
+}

@@ -1,0 +1,44 @@
+package view
+
+import (
+	"fmt"
+
+	"ironseal/pki/label"
+	"ironseal/pki/trust"
+)
+
+// TrustSet is a trust set.
+type TrustSet struct {
+	Name    string   `json:"name" doc:"what it is called; own for the roots of the estate that still matter"`
+	Title   string   `json:"title" doc:"what it is for"`
+	Anchors []Anchor `json:"anchors" doc:"the certificates that are trusted"`
+}
+
+// Anchor is an anchor of a set.
+type Anchor struct {
+	Subject   string   `json:"subject" doc:"its distinguished name"`
+	From      string   `json:"from" doc:"where it came from"`
+	Purposes  []string `json:"purposes" doc:"servers, clients, mail, code"`
+	Permitted []string `json:"permitted" doc:"the names that it counts for; empty for all"`
+	Until     string   `json:"not_after" doc:"last moment"`
+	CheckCode string   `json:"check_code" doc:"the code by which two people compare it"`
+	SHA256    string   `json:"sha256" doc:"SHA-256 of it, in hex"`
+}
+
+// TrustSetOf is a set as JSON has it.
+func TrustSetOf(s trust.Set) TrustSet {
+	out := TrustSet{Name: s.Name, Title: s.Title, Anchors: []Anchor{}}
+	for _, a := range s.Anchors {
+		x := Anchor{Subject: a.Certificate.Subject.String(), From: a.From, Purposes: []string{}, Permitted: []string{},
+			Until: Time(a.Certificate.NotAfter), CheckCode: label.CheckCode(a.Certificate.Raw),
+			SHA256: fmt.Sprintf("%x", a.Certificate.SHA256())}
+		for _, p := range a.Purposes {
+			x.Purposes = append(x.Purposes, string(p))
+		}
+		for _, p := range a.Permitted {
+			x.Permitted = append(x.Permitted, p.String())
+		}
+		out.Anchors = append(out.Anchors, x)
+	}
+	return out
+}

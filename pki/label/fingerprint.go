@@ -1,0 +1,45 @@
+package label
+
+import (
+	"encoding/hex"
+	"fmt"
+	"strings"
+
+	"ironseal/pki/runes"
+)
+
+// ReadSHA256 reads a SHA-256 fingerprint as people type and paste it: colons, blanks,
+// hyphens, case, a name in front and characters that nobody sees do not count. The error
+// says what it is instead, where that can be told.
+func ReadSHA256(typed string) (sum [32]byte, err error) {
+	text := typed
+	for _, head := range []string{"sha-256", "sha256"} {
+		if at := strings.Index(strings.ToLower(text), head); at >= 0 {
+			text = text[at+len(head):]
+		}
+	}
+	var digits strings.Builder
+	for _, r := range text {
+		switch {
+		case runes.Hostile(r) || strings.ContainsRune(" :-=._,;\t", r) || r == 0xa0:
+		case r >= '0' && r <= '9' || r >= 'a' && r <= 'f' || r >= 'A' && r <= 'F':
+			digits.WriteRune(r)
+		default:
+			return sum, fmt.Errorf("fingerprint: %q is no hexadecimal digit: SHA-256 fingerprints have 64 of 0 to 9 "+
+				"and a to f", string(r))
+		}
+	}
+	b, err := hex.DecodeString(digits.String())
+	n := digits.Len()
+	switch {
+	case n == 64 && err == nil:
+		return [32]byte(b), nil
+	case n == 40:
+		return sum, fmt.Errorf("fingerprint: this is a SHA-1 fingerprint (40 digits), which can be forged: ask for " +
+			"the SHA-256 one")
+	case n == 32:
+		return sum, fmt.Errorf("fingerprint: this is an MD5 fingerprint (32 digits) or half of another: ask for the " +
+			"SHA-256 one, of 64 digits")
+	}
+	return sum, fmt.Errorf("fingerprint: it has %d digits, and a SHA-256 fingerprint has 64: was it copied whole?", n)
+}
