@@ -40,7 +40,9 @@ func TestJSONKeepsItsPromises(t *testing.T) {
 		{"due --within 3y", "due"}, {"forecast", "forecast"}, {"estate check", "check"},
 		{"estate backup ../b.tar", "backup"}, {"receiver list", ""}, {"receiver check", ""}, {"template check", ""},
 		{"template compare client web-server", ""}, {"certificate compare R1 R2", ""}, {"journal verify", ""},
-		{"verify ../chain.pem --name wrong.example", "verdict"}, {"version", ""}, {"request receive ../chain.pem", ""},
+		{"verify ../chain.pem --name wrong.example", "verdict"}, {"version", ""},
+		{"trust show", "trust set"}, {"trust list", "trust set"},
+		{"trust kit --for debian --out ../kits", ""}, {"request receive ../chain.pem", ""},
 		{"certificate handover R2 --for nginx --out ..", ""}, {"sign R3 --template web-server --yes", ""},
 		{"request draft c.ternbay.example --out ..", "request"}, {"sign --all --template web-server --yes", ""},
 	} {

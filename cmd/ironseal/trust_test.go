@@ -199,3 +199,43 @@ func TestTwoAtOneSet(t *testing.T) {
 	}
 	p.must("estate", "check")
 }
+
+// A kit is a folder that says what it is for; an earlier one is replaced after asking, what
+// is none never, and nothing is packed half.
+func TestKits(t *testing.T) {
+	p := harbour(t)
+	out := p.must("trust", "kit", "--for", "debian,java,chromium", "--out", "../kits")
+	if strings.Count(out, "✓ wrote") != 3 {
+		t.Error(out)
+	}
+	sums := string(p.read("../kits/own.debian/SHA256SUMS"))
+	p.refused(2, "answer beforehand with --yes", "trust", "kit", "--for", "debian", "--out", "../kits")
+	p.must("trust", "kit", "--for", "debian", "--out", "../kits", "--yes")
+	if again := string(p.read("../kits/own.debian/SHA256SUMS")); again != sums {
+		t.Error("the same set gave another kit")
+	}
+	p.file("../kits/own.debian/mine", []byte("x"))
+	p.refused(1, "would be lost", "trust", "kit", "--for", "debian", "--out", "../kits", "--yes")
+	p.refused(1, `did you mean "debian"`, "trust", "kit", "--for", "debain", "--out", "../more")
+	p.refused(1, "did you mean", "trust", "kit", "--for", "java,debain", "--out", "../more")
+	if p.exists("../more/own.java") {
+		t.Error("one platform is not there, and another was packed")
+	}
+	p.refused(2, "say for what", "trust", "kit", "--out", "../more")
+	p.must("trust", "create", "empty")
+	p.refused(1, "holds no anchor", "trust", "kit", "empty", "--for", "debian", "--out", "../more")
+	old := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Old", Authority: true, From: time.Now().AddDate(-9, 0, 0),
+		Until: time.Now().AddDate(-1, 0, 0)})
+	p.file("../old.pem", pemOf(old))
+	p.refused(3, "anchor-expired", "trust", "add", "empty", "../old.pem", "--yes")
+	p.must("trust", "add", "empty", "../old.pem", "--waive", "anchor-expired", "--because", "a museum piece", "--yes")
+	p.refused(3, "expired on", "trust", "kit", "empty", "--for", "debian", "--out", "../more")
+	p.file("platforms/quay.toml", []byte("title = \"Quay gates\"\n[[file]]\nname = \"gate.pem\"\nform = \"pem\"\n"))
+	p.must("trust", "kit", "--for", "quay", "--out", "../kits")
+	if page := string(p.read("../kits/own.quay/READ-ME.txt")); !strings.Contains(page, "Quay gates") {
+		t.Error(page)
+	}
+	p.file("platforms/quay.toml", []byte("title = \"Quay gates\"\n[[file]]\nname = \"gate.pem\"\nfrom = \"pem\"\n"))
+	p.refused(1, `did you mean "form"`, "trust", "kit", "--for", "quay", "--out", "../kits", "--yes")
+	p.must("journal", "verify")
+}

@@ -13,6 +13,7 @@ import (
 	"ironseal/internal/term"
 	"ironseal/internal/view"
 	"ironseal/pki/finding"
+	"ironseal/pki/kit"
 	"ironseal/pki/receiver"
 	"ironseal/pki/span"
 	"ironseal/pki/template"
@@ -74,14 +75,14 @@ func referenceCommand(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "reference DIR",
 		Short: "Write the reference pages, or manual pages, from the program itself",
-		Long: `Write the pages on commands, findings, templates, receivers and JSON into a
+		Long: `Write the pages on commands, findings, templates, receivers, platforms and JSON into a
 directory; with --man, a manual page for each command, for man -l or for a
 directory that man searches.`,
 		Example: "  ironseal reference ../pages\n  ironseal reference --man ../man1",
 		Args:    session.Exactly(1, "the directory to write to"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			pages := map[string]string{"findings.md": finding.Reference(), "templates.md": template.Reference(),
-				"receivers.md": receiver.Reference(), "json.md": view.Reference(),
+				"receivers.md": receiver.Reference(), "platforms.md": kit.Reference(), "json.md": view.Reference(),
 				"commands.md": commandReference(cmd.Root())}
 			if man {
 				pages = manuals(cmd.Root())

@@ -343,8 +343,9 @@ func DataDirs() []string {
 	return out
 }
 
-// DataKinds are what people write in files; sets are trust sets.
-var DataKinds = []string{"template", "receiver", "set"}
+// DataKinds are what people write in files; sets are trust sets, platforms what kits are
+// packed for.
+var DataKinds = []string{"template", "receiver", "set", "platform"}
 
 // DataNames lists the data files of a kind, such as "template", by name.
 func (e *Estate) DataNames(kind string) []string {

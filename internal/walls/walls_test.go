@@ -25,7 +25,7 @@ var order = []string{
 	"pki/cert", "pki/bundle",
 	"pki/request", "pki/strict", "pki/template",
 	"pki/hierarchy", "pki/issue", "pki/path", "pki/renewal", "pki/revocation", "pki/handover",
-	"pki/receiver", "pki/relate", "pki/trust",
+	"pki/receiver", "pki/relate", "pki/trust", "pki/kit",
 	"pki/describe", "pki/specimen",
 	"internal/failure", "internal/disk", "internal/records/sqlite", "internal/records/lineage", "internal/records",
 	"internal/custody", "internal/probe", "internal/estate",

@@ -346,7 +346,7 @@ func inTheWay(ctx context.Context, dir string, b Backup, err error) error {
 }
 
 // backupDirs are where a file of a backup may belong; "" is the estate itself.
-var backupDirs = []string{"", "keys/", "templates/", "receivers/", "sets/", estate.AsideDir + "/"}
+var backupDirs = []string{"", "keys/", "templates/", "receivers/", "sets/", "platforms/", estate.AsideDir + "/"}
 
 // eachFile reads the files of a backup in their order, each held against the
 // manifest: its place, its size and its hash.

@@ -27,8 +27,8 @@ import (
 
 // Command is ironseal trust.
 func Command(s *session.Session) *cobra.Command {
-	return session.Group("trust", "Trust sets: the roots that machines should hold, and what for",
-		session.Reading(list(s)), session.Reading(show(s)), create(s), add(s), drop(s))
+	return session.Group("trust", "Trusted roots: sets of them, and kits that bring them onto machines",
+		session.Reading(list(s)), session.Reading(show(s)), create(s), add(s), drop(s), pack(s))
 }
 
 func list(s *session.Session) *cobra.Command {

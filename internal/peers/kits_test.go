@@ -1,0 +1,120 @@
+package peers
+
+import (
+	"crypto/tls"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// TestSystemClient is a Go client that trusts what the system's store holds; it is run by
+// another test in the place where that store is.
+func TestSystemClient(t *testing.T) {
+	addr := os.Getenv("SYSTEM_CLIENT_ADDR")
+	if addr == "" {
+		t.Skip("run by another test")
+	}
+	c, err := tls.Dial("tcp", addr, &tls.Config{ServerName: "localhost"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	c.Close()
+}
+
+// The kit for Debian is installed for real, in a private copy of the system's store: curl,
+// wget, Python and Go trust a server of ours with no option given; not before, and not after
+// it is taken out; twice is harmless, and the other roots stay byte for byte.
+func TestTheDebianKitIsInstalledForReal(t *testing.T) {
+	peer(t, "update-ca-certificates", "/usr/sbin/update-ca-certificates")
+	curl, wget, python, unshare := peer(t, "curl"), peer(t, "wget"), peer(t, "python3"), peer(t, "unshare")
+	if err := exec.Command(unshare, "-m", "true").Run(); err != nil {
+		if os.Getenv("CI") == "true" && os.Getuid() == 0 {
+			t.Fatal("there are no mount namespaces here: ", err)
+		}
+		t.Skip("there are no mount namespaces here")
+	}
+	e := newEstate(t, "ecdsa-p256")
+	e.site("ecdsa-p256")
+	port := nginx(t, e)
+	e.do("trust", "kit", "--for", "debian,node", "--out", "../kits")
+	url := fmt.Sprintf("https://localhost:%d/", port)
+	write(t, e.path("client.py"), fmt.Sprintf("import urllib.request\nurllib.request.urlopen(%q).read()\n", url))
+	script := write(t, e.path("try.sh"), fmt.Sprintf(`set -eu
+cp -a /etc/ssl %[1]s/ssl && mount --bind %[1]s/ssl /etc/ssl
+mkdir -p /usr/local/share/ca-certificates
+cp -a /usr/local/share/ca-certificates %[1]s/local && mount --bind %[1]s/local /usr/local/share/ca-certificates
+/usr/sbin/update-ca-certificates >/dev/null 2>&1
+cp /etc/ssl/certs/ca-certificates.crt %[1]s/before
+kit=%[1]s/kits/own.debian
+trusted() {
+  %[2]s -fsS --noproxy '*' %[6]s >/dev/null 2>&1 || echo "curl no"
+  %[3]s -q -O /dev/null --no-proxy %[6]s 2>/dev/null || echo "wget no"
+  %[4]s %[1]s/client.py 2>/dev/null || echo "python no"
+  SYSTEM_CLIENT_ADDR=localhost:%[7]d %[5]s -test.run '^TestSystemClient$' >/dev/null 2>&1 || echo "go no"
+}
+echo "before: $(trusted | tr '\n' ' ')"
+(cd "$kit" && sha256sum --quiet -c SHA256SUMS)
+sh "$kit/trust.sh" check >/dev/null && echo "check says yes too early"
+sh "$kit/trust.sh" install
+echo "installed: $(trusted | tr '\n' ' ')"
+sh "$kit/trust.sh" check
+sh "$kit/trust.sh" install
+echo "roots more: $(($(grep -c BEGIN /etc/ssl/certs/ca-certificates.crt) - $(grep -c BEGIN %[1]s/before)))"
+sh "$kit/trust.sh" remove
+echo "removed: $(trusted | tr '\n' ' ')"
+cmp %[1]s/before /etc/ssl/certs/ca-certificates.crt && echo "the others are as they were"
+find /etc/ssl/certs -xtype l | grep -q . && echo "links lead nowhere"
+true
+`, e.dir, curl, wget, python, os.Args[0], url, port))
+	out, err := exec.Command(unshare, "-m", "sh", script).CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	for _, want := range []string{"before: curl no wget no python no go no", "installed: \n", "there    ",
+		"nothing to do",
+		"roots more: 1\n", "removed: curl no wget no python no go no", "the others are as they were"} {
+		if !strings.Contains(string(out), want) {
+			t.Errorf("%q is missing", want)
+		}
+	}
+	for _, bad := range []string{"too early", "lead nowhere"} {
+		if strings.Contains(string(out), bad) {
+			t.Errorf("%q", bad)
+		}
+	}
+	if t.Failed() {
+		t.Logf("%s", out)
+	}
+	nodeTrusts(t, e, url)
+}
+
+// nodeTrusts proves the kit for Node.js: not without its variable, and with it.
+func nodeTrusts(t *testing.T, e estate, url string) {
+	t.Helper()
+	node := peer(t, "node")
+	text := string(readFile(t, e.path("kits/own.node/node-roots.sh")))
+	if !strings.Contains(text, "export NODE_EXTRA_CA_CERTS=") {
+		t.Errorf("the snippet: %s", text)
+	}
+	for _, roots := range []string{"", filepath.Join(e.dir, "kits/own.node/roots.pem")} {
+		cmd := exec.Command(node, "-e",
+			fmt.Sprintf("require('https').get(%q, r => process.exit(r.statusCode == 200 ? 0 : "+
+				"1)).on('error', () => process.exit(3))", url))
+		cmd.Env = append(os.Environ(), "NODE_EXTRA_CA_CERTS="+roots)
+		if err := cmd.Run(); (err == nil) != (roots != "") {
+			t.Errorf("with %q: %v", roots, err)
+		}
+	}
+}
+
+func readFile(t *testing.T, path string) []byte {
+	t.Helper()
+	data, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return data
+}

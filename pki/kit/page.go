@@ -1,0 +1,51 @@
+package kit
+
+import (
+	"bytes"
+	"fmt"
+
+	"ironseal/pki/label"
+	"ironseal/pki/runes"
+)
+
+// shown makes a text of a certificate's harmless on a page.
+func shown(text string) string { return runes.Escape(text) }
+
+// page is what goes with a kit, in words.
+func (p Platform) page(j Job, items []Item, notes []string) []byte {
+	var b bytes.Buffer
+	fmt.Fprintf(&b, "%s: roots to be trusted\n\nFrom %s, the trust set %q: %s\n", p.Title, shown(j.Owner), j.Set.Name,
+		shown(j.Set.Title))
+	if p.Covers != "" {
+		fmt.Fprintf(&b, "\nWho trusts them then\n  %s\n", p.Covers)
+	}
+	b.WriteString("\nCompare these first, with somebody who reads them out\n")
+	for _, i := range items {
+		sum := i.Certificate.SHA256()
+		fmt.Fprintf(&b, "  %s\n    file        %s\n    check code  %s\n    SHA-256     %s\n    until       %s\n",
+			shown(i.Certificate.Title()), i.File, label.CheckCode(i.Certificate.Raw), label.Colons(sum[:]),
+			i.Certificate.NotAfter.Format("2006-01-02"))
+	}
+	b.WriteString("\nWhat is here\n")
+	for _, f := range p.Files {
+		fmt.Fprintf(&b, "  %-24s  %s\n", f.Name, f.For)
+	}
+	fmt.Fprintf(&b, "  %-24s  the hashes of all files: sha256sum -c %s\n", SumsFile, SumsFile)
+	b.WriteString("\nWhat to do\n")
+	for n, s := range p.Page.Steps {
+		fmt.Fprintf(&b, "  %d. %s\n", n+1, s)
+	}
+	for _, s := range [][2]string{{"What to start again", p.Page.Restart}, {"How to see that it worked", p.Page.Worked},
+		{"Taking it back", p.Page.Back}} {
+		if s[1] != "" {
+			fmt.Fprintf(&b, "\n%s\n  %s\n", s[0], s[1])
+		}
+	}
+	if len(notes) > 0 {
+		b.WriteString("\nTo be known\n")
+		for _, n := range notes {
+			fmt.Fprintf(&b, "  %s\n", shown(n))
+		}
+	}
+	return b.Bytes()
+}

@@ -1,0 +1,26 @@
+package kit
+
+import (
+	"fmt"
+	"strings"
+
+	"ironseal/pki/strict"
+)
+
+// Reference writes docs/platforms.md from the model.
+func Reference() string {
+	var b strings.Builder
+	b.WriteString("# Platform files\n\nWritten from the program's model by `go run ./cmd/ironseal reference docs`; " +
+		"do not edit.\n\n")
+	b.WriteString("Kits are packed for platforms. The program knows those below; a TOML file in `platforms/` of the " +
+		"estate adds one or takes the place of one, and its name is the platform's. Unknown keys are errors.\n\n")
+	b.WriteString(strict.Keys(Platform{}))
+	fmt.Fprintf(&b, "\nForms: %s.\n\n## Platforms\n\n| platform | what | who trusts the roots then |\n|---|---|---|\n",
+		strings.Join(formNames(), ", "))
+	for _, name := range StarterNames() {
+		if p, err := Parse(name, []byte(Starter(name))); err == nil {
+			fmt.Fprintf(&b, "| `%s` | %s | %s |\n", name, p.Title, p.Covers)
+		}
+	}
+	return b.String()
+}

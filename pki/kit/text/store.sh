@@ -1,0 +1,125 @@
+#!/bin/sh
+# Puts the roots of @MARK@ into this system's store, takes them out, or says whether they
+# are there. Run twice it does no more than run once. It touches nothing but its own files.
+#
+#   sh trust.sh install [--dry-run] [--report FILE]
+#   sh trust.sh remove  [--dry-run] [--report FILE]
+#   sh trust.sh check   [--report FILE]
+#
+# Exit status: 0 done, or all there; 1 failed; 2 wrong usage; 4 (check) not all there.
+set -u
+LC_ALL=C
+export LC_ALL
+PATH=$PATH:/usr/sbin:/sbin
+
+store=@STORE@
+bundle=@BUNDLE@
+mark=@MARK@
+platform=@PLATFORM@
+refresh() { @UPDATE@; }
+refresh_after_removal() { @UPDATE_AFTER@; }
+
+# file and SHA-256 fingerprint of each root
+anchors() {
+	cat <<'LIST'
+@ANCHORS@
+LIST
+}
+
+here=$(cd "$(dirname "$0")" && pwd) || exit 1
+say() { printf '%s\n' "$*"; }
+fail() { printf 'trust.sh: %s\n' "$*" >&2; exit 1; }
+usage() { sed -n '5,7s/^# //p' "$0" >&2; exit 2; }
+
+[ $# -ge 1 ] || usage
+act=$1
+shift
+dry='' report=''
+while [ $# -gt 0 ]; do
+	case $1 in
+	--dry-run) dry=yes ;;
+	--report) [ $# -ge 2 ] || usage; report=$2; shift ;;
+	*) usage ;;
+	esac
+	shift
+done
+case $act in install | remove | check) ;; *) usage ;; esac
+
+[ -d "$store" ] || fail "there is no $store here: this kit is for another system"
+[ "$act" = check ] || [ -n "$dry" ] || [ -w "$store" ] || fail "$store cannot be written: administrator rights are needed"
+
+# body FILE: the base 64 of the first certificate in it, in one line
+body() { sed -n '/-----BEGIN/,/-----END/p' "$1" | sed '/-----END/q' | grep -v -e '-----' | tr -d ' \r\n'; }
+
+# listed FILE: whether the system's own bundle has the certificate
+listed() { [ -r "$bundle" ] && tr -d ' \r\n' <"$bundle" | grep -q -F -e "$(body "$1")"; }
+
+changed=''
+install_one() {
+	if [ -f "$store/$1" ] && cmp -s "$here/$1" "$store/$1"; then
+		return 0
+	fi
+	say "install $store/$1"
+	changed=yes
+	[ -n "$dry" ] && return 0
+	cp "$here/$1" "$store/.$1.new" && chmod 644 "$store/.$1.new" && mv "$store/.$1.new" "$store/$1"
+}
+
+remove_one() {
+	[ -e "$store/$1" ] || return 0
+	if ! cmp -s "$here/$1" "$store/$1"; then
+		say "leave $store/$1: it is not the file of this kit"
+		return 0
+	fi
+	say "remove $store/$1"
+	changed=yes
+	[ -n "$dry" ] || rm -f "$store/$1"
+}
+
+missing=''
+check_one() {
+	if [ ! -f "$store/$1" ]; then
+		say "missing  $1"
+		missing=yes
+	elif ! cmp -s "$here/$1" "$store/$1"; then
+		say "differs  $1"
+		missing=yes
+	elif ! listed "$here/$1"; then
+		say "unlisted $1: it is in $store, and not in $bundle"
+		missing=yes
+	else
+		say "there    $1"
+	fi
+}
+
+stale() {
+	for f in "$store/$mark"-*; do
+		[ -e "$f" ] || continue
+		name=${f##*/}
+		anchors | cut -d ' ' -f 1 | grep -q -x -F -e "$name" || say "stale    $name: it is of an earlier kit"
+	done
+}
+
+while read -r file _; do
+	[ -n "$file" ] || continue
+	[ -r "$here/$file" ] || fail "$file is missing beside this script"
+	"${act}_one" "$file" || fail "$file could not be ${act}ed"
+done <<LIST
+$(anchors)
+LIST
+
+case $act in
+check) stale ;;
+install) [ -z "$changed" ] || [ -n "$dry" ] || refresh >/dev/null || fail "the system's own update failed" ;;
+remove) [ -z "$changed" ] || [ -n "$dry" ] || refresh_after_removal >/dev/null || fail "the system's own update failed" ;;
+esac
+[ -n "$changed" ] || [ "$act" = check ] || say "nothing to do"
+
+if [ -n "$report" ]; then
+	sums=$(anchors | cut -d ' ' -f 2 | sed 's/.*/"&"/' | tr '\n' ',')
+	printf '{"host":"%s","platform":"%s","store":"%s","act":"%s","complete":%s,"sha256":[%s],"when":"%s"}\n' \
+		"$(uname -n | tr -c 'A-Za-z0-9.\n-' '?')" "$platform" "$store" "$act" \
+		"$([ -z "$missing" ] && echo true || echo false)" "${sums%,}" "$(date -u +%Y-%m-%dT%H:%M:%SZ)" >"$report" ||
+		fail "$report cannot be written"
+fi
+[ -z "$missing" ] || exit 4
