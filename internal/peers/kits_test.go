@@ -2,12 +2,17 @@ package peers
 
 import (
 	"crypto/tls"
+	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"ironseal/internal/view"
+	"ironseal/pki/bundle"
+	"ironseal/pki/specimen"
 )
 
 // TestSystemClient is a Go client that trusts what the system's store holds; it is run by
@@ -55,26 +60,30 @@ trusted() {
   %[4]s %[1]s/client.py 2>/dev/null || echo "python no"
   SYSTEM_CLIENT_ADDR=localhost:%[7]d %[5]s -test.run '^TestSystemClient$' >/dev/null 2>&1 || echo "go no"
 }
+store() { (cd %[1]s/harbour && SSL_CERT_FILE='' %[8]s trust check --color never | grep ' system' | cut -c 1-50); }
 echo "before: $(trusted | tr '\n' ' ')"
+echo "store before: $(store)"
 (cd "$kit" && sha256sum --quiet -c SHA256SUMS)
 sh "$kit/trust.sh" check >/dev/null && echo "check says yes too early"
 sh "$kit/trust.sh" install
 echo "installed: $(trusted | tr '\n' ' ')"
 sh "$kit/trust.sh" check
+echo "store then: $(store)"
 sh "$kit/trust.sh" install
 echo "roots more: $(($(grep -c BEGIN /etc/ssl/certs/ca-certificates.crt) - $(grep -c BEGIN %[1]s/before)))"
 sh "$kit/trust.sh" remove
 echo "removed: $(trusted | tr '\n' ' ')"
+echo "store after: $(store)"
 cmp %[1]s/before /etc/ssl/certs/ca-certificates.crt && echo "the others are as they were"
 find /etc/ssl/certs -xtype l | grep -q . && echo "links lead nowhere"
 true
-`, e.dir, curl, wget, python, os.Args[0], url, port))
+`, e.dir, curl, wget, python, os.Args[0], url, port, program))
 	out, err := exec.Command(unshare, "-m", "sh", script).CombinedOutput()
 	if err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	for _, want := range []string{"before: curl no wget no python no go no", "installed: \n", "there    ",
-		"nothing to do",
+		"nothing to do", "store before: ✗ system", "store then: ✓ system", "store after: ✗ system",
 		"roots more: 1\n", "removed: curl no wget no python no go no", "the others are as they were"} {
 		if !strings.Contains(string(out), want) {
 			t.Errorf("%q is missing", want)
@@ -108,6 +117,63 @@ func nodeTrusts(t *testing.T, e estate, url string) {
 			t.Errorf("with %q: %v", roots, err)
 		}
 	}
+}
+
+// Java trusts by the options of its kit, and stores that Java wrote are read: what stands in
+// a key's chain is no anchor.
+func TestJavaStores(t *testing.T) {
+	e := newEstate(t, "ecdsa-p256")
+	e.site("ecdsa-p256")
+	url := fmt.Sprintf("https://localhost:%d/", nginx(t, e))
+	e.do("trust", "kit", "--for", "java", "--out", "../kits")
+	options := []string{"-Djavax.net.ssl.trustStore=" + e.path("kits/own.java/roots.p12"),
+		"-Djavax.net.ssl.trustStoreType=PKCS12"}
+	if out := java(t, "TrustStores.java", nil, "get", url); !strings.HasPrefix(out, "refused") {
+		t.Error(out)
+	}
+	if out := java(t, "TrustStores.java", options, "get", url); !strings.HasPrefix(out, "trusted 200") {
+		t.Error(out)
+	}
+	root, other := e.path("kits/own.java/roots.pem"), write(t, e.path("other.pem"), string(specimenRoot(t)))
+	for _, form := range []string{"JKS", "PKCS12"} {
+		held, chain := e.path("held."+form), e.path("chain."+form)
+		java(t, "TrustStores.java", nil, "write", form, held, root, other)
+		java(t, "TrustStores.java", nil, "write", form, chain, other, root)
+		out := e.checked("--store", held, "--store", chain)
+		if h := out[held]; h.Missing == nil || len(h.There) != 1 || len(h.Missing) != 0 || h.Note != "" {
+			t.Errorf("%s: %+v", form, out[held])
+		}
+		if len(out[chain].There) != 0 || len(out[chain].Missing) != 1 {
+			t.Errorf("%s: what stands in a key's chain counts: %+v", form, out[chain])
+		}
+		for path, c := range out {
+			if c.Store == "Java" && c.Note != "" {
+				t.Errorf("the runtime's own store %s: %+v", path, c)
+			}
+		}
+	}
+}
+
+func specimenRoot(t *testing.T) []byte {
+	return bundle.PEM(bundle.Certificate, specimen.Make(t, nil, specimen.Plan{Subject: "CN=Other",
+		Authority: true}).Cert.Raw)
+}
+
+// checked runs trust check, which says no by its status.
+func (e estate) checked(args ...string) map[string]view.StoreCheck {
+	e.t.Helper()
+	cmd := exec.Command(program, append([]string{"trust", "check", "--json"}, args...)...)
+	cmd.Dir = e.path("harbour")
+	out, err := cmd.Output()
+	var list []view.StoreCheck
+	if json.Unmarshal(out, &list) != nil {
+		e.t.Fatalf("trust check: %v\n%s", err, out)
+	}
+	byPath := map[string]view.StoreCheck{}
+	for _, c := range list {
+		byPath[c.Path] = c
+	}
+	return byPath
 }
 
 func readFile(t *testing.T, path string) []byte {

@@ -49,6 +49,7 @@ func Shapes() []Shape {
 		{"entry", "journal list, journal show", fieldsOf(Entry{})},
 		{"trust set", "trust show, trust list", fieldsOf(TrustSet{})},
 		{"anchor", "trust show, trust list", fieldsOf(Anchor{})},
+		{"store", "trust check", fieldsOf(StoreCheck{})},
 		{"status", "estate status", fieldsOf(overview.Status{})},
 		{"due", "due", fieldsOf(renewing.Due{})},
 		{"forecast", "forecast", fieldsOf(renewal.Report{})},

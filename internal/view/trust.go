@@ -42,3 +42,20 @@ func TrustSetOf(s trust.Set) TrustSet {
 	}
 	return out
 }
+
+// StoreCheck is what a store of a machine has of a trust set.
+type StoreCheck struct {
+	Store   string   `json:"store" doc:"whose store it is"`
+	Path    string   `json:"path" doc:"where it is"`
+	There   []string `json:"there" doc:"titles of the anchors that it has"`
+	Missing []string `json:"missing" doc:"titles of the anchors that it has not"`
+	Stale   []string `json:"stale" doc:"what is of an earlier time in it: files of kits, roots that nothing hangs on"`
+	Note    string   `json:"note,omitempty" doc:"what is wrong with it"`
+	Kit     string   `json:"kit" doc:"the platform whose kit changes it"`
+}
+
+// StoreCheckOf is a store that was looked into, as JSON has it.
+func StoreCheckOf(store, path, kit, note string, there, missing, stale []string) StoreCheck {
+	return StoreCheck{Store: store, Path: path, Kit: kit, Note: note, There: append([]string{}, there...),
+		Missing: append([]string{}, missing...), Stale: append([]string{}, stale...)}
+}

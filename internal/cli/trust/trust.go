@@ -28,7 +28,8 @@ import (
 // Command is ironseal trust.
 func Command(s *session.Session) *cobra.Command {
 	return session.Group("trust", "Trusted roots: sets of them, and kits that bring them onto machines",
-		session.Reading(list(s)), session.Reading(show(s)), create(s), add(s), drop(s), pack(s))
+		session.Reading(list(s)), session.Reading(show(s)), session.Reading(check(s)),
+		create(s), add(s), drop(s), pack(s))
 }
 
 func list(s *session.Session) *cobra.Command {
@@ -93,11 +94,7 @@ still hangs on.`,
 		Example: "  ironseal trust show",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			e, err := s.Estate(cmd.Context())
-			if err != nil {
-				return err
-			}
-			set, err := trusting.Set(cmd.Context(), e, strings.Join(args, ""))
+			_, set, err := setOf(cmd.Context(), s, args)
 			if err != nil {
 				return err
 			}

@@ -1,0 +1,131 @@
+package trust
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ironseal/internal/act/overview"
+	"ironseal/internal/act/trusting"
+	"ironseal/internal/cli/session"
+	"ironseal/internal/estate"
+	"ironseal/internal/term"
+	"ironseal/internal/view"
+	"ironseal/pki/trust"
+)
+
+const aboutCheck = `Look into every store of trusted roots on this machine: the system's, those of
+the Java runtimes, the policies of Firefox and Chromium, and what the environment
+gives to Node.js and Python. Of each it is said whether it has the anchors of the
+set, what of ours has gone stale in it, and what to run.
+
+Nothing is changed. The status is 4 when an anchor is missing somewhere, or when no
+store was found. Browsers' profiles of single users are not looked into.`
+
+func check(s *session.Session) *cobra.Command {
+	var files []string
+	var system string
+	c := &cobra.Command{
+		Use:     "check [SET]",
+		Short:   "Does this machine trust the set, in every store that it has?",
+		Long:    aboutCheck,
+		Example: "  ironseal trust check\n  ironseal trust check --store ../handed-out/root.pem",
+		Args:    cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx := cmd.Context()
+			e, set, err := setOf(ctx, s, args)
+			if err != nil {
+				return err
+			}
+			m := trusting.Machine{Root: "/", Env: s.Env}
+			if system != "" { // another system's files: this environment is not its own
+				m = trusting.Machine{Root: s.Path(system), Env: func(string) string { return "" }}
+			}
+			for i, f := range files {
+				files[i] = s.Path(f)
+			}
+			checked, err := trusting.CheckMachine(ctx, e, m, set, files)
+			if err != nil {
+				return err
+			}
+			if err := printChecked(s, set.Name, checked); err != nil {
+				return err
+			}
+			if len(checked) == 0 || slices.ContainsFunc(checked, func(c trusting.Checked) bool {
+				return len(c.Missing) > 0
+			}) {
+				return &session.Status{Code: session.No}
+			}
+			return nil
+		},
+		ValidArgsFunction: s.TrustSets,
+	}
+	c.Flags().StringArrayVar(&files, "store", nil,
+		"look into this `FILE` too: PEM, DER, PKCS#7, PKCS#12 or Java's own form")
+	c.Flags().StringVar(&system, "system", "", "look into another system, whose files are under this `DIR`")
+	return c
+}
+
+// setOf finds the set that the argument names; without one, the estate's own.
+func setOf(ctx context.Context, s *session.Session, args []string) (*estate.Estate, trust.Set, error) {
+	e, err := s.Estate(ctx)
+	if err != nil {
+		return nil, trust.Set{}, err
+	}
+	set, err := trusting.Set(ctx, e, strings.Join(args, ""))
+	return e, set, err
+}
+
+func printChecked(s *session.Session, set string, checked []trusting.Checked) error {
+	if s.JSON {
+		out := []view.StoreCheck{}
+		for _, c := range checked {
+			out = append(out, view.StoreCheckOf(c.Store, c.Path, c.Kit, c.Note, c.There, c.Missing, c.Stale))
+		}
+		return s.PrintJSON(out)
+	}
+	if len(checked) == 0 {
+		s.Out.Say("There is no store of trusted roots here that is known: name files with --store FILE.")
+		return nil
+	}
+	var kits []string
+	widest := 0
+	for _, c := range checked {
+		widest = max(widest, len(c.Store))
+	}
+	for _, c := range checked {
+		mark, tone, said := "✓", term.Good, "all there"
+		switch {
+		case len(c.Missing) > 0 && len(c.There) > 0:
+			mark, tone, said = "✗", term.Bad, fmt.Sprintf("%d of %d there", len(c.There), len(c.There)+len(c.Missing))
+		case len(c.Missing) > 0:
+			mark, tone, said = "✗", term.Bad, "not there"
+		case len(c.Stale) > 0 || c.Note != "":
+			mark, tone = "!", term.Careful
+		}
+		s.Out.Say("%s %s  %s  %s", s.Out.Paint(tone, mark),
+			s.Out.Paint(term.Strong, fmt.Sprintf("%-*s", widest, c.Store)),
+			s.Out.Paint(tone, fmt.Sprintf("%-12s", said)), s.Out.Paint(term.Quiet, term.Safe(c.Path)))
+		if len(c.There) > 0 {
+			for _, t := range c.Missing {
+				s.Out.Item(" ", "missing: "+term.Safe(t))
+			}
+		}
+		for _, t := range c.Stale {
+			s.Out.Item(" ", "stale: "+term.Safe(t))
+		}
+		if c.Note != "" {
+			s.Out.Item(" ", term.Safe(c.Note))
+		}
+		if len(c.Missing) > 0 {
+			kits = append(kits, c.Kit)
+		}
+	}
+	if len(kits) > 0 {
+		s.Next(overview.Advice{Why: "pack what is missing", Command: trusting.KitCommand(set, kits)})
+	}
+	return nil
+}
