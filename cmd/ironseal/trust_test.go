@@ -8,10 +8,12 @@ import (
 	"crypto/tls"
 	"fmt"
 	"net"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
+	"ironseal/internal/act/trusting"
 	"ironseal/pki/bundle"
 	"ironseal/pki/label"
 	"ironseal/pki/specimen"
@@ -237,5 +239,21 @@ func TestKits(t *testing.T) {
 	}
 	p.file("platforms/quay.toml", []byte("title = \"Quay gates\"\n[[file]]\nname = \"gate.pem\"\nfrom = \"pem\"\n"))
 	p.refused(1, `did you mean "form"`, "trust", "kit", "--for", "quay", "--out", "../kits", "--yes")
+	p.refused(2, "use one of zip, tar.gz", "trust", "kit", "--for", "debian", "--archive", "rar", "--out", "../kits")
+	for _, form := range []string{"zip", "tar.gz"} {
+		file := "../kits/own.debian." + form
+		p.must("trust", "kit", "--for", "debian", "--archive", form, "--out", "../kits")
+		first := p.read(file)
+		p.refused(2, "answer beforehand with --yes",
+			"trust", "kit", "--for", "debian", "--archive", form, "--out", "../kits")
+		p.must("trust", "kit", "--for", "debian", "--archive", form, "--out", "../kits", "--yes")
+		if !bytes.Equal(first, p.read(file)) {
+			t.Errorf("%s: the same set gave another archive", form)
+		}
+		found, err := trusting.Look("kit."+form, first)
+		if err != nil || !slices.ContainsFunc(found, func(f trusting.Found) bool { return len(f.Certificates) == 1 }) {
+			t.Errorf("%s: %v %v", form, found, err)
+		}
+	}
 	p.must("journal", "verify")
 }

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"strings"
 	"testing"
 
@@ -33,6 +32,7 @@ func TestSystemClient(t *testing.T) {
 // wget, Python and Go trust a server of ours with no option given; not before, and not after
 // it is taken out; twice is harmless, and the other roots stay byte for byte.
 func TestTheDebianKitIsInstalledForReal(t *testing.T) {
+	node, git := peer(t, "node"), peer(t, "git")
 	peer(t, "update-ca-certificates", "/usr/sbin/update-ca-certificates")
 	curl, wget, python, unshare := peer(t, "curl"), peer(t, "wget"), peer(t, "python3"), peer(t, "unshare")
 	if err := exec.Command(unshare, "-m", "true").Run(); err != nil {
@@ -44,12 +44,16 @@ func TestTheDebianKitIsInstalledForReal(t *testing.T) {
 	e := newEstate(t, "ecdsa-p256")
 	e.site("ecdsa-p256")
 	port := nginx(t, e)
-	e.do("trust", "kit", "--for", "debian,node", "--out", "../kits")
+	e.do("trust", "kit", "--for", "debian,node,python,curl,git,go", "--out", "../kits")
 	url := fmt.Sprintf("https://localhost:%d/", port)
 	write(t, e.path("client.py"), fmt.Sprintf("import urllib.request\nurllib.request.urlopen(%q).read()\n", url))
+	write(t, e.path("client.js"), fmt.Sprintf("require('https').get(%q, r => process.exit(r.statusCode == 200 ? 0 : "+
+		"1)).on('error', () => process.exit(3))", url))
 	script := write(t, e.path("try.sh"), fmt.Sprintf(`set -eu
 cp -a /etc/ssl %[1]s/ssl && mount --bind %[1]s/ssl /etc/ssl
-mkdir -p /usr/local/share/ca-certificates
+mkdir -p /usr/local/share/ca-certificates /etc/profile.d
+cp -a /etc/profile.d %[1]s/profile.d && mount --bind %[1]s/profile.d /etc/profile.d
+unset SSL_CERT_FILE SSL_CERT_DIR NODE_EXTRA_CA_CERTS REQUESTS_CA_BUNDLE CURL_CA_BUNDLE GIT_SSL_CAINFO
 cp -a /usr/local/share/ca-certificates %[1]s/local && mount --bind %[1]s/local /usr/local/share/ca-certificates
 /usr/sbin/update-ca-certificates >/dev/null 2>&1
 cp /etc/ssl/certs/ca-certificates.crt %[1]s/before
@@ -75,47 +79,47 @@ sh "$kit/trust.sh" remove
 echo "removed: $(trusted | tr '\n' ' ')"
 echo "store after: $(store)"
 cmp %[1]s/before /etc/ssl/certs/ca-certificates.crt && echo "the others are as they were"
+one() {
+  case $1 in
+  node) %[9]s %[1]s/client.js 2>/dev/null ;;
+  python) %[4]s %[1]s/client.py 2>/dev/null ;;
+  curl) %[2]s -fsS --noproxy '*' %[6]s >/dev/null 2>&1 ;;
+  git) ! no_proxy='*' %[10]s ls-remote %[6]s 2>&1 | grep -q -i certificate ;;
+  go) SYSTEM_CLIENT_ADDR=localhost:%[7]d %[5]s -test.run '^TestSystemClient$' >/dev/null 2>&1 ;;
+  esac
+}
+for p in node python curl git go; do
+  kit=%[1]s/kits/own.$p
+  one $p && echo "$p trusts too early"
+  sh $kit/trust.sh install >/dev/null
+  (. /etc/profile.d/*-$p.sh && one $p && echo "$p trusts")
+  sh $kit/trust.sh check >/dev/null || echo "$p: check says no"
+  (cd %[1]s/harbour && %[8]s trust check --color never) | grep "bundle for $p "
+  sh $kit/trust.sh remove >/dev/null
+done
+ls /etc/ssl/private-roots 2>/dev/null && echo "something lead nowhere"
 find /etc/ssl/certs -xtype l | grep -q . && echo "links lead nowhere"
 true
-`, e.dir, curl, wget, python, os.Args[0], url, port, program))
+`, e.dir, curl, wget, python, os.Args[0], url, port, program, node, git))
 	out, err := exec.Command(unshare, "-m", "sh", script).CombinedOutput()
 	if err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	for _, want := range []string{"before: curl no wget no python no go no", "installed: \n", "there    ",
 		"nothing to do", "store before: ✗ system", "store then: ✓ system", "store after: ✗ system",
+		"node trusts\n", "python trusts\n", "curl trusts\n", "git trusts\n", "go trusts\n", "✓ bundle for curl",
 		"roots more: 1\n", "removed: curl no wget no python no go no", "the others are as they were"} {
 		if !strings.Contains(string(out), want) {
 			t.Errorf("%q is missing", want)
 		}
 	}
-	for _, bad := range []string{"too early", "lead nowhere"} {
+	for _, bad := range []string{"too early", "lead nowhere", "check says no"} {
 		if strings.Contains(string(out), bad) {
 			t.Errorf("%q", bad)
 		}
 	}
 	if t.Failed() {
 		t.Logf("%s", out)
-	}
-	nodeTrusts(t, e, url)
-}
-
-// nodeTrusts proves the kit for Node.js: not without its variable, and with it.
-func nodeTrusts(t *testing.T, e estate, url string) {
-	t.Helper()
-	node := peer(t, "node")
-	text := string(readFile(t, e.path("kits/own.node/node-roots.sh")))
-	if !strings.Contains(text, "export NODE_EXTRA_CA_CERTS=") {
-		t.Errorf("the snippet: %s", text)
-	}
-	for _, roots := range []string{"", filepath.Join(e.dir, "kits/own.node/roots.pem")} {
-		cmd := exec.Command(node, "-e",
-			fmt.Sprintf("require('https').get(%q, r => process.exit(r.statusCode == 200 ? 0 : "+
-				"1)).on('error', () => process.exit(3))", url))
-		cmd.Env = append(os.Environ(), "NODE_EXTRA_CA_CERTS="+roots)
-		if err := cmd.Run(); (err == nil) != (roots != "") {
-			t.Errorf("with %q: %v", roots, err)
-		}
 	}
 }
 

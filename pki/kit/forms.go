@@ -43,16 +43,19 @@ var forms = map[string]form{
 		data, err := pkcs.WriteSignedData(list)
 		return data, false, err
 	},
-	"p12":          trustStore,
-	"fingerprints": fingerprints,
-	"store-script": storeScript,
-	"profile":      profile,
-	"configmap":    configMap,
-	"ansible":      ansible,
-	"cloud-init":   cloudInit,
-	"firefox":      firefox,
-	"chromium":     chromium,
-	"mobileconfig": mobileConfig,
+	"p12":           trustStore,
+	"fingerprints":  fingerprints,
+	"store-script":  storeScript,
+	"bundle-script": bundleScript,
+	"power-script":  powerScript,
+	"registry":      registry,
+	"layer":         layer,
+	"configmap":     configMap,
+	"ansible":       ansible,
+	"cloud-init":    cloudInit,
+	"firefox":       firefox,
+	"chromium":      chromium,
+	"mobileconfig":  mobileConfig,
 }
 
 func formNames() []string { return slices.Sorted(maps.Keys(forms)) }
@@ -77,41 +80,6 @@ func fingerprints(_ Platform, j Job, items []Item) ([]byte, bool, error) {
 				"(for looking up only)\n\n", shown(i.Certificate.Title()), i.File, i.Short,
 			i.Certificate.NotAfter.Format("2006-01-02"), label.CheckCode(i.Certificate.Raw), label.Colons(sum[:]),
 			label.Colons(old[:]))
-	}
-	return b.Bytes(), false, nil
-}
-
-// storeScript installs into a system's store, removes and checks. Its words are ours, and
-// what is put into them is safe: file names of letters, digits and hyphens, and hex.
-func storeScript(p Platform, j Job, items []Item) ([]byte, bool, error) {
-	text, err := texts.ReadFile("text/store.sh")
-	if err != nil {
-		return nil, false, err
-	}
-	var list []string
-	for _, i := range items {
-		list = append(list, fmt.Sprintf("%s.%s %x", i.File, p.Values["ending"], i.Certificate.SHA256()))
-	}
-	after := p.Values["update-after-removal"]
-	if after == "" {
-		after = p.Values["update"]
-	}
-	out := strings.NewReplacer("@MARK@", j.Mark, "@PLATFORM@", p.Name, "@STORE@", p.Values["store"], "@BUNDLE@",
-		p.Values["bundle"], "@UPDATE@", p.Values["update"], "@UPDATE_AFTER@", after, "@ANCHORS@",
-		strings.Join(list, "\n")).Replace(string(text))
-	return []byte(out), true, nil
-}
-
-// profile is what a shell reads at the start, for programs that are told by variables
-// where roots are. The system's own stay: the bundle is beside them, or added to them.
-func profile(p Platform, j Job, _ []Item) ([]byte, bool, error) {
-	var b bytes.Buffer
-	fmt.Fprintf(&b, "# Roots of %s for %s. Put this into /etc/profile.d, or before the program's start.\n", j.Mark,
-		p.Name)
-	for _, k := range slices.Sorted(maps.Keys(p.Values)) {
-		if name, ok := strings.CutPrefix(k, "env-"); ok {
-			fmt.Fprintf(&b, "export %s=\"%s\"\n", name, p.Values[k])
-		}
 	}
 	return b.Bytes(), false, nil
 }

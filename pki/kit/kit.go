@@ -149,7 +149,7 @@ type Job struct {
 
 // MarkOf makes the mark of an organisation.
 func MarkOf(organisation string) string {
-	return strings.ToLower(strings.ReplaceAll(label.FileName(organisation), ".", "-"))
+	return strings.ToLower(strings.NewReplacer(".", "-", "_", "-").Replace(label.FileName(organisation)))
 }
 
 // Pack makes the files of a kit. Notes say what was left out, and which limits the platform
@@ -204,7 +204,7 @@ func (p Platform) items(j Job) (out []Item, notes []string) {
 		if len(title) > 40 {
 			title = strings.Trim(title[:40], "-_")
 		}
-		out = append(out, Item{Anchor: a, File: fmt.Sprintf("%s-%s-%x", j.Mark, title, sum[:4]),
+		out = append(out, Item{Anchor: a, File: fmt.Sprintf("%s_%s_%s-%x", j.Mark, j.Set.Name, title, sum[:4]),
 			Short: fmt.Sprintf("%x", sum[:4])})
 	}
 	slices.SortFunc(out, func(a, b Item) int { return strings.Compare(a.File, b.File) })

@@ -1,21 +1,24 @@
 package kit
 
 import (
+	"archive/tar"
 	"bytes"
+	"crypto/sha1"
 	"crypto/sha256"
 	"encoding/base64"
+	"encoding/binary"
+	"encoding/hex"
 	"encoding/json"
 	"encoding/pem"
 	"encoding/xml"
 	"errors"
 	"fmt"
 	"io"
-	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
+	"unicode/utf16"
 
 	"ironseal/pki/label"
 	"ironseal/pki/pkcs"
@@ -74,7 +77,7 @@ func TestEveryPlatformPacksAHostileSet(t *testing.T) {
 			}
 			sums[f.Name] = fmt.Sprintf("%x", sha256.Sum256(f.Data))
 			text := string(f.Data)
-			if binary(f.Name) && !strings.Contains(text, "-----BEGIN") {
+			if isBinary(f.Name) && !strings.Contains(text, "-----BEGIN") {
 				continue // it is the certificate itself
 			}
 			if words := f.Name == PageFile || f.Name == "fingerprints.txt"; strings.ContainsAny(text, "\u202e\u0007") ||
@@ -97,8 +100,8 @@ func TestEveryPlatformPacksAHostileSet(t *testing.T) {
 	}
 }
 
-func binary(name string) bool {
-	return slices.Contains([]string{".der", ".cer", ".p12", ".p7b", ".crt"}, filepath.Ext(name))
+func isBinary(name string) bool {
+	return slices.Contains([]string{".der", ".cer", ".p12", ".p7b", ".crt", ".reg", ".tar"}, filepath.Ext(name))
 }
 
 // Whatever the form, the certificates in it are the set's, byte for byte.
@@ -211,6 +214,56 @@ func TestFormsHoldTheCertificates(t *testing.T) {
 		}
 	}
 	same("profile", list)
+	same("registry", registryBlobs(t, file("windows", "root-policy.reg")))
+	list = nil
+	layer := tar.NewReader(bytes.NewReader(file("container", "roots.tar")))
+	for {
+		h, err := layer.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		data, err := io.ReadAll(layer)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if strings.HasSuffix(h.Name, ".crt") && strings.HasPrefix(h.Name, "usr/local/share/ca-certificates/") {
+			list = append(list, pems(data, "")...)
+		}
+	}
+	same("layer", list)
+}
+
+// registryBlobs reads a file that is imported into a registry: each key is the certificate's
+// thumbprint, each value one property of number 32.
+func registryBlobs(t *testing.T, data []byte) (out [][]byte) {
+	t.Helper()
+	var units []uint16
+	for i := 2; i+1 < len(data); i += 2 {
+		units = append(units, binary.LittleEndian.Uint16(data[i:]))
+	}
+	key := ""
+	for _, line := range strings.Split(string(utf16.Decode(units)), "\r\n") {
+		if k, ok := strings.CutPrefix(line, "["); ok {
+			key = strings.TrimSuffix(k[strings.LastIndex(k, "\\")+1:], "]")
+		}
+		text, ok := strings.CutPrefix(line, "\"Blob\"=hex:")
+		if !ok {
+			continue
+		}
+		blob, err := hex.DecodeString(strings.ReplaceAll(text, ",", ""))
+		if err != nil || len(blob) < 12 || binary.LittleEndian.Uint32(blob) != 32 ||
+			int(binary.LittleEndian.Uint32(blob[8:])) != len(blob)-12 {
+			t.Fatalf("%v %q", err, text)
+		}
+		if want := fmt.Sprintf("%X", sha1.Sum(blob[12:])); key != want {
+			t.Errorf("the key is %s, the thumbprint %s", key, want)
+		}
+		out = append(out, blob[12:])
+	}
+	return out
 }
 
 // Anchors for another purpose are left out, and said; a set that leaves none is refused.
@@ -241,112 +294,6 @@ func TestPlatformMistakesAreTold(t *testing.T) {
 		"roots.pem\"\nform": "SHA256SUMS\"\nform"} {
 		if _, err := Parse("t", []byte(strings.Replace(good, old, bad, 1))); err == nil {
 			t.Errorf("%s was taken", bad)
-		}
-	}
-}
-
-// The script passes shellcheck, and does its work in the shells of small systems: it
-// installs, is harmless twice, tells what is stale, and takes out nothing but its own.
-func TestTheStoreScript(t *testing.T) {
-	j := hostile(t)
-	dir := t.TempDir()
-	store, bundle := filepath.Join(dir, "store"), filepath.Join(dir, "bundle.pem")
-	p, err := Parse("debian", []byte(Starter("debian")))
-	if err != nil {
-		t.Fatal(err)
-	}
-	p.Values["store"], p.Values["bundle"] = store, bundle
-	p.Values["update"] = "cat " + store + "/*.crt >" + bundle + "; echo ran >>" + dir + "/ran"
-	p.Values["update-after-removal"] = p.Values["update"]
-	files, _, err := p.Pack(j)
-	if err != nil {
-		t.Fatal(err)
-	}
-	kit := filepath.Join(dir, "kit")
-	for _, d := range []string{kit, store} {
-		if err := os.Mkdir(d, 0o755); err != nil {
-			t.Fatal(err)
-		}
-	}
-	write := func(path string, data []byte) {
-		t.Helper()
-		if err := os.WriteFile(path, data, 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-	var ours []string
-	for _, f := range files {
-		write(filepath.Join(kit, f.Name), f.Data)
-		if strings.HasSuffix(f.Name, ".crt") {
-			ours = append(ours, f.Name)
-		}
-	}
-	write(filepath.Join(store, "theirs.crt"), []byte("not ours\n"))
-	write(filepath.Join(store, j.Mark+"-older-0000.crt"), []byte("an earlier root\n"))
-	if _, err := exec.LookPath("shellcheck"); err == nil {
-		if out, err := exec.Command("shellcheck", "-s", "sh", filepath.Join(kit,
-			"trust.sh")).CombinedOutput(); err != nil {
-			t.Errorf("%s", out)
-		}
-	} else if os.Getenv("CI") == "true" {
-		t.Error("shellcheck is missing")
-	}
-	for _, shell := range [][]string{{"dash"}, {"busybox", "sh"}, {"sh"}} {
-		if _, err := exec.LookPath(shell[0]); err != nil {
-			if os.Getenv("CI") == "true" {
-				t.Errorf("%s is missing", shell[0])
-			}
-			continue
-		}
-		run := func(want int, args ...string) string {
-			t.Helper()
-			cmd := exec.Command(shell[0], slices.Concat(shell[1:], []string{filepath.Join(kit, "trust.sh")}, args)...)
-			out, _ := cmd.CombinedOutput()
-			if got := cmd.ProcessState.ExitCode(); got != want {
-				t.Errorf("%s %v: exit status %d, want %d\n%s", shell, args, got, want, out)
-			}
-			return string(out)
-		}
-		run(2)
-		run(2, "instal")
-		if out := run(4, "check"); strings.Count(out, "missing") != 2 || !strings.Contains(out,
-			"stale    "+j.Mark+"-older") {
-			t.Error(out)
-		}
-		run(0, "install", "--dry-run")
-		if _, err := os.Stat(filepath.Join(store, ours[0])); err == nil {
-			t.Error("a dry run installed")
-		}
-		run(0, "install", "--report", filepath.Join(dir, "report"))
-		if out := run(0, "check"); strings.Count(out, "there    ") != 2 {
-			t.Error(out)
-		}
-		if out := run(0, "install"); !strings.Contains(out, "nothing to do") {
-			t.Error(out)
-		}
-		var report struct {
-			Platform string
-			Complete bool
-			SHA256   []string
-		}
-		data, err := os.ReadFile(filepath.Join(dir, "report"))
-		if err != nil || json.Unmarshal(data, &report) != nil || report.Platform != "debian" ||
-			len(report.SHA256) != 2 {
-			t.Errorf("%v %s", err, data)
-		}
-		write(filepath.Join(store, ours[1]), []byte("changed by hand\n"))
-		if out := run(4, "check"); !strings.Contains(out, "differs  "+ours[1]) {
-			t.Error(out)
-		}
-		if out := run(0, "remove"); !strings.Contains(out, "leave "+store+"/"+ours[1]) {
-			t.Error(out)
-		}
-		if err := os.Remove(filepath.Join(store, ours[1])); err != nil {
-			t.Error(err)
-		}
-		left, err := os.ReadDir(store)
-		if err != nil || len(left) != 2 {
-			t.Errorf("%v %v", left, err)
 		}
 	}
 }

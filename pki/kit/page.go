@@ -3,6 +3,7 @@ package kit
 import (
 	"bytes"
 	"fmt"
+	"strings"
 
 	"ironseal/pki/label"
 	"ironseal/pki/runes"
@@ -28,7 +29,7 @@ func (p Platform) page(j Job, items []Item, notes []string) []byte {
 	}
 	b.WriteString("\nWhat is here\n")
 	for _, f := range p.Files {
-		fmt.Fprintf(&b, "  %-24s  %s\n", f.Name, f.For)
+		fmt.Fprintf(&b, "  %-24s  %s\n", strings.NewReplacer("{file}", "*", "{short}", "*").Replace(f.Name), f.For)
 	}
 	fmt.Fprintf(&b, "  %-24s  the hashes of all files: sha256sum -c %s\n", SumsFile, SumsFile)
 	b.WriteString("\nWhat to do\n")

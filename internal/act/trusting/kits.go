@@ -49,16 +49,25 @@ func Platform(e *estate.Estate, name string) (kit.Platform, error) {
 // Packed is a kit that was written.
 type Packed struct {
 	Platform string   `json:"platform"`
-	Dir      string   `json:"directory"`
+	Path     string   `json:"path"` // the folder, or the archive
 	Files    []string `json:"files"`
 	Notes    []string `json:"notes"`
 }
 
-// Pack writes a folder for each platform under a directory. All are packed before the
-// first is written; folders that are there already are replaced only when they hold
-// nothing but what such a kit consists of.
-func Pack(ctx context.Context, e *estate.Estate, set trust.Set, platforms []string, dir string,
-	replace bool) (out []Packed, err error) {
+// PackAsk says what is to be packed.
+type PackAsk struct {
+	Set       trust.Set
+	Platforms []string
+	Dir       string
+	Archive   string // "" for folders, or a form of kit.Archives
+	Replace   bool   // earlier kits there
+}
+
+// Pack writes a folder or an archive for each platform under a directory. All are packed
+// before the first is written; folders that are there already are replaced only when they
+// hold nothing but what such a kit consists of.
+func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) (out []Packed, err error) {
+	set := ask.Set
 	for _, a := range set.Anchors {
 		if e.Now().After(a.Certificate.NotAfter) {
 			return nil, &issue.Refused{About: "trust set " + set.Name, Findings: finding.List{finding.New(
@@ -68,7 +77,7 @@ func Pack(ctx context.Context, e *estate.Estate, set trust.Set, platforms []stri
 	}
 	job := kit.Job{Set: set, Mark: kit.MarkOf(e.Settings.Organisation.Name), Owner: e.Settings.Organisation.Name}
 	packs := map[string][]kit.File{}
-	for _, name := range platforms {
+	for _, name := range ask.Platforms {
 		p, err := Platform(e, name)
 		if err != nil {
 			return nil, err
@@ -77,8 +86,7 @@ func Pack(ctx context.Context, e *estate.Estate, set trust.Set, platforms []stri
 		if err != nil {
 			return nil, err
 		}
-		one := Packed{Platform: name, Dir: KitDir(dir, set, name), Files: []string{},
-			Notes: append([]string{}, notes...)}
+		one := Packed{Platform: name, Path: ask.Path(name), Files: []string{}, Notes: append([]string{}, notes...)}
 		for _, f := range files {
 			one.Files = append(one.Files, f.Name)
 		}
@@ -86,45 +94,67 @@ func Pack(ctx context.Context, e *estate.Estate, set trust.Set, platforms []stri
 		out = append(out, one)
 	}
 	for _, one := range out {
-		if err := write(ctx, e, set, one, packs[one.Platform], replace); err != nil {
+		if err := ask.write(ctx, e, one, packs[one.Platform]); err != nil {
 			return nil, err
 		}
 	}
 	return out, nil
 }
 
-func write(ctx context.Context, e *estate.Estate, set trust.Set, one Packed, files []kit.File, replace bool) error {
+func (ask PackAsk) write(ctx context.Context, e *estate.Estate, one Packed, files []kit.File) error {
+	sums := files[len(files)-1]
+	onRecord := func() error {
+		_, err := record(ctx, e, estate.Entry("pack kit", ask.Set.Name, "platform", one.Platform, "sums",
+			fmt.Sprintf("%x", sha256.Sum256(sums.Data))))
+		return err
+	}
+	if ask.Archive != "" {
+		data, err := kit.Archive(ask.Archive, ask.folder(one.Platform), files)
+		if err != nil {
+			return fmt.Errorf("kit for %s: %w", one.Platform, err)
+		}
+		if PackedBefore(one.Path) && !ask.Replace {
+			return fmt.Errorf("kit for %s: %s is there already", one.Platform, one.Path)
+		}
+		if err := onRecord(); err != nil {
+			return err
+		}
+		return e.World.Disk.Replace(one.Path, data, 0o644)
+	}
 	fill := func(into string) error {
 		for _, f := range files {
-			mode := os.FileMode(0o644)
-			if f.Run {
-				mode = 0o755
-			}
-			if err := e.World.Disk.New(filepath.Join(into, f.Name), f.Data, mode); err != nil {
+			if err := e.World.Disk.New(filepath.Join(into, f.Name), f.Data, f.Mode()); err != nil {
 				return fmt.Errorf("kit: %w", err)
 			}
 		}
-		sums := files[len(files)-1]
-		_, err := record(ctx, e, estate.Entry("pack kit", set.Name, "platform", one.Platform, "sums",
-			fmt.Sprintf("%x", sha256.Sum256(sums.Data))))
-		if err != nil {
+		if err := onRecord(); err != nil {
 			return err
 		}
 		return os.Chmod(into, 0o755) // roots are no secret, and others install them
 	}
-	if replace {
-		return disk.ReplaceFolder(one.Dir, one.Files, fill)
+	if ask.Replace {
+		return disk.ReplaceFolder(one.Path, one.Files, fill)
 	}
-	return disk.NewFolder(one.Dir, fill)
+	return disk.NewFolder(one.Path, fill)
 }
 
-// KitDir is where a kit is written.
-func KitDir(dir string, set trust.Set, platform string) string {
-	return filepath.Join(dir, set.Name+"."+platform)
+func (ask PackAsk) folder(platform string) string { return ask.Set.Name + "." + platform }
+
+// Path is where a kit is written.
+func (ask PackAsk) Path(platform string) string {
+	path := filepath.Join(ask.Dir, ask.folder(platform))
+	if ask.Archive != "" {
+		path += "." + ask.Archive
+	}
+	return path
 }
 
-// PackedBefore reports whether a folder holds an earlier kit, which may be replaced.
-func PackedBefore(dir string) bool {
-	info, err := os.Lstat(filepath.Join(dir, kit.SumsFile))
+// PackedBefore reports whether an earlier kit, which may be replaced, is at a path: a folder
+// that has the list of hashes, or an archive.
+func PackedBefore(path string) bool {
+	info, err := os.Lstat(path)
+	if err == nil && info.IsDir() {
+		info, err = os.Lstat(filepath.Join(path, kit.SumsFile))
+	}
 	return err == nil && info.Mode().IsRegular()
 }

@@ -56,6 +56,7 @@ func (m Machine) Stores() []Store {
 			out = append(out, m.file("system", path, s.kit, m.at(s.dir)))
 		}
 	}
+	out = append(out, m.bundles()...)
 	out = append(out, m.java()...)
 	out = append(out, m.firefox()...)
 	out = append(out, m.chromium()...)
@@ -144,6 +145,17 @@ func certificatesOf(data []byte) (out [][]byte, err error) {
 		return nil, errors.New("it is sealed under another password than the usual one")
 	}
 	return out, nil
+}
+
+// bundles finds the bundle files that kits wrote for programs that read one.
+func (m Machine) bundles() (out []Store) {
+	files, _ := filepath.Glob(m.at("/etc/ssl/private-roots") + "/*_all.*.pem") // a root with * in it finds nothing
+	for _, f := range files {
+		_, name, _ := strings.Cut(filepath.Base(f), "_all.")
+		name = strings.TrimSuffix(name, ".pem")
+		out = append(out, m.file("bundle for "+name, f, name, ""))
+	}
+	return out
 }
 
 // java finds the stores of the Java runtimes, each once.
@@ -244,31 +256,42 @@ type Checked struct {
 	Kit         string   // the platform whose kit changes it
 }
 
-// Check holds every store of a machine, and every file named, against a set. The marks of
-// kits are of the organisation; former are certificates that were to be trusted once.
-func (m Machine) Check(set trust.Set, mark string, former []*cert.Certificate, files []string) []Checked {
+// Judge is what stores are held against.
+type Judge struct {
+	Set    trust.Set
+	Mark   string              // how the names of files of our kits begin
+	Other  []trust.Set         // sets whose anchors may be there too
+	Former []*cert.Certificate // what was to be trusted once, and is not any more
+}
+
+// Check holds every store of a machine, and every file named, against a set.
+func (m Machine) Check(j Judge, files []string) []Checked {
 	stores := m.Stores()
 	for _, f := range files {
 		stores = append(stores, m.file("file", f, "bundle", ""))
 	}
+	wanted := map[string]bool{} // by any set
+	for _, set := range append(j.Other, j.Set) {
+		for _, a := range set.Anchors {
+			wanted[string(a.Certificate.Raw)] = true
+		}
+	}
 	out := []Checked{}
 	for _, s := range stores {
 		c := Checked{Store: s.Name, Path: s.Path, Note: s.Note, Kit: s.Kit}
-		current := map[string]bool{}
-		for _, a := range set.Anchors {
-			current[string(a.Certificate.Raw)] = true
+		for _, a := range j.Set.Anchors {
 			if s.Held[string(a.Certificate.Raw)] {
 				c.There = append(c.There, a.Certificate.Title())
 			} else {
 				c.Missing = append(c.Missing, a.Certificate.Title())
 			}
 		}
-		for _, f := range former {
-			if s.Held[string(f.Raw)] && !current[string(f.Raw)] {
+		for _, f := range j.Former {
+			if s.Held[string(f.Raw)] && !wanted[string(f.Raw)] {
 				c.Stale = append(c.Stale, fmt.Sprintf("%s, which ends %s", f.Title(), f.NotAfter.Format("2006-01-02")))
 			}
 		}
-		c.Stale = append(c.Stale, s.stale(mark, current)...)
+		c.Stale = append(c.Stale, s.stale(j.Mark, wanted)...)
 		out = append(out, c)
 	}
 	return out
@@ -284,25 +307,24 @@ func CheckMachine(ctx context.Context, e *estate.Estate, m Machine, set trust.Se
 	if err != nil {
 		return nil, err
 	}
-	var roots []*cert.Certificate
+	j := Judge{Set: set, Mark: kit.MarkOf(e.Settings.Organisation.Name)}
+	var faults []error
+	if j.Other, faults = Sets(ctx, e); len(faults) > 0 {
+		return nil, errors.Join(faults...)
+	}
 	for _, a := range h {
 		for _, g := range a.Generations {
 			if g.IsRoot() {
-				roots = append(roots, g.Certificate)
+				j.Former = append(j.Former, g.Certificate)
 			}
 		}
 	}
-	own, err := Set(ctx, e, trust.Own)
-	if err != nil {
-		return nil, err
-	}
-	former := slices.DeleteFunc(roots, func(c *cert.Certificate) bool { return own.Find(c) != nil })
-	return m.Check(set, kit.MarkOf(e.Settings.Organisation.Name), former, files), nil
+	return m.Check(j, files), nil
 }
 
 // stale names the files that an earlier kit put into a store's directory and that hold
-// nothing of the set any more.
-func (s Store) stale(mark string, current map[string]bool) (out []string) {
+// nothing of any set any more.
+func (s Store) stale(mark string, wanted map[string]bool) (out []string) {
 	if s.dir == "" {
 		return nil
 	}
@@ -311,7 +333,7 @@ func (s Store) stale(mark string, current map[string]bool) (out []string) {
 		return nil // what cannot be read is told by the store's own note
 	}
 	for _, f := range list {
-		if !strings.HasPrefix(f.Name(), mark+"-") {
+		if !strings.HasPrefix(f.Name(), mark+"_") {
 			continue
 		}
 		data, err := disk.ReadRegular(filepath.Join(s.dir, f.Name()), mostStore)
@@ -319,7 +341,7 @@ func (s Store) stale(mark string, current map[string]bool) (out []string) {
 			continue
 		}
 		certs, err := certificatesOf(data)
-		if err != nil || !slices.ContainsFunc(certs, func(der []byte) bool { return current[string(der)] }) {
+		if err != nil || !slices.ContainsFunc(certs, func(der []byte) bool { return wanted[string(der)] }) {
 			out = append(out, f.Name())
 		}
 	}

@@ -33,6 +33,7 @@ func TestEveryStoreIsNamedRightly(t *testing.T) {
 	one := specimen.Make(t, nil, specimen.Plan{Subject: "CN=One", Authority: true}).Cert
 	two := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Two", Authority: true}).Cert
 	old := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Old", Authority: true}).Cert
+	other := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Other", Authority: true}).Cert
 	set := trust.Set{Name: "s", Anchors: []trust.Anchor{{Certificate: one}, {Certificate: two}}}
 	pem := func(list ...*cert.Certificate) (out []byte) {
 		for _, c := range list {
@@ -42,9 +43,11 @@ func TestEveryStoreIsNamedRightly(t *testing.T) {
 	}
 	root := t.TempDir()
 	put(t, root, "etc/ssl/certs/ca-certificates.crt", pem(one, old))
-	put(t, root, "usr/local/share/ca-certificates/tern-one-1.crt", pem(one))
-	put(t, root, "usr/local/share/ca-certificates/tern-old-1.crt", pem(old))
+	put(t, root, "usr/local/share/ca-certificates/tern_s_one-1.crt", pem(one))
+	put(t, root, "usr/local/share/ca-certificates/tern_s_old-1.crt", pem(old))
 	put(t, root, "usr/local/share/ca-certificates/other.crt", pem(old))
+	put(t, root, "usr/local/share/ca-certificates/tern_o_other-1.crt", pem(other))
+	put(t, root, "etc/ssl/private-roots/tern_all.go.pem", pem(two))
 	put(t, root, "etc/firefox/policies/policies.json",
 		[]byte(`{"policies":{"Certificates":{"Install":["/etc/firefox/policies/two.der"]}}}`))
 	put(t, root, "etc/firefox/policies/two.der", two.Raw)
@@ -58,18 +61,21 @@ func TestEveryStoreIsNamedRightly(t *testing.T) {
 		return map[string]string{"NODE_EXTRA_CA_CERTS": node, "SSL_CERT_FILE": filepath.Join(root,
 			"etc/ssl/certs/ca-certificates.crt")}[name]
 	}}
+	judge := Judge{Set: set, Mark: "tern", Former: []*cert.Certificate{old, one},
+		Other: []trust.Set{{Anchors: []trust.Anchor{{Certificate: other}}}}}
 	got := map[string]Checked{}
-	for _, c := range m.Check(set, "tern", []*cert.Certificate{old, one}, []string{filepath.Join(root, "none")}) {
+	for _, c := range m.Check(judge, []string{filepath.Join(root, "none")}) {
 		got[strings.TrimPrefix(c.Path, root+"/")] = c
 	}
 	for path, want := range map[string]struct{ there, missing, stale, note string }{
-		"etc/ssl/certs/ca-certificates.crt":  {"One", "Two", "Old, which ends ", ""},
-		"etc/firefox/policies/policies.json": {"Two", "One", "", ""},
-		"etc/chromium/policies/managed":      {"One Two", "", "", ""},
-		"etc/opt/chrome/policies/managed":    {"", "One Two", "", "cannot be parsed"},
-		"usr/lib/jvm/a/lib/security/cacerts": {"", "One Two", "", "an entry cannot be parsed"},
-		"node.der":                           {"", "One Two", "", "ignores a file that is not PEM"},
-		"none":                               {"", "One Two", "", "there is no such file"},
+		"etc/ssl/certs/ca-certificates.crt":     {"One", "Two", "Old, which ends ", ""},
+		"etc/firefox/policies/policies.json":    {"Two", "One", "", ""},
+		"etc/chromium/policies/managed":         {"One Two", "", "", ""},
+		"etc/opt/chrome/policies/managed":       {"", "One Two", "", "cannot be parsed"},
+		"usr/lib/jvm/a/lib/security/cacerts":    {"", "One Two", "", "an entry cannot be parsed"},
+		"node.der":                              {"", "One Two", "", "ignores a file that is not PEM"},
+		"etc/ssl/private-roots/tern_all.go.pem": {"Two", "One", "", ""},
+		"none":                                  {"", "One Two", "", "there is no such file"},
 	} {
 		c, ok := got[path]
 		if !ok || strings.Join(c.There, " ") != want.there || strings.Join(c.Missing, " ") != want.missing ||
@@ -77,11 +83,11 @@ func TestEveryStoreIsNamedRightly(t *testing.T) {
 			t.Errorf("%s: %+v", path, c)
 		}
 	}
-	if len(got) != 7 {
+	if len(got) != 8 {
 		t.Errorf("%d stores", len(got))
 	}
 	system := got["etc/ssl/certs/ca-certificates.crt"]
-	if system.Store != "system, by SSL_CERT_FILE" || !slices.Contains(system.Stale, "tern-old-1.crt") ||
+	if system.Store != "system, by SSL_CERT_FILE" || !slices.Contains(system.Stale, "tern_s_old-1.crt") ||
 		len(system.Stale) != 2 {
 		t.Errorf("%+v", system)
 	}
@@ -105,7 +111,7 @@ func BenchmarkCheckOfTenStores(b *testing.B) {
 	m := Machine{Root: dir, Env: func(string) string { return "" }}
 	set := trust.Set{Anchors: []trust.Anchor{{Certificate: anchor}}}
 	for b.Loop() {
-		for _, c := range m.Check(set, "x", nil, files) {
+		for _, c := range m.Check(Judge{Set: set, Mark: "x"}, files) {
 			if len(c.Missing) > 0 {
 				b.Fatal(c)
 			}

@@ -2,6 +2,7 @@ package trust
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -9,6 +10,7 @@ import (
 	"ironseal/internal/act/trusting"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
+	"ironseal/pki/kit"
 	"ironseal/pki/span"
 )
 
@@ -23,7 +25,7 @@ estate's own roots.`
 
 func pack(s *session.Session) *cobra.Command {
 	var platforms []string
-	var out string
+	var out, archive string
 	c := &cobra.Command{
 		Use:     "kit [SET] --for PLATFORM,...",
 		Short:   "Pack a trust set for the platforms that are to trust it",
@@ -43,23 +45,24 @@ func pack(s *session.Session) *cobra.Command {
 			if len(platforms) == 1 && platforms[0] == "all" {
 				platforms = trusting.PlatformNames(e)
 			}
-			set, err := trusting.Set(ctx, e, strings.Join(args, ""))
-			if err != nil {
+			ask := trusting.PackAsk{Platforms: platforms, Dir: s.Path(out), Archive: archive}
+			if ask.Set, err = trusting.Set(ctx, e, strings.Join(args, "")); err != nil {
 				return err
 			}
-			replace := false
-			dir := s.Path(out)
-			s.Tidy(dir)
+			if archive != "" && !slices.Contains(kit.Archives(), archive) {
+				return session.Misused("--archive %s: use one of %s", archive, strings.Join(kit.Archives(), ", "))
+			}
+			s.Tidy(ask.Dir)
 			for _, p := range platforms {
-				if folder := trusting.KitDir(dir, set, p); trusting.PackedBefore(folder) && !replace {
-					if err := s.Agree(ctx, fmt.Sprintf("%s holds an earlier kit: replace those that are there?",
-						folder)); err != nil {
+				if at := ask.Path(p); trusting.PackedBefore(at) && !ask.Replace {
+					if err := s.Agree(ctx, fmt.Sprintf("%s is an earlier kit: replace those that are there?",
+						at)); err != nil {
 						return err
 					}
-					replace = true
+					ask.Replace = true
 				}
 			}
-			kits, err := trusting.Pack(ctx, e, set, platforms, dir, replace)
+			kits, err := trusting.Pack(ctx, e, ask)
 			if err != nil {
 				return err
 			}
@@ -68,6 +71,8 @@ func pack(s *session.Session) *cobra.Command {
 		ValidArgsFunction: s.TrustSets,
 	}
 	c.Flags().StringSliceVar(&platforms, "for", nil, "the `PLATFORM`s, or all")
+	c.Flags().StringVar(&archive, "archive", "", "one file each, zip or tar.gz, in place of a folder (`FORM`)")
+	session.CompleteWords(c, "archive", kit.Archives()...)
 	c.Flags().StringVar(&out, "out", ".", "the `DIR` in which the folders are made")
 	return c
 }
@@ -78,7 +83,7 @@ func printKits(s *session.Session, kits []trusting.Packed) error {
 	}
 	told := map[string]bool{}
 	for _, k := range kits {
-		s.Out.Say("%s %s   %s", s.Out.Paint(term.Good, "✓ wrote"), term.Safe(k.Dir),
+		s.Out.Say("%s %s   %s", s.Out.Paint(term.Good, "✓ wrote"), term.Safe(k.Path),
 			s.Out.Paint(term.Quiet, span.Count(len(k.Files), "file")))
 	}
 	for _, k := range kits {

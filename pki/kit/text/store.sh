@@ -14,7 +14,7 @@ PATH=$PATH:/usr/sbin:/sbin
 
 store=@STORE@
 bundle=@BUNDLE@
-mark=@MARK@
+mark=@MARK@_@SET@_
 platform=@PLATFORM@
 refresh() { @UPDATE@; }
 refresh_after_removal() { @UPDATE_AFTER@; }
@@ -26,24 +26,7 @@ anchors() {
 LIST
 }
 
-here=$(cd "$(dirname "$0")" && pwd) || exit 1
-say() { printf '%s\n' "$*"; }
-fail() { printf 'trust.sh: %s\n' "$*" >&2; exit 1; }
-usage() { sed -n '5,7s/^# //p' "$0" >&2; exit 2; }
-
-[ $# -ge 1 ] || usage
-act=$1
-shift
-dry='' report=''
-while [ $# -gt 0 ]; do
-	case $1 in
-	--dry-run) dry=yes ;;
-	--report) [ $# -ge 2 ] || usage; report=$2; shift ;;
-	*) usage ;;
-	esac
-	shift
-done
-case $act in install | remove | check) ;; *) usage ;; esac
+@BEGIN@
 
 [ -d "$store" ] || fail "there is no $store here: this kit is for another system"
 [ "$act" = check ] || [ -n "$dry" ] || [ -w "$store" ] || fail "$store cannot be written: administrator rights are needed"
@@ -93,7 +76,7 @@ check_one() {
 }
 
 stale() {
-	for f in "$store/$mark"-*; do
+	for f in "$store/$mark"*; do
 		[ -e "$f" ] || continue
 		name=${f##*/}
 		anchors | cut -d ' ' -f 1 | grep -q -x -F -e "$name" || say "stale    $name: it is of an earlier kit"
@@ -115,11 +98,4 @@ remove) [ -z "$changed" ] || [ -n "$dry" ] || refresh_after_removal >/dev/null |
 esac
 [ -n "$changed" ] || [ "$act" = check ] || say "nothing to do"
 
-if [ -n "$report" ]; then
-	sums=$(anchors | cut -d ' ' -f 2 | sed 's/.*/"&"/' | tr '\n' ',')
-	printf '{"host":"%s","platform":"%s","store":"%s","act":"%s","complete":%s,"sha256":[%s],"when":"%s"}\n' \
-		"$(uname -n | tr -c 'A-Za-z0-9.\n-' '?')" "$platform" "$store" "$act" \
-		"$([ -z "$missing" ] && echo true || echo false)" "${sums%,}" "$(date -u +%Y-%m-%dT%H:%M:%SZ)" >"$report" ||
-		fail "$report cannot be written"
-fi
-[ -z "$missing" ] || exit 4
+@END@

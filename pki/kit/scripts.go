@@ -1,0 +1,85 @@
+package kit
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+)
+
+// The words of scripts are ours, and what is put into them is safe: the mark and the names
+// of sets and files have letters, digits, hyphens and underscores; fingerprints are hex; and
+// what a platform says of itself is the administrator's own.
+
+// script fills in a script of the program.
+func script(file string, p Platform, j Job, items []Item, values map[string]string) ([]byte, bool, error) {
+	pairs := []string{"@MARK@", j.Mark, "@SET@", j.Set.Name, "@PLATFORM@", p.Name}
+	var list []string
+	for _, i := range items {
+		name := i.File
+		if ending := p.Values["ending"]; ending != "" {
+			name += "." + ending
+		}
+		list = append(list, fmt.Sprintf("%s %x", name, i.Certificate.SHA256()))
+	}
+	pairs = append(pairs, "@ANCHORS@", strings.Join(list, "\n"))
+	for _, k := range slices.Sorted(maps.Keys(values)) {
+		pairs = append(pairs, "@"+k+"@", values[k])
+	}
+	text := map[string]string{}
+	for _, name := range []string{file, "begin.sh", "end.sh"} {
+		data, err := texts.ReadFile("text/" + name)
+		if err != nil {
+			return nil, false, err
+		}
+		text[name] = strings.TrimRight(string(data), "\n")
+	}
+	whole := strings.NewReplacer("@BEGIN@", text["begin.sh"], "@END@", text["end.sh"]).Replace(text[file])
+	return []byte(strings.NewReplacer(pairs...).Replace(whole) + "\n"), true, nil
+}
+
+// storeScript installs into a system's store, removes and checks.
+func storeScript(p Platform, j Job, items []Item) ([]byte, bool, error) {
+	after := p.Values["update-after-removal"]
+	if after == "" {
+		after = p.Values["update"]
+	}
+	return script("store.sh", p, j, items, map[string]string{"STORE": p.Values["store"],
+		"BUNDLE": p.Values["bundle"], "UPDATE": p.Values["update"], "UPDATE_AFTER": after})
+}
+
+// systemBundles are where systems keep the public roots in one file.
+const systemBundles = "/etc/ssl/certs/ca-certificates.crt /etc/pki/tls/certs/ca-bundle.crt /etc/ssl/ca-bundle.pem " +
+	"/etc/ssl/cert.pem"
+
+// bundleScript writes a bundle that programs are told of by variables: beside the public
+// roots where the program would lose them otherwise.
+func bundleScript(p Platform, j Job, items []Item) ([]byte, bool, error) {
+	get := func(key, otherwise string) string {
+		if v := p.Values[key]; v != "" {
+			return v
+		}
+		return otherwise
+	}
+	dir := get("dir", "/etc/ssl/private-roots")
+	names := strings.Fields(p.Values["variables"])
+	if len(names) == 0 {
+		return nil, false, fmt.Errorf("values: variables is missing: say which ones the program reads")
+	}
+	lines := []string{fmt.Sprintf("# Roots of %s for %s: written by trust.sh, and taken away by it.", j.Mark, p.Name)}
+	for _, name := range names {
+		lines = append(lines, fmt.Sprintf(`export %s="%s/%s_all.%s.pem"`, name, dir, j.Mark, p.Name))
+	}
+	public := ""
+	if p.Values["public-roots"] == "replaced" {
+		public = "yes"
+	}
+	return script("bundle.sh", p, j, items, map[string]string{"DIR": dir, "PUBLIC": public,
+		"PROFILES": get("profiles", "/etc/profile.d"), "SYSTEM": get("system", systemBundles),
+		"VARIABLES": strings.Join(names, ", "), "LINES": strings.Join(lines, "\n")})
+}
+
+// powerScript puts roots into the machine's store of Windows, removes and checks.
+func powerScript(p Platform, j Job, items []Item) ([]byte, bool, error) {
+	return script("store.ps1", p, j, items, nil)
+}
