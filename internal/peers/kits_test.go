@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -123,39 +124,112 @@ true
 	}
 }
 
-// Java trusts by the options of its kit, and stores that Java wrote are read: what stands in
-// a key's chain is no anchor.
+// Java trusts by the options of its kit; and of stores that Java wrote it is said what Java
+// trusts by them: a root that stands for itself or belongs to a key, not one further up.
 func TestJavaStores(t *testing.T) {
 	e := newEstate(t, "ecdsa-p256")
 	e.site("ecdsa-p256")
 	url := fmt.Sprintf("https://localhost:%d/", nginx(t, e))
 	e.do("trust", "kit", "--for", "java", "--out", "../kits")
-	options := []string{"-Djavax.net.ssl.trustStore=" + e.path("kits/own.java/roots.p12"),
-		"-Djavax.net.ssl.trustStoreType=PKCS12"}
-	if out := java(t, "TrustStores.java", nil, "get", url); !strings.HasPrefix(out, "refused") {
-		t.Error(out)
+	trusts := func(options ...string) bool {
+		t.Helper()
+		return strings.HasPrefix(java(t, "TrustStores.java", options, "get", url), "trusted 200")
 	}
-	if out := java(t, "TrustStores.java", options, "get", url); !strings.HasPrefix(out, "trusted 200") {
-		t.Error(out)
+	if trusts() {
+		t.Error("it is trusted without the kit")
 	}
-	root, other := e.path("kits/own.java/roots.pem"), write(t, e.path("other.pem"), string(specimenRoot(t)))
+	if !trusts("-Djavax.net.ssl.trustStore="+e.path("kits/own.java/roots.p12"),
+		"-Djavax.net.ssl.trustStoreType=PKCS12") {
+		t.Error("it is not trusted with the kit")
+	}
+	root, other := e.path("root.pem"), write(t, e.path("other.pem"), string(specimenRoot(t)))
 	for _, form := range []string{"JKS", "PKCS12"} {
-		held, chain := e.path("held."+form), e.path("chain."+form)
-		java(t, "TrustStores.java", nil, "write", form, held, root, other)
-		java(t, "TrustStores.java", nil, "write", form, chain, other, root)
-		out := e.checked("--store", held, "--store", chain)
-		if h := out[held]; h.Missing == nil || len(h.There) != 1 || len(h.Missing) != 0 || h.Note != "" {
-			t.Errorf("%s: %+v", form, out[held])
-		}
-		if len(out[chain].There) != 0 || len(out[chain].Missing) != 1 {
-			t.Errorf("%s: what stands in a key's chain counts: %+v", form, out[chain])
-		}
-		for path, c := range out {
-			if c.Store == "Java" && c.Note != "" {
-				t.Errorf("the runtime's own store %s: %+v", path, c)
+		for name, order := range map[string][]string{"itself": {root, other}, "key": {other, root},
+			"above": {other, other, root}} {
+			if form == "PKCS12" && name == "above" {
+				continue // Java writes no chain there that does not hold
+			}
+			file := e.path(name + "." + form)
+			java(t, "TrustStores.java", nil, append([]string{"write", form, file}, order...)...)
+			c := e.checked("--store", file)[file]
+			said := len(c.There) == 1 && len(c.Missing) == 0 && c.Note == ""
+			if real := trusts("-Djavax.net.ssl.trustStore="+file,
+				"-Djavax.net.ssl.trustStorePassword=changeit"); said != real || real == (name == "above") {
+				t.Errorf("%s %s: Java trusts it: %v; we say %+v", form, name, real, c)
 			}
 		}
 	}
+	for path, c := range e.checked() {
+		if c.Store == "Java" && c.Note != "" {
+			t.Errorf("the runtime's own store %s: %+v", path, c)
+		}
+	}
+}
+
+// A Java runtime's own store takes the roots and gives them back, by the runtime's classes
+// alone; its other entries stay, and a kit that was changed is refused.
+func TestAJavaRuntimesOwnStore(t *testing.T) {
+	e := newEstate(t, "ecdsa-p256")
+	e.site("ecdsa-p256")
+	url := fmt.Sprintf("https://localhost:%d/", nginx(t, e))
+	e.do("trust", "kit", "--for", "java", "--out", "../kits")
+	kit, own := e.path("kits/own.java"), e.path("cacerts")
+	java(t, "TrustStores.java", nil, "write", "JKS", own, write(t, e.path("other.pem"), string(specimenRoot(t))),
+		e.path("other.pem"))
+	options := []string{"-Djavax.net.ssl.trustStore=" + own}
+	run := func(want int, args ...string) string {
+		t.Helper()
+		cmd := exec.Command(peer(t, "java"), append([]string{"TrustStore.java"}, args...)...)
+		cmd.Dir = kit
+		out, _ := cmd.CombinedOutput()
+		if got := cmd.ProcessState.ExitCode(); got != want {
+			t.Errorf("%v: exit status %d, want %d\n%s", args, got, want, out)
+		}
+		return string(out)
+	}
+	trusts := func() bool {
+		t.Helper()
+		return strings.HasPrefix(java(t, "TrustStores.java", options, "get", url), "trusted 200")
+	}
+	run(2, "instal")
+	before := readFile(t, own)
+	if run(4, "check", "--store", own); trusts() {
+		t.Error("it trusts too early")
+	}
+	if run(0, "install", "--dry-run", "--store", own); string(readFile(t, own)) != string(before) {
+		t.Error("a dry run wrote")
+	}
+	run(0, "install", "--store", own)
+	if out := run(0, "install", "--store", own); !strings.Contains(out, "nothing to do") || !trusts() {
+		t.Error(out)
+	}
+	run(0, "check", "--store", own)
+	if c := e.checked("--store", own)[own]; len(c.There) != 1 || len(c.Missing) != 0 {
+		t.Errorf("%+v", c)
+	}
+	if run(0, "remove", "--store", own); trusts() {
+		t.Error("it trusts still")
+	}
+	if len(readFile(t, own)) != len(before) {
+		t.Error("the other entries are not what they were")
+	}
+	write(t, e.path("cut"), string(before[:len(before)/2]))
+	run(1, "install", "--store", e.path("cut"))
+	for _, f := range glob(t, kit+"/*.der") {
+		write(t, f, "changed")
+	}
+	if out := run(1, "install", "--store", own); !strings.Contains(out, "nothing was changed") {
+		t.Error(out)
+	}
+}
+
+func glob(t *testing.T, pattern string) []string {
+	t.Helper()
+	list, err := filepath.Glob(pattern)
+	if err != nil || len(list) == 0 {
+		t.Fatal(pattern, err)
+	}
+	return list
 }
 
 func specimenRoot(t *testing.T) []byte {

@@ -47,6 +47,7 @@ var forms = map[string]form{
 	"fingerprints":  fingerprints,
 	"store-script":  storeScript,
 	"bundle-script": bundleScript,
+	"java-script":   javaScript,
 	"power-script":  powerScript,
 	"registry":      registry,
 	"layer":         layer,

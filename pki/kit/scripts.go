@@ -79,6 +79,16 @@ func bundleScript(p Platform, j Job, items []Item) ([]byte, bool, error) {
 		"VARIABLES": strings.Join(names, ", "), "LINES": strings.Join(lines, "\n")})
 }
 
+// javaScript works on a Java runtime's own store with the runtime's classes alone.
+func javaScript(p Platform, j Job, items []Item) ([]byte, bool, error) {
+	var list []string
+	for _, i := range items {
+		list = append(list, fmt.Sprintf(`        "%s.%s %x",`, i.File, p.Values["ending"], i.Certificate.SHA256()))
+	}
+	data, _, err := script("TrustStore.java", p, j, items, map[string]string{"JAVA_ANCHORS": strings.Join(list, "\n")})
+	return data, false, err
+}
+
 // powerScript puts roots into the machine's store of Windows, removes and checks.
 func powerScript(p Platform, j Job, items []Item) ([]byte, bool, error) {
 	return script("store.ps1", p, j, items, nil)

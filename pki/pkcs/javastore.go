@@ -6,8 +6,8 @@ import (
 	"fmt"
 )
 
-// ReadJavaStore reads the trusted certificates of a store in the form that Java runtimes
-// had before PKCS#12; ok is false for anything else. Its closing digest, which is no secret
+// ReadJavaStore reads the certificates that a store trusts, in the form that Java runtimes
+// had before PKCS#12: those that stand for themselves, and the one that belongs to a key; ok is false for anything else. Its closing digest, which is no secret
 // where the password is the usual one, is not checked: whoever can change the file can make
 // it anew.
 func ReadJavaStore(data []byte) (out [][]byte, ok bool, err error) {
@@ -24,11 +24,13 @@ func ReadJavaStore(data []byte) (out [][]byte, ok bool, err error) {
 		r.text() // the alias
 		r.take(8)
 		switch kind {
-		case 1: // a private key with its chain, which is no trust
+		case 1: // a private key with its chain, the first of which Java trusts
 			r.take(r.number())
-			for range min(r.number(), MostObjects) {
+			for n := range min(r.number(), MostObjects) {
 				r.text()
-				r.take(r.number())
+				if c := r.take(r.number()); n == 0 {
+					out = append(out, c)
+				}
 			}
 		case 2:
 			r.text() // the form of the certificate

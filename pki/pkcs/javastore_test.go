@@ -24,16 +24,18 @@ func javaStore() []byte {
 	text("key")
 	b.Write(make([]byte, 8))
 	block("sealed")
-	number(1)
+	number(2)
 	text("X.509")
-	block("chain")
+	block("own")
+	text("X.509")
+	block("above")
 	return append(b.Bytes(), make([]byte, 20)...)
 }
 
 func TestReadJavaStore(t *testing.T) {
 	store := javaStore()
 	list, ok, err := ReadJavaStore(store)
-	if !ok || err != nil || len(list) != 1 || string(list[0]) != "anchor" {
+	if !ok || err != nil || len(list) != 2 || string(list[0]) != "anchor" || string(list[1]) != "own" {
 		t.Fatal(list, ok, err)
 	}
 	if _, ok, _ := ReadJavaStore([]byte("-----BEGIN CERTIFICATE-----")); ok {

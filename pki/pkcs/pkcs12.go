@@ -72,6 +72,7 @@ type StoreEntry struct {
 	Certificate []byte        // a certificate
 	Name        string        // the friendly name
 	Anchor      bool          // marked as trusted, the way Java marks it
+	OfKey       bool          // read: the certificate of a key in the file
 	localKey    []byte
 }
 
@@ -622,6 +623,7 @@ func paired(list []StoreEntry) []StoreEntry {
 		switch {
 		case e.Signer != nil:
 		case mine:
+			e.OfKey = true
 			own = append(own, e)
 		default:
 			rest = append(rest, e)

@@ -133,7 +133,7 @@ func certificatesOf(data []byte) (out [][]byte, err error) {
 				continue
 			}
 			for _, e := range entries {
-				if e.Anchor { // Java trusts no other, and who else reads stores of this form reads keys from them
+				if e.Anchor || e.OfKey { // Java trusts no other
 					out = append(out, e.Certificate)
 				}
 			}

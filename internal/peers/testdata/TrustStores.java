@@ -7,8 +7,8 @@ import java.security.cert.Certificate;
 import java.security.cert.CertificateFactory;
 import javax.net.ssl.HttpsURLConnection;
 
-/** Writes a store with one root that is trusted and one that only stands in a key's chain; or
- *  connects with whatever this runtime trusts by itself. */
+/** Writes a store with a root that stands for itself, and a key with its chain; or connects
+ *  with whatever this runtime trusts by itself. */
 public class TrustStores {
     public static void main(String[] args) throws Exception {
         if (args[0].equals("get")) {
@@ -25,8 +25,12 @@ public class TrustStores {
         KeyStore store = KeyStore.getInstance(args[1]);
         store.load(null, null);
         store.setCertificateEntry("root", read(args[3]));
+        Certificate[] chain = new Certificate[args.length - 4];
+        for (int i = 0; i < chain.length; i++) {
+            chain[i] = read(args[4 + i]);
+        }
         store.setKeyEntry("key", KeyPairGenerator.getInstance("EC").generateKeyPair().getPrivate(), password,
-                new Certificate[] {read(args[4])});
+                chain);
         try (FileOutputStream out = new FileOutputStream(args[2])) {
             store.store(out, password);
         }
