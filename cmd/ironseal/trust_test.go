@@ -239,6 +239,15 @@ func TestKits(t *testing.T) {
 	}
 	p.file("platforms/quay.toml", []byte("title = \"Quay gates\"\n[[file]]\nname = \"gate.pem\"\nfrom = \"pem\"\n"))
 	p.refused(1, `did you mean "form"`, "trust", "kit", "--for", "quay", "--out", "../kits", "--yes")
+	policy := p.file("../policies.json", []byte(`{"policies":{"DisableTelemetry":true}}`))
+	p.must("trust", "kit", "--for", "firefox", "--with-policy", policy, "--out", "../kits")
+	if text := string(p.read("../kits/own.firefox/policies.json")); !strings.Contains(text,
+		`"DisableTelemetry": true`) || !strings.Contains(text, ".der\"") {
+		t.Error(text)
+	}
+	p.refused(1, "firefox or chromium", "trust", "kit", "--for", "debian", "--with-policy", policy, "--out", "../more")
+	p.file("../policies.json", []byte(`{"policies":`))
+	p.refused(1, "stays as it is", "trust", "kit", "--for", "firefox", "--with-policy", policy, "--out", "../more")
 	p.refused(2, "use one of zip, tar.gz", "trust", "kit", "--for", "debian", "--archive", "rar", "--out", "../kits")
 	for _, form := range []string{"zip", "tar.gz"} {
 		file := "../kits/own.debian." + form

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"encoding/base64"
-	"encoding/json"
 	"encoding/xml"
 	"errors"
 	"fmt"
@@ -15,7 +14,6 @@ import (
 	"ironseal/pki/bundle"
 	"ironseal/pki/label"
 	"ironseal/pki/pkcs"
-	"ironseal/pki/san"
 )
 
 // form makes a file of a kit from anchors; run says that it is a script.
@@ -140,50 +138,6 @@ func cloudInit(_ Platform, _ Job, items []Item) ([]byte, bool, error) {
 		fmt.Fprintf(&b, "    - |\n%s", indented(bundle.PEM(bundle.Certificate, i.Certificate.Raw), "      "))
 	}
 	return b.Bytes(), false, nil
-}
-
-// firefox is an enterprise policy: absolute paths of DER files.
-func firefox(p Platform, _ Job, items []Item) ([]byte, bool, error) {
-	var paths []string
-	for _, i := range items {
-		paths = append(paths, p.Values["dir"]+"/"+i.File+".der")
-	}
-	data, err := json.MarshalIndent(map[string]any{"policies": map[string]any{"Certificates": map[string]any{
-		"Install": paths}}}, "", "  ")
-	return append(data, '\n'), false, err
-}
-
-// chromium is a managed policy, which knows limits on names.
-func chromium(_ Platform, _ Job, items []Item) ([]byte, bool, error) {
-	free, limited := []string{}, []any{}
-	for _, i := range items {
-		der := base64.StdEncoding.EncodeToString(i.Certificate.Raw)
-		if len(i.Permitted) == 0 {
-			free = append(free, der)
-			continue
-		}
-		names, networks := []string{}, []string{}
-		for _, c := range i.Permitted {
-			kind, value, _ := strings.Cut(c.String(), ":")
-			switch san.Kind(kind) {
-			case san.DNS:
-				names = append(names, value)
-			case san.IP:
-				networks = append(networks, value)
-			}
-		}
-		limited = append(limited, map[string]any{"certificate": der, "constraints": map[string]any{
-			"permitted_dns_names": names, "permitted_cidrs": networks}})
-	}
-	policy := map[string]any{}
-	if len(free) > 0 {
-		policy["CACertificates"] = free
-	}
-	if len(limited) > 0 {
-		policy["CACertificatesWithConstraints"] = limited
-	}
-	data, err := json.MarshalIndent(policy, "", "  ")
-	return append(data, '\n'), false, err
 }
 
 // mobileConfig is a configuration profile; its identifiers come from the fingerprints, so

@@ -145,6 +145,8 @@ type Job struct {
 	Set   trust.Set
 	Mark  string // begins the name of every file that is installed, so that our own are known again
 	Owner string // who gives it out, for the page
+
+	Present []byte // a policy file that is there already and stays in force, or nil
 }
 
 // MarkOf makes the mark of an organisation.

@@ -61,6 +61,7 @@ type PackAsk struct {
 	Dir       string
 	Archive   string // "" for folders, or a form of kit.Archives
 	Replace   bool   // earlier kits there
+	Policy    string // "", or a policy file that is there already: the kit's takes it in
 }
 
 // Pack writes a folder or an archive for each platform under a directory. All are packed
@@ -76,11 +77,20 @@ func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) (out []Packed, err
 		}
 	}
 	job := kit.Job{Set: set, Mark: kit.MarkOf(e.Settings.Organisation.Name), Owner: e.Settings.Organisation.Name}
+	if ask.Policy != "" {
+		if job.Present, err = disk.Read(ask.Policy, mostStore); err != nil {
+			return nil, fmt.Errorf("policy %s: %w", ask.Policy, err)
+		}
+	}
 	packs := map[string][]kit.File{}
 	for _, name := range ask.Platforms {
 		p, err := Platform(e, name)
 		if err != nil {
 			return nil, err
+		}
+		if ask.Policy != "" && (!p.TakesPolicy() || len(ask.Platforms) > 1) {
+			return nil, fmt.Errorf("kit for %s: a policy that is there goes into one platform's kit, and that is one "+
+				"with a policy: firefox or chromium", name)
 		}
 		files, notes, err := p.Pack(job)
 		if err != nil {

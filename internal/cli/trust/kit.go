@@ -25,7 +25,7 @@ estate's own roots.`
 
 func pack(s *session.Session) *cobra.Command {
 	var platforms []string
-	var out, archive string
+	var out, archive, policy string
 	c := &cobra.Command{
 		Use:     "kit [SET] --for PLATFORM,...",
 		Short:   "Pack a trust set for the platforms that are to trust it",
@@ -46,6 +46,9 @@ func pack(s *session.Session) *cobra.Command {
 				platforms = trusting.PlatformNames(e)
 			}
 			ask := trusting.PackAsk{Platforms: platforms, Dir: s.Path(out), Archive: archive}
+			if policy != "" {
+				ask.Policy = s.Path(policy)
+			}
 			if ask.Set, err = trusting.Set(ctx, e, strings.Join(args, "")); err != nil {
 				return err
 			}
@@ -73,6 +76,8 @@ func pack(s *session.Session) *cobra.Command {
 	c.Flags().StringSliceVar(&platforms, "for", nil, "the `PLATFORM`s, or all")
 	c.Flags().StringVar(&archive, "archive", "", "one file each, zip or tar.gz, in place of a folder (`FORM`)")
 	session.CompleteWords(c, "archive", kit.Archives()...)
+	c.Flags().StringVar(&policy, "with-policy", "",
+		"the policy `FILE` that a browser has already: the kit's keeps all of it")
 	c.Flags().StringVar(&out, "out", ".", "the `DIR` in which the folders are made")
 	return c
 }
