@@ -79,6 +79,7 @@ echo "roots more: $(($(grep -c BEGIN /etc/ssl/certs/ca-certificates.crt) - $(gre
 sh "$kit/trust.sh" remove
 echo "removed: $(trusted | tr '\n' ' ')"
 echo "store after: $(store)"
+(cd %[1]s/harbour && %[8]s trust check --color never) | grep -q '^✓ Java' && echo "Java keeps it"
 cmp %[1]s/before /etc/ssl/certs/ca-certificates.crt && echo "the others are as they were"
 one() {
   case $1 in
@@ -114,7 +115,7 @@ true
 			t.Errorf("%q is missing", want)
 		}
 	}
-	for _, bad := range []string{"too early", "lead nowhere", "check says no"} {
+	for _, bad := range []string{"too early", "lead nowhere", "check says no", "Java keeps it"} {
 		if strings.Contains(string(out), bad) {
 			t.Errorf("%q", bad)
 		}
@@ -122,6 +123,50 @@ true
 	if t.Failed() {
 		t.Logf("%s", out)
 	}
+}
+
+// This very machine, in a private copy of its stores: what is shown is done, twice is nothing
+// to do, what fails is undone with what was done before it, and nothing is left lying about.
+func TestRootsAreInstalledHere(t *testing.T) {
+	peer(t, "update-ca-certificates", "/usr/sbin/update-ca-certificates")
+	unshare := peer(t, "unshare")
+	if err := exec.Command(unshare, "-m", "true").Run(); err != nil {
+		t.Skip("there are no mount namespaces here")
+	}
+	e := newEstate(t, "ecdsa-p256")
+	script := write(t, e.path("try.sh"), fmt.Sprintf(`set -u
+cp -a /etc/ssl %[1]s/ssl && mount --bind %[1]s/ssl /etc/ssl
+mkdir -p /usr/local/share/ca-certificates /etc/profile.d %[1]s/tmp
+mount -t tmpfs none /usr/local/share/ca-certificates && mount -t tmpfs none /etc/profile.d
+unset SSL_CERT_FILE SSL_CERT_DIR NODE_EXTRA_CA_CERTS REQUESTS_CA_BUNDLE
+export TMPDIR=%[1]s/tmp
+cd %[1]s/harbour
+is() { %[2]s trust "$@" --color never 2>&1; }
+echo "declined: $(is install </dev/null | grep -c 'answer beforehand') $(ls /usr/local/share/ca-certificates)"
+echo "installed: $(is install --yes --for debian,node | grep -c -e '✓ done' -e 'SHA-256')"
+echo "again: $(is install --yes --for debian,node)"
+is check | grep -e system -e node | sed 's/^/then: /'
+is remove --yes --for debian,node >/dev/null
+mount -o remount,ro /etc/profile.d
+is install --yes --for debian,node | sed 's/^/failed: /'
+echo "left: $(ls /usr/local/share/ca-certificates /etc/ssl/private-roots 2>/dev/null | grep crt) $(ls %[1]s/tmp)"
+is install --yes --for java | sed 's/^/java: /'
+`, e.dir, program))
+	cmd := exec.Command(unshare, "-m", "sh", script)
+	cmd.Env = append(os.Environ(), "IRONSEAL_ESTATE=")
+	out, err := cmd.CombinedOutput()
+	text := string(out)
+	for _, want := range []string{"declined: 1 \n", "installed: 2\n", "again: ✓ nothing to do", "then: ✓ system",
+		"then: ✓ bundle for node", "failed: ironseal: install for node: /etc/profile.d cannot be written", "left:  \n",
+		"java: ironseal: platform java has no script that runs here"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("%q is missing", want)
+		}
+	}
+	if err != nil || t.Failed() {
+		t.Errorf("%v\n%s", err, text)
+	}
+	e.do("journal", "verify")
 }
 
 // Java trusts by the options of its kit; and of stores that Java wrote it is said what Java

@@ -24,7 +24,7 @@ func script(file string, p Platform, j Job, items []Item, values map[string]stri
 	}
 	pairs = append(pairs, "@ANCHORS@", strings.Join(list, "\n"))
 	for _, k := range slices.Sorted(maps.Keys(values)) {
-		pairs = append(pairs, "@"+k+"@", values[k])
+		pairs = append(pairs, "@"+k+"@", strings.TrimSpace(values[k]))
 	}
 	text := map[string]string{}
 	for _, name := range []string{file, "begin.sh", "end.sh"} {

@@ -104,14 +104,15 @@ func TestTheStoreScript(t *testing.T) {
 			x := unpacked(t, family, j, func(p Platform, dir string) {
 				for _, k := range []string{"update", "update-after-removal"} {
 					if p.Values[k] != "" {
-						asked = append(asked, p.Values[k])
+						first, _, _ := strings.Cut(strings.TrimSpace(p.Values[k]), "\n")
+						asked = append(asked, first)
 						p.Values[k] = "cat " + dir + "/store/*." + p.Values["ending"] + " >" + dir + "/bundle; echo '" +
-							p.Values[k] + "' >>" + dir + "/asked"
+							first + "' >>" + dir + "/asked"
 					}
 				}
 				p.Values["store"], p.Values["bundle"] = filepath.Join(dir, "store"), filepath.Join(dir, "bundle")
 			})
-			x.shellcheck()
+			unpacked(t, family, j, func(Platform, string) {}).shellcheck()
 			for _, shell := range shells(t) {
 				x.storeTrial(shell, family, j)
 			}
@@ -273,4 +274,42 @@ func TestThePowerScriptNamesItsFiles(t *testing.T) {
 	if count != 2 {
 		t.Errorf("%d certificates", count)
 	}
+}
+
+// A step that fails leaves the store as it was.
+func TestAFailedInstallIsUndone(t *testing.T) {
+	j := hostile(t)
+	x := unpacked(t, "debian", j, func(p Platform, dir string) {
+		p.Values["store"], p.Values["bundle"] = filepath.Join(dir, "store"), filepath.Join(dir, "bundle")
+		p.Values["update"], p.Values["update-after-removal"] = "false", "true"
+	})
+	for _, f := range x.files {
+		if strings.HasSuffix(f.Name, ".crt") {
+			x.write("store/"+f.Name, []byte("changed by hand\n"))
+			break
+		}
+	}
+	x.write("store/theirs.crt", []byte("not ours\n"))
+	before := x.listing()
+	for _, shell := range shells(t) {
+		if out := x.run(shell, 1, "install"); !strings.Contains(out, "as it was") {
+			t.Error(out)
+		}
+		if now := x.listing(); now != before {
+			t.Errorf("%v: the store has changed:\n%s\n%s", shell, before, now)
+		}
+	}
+}
+
+// listing is every file of the store with its content.
+func (x trial) listing() (out string) {
+	x.t.Helper()
+	list, err := os.ReadDir(x.store)
+	if err != nil {
+		x.t.Fatal(err)
+	}
+	for _, f := range list {
+		out += f.Name() + ": " + x.read("store/"+f.Name()) + "\n"
+	}
+	return out
 }

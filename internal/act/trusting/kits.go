@@ -61,17 +61,32 @@ type PackAsk struct {
 	Dir       string
 	Archive   string // "" for folders, or a form of kit.Archives
 	Replace   bool   // earlier kits there
+	Expired   bool   // anchors that have expired too, to be taken out somewhere
 	Policy    string // "", or a policy file that is there already: the kit's takes it in
 }
 
 // Pack writes a folder or an archive for each platform under a directory. All are packed
 // before the first is written; folders that are there already are replaced only when they
 // hold nothing but what such a kit consists of.
-func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) (out []Packed, err error) {
+func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) ([]Packed, error) {
+	packs, out, err := ask.pack(e)
+	if err != nil {
+		return nil, err
+	}
+	for _, one := range out {
+		if err := ask.write(ctx, e, one, packs[one.Platform]); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// pack makes the kits in memory.
+func (ask PackAsk) pack(e *estate.Estate) (packs map[string][]kit.File, out []Packed, err error) {
 	set := ask.Set
 	for _, a := range set.Anchors {
-		if e.Now().After(a.Certificate.NotAfter) {
-			return nil, &issue.Refused{About: "trust set " + set.Name, Findings: finding.List{finding.New(
+		if e.Now().After(a.Certificate.NotAfter) && !ask.Expired {
+			return nil, nil, &issue.Refused{About: "trust set " + set.Name, Findings: finding.List{finding.New(
 				finding.AnchorExpired, "%s expired on %s.", a.Certificate.Title(),
 				a.Certificate.NotAfter.Format("2006-01-02"))}}
 		}
@@ -79,22 +94,22 @@ func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) (out []Packed, err
 	job := kit.Job{Set: set, Mark: kit.MarkOf(e.Settings.Organisation.Name), Owner: e.Settings.Organisation.Name}
 	if ask.Policy != "" {
 		if job.Present, err = disk.Read(ask.Policy, mostStore); err != nil {
-			return nil, fmt.Errorf("policy %s: %w", ask.Policy, err)
+			return nil, nil, fmt.Errorf("policy %s: %w", ask.Policy, err)
 		}
 	}
-	packs := map[string][]kit.File{}
+	packs = map[string][]kit.File{}
 	for _, name := range ask.Platforms {
 		p, err := Platform(e, name)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		if ask.Policy != "" && (!p.TakesPolicy() || len(ask.Platforms) > 1) {
-			return nil, fmt.Errorf("kit for %s: a policy that is there goes into one platform's kit, and that is one "+
-				"with a policy: firefox or chromium", name)
+			return nil, nil, fmt.Errorf("kit for %s: a policy that is there goes into one platform's kit, "+
+				"and that is one with a policy: firefox or chromium", name)
 		}
 		files, notes, err := p.Pack(job)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		one := Packed{Platform: name, Path: ask.Path(name), Files: []string{}, Notes: append([]string{}, notes...)}
 		for _, f := range files {
@@ -103,12 +118,7 @@ func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) (out []Packed, err
 		packs[name] = files
 		out = append(out, one)
 	}
-	for _, one := range out {
-		if err := ask.write(ctx, e, one, packs[one.Platform]); err != nil {
-			return nil, err
-		}
-	}
-	return out, nil
+	return packs, out, nil
 }
 
 func (ask PackAsk) write(ctx context.Context, e *estate.Estate, one Packed, files []kit.File) error {

@@ -82,6 +82,7 @@ install_all() {
 	changed=yes
 	[ -n "$dry" ] && return 0
 	public >/dev/null # before the first change
+	[ -w "$profiles" ] || fail "$profiles cannot be written: are administrator rights needed?"
 	if ! mkdir -p "$dir" || ! put "$piece" <"$here/roots.pem"; then
 		fail "$piece cannot be written: are administrator rights needed?"
 	fi

@@ -37,7 +37,18 @@ body() { sed -n '/-----BEGIN/,/-----END/p' "$1" | sed '/-----END/q' | grep -v -e
 # listed FILE: whether the system's own bundle has the certificate
 listed() { [ -r "$bundle" ] && tr -d ' \r\n' <"$bundle" | grep -q -F -e "$(body "$1")"; }
 
-changed=''
+changed='' done='' gone=''
+# undo: what this run put there goes again, and what it replaced comes back
+undo() {
+	for f in $done; do
+		if [ -e "$store/.$f.old" ]; then mv "$store/.$f.old" "$store/$f"; else rm -f "$store/$f"; fi
+	done
+	rm -f "$store"/.*.new
+	gone=$done
+	refresh_after_removal >/dev/null 2>&1
+	fail "$* The store is as it was."
+}
+
 install_one() {
 	if [ -f "$store/$1" ] && cmp -s "$here/$1" "$store/$1"; then
 		return 0
@@ -45,7 +56,8 @@ install_one() {
 	say "install $store/$1"
 	changed=yes
 	[ -n "$dry" ] && return 0
-	cp "$here/$1" "$store/.$1.new" && chmod 644 "$store/.$1.new" && mv "$store/.$1.new" "$store/$1"
+	if [ -e "$store/$1" ]; then cp -p "$store/$1" "$store/.$1.old" || return 1; fi
+	cp "$here/$1" "$store/.$1.new" && chmod 644 "$store/.$1.new" && mv "$store/.$1.new" "$store/$1" && done="$done $1"
 }
 
 remove_one() {
@@ -56,7 +68,8 @@ remove_one() {
 	fi
 	say "remove $store/$1"
 	changed=yes
-	[ -n "$dry" ] || rm -f "$store/$1"
+	[ -n "$dry" ] && return 0
+	rm -f "$store/$1" && gone="$gone $1"
 }
 
 missing=''
@@ -86,16 +99,19 @@ stale() {
 while read -r file _; do
 	[ -n "$file" ] || continue
 	[ -r "$here/$file" ] || fail "$file is missing beside this script"
-	"${act}_one" "$file" || fail "$file could not be ${act}ed"
+	"${act}_one" "$file" && continue
+	[ "$act" = install ] && undo "$file could not be installed."
+	fail "$file: $act failed"
 done <<LIST
 $(anchors)
 LIST
 
 case $act in
 check) stale ;;
-install) [ -z "$changed" ] || [ -n "$dry" ] || refresh >/dev/null || fail "the system's own update failed" ;;
+install) [ -z "$changed" ] || [ -n "$dry" ] || refresh >/dev/null || undo "The system's own update failed." ;;
 remove) [ -z "$changed" ] || [ -n "$dry" ] || refresh_after_removal >/dev/null || fail "the system's own update failed" ;;
 esac
+for f in $done; do rm -f "$store/.$f.old"; done
 [ -n "$changed" ] || [ "$act" = check ] || say "nothing to do"
 
 @END@

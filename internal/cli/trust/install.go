@@ -1,0 +1,95 @@
+package trust
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"ironseal/internal/act/trusting"
+	"ironseal/internal/cli/session"
+	"ironseal/internal/term"
+	"ironseal/pki/span"
+)
+
+const aboutHere = `It is what the kit's own script does, shown first: without --for the system's own
+store, with it any platform whose kit has a script, such as node, python, curl, git
+or go. A step that fails is undone, and what was done before it as well. Nothing but
+our own files is touched. Administrator rights are needed.`
+
+func install(s *session.Session) *cobra.Command {
+	return here(s, "install", "Have this machine trust a set",
+		"Have this machine trust the anchors of a set. "+aboutHere)
+}
+
+func remove(s *session.Session) *cobra.Command {
+	return here(s, "remove", "Take a set out of this machine's store",
+		"Take the anchors of a set out of this machine's store. "+aboutHere)
+}
+
+// here is an act on this machine.
+func here(s *session.Session, act, short, long string) *cobra.Command {
+	var platforms []string
+	c := &cobra.Command{
+		Use:     act + " [SET]",
+		Short:   short,
+		Long:    long,
+		Example: "  ironseal trust " + act + " --for node,python",
+		Args:    cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx := cmd.Context()
+			e, set, err := setOf(ctx, s, args)
+			if err != nil {
+				return err
+			}
+			if len(platforms) == 0 {
+				platforms = trusting.Machine{Root: "/", Env: s.Env}.Systems()
+			}
+			change, err := trusting.PlanChange(ctx, e, act, set, platforms)
+			if err != nil {
+				return err
+			}
+			defer change.Close()
+			if change.Empty() {
+				if s.JSON {
+					return s.PrintJSON(change.Platforms)
+				}
+				s.Out.Say("%s nothing to do: it is so already", s.Out.Paint(term.Good, "✓"))
+				return nil
+			}
+			if !s.JSON {
+				printChange(s, change)
+			}
+			if err := s.Agree(ctx, fmt.Sprintf("Do as shown on this machine: %s?",
+				span.Count(len(set.Anchors), "anchor"))); err != nil {
+				return err
+			}
+			head, err := change.Do(ctx, e)
+			if err != nil {
+				return err
+			}
+			if s.JSON {
+				return s.PrintJSON(change.Platforms)
+			}
+			s.Out.Say("%s done   journal %s", s.Out.Paint(term.Good, "✓"), head)
+			return nil
+		},
+		ValidArgsFunction: s.TrustSets,
+	}
+	c.Flags().StringSliceVar(&platforms, "for", nil, "the `PLATFORM`s, in place of the system's own store")
+	return c
+}
+
+func printChange(s *session.Session, c *trusting.Change) {
+	s.Out.Say("%s", s.Out.Paint(term.Strong, "On this machine, with the set "+c.Set.Name))
+	for _, a := range c.Set.Anchors {
+		s.Out.Gap()
+		drawAnchor(s, a)
+	}
+	s.Out.Gap()
+	for _, p := range c.Platforms {
+		for _, step := range p.Steps {
+			s.Out.Say("  %s %s", s.Out.Paint(term.Quiet, fmt.Sprintf("%-9s", p.Platform)), term.Safe(step))
+		}
+	}
+	s.Out.Gap()
+}
