@@ -12,9 +12,9 @@ import (
 // hyphens, case, a name in front and characters that nobody sees do not count. The error
 // says what it is instead, where that can be told.
 func ReadSHA256(typed string) (sum [32]byte, err error) {
-	text := typed
+	text := strings.ToLower(typed) // which may have another length
 	for _, head := range []string{"sha-256", "sha256"} {
-		if at := strings.Index(strings.ToLower(text), head); at >= 0 {
+		if at := strings.Index(text, head); at >= 0 {
 			text = text[at+len(head):]
 		}
 	}
@@ -22,7 +22,7 @@ func ReadSHA256(typed string) (sum [32]byte, err error) {
 	for _, r := range text {
 		switch {
 		case runes.Hostile(r) || strings.ContainsRune(" :-=._,;\t", r) || r == 0xa0:
-		case r >= '0' && r <= '9' || r >= 'a' && r <= 'f' || r >= 'A' && r <= 'F':
+		case r >= '0' && r <= '9' || r >= 'a' && r <= 'f':
 			digits.WriteRune(r)
 		default:
 			return sum, fmt.Errorf("fingerprint: %q is no hexadecimal digit: SHA-256 fingerprints have 64 of 0 to 9 "+
