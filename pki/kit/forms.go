@@ -48,13 +48,16 @@ var forms = map[string]form{
 	"java-script":   javaScript,
 	"power-script":  powerScript,
 	"registry":      registry,
-	"layer":         layer,
-	"configmap":     configMap,
-	"ansible":       ansible,
-	"cloud-init":    cloudInit,
-	"firefox":       firefox,
-	"chromium":      chromium,
-	"mobileconfig":  mobileConfig,
+	"build-lines": func(p Platform, _ Job, _ []Item) ([]byte, bool, error) {
+		return []byte("ADD roots.tar /\nRUN " + p.Values["update"] + "\n"), false, nil
+	},
+	"layer":        layer,
+	"configmap":    configMap,
+	"ansible":      ansible,
+	"cloud-init":   cloudInit,
+	"firefox":      firefox,
+	"chromium":     chromium,
+	"mobileconfig": mobileConfig,
 }
 
 func formNames() []string { return slices.Sorted(maps.Keys(forms)) }

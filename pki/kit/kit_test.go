@@ -19,6 +19,7 @@ import (
 	"strings"
 	"testing"
 	"unicode/utf16"
+	"unicode/utf8"
 
 	"ironseal/pki/label"
 	"ironseal/pki/pkcs"
@@ -92,6 +93,11 @@ func TestEveryPlatformPacksAHostileSet(t *testing.T) {
 		for f, sum := range sums {
 			if f != SumsFile && !strings.Contains(list, sum+"  "+f+"\n") {
 				t.Errorf("%s: %s is not in %s", name, f, SumsFile)
+			}
+		}
+		for _, line := range strings.Split(string(files[len(files)-2].Data), "\n") {
+			if utf8.RuneCountInString(line) > 112 { // a fingerprint with colons is the longest
+				t.Errorf("%s: the page has a line of %d: %s", name, utf8.RuneCountInString(line), line)
 			}
 		}
 		if strings.Count(list, "\n") != len(files)-1 {
