@@ -35,13 +35,7 @@ func TestSystemClient(t *testing.T) {
 func TestTheDebianKitIsInstalledForReal(t *testing.T) {
 	node, git := peer(t, "node"), peer(t, "git")
 	peer(t, "update-ca-certificates", "/usr/sbin/update-ca-certificates")
-	curl, wget, python, unshare := peer(t, "curl"), peer(t, "wget"), peer(t, "python3"), peer(t, "unshare")
-	if err := exec.Command(unshare, "-m", "true").Run(); err != nil {
-		if os.Getenv("CI") == "true" && os.Getuid() == 0 {
-			t.Fatal("there are no mount namespaces here: ", err)
-		}
-		t.Skip("there are no mount namespaces here")
-	}
+	curl, wget, python, unshare := peer(t, "curl"), peer(t, "wget"), peer(t, "python3"), namespaces(t)
 	e := newEstate(t, "ecdsa-p256")
 	e.site("ecdsa-p256")
 	port := nginx(t, e)
@@ -129,10 +123,7 @@ true
 // to do, what fails is undone with what was done before it, and nothing is left lying about.
 func TestRootsAreInstalledHere(t *testing.T) {
 	peer(t, "update-ca-certificates", "/usr/sbin/update-ca-certificates")
-	unshare := peer(t, "unshare")
-	if err := exec.Command(unshare, "-m", "true").Run(); err != nil {
-		t.Skip("there are no mount namespaces here")
-	}
+	unshare := namespaces(t)
 	e := newEstate(t, "ecdsa-p256")
 	script := write(t, e.path("try.sh"), fmt.Sprintf(`set -u
 cp -a /etc/ssl %[1]s/ssl && mount --bind %[1]s/ssl /etc/ssl
@@ -297,6 +288,17 @@ func (e estate) checked(args ...string) map[string]view.StoreCheck {
 		byPath[c.Path] = c
 	}
 	return byPath
+}
+
+// namespaces finds the program that runs another in a private copy of the file system, where
+// the kernel allows that.
+func namespaces(t *testing.T) string {
+	t.Helper()
+	unshare := peer(t, "unshare")
+	if err := exec.Command(unshare, "-m", "true").Run(); err != nil {
+		t.Skip("the kernel allows no mount namespaces here: ", err)
+	}
+	return unshare
 }
 
 func readFile(t *testing.T, path string) []byte {

@@ -1,0 +1,99 @@
+package peers
+
+import (
+	"crypto/tls"
+	"fmt"
+	"io"
+	"log"
+	"net"
+	"net/http"
+	"os/exec"
+	"strings"
+	"sync/atomic"
+	"testing"
+)
+
+// Chromium trusts by its managed policy, with no option given: not before, not after, and not
+// for names that an anchor is not permitted for. What the policy held already stays.
+func TestChromiumTrustsByPolicy(t *testing.T) {
+	chromium, unshare := peer(t, "chromium"), namespaces(t)
+	e := newEstate(t, "ecdsa-p256")
+	e.site("ecdsa-p256")
+	port := nginx(t, e)
+	there := write(t, e.path("there.json"), `{"HomepageLocation":"https://pier.ternbay.example/"}`)
+	e.do("trust", "kit", "--for", "chromium", "--with-policy", there, "--out", "../kits")
+	for set, name := range map[string]string{"near": "dns:localhost,dns:booking.ternbay.example",
+		"far": "dns:sandpiper.ternbay.example"} {
+		e.do("trust", "create", set)
+		e.do("trust", "add", set, "root", "--permit-name", name, "--yes")
+		e.do("trust", "kit", set, "--for", "chromium", "--out", "../kits")
+	}
+	script := write(t, e.path("try.sh"), fmt.Sprintf(`set -u
+mkdir -p /etc/chromium/policies/managed
+mount -t tmpfs none /etc/chromium/policies/managed
+policy=/etc/chromium/policies/managed/private-roots.json
+look() {
+  rm -rf %[1]s/home; mkdir %[1]s/home
+  HOME=%[1]s/home timeout 60 %[2]s --headless --no-sandbox --disable-gpu --no-proxy-server --user-data-dir=%[1]s/home/p \
+    --virtual-time-budget=5000 --dump-dom https://localhost:%[3]d/ >%[1]s/said 2>&1
+  grep -o 'all aboard\|ERR_CERT_[A-Z_]*' %[1]s/said | sort -u | tr '\n' ' '
+}
+echo "before: $(look)"
+for set in own near far; do
+  cp %[1]s/kits/$set.chromium/private-roots.json $policy
+  echo "$set: $(look)"
+  rm $policy
+done
+echo "after: $(look)"
+`, e.dir, chromium, port))
+	out, err := exec.Command(unshare, "-m", "sh", script).CombinedOutput()
+	if want := "before: ERR_CERT_AUTHORITY_INVALID \nown: all aboard \nnear: all aboard \n" +
+		"far: ERR_CERT_INVALID \nafter: ERR_CERT_AUTHORITY_INVALID \n"; err != nil || string(out) != want {
+		t.Errorf("%v\n%s", err, out)
+	}
+	if text := string(readFile(t, e.path("kits/own.chromium/private-roots.json"))); !strings.Contains(text, "pier.") {
+		t.Error(text)
+	}
+}
+
+// Firefox trusts by its enterprise policy: the page is asked for only when it is in force.
+func TestFirefoxTrustsByPolicy(t *testing.T) {
+	firefox, unshare := peer(t, "firefox-esr"), namespaces(t)
+	e := newEstate(t, "ecdsa-p256")
+	e.site("ecdsa-p256")
+	pair, err := tls.LoadX509KeyPair(e.path("chain.pem"), e.path("localhost.key.pem"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	l, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{pair}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var asked atomic.Int32
+	server := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		asked.Add(1)
+		w.Write([]byte("all aboard"))
+	}), ErrorLog: log.New(io.Discard, "", 0)}
+	go server.Serve(l)
+	t.Cleanup(func() { server.Close() })
+	e.do("trust", "kit", "--for", "firefox", "--out", "../kits")
+	for _, with := range []bool{false, true} {
+		asked.Store(0)
+		policy := ""
+		if with {
+			policy = "cp " + e.path("kits/own.firefox") + "/* /etc/firefox/policies/"
+		}
+		script := write(t, e.path("try.sh"), fmt.Sprintf(`set -u
+mkdir -p /etc/firefox/policies
+mount -t tmpfs none /etc/firefox/policies
+%s
+rm -rf %[2]s/home; mkdir -p %[2]s/home/p
+HOME=%[2]s/home timeout 20 %[3]s --headless --no-remote --profile %[2]s/home/p --screenshot %[2]s/home/shot.png \
+  https://localhost:%[4]d/
+`, policy, e.dir, firefox, l.Addr().(*net.TCPAddr).Port))
+		out, err := exec.Command(unshare, "-m", "sh", script).CombinedOutput()
+		if got := asked.Load() > 0; got != with {
+			t.Errorf("with the policy: %v; the page was asked for: %v (%v)\n%s", with, got, err, out)
+		}
+	}
+}
