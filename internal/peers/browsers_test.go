@@ -34,7 +34,8 @@ mount -t tmpfs none /etc/chromium/policies/managed
 policy=/etc/chromium/policies/managed/private-roots.json
 look() {
   rm -rf %[1]s/home; mkdir %[1]s/home
-  HOME=%[1]s/home timeout 60 %[2]s --headless --no-sandbox --disable-gpu --no-proxy-server --user-data-dir=%[1]s/home/p \
+  HOME=%[1]s/home timeout 60 %[2]s --headless --no-sandbox --disable-gpu --no-proxy-server \
+    --user-data-dir=%[1]s/home/p \
     --virtual-time-budget=5000 --dump-dom https://localhost:%[3]d/ >%[1]s/said 2>&1
   grep -o 'all aboard\|ERR_CERT_[A-Z_]*' %[1]s/said | sort -u | tr '\n' ' '
 }
