@@ -10,6 +10,7 @@ import (
 	"ironseal/internal/act/overview"
 	"ironseal/internal/act/renewing"
 	"ironseal/internal/act/safekeeping"
+	"ironseal/pki/client"
 	"ironseal/pki/describe"
 	"ironseal/pki/finding"
 	"ironseal/pki/renewal"
@@ -44,6 +45,7 @@ func Shapes() []Shape {
 		{"generation in a branch", "authority tree", fieldsOf(BranchGeneration{})},
 		{"template", "template show, template list", fieldsOf(template.Template{})},
 		{"verdict", "verify", fieldsOf(Verdict{})},
+		{"answer of a client", "verify", fieldsOf(client.Answer{})},
 		{"step", "verify", fieldsOf(Step{})},
 		{"finding", "wherever there are findings", fieldsOf(finding.Finding{})},
 		{"entry", "journal list, journal show", fieldsOf(Entry{})},

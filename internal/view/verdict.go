@@ -1,6 +1,7 @@
 package view
 
 import (
+	"ironseal/pki/client"
 	"ironseal/pki/finding"
 	"ironseal/pki/path"
 )
@@ -13,6 +14,8 @@ type Verdict struct {
 	Steps    []Step       `json:"steps" doc:"the chain, the leaf first"`
 	Findings finding.List `json:"findings" doc:"what was found"`
 	Checks   int          `json:"signatures_checked" doc:"how many signatures were verified"`
+
+	Clients []client.Answer `json:"clients" doc:"what kinds of client make of it, where it was asked"`
 }
 
 // Step is one certificate of the chain.

@@ -11,6 +11,7 @@ import (
 	"ironseal/internal/term"
 	"ironseal/internal/view"
 	"ironseal/pki/cert"
+	"ironseal/pki/client"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
 	"ironseal/pki/finding"
@@ -26,12 +27,15 @@ are known as issuers only if --chain or FILE gives them: as a client sees it.
 The search goes through several generations, link and cross certificates, best
 way first; where no chain holds, the one that came nearest is explained. With
 --path nothing is searched: the certificates in the files are the chain, in the
-order given, the leaf and then each issuer upward.`
+order given, the leaf and then each issuer upward.
+
+Real clients differ from the standard. With --by it is said of each kind whether it
+accepts, and on which measured fact that rests.`
 
 // Verify is ironseal verify.
 func Verify(s *session.Session) *cobra.Command {
 	var name, usageName string
-	var anchors, chain, policies []string
+	var anchors, chain, policies, by []string
 	var exact bool
 	var q path.Question
 	c := session.Reading(&cobra.Command{
@@ -41,10 +45,15 @@ func Verify(s *session.Session) *cobra.Command {
 		Example: `  ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --name booking.ternbay.example
   ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --name booking --anchor ../handed-out/root.pem
   ironseal verify --path ../handed-out/booking.ternbay.example.with-issuers.pem
-  ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --policy 1.3.6.1.4.1.32473.1`,
+  ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --policy 1.3.6.1.4.1.32473.1
+  ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --name booking.ternbay.example --by all`,
 		Args: session.AtLeast(1, "a file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			list, err := s.CertificatesInAll(args)
+			if err != nil {
+				return err
+			}
+			kinds, err := kindsAsked(by)
 			if err != nil {
 				return err
 			}
@@ -65,27 +74,35 @@ func Verify(s *session.Session) *cobra.Command {
 			leaf, v := list[0], path.Verdict{}
 			if exact {
 				v = path.Exactly(list, q)
-			} else {
-				more, err := s.CertificatesInAll(chain)
-				if err != nil {
-					return err
-				}
-				leaf = path.LeafOf(list)
-				v = path.Verify(leaf, append(append([]*cert.Certificate(nil), list...), more...), q)
-				v.Findings = append(v.Findings, path.OrderFindings(list)...)
+			} else if leaf, v, err = searched(s, list, chain, q); err != nil {
+				return err
 			}
 			v.Findings = append(v.Findings, onRecord(cmd.Context(), s, leaf)...)
-			return printVerdict(s, leaf, name, v)
+			return printVerdict(s, leaf, name, v, kinds)
 		},
 	})
 	fl := c.Flags()
 	policyFlags(fl, &policies, &q)
+	byFlag(c, &by)
 	fl.StringVar(&name, "name", "", "the `HOST` that the client connects to: a name or an address")
 	fl.StringVar(&usageName, "usage", "", "the usage that the client needs; serverAuth when --name is given")
 	fl.StringArrayVar(&anchors, "anchor", nil, "a `FILE` of trusted roots; may be repeated")
 	fl.StringArrayVar(&chain, "chain", nil, "a `FILE` of further certificates; may be repeated")
 	fl.BoolVar(&exact, "path", false, "take the certificates as they stand, in the order given, and search for nothing")
 	return c
+}
+
+// searched looks for a chain, among the certificates of the files and further ones.
+func searched(s *session.Session, list []*cert.Certificate, chain []string, q path.Question) (*cert.Certificate,
+	path.Verdict, error) {
+	more, err := s.CertificatesInAll(chain)
+	if err != nil {
+		return nil, path.Verdict{}, err
+	}
+	leaf := path.LeafOf(list)
+	v := path.Verify(leaf, append(append([]*cert.Certificate(nil), list...), more...), q)
+	v.Findings = append(v.Findings, path.OrderFindings(list)...)
+	return leaf, v, nil
 }
 
 // policyFlags are the questions about policies (RFC 5280 section 6.1.1).
@@ -133,10 +150,13 @@ func usageAsked(typed, name string) (asn1.ObjectIdentifier, error) {
 	return id, nil
 }
 
-func printVerdict(s *session.Session, leaf *cert.Certificate, name string, v path.Verdict) error {
+func printVerdict(s *session.Session, leaf *cert.Certificate, name string, v path.Verdict,
+	kinds []client.Kind) error {
+	answers, refused := judgeBy(kinds, v)
 	if s.JSON {
 		shown := view.Verdict{Valid: v.Valid, Subject: leaf.Subject.String(), Name: name,
-			Findings: append(finding.List{}, v.Findings...), Checks: v.Checks}
+			Findings: append(finding.List{}, v.Findings...), Checks: v.Checks,
+			Clients: append([]client.Answer{}, answers...)}
 		for _, st := range v.Steps {
 			shown.Steps = append(shown.Steps, view.Step{Role: st.Role, Subject: st.Certificate.Subject.String(),
 				Serial: st.Certificate.SerialHex(), Good: st.Good(), Words: st.Words, Findings: append(finding.List{},
@@ -154,8 +174,11 @@ func printVerdict(s *session.Session, leaf *cert.Certificate, name string, v pat
 		for _, u := range v.Unused {
 			s.Out.Say("%s", s.Out.Paint(term.Quiet, "  not part of this chain: "+term.Safe(u.Title())))
 		}
+		if len(kinds) > 0 {
+			printAnswers(s, kinds, answers)
+		}
 	}
-	if !v.Valid {
+	if len(kinds) == 0 && !v.Valid || refused {
 		return &session.Status{Code: session.No, Err: nil}
 	}
 	return nil
