@@ -8,6 +8,7 @@ import (
 	"crypto/tls"
 	"fmt"
 	"net"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -266,3 +267,44 @@ func TestKits(t *testing.T) {
 	}
 	p.must("journal", "verify")
 }
+
+// A signed kit is checked with the root alone: what was changed on the way is told, and the
+// key that signed it is renewed by nobody.
+func TestSignedKits(t *testing.T) {
+	p := harbour(t)
+	p.refused(2, "answer beforehand with --yes", "trust", "kit", "--for", "debian", "--out", "../kits",
+		"--sign-by", "root")
+	p.must("trust", "kit", "--for", "debian,java", "--out", "../kits", "--sign-by", "root", "--yes")
+	p.must("trust", "kit", "--for", "debian", "--out", "../kits", "--sign-by", "root", "--archive", "zip", "--yes")
+	p.must("authority", "export", "root", "--out", "../root.pem")
+	for _, kit := range []string{"../kits/own.debian", "../kits/own.java", "../kits/own.debian.zip"} {
+		if out := p.must("trust", "check", kit); !strings.Contains(out, "is what was packed") {
+			t.Error(out)
+		}
+		elsewhere := p
+		elsewhere.dir = t.TempDir()
+		elsewhere.must("trust", "check", at(p, kit), "--anchor", at(p, "../root.pem"))
+	}
+	if out := p.must("due", "--within", "1y"); strings.Contains(out, "Trust kits") {
+		t.Error(out)
+	}
+	if out := p.must("certificate", "renew", "--due", "--within", "1y", "--yes"); strings.Contains(out, "Trust kits") {
+		t.Error(out)
+	}
+	p.file("../kits/own.debian/more.crt", []byte("x"))
+	p.refused(4, "more.crt was added", "trust", "check", "../kits/own.debian")
+	other := harbour(t)
+	other.refused(4, "do not install it", "trust", "check", at(p, "../kits/own.java"))
+	p.must("trust", "kit", "--for", "bundle", "--out", "../kits")
+	p.refused(4, "it is not signed", "trust", "check", "../kits/own.bundle")
+	p.refused(1, "it is no kit", "trust", "check", "../kits")
+	p.refused(1, `authority "nobody"`, "trust", "kit", "--for", "bundle", "--out", "../more", "--sign-by", "nobody",
+		"--yes")
+	if out := p.must("request", "list", "--state", "any"); strings.Contains(out, "waiting") {
+		t.Errorf("the request of a key that was not certified waits for ever: %s", out)
+	}
+	p.must("estate", "check")
+	p.must("journal", "verify")
+}
+
+func at(p place, name string) string { return filepath.Join(p.dir, name) }

@@ -28,6 +28,7 @@ import (
 	"ironseal/internal/records"
 	"ironseal/pki/dn"
 	"ironseal/pki/journal"
+	"ironseal/pki/kit"
 	"ironseal/pki/pbes"
 	"ironseal/pki/receiver"
 	"ironseal/pki/strict"
@@ -295,6 +296,9 @@ func Furnish(ctx context.Context, dir string, f Founding, w World) error {
 // Template reads one template.
 func (e *Estate) Template(name string) (template.Template, error) {
 	data, err := e.dataFile("template", name)
+	if err != nil && name == kit.SigningTemplate { // the program's own, unless the estate has one
+		data, err = kit.SigningTemplateText()
+	}
 	if err != nil {
 		return template.Template{}, err
 	}

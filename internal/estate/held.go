@@ -13,6 +13,7 @@ import (
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
+	"ironseal/pki/kit"
 )
 
 // Held is a certificate on record, read, with its state as of now.
@@ -245,6 +246,10 @@ func (e *Estate) KnownAgainst(ctx context.Context, c *cert.Certificate) finding.
 	}
 	return nil
 }
+
+// OneUse reports whether the certificate's key was made for one use and is gone: nobody renews
+// it.
+func (h Held) OneUse() bool { return h.Record.Template == kit.SigningTemplate }
 
 // TemplatesSignedBy are the names of the templates that something was signed by.
 func (e *Estate) TemplatesSignedBy(ctx context.Context) ([]string, error) {

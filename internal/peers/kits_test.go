@@ -309,3 +309,16 @@ func readFile(t *testing.T, path string) []byte {
 	}
 	return data
 }
+
+// The signature of a kit is one that Java's own reader verifies.
+func TestJavaVerifiesTheKitsSignature(t *testing.T) {
+	e := newEstate(t, "ecdsa-p256")
+	e.do("trust", "kit", "--for", "bundle", "--out", "../kits", "--sign-by", "services", "--yes")
+	sums := e.path("kits/own.bundle/SHA256SUMS")
+	changed := write(t, e.path("changed"), string(readFile(t, sums))+"\n")
+	out := java(t, "DetachedSignature.java", internals, sums+".p7s", sums, changed)
+	if lines := strings.Split(strings.TrimSpace(out), "\n"); len(lines) != 2 ||
+		!strings.HasPrefix(lines[0], "CN=Trust kits,") || strings.HasPrefix(lines[1], "CN=") {
+		t.Errorf("%q", lines)
+	}
+}

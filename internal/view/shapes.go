@@ -52,6 +52,7 @@ func Shapes() []Shape {
 		{"trust set", "trust show, trust list", fieldsOf(TrustSet{})},
 		{"anchor", "trust show, trust list", fieldsOf(Anchor{})},
 		{"store", "trust check", fieldsOf(StoreCheck{})},
+		{"kit", "trust check KIT", fieldsOf(KitCheck{})},
 		{"status", "estate status", fieldsOf(overview.Status{})},
 		{"due", "due", fieldsOf(renewing.Due{})},
 		{"forecast", "forecast", fieldsOf(renewal.Report{})},

@@ -3,6 +3,7 @@ package view
 import (
 	"fmt"
 
+	"ironseal/pki/kit"
 	"ironseal/pki/label"
 	"ironseal/pki/trust"
 )
@@ -58,4 +59,25 @@ type StoreCheck struct {
 func StoreCheckOf(store, path, kit, note string, there, missing, stale []string) StoreCheck {
 	return StoreCheck{Store: store, Path: path, Kit: kit, Note: note, There: append([]string{}, there...),
 		Missing: append([]string{}, missing...), Stale: append([]string{}, stale...)}
+}
+
+// KitCheck is what was found of a kit.
+type KitCheck struct {
+	Good    bool     `json:"good" doc:"whether it is whole, and signed by whom it should be"`
+	Files   int      `json:"files" doc:"how many files it has"`
+	Faults  []string `json:"faults" doc:"files that were changed, are missing or were added"`
+	Signed  bool     `json:"signed" doc:"whether there is a signature"`
+	Signer  string   `json:"signer,omitempty" doc:"whose certificate the signature names"`
+	When    string   `json:"signed_at,omitempty" doc:"when, as the signer says"`
+	Against []string `json:"against" doc:"what speaks against the signature"`
+}
+
+// KitCheckOf is a kit that was checked, as JSON has it.
+func KitCheckOf(c kit.Checked) KitCheck {
+	out := KitCheck{Good: c.Good(), Files: c.Files, Signed: c.Signed, Faults: append([]string{}, c.Faults...),
+		Against: append([]string{}, c.Against...)}
+	if c.Signer != nil {
+		out.Signer, out.When = c.Signer.Subject.String(), Time(c.When)
+	}
+	return out
 }

@@ -103,7 +103,11 @@ func (u KeyUsage) Extension() Extension {
 // AnyUsage permits every extended usage.
 var AnyUsage = asn1.ObjectIdentifier{2, 5, 29, 37, 0}
 
-// Extended usages of RFC 5280 section 4.2.1.12, RFC 4945, RFC 4556 and common use.
+// DocumentSigning is for signatures that people and programs check on what they read (RFC
+// 9336).
+var DocumentSigning = asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 36}
+
+// Extended usages of RFC 5280 section 4.2.1.12, RFC 4945, RFC 4556, RFC 9336 and common use.
 var extendedUsages = []struct {
 	name string
 	id   asn1.ObjectIdentifier
@@ -118,6 +122,7 @@ var extendedUsages = []struct {
 	{"timeStamping", asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 8}},
 	{"OCSPSigning", asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 9}},
 	{"ipsecIKE", asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 17}},
+	{"documentSigning", DocumentSigning},
 	{"anyExtendedKeyUsage", AnyUsage},
 }
 

@@ -231,40 +231,49 @@ func (p Public) SigningAlgorithm() (der []byte, hash crypto.Hash, err error) {
 	return nil, 0, fmt.Errorf("a key of kind %q cannot sign here", p.Kind)
 }
 
-// SignedObject signs tbs and wraps it the way requests, certificates and lists
-// are wrapped: the content, the algorithm, the signature. The algorithm given
-// must be the key's SigningAlgorithm. The signature is verified before it
-// counts: a faulty computation can give away an RSA key.
-func SignedObject(tbs []byte, signer crypto.Signer, random io.Reader) ([]byte, error) {
+// SignMessage signs a message by the key's SigningAlgorithm. The signature is verified
+// before it counts: a faulty computation can give away an RSA key.
+func SignMessage(message []byte, signer crypto.Signer, random io.Reader) (algorithm, signature []byte, err error) {
 	pub, err := Of(signer)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	algDER, hash, err := pub.SigningAlgorithm()
+	algorithm, hash, err := pub.SigningAlgorithm()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	digest := tbs
+	digest := message
 	if hash != 0 {
 		h := hash.New()
-		h.Write(tbs)
+		h.Write(message)
 		digest = h.Sum(nil)
 	}
-	signature, err := signer.Sign(random, digest, hash)
-	if err != nil {
-		return nil, fmt.Errorf("signing with key %x: %w", pub.Identifier()[:4], err)
+	if signature, err = signer.Sign(random, digest, hash); err != nil {
+		return nil, nil, fmt.Errorf("signing with key %x: %w", pub.Identifier()[:4], err)
 	}
-	alg, err := ReadAlgorithm(algDER)
+	alg, err := ReadAlgorithm(algorithm)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := pub.Verify(alg, message, signature); err != nil {
+		return nil, nil, fmt.Errorf("signing with key %x: the new signature does not verify: %w",
+			pub.Identifier()[:4], err)
+	}
+	return algorithm, signature, nil
+}
+
+// SignedObject signs tbs and wraps it the way requests, certificates and lists
+// are wrapped: the content, the algorithm, the signature. The algorithm given
+// must be the key's SigningAlgorithm.
+func SignedObject(tbs []byte, signer crypto.Signer, random io.Reader) ([]byte, error) {
+	algorithm, signature, err := SignMessage(tbs, signer, random)
 	if err != nil {
 		return nil, err
-	}
-	if err := pub.Verify(alg, tbs, signature); err != nil {
-		return nil, fmt.Errorf("signing with key %x: the new signature does not verify: %w", pub.Identifier()[:4], err)
 	}
 	b := cryptobyte.NewBuilder(make([]byte, 0, len(tbs)+len(signature)+64))
 	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
 		b.AddBytes(tbs)
-		b.AddBytes(algDER)
+		b.AddBytes(algorithm)
 		b.AddASN1BitString(signature)
 	})
 	return b.Bytes()

@@ -33,6 +33,10 @@ func (p Platform) page(j Job, items []Item, notes []string) []byte {
 		fmt.Fprintf(&b, "  %-24s  %s\n", strings.NewReplacer("{file}", "*", "{short}", "*").Replace(f.Name), f.For)
 	}
 	fmt.Fprintf(&b, "  %-24s  the hashes of all files: sha256sum -c %s\n", SumsFile, SumsFile)
+	if j.Signed {
+		fmt.Fprintf(&b, "  %-24s  %s\n", SignatureFile, lines("the signature over them: "+
+			"ironseal trust check THIS-FOLDER --anchor ROOT, with a root that you trust already", 28))
+	}
 	b.WriteString("\nWhat to do\n")
 	for n, s := range p.Page.Steps {
 		fmt.Fprintf(&b, "  %d. %s\n", n+1, lines(s, 5))

@@ -225,7 +225,8 @@ func planAll(ctx context.Context, e *estate.Estate, list []estate.Held, ask Agai
 	}
 	var out []signing.Planned
 	for _, c := range list {
-		if c.IsAuthority() || c.State == estate.Replaced || c.State == estate.Staged || c.State == estate.Revoked {
+		if c.IsAuthority() || c.OneUse() || c.State == estate.Replaced || c.State == estate.Staged ||
+			c.State == estate.Revoked {
 			continue
 		}
 		one := signing.Planned{Name: fmt.Sprintf("%s, serial %s", c.Title(), c.Serial.Short())}
@@ -316,7 +317,7 @@ func servingBefore(ctx context.Context, e *estate.Estate, prepared *hierarchy.Ge
 			return nil, err
 		}
 		for _, c := range list {
-			if !c.IsAuthority() && (c.State == estate.Valid || c.State == estate.Expiring) {
+			if !c.IsAuthority() && !c.OneUse() && (c.State == estate.Valid || c.State == estate.Expiring) {
 				out = append(out, c)
 			}
 		}

@@ -163,6 +163,9 @@ func leavesEnding(ctx context.Context, e *estate.Estate, until time.Time) (out [
 		return nil, err
 	}
 	for _, c := range list {
+		if c.OneUse() {
+			continue
+		}
 		holders, err := e.Records.Holders(ctx, c.Record.ID)
 		if err != nil {
 			return nil, err

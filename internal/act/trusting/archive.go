@@ -34,7 +34,14 @@ type Found struct {
 // tar, tar.gz).
 func Look(name string, data []byte) ([]Found, error) {
 	l := &looking{name: name}
-	var err error
+	if err := l.open(data); err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return l.out, nil
+}
+
+// open looks into an archive, or at the one file that it is.
+func (l *looking) open(data []byte) (err error) {
 	switch {
 	case bytes.HasPrefix(data, []byte("PK\x03\x04")) || bytes.HasPrefix(data, []byte("PK\x05\x06")):
 		err = l.zip(data)
@@ -46,16 +53,14 @@ func Look(name string, data []byte) ([]Found, error) {
 	case len(data) > 262 && string(data[257:262]) == "ustar":
 		err = l.tar(bytes.NewReader(data))
 	default:
-		l.file(name, data)
+		l.file(l.name, data)
 	}
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", name, err)
-	}
-	return l.out, nil
+	return err
 }
 
 type looking struct {
 	name  string
+	keep  map[string][]byte // the files themselves, where they are wanted and not what is in them
 	out   []Found
 	files int
 	bytes int64
@@ -76,6 +81,13 @@ func (l *looking) take(name string, r io.Reader) error {
 	}
 	if l.bytes += int64(len(data)); l.bytes > mostContent {
 		return errTooMuch
+	}
+	if l.keep != nil {
+		if _, twice := l.keep[name]; twice {
+			return fmt.Errorf("%s is in it twice", name)
+		}
+		l.keep[name] = data
+		return nil
 	}
 	source := l.name + ": " + path.Clean("/" + strings.ReplaceAll(name, `\`, "/"))[1:]
 	if len(data) > mostFile {

@@ -61,6 +61,7 @@ type PackAsk struct {
 	Dir       string
 	Archive   string // "" for folders, or a form of kit.Archives
 	Replace   bool   // earlier kits there
+	SignBy    string // the authority that certifies the key by which the kits are signed; "" for none
 	Expired   bool   // anchors that have expired too, to be taken out somewhere
 	Policy    string // "", or a policy file that is there already: the kit's takes it in
 }
@@ -72,6 +73,20 @@ func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) ([]Packed, error) 
 	packs, out, err := ask.pack(e)
 	if err != nil {
 		return nil, err
+	}
+	if ask.SignBy != "" {
+		k, err := newKitSigner(ctx, e, ask.SignBy)
+		if err != nil {
+			return nil, err
+		}
+		for i, one := range out {
+			signature, err := k.sign(e, sumsOf(packs[one.Platform]))
+			if err != nil {
+				return nil, fmt.Errorf("kit for %s: %w", one.Platform, err)
+			}
+			packs[one.Platform] = append(packs[one.Platform], signature)
+			out[i].Files = append(out[i].Files, signature.Name)
+		}
 	}
 	for _, one := range out {
 		if err := ask.write(ctx, e, one, packs[one.Platform]); err != nil {
@@ -91,7 +106,8 @@ func (ask PackAsk) pack(e *estate.Estate) (packs map[string][]kit.File, out []Pa
 				a.Certificate.NotAfter.Format("2006-01-02"))}}
 		}
 	}
-	job := kit.Job{Set: set, Mark: kit.MarkOf(e.Settings.Organisation.Name), Owner: e.Settings.Organisation.Name}
+	job := kit.Job{Set: set, Mark: kit.MarkOf(e.Settings.Organisation.Name), Owner: e.Settings.Organisation.Name,
+		Signed: ask.SignBy != ""}
 	if ask.Policy != "" {
 		if job.Present, err = disk.Read(ask.Policy, mostStore); err != nil {
 			return nil, nil, fmt.Errorf("policy %s: %w", ask.Policy, err)
@@ -122,10 +138,9 @@ func (ask PackAsk) pack(e *estate.Estate) (packs map[string][]kit.File, out []Pa
 }
 
 func (ask PackAsk) write(ctx context.Context, e *estate.Estate, one Packed, files []kit.File) error {
-	sums := files[len(files)-1]
 	onRecord := func() error {
 		_, err := record(ctx, e, estate.Entry("pack kit", ask.Set.Name, "platform", one.Platform, "sums",
-			fmt.Sprintf("%x", sha256.Sum256(sums.Data))))
+			fmt.Sprintf("%x", sha256.Sum256(sumsOf(files)))))
 		return err
 	}
 	if ask.Archive != "" {
@@ -158,6 +173,11 @@ func (ask PackAsk) write(ctx context.Context, e *estate.Estate, one Packed, file
 	return disk.NewFolder(one.Path, fill)
 }
 
+// sumsOf is the list of hashes of a kit.
+func sumsOf(files []kit.File) []byte {
+	return files[slices.IndexFunc(files, func(f kit.File) bool { return f.Name == kit.SumsFile })].Data
+}
+
 func (ask PackAsk) folder(platform string) string { return ask.Set.Name + "." + platform }
 
 // Path is where a kit is written.
@@ -177,4 +197,43 @@ func PackedBefore(path string) bool {
 		info, err = os.Lstat(filepath.Join(path, kit.SumsFile))
 	}
 	return err == nil && info.Mode().IsRegular()
+}
+
+// OpenKit reads the files of a kit: a folder, or an archive of one.
+func OpenKit(path string) (map[string][]byte, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, disk.Plain(err)
+	}
+	files := map[string][]byte{}
+	if !info.IsDir() {
+		data, err := disk.Read(path, mostContent)
+		if err != nil {
+			return nil, err
+		}
+		l := &looking{name: filepath.Base(path), keep: map[string][]byte{}}
+		if err := l.open(data); err != nil {
+			return nil, fmt.Errorf("%s: %w", path, err)
+		}
+		for name, data := range l.keep { // the folder that the kit was packed as counts for nothing
+			_, name, _ = strings.Cut(name, "/")
+			files[name] = data
+		}
+		return files, nil
+	}
+	list, err := os.ReadDir(path)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	if len(list) > mostFiles {
+		return nil, fmt.Errorf("%s: more than %d files: it is no kit", path, mostFiles)
+	}
+	for _, f := range list {
+		data, err := disk.ReadRegular(filepath.Join(path, f.Name()), mostFile)
+		if err != nil { // a link, a folder, or what cannot be read: nothing that a kit has
+			data = nil
+		}
+		files[f.Name()] = data
+	}
+	return files, nil
 }

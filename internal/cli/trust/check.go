@@ -3,6 +3,7 @@ package trust
 import (
 	"context"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 
@@ -23,19 +24,31 @@ gives to Node.js and Python. Of each it is said whether it has the anchors of th
 set, what of ours has gone stale in it, and what to run.
 
 Nothing is changed. The status is 4 when an anchor is missing somewhere, or when no
-store was found. Browsers' profiles of single users are not looked into.`
+store was found. Browsers' profiles of single users are not looked into.
+
+With the folder or archive of a kit, the kit is checked: whether every file is as it
+was packed and none was added, and whether the list of them is signed by a key that
+an authority of ours certified for kits. A root is all that this needs.`
 
 func check(s *session.Session) *cobra.Command {
-	var files []string
+	var files, anchors []string
 	var system string
 	c := &cobra.Command{
-		Use:     "check [SET]",
-		Short:   "Does this machine trust the set, in every store that it has?",
+		Use:     "check [SET|KIT]",
+		Short:   "Does this machine trust the set? Or: is this kit what was packed?",
 		Long:    aboutCheck,
 		Example: "  ironseal trust check\n  ironseal trust check --store ../handed-out/root.pem",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx := cmd.Context()
+			if len(args) == 1 {
+				if _, err := os.Stat(s.Path(args[0])); err == nil {
+					return checkKit(ctx, s, args[0], anchors)
+				}
+			}
+			if len(anchors) > 0 {
+				return session.Misused("trust check: --anchor is for a kit, and %s is none", strings.Join(args, ""))
+			}
 			e, set, err := setOf(ctx, s, args)
 			if err != nil {
 				return err
@@ -65,6 +78,8 @@ func check(s *session.Session) *cobra.Command {
 	}
 	c.Flags().StringArrayVar(&files, "store", nil,
 		"look into this `FILE` too: PEM, DER, PKCS#7, PKCS#12 or Java's own form")
+	c.Flags().StringArrayVar(&anchors, "anchor", nil,
+		"of a kit: a `FILE` of trusted roots; those of the estate otherwise")
 	c.Flags().StringVar(&system, "system", "", "look into another system, whose files are under this `DIR`")
 	return c
 }

@@ -1,6 +1,7 @@
 package trust
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -21,11 +22,15 @@ again and how to see that it worked.
 
 The scripts install, remove and check, do no more when run twice, touch nothing but
 their own files, and need nothing beyond the base system. Without a set it is the
-estate's own roots.`
+estate's own roots.
+
+With --sign-by the list of hashes is signed, by a key that is made for it, certified
+for 90 days by the authority named, and thrown away: "trust check KIT" tells then
+what was changed on the way, with a root alone.`
 
 func pack(s *session.Session) *cobra.Command {
 	var platforms []string
-	var out, archive, policy string
+	var out, archive, policy, signBy string
 	c := &cobra.Command{
 		Use:     "kit [SET] --for PLATFORM,...",
 		Short:   "Pack a trust set for the platforms that are to trust it",
@@ -55,15 +60,9 @@ func pack(s *session.Session) *cobra.Command {
 			if archive != "" && !slices.Contains(kit.Archives(), archive) {
 				return session.Misused("--archive %s: use one of %s", archive, strings.Join(kit.Archives(), ", "))
 			}
-			s.Tidy(ask.Dir)
-			for _, p := range platforms {
-				if at := ask.Path(p); trusting.PackedBefore(at) && !ask.Replace {
-					if err := s.Agree(ctx, fmt.Sprintf("%s is an earlier kit: replace those that are there?",
-						at)); err != nil {
-						return err
-					}
-					ask.Replace = true
-				}
+			ask.SignBy = signBy
+			if err := agreeToPack(ctx, s, &ask); err != nil {
+				return err
 			}
 			kits, err := trusting.Pack(ctx, e, ask)
 			if err != nil {
@@ -78,8 +77,31 @@ func pack(s *session.Session) *cobra.Command {
 	session.CompleteWords(c, "archive", kit.Archives()...)
 	c.Flags().StringVar(&policy, "with-policy", "",
 		"the policy `FILE` that a browser has already: the kit's keeps all of it")
+	c.Flags().StringVar(&signBy, "sign-by", "",
+		"sign the kits by a key that is made for it and certified by this `AUTHORITY`")
 	c.Flags().StringVar(&out, "out", ".", "the `DIR` in which the folders are made")
 	return c
+}
+
+// agreeToPack asks what has to be asked before kits are packed: whether to sign, and whether
+// earlier ones may be replaced.
+func agreeToPack(ctx context.Context, s *session.Session, ask *trusting.PackAsk) error {
+	if ask.SignBy != "" {
+		if err := s.Agree(ctx, fmt.Sprintf("Sign the kits? %s certifies a key that is used for this alone.",
+			ask.SignBy)); err != nil {
+			return err
+		}
+	}
+	s.Tidy(ask.Dir)
+	for _, p := range ask.Platforms {
+		if at := ask.Path(p); trusting.PackedBefore(at) && !ask.Replace {
+			if err := s.Agree(ctx, fmt.Sprintf("%s is an earlier kit: replace those that are there?", at)); err != nil {
+				return err
+			}
+			ask.Replace = true
+		}
+	}
+	return nil
 }
 
 func printKits(s *session.Session, kits []trusting.Packed) error {
