@@ -93,8 +93,55 @@ HOME=%[2]s/home timeout 20 %[3]s --headless --no-remote --profile %[2]s/home/p -
   https://localhost:%[4]d/
 `, policy, e.dir, firefox, l.Addr().(*net.TCPAddr).Port))
 		out, err := exec.Command(unshare, "-m", "sh", script).CombinedOutput()
+		profile := e.path("home/p/cert9.db")
+		if c := e.checked("--store", profile)[profile]; (len(c.There) == 1) != with || c.Note != "" {
+			t.Errorf("with the policy: %v; of the profile we say %+v", with, c)
+		}
 		if got := asked.Load() > 0; got != with {
 			t.Errorf("with the policy: %v; the page was asked for: %v (%v)\n%s", with, got, err, out)
+		}
+	}
+}
+
+// Databases of browsers as they were before the standard had trust, and what is none.
+func TestDatabasesOfOlderBrowsers(t *testing.T) {
+	python := peer(t, "python3")
+	e := newEstate(t, "ecdsa-p256")
+	e.do("authority", "export", "root", "--out", "../root.pem")
+	script := write(t, e.path("make.py"), `import base64, hashlib, re, sqlite3, sys
+text = open(sys.argv[1]).read()
+der = base64.b64decode("".join(re.findall("^[A-Za-z0-9+/=]+$", text, re.M)))
+def made(name, trust, n=1):
+    c = sqlite3.connect(name)
+    c.execute("CREATE TABLE nssPublic (id PRIMARY KEY, a0, a11, ace536358, ace5363b4)")
+    for i in range(n):
+        c.execute("INSERT INTO nssPublic VALUES (?,?,?,NULL,NULL)", (2 * i, b"\0\0\0\1", der))
+        c.execute("INSERT INTO nssPublic VALUES (?,?,NULL,?,?)",
+            (2 * i + 1, b"\xce\x53\x43\x53", trust, hashlib.sha1(der).digest()))
+    c.commit()
+made("trusted.db", b"\xce\x53\x43\x52")
+made("known.db", b"\xce\x53\x43\x55")
+made("odd.db", "no number")
+made("large.db", b"\xce\x53\x43\x52", 6000)
+c = sqlite3.connect("other.db")
+c.execute("CREATE TABLE t (x)")
+c.commit()
+open("cut.db", "wb").write(open("trusted.db", "rb").read()[:5000])
+`)
+	cmd := exec.Command(python, script, e.path("root.pem"))
+	cmd.Dir = e.dir
+	if out, err := cmd.CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	for name, want := range map[string]struct {
+		there int
+		note  string
+	}{"trusted": {1, ""}, "known": {0, ""}, "odd": {0, ""}, "large": {0, "more than 10000"},
+		"other": {0, "not a browser's"}, "cut": {0, "malformed"}} {
+		file := e.path(name + ".db")
+		if c := e.checked("--store", file)[file]; len(c.There) != want.there || !strings.Contains(c.Note, want.note) ||
+			(c.Note == "") != (want.note == "") {
+			t.Errorf("%s: %+v", name, c)
 		}
 	}
 }

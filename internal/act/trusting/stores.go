@@ -60,6 +60,7 @@ func (m Machine) Stores() []Store {
 	out = append(out, m.java()...)
 	out = append(out, m.firefox()...)
 	out = append(out, m.chromium()...)
+	out = append(out, m.profiles()...)
 	for _, v := range []struct{ name, variable, kit string }{{"Node.js", "NODE_EXTRA_CA_CERTS", "node"},
 		{"Python requests", "REQUESTS_CA_BUNDLE", "python"}, {"by SSL_CERT_FILE", "SSL_CERT_FILE", "bundle"}} {
 		path := m.Env(v.variable)
@@ -101,7 +102,12 @@ func (m Machine) file(name, path, kit, dir string) Store {
 	data, err := disk.Read(path, mostStore)
 	if err == nil {
 		var list [][]byte
-		if list, err = certificatesOf(data); err == nil {
+		if isDatabase(data) {
+			list, err = ofDatabase(path)
+		} else {
+			list, err = certificatesOf(data)
+		}
+		if err == nil {
 			for _, der := range list {
 				s.Held[string(der)] = true
 			}
@@ -292,6 +298,11 @@ func (m Machine) Check(j Judge, files []string) []Checked {
 			}
 		}
 		c.Stale = append(c.Stale, s.stale(j.Mark, wanted)...)
+		if by := slices.IndexFunc(out, func(x Checked) bool {
+			return x.Kit == s.Kit && strings.HasSuffix(x.Store, " policy") && len(x.Missing) == 0
+		}); by >= 0 && len(c.Missing) > 0 && c.Note == "" {
+			c.There, c.Missing, c.Note = out[by].There, []string{}, "the policy gives what the profile lacks"
+		}
 		out = append(out, c)
 	}
 	return out

@@ -19,12 +19,12 @@ import (
 )
 
 const aboutCheck = `Look into every store of trusted roots on this machine: the system's, those of
-the Java runtimes, the policies of Firefox and Chromium, and what the environment
-gives to Node.js and Python. Of each it is said whether it has the anchors of the
+the Java runtimes, the policies of Firefox and Chromium and your own profiles of
+them, and what the environment gives to Node.js and Python. Of each it is said whether it has the anchors of the
 set, what of ours has gone stale in it, and what to run.
 
 Nothing is changed. The status is 4 when an anchor is missing somewhere, or when no
-store was found. Browsers' profiles of single users are not looked into.
+store was found.
 
 With the folder or archive of a kit, the kit is checked: whether every file is as it
 was packed and none was added, and whether the list of them is signed by a key that
