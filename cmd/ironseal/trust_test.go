@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"compress/gzip"
 	"crypto/tls"
+	"encoding/json"
 	"fmt"
 	"net"
 	"path/filepath"
@@ -308,3 +309,45 @@ func TestSignedKits(t *testing.T) {
 }
 
 func at(p place, name string) string { return filepath.Join(p.dir, name) }
+
+// What machines report is on record, and what each lacks is told by its last report.
+func TestMachinesReport(t *testing.T) {
+	p := harbour(t)
+	var set struct{ Anchors []struct{ SHA256 string } }
+	if err := json.Unmarshal([]byte(p.must("trust", "show", "--json")), &set); err != nil {
+		t.Fatal(err)
+	}
+	line := func(host, act, missing string, day int) string {
+		return fmt.Sprintf(`{"host":"%s","platform":"debian","store":"/usr/local/share/ca-certificates","act":"%s",`+
+			`"complete":true,"sha256":["%s"],"missing":[%s],"when":"2026-11-%02dT12:00:00Z"}`+"\n", host, act,
+			set.Anchors[0].SHA256, missing, day)
+	}
+	gone := `"` + set.Anchors[0].SHA256 + `"`
+	p.file("../a.json", []byte(line("gate-1", "install", "", 1)+line("gate-2", "install", "", 2)))
+	p.file("../b.json", []byte(line("gate-1", "remove", gone, 5)+line("gate-2", "check", gone, 1)))
+	p.must("trust", "record", "../a.json", "../b.json")
+	out := p.must("trust", "machines")
+	if strings.Count(out, "✓ all there") != 1 || strings.Count(out, "✗ lacks") != 1 {
+		t.Error(out) // what is older than another report counts for nothing
+	}
+	p.file("../c.json", []byte(line("gate-1", "install", "", 6)))
+	p.must("trust", "record", "../c.json")
+	if out := p.must("trust", "machines"); strings.Count(out, "✓ all there") != 2 {
+		t.Error(out)
+	}
+	for _, bad := range []string{"", "x", `{"host":"a b"}`, line("gate-1\u001b[2J", "check", "", 1),
+		line("gate-1", "steal", "", 1), strings.Replace(line("gate-1", "check", "", 1), "2026", "2096", 1),
+		strings.Replace(line("gate-1", "check", "", 1), "/usr", "\u202e", 1),
+		strings.Replace(line("gate-1", "check", "", 1), set.Anchors[0].SHA256, "abcd", 1)} {
+		p.file("../bad.json", []byte(line("gate-9", "check", "", 1)+bad+"\n"))
+		if bad == "" {
+			p.file("../bad.json", []byte("\n"))
+		}
+		p.refused(1, "report", "trust", "record", "../bad.json")
+	}
+	if out := p.must("trust", "machines"); strings.Contains(out, "gate-9") {
+		t.Error("a file was taken in by half")
+	}
+	p.must("journal", "verify")
+	p.must("estate", "check")
+}

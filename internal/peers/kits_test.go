@@ -44,6 +44,7 @@ func TestTheDebianKitIsInstalledForReal(t *testing.T) {
 	write(t, e.path("client.py"), fmt.Sprintf("import urllib.request\nurllib.request.urlopen(%q).read()\n", url))
 	write(t, e.path("client.js"), fmt.Sprintf("require('https').get(%q, r => process.exit(r.statusCode == 200 ? 0 : "+
 		"1)).on('error', () => process.exit(3))", url))
+	write(t, e.path("other.pem"), string(specimenRoot(t)))
 	script := write(t, e.path("try.sh"), fmt.Sprintf(`set -eu
 cp -a /etc/ssl %[1]s/ssl && mount --bind %[1]s/ssl /etc/ssl
 mkdir -p /usr/local/share/ca-certificates /etc/profile.d
@@ -68,6 +69,9 @@ sh "$kit/trust.sh" install
 echo "installed: $(trusted | tr '\n' ' ')"
 sh "$kit/trust.sh" check
 echo "store then: $(store)"
+cp %[1]s/other.pem /usr/local/share/ca-certificates/tern-bay-ferries_own_older-00000000.crt
+(cd %[1]s/harbour && %[8]s trust check --color never) | grep 'stale: tern-bay-ferries_own_older'
+rm /usr/local/share/ca-certificates/tern-bay-ferries_own_older-00000000.crt
 sh "$kit/trust.sh" install
 echo "roots more: $(($(grep -c BEGIN /etc/ssl/certs/ca-certificates.crt) - $(grep -c BEGIN %[1]s/before)))"
 sh "$kit/trust.sh" remove
@@ -102,7 +106,8 @@ true
 		t.Fatalf("%v\n%s", err, out)
 	}
 	for _, want := range []string{"before: curl no wget no python no go no", "installed: \n", "there    ",
-		"nothing to do", "store before: ✗ system", "store then: ✓ system", "store after: ✗ system",
+		"nothing to do", "store before: ✗ system", "store then: ✓ system",
+		"stale: tern-bay-ferries_own_older", "store after: ✗ system",
 		"node trusts\n", "python trusts\n", "curl trusts\n", "git trusts\n", "go trusts\n", "✓ bundle for curl",
 		"roots more: 1\n", "removed: curl no wget no python no go no", "the others are as they were"} {
 		if !strings.Contains(string(out), want) {

@@ -63,8 +63,12 @@ func (s *Store) Entries(ctx context.Context, from int64, limit int, fn func(jour
 	if limit == 0 {
 		limit = -1
 	}
-	rows, err := s.Q().QueryContext(ctx, "SELECT seq,at,actor,act,object,detail,prev,hash FROM journal WHERE seq >= "+
-		"? ORDER BY seq LIMIT ?", from, limit)
+	return s.entries(ctx, fn, "seq >= ? ORDER BY seq LIMIT ?", from, limit)
+}
+
+func (s *Store) entries(ctx context.Context, fn func(journal.Entry) error, where string, args ...any) error {
+	rows, err := s.Q().QueryContext(ctx, "SELECT seq,at,actor,act,object,detail,prev,hash FROM journal WHERE "+where,
+		args...)
 	if err != nil {
 		return s.Explain(err)
 	}
@@ -89,6 +93,11 @@ func (s *Store) Backwards(ctx context.Context) ([]journal.Backwards, error) {
 		return nil
 	})
 	return times.Found, err
+}
+
+// EntriesOf reads the entries of one act, in their order.
+func (s *Store) EntriesOf(ctx context.Context, act string, fn func(journal.Entry) error) error {
+	return s.entries(ctx, fn, "act = ? ORDER BY seq", act)
 }
 
 // VerifyJournal checks every link of the journal and, where known is given,

@@ -53,6 +53,7 @@ func Shapes() []Shape {
 		{"anchor", "trust show, trust list", fieldsOf(Anchor{})},
 		{"store", "trust check", fieldsOf(StoreCheck{})},
 		{"kit", "trust check KIT", fieldsOf(KitCheck{})},
+		{"machine", "trust machines", fieldsOf(Machine{})},
 		{"status", "estate status", fieldsOf(overview.Status{})},
 		{"due", "due", fieldsOf(renewing.Due{})},
 		{"forecast", "forecast", fieldsOf(renewal.Report{})},

@@ -81,3 +81,12 @@ func KitCheckOf(c kit.Checked) KitCheck {
 	}
 	return out
 }
+
+// Machine is a store of a machine, by its last report.
+type Machine struct {
+	Host     string   `json:"host" doc:"the machine, as it calls itself"`
+	Platform string   `json:"platform" doc:"the platform of the kit"`
+	Store    string   `json:"store" doc:"where the store is"`
+	When     string   `json:"reported" doc:"when it was last reported of"`
+	Missing  []string `json:"missing" doc:"titles of the anchors that it lacks"`
+}

@@ -1,13 +1,13 @@
 package kit
 
 import (
-	"encoding/json"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 )
 
 // trial is a kit that was unpacked beside a store of its own.
@@ -68,6 +68,16 @@ func (x trial) run(shell []string, want int, args ...string) string {
 		x.t.Errorf("%s %v: exit status %d, want %d\n%s", shell, args, got, want, out)
 	}
 	return string(out)
+}
+
+// report reads what the script reported, as the command that takes it in does.
+func (x trial) report() Report {
+	x.t.Helper()
+	list, err := ReadReports([]byte(x.read("report")), time.Now())
+	if err != nil || len(list) != 1 {
+		x.t.Fatalf("%v %+v", err, list)
+	}
+	return list[0]
 }
 
 // shells are those that are here; under CI none may be missing.
@@ -154,21 +164,24 @@ func (x trial) storeTrial(shell []string, family string, j Job) {
 	if out := x.run(shell, 0, "install"); !strings.Contains(out, "nothing to do") {
 		x.t.Error(out)
 	}
-	var report struct {
-		Platform string
-		Complete bool
-		SHA256   []string
-	}
-	if err := json.Unmarshal([]byte(x.read("report")), &report); err != nil || report.Platform != family ||
-		!report.Complete || len(report.SHA256) != 2 {
-		x.t.Errorf("%v %+v", err, report)
+	if r := x.report(); r.Platform != family || r.Act != "install" || len(r.SHA256) != 2 || len(r.Missing) != 0 {
+		x.t.Errorf("%+v", r)
 	}
 	x.write("store/"+ours[1], []byte("changed by hand\n"))
-	if out := x.run(shell, 4, "check"); !strings.Contains(out, "differs  "+ours[1]) {
+	out := x.run(shell, 4, "check", "--report", x.at("report"))
+	if !strings.Contains(out, "differs  "+ours[1]) {
 		x.t.Error(out)
 	}
-	if out := x.run(shell, 0, "remove"); !strings.Contains(out, "leave "+x.store+"/"+ours[1]) {
+	changed := strings.TrimSuffix(ours[1], ending)
+	if r := x.report(); len(r.Missing) != 1 || !strings.HasSuffix(changed, r.Missing[0][:8]) {
+		x.t.Errorf("%+v", r)
+	}
+	out = x.run(shell, 0, "remove", "--report", x.at("report"))
+	if !strings.Contains(out, "leave "+x.store+"/"+ours[1]) {
 		x.t.Error(out)
+	}
+	if r := x.report(); len(r.Missing) != 2 {
+		x.t.Errorf("%+v", r)
 	}
 	if err := os.Remove(filepath.Join(x.store, ours[1])); err != nil {
 		x.t.Error(err)
@@ -208,7 +221,10 @@ func (x trial) bundleTrial(shell []string, name string, variables []string, j Jo
 	if _, err := os.Stat(x.at("bundles")); err == nil {
 		x.t.Error("a dry run installed")
 	}
-	x.run(shell, 0, "install")
+	x.run(shell, 0, "install", "--report", x.at("report"))
+	if r := x.report(); r.Platform != name || len(r.SHA256) != 2 || len(r.Missing) != 0 {
+		x.t.Errorf("%+v", r)
+	}
 	public := name != "node"
 	if text := x.read(whole); strings.Contains(text, "a public root") != public ||
 		!strings.HasSuffix(text, x.read("kit/roots.pem")) {

@@ -70,7 +70,7 @@ type PackAsk struct {
 // before the first is written; folders that are there already are replaced only when they
 // hold nothing but what such a kit consists of.
 func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) ([]Packed, error) {
-	packs, out, err := ask.pack(e)
+	packs, out, err := ask.InMemory(e)
 	if err != nil {
 		return nil, err
 	}
@@ -96,8 +96,8 @@ func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) ([]Packed, error) 
 	return out, nil
 }
 
-// pack makes the kits in memory.
-func (ask PackAsk) pack(e *estate.Estate) (packs map[string][]kit.File, out []Packed, err error) {
+// InMemory makes the kits, and writes none.
+func (ask PackAsk) InMemory(e *estate.Estate) (packs map[string][]kit.File, out []Packed, err error) {
 	set := ask.Set
 	for _, a := range set.Anchors {
 		if e.Now().After(a.Certificate.NotAfter) && !ask.Expired {
@@ -109,7 +109,7 @@ func (ask PackAsk) pack(e *estate.Estate) (packs map[string][]kit.File, out []Pa
 	job := kit.Job{Set: set, Mark: kit.MarkOf(e.Settings.Organisation.Name), Owner: e.Settings.Organisation.Name,
 		Signed: ask.SignBy != ""}
 	if ask.Policy != "" {
-		if job.Present, err = disk.Read(ask.Policy, mostStore); err != nil {
+		if job.Present, err = disk.Read(ask.Policy, mostFile); err != nil {
 			return nil, nil, fmt.Errorf("policy %s: %w", ask.Policy, err)
 		}
 	}

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/act/machine"
 	"ironseal/internal/act/overview"
 	"ironseal/internal/act/trusting"
 	"ironseal/internal/cli/session"
@@ -53,21 +54,21 @@ func check(s *session.Session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			m := trusting.Machine{Root: "/", Env: s.Env}
+			m := machine.Machine{Root: "/", Env: s.Env}
 			if system != "" { // another system's files: this environment is not its own
-				m = trusting.Machine{Root: s.Path(system), Env: func(string) string { return "" }}
+				m = machine.Machine{Root: s.Path(system), Env: func(string) string { return "" }}
 			}
 			for i, f := range files {
 				files[i] = s.Path(f)
 			}
-			checked, err := trusting.CheckMachine(ctx, e, m, set, files)
+			checked, err := machine.CheckSet(ctx, e, m, set, files)
 			if err != nil {
 				return err
 			}
 			if err := printChecked(s, set.Name, checked); err != nil {
 				return err
 			}
-			if len(checked) == 0 || slices.ContainsFunc(checked, func(c trusting.Checked) bool {
+			if len(checked) == 0 || slices.ContainsFunc(checked, func(c machine.Checked) bool {
 				return len(c.Missing) > 0
 			}) {
 				return &session.Status{Code: session.No}
@@ -94,7 +95,7 @@ func setOf(ctx context.Context, s *session.Session, args []string) (*estate.Esta
 	return e, set, err
 }
 
-func printChecked(s *session.Session, set string, checked []trusting.Checked) error {
+func printChecked(s *session.Session, set string, checked []machine.Checked) error {
 	if s.JSON {
 		out := []view.StoreCheck{}
 		for _, c := range checked {
@@ -140,7 +141,7 @@ func printChecked(s *session.Session, set string, checked []trusting.Checked) er
 		}
 	}
 	if len(kits) > 0 {
-		s.Next(overview.Advice{Why: "pack what is missing", Command: trusting.KitCommand(set, kits)})
+		s.Next(overview.Advice{Why: "pack what is missing", Command: machine.KitCommand(set, kits)})
 	}
 	return nil
 }

@@ -5,7 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/trusting"
+	"ironseal/internal/act/machine"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
 	"ironseal/pki/span"
@@ -42,9 +42,9 @@ func here(s *session.Session, act, short, long string) *cobra.Command {
 				return err
 			}
 			if len(platforms) == 0 {
-				platforms = trusting.Machine{Root: "/", Env: s.Env}.Systems()
+				platforms = machine.Machine{Root: "/", Env: s.Env}.Systems()
 			}
-			change, err := trusting.PlanChange(ctx, e, act, set, platforms)
+			change, err := machine.PlanChange(ctx, e, act, set, platforms)
 			if err != nil {
 				return err
 			}
@@ -79,7 +79,7 @@ func here(s *session.Session, act, short, long string) *cobra.Command {
 	return c
 }
 
-func printChange(s *session.Session, c *trusting.Change) {
+func printChange(s *session.Session, c *machine.Change) {
 	s.Out.Say("%s", s.Out.Paint(term.Strong, "On this machine, with the set "+c.Set.Name))
 	for _, a := range c.Set.Anchors {
 		s.Out.Gap()

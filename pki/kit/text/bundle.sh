@@ -125,6 +125,8 @@ check_all() {
 
 [ -r "$here/roots.pem" ] || fail "roots.pem is missing beside this script"
 "${act}_all"
+absent=''
+if [ -n "$missing" ] || [ "$act" = remove ]; then absent=$(anchors | cut -d ' ' -f 2); fi
 [ -n "$changed" ] || [ "$act" = check ] || say "nothing to do"
 
 @END@

@@ -47,6 +47,7 @@ try {
 
 $changed = $false
 $missing = $false
+$absent = @()
 try {
 	foreach ($w in $wanted) {
 		$there = $false
@@ -60,6 +61,7 @@ try {
 				}
 			}
 			'remove' {
+				$absent += $w.Sum
 				if ($there) {
 					Write-Output "remove $($w.Name)"
 					$changed = $true
@@ -70,6 +72,7 @@ try {
 				if ($there) { Write-Output "there    $($w.Name)" } else {
 					Write-Output "missing  $($w.Name)"
 					$missing = $true
+					$absent += $w.Sum
 				}
 			}
 		}
@@ -79,7 +82,7 @@ if (-not $changed -and $Act -ne 'check') { Write-Output 'nothing to do' }
 
 if ($Report) {
 	$line = @{ host = [Environment]::MachineName; platform = '@PLATFORM@'; store = 'LocalMachine\Root'; act = $Act
-		complete = -not $missing; sha256 = @($wanted | ForEach-Object { $_.Sum })
+		complete = $absent.Count -eq 0; missing = @($absent); sha256 = @($wanted | ForEach-Object { $_.Sum })
 		when = [DateTime]::UtcNow.ToString('yyyy-MM-ddTHH:mm:ssZ') } | ConvertTo-Json -Compress
 	[IO.File]::WriteAllText($Report, "$line`n")
 }

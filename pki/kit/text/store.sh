@@ -74,6 +74,14 @@ remove_one() {
 
 missing=''
 check_one() {
+	lacked=$missing
+	missing=''
+	look "$1"
+	[ -z "$missing" ] || absent="$absent $2"
+	missing=$missing$lacked
+}
+
+look() {
 	if [ ! -f "$store/$1" ]; then
 		say "missing  $1"
 		missing=yes
@@ -96,10 +104,12 @@ stale() {
 	done
 }
 
-while read -r file _; do
+absent=''
+while read -r file sum; do
 	[ -n "$file" ] || continue
 	[ -r "$here/$file" ] || fail "$file is missing beside this script"
-	"${act}_one" "$file" && continue
+	[ "$act" = remove ] && absent="$absent $sum"
+	"${act}_one" "$file" "$sum" && continue
 	[ "$act" = install ] && undo "$file could not be installed."
 	fail "$file: $act failed"
 done <<LIST

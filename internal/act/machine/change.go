@@ -1,4 +1,4 @@
-package trusting
+package machine
 
 import (
 	"bytes"
@@ -11,8 +11,10 @@ import (
 	"strings"
 	"time"
 
+	"ironseal/internal/act/trusting"
 	"ironseal/internal/estate"
 	"ironseal/internal/failure"
+	"ironseal/internal/records"
 	"ironseal/pki/journal"
 	"ironseal/pki/trust"
 )
@@ -68,7 +70,7 @@ func PlanChange(ctx context.Context, e *estate.Estate, act string, set trust.Set
 			c.Close()
 		}
 	}()
-	packs, _, err := PackAsk{Set: set, Platforms: platforms, Expired: act == "remove"}.pack(e)
+	packs, _, err := trusting.PackAsk{Set: set, Platforms: platforms, Expired: act == "remove"}.InMemory(e)
 	if err != nil {
 		return nil, err
 	}
@@ -147,7 +149,8 @@ func (c *Change) Do(ctx context.Context, e *estate.Estate) (head journal.Head, e
 	for _, a := range c.Set.Anchors {
 		sums = append(sums, fmt.Sprintf("%x", a.Certificate.SHA256()))
 	}
-	return record(ctx, e, estate.Entry(c.Act+" roots here", c.Set.Name, "platforms", touched, "certificates", sums))
+	en := estate.Entry(c.Act+" roots here", c.Set.Name, "platforms", touched, "certificates", sums)
+	return e.Act(ctx, func(*records.Tx) ([]journal.Entry, error) { return []journal.Entry{en}, nil })
 }
 
 // back undoes the act on the platforms named.

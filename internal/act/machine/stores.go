@@ -1,4 +1,7 @@
-package trusting
+// Package machine looks into the stores of trusted roots that a machine has, and changes
+// those of this one: what is in them, what is missing, what has gone stale. It knows where systems, runtimes
+// and browsers keep roots, and in which forms. A change is what a kit's own script does.
+package machine
 
 import (
 	"context"
@@ -11,6 +14,7 @@ import (
 	"slices"
 	"strings"
 
+	"ironseal/internal/act/trusting"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/pki/bundle"
@@ -308,8 +312,8 @@ func (m Machine) Check(j Judge, files []string) []Checked {
 	return out
 }
 
-// CheckMachine holds a machine against a set of the estate.
-func CheckMachine(ctx context.Context, e *estate.Estate, m Machine, set trust.Set, files []string) ([]Checked, error) {
+// CheckSet holds a machine against a set of the estate.
+func CheckSet(ctx context.Context, e *estate.Estate, m Machine, set trust.Set, files []string) ([]Checked, error) {
 	if len(set.Anchors) == 0 {
 		return nil, fmt.Errorf("trust set %s holds no anchor: add one with: ironseal trust add %s FILE", set.Name,
 			set.Name)
@@ -320,7 +324,7 @@ func CheckMachine(ctx context.Context, e *estate.Estate, m Machine, set trust.Se
 	}
 	j := Judge{Set: set, Mark: kit.MarkOf(e.Settings.Organisation.Name)}
 	var faults []error
-	if j.Other, faults = Sets(ctx, e); len(faults) > 0 {
+	if j.Other, faults = trusting.Sets(ctx, e); len(faults) > 0 {
 		return nil, errors.Join(faults...)
 	}
 	for _, a := range h {

@@ -1,4 +1,4 @@
-package trusting
+package machine
 
 import (
 	"encoding/base64"
