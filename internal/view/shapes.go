@@ -54,6 +54,7 @@ func Shapes() []Shape {
 		{"store", "trust check", fieldsOf(StoreCheck{})},
 		{"kit", "trust check KIT", fieldsOf(KitCheck{})},
 		{"machine", "trust machines", fieldsOf(Machine{})},
+		{"pair", "trust pair", fieldsOf(Pair{})},
 		{"status", "estate status", fieldsOf(overview.Status{})},
 		{"due", "due", fieldsOf(renewing.Due{})},
 		{"forecast", "forecast", fieldsOf(renewal.Report{})},

@@ -3,8 +3,10 @@ package view
 import (
 	"fmt"
 
+	"ironseal/pki/finding"
 	"ironseal/pki/kit"
 	"ironseal/pki/label"
+	"ironseal/pki/pair"
 	"ironseal/pki/trust"
 )
 
@@ -89,4 +91,50 @@ type Machine struct {
 	Store    string   `json:"store" doc:"where the store is"`
 	When     string   `json:"reported" doc:"when it was last reported of"`
 	Missing  []string `json:"missing" doc:"titles of the anchors that it lacks"`
+}
+
+// Pair is what holds between two machines that must trust each other.
+type Pair struct {
+	Holds   bool     `json:"holds" doc:"whether everything does that was asked"`
+	Sides   []Side   `json:"sides" doc:"the first and the second"`
+	Checks  []Accept `json:"checks" doc:"what one makes of the other, direction by direction"`
+	Folders []string `json:"folders" doc:"the folders that were written, the first side's before the second's"`
+}
+
+// Side is one of two machines.
+type Side struct {
+	Title    string   `json:"title" doc:"whose certificate or request it is"`
+	Host     string   `json:"reached_at,omitempty" doc:"the name by which the other connects"`
+	Template string   `json:"template,omitempty" doc:"of a request: by what it would be signed"`
+	Needs    []Anchor `json:"needs" doc:"the anchors that it must hold"`
+}
+
+// Accept is what one machine makes of another.
+type Accept struct {
+	Client   string       `json:"client" doc:"who connects"`
+	Server   string       `json:"server" doc:"to whom"`
+	Of       string       `json:"of" doc:"who is judged, by the other"`
+	As       string       `json:"as" doc:"server or client"`
+	Holds    bool         `json:"holds" doc:"whether it is accepted"`
+	Findings finding.List `json:"findings" doc:"why not"`
+}
+
+// PairOf is a pair as JSON has it.
+func PairOf(q pair.Question, a pair.Answer, folders []string) Pair {
+	out := Pair{Holds: a.Holds(), Checks: []Accept{}, Folders: append([]string{}, folders...)}
+	for i, p := range q.Peers {
+		side := Side{Title: p.Title, Host: p.Host, Needs: TrustSetOf(a.Needs[i]).Anchors}
+		if p.Planned != nil {
+			side.Template = p.Planned.Template
+		}
+		out.Sides = append(out.Sides, side)
+	}
+	for _, w := range a.Ways {
+		for _, c := range w.Checks {
+			out.Checks = append(out.Checks, Accept{Client: q.Peers[w.From].Title, Server: q.Peers[w.To].Title,
+				Of: q.Peers[c.Of].Title, As: string(c.As), Holds: c.Holds,
+				Findings: append(finding.List{}, c.Findings...)})
+		}
+	}
+	return out
 }

@@ -26,7 +26,7 @@ var order = []string{
 	"pki/request", "pki/strict", "pki/template",
 	"pki/hierarchy", "pki/issue", "pki/path", "pki/renewal", "pki/revocation",
 	"pki/client", "pki/handover",
-	"pki/receiver", "pki/relate", "pki/trust", "pki/kit",
+	"pki/receiver", "pki/relate", "pki/trust", "pki/kit", "pki/pair",
 	"pki/describe", "pki/specimen",
 	"internal/failure", "internal/disk", "internal/records/sqlite", "internal/records/lineage", "internal/records",
 	"internal/custody", "internal/probe", "internal/estate",

@@ -50,6 +50,16 @@ func Names() []string {
 	return out
 }
 
+// All are the kinds that are known.
+func All() (out []Kind) {
+	for _, name := range Names() {
+		if k, err := Of(name); err == nil { // they are part of the program, and tests read them all
+			out = append(out, k)
+		}
+	}
+	return out
+}
+
 // Of reads a kind; the error of an unknown name has a suggestion.
 func Of(name string) (Kind, error) {
 	data, err := kinds.ReadFile("kind/" + name + ".toml")

@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"ironseal/pki/cert"
+	"ironseal/pki/finding"
 	"ironseal/pki/key"
 	"ironseal/pki/path"
 	"ironseal/pki/specimen"
@@ -49,5 +50,37 @@ func TestMistakesInKindsAreTold(t *testing.T) {
 		if _, err := Parse("t", []byte(strings.Replace(good, old, bad, 1))); err == nil {
 			t.Errorf("%s was taken", bad)
 		}
+	}
+}
+
+// What a machine presents is judged by its first name; kinds that are wanted have to accept,
+// and those that a change would lose are told.
+func TestKindsThatWouldBeLost(t *testing.T) {
+	root := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root", Authority: true})
+	judged := func(p specimen.Plan) path.Verdict {
+		p.Subject = "CN=a.ternbay.example"
+		leaf := specimen.Make(t, root, p)
+		return Presented([]*cert.Certificate{leaf.Cert}, []*cert.Certificate{root.Cert},
+			path.Question{Now: specimen.Now})
+	}
+	today := judged(specimen.Plan{Names: []string{"a.ternbay.example"}})
+	long := judged(specimen.Plan{Names: []string{"a.ternbay.example"}, Key: key.P521})
+	person := judged(specimen.Plan{Names: []string{"mate@ternbay.example"}, Extended: []string{"clientAuth"}})
+	if !today.Valid || !long.Valid || !person.Valid {
+		t.Fatal(today.Reasons(), long.Reasons(), person.Reasons())
+	}
+	if l := Losing(All(), today, long); len(l) != 1 || l[0].Kind != "chromium" || l[0].Because[0] == "" {
+		t.Errorf("%+v", l)
+	}
+	if l := Losing(All(), long, today); len(l) != 0 || len(Findings(today, All())) != 0 {
+		t.Errorf("%+v", l)
+	}
+	chromium, err := Of("chromium")
+	if err != nil {
+		t.Fatal(err)
+	}
+	told, wanted := Findings(long, nil), Findings(long, []Kind{chromium})
+	if len(told) != 1 || told[0].Severity != finding.Warn || len(wanted) != 1 || wanted[0].Severity != finding.Held {
+		t.Errorf("%+v %+v", told, wanted)
 	}
 }

@@ -71,6 +71,8 @@ const (
 	AnswerLacks       Code = "answer-lacks"
 	AnswerOpen        Code = "answer-chain-open"
 	OlderProfile      Code = "older-protection"
+	ClientRefuses     Code = "client-refuses"
+	SomeRefuse        Code = "some-clients-refuse"
 
 	// About a renewal.
 	LinkCounted       Code = "link-counted"
@@ -288,6 +290,13 @@ var registry = []Rule{
 	{OlderProfile, Warn, "The file is protected by triple DES and SHA-1.",
 		"Whoever gets hold of it can try passwords quickly; some software no longer opens it.",
 		"use it only for devices that take nothing newer, and delete it after the import"},
+
+	{ClientRefuses, Held, "A kind of client that has to accept it would refuse.",
+		"Clients differ from the standard, and this kind was measured to.",
+		"sign it so that this kind accepts it: the reason says what it wants"},
+	{SomeRefuse, Warn, "A kind of client would refuse what the standard allows.",
+		"Clients differ from the standard, and this kind was measured to.",
+		"if this kind connects to it, sign it so that it accepts"},
 
 	{LinkCounted, Warn, "Some clients will count the link certificate against the path length.",
 		"RFC 5280 section 4.2.1.9 leaves self-issued certificates out of the count; some libraries, among them " +

@@ -19,7 +19,7 @@ func (p Platform) page(j Job, items []Item, notes []string) []byte {
 	fmt.Fprintf(&b, "%s: roots to be trusted\n\nFrom %s, the trust set %q: %s\n", p.Title, shown(j.Owner), j.Set.Name,
 		shown(j.Set.Title))
 	if p.Covers != "" {
-		fmt.Fprintf(&b, "\nWho trusts them then\n  %s\n", lines(p.Covers, 2))
+		fmt.Fprintf(&b, "\nWho trusts them then\n  %s\n", Lines(p.Covers, 2))
 	}
 	b.WriteString("\nCompare these first, with somebody who reads them out\n")
 	for _, i := range items {
@@ -34,23 +34,23 @@ func (p Platform) page(j Job, items []Item, notes []string) []byte {
 	}
 	fmt.Fprintf(&b, "  %-24s  the hashes of all files: sha256sum -c %s\n", SumsFile, SumsFile)
 	if j.Signed {
-		fmt.Fprintf(&b, "  %-24s  %s\n", SignatureFile, lines("the signature over them: "+
+		fmt.Fprintf(&b, "  %-24s  %s\n", SignatureFile, Lines("the signature over them: "+
 			"ironseal trust check THIS-FOLDER --anchor ROOT, with a root that you trust already", 28))
 	}
 	b.WriteString("\nWhat to do\n")
 	for n, s := range p.Page.Steps {
-		fmt.Fprintf(&b, "  %d. %s\n", n+1, lines(s, 5))
+		fmt.Fprintf(&b, "  %d. %s\n", n+1, Lines(s, 5))
 	}
 	for _, s := range [][2]string{{"What to start again", p.Page.Restart}, {"How to see that it worked", p.Page.Worked},
 		{"Taking it back", p.Page.Back}} {
 		if s[1] != "" {
-			fmt.Fprintf(&b, "\n%s\n  %s\n", s[0], lines(s[1], 2))
+			fmt.Fprintf(&b, "\n%s\n  %s\n", s[0], Lines(s[1], 2))
 		}
 	}
 	if len(notes) > 0 {
 		b.WriteString("\nTo be known\n")
 		for _, n := range notes {
-			fmt.Fprintf(&b, "  %s\n", lines(shown(n), 2))
+			fmt.Fprintf(&b, "  %s\n", Lines(shown(n), 2))
 		}
 	}
 	return b.Bytes()
@@ -59,9 +59,9 @@ func (p Platform) page(j Job, items []Item, notes []string) []byte {
 // pageWidth is how wide the lines of a page are, in characters.
 const pageWidth = 96
 
-// lines breaks a text at blanks; what follows its last colon, which is often a command to be
+// Lines breaks a text at blanks; what follows its last colon, which is often a command to be
 // copied, stays whole.
-func lines(text string, indent int) string {
+func Lines(text string, indent int) string {
 	words := strings.Fields(text)
 	if at := strings.LastIndex(text, ": "); at >= 0 && !strings.Contains(text[at:], ". ") &&
 		len(text[at+2:]) <= pageWidth-indent {

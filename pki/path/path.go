@@ -417,7 +417,7 @@ func (s *search) soundness(c *cert.Certificate, at int, anchor bool) finding.Lis
 		f.Message = c.Title() + ": " + f.Message
 		out = append(out, f)
 	}
-	if u := s.q.Usage; u != nil && c.HasExtended && !anchor && !permits(c.Extended, u) {
+	if u := s.q.Usage; u != nil && c.HasExtended && !anchor && !Permits(c.Extended, u) {
 		who := "It has"
 		if at > 0 {
 			who = "Everything below " + c.Title() + " is limited to"
@@ -428,7 +428,8 @@ func (s *search) soundness(c *cert.Certificate, at int, anchor bool) finding.Lis
 	return out
 }
 
-func permits(have []asn1.ObjectIdentifier, want asn1.ObjectIdentifier) bool {
+// Permits reports whether usages allow one: it is among them, or the one that stands for all is.
+func Permits(have []asn1.ObjectIdentifier, want asn1.ObjectIdentifier) bool {
 	return slices.ContainsFunc(have, func(id asn1.ObjectIdentifier) bool {
 		return id.Equal(want) ||
 			id.Equal(ext.AnyUsage)

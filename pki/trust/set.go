@@ -174,6 +174,16 @@ func (s *Set) Find(c *cert.Certificate) *Anchor {
 	return nil
 }
 
+// Sums are the SHA-256 fingerprints of its anchors, in hex, in order of size.
+func (s Set) Sums() []string {
+	out := []string{}
+	for _, a := range s.Anchors {
+		out = append(out, fmt.Sprintf("%x", a.Certificate.SHA256()))
+	}
+	slices.Sort(out)
+	return out
+}
+
 // Bytes writes a set's file. What stands in it is quoted as TOML quotes it, so that no
 // text of a certificate's can become a key.
 func (s Set) Bytes() []byte {

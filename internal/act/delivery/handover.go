@@ -14,12 +14,15 @@ import (
 	"ironseal/internal/estate"
 	"ironseal/internal/records"
 	"ironseal/pki/bundle"
+	"ironseal/pki/cert"
+	"ironseal/pki/client"
 	"ironseal/pki/finding"
 	"ironseal/pki/handover"
 	"ironseal/pki/issue"
 	"ironseal/pki/journal"
 	"ironseal/pki/key"
 	"ironseal/pki/label"
+	"ironseal/pki/path"
 	"ironseal/pki/receiver"
 )
 
@@ -35,6 +38,7 @@ type HandoverAsk struct {
 	Dir         string        // in which the folder is made
 	Replace     bool          // in the place of what was handed over before
 	To          string        // who gets it; "" to remember the kind of receiver only
+	Clients     []client.Kind // kinds of client that have to accept it
 	Waivers     []finding.Waiver
 }
 
@@ -115,7 +119,13 @@ func Handover(ctx context.Context, e *estate.Estate, ask HandoverAsk) (HandedOve
 	host := label.FileName(c.Title())
 	offer := receiver.Offer{Extended: c.Extended, Names: c.Names, Key: c.Key.Kind, Bits: c.Key.Bits,
 		Issuers: goods.Chain()[1:], KeyHere: ask.Signer != nil}
-	if out.Findings, err = r.Unmet(offer).Waive(0, ask.Waivers); err != nil {
+	out.Findings = r.Unmet(offer)
+	if !c.IsAuthority() && goods.Root != nil {
+		v := client.Presented(append([]*cert.Certificate{c.Certificate}, goods.Intermediates...),
+			[]*cert.Certificate{goods.Root}, path.Question{Now: e.Now()})
+		out.Findings = append(out.Findings, client.Findings(v, ask.Clients)...)
+	}
+	if out.Findings, err = out.Findings.Waive(0, ask.Waivers); err != nil {
 		return out, err
 	}
 	if bad := out.Findings.Refusing(); len(bad) > 0 {

@@ -5,11 +5,8 @@ package renewing
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"slices"
 	"strings"
-	"time"
 
 	"ironseal/internal/act/signing"
 	"ironseal/internal/estate"
@@ -17,7 +14,6 @@ import (
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
-	"ironseal/pki/journal"
 	"ironseal/pki/request"
 	"ironseal/pki/san"
 	"ironseal/pki/span"
@@ -237,172 +233,4 @@ func planAll(ctx context.Context, e *estate.Estate, list []estate.Held, ask Agai
 		out = append(out, one)
 	}
 	return out, nil
-}
-
-// Change is how the change-over of one authority stands.
-type Change struct {
-	Handle   string    `json:"authority"`
-	Old      string    `json:"old"`
-	New      string    `json:"new"`
-	Day      time.Time `json:"switch_day"`
-	OldEnds  time.Time `json:"old_ends"`
-	Prepared []string  `json:"prepared"` // certificates that wait for the day
-	Missing  []string  `json:"missing"`  // certificates that serve and have none prepared
-}
-
-// ChangeOf tells how the change-over of an authority stands.
-func ChangeOf(ctx context.Context, e *estate.Estate, handle string) (Change, error) {
-	g, old, err := changing(ctx, e, handle)
-	if err != nil {
-		return Change{}, err
-	}
-	out := Change{Handle: handle, Old: old.Name(), New: g.Name(), Day: g.Staged, OldEnds: old.Certificate.NotAfter,
-		Prepared: []string{}, Missing: []string{}}
-	waiting, err := e.HeldAll(e.Records.CertificatesOf(ctx, handle, g.Number))
-	if err != nil {
-		return out, err
-	}
-	for _, c := range waiting {
-		out.Prepared = append(out.Prepared, c.Title())
-	}
-	missing, err := unprepared(ctx, e, g)
-	for _, c := range missing {
-		out.Missing = append(out.Missing, c.Title())
-	}
-	return out, err
-}
-
-// unprepared lists the certificates that serve and have none prepared in their
-// place.
-func unprepared(ctx context.Context, e *estate.Estate, prepared *hierarchy.Generation) ([]estate.Held, error) {
-	waiting, err := e.Records.CertificatesOf(ctx, prepared.Authority.Handle, prepared.Number)
-	if err != nil {
-		return nil, err
-	}
-	ready := map[int64]bool{}
-	for _, c := range waiting {
-		ready[c.Replaces] = true
-	}
-	serving, err := servingBefore(ctx, e, prepared)
-	return slices.DeleteFunc(serving, func(c estate.Held) bool { return ready[c.Record.ID] }), err
-}
-
-func changing(ctx context.Context, e *estate.Estate, handle string) (prepared, current *hierarchy.Generation,
-	err error) {
-	h, err := e.Hierarchy(ctx)
-	if err != nil {
-		return nil, nil, err
-	}
-	g, err := estate.FindGeneration(h, handle)
-	if err != nil {
-		return nil, nil, err
-	}
-	if prepared = g.Authority.Prepared(); prepared == nil {
-		return nil, nil, fmt.Errorf("authority %s: nothing is prepared: renew it, or apply elsewhere, with "+
-			"--switch-day DAY", handle)
-	}
-	return prepared, g.Authority.Current(), nil
-}
-
-// servingBefore lists the certificates of end entities that the generations
-// before one signed and that still serve.
-func servingBefore(ctx context.Context, e *estate.Estate, prepared *hierarchy.Generation) ([]estate.Held, error) {
-	var out []estate.Held
-	for _, g := range prepared.Authority.Generations {
-		if g == prepared {
-			break
-		}
-		list, err := e.HeldAll(e.Records.CertificatesOf(ctx, g.Authority.Handle, g.Number))
-		if err != nil {
-			return nil, err
-		}
-		for _, c := range list {
-			if !c.IsAuthority() && !c.OneUse() && (c.State == estate.Valid || c.State == estate.Expiring) {
-				out = append(out, c)
-			}
-		}
-	}
-	return out, nil
-}
-
-// PlanChange plans a certificate under the prepared generation for every holder
-// of one under the current. They wait, unused, for the switch day.
-func PlanChange(ctx context.Context, e *estate.Estate, handle string, waivers []finding.Waiver) ([]signing.Planned,
-	error) {
-	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) ([]signing.Planned, error) {
-		return planChange(ctx, e,
-			handle, waivers)
-	})
-}
-
-func planChange(ctx context.Context, e *estate.Estate, handle string, waivers []finding.Waiver) ([]signing.Planned,
-	error) {
-	g, _, err := changing(ctx, e, handle)
-	if err != nil {
-		return nil, err
-	}
-	todo, err := unprepared(ctx, e, g)
-	if err != nil {
-		return nil, err
-	}
-	return planAll(ctx, e, todo, AgainAsk{Waivers: waivers}, g)
-}
-
-// Switch lets the prepared generation, and what it signed, serve from now on.
-// Before the switch day it needs early.
-func Switch(ctx context.Context, e *estate.Estate, handle string, early bool) (*hierarchy.Generation, journal.Head,
-	error) {
-	g, old, err := changing(ctx, e, handle)
-	if err != nil {
-		return nil, journal.Head{}, err
-	}
-	if e.Now().Before(g.Staged) && !early {
-		return nil, journal.Head{},
-			fmt.Errorf("authority %s: the switch day is %s: wait for it, or switch with --early",
-				handle, g.Staged.Format("2006-01-02"))
-	}
-	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
-		return []journal.Entry{estate.Entry("switch", handle, "from", old.Name(), "to", g.Name())}, tx.Unstage(g)
-	})
-	return g, head, err
-}
-
-// SwitchBack puts the newest generation behind a switch day again, so that the
-// one before it signs.
-func SwitchBack(ctx context.Context, e *estate.Estate, handle string, day time.Time) (*hierarchy.Generation,
-	journal.Head,
-	error) {
-	h, err := e.Hierarchy(ctx)
-	if err != nil {
-		return nil, journal.Head{}, err
-	}
-	g, err := estate.FindGeneration(h, handle)
-	if err != nil {
-		return nil, journal.Head{}, err
-	}
-	list := g.Authority.Generations
-	switch {
-	case g.Authority.Prepared() != nil:
-		return nil, journal.Head{}, fmt.Errorf("authority %s: it has not switched yet", handle)
-	case len(list) < 2:
-		return nil, journal.Head{}, fmt.Errorf("authority %s: there is no earlier generation to go back to", handle)
-	}
-	old := list[len(list)-2]
-	switch {
-	case !old.Certificate.NotAfter.After(e.Now()):
-		return nil, journal.Head{}, fmt.Errorf("authority %s: %s expired on %s: there is no way back", handle,
-			old.Label(),
-			old.Certificate.NotAfter.Format("2006-01-02"))
-	case !day.After(e.Now()):
-		return nil, journal.Head{}, errors.New("give the new switch day, which must not have passed: --switch-day DAY")
-	case !day.Before(old.Certificate.NotAfter):
-		return nil, journal.Head{}, fmt.Errorf("switch day %s: %s ends before it, on %s", day.Format("2006-01-02"),
-			old.Label(), old.Certificate.NotAfter.Format("2006-01-02"))
-	}
-	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
-		return []journal.Entry{estate.Entry("switch back", handle, "from", g.Name(), "to", old.Name(), "until",
-				estate.DayOf(day))},
-			tx.Stage(g, day)
-	})
-	return old, head, err
 }

@@ -14,7 +14,6 @@ import (
 	"time"
 
 	"ironseal/internal/estate"
-	"ironseal/internal/failure"
 	"ironseal/internal/records"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
@@ -213,73 +212,4 @@ func chooseIssuer(h hierarchy.Hierarchy, t template.Template, by string) (*hiera
 	}
 	return nil, fmt.Errorf("template %s: none of the authorities signs by it (issuers: %s): %s", t.Name,
 		strings.Join(t.Issuers, ", "), next)
-}
-
-// Fit says how a template suits a request.
-type Fit struct {
-	Template string       `json:"template,omitempty"`
-	Title    string       `json:"title,omitempty"`
-	By       string       `json:"by,omitempty"`
-	Fits     bool         `json:"fits"`
-	Usages   []string     `json:"usages"`         // what it gives
-	Life     string       `json:"life,omitempty"` // how long, in words
-	Code     finding.Code `json:"code,omitempty"` // what speaks against it
-	Reason   string       `json:"reason"`
-}
-
-// Fitting ranks the templates that make end entities by how they suit a
-// request: first those that nothing speaks against.
-func Fitting(ctx context.Context, e *estate.Estate, ask SignAsk) ([]Fit, error) {
-	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) ([]Fit, error) { return fitting(ctx, e, ask) })
-}
-
-func fitting(ctx context.Context, e *estate.Estate, ask SignAsk) ([]Fit, error) {
-	rec, _, err := e.Request(ctx, ask.Request)
-	if err != nil {
-		return nil, err
-	}
-	if rec.State != records.Waiting && rec.State != records.Sent {
-		return nil, failure.Of(failure.ErrChanged, "R%d is %s: %s", rec.Number, rec.State, afterState(rec))
-	}
-	list, faults := e.Templates()
-	var good, bad []Fit
-	for _, t := range list {
-		if t.IsAuthority() {
-			continue
-		}
-		f := Fit{Template: t.Name, Title: t.Title, Usages: append([]string{}, t.Extended...), Life: t.Lifetime.Words()}
-		ask.Template, ask.Waivers = t.Name, nil
-		s, err := Plan(ctx, e, ask)
-		if err != nil {
-			f.Reason = err.Error()
-			bad = append(bad, f)
-			continue
-		}
-		f.By = s.Issuer.Authority.Handle
-		if r := s.Plan.Findings.Refusing(); len(r) > 0 {
-			f.Reason, f.Code = r[0].Message, r[0].Code
-			bad = append(bad, f)
-			continue
-		}
-		f.Fits, f.Reason = true, t.Purpose
-		if usage := lacking(s.Plan.Findings); usage != "" {
-			f.Reason = usage
-			good = append(good, f)
-			continue
-		}
-		good = append([]Fit{f}, good...)
-	}
-	for _, err := range faults {
-		bad = append(bad, Fit{Reason: err.Error(), Usages: []string{}})
-	}
-	return append(good, bad...), nil
-}
-
-func lacking(l finding.List) string {
-	for _, f := range l {
-		if f.Code == finding.AsksUsage {
-			return f.Message
-		}
-	}
-	return ""
 }

@@ -19,7 +19,7 @@ import (
 
 func certificateHandover(s *session.Session) *cobra.Command {
 	var receiver, out, keyFile, holder, because string
-	var waive []string
+	var waive, clients []string
 	var pw session.PasswordFlags
 	c := &cobra.Command{
 		Use:   "handover CERTIFICATE --for RECEIVER",
@@ -59,6 +59,9 @@ Where the key stayed on the device, the files come without it.
 			if ask.Waivers, err = session.Waivers(waive, because); err != nil {
 				return err
 			}
+			if ask.Clients, err = session.Clients(clients); err != nil {
+				return err
+			}
 			return handOver(ctx, s, e, ask, pw)
 		},
 		ValidArgsFunction: s.Certificates,
@@ -67,6 +70,7 @@ Where the key stayed on the device, the files come without it.
 	c.Flags().StringVar(&out, "out", ".", "the `DIR` in which the folder is made")
 	c.Flags().StringVar(&holder, "to", "", "`WHO` gets it: named when the certificate is due")
 	c.Flags().StringVar(&keyFile, "key", "", "the private key's `FILE`; a draft's own key is found by itself")
+	session.ClientsFlag(c, "clients", &clients, "kinds of `CLIENT` that have to accept it, or all")
 	pw.Add(c)
 	s.WaiverFlags(c, &waive, &because)
 	session.Register(c, "for", s.Receivers)

@@ -79,6 +79,10 @@ func changeoverProgress(s *session.Session) *cobra.Command {
 			for _, m := range c.Missing {
 				s.Out.Say("  %s %s", s.Out.Paint(term.Careful, "! nothing is prepared for"), term.Safe(m))
 			}
+			for _, l := range c.Losing {
+				s.Out.Say("  %s %s", s.Out.Paint(term.Careful, "! "+l.Kind+" would refuse"),
+					term.Safe(l.Certificate+": "+l.Because[0]))
+			}
 			if len(c.Missing) > 0 {
 				s.Next(overview.Advice{Why: "prepare the rest", Command: "ironseal changeover prepare " + c.Handle})
 			} else {

@@ -3,34 +3,11 @@ package files
 import (
 	"strings"
 
-	"github.com/spf13/cobra"
-
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
 	"ironseal/pki/client"
 	"ironseal/pki/path"
 )
-
-func byFlag(c *cobra.Command, by *[]string) {
-	c.Flags().StringSliceVar(by, "by", nil,
-		"say what these kinds of client make of it: `CLIENT`s, or all; they decide the status")
-	session.CompleteWords(c, "by", append(client.Names(), "all")...)
-}
-
-// kindsAsked are the kinds of client that a person names.
-func kindsAsked(typed []string) (out []client.Kind, err error) {
-	if len(typed) == 1 && typed[0] == "all" {
-		typed = client.Names()
-	}
-	for _, name := range typed {
-		k, err := client.Of(name)
-		if err != nil {
-			return nil, &session.Status{Code: session.Usage, Err: err}
-		}
-		out = append(out, k)
-	}
-	return out, nil
-}
 
 func judgeBy(kinds []client.Kind, v path.Verdict) (out []client.Answer, refused bool) {
 	for _, k := range kinds {

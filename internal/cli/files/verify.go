@@ -53,7 +53,7 @@ func Verify(s *session.Session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			kinds, err := kindsAsked(by)
+			kinds, err := session.Clients(by)
 			if err != nil {
 				return err
 			}
@@ -83,7 +83,8 @@ func Verify(s *session.Session) *cobra.Command {
 	})
 	fl := c.Flags()
 	policyFlags(fl, &policies, &q)
-	byFlag(c, &by)
+	session.ClientsFlag(c, "by", &by,
+		"say what these kinds of client make of it: `CLIENT`s, or all; they decide the status")
 	fl.StringVar(&name, "name", "", "the `HOST` that the client connects to: a name or an address")
 	fl.StringVar(&usageName, "usage", "", "the usage that the client needs; serverAuth when --name is given")
 	fl.StringArrayVar(&anchors, "anchor", nil, "a `FILE` of trusted roots; may be repeated")

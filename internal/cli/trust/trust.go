@@ -30,7 +30,7 @@ func Command(s *session.Session) *cobra.Command {
 	return session.Group("trust", "Trusted roots: sets of them, and kits that bring them onto machines",
 		session.Reading(list(s)), session.Reading(show(s)), session.Reading(check(s)),
 		create(s), add(s), drop(s), pack(s), install(s), remove(s), recordReports(s),
-		session.Reading(machines(s)))
+		session.Reading(machines(s)), pairUp(s))
 }
 
 func list(s *session.Session) *cobra.Command {

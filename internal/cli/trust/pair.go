@@ -1,0 +1,223 @@
+package trust
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ironseal/internal/act/overview"
+	"ironseal/internal/act/trusting"
+	"ironseal/internal/cli/session"
+	"ironseal/internal/estate"
+	"ironseal/internal/term"
+	"ironseal/internal/view"
+	"ironseal/pki/label"
+	"ironseal/pki/pair"
+	"ironseal/pki/trust"
+)
+
+const aboutPair = `Two machines that must trust each other: which anchors each needs for what the other
+presents, and whether both directions hold, by the names, the usages and the
+chains that they have. A side is a certificate on record, a request that waits, or a
+file of certificates or of a request; a file is judged with the issuers that stand in
+it, since the device sends no others.
+
+A request is judged by what it would become, by the template that fits best or the
+one named. With --out, a folder is written for each side: a kit of the anchors that it
+needs, what it presents, and a page in words.`
+
+// pairFlags are what can be said about a pair. Lists have the first side's before the
+// second's.
+type pairFlags struct {
+	over                        string
+	oneWay                      bool
+	hosts, templates, platforms []string
+	out                         string
+	sides                       []string // as they were typed
+}
+
+func pairUp(s *session.Session) *cobra.Command {
+	var f pairFlags
+	c := &cobra.Command{
+		Use:   "pair FIRST SECOND",
+		Short: "What two machines need so that they trust each other, and whether both directions hold",
+		Long:  aboutPair,
+		Example: `  ironseal trust pair gw.sandpiper.ternbay.example R5 --for appliance,debian --out ../pairs
+  ironseal trust pair R5 ../handed-out/booking.ternbay.example.with-issuers.pem --one-way`,
+		Args: session.Exactly(2, "two sides: certificates, requests or files"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			e, err := s.Estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			f.sides = args
+			p, err := f.judged(cmd.Context(), s, e)
+			if err != nil {
+				return err
+			}
+			return f.finish(cmd.Context(), s, e, p)
+		},
+		ValidArgsFunction: s.Certificates,
+	}
+	fl := c.Flags()
+	fl.StringVar(&f.over, "over", string(pair.TLS), "the `PROTOCOL` that they speak: tls or ike")
+	fl.BoolVar(&f.oneWay, "one-way", false, "only the first connects to the second")
+	fl.StringSliceVar(&f.hosts, "reached-at", nil,
+		"the `HOST`s at which the first and the second are reached; their first names otherwise")
+	fl.StringSliceVar(&f.templates, "template", nil, "the `TEMPLATE`s by which their requests are to be signed")
+	fl.StringSliceVar(&f.platforms, "for", []string{"appliance"}, "the `PLATFORM`s of the first and the second")
+	fl.StringVar(&f.out, "out", "", "the `DIR` in which a folder is written for each side")
+	session.CompleteWords(c, "over", string(pair.TLS), string(pair.IKE))
+	session.Register(c, "template", s.Templates)
+	return c
+}
+
+// ofBoth gives each side its value: one alone is for both.
+func ofBoth(flag string, list []string) (out [2]string, err error) {
+	switch len(list) {
+	case 0:
+	case 1:
+		out = [2]string{list[0], list[0]}
+	case 2:
+		out = [2]string{list[0], list[1]}
+	default:
+		err = session.Misused("--%s has %d values for two sides", flag, len(list))
+	}
+	return out, err
+}
+
+func (f pairFlags) judged(ctx context.Context, s *session.Session, e *estate.Estate) (p trusting.PairPack,
+	err error) {
+	if len(f.hosts) == 1 {
+		return p, session.Misused("--reached-at needs two names, the first side's and the second's")
+	}
+	hosts, err := ofBoth("reached-at", f.hosts)
+	if err != nil {
+		return p, err
+	}
+	templates, err := ofBoth("template", f.templates)
+	if err != nil {
+		return p, err
+	}
+	if p.Platforms, err = ofBoth("for", f.platforms); err != nil {
+		return p, err
+	}
+	q := pair.Question{OneWay: f.oneWay, Now: s.Moment()}
+	if q.Over, err = pair.ParseProtocol(f.over); err != nil {
+		return p, &session.Status{Code: session.Usage, Err: err}
+	}
+	for i, name := range f.sides {
+		ask := trusting.SideAsk{Name: name, Host: hosts[i], Template: templates[i]}
+		if _, statErr := os.Stat(s.Path(name)); statErr == nil || name == "-" {
+			if ask.Files, err = s.Inputs([]string{name}); err != nil {
+				return p, err
+			}
+		}
+		if q.Peers[i], err = trusting.Side(ctx, e, ask, q.Over); err != nil {
+			return p, err
+		}
+	}
+	p.Question, p.Answer, p.Dir = q, pair.Judge(q), s.Path(f.out)
+	return p, nil
+}
+
+// finish writes the folders where they were asked for, and shows what holds.
+func (f pairFlags) finish(ctx context.Context, s *session.Session, e *estate.Estate, p trusting.PairPack) error {
+	var written []string
+	if f.out != "" {
+		s.Tidy(p.Dir)
+		for i := range p.Platforms {
+			ask := p.Kit(i)
+			ask.Replace = p.Replace
+			if err := agreeToPack(ctx, s, &ask); err != nil {
+				return err
+			}
+			p.Replace = p.Replace || ask.Replace
+		}
+		if _, err := trusting.PackPair(ctx, e, p); err != nil {
+			return err
+		}
+		written = []string{p.Side(0), p.Side(1)}
+	}
+	if s.JSON {
+		if err := s.PrintJSON(view.PairOf(p.Question, p.Answer, written)); err != nil {
+			return err
+		}
+	} else {
+		f.draw(s, p, written)
+	}
+	if !p.Answer.Holds() {
+		return &session.Status{Code: session.No}
+	}
+	return nil
+}
+
+func (f pairFlags) draw(s *session.Session, p trusting.PairPack, written []string) {
+	q := p.Question
+	for i, w := range p.Answer.Ways {
+		if i > 0 {
+			s.Out.Gap()
+		}
+		s.Out.Say("%s", s.Out.Paint(term.Strong, term.Safe(fmt.Sprintf("%s connects to %s", q.Peers[w.From].Title,
+			at(q.Peers[w.To])))))
+		for _, c := range w.Checks {
+			mark, tone := "✓", term.Good
+			if !c.Holds {
+				mark, tone = "✗", term.Bad
+			}
+			s.Out.Item(s.Out.Paint(tone, mark), term.Safe(c.Words(q, w)))
+			s.Out.Findings(c.Findings)
+		}
+	}
+	for _, peer := range q.Peers {
+		if peer.Planned != nil {
+			s.Out.Gap()
+			s.Out.Say("%s", s.Out.Paint(term.Quiet, term.Safe(fmt.Sprintf("%s is not signed yet: it is judged as the "+
+				"template %s would make it", peer.Title, peer.Planned.Template))))
+		}
+	}
+	for i, peer := range q.Peers {
+		set := p.Answer.Needs[i]
+		who := peer.Title
+		if i == 1 && slices.Equal(set.Sums(), p.Answer.Needs[0].Sums()) {
+			s.Out.Say("%s", s.Out.Paint(term.Quiet, term.Safe("  "+who+" must hold the same")))
+			break
+		}
+		s.Out.Gap()
+		s.Out.Say("%s", s.Out.Paint(term.Strong, term.Safe(who+" must hold")))
+		drawNeeds(s, set, q.Peers[1-i].Title)
+	}
+	for _, dir := range written {
+		s.Out.Say("%s %s", s.Out.Paint(term.Good, "✓ wrote"), term.Safe(dir))
+	}
+	if len(written) == 0 && p.Answer.Holds() {
+		s.Next(overview.Advice{Why: "a folder for each side, with what to install",
+			Command: "ironseal trust pair " + strings.Join(f.sides, " ") + " --out DIR"})
+	}
+}
+
+// at names a peer with the name by which it is reached, where that is another.
+func at(p pair.Peer) string {
+	if p.Host == "" || p.Host == p.Title {
+		return p.Title
+	}
+	return p.Title + " at " + p.Host
+}
+
+func drawNeeds(s *session.Session, set trust.Set, other string) {
+	if len(set.Anchors) == 0 {
+		s.Out.Item(s.Out.Paint(term.Bad, "✗"), term.Safe("no root is known above the certificate of "+other))
+	}
+	for _, a := range set.Anchors {
+		s.Out.Item("·", term.Safe(fmt.Sprintf("%s, until %s   %s", a.Certificate.Title(),
+			a.Certificate.NotAfter.Format("2006-01-02"), label.CheckCode(a.Certificate.Raw))))
+		if a.From != "above "+other {
+			s.Out.Wrapped(4, term.Quiet, term.Safe(a.From))
+		}
+		s.Out.Findings(trust.Findings(a.Certificate, s.Moment()))
+	}
+}
