@@ -47,6 +47,7 @@ var forms = map[string]form{
 	"bundle-script": bundleScript,
 	"java-script":   javaScript,
 	"power-script":  powerScript,
+	"keychain":      keychainScript,
 	"registry":      registry,
 	"build-lines": func(p Platform, _ Job, _ []Item) ([]byte, bool, error) {
 		return []byte("ADD roots.tar /\nRUN " + p.Values["update"] + "\n"), false, nil

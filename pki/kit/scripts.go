@@ -5,6 +5,8 @@ import (
 	"maps"
 	"slices"
 	"strings"
+
+	"ironseal/pki/trust"
 )
 
 // The words of scripts are ours, and what is put into them is safe: the mark and the names
@@ -27,14 +29,15 @@ func script(file string, p Platform, j Job, items []Item, values map[string]stri
 		pairs = append(pairs, "@"+k+"@", strings.TrimSpace(values[k]))
 	}
 	text := map[string]string{}
-	for _, name := range []string{file, "begin.sh", "end.sh"} {
+	for _, name := range []string{file, "begin.sh", "each.sh", "end.sh"} {
 		data, err := texts.ReadFile("text/" + name)
 		if err != nil {
 			return nil, false, err
 		}
 		text[name] = strings.TrimRight(string(data), "\n")
 	}
-	whole := strings.NewReplacer("@BEGIN@", text["begin.sh"], "@END@", text["end.sh"]).Replace(text[file])
+	whole := strings.NewReplacer("@BEGIN@", text["begin.sh"], "@EACH@", text["each.sh"],
+		"@END@", text["end.sh"]).Replace(text[file])
 	return []byte(strings.NewReplacer(pairs...).Replace(whole) + "\n"), true, nil
 }
 
@@ -87,6 +90,27 @@ func javaScript(p Platform, j Job, items []Item) ([]byte, bool, error) {
 	}
 	data, _, err := script("TrustStore.java", p, j, items, map[string]string{"JAVA_ANCHORS": strings.Join(list, "\n")})
 	return data, false, err
+}
+
+// keychainScript works on the system's keychain of macOS. Where a root is not trusted for
+// everything, the settings say for what.
+func keychainScript(p Platform, j Job, items []Item) ([]byte, bool, error) {
+	policies := map[trust.Purpose]string{trust.Servers: "ssl", trust.Clients: "ssl", trust.Mail: "smime",
+		trust.Code: "codeSign"}
+	var list []string
+	for _, i := range items {
+		line := fmt.Sprintf("%s.%s %x", i.File, p.Values["ending"], i.Certificate.SHA256())
+		if len(i.Purposes) < len(trust.Purposes()) {
+			var uses []string
+			for _, u := range i.Purposes {
+				uses = append(uses, policies[u])
+			}
+			line += " " + strings.Join(slices.Compact(uses), " ")
+		}
+		list = append(list, line)
+	}
+	return script("keychain.sh", p, j, items, map[string]string{"STORE": p.Values["store"],
+		"KEYCHAIN_ANCHORS": strings.Join(list, "\n")})
 }
 
 // powerScript puts roots into the machine's store of Windows, removes and checks.

@@ -104,17 +104,7 @@ stale() {
 	done
 }
 
-absent=''
-while read -r file sum; do
-	[ -n "$file" ] || continue
-	[ -r "$here/$file" ] || fail "$file is missing beside this script"
-	[ "$act" = remove ] && absent="$absent $sum"
-	"${act}_one" "$file" "$sum" && continue
-	[ "$act" = install ] && undo "$file could not be installed."
-	fail "$file: $act failed"
-done <<LIST
-$(anchors)
-LIST
+@EACH@
 
 case $act in
 check) stale ;;
