@@ -97,6 +97,8 @@ func tryExample(t *testing.T, stage place, before, line string) {
 		typed = before + " && " + typed
 	}
 	for begins, first := range map[string]string{"ironseal trust add ": "ironseal trust create partners",
+		"ironseal trust pair R5 ": "ironseal trust create partners && ironseal trust add partners " +
+			"../partner/skua-roots.zip --yes",
 		"ironseal trust drop ": "ironseal trust create partners && ironseal trust add partners root --yes"} {
 		if strings.HasPrefix(line, begins) {
 			typed = first + " && " + typed + " --yes"

@@ -179,7 +179,10 @@ func (s Stage) setUp() error {
 	if err := d.New("passphrase.txt", []byte(base64.RawURLEncoding.EncodeToString(secret)+"\n"), 0o600); err != nil {
 		return err
 	}
-	return s.inbox(d)
+	if err := s.inbox(d); err != nil {
+		return err
+	}
+	return partner(d)
 }
 
 // inbox makes the requests that other people's devices sent.

@@ -20,6 +20,9 @@ func (a Answer) Page(q Question, side int, kits []string, presents string) []byt
 		fmt.Fprintf(&b, "  %s\n    %s\n    check code  %s\n    SHA-256     %s\n    until       %s\n",
 			runes.Escape(x.Certificate.Title()), runes.Escape(x.From), label.CheckCode(x.Certificate.Raw),
 			label.Colons(sum[:]), x.Certificate.NotAfter.Format("2006-01-02"))
+		if len(x.Permitted) > 0 {
+			fmt.Fprintf(&b, "    only for    %s, where this side can hold it to that\n", joined(x.Permitted))
+		}
 	}
 	b.WriteString("\nWhat to do\n  1. Compare the fingerprints above with the people of the other side.\n")
 	for _, k := range kits {

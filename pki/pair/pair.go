@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"ironseal/pki/cert"
+	"ironseal/pki/dn"
 	"ironseal/pki/ext"
 	"ironseal/pki/finding"
 	"ironseal/pki/path"
@@ -27,7 +28,9 @@ type Peer struct {
 	Host    string              // how the other reaches it, a name or an address; "" leaves names out
 	Chain   []*cert.Certificate // what it presents, the leaf first; of a request what will stand above it
 	Planned *Planned            // what a request would become; nil for a certificate
-	Known   []*cert.Certificate // roots and authorities that may stand above, beyond those in the chain
+	Known   []*cert.Certificate // authorities that may stand above, beyond those in the chain
+	Roots   trust.Set           // roots that may, with the names for which they are trusted
+	Remarks finding.List        // what the records know of it
 }
 
 // Planned is what a request would become.
@@ -156,8 +159,26 @@ func (a Answer) check(q Question, of int, as Role) Check {
 		v := path.Verify(p.Chain[0], p.Chain[1:], ask)
 		c.Findings = v.Reasons()
 	}
+	c.Findings = append(c.Findings, p.outside(a.Needs[1-of].Anchors)...)
 	c.Holds = len(c.Findings.Refusing()) == 0
 	return c
+}
+
+// outside says which name is none of those for which the root above is trusted.
+func (p Peer) outside(anchors []trust.Anchor) finding.List {
+	if len(anchors) == 0 || len(anchors[0].Permitted) == 0 {
+		return nil
+	}
+	subject, names := p.Chain[0].Subject, p.Chain[0].Names
+	if p.Planned != nil {
+		subject, names = dn.Name{}, p.Planned.Names
+	}
+	breach := (ext.Constraints{Permitted: anchors[0].Permitted}).Breach(subject, names)
+	if breach == "" {
+		return nil
+	}
+	return finding.List{finding.New(finding.ConstraintBroken, "%s is trusted for %s alone: %s",
+		anchors[0].Certificate.Title(), joined(anchors[0].Permitted), breach)}
 }
 
 // foreseen says what would speak against a request's certificate.
@@ -177,10 +198,10 @@ func (p Peer) foreseen(q path.Question) finding.List {
 	return append(out, path.Verify(p.Chain[0], p.Chain[1:], q).Reasons()...)
 }
 
-func joined(list []san.Name) string {
+func joined[T fmt.Stringer](list []T) string {
 	var out []string
-	for _, n := range list {
-		out = append(out, n.String())
+	for _, x := range list {
+		out = append(out, x.String())
 	}
 	return strings.Join(out, ", ")
 }
@@ -190,6 +211,9 @@ func joined(list []san.Name) string {
 func (p Peer) anchors(now time.Time) []trust.Anchor {
 	var roots []*cert.Certificate
 	known := slices.Concat(p.Chain, p.Known)
+	for _, a := range p.Roots.Anchors {
+		known = append(known, a.Certificate)
+	}
 	for _, c := range known {
 		if c.SelfSigned() {
 			roots = append(roots, c)
@@ -205,10 +229,14 @@ func (p Peer) anchors(now time.Time) []trust.Anchor {
 	}
 	var out trust.Set
 	add := func(c *cert.Certificate, from string) {
-		if out.Find(c) == nil {
-			out.Anchors = append(out.Anchors, trust.Anchor{Certificate: c, From: from + p.Title,
-				Purposes: []trust.Purpose{trust.Servers, trust.Clients}})
+		if out.Find(c) != nil {
+			return
 		}
+		a := trust.Anchor{Certificate: c, From: from + p.Title, Purposes: []trust.Purpose{trust.Servers, trust.Clients}}
+		if known := p.Roots.Find(c); known != nil {
+			a.Permitted = known.Permitted
+		}
+		out.Anchors = append(out.Anchors, a)
 	}
 	add(top, "above ")
 	for _, c := range roots {

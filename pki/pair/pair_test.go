@@ -186,14 +186,31 @@ func TestTheNextRootIsNeededToo(t *testing.T) {
 		Until: b.root.Cert.NotAfter.AddDate(10, 0, 0)})
 	older := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root of b.ternbay.example", Authority: true,
 		Until: b.root.Cert.NotAfter.AddDate(-1, 0, 0)})
+	permitted, err := trust.ParsePermitted([]string{"dns:b.ternbay.example"})
+	if err != nil {
+		t.Fatal(err)
+	}
 	q := Question{Peers: [2]Peer{a.peer(), b.peer(next.Cert, older.Cert, next.Cert)}, Over: TLS, Now: specimen.Now}
 	got := Judge(q)
 	want := trust.Set{Anchors: []trust.Anchor{{Certificate: b.root.Cert}, {Certificate: next.Cert}}}
 	if strings.Join(got.Needs[0].Sums(), " ") != strings.Join(want.Sums(), " ") || len(got.Needs[1].Anchors) != 1 {
 		t.Errorf("%+v", got.Needs)
 	}
+	q.Peers[1].Roots.Anchors = []trust.Anchor{{Certificate: b.root.Cert, Permitted: permitted}}
+	if got = Judge(q); len(got.Needs[0].Anchors[0].Permitted) != 1 {
+		t.Errorf("the names for which the set trusts it are lost: %+v", got.Needs[0])
+	}
+	if elsewhere, err := trust.ParsePermitted([]string{"dns:c.ternbay.example"}); err != nil {
+		t.Fatal(err)
+	} else {
+		q.Peers[1].Roots.Anchors[0].Permitted = elsewhere
+	}
+	if bad := Judge(q); bad.Holds() || bad.Ways[0].Checks[0].Findings[0].Code != finding.ConstraintBroken {
+		t.Errorf("%+v", bad.Ways)
+	}
 	page := string(got.Page(q, 0, []string{"kit"}, "a.pem"))
 	if strings.Count(page, "SHA-256") != 2 || !strings.Contains(page, "next generation") ||
+		!strings.Contains(page, "only for    dns:b.ternbay.example") ||
 		!strings.Contains(page, "Let this side present a.pem") {
 		t.Error(page)
 	}

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
-	"slices"
 
 	"ironseal/internal/act/intake"
 	"ironseal/internal/act/signing"
@@ -35,8 +34,8 @@ type SideAsk struct {
 // Side finds what a side presents, or would present once its request is signed.
 func Side(ctx context.Context, e *estate.Estate, ask SideAsk, over pair.Protocol) (pair.Peer, error) {
 	p := pair.Peer{Host: ask.Host}
-	var err error
-	if p.Known, err = known(ctx, e); err != nil {
+	err := known(ctx, e, &p)
+	if err != nil {
 		return p, err
 	}
 	var r *request.Request
@@ -52,35 +51,36 @@ func Side(ctx context.Context, e *estate.Estate, ask SideAsk, over pair.Protocol
 		return foreseen(ctx, e, p, r, ask.Template, over)
 	}
 	leaf := p.Chain[0]
-	if slices.ContainsFunc(p.Known, func(c *cert.Certificate) bool { return bytes.Equal(c.Raw, leaf.Raw) }) ||
-		leaf.IsAuthority() && !leaf.SelfSigned() {
+	if p.Roots.Find(leaf) != nil || leaf.IsAuthority() && !leaf.SelfSigned() {
 		return p, fmt.Errorf("%s: %s is an authority, and no machine presents it: give the machine's own certificate",
 			ask.Name, leaf.Title())
 	}
-	p.Title = leaf.Title()
+	p.Title, p.Remarks = leaf.Title(), e.KnownAgainst(ctx, leaf)
 	if names := p.Chain[0].Names; p.Host == "" && len(names) > 0 {
 		p.Host = names[0].Value()
 	}
 	return p, nil
 }
 
-// known are the roots of every set and the authorities of the estate: what may stand above
-// what a side presents without its issuers.
-func known(ctx context.Context, e *estate.Estate) (out []*cert.Certificate, err error) {
+// known fills in what may stand above what a side presents: the authorities of the estate, and
+// the roots of every set with their limits; where two sets have one, the first counts.
+func known(ctx context.Context, e *estate.Estate, p *pair.Peer) error {
 	sets, faults := Sets(ctx, e)
 	if len(faults) > 0 {
-		return nil, errors.Join(faults...)
+		return errors.Join(faults...)
 	}
 	for _, s := range sets {
 		for _, a := range s.Anchors {
-			out = append(out, a.Certificate)
+			if p.Roots.Find(a.Certificate) == nil {
+				p.Roots.Anchors = append(p.Roots.Anchors, a)
+			}
 		}
 	}
 	h, err := e.Hierarchy(ctx)
 	for _, g := range estate.AllGenerations(h) {
-		out = append(out, g.Certificate)
+		p.Known = append(p.Known, g.Certificate)
 	}
-	return out, err
+	return err
 }
 
 // presentedIn reads what a file says that a side presents: certificates, or one request.

@@ -47,7 +47,7 @@ func pairUp(s *session.Session) *cobra.Command {
 		Short: "What two machines need so that they trust each other, and whether both directions hold",
 		Long:  aboutPair,
 		Example: `  ironseal trust pair gw.sandpiper.ternbay.example R5 --for appliance,debian --out ../pairs
-  ironseal trust pair R5 ../handed-out/booking.ternbay.example.with-issuers.pem --one-way`,
+  ironseal trust pair R5 ../partner/gateway.pem --one-way`,
 		Args: session.Exactly(2, "two sides: certificates, requests or files"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := s.Estate(cmd.Context())
@@ -174,6 +174,7 @@ func (f pairFlags) draw(s *session.Session, p trusting.PairPack, written []strin
 		}
 	}
 	for _, peer := range q.Peers {
+		s.Out.Findings(peer.Remarks)
 		if peer.Planned != nil {
 			s.Out.Gap()
 			s.Out.Say("%s", s.Out.Paint(term.Quiet, term.Safe(fmt.Sprintf("%s is not signed yet: it is judged as the "+
@@ -217,6 +218,9 @@ func drawNeeds(s *session.Session, set trust.Set, other string) {
 			a.Certificate.NotAfter.Format("2006-01-02"), label.CheckCode(a.Certificate.Raw))))
 		if a.From != "above "+other {
 			s.Out.Wrapped(4, term.Quiet, term.Safe(a.From))
+		}
+		if len(a.Permitted) > 0 {
+			s.Out.Wrapped(4, term.Quiet, term.Safe("only for "+joined(a.Permitted)))
 		}
 		s.Out.Findings(trust.Findings(a.Certificate, s.Moment()))
 	}

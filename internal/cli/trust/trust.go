@@ -190,8 +190,9 @@ named by their fingerprint.
 With --endpoint, what a live server presents is offered. It is believed only with
 the fingerprint that somebody read out or sent by another way; colons, blanks and
 case do not matter.`,
-		Example: "  ironseal trust add partners ../handed-out/root.pem --purpose servers,clients",
-		Args:    session.AtLeast(1, "a set, and what to add"),
+		Example: "  ironseal trust add partners ../partner/skua-roots.zip --purpose servers,clients " +
+			"--permit-name dns:skua.ternbay.example",
+		Args: session.AtLeast(1, "a set, and what to add"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := s.Estate(cmd.Context())
 			if err != nil {
