@@ -24,7 +24,7 @@ var tasks = []struct {
 	{"hand out", []string{"certificate", "receiver", "convert", "courier"}},
 	{"trust", []string{"trust"}},
 	{"renew", []string{"forecast", "due", "changeover"}},
-	{"check", []string{"verify", "journal"}},
+	{"check", []string{"verify", "probe", "journal"}},
 	{"learn", []string{"demo", "help", "reference", "completion", "version"}},
 }
 

@@ -27,6 +27,7 @@ import (
 	"ironseal/internal/cli/changeover"
 	"ironseal/internal/cli/courier"
 	"ironseal/internal/cli/files"
+	"ironseal/internal/cli/probing"
 	"ironseal/internal/cli/request"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/cli/sign"
@@ -141,7 +142,8 @@ Begin with:  ironseal estate create harbour     (or watch: ironseal demo)`,
 		"rehearsal")
 	root.AddCommand(upkeep.Estate(s), authority.Command(s), template.Command(s), receiver.Command(s),
 		request.Command(s), sign.Command(s),
-		certificate.Command(s), files.Convert(s), files.Read(s), files.Verify(s), upkeep.Forecast(s),
+		certificate.Command(s), files.Convert(s), files.Read(s), files.Verify(s), probing.Command(s),
+		upkeep.Forecast(s),
 		upkeep.Due(s), courier.Command(s), changeover.Command(s), trust.Command(s), upkeep.Journal(s), demoCommand(s),
 		versionCommand(s), referenceCommand(s))
 	return root

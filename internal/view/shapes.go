@@ -12,6 +12,7 @@ import (
 	"ironseal/internal/act/safekeeping"
 	"ironseal/pki/client"
 	"ironseal/pki/describe"
+	"ironseal/pki/endpoint"
 	"ironseal/pki/finding"
 	"ironseal/pki/renewal"
 	"ironseal/pki/template"
@@ -55,6 +56,8 @@ func Shapes() []Shape {
 		{"kit", "trust check KIT", fieldsOf(KitCheck{})},
 		{"machine", "trust machines", fieldsOf(Machine{})},
 		{"pair", "trust pair", fieldsOf(Pair{})},
+		{"endpoint", "probe", fieldsOf(endpoint.Row{})},
+		{"change of an endpoint", "probe --before, probe --like", fieldsOf(endpoint.Change{})},
 		{"status", "estate status", fieldsOf(overview.Status{})},
 		{"due", "due", fieldsOf(renewing.Due{})},
 		{"forecast", "forecast", fieldsOf(renewal.Report{})},

@@ -52,6 +52,21 @@ func (s Severity) Words() string {
 // MarshalJSON writes the severity as its word.
 func (s Severity) MarshalJSON() ([]byte, error) { return json.Marshal(s.String()) }
 
+// UnmarshalJSON reads the word.
+func (s *Severity) UnmarshalJSON(data []byte) error {
+	var word string
+	if err := json.Unmarshal(data, &word); err != nil {
+		return err
+	}
+	for v, w := range severityWords {
+		if w == word {
+			*s = v
+			return nil
+		}
+	}
+	return fmt.Errorf("severity %q is not known", word)
+}
+
 // Code names one kind of finding for good: kebab-case, never reused.
 type Code string
 

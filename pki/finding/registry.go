@@ -116,6 +116,18 @@ const (
 	OnRecord          Code = "superseded-on-record"
 	SearchCut         Code = "search-cut-short"
 	RefusedByBrowsers Code = "refused-by-browsers"
+
+	// About a live endpoint.
+	SelfMade        Code = "self-made"
+	ServedOlder     Code = "older-served"
+	ServedRevoked   Code = "revoked-served"
+	OldProtocol     Code = "old-protocol"
+	WeakSuite       Code = "weak-suite"
+	NamelessDiffers Code = "nameless-differs"
+	ClientWanted    Code = "client-certificate-wanted"
+	ClientAsked     Code = "client-certificate-asked"
+	HandshakeFailed Code = "handshake-failed"
+	NoAnswer        Code = "no-answer"
 )
 
 // Rule is the registry's entry for one code.
@@ -403,6 +415,33 @@ var registry = []Rule{
 	{RefusedByBrowsers, Warn, "Browsers refuse this kind of key or life.",
 		"Measured: Chromium refuses Ed25519 and P-521 leaf keys.",
 		"use rsa-2048, ecdsa-p256 or ecdsa-p384 where browsers connect"},
+
+	{SelfMade, Refused, "The device serves a certificate that it made for itself.",
+		"Devices fall back to it after a reset, or were never given another.",
+		"import the certificate that was signed for it, and choose it in the device's settings"},
+	{ServedOlder, Warn, "An earlier certificate is still served.",
+		"Another was signed in its place; it was not imported, or nothing was started again.",
+		"import the newer one and start the service again: ironseal certificate handover"},
+	{ServedRevoked, Refused, "A revoked certificate is still served.",
+		"Clients that look at revocation lists refuse it, and the others should.",
+		"import its replacement and start the service again"},
+	{OldProtocol, Refused, "It speaks old protocols only.",
+		"TLS 1.0 and 1.1 are out of use (RFC 8996); most clients refuse them.",
+		"let the server speak TLS 1.2 or newer, or bring its firmware up to date"},
+	{WeakSuite, Warn, "It chose a weak cipher suite.", "Some clients refuse it.",
+		"let the server prefer suites with forward secrecy and authenticated encryption"},
+	{NamelessDiffers, Note, "Those who do not name the host get another certificate.",
+		"Old clients and some devices do not name it (RFC 6066 section 3), and see that one.",
+		"where such clients connect, make the right one the default"},
+	{ClientWanted, Refused, "A client's certificate is needed.",
+		"The server lets in only whom an authority vouches for.",
+		"look with one: --client CERTIFICATE"},
+	{ClientAsked, Note, "It asks for a client's certificate.", "It goes on without, and may still refuse later.",
+		"look with one: --client CERTIFICATE"},
+	{HandshakeFailed, Refused, "The handshake does not come to its end.", "No client gets in.",
+		"look into the server's log"},
+	{NoAnswer, Refused, "The endpoint cannot be looked at.", "Nothing is there, or it speaks something else.",
+		"look at the address, the port and the protocol: smtp://HOST:PORT says another"},
 }
 
 // Lookup finds the rule for a code.

@@ -1,20 +1,17 @@
 package signing
 
 import (
-	"bytes"
 	"context"
-	"encoding/csv"
 	"errors"
 	"fmt"
-	"io"
 	"strings"
 
 	"ironseal/internal/estate"
 	"ironseal/internal/records"
 	"ironseal/pki/issue"
 	"ironseal/pki/san"
+	"ironseal/pki/sheet"
 	"ironseal/pki/span"
-	"ironseal/pki/strict"
 )
 
 // A manifest is a CSV file with one host a row, for drafting or signing many at
@@ -37,66 +34,31 @@ type ManifestRow struct {
 // Label names the row in results: its line and its host.
 func (r ManifestRow) Label() string { return fmt.Sprintf("line %d, %s", r.Line, r.Host.Value()) }
 
-// mostRows bounds a manifest.
-const mostRows = 100_000
-
 var manifestColumns = []string{"host", "names", "template", "receiver", "lifetime", "note"}
 
 // ReadManifest reads a manifest. A faulty row carries its error and does not
 // spoil the rest; an error means that the file as a whole is no manifest.
 func ReadManifest(data []byte) ([]ManifestRow, error) {
-	r := csv.NewReader(bytes.NewReader(bytes.TrimPrefix(data, []byte{0xef, 0xbb, 0xbf})))
-	r.FieldsPerRecord = -1
-	r.TrimLeadingSpace = true
-	head, err := r.Read()
+	rows, err := sheet.Read("manifest", data, manifestColumns)
 	if err != nil {
-		return nil, fmt.Errorf("manifest: it has no first row that names the columns (%s)",
-			strings.Join(manifestColumns, ", "))
-	}
-	columns := map[string]int{}
-	for i, h := range head {
-		h = strings.ToLower(strings.TrimSpace(h))
-		if near := strict.Nearest(h, manifestColumns); near != h {
-			return nil, fmt.Errorf("manifest: line 1: there is no column %q; did you mean %q? The columns are %s", h,
-				near, strings.Join(manifestColumns, ", "))
-		}
-		columns[h] = i
-	}
-	if _, ok := columns["host"]; !ok {
-		return nil, errors.New("manifest: line 1: the column host is missing")
+		return nil, err
 	}
 	var out []ManifestRow
 	seen := map[string]int{}
-	for {
-		cells, err := r.Read()
-		if errors.Is(err, io.EOF) {
-			return out, nil
-		}
-		if len(out) == mostRows {
-			return nil, fmt.Errorf("manifest: more than %d rows", mostRows)
-		}
-		var broken *csv.ParseError
-		if errors.As(err, &broken) {
-			out = append(out, ManifestRow{Line: broken.StartLine, Err: broken.Err})
+	for _, r := range rows {
+		if r.Err != nil {
+			out = append(out, ManifestRow{Line: r.Line, Err: r.Err})
 			continue
 		}
-		if err != nil {
-			return nil, fmt.Errorf("manifest: %w", err)
-		}
-		line, _ := r.FieldPos(0)
-		row := manifestRow(line, func(column string) string {
-			if i, ok := columns[column]; ok && i < len(cells) {
-				return strings.TrimSpace(cells[i])
-			}
-			return ""
-		})
+		row := manifestRow(r.Line, r.Cell)
 		if first := seen[row.Host.Key()]; row.Err == nil && first > 0 {
 			row.Err = fmt.Errorf("the host stands in line %d already", first)
 		} else if row.Err == nil {
-			seen[row.Host.Key()] = line
+			seen[row.Host.Key()] = r.Line
 		}
 		out = append(out, row)
 	}
+	return out, nil
 }
 
 func manifestRow(line int, cell func(string) string) ManifestRow {

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -268,10 +269,13 @@ func offered(ctx context.Context, s *session.Session, e *estate.Estate, sources 
 		}
 	}
 	if endpoint != "" {
-		host, _, _ := strings.Cut(endpoint, ":")
-		r, err := probe.Connect(ctx, endpoint, host, nil, s.Moment())
+		t, err := probe.ParseTarget(endpoint)
 		if err != nil {
-			return nil, err
+			return nil, &session.Status{Code: session.Usage, Err: err}
+		}
+		r := probe.Options{}.Look(ctx, t, time.Now)
+		if len(r.Presented) == 0 {
+			return nil, fmt.Errorf("%s: %s", endpoint, r.Words())
 		}
 		out = append(out, trusting.Found{Source: "presented by " + endpoint, Certificates: r.Presented})
 	}

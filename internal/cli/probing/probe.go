@@ -1,0 +1,337 @@
+// Package probing has the command that looks at live endpoints.
+package probing
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ironseal/internal/act/delivery"
+	"ironseal/internal/act/live"
+	"ironseal/internal/act/trusting"
+	"ironseal/internal/board"
+	"ironseal/internal/cli/session"
+	"ironseal/internal/disk"
+	"ironseal/internal/estate"
+	"ironseal/internal/probe"
+	"ironseal/internal/term"
+	"ironseal/pki/bundle"
+	"ironseal/pki/endpoint"
+)
+
+const aboutProbe = `Connect to endpoints, and judge what they present as a client does that holds a trust
+set: the estate's own roots, or --set or --anchor. The name that people use is the
+host's, or stands before it: booking.ternbay.example@192.0.2.17:443.
+
+Mail, directories and databases speak TLS after some words of their own: the port says
+so (25, 110, 143, 389, 587, 3306, 5222, 5432, 21), or smtp://, imap://, pop3://,
+ldap://, postgres://, mysql://, ftp:// and xmpp://. An address out of a browser will do.
+
+For every failure it is said what to do, and what the records know: which certificate
+is served, whether it is the newest for the name, who holds it. Status 4 says that one
+or more are not trusted.`
+
+// flags are what can be asked for.
+type flags struct {
+	list, set, client, clientKey string
+	anchors                      []string
+	wait, watch                  time.Duration
+	until, like, before          string
+	page, metrics                string
+}
+
+// Command is ironseal probe.
+func Command(s *session.Session) *cobra.Command {
+	var f flags
+	c := session.Reading(&cobra.Command{
+		Use:   "probe [NAME@]HOST:PORT...",
+		Short: "Look at live endpoints: are they trusted, and if not, why",
+		Long:  aboutProbe,
+		Example: `  ironseal probe booking.ternbay.example:443 mail.ternbay.example:25
+  ironseal probe booking.ternbay.example@192.0.2.17:8443 --anchor ../handed-out/root.pem
+  ironseal probe --list ../endpoints.txt --before ../before.json`,
+		RunE: func(cmd *cobra.Command, args []string) error { return f.run(cmd.Context(), s, args) },
+	})
+	fl := c.Flags()
+	fl.StringVar(&f.list, "list", "", "look at the endpoints in this `FILE`: one a line, or a table with the "+
+		"column endpoint")
+	fl.StringVar(&f.set, "set", "", "judge by this trust `SET`; the estate's own roots otherwise")
+	fl.StringArrayVar(&f.anchors, "anchor", nil, "judge by the roots in this `FILE`; may be repeated")
+	fl.StringVar(&f.client, "client", "", "present this `CERTIFICATE` where one is asked for: on record, or a file")
+	fl.StringVar(&f.clientKey, "client-key", "", "the `FILE` of its private key, where it is not found by itself")
+	fl.DurationVar(&f.wait, "wait", 10*time.Second, "how long each step of an endpoint may take, such as 5s")
+	fl.DurationVar(&f.watch, "watch", 0, "look again after this `TIME`, such as 10s, until all are trusted")
+	fl.StringVar(&f.until, "until", "", "with --watch: until this `CERTIFICATE` is served")
+	fl.StringVar(&f.like, "like", "", "say in what they differ from this `HOST:PORT`, which is right")
+	fl.StringVar(&f.before, "before", "", "keep the result in this `FILE`; if it is there already, say what has "+
+		"changed since")
+	fl.StringVar(&f.page, "html", "", "write a page that needs nothing but itself to this `FILE`")
+	fl.StringVar(&f.metrics, "metrics", "", "write figures for a collector (OpenMetrics) to this `FILE`")
+	session.Register(c, "set", s.TrustSets)
+	session.Register(c, "client", s.Certificates)
+	return c
+}
+
+func (f flags) run(ctx context.Context, s *session.Session, args []string) error {
+	targets, faults, err := f.targets(s, args)
+	if err != nil {
+		return err
+	}
+	e, ask, err := f.ask(ctx, s)
+	if err != nil {
+		return err
+	}
+	ask.Options.Nameless = f.list == "" && len(targets) <= mostNameless
+	l, err := live.Begin(ctx, e, ask)
+	if err != nil {
+		return err
+	}
+	for _, fault := range faults {
+		s.Errs.Say("%s %s", s.Errs.Paint(term.Careful, "! left out:"), term.Safe(fault.Error()))
+	}
+	count, stop := s.Counter("looking at endpoints:", len(targets))
+	outcomes := l.All(ctx, targets, count)
+	stop()
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	if f.watch > 0 {
+		if outcomes, err = f.again(ctx, s, e, l, outcomes); err != nil {
+			return err
+		}
+	}
+	if err := f.write(s, e, ask, outcomes); err != nil {
+		return err
+	}
+	return f.report(ctx, s, l, outcomes, len(faults))
+}
+
+// write makes the page and the figures, each whole or not at all.
+func (f flags) write(s *session.Session, e *estate.Estate, ask live.Ask, outcomes []live.Outcome) error {
+	b := board.Board{Title: "Live", Set: ask.Set, Now: ask.Now}
+	if e != nil {
+		b.Title = e.Settings.Organisation.Name
+	}
+	for _, o := range outcomes {
+		b.Rows = append(b.Rows, o.Row)
+	}
+	if f.page != "" {
+		data, err := b.Page()
+		if err == nil {
+			err = s.World().Disk.Replace(s.Path(f.page), data, 0o644)
+		}
+		if err != nil {
+			return fmt.Errorf("page %s: %w", f.page, err)
+		}
+	}
+	if f.metrics != "" {
+		if err := s.World().Disk.Replace(s.Path(f.metrics), b.Metrics(), 0o644); err != nil {
+			return fmt.Errorf("figures %s: %w", f.metrics, err)
+		}
+	}
+	return nil
+}
+
+// mostNameless is up to how many endpoints each is looked at a second time without a name.
+const mostNameless = 20
+
+func (f flags) targets(s *session.Session, args []string) (list []probe.Target, faults []error, err error) {
+	for _, a := range args {
+		t, err := probe.ParseTarget(a)
+		if err != nil {
+			return nil, nil, &session.Status{Code: session.Usage, Err: err}
+		}
+		list = append(list, t)
+	}
+	if f.list != "" {
+		data, err := f.read(s, f.list)
+		if err != nil {
+			return nil, nil, err
+		}
+		var more []probe.Target
+		if more, faults = probe.ReadList(data); len(more) == 0 {
+			return nil, nil, fmt.Errorf("%s: there is no endpoint in it that can be looked at: %w", f.list,
+				errors.Join(faults[:min(len(faults), 3)]...))
+		}
+		list = append(list, more...)
+	}
+	if len(list) == 0 {
+		return nil, nil, session.Misused("probe needs an endpoint: HOST:PORT, or --list FILE")
+	}
+	return list, faults, nil
+}
+
+func (f flags) read(s *session.Session, file string) ([]byte, error) {
+	if file == "-" {
+		return s.Input()
+	}
+	return disk.Read(s.Path(file), bundle.MostBytes)
+}
+
+// ask gathers by what is judged. Without an estate, anchors are needed.
+func (f flags) ask(ctx context.Context, s *session.Session) (*estate.Estate, live.Ask, error) {
+	ask := live.Ask{Options: probe.Options{Wait: f.wait}, Now: s.Moment(), Clock: time.Now, Set: f.set}
+	e, err := s.Estate(ctx)
+	switch {
+	case errors.Is(err, estate.ErrNone) && len(f.anchors) > 0:
+		e = nil
+	case errors.Is(err, estate.ErrNone):
+		return nil, ask, session.Misused("probe: give the trusted root: --anchor FILE")
+	case err != nil:
+		return nil, ask, err
+	}
+	if len(f.anchors) > 0 {
+		if f.set != "" {
+			return nil, ask, session.Misused("probe: --set and --anchor both say by what is judged: leave one out")
+		}
+		ask.Set = "given"
+		ask.Anchors, err = s.CertificatesInAll(f.anchors)
+	} else {
+		set, setErr := trusting.Set(ctx, e, f.set)
+		ask.Anchors, ask.Set, err = live.Anchors(set), set.Name, setErr
+		if err == nil && len(ask.Anchors) == 0 {
+			err = fmt.Errorf("trust set %s: there is no root in it to judge by", set.Name)
+		}
+	}
+	if err == nil && f.client != "" {
+		ask.Options.Client, err = f.pair(ctx, s, e)
+	}
+	return e, ask, err
+}
+
+// pair is the client's certificate with its issuers and its key: out of a file, or on record.
+func (f flags) pair(ctx context.Context, s *session.Session, e *estate.Estate) (*tls.Certificate, error) {
+	out := &tls.Certificate{}
+	keyFile := f.clientKey
+	if _, err := os.Stat(s.Path(f.client)); err == nil {
+		list, err := s.CertificatesIn(f.client)
+		if err != nil {
+			return nil, err
+		}
+		for _, c := range list {
+			out.Certificate = append(out.Certificate, c.Raw)
+		}
+		if keyFile == "" {
+			keyFile = f.client
+		}
+	} else {
+		if e == nil {
+			return nil, fmt.Errorf("client %s: there is no such file, and no estate here", f.client)
+		}
+		h, err := s.Found(ctx, e, f.client)
+		if err != nil {
+			return nil, err
+		}
+		goods, err := delivery.Goods(ctx, e, h, nil)
+		if err != nil {
+			return nil, err
+		}
+		out.Certificate = append(out.Certificate, h.Raw)
+		for _, c := range goods.Intermediates {
+			out.Certificate = append(out.Certificate, c.Raw)
+		}
+		if keyFile == "" {
+			signer, err := delivery.DraftSigner(ctx, e, h)
+			if err == nil && signer == nil {
+				err = fmt.Errorf("client %s: its private key is not here: give it with --client-key FILE", f.client)
+			}
+			out.PrivateKey = signer
+			return out, err
+		}
+	}
+	signer, err := delivery.OpenKeyFile(ctx, s.Path(keyFile), f.client, (*session.Passphrases)(s))
+	out.PrivateKey = signer
+	return out, err
+}
+
+// report shows what was found, and compares where that was asked.
+func (f flags) report(ctx context.Context, s *session.Session, l *live.Looking, outcomes []live.Outcome,
+	faults int) error {
+	var rows []endpoint.Row
+	bad := faults > 0
+	for _, o := range outcomes {
+		rows = append(rows, o.Row)
+		bad = bad || !o.Trusted
+	}
+	changes, kept, err := f.sinceBefore(s, rows)
+	if err != nil {
+		return err
+	}
+	like, err := f.likeness(ctx, l, rows)
+	if err != nil {
+		return err
+	}
+	if s.JSON {
+		if f.before != "" && !kept || f.like != "" {
+			err = s.PrintJSON(append(append([]endpoint.Change{}, changes...), like...))
+		} else {
+			err = s.PrintJSON(append([]endpoint.Row{}, rows...))
+		}
+	} else {
+		draw(s, outcomes)
+		drawChanges(s, "Since then", changes)
+		drawChanges(s, "In what it differs from "+f.like, like)
+		if kept {
+			s.Out.Say("%s %s   compare with it later by the same command", s.Out.Paint(term.Good, "✓ kept in"),
+				term.Safe(f.before))
+		}
+	}
+	if err == nil && bad {
+		return &session.Status{Code: session.No}
+	}
+	return err
+}
+
+// sinceBefore keeps the rows in a file, or compares them with those that were kept in it.
+func (f flags) sinceBefore(s *session.Session, rows []endpoint.Row) (changes []endpoint.Change, kept bool, err error) {
+	if f.before == "" {
+		return nil, false, nil
+	}
+	path := s.Path(f.before)
+	if _, err := os.Lstat(path); errors.Is(err, os.ErrNotExist) {
+		data, err := endpoint.Keep(rows)
+		if err == nil {
+			err = s.World().Disk.New(path, data, 0o644)
+		}
+		return nil, true, err
+	}
+	data, err := disk.Read(path, 64<<20)
+	if err != nil {
+		return nil, false, err
+	}
+	before, err := endpoint.ReadKept(data)
+	if err != nil {
+		return nil, false, fmt.Errorf("%s: %w", f.before, err)
+	}
+	return endpoint.Compare(before, rows), false, nil
+}
+
+// likeness says in what endpoints differ from one that is right.
+func (f flags) likeness(ctx context.Context, l *live.Looking, rows []endpoint.Row) (out []endpoint.Change, err error) {
+	if f.like == "" {
+		return nil, nil
+	}
+	t, err := probe.ParseTarget(f.like)
+	if err != nil {
+		return nil, &session.Status{Code: session.Usage, Err: err}
+	}
+	good := l.All(ctx, []probe.Target{t}, nil)[0].Row
+	for _, r := range rows {
+		words := endpoint.Peers.Differences(good, r)
+		what := "differs"
+		if len(words) == 0 {
+			what, words = "alike", []string{"in nothing"}
+		}
+		out = append(out, endpoint.Change{Endpoint: r.Endpoint, What: what, Words: words})
+	}
+	return out, nil
+}
+
+// label is a name for the terminal.
+func label(o live.Outcome) string { return strings.TrimSuffix(o.Row.Endpoint, ":443") }

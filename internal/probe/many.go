@@ -1,0 +1,55 @@
+package probe
+
+import (
+	"context"
+	"crypto/tls"
+	"sync"
+	"time"
+)
+
+// AtOnce is how many endpoints are looked at together: most of the time of each is waiting.
+const AtOnce = 64
+
+// Many looks at endpoints together, and gives each answer as it comes, with the place that its
+// target has in the list; each is called by several at once. An endpoint that does not answer
+// holds up no other.
+func (o Options) Many(ctx context.Context, list []Target, now func() time.Time, each func(int, Answer)) {
+	var wg sync.WaitGroup
+	next := make(chan int)
+	for range min(AtOnce, len(list)) {
+		wg.Go(func() {
+			for i := range next {
+				each(i, o.Look(ctx, list[i], now))
+			}
+		})
+	}
+	for i := range list {
+		select {
+		case next <- i:
+		case <-ctx.Done():
+		}
+	}
+	close(next)
+	wg.Wait()
+}
+
+// Protocol is the version that was agreed on, in words; "" where none was.
+func (a Answer) Protocol() string {
+	if a.Version == 0 {
+		return ""
+	}
+	return tls.VersionName(a.Version)
+}
+
+// OldOnly reports whether nothing newer than TLS 1.1 was agreed on, although it was offered.
+func (a Answer) OldOnly() bool { return a.Version != 0 && a.Version < tls.VersionTLS12 }
+
+// Weak is the suite that was agreed on, where it is a weak one.
+func (a Answer) Weak() string {
+	for _, s := range tls.InsecureCipherSuites() {
+		if s.ID == a.Cipher {
+			return s.Name
+		}
+	}
+	return ""
+}
