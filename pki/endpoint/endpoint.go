@@ -69,6 +69,7 @@ func Judge(s Seen, q Question, k Known) Judgement {
 		out.Verdict = path.Verify(s.Presented[0], s.Presented[1:], q.Question)
 		out.chain(s, q, k)
 	}
+	out.faults(s)
 	out.connection(s)
 	if len(s.Presented) > 0 {
 		out.onRecord(s.Presented[0], s, k)
@@ -101,6 +102,19 @@ func (j *Judgement) chain(s Seen, q Question, k Known) {
 	}
 	j.Findings = append(j.Findings, reasons...)
 	j.Findings = append(j.Findings, path.OrderFindings(s.Presented)...)
+}
+
+// faults says what is malformed in what was presented, where the verdict has not said it.
+func (j *Judgement) faults(s Seen) {
+	if j.Findings.Has(finding.Malformed) || j.Findings.Has(finding.Broken) {
+		return
+	}
+	for _, c := range s.Presented {
+		if wrong := slices.Concat(c.Faults, c.Broken); len(wrong) > 0 {
+			j.Findings = append(j.Findings, finding.New(finding.Malformed, "%s: %s.", c.Title(), strings.Join(wrong,
+				"; ")))
+		}
+	}
 }
 
 // explain says why a chain does not reach an anchor: clients say the same of all of these.

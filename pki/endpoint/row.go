@@ -28,7 +28,7 @@ type Row struct {
 	Presented []string     `json:"presented" doc:"titles of what it presents, in its order"`
 	Asks      bool         `json:"asks_client" doc:"whether it asks for a client's certificate"`
 	Accepts   []string     `json:"accepts" doc:"the authorities of which it takes one"`
-	Record    string       `json:"on_record,omitempty" doc:"of which authorities"`
+	Record    string       `json:"on_record,omitempty" doc:"how the certificate is called there"`
 	State     string       `json:"state,omitempty" doc:"its state there"`
 	Signer    string       `json:"signed_by,omitempty" doc:"the generation that signed it"`
 	Template  string       `json:"template,omitempty" doc:"by what template"`
