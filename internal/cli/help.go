@@ -22,7 +22,7 @@ var tasks = []struct {
 	{"take in", []string{"request", "read"}},
 	{"sign", []string{"sign"}},
 	{"hand out", []string{"certificate", "receiver", "convert", "courier"}},
-	{"trust", []string{"trust"}},
+	{"trust", []string{"trust", "party"}},
 	{"renew", []string{"forecast", "due", "changeover"}},
 	{"check", []string{"verify", "probe", "journal"}},
 	{"learn", []string{"demo", "help", "reference", "completion", "version"}},

@@ -27,6 +27,7 @@ import (
 	"ironseal/internal/cli/changeover"
 	"ironseal/internal/cli/courier"
 	"ironseal/internal/cli/files"
+	"ironseal/internal/cli/party"
 	"ironseal/internal/cli/probing"
 	"ironseal/internal/cli/request"
 	"ironseal/internal/cli/session"
@@ -142,7 +143,7 @@ Begin with:  ironseal estate create harbour     (or watch: ironseal demo)`,
 		"rehearsal")
 	root.AddCommand(upkeep.Estate(s), authority.Command(s), template.Command(s), receiver.Command(s),
 		request.Command(s), sign.Command(s),
-		certificate.Command(s), files.Convert(s), files.Read(s), files.Verify(s), probing.Command(s),
+		certificate.Command(s), files.Convert(s), files.Read(s), files.Verify(s), probing.Command(s), party.Command(s),
 		upkeep.Forecast(s),
 		upkeep.Due(s), courier.Command(s), changeover.Command(s), trust.Command(s), upkeep.Journal(s), demoCommand(s),
 		versionCommand(s), referenceCommand(s))

@@ -1,13 +1,13 @@
 package records
 
 import (
-	"ironseal/internal/records/sqlite"
-	"ironseal/pki/journal"
-
 	"context"
 	"database/sql"
 	"errors"
 	"time"
+
+	"ironseal/internal/records/sqlite"
+	"ironseal/pki/journal"
 )
 
 func (t *Tx) link(e journal.Entry) (journal.Head, error) {
@@ -67,10 +67,13 @@ func (s *Store) Entries(ctx context.Context, from int64, limit int, fn func(jour
 }
 
 func (s *Store) entries(ctx context.Context, fn func(journal.Entry) error, where string, args ...any) error {
-	rows, err := s.Q().QueryContext(ctx, "SELECT seq,at,actor,act,object,detail,prev,hash FROM journal WHERE "+where,
-		args...)
-	if err != nil {
-		return s.Explain(err)
+	rows, err := s.Q().QueryContext(ctx, entryQuestion+where, args...)
+	return s.Explain(errors.Join(err, eachEntry(rows, fn)))
+}
+
+func eachEntry(rows *sql.Rows, fn func(journal.Entry) error) error {
+	if rows == nil { // the question failed
+		return nil
 	}
 	defer rows.Close()
 	for rows.Next() {
@@ -82,7 +85,7 @@ func (s *Store) entries(ctx context.Context, fn func(journal.Entry) error, where
 			return err
 		}
 	}
-	return s.Explain(rows.Err())
+	return rows.Err()
 }
 
 // Backwards lists the entries at which the journal's times run backwards.
@@ -99,6 +102,14 @@ func (s *Store) Backwards(ctx context.Context) ([]journal.Backwards, error) {
 func (s *Store) EntriesOf(ctx context.Context, act string, fn func(journal.Entry) error) error {
 	return s.entries(ctx, fn, "act = ? ORDER BY seq", act)
 }
+
+// EntriesOf reads the entries of one act as they stand inside an act, in their order.
+func (t *Tx) EntriesOf(_ context.Context, act string, fn func(journal.Entry) error) error {
+	rows, err := t.Query(entryQuestion+"act = ? ORDER BY seq", act)
+	return errors.Join(err, eachEntry(rows, fn))
+}
+
+const entryQuestion = "SELECT seq,at,actor,act,object,detail,prev,hash FROM journal WHERE "
 
 // VerifyJournal checks every link of the journal and, where known is given,
 // that the entry it names is still the one it was. The error is a *journal.Break

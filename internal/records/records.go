@@ -466,6 +466,12 @@ func (s *Store) CertificatesByName(ctx context.Context, name string) ([]Certific
 		strings.ToLower(name))
 }
 
+// CertificatesHeldBy finds the certificates of which somebody is a holder (see Holders).
+func (s *Store) CertificatesHeldBy(ctx context.Context, who string) ([]Certificate, error) {
+	return s.certificates(ctx, `WHERE c.id IN (SELECT certificate FROM holder WHERE who = ?1)
+		OR c.request IN (SELECT number FROM request WHERE sender = ?1) ORDER BY c.id`, who)
+}
+
 // CertificateOf finds the certificate of an authority's generation.
 func (s *Store) CertificateOf(ctx context.Context, handle string, generation int) (Certificate, error) {
 	list, err := s.certificates(ctx, `WHERE c.id = (SELECT x.certificate FROM generation x

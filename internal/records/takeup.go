@@ -1,9 +1,6 @@
 package records
 
 import (
-	"ironseal/pki/coprime"
-	"ironseal/pki/journal"
-
 	"context"
 	"errors"
 	"fmt"
@@ -13,6 +10,8 @@ import (
 	"ironseal/internal/records/lineage"
 	"ironseal/internal/records/sqlite"
 	"ironseal/pki/cert"
+	"ironseal/pki/coprime"
+	"ironseal/pki/journal"
 	"ironseal/pki/key"
 	"ironseal/pki/request"
 )

@@ -8,6 +8,7 @@ import (
 
 	"ironseal/internal/act/checking"
 	"ironseal/internal/act/overview"
+	"ironseal/internal/act/parties"
 	"ironseal/internal/act/renewing"
 	"ironseal/internal/act/safekeeping"
 	"ironseal/pki/client"
@@ -16,6 +17,7 @@ import (
 	"ironseal/pki/finding"
 	"ironseal/pki/renewal"
 	"ironseal/pki/template"
+	"ironseal/pki/trust"
 )
 
 // Field is one field of a shape.
@@ -56,6 +58,8 @@ func Shapes() []Shape {
 		{"kit", "trust check KIT", fieldsOf(KitCheck{})},
 		{"machine", "trust machines", fieldsOf(Machine{})},
 		{"pair", "trust pair", fieldsOf(Pair{})},
+		{"party", "party list", fieldsOf(trust.Party{})},
+		{"party, known", "party show", fieldsOf(parties.Known{})},
 		{"endpoint", "probe", fieldsOf(endpoint.Row{})},
 		{"change of an endpoint", "probe --before, probe --like", fieldsOf(endpoint.Change{})},
 		{"status", "estate status", fieldsOf(overview.Status{})},

@@ -192,6 +192,9 @@ func Count(n int, word string) string {
 	if n == 1 {
 		return "1 " + word
 	}
+	if stem, found := strings.CutSuffix(word, "y"); found && !strings.HasSuffix(stem, "a") {
+		return strconv.Itoa(n) + " " + stem + "ies"
+	}
 	return strconv.Itoa(n) + " " + word + "s"
 }
 

@@ -1,10 +1,12 @@
 package certificate
 
 import (
+	"context"
 	"fmt"
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/act/parties"
 	"ironseal/internal/act/renewing"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/cli/sign"
@@ -22,7 +24,7 @@ With --due, everything that ends within --within is renewed at once.`
 
 func certificateRenew(s *session.Session) *cobra.Command {
 	var ask renewing.AgainAsk
-	var lifetime, within, because string
+	var lifetime, within, because, party string
 	var due bool
 	var waive []string
 	c := &cobra.Command{
@@ -32,10 +34,7 @@ func certificateRenew(s *session.Session) *cobra.Command {
 		Example: `  ironseal certificate renew booking.ternbay.example
   ironseal certificate renew --due --within 90d`,
 		Args: func(cmd *cobra.Command, args []string) error {
-			if due != (len(args) == 0) || len(args) > 1 {
-				return session.Misused("certificate renew needs one certificate, or --due")
-			}
-			return nil
+			return oneWay(len(args), due, party != "")
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx := cmd.Context()
@@ -54,10 +53,12 @@ func certificateRenew(s *session.Session) *cobra.Command {
 				return renewDue(cmd, s, e, within, ask.Waivers)
 			}
 			if err := session.OnlyFlags(cmd, "for one certificate", "request", "template", "by", "lifetime", "waive",
-				"because"); err != nil {
+				"because", "party"); err != nil {
 				return err
 			}
-			ask.Certificate = args[0]
+			if ask.Certificate, err = named(ctx, e, args, party); err != nil {
+				return err
+			}
 			sheet, err := renewing.PlanAgain(ctx, e, ask)
 			if err != nil {
 				return err
@@ -72,11 +73,37 @@ func certificateRenew(s *session.Session) *cobra.Command {
 	fl.StringVar(&ask.By, "by", "", "the `HANDLE` of another authority than before")
 	fl.StringVar(&lifetime, "lifetime", "", "how long it lives")
 	fl.BoolVar(&due, "due", false, "everything that ends soon")
+	s.PartyFlag(c, &party, "the one certificate that this `PARTY` holds")
 	fl.StringVar(&within, "within", "60d", "how far ahead --due looks, a `SPAN`")
 	s.WaiverFlags(c, &waive, &because)
 	s.CompleteTemplates(c, "template")
 	s.CompleteHandles(c, "by")
 	return c
+}
+
+// oneWay refuses a command that names nothing, or one thing in two ways.
+func oneWay(named int, others ...bool) error {
+	for _, o := range others {
+		if o {
+			named++
+		}
+	}
+	if named != 1 {
+		return session.Misused("certificate renew needs one certificate, or --party, or --due")
+	}
+	return nil
+}
+
+// named is the certificate that was typed, or the one that a party holds.
+func named(ctx context.Context, e *estate.Estate, args []string, party string) (string, error) {
+	if party == "" {
+		return args[0], nil
+	}
+	held, err := parties.Serving(ctx, e, party)
+	if err != nil {
+		return "", err
+	}
+	return held.SerialHex(), nil
 }
 
 func renewDue(cmd *cobra.Command, s *session.Session, e *estate.Estate, within string,

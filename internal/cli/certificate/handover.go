@@ -1,6 +1,7 @@
 package certificate
 
 import (
+	"cmp"
 	"context"
 	"crypto"
 	"fmt"
@@ -9,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/act/delivery"
+	"ironseal/internal/act/parties"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
@@ -18,7 +20,7 @@ import (
 )
 
 func certificateHandover(s *session.Session) *cobra.Command {
-	var receiver, out, keyFile, holder, because string
+	var receiver, out, keyFile, holder, because, party string
 	var waive, clients []string
 	var pw session.PasswordFlags
 	c := &cobra.Command{
@@ -41,9 +43,8 @@ Where the key stayed on the device, the files come without it.
 			if err != nil {
 				return err
 			}
-			if receiver == "" {
-				return session.Misused("handover: say for whom: --for RECEIVER; there are: %s",
-					strings.Join(e.ReceiverNames(), ", "))
+			if err := fromParty(ctx, e, party, &receiver, &holder); err != nil {
+				return err
 			}
 			h, err := s.Found(ctx, e, args[0])
 			if err != nil {
@@ -71,10 +72,27 @@ Where the key stayed on the device, the files come without it.
 	c.Flags().StringVar(&holder, "to", "", "`WHO` gets it: named when the certificate is due")
 	c.Flags().StringVar(&keyFile, "key", "", "the private key's `FILE`; a draft's own key is found by itself")
 	session.ClientsFlag(c, "clients", &clients, "kinds of `CLIENT` that have to accept it, or all")
+	s.PartyFlag(c, &party, "the `PARTY` that gets it: its receiver, where none is named")
 	pw.Add(c)
 	s.WaiverFlags(c, &waive, &because)
 	session.Register(c, "for", s.Receivers)
 	return c
+}
+
+// fromParty takes from a party the receiver and the holder that were not typed.
+func fromParty(ctx context.Context, e *estate.Estate, name string, receiver, holder *string) error {
+	if name != "" {
+		p, err := parties.Find(ctx, e, name)
+		if err != nil {
+			return err
+		}
+		*receiver, *holder = cmp.Or(*receiver, p.Receiver), cmp.Or(*holder, p.Name)
+	}
+	if *receiver == "" {
+		return session.Misused("handover: say for whom: --for RECEIVER; there are: %s",
+			strings.Join(e.ReceiverNames(), ", "))
+	}
+	return nil
 }
 
 func handOver(ctx context.Context, s *session.Session, e *estate.Estate, ask delivery.HandoverAsk,

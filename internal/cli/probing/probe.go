@@ -14,6 +14,7 @@ import (
 
 	"ironseal/internal/act/delivery"
 	"ironseal/internal/act/live"
+	"ironseal/internal/act/parties"
 	"ironseal/internal/act/trusting"
 	"ironseal/internal/board"
 	"ironseal/internal/cli/session"
@@ -44,6 +45,8 @@ type flags struct {
 	wait, watch                  time.Duration
 	until, like, before          string
 	page, metrics                string
+	party                        []string
+	all, record                  bool
 }
 
 // Command is ironseal probe.
@@ -73,13 +76,17 @@ func Command(s *session.Session) *cobra.Command {
 		"changed since")
 	fl.StringVar(&f.page, "html", "", "write a page that needs nothing but itself to this `FILE`")
 	fl.StringVar(&f.metrics, "metrics", "", "write figures for a collector (OpenMetrics) to this `FILE`")
+	fl.BoolVar(&f.all, "all", false, "look at every endpoint on record")
+	fl.StringSliceVar(&f.party, "party", nil, "look at the endpoints of these `PARTY`s")
+	fl.BoolVar(&f.record, "record", false, "put on record what was seen, for party show")
+	session.Register(c, "party", s.Parties)
 	session.Register(c, "set", s.TrustSets)
 	session.Register(c, "client", s.Certificates)
 	return c
 }
 
 func (f flags) run(ctx context.Context, s *session.Session, args []string) error {
-	targets, faults, err := f.targets(s, args)
+	targets, faults, err := f.targets(ctx, s, args)
 	if err != nil {
 		return err
 	}
@@ -87,7 +94,7 @@ func (f flags) run(ctx context.Context, s *session.Session, args []string) error
 	if err != nil {
 		return err
 	}
-	ask.Options.Nameless = f.list == "" && len(targets) <= mostNameless
+	ask.Options.Nameless = f.list == "" && !f.all && len(targets) <= mostNameless
 	l, err := live.Begin(ctx, e, ask)
 	if err != nil {
 		return err
@@ -108,6 +115,14 @@ func (f flags) run(ctx context.Context, s *session.Session, args []string) error
 	}
 	if err := f.write(s, e, ask, outcomes); err != nil {
 		return err
+	}
+	if f.record {
+		if e == nil {
+			return session.Misused("probe: --record needs an estate")
+		}
+		if _, err := parties.RecordSights(ctx, e, ask.Set, outcomes); err != nil {
+			return err
+		}
 	}
 	return f.report(ctx, s, l, outcomes, len(faults))
 }
@@ -141,7 +156,15 @@ func (f flags) write(s *session.Session, e *estate.Estate, ask live.Ask, outcome
 // mostNameless is up to how many endpoints each is looked at a second time without a name.
 const mostNameless = 20
 
-func (f flags) targets(s *session.Session, args []string) (list []probe.Target, faults []error, err error) {
+func (f flags) targets(ctx context.Context, s *session.Session, args []string) (list []probe.Target, faults []error,
+	err error) {
+	if f.all || len(f.party) > 0 {
+		more, err := f.ofParties(ctx, s)
+		if err != nil {
+			return nil, nil, err
+		}
+		args = append(args, more...)
+	}
 	for _, a := range args {
 		t, err := probe.ParseTarget(a)
 		if err != nil {
@@ -165,6 +188,28 @@ func (f flags) targets(s *session.Session, args []string) (list []probe.Target, 
 		return nil, nil, session.Misused("probe needs an endpoint: HOST:PORT, or --list FILE")
 	}
 	return list, faults, nil
+}
+
+// ofParties are the endpoints of those named, or of all.
+func (f flags) ofParties(ctx context.Context, s *session.Session) ([]string, error) {
+	e, err := s.Estate(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range f.party {
+		if _, err := parties.Find(ctx, e, name); err != nil {
+			return nil, err
+		}
+	}
+	list, err := parties.List(ctx, e)
+	if err != nil {
+		return nil, err
+	}
+	out := parties.Endpoints(list, f.party...)
+	if len(out) == 0 {
+		err = errors.New("no endpoint is on record: add one with: ironseal party add NAME --endpoint HOST:PORT")
+	}
+	return out, err
 }
 
 func (f flags) read(s *session.Session, file string) ([]byte, error) {

@@ -2,6 +2,7 @@
 package request
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -12,6 +13,7 @@ import (
 
 	"ironseal/internal/act/intake"
 	"ironseal/internal/act/overview"
+	"ironseal/internal/act/parties"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/custody"
 	"ironseal/internal/estate"
@@ -21,7 +23,6 @@ import (
 	"ironseal/internal/view"
 	"ironseal/pki/describe"
 	"ironseal/pki/journal"
-	"ironseal/pki/key"
 	"ironseal/pki/label"
 	"ironseal/pki/request"
 	"ironseal/pki/span"
@@ -43,7 +44,7 @@ Names are recognised by shape (a host, an address, a mail address) or typed with
 their kind: dns: ip: email: uri: upn:`
 
 func requestDraft(s *session.Session) *cobra.Command {
-	var kind, subject, dir, usages, sealWith, manifest string
+	var kind, subject, dir, usages, sealWith, manifest, party string
 	var seal bool
 	c := &cobra.Command{
 		Use:   "draft NAME...",
@@ -53,34 +54,35 @@ func requestDraft(s *session.Session) *cobra.Command {
   ironseal request draft --subject "CN=Ferry Timetable,O=Tern Bay Ferries" --template code-signing --out ../drafts
   ironseal request draft camera-2.ternbay.example 192.0.2.52 --key rsa-2048 --out ../drafts`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			ask := intake.DraftAsk{Dir: s.Path(dir), Template: usages}
 			var err error
+			if args, usages, err = ofParty(s, cmd, party, args, usages); err != nil {
+				return err
+			}
+			ask := intake.DraftAsk{Dir: s.Path(dir), Template: usages}
 			if err := draftModes(cmd, args, manifest, seal && sealWith != ""); err != nil {
 				return err
 			}
 			if ask.Names, err = session.TypedNames(args); err != nil {
 				return err
 			}
-			if kind != "" {
-				if ask.Key, err = key.ParseKind(kind); err != nil {
-					return &session.Status{Code: session.Usage, Err: err}
-				}
+			if ask.Key, err = session.KindAsked(kind); err != nil {
+				return err
 			}
 			if ask.Subject, err = session.SubjectAsked(subject); err != nil {
 				return err
 			}
 			s.Tidy(ask.Dir)
+			sealed := seal || sealWith != ""
 			if len(args) == 0 && manifest == "" && ask.Subject == nil {
-				if err := draftAsking(s, cmd, &ask, seal || sealWith != ""); err != nil {
-					return err
-				}
+				err = draftAsking(s, cmd, &ask, sealed)
 			}
-			if seal || sealWith != "" {
-				if ask.Secret, err = draftSecret(s, cmd, sealWith); err != nil {
-					return err
-				}
-				defer clear(ask.Secret)
+			if err != nil {
+				return err
 			}
+			if ask.Secret, err = draftSecret(s, cmd, sealed, sealWith); err != nil {
+				return err
+			}
+			defer clear(ask.Secret)
 			if manifest != "" {
 				return draftManifest(s, cmd, ask, manifest)
 			}
@@ -93,12 +95,35 @@ func requestDraft(s *session.Session) *cobra.Command {
 	fl.StringVar(&usages, "template", "", "ask for the usages of this template")
 	fl.StringVar(&dir, "out", ".", "the `DIR` to write to")
 	s.CompleteTemplates(c, "template")
-	fl.StringVar(&manifest, "manifest", "", "draft for every row of a CSV `FILE` (columns host, names), and take "+
-		"the requests in")
+	fl.StringVar(&manifest, "manifest", "", "draft for every row of a CSV `FILE` (host, names), and take them in")
+	s.PartyFlag(c, &party, "the `PARTY` that it is for: the names of its endpoints and its template, where none "+
+		"are given")
 	fl.BoolVar(&seal, "seal", false, "seal the key under a passphrase")
 	fl.StringVar(&sealWith, "seal-with", "", "seal the key under the passphrase in this `FILE`")
 	session.CompleteWords(c, "key", session.KindWords()...)
 	return c
+}
+
+// ofParty takes from a party the names and the template that were not given.
+func ofParty(s *session.Session, cmd *cobra.Command, name string, names []string, template string) ([]string, string,
+	error) {
+	if name == "" {
+		return names, template, nil
+	}
+	e, err := s.Estate(cmd.Context())
+	if err != nil {
+		return nil, "", err
+	}
+	p, err := parties.Find(cmd.Context(), e, name)
+	if err != nil {
+		return nil, "", err
+	}
+	if len(names) == 0 {
+		if names = parties.Names(p); len(names) == 0 {
+			return nil, "", fmt.Errorf("party %s has no endpoint on record: name the host", name)
+		}
+	}
+	return names, cmp.Or(template, p.Template), nil
 }
 
 // draftModes refuses options that do not go together.
@@ -119,7 +144,10 @@ func draftModes(cmd *cobra.Command, args []string, manifest string, sealedTwice 
 	return nil
 }
 
-func draftSecret(s *session.Session, cmd *cobra.Command, file string) ([]byte, error) {
+func draftSecret(s *session.Session, cmd *cobra.Command, sealed bool, file string) ([]byte, error) {
+	if !sealed {
+		return nil, nil
+	}
 	if file != "" {
 		return custody.ReadPassphraseFile(s.Path(file))
 	}

@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 	xterm "golang.org/x/term"
 
+	"ironseal/internal/act/parties"
 	"ironseal/internal/records"
 )
 
@@ -59,6 +60,29 @@ func (s *Session) TrustSets(cmd *cobra.Command, _ []string, _ string) ([]string,
 		return nil, cobra.ShellCompDirectiveDefault
 	}
 	return e.DataNames("set"), cobra.ShellCompDirectiveDefault
+}
+
+// Parties completes a party's name.
+func (s *Session) Parties(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+	e, err := s.Estate(cmd.Context())
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	list, err := parties.List(cmd.Context(), e)
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	var names []string
+	for _, p := range list {
+		names = append(names, p.Name)
+	}
+	return names, cobra.ShellCompDirectiveNoFileComp
+}
+
+// PartyFlag adds the option that names a party.
+func (s *Session) PartyFlag(c *cobra.Command, into *string, words string) {
+	c.Flags().StringVar(into, "party", "", words)
+	Register(c, "party", s.Parties)
 }
 
 // Requests completes a request that waits.

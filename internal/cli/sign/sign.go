@@ -3,6 +3,7 @@
 package sign
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 
 	"ironseal/internal/act/intake"
 	"ironseal/internal/act/overview"
+	"ironseal/internal/act/parties"
 	"ironseal/internal/act/signing"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
@@ -29,6 +31,7 @@ type signFlags struct {
 	manifest                                           string
 	all                                                bool
 	add, drop, waive                                   []string
+	party                                              string
 }
 
 func (f signFlags) ask() (signing.SignAsk, error) {
@@ -56,9 +59,32 @@ func (f signFlags) ask() (signing.SignAsk, error) {
 	return ask, err
 }
 
+// fromParty takes from a party what was not typed.
+func (f *signFlags) fromParty(ctx context.Context, s *session.Session) error {
+	if f.party == "" {
+		return nil
+	}
+	if f.all || f.manifest != "" {
+		return session.Misused("sign: --party is for one request: a manifest has a template and a receiver in each row")
+	}
+	e, err := s.Estate(ctx)
+	if err != nil {
+		return err
+	}
+	p, err := parties.Find(ctx, e, f.party)
+	if err != nil {
+		return err
+	}
+	f.template, f.receiver = cmp.Or(f.template, p.Template), cmp.Or(f.receiver, p.Receiver)
+	return nil
+}
+
 // mode refuses options that do not go together.
 func (f signFlags) mode(cmd *cobra.Command, args []string) error {
 	bulk := []string{"template", "by", "for", "lifetime", "waive", "because"}
+	if f.party != "" {
+		bulk = append(bulk, "party")
+	}
 	switch {
 	case f.all && f.manifest != "" || (f.all || f.manifest != "") && len(args) > 0:
 		return session.Misused("sign: name requests, or use --all, or --manifest: one of the three")
@@ -70,7 +96,7 @@ func (f signFlags) mode(cmd *cobra.Command, args []string) error {
 		return session.Misused("sign needs a request, such as R1, or a file: see ironseal sign --help")
 	case f.template == "":
 		if err := session.OnlyFlags(cmd, "without --template, when nothing is signed", "by", "for", "lifetime",
-			"add-name", "drop-name", "subject"); err != nil {
+			"add-name", "drop-name", "subject", "party"); err != nil {
 			return err
 		}
 	}
@@ -97,6 +123,9 @@ by --waive CODE --because TEXT, which is recorded.`,
   ironseal sign R5 --template mutual-peer --for gateway-pair
   ironseal sign --all --template web-server`,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := f.fromParty(cmd.Context(), s); err != nil {
+				return err
+			}
 			ask, err := f.ask()
 			if err != nil {
 				return err
@@ -126,6 +155,7 @@ by --waive CODE --because TEXT, which is recorded.`,
 	fl.StringArrayVar(&f.drop, "drop-name", nil, "leave out this `NAME`; may be repeated")
 	fl.StringVar(&f.subject, "subject", "", "the subject, in place of the request's")
 	fl.StringVar(&f.lifetime, "lifetime", "", "how long it lives, within the template's limit")
+	s.PartyFlag(c, &f.party, "the `PARTY` that it is for: its template and receiver, where none are named")
 	s.WaiverFlags(c, &f.waive, &f.because)
 	s.CompleteTemplates(c, "template")
 	s.CompleteHandles(c, "by")

@@ -8,11 +8,14 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/act/parties"
 	"ironseal/internal/act/trusting"
 	"ironseal/internal/cli/session"
+	"ironseal/internal/estate"
 	"ironseal/internal/term"
 	"ironseal/pki/kit"
 	"ironseal/pki/span"
+	trusted "ironseal/pki/trust"
 )
 
 const aboutKit = `Pack a trust set for platforms: a folder for each, with the roots in the encoding and
@@ -30,7 +33,7 @@ what was changed on the way, with a root alone.`
 
 func pack(s *session.Session) *cobra.Command {
 	var platforms []string
-	var out, archive, policy, signBy string
+	var out, archive, policy, signBy, party string
 	c := &cobra.Command{
 		Use:     "kit [SET] --for PLATFORM,...",
 		Short:   "Pack a trust set for the platforms that are to trust it",
@@ -43,6 +46,12 @@ func pack(s *session.Session) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			sets := []string{strings.Join(args, "")}
+			if party != "" {
+				if platforms, sets, err = ofParty(ctx, e, party, platforms, args); err != nil {
+					return err
+				}
+			}
 			if len(platforms) == 0 {
 				return session.Misused("trust kit: say for what: --for PLATFORM,... or --for all; there are: %s",
 					strings.Join(trusting.PlatformNames(e), ", "))
@@ -54,21 +63,11 @@ func pack(s *session.Session) *cobra.Command {
 			if policy != "" {
 				ask.Policy = s.Path(policy)
 			}
-			if ask.Set, err = trusting.Set(ctx, e, strings.Join(args, "")); err != nil {
-				return err
-			}
 			if archive != "" && !slices.Contains(kit.Archives(), archive) {
 				return session.Misused("--archive %s: use one of %s", archive, strings.Join(kit.Archives(), ", "))
 			}
 			ask.SignBy = signBy
-			if err := agreeToPack(ctx, s, &ask); err != nil {
-				return err
-			}
-			kits, err := trusting.Pack(ctx, e, ask)
-			if err != nil {
-				return err
-			}
-			return printKits(s, kits)
+			return packSets(ctx, s, e, ask, sets)
 		},
 		ValidArgsFunction: s.TrustSets,
 	}
@@ -79,8 +78,46 @@ func pack(s *session.Session) *cobra.Command {
 		"the policy `FILE` that a browser has already: the kit's keeps all of it")
 	c.Flags().StringVar(&signBy, "sign-by", "",
 		"sign the kits by a key that is made for it and certified by this `AUTHORITY`")
+	s.PartyFlag(c, &party, "the `PARTY` that it is for: its platforms and sets, where none are named")
 	c.Flags().StringVar(&out, "out", ".", "the `DIR` in which the folders are made")
 	return c
+}
+
+// ofParty takes from a party the platforms and the sets that were not typed.
+func ofParty(ctx context.Context, e *estate.Estate, name string, platforms, sets []string) ([]string, []string, error) {
+	p, err := parties.Find(ctx, e, name)
+	if err != nil {
+		return nil, nil, err
+	}
+	if len(platforms) == 0 {
+		platforms = p.Platforms
+	}
+	if len(sets) == 0 {
+		sets = p.Sets
+	}
+	if len(sets) == 0 {
+		sets = []string{trusted.Own}
+	}
+	return platforms, sets, nil
+}
+
+func packSets(ctx context.Context, s *session.Session, e *estate.Estate, ask trusting.PackAsk, sets []string) error {
+	var kits []trusting.Packed
+	for _, name := range sets {
+		var err error
+		if ask.Set, err = trusting.Set(ctx, e, name); err != nil {
+			return err
+		}
+		if err := agreeToPack(ctx, s, &ask); err != nil {
+			return err
+		}
+		more, err := trusting.Pack(ctx, e, ask)
+		if err != nil {
+			return err
+		}
+		kits = append(kits, more...)
+	}
+	return printKits(s, kits)
 }
 
 // agreeToPack asks what has to be asked before kits are packed: whether to sign, and whether

@@ -1,0 +1,242 @@
+// Package parties keeps who holds certificates of ours and who must trust a set: machines,
+// devices and people.
+//
+// Parties stand in the journal, and nowhere else: what was last said of each is what counts.
+// So nothing about them can be changed without being told, and there is no second truth.
+package parties
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+
+	"ironseal/internal/act/trusting"
+	"ironseal/internal/estate"
+	"ironseal/internal/failure"
+	"ironseal/internal/probe"
+	"ironseal/internal/records"
+	"ironseal/pki/journal"
+	"ironseal/pki/strict"
+	"ironseal/pki/trust"
+)
+
+// The acts.
+const (
+	keepAct   = "keep party"
+	removeAct = "remove party"
+)
+
+// List reads all parties, by name.
+func List(ctx context.Context, e *estate.Estate) ([]trust.Party, error) {
+	known, err := all(ctx, e.Records)
+	var out []trust.Party
+	for _, p := range known {
+		out = append(out, p)
+	}
+	slices.SortFunc(out, func(a, b trust.Party) int { return strings.Compare(a.Name, b.Name) })
+	return out, err
+}
+
+// journaled is what entries are read from: the records, in or outside an act.
+type journaled interface {
+	EntriesOf(ctx context.Context, act string, fn func(journal.Entry) error) error
+}
+
+func all(ctx context.Context, from journaled) (map[string]trust.Party, error) {
+	type said struct {
+		at    int64
+		party trust.Party
+		gone  bool
+	}
+	last := map[string]said{}
+	for _, act := range []string{keepAct, removeAct} {
+		err := from.EntriesOf(ctx, act, func(en journal.Entry) error {
+			s := said{at: en.Seq, gone: act == removeAct}
+			if !s.gone {
+				if err := json.Unmarshal([]byte(en.Detail), &s.party); err != nil {
+					return fmt.Errorf("journal J%d: %w", en.Seq, err)
+				}
+			}
+			if s.at > last[en.Object].at {
+				last[en.Object] = s
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	out := map[string]trust.Party{}
+	for name, s := range last {
+		if !s.gone {
+			out[name] = s.party
+		}
+	}
+	return out, nil
+}
+
+// Find finds a party by its name.
+func Find(ctx context.Context, e *estate.Estate, name string) (trust.Party, error) {
+	known, err := all(ctx, e.Records)
+	if err != nil {
+		return trust.Party{}, err
+	}
+	if p, ok := known[name]; ok {
+		return p, nil
+	}
+	var names []string
+	for n := range known {
+		names = append(names, n)
+	}
+	hint := "see them with: ironseal party list"
+	if near := strict.Nearest(name, names); near != "" {
+		hint = fmt.Sprintf("did you mean %q? %s", near, hint)
+	}
+	return trust.Party{}, failure.Of(failure.ErrNotFound, "party %q: there is none of this name: %s", name, hint)
+}
+
+// Check says what is wrong with a party: with itself, or with what it names.
+func Check(e *estate.Estate, p trust.Party) error {
+	if err := p.Check(); err != nil {
+		return err
+	}
+	fail := func(err error) error { return fmt.Errorf("party %s: %w", p.Name, err) }
+	for _, typed := range p.Endpoints {
+		if _, err := probe.ParseTarget(typed); err != nil {
+			return fail(err)
+		}
+	}
+	for _, name := range p.Platforms {
+		if _, err := trusting.Platform(e, name); err != nil {
+			return fail(err)
+		}
+	}
+	for _, name := range p.Sets {
+		if sets := e.DataNames("set"); name != trust.Own && !slices.Contains(sets, name) {
+			return fail(fmt.Errorf("trust set %q: there is none of this name; there are: %s", name,
+				strings.Join(append([]string{trust.Own}, sets...), ", ")))
+		}
+	}
+	if p.Receiver != "" {
+		if _, err := e.Receiver(p.Receiver); err != nil {
+			return fail(err)
+		}
+	}
+	if p.Template != "" {
+		if _, err := e.Template(p.Template); err != nil {
+			return fail(err)
+		}
+	}
+	return nil
+}
+
+// Add puts parties on record that are not there yet, all or none.
+func Add(ctx context.Context, e *estate.Estate, list []trust.Party) (journal.Head, error) {
+	return keep(ctx, e, list, func(p trust.Party, there bool) (bool, error) {
+		if there {
+			return false, fmt.Errorf("party %s is there already: change it with: ironseal party change %s", p.Name,
+				p.Name)
+		}
+		return true, nil
+	})
+}
+
+// Import puts parties on record, and changes those that are there to what the table says.
+// Those that are as it says stay as they are.
+func Import(ctx context.Context, e *estate.Estate, list []trust.Party) (journal.Head, error) {
+	return keep(ctx, e, list, func(trust.Party, bool) (bool, error) { return true, nil })
+}
+
+// Change replaces a party, unless it was changed meanwhile.
+func Change(ctx context.Context, e *estate.Estate, before, after trust.Party) (journal.Head, error) {
+	if err := Check(e, after); err != nil {
+		return journal.Head{}, err
+	}
+	return e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
+		known, err := all(ctx, tx)
+		if err != nil {
+			return nil, err
+		}
+		if now, ok := known[before.Name]; !ok || !reflect.DeepEqual(now, before) {
+			return nil, failure.Of(failure.ErrChanged, "party %s was changed meanwhile", before.Name)
+		}
+		entry, err := entryOf(after)
+		return []journal.Entry{entry}, err
+	})
+}
+
+// ErrNothing says that everything is as it should be already.
+var ErrNothing = errors.New("nothing is to be changed")
+
+func keep(ctx context.Context, e *estate.Estate, list []trust.Party,
+	may func(p trust.Party, there bool) (bool, error)) (journal.Head, error) {
+	for _, p := range list {
+		if err := Check(e, p); err != nil {
+			return journal.Head{}, err
+		}
+	}
+	return e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
+		known, err := all(ctx, tx)
+		if err != nil {
+			return nil, err
+		}
+		var entries []journal.Entry
+		for _, p := range list {
+			p = filled(p)
+			now, there := known[p.Name]
+			if take, err := may(p, there); err != nil {
+				return nil, err
+			} else if !take || there && reflect.DeepEqual(now, p) {
+				continue
+			}
+			entry, err := entryOf(p)
+			if err != nil {
+				return nil, err
+			}
+			entries = append(entries, entry)
+		}
+		if len(entries) == 0 {
+			return nil, ErrNothing
+		}
+		return entries, nil
+	})
+}
+
+// filled has empty lists where there are none, as those have that were read.
+func filled(p trust.Party) trust.Party {
+	strict.Fill(&p)
+	return p
+}
+
+func entryOf(p trust.Party) (journal.Entry, error) {
+	detail, err := json.Marshal(filled(p))
+	return journal.Entry{Act: keepAct, Object: p.Name, Detail: string(detail)}, err
+}
+
+// Remove takes parties out. What they hold stays on record.
+func Remove(ctx context.Context, e *estate.Estate, names []string) (journal.Head, error) {
+	for _, n := range names {
+		if _, err := Find(ctx, e, n); err != nil {
+			return journal.Head{}, err
+		}
+	}
+	return e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
+		known, err := all(ctx, tx)
+		if err != nil {
+			return nil, err
+		}
+		var entries []journal.Entry
+		for _, n := range names {
+			if _, ok := known[n]; !ok {
+				return nil, failure.Of(failure.ErrChanged, "party %s was removed meanwhile", n)
+			}
+			delete(known, n)
+			entries = append(entries, estate.Entry(removeAct, n))
+		}
+		return entries, nil
+	})
+}
