@@ -537,3 +537,31 @@ func BenchmarkVerify(b *testing.B) {
 		}
 	}
 }
+
+// What was found to hold is not computed again; what does not hold is never remembered, and a
+// certificate that differs by a byte is another.
+func TestProofsAreOfWhatHolds(t *testing.T) {
+	l := specimen.NewLine(t)
+	stranger := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root", Authority: true})
+	var found Proofs
+	for range 2 {
+		for name, c := range map[string]struct {
+			child, issuer *cert.Certificate
+			want          bool
+		}{"right": {l.Mid.Cert, l.Root.Cert, true}, "another key": {l.Mid.Cert, stranger.Cert, false},
+			"another child": {stranger.Cert, l.Root.Cert, false}, "a leaf": {l.Leaf.Cert, l.Mid.Cert, true}} {
+			if found.verified(c.child, c.issuer) != c.want {
+				t.Error(name)
+			}
+		}
+	}
+	if len(found.holds) != 1 {
+		t.Errorf("%d are remembered", len(found.holds))
+	}
+	spoiled := *l.Mid.Cert
+	spoiled.Raw = append([]byte(nil), spoiled.Raw...)
+	spoiled.Raw[len(spoiled.Raw)-1] ^= 1
+	if read, err := cert.Read(spoiled.Raw); err == nil && found.verified(read, l.Root.Cert) {
+		t.Error("a spoiled signature holds")
+	}
+}

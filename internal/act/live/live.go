@@ -61,6 +61,7 @@ type Looking struct {
 	e     *estate.Estate // nil where there is none
 	known endpoint.Known
 	usage asn1.ObjectIdentifier
+	found path.Proofs // the same authorities stand above many
 }
 
 // Begin reads what the endpoints will be held against. Without an estate only the anchors
@@ -137,7 +138,8 @@ func (l *Looking) judge(ctx context.Context, a probe.Answer) Outcome {
 		}
 	}
 	out.Judgement = endpoint.Judge(seen, endpoint.Question{Set: l.ask.Set,
-		Question: path.Question{Anchors: l.ask.Anchors, Now: l.ask.Now, Usage: l.usage}}, known)
+		Question: path.Question{Anchors: l.ask.Anchors, Now: l.ask.Now, Usage: l.usage,
+			Proofs: &l.found}}, known)
 	r := endpoint.RowOf(seen, out.Judgement, l.ask.Now)
 	r.Endpoint, r.Address, r.Took = a.Target.String(), a.Target.Address(), a.Took.Milliseconds()
 	if out.On != nil {
