@@ -75,7 +75,8 @@ func browsed(t *testing.T, chromium, file string) (dom string, hosts map[string]
 		}
 	}()
 	out, err := exec.Command("timeout", "60", chromium, "--headless", "--no-sandbox", "--disable-gpu",
-		"--disable-background-networking", "--disable-component-update", "--no-first-run", "--user-data-dir="+t.TempDir(),
+		"--disable-background-networking", "--disable-component-update", "--no-first-run",
+		"--user-data-dir="+t.TempDir(),
 		"--proxy-server=http://"+l.Addr().String(), "--proxy-bypass-list=<-loopback>", "--virtual-time-budget=3000",
 		"--dump-dom", "file://"+file).Output()
 	if err != nil {

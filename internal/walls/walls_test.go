@@ -33,7 +33,7 @@ var order = []string{
 	"internal/act/authorities", "internal/act/delivery", "internal/act/intake", "internal/act/elsewhere",
 	"internal/act/signing", "internal/act/renewing", "internal/act/carrying", "internal/act/overview",
 	"internal/act/safekeeping", "internal/act/trusting", "internal/act/machine", "internal/act/live",
-	"internal/act/parties",
+	"internal/act/parties", "internal/act/transition",
 	"internal/act/checking", "internal/act", "internal/serve",
 	"internal/view", "internal/board", "internal/demo", "internal/term", "internal/chart", "internal/cli/session",
 	"internal/cli/template", "internal/cli/receiver", "internal/cli/courier", "internal/cli/sign",

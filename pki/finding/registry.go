@@ -128,6 +128,10 @@ const (
 	ClientAsked     Code = "client-certificate-asked"
 	HandshakeFailed Code = "handshake-failed"
 	NoAnswer        Code = "no-answer"
+
+	// About parties.
+	PartyNotReady Code = "party-not-ready"
+	PartyClosed   Code = "party-cannot-learn"
 )
 
 // Rule is the registry's entry for one code.
@@ -440,6 +444,12 @@ var registry = []Rule{
 		"look with one: --client CERTIFICATE"},
 	{HandshakeFailed, Refused, "The handshake does not come to its end.", "No client gets in.",
 		"look into the server's log"},
+	{PartyNotReady, Held, "A party that must trust the new root is not known to hold it.",
+		"It refuses what is served from the switch on.",
+		"install the kit there and take its report in: ironseal trust record; or confirm it: ironseal changeover " +
+			"record"},
+	{PartyClosed, Held, "A party can learn no other root.", "It refuses what is served from the switch on.",
+		"replace it, serve it the old chain, or except it by a waiver"},
 	{NoAnswer, Refused, "The endpoint cannot be looked at.", "Nothing is there, or it speaks something else.",
 		"look at the address, the port and the protocol: smtp://HOST:PORT says another"},
 }

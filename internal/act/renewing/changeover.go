@@ -167,9 +167,10 @@ func planChange(ctx context.Context, e *estate.Estate, handle string, waivers []
 }
 
 // Switch lets the prepared generation, and what it signed, serve from now on.
-// Before the switch day it needs early.
-func Switch(ctx context.Context, e *estate.Estate, handle string, early bool) (*hierarchy.Generation, journal.Head,
-	error) {
+// Before the switch day it needs early. waived is what stood against it, by code, with the
+// reasons.
+func Switch(ctx context.Context, e *estate.Estate, handle string, early bool, waived map[finding.Code]string) (
+	*hierarchy.Generation, journal.Head, error) {
 	g, old, err := changing(ctx, e, handle)
 	if err != nil {
 		return nil, journal.Head{}, err
@@ -180,7 +181,8 @@ func Switch(ctx context.Context, e *estate.Estate, handle string, early bool) (*
 				handle, g.Staged.Format("2006-01-02"))
 	}
 	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
-		return []journal.Entry{estate.Entry("switch", handle, "from", old.Name(), "to", g.Name())}, tx.Unstage(g)
+		return []journal.Entry{estate.Entry("switch", handle, "from", old.Name(), "to", g.Name(), "waived",
+			waived)}, tx.Unstage(g)
 	})
 	return g, head, err
 }

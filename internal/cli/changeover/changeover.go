@@ -9,6 +9,7 @@ import (
 
 	"ironseal/internal/act/overview"
 	"ironseal/internal/act/renewing"
+	"ironseal/internal/act/transition"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/cli/sign"
 	"ironseal/internal/term"
@@ -18,7 +19,8 @@ import (
 // Command is ironseal changeover.
 func Command(s *session.Session) *cobra.Command {
 	return session.Group("changeover", "Prepare a new authority while the old one serves, and switch on a day",
-		changeoverPrepare(s), session.Reading(changeoverProgress(s)), changeoverSwitch(s), changeoverBack(s))
+		changeoverPlan(s), changeoverPrepare(s), changeoverRecord(s), session.Reading(changeoverProgress(s)),
+		changeoverSwitch(s), changeoverBack(s), changeoverFinish(s))
 }
 
 func changeoverPrepare(s *session.Session) *cobra.Command {
@@ -65,7 +67,7 @@ func changeoverProgress(s *session.Session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			c, err := renewing.ChangeOf(cmd.Context(), e, args[0])
+			c, err := transition.Of(cmd.Context(), e, args[0])
 			if err != nil {
 				return err
 			}
@@ -83,6 +85,7 @@ func changeoverProgress(s *session.Session) *cobra.Command {
 				s.Out.Say("  %s %s", s.Out.Paint(term.Careful, "! "+l.Kind+" would refuse"),
 					term.Safe(l.Certificate+": "+l.Because[0]))
 			}
+			drawParties(s, c)
 			if len(c.Missing) > 0 {
 				s.Next(overview.Advice{Why: "prepare the rest", Command: "ironseal changeover prepare " + c.Handle})
 			} else {
@@ -96,6 +99,8 @@ func changeoverProgress(s *session.Session) *cobra.Command {
 
 func changeoverSwitch(s *session.Session) *cobra.Command {
 	var early bool
+	var waive []string
+	var because string
 	c := &cobra.Command{
 		Use:   "switch HANDLE",
 		Short: "Let the prepared generation, and what it signed, serve from now on",
@@ -105,15 +110,27 @@ func changeoverSwitch(s *session.Session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			c, err := renewing.ChangeOf(cmd.Context(), e, args[0])
+			w, err := session.Waivers(waive, because)
 			if err != nil {
 				return err
+			}
+			c, err := transition.Of(cmd.Context(), e, args[0])
+			if err != nil {
+				return err
+			}
+			if bad, err := c.Findings().Waive(0, w); err != nil {
+				return err
+			} else if len(bad.Refusing()) > 0 {
+				if !s.JSON {
+					s.Out.Findings(bad)
+				}
+				return session.Refusal("authority "+args[0], "nothing was switched", bad.Refusing())
 			}
 			if err := s.Agree(cmd.Context(), fmt.Sprintf("Switch from %s to %s, with %s prepared and %d not?",
 				c.Old, c.New, span.Count(len(c.Prepared), "certificate"), len(c.Missing))); err != nil {
 				return err
 			}
-			g, head, err := renewing.Switch(cmd.Context(), e, args[0], early)
+			g, head, err := transition.Switch(cmd.Context(), e, args[0], early, w)
 			if err != nil {
 				return err
 			}
@@ -130,6 +147,7 @@ func changeoverSwitch(s *session.Session) *cobra.Command {
 		ValidArgsFunction: s.Handles,
 	}
 	c.Flags().BoolVar(&early, "early", false, "before the switch day")
+	s.WaiverFlags(c, &waive, &because)
 	return c
 }
 

@@ -1,0 +1,108 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+// An authority moves below another root. Every party that must trust it has to learn that root
+// first: the plan says who, the records say who has, and the switch waits for the rest.
+func TestAChangeOfRootsOverParties(t *testing.T) {
+	p := harbour(t)
+	const host = "gate-1.ternbay.example"
+	p.must("request", "draft", host, "--out", "..")
+	p.must("request", "receive", "../"+host+".request.pem")
+	p.must("sign", "R1", "--template", "web-server", "--yes")
+	for _, args := range [][]string{
+		{"gate-1", "--endpoint", host + ":443", "--receiver", "nginx", "--platform", "debian", "--set", "own"},
+		{"gate-2", "--platform", "java,debian", "--set", "own", "--owner", "quay office"},
+		{"scanner", "--set", "own", "--closed", "firmware 2.1 knows its maker's list alone"},
+		{"elsewhere", "--platform", "debian"}} {
+		p.must(append([]string{"party", "add"}, args...)...)
+	}
+	p.must("certificate", "handover", "R1", "--party", "gate-1", "--out", "..")
+	p.must("authority", "create", "newroot", "--subject", "CN=Another Root,O=Tern Bay Ferries", "--key", "ecdsa-p256",
+		"--yes")
+	day := time.Now().AddDate(0, 2, 0).Format("2006-01-02")
+	p.must("authority", "renew", "services", "--under", "newroot", "--switch-day", day, "--yes")
+	p.refused(1, "did you mean", "changeover", "record", "services", "gate-11", "--because", "seen")
+	p.refused(1, "need not hold", "changeover", "record", "services", "elsewhere", "--because", "seen")
+	p.refused(2, "how it is known", "changeover", "record", "services", "gate-1")
+	p.must("changeover", "prepare", "services", "--yes")
+	out := p.must("changeover", "progress", "services")
+	for _, want := range []string{"Who must hold Another Root", "? unknown", "✗ cannot learn",
+		"3 connections would fail",
+		"gate-2 refuses gate-1: "} {
+		if !strings.Contains(out, want) {
+			t.Errorf("%q is missing:\n%s", want, out)
+		}
+	}
+	if strings.Contains(out, "elsewhere") {
+		t.Error("a party that trusts none of it is asked:", out)
+	}
+	out = p.must("changeover", "plan", "services", "--out", "../kits")
+	for _, want := range []string{"1. by ", "gate-1, gate-2", "can learn no root", "take the earlier root out"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("%q is missing:\n%s", want, out)
+		}
+	}
+	kits, err := filepath.Glob(filepath.Join(p.dir, "../kits/gate-*/own.*"))
+	if err != nil || len(kits) != 3 {
+		t.Error(kits, err)
+	}
+	p.refused(3, "party-not-ready", "changeover", "switch", "services", "--early", "--yes")
+	var roots struct {
+		Anchors []struct{ SHA256, Subject string }
+	}
+	if err := json.Unmarshal([]byte(p.must("trust", "show", "--json")), &roots); err != nil || len(roots.Anchors) != 2 {
+		t.Fatal(roots, err)
+	}
+	sum := roots.Anchors[0].SHA256
+	if !strings.Contains(roots.Anchors[0].Subject, "Another") {
+		sum = roots.Anchors[1].SHA256
+	}
+	report := func(missing string, day int) {
+		p.file("../report.json",
+			[]byte(fmt.Sprintf(`{"host":"Gate-1","platform":"debian","store":"/etc/ssl","act":"check",`+
+				`"complete":true,"sha256":["%s"],"missing":[%s],"when":"2026-11-%02dT12:00:00Z"}`+"\n", sum, missing,
+				day)))
+		p.must("trust", "record", "../report.json")
+	}
+	report(`"`+sum+`"`, 1)
+	if out := p.must("changeover", "progress", "services"); !strings.Contains(out, "✗ not ready") {
+		t.Error(out)
+	}
+	report("", 2)
+	p.must("changeover", "record", "services", "gate-2", "--because", "the quay office looked")
+	out = p.must("changeover", "progress", "services")
+	if strings.Count(out, "✓ ready") != 2 || !strings.Contains(out, "1 connection would fail") ||
+		!strings.Contains(out, "scanner refuses gate-1") || !strings.Contains(out, "the quay office looked") {
+		t.Error(out)
+	}
+	p.refused(3, "party-cannot-learn", "changeover", "switch", "services", "--early", "--yes")
+	p.must("changeover", "switch", "services", "--early", "--yes", "--waive", "party-cannot-learn", "--because",
+		"the scanner is replaced that day")
+	if out := p.must("journal", "list", "--json"); !strings.Contains(out, "the scanner is replaced that day") {
+		t.Error("the waiver is not on record")
+	}
+	p.refused(1, "still hangs on root.g1", "changeover", "finish", "services", "--out", "../gone")
+	p.must("estate", "check")
+}
+
+// Where the root stays, nobody has to learn anything.
+func TestAChangeBelowOneRootNeedsNobody(t *testing.T) {
+	p := harbour(t)
+	p.must("party", "add", "gate", "--set", "own")
+	day := time.Now().AddDate(0, 2, 0).Format("2006-01-02")
+	p.must("authority", "renew", "services", "--switch-day", day, "--yes")
+	if out := p.must("changeover", "progress", "services"); strings.Contains(out, "Who must hold") {
+		t.Error(out)
+	}
+	p.refused(1, "its root stays", "changeover", "record", "services", "gate", "--because", "x")
+	p.refused(1, "no root above it has been left", "changeover", "finish", "services", "--out", "../x")
+	p.must("changeover", "switch", "services", "--early", "--yes")
+}

@@ -1,0 +1,187 @@
+package changeover
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ironseal/internal/act/overview"
+	"ironseal/internal/act/transition"
+	"ironseal/internal/act/trusting"
+	"ironseal/internal/cli/session"
+	"ironseal/internal/term"
+	"ironseal/pki/span"
+	"ironseal/pki/trust"
+)
+
+// drawParties shows who must learn a root, and what would break if it were switched now.
+func drawParties(s *session.Session, p transition.Progress) {
+	if len(p.Parties) == 0 {
+		return
+	}
+	s.Out.Gap()
+	s.Out.Say("%s", s.Out.Paint(term.Strong, term.Safe("Who must hold "+strings.Join(p.Learn, ", "))))
+	looks := map[trust.Readiness]term.Cell{trust.Ready: {Text: "✓ ready", Tone: term.Good},
+		trust.NotReady: {Text: "✗ not ready", Tone: term.Bad}, trust.Unknown: {Text: "? unknown", Tone: term.Careful},
+		trust.Closed: {Text: "✗ cannot learn", Tone: term.Bad}}
+	var cells [][]term.Cell
+	for _, x := range p.Parties {
+		because := x.By
+		if x.Why != "" {
+			because = x.Why
+		}
+		cells = append(cells, []term.Cell{looks[x.State], {Text: x.Party, Tone: term.Strong}, {Text: because,
+			Prose: true},
+			{Text: x.When}, {Text: x.Owner, Tone: term.Quiet}})
+	}
+	s.Out.Table([]string{"", "party", "because", "of", "owner"}, cells)
+	if len(p.Breaks) == 0 {
+		s.Out.Gap()
+		s.Out.Say("%s nothing that is known would break if it were switched now", s.Out.Paint(term.Good, "✓"))
+		return
+	}
+	s.Out.Gap()
+	s.Out.Say("%s", s.Out.Paint(term.Strong, fmt.Sprintf("If it were switched now, %s would fail",
+		span.Count(len(p.Breaks), "connection"))))
+	for i, b := range p.Breaks {
+		if i == mostBreaks {
+			s.Out.Item(" ", fmt.Sprintf("and %d more: --json lists all", len(p.Breaks)-i))
+			break
+		}
+		s.Out.Item(s.Out.Paint(term.Bad, "✗"), term.Safe(b.String()))
+	}
+}
+
+// mostBreaks fit on a screen.
+const mostBreaks = 12
+
+func changeoverPlan(s *session.Session) *cobra.Command {
+	var out string
+	c := &cobra.Command{
+		Use:   "plan HANDLE",
+		Short: "Who must get what by when, in an order that is safe",
+		Long: `Say who must get what by when, so that nothing breaks: the new root on every machine
+before the first certificate under it is served, the old one until its last
+certificate is gone. With --out, kits are packed for the parties that have to learn.`,
+		Args: session.Exactly(1, "a handle"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			e, err := s.Estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			p, err := transition.Of(cmd.Context(), e, args[0])
+			if err != nil {
+				return err
+			}
+			var kits []trusting.Packed
+			var untold []string
+			if out != "" {
+				s.Tidy(out)
+				if kits, untold, err = p.Kits(cmd.Context(), e, s.Path(out), s.Yes); err != nil {
+					return err
+				}
+			}
+			steps := p.Plan(s.Moment())
+			if s.JSON {
+				return s.PrintJSON(map[string]any{"steps": append([]transition.Step{}, steps...),
+					"kits": append([]trusting.Packed{}, kits...), "without_platform": append([]string{}, untold...)})
+			}
+			drawPlan(s, steps)
+			for _, k := range kits {
+				s.Out.Say("%s %s", s.Out.Paint(term.Good, "✓ wrote"), term.Safe(k.Path))
+			}
+			for _, n := range untold {
+				s.Out.Say("%s %s", s.Out.Paint(term.Careful, "! no platform is on record of"), n)
+			}
+			s.Next(overview.Advice{Why: "how it stands", Command: "ironseal changeover progress " + args[0]})
+			return nil
+		},
+		ValidArgsFunction: s.Handles,
+	}
+	c.Flags().StringVar(&out, "out", "", "the `DIR` in which a folder of kits is made for each party that has to learn")
+	return c
+}
+
+func drawPlan(s *session.Session, steps []transition.Step) {
+	for i, x := range steps {
+		s.Out.Say("%d. %s  %s", i+1, s.Out.Paint(term.Strong, "by "+x.By), term.Safe(x.What))
+		s.Out.Wrapped(3, term.Normal, term.Safe(strings.Join(x.Whom, ", ")))
+		if x.Command != "" {
+			s.Out.Wrapped(3, term.Quiet, "→ "+x.Command)
+		}
+	}
+	if len(steps) == 0 {
+		s.Out.Say("Nothing is to be done: no party has to learn a root, and no certificate is to be prepared.")
+	}
+}
+
+func changeoverRecord(s *session.Session) *cobra.Command {
+	var because string
+	c := &cobra.Command{
+		Use:   "record HANDLE PARTY...",
+		Short: "Confirm that parties hold the new root",
+		Long: `Confirm by hand that parties hold the root that a change-over brings, and say how that is
+known. The reports of kits' scripts do the same: ironseal trust record.`,
+		Args: session.AtLeast(2, "a handle, and a party"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if strings.TrimSpace(because) == "" {
+				return session.Misused("changeover record: say how it is known: --because TEXT")
+			}
+			e, err := s.Estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			head, err := transition.Confirm(cmd.Context(), e, args[0], args[1:], because)
+			if err != nil {
+				return err
+			}
+			if s.JSON {
+				return s.PrintJSON(map[string]any{"parties": args[1:], "journal_head": head.String()})
+			}
+			s.Out.Say("%s %s   journal %s", s.Out.Paint(term.Good, "✓ confirmed:"), strings.Join(args[1:], ", "), head)
+			return nil
+		},
+		ValidArgsFunction: s.Handles,
+	}
+	c.Flags().StringVar(&because, "because", "", "how it is known, as `TEXT`")
+	return c
+}
+
+func changeoverFinish(s *session.Session) *cobra.Command {
+	var out string
+	c := &cobra.Command{
+		Use:   "finish HANDLE --out DIR",
+		Short: "Make the kits by which machines forget the root that was left",
+		Long: `When nothing valid hangs any more on a root that stood above an authority, pack for every
+party kits that take it out. Until then it is refused.`,
+		Args: session.Exactly(1, "a handle"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if out == "" {
+				return session.Misused("changeover finish: say where the kits go: --out DIR")
+			}
+			e, err := s.Estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			s.Tidy(out)
+			kits, err := transition.Finish(cmd.Context(), e, args[0], s.Path(out), s.Yes)
+			if err != nil {
+				return err
+			}
+			if s.JSON {
+				return s.PrintJSON(append([]trusting.Packed{}, kits...))
+			}
+			for _, k := range kits {
+				s.Out.Say("%s %s", s.Out.Paint(term.Good, "✓ wrote"), term.Safe(k.Path))
+			}
+			if len(kits) == 0 {
+				s.Out.Say("No party with a platform on record holds it.")
+			}
+			return nil
+		},
+		ValidArgsFunction: s.Handles,
+	}
+	c.Flags().StringVar(&out, "out", "", "the `DIR` in which a folder of kits is made for each party")
+	return c
+}
