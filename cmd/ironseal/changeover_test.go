@@ -106,3 +106,69 @@ func TestAChangeBelowOneRootNeedsNobody(t *testing.T) {
 	p.refused(1, "no root above it has been left", "changeover", "finish", "services", "--out", "../x")
 	p.must("changeover", "switch", "services", "--early", "--yes")
 }
+
+// A partner's root changes: the set that machines hold gives way to another on a day, when all
+// of them have learnt it; and the way back is open at every stage.
+func TestAChangeFromASetToAnother(t *testing.T) {
+	p := harbour(t)
+	old, _, _ := partner(t)
+	next, _, _ := partner(t)
+	for name, root := range map[string][]byte{"skua": pemOf(old), "skua-2": pemOf(old, next), "skua-3": pemOf(next)} {
+		p.must("trust", "create", name)
+		p.must("trust", "add", name, p.file("../root.pem", root), "--yes")
+	}
+	for _, name := range []string{"gate-1", "gate-2"} {
+		p.must("party", "add", name, "--set", "skua,own", "--platform", "debian")
+	}
+	p.must("party", "add", "other", "--set", "own")
+	day := time.Now().AddDate(0, 1, 0).Format("2006-01-02")
+	for want, args := range map[string][]string{
+		"it has passed":        {"skua", "--to", "skua-3", "--switch-day", "2020-01-01"},
+		"ends before it":       {"skua", "--to", "skua-3", "--switch-day", "2090-01-01"},
+		"the same anchors":     {"skua", "--to", "skua", "--switch-day", day},
+		"there is none":        {"skau", "--to", "skua-3", "--switch-day", day},
+		"no change-over":       {"skua"},
+		"authority \"nobody\"": {"nobody"},
+	} {
+		p.refused(1, want, append([]string{"changeover", "plan"}, args...)...)
+	}
+	p.refused(2, "needs both", "changeover", "plan", "skua", "--to", "skua-3")
+	p.must("changeover", "plan", "skua", "--to", "skua-3", "--switch-day", day, "--out", "../kits")
+	p.refused(1, "planned already", "changeover", "plan", "skua", "--to", "skua-2", "--switch-day", day)
+	if kits, err := filepath.Glob(filepath.Join(p.dir, "../kits/gate-*/skua.debian/*.crt")); err != nil ||
+		len(kits) != 4 {
+		t.Error(kits, err) // each has both roots until the end
+	}
+	if out := p.must("changeover", "progress", "skua"); strings.Count(out, "? unknown") != 2 {
+		t.Error(out)
+	}
+	p.refused(3, "party-not-ready", "changeover", "switch", "skua", "--early", "--yes")
+	p.refused(1, "need not hold", "changeover", "record", "skua", "other", "--because", "seen")
+	p.must("changeover", "record", "skua", "gate-1", "gate-2", "--because", "seen on the spot")
+	p.refused(1, "wait for it", "changeover", "switch", "skua", "--yes")
+	p.refused(1, "has not been switched", "changeover", "finish", "skua", "--out", "../gone")
+	sets := func(want string) {
+		t.Helper()
+		for _, name := range []string{"gate-1", "gate-2"} {
+			if out := p.must("party", "show", name); !strings.Contains(out, want+"\n") {
+				t.Errorf("%s: %s", want, out)
+			}
+		}
+	}
+	p.must("changeover", "switch", "skua", "--early", "--yes")
+	sets("skua-3 own")
+	p.refused(1, "changed meanwhile", "changeover", "switch", "skua", "--early", "--yes")
+	p.must("changeover", "back", "skua", "--yes")
+	sets("skua own")
+	p.refused(1, "no change-over", "changeover", "progress", "skua")
+	p.must("changeover", "plan", "skua", "--to", "skua-3", "--switch-day", day)
+	p.must("changeover", "back", "skua", "--yes") // while it is only planned
+	p.must("changeover", "plan", "skua", "--to", "skua-3", "--switch-day", day)
+	p.must("changeover", "switch", "skua", "--early", "--yes")
+	p.must("changeover", "finish", "skua", "--out", "../gone")
+	left, err := filepath.Glob(filepath.Join(p.dir, "../gone/gate-*/skua.debian/*.crt"))
+	if err != nil || len(left) != 2 {
+		t.Error(left, err)
+	}
+	p.must("estate", "check")
+}

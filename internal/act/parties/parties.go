@@ -10,6 +10,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"reflect"
 	"slices"
 	"strings"
@@ -215,6 +216,34 @@ func filled(p trust.Party) trust.Party {
 func entryOf(p trust.Party) (journal.Entry, error) {
 	detail, err := json.Marshal(filled(p))
 	return journal.Entry{Act: keepAct, Object: p.Name, Detail: string(detail)}, err
+}
+
+// Move lets parties hold one set in the place of another, inside an act: those named, or all
+// that hold it. It gives the entries of that, and who was moved.
+func Move(ctx context.Context, tx *records.Tx, from, to string, only []string) (entries []journal.Entry, moved []string,
+	err error) {
+	known, err := all(ctx, tx)
+	if err != nil {
+		return nil, nil, err
+	}
+	moved = []string{}
+	for _, name := range slices.Sorted(maps.Keys(known)) {
+		p := known[name]
+		at := slices.Index(p.Sets, from)
+		if at < 0 || only != nil && !slices.Contains(only, name) {
+			continue
+		}
+		p.Sets = slices.Clone(p.Sets)
+		if p.Sets[at] = to; slices.Index(p.Sets, to) != at {
+			p.Sets = slices.Delete(p.Sets, at, at+1)
+		}
+		entry, err := entryOf(p)
+		if err != nil {
+			return nil, nil, err
+		}
+		entries, moved = append(entries, entry), append(moved, name)
+	}
+	return entries, moved, nil
 }
 
 // Remove takes parties out. What they hold stays on record.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"ironseal/internal/act/parties"
@@ -56,21 +57,33 @@ func Gone(ctx context.Context, e *estate.Estate, handle string) (gone []trust.An
 // Finish packs kits by whose scripts parties forget the roots that are gone: for each on the
 // platforms that are on record of it. The files in them are named as those of the set that
 // the party holds, so that it is those that are removed.
-func Finish(ctx context.Context, e *estate.Estate, handle, dir string, replace bool) (out []trusting.Packed,
-	err error) {
-	gone, err := Gone(ctx, e, handle)
-	if err != nil {
-		return nil, err
-	}
+func Finish(ctx context.Context, e *estate.Estate, name, dir string, replace bool) (out []trusting.Packed, err error) {
 	list, err := parties.List(ctx, e)
 	if err != nil {
 		return nil, err
 	}
+	s, err := planned(ctx, e.Records, name)
+	if err != nil {
+		return nil, err
+	}
+	var gone []trust.Anchor
+	if s == nil {
+		gone, err = Gone(ctx, e, name)
+	} else {
+		gone, err = s.gone(ctx, e)
+	}
+	if err != nil {
+		return nil, err
+	}
 	for _, x := range list {
-		if x.Closed != "" || len(x.Platforms) == 0 {
+		if x.Closed != "" || len(x.Platforms) == 0 || s != nil && !slices.Contains(s.moved, x.Name) {
 			continue
 		}
-		for _, name := range x.Sets {
+		held := x.Sets
+		if s != nil {
+			held = []string{s.From} // its files have the name of the set that was left
+		}
+		for _, name := range held {
 			set := trust.Set{Name: name, Title: "to be taken out: sh trust.sh remove", Anchors: gone}
 			more, err := trusting.Pack(ctx, e, trusting.PackAsk{Set: set, Platforms: x.Platforms, Replace: replace,
 				Dir: filepath.Join(dir, x.Name), Expired: true})
@@ -81,4 +94,35 @@ func Finish(ctx context.Context, e *estate.Estate, handle, dir string, replace b
 		}
 	}
 	return out, nil
+}
+
+// gone are the anchors that a change-over from a set to another has left, once nothing on
+// record that serves hangs on them.
+func (s *Sets) gone(ctx context.Context, e *estate.Estate) ([]trust.Anchor, error) {
+	if !s.Switched {
+		return nil, fmt.Errorf("trust set %s: it has not been switched to %s yet", s.From, s.To)
+	}
+	old, err := trusting.Set(ctx, e, s.From)
+	if err != nil {
+		return nil, err
+	}
+	next, err := trusting.Set(ctx, e, s.To)
+	if err != nil {
+		return nil, err
+	}
+	leave, _ := differences(old, next)
+	p := Progress{Parties: []trust.Standing{{Party: "whoever has moved"}}}
+	if p.all, err = parties.List(ctx, e); err != nil {
+		return nil, err
+	}
+	if err := p.judgeLeaving(ctx, e, leave); err != nil {
+		return nil, err
+	}
+	if len(p.Breaks) > 0 {
+		return nil, fmt.Errorf("trust set %s: %s: nothing is to be taken out yet", s.From, p.Breaks[0])
+	}
+	if len(leave) == 0 {
+		return nil, fmt.Errorf("trust set %s: no anchor of it has been left", s.From)
+	}
+	return leave, nil
 }

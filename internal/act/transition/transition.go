@@ -38,6 +38,7 @@ type Progress struct {
 	Learn   []string         `json:"learn"`   // titles of the roots that parties must hold before the switch
 	Parties []trust.Standing `json:"parties"` // those that must trust what changes
 	Breaks  []trust.Break    `json:"breaks"`  // what would fail if it were switched now
+	Sets    *Sets            `json:"sets"`    // of a change from a set to another; nil for an authority's
 
 	needs []trust.Anchor
 	sets  map[string]trust.Set
@@ -51,11 +52,19 @@ func Of(ctx context.Context, e *estate.Estate, handle string) (Progress, error) 
 
 func of(ctx context.Context, e *estate.Estate, handle string) (p Progress, err error) {
 	p.Learn, p.Parties, p.Breaks = []string{}, []trust.Standing{}, []trust.Break{}
-	if p.Change, err = renewing.ChangeOf(ctx, e, handle); err != nil {
-		return p, err
-	}
 	h, err := e.Hierarchy(ctx)
 	if err != nil {
+		return p, err
+	}
+	if s, err := planned(ctx, e.Records, handle); err != nil {
+		return p, err
+	} else if s != nil {
+		return ofSets(ctx, e, s)
+	}
+	if _, err := estate.FindGeneration(h, handle); err != nil && slices.Contains(e.DataNames("set"), handle) {
+		return p, none(handle)
+	}
+	if p.Change, err = renewing.ChangeOf(ctx, e, handle); err != nil {
 		return p, err
 	}
 	old, prepared := h.Generation(p.Old), h.Generation(p.New)
@@ -90,7 +99,7 @@ func (p *Progress) stand(ctx context.Context, e *estate.Estate, was *hierarchy.G
 		if relies, err := p.relies(ctx, e, x, was.Certificate); err != nil {
 			return err
 		} else if relies {
-			p.Parties = append(p.Parties, x.Stand(p.needs, known[strings.ToLower(x.Name)]))
+			p.Parties = append(p.Parties, x.Stand(p.needs, known[lower(x.Name)]))
 		}
 	}
 	return nil
@@ -114,6 +123,9 @@ func (p *Progress) relies(ctx context.Context, e *estate.Estate, x trust.Party, 
 	return false, nil
 }
 
+// lower is how hosts and parties are compared: machines write their names in either case.
+func lower(name string) string { return strings.ToLower(name) }
+
 const confirmAct = "confirm roots"
 
 // evidence is what is known of every party's anchors; of two the later counts.
@@ -125,7 +137,7 @@ func evidence(ctx context.Context, e *estate.Estate) (map[string]map[[32]byte]tr
 			return // it names no certificate
 		}
 		sum := [32]byte(b)
-		party = strings.ToLower(party)
+		party = lower(party)
 		if out[party] == nil {
 			out[party] = map[[32]byte]trust.Evidence{}
 		}

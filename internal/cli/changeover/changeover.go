@@ -59,7 +59,7 @@ is left alone, so that the command can be repeated.`,
 
 func changeoverProgress(s *session.Session) *cobra.Command {
 	return &cobra.Command{
-		Use:   "progress HANDLE",
+		Use:   "progress HANDLE|SET",
 		Short: "How a change-over stands",
 		Args:  session.Exactly(1, "a handle"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -73,6 +73,10 @@ func changeoverProgress(s *session.Session) *cobra.Command {
 			}
 			if s.JSON {
 				return s.PrintJSON(c)
+			}
+			if c.Sets != nil {
+				drawSets(s, c)
+				return nil
 			}
 			s.Out.Say("%s serves until the switch day, %s, %s; it ends on %s", s.Out.Paint(term.Strong, c.Old),
 				c.Day.Format("2006-01-02"), span.Distance(s.Moment(), c.Day), c.OldEnds.Format("2006-01-02"))
@@ -102,7 +106,7 @@ func changeoverSwitch(s *session.Session) *cobra.Command {
 	var waive []string
 	var because string
 	c := &cobra.Command{
-		Use:   "switch HANDLE",
+		Use:   "switch HANDLE|SET",
 		Short: "Let the prepared generation, and what it signed, serve from now on",
 		Args:  session.Exactly(1, "a handle"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -125,6 +129,9 @@ func changeoverSwitch(s *session.Session) *cobra.Command {
 					s.Out.Findings(bad)
 				}
 				return session.Refusal("authority "+args[0], "nothing was switched", bad.Refusing())
+			}
+			if c.Sets != nil {
+				return switchSets(cmd.Context(), s, e, c, early, w)
 			}
 			if err := s.Agree(cmd.Context(), fmt.Sprintf("Switch from %s to %s, with %s prepared and %d not?",
 				c.Old, c.New, span.Count(len(c.Prepared), "certificate"), len(c.Missing))); err != nil {
@@ -154,20 +161,23 @@ func changeoverSwitch(s *session.Session) *cobra.Command {
 func changeoverBack(s *session.Session) *cobra.Command {
 	var day string
 	c := &cobra.Command{
-		Use:   "back HANDLE",
+		Use:   "back HANDLE|SET",
 		Short: "Go back to the generation before, until another switch day",
 		Args:  session.Exactly(1, "a handle"),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			e, err := s.Estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if c, err := transition.Of(cmd.Context(), e, args[0]); err == nil && c.Sets != nil {
+				return backSets(cmd.Context(), s, e, c)
+			}
 			if day == "" {
 				return session.Misused("changeover back needs the new switch day: --switch-day DAY")
 			}
 			t, err := session.ParseTime(day)
 			if err != nil {
 				return &session.Status{Code: session.Usage, Err: err}
-			}
-			e, err := s.Estate(cmd.Context())
-			if err != nil {
-				return err
 			}
 			if err := s.Agree(cmd.Context(), fmt.Sprintf("Let %s sign by its earlier generation again?",
 				args[0])); err != nil {

@@ -57,17 +57,24 @@ func drawParties(s *session.Session, p transition.Progress) {
 const mostBreaks = 12
 
 func changeoverPlan(s *session.Session) *cobra.Command {
-	var out string
+	var out, to, day string
 	c := &cobra.Command{
-		Use:   "plan HANDLE",
+		Use:   "plan HANDLE|SET",
 		Short: "Who must get what by when, in an order that is safe",
 		Long: `Say who must get what by when, so that nothing breaks: the new root on every machine
 before the first certificate under it is served, the old one until its last
-certificate is gone. With --out, kits are packed for the parties that have to learn.`,
+certificate is gone. With --out, kits are packed for the parties that have to learn.
+
+With --to and --switch-day it is put on record that the parties of a trust set will hold
+another from that day on: a partner's root that changes, or roots that are no longer
+wanted.`,
 		Args: session.Exactly(1, "a handle"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := s.Estate(cmd.Context())
 			if err != nil {
+				return err
+			}
+			if err := planSets(cmd.Context(), s, e, args[0], to, day); err != nil {
 				return err
 			}
 			p, err := transition.Of(cmd.Context(), e, args[0])
@@ -100,6 +107,9 @@ certificate is gone. With --out, kits are packed for the parties that have to le
 		ValidArgsFunction: s.Handles,
 	}
 	c.Flags().StringVar(&out, "out", "", "the `DIR` in which a folder of kits is made for each party that has to learn")
+	c.Flags().StringVar(&to, "to", "", "the trust `SET` that takes the place of the one named")
+	c.Flags().StringVar(&day, "switch-day", "", "the `DAY` from which it does")
+	session.Register(c, "to", s.TrustSets)
 	return c
 }
 
@@ -119,7 +129,7 @@ func drawPlan(s *session.Session, steps []transition.Step) {
 func changeoverRecord(s *session.Session) *cobra.Command {
 	var because string
 	c := &cobra.Command{
-		Use:   "record HANDLE PARTY...",
+		Use:   "record HANDLE|SET PARTY...",
 		Short: "Confirm that parties hold the new root",
 		Long: `Confirm by hand that parties hold the root that a change-over brings, and say how that is
 known. The reports of kits' scripts do the same: ironseal trust record.`,
@@ -151,7 +161,7 @@ known. The reports of kits' scripts do the same: ironseal trust record.`,
 func changeoverFinish(s *session.Session) *cobra.Command {
 	var out string
 	c := &cobra.Command{
-		Use:   "finish HANDLE --out DIR",
+		Use:   "finish HANDLE|SET --out DIR",
 		Short: "Make the kits by which machines forget the root that was left",
 		Long: `When nothing valid hangs any more on a root that stood above an authority, pack for every
 party kits that take it out. Until then it is refused.`,
