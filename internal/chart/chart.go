@@ -1,5 +1,5 @@
-// Package chart draws forecasts as pictures: one row an authority, one bar a
-// generation, over one time axis, as PNG or SVG.
+// Package chart draws pictures, as PNG or SVG: forecasts, one row an authority and one bar a
+// generation over one time axis; and how far a change-over has come.
 package chart
 
 import (
@@ -40,8 +40,22 @@ const (
 func Lifetimes(r renewal.Report, title, file string) ([]byte, error) {
 	rows := rowsOf(r.Bars)
 	height := max(260, titled+tall*len(rows)+foot)
-	var on sheet
-	var err error
+	on, err := newSheet(file, height)
+	if err != nil {
+		return nil, err
+	}
+	on.text(ink, 22, centred, wide/2, 34, title)
+	d := drawing{sheet: on, rows: rows, now: r.Now, bottom: float64(height - foot)}
+	d.draw()
+	data, err := on.bytes()
+	if err != nil {
+		return nil, fmt.Errorf("picture: %w", err)
+	}
+	return data, nil
+}
+
+// newSheet is an empty picture, in the format that a file's ending says.
+func newSheet(file string, height int) (on sheet, err error) {
 	switch strings.ToLower(strings.TrimPrefix(filepath.Ext(file), ".")) {
 	case "png":
 		on, err = newPixels(wide, height)
@@ -54,14 +68,7 @@ func Lifetimes(r renewal.Report, title, file string) ([]byte, error) {
 		return nil, fmt.Errorf("picture: %w", err)
 	}
 	on.rect(paper, 0, 0, wide, float64(height))
-	on.text(ink, 22, centred, wide/2, 34, title)
-	d := drawing{sheet: on, rows: rows, now: r.Now, bottom: float64(height - foot)}
-	d.draw()
-	data, err := on.bytes()
-	if err != nil {
-		return nil, fmt.Errorf("picture: %w", err)
-	}
-	return data, nil
+	return on, nil
 }
 
 // row is one line of the picture.

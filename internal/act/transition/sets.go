@@ -81,10 +81,12 @@ func PlanSets(ctx context.Context, e *estate.Estate, from, to string, day time.T
 		return journal.Head{}, err
 	}
 	if leave, learn := differences(old, next); len(leave)+len(learn) == 0 {
-		return journal.Head{}, fmt.Errorf("trust set %s: %s has the same anchors: there is nothing to change over", from, to)
+		return journal.Head{}, fmt.Errorf("trust set %s: %s has the same anchors: there is nothing to change over",
+			from, to)
 	}
 	if !day.After(e.Now()) {
-		return journal.Head{}, fmt.Errorf("switch day %s: it has passed: give one that is to come", day.Format("2006-01-02"))
+		return journal.Head{}, fmt.Errorf("switch day %s: it has passed: give one that is to come",
+			day.Format("2006-01-02"))
 	}
 	if end, which := firstEnd(old, next); !end.IsZero() && !day.Before(end) {
 		return journal.Head{}, fmt.Errorf("switch day %s: %s ends before it, on %s", day.Format("2006-01-02"), which,
@@ -193,7 +195,8 @@ func (p *Progress) judgeLeaving(ctx context.Context, e *estate.Estate, leave []t
 
 // SwitchSets moves every party from the one set to the other, unless one is not ready and that
 // is not waived, all in one act.
-func SwitchSets(ctx context.Context, e *estate.Estate, set string, early bool, waivers []finding.Waiver) (moved []string,
+func SwitchSets(ctx context.Context, e *estate.Estate, set string, early bool,
+	waivers []finding.Waiver) (moved []string,
 	head journal.Head, err error) {
 	p, err := Of(ctx, e, set)
 	if err != nil {
@@ -250,5 +253,6 @@ func BackSets(ctx context.Context, e *estate.Estate, set string) (moved []string
 
 func none(name string) error {
 	return failure.Of(failure.ErrNotFound, "%s: no change-over is planned of a trust set of this name, and it is no "+
-		"authority with a prepared generation: plan one with: ironseal changeover plan SET --to SET --switch-day DAY", name)
+		"authority with a prepared generation: plan one with: ironseal changeover plan SET --to SET --switch-day DAY",
+		name)
 }

@@ -194,8 +194,11 @@ func (p *Progress) judge(ctx context.Context, e *estate.Estate, old, prepared *h
 			if v.Valid {
 				continue
 			}
-			p.Breaks = append(p.Breaks, trust.Break{Client: x.Party, Server: p.server(ctx, e, c),
-				Why: v.Reasons()[0].Message})
+			why := v.Reasons()[0].Message
+			if x.State != trust.Ready {
+				why = "it is not known to hold " + strings.Join(x.Lacks, ", ")
+			}
+			p.Breaks = append(p.Breaks, trust.Break{Client: x.Party, Server: p.server(ctx, e, c), Why: why})
 		}
 	}
 	return nil
@@ -216,6 +219,16 @@ func (p *Progress) server(ctx context.Context, e *estate.Estate, c estate.Held) 
 		}
 	}
 	return c.Title()
+}
+
+// ReadyOn is the day on which each party that is ready was last known to be.
+func (p Progress) ReadyOn() (out []time.Time) {
+	for _, x := range p.Parties {
+		if day, err := time.Parse("2006-01-02", x.When); err == nil && x.State == trust.Ready {
+			out = append(out, day)
+		}
+	}
+	return out
 }
 
 // Findings says which parties are not ready for the switch.

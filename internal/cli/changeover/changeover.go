@@ -58,7 +58,8 @@ is left alone, so that the command can be repeated.`,
 }
 
 func changeoverProgress(s *session.Session) *cobra.Command {
-	return &cobra.Command{
+	var plot string
+	cmd := &cobra.Command{
 		Use:   "progress HANDLE|SET",
 		Short: "How a change-over stands",
 		Args:  session.Exactly(1, "a handle"),
@@ -70,6 +71,11 @@ func changeoverProgress(s *session.Session) *cobra.Command {
 			c, err := transition.Of(cmd.Context(), e, args[0])
 			if err != nil {
 				return err
+			}
+			if plot != "" {
+				if err := draw(s, e, c, plot); err != nil {
+					return err
+				}
 			}
 			if s.JSON {
 				return s.PrintJSON(c)
@@ -99,6 +105,8 @@ func changeoverProgress(s *session.Session) *cobra.Command {
 		},
 		ValidArgsFunction: s.Handles,
 	}
+	cmd.Flags().StringVar(&plot, "plot", "", "draw how many parties were ready on which day in this `FILE`, .png or .svg")
+	return cmd
 }
 
 func changeoverSwitch(s *session.Session) *cobra.Command {

@@ -2,14 +2,18 @@ package changeover
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/act/delivery"
 	"ironseal/internal/act/overview"
 	"ironseal/internal/act/transition"
 	"ironseal/internal/act/trusting"
+	"ironseal/internal/chart"
 	"ironseal/internal/cli/session"
+	"ironseal/internal/estate"
 	"ironseal/internal/term"
 	"ironseal/pki/span"
 	"ironseal/pki/trust"
@@ -44,17 +48,48 @@ func drawParties(s *session.Session, p transition.Progress) {
 	s.Out.Gap()
 	s.Out.Say("%s", s.Out.Paint(term.Strong, fmt.Sprintf("If it were switched now, %s would fail",
 		span.Count(len(p.Breaks), "connection"))))
-	for i, b := range p.Breaks {
-		if i == mostBreaks {
-			s.Out.Item(" ", fmt.Sprintf("and %d more: --json lists all", len(p.Breaks)-i))
-			break
-		}
-		s.Out.Item(s.Out.Paint(term.Bad, "✗"), term.Safe(b.String()))
+	for _, g := range grouped(p.Breaks) {
+		s.Out.Item(s.Out.Paint(term.Bad, "✗"), term.Safe(fmt.Sprintf("%s refuses %s: %s", g.Client, g.Server, g.Why)))
 	}
 }
 
-// mostBreaks fit on a screen.
-const mostBreaks = 12
+// grouped puts together what one client has against several servers.
+func grouped(list []trust.Break) (out []trust.Break) {
+	for _, b := range list {
+		at := slices.IndexFunc(out, func(g trust.Break) bool { return g.Client == b.Client && g.Why == b.Why })
+		if at < 0 {
+			out = append(out, b)
+			continue
+		}
+		out[at].Server += ", " + b.Server
+	}
+	return out
+}
+
+// draw makes the picture of a change-over.
+func draw(s *session.Session, e *estate.Estate, p transition.Progress, file string) error {
+	picture := chart.Progress{Title: fmt.Sprintf("%s: from %s to %s", e.Settings.Organisation.Name, p.Old, p.New),
+		Ready: p.ReadyOn(), Now: s.Moment(), Day: p.Day}
+	for _, x := range p.Parties {
+		switch x.State {
+		case trust.Closed:
+			picture.Closed++
+		case trust.NotReady, trust.Unknown:
+			picture.Others++
+		}
+	}
+	data, err := picture.Draw(file)
+	if err != nil {
+		return &session.Status{Code: session.Usage, Err: err}
+	}
+	if err := delivery.WriteFile(e, s.Path(file), data); err != nil {
+		return err
+	}
+	if !s.JSON {
+		s.Out.Say("%s %s", s.Out.Paint(term.Good, "✓ wrote"), term.Safe(s.Path(file)))
+	}
+	return nil
+}
 
 func changeoverPlan(s *session.Session) *cobra.Command {
 	var out, to, day string

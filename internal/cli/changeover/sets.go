@@ -20,7 +20,8 @@ func planSets(ctx context.Context, s *session.Session, e *estate.Estate, set, to
 		return nil
 	}
 	if to == "" || day == "" {
-		return session.Misused("changeover plan: a change from a set to another needs both --to SET and --switch-day DAY")
+		return session.Misused("changeover plan: a change from a set to another needs both --to SET and " +
+			"--switch-day DAY")
 	}
 	t, err := session.ParseTime(day)
 	if err != nil {
@@ -74,6 +75,7 @@ func told(s *session.Session, what, set string, moved []string, head string) err
 	if s.JSON {
 		return s.PrintJSON(map[string]any{"set": set, "parties": append([]string{}, moved...), "journal_head": head})
 	}
-	s.Out.Say("%s %s %s   journal %s", s.Out.Paint(term.Good, "✓ "+what), set, term.Safe(strings.Join(moved, ", ")), head)
+	s.Out.Say("%s %s %s   journal %s", s.Out.Paint(term.Good, "✓ "+what), set, term.Safe(strings.Join(moved, ", ")),
+		head)
 	return nil
 }
