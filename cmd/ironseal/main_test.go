@@ -487,3 +487,22 @@ func BenchmarkSignProcess(b *testing.B) {
 		p.must("sign", n, "--template", "web-server", "--yes")
 	}
 }
+
+// Eight live devices, first all wrong, then put right; and the root changes over them.
+func TestDemoOfDevicesEndsWell(t *testing.T) {
+	p := place{t: t, dir: t.TempDir()}
+	out := p.must("demo", "play", "--story", "devices")
+	for _, want := range []string{"0 of 8 endpoints trusted", "self-made", "expired", "issuer-missing",
+		"fog-horn says: the certificate is not valid yet", "short form", "8 of 8 endpoints trusted", "party-not-ready",
+		"nothing that is known would break", "with both roots, when all is handed over: the display connects"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("the story does not show %q", want)
+		}
+	}
+	before, err := os.ReadFile(filepath.Join(p.dir, "play/board-before.html"))
+	after, err2 := os.ReadFile(filepath.Join(p.dir, "play/board-after.html"))
+	if err != nil || err2 != nil || strings.Count(string(before), `"bad-row"`) != 8 ||
+		strings.Count(string(after), `"good-row"`) != 8 {
+		t.Error("the board does not go from red to green", err, err2)
+	}
+}

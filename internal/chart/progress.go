@@ -31,8 +31,9 @@ func (p Progress) Draw(file string) ([]byte, error) {
 	}
 	on.text(ink, 22, centred, wide/2, 34, p.Title)
 	days := slices.SortedFunc(slices.Values(p.Ready), time.Time.Compare)
-	d := drawing{sheet: on, now: p.Now, bottom: progressTall - progressFoot, left: margin + 90, right: wide - margin - 20,
-		from: p.Now, to: p.Day}
+	d := drawing{sheet: on, now: p.Now, bottom: progressTall - progressFoot, left: margin + 90,
+		right: wide - margin - 20,
+		from:  p.Now, to: p.Day}
 	if len(days) > 0 && days[0].Before(d.from) {
 		d.from = days[0]
 	}

@@ -16,6 +16,9 @@ import (
 	"ironseal/internal/term"
 )
 
+// stories are what the demo plays.
+var stories = []string{"founding", "renewal", "devices"}
+
 func demoCommand(s *session.Session) *cobra.Command {
 	var full bool
 	var story string
@@ -25,7 +28,8 @@ func demoCommand(s *session.Session) *cobra.Command {
 		Long: `Play the Tern Bay Ferries scenario: every command as a person would type it, then
 its output. It asks nothing, and leaves an estate that you can go on with.
 
-The story "renewal" plays fourteen years of it in a rehearsal, ending today.`,
+The story "renewal" plays fourteen years of it in a rehearsal, ending today; the story
+"devices" puts eight live devices right, and changes the root over them.`,
 		Example: "  ironseal demo\n  ironseal demo /tmp/ternbay --full-keys\n  ironseal demo /tmp/history --story " +
 			"renewal",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -36,21 +40,22 @@ The story "renewal" plays fourteen years of it in a rehearsal, ending today.`,
 			if len(args) == 1 {
 				dir = s.Path(args[0])
 			}
-			if story != "founding" && story != "renewal" {
-				return session.Misused("--story %q: use founding or renewal", story)
+			if err := session.OneOf("story", story, stories...); err != nil {
+				return err
 			}
-			return play(cmd.Context(), s, dir, full, story == "renewal")
+			return play(cmd.Context(), s, dir, full, story)
 		},
 	}
-	c.Flags().StringVar(&story, "story", "founding", "the `STORY` to play: founding or renewal")
-	session.CompleteWords(c, "story", "founding", "renewal")
+	c.Flags().StringVar(&story, "story", "founding", "the `STORY` to play: founding, renewal or devices")
+	session.CompleteWords(c, "story", stories...)
 	c.Flags().BoolVar(&full, "full-keys", false, "make the keys that a real authority would have (rsa-4096)")
 	return c
 }
 
-func play(ctx context.Context, s *session.Session, dir string, full, renewal bool) error {
+// stageOf is where a story is played: what it types runs as if a person had typed it.
+func stageOf(ctx context.Context, s *session.Session, dir string, full bool) demo.Stage {
 	env := s.Env
-	stage := demo.Stage{
+	return demo.Stage{
 		Dir: dir, FullKeys: full,
 		Narrate: func(text string) {
 			s.Out.Gap()
@@ -84,8 +89,15 @@ func play(ctx context.Context, s *session.Session, dir string, full, renewal boo
 			return nil
 		},
 	}
+}
+
+func play(ctx context.Context, s *session.Session, dir string, full bool, story string) error {
+	stage := stageOf(ctx, s, dir, full)
 	play := demo.Play
-	if renewal {
+	switch story {
+	case "devices":
+		play = demo.PlayDevices
+	case "renewal":
 		play = func(ctx context.Context, stage demo.Stage) error { return demo.PlayRenewal(ctx, stage, s.Moment()) }
 	}
 	if err := play(ctx, stage); err != nil {
@@ -97,7 +109,7 @@ func play(ctx context.Context, s *session.Session, dir string, full, renewal boo
 	}
 	s.Out.Gap()
 	s.Out.Say("The estate stays in %s. Go on with it:", term.Safe(here))
-	if renewal {
+	if story == "renewal" {
 		s.Out.Say("  %s", s.Out.Paint(term.Accent,
 			"cd "+term.Safe(here)+" && ironseal forecast --horizon 30y --as-of 2040-01-01"))
 		return nil
@@ -105,6 +117,8 @@ func play(ctx context.Context, s *session.Session, dir string, full, renewal boo
 	s.Out.Say("  %s", s.Out.Paint(term.Accent,
 		"cd "+term.Safe(here)+" && export IRONSEAL_PASSPHRASE_FILE="+filepath.Join(filepath.Dir(here),
 			"passphrase.txt")))
-	s.Out.Say("  %s", s.Out.Paint(term.Accent, "ironseal sign R5 --template web-server"))
+	if story == "founding" {
+		s.Out.Say("  %s", s.Out.Paint(term.Accent, "ironseal sign R5 --template web-server"))
+	}
 	return nil
 }

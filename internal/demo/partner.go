@@ -29,15 +29,15 @@ type entity struct {
 // partner makes what the harbour on Skua Island sent: an archive of its roots, as its own
 // program offers it, and the chain of its gateway.
 func partner(d disk.Disk) error {
-	root, err := entitled(nil, "Skua Island Root", 15)
+	root, err := entitled(nil, skua, "Skua Island Root", 15)
 	if err != nil {
 		return err
 	}
-	services, err := entitled(&root, "Skua Island Services", 8)
+	services, err := entitled(&root, skua, "Skua Island Services", 8)
 	if err != nil {
 		return err
 	}
-	gateway, err := entitled(&services, "gw.skua.ternbay.example", 1, "gw.skua.ternbay.example")
+	gateway, err := entitled(&services, skua, "gw.skua.ternbay.example", 1, "gw.skua.ternbay.example")
 	if err != nil {
 		return err
 	}
@@ -74,17 +74,25 @@ func partner(d disk.Disk) error {
 	return d.New(filepath.Join("partner", "gateway.pem"), chain, 0o644)
 }
 
-// entitled makes a certificate of the partner's: an authority's where no name is given.
-func entitled(by *entity, commonName string, years int, names ...string) (entity, error) {
+const skua = "Skua Island Harbour"
+
+// entitled makes a certificate of somebody else's: an authority's where no name is given.
+func entitled(by *entity, organisation, commonName string, years int, names ...string) (entity, error) {
 	signer, err := key.Generate(key.P256, rand.Reader)
 	if err != nil {
 		return entity{}, err
 	}
+	return entitledFor(by, signer, organisation, commonName, years, names...)
+}
+
+// entitledFor makes a certificate for a key. With years below zero it has ended.
+func entitledFor(by *entity, signer crypto.Signer, organisation, commonName string, years int,
+	names ...string) (entity, error) {
 	pub, err := key.Of(signer)
 	if err != nil {
 		return entity{}, err
 	}
-	subject, err := dn.New(dn.Pair{Type: "O", Value: "Skua Island Harbour"}, dn.Pair{Type: "CN", Value: commonName})
+	subject, err := dn.New(dn.Pair{Type: "O", Value: organisation}, dn.Pair{Type: "CN", Value: commonName})
 	if err != nil {
 		return entity{}, err
 	}
@@ -97,7 +105,7 @@ func entitled(by *entity, commonName string, years int, names ...string) (entity
 	}
 	now := time.Now().UTC().Truncate(time.Second)
 	draft := cert.Draft{Serial: serial.Add(serial, big.NewInt(1)), Subject: subject, Issuer: by.Subject,
-		NotBefore: now.AddDate(0, -2, 0), NotAfter: now.AddDate(years, 0, 0), SPKI: pub.SPKI}
+		NotBefore: now.AddDate(min(0, years-1), -2, 0), NotAfter: now.AddDate(years, 0, 0), SPKI: pub.SPKI}
 	draft.Extensions = ext.Set{ext.Basic{Authority: len(names) == 0, PathLength: -1}.Extension(),
 		ext.KeyID(pub.Identifier()), ext.AuthorityKey(by.Key.Identifier())}
 	usage := ext.KeyCertSign | ext.CRLSign

@@ -99,6 +99,9 @@ func (j *Judgement) chain(s Seen, q Question, k Known) {
 	})
 	if broken >= 0 {
 		reasons[broken] = explain(s, q, k, reasons[broken])
+		if self := reasons[broken]; self.Code == finding.SelfMade {
+			reasons = finding.List{self} // what else is wrong with it goes with it
+		}
 	}
 	j.Findings = append(j.Findings, reasons...)
 	j.Findings = append(j.Findings, path.OrderFindings(s.Presented)...)
@@ -121,8 +124,14 @@ func (j *Judgement) faults(s Seen) {
 func explain(s Seen, q Question, k Known, f finding.Finding) finding.Finding {
 	leaf := s.Presented[0]
 	if leaf.SelfSigned() {
-		return finding.New(finding.SelfMade, "%s signs itself: it is what the device made for itself, or its factory.",
+		f := finding.New(finding.SelfMade, "%s signs itself: it is what the device made for itself, or its factory.",
 			leaf.Title())
+		if n := k.Newest; n != nil {
+			f = f.WithRemedy("import what was signed for it, serial %s: ironseal certificate handover %s",
+				n.Serial.Short(),
+				n.Serial.Short())
+		}
+		return f
 	}
 	q.Name, q.Usage = "", nil
 	pool := slices.Clone(s.Presented[1:])
@@ -217,6 +226,9 @@ func upper(s string) string { return strings.ToUpper(s[:min(1, len(s))]) + s[min
 
 // onRecord says what the records know.
 func (j *Judgement) onRecord(leaf *cert.Certificate, s Seen, k Known) {
+	if leaf.SelfSigned() && j.Anchor == nil {
+		return // the device's own is told as that
+	}
 	switch {
 	case k.State == "revoked":
 		j.Findings = append(j.Findings, finding.New(finding.ServedRevoked, "%s is on record as revoked.", k.Title))

@@ -105,7 +105,8 @@ func changeoverProgress(s *session.Session) *cobra.Command {
 		},
 		ValidArgsFunction: s.Handles,
 	}
-	cmd.Flags().StringVar(&plot, "plot", "", "draw how many parties were ready on which day in this `FILE`, .png or .svg")
+	cmd.Flags().StringVar(&plot, "plot", "", "draw how many parties were ready on which day in this `FILE`, .png "+
+		"or .svg")
 	return cmd
 }
 
