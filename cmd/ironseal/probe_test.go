@@ -95,6 +95,7 @@ func TestEndpointsAreLookedAt(t *testing.T) {
 		want string
 		args []string
 	}{
+		{"leave out --as-of", []string{whole, "--record", "--as-of", "2040-01-01"}},
 		{"needs an endpoint", nil}, {"the port", []string{"a:b"}}, {"leave one out", []string{whole, "--set", "own",
 			"--anchor", "../whole.pem"}}, {"invalid", []string{whole, "--wait", "x"}},
 	} {

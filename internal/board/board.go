@@ -15,6 +15,7 @@ import (
 	"ironseal/pki/endpoint"
 	"ironseal/pki/finding"
 	"ironseal/pki/runes"
+	"ironseal/pki/span"
 )
 
 //go:embed page.html
@@ -95,7 +96,10 @@ func lineOf(r endpoint.Row) line {
 		Record: runes.Escape(r.Record), Protocol: runes.Escape(r.Protocol), Anchor: runes.Escape(r.Anchor),
 		Days: r.Left, Left: "–"}
 	if r.Until != "" {
-		l.Until, l.Left = r.Until[:10], fmt.Sprintf("%d days", r.Left)
+		l.Until, l.Left = r.Until[:10], span.Count(r.Left, "day")
+		if r.Left < 0 {
+			l.Left = "ended " + span.Count(-r.Left, "day") + " ago"
+		}
 		l.Bar = max(1, min(100, r.Left*100/fullBar))
 	}
 	for _, f := range r.Findings {

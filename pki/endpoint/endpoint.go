@@ -103,6 +103,11 @@ func (j *Judgement) chain(s Seen, q Question, k Known) {
 			reasons = finding.List{self} // what else is wrong with it goes with it
 		}
 	}
+	for i, f := range reasons {
+		if f.Code == finding.NotYetValid && k.Title != "" {
+			reasons[i] = f.WithRemedy("it was signed here, so it is the clock of this machine that is behind: set it")
+		}
+	}
 	j.Findings = append(j.Findings, reasons...)
 	j.Findings = append(j.Findings, path.OrderFindings(s.Presented)...)
 }

@@ -69,8 +69,13 @@ func TestEveryCauseIsToldApart(t *testing.T) {
 		"an unknown root": {seen(stranger), known, false, finding.MissingIssuer, "CN=Stranger"},
 		"expired":         {seen(specimen.Make(t, mid, ended), mid), known, false, finding.Expired, ""},
 		"not yet":         {seen(specimen.Make(t, mid, early), mid), known, false, finding.NotYetValid, "clock"},
-		"its own":         {seen(self), known, false, finding.SelfMade, "import the certificate"},
-		"for clients":     {seen(specimen.Make(t, mid, client), mid), known, false, finding.UsageMissing, ""},
+		"our clock is late": {seen(specimen.Make(t, mid, early), mid), on(func(k *Known) {
+			k.State, k.Title = "valid",
+				"R7"
+		}),
+			false, finding.NotYetValid, "clock of this machine"},
+		"its own":     {seen(self), known, false, finding.SelfMade, "import the certificate"},
+		"for clients": {seen(specimen.Make(t, mid, client), mid), known, false, finding.UsageMissing, ""},
 		"an older one": {good, on(func(k *Known) { k.State, k.Newest = "replaced", newest.Cert }), true,
 			finding.ServedOlder, newest.Cert.Serial.Short()},
 		"older by its dates": {good, on(func(k *Known) { k.Newest = newest.Cert }), true, finding.ServedOlder,

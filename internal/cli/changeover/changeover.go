@@ -96,11 +96,7 @@ func changeoverProgress(s *session.Session) *cobra.Command {
 					term.Safe(l.Certificate+": "+l.Because[0]))
 			}
 			drawParties(s, c)
-			if len(c.Missing) > 0 {
-				s.Next(overview.Advice{Why: "prepare the rest", Command: "ironseal changeover prepare " + c.Handle})
-			} else {
-				s.Next(overview.Advice{Why: "on the day", Command: "ironseal changeover switch " + c.Handle})
-			}
+			s.Next(next(c))
 			return nil
 		},
 		ValidArgsFunction: s.Handles,

@@ -53,6 +53,18 @@ func drawParties(s *session.Session, p transition.Progress) {
 	}
 }
 
+// next is the step that comes next.
+func next(c transition.Progress) overview.Advice {
+	switch {
+	case len(c.Missing) > 0:
+		return overview.Advice{Why: "prepare the rest", Command: "ironseal changeover prepare " + c.Handle}
+	case len(c.Findings()) > 0:
+		return overview.Advice{Why: "kits for those that are not ready",
+			Command: "ironseal changeover plan " + c.Handle + " --out DIR"}
+	}
+	return overview.Advice{Why: "on the day", Command: "ironseal changeover switch " + c.Handle}
+}
+
 // grouped puts together what one client has against several servers.
 func grouped(list []trust.Break) (out []trust.Break) {
 	for _, b := range list {

@@ -44,7 +44,7 @@ func drawSets(s *session.Session, c transition.Progress) {
 	s.Out.Say("%s takes the place of %s on the switch day, %s, %s", s.Out.Paint(term.Strong, c.New),
 		s.Out.Paint(term.Strong, c.Old), c.Day.Format("2006-01-02"), span.Distance(s.Moment(), c.Day))
 	drawParties(s, c)
-	s.Next(overview.Advice{Why: "on the day", Command: "ironseal changeover switch " + c.Old})
+	s.Next(next(c))
 }
 
 func switchSets(ctx context.Context, s *session.Session, e *estate.Estate, c transition.Progress, early bool,

@@ -86,6 +86,9 @@ func Command(s *session.Session) *cobra.Command {
 }
 
 func (f flags) run(ctx context.Context, s *session.Session, args []string) error {
+	if f.record && s.AsOf != "" {
+		return session.Misused("probe: --record keeps what is seen now: leave out --as-of")
+	}
 	targets, faults, err := f.targets(ctx, s, args)
 	if err != nil {
 		return err
