@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"ironseal/pki/endpoint"
+	"ironseal/pki/specimen"
 )
 
 // serving answers TLS with what certificate says at the time; it can be changed.
@@ -96,6 +97,8 @@ func TestEndpointsAreLookedAt(t *testing.T) {
 		args []string
 	}{
 		{"leave out --as-of", []string{whole, "--record", "--as-of", "2040-01-01"}},
+		{"above zero", []string{whole, "--wait", "-1s"}}, {"add --watch", []string{whole, "--until", host}},
+		{"name it with --client", []string{whole, "--client-key", "../x"}},
 		{"needs an endpoint", nil}, {"the port", []string{"a:b"}}, {"leave one out", []string{whole, "--set", "own",
 			"--anchor", "../whole.pem"}}, {"invalid", []string{whole, "--wait", "x"}},
 	} {
@@ -169,5 +172,24 @@ func TestClientsOfServersThatWantOne(t *testing.T) {
 		p.must("probe", at, "--client", "../chain.pem", "--client-key", "../"+host+".key.pem")
 		p.refused(1, "there is no private key in it", "probe", at, "--client", "../chain.pem")
 		l.Close()
+	}
+}
+
+// What an endpoint says of itself reaches no screen, page or file as it is.
+func TestWhatEndpointsSayIsEscaped(t *testing.T) {
+	p := harbour(t)
+	e := specimen.Make(t, nil, specimen.Plan{Subject: "CN=gate \x1b[2J\u202e<script>\n",
+		Names: []string{"gate.ternbay.example"},
+		From:  time.Now().Add(-time.Hour), Until: time.Now().AddDate(0, 1, 0)})
+	addr := serving(t, func() (*tls.Certificate, error) {
+		return &tls.Certificate{Certificate: [][]byte{e.Cert.Raw}, PrivateKey: e.Signer}, nil
+	})
+	for _, args := range [][]string{{addr}, {addr, "gate.ternbay.example@" + addr, "--like", addr}} {
+		r := p.run("", append([]string{"probe", "--html", "../b.html", "--metrics", "../m.txt"}, args...)...)
+		shown := r.out + r.errors + string(p.read("../b.html")) + string(p.read("../m.txt"))
+		if r.code != 4 || strings.ContainsAny(shown, "\x1b\u202e") || strings.Contains(shown, "<script>\\n") ||
+			!strings.Contains(shown, `\x1b[2J\u{202e}`) {
+			t.Errorf("%d: %q", r.code, shown)
+		}
 	}
 }

@@ -222,7 +222,11 @@ func SwitchSets(ctx context.Context, e *estate.Estate, set string, early bool,
 			return nil, failure.Of(failure.ErrChanged, "the change-over of %s was changed meanwhile", set)
 		}
 		entries, names, err := parties.Move(ctx, tx, set, p.New, nil)
-		moved = names
+		if moved = names; err == nil && !slices.EqualFunc(names, p.Parties, func(n string, x trust.Standing) bool {
+			return n == x.Party
+		}) {
+			return nil, failure.Of(failure.ErrChanged, "the parties that hold %s were changed meanwhile", set)
+		}
 		return append(entries, estate.Entry(switchAct, set, "to", p.New, "day", p.Day, "parties", names, "waived",
 			estate.WaivedCodes(list))), err
 	})

@@ -85,9 +85,24 @@ func Command(s *session.Session) *cobra.Command {
 	return c
 }
 
-func (f flags) run(ctx context.Context, s *session.Session, args []string) error {
-	if f.record && s.AsOf != "" {
+// fit refuses options that do not go together, or mean nothing.
+func (f flags) fit(s *session.Session) error {
+	switch {
+	case f.record && s.AsOf != "":
 		return session.Misused("probe: --record keeps what is seen now: leave out --as-of")
+	case f.wait <= 0 || f.watch < 0:
+		return session.Misused("probe: --wait and --watch take a time above zero, such as 10s")
+	case f.until != "" && f.watch == 0:
+		return session.Misused("probe: --until says until when --watch goes on: add --watch 10s")
+	case f.clientKey != "" && f.client == "":
+		return session.Misused("probe: --client-key belongs to a certificate: name it with --client")
+	}
+	return nil
+}
+
+func (f flags) run(ctx context.Context, s *session.Session, args []string) error {
+	if err := f.fit(s); err != nil {
+		return err
 	}
 	targets, faults, err := f.targets(ctx, s, args)
 	if err != nil {
