@@ -179,7 +179,7 @@ func TestManyTogether(t *testing.T) {
 		_ = tls.Server(c,
 			&tls.Config{Certificates: []tls.Certificate{mine}}).Handshake()
 	})
-	dead := serve(t, func(net.Conn) { time.Sleep(3 * time.Second) })
+	dead := serve(t, func(net.Conn) { time.Sleep(20 * time.Second) })
 	var list []Target
 	for i := range 200 {
 		addr := good
@@ -193,7 +193,7 @@ func TestManyTogether(t *testing.T) {
 		list = append(list, target)
 	}
 	answers := make([]Answer, len(list))
-	Options{Wait: time.Second}.Many(context.Background(), list, time.Now, func(i int, a Answer) { answers[i] = a })
+	Options{Wait: 6 * time.Second}.Many(context.Background(), list, time.Now, func(i int, a Answer) { answers[i] = a })
 	for i, a := range answers {
 		if (a.Err == nil) == (i%20 == 0) {
 			t.Errorf("%d: %v", i, a.Err)
