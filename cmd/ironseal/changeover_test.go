@@ -1,10 +1,12 @@
 package main
 
 import (
+	"crypto/tls"
 	"encoding/json"
 	"fmt"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 )
@@ -170,5 +172,69 @@ func TestAChangeFromASetToAnother(t *testing.T) {
 	if err != nil || len(left) != 2 {
 		t.Error(left, err)
 	}
+	p.must("estate", "check")
+}
+
+// A server that asks for clients' certificates says of which roots it takes them: a look at it
+// tells whether it has learnt the new one.
+func TestAPartyIsConfirmedByALook(t *testing.T) {
+	p := harbour(t)
+	p.must("authority", "create", "newroot", "--subject", "CN=Another Root,O=Tern Bay Ferries", "--key", "ecdsa-p256",
+		"--yes")
+	p.must("authority", "export", "root", "--out", "../old.pem")
+	p.must("authority", "export", "newroot", "--out", "../new.pem")
+	_, _, leaf := partner(t)
+	mine := tls.Certificate{Certificate: [][]byte{leaf.Cert.Raw}, PrivateKey: leaf.Signer}
+	var mu sync.Mutex
+	trusted := pool(t, filepath.Join(p.dir, "../old.pem"))
+	listen := func(asks tls.ClientAuthType) string {
+		l, err := tls.Listen("tcp", "127.0.0.1:0",
+			&tls.Config{GetConfigForClient: func(*tls.ClientHelloInfo) (*tls.Config,
+				error) {
+				mu.Lock()
+				defer mu.Unlock()
+				return &tls.Config{Certificates: []tls.Certificate{mine}, ClientAuth: asks, ClientCAs: trusted}, nil
+			}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { l.Close() })
+		go func() {
+			for {
+				c, err := l.Accept()
+				if err != nil {
+					return
+				}
+				go func() { _, _ = c.Read(make([]byte, 1)); c.Close() }()
+			}
+		}()
+		return l.Addr().String()
+	}
+	p.must("party", "add", "gate", "--set", "own", "--endpoint", listen(tls.RequireAndVerifyClientCert))
+	p.must("party", "add", "board", "--set", "own", "--endpoint", listen(tls.NoClientCert))
+	p.must("party", "add", "tablet", "--set", "own")
+	p.must("authority", "renew", "services", "--under", "newroot", "--switch-day", time.Now().AddDate(0, 1,
+		0).Format("2006-01-02"),
+		"--yes")
+	out := p.must("changeover", "record", "services", "--probe")
+	if !strings.Contains(out, "✗ not ready") || !strings.Contains(out, "asks for no client's certificate") {
+		t.Error(out)
+	}
+	if out := p.must("changeover", "progress", "services"); strings.Count(out, "✗ not ready") != 1 ||
+		strings.Count(out, "? unknown") != 2 {
+		t.Error(out)
+	}
+	both := pool(t, filepath.Join(p.dir, "../old.pem"))
+	both.AppendCertsFromPEM(p.read("../new.pem"))
+	mu.Lock()
+	trusted = both
+	mu.Unlock()
+	p.must("changeover", "record", "services", "--probe")
+	if out := p.must("changeover", "progress", "services"); strings.Count(out, "✓ ready") != 1 ||
+		!strings.Contains(out, "a look at") {
+		t.Error(out)
+	}
+	p.refused(2, "says itself", "changeover", "record", "services", "gate", "--probe")
+	p.refused(2, "name parties", "changeover", "record", "services", "--because", "x")
 	p.must("estate", "check")
 }

@@ -156,14 +156,17 @@ func evidence(ctx context.Context, e *estate.Estate) (map[string]map[[32]byte]tr
 	}
 	err = e.Records.EntriesOf(ctx, confirmAct, func(en journal.Entry) error {
 		var said struct {
-			SHA256 []string
-			Why    string
+			SHA256, Missing []string
+			Why             string
 		}
 		if err := json.Unmarshal([]byte(en.Detail), &said); err != nil {
 			return fmt.Errorf("journal J%d: %w", en.Seq, err)
 		}
 		for _, sum := range said.SHA256 {
 			add(en.Object, sum, trust.Evidence{Has: true, By: en.Actor + ": " + said.Why, When: en.At})
+		}
+		for _, sum := range said.Missing {
+			add(en.Object, sum, trust.Evidence{By: said.Why, When: en.At})
 		}
 		return nil
 	})

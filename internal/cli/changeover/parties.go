@@ -1,6 +1,7 @@
 package changeover
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -14,6 +15,7 @@ import (
 	"ironseal/internal/chart"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
+	"ironseal/internal/probe"
 	"ironseal/internal/term"
 	"ironseal/pki/span"
 	"ironseal/pki/trust"
@@ -175,19 +177,30 @@ func drawPlan(s *session.Session, steps []transition.Step) {
 
 func changeoverRecord(s *session.Session) *cobra.Command {
 	var because string
+	var byProbe bool
 	c := &cobra.Command{
 		Use:   "record HANDLE|SET PARTY...",
 		Short: "Confirm that parties hold the new root",
 		Long: `Confirm by hand that parties hold the root that a change-over brings, and say how that is
-known. The reports of kits' scripts do the same: ironseal trust record.`,
-		Args: session.AtLeast(2, "a handle, and a party"),
+known. The reports of kits' scripts do the same: ironseal trust record.
+
+With --probe the endpoints of all parties are looked at: a server that asks for clients'
+certificates says of which roots it takes them.`,
+		Args: session.AtLeast(1, "a handle or a set"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if strings.TrimSpace(because) == "" {
-				return session.Misused("changeover record: say how it is known: --because TEXT")
-			}
 			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
+			}
+			if byProbe {
+				if len(args) > 1 || because != "" {
+					return session.Misused("changeover record: --probe looks at all parties, and says itself how " +
+						"it is known")
+				}
+				return recordProbed(cmd.Context(), s, e, args[0])
+			}
+			if len(args) < 2 || strings.TrimSpace(because) == "" {
+				return session.Misused("changeover record: name parties, and say how it is known: --because TEXT")
 			}
 			head, err := transition.Confirm(cmd.Context(), e, args[0], args[1:], because)
 			if err != nil {
@@ -202,7 +215,38 @@ known. The reports of kits' scripts do the same: ironseal trust record.`,
 		ValidArgsFunction: s.Handles,
 	}
 	c.Flags().StringVar(&because, "because", "", "how it is known, as `TEXT`")
+	c.Flags().BoolVar(&byProbe, "probe", false, "look at the endpoints of all parties, and take what they tell")
 	return c
+}
+
+// recordProbed looks at the parties, and shows what they told.
+func recordProbed(ctx context.Context, s *session.Session, e *estate.Estate, name string) error {
+	list, head, err := transition.ConfirmByProbe(ctx, e, name, probe.Options{})
+	if err != nil {
+		return err
+	}
+	if s.JSON {
+		return s.PrintJSON(map[string]any{"looks": append([]transition.Probed{}, list...),
+			"journal_head": head.String()})
+	}
+	var cells [][]term.Cell
+	for _, x := range list {
+		mark := term.Cell{Text: "· tells nothing", Tone: term.Quiet}
+		switch {
+		case x.Has:
+			mark = term.Cell{Text: "✓ ready", Tone: term.Good}
+		case x.Told:
+			mark = term.Cell{Text: "✗ not ready", Tone: term.Bad}
+		}
+		cells = append(cells, []term.Cell{mark, {Text: x.Party, Tone: term.Strong}, {Text: x.Words, Prose: true},
+			{Text: x.Endpoint, Tone: term.Quiet}})
+	}
+	if len(cells) == 0 {
+		s.Out.Say("None of the parties has an endpoint on record.")
+		return nil
+	}
+	s.Out.Table([]string{"", "party", "because", "endpoint"}, cells)
+	return nil
 }
 
 func changeoverFinish(s *session.Session) *cobra.Command {
