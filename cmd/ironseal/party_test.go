@@ -3,6 +3,8 @@ package main
 import (
 	"encoding/json"
 	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -160,4 +162,33 @@ func TestTwoAtTheParties(t *testing.T) {
 		t.Errorf("%d parties", n)
 	}
 	p.must("estate", "check")
+}
+
+// Parties go into a rehearsal and into a backup; a change-over can be practised over them.
+func TestPartiesAreThereWhenPractising(t *testing.T) {
+	p := harbour(t)
+	p.must("trust", "create", "mine")
+	p.must("party", "add", "gate", "--set", "own,mine", "--owner", "quay office", "--platform", "debian")
+	list := p.must("party", "list", "--json")
+	p.must("estate", "rehearse", "../play")
+	p.must("estate", "backup", "../kept")
+	p.must("estate", "restore", "../kept", "../again")
+	for _, dir := range []string{"../play", "../again"} {
+		other := p
+		other.dir = filepath.Join(p.dir, dir)
+		if got := other.must("party", "list", "--json"); got != list {
+			t.Errorf("%s: %s", dir, got)
+		}
+		other.must("estate", "check")
+	}
+	play := p
+	play.dir = filepath.Join(p.dir, "../play")
+	play.must("authority", "create", "newroot", "--subject", "CN=Another Root", "--key", "ecdsa-p256", "--yes")
+	play.must("authority", "renew", "services", "--under", "newroot", "--switch-day", "2030-01-01", "--yes")
+	play.refused(3, "party-not-ready", "changeover", "switch", "services", "--early", "--yes")
+	// a set that is no more is told with the party that names it
+	if err := os.Remove(filepath.Join(play.dir, "sets/mine.toml")); err != nil {
+		t.Fatal(err)
+	}
+	play.refused(1, "party gate: trust set", "party", "show", "gate")
 }

@@ -66,6 +66,9 @@ func TestKindsThatWouldBeLost(t *testing.T) {
 	today := judged(specimen.Plan{Names: []string{"a.ternbay.example"}})
 	long := judged(specimen.Plan{Names: []string{"a.ternbay.example"}, Key: key.P521})
 	person := judged(specimen.Plan{Names: []string{"mate@ternbay.example"}, Extended: []string{"clientAuth"}})
+	if free := judged(specimen.Plan{Names: []string{"mate@ternbay.example"}}); !free.Valid {
+		t.Error("a person's certificate is judged as a server's:", free.Reasons())
+	}
 	if !today.Valid || !long.Valid || !person.Valid {
 		t.Fatal(today.Reasons(), long.Reasons(), person.Reasons())
 	}

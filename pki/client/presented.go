@@ -1,22 +1,22 @@
 package client
 
 import (
-	"encoding/asn1"
-
 	"ironseal/pki/cert"
 	"ironseal/pki/ext"
 	"ironseal/pki/finding"
 	"ironseal/pki/path"
+	"ironseal/pki/san"
 )
 
 // Presented judges what a machine presents, the leaf first, as one does that holds the
-// anchors: a server's by its first name, any other's without name and usage.
+// anchors: a server's by its first host, any other's without name and usage.
 func Presented(chain, anchors []*cert.Certificate, q path.Question) path.Verdict {
 	leaf := chain[0]
 	q.Anchors = anchors
-	if usage, err := ext.ParseExtendedUsage("serverAuth"); err == nil && len(leaf.Names) > 0 &&
+	host := san.FirstHost(leaf.Names)
+	if usage, err := ext.ParseExtendedUsage("serverAuth"); err == nil && host != "" &&
 		(!leaf.HasExtended || path.Permits(leaf.Extended, usage)) {
-		q.Usage, q.Name = asn1.ObjectIdentifier(usage), leaf.Names[0].Value()
+		q.Usage, q.Name = usage, host
 	}
 	return path.Verify(leaf, chain[1:], q)
 }

@@ -329,3 +329,13 @@ func (n Name) Fresh() Name {
 	}
 	return n
 }
+
+// FirstHost is the first name or address of a machine; "" where none is one.
+func FirstHost(list []Name) string {
+	for _, n := range list {
+		if n.Kind() == DNS || n.Kind() == IP {
+			return n.Value()
+		}
+	}
+	return ""
+}

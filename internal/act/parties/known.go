@@ -98,7 +98,7 @@ func (k *Known) stores(ctx context.Context, e *estate.Estate) error {
 	for _, name := range k.Sets {
 		set, err := trusting.Set(ctx, e, name)
 		if err != nil {
-			return err
+			return fmt.Errorf("party %s: %w", k.Name, err)
 		}
 		for _, p := range places {
 			if strings.EqualFold(p.Host, k.Name) {

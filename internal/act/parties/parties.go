@@ -218,6 +218,27 @@ func entryOf(p trust.Party) (journal.Entry, error) {
 	return journal.Entry{Act: keepAct, Object: p.Name, Detail: string(detail)}, err
 }
 
+// Carry puts the parties of one estate on record in another, as they are: for a rehearsal,
+// where a change-over can be practised over them.
+func Carry(ctx context.Context, from, to *estate.Estate) error {
+	list, err := List(ctx, from)
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	_, err = to.Act(ctx, func(*records.Tx) ([]journal.Entry, error) {
+		var entries []journal.Entry
+		for _, p := range list {
+			entry, err := entryOf(p)
+			if err != nil {
+				return nil, err
+			}
+			entries = append(entries, entry)
+		}
+		return entries, nil
+	})
+	return err
+}
+
 // Move lets parties hold one set in the place of another, inside an act: those named, or all
 // that hold it. It gives the entries of that, and who was moved.
 func Move(ctx context.Context, tx *records.Tx, from, to string, only []string) (entries []journal.Entry, moved []string,

@@ -12,6 +12,7 @@ import (
 
 	"ironseal/internal/act/authorities"
 	"ironseal/internal/act/elsewhere"
+	"ironseal/internal/act/parties"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/records"
@@ -58,6 +59,9 @@ func copyTo(ctx context.Context, e *estate.Estate, into string, h hierarchy.Hier
 	err = furnishLike(copied, e)
 	if err == nil {
 		err = replay(ctx, copied, h)
+	}
+	if err == nil {
+		err = parties.Carry(ctx, e, copied)
 	}
 	return errors.Join(err, copied.Close())
 }

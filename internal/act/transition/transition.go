@@ -112,7 +112,7 @@ func (p *Progress) relies(ctx context.Context, e *estate.Estate, x trust.Party, 
 		if !read {
 			var err error
 			if set, err = trusting.Set(ctx, e, name); err != nil {
-				return false, err
+				return false, fmt.Errorf("party %s: %w", x.Name, err)
 			}
 			p.sets[name] = set
 		}

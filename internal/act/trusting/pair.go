@@ -21,6 +21,7 @@ import (
 	"ironseal/pki/pair"
 	"ironseal/pki/path"
 	"ironseal/pki/request"
+	"ironseal/pki/san"
 )
 
 // SideAsk names one side of a pair: a file, or what is on record.
@@ -56,8 +57,8 @@ func Side(ctx context.Context, e *estate.Estate, ask SideAsk, over pair.Protocol
 			ask.Name, leaf.Title())
 	}
 	p.Title, p.Remarks = leaf.Title(), e.KnownAgainst(ctx, leaf)
-	if names := p.Chain[0].Names; p.Host == "" && len(names) > 0 {
-		p.Host = names[0].Value()
+	if p.Host == "" {
+		p.Host = san.FirstHost(leaf.Names)
 	}
 	return p, nil
 }
@@ -166,8 +167,8 @@ func foreseen(ctx context.Context, e *estate.Estate, p pair.Peer, r *request.Req
 		}
 		p.Chain = append(p.Chain, g.Certificate)
 	}
-	if p.Host == "" && len(s.Plan.Names) > 0 {
-		p.Host = s.Plan.Names[0].Value()
+	if p.Host == "" {
+		p.Host = san.FirstHost(s.Plan.Names)
 	}
 	return p, nil
 }
