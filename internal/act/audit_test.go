@@ -316,6 +316,10 @@ func TestEditsOfTheRecordsAreTold(t *testing.T) {
 			strings.Join(others, ", "), table), at)
 		try(table+" emptied", "DELETE FROM "+table)
 	}
+	_, rows := describeTable(t, dir, "certificate")
+	for _, at := range rows { // the row decides whether it shows
+		try("certificate replaced_by", "UPDATE certificate SET replaced_by = coalesce(replaced_by,0) + 1 WHERE rowid = ?", at)
+	}
 	try("a trigger", "CREATE TRIGGER t AFTER INSERT ON request BEGIN UPDATE request SET state = 'signed'; END")
 	try("a view", "CREATE VIEW v AS SELECT 1")
 	try("an index gone", "DROP INDEX certificate_serial")

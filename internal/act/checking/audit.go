@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -370,9 +371,9 @@ type auditing struct {
 	handles  map[int64]string
 	owner    map[int64]int64 // generation to authority
 	names    map[int64]map[string]int
-	replaces map[int64]int64  // certificate to the one in its place
-	own      map[string]int64 // generation, by name, to its certificate
-	keys     map[string]bool  // RSA keys, by fingerprint
+	replaces map[int64][]int64 // certificate to those that were signed in its place and serve
+	own      map[string]int64  // generation, by name, to its certificate
+	keys     map[string]bool   // RSA keys, by fingerprint
 	template map[string]string
 }
 
@@ -389,7 +390,7 @@ func audit(ctx context.Context, e *estate.Estate, out *Checked) error {
 	}
 	a := &auditing{e: e, ctx: ctx, out: out, ids: map[int64]string{}, gens: map[int64]string{},
 		handles: map[int64]string{}, owner: map[int64]int64{}, names: map[int64]map[string]int{},
-		replaces: map[int64]int64{}, own: map[string]int64{}, keys: map[string]bool{}, template: map[string]string{}}
+		replaces: map[int64][]int64{}, own: map[string]int64{}, keys: map[string]bool{}, template: map[string]string{}}
 	for _, s := range schema {
 		a.fault("records", "%s", s)
 	}
@@ -531,7 +532,7 @@ func (a *auditing) auditCertificates() error {
 		sum := fmt.Sprintf("%x", sha256.Sum256(r.Bytes("der")))
 		a.ids[r.Int("id")] = sum
 		if r.Text("staged") == "" && r.Int("replaces") != 0 {
-			a.replaces[r.Int("replaces")] = r.Int("id")
+			a.replaces[r.Int("replaces")] = append(a.replaces[r.Int("replaces")], r.Int("id"))
 		}
 		seen[sum] = true
 		a.auditCertificate(r, sum)
@@ -547,8 +548,8 @@ func (a *auditing) auditCertificates() error {
 		}
 	}
 	for _, r := range rows {
-		by := r.Int("replaced_by")
-		if (by != 0) != (a.replaces[r.Int("id")] != 0) {
+		by, signed := r.Int("replaced_by"), a.replaces[r.Int("id")]
+		if by == 0 && len(signed) > 0 || by != 0 && !slices.Contains(signed, by) {
 			a.fault(r.Text("title"), "what was signed in its place does not agree with the journal")
 		}
 	}
