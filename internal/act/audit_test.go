@@ -318,7 +318,8 @@ func TestEditsOfTheRecordsAreTold(t *testing.T) {
 	}
 	_, rows := describeTable(t, dir, "certificate")
 	for _, at := range rows { // the row decides whether it shows
-		try("certificate replaced_by", "UPDATE certificate SET replaced_by = coalesce(replaced_by,0) + 1 WHERE rowid = ?", at)
+		try("certificate replaced_by",
+			"UPDATE certificate SET replaced_by = coalesce(replaced_by,0) + 1 WHERE rowid = ?", at)
 	}
 	try("a trigger", "CREATE TRIGGER t AFTER INSERT ON request BEGIN UPDATE request SET state = 'signed'; END")
 	try("a view", "CREATE VIEW v AS SELECT 1")
