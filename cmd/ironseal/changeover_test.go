@@ -188,27 +188,11 @@ func TestAPartyIsConfirmedByALook(t *testing.T) {
 	var mu sync.Mutex
 	trusted := pool(t, filepath.Join(p.dir, "../old.pem"))
 	listen := func(asks tls.ClientAuthType) string {
-		l, err := tls.Listen("tcp", "127.0.0.1:0",
-			&tls.Config{GetConfigForClient: func(*tls.ClientHelloInfo) (*tls.Config,
-				error) {
-				mu.Lock()
-				defer mu.Unlock()
-				return &tls.Config{Certificates: []tls.Certificate{mine}, ClientAuth: asks, ClientCAs: trusted}, nil
-			}})
-		if err != nil {
-			t.Fatal(err)
-		}
-		t.Cleanup(func() { l.Close() })
-		go func() {
-			for {
-				c, err := l.Accept()
-				if err != nil {
-					return
-				}
-				go func() { _, _ = c.Read(make([]byte, 1)); c.Close() }()
-			}
-		}()
-		return l.Addr().String()
+		return listening(t, &tls.Config{GetConfigForClient: func(*tls.ClientHelloInfo) (*tls.Config, error) {
+			mu.Lock()
+			defer mu.Unlock()
+			return &tls.Config{Certificates: []tls.Certificate{mine}, ClientAuth: asks, ClientCAs: trusted}, nil
+		}})
 	}
 	p.must("party", "add", "gate", "--set", "own", "--endpoint", listen(tls.RequireAndVerifyClientCert))
 	p.must("party", "add", "board", "--set", "own", "--endpoint", listen(tls.NoClientCert))

@@ -17,8 +17,14 @@ import (
 // serving answers TLS with what certificate says at the time; it can be changed.
 func serving(t *testing.T, certificate func() (*tls.Certificate, error)) string {
 	t.Helper()
-	l, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{
+	return listening(t, &tls.Config{
 		GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return certificate() }})
+}
+
+// listening answers TLS until the test ends, and reads until the client goes.
+func listening(t *testing.T, config *tls.Config) string {
+	t.Helper()
+	l, err := tls.Listen("tcp", "127.0.0.1:0", config)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -30,7 +36,7 @@ func serving(t *testing.T, certificate func() (*tls.Certificate, error)) string 
 				return
 			}
 			go func() {
-				_ = c.(*tls.Conn).Handshake()
+				_, _ = c.Read(make([]byte, 1))
 				c.Close()
 			}()
 		}
@@ -152,26 +158,12 @@ func TestClientsOfServersThatWantOne(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, version := range []uint16{tls.VersionTLS12, tls.VersionTLS13} {
-		l, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{*mine}, ClientCAs: roots,
+		at := host + "@" + listening(t, &tls.Config{Certificates: []tls.Certificate{*mine}, ClientCAs: roots,
 			ClientAuth: tls.RequireAndVerifyClientCert, MaxVersion: version})
-		if err != nil {
-			t.Fatal(err)
-		}
-		go func() {
-			for {
-				c, err := l.Accept()
-				if err != nil {
-					return
-				}
-				go func() { _, _ = c.Read(make([]byte, 1)); c.Close() }()
-			}
-		}()
-		at := host + "@" + l.Addr().String()
 		p.refused(4, "It wants a client's certificate from CN=Tern Bay Ferries Root", "probe", at)
 		p.must("probe", at, "--client", host)
 		p.must("probe", at, "--client", "../chain.pem", "--client-key", "../"+host+".key.pem")
 		p.refused(1, "there is no private key in it", "probe", at, "--client", "../chain.pem")
-		l.Close()
 	}
 }
 

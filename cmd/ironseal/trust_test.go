@@ -8,7 +8,6 @@ import (
 	"crypto/tls"
 	"encoding/json"
 	"fmt"
-	"net"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -166,22 +165,8 @@ func TestAnEndpointIsNotBelieved(t *testing.T) {
 	p := harbour(t)
 	p.must("trust", "create", "partners")
 	root, mid, leaf := partner(t)
-	l, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{{PrivateKey: leaf.Signer,
+	at := listening(t, &tls.Config{Certificates: []tls.Certificate{{PrivateKey: leaf.Signer,
 		Certificate: [][]byte{leaf.Cert.Raw, mid.Cert.Raw, root.Cert.Raw}}}})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer l.Close()
-	go func() {
-		for {
-			c, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func(c net.Conn) { c.(*tls.Conn).Handshake(); c.Close() }(c)
-		}
-	}()
-	at := l.Addr().String()
 	p.refused(2, "believed only with a fingerprint", "trust", "add", "partners", "--endpoint", at, "--yes")
 	p.refused(1, "no certificate offered has", "trust", "add", "partners", "--endpoint", at, "--fingerprint",
 		strings.Repeat("0", 64), "--yes")

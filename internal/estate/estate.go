@@ -323,12 +323,8 @@ func (e *Estate) dataFile(kind, name string) ([]byte, error) {
 	if info, statErr := os.Stat(path); statErr == nil && info.Mode().IsRegular() { // a pipe there would be waited for
 		return disk.Read(path, template.Most)
 	}
-	names := e.DataNames(kind)
-	hint := "there are: " + strings.Join(names, ", ")
-	if near := strict.Nearest(name, names); near != "" {
-		hint = fmt.Sprintf("did you mean %q? %s", near, hint)
-	}
-	return nil, failure.Of(failure.ErrNotFound, "%s %q: there is none of this name; %s", kind, name, hint)
+	return nil, failure.Of(failure.ErrNotFound, "%s %q: there is none of this name; %s", kind, name,
+		strict.Offered(name, e.DataNames(kind)))
 }
 
 // TemplateNames lists the templates, by name.

@@ -39,7 +39,7 @@ type Organisation struct {
 type Defaults struct {
 	AuthorityKey string `toml:"authority-key"`
 	HostKey      string `toml:"host-key"`
-	Backdate     string `toml:"begins-before" was:"backdate"`
+	BeginsBefore string `toml:"begins-before" was:"backdate"`
 	Expiring     string `toml:"expiring"`
 }
 
@@ -99,7 +99,7 @@ func newSettings(f Founding) ([]byte, error) {
 func ReadSettings(dir string) (Settings, error) {
 	path := filepath.Join(dir, SettingsFile)
 	s := Settings{
-		Defaults: Defaults{AuthorityKey: string(key.RSA4096), HostKey: string(key.P256), Backdate: "10m",
+		Defaults: Defaults{AuthorityKey: string(key.RSA4096), HostKey: string(key.P256), BeginsBefore: "10m",
 			Expiring: "60d"},
 		Keys: KeySettings{SealingMemory: 64}, Storage: Storage{Records: "records.db"},
 	}
@@ -122,9 +122,9 @@ func (s Settings) check() error {
 			return fmt.Errorf("defaults: %w", err)
 		}
 	}
-	if d, err := time.ParseDuration(s.Defaults.Backdate); err != nil || d < 0 || d > 48*time.Hour {
+	if d, err := time.ParseDuration(s.Defaults.BeginsBefore); err != nil || d < 0 || d > 48*time.Hour {
 		return fmt.Errorf("defaults.begins-before = %q: write for example \"10m\" or \"2h\", at most 48h",
-			s.Defaults.Backdate)
+			s.Defaults.BeginsBefore)
 	}
 	if _, err := span.Parse(s.Defaults.Expiring); err != nil {
 		return fmt.Errorf("defaults.expiring: %w", err)
@@ -141,9 +141,9 @@ func (s Settings) check() error {
 	return nil
 }
 
-// Backdate is how long before now certificates begin, for clocks that are behind.
-func (s Settings) Backdate() time.Duration {
-	d, err := time.ParseDuration(s.Defaults.Backdate)
+// BeginsBefore is how long before now certificates begin, for clocks that are behind.
+func (s Settings) BeginsBefore() time.Duration {
+	d, err := time.ParseDuration(s.Defaults.BeginsBefore)
 	if err != nil {
 		return 0 // check has refused such settings
 	}

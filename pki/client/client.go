@@ -22,6 +22,8 @@ import (
 //go:embed kind/*.toml
 var kinds embed.FS
 
+var shelf = strict.Shelf{Files: kinds, Dir: "kind"}
+
 // Kind is a kind of client.
 type Kind struct {
 	Name     string       `toml:"-" json:"name"`
@@ -39,15 +41,7 @@ type Difference struct {
 
 // Names lists the kinds that are known.
 func Names() []string {
-	entries, err := kinds.ReadDir("kind")
-	if err != nil {
-		return nil // the directory is part of the program
-	}
-	var out []string
-	for _, e := range entries {
-		out = append(out, strings.TrimSuffix(e.Name(), ".toml"))
-	}
-	return out
+	return shelf.Names()
 }
 
 // All are the kinds that are known.
@@ -62,15 +56,11 @@ func All() (out []Kind) {
 
 // Of reads a kind; the error of an unknown name has a suggestion.
 func Of(name string) (Kind, error) {
-	data, err := kinds.ReadFile("kind/" + name + ".toml")
-	if err != nil {
-		hint := "there are: " + strings.Join(Names(), ", ")
-		if near := strict.Nearest(name, Names()); near != "" {
-			hint = fmt.Sprintf("did you mean %q? %s", near, hint)
-		}
-		return Kind{}, fmt.Errorf("client %q: there is no such kind; %s", name, hint)
+	text := shelf.Text(name)
+	if text == "" {
+		return Kind{}, fmt.Errorf("client %q: there is no such kind; %s", name, strict.Offered(name, Names()))
 	}
-	return Parse(name, data)
+	return Parse(name, []byte(text))
 }
 
 // Parse reads the file of a kind. Reading is strict.

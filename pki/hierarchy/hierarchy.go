@@ -272,12 +272,12 @@ type Grant struct {
 }
 
 // Life computes what the line of authorities above can grant: from now less
-// backdate, for the span wanted. line is empty for a root. The beginning is
+// earlier, for the span wanted. line is empty for a root. The beginning is
 // moved up to the latest beginning above, since no client accepts a path before
 // that moment.
-func Life(line []*Generation, now time.Time, backdate time.Duration, wanted span.Span) Grant {
+func Life(line []*Generation, now time.Time, earlier time.Duration, wanted span.Span) Grant {
 	now = now.UTC().Truncate(time.Second)
-	g := Grant{NotBefore: now.Add(-backdate), Full: wanted.After(now)}
+	g := Grant{NotBefore: now.Add(-earlier), Full: wanted.After(now)}
 	g.NotAfter = g.Full
 	for _, a := range line {
 		if a.Certificate.NotBefore.After(g.NotBefore) {

@@ -54,7 +54,7 @@ func starter(t testing.TB, name string) template.Template {
 
 func (w world) input(t testing.TB, templateName string) Input {
 	return Input{Template: starter(t, templateName), Issuer: w.all[1].Current(), Others: w.all, Now: now,
-		Backdate: 10 * time.Minute,
+		BeginsBefore: 10 * time.Minute,
 		Request: specimen.Request(t, nil, "CN=booking.ternbay.example,O=Tern Bay Ferries",
 			[]string{"booking.ternbay.example"})}
 }

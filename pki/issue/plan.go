@@ -48,24 +48,24 @@ type Amendments struct {
 
 // Input is everything that a plan depends on.
 type Input struct {
-	Request  *request.Request // nil for an authority whose key is yet to be made
-	KeyKind  key.Kind         // the kind of that key
-	SameKey  *key.Public      // the key of an authority that is renewed with it, before its request is made
-	KeyID    []byte           // the subject key identifier to keep; nil for the key's own
-	Subject  dn.Name          // the subject of that authority
-	Handle   string           // the handle of the authority that is made; "" for end entities
-	Template template.Template
-	Issuer   *hierarchy.Generation // nil for a root
-	Others   hierarchy.Hierarchy   // all authorities, for clashes of subject and key
-	Amend    Amendments
-	Now      time.Time
-	Newest   time.Time // the newest record; zero when there is none
-	Backdate time.Duration
-	Grants   span.Span    // the longest life that a new authority would grant by the templates
-	Sender   string       // who sent the request
-	Rehearse bool         // mark what is made as made in a rehearsal
-	SeenAs   string       // another subject under which the key was seen, or ""
-	KeyFlaws finding.List // what was found out about the key when it came on record
+	Request      *request.Request // nil for an authority whose key is yet to be made
+	KeyKind      key.Kind         // the kind of that key
+	SameKey      *key.Public      // the key of an authority that is renewed with it, before its request is made
+	KeyID        []byte           // the subject key identifier to keep; nil for the key's own
+	Subject      dn.Name          // the subject of that authority
+	Handle       string           // the handle of the authority that is made; "" for end entities
+	Template     template.Template
+	Issuer       *hierarchy.Generation // nil for a root
+	Others       hierarchy.Hierarchy   // all authorities, for clashes of subject and key
+	Amend        Amendments
+	Now          time.Time
+	Newest       time.Time // the newest record; zero when there is none
+	BeginsBefore time.Duration
+	Grants       span.Span    // the longest life that a new authority would grant by the templates
+	Sender       string       // who sent the request
+	Rehearse     bool         // mark what is made as made in a rehearsal
+	SeenAs       string       // another subject under which the key was seen, or ""
+	KeyFlaws     finding.List // what was found out about the key when it came on record
 }
 
 // Row is one line of a review sheet.
@@ -341,7 +341,7 @@ func (p *planner) life() hierarchy.Grant {
 	if in.Issuer != nil {
 		line = in.Issuer.Line()
 	}
-	g := hierarchy.Life(line, in.Now, in.Backdate, wanted)
+	g := hierarchy.Life(line, in.Now, in.BeginsBefore, wanted)
 	switch {
 	case !g.NotAfter.After(g.NotBefore) || !g.NotAfter.After(in.Now):
 		p.lifeOver(g, line)

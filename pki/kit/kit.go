@@ -24,6 +24,8 @@ import (
 //go:embed platform/*.toml
 var starters embed.FS
 
+var shelf = strict.Shelf{Files: starters, Dir: "platform"}
+
 //go:embed text/*
 var texts embed.FS
 
@@ -69,26 +71,10 @@ const (
 )
 
 // StarterNames lists the platforms that the program knows.
-func StarterNames() []string {
-	entries, err := starters.ReadDir("platform")
-	if err != nil {
-		return nil // the directory is part of the program
-	}
-	var out []string
-	for _, e := range entries {
-		out = append(out, strings.TrimSuffix(e.Name(), ".toml"))
-	}
-	return out
-}
+func StarterNames() []string { return shelf.Names() }
 
 // Starter returns the file of a platform that the program knows, or "".
-func Starter(name string) string {
-	b, err := starters.ReadFile("platform/" + name + ".toml")
-	if err != nil {
-		return ""
-	}
-	return string(b)
-}
+func Starter(name string) string { return shelf.Text(name) }
 
 // Parse reads a platform's file. Reading is strict.
 func Parse(name string, data []byte) (Platform, error) {

@@ -27,6 +27,8 @@ import (
 //go:embed starter/*.toml
 var starters embed.FS
 
+var shelf = strict.Shelf{Files: starters, Dir: "starter"}
+
 // Receiver is a kind of consumer, as data: what it demands of a certificate, the
 // files it takes, and what the person there has to do.
 type Receiver struct {
@@ -73,26 +75,10 @@ type Page struct {
 }
 
 // StarterNames lists the receivers that a new estate begins with.
-func StarterNames() []string {
-	entries, err := starters.ReadDir("starter")
-	if err != nil {
-		return nil // the directory is part of the program
-	}
-	var out []string
-	for _, e := range entries {
-		out = append(out, strings.TrimSuffix(e.Name(), ".toml"))
-	}
-	return out
-}
+func StarterNames() []string { return shelf.Names() }
 
 // Starter returns the file of a starter receiver, or "".
-func Starter(name string) string {
-	b, err := starters.ReadFile("starter/" + name + ".toml")
-	if err != nil {
-		return ""
-	}
-	return string(b)
-}
+func Starter(name string) string { return shelf.Text(name) }
 
 // Parse reads a receiver file. Reading is strict.
 func Parse(name string, data []byte) (Receiver, error) {

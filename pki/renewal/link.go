@@ -18,7 +18,7 @@ import (
 // clients that hold only the old one, and the old key certified by the new root,
 // for clients that hold only the new one. Neither outlives either root. The
 // serials are left to the caller.
-func Links(old, renewed *cert.Certificate, now time.Time, backdate time.Duration) (newByOld, oldByNew cert.Draft,
+func Links(old, renewed *cert.Certificate, now time.Time, earlier time.Duration) (newByOld, oldByNew cert.Draft,
 	err error) {
 	switch {
 	case !old.Subject.Equal(renewed.Subject):
@@ -32,7 +32,7 @@ func Links(old, renewed *cert.Certificate, now time.Time, backdate time.Duration
 	if renewed.NotAfter.Before(until) {
 		until = renewed.NotAfter
 	}
-	from := now.UTC().Truncate(time.Second).Add(-backdate)
+	from := now.UTC().Truncate(time.Second).Add(-earlier)
 	for _, c := range []*cert.Certificate{old, renewed} {
 		if c.NotBefore.After(from) {
 			from = c.NotBefore

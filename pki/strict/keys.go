@@ -1,6 +1,7 @@
 package strict
 
 import (
+	"fmt"
 	"reflect"
 	"strings"
 )
@@ -104,4 +105,14 @@ func fill(v reflect.Value) {
 			}
 		}
 	}
+}
+
+// Offered helps somebody who named what there is not: the name that was probably meant, and
+// those that there are.
+func Offered(name string, known []string) string {
+	all := "there are: " + strings.Join(known, ", ")
+	if near := Nearest(name, known); near != "" {
+		return fmt.Sprintf("did you mean %q? %s", near, all)
+	}
+	return all
 }

@@ -84,8 +84,9 @@ func planNew(ctx context.Context, e *estate.Estate, ask Ask) (Planned, error) {
 		return out, fmt.Errorf("authority %q: there is one of this handle already: see it with: ironseal authority "+
 			"show %s", ask.Handle, ask.Handle)
 	}
-	in := issue.Input{Handle: ask.Handle, Others: h, Now: e.Now(), Newest: newest, Backdate: e.Settings.Backdate(),
-		Rehearse: e.Rehearsal, KeyKind: ask.Key}
+	in := issue.Input{Handle: ask.Handle, Others: h, Now: e.Now(), Newest: newest,
+		BeginsBefore: e.Settings.BeginsBefore(),
+		Rehearse:     e.Rehearsal, KeyKind: ask.Key}
 	if in.KeyKind == "" {
 		in.KeyKind = key.Kind(e.Settings.Defaults.AuthorityKey)
 	}

@@ -146,8 +146,9 @@ func renewable(e *estate.Estate, h hierarchy.Hierarchy, a *hierarchy.Authority, 
 
 func renewalInput(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, a *hierarchy.Authority,
 	old *hierarchy.Generation, ask RenewAsk) (issue.Input, error) {
-	in := issue.Input{Handle: a.Handle, Others: h, Now: e.Now(), Backdate: e.Settings.Backdate(), Rehearse: e.Rehearsal,
-		KeyKind: ask.Key, Subject: old.Certificate.Subject}
+	in := issue.Input{Handle: a.Handle, Others: h, Now: e.Now(), BeginsBefore: e.Settings.BeginsBefore(),
+		Rehearse: e.Rehearsal,
+		KeyKind:  ask.Key, Subject: old.Certificate.Subject}
 	var err error
 	switch {
 	case ask.Under != "":
@@ -288,7 +289,7 @@ func withOldKey(ctx context.Context, e *estate.Estate, p Planned, purpose custod
 // linked makes the link certificates between an old root and the new one.
 func linked(e *estate.Estate, p Planned, renewed *cert.Certificate, oldSigner, newSigner crypto.Signer) (byOld,
 	byNew *cert.Certificate, err error) {
-	first, second, err := renewal.Links(p.renews.Certificate, renewed, p.in.Now, p.in.Backdate)
+	first, second, err := renewal.Links(p.renews.Certificate, renewed, p.in.Now, p.in.BeginsBefore)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -89,12 +89,8 @@ func Find(ctx context.Context, e *estate.Estate, name string) (trust.Party, erro
 	if p, ok := known[name]; ok {
 		return p, nil
 	}
-	var names []string
-	for n := range known {
-		names = append(names, n)
-	}
-	hint := "see them with: ironseal party list"
-	if near := strict.Nearest(name, names); near != "" {
+	hint := "see them with: ironseal party list" // there may be thousands
+	if near := strict.Nearest(name, slices.Sorted(maps.Keys(known))); near != "" {
 		hint = fmt.Sprintf("did you mean %q? %s", near, hint)
 	}
 	return trust.Party{}, failure.Of(failure.ErrNotFound, "party %q: there is none of this name: %s", name, hint)
@@ -137,19 +133,18 @@ func Check(e *estate.Estate, p trust.Party) error {
 
 // Add puts parties on record that are not there yet, all or none.
 func Add(ctx context.Context, e *estate.Estate, list []trust.Party) (journal.Head, error) {
-	return keep(ctx, e, list, func(p trust.Party, there bool) (bool, error) {
+	return keep(ctx, e, list, func(p trust.Party, there bool) error {
 		if there {
-			return false, fmt.Errorf("party %s is there already: change it with: ironseal party change %s", p.Name,
-				p.Name)
+			return fmt.Errorf("party %s is there already: change it with: ironseal party change %s", p.Name, p.Name)
 		}
-		return true, nil
+		return nil
 	})
 }
 
 // Import puts parties on record, and changes those that are there to what the table says.
 // Those that are as it says stay as they are.
 func Import(ctx context.Context, e *estate.Estate, list []trust.Party) (journal.Head, error) {
-	return keep(ctx, e, list, func(trust.Party, bool) (bool, error) { return true, nil })
+	return keep(ctx, e, list, func(trust.Party, bool) error { return nil })
 }
 
 // Change replaces a party, unless it was changed meanwhile.
@@ -174,7 +169,7 @@ func Change(ctx context.Context, e *estate.Estate, before, after trust.Party) (j
 var ErrNothing = errors.New("nothing is to be changed")
 
 func keep(ctx context.Context, e *estate.Estate, list []trust.Party,
-	may func(p trust.Party, there bool) (bool, error)) (journal.Head, error) {
+	may func(p trust.Party, there bool) error) (journal.Head, error) {
 	for _, p := range list {
 		if err := Check(e, p); err != nil {
 			return journal.Head{}, err
@@ -189,9 +184,10 @@ func keep(ctx context.Context, e *estate.Estate, list []trust.Party,
 		for _, p := range list {
 			p = filled(p)
 			now, there := known[p.Name]
-			if take, err := may(p, there); err != nil {
+			if err := may(p, there); err != nil {
 				return nil, err
-			} else if !take || there && reflect.DeepEqual(now, p) {
+			}
+			if there && reflect.DeepEqual(now, p) {
 				continue
 			}
 			entry, err := entryOf(p)

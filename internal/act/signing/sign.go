@@ -138,7 +138,7 @@ func PlanRead(e *estate.Estate, p *Planning, ask SignAsk, rec records.Request, r
 	}
 	s.Plan, err = issue.New(issue.Input{Request: r, Template: t, Issuer: s.Issuer, Others: p.Authorities,
 		Amend: ask.Amend, Now: p.now, Newest: p.newest,
-		Backdate: e.Settings.Backdate(), Rehearse: e.Rehearsal, Sender: rec.Sender, SeenAs: another(seen, r),
+		BeginsBefore: e.Settings.BeginsBefore(), Rehearse: e.Rehearsal, Sender: rec.Sender, SeenAs: another(seen, r),
 		KeyFlaws: p.flaws[r.Key.Fingerprint()]})
 	if err != nil {
 		return nil, err

@@ -38,12 +38,8 @@ func Platform(e *estate.Estate, name string) (kit.Platform, error) {
 	if text := kit.Starter(name); text != "" {
 		return kit.Parse(name, []byte(text))
 	}
-	names := PlatformNames(e)
-	hint := "there are: " + strings.Join(names, ", ")
-	if near := strict.Nearest(name, names); near != "" {
-		hint = fmt.Sprintf("did you mean %q? %s", near, hint)
-	}
-	return kit.Platform{}, failure.Of(failure.ErrNotFound, "platform %q: there is none of this name; %s", name, hint)
+	return kit.Platform{}, failure.Of(failure.ErrNotFound, "platform %q: there is none of this name; %s", name,
+		strict.Offered(name, PlatformNames(e)))
 }
 
 // Packed is a kit that was written.

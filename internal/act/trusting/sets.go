@@ -84,12 +84,8 @@ func made(e *estate.Estate, name string) (trust.Set, []byte, error) {
 	}
 	if names := e.DataNames("set"); !slices.Contains(names, name) {
 		names = append([]string{trust.Own}, names...)
-		hint := "there are: " + strings.Join(names, ", ")
-		if near := strict.Nearest(name, names); near != "" {
-			hint = fmt.Sprintf("did you mean %q? %s", near, hint)
-		}
 		return trust.Set{}, nil, failure.Of(failure.ErrNotFound, "trust set %q: there is none of this name; %s", name,
-			hint)
+			strict.Offered(name, names))
 	}
 	data, err := disk.Read(file(e, name), trust.MostBytes+1)
 	if err != nil {

@@ -1,0 +1,33 @@
+package strict
+
+import (
+	"io/fs"
+	"strings"
+)
+
+// Shelf is a directory of TOML files that is part of the program: the starters of a kind.
+type Shelf struct {
+	Files fs.FS
+	Dir   string
+}
+
+// Names lists what stands on it, in order.
+func (s Shelf) Names() (out []string) {
+	entries, err := fs.ReadDir(s.Files, s.Dir)
+	if err != nil {
+		return nil // it is part of the program
+	}
+	for _, e := range entries {
+		out = append(out, strings.TrimSuffix(e.Name(), ".toml"))
+	}
+	return out
+}
+
+// Text is a file of it, or "" where there is none of this name.
+func (s Shelf) Text(name string) string {
+	b, err := fs.ReadFile(s.Files, s.Dir+"/"+name+".toml")
+	if err != nil {
+		return ""
+	}
+	return string(b)
+}
