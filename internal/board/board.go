@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"ironseal/pki/endpoint"
-	"ironseal/pki/finding"
 	"ironseal/pki/runes"
 	"ironseal/pki/span"
 )
@@ -102,15 +101,13 @@ func lineOf(r endpoint.Row) line {
 		}
 		l.Bar = max(1, min(100, r.Left*100/fullBar))
 	}
-	for _, f := range r.Findings {
-		if f.Severity > finding.Note {
-			l.Reasons = append(l.Reasons, reason{runes.Escape(f.Message), runes.Escape(f.Remedy)})
-		}
+	for _, f := range r.ToDo() {
+		l.Reasons = append(l.Reasons, reason{runes.Escape(f.Message), runes.Escape(f.Remedy)})
 	}
 	switch {
 	case !r.Trusted:
 		l.Class, l.Mark, l.Word = "bad", "✗", "not trusted"
-	case len(l.Reasons) > 0 || r.Left < 30:
+	case r.Pressing():
 		l.Class, l.Mark = "careful", "!"
 	}
 	return l
@@ -172,13 +169,7 @@ func (b Board) Metrics() []byte {
 		return fmt.Sprint(end.Unix()), err == nil
 	})
 	family("findings", "", "How many things are wrong with it.", func(r endpoint.Row) (string, bool) {
-		n := 0
-		for _, f := range r.Findings {
-			if f.Severity > finding.Note {
-				n++
-			}
-		}
-		return fmt.Sprint(n), true
+		return fmt.Sprint(len(r.ToDo())), true
 	})
 	family("looked_at_seconds", "seconds", "When it was looked at, since 1970.", func(endpoint.Row) (string, bool) {
 		return fmt.Sprint(b.Now.Unix()), true

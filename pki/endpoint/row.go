@@ -65,6 +65,22 @@ func daysBetween(now, end time.Time) int {
 	return int(d / (24 * time.Hour))
 }
 
+// Soon is how many days before its end an endpoint asks for attention.
+const Soon = 30
+
+// ToDo are the findings of which something comes: all but notes.
+func (r Row) ToDo() (out finding.List) {
+	for _, f := range r.Findings {
+		if f.Severity > finding.Note {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// Pressing reports whether something is to be done about an endpoint, trusted or not.
+func (r Row) Pressing() bool { return !r.Trusted || len(r.ToDo()) > 0 || r.Left < Soon }
+
 // Why is the first thing that is wrong, in a line; "" where nothing is.
 func (r Row) Why() string {
 	if len(r.Findings) == 0 {

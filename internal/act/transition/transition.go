@@ -201,27 +201,31 @@ func (p *Progress) judge(ctx context.Context, e *estate.Estate, old, prepared *h
 			if x.State != trust.Ready {
 				why = "it is not known to hold " + strings.Join(x.Lacks, ", ")
 			}
-			p.Breaks = append(p.Breaks, trust.Break{Client: x.Party, Server: p.server(ctx, e, c), Why: why})
+			server, err := p.server(ctx, e, c)
+			if err != nil {
+				return err
+			}
+			p.Breaks = append(p.Breaks, trust.Break{Client: x.Party, Server: server, Why: why})
 		}
 	}
 	return nil
 }
 
 // server is the party that holds a certificate, else whom it is for.
-func (p *Progress) server(ctx context.Context, e *estate.Estate, c estate.Held) string {
+func (p *Progress) server(ctx context.Context, e *estate.Estate, c estate.Held) (string, error) {
 	held := []int64{c.Record.ID, c.Record.Replaces}
 	for _, id := range held {
 		holders, err := e.Records.Holders(ctx, id)
 		if err != nil {
-			return c.Title()
+			return "", err
 		}
 		for _, x := range p.all {
 			if slices.Contains(holders, x.Name) {
-				return x.Name
+				return x.Name, nil
 			}
 		}
 	}
-	return c.Title()
+	return c.Title(), nil
 }
 
 // ReadyOn is the day on which each party that is ready was last known to be.

@@ -8,7 +8,6 @@ import (
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
 	"ironseal/pki/endpoint"
-	"ironseal/pki/finding"
 	"ironseal/pki/span"
 )
 
@@ -30,7 +29,7 @@ func draw(s *session.Session, outcomes []live.Outcome) {
 	s.Out.Table([]string{"", "endpoint", "left", "protocol", "on record", "anchor"}, cells, "on record", "anchor",
 		"protocol")
 	for _, o := range outcomes {
-		if list := worth(o.Row.Findings); len(list) > 0 {
+		if list := o.Row.ToDo(); len(list) > 0 {
 			s.Out.Gap()
 			s.Out.Say("%s", s.Out.Paint(term.Strong, term.Safe(label(o))))
 			s.Out.Reasons(list)
@@ -41,21 +40,11 @@ func draw(s *session.Session, outcomes []live.Outcome) {
 		span.Count(len(outcomes), "endpoint"))))
 }
 
-// worth are the findings of which something comes: notes are shown where one endpoint is.
-func worth(list finding.List) (out finding.List) {
-	for _, f := range list {
-		if f.Severity > finding.Note {
-			out = append(out, f)
-		}
-	}
-	return out
-}
-
 func verdict(r endpoint.Row) term.Cell {
 	switch {
 	case !r.Trusted:
 		return term.Cell{Text: "✗ not trusted", Tone: term.Bad}
-	case len(worth(r.Findings)) > 0 || r.Left < 30:
+	case r.Pressing():
 		return term.Cell{Text: "! trusted", Tone: term.Careful}
 	}
 	return term.Cell{Text: "✓ trusted", Tone: term.Good}
@@ -67,7 +56,7 @@ func left(r endpoint.Row) term.Cell {
 		return term.Cell{Text: "–", Tone: term.Quiet}
 	case r.Left < 0:
 		return term.Cell{Text: fmt.Sprintf("ended %s ago", span.Count(-r.Left, "day")), Tone: term.Bad}
-	case r.Left < 30:
+	case r.Left < endpoint.Soon:
 		return term.Cell{Text: span.Count(r.Left, "day"), Tone: term.Careful}
 	}
 	return term.Cell{Text: span.Count(r.Left, "day")}
