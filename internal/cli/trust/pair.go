@@ -170,7 +170,7 @@ func (f pairFlags) draw(s *session.Session, p trusting.PairPack, written []strin
 				mark, tone = "✗", term.Bad
 			}
 			s.Out.Item(s.Out.Paint(tone, mark), term.Safe(c.Words(q, w)))
-			s.Out.Findings(c.Findings)
+			s.Out.Reasons(c.Findings)
 		}
 	}
 	for _, peer := range q.Peers {
