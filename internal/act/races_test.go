@@ -12,7 +12,6 @@ import (
 	"time"
 
 	"ironseal/internal/act/authorities"
-	"ironseal/internal/act/checking"
 	"ironseal/internal/act/elsewhere"
 	"ironseal/internal/act/intake"
 	"ironseal/internal/act/overview"
@@ -251,13 +250,13 @@ func TestTheLatestTimeCounts(t *testing.T) {
 		!s.Plan.Findings.Has(finding.ClockBehind) {
 		t.Errorf("the sheet does not tell of the clock: %v", err)
 	}
-	if _, _, err := checking.SettleClock(ctx, now, "the battery was changed"); err != nil {
+	if _, _, err := safekeeping.SettleClock(ctx, now, "the battery was changed"); err != nil {
 		t.Fatal(err)
 	}
 	if err := sign(now, sheet(t, now, 1)); err != nil {
 		t.Errorf("after it was settled: %v", err)
 	}
-	if _, _, err := checking.SettleClock(ctx, now, "again"); err == nil {
+	if _, _, err := safekeeping.SettleClock(ctx, now, "again"); err == nil {
 		t.Error("there was nothing to settle")
 	}
 	back, err := now.Records.Backwards(ctx)

@@ -23,6 +23,7 @@ var tasks = []struct {
 	{"sign", []string{"sign"}},
 	{"hand out", []string{"certificate", "receiver", "convert", "courier"}},
 	{"trust", []string{"trust", "party"}},
+	{"take back", []string{"revoke", "release", "revocations", "incident"}},
 	{"renew", []string{"forecast", "due", "changeover"}},
 	{"check", []string{"verify", "probe", "journal"}},
 	{"learn", []string{"demo", "help", "reference", "completion", "version"}},

@@ -27,9 +27,11 @@ import (
 	"ironseal/internal/cli/changeover"
 	"ironseal/internal/cli/courier"
 	"ironseal/internal/cli/files"
+	"ironseal/internal/cli/incident"
 	"ironseal/internal/cli/party"
 	"ironseal/internal/cli/probing"
 	"ironseal/internal/cli/request"
+	"ironseal/internal/cli/revocation"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/cli/sign"
 	"ironseal/internal/cli/template"
@@ -145,7 +147,9 @@ Begin with:  ironseal estate create harbour     (or watch: ironseal demo)`,
 		request.Command(s), sign.Command(s),
 		certificate.Command(s), files.Convert(s), files.Read(s), files.Verify(s), probing.Command(s), party.Command(s),
 		upkeep.Forecast(s),
-		upkeep.Due(s), courier.Command(s), changeover.Command(s), trust.Command(s), upkeep.Journal(s), demoCommand(s),
+		upkeep.Due(s), courier.Command(s), changeover.Command(s),
+		revocation.Revoke(s), revocation.Release(s), revocation.Command(s), incident.Command(s), trust.Command(s),
+		upkeep.Journal(s), demoCommand(s),
 		versionCommand(s), referenceCommand(s))
 	return root
 }

@@ -34,6 +34,7 @@ type Purpose string
 const (
 	ForCertificate Purpose = "to sign a certificate"
 	ForOwnRequest  Purpose = "to sign its own request"
+	ForList        Purpose = "to sign a revocation list"
 )
 
 // Question asks for a passphrase.

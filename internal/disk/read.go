@@ -57,7 +57,10 @@ func bounded(f *os.File, path string, limit int64, plain bool) ([]byte, error) {
 	if info.Size() > limit {
 		return nil, fmt.Errorf("%s: %d bytes; the most that is read is %d", path, info.Size(), limit)
 	}
-	data, err := io.ReadAll(io.LimitReader(f, limit+1))
+	into := bytes.NewBuffer(make([]byte, 0, min(info.Size(),
+		limit)+bytes.MinRead)) // room for all, where it says its size
+	_, err = into.ReadFrom(io.LimitReader(f, limit+1))
+	data := into.Bytes()
 	switch {
 	case err != nil:
 		return nil, fmt.Errorf("%s: %w", path, Plain(err))

@@ -14,6 +14,7 @@ import (
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/kit"
+	"ironseal/pki/revocation"
 )
 
 // Held is a certificate on record, read, with its state as of now.
@@ -31,10 +32,11 @@ const (
 	Replaced = "replaced" // another was signed in its place; it goes on holding until its end
 	Staged   = "staged"   // it waits for a switch day
 	Revoked  = "revoked"
+	OnHold   = "on hold" // taken back for a while
 )
 
 // States are all of them.
-var States = []string{Valid, Expiring, Expired, Replaced, Staged, Revoked}
+var States = []string{Valid, Expiring, Expired, Replaced, Staged, Revoked, OnHold}
 
 // AnyState stands for whatever state, where states are chosen from.
 const AnyState = "any"
@@ -59,7 +61,9 @@ func (e *Estate) held(r records.Certificate) (Held, error) {
 func (e *Estate) stateOf(r records.Certificate) string {
 	state := e.stateUntil(r.Until)
 	switch {
-	case r.Revoked:
+	case r.Reason == int(revocation.CertificateHold):
+		return OnHold
+	case r.Reason >= 0:
 		return Revoked
 	case r.Staged:
 		return Staged
@@ -158,6 +162,8 @@ func (e *Estate) EachCertificate(ctx context.Context, w Which, fn func(Held) err
 func (e *Estate) StateOfGeneration(g *hierarchy.Generation) string {
 	state := e.StateOf(g.Certificate)
 	switch {
+	case !g.Revoked.IsZero():
+		return Revoked
 	case !g.Staged.IsZero():
 		return Staged
 	case state != Expired && g != g.Authority.Current():
@@ -240,7 +246,7 @@ func (e *Estate) KnownAgainst(ctx context.Context, c *cert.Certificate) finding.
 			continue
 		}
 		switch h.State {
-		case Replaced, Staged, Revoked:
+		case Replaced, Staged, Revoked, OnHold:
 			return finding.List{finding.New(finding.OnRecord, "On record %s is %s.", c.Title(), h.State)}
 		}
 	}

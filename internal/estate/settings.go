@@ -5,7 +5,9 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/bits"
+	"net/url"
 	"path/filepath"
+	"strings"
 	"text/template"
 	"time"
 
@@ -24,6 +26,18 @@ type Settings struct {
 	Defaults     Defaults     `toml:"defaults"`
 	Keys         KeySettings  `toml:"keys"`
 	Storage      Storage      `toml:"storage"`
+	Publication  Publication  `toml:"publication"`
+}
+
+// Publication says where what is published is fetched from, and how often.
+type Publication struct {
+	Address  string `toml:"address"`
+	OCSP     string `toml:"ocsp"`
+	Life     string `toml:"list-life"`
+	RootLife string `toml:"root-list-life"`
+	Each     string `toml:"list-each"`
+	PartSize int    `toml:"part-size"`
+	Delta    bool   `toml:"delta-lists"`
 }
 
 // Organisation is what subjects are built from.
@@ -79,6 +93,21 @@ sealing-memory = 64
 
 [storage]
 records = "records.db"
+
+# What certificates say about where their revocation list is, and their issuer: the
+# address at which your web server serves the folder that is written by
+# ironseal revocations publish --to DIR. Empty: certificates name no address.
+[publication]
+address        = ""     # such as http://pki.ternbay.example
+ocsp           = ""     # where your OCSP responder answers, or empty
+list-life      = "7d"   # how long a list is fresh
+root-list-life = "90d"  # the same of a root's, whose key is locked away
+list-each      = "1d"   # a list is signed anew after this, though nothing changed
+# How many certificates a part of an authority's lists is about at most; clients then
+# load a part only. 0: no parts, and each list is about all.
+part-size      = 0
+# Delta lists help only clients that know them; servers take them for whole lists.
+delta-lists    = false
 `
 
 func newSettings(f Founding) ([]byte, error) {
@@ -102,6 +131,7 @@ func ReadSettings(dir string) (Settings, error) {
 		Defaults: Defaults{AuthorityKey: string(key.RSA4096), HostKey: string(key.P256), BeginsBefore: "10m",
 			Expiring: "60d"},
 		Keys: KeySettings{SealingMemory: 64}, Storage: Storage{Records: "records.db"},
+		Publication: Publication{Life: "7d", RootLife: "90d", Each: "1d"},
 	}
 	data, err := disk.Read(path, 1<<20)
 	if err != nil {
@@ -137,6 +167,25 @@ func (s Settings) check() error {
 	}
 	if s.Storage.Records != filepath.Base(s.Storage.Records) || s.Storage.Records == "." {
 		return fmt.Errorf("storage.records = %q: a file name, without directories", s.Storage.Records)
+	}
+	return s.Publication.check()
+}
+
+func (p Publication) check() error {
+	for _, x := range []struct{ key, value string }{{"list-life", p.Life}, {"root-list-life", p.RootLife},
+		{"list-each", p.Each}} {
+		if _, err := span.Parse(x.value); err != nil {
+			return fmt.Errorf("publication.%s: %w", x.key, err)
+		}
+	}
+	for _, x := range []struct{ key, value string }{{"address", p.Address}, {"ocsp", p.OCSP}} {
+		if u, err := url.Parse(x.value); x.value != "" && (err != nil || u.Scheme != "http" && u.Scheme != "https" ||
+			u.Host == "" || u.RawQuery != "" || u.Fragment != "" || strings.ContainsAny(x.value, " \"<>{}")) {
+			return fmt.Errorf("publication.%s = %q: write for example \"http://pki.ternbay.example\"", x.key, x.value)
+		}
+	}
+	if p.PartSize != 0 && (p.PartSize < 100 || p.PartSize > 1_000_000) {
+		return fmt.Errorf("publication.part-size = %d: from 100 to 1000000 certificates, or 0 for no parts", p.PartSize)
 	}
 	return nil
 }

@@ -44,15 +44,16 @@ type Certificate struct {
 	ID       int64
 	DER      []byte
 	Title    string
-	Request  int64  // 0 when it came from no request
-	Template string // the template's name at signing
-	Source   []byte // the template as it was at signing
-	Issuer   string // the issuing generation, such as "services.g1"
-	Staged   bool   // it waits for a switch day
-	Replaced bool   // another was signed in its place
-	Revoked  bool
+	Request  int64     // 0 when it came from no request
+	Template string    // the template's name at signing
+	Source   []byte    // the template as it was at signing
+	Issuer   string    // the issuing generation, such as "services.g1"
+	Staged   bool      // it waits for a switch day
+	Replaced bool      // another was signed in its place
+	Reason   int       // why it was taken back (RFC 5280 section 5.3.1); -1 where it was not
 	Replaces int64     // the certificate in whose place it was signed; 0 for none
 	Until    time.Time // its last moment, to the second
+	Part     int       // the part of its issuer's revocation lists that it stands on; 0: the whole
 }
 
 // AddRequest records a request. When the same bytes are on record already,
@@ -118,6 +119,7 @@ type NewCertificate struct {
 	Sheet          [32]byte
 	Staged         time.Time // the switch day that it waits for; zero for none
 	Replaces       int64     // the certificate in whose place it is; 0 for none
+	Part           int       // of its issuer's lists
 	Waived         finding.List
 }
 
@@ -157,13 +159,13 @@ func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
 		last++
 		rows = append(rows, last, c.SerialHex(), authority, sqlite.OrNull(n.Issuer), c.Raw, c.Title(),
 			c.Subject.String(), c.NotAfter.Unix(), key[:], sqlite.OrNull(n.Request), made, n.Sheet[:],
-			journal.StampOrNone(n.Staged), sqlite.OrNull(n.Replaces))
+			journal.StampOrNone(n.Staged), sqlite.OrNull(n.Replaces), n.Part)
 		for _, x := range c.Names {
 			names = append(names, string(x.Kind()), strings.ToLower(x.Value()), last)
 		}
 	}
 	if err := t.Insert("certificate (id, serial, authority, issuer, der, title, subject, not_after, key_sha256, "+
-		"request, template, sheet, staged, replaces)", 14, rows); err != nil {
+		"request, template, sheet, staged, replaces, part)", 15, rows); err != nil {
 		return 0, err
 	}
 	for i, n := range list {
@@ -336,8 +338,8 @@ const certificateColumns = `c.id, c.der, c.title, coalesce(c.request,0), coalesc
   coalesce(a.handle || '.g' || g.number, ''), c.staged <> '',
 	c.replaced_by IS NOT NULL OR c.id IN (SELECT x.certificate FROM generation x WHERE EXISTS (SELECT 1
 		FROM generation y WHERE y.authority = x.authority AND y.number > x.number AND y.staged = '')),
-	EXISTS (SELECT 1 FROM revocation r WHERE r.authority = c.authority AND r.serial = c.serial), coalesce(c.replaces,0),
-	c.not_after
+	coalesce((SELECT r.reason FROM revocation r WHERE r.authority = c.authority AND r.serial = c.serial AND
+		r.released = ''), -1), coalesce(c.replaces,0), c.not_after, c.part
 	FROM certificate c LEFT JOIN template t ON t.sha256 = c.template LEFT
 		JOIN generation g ON g.id = c.issuer LEFT JOIN authority a ON a.id = g.authority`
 
@@ -345,7 +347,7 @@ func scanCertificate(row sqlite.Scanner) (Certificate, error) {
 	var c Certificate
 	var end int64
 	err := row.Scan(&c.ID, &c.DER, &c.Title, &c.Request, &c.Template, &c.Source, &c.Issuer, &c.Staged, &c.Replaced,
-		&c.Revoked, &c.Replaces, &end)
+		&c.Reason, &c.Replaces, &end, &c.Part)
 	c.Until = time.Unix(end, 0).UTC()
 	return c, err
 }
@@ -397,7 +399,8 @@ func (s *Store) EachCertificate(ctx context.Context, text string, fn func(Certif
 // and wait for no switch day.
 func (s *Store) Ending(ctx context.Context, from, to time.Time, limit int) ([]Certificate, error) {
 	return s.certificates(ctx, `WHERE c.not_after >= ? AND c.not_after <= ? AND c.replaced_by IS NULL AND c.staged = ''
-		AND NOT EXISTS (SELECT 1 FROM revocation r WHERE r.authority = c.authority AND r.serial = c.serial)
+		AND NOT EXISTS (SELECT 1 FROM revocation r WHERE r.authority = c.authority AND r.serial = c.serial AND
+			r.released = '')
 		AND c.id NOT IN (SELECT certificate FROM generation) AND c.id NOT IN (SELECT certificate
 			FROM link) ORDER BY c.not_after, c.id LIMIT ?`, from.Unix(), to.Unix(), limit)
 }
@@ -415,24 +418,6 @@ func (s *Store) ByTemplates(ctx context.Context, sums [][]byte) ([]Certificate, 
 		out = append(out, list...)
 	}
 	return out, nil
-}
-
-// EachTemplate calls fn for every state of a template that something was signed by.
-func (s *Store) EachTemplate(ctx context.Context, fn func(sum []byte, name string, source []byte)) error {
-	rows, err := s.Q().QueryContext(ctx, "SELECT sha256, name, source FROM template")
-	if err != nil {
-		return s.Explain(err)
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var sum, source []byte
-		var name string
-		if err := rows.Scan(&sum, &name, &source); err != nil {
-			return err
-		}
-		fn(sum, name, source)
-	}
-	return s.Explain(rows.Err())
 }
 
 // CertificatesBySerial finds certificates by the first digits of their serial; one

@@ -17,7 +17,7 @@ import (
 )
 
 // takesUp reports whether records of a form are brought to the form of this program.
-func takesUp(form string) bool { return form == "1" || form == "2" }
+func takesUp(form string) bool { return form == "1" || form == "2" || form == "3" }
 
 // takeUp brings records of an earlier form to the form that this program writes: a
 // copy is made first, beside the file, and everything is done in one transaction.
@@ -46,7 +46,11 @@ func (t *Tx) takeUp(form string) error {
 		now != form {
 		return err // another program was quicker
 	}
-	for _, step := range []func() error{t.MakeAnew, t.deriveAnew, t.learnAll, func() error { return t.keys.flush(t) }} {
+	steps := []func() error{t.MakeAnew}
+	if form != "3" {
+		steps = append(steps, t.deriveAnew, t.learnAll, func() error { return t.keys.flush(t) })
+	}
+	for _, step := range steps {
 		if err := step(); err != nil {
 			return err
 		}

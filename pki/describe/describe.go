@@ -25,6 +25,7 @@ import (
 	"ironseal/pki/label"
 	"ironseal/pki/pbes"
 	"ironseal/pki/request"
+	"ironseal/pki/revocation"
 	"ironseal/pki/san"
 	"ironseal/pki/span"
 )
@@ -130,8 +131,8 @@ func (o Object) MarshalJSON() ([]byte, error) {
 // are lists, however many values there are.
 var (
 	Lists = []string{"names", "usages", "asks", "extensions", "constraints", "chain", "held_by", "generations", "links",
-		"contains"}
-	Numbers = []string{"days_left", "generation"}
+		"contains", "serials"}
+	Numbers = []string{"days_left", "generation", "count"}
 	Flags   = []string{"ca", "proven", "rehearsal"}
 )
 
@@ -363,6 +364,12 @@ func Any(obj bundle.Object, now time.Time) (Object, error) {
 			return Object{}, err
 		}
 		return Request(r), nil
+	case bundle.List:
+		l, err := revocation.ReadList(obj.DER)
+		if err != nil {
+			return Object{}, err
+		}
+		return List(l, now), nil
 	case bundle.PublicKey:
 		k, err := key.Read(obj.DER)
 		return PublicKey(k), err

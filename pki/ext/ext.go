@@ -31,6 +31,10 @@ var (
 	NameConstraintID = asn1.ObjectIdentifier{2, 5, 29, 30}
 	ListNumber       = asn1.ObjectIdentifier{2, 5, 29, 20}
 	ReasonCode       = asn1.ObjectIdentifier{2, 5, 29, 21}
+	InvalidityDate   = asn1.ObjectIdentifier{2, 5, 29, 24}
+	DeltaBase        = asn1.ObjectIdentifier{2, 5, 29, 27}
+	ListScope        = asn1.ObjectIdentifier{2, 5, 29, 28}
+	EntryIssuer      = asn1.ObjectIdentifier{2, 5, 29, 29}
 	CRLPoints        = asn1.ObjectIdentifier{2, 5, 29, 31}
 	PoliciesID       = asn1.ObjectIdentifier{2, 5, 29, 32}
 	PolicyMappings   = asn1.ObjectIdentifier{2, 5, 29, 33}
@@ -38,6 +42,7 @@ var (
 	PolicyLimits     = asn1.ObjectIdentifier{2, 5, 29, 36}
 	ExtendedUsage    = asn1.ObjectIdentifier{2, 5, 29, 37}
 	InhibitAny       = asn1.ObjectIdentifier{2, 5, 29, 54}
+	NoRevocationID   = asn1.ObjectIdentifier{2, 5, 29, 56}
 	InfoAccess       = asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 1, 1}
 )
 
@@ -45,7 +50,10 @@ var names = map[string]string{
 	SubjectKeyID.String(): "subject key identifier", KeyUsageID.String(): "key usage",
 	AltNames.String(): "alternative names",
 	BasicID.String():  "basic constraints", NameConstraintID.String(): "name constraints",
-	CRLPoints.String():  "revocation list addresses",
+	CRLPoints.String(): "revocation list addresses", FreshestID.String(): "freshest list addresses",
+	ListNumber.String(): "list number", ReasonCode.String(): "reason", InvalidityDate.String(): "invalidity date",
+	DeltaBase.String(): "delta list indicator", ListScope.String(): "scope of the list",
+	EntryIssuer.String(): "certificate issuer", NoRevocationID.String(): "no revocation available",
 	PoliciesID.String(): "certificate policies", PolicyMappings.String(): "policy mappings",
 	AuthorityKeyID.String(): "authority key identifier",
 	PolicyLimits.String():   "policy constraints", ExtendedUsage.String(): "extended key usage",

@@ -103,6 +103,20 @@ func Access(issuers, ocsp []string) Extension {
 // NoCheck marks an OCSP responder's certificate (RFC 6960 section 4.2.2.2.1).
 func NoCheck() Extension { return Extension{ID: noCheckID, Value: []byte{5, 0}} }
 
+// NoRevocation says that nobody will ever tell whether the certificate was taken back
+// (RFC 9608 section 3); it stands in certificates that live too shortly for that.
+func NoRevocation() Extension { return Extension{ID: NoRevocationID, Value: []byte{5, 0}} }
+
+// Freshest encodes where the delta of a list is (RFC 5280 section 5.2.6).
+func Freshest(urls []string) Extension {
+	e := ListAddresses(urls)
+	e.ID = FreshestID
+	return e
+}
+
+// IsNoCheck reports whether an extension is the mark of OCSP responders.
+func (e Extension) IsNoCheck() bool { return e.ID.Equal(noCheckID) }
+
 // RehearsalID marks certificates that were made in a rehearsal. The arc is the
 // one that RFC 5612 sets aside for examples, since what carries it must never be
 // more than one.

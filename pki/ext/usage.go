@@ -103,6 +103,9 @@ func (u KeyUsage) Extension() Extension {
 // AnyUsage permits every extended usage.
 var AnyUsage = asn1.ObjectIdentifier{2, 5, 29, 37, 0}
 
+// OCSPUsage is for keys that answer about revocations (RFC 6960 section 4.2.2.2).
+var OCSPUsage = asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 9}
+
 // DocumentSigning is for signatures that people and programs check on what they read (RFC
 // 9336).
 var DocumentSigning = asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 36}
@@ -120,7 +123,7 @@ var extendedUsages = []struct {
 	{"ipsecTunnel", asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 6}},
 	{"ipsecUser", asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 7}},
 	{"timeStamping", asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 8}},
-	{"OCSPSigning", asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 9}},
+	{"OCSPSigning", OCSPUsage},
 	{"ipsecIKE", asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 17}},
 	{"documentSigning", DocumentSigning},
 	{"anyExtendedKeyUsage", AnyUsage},

@@ -75,11 +75,29 @@ const (
 	SomeRefuse        Code = "some-clients-refuse"
 
 	// About a renewal.
-	LinkCounted       Code = "link-counted"
-	ParentEnding      Code = "parent-ends-soon"
-	NoGain            Code = "renewal-without-gain"
-	EndsEarlier       Code = "ends-before-the-earlier"
-	Retired           Code = "authority-retired"
+	LinkCounted   Code = "link-counted"
+	ParentEnding  Code = "parent-ends-soon"
+	NoGain        Code = "renewal-without-gain"
+	EndsEarlier   Code = "ends-before-the-earlier"
+	Retired       Code = "authority-retired"
+	IssuerRevoked Code = "authority-revoked"
+
+	// About taking back.
+	ReasonUnfit   Code = "reason-does-not-fit"
+	NotSuperseded Code = "nothing-in-its-place"
+	Again         Code = "was-on-hold"
+	ListKeyGone   Code = "list-key-gone"
+	TakesDown     Code = "takes-others-down"
+	SameKeyStands Code = "same-key-still-stands"
+
+	// About a list where clients look for it.
+	ListUnreachable   Code = "list-unreachable"
+	ListUnread        Code = "list-unreadable"
+	ListForeign       Code = "list-of-another"
+	ListStale         Code = "list-stale"
+	ListOlder         Code = "list-older"
+	ListUnknown       Code = "list-not-on-record"
+	Stopped           Code = "authority-stopped"
 	KeyElsewhere      Code = "key-elsewhere"
 	AnswerOtherName   Code = "answer-for-another-subject"
 	AnswerNoAuthority Code = "answer-not-an-authority"
@@ -115,6 +133,8 @@ const (
 	Broken            Code = "certificate-broken"
 	OnRecord          Code = "superseded-on-record"
 	SearchCut         Code = "search-cut-short"
+	Revoked           Code = "revoked"
+	StatusUnknown     Code = "status-unknown"
 	RefusedByBrowsers Code = "refused-by-browsers"
 
 	// About a live endpoint.
@@ -327,6 +347,41 @@ var registry = []Rule{
 		"choose a longer life: --lifetime SPAN"},
 	{Retired, Refused, "The authority is retired.", "It goes on with revocation only.",
 		"sign by the authority that took its place"},
+	{ReasonUnfit, Held, "The reason is not meant for this kind of certificate.",
+		"Clients act on the reason: one that is wrong misleads them (RFC 5280 section 5.3.1).",
+		"choose another: ironseal revoke --help tells when each fits"},
+	{NotSuperseded, Warn, "It is called superseded, and nothing took its place.",
+		"Whoever serves it has nothing else to serve.", "renew it first: ironseal certificate renew"},
+	{Again, Note, "It was on hold before.", "The list tells one date, the newer one.", "nothing is to be done"},
+	{ListKeyGone, Refused, "No list can tell of it, since the key is gone.",
+		"A list is signed by the key that signed the certificate.",
+		"take the authority itself back, at the one above it: ironseal revoke HANDLE"},
+	{TakesDown, Warn, "Other certificates fall with it.",
+		"A client refuses every chain that a revoked authority is part of.",
+		"make their replacements first, where there is time: ironseal incident open HANDLE"},
+	{SameKeyStands, Warn, "Another certificate has the same key, and still holds.",
+		"Whoever has the key has what all its certificates allow.", "revoke those too"},
+	{ListUnreachable, Refused, "No list comes from the address.",
+		"Clients that insist on a list refuse every certificate that names the address.",
+		"see that the web server runs and serves the folder of ironseal revocations publish --to"},
+	{ListUnread, Refused, "What stands at the address is no list.", "Clients cannot use it.",
+		"serve the folder as it is written, without changing its files"},
+	{ListForeign, Refused, "The list is of another authority.", "Clients do not believe it, or look in vain.",
+		"serve the folder as it is written"},
+	{ListStale, Refused, "The list is not fresh.", "Clients refuse it, and with it whatever it is about.",
+		"publish again: ironseal revocations publish --to DIR"},
+	{ListOlder, Refused, "An older list is still served.", "What was revoked since is accepted.",
+		"bring the newer folder to the web server, and look for caches in between"},
+	{ListUnknown, Refused, "The list is not on record here.",
+		"It was signed with a key of ours, and nobody wrote it down: by a copy of the estate, by a backup, or by " +
+			"a thief.",
+		"find out who signed it; if nobody did: ironseal incident open HANDLE"},
+	{IssuerRevoked, Refused, "The authority, or one above it, was revoked.",
+		"Whatever it signs is refused by every client that asks for revocations.",
+		"renew it with a new key first: ironseal authority renew HANDLE --new-key"},
+	{Stopped, Refused, "The authority grants nothing while an incident is open.",
+		"Its key may be known to somebody else; what it signs now would have to be taken back too.",
+		"go on with the incident: ironseal incident list"},
 	{KeyElsewhere, Refused, "The key of this authority is not in this estate.", "Only whoever holds the key can sign.",
 		"carry the request to where the key is: ironseal authority apply, or ironseal courier pack"},
 	{AnswerOtherName, Refused, "The returned certificate is for another subject.",
@@ -413,6 +468,12 @@ var registry = []Rule{
 	{OnRecord, Warn, "The records know more than a client does.",
 		"A client that looks at the chain alone accepts it; here another certificate has taken its place, or it " +
 			"waits for its day.", "use the certificate that serves: ironseal certificate list"},
+	{Revoked, Refused, "The certificate was taken back.",
+		"A list or an OCSP answer that holds says so (RFC 5280 section 6.3); clients that ask refuse it.",
+		"use its replacement, or sign a new one: ironseal certificate renew"},
+	{StatusUnknown, Refused, "Nobody tells whether the certificate still stands.",
+		"No list and no answer was given that is fresh, of the right authority and about this certificate.",
+		"give one: --revocations FILE; or fetch it from the address in the certificate: --fetch"},
 	{SearchCut, Refused, "The search for a chain was cut short.",
 		"There are too many certificates that could be issuers of each other.",
 		"give only the certificates that belong to this chain"},

@@ -26,6 +26,8 @@ type Generation struct {
 	Issuer      *Generation // the generation above that signed it; nil for a root
 	Authority   *Authority
 	Staged      time.Time // the switch day from which it signs; zero where it does already
+	Revoked     time.Time // since when it is taken back, on hold too; zero while it is not
+	Stopped     string    // why it grants nothing for now; "" where that is not so
 }
 
 // Label names the generation on sheets: "services (g1)".
@@ -57,6 +59,22 @@ func (g *Generation) above() *Generation {
 		}
 	}
 	return best
+}
+
+// ListName is the name under which a generation's revocation lists lie: that of the first of
+// its authority with the same subject and key, since those have one list.
+func (g *Generation) ListName() string {
+	for _, o := range g.Authority.Generations {
+		if SameList(o, g) {
+			return o.Name()
+		}
+	}
+	return g.Name()
+}
+
+// SameList reports whether two generations of an authority have one list: one name, one key.
+func SameList(a, b *Generation) bool {
+	return a.Certificate.Subject.Equal(b.Certificate.Subject) && key.Same(a.Certificate.Key, b.Certificate.Key)
 }
 
 // Descends reports whether the generation belongs to the authority of this handle,
@@ -116,6 +134,8 @@ func (a *Authority) Prepared() *Generation {
 // "retired" or "staged"; "" for one that does, or did.
 func (g *Generation) Mark() string {
 	switch {
+	case !g.Revoked.IsZero():
+		return "revoked"
 	case !g.Staged.IsZero():
 		return "staged"
 	case g.Authority.Elsewhere:
@@ -129,6 +149,17 @@ func (g *Generation) Mark() string {
 // Signs reports whether the authority can sign here: it has a generation, its
 // key is in this estate, and it is not retired.
 func (a *Authority) Signs() bool { return a.Current() != nil && !a.Elsewhere && a.Retired.IsZero() }
+
+// TakenBack is the first generation of a line, from this one upward, that was revoked; nil
+// where none was.
+func (g *Generation) TakenBack() *Generation {
+	for _, up := range g.Line() {
+		if !up.Revoked.IsZero() {
+			return up
+		}
+	}
+	return nil
+}
 
 // Hierarchy is all authorities of an estate, parents before children.
 type Hierarchy []*Authority

@@ -10,6 +10,7 @@ import (
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/key"
 	"ironseal/pki/san"
+	"ironseal/pki/template"
 )
 
 // extensions builds what the template names, in a fixed order, with a row for
@@ -88,19 +89,47 @@ func (p *planner) published() (ext.Set, error) {
 		out = append(out, e)
 		p.row("policies", "", strings.Join(t.Policies, ", "), "")
 	}
-	if len(t.Publish.Lists) > 0 {
-		out = append(out, ext.ListAddresses(t.Publish.Lists))
-		p.row("list at", "", strings.Join(t.Publish.Lists, ", "), "")
+	at := p.addresses()
+	if t.NoRevocation {
+		out = append(out, ext.NoRevocation())
+		p.row("revocation", "", "none: it lives too shortly for lists", "")
 	}
-	if len(t.Publish.Issuers)+len(t.Publish.OCSP) > 0 {
-		out = append(out, ext.Access(t.Publish.Issuers, t.Publish.OCSP))
-		p.row("issuer at", "", strings.Join(append(append([]string(nil), t.Publish.Issuers...), t.Publish.OCSP...),
-			", "), "")
+	if len(at.Lists) > 0 {
+		out = append(out, ext.ListAddresses(at.Lists))
+		p.row("list at", "", strings.Join(at.Lists, ", "), "")
+	}
+	if len(at.Issuers)+len(at.OCSP) > 0 {
+		out = append(out, ext.Access(at.Issuers, at.OCSP))
+		p.row("issuer at", "", strings.Join(append(append([]string(nil), at.Issuers...), at.OCSP...), ", "), "")
 	}
 	if t.NoCheck {
 		out = append(out, ext.NoCheck())
 	}
 	return out, nil
+}
+
+// addresses are those that the certificate names: the template's own, else those of the
+// settings. A root names none: nobody above it lists it, and it is its own issuer.
+func (p *planner) addresses() template.Publish {
+	at := p.in.Template.Publish
+	if p.in.Issuer == nil {
+		return at
+	}
+	for _, x := range []struct {
+		own *[]string
+		set []string
+	}{{&at.Lists, p.in.Published.Lists}, {&at.Issuers, p.in.Published.Issuers}, {&at.OCSP, p.in.Published.OCSP}} {
+		if len(*x.own) == 0 {
+			*x.own = x.set
+		}
+	}
+	if p.part = p.in.Part; len(p.in.Template.Publish.Lists) > 0 {
+		p.part = 0
+	}
+	if p.in.Template.NoRevocation || p.in.Template.NoCheck {
+		at.Lists, at.OCSP, p.part = nil, nil, 0
+	}
+	return at
 }
 
 // usage builds key usage and extended key usage, and says which of the usages

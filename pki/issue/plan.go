@@ -61,11 +61,13 @@ type Input struct {
 	Now          time.Time
 	Newest       time.Time // the newest record; zero when there is none
 	BeginsBefore time.Duration
-	Grants       span.Span    // the longest life that a new authority would grant by the templates
-	Sender       string       // who sent the request
-	Rehearse     bool         // mark what is made as made in a rehearsal
-	SeenAs       string       // another subject under which the key was seen, or ""
-	KeyFlaws     finding.List // what was found out about the key when it came on record
+	Grants       span.Span        // the longest life that a new authority would grant by the templates
+	Sender       string           // who sent the request
+	Published    template.Publish // addresses that the certificate names, where the template has none of its own
+	Part         int              // of the issuer's lists that the certificate will stand on
+	Rehearse     bool             // mark what is made as made in a rehearsal
+	SeenAs       string           // another subject under which the key was seen, or ""
+	KeyFlaws     finding.List     // what was found out about the key when it came on record
 }
 
 // Row is one line of a review sheet.
@@ -98,6 +100,7 @@ type Plan struct {
 	Digest   [32]byte // of everything that a person agrees to
 	Names    []san.Name
 	Grant    hierarchy.Grant
+	Part     int // of the issuer's lists that it will stand on; 0: the whole
 	in       *Input
 }
 
@@ -105,6 +108,7 @@ type planner struct {
 	in       *Input
 	rows     []Row
 	findings finding.List
+	part     int
 }
 
 func (p *planner) row(field, asked, signed, cause string) {
@@ -141,6 +145,7 @@ func New(in Input) (Plan, error) {
 	if in.Request != nil {
 		p.request()
 	}
+	out.Part = p.part
 	out.Draft, out.Rows, out.Findings = d, p.rows, in.Template.Weigh(dedupe(p.findings)).Ranked()
 	out.Digest = digest(out)
 	return out, nil
@@ -188,6 +193,11 @@ func (p *planner) issuer() {
 	switch {
 	case !a.Authority.Retired.IsZero():
 		p.find(finding.Retired, "%s was retired on %s.", a.Authority.Handle, a.Authority.Retired.Format("2006-01-02"))
+	case a.Stopped != "":
+		p.find(finding.Stopped, "%s grants nothing for now: %s.", a.Label(), a.Stopped)
+	case a.TakenBack() != nil:
+		up := a.TakenBack()
+		p.find(finding.IssuerRevoked, "%s was revoked on %s.", up.Label(), up.Revoked.Format("2006-01-02"))
 	case a.Authority.Elsewhere:
 		p.find(finding.KeyElsewhere, "The key of %s is not in this estate.", a.Authority.Handle)
 	}

@@ -132,12 +132,21 @@ func (p Public) Verify(a Algorithm, message, signature []byte) error {
 	if a.family != p.Kind.Family() {
 		return fmt.Errorf("the signature algorithm %s does not go with a key of kind %s", a.Name, p.Kind)
 	}
-	digest := message
-	if a.Hash != 0 {
-		h := a.Hash.New()
-		h.Write(message)
-		digest = h.Sum(nil)
+	return p.holds(a, message, digested(a.Hash, message), signature)
+}
+
+// digested is a message's digest; the message itself where there is no hash.
+func digested(hash crypto.Hash, message []byte) []byte {
+	if hash == 0 {
+		return message
 	}
+	h := hash.New()
+	h.Write(message)
+	return h.Sum(nil)
+}
+
+// holds checks a signature over a message whose digest is known.
+func (p Public) holds(a Algorithm, message, digest, signature []byte) error {
 	ok := false
 	switch pub := p.Key.(type) {
 	case *rsa.PublicKey:
@@ -242,12 +251,7 @@ func SignMessage(message []byte, signer crypto.Signer, random io.Reader) (algori
 	if err != nil {
 		return nil, nil, err
 	}
-	digest := message
-	if hash != 0 {
-		h := hash.New()
-		h.Write(message)
-		digest = h.Sum(nil)
-	}
+	digest := digested(hash, message)
 	if signature, err = signer.Sign(random, digest, hash); err != nil {
 		return nil, nil, fmt.Errorf("signing with key %x: %w", pub.Identifier()[:4], err)
 	}
@@ -255,7 +259,7 @@ func SignMessage(message []byte, signer crypto.Signer, random io.Reader) (algori
 	if err != nil {
 		return nil, nil, err
 	}
-	if err := pub.Verify(alg, message, signature); err != nil {
+	if err := pub.holds(alg, message, digest, signature); err != nil {
 		return nil, nil, fmt.Errorf("signing with key %x: the new signature does not verify: %w",
 			pub.Identifier()[:4], err)
 	}

@@ -42,6 +42,10 @@ type Question struct {
 
 	Proofs *Proofs // what was found before; nil to find everything anew
 
+	// Standing says whether the first certificate of a line was taken back; it is asked for
+	// every certificate of a chain below its anchor, which is the last. Nil: nobody asks.
+	Standing func(line []*cert.Certificate) finding.List
+
 	// The inputs of RFC 5280 section 6.1.1 c, e, f and g.
 	Policies      []asn1.ObjectIdentifier // those acceptable; none means all
 	RequirePolicy bool
@@ -366,6 +370,11 @@ func (s *search) judge(chain []*cert.Certificate, whole bool) []Step {
 	}
 	if whole && len(out) > 0 {
 		out[0].Findings = append(out[0].Findings, policyFindings(chain, s.q)...)
+	}
+	if whole && s.q.Standing != nil {
+		for i := range chain[:len(chain)-1] {
+			out[i].Findings = append(out[i].Findings, s.q.Standing(chain[i:])...)
+		}
 	}
 	return out
 }

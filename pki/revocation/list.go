@@ -1,6 +1,14 @@
+// Package revocation reads, makes and numbers revocation lists, and judges by them.
+//
+// A list may have a million entries, and clients ask it one question: is this serial on
+// it? So a list that was read keeps its entries as the bytes they were, proved well-formed
+// once from end to end, and answers by walking along them. A list that is made takes its
+// entries as bytes too, from the list before where that holds them already.
 package revocation
 
 import (
+	"bytes"
+	"crypto/sha256"
 	"encoding/asn1"
 	"errors"
 	"fmt"
@@ -11,61 +19,77 @@ import (
 	"golang.org/x/crypto/cryptobyte"
 	casn1 "golang.org/x/crypto/cryptobyte/asn1"
 
-	"ironseal/pki/cert"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
 	"ironseal/pki/key"
+	"ironseal/pki/point"
 )
-
-// Entry is one revoked certificate.
-type Entry struct {
-	Serial cert.Serial
-	At     time.Time
-	Reason int // RFC 5280 section 5.3.1; 0 where none is given
-}
 
 // List is a revocation list that was read (RFC 5280 section 5.1).
 type List struct {
+	Raw        []byte
 	Issuer     dn.Name
 	ThisUpdate time.Time
 	NextUpdate time.Time // zero where it says none
 	Number     *big.Int  // nil where it has none
-	Entries    []Entry
+	Base       *big.Int  // of a delta list, the number of the list that it adds to; nil for a complete one
+	KeyID      []byte    // of the key that signed it, as it says itself; nil where it does not
+	Scoped     bool      // it is not about all that its issuer issued, but about:
+	Scope      point.Scope
+	Freshest   []point.Point // where its delta is
+	Count      int           // of its entries
 
-	tbs, signature []byte
-	algorithm      key.Algorithm
+	entries, tbs, signature []byte
+	algorithm               key.Algorithm
 }
 
-// Most is how many entries are read from one list.
-const Most = 5_000_000
+// Bounds of what is read.
+const (
+	Most     = 5_000_000 // entries
+	MostSize = 512 << 20 // octets
+)
 
-// ReadList reads a revocation list. The bytes may be hostile.
+// ReadList reads a revocation list, which keeps hold of the bytes. They may be hostile.
 func ReadList(der []byte) (*List, error) {
-	in := cryptobyte.String(der)
-	var outer, tbs, body, alg, sig cryptobyte.String
-	if !in.ReadASN1(&outer, casn1.SEQUENCE) || !in.Empty() || !outer.ReadASN1Element(&tbs, casn1.SEQUENCE) ||
-		!outer.ReadASN1Element(&alg, casn1.SEQUENCE) ||
-		!outer.ReadASN1(&sig, casn1.BIT_STRING) || len(sig) == 0 || sig[0] != 0 {
-		return nil, errors.New("revocation list: it is not the ASN.1 structure of one (RFC 5280 section 5.1)")
+	l, err := Skim(der)
+	if err == nil {
+		err = l.prove()
 	}
-	l := &List{tbs: tbs, signature: sig[1:]}
-	var err error
-	if l.algorithm, err = key.ReadAlgorithm(alg); err != nil {
-		return nil, fmt.Errorf("revocation list: %w", err)
-	}
-	content := tbs
-	if !content.ReadASN1(&body, casn1.SEQUENCE) {
-		return nil, errors.New("revocation list: its content cannot be parsed")
-	}
-	if err := l.readBody(body, alg); err != nil {
+	if err != nil {
 		return nil, fmt.Errorf("revocation list: %w", err)
 	}
 	return l, nil
 }
 
+// Skim reads a list and leaves its entries unread: for one of our own, whose entries are
+// proved by a hash. Such a list does not know how many it has.
+func Skim(der []byte) (*List, error) {
+	if len(der) > MostSize {
+		return nil, fmt.Errorf("%d octets; the most that is read is %d", len(der), MostSize)
+	}
+	in := cryptobyte.String(der)
+	var outer, tbs, body, alg, sig cryptobyte.String
+	if !in.ReadASN1(&outer, casn1.SEQUENCE) || !in.Empty() || !outer.ReadASN1Element(&tbs, casn1.SEQUENCE) ||
+		!outer.ReadASN1Element(&alg, casn1.SEQUENCE) ||
+		!outer.ReadASN1(&sig, casn1.BIT_STRING) || !outer.Empty() || len(sig) == 0 || sig[0] != 0 {
+		return nil, errors.New("it is not the ASN.1 structure of one (RFC 5280 section 5.1)")
+	}
+	l := &List{Raw: der, tbs: tbs, signature: sig[1:]}
+	var err error
+	if l.algorithm, err = key.ReadAlgorithm(alg); err != nil {
+		return nil, err
+	}
+	content := tbs
+	if !content.ReadASN1(&body, casn1.SEQUENCE) {
+		return nil, errors.New("its content cannot be parsed")
+	}
+	return l, l.readBody(body, alg)
+}
+
 func (l *List) readBody(body, outerAlg cryptobyte.String) error {
 	var alg, issuer cryptobyte.String
-	if body.PeekASN1Tag(casn1.INTEGER) && !body.SkipASN1(casn1.INTEGER) ||
+	version := 0
+	if body.PeekASN1Tag(casn1.INTEGER) && (!body.ReadASN1Integer(&version) || version != 1) ||
 		!body.ReadASN1Element(&alg, casn1.SEQUENCE) || !body.ReadASN1Element(&issuer, casn1.SEQUENCE) {
 		return errors.New("version, algorithm or issuer cannot be parsed")
 	}
@@ -87,66 +111,63 @@ func (l *List) readBody(body, outerAlg cryptobyte.String) error {
 		if !body.ReadASN1(&list, casn1.SEQUENCE) {
 			return errors.New("its entries cannot be parsed")
 		}
-		if err := l.readEntries(list); err != nil {
-			return err
-		}
+		l.entries = list
 	}
 	return l.readExtensions(body)
 }
 
-func (l *List) readEntries(list cryptobyte.String) error {
-	for !list.Empty() {
-		var one, set cryptobyte.String
-		var e Entry
-		n := new(big.Int)
-		if !list.ReadASN1(&one, casn1.SEQUENCE) || !one.ReadASN1Integer(n) || !readTime(&one, &e.At) ||
-			len(l.Entries) == Most {
-			return fmt.Errorf("entry %d cannot be parsed", len(l.Entries)+1)
-		}
-		e.Serial = cert.SerialOf(n)
-		if one.ReadASN1Element(&set, casn1.SEQUENCE) {
-			extensions, err := ext.ReadSet(set)
-			if err != nil {
-				return fmt.Errorf("entry %d: %w", len(l.Entries)+1, err)
-			}
-			if err := understood(extensions, ext.ReasonCode); err != nil {
-				return fmt.Errorf("entry %d: %w", len(l.Entries)+1, err)
-			}
-			if x, ok := extensions.Find(ext.ReasonCode); ok {
-				value := cryptobyte.String(x.Value)
-				if !value.ReadASN1Enum(&e.Reason) || e.Reason < 0 || e.Reason > 10 {
-					return fmt.Errorf("entry %d: its reason cannot be parsed", len(l.Entries)+1)
-				}
-			}
-		}
-		l.Entries = append(l.Entries, e)
-	}
-	return nil
-}
+// Encoded are the entries as they stand.
+func (l *List) Encoded() []byte { return l.entries }
+
+// handled are the extensions of lists that may be critical.
+var handled = []asn1.ObjectIdentifier{ext.ListNumber, ext.AuthorityKeyID, ext.DeltaBase, ext.ListScope}
 
 func (l *List) readExtensions(body cryptobyte.String) error {
 	if body.Empty() {
 		return nil
 	}
 	var field cryptobyte.String
-	if !body.ReadASN1(&field, casn1.Tag(0).ContextSpecific().Constructed()) {
+	if !body.ReadASN1(&field, casn1.Tag(0).ContextSpecific().Constructed()) || !body.Empty() {
 		return errors.New("something unknown follows its entries")
 	}
 	set, err := ext.ReadSet(field)
 	if err != nil {
 		return err
 	}
-	if err := understood(set, ext.ListNumber, ext.AuthorityKeyID); err != nil {
+	if err := understood(set, handled...); err != nil {
 		return err
 	}
-	if x, ok := set.Find(ext.ListNumber); ok {
-		value := cryptobyte.String(x.Value)
-		l.Number = new(big.Int)
-		if !value.ReadASN1Integer(l.Number) {
-			return errors.New("its number cannot be parsed")
+	for _, x := range set {
+		if x.Loose != "" {
+			return fmt.Errorf("extension %s: %s", ext.NameOf(x.ID), x.Loose)
+		}
+		switch {
+		case x.ID.Equal(ext.ListNumber):
+			l.Number, err = readNumber(x.Value)
+		case x.ID.Equal(ext.DeltaBase):
+			l.Base, err = readNumber(x.Value)
+		case x.ID.Equal(ext.AuthorityKeyID):
+			l.KeyID, err = ext.ReadAuthorityKeyID(x.Value)
+		case x.ID.Equal(ext.ListScope):
+			l.Scoped = true
+			l.Scope, err = point.ReadScope(x.Value, l.Issuer)
+		case x.ID.Equal(ext.FreshestID):
+			l.Freshest, err = point.Read(x.Value, l.Issuer)
+		}
+		if err != nil {
+			return err
 		}
 	}
 	return nil
+}
+
+func readNumber(value []byte) (*big.Int, error) {
+	in := cryptobyte.String(value)
+	n := new(big.Int)
+	if !in.ReadASN1Integer(n) || !in.Empty() || n.Sign() < 0 || len(n.Bytes()) > 20 {
+		return nil, errors.New("its number cannot be parsed (RFC 5280 section 5.2.3)")
+	}
+	return n, nil
 }
 
 // understood refuses a set with a critical extension that is not among those known
@@ -174,3 +195,33 @@ func readTime(s *cryptobyte.String, t *time.Time) bool {
 
 // VerifiedBy checks the list's signature with a key.
 func (l *List) VerifiedBy(p key.Public) error { return p.Verify(l.algorithm, l.tbs, l.signature) }
+
+// Weak reports whether its signature is of a kind that nobody should rely on.
+func (l *List) Weak() bool { return l.algorithm.Weak() }
+
+// SHA256 is the list's fingerprint.
+func (l *List) SHA256() [32]byte { return sha256.Sum256(l.Raw) }
+
+// Fresh says why a list is not to be used at a moment, or "": its time has not come, or
+// its successor is due.
+func (l *List) Fresh(now time.Time) string {
+	switch {
+	case now.Before(l.ThisUpdate):
+		return "it is dated " + l.ThisUpdate.Format(time.RFC3339) + ", which is still to come"
+	case !l.NextUpdate.IsZero() && now.After(l.NextUpdate):
+		return "it is stale since " + l.NextUpdate.Format("2006-01-02 15:04 UTC")
+	}
+	return ""
+}
+
+// SameScope reports whether two lists are about the same certificates.
+func (l *List) SameScope(o *List) bool {
+	if !l.Issuer.Equal(o.Issuer) || l.Scoped != o.Scoped || !bytes.Equal(l.KeyID, o.KeyID) {
+		return false
+	}
+	a, b := l.Scope, o.Scope
+	named := len(a.Names) == 0 && len(b.Names) == 0 || point.Meet(a.Names, b.Names)
+	a.Names, b.Names = nil, nil
+	return named && a.OnlyUsers == b.OnlyUsers && a.OnlyAuthorities == b.OnlyAuthorities &&
+		a.OnlyAttributes == b.OnlyAttributes && a.Reasons == b.Reasons && a.Indirect == b.Indirect
+}

@@ -43,7 +43,8 @@ func TestListsOfTheStandardLibraryAreRead(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if len(l.Entries) != 13 || l.Entries[3].Reason != 3 || l.Entries[3].Serial.Big().Int64() != 1003 ||
+	entries := all(t, l)
+	if len(entries) != 13 || l.Count != 13 || entries[3].Reason != 3 || entries[3].Serial.Big().Int64() != 1003 ||
 		l.Number.Int64() != 1234567890123 || !l.Issuer.Equal(root.Cert.Subject) ||
 		!l.ThisUpdate.Equal(specimen.Now) || l.NextUpdate.IsZero() {
 		t.Errorf("%+v", l)
@@ -56,6 +57,14 @@ func TestListsOfTheStandardLibraryAreRead(t *testing.T) {
 			t.Fatalf("cut after %d bytes it still reads", i)
 		}
 	}
+}
+
+func all(t testing.TB, l *List) (out []Entry) {
+	t.Helper()
+	if err := l.Each(func(e Entry) error { out = append(out, e); return nil }); err != nil {
+		t.Fatal(err)
+	}
+	return out
 }
 
 func TestListNumbersNeverGoBackwards(t *testing.T) {
@@ -71,9 +80,18 @@ func TestListNumbersNeverGoBackwards(t *testing.T) {
 func FuzzReadList(f *testing.F) {
 	root := specimen.Make(f, nil, specimen.Plan{Subject: "CN=Root", Authority: true})
 	f.Add(libraryList(f, root, 3))
-	f.Fuzz(func(_ *testing.T, data []byte) {
+	f.Fuzz(func(t *testing.T, data []byte) {
 		if l, err := ReadList(data); err == nil {
 			_ = l.VerifiedBy(root.Cert.Key)
+			n := 0
+			_ = l.Each(func(e Entry) error {
+				n++
+				l.Find(e.Serial, l.Issuer)
+				return nil
+			})
+			if _, left := l.Without(map[string]bool{"\x07": true}); n > l.Count || left > l.Count {
+				t.Errorf("%d of %d entries, %d are left", n, l.Count, left)
+			}
 		}
 	})
 }

@@ -192,7 +192,7 @@ func Count(n int, word string) string {
 	if n == 1 {
 		return "1 " + word
 	}
-	if stem, found := strings.CutSuffix(word, "y"); found && !strings.HasSuffix(stem, "a") {
+	if stem, found := strings.CutSuffix(word, "y"); found && !strings.ContainsAny(stem[len(stem)-1:], "aeou") {
 		return strconv.Itoa(n) + " " + stem + "ies"
 	}
 	return strconv.Itoa(n) + " " + word + "s"

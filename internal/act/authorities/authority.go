@@ -106,6 +106,9 @@ func planNew(ctx context.Context, e *estate.Estate, ask Ask) (Planned, error) {
 	if in.Subject, err = SubjectOf(e, ask); err != nil {
 		return out, err
 	}
+	if in.Published, in.Part, err = Published(ctx, e, in.Issuer); err != nil {
+		return out, err
+	}
 	in.Amend = issue.Amendments{Lifetime: ask.Lifetime, PathLength: ask.PathLength,
 		Permit: ext.Constraints{Permitted: ask.Permit, Excluded: ask.Exclude}}
 	in.Grants = Grants(e, ask.Handle, in.Issuer == nil)
@@ -119,6 +122,17 @@ func planNew(ctx context.Context, e *estate.Estate, ask Ask) (Planned, error) {
 	}
 	out.Plan.Findings, err = out.Plan.Findings.Waive(0, ask.Waivers)
 	return out, err
+}
+
+// Published are the addresses that the next certificate of an issuer names, and the part of
+// the issuer's lists that it will stand on.
+func Published(ctx context.Context, e *estate.Estate, issuer *hierarchy.Generation) (template.Publish, int, error) {
+	if issuer == nil {
+		return template.Publish{}, 0, nil
+	}
+	n, _, err := e.Records.Issued(ctx, issuer.Name())
+	part := e.NextPart(n)
+	return e.Published(issuer, part), part, err
 }
 
 // SubjectOf is the subject that was asked for, or the one that the settings make.
@@ -375,7 +389,7 @@ func (m sealed) record(e *estate.Estate, tx *records.Tx) ([]journal.Entry, error
 	id, err := tx.AddCertificate(records.NewCertificate{Certificate: m.certificate, Issuer: issuer,
 		TemplateName: m.p.in.Template.Name,
 		TemplateSHA:  m.p.in.Template.SHA256(), TemplateSource: m.p.in.Template.Source(), Sheet: m.plan.Digest,
-		Waived: estate.Waived(m.plan.Findings)})
+		Part: m.plan.Part, Waived: estate.Waived(m.plan.Findings)})
 	if err != nil {
 		return nil, err
 	}

@@ -175,7 +175,8 @@ func renewalInput(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, 
 		in.Amend.PathLength = &n
 	}
 	in.Grants = Grants(e, a.Handle, in.Issuer == nil)
-	return in, nil
+	in.Published, in.Part, err = Published(ctx, e, in.Issuer)
+	return in, err
 }
 
 // templateOf reads the template by which a generation was made, as it is today.

@@ -58,12 +58,13 @@ type toldRequest struct {
 	sum, title, from, received, state, reason, decided string
 }
 
-type toldGeneration struct{ certificate, by, staged string }
+type toldGeneration struct{ certificate, by, staged, stopped string }
 
 type toldAuthority struct {
-	retired, revocations string
-	keyHere              bool
-	generations          int
+	retired     string
+	keyHere     bool
+	generations int
+	revoked     toldRevocations
 }
 
 type toldSent struct{ handle, parent, made, answered, staged, key string }
@@ -218,9 +219,7 @@ func (t *told) authority(en journal.Entry, d detail, at string) {
 		}
 		t.adopted(handle, en, d)
 		t.links(d, en.Actor)
-		if sum := d.text("revocations"); sum != "" {
-			t.authorities[handle].revocations = sum
-		}
+		t.adoptedRevocations(handle, d)
 		t.answered(handle, tookAuthority(en), at)
 	case "adopt link":
 		t.links(d, en.Actor)
@@ -254,6 +253,8 @@ func (t *told) authority(en journal.Entry, d detail, at string) {
 		t.switched(d.text("to"), "")
 	case "switch back":
 		t.switched(d.text("from"), recordDay(d.text("until")))
+	default:
+		t.revocations(en, d, at)
 	}
 }
 
@@ -280,7 +281,7 @@ func (t *told) generation(handle, name, certificate, by, staged string, keyHere 
 		t.authorities[handle] = a
 	}
 	a.generations++
-	t.generations[name] = &toldGeneration{certificate, by, staged}
+	t.generations[name] = &toldGeneration{certificate, by, staged, ""}
 }
 
 func (t *told) imported(up detail, actor string) {
@@ -375,6 +376,9 @@ type auditing struct {
 	own      map[string]int64  // generation, by name, to its certificate
 	keys     map[string]bool   // RSA keys, by fingerprint
 	template map[string]string
+	ends     map[string]int64 // of certificates, by authority and serial
+
+	listNumber map[string]int64
 }
 
 func (a *auditing) fault(about, format string, args ...any) {
@@ -390,7 +394,8 @@ func audit(ctx context.Context, e *estate.Estate, out *Checked) error {
 	}
 	a := &auditing{e: e, ctx: ctx, out: out, ids: map[int64]string{}, gens: map[int64]string{},
 		handles: map[int64]string{}, owner: map[int64]int64{}, names: map[int64]map[string]int{},
-		replaces: map[int64][]int64{}, own: map[string]int64{}, keys: map[string]bool{}, template: map[string]string{}}
+		replaces: map[int64][]int64{}, own: map[string]int64{}, keys: map[string]bool{}, template: map[string]string{},
+		ends: map[string]int64{}}
 	for _, s := range schema {
 		a.fault("records", "%s", s)
 	}
@@ -398,7 +403,7 @@ func audit(ctx context.Context, e *estate.Estate, out *Checked) error {
 		return err
 	}
 	for _, step := range []func() error{a.auditNames, a.auditAuthorities, a.auditTemplates, a.auditCertificates,
-		a.auditRequests, a.auditSmall, a.auditKeys} {
+		a.auditRevocations, a.auditRequests, a.auditSmall, a.auditKeys} {
 		if err := step(); err != nil {
 			return err
 		}
@@ -422,11 +427,13 @@ func (a *auditing) auditNames() error {
 
 func (a *auditing) auditAuthorities() error {
 	retired, elsewhere := map[string]string{}, map[string]int64{}
+	a.listNumber = map[string]int64{}
 	parents := map[int64]int64{}
 	if err := a.each("authority", func(r records.Row) {
 		a.handles[r.Int("id")] = r.Text("handle")
 		retired[r.Text("handle")], elsewhere[r.Text("handle")] = r.Text("retired"), r.Int("elsewhere")
 		parents[r.Int("id")] = r.Int("parent")
+		a.listNumber[r.Text("handle")] = r.Int("list_number")
 	}); err != nil {
 		return err
 	}
@@ -439,10 +446,6 @@ func (a *auditing) auditAuthorities() error {
 			a.fault(handle, "it is retired since %q on record, and since %q in the journal", have, want.retired)
 		case (elsewhere[handle] != 0) == want.keyHere:
 			a.fault(handle, "where its key is does not agree with the journal")
-		}
-		if sum, err := a.e.Records.RevocationsDigest(a.ctx, handle); err == nil &&
-			(want.revocations != "" && sum != want.revocations || want.revocations == "" && sum != noRevocations) {
-			a.fault(handle, "what is on record as revoked does not agree with the journal")
 		}
 	}
 	for _, handle := range a.handles {
@@ -484,6 +487,10 @@ func (a *auditing) auditGenerations(parents map[int64]int64) error {
 		if r.Text("staged") != want.staged && !a.older {
 			a.fault(name, "its switch day is %q on record, and %q in the journal", r.Text("staged"), want.staged)
 		}
+		if r.Text("stopped") != want.stopped {
+			a.fault(name, "why it grants nothing is %q on record, and %q in the journal", r.Text("stopped"),
+				want.stopped)
+		}
 		if have := a.gens[issuers[id]]; !fits(want.by, have) {
 			a.fault(name, "it stands below %q on record, and below %q in the journal", have, want.by)
 		}
@@ -503,9 +510,6 @@ func (a *auditing) auditGenerations(parents map[int64]int64) error {
 	}
 	return nil
 }
-
-// noRevocations is the digest of an authority of which nothing is revoked.
-var noRevocations = fmt.Sprintf("%x", sha256.Sum256([]byte("list 0\n")))
 
 // fits reports whether a generation is the one that was told of.
 func fits(want, have string) bool {
@@ -531,6 +535,7 @@ func (a *auditing) auditCertificates() error {
 	if err := a.each("certificate", func(r records.Row) {
 		sum := fmt.Sprintf("%x", sha256.Sum256(r.Bytes("der")))
 		a.ids[r.Int("id")] = sum
+		a.ends[a.handles[r.Int("authority")]+" "+r.Text("serial")] = r.Int("not_after")
 		if r.Text("staged") == "" && r.Int("replaces") != 0 {
 			a.replaces[r.Int("replaces")] = append(a.replaces[r.Int("replaces")], r.Int("id"))
 		}
@@ -575,6 +580,8 @@ func (a *auditing) auditCertificate(r records.Row, sum string) {
 	case r.Text("serial") != c.SerialHex(), title != c.Title(), r.Text("subject") != c.Subject.String(),
 		r.Int("not_after") != c.NotAfter.Unix(), !bytes.Equal(r.Bytes("key_sha256"), fingerprint[:]):
 		a.fault(title, "its serial, title, subject, end or key on record is not that of its certificate")
+	case int(r.Int("part")) != a.partOf(c, r.Int("issuer")):
+		a.fault(title, "the part of its issuer's lists on record is not that of its certificate")
 	case r.Int("authority") != a.owner[r.Int("issuer")]:
 		a.fault(title, "the authority on record is not that of the generation that signed it")
 	}

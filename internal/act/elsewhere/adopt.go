@@ -253,9 +253,9 @@ func (a Adoption) record(e *estate.Estate, tx *records.Tx, h hierarchy.Hierarchy
 		if err := addList(tx, handle, l); err != nil {
 			return nil, err
 		}
-		revoked += len(l.Entries)
+		revoked += l.Count
 	}
-	revocations, err := tx.RevocationsDigest(handle)
+	revocations, number, err := tx.RevocationsDigest(handle)
 	if err != nil {
 		return nil, err
 	}
@@ -263,7 +263,7 @@ func (a Adoption) record(e *estate.Estate, tx *records.Tx, h hierarchy.Hierarchy
 	return []journal.Entry{estate.Entry("adopt authority", handle, "certificate", fmt.Sprintf("%x", sum), "subject",
 		a.Leaf.Subject.String(), "key here", a.Ask.Signer != nil, "by", parent, "above", up.told, "links",
 		estate.Hashes(up.linked), "issued", estate.Hashes(a.Issued), "revocations", revocations,
-		"revoked and known", revoked, "not known",
+		"list number", number, "revoked and known", revoked, "not known",
 		"what else it issued and revoked, and by whom its key was held")}, nil
 }
 
@@ -291,8 +291,14 @@ func addList(tx *records.Tx, handle string, l *revocation.List) error {
 	var serials []string
 	var at []time.Time
 	var reasons []int
-	for _, e := range l.Entries {
-		serials, at, reasons = append(serials, e.Serial.Hex()), append(at, e.At), append(reasons, e.Reason)
+	err := l.Each(func(e revocation.Entry) error {
+		if e.Reason != revocation.RemoveFromCRL && e.Issuer.IsEmpty() {
+			serials, at, reasons = append(serials, e.Serial.Hex()), append(at, e.At), append(reasons, int(e.Reason))
+		}
+		return nil
+	})
+	if err != nil {
+		return err
 	}
 	number := int64(0)
 	if l.Number != nil && l.Number.IsInt64() {

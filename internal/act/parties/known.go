@@ -111,6 +111,17 @@ func (k *Known) stores(ctx context.Context, e *estate.Estate) error {
 }
 
 func (k *Known) sights(ctx context.Context, e *estate.Estate) error {
+	last, err := Sights(ctx, e)
+	for _, at := range k.Endpoints {
+		if s, ok := last[at]; ok {
+			k.Seen = append(k.Seen, s)
+		}
+	}
+	return err
+}
+
+// Sights are what was last seen at each endpoint.
+func Sights(ctx context.Context, e *estate.Estate) (map[string]Sight, error) {
 	last := map[string]Sight{}
 	err := e.Records.EntriesOf(ctx, sightAct, func(en journal.Entry) error {
 		s := Sight{Endpoint: en.Object, When: en.At.Format(time.RFC3339)}
@@ -120,12 +131,7 @@ func (k *Known) sights(ctx context.Context, e *estate.Estate) error {
 		last[en.Object] = s
 		return nil
 	})
-	for _, at := range k.Endpoints {
-		if s, ok := last[at]; ok {
-			k.Seen = append(k.Seen, s)
-		}
-	}
-	return err
+	return last, err
 }
 
 // Names are the names and addresses by which a party is used, each once.

@@ -210,6 +210,15 @@ func planDue(ctx context.Context, e *estate.Estate, within span.Span, waivers []
 	return planAll(ctx, e, list, AgainAsk{Waivers: waivers}, nil)
 }
 
+// PlanThese plans a certificate in the place of each of a list, by a generation; nil stands for
+// each one's own authority, as it is today.
+func PlanThese(ctx context.Context, e *estate.Estate, list []estate.Held, waivers []finding.Waiver,
+	by *hierarchy.Generation) ([]signing.Planned, error) {
+	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) ([]signing.Planned, error) {
+		return planAll(ctx, e, list, AgainAsk{Waivers: waivers}, by)
+	})
+}
+
 // planAll plans a certificate in the place of each of a list, leaving out
 // authorities and what was replaced. by is the generation that signs; nil for
 // each one's own authority.

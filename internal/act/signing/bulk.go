@@ -60,6 +60,7 @@ func planMany(ctx context.Context, e *estate.Estate, out []Planned, progress fun
 		func(r records.Request) { waiting[r.Number] = r }); err != nil {
 		return nil, err
 	}
+	p.numbered(waiting)
 	for i := range out {
 		if out[i].Err == nil {
 			out[i].Err = p.Learn(ctx, e, out[i].Ask)
@@ -91,6 +92,11 @@ func planAll(ctx context.Context, e *estate.Estate, ask SignAsk, progress func(d
 	if err := p.Learn(ctx, e, ask); err != nil {
 		return nil, err
 	}
+	counts, err := e.Records.Count(ctx)
+	if err != nil {
+		return nil, err
+	}
+	p.batch = counts.Waiting
 	var mu sync.Mutex
 	var out []Planned
 	count := estate.Counting(progress)
@@ -108,7 +114,12 @@ func planAll(ctx context.Context, e *estate.Estate, ask SignAsk, progress func(d
 			}
 		})
 	}
-	err = e.Records.EachRequest(ctx, records.Waiting, func(r records.Request) { jobs <- r })
+	err = e.Records.EachRequest(ctx, records.Waiting, func(r records.Request) {
+		if p.first == 0 {
+			p.first = r.Number
+		}
+		jobs <- r
+	})
 	close(jobs)
 	wg.Wait()
 	slices.SortFunc(out, func(a, b Planned) int { return int(a.number() - b.number()) })
@@ -130,6 +141,16 @@ func bulkPlanning(ctx context.Context, e *estate.Estate) (*Planning, map[int64][
 	}
 	seen, err := e.Records.KeysSeen(ctx)
 	return p, seen, err
+}
+
+// numbered tells which requests a batch may be of.
+func (p *Planning) numbered(waiting map[int64]records.Request) {
+	p.batch = len(waiting)
+	for n := range waiting {
+		if p.first == 0 || n < p.first {
+			p.first = n
+		}
+	}
 }
 
 func planNumbered(e *estate.Estate, p *Planning, ask SignAsk, waiting map[int64]records.Request,
@@ -382,7 +403,7 @@ func recordSigned(e *estate.Estate, tx *records.Tx, list []SignResult) ([]journa
 		made = append(made, records.NewCertificate{Certificate: r.Certificate, Issuer: generations[label],
 			Request: s.Record.Number, TemplateName: s.Template.Name,
 			TemplateSHA: s.Template.SHA256(), TemplateSource: s.Template.Source(), Sheet: s.Plan.Digest,
-			Staged: s.Issuer.Staged, Replaces: s.Replaces, Waived: estate.Waived(s.Plan.Findings)})
+			Staged: s.Issuer.Staged, Replaces: s.Replaces, Part: s.Plan.Part, Waived: estate.Waived(s.Plan.Findings)})
 	}
 	if _, err := tx.AddCertificates(made); err != nil {
 		return nil, err

@@ -57,6 +57,9 @@ type Planning struct {
 	receivers   map[string]receiver.Receiver
 	drafted     map[[32]byte]bool // keys that were drafted here; read once a receiver needs to know
 	flaws       map[[32]byte]finding.List
+	issued      map[*hierarchy.Generation]int // by those that sign, where lists have parts
+	first       int64                         // the lowest number of a batch of requests
+	batch       int                           // how many it has
 }
 
 // NewPlanning reads what plans have in common, at one moment.
@@ -70,8 +73,29 @@ func NewPlanning(ctx context.Context, e *estate.Estate) (*Planning, error) {
 	if p.Authorities, err = e.Hierarchy(ctx); err != nil {
 		return nil, err
 	}
-	p.flaws, err = e.Records.Flaws(ctx)
-	return p, err
+	if p.flaws, err = e.Records.Flaws(ctx); err != nil {
+		return nil, err
+	}
+	p.issued = map[*hierarchy.Generation]int{}
+	if e.NextPart(0) > 0 {
+		for _, g := range estate.AllGenerations(p.Authorities) {
+			if p.issued[g], _, err = e.Records.Issued(ctx, g.Name()); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return p, nil
+}
+
+// part is the part of its issuer's lists that a certificate will stand on. In a batch it goes
+// by the request's place, so that a part does not take in a whole batch, and the same plan
+// gives the same sheet.
+func (p *Planning) part(e *estate.Estate, g *hierarchy.Generation, request int64) int {
+	place := 0
+	if p.batch > 0 {
+		place = int(min(max(request-p.first, 0), int64(p.batch-1)))
+	}
+	return e.NextPart(p.issued[g] + place)
 }
 
 // Learn reads the template and the receiver that an ask names, once.
@@ -136,9 +160,11 @@ func PlanRead(e *estate.Estate, p *Planning, ask SignAsk, rec records.Request, r
 	if s.Issuer, err = chooseIssuer(p.Authorities, t, ask.By); err != nil {
 		return nil, err
 	}
+	part := p.part(e, s.Issuer, rec.Number)
 	s.Plan, err = issue.New(issue.Input{Request: r, Template: t, Issuer: s.Issuer, Others: p.Authorities,
 		Amend: ask.Amend, Now: p.now, Newest: p.newest,
 		BeginsBefore: e.Settings.BeginsBefore(), Rehearse: e.Rehearsal, Sender: rec.Sender, SeenAs: another(seen, r),
+		Published: e.Published(s.Issuer, part), Part: part,
 		KeyFlaws: p.flaws[r.Key.Fingerprint()]})
 	if err != nil {
 		return nil, err

@@ -13,7 +13,6 @@ import (
 	"ironseal/internal/act/elsewhere"
 	"ironseal/internal/act/overview"
 	"ironseal/internal/cli/session"
-	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
 	"ironseal/pki/bundle"
@@ -268,7 +267,7 @@ and the record says so.`,
 			if ask.Anchors, err = s.CertificatesInAll(anchors); err != nil {
 				return err
 			}
-			if ask.Revoked, err = listsIn(s, revoked); err != nil {
+			if ask.Revoked, err = s.ListsIn(revoked); err != nil {
 				return err
 			}
 			if ask.Signer, err = adoptedKey(ctx, s, keyFile, args[0]); err != nil {
@@ -313,27 +312,4 @@ func adoptedKey(ctx context.Context, s *session.Session, file, handle string) (c
 		return nil, nil
 	}
 	return delivery.OpenKeyFile(ctx, s.Path(file), handle, (*session.Passphrases)(s))
-}
-
-// listsIn reads the revocation lists of files.
-func listsIn(s *session.Session, files []string) ([][]byte, error) {
-	var out [][]byte
-	for _, f := range files {
-		data, err := disk.Read(s.Path(f), bundle.MostBytes)
-		if err != nil {
-			return nil, err
-		}
-		c, err := bundle.Read(data)
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", f, err)
-		}
-		lists := c.Of(bundle.List)
-		if len(lists) == 0 {
-			return nil, fmt.Errorf("%s: there is no revocation list in it", f)
-		}
-		for _, o := range lists {
-			out = append(out, o.DER)
-		}
-	}
-	return out, nil
 }

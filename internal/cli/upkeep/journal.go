@@ -8,7 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/checking"
+	"ironseal/internal/act/safekeeping"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
 	"ironseal/internal/view"
@@ -207,14 +207,14 @@ clock first: what is signed now begins and ends by it.`,
 			if err != nil {
 				return err
 			}
-			if _, err := checking.ClockAhead(cmd.Context(), e); err != nil {
+			if _, err := safekeeping.ClockAhead(cmd.Context(), e); err != nil {
 				return err
 			}
 			if err := s.Agree(cmd.Context(), fmt.Sprintf("This machine's clock says %s. Is that right, and the "+
 				"records ahead?", s.Moment().Format("2006-01-02 15:04:05 UTC"))); err != nil {
 				return err
 			}
-			latest, head, err := checking.SettleClock(cmd.Context(), e, because)
+			latest, head, err := safekeeping.SettleClock(cmd.Context(), e, because)
 			if err != nil {
 				return err
 			}

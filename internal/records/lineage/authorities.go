@@ -8,7 +8,6 @@ import (
 	"ironseal/pki/journal"
 
 	"context"
-	"crypto/sha256"
 	"database/sql"
 	"errors"
 	"fmt"
@@ -161,6 +160,16 @@ func (t Writing) Retire(handle string, at time.Time) error {
 	return err
 }
 
+// Stop records why a generation grants nothing for now; "" lets it grant again.
+func (t Writing) Stop(g *hierarchy.Generation, why string) error {
+	id, err := t.AnyGenerationID(g)
+	if err != nil {
+		return err
+	}
+	_, err = t.Exec("UPDATE generation SET stopped = ? WHERE id = ?", why, id)
+	return err
+}
+
 // AnyGenerationID finds the record of a generation, whatever its state.
 func (t Writing) AnyGenerationID(g *hierarchy.Generation) (id int64, err error) {
 	err = t.QueryRow("SELECT g.id FROM generation g JOIN authority a ON a.id = g.authority WHERE "+
@@ -180,15 +189,22 @@ func (t Writing) GenerationID(g *hierarchy.Generation) (int64, error) {
 		return 0, err
 	}
 	var newest int
-	var staged, retired string
+	var staged, retired, stopped string
+	var revoked bool
 	err = t.QueryRow(`SELECT (SELECT coalesce(max(number),0) FROM generation
-		WHERE authority = a.id AND staged = ''), g.staged, a.retired FROM generation g
-		JOIN authority a ON a.id = g.authority WHERE g.id = ?`, id).Scan(&newest, &staged, &retired)
+		WHERE authority = a.id AND staged = ''), g.staged, a.retired, g.stopped, EXISTS (SELECT 1 FROM revocation r
+			WHERE r.authority = c.authority AND r.serial = c.serial AND r.released = '') FROM generation g
+		JOIN authority a ON a.id = g.authority JOIN certificate c ON c.id = g.certificate WHERE g.id = ?`, id).Scan(
+		&newest, &staged, &retired, &stopped, &revoked)
 	switch {
 	case err != nil:
 		return 0, err
 	case retired != "":
 		return 0, failure.Of(failure.ErrChanged, "%s was retired meanwhile", g.Label())
+	case stopped != "":
+		return 0, failure.Of(failure.ErrChanged, "%s grants nothing since: %s", g.Label(), stopped)
+	case revoked:
+		return 0, failure.Of(failure.ErrChanged, "%s was revoked meanwhile", g.Label())
 	case newest != g.Number && staged == "":
 		return 0, failure.Of(failure.ErrChanged, "%s was renewed meanwhile: g%d is current", g.Label(), newest)
 	}
@@ -203,8 +219,9 @@ func (t Writing) Hierarchy() (hierarchy.Hierarchy, error) { return Load(t.Ctx, t
 func Load(ctx context.Context, q sqlite.Querier) (hierarchy.Hierarchy, error) {
 	l := loading{byID: map[int64]*hierarchy.Authority{}, generations: map[int64]*hierarchy.Generation{},
 		parent: map[*hierarchy.Authority]int64{}, issuer: map[*hierarchy.Generation]int64{}}
-	rows, err := q.QueryContext(ctx, `SELECT a.id, a.handle, coalesce(a.parent,0), a.elsewhere, a.retired, g.id,
-		g.number, coalesce(g.issuer,0), g.staged, c.der
+	rows, err := q.QueryContext(ctx, `SELECT a.id, a.handle, coalesce(a.parent,0), a.elsewhere, a.retired, g.stopped,
+		g.id, g.number, coalesce(g.issuer,0), g.staged, c.der, coalesce((SELECT r.at FROM revocation r
+			WHERE r.authority = c.authority AND r.serial = c.serial AND r.released = ''), '')
 		FROM authority a JOIN generation g ON g.authority = a.id
 			JOIN certificate c ON c.id = g.certificate ORDER BY a.id, g.number`)
 	if err != nil {
@@ -247,11 +264,11 @@ type loading struct {
 func (l *loading) row(rows sqlite.Scanner) error {
 	var aID, parent, gID, issuer int64
 	var number int
-	var handle, retired, staged string
+	var handle, retired, stopped, staged, revoked string
 	var elsewhere bool
 	var der []byte
-	if err := rows.Scan(&aID, &handle, &parent, &elsewhere, &retired, &gID, &number, &issuer, &staged,
-		&der); err != nil {
+	if err := rows.Scan(&aID, &handle, &parent, &elsewhere, &retired, &stopped, &gID, &number, &issuer, &staged,
+		&der, &revoked); err != nil {
 		return err
 	}
 	a := l.byID[aID]
@@ -264,7 +281,8 @@ func (l *loading) row(rows sqlite.Scanner) error {
 	if err != nil {
 		return fmt.Errorf("authority %s: its certificate on record cannot be parsed: %w", handle, err)
 	}
-	g := &hierarchy.Generation{Number: number, Certificate: c, Authority: a, Staged: journal.Unstamp(staged)}
+	g := &hierarchy.Generation{Number: number, Certificate: c, Authority: a, Staged: journal.Unstamp(staged),
+		Revoked: journal.Unstamp(revoked), Stopped: stopped}
 	l.generations[gID], l.issuer[g] = g, issuer
 	a.Generations = append(a.Generations, g)
 	return nil
@@ -455,78 +473,4 @@ func (s Reading) Carried(ctx context.Context, id string) (string, error) {
 		what = "nothing"
 	}
 	return what, err
-}
-
-// AddRevocations records what a revocation list says of an authority's
-// certificates, and the list's number. Serials are lower-case hex.
-func (t Writing) AddRevocations(handle string, number int64, serials []string, at []time.Time, reasons []int) error {
-	id, err := t.authorityID(handle)
-	if err != nil {
-		return err
-	}
-	insert, err := t.Prepare("INSERT OR REPLACE INTO revocation VALUES (?,?,?,?)")
-	if err != nil {
-		return err
-	}
-	defer insert.Close()
-	for i, serial := range serials {
-		if _, err := insert.ExecContext(t.Ctx, id, serial, journal.Stamp(at[i]), reasons[i]); err != nil {
-			return err
-		}
-	}
-	_, err = t.Exec("UPDATE authority SET list_number = max(list_number, ?) WHERE id = ?", number, id)
-	return err
-}
-
-// Revoked counts what is revoked of an authority's certificates.
-func (s Reading) Revoked(ctx context.Context, handle string) (int, error) {
-	var n int
-	err := s.Row(ctx, "SELECT count(*) FROM revocation r JOIN authority a ON a.id = r.authority WHERE a.handle = ?",
-		handle).Scan(&n)
-	return n, err
-}
-
-// RevocationsDigest is a hash over everything that is revoked of an authority's
-// certificates, and the number of its last list, for the journal.
-func (t Writing) RevocationsDigest(handle string) (string, error) {
-	return revocationsDigest(t.Ctx, t.Reads(), handle)
-}
-
-// RevocationsDigest is the same, as the records stand.
-func (s Reading) RevocationsDigest(ctx context.Context, handle string) (string, error) {
-	sum, err := revocationsDigest(ctx, s.Q(), handle)
-	return sum, s.Explain(err)
-}
-
-func revocationsDigest(ctx context.Context, q sqlite.Querier, handle string) (string, error) {
-	var number int64
-	if err := q.QueryRowContext(ctx, "SELECT list_number FROM authority WHERE handle = ?",
-		handle).Scan(&number); err != nil {
-		return "", err
-	}
-	rows, err := q.QueryContext(ctx, "SELECT r.serial, r.at, r.reason FROM revocation r JOIN authority a ON a.id = "+
-		"r.authority WHERE a.handle = ? ORDER BY r.serial", handle)
-	if err != nil {
-		return "", err
-	}
-	defer rows.Close()
-	h := sha256.New()
-	fmt.Fprintf(h, "list %d\n", number)
-	for rows.Next() {
-		var serial, at string
-		var reason int
-		if err := rows.Scan(&serial, &at, &reason); err != nil {
-			return "", err
-		}
-		fmt.Fprintf(h, "%s %s %d\n", serial, at, reason)
-	}
-	return fmt.Sprintf("%x", h.Sum(nil)), rows.Err()
-}
-
-// ListNumber is the number of the last revocation list of an authority; 0 when
-// there was none.
-func (s Reading) ListNumber(ctx context.Context, handle string) (int64, error) {
-	var n int64
-	err := s.Row(ctx, "SELECT list_number FROM authority WHERE handle = ?", handle).Scan(&n)
-	return n, err
 }

@@ -5,7 +5,7 @@
 package sqlite
 
 // Version is the form of the records that this program reads and writes.
-const Version = 3
+const Version = 4
 
 // schema is what the records are made of.
 const schema = `
@@ -28,15 +28,16 @@ CREATE TABLE certificate (
   title TEXT NOT NULL, subject TEXT NOT NULL, not_after INTEGER NOT NULL,
   key_sha256 BLOB NOT NULL, request INTEGER, template BLOB,
   sheet BLOB NOT NULL, staged TEXT NOT NULL DEFAULT '', replaces INTEGER REFERENCES certificate(id),
-  replaced_by INTEGER REFERENCES certificate(id)) STRICT;
+  replaced_by INTEGER REFERENCES certificate(id), part INTEGER NOT NULL DEFAULT 0) STRICT;
 CREATE UNIQUE INDEX certificate_serial ON certificate(serial, authority);
 CREATE INDEX certificate_end ON certificate(not_after);
 CREATE INDEX certificate_request ON certificate(request);
+CREATE INDEX certificate_issuer ON certificate(issuer, part);
 CREATE INDEX certificate_key ON certificate(key_sha256);
 CREATE TABLE generation (
   id INTEGER PRIMARY KEY, authority INTEGER NOT NULL REFERENCES authority(id), number INTEGER NOT NULL,
   certificate INTEGER NOT NULL REFERENCES certificate(id), issuer INTEGER REFERENCES generation(id),
-  staged TEXT NOT NULL DEFAULT '', UNIQUE (authority, number)) STRICT;
+  staged TEXT NOT NULL DEFAULT '', stopped TEXT NOT NULL DEFAULT '', UNIQUE (authority, number)) STRICT;
 CREATE TABLE link (
   certificate INTEGER PRIMARY KEY REFERENCES certificate(id), by_generation INTEGER NOT NULL REFERENCES generation(id),
   to_generation INTEGER NOT NULL REFERENCES generation(id)) STRICT;
@@ -47,8 +48,11 @@ CREATE TABLE sent (
 CREATE TABLE holder (certificate INTEGER NOT NULL REFERENCES certificate(id), who TEXT NOT NULL, at TEXT NOT NULL,
   PRIMARY KEY (certificate, who)) STRICT;
 CREATE TABLE revocation (
-  authority INTEGER NOT NULL REFERENCES authority(id), serial TEXT NOT NULL, at TEXT NOT NULL,
-  reason INTEGER NOT NULL, PRIMARY KEY (authority, serial)) STRICT;
+  id INTEGER PRIMARY KEY AUTOINCREMENT, authority INTEGER NOT NULL REFERENCES authority(id), serial TEXT NOT NULL,
+  at TEXT NOT NULL, reason INTEGER NOT NULL, invalid TEXT NOT NULL DEFAULT '', ends INTEGER NOT NULL DEFAULT 0,
+  part INTEGER NOT NULL DEFAULT 0, released TEXT NOT NULL DEFAULT '', again INTEGER NOT NULL DEFAULT 0,
+	UNIQUE (authority, serial)) STRICT;
+CREATE INDEX revocation_part ON revocation(authority, part, id);
 CREATE TABLE carried (id TEXT PRIMARY KEY, at TEXT NOT NULL, what TEXT NOT NULL) STRICT;
 CREATE TABLE name (kind TEXT NOT NULL, value TEXT NOT NULL, certificate INTEGER NOT NULL) STRICT;
 CREATE INDEX name_value ON name(value);
@@ -64,6 +68,7 @@ CREATE TABLE journal (
   detail TEXT NOT NULL,
   prev BLOB NOT NULL, hash BLOB NOT NULL) STRICT;
 CREATE INDEX journal_at ON journal(at);
+CREATE INDEX journal_act ON journal(act);
 CREATE TABLE moduli (id INTEGER PRIMARY KEY, keys BLOB NOT NULL, product BLOB NOT NULL) STRICT;
 CREATE TABLE flaw (key_sha256 BLOB NOT NULL, code TEXT NOT NULL, message TEXT NOT NULL, PRIMARY KEY (key_sha256,
   code)) STRICT;

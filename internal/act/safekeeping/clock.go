@@ -1,4 +1,4 @@
-package checking
+package safekeeping
 
 import (
 	"context"

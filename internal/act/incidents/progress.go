@@ -1,0 +1,363 @@
+package incidents
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"ironseal/internal/act/parties"
+	"ironseal/internal/act/publishing"
+	"ironseal/internal/act/renewing"
+	"ironseal/internal/act/revoking"
+	"ironseal/internal/act/signing"
+	"ironseal/internal/act/trusting"
+	"ironseal/internal/estate"
+	"ironseal/pki/finding"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/trust"
+)
+
+// Step is one of the steps of an incident, in their order.
+type Step struct {
+	Name  string `json:"step" doc:"what is to be done"`
+	Done  bool   `json:"done" doc:"whether nothing of it is left"`
+	Words string `json:"words" doc:"how it stands"`
+	Next  string `json:"next" doc:"the command that goes on; empty where none does"`
+}
+
+// Affected is a certificate that hangs on the key in doubt.
+type Affected struct {
+	Title       string   `json:"title" doc:"for whom it is"`
+	Serial      string   `json:"serial" doc:"of it"`
+	State       string   `json:"state" doc:"its state today"`
+	Authority   bool     `json:"ca" doc:"whether it is an authority's"`
+	Holders     []string `json:"held_by" doc:"who holds it"`
+	Replacement string   `json:"replacement" doc:"serial of the one that was signed in its place; empty for none"`
+	Handed      bool     `json:"handed_over" doc:"whether a holder has the replacement"`
+	Seen        string   `json:"seen" doc:"what its endpoint was last seen to serve: replacement, old, or empty"`
+
+	held estate.Held
+}
+
+// Progress is how an incident stands.
+type Progress struct {
+	Incident
+	Steps    []Step     `json:"steps" doc:"in their order"`
+	Affected []Affected `json:"affected" doc:"what hangs on the key"`
+	Holders  []string   `json:"holders" doc:"who has to change something"`
+
+	target revoking.Target
+	h      hierarchy.Hierarchy
+}
+
+// Undone are the steps that are not done.
+func (p Progress) Undone() (out []string) {
+	for _, s := range p.Steps {
+		if !s.Done {
+			out = append(out, s.Name)
+		}
+	}
+	return out
+}
+
+// Of works out how an incident stands.
+func Of(ctx context.Context, e *estate.Estate, name string) (Progress, error) {
+	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (Progress, error) { return of(ctx, e, name) })
+}
+
+func of(ctx context.Context, e *estate.Estate, name string) (Progress, error) {
+	var p Progress
+	var err error
+	if p.Incident, err = Find(ctx, e, name); err != nil {
+		return p, err
+	}
+	if p.h, err = e.Hierarchy(ctx); err != nil {
+		return p, err
+	}
+	if p.target, err = revoking.Find(ctx, e, p.Certificate); err != nil {
+		return p, err
+	}
+	if err := p.affected(ctx, e); err != nil {
+		return p, err
+	}
+	for _, step := range []func(context.Context, *estate.Estate) (Step, error){p.stopped, p.listed, p.prepared,
+		p.handed,
+		p.revoked, p.published, p.proven} {
+		s, err := step(ctx, e)
+		if err != nil {
+			return p, err
+		}
+		p.Steps = append(p.Steps, s)
+	}
+	return p, nil
+}
+
+// affected gathers what hangs on the key, with what has become of each.
+func (p *Progress) affected(ctx context.Context, e *estate.Estate) error {
+	var list []revoking.Fallen
+	var down []*hierarchy.Generation
+	if g := p.target.Generation; g != nil {
+		same, err := withKey(ctx, e, g)
+		if err != nil {
+			return err
+		}
+		down = same
+		if list, err = revoking.FallenWith(ctx, e, p.h, down); err != nil {
+			return err
+		}
+	} else {
+		holders, err := e.Holders(ctx, p.target.Held)
+		if err != nil {
+			return err
+		}
+		list = []revoking.Fallen{{Held: p.target.Held, Under: p.target.By.Name(), Holders: holders}}
+	}
+	all, err := e.Certificates(ctx)
+	if err != nil {
+		return err
+	}
+	instead := map[int64]estate.Held{}
+	for _, c := range all {
+		if c.Record.Replaces != 0 && c.State != estate.Revoked && c.State != estate.Expired &&
+			!slices.ContainsFunc(down, func(g *hierarchy.Generation) bool { return g.Name() == c.Record.Issuer }) {
+			instead[c.Record.Replaces] = c
+		}
+	}
+	sights, err := parties.Sights(ctx, e)
+	if err != nil {
+		return err
+	}
+	seen := map[string]bool{}
+	for _, s := range sights {
+		seen[s.Serial] = true
+	}
+	who := map[string]bool{}
+	p.Affected, p.Holders = []Affected{}, []string{}
+	for _, f := range list {
+		if f.OneUse() {
+			continue
+		}
+		a := Affected{Title: f.Title(), Serial: f.SerialHex(), State: f.State, Authority: f.Authority,
+			Holders: append([]string{}, f.Holders...), held: f.Held}
+		for _, h := range f.Holders {
+			who[h] = true
+		}
+		if err := p.instead(ctx, e, &a, instead, seen); err != nil {
+			return err
+		}
+		p.Affected = append(p.Affected, a)
+	}
+	for h := range who {
+		p.Holders = append(p.Holders, h)
+	}
+	slices.Sort(p.Holders)
+	return nil
+}
+
+// instead finds what was signed in the place of a certificate, and what is known of it.
+func (p *Progress) instead(ctx context.Context, e *estate.Estate, a *Affected, instead map[int64]estate.Held,
+	seen map[string]bool) error {
+	if a.Authority {
+		for _, g := range estate.AllGenerations(p.h) {
+			if g.Certificate.SerialHex() == a.Serial && g != g.Authority.Generations[len(g.Authority.Generations)-1] {
+				a.Replacement = g.Authority.Generations[len(g.Authority.Generations)-1].Certificate.SerialHex()
+				a.Handed = true
+			}
+		}
+		return nil
+	}
+	if seen[a.Serial] {
+		a.Seen = "old"
+	}
+	c, ok := instead[a.held.Record.ID]
+	if !ok {
+		return nil
+	}
+	if a.Replacement = c.SerialHex(); seen[a.Replacement] {
+		a.Seen, a.Handed = "replacement", true
+	}
+	holders, err := e.Records.Handed(ctx, c.Record.ID)
+	a.Handed = a.Handed || len(holders) > 0
+	return err
+}
+
+func (p *Progress) count(is func(Affected) bool) (n int) {
+	for _, a := range p.Affected {
+		if is(a) {
+			n++
+		}
+	}
+	return n
+}
+
+func (p *Progress) stopped(context.Context, *estate.Estate) (Step, error) {
+	s := Step{Name: "stop granting", Done: true, Words: "it is no authority, and grants nothing"}
+	if g := p.target.Generation; g != nil {
+		s.Done = g.Stopped != "" || !g.Revoked.IsZero()
+		if s.Words = g.Label() + " grants nothing since " + p.Opened.Format("2006-01-02 15:04 UTC"); !s.Done {
+			s.Words = g.Label() + " grants again"
+		}
+	}
+	return s, nil
+}
+
+func (p *Progress) listed(context.Context, *estate.Estate) (Step, error) {
+	return Step{Name: "list what is affected", Done: true, Words: fmt.Sprintf("%d certificates, held by %d parties",
+		len(p.Affected), len(p.Holders))}, nil
+}
+
+func (p *Progress) prepared(context.Context, *estate.Estate) (Step, error) {
+	done := p.count(func(a Affected) bool { return a.Replacement != "" })
+	s := Step{Name: "prepare replacements", Done: done == len(p.Affected),
+		Words: fmt.Sprintf("%d of %d have one", done, len(p.Affected))}
+	g := p.target.Generation
+	switch {
+	case g == nil && !s.Done:
+		s.Next = "ironseal certificate renew " + p.target.Serial.Short() + " --request REQUEST"
+		s.Words += "; its holder must send a request with a new key"
+	case g != nil && !p.renewed():
+		s.Done = false
+		s.Words = g.Authority.Handle + " has no generation with another key yet"
+		s.Next = fmt.Sprintf("ironseal authority renew %s --suspect TEXT", g.Authority.Handle)
+	case !s.Done:
+		s.Next = "ironseal incident replace " + p.Name
+	}
+	return s, nil
+}
+
+// renewed reports whether the authority has a generation with another key, now or prepared.
+func (p *Progress) renewed() bool {
+	g := p.target.Generation
+	list := p.h.Find(g.Authority.Handle).Generations
+	last := list[len(list)-1]
+	return !hierarchy.SameList(last, g) && last.TakenBack() == nil && last.Stopped == ""
+}
+
+func (p *Progress) handed(context.Context, *estate.Estate) (Step, error) {
+	done := p.count(func(a Affected) bool { return a.Handed })
+	s := Step{Name: "hand them over", Done: done == len(p.Affected),
+		Words: fmt.Sprintf("%d of %d holders have theirs", done, len(p.Affected))}
+	if i := slices.IndexFunc(p.Affected, func(a Affected) bool { return !a.Handed && a.Replacement != "" }); i >= 0 {
+		s.Next = fmt.Sprintf("ironseal certificate handover %s --for RECEIVER --out DIR --party %s",
+			p.Affected[i].Replacement[:min(8, len(p.Affected[i].Replacement))], "PARTY")
+	}
+	return s, nil
+}
+
+func (p *Progress) revoked(ctx context.Context, e *estate.Estate) (Step, error) {
+	s := Step{Name: "revoke"}
+	t := p.target
+	if t.By == nil { // a root
+		own, err := trusting.Set(ctx, e, "own")
+		if err != nil {
+			return s, err
+		}
+		s.Done = !slices.ContainsFunc(own.Anchors, func(a trust.Anchor) bool { return t.Is(a.Certificate) })
+		if s.Words = "it is in no trust set any more"; !s.Done {
+			s.Words = "a root cannot be revoked: those who trust it must learn another and drop it"
+			s.Next = "ironseal changeover progress " + t.Generation.Authority.Handle
+		}
+		return s, nil
+	}
+	var open []string
+	targets := []revoking.Target{t}
+	if t.Generation != nil {
+		same, err := withKey(ctx, e, t.Generation)
+		if err != nil {
+			return s, err
+		}
+		for _, g := range same {
+			if g.Revoked.IsZero() && !e.Now().After(g.Certificate.NotAfter) {
+				open = append(open, g.Name())
+			}
+		}
+	} else if targets[0].State != estate.Revoked {
+		open = append(open, t.Serial.Short())
+	}
+	s.Done = len(open) == 0
+	if s.Words = "done"; !s.Done {
+		reason := "key-compromise"
+		if t.Generation != nil {
+			reason = "ca-compromise"
+		}
+		s.Words = "not yet: " + strings.Join(open, ", ")
+		s.Next = fmt.Sprintf("ironseal revoke %s --reason %s --because TEXT", strings.Join(open, " "), reason)
+	}
+	return s, nil
+}
+
+func (p *Progress) published(ctx context.Context, e *estate.Estate) (Step, error) {
+	s := Step{Name: "publish", Next: "ironseal revocations publish --to DIR"}
+	t := p.target
+	if t.By == nil {
+		s.Done, s.Words, s.Next = true, "no list tells of a root", ""
+		return s, nil
+	}
+	have, err := publishing.Known(ctx, e)
+	if err != nil {
+		return s, err
+	}
+	last := have.Through(t.By.ListName())
+	switch r, found, err := e.Records.RevocationOf(ctx, t.By.Authority.Handle, t.SerialHex()); {
+	case err != nil:
+		return s, err
+	case !found || !r.Released.IsZero():
+		s.Words = "nothing is revoked yet"
+		s.Next = ""
+	case last < r.ID:
+		s.Words = "no list tells of it yet"
+	default:
+		s.Done, s.Words, s.Next = true, "the list of "+t.By.Label()+" tells of it", ""
+	}
+	return s, nil
+}
+
+func (p *Progress) proven(context.Context, *estate.Estate) (Step, error) {
+	old := p.count(func(a Affected) bool { return a.Seen == "old" })
+	done := p.count(func(a Affected) bool { return a.Seen == "replacement" })
+	ends := p.count(func(a Affected) bool { return !a.Authority })
+	s := Step{Name: "prove it", Done: old == 0 && done == ends,
+		Words: fmt.Sprintf("%d of %d were seen to serve the replacement, %d the old one", done, ends, old)}
+	if !s.Done {
+		s.Next = "ironseal probe --all --record"
+	}
+	return s, nil
+}
+
+// Replace plans a certificate in the place of every affected one that has none, under the
+// newest generation of its authority, prepared or not.
+func Replace(ctx context.Context, e *estate.Estate, p Progress, waivers []finding.Waiver) ([]signing.Planned, error) {
+	g := p.target.Generation
+	if g == nil {
+		return nil, fmt.Errorf("incident %s is about the key of %s itself: its holder must send a request with a "+
+			"new key; "+
+			"then: ironseal certificate renew %s --request REQUEST", p.Name, p.About, p.target.Serial.Short())
+	}
+	if !p.renewed() {
+		return nil, fmt.Errorf("incident %s: %s has no generation with another key yet: renew it first: ironseal "+
+			"authority "+
+			"renew %s --suspect TEXT", p.Name, g.Authority.Handle, g.Authority.Handle)
+	}
+	by := map[*hierarchy.Generation][]estate.Held{}
+	for _, a := range p.Affected {
+		if a.Replacement != "" || a.Authority {
+			continue
+		}
+		signer := p.h.Generation(a.held.Record.Issuer)
+		list := signer.Authority.Generations
+		by[list[len(list)-1]] = append(by[list[len(list)-1]], a.held)
+	}
+	var out []signing.Planned
+	for _, next := range estate.AllGenerations(p.h) {
+		if len(by[next]) == 0 {
+			continue
+		}
+		list, err := renewing.PlanThese(ctx, e, by[next], waivers, next)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, list...)
+	}
+	return out, nil
+}

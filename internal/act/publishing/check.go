@@ -1,0 +1,125 @@
+package publishing
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"ironseal/internal/estate"
+	"ironseal/internal/fetch"
+	"ironseal/pki/finding"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/revocation"
+)
+
+// Checked is a list that stands somewhere, held against what was published.
+type Checked struct {
+	Where    string       `json:"where" doc:"the address or the file"`
+	Title    string       `json:"title" doc:"which list it is; empty where nobody knows it"`
+	Number   string       `json:"number" doc:"its number"`
+	Good     bool         `json:"good" doc:"whether it is the one that was published, and fresh"`
+	Findings finding.List `json:"findings" doc:"what is wrong with it"`
+}
+
+// Addresses are those at which clients look for the lists that were published.
+func Addresses(ctx context.Context, e *estate.Estate) ([]string, error) {
+	have, err := Known(ctx, e)
+	if err != nil {
+		return nil, err
+	}
+	base := e.Settings.Publication.Address
+	if base == "" {
+		return nil, fmt.Errorf("publication.address in %s is empty: name what is to be checked: an address or a file",
+			estate.SettingsFile)
+	}
+	var out []string
+	for _, s := range slices.SortedFunc(maps.Keys(have.newest), byPart) {
+		i := Item{List: s.list, Part: s.part, Delta: s.delta}
+		out = append(out, revocation.Address(base, i.Title()))
+	}
+	slices.Sort(out)
+	return out, nil
+}
+
+// Fetch gets a list from an address and checks it.
+func Fetch(ctx context.Context, e *estate.Estate, address string, r fetch.Rules) (Checked, error) {
+	data, err := fetch.Get(ctx, address, r)
+	if err != nil {
+		return Checked{Where: address, Findings: finding.List{finding.New(finding.ListUnreachable,
+			"Nothing comes from %s.",
+			err)}}, nil
+	}
+	return Check(ctx, e, address, data)
+}
+
+// Check holds the bytes of a list against what was published.
+func Check(ctx context.Context, e *estate.Estate, where string, data []byte) (Checked, error) {
+	out := Checked{Where: where, Findings: finding.List{}}
+	add := func(code finding.Code, format string, args ...any) {
+		out.Findings = append(out.Findings, finding.New(code, format, args...))
+	}
+	l, err := revocation.ReadList(data)
+	if err != nil {
+		add(finding.ListUnread, "What stands at %s is no list that clients can use: %s.", where, err)
+		return out, nil
+	}
+	if l.Number != nil {
+		out.Number = l.Number.String()
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return out, err
+	}
+	have, err := Known(ctx, e)
+	if err != nil {
+		return out, err
+	}
+	by := ofOurs(h, l)
+	if by == nil {
+		add(finding.ListForeign, "The list at %s is of %s, and was signed by no authority that is on record.", where,
+			l.Issuer)
+		return out, nil
+	}
+	s := scope{list: by.ListName(), delta: l.Base != nil}
+	for _, n := range l.Scope.Names {
+		s.part = max(s.part, revocation.PartAt(n.URI, by.ListName()))
+	}
+	now := e.Now()
+	published, there := have.at(s, now)
+	out.Title = Item{List: s.list, Part: s.part, Delta: s.delta}.Title()
+	if base := strings.TrimSuffix(where, ".pem"); strings.HasSuffix(base, ".crl") && strings.Contains(where, "://") &&
+		!strings.HasSuffix(base, "/"+out.Title) {
+		add(finding.ListForeign, "At %s stands %s, the list of another.", where, out.Title)
+	}
+	if why := l.Fresh(now); why != "" {
+		add(finding.ListStale, "The list at %s is not fresh: %s.", where, why)
+	}
+	sum := fmt.Sprintf("%x", l.SHA256())
+	switch {
+	case !there:
+		add(finding.ListUnknown, "No list %s was published here.", out.Title)
+	case sum == published.SHA256:
+	case l.Number != nil && l.Number.IsInt64() && l.Number.Int64() < published.Number:
+		add(finding.ListOlder, "The list at %s has the number %s; %d was published on %s.", where, out.Number,
+			published.Number, published.This.Format("2006-01-02 15:04 UTC"))
+	default:
+		add(finding.ListUnknown, "The list at %s has the number %s, was signed by %s, and is not on record.", where,
+			out.Number, by.Label())
+	}
+	out.Good = len(out.Findings.Refusing()) == 0
+	return out, nil
+}
+
+// ofOurs is the generation whose key signed a list; nil where it is none of ours.
+func ofOurs(h hierarchy.Hierarchy, l *revocation.List) *hierarchy.Generation {
+	for _, a := range h {
+		for _, g := range a.Generations {
+			if l.Issuer.Equal(g.Certificate.Subject) && l.VerifiedBy(g.Certificate.Key) == nil {
+				return g
+			}
+		}
+	}
+	return nil
+}

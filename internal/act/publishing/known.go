@@ -1,0 +1,208 @@
+// Package publishing signs revocation lists and puts them, with the authorities'
+// certificates, into a folder that any web server can serve.
+//
+// Which lists there are stands in the journal alone; the lists themselves lie in the
+// estate's folder "lists", one file a list, named by its number. A list is signed, kept and
+// recorded, in this order, and only then released: whatever stops the program in between,
+// the folder that is served stays as it was, and no number is used twice. The folder is made
+// anew beside its place and takes it in one step.
+package publishing
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"ironseal/internal/act/revoking"
+	"ironseal/internal/disk"
+	"ironseal/internal/estate"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/journal"
+	"ironseal/pki/revocation"
+	"ironseal/pki/span"
+)
+
+// TakeInAct is the act by which a list that was signed elsewhere comes here.
+const TakeInAct = "take in list"
+
+// Item is one list that was signed, or is to be.
+type Item struct {
+	List    string    `json:"list" doc:"the generation whose key signs it"`
+	Part    int       `json:"part" doc:"the part of the generation's certificates that it is about; 0: all"`
+	Delta   bool      `json:"delta" doc:"whether it tells only what changed since its base"`
+	Number  int64     `json:"number" doc:"its number"`
+	Base    int64     `json:"base" doc:"of a delta, the number of the list that it adds to; 0: of none"`
+	This    time.Time `json:"this_update" doc:"its date"`
+	Next    time.Time `json:"next_update" doc:"when its successor is there at the latest"`
+	Entries int       `json:"entries" doc:"how many certificates stand on it"`
+	SHA256  string    `json:"sha256" doc:"its fingerprint"`
+
+	Through int64     `json:"through" doc:"the last revocation on record that it tells of"`
+	Gone    time.Time `json:"gone" doc:"the last release from hold on record that it knows of"`
+	Proof   string    `json:"proof" doc:"hash of its entries, from which its successor is made"`
+	Cut     int64     `json:"cut" doc:"what ended before this moment (Unix seconds) was left out"`
+	seq     int64
+}
+
+// scope is what a list is about, apart from its time.
+type scope struct {
+	list  string
+	part  int
+	delta bool
+}
+
+func (i Item) scope() scope { return scope{i.List, i.Part, i.Delta} }
+
+// Title is what a list is called: the file under which it is served.
+func (i Item) Title() string {
+	if i.Delta {
+		return revocation.DeltaFile(i.List)
+	}
+	return revocation.ListFile(i.List, i.Part)
+}
+
+// Lists is what was signed, by scope: the newest signing of each, which is more than one list
+// where some were signed ahead.
+type Lists struct {
+	newest map[scope][]Item
+	fresh  map[scope][]Item // all complete ones, for deltas
+}
+
+// Known reads from the journal which lists there are.
+func Known(ctx context.Context, e *estate.Estate) (Lists, error) {
+	out := Lists{map[scope][]Item{}, map[scope][]Item{}}
+	for _, act := range []string{revoking.PublishAct, TakeInAct} {
+		err := e.Records.EntriesOf(ctx, act, func(en journal.Entry) error {
+			told, err := listsOf(en)
+			if err != nil {
+				return err
+			}
+			for _, i := range told {
+				old := out.newest[i.scope()]
+				if len(old) > 0 && old[0].seq != en.Seq {
+					old = nil
+				}
+				out.newest[i.scope()] = append(old, i)
+				out.fresh[i.scope()] = append(out.fresh[i.scope()], i)
+			}
+			return nil
+		})
+		if err != nil {
+			return out, err
+		}
+	}
+	return out, nil
+}
+
+// listsOf are the lists of which an entry tells.
+func listsOf(en journal.Entry) ([]Item, error) {
+	var told struct{ Lists []Item }
+	if err := json.Unmarshal([]byte(en.Detail), &told); err != nil {
+		return nil, fmt.Errorf("journal J%d: %w", en.Seq, err)
+	}
+	for n := range told.Lists {
+		told.Lists[n].seq = en.Seq
+	}
+	return told.Lists, nil
+}
+
+// at is the list of a scope that is to be served at a moment; false where there is none.
+func (l Lists) at(s scope, now time.Time) (Item, bool) {
+	var best Item
+	for _, i := range l.newest[s] {
+		if !i.This.After(now) && (best.This.IsZero() || i.This.After(best.This)) {
+			best = i
+		}
+	}
+	return best, !best.This.IsZero()
+}
+
+// Through is the last revocation on record that the newest whole list of a generation tells of.
+func (l Lists) Through(list string) (last int64) {
+	for _, i := range l.newest[scope{list: list}] {
+		last = max(last, i.Through)
+	}
+	return last
+}
+
+// ahead is how many lists of a scope wait for their time.
+func (l Lists) ahead(s scope, now time.Time) (n int) {
+	for _, i := range l.newest[s] {
+		if i.This.After(now) {
+			n++
+		}
+	}
+	return n
+}
+
+// ends is until when a scope is fresh, by the last list that was signed.
+func (l Lists) ends(s scope) (end time.Time) {
+	for _, i := range l.newest[s] {
+		if i.Next.After(end) {
+			end = i.Next
+		}
+	}
+	return end
+}
+
+// Folder is where the lists of an estate lie.
+func Folder(e *estate.Estate) string { return filepath.Join(e.Dir, "lists") }
+
+// kept is the file in which a list is kept.
+func kept(e *estate.Estate, i Item) string {
+	return filepath.Join(Folder(e), fmt.Sprintf("%s.%d.crl", strings.TrimSuffix(i.Title(), ".crl"), i.Number))
+}
+
+// read reads a list that is kept, and proves that it is the one on record.
+func read(e *estate.Estate, i Item) (*revocation.List, error) {
+	data, err := disk.ReadRegular(kept(e, i), revocation.MostSize)
+	if err != nil {
+		return nil, err
+	}
+	l, err := revocation.ReadList(data)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", kept(e, i), err)
+	}
+	if sum := l.SHA256(); fmt.Sprintf("%x", sum) != i.SHA256 {
+		return nil, fmt.Errorf("%s: it is not the list that was signed: sign it again: ironseal revocations "+
+			"publish --all",
+			kept(e, i))
+	}
+	return l, nil
+}
+
+// signers are the generations whose keys sign lists: of each name and key the first, while
+// any of its generations lasts.
+func signers(h hierarchy.Hierarchy, now time.Time) (out []*hierarchy.Generation) {
+	for _, a := range h {
+		for _, g := range a.Generations {
+			if slices.ContainsFunc(out, func(o *hierarchy.Generation) bool {
+				return o.Authority == a && hierarchy.SameList(o, g)
+			}) {
+				continue
+			}
+			if slices.ContainsFunc(a.Generations, func(o *hierarchy.Generation) bool {
+				return hierarchy.SameList(o, g) && !now.After(o.Certificate.NotAfter)
+			}) {
+				out = append(out, g)
+			}
+		}
+	}
+	return out
+}
+
+// lives is how long lists of a generation are fresh, and after what they are signed anew.
+func lives(e *estate.Estate, g *hierarchy.Generation) (life, each span.Span) {
+	p := e.Settings.Publication
+	text := p.Life
+	if g.IsRoot() {
+		text = p.RootLife
+	}
+	life, _ = span.Parse(text) // checked when the settings were read
+	each, _ = span.Parse(p.Each)
+	return life, each
+}

@@ -1,0 +1,216 @@
+package publishing
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"time"
+
+	"ironseal/internal/estate"
+	"ironseal/internal/failure"
+	"ironseal/pki/ext"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/span"
+)
+
+// Ask is what a person asks for.
+type Ask struct {
+	Only  []string  // handles or generations; none: all
+	Skip  []string  // handles that are left out
+	All   bool      // those too that need it not yet
+	Ahead int       // so many more in advance, each for its time
+	Life  span.Span // in place of what the settings say
+	Step  span.Span // from one to the next of those that are signed ahead
+}
+
+// Due is a list that is to be signed, or one that is not, and why.
+type Due struct {
+	Generation *hierarchy.Generation
+	Part       int
+	Why        string // to sign it; "" where that is not needed
+	Unable     string // why it cannot be signed here
+	Now        Item   // the one that is served; zero for none
+	Until      time.Time
+	changed    bool
+}
+
+// Title is the file under which the list is served.
+func (d Due) Title() string { return Item{List: d.Generation.Name(), Part: d.Part}.Title() }
+
+// Plan is what would be published.
+type Plan struct {
+	Ask  Ask
+	Due  []Due
+	now  time.Time
+	have Lists
+	h    hierarchy.Hierarchy
+}
+
+// Signs are those that are to be signed.
+func (p Plan) Signs() (out []Due) {
+	for _, d := range p.Due {
+		if d.Why != "" && d.Unable == "" {
+			out = append(out, d)
+		}
+	}
+	return out
+}
+
+// PlanLists tells of every list whether it is to be signed, and why.
+func PlanLists(ctx context.Context, e *estate.Estate, ask Ask) (Plan, error) {
+	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (Plan, error) { return planLists(ctx, e, ask) })
+}
+
+func planLists(ctx context.Context, e *estate.Estate, ask Ask) (Plan, error) {
+	p := Plan{Ask: ask, now: e.Now()}
+	var err error
+	if p.h, err = e.Hierarchy(ctx); err != nil {
+		return p, err
+	}
+	if p.have, err = Known(ctx, e); err != nil {
+		return p, err
+	}
+	for _, name := range slices.Concat(ask.Only, ask.Skip) {
+		if _, err := estate.FindGeneration(p.h, name); err != nil {
+			return p, err
+		}
+	}
+	for _, g := range signers(p.h, p.now) {
+		if len(ask.Only) > 0 && !meant(ask.Only, g) || meant(ask.Skip, g) {
+			continue
+		}
+		last, released, err := e.Records.Parts(ctx, g.Authority.Handle)
+		if err != nil {
+			return p, err
+		}
+		parts, err := p.parts(ctx, e, g, last)
+		if err != nil {
+			return p, err
+		}
+		for part := range parts + 1 {
+			d := Due{Generation: g, Part: part}
+			d.Now, _ = p.have.at(d.scope(), p.now)
+			d.Until = p.have.ends(d.scope())
+			newest, gone := last[part], released[part]
+			if part == 0 {
+				for _, id := range last {
+					newest = max(newest, id)
+				}
+				for _, at := range released {
+					if at.After(gone) {
+						gone = at
+					}
+				}
+			}
+			d.Unable = unable(e, g)
+			p.why(e, &d, newest, gone)
+			p.Due = append(p.Due, d)
+		}
+	}
+	return p, nil
+}
+
+func (d Due) scope() scope { return scope{d.Generation.Name(), d.Part, false} }
+
+func meant(names []string, g *hierarchy.Generation) bool {
+	return slices.Contains(names, g.Authority.Handle) || slices.Contains(names, g.Name())
+}
+
+// unable says why a generation's lists cannot be signed here, or "".
+func unable(e *estate.Estate, g *hierarchy.Generation) string {
+	c := g.Certificate
+	switch {
+	case g.Authority.Elsewhere:
+		return "its key is in another estate: sign it there, and bring it here with: ironseal revocations take-in FILE"
+	case c.HasUsage && c.Usage&ext.CRLSign == 0:
+		return "its certificate does not allow it to sign lists"
+	case !e.Custody.Has(c.Key):
+		return "its key is not there any more"
+	}
+	return ""
+}
+
+// parts is how many parts a generation's lists have.
+func (p Plan) parts(ctx context.Context, e *estate.Estate, g *hierarchy.Generation, last map[int]int64) (int, error) {
+	most := 0
+	for _, o := range g.Authority.Generations {
+		if hierarchy.SameList(o, g) {
+			_, part, err := e.Records.Issued(ctx, o.Name())
+			if err != nil {
+				return 0, err
+			}
+			most = max(most, part)
+		}
+	}
+	for part := range last {
+		most = max(most, part)
+	}
+	for s := range p.have.newest {
+		if s.list == g.Name() {
+			most = max(most, s.part)
+		}
+	}
+	return most, nil
+}
+
+// why decides whether a list is to be signed.
+func (p Plan) why(e *estate.Estate, d *Due, newest int64, released time.Time) {
+	life, each := lives(e, d.Generation)
+	if !p.Ask.Life.IsZero() {
+		life = p.Ask.Life
+	}
+	now := d.Now
+	d.changed = newest > now.Through || released.After(now.Gone)
+	left := d.Until.Sub(p.now)
+	waits := p.have.ahead(d.scope(), p.now)
+	switch _, err := os.Lstat(kept(e, now)); {
+	case now.Number == 0:
+		d.Why = "there is none yet"
+	case err != nil:
+		d.Why = "its file is missing"
+	case d.changed:
+		d.Why = "something was revoked or released since"
+	case p.now.After(now.Next):
+		d.Why = "it is stale"
+	case p.Ask.All || p.Ask.Ahead > 0:
+		d.Why = "it was asked for"
+	case waits > 0:
+	case d.Generation.IsRoot() && left < life.After(p.now).Sub(p.now)/3:
+		d.Why = "two thirds of its life are over"
+	case !d.Generation.IsRoot() && !each.After(now.This).After(p.now):
+		d.Why = "its time is up"
+	}
+}
+
+// Status of the lists, for whoever asks what is due.
+type Status struct {
+	Title  string
+	Until  time.Time // zero where there is none
+	Signed bool      // by a key that is here
+	Why    string    // to sign it now
+}
+
+// Overview tells of every list until when it is fresh; none where nothing was published yet.
+func Overview(ctx context.Context, e *estate.Estate) ([]Status, error) {
+	p, err := PlanLists(ctx, e, Ask{})
+	if err != nil || len(p.have.newest) == 0 {
+		return nil, err
+	}
+	var out []Status
+	for _, d := range p.Due {
+		if d.Now.Number != 0 || d.Unable == "" {
+			out = append(out, Status{Title: d.Title(), Until: d.Until, Signed: d.Unable == "", Why: d.Why})
+		}
+	}
+	return out, nil
+}
+
+// changedMeanwhile says that another program published first.
+func changedMeanwhile(err error) error {
+	if errors.Is(err, failure.ErrChanged) {
+		return fmt.Errorf("%w: run it again", err)
+	}
+	return err
+}

@@ -1,0 +1,495 @@
+package publishing
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"math/big"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/blake2b"
+
+	"ironseal/internal/act/revoking"
+	"ironseal/internal/custody"
+	"ironseal/internal/disk"
+	"ironseal/internal/estate"
+	"ironseal/internal/records"
+	"ironseal/internal/records/lineage"
+	"ironseal/pki/cert"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/journal"
+	"ironseal/pki/point"
+	"ironseal/pki/revocation"
+	"ironseal/pki/span"
+)
+
+// Done is what was signed.
+type Done struct {
+	Lists []Item
+	Head  journal.Head
+}
+
+// signing is a publication under way.
+type signing struct {
+	Plan
+	e     *estate.Estate
+	made  []Item
+	files []string
+	after map[string]int64 // the number before, by handle
+	next  map[string]int64 // the number to give, by handle
+}
+
+// Sign signs the planned lists, keeps them, and puts them on record. Nothing of it is
+// released yet.
+func Sign(ctx context.Context, e *estate.Estate, p Plan) (Done, error) {
+	s := signing{Plan: p, e: e, after: map[string]int64{}, next: map[string]int64{}}
+	list := p.Signs()
+	if len(list) == 0 {
+		return Done{}, nil
+	}
+	if err := os.MkdirAll(Folder(e), 0o700); err != nil {
+		return Done{}, fmt.Errorf("%s: %w", Folder(e), disk.Plain(err))
+	}
+	for len(list) > 0 { // a generation at a time: its key is opened once
+		n := 1
+		for n < len(list) && list[n].Generation == list[0].Generation {
+			n++
+		}
+		if err := s.generation(ctx, list[0].Generation, list[:n]); err != nil {
+			return Done{}, errors.Join(err, s.undo())
+		}
+		list = list[n:]
+	}
+	head, err := s.record(ctx)
+	if err != nil {
+		if errors.Is(err, records.ErrUncertain) {
+			return Done{}, err
+		}
+		return Done{}, errors.Join(changedMeanwhile(err), s.undo())
+	}
+	return Done{Lists: s.made, Head: head}, s.sweep(ctx)
+}
+
+func (s *signing) undo() (err error) {
+	for _, f := range s.files {
+		err = errors.Join(err, s.e.World.Disk.Remove(f))
+	}
+	return err
+}
+
+// generation signs all lists of one generation.
+func (s *signing) generation(ctx context.Context, g *hierarchy.Generation, list []Due) error {
+	a := g.Authority
+	if err := s.number(ctx, a, list); err != nil {
+		return err
+	}
+	if err := s.e.World.Step(estate.StepPlanned); err != nil {
+		return err
+	}
+	signer, err := s.e.Custody.Open(ctx, g.Certificate.Key, a.Handle, custody.ForList)
+	if err != nil {
+		return err
+	}
+	defer signer.Close()
+	if err := s.e.World.Step(estate.StepOpened); err != nil {
+		return err
+	}
+	number := s.next[a.Handle]
+	last := number
+	for _, d := range list {
+		for i := range s.Ask.Ahead + 1 {
+			n, err := s.one(ctx, signer, d, i, number)
+			if err != nil {
+				return fmt.Errorf("%s: %w", d.Title(), err)
+			}
+			last = max(last, n)
+		}
+	}
+	s.next[a.Handle] = last + 1
+	return nil
+}
+
+// number finds the number of an authority's next lists: one that no list that is kept has.
+func (s *signing) number(ctx context.Context, a *hierarchy.Authority, list []Due) error {
+	if _, known := s.after[a.Handle]; !known {
+		last, err := s.e.Records.ListNumber(ctx, a.Handle)
+		if err != nil {
+			return err
+		}
+		s.after[a.Handle], s.next[a.Handle] = last, revocation.NextNumber(last, s.now)
+	}
+	for taken := true; taken; {
+		taken = false
+		for _, d := range list {
+			_, err := os.Lstat(kept(s.e, Item{List: d.Generation.Name(), Part: d.Part, Number: s.next[a.Handle]}))
+			taken = taken || err == nil
+		}
+		if taken { // of an act that was cut off, or of one at work
+			s.next[a.Handle]++
+		}
+	}
+	return nil
+}
+
+// one signs one list of a scope: the one for now, or the i-th ahead.
+func (s *signing) one(ctx context.Context, signer *custody.Opened, d Due, i int, number int64) (int64, error) {
+	g := d.Generation
+	life, _ := lives(s.e, g)
+	if !s.Ask.Life.IsZero() {
+		life = s.Ask.Life
+	}
+	this := s.now
+	for range i {
+		this = s.step(life).After(this)
+	}
+	if i > 0 {
+		number = max(number+int64(i), this.Unix())
+	}
+	item := Item{List: g.Name(), Part: d.Part, Number: number, This: this, Next: s.end(g, life.After(this))}
+	draft := revocation.Draft{Issuer: g.Certificate.Subject, KeyID: keyID(g.Certificate), Number: number, This: this,
+		Next: item.Next}
+	base := s.e.Settings.Publication.Address
+	if d.Part > 0 {
+		scope := point.At(revocation.Address(base, revocation.ListFile(g.Name(), d.Part)))
+		draft.Scope = &scope
+	}
+	delta := s.e.Settings.Publication.Delta && d.Part == 0 && base != ""
+	if delta {
+		draft.Freshest = []string{revocation.Address(base, revocation.DeltaFile(g.Name()))}
+	}
+	pieces, err := s.entries(ctx, d, &item)
+	if err != nil {
+		return 0, err
+	}
+	if err := s.keep(draft, &item, pieces, signer); err != nil {
+		return 0, err
+	}
+	if old, ok := s.baseOf(d, i); delta && ok {
+		return number, s.delta(ctx, signer, d, old, item, draft)
+	}
+	return number, nil
+}
+
+// step is from one list that is signed ahead to the next: three quarters of a life, so that
+// there is time to put the next one in its place.
+func (s *signing) step(life span.Span) span.Span {
+	if !s.Ask.Step.IsZero() {
+		return s.Ask.Step
+	}
+	days := int(life.After(s.now).Sub(s.now).Hours() / 24 * 3 / 4)
+	step, err := span.Parse(fmt.Sprintf("%dd", max(days, 1)))
+	if err != nil {
+		return life
+	}
+	return step
+}
+
+// end bounds a list's life by that of the newest certificate for the key that signs it.
+func (s *signing) end(g *hierarchy.Generation, next time.Time) time.Time {
+	last := g.Certificate.NotAfter
+	for _, o := range g.Authority.Generations {
+		if hierarchy.SameList(o, g) && o.Certificate.NotAfter.After(last) {
+			last = o.Certificate.NotAfter
+		}
+	}
+	if next.After(last) {
+		return last
+	}
+	return next
+}
+
+func keyID(c *cert.Certificate) []byte {
+	if c.SubjectKey != nil {
+		return c.SubjectKey
+	}
+	return c.Key.Identifier()
+}
+
+// keep signs a list, reads it back, and writes it into the estate's folder.
+func (s *signing) keep(draft revocation.Draft, item *Item, pieces [][]byte, signer *custody.Opened) error {
+	der, err := draft.Sign(pieces, signer, s.e.World.Random)
+	if err != nil {
+		return err
+	}
+	if err := s.e.World.Step(estate.StepSealed); err != nil {
+		return err
+	}
+	l, err := revocation.Skim(der)
+	if err != nil || l.Number == nil || l.Number.Int64() != item.Number {
+		return errors.Join(err, errors.New("the list that was signed does not read as it was meant"))
+	}
+	sum := l.SHA256()
+	item.SHA256 = hex.EncodeToString(sum[:])
+	file := kept(s.e, *item)
+	if err := s.e.World.Disk.New(file, der, 0o644); err != nil {
+		return err
+	}
+	s.files, s.made = append(s.files, file), append(s.made, *item)
+	return nil
+}
+
+// entries gives the encoded entries of a list: those of the list before and what came since,
+// or, where that list does not fit, all of them from the records.
+func (s *signing) entries(ctx context.Context, d Due, item *Item) ([][]byte, error) {
+	item.Cut = 0
+	if d.Now.Number != 0 { // what ended before the last list was dated stood on it after its end (section 3.3)
+		item.Cut = d.Now.This.Unix()
+	}
+	var pieces [][]byte
+	err := s.e.View(ctx, func(moment *estate.Estate) (err error) {
+		b := building{e: moment, d: d, item: item, hash: newProof()}
+		if item.Gone, err = lastReleased(ctx, moment, d); err != nil {
+			return err
+		}
+		want, err := moment.Records.Listed(ctx, d.Generation.Authority.Handle, part(d), time.Unix(item.Cut, 0))
+		if err != nil {
+			return err
+		}
+		if pieces, err = b.onward(ctx); err != nil || pieces == nil || item.Entries != want {
+			b.hash = newProof()
+			if pieces, err = b.anew(ctx); err != nil {
+				return err
+			}
+		}
+		if item.Entries != want {
+			return fmt.Errorf("%d certificates are revoked, and %d would be listed: look with: ironseal estate check",
+				want,
+				item.Entries)
+		}
+		item.Proof = hex.EncodeToString(b.hash.Sum(nil))
+		return nil
+	})
+	return pieces, err
+}
+
+// lastReleased is when something that stands on a list was last released from hold.
+func lastReleased(ctx context.Context, e *estate.Estate, d Due) (last time.Time, err error) {
+	_, released, err := e.Records.Parts(ctx, d.Generation.Authority.Handle)
+	for part, at := range released {
+		if (d.Part == 0 || part == d.Part) && at.After(last) {
+			last = at
+		}
+	}
+	return last, err
+}
+
+// part is how the records are asked for a list's certificates: the whole list has all parts.
+func part(d Due) int {
+	if d.Part == 0 {
+		return -1
+	}
+	return d.Part
+}
+
+func newProof() hash.Hash {
+	h, err := blake2b.New256(nil)
+	if err != nil {
+		panic(err) // a key that is too long; there is none
+	}
+	return h
+}
+
+// building gathers the entries of one list.
+type building struct {
+	e    *estate.Estate
+	d    Due
+	item *Item
+	hash hash.Hash
+}
+
+// onward takes the entries of the list before, and adds what came since; nil where that one
+// cannot be used.
+func (b *building) onward(ctx context.Context) ([][]byte, error) {
+	now := b.d.Now
+	if now.Number == 0 || now.Proof == "" {
+		return nil, nil
+	}
+	data, err := disk.ReadRegular(kept(b.e, now), revocation.MostSize)
+	if err != nil {
+		return nil, nil // it is made anew
+	}
+	l, err := revocation.Skim(data)
+	if err != nil {
+		return nil, nil
+	}
+	b.hash.Write(l.Encoded())
+	if hex.EncodeToString(b.hash.Sum(nil)) != now.Proof {
+		return nil, nil
+	}
+	handle := b.d.Generation.Authority.Handle
+	gone, err := b.e.Records.Left(ctx, handle, part(b.d), now.Gone, time.Unix(now.Cut, 0),
+		time.Unix(b.item.Cut, 0))
+	if err != nil {
+		return nil, err
+	}
+	drop := map[string]bool{}
+	for _, serial := range gone {
+		drop[keyOf(serial)] = true
+	}
+	more, n, err := b.rows(ctx, now.Through, drop)
+	if err != nil {
+		return nil, err
+	}
+	pieces, left := [][]byte{l.Encoded()}, now.Entries
+	if len(drop) > 0 {
+		pieces, left = l.Without(drop)
+		b.hash.Reset()
+		for _, p := range pieces {
+			b.hash.Write(p)
+		}
+	}
+	b.hash.Write(more)
+	b.item.Entries = left + n
+	return append(pieces, more), nil
+}
+
+func keyOf(serial string) string {
+	n, ok := new(big.Int).SetString(serial, 16)
+	if !ok {
+		return ""
+	}
+	return revocation.Key(cert.SerialOf(n))
+}
+
+// anew encodes all entries from the records.
+func (b *building) anew(ctx context.Context) ([][]byte, error) {
+	all, n, err := b.rows(ctx, 0, nil)
+	b.item.Entries = n
+	b.hash.Write(all)
+	return [][]byte{all}, err
+}
+
+// rows encodes what came after a revocation, and adds to drop what stood on a list before.
+func (b *building) rows(ctx context.Context, after int64, drop map[string]bool) (out []byte, n int, err error) {
+	b.item.Through = max(b.item.Through, after)
+	some := lineage.Some{Handle: b.d.Generation.Authority.Handle, Part: part(b.d), After: after}
+	err = b.e.Records.EachRevocation(ctx, some, func(r lineage.Revocation) error {
+		b.item.Through = max(b.item.Through, r.ID)
+		if r.Again && drop != nil {
+			drop[keyOf(r.Serial)] = true
+		}
+		if !r.Ends.IsZero() && r.Ends.Unix() < b.item.Cut {
+			return nil
+		}
+		n++
+		var err error
+		out, err = revocation.AppendEntry(out, entryOf(r))
+		return err
+	})
+	return out, n, err
+}
+
+func entryOf(r lineage.Revocation) revocation.Entry {
+	n, _ := new(big.Int).SetString(r.Serial, 16)
+	if n == nil {
+		n = new(big.Int)
+	}
+	return revocation.Entry{Serial: cert.SerialOf(n), At: r.At, Reason: revocation.Reason(r.Reason), Invalid: r.Invalid}
+}
+
+// baseOf is the list that a delta adds to: the oldest that somebody may still hold and call
+// fresh, so that everybody who holds any list can use the delta.
+func (s *signing) baseOf(d Due, ahead int) (Item, bool) {
+	var base Item
+	for _, i := range s.have.fresh[d.scope()] {
+		if !i.Delta && !i.Next.Before(s.now) && !i.This.After(s.now) && (base.Number == 0 || i.Number < base.Number) {
+			base = i
+		}
+	}
+	return base, base.Number != 0 && ahead == 0
+}
+
+// delta signs what changed since a base, under the number of the whole list (section 5.2.4).
+func (s *signing) delta(ctx context.Context, signer *custody.Opened, d Due, base, whole Item,
+	draft revocation.Draft) error {
+	draft.Base, draft.Freshest = base.Number, nil
+	item := Item{List: whole.List, Delta: true, Number: whole.Number, Base: base.Number, This: whole.This,
+		Next: whole.Next, Cut: whole.Cut, Gone: whole.Gone}
+	b := building{e: s.e, d: d, item: &item, hash: newProof()}
+	entries, n, err := b.rows(ctx, base.Through, nil)
+	if err != nil {
+		return err
+	}
+	gone := lineage.Some{Handle: d.Generation.Authority.Handle, Part: -1, Released: true}
+	err = s.e.Records.EachRevocation(ctx, gone, func(r lineage.Revocation) error {
+		if !r.Released.After(base.Gone) {
+			return nil
+		}
+		n++
+		e := entryOf(r)
+		e.At, e.Reason = r.Released, revocation.RemoveFromCRL
+		var err error
+		entries, err = revocation.AppendEntry(entries, e)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	item.Entries = n
+	return s.keep(draft, &item, [][]byte{entries}, signer)
+}
+
+// record puts all that was signed on record.
+func (s *signing) record(ctx context.Context) (journal.Head, error) {
+	return s.e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
+		var told []map[string]any
+		for _, a := range s.h {
+			handle := a.Handle
+			if _, ours := s.after[handle]; !ours {
+				continue
+			}
+			number := s.next[handle] - 1
+			if err := tx.NumberList(handle, s.after[handle], number); err != nil {
+				return nil, err
+			}
+			told = append(told, map[string]any{"by": handle, "after": s.after[handle], "number": number})
+		}
+		return []journal.Entry{estate.Entry(revoking.PublishAct, "lists", "authorities", told, "lists", s.made)}, nil
+	})
+}
+
+// sweep removes the lists that nobody needs any more: superseded ones, and those of acts that
+// were cut off.
+func (s *signing) sweep(ctx context.Context) error { return Sweep(ctx, s.e) }
+
+// Sweep removes kept lists that are not on record as the newest of their scope.
+func Sweep(ctx context.Context, e *estate.Estate) error {
+	have, err := Known(ctx, e)
+	if err != nil {
+		return err
+	}
+	needed := map[string]bool{}
+	now := e.Now()
+	for sc, list := range have.newest {
+		current, _ := have.at(sc, now)
+		for _, i := range list {
+			if i.This.After(now) || i.Number == current.Number {
+				needed[filepath.Base(kept(e, i))] = true
+			}
+		}
+	}
+	files, err := os.ReadDir(Folder(e))
+	if err != nil {
+		return fmt.Errorf("%s: %w", Folder(e), disk.Plain(err))
+	}
+	for _, f := range files {
+		info, err := f.Info()
+		if err != nil || !f.Type().IsRegular() || needed[f.Name()] || !strings.HasSuffix(f.Name(), ".crl") ||
+			time.Since(info.ModTime()) < settled { // somebody may be about to put it on record
+			continue
+		}
+		if err := e.World.Disk.Remove(filepath.Join(Folder(e), f.Name())); err != nil && !errors.Is(err,
+			os.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
+}
+
+// settled is how old a list must be before it counts as left behind.
+const settled = 10 * time.Minute

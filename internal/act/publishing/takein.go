@@ -1,0 +1,128 @@
+package publishing
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+
+	"ironseal/internal/disk"
+	"ironseal/internal/estate"
+	"ironseal/internal/failure"
+	"ironseal/internal/records"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/journal"
+	"ironseal/pki/revocation"
+)
+
+// TakeIn takes in lists of authorities whose keys are in another estate. Each must be signed
+// by its authority, be newer than the one that is known, and be whole.
+func TakeIn(ctx context.Context, e *estate.Estate, lists [][]byte) (Done, error) {
+	var out Done
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return out, err
+	}
+	have, err := Known(ctx, e)
+	if err != nil {
+		return out, err
+	}
+	if err := os.MkdirAll(Folder(e), 0o700); err != nil {
+		return out, fmt.Errorf("%s: %w", Folder(e), disk.Plain(err))
+	}
+	var files []string
+	undo := func(err error) error {
+		for _, f := range files {
+			err = errors.Join(err, e.World.Disk.Remove(f))
+		}
+		return err
+	}
+	for _, der := range lists {
+		l, err := revocation.ReadList(der)
+		if err != nil {
+			return out, undo(err)
+		}
+		i, err := itemOf(h, have, l)
+		if err == nil {
+			if why := l.Fresh(e.Now()); why != "" && e.Now().After(i.This) {
+				err = fmt.Errorf("the list of %s: %s: ask for a newer one", i.List, why)
+			}
+		}
+		if err != nil {
+			return out, undo(err)
+		}
+		if err := e.World.Disk.New(kept(e, i), der, 0o644); err != nil && !errors.Is(err, disk.ErrExists) {
+			return out, undo(err)
+		} else if err == nil {
+			files = append(files, kept(e, i))
+		}
+		out.Lists = append(out.Lists, i)
+	}
+	out.Head, err = e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
+		if err := still(ctx, tx, out.Lists); err != nil {
+			return nil, err
+		}
+		return []journal.Entry{estate.Entry(TakeInAct, "lists", "lists", out.Lists)}, nil
+	})
+	if err != nil && !errors.Is(err, records.ErrUncertain) {
+		return out, undo(err)
+	}
+	return out, err
+}
+
+// still refuses lists that became older than what is known meanwhile.
+func still(ctx context.Context, tx *records.Tx, lists []Item) error {
+	newest := map[scope]int64{}
+	err := tx.EntriesOf(ctx, TakeInAct, func(en journal.Entry) error {
+		told, err := listsOf(en)
+		for _, i := range told {
+			newest[i.scope()] = max(newest[i.scope()], i.Number)
+		}
+		return err
+	})
+	for _, i := range lists {
+		if err == nil && newest[i.scope()] >= i.Number {
+			err = failure.Of(failure.ErrChanged, "a list of %s with the number %d was taken in meanwhile", i.List,
+				newest[i.scope()])
+		}
+	}
+	return err
+}
+
+// itemOf finds whose list it is, and checks it.
+func itemOf(h hierarchy.Hierarchy, have Lists, l *revocation.List) (Item, error) {
+	for _, a := range h {
+		for _, g := range a.Generations {
+			if !l.Issuer.Equal(g.Certificate.Subject) || l.VerifiedBy(g.Certificate.Key) != nil {
+				continue
+			}
+			switch {
+			case !a.Elsewhere:
+				return Item{}, fmt.Errorf("the list was signed by %s, whose key is here: it is not taken in; "+
+					"publish with: "+
+					"ironseal revocations publish", a.Handle)
+			case l.Number == nil || !l.Number.IsInt64() || l.NextUpdate.IsZero():
+				return Item{}, fmt.Errorf("the list of %s has no number, or does not say when the next one is due",
+					a.Handle)
+			case l.Base != nil || l.Scoped:
+				return Item{}, fmt.Errorf("the list of %s is not whole: it is a delta, or about some "+
+					"certificates only", a.Handle)
+			}
+			sum := l.SHA256()
+			i := Item{List: g.ListName(), Number: l.Number.Int64(), This: l.ThisUpdate, Next: l.NextUpdate,
+				Entries: l.Count, SHA256: fmt.Sprintf("%x", sum)}
+			for _, known := range have.newest[i.scope()] {
+				if known.Number >= i.Number && known.SHA256 != i.SHA256 {
+					return i, fmt.Errorf("the list of %s has the number %d, and %d is known already: it is an "+
+						"older one", a.Handle,
+						i.Number, known.Number)
+				} else if known.SHA256 == i.SHA256 {
+					return i, failure.Of(failure.ErrChanged, "the list %d of %s was taken in already", i.Number,
+						a.Handle)
+				}
+			}
+			return i, nil
+		}
+	}
+	return Item{}, fmt.Errorf("the list of %s was signed by no authority that is on record", l.Issuer)
+}

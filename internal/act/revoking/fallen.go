@@ -1,0 +1,157 @@
+package revoking
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"ironseal/internal/estate"
+	"ironseal/pki/finding"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/revocation"
+)
+
+// Fallen is a certificate that falls when one above it does, with whom it is with.
+type Fallen struct {
+	estate.Held
+	Under     string // the generation that signed it
+	Authority bool
+	Holders   []string
+}
+
+// fall works out what falls with the authorities among the targets: authorities first,
+// parents before children, which is the order in which they must be made anew; then what they
+// signed.
+func (p *Plan) fall(ctx context.Context, e *estate.Estate) error {
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return err
+	}
+	var down []*hierarchy.Generation
+	for _, t := range p.Targets {
+		if t.Generation != nil {
+			down = append(down, t.Generation)
+		}
+	}
+	parties := map[string]bool{}
+	for _, t := range p.Targets {
+		holders, err := e.Holders(ctx, t.Held)
+		if err != nil {
+			return err
+		}
+		for _, who := range holders {
+			parties[who] = true
+		}
+	}
+	p.Fallen, err = FallenWith(ctx, e, h, down)
+	for _, f := range p.Fallen {
+		for _, who := range f.Holders {
+			parties[who] = true
+		}
+	}
+	for who := range parties {
+		p.Parties = append(p.Parties, who)
+	}
+	slices.Sort(p.Parties)
+	return err
+}
+
+// FallenWith lists what falls with generations, those themselves left out.
+func FallenWith(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy,
+	down []*hierarchy.Generation) (authorities []Fallen, err error) {
+	fallen := map[*hierarchy.Generation]bool{}
+	for _, g := range down {
+		fallen[g] = true
+	}
+	var others []Fallen
+	for _, a := range h { // parents before children
+		for _, g := range a.Generations {
+			if g.Issuer != nil && fallen[g.Issuer] && !fallen[g] {
+				fallen[g] = true
+			}
+		}
+	}
+	for _, a := range h {
+		for _, g := range a.Generations {
+			if !fallen[g] {
+				continue
+			}
+			list, err := e.HeldAll(e.Records.CertificatesOf(ctx, a.Handle, g.Number))
+			if err != nil {
+				return nil, err
+			}
+			for _, c := range list {
+				if c.State == estate.Expired || c.State == estate.Revoked {
+					continue
+				}
+				f := Fallen{Held: c, Under: g.Name(), Authority: c.IsAuthority()}
+				if f.Holders, err = e.Holders(ctx, c); err != nil {
+					return nil, err
+				}
+				if f.Authority {
+					authorities = append(authorities, f)
+				} else {
+					others = append(others, f)
+				}
+			}
+		}
+	}
+	return append(authorities, others...), nil
+}
+
+// judge says what a person should think of before they agree.
+func (p *Plan) judge(ctx context.Context, e *estate.Estate) error {
+	add := func(code finding.Code, format string, args ...any) {
+		p.Findings = append(p.Findings, finding.New(code, format, args...))
+	}
+	for _, t := range p.Targets {
+		switch {
+		case p.Ask.Reason == revocation.CACompromise && t.Generation == nil && !t.IsAuthority():
+			add(finding.ReasonUnfit, "%s is no authority, and the reason is %s.", t.Title(), p.Ask.Reason.Word())
+		case p.Ask.Reason == revocation.Superseded && t.State != estate.Replaced && t.Generation == nil:
+			add(finding.NotSuperseded, "Nothing was signed in the place of %s.", t.Title())
+		}
+		if t.Was != nil && !t.Was.Released.IsZero() {
+			add(finding.Again, "%s was on hold from %s to %s.", t.Title(), t.Was.At.Format("2006-01-02"),
+				t.Was.Released.Format("2006-01-02"))
+		}
+		if err := p.judgeKey(ctx, e, t); err != nil {
+			return err
+		}
+		if !e.Custody.Has(t.By.Certificate.Key) {
+			add(finding.ListKeyGone, "The key of %s is not there any more: no list can tell of it.", t.By.Label())
+		}
+	}
+	if n := len(p.Fallen); n > 0 {
+		add(finding.TakesDown, "%d certificates that still hold fall with it: whoever serves them is refused as "+
+			"soon as "+
+			"clients see the list.", n)
+	}
+	return nil
+}
+
+// judgeKey tells what else has the key of a target: where the key is known to somebody, that
+// is bad too.
+func (p *Plan) judgeKey(ctx context.Context, e *estate.Estate, t Target) error {
+	if p.Ask.Reason != revocation.KeyCompromise && p.Ask.Reason != revocation.CACompromise {
+		return nil
+	}
+	list, err := e.HeldAll(e.Records.CertificatesByKey(ctx, t.Key.Fingerprint(), 100))
+	if err != nil {
+		return err
+	}
+	var more []string
+	for _, c := range list {
+		among := slices.ContainsFunc(p.Targets, func(o Target) bool { return bytes.Equal(o.Raw, c.Raw) })
+		if !among && c.State != estate.Expired && c.State != estate.Revoked {
+			more = append(more, fmt.Sprintf("%s (%s)", c.Title(), c.Serial.Short()))
+		}
+	}
+	if len(more) > 0 {
+		p.Findings = append(p.Findings, finding.New(finding.SameKeyStands,
+			"The key of %s is in other certificates that still hold: %s.", t.Title(), strings.Join(more, ", ")))
+	}
+	return nil
+}

@@ -1,0 +1,206 @@
+// Package revoking takes certificates back, and lets those that were on hold stand again.
+//
+// A plan says what would fall with a certificate: where it is an authority's, every
+// certificate below, and every party that loses trust. Nothing is changed until it was read.
+// What was taken back is on record at once, and clients learn of it from the next list that
+// is published.
+package revoking
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"ironseal/internal/estate"
+	"ironseal/internal/failure"
+	"ironseal/internal/records"
+	"ironseal/internal/records/lineage"
+	"ironseal/pki/finding"
+	"ironseal/pki/issue"
+	"ironseal/pki/journal"
+	"ironseal/pki/revocation"
+)
+
+// The acts, as the journal calls them.
+const (
+	RevokeAct  = "revoke"
+	ReleaseAct = "release"
+	PublishAct = "publish lists"
+)
+
+// Ask is what a person asks for.
+type Ask struct {
+	Names   []string // as typed
+	Parties []string // all that these hold
+	Reason  revocation.Reason
+	Since   time.Time // since when it is to be taken as bad; zero where it is not known
+	Because string
+	Waivers []finding.Waiver
+}
+
+// Plan is what would be done.
+type Plan struct {
+	Ask      Ask
+	Targets  []Target
+	Fallen   []Fallen // what falls with authorities
+	Parties  []string // that lose what they hold
+	Findings finding.List
+	Head     journal.Head
+}
+
+// ErrNothing says that all is as it should be already.
+var ErrNothing = errors.New("nothing is to be changed")
+
+// PlanRevoke plans.
+func PlanRevoke(ctx context.Context, e *estate.Estate, ask Ask) (Plan, error) {
+	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (Plan, error) { return plan(ctx, e, ask) })
+}
+
+func plan(ctx context.Context, e *estate.Estate, ask Ask) (Plan, error) {
+	p := Plan{Ask: ask}
+	head, newest, err := e.Records.Newest(ctx)
+	if err != nil {
+		return p, err
+	}
+	p.Head = head
+	now := e.Now()
+	if ask.Since.After(now) {
+		return p, fmt.Errorf("--since %s is still to come: a certificate is bad since a moment that has been",
+			ask.Since.Format(time.RFC3339))
+	}
+	if p.Targets, err = targets(ctx, e, ask.Names, ask.Parties); err != nil {
+		return p, err
+	}
+	if len(p.Targets) == 0 {
+		return p, fmt.Errorf("no certificate is meant: %w", ErrNothing)
+	}
+	if now.Before(newest.Add(-time.Second)) {
+		p.Findings = append(p.Findings, finding.New(finding.ClockBehind,
+			"The clock says %s, and the newest record is of %s.",
+			now.Format(time.RFC3339), newest.Format(time.RFC3339)))
+	}
+	for _, t := range p.Targets {
+		if err := p.ready(t, now); err != nil {
+			return p, err
+		}
+	}
+	if err := p.fall(ctx, e); err != nil {
+		return p, err
+	}
+	if err := p.judge(ctx, e); err != nil {
+		return p, err
+	}
+	p.Findings, err = p.Findings.Ranked().Waive(0, ask.Waivers)
+	return p, err
+}
+
+// ready refuses what cannot be taken back, or was already.
+func (p *Plan) ready(t Target, now time.Time) error {
+	about := fmt.Sprintf("%s, serial %s", t.Title(), t.Serial.Short())
+	if w := t.Was; w != nil && w.Released.IsZero() {
+		held := revocation.Reason(w.Reason) == revocation.CertificateHold
+		if held && p.Ask.Reason == revocation.CertificateHold {
+			return failure.Of(failure.ErrChanged, "%s, is on hold already, since %s", about,
+				w.At.Format("2006-01-02 15:04 UTC"))
+		}
+		if !held {
+			return failure.Of(failure.ErrChanged, "%s, was revoked already, on %s (%s): what is revoked stays so",
+				about,
+				w.At.Format("2006-01-02 15:04 UTC"), revocation.Reason(w.Reason).Word())
+		}
+	}
+	if now.After(t.NotAfter) {
+		return fmt.Errorf("%s, ended on %s: no client accepts it, and there is nothing to take back", about,
+			t.NotAfter.Format("2006-01-02"))
+	}
+	return nil
+}
+
+// Revoke takes the planned certificates back, all or none.
+func Revoke(ctx context.Context, e *estate.Estate, p Plan) (journal.Head, error) {
+	about := p.Targets[0].Title()
+	if n := len(p.Targets); n > 1 {
+		about = fmt.Sprintf("%d certificates", n)
+	}
+	if r := p.Findings.Refusing(); len(r) > 0 {
+		return journal.Head{}, &issue.Refused{About: about, Findings: r}
+	}
+	return e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
+		told := make([]map[string]any, 0, len(p.Targets))
+		at := tx.Now().Truncate(time.Second)
+		for _, t := range p.Targets {
+			r := lineage.Revocation{Serial: t.SerialHex(), At: at, Reason: int(p.Ask.Reason), Invalid: p.Ask.Since,
+				Ends: t.NotAfter, Part: t.Part}
+			was, err := tx.Revoke(t.By.Authority.Handle, r, func(reason int) bool {
+				return revocation.Reason(reason) == revocation.CertificateHold &&
+					p.Ask.Reason != revocation.CertificateHold
+			})
+			if err != nil {
+				return nil, fmt.Errorf("%s: %w", t.Title(), err)
+			}
+			told = append(told, tellRevoked(t, r, was))
+		}
+		return []journal.Entry{estate.Entry(RevokeAct, about, "revoked", told, "because", p.Ask.Because, "reason",
+			p.Ask.Reason.Word(), "waived", estate.WaivedCodes(p.Findings))}, nil
+	})
+}
+
+func tellRevoked(t Target, r lineage.Revocation, was *lineage.Revocation) map[string]any {
+	out := map[string]any{"certificate": fmt.Sprintf("%x", t.SHA256()), "by": t.By.Authority.Handle, "serial": r.Serial,
+		"at": r.At.Format(time.RFC3339Nano), "reason": r.Reason, "ends": r.Ends.Unix(), "part": r.Part}
+	if !r.Invalid.IsZero() {
+		out["invalid"] = r.Invalid.UTC().Format(time.RFC3339Nano)
+	}
+	if was != nil {
+		out["was"] = lineage.Line(was.Serial, journal.Stamp(was.At), was.Reason)
+	}
+	return out
+}
+
+// Release lets certificates that were on hold stand again.
+func Release(ctx context.Context, e *estate.Estate, names []string, because string) ([]Target, journal.Head, error) {
+	list, err := targets(ctx, e, names, nil)
+	if err != nil {
+		return nil, journal.Head{}, err
+	}
+	for _, t := range list {
+		about := fmt.Sprintf("%s, serial %s", t.Title(), t.Serial.Short())
+		switch w := t.Was; {
+		case w == nil:
+			return nil, journal.Head{}, fmt.Errorf("%s, is not revoked: there is nothing to release", about)
+		case !w.Released.IsZero():
+			return nil, journal.Head{}, fmt.Errorf("%s, was released already, on %s", about,
+				w.Released.Format("2006-01-02 15:04 UTC"))
+		case revocation.Reason(w.Reason) != revocation.CertificateHold:
+			return nil, journal.Head{}, fmt.Errorf("%s, was revoked on %s (%s), and not put on hold: that is for "+
+				"good; sign "+
+				"a new certificate", about, w.At.Format("2006-01-02"), revocation.Reason(w.Reason).Word())
+		}
+	}
+	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
+		var told []map[string]any
+		var titles []string
+		for _, t := range list {
+			if err := tx.Release(t.By.Authority.Handle, t.SerialHex(), int(revocation.CertificateHold)); err != nil {
+				return nil, fmt.Errorf("%s: %w", t.Title(), err)
+			}
+			told = append(told, map[string]any{"certificate": fmt.Sprintf("%x", t.SHA256()),
+				"by":     t.By.Authority.Handle,
+				"serial": t.SerialHex(), "at": t.Was.At.Format(time.RFC3339Nano), "reason": t.Was.Reason,
+				"ends": unix(t.Was.Ends)})
+			titles = append(titles, t.Title())
+		}
+		return []journal.Entry{estate.Entry(ReleaseAct, strings.Join(titles, ", "), "released", told, "because",
+			because)}, nil
+	})
+	return list, head, err
+}
+
+func unix(t time.Time) int64 {
+	if t.IsZero() {
+		return 0
+	}
+	return t.Unix()
+}

@@ -1,0 +1,287 @@
+package revocation
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ironseal/internal/act/overview"
+	"ironseal/internal/act/publishing"
+	"ironseal/internal/cli/session"
+	"ironseal/internal/estate"
+	"ironseal/internal/term"
+	"ironseal/internal/view"
+	"ironseal/pki/span"
+)
+
+// Command is ironseal revocations.
+func Command(s *session.Session) *cobra.Command {
+	return session.Group("revocations", "Sign and publish revocation lists, and look at them",
+		publish(s), session.Reading(list(s)), session.Reading(show(s)), session.Reading(check(s)), takeIn(s))
+}
+
+const aboutPublish = `Sign every revocation list that is due, and write all that clients fetch into a folder
+that any web server can serve as it is: lists (DER and PEM), authorities' certificates,
+and for every authority one file with the lists of its whole path.
+
+A list is due when something was revoked or released since the last one, when its time
+is up (list-each in ironseal.toml; a root's when two thirds of its life are over), or
+when it is missing. What is not due is served on, and its key is not needed. The folder
+takes the place of the one before in one step; what stops in between leaves that one
+whole, and the next run mends it.
+
+Each generation's list is signed by its own key. An authority whose key is locked away
+can sign --ahead: lists for the weeks to come, each for its time. Run the command again
+when one's time has come; it needs no key for that. The lists of an authority in another
+estate come here with revocations take-in.
+
+--skip leaves authorities out whose keys are not at hand: their lists are served on.`
+
+func publish(s *session.Session) *cobra.Command {
+	var ask publishing.Ask
+	var to, life, step string
+	c := &cobra.Command{
+		Use:   "publish [HANDLE...]",
+		Short: "Sign the lists that are due, and write the folder that clients fetch from",
+		Long:  aboutPublish,
+		Example: `  ironseal revocations publish --to ../public
+  ironseal revocations publish services --all
+  ironseal revocations publish root --ahead 4 --life 90d`,
+		RunE: func(cmd *cobra.Command, args []string) (err error) {
+			ask.Only = args
+			if ask.Ahead < 0 || ask.Ahead > 520 {
+				return session.Misused("--ahead %d: from 0 to 520 lists", ask.Ahead)
+			}
+			if ask.Life, err = session.SpanAsked(life); err != nil {
+				return err
+			}
+			if ask.Step, err = session.SpanAsked(step); err != nil {
+				return err
+			}
+			if ask.Ahead == 0 && !ask.Step.IsZero() {
+				return session.Misused("--step is from one list to the next of those that are signed --ahead")
+			}
+			e, err := s.Estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return published(cmd.Context(), s, e, ask, s.Path(to))
+		},
+		ValidArgsFunction: s.Handles,
+	}
+	fl := c.Flags()
+	fl.StringVar(&to, "to", "", "the folder that is served, a `DIR`; only signed when left out")
+	fl.BoolVar(&ask.All, "all", false, "sign those too that are not due")
+	fl.StringArrayVar(&ask.Skip, "skip", nil, "leave this `HANDLE`'s lists as they are; may be repeated")
+	fl.IntVar(&ask.Ahead, "ahead", 0, "sign `N` more in advance, each for its time")
+	fl.StringVar(&life, "life", "", "how long each is fresh, a `SPAN`, in place of what the settings say")
+	fl.StringVar(&step, "step", "", "from one list signed ahead to the next, a `SPAN`; three quarters of a life "+
+		"when left out")
+	s.CompleteHandles(c, "skip")
+	return c
+}
+
+func published(ctx context.Context, s *session.Session, e *estate.Estate, ask publishing.Ask, to string) error {
+	p, err := publishing.PlanLists(ctx, e, ask)
+	if err != nil {
+		return err
+	}
+	if !s.JSON {
+		drawDue(s, p)
+	}
+	done, err := publishing.Sign(ctx, e, p)
+	if err != nil {
+		return err
+	}
+	if !s.JSON {
+		if n := len(done.Lists); n > 0 {
+			s.Out.Say("%s %s   %s", s.Out.Paint(term.Good, "✓ signed"), span.Count(n, "list"),
+				s.Out.Paint(term.Quiet, "journal "+done.Head.String()))
+		} else {
+			s.Out.Say("%s No list is due.", s.Out.Paint(term.Good, "✓"))
+		}
+	}
+	out := map[string]any{"signed": append([]publishing.Item{}, done.Lists...)}
+	if to != "" {
+		r, err := publishing.Release(ctx, e, to)
+		if err != nil {
+			if len(done.Lists) > 0 {
+				err = fmt.Errorf("the lists are signed and on record, and %s was left as it was: %w: run it again", to,
+					err)
+			}
+			return err
+		}
+		out["to"], out["files"], out["stale"], out["absent"] = to, r.Files, append([]string{}, r.Stale...),
+			append([]string{}, r.Absent...)
+		if !s.JSON {
+			drawReleased(s, r)
+		}
+	} else if !s.JSON && len(done.Lists) > 0 {
+		s.Next(overview.Advice{Why: "bring them where clients look", Command: "ironseal revocations publish --to DIR"})
+	}
+	if s.JSON {
+		return s.PrintJSON(out)
+	}
+	return nil
+}
+
+// drawDue says what will be signed and why, and what cannot be.
+func drawDue(s *session.Session, p publishing.Plan) {
+	var rows [][]term.Cell
+	for _, d := range p.Due {
+		switch {
+		case d.Unable != "" && d.Now.Number == 0:
+			rows = append(rows, []term.Cell{{Text: "!", Tone: term.Careful}, {Text: d.Title(), Tone: term.Strong},
+				{Text: d.Unable, Prose: true}})
+		case d.Why != "" && d.Unable == "" && len(rows) < mostShown:
+			rows = append(rows, []term.Cell{{Text: "+", Tone: term.Accent}, {Text: d.Title(), Tone: term.Strong},
+				{Text: d.Why, Prose: true}})
+		}
+	}
+	if len(rows) > 0 {
+		s.Out.Table([]string{"", "", ""}, rows)
+		more(s, len(p.Signs()), len(rows), "list")
+	}
+}
+
+func drawReleased(s *session.Session, r publishing.Released) {
+	word := "✓ written"
+	if r.Same {
+		word = "✓ unchanged"
+	}
+	s.Out.Say("%s %s: %s, %s", s.Out.Paint(term.Good, word), term.Safe(r.Dir), span.Count(len(r.Lists), "list"),
+		span.Count(len(r.Files), "file"))
+	for _, title := range r.Stale {
+		s.Out.Say("  %s", s.Out.Paint(term.Bad, "✗ "+title+" is stale: clients refuse what it is about"))
+	}
+	if len(r.Absent) > 0 {
+		s.Out.Hung("  !", term.Careful, "no list is there of "+term.Safe(strings.Join(r.Absent, ", "))+
+			": servers that check a whole path by a file need one of every authority in it")
+	}
+}
+
+func list(s *session.Session) *cobra.Command {
+	var alarm bool
+	c := &cobra.Command{
+		Use:   "list",
+		Short: "The revocation lists, until when they are fresh, and what is due",
+		Example: `  ironseal revocations list
+  ironseal revocations list --alarm`,
+		Args: session.Exactly(0, "no argument"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			e, err := s.Estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			p, err := publishing.PlanLists(cmd.Context(), e, publishing.Ask{})
+			if err != nil {
+				return err
+			}
+			due, err := drawLists(s, p)
+			if err != nil {
+				return err
+			}
+			if alarm && due > 0 {
+				return &session.Status{Code: session.Attention, Err: nil}
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&alarm, "alarm", false, "exit with status 5 when any is due")
+	s.QuietFlag(c, "print titles only")
+	return c
+}
+
+// drawLists prints the lists, and returns how many are to be signed.
+func drawLists(s *session.Session, p publishing.Plan) (due int, err error) {
+	rows := []view.RevocationList{}
+	var cells [][]term.Cell
+	for _, d := range p.Due {
+		v := view.RevocationListOf(d, s.Moment())
+		rows = append(rows, v)
+		if d.Why != "" && d.Unable == "" || v.State == view.ListStale {
+			due++
+		}
+		if s.Quiet && !s.JSON {
+			s.Out.Say("%s", v.Title)
+		}
+		cells = append(cells, listCells(s, d, v))
+	}
+	switch {
+	case s.JSON:
+		return due, s.PrintJSON(rows)
+	case s.Quiet:
+		return due, nil
+	case len(rows) == 0:
+		s.Out.Say("There are no authorities whose lists could be signed.")
+		return due, nil
+	}
+	s.Out.Table([]string{"", "list", "number", "dated", "next by", "", "revoked", ""}, cells, "number", "dated")
+	if due > 0 {
+		s.Next(overview.Advice{Why: "sign what is due", Command: "ironseal revocations publish --to DIR"})
+	}
+	return due, nil
+}
+
+func listCells(s *session.Session, d publishing.Due, v view.RevocationList) []term.Cell {
+	mark := term.Cell{Text: "✓ " + v.State, Tone: term.Good}
+	switch {
+	case v.State == view.ListStale || v.State == view.ListMissing && d.Unable == "":
+		mark = term.Cell{Text: "✗ " + v.State, Tone: term.Bad}
+	case v.State == view.ListMissing:
+		mark = term.Cell{Text: "· " + v.State, Tone: term.Quiet}
+	case d.Why != "" && d.Unable == "":
+		mark = term.Cell{Text: "! due", Tone: term.Careful}
+	}
+	words := d.Why
+	if d.Unable != "" {
+		words = d.Unable
+	}
+	if d.Now.Number == 0 {
+		return []term.Cell{mark, {Text: v.Title, Tone: term.Strong}, {}, {}, {}, {}, {}, {Text: words, Prose: true}}
+	}
+	if n := d.Until.Sub(d.Now.Next); n > 0 {
+		words = strings.TrimPrefix(words+"; signed ahead until "+d.Until.Format("2006-01-02"), "; ")
+	}
+	return []term.Cell{mark, {Text: v.Title, Tone: term.Strong}, {Text: fmt.Sprint(v.Number)},
+		{Text: d.Now.This.Format("2006-01-02 15:04")}, {Text: d.Now.Next.Format("2006-01-02 15:04")},
+		{Text: span.Distance(s.Moment(), d.Now.Next), Tone: term.Quiet}, {Text: fmt.Sprint(v.Entries)},
+		{Text: words, Prose: true}}
+}
+
+func takeIn(s *session.Session) *cobra.Command {
+	return &cobra.Command{
+		Use:   "take-in FILE...",
+		Short: "Take in lists that were signed where the authority's key is",
+		Long: `Lists of authorities whose keys are in another estate, such as a root in a safe. Each
+must be signed by its authority, whole, fresh, and newer than the one that is known.`,
+		Example: `  ironseal revocations take-in ../from-the-safe/root.g1.crl`,
+		Args:    session.AtLeast(1, "a file"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			lists, err := s.ListsIn(args)
+			if err != nil {
+				return err
+			}
+			e, err := s.Estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			done, err := publishing.TakeIn(cmd.Context(), e, lists)
+			if err != nil {
+				return err
+			}
+			if s.JSON {
+				return s.PrintJSON(map[string]any{"taken_in": done.Lists, "journal_head": done.Head.String()})
+			}
+			for _, i := range done.Lists {
+				s.Out.Say("%s %s, number %d, %s, next by %s", s.Out.Paint(term.Good, "✓ taken in"), i.Title(), i.Number,
+					span.Count(i.Entries, "certificate")+" revoked", i.Next.Format("2006-01-02 15:04 UTC"))
+			}
+			s.Next(overview.Advice{Why: "bring them where clients look",
+				Command: "ironseal revocations publish --to DIR"})
+			return nil
+		},
+	}
+}

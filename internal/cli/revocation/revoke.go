@@ -1,0 +1,293 @@
+// Package revocation has the commands that take certificates back and tell the world.
+package revocation
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ironseal/internal/act/overview"
+	"ironseal/internal/act/revoking"
+	"ironseal/internal/cli/session"
+	"ironseal/internal/disk"
+	"ironseal/internal/term"
+	"ironseal/internal/view"
+	"ironseal/pki/revocation"
+	"ironseal/pki/runes"
+	"ironseal/pki/span"
+)
+
+// aboutRevoke is the help text.
+func aboutRevoke() string {
+	return `Take certificates back before their end. A certificate is named by its serial or the
+beginning of it, its request, its name, an authority's handle, its fingerprint, or a
+file that holds it; --party takes back all that a party holds.
+
+Where it is an authority's, everything below it falls as well: what that is, and with
+whom, is shown first, in the order in which it must be made anew.
+
+Clients learn of it from the next list: ironseal revocations publish. What is revoked
+stays so; only what is on hold can be released.
+
+The reasons, and when each fits (type them as ironseal revoke --reason WORD):
+
+` + revocation.Advice() + `
+FILE of --file: one certificate a line, with remarks after #.`
+}
+
+// Revoke is ironseal revoke.
+func Revoke(s *session.Session) *cobra.Command {
+	var reason, since, file string
+	var waive []string
+	var all bool
+	var ask revoking.Ask
+	c := &cobra.Command{
+		Use:   "revoke CERTIFICATE...",
+		Short: "Take certificates back before their end",
+		Long:  aboutRevoke(),
+		Example: `  ironseal revoke booking.ternbay.example --reason superseded --because "moved to the new host"
+  ironseal revoke services --reason ca-compromise --since 2026-11-20 --because "the safe was open"
+  ironseal revoke --party gangway-7 --reason hold --because "the device is missing"`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var err error
+			if ask.Names, err = namesIn(s, args, file); err != nil {
+				return err
+			}
+			if err := asked(&ask, reason, since); err != nil {
+				return err
+			}
+			if len(waive) > 0 { // --because tells why it is revoked, too
+				if ask.Waivers, err = session.Waivers(waive, ask.Because); err != nil {
+					return err
+				}
+			}
+			return revoke(cmd.Context(), s, ask, all)
+		},
+		ValidArgsFunction: s.Certificates,
+	}
+	fl := c.Flags()
+	fl.StringVar(&reason, "reason", "", "why, in a `WORD`: "+strings.Join(revocation.ReasonWords(), ", "))
+	fl.StringVar(&since, "since", "", "since when it is to be taken as bad, where that is known: a `TIME`")
+	fl.StringVar(&file, "file", "", "a `FILE` that names certificates, one a line")
+	fl.StringArrayVar(&ask.Parties, "party", nil, "all that this `PARTY` holds; may be repeated")
+	fl.BoolVar(&all, "all", false, "show all that falls with it, however much")
+	s.WaiverFlags(c, &waive, &ask.Because)
+	fl.Lookup("because").Usage = "why, in words; also for what is waived"
+	session.CompleteWords(c, "reason", revocation.ReasonWords()...)
+	session.Register(c, "party", s.Parties)
+	return c
+}
+
+// mostLines is how many certificates a file of --file may name.
+const mostLines = 100_000
+
+// namesIn are the certificates that were typed, and those that a file names.
+func namesIn(s *session.Session, args []string, file string) ([]string, error) {
+	if file == "" {
+		return args, nil
+	}
+	data, err := disk.Read(s.Path(file), 16<<20)
+	if err != nil {
+		return nil, err
+	}
+	for line := range strings.Lines(string(data)) {
+		line, _, _ = strings.Cut(line, "#")
+		if line = strings.TrimSpace(line); line != "" {
+			args = append(args, line)
+		}
+		if len(args) > mostLines {
+			return nil, fmt.Errorf("%s: more than %d certificates", file, mostLines)
+		}
+	}
+	if len(args) == 0 {
+		return nil, fmt.Errorf("%s: it names no certificate", file)
+	}
+	return args, nil
+}
+
+func asked(ask *revoking.Ask, reason, since string) (err error) {
+	if len(ask.Names)+len(ask.Parties) == 0 {
+		return session.Misused("revoke needs a certificate, or --party or --file")
+	}
+	if reason == "" {
+		return session.Misused("revoke needs a reason: --reason WORD; ironseal revoke --help tells when each fits: %s",
+			strings.Join(revocation.ReasonWords(), ", "))
+	}
+	if ask.Reason, err = revocation.ParseReason(reason); err != nil {
+		return &session.Status{Code: session.Usage, Err: err}
+	}
+	if since != "" {
+		if ask.Since, err = session.ParseTime(since); err != nil {
+			return &session.Status{Code: session.Usage, Err: fmt.Errorf("--since %w", err)}
+		}
+	}
+	return nil
+}
+
+func revoke(ctx context.Context, s *session.Session, ask revoking.Ask, all bool) error {
+	e, err := s.Estate(ctx)
+	if err != nil {
+		return err
+	}
+	p, err := revoking.PlanRevoke(ctx, e, ask)
+	if err != nil {
+		return err
+	}
+	if !s.JSON {
+		drawRevoke(s, p, all)
+	}
+	about := p.Targets[0].Title()
+	if n := len(p.Targets); n > 1 {
+		about = fmt.Sprintf("%d certificates", n)
+	}
+	if r := p.Findings.Refusing(); len(r) > 0 {
+		return session.Refusal(runes.Escape(about), "nothing was revoked", r)
+	}
+	question := "Revoke " + about + "?"
+	if n := len(p.Fallen); n > 0 {
+		question = fmt.Sprintf("Revoke %s, and take down %s with it?", about, span.Count(n, "certificate"))
+	}
+	if err := s.Agree(ctx, term.Safe(question)); err != nil {
+		return err
+	}
+	head, err := revoking.Revoke(ctx, e, p)
+	if err != nil {
+		return err
+	}
+	if s.JSON {
+		return s.PrintJSON(view.RevokedOf(p, head.String()))
+	}
+	word := "✓ revoked"
+	if ask.Reason == revocation.CertificateHold {
+		word = "✓ on hold"
+	}
+	s.Out.Gap()
+	s.Out.Say("%s %s: %s   %s", s.Out.Paint(term.Good, word), term.Safe(about), ask.Reason.Word(),
+		s.Out.Paint(term.Quiet, "journal "+head.String()))
+	next := []overview.Advice{{Why: "clients learn of it from the next list",
+		Command: "ironseal revocations publish --to DIR"}}
+	if ask.Reason == revocation.CertificateHold {
+		next = append(next, overview.Advice{Why: "when it turned up", Command: "ironseal release " +
+			p.Targets[0].Serial.Short()})
+	}
+	s.Next(next...)
+	return nil
+}
+
+// mostShown is how many rows a sheet shows unless it is asked for all.
+const mostShown = 15
+
+func drawRevoke(s *session.Session, p revoking.Plan, all bool) {
+	s.Out.Say("%s", s.Out.Paint(term.Strong, "To be revoked"))
+	var rows [][]term.Cell
+	for i, t := range p.Targets {
+		if i == mostShown && !all {
+			break
+		}
+		kind := t.Record.Template
+		if t.Generation != nil {
+			kind = "authority " + t.Generation.Name()
+		}
+		rows = append(rows, []term.Cell{{Text: t.Title(), Tone: term.Strong}, {Text: t.Serial.Short()}, {Text: kind},
+			{Text: "by " + t.By.Label()}, {Text: "until " + t.NotAfter.Format("2006-01-02"), Tone: term.Quiet}})
+	}
+	s.Out.Table([]string{"", "", "", "", ""}, rows)
+	more(s, len(p.Targets), len(rows), "certificate")
+	s.Out.Say("  reason       %s", p.Ask.Reason.Word())
+	if !p.Ask.Since.IsZero() {
+		s.Out.Say("  bad since    %s, %s", p.Ask.Since.Format("2006-01-02 15:04 UTC"), span.Distance(s.Moment(),
+			p.Ask.Since))
+	}
+	if p.Ask.Because != "" {
+		s.Out.Say("  because      %s", term.Safe(p.Ask.Because))
+	}
+	if len(p.Parties) > 0 {
+		s.Out.Hung("  held by     ", term.Normal, term.Safe(strings.Join(p.Parties, ", ")))
+	}
+	drawFallen(s, p.Fallen, all)
+	s.Out.Findings(p.Findings)
+	s.Out.Gap()
+	s.Out.Say("%s", s.Out.Paint(term.Quiet, "  journal head "+p.Head.String()))
+}
+
+func more(s *session.Session, all, shown int, what string) {
+	if all > shown {
+		s.Out.Say("  %s", s.Out.Paint(term.Quiet, fmt.Sprintf("and %s more: --all", span.Count(all-shown, what))))
+	}
+}
+
+// drawFallen shows what falls, in the order in which it must be made anew.
+func drawFallen(s *session.Session, list []revoking.Fallen, all bool) {
+	if len(list) == 0 {
+		return
+	}
+	authorities := 0
+	for _, f := range list {
+		if f.Authority {
+			authorities++
+		}
+	}
+	s.Out.Gap()
+	s.Out.Say("%s", s.Out.Paint(term.Strong, fmt.Sprintf("Falls with it, in the order in which it must be made "+
+		"anew: %s, %s",
+		span.Count(authorities, "authority"), span.Count(len(list)-authorities, "certificate"))))
+	var rows [][]term.Cell
+	for i, f := range list {
+		if i == mostShown && !all {
+			break
+		}
+		kind := f.Record.Template
+		if f.Authority {
+			kind = "authority"
+		}
+		rows = append(rows, []term.Cell{{Text: fmt.Sprint(i + 1), Tone: term.Quiet}, {Text: f.Title(),
+			Tone: term.Strong},
+			{Text: f.Serial.Short()}, {Text: kind}, {Text: f.Under}, {Text: f.NotAfter.Format("2006-01-02"),
+				Tone: term.Quiet},
+			{Text: strings.Join(f.Holders, ", ")}})
+	}
+	s.Out.Table([]string{"", "", "serial", "", "signed by", "until", "held by"}, rows, "held by", "until", "serial")
+	more(s, len(list), len(rows), "certificate")
+}
+
+// Release is ironseal release.
+func Release(s *session.Session) *cobra.Command {
+	var because string
+	c := &cobra.Command{
+		Use:   "release CERTIFICATE...",
+		Short: "Let certificates that were on hold stand again",
+		Long: `What was put on hold stands again, and is on no list any more from the next one on. What
+was revoked for any other reason stays so.`,
+		Example: `  ironseal release gangway-7.ternbay.example --because "the device was found"`,
+		Args:    session.AtLeast(1, "a certificate"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if strings.TrimSpace(because) == "" {
+				return session.Misused("release: say why: --because TEXT")
+			}
+			e, err := s.Estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			list, head, err := revoking.Release(cmd.Context(), e, args, because)
+			if err != nil {
+				return err
+			}
+			if s.JSON {
+				return s.PrintJSON(view.ReleasedOf(list, head.String()))
+			}
+			for _, t := range list {
+				s.Out.Say("%s %s, serial %s: on hold since %s", s.Out.Paint(term.Good, "✓ released"),
+					term.Safe(t.Title()),
+					t.Serial.Short(), t.Was.At.Format("2006-01-02"))
+			}
+			s.Next(overview.Advice{Why: "clients learn of it from the next list",
+				Command: "ironseal revocations publish --to DIR"})
+			return nil
+		},
+		ValidArgsFunction: s.Certificates,
+	}
+	c.Flags().StringVar(&because, "because", "", "why")
+	return c
+}

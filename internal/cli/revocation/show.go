@@ -1,0 +1,136 @@
+package revocation
+
+import (
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ironseal/internal/act/overview"
+	"ironseal/internal/act/publishing"
+	"ironseal/internal/cli/session"
+	"ironseal/internal/fetch"
+	"ironseal/internal/term"
+	"ironseal/pki/describe"
+	"ironseal/pki/revocation"
+)
+
+func show(s *session.Session) *cobra.Command {
+	var all bool
+	var field string
+	c := &cobra.Command{
+		Use:     "show FILE",
+		Short:   "What stands on a revocation list",
+		Example: `  ironseal revocations show ../public/services.g1.crl`,
+		Args:    session.Exactly(1, "a file"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			lists, err := s.ListsIn(args)
+			if err != nil {
+				return err
+			}
+			for i, der := range lists {
+				l, err := revocation.ReadList(der)
+				if err != nil {
+					return err
+				}
+				if i > 0 && !s.JSON {
+					s.Out.Gap()
+				}
+				if err := s.PrintObject(describe.List(l, s.Moment()), all, field); err != nil {
+					return err
+				}
+			}
+			return nil
+		},
+	}
+	s.ShowFlags(c, &all, &field)
+	return c
+}
+
+const aboutCheck = `Is what stands where clients look what was published, fresh, and of the right authority?
+Without an argument, every list at the address of the settings is fetched and checked.
+With an address or a file, that one. The exit status is 4 when any is not as it should be.
+
+Only plain http addresses are fetched from, and none that lead inside, unless you allow
+it with --fetch-local.`
+
+func check(s *session.Session) *cobra.Command {
+	var local bool
+	c := &cobra.Command{
+		Use:   "check [URL|FILE...]",
+		Short: "Whether clients find the lists that were published",
+		Long:  aboutCheck,
+		Example: `  ironseal revocations check ../public/services.g1.crl
+  ironseal revocations check http://pki.ternbay.example/services.g1.crl`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			e, err := s.Estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if len(args) == 0 {
+				if args, err = publishing.Addresses(cmd.Context(), e); err != nil {
+					return err
+				}
+			}
+			rules := fetch.Usual
+			rules.Local = local
+			out := []publishing.Checked{}
+			for _, a := range args {
+				if strings.Contains(a, "://") {
+					r, err := publishing.Fetch(cmd.Context(), e, a, rules)
+					if err != nil {
+						return err
+					}
+					out = append(out, r)
+					continue
+				}
+				lists, err := s.ListsIn([]string{a})
+				if err != nil {
+					return err
+				}
+				for _, der := range lists {
+					r, err := publishing.Check(cmd.Context(), e, a, der)
+					if err != nil {
+						return err
+					}
+					out = append(out, r)
+				}
+			}
+			return drawChecked(s, out)
+		},
+	}
+	c.Flags().BoolVar(&local, "fetch-local", false, "fetch from loopback and private addresses too")
+	return c
+}
+
+func drawChecked(s *session.Session, list []publishing.Checked) error {
+	good := true
+	for _, c := range list {
+		good = good && c.Good
+	}
+	if s.JSON {
+		if err := s.PrintJSON(list); err != nil {
+			return err
+		}
+	} else {
+		for _, c := range list {
+			mark, tone := "✓", term.Good
+			if !c.Good {
+				mark, tone = "✗", term.Bad
+			}
+			words := "is the list that was published"
+			if !c.Good {
+				words = "is not as it should be"
+			}
+			s.Out.Say("%s %s %s", s.Out.Paint(tone, mark), term.Safe(c.Where), words)
+			s.Out.Reasons(c.Findings)
+		}
+		if !good {
+			s.Next(overview.Advice{Why: "write the folder anew, and look at what the web server serves",
+				Command: "ironseal revocations publish --to DIR"})
+		}
+	}
+	if !good {
+		return &session.Status{Code: session.No, Err: nil}
+	}
+	return nil
+}

@@ -1,0 +1,126 @@
+// Package fetch gets lists and OCSP answers from the addresses that certificates name.
+//
+// Addresses come out of certificates, so they are hostile: somebody could have a certificate
+// made whose address leads to a service inside. So only plain HTTP is spoken, to public
+// addresses unless it is allowed otherwise, by no proxy, with few redirects, and no more is
+// read, nor longer waited, than was said before.
+package fetch
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"syscall"
+	"time"
+)
+
+// Rules bound what is fetched.
+type Rules struct {
+	Local  bool          // loopback and private addresses are allowed
+	Most   int64         // octets
+	Within time.Duration // for all of it
+}
+
+// Usual are bounds that fit lists and answers.
+var Usual = Rules{Most: 64 << 20, Within: 20 * time.Second}
+
+// ErrLocal says that an address leads inside.
+var ErrLocal = errors.New("it leads to a loopback or private address, where nothing is fetched unless you allow it: " +
+	"--fetch-local")
+
+// Get fetches what is at an address.
+func Get(ctx context.Context, address string, r Rules) ([]byte, error) {
+	return do(ctx, http.MethodGet, address, "", nil, r)
+}
+
+// Post sends something to an address, and gives what comes back.
+func Post(ctx context.Context, address, kind string, body []byte, r Rules) ([]byte, error) {
+	return do(ctx, http.MethodPost, address, kind, body, r)
+}
+
+const mostRedirects = 3
+
+func do(ctx context.Context, method, address, kind string, body []byte, r Rules) ([]byte, error) {
+	if err := plain(address); err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, r.Within)
+	defer cancel()
+	q, err := http.NewRequestWithContext(ctx, method, address, bytes.NewReader(body))
+	if err != nil {
+		return nil, fmt.Errorf("%q: %w", address, err)
+	}
+	q.Header.Set("User-Agent", "ironseal")
+	if kind != "" {
+		q.Header.Set("Content-Type", kind)
+	}
+	transport := &http.Transport{DialContext: dialer(r).DialContext, DisableKeepAlives: true,
+		MaxResponseHeaderBytes: 64 << 10, ResponseHeaderTimeout: r.Within}
+	defer transport.CloseIdleConnections()
+	client := http.Client{Transport: transport, CheckRedirect: func(q *http.Request, via []*http.Request) error {
+		if len(via) > mostRedirects {
+			return fmt.Errorf("more than %d redirects", mostRedirects)
+		}
+		return plain(q.URL.String())
+	}}
+	answer, err := client.Do(q)
+	if err != nil {
+		return nil, told(address, err)
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode != http.StatusOK {
+		return nil, fmt.Errorf("%q: the server answers %d, and not 200", address, answer.StatusCode)
+	}
+	data, err := io.ReadAll(io.LimitReader(answer.Body, r.Most+1))
+	switch {
+	case err != nil:
+		return nil, told(address, err)
+	case int64(len(data)) > r.Most:
+		return nil, fmt.Errorf("%q: it is larger than the %d octets that are fetched at most", address, r.Most)
+	}
+	return data, nil
+}
+
+// told names the address and leaves out what the library says of it again.
+func told(address string, err error) error {
+	var u *url.Error
+	if errors.As(err, &u) {
+		err = u.Err
+	}
+	if errors.Is(err, context.DeadlineExceeded) {
+		err = errors.New("there was no answer in time")
+	}
+	return fmt.Errorf("%q: %w", address, err)
+}
+
+func plain(address string) error {
+	u, err := url.Parse(address)
+	if err != nil || u.Scheme != "http" || u.Host == "" || u.User != nil {
+		return fmt.Errorf("%q: only plain http addresses are fetched from", address)
+	}
+	return nil
+}
+
+// dialer refuses addresses inside once names were resolved, so that no name gets around it.
+func dialer(r Rules) *net.Dialer {
+	return &net.Dialer{Timeout: r.Within, Control: func(_, address string, _ syscall.RawConn) error {
+		at, err := netip.ParseAddrPort(address)
+		if err != nil {
+			return err
+		}
+		ip := at.Addr().Unmap()
+		if !r.Local && (!ip.IsGlobalUnicast() || ip.IsPrivate() || shared.Contains(ip)) {
+			return ErrLocal
+		}
+		return nil
+	}}
+}
+
+// shared are the addresses of carriers' own networks (RFC 6598).
+var shared = netip.MustParsePrefix("100.64.0.0/10")

@@ -1,0 +1,295 @@
+package lineage
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"errors"
+	"fmt"
+	"time"
+
+	"ironseal/internal/failure"
+	"ironseal/internal/records/sqlite"
+	"ironseal/pki/journal"
+)
+
+// Revocation is a certificate of an authority that was taken back. Those that were released
+// from hold stay on record, and on no list.
+type Revocation struct {
+	ID       int64 // in the order in which they came; never given twice
+	Serial   string
+	At       time.Time
+	Reason   int
+	Invalid  time.Time // since when it is to be taken as bad; zero where it is not told
+	Ends     time.Time // of the certificate; zero where it is not known
+	Part     int       // which part of the authority's lists it stands on; 0: the whole only
+	Released time.Time // zero while it is revoked
+	Again    bool      // it was on record before, on hold or released
+}
+
+// AddRevocations records what a revocation list says of an authority's certificates, and
+// the list's number. Serials are lower-case hex. What is on record already stays.
+func (t Writing) AddRevocations(handle string, number int64, serials []string, at []time.Time, reasons []int) error {
+	id, err := t.authorityID(handle)
+	if err != nil {
+		return err
+	}
+	insert, err := t.Prepare("INSERT OR IGNORE INTO revocation (authority, serial, at, reason, ends) VALUES " +
+		"(?1,?2,?3," +
+		"?4, coalesce((SELECT not_after FROM certificate WHERE serial = ?2 AND authority = ?1), 0))")
+	if err != nil {
+		return err
+	}
+	defer insert.Close()
+	for i, serial := range serials {
+		if _, err := insert.ExecContext(t.Ctx, id, serial, journal.Stamp(at[i]), reasons[i]); err != nil {
+			return err
+		}
+	}
+	_, err = t.Exec("UPDATE authority SET list_number = max(list_number, ?) WHERE id = ?", number, id)
+	return err
+}
+
+// Revoke records that a certificate of an authority was taken back, and returns what was on
+// record of it: one that was on hold, or was released, and is revoked now.
+func (t Writing) Revoke(handle string, r Revocation, holds func(reason int) bool) (was *Revocation, err error) {
+	id, err := t.authorityID(handle)
+	if err != nil {
+		return nil, err
+	}
+	old, found, err := revocationOf(t.Ctx, t.Reads(), id, r.Serial)
+	if err != nil {
+		return nil, err
+	}
+	if found {
+		if old.Released.IsZero() && !holds(old.Reason) {
+			return nil, failure.Of(failure.ErrChanged, "serial %s was revoked meanwhile, on %s", r.Serial,
+				old.At.Format("2006-01-02"))
+		}
+		was = &old
+		if _, err := t.Exec("DELETE FROM revocation WHERE id = ?", old.ID); err != nil {
+			return nil, err
+		}
+	}
+	_, err = t.Exec("INSERT INTO revocation (authority, serial, at, reason, invalid, ends, part, again) VALUES "+
+		"(?,?,?,?,?,?,?,?)",
+		id, r.Serial, journal.Stamp(r.At), r.Reason, journal.StampOrNone(r.Invalid), unixOrNone(r.Ends), r.Part, found)
+	return was, err
+}
+
+func unixOrNone(t time.Time) int64 {
+	if t.IsZero() {
+		return 0
+	}
+	return t.Unix()
+}
+
+// Release records that a certificate that was on hold stands again; it must still be.
+func (t Writing) Release(handle, serial string, hold int) error {
+	id, err := t.authorityID(handle)
+	if err != nil {
+		return err
+	}
+	res, err := t.Exec("UPDATE revocation SET released = ? WHERE authority = ? AND serial = ? AND reason = ? AND "+
+		"released = ''", journal.Stamp(t.At), id, serial, hold)
+	if err != nil {
+		return err
+	}
+	if n, err := res.RowsAffected(); err != nil || n != 1 {
+		return errors.Join(err, failure.Of(failure.ErrChanged, "serial %s is no longer on hold", serial))
+	}
+	return nil
+}
+
+// NumberList records the number of an authority's newest list. The one before it must still
+// be the newest.
+func (t Writing) NumberList(handle string, after, number int64) error {
+	res, err := t.Exec("UPDATE authority SET list_number = ? WHERE handle = ? AND list_number = ?", number, handle,
+		after)
+	if err != nil {
+		return err
+	}
+	if n, err := res.RowsAffected(); err != nil || n != 1 || number <= after {
+		return errors.Join(err, failure.Of(failure.ErrChanged, "%s: another list was signed meanwhile", handle))
+	}
+	return nil
+}
+
+const revocationColumns = "id, serial, at, reason, invalid, ends, part, released, again"
+
+func scanRevocation(row sqlite.Scanner) (r Revocation, err error) {
+	var at, invalid, released string
+	var ends int64
+	err = row.Scan(&r.ID, &r.Serial, &at, &r.Reason, &invalid, &ends, &r.Part, &released, &r.Again)
+	r.At, r.Invalid, r.Released = journal.Unstamp(at), journal.Unstamp(invalid), journal.Unstamp(released)
+	if ends != 0 {
+		r.Ends = time.Unix(ends, 0).UTC()
+	}
+	return r, err
+}
+
+func revocationOf(ctx context.Context, q sqlite.Querier, authority int64, serial string) (Revocation, bool, error) {
+	r, err := scanRevocation(q.QueryRowContext(ctx, "SELECT "+revocationColumns+" FROM revocation WHERE authority = ? "+
+		"AND serial = ?", authority, serial))
+	if errors.Is(err, sql.ErrNoRows) {
+		return r, false, nil
+	}
+	return r, err == nil, err
+}
+
+// RevocationOf tells what is on record of a serial of an authority as taken back, or
+// released since; false where nothing is.
+func (s Reading) RevocationOf(ctx context.Context, handle, serial string) (Revocation, bool, error) {
+	var id int64
+	if err := s.Row(ctx, "SELECT id FROM authority WHERE handle = ?", handle).Scan(&id); err != nil {
+		if errors.Is(err, sql.ErrNoRows) {
+			return Revocation{}, false, nil
+		}
+		return Revocation{}, false, err
+	}
+	r, found, err := revocationOf(ctx, s.Q(), id, serial)
+	return r, found, s.Explain(err)
+}
+
+// Some chooses among what was taken back of an authority.
+type Some struct {
+	Handle   string
+	Part     int   // a part; -1 for all
+	After    int64 // those only that came after this one
+	Released bool  // those only that were released
+}
+
+// EachRevocation calls fn for what was taken back, in the order in which it came.
+func (s Reading) EachRevocation(ctx context.Context, some Some, fn func(Revocation) error) error {
+	where := "released = ''"
+	if some.Released {
+		where = "released <> ''"
+	}
+	if some.Part >= 0 {
+		where += " AND part = ?3"
+	}
+	rows, err := s.Q().QueryContext(ctx, "SELECT "+revocationColumns+" FROM revocation WHERE authority = (SELECT id "+
+		"FROM authority WHERE handle = ?1) AND id > ?2 AND "+where+" ORDER BY id", some.Handle, some.After, some.Part)
+	if err != nil {
+		return s.Explain(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		r, err := scanRevocation(rows)
+		if err != nil {
+			return err
+		}
+		if err := fn(r); err != nil {
+			return err
+		}
+	}
+	return s.Explain(rows.Err())
+}
+
+// Left is what lists of a part lose: those that were released since a moment, and those that
+// ended between two.
+func (s Reading) Left(ctx context.Context, handle string, part int, since, from, to time.Time) (serials []string,
+	err error) {
+	rows, err := s.Q().QueryContext(ctx, "SELECT serial FROM revocation WHERE authority = (SELECT id FROM authority "+
+		"WHERE handle = ?1) AND (?2 < 0 OR part = ?2) AND (released > ?5 AND released <> '' OR ends <> 0 AND "+
+		"ends >= ?3 AND "+
+		"ends < ?4)", handle, part, from.Unix(), to.Unix(), journal.StampOrNone(since))
+	if err != nil {
+		return nil, s.Explain(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var serial string
+		if err := rows.Scan(&serial); err != nil {
+			return nil, err
+		}
+		serials = append(serials, serial)
+	}
+	return serials, s.Explain(rows.Err())
+}
+
+// Parts tells of each part of an authority's lists the last that was taken back, and when
+// something was last released.
+func (s Reading) Parts(ctx context.Context, handle string) (last map[int]int64, released map[int]time.Time, err error) {
+	rows, err := s.Q().QueryContext(ctx, "SELECT part, max(id), max(released) FROM revocation WHERE authority = "+
+		"(SELECT "+
+		"id FROM authority WHERE handle = ?) GROUP BY part", handle)
+	if err != nil {
+		return nil, nil, s.Explain(err)
+	}
+	defer rows.Close()
+	last, released = map[int]int64{}, map[int]time.Time{}
+	for rows.Next() {
+		var part int
+		var id int64
+		var at string
+		if err := rows.Scan(&part, &id, &at); err != nil {
+			return nil, nil, err
+		}
+		last[part], released[part] = id, journal.Unstamp(at)
+	}
+	return last, released, s.Explain(rows.Err())
+}
+
+// Revoked counts what is revoked of an authority's certificates.
+func (s Reading) Revoked(ctx context.Context, handle string) (int, error) {
+	var n int
+	err := s.Row(ctx, "SELECT count(*) FROM revocation r JOIN authority a ON a.id = r.authority WHERE a.handle = "+
+		"? AND "+
+		"r.released = ''", handle).Scan(&n)
+	return n, err
+}
+
+// RevocationsDigest is Digest over all that is on record as taken back of an authority's
+// certificates, and the number of its last list, for the journal.
+func (t Writing) RevocationsDigest(handle string) (sum string, number int64, err error) {
+	if err := t.QueryRow("SELECT list_number FROM authority WHERE handle = ?", handle).Scan(&number); err != nil {
+		return "", 0, err
+	}
+	rows, err := t.Query("SELECT r.serial, r.at, r.reason FROM revocation r JOIN authority a ON a.id = "+
+		"r.authority WHERE a.handle = ? ORDER BY r.serial", handle)
+	if err != nil {
+		return "", 0, err
+	}
+	defer rows.Close()
+	var lines []string
+	for rows.Next() {
+		var serial, at string
+		var reason int
+		if err := rows.Scan(&serial, &at, &reason); err != nil {
+			return "", 0, err
+		}
+		lines = append(lines, Line(serial, at, reason))
+	}
+	return Digest(number, lines), number, rows.Err()
+}
+
+// Line is what Digest takes of one revocation; at is as the records write it.
+func Line(serial, at string, reason int) string { return fmt.Sprintf("%s %s %d\n", serial, at, reason) }
+
+// Digest is a hash over the number of a list and lines in the order of their serials.
+func Digest(number int64, lines []string) string {
+	h := sha256.New()
+	fmt.Fprintf(h, "list %d\n", number)
+	for _, l := range lines {
+		h.Write([]byte(l))
+	}
+	return fmt.Sprintf("%x", h.Sum(nil))
+}
+
+// ListNumber is the number of the last revocation list of an authority; 0 when
+// there was none.
+func (s Reading) ListNumber(ctx context.Context, handle string) (int64, error) {
+	var n int64
+	err := s.Row(ctx, "SELECT list_number FROM authority WHERE handle = ?", handle).Scan(&n)
+	return n, err
+}
+
+// Listed counts what stands on an authority's list for certificates that had not ended at a
+// moment, or whose end is not known; part -1 is all.
+func (s Reading) Listed(ctx context.Context, handle string, part int, at time.Time) (n int, err error) {
+	err = s.Row(ctx, "SELECT count(*) FROM revocation WHERE authority = (SELECT id FROM authority WHERE handle = "+
+		"?1) AND "+
+		"(?2 < 0 OR part = ?2) AND released = '' AND (ends = 0 OR ends >= ?3)", handle, part, at.Unix()).Scan(&n)
+	return n, err
+}

@@ -1,0 +1,419 @@
+// Package standing judges whether certificates still stand: whether a list or an OCSP
+// answer says that one was taken back (RFC 5280 section 6.3, RFC 6960 section 3.2).
+//
+// The evidence is whatever a client was given: lists, answers, certificates of those who
+// signed them. Every piece is doubted first: is it about this certificate, of the right
+// authority, signed by a key that may, fresh? Only then is it asked. What was not believed is
+// kept with the reason, so that "unknown" can be explained.
+//
+// A certificate is revoked when any piece that is believed says so; it is good when lists for
+// every reason, or an answer, say that it is not.
+package standing
+
+import (
+	"bytes"
+	"fmt"
+	"slices"
+	"time"
+
+	"ironseal/pki/cert"
+	"ironseal/pki/dn"
+	"ironseal/pki/ext"
+	"ironseal/pki/finding"
+	"ironseal/pki/ocsp"
+	"ironseal/pki/path"
+	"ironseal/pki/point"
+	"ironseal/pki/revocation"
+	"ironseal/pki/span"
+)
+
+// State is whether a certificate stands.
+type State string
+
+// States.
+const (
+	Good      State = "good"
+	Revoked   State = "revoked"
+	OnHold    State = "on hold"
+	Unknown   State = "unknown"
+	NotNeeded State = "not needed" // it says itself that nobody tells (RFC 9608, RFC 6960 section 4.2.2.2.1)
+)
+
+// Standing is what the evidence tells of one certificate.
+type Standing struct {
+	State  State
+	Reason revocation.Reason
+	At     time.Time // when it was taken back
+	By     string    // the piece that decided, in words
+	Until  time.Time // how long that piece is fresh; zero where it does not say
+	Doubts []string  // why other pieces were not believed
+}
+
+// Evidence is what a client has at hand.
+type Evidence struct {
+	Lists   []*revocation.List
+	Answers []*ocsp.Answer
+	Signers []*cert.Certificate // who may have signed lists and answers, besides those of the chain
+	Late    time.Duration       // by how much clocks may differ, for answers
+}
+
+// Judge judges by evidence. It is for one run and one goroutine.
+type Judge struct {
+	Evidence
+	Require bool // what nobody tells of is refused
+	q       path.Question
+	busy    map[[32]byte]bool
+	trusted map[trustedKey]bool
+	said    map[saidKey]Standing
+	signed  map[signedKey]bool
+}
+
+type signedKey struct {
+	list *revocation.List
+	by   [32]byte
+}
+
+type saidKey struct {
+	certificate, issuer, anchor [32]byte
+}
+
+type trustedKey struct {
+	signer, anchor [32]byte
+}
+
+// mostDepth bounds how far the signers of lists are themselves judged by lists.
+const mostDepth = 4
+
+// New makes a judge for a question about chains. Lists that are no part of it, and those
+// that are newer first, are sorted out once.
+func New(e Evidence, q path.Question, require bool) *Judge {
+	e.Lists = slices.Clone(e.Lists)
+	slices.SortStableFunc(e.Lists, func(a, b *revocation.List) int {
+		if c := b.ThisUpdate.Compare(a.ThisUpdate); c != 0 || a.Number == nil || b.Number == nil {
+			return c
+		}
+		return b.Number.Cmp(a.Number)
+	})
+	return &Judge{Evidence: e, Require: require, q: q, busy: map[[32]byte]bool{}, trusted: map[trustedKey]bool{},
+		said: map[saidKey]Standing{}, signed: map[signedKey]bool{}}
+}
+
+// Findings say what speaks against the first certificate of a line, the anchor being its
+// last; path.Question calls it for every certificate of a chain.
+func (j *Judge) Findings(line []*cert.Certificate) finding.List {
+	s := j.Of(line)
+	title := line[0].Title()
+	switch s.State {
+	case Revoked, OnHold:
+		word := "was revoked"
+		if s.State == OnHold {
+			word = "is on hold since"
+		}
+		return finding.List{finding.New(finding.Revoked, "%s %s %s (%s), %s: so says %s.", title, word,
+			s.At.Format("2006-01-02"), s.Reason.Word(), span.Distance(j.q.Now, s.At), s.By)}
+	case Unknown:
+		why := "no list and no answer was given that tells"
+		if len(s.Doubts) > 0 {
+			why = s.Doubts[0]
+		}
+		f := finding.New(finding.StatusUnknown, "Whether %s was revoked is not known: %s.", title, why)
+		if !j.Require {
+			f.Severity = finding.Note
+		}
+		return finding.List{f}
+	}
+	return nil
+}
+
+// Of tells whether the first certificate of a line stands; its issuer is the second, and
+// the anchor the last.
+func (j *Judge) Of(line []*cert.Certificate) Standing {
+	c := line[0]
+	name := c.SHA256()
+	k := saidKey{name, line[1].SHA256(), line[len(line)-1].SHA256()}
+	if s, known := j.said[k]; known {
+		return s
+	}
+	if j.busy[name] || len(j.busy) > mostDepth { // who signed the list is judged, by way of what it judges
+		return Standing{State: Good, By: "itself"}
+	}
+	j.busy[name] = true
+	defer delete(j.busy, name)
+	s := j.judge(c, line)
+	if len(j.busy) == 1 { // what was found on the way to something else rests on what was not judged
+		j.said[k] = s
+	}
+	return s
+}
+
+func (j *Judge) judge(c *cert.Certificate, line []*cert.Certificate) Standing {
+	if _, never := c.Extensions.Find(ext.NoRevocationID); never && !c.IsAuthority() {
+		return Standing{State: NotNeeded, By: "the certificate itself"}
+	}
+	if ocsp.NoCheck(c) && path.Permits(c.Extended, ext.OCSPUsage) {
+		return Standing{State: NotNeeded, By: "the certificate itself"}
+	}
+	byLists := j.byLists(c, line)
+	if byLists.State == Revoked || byLists.State == OnHold {
+		return byLists
+	}
+	byAnswers := j.byAnswers(c, line)
+	byAnswers.Doubts = append(byAnswers.Doubts, byLists.Doubts...)
+	switch {
+	case byAnswers.State != Unknown:
+		return byAnswers
+	case byLists.State == Good:
+		return byLists
+	}
+	return byAnswers
+}
+
+func (j *Judge) byAnswers(c *cert.Certificate, line []*cert.Certificate) Standing {
+	out := Standing{State: Unknown}
+	issuer := line[1]
+	for _, a := range j.Answers {
+		s, signer, err := a.Judge(ocsp.Ask{Issuer: issuer, Serial: c.Serial, Now: j.q.Now, Late: j.Late,
+			Signers: append(slices.Clone(line[1:]), j.Signers...)})
+		if err == nil && signer != issuer && !ocsp.NoCheck(signer) {
+			if st := j.Of(append([]*cert.Certificate{signer}, line[1:]...)); st.State != Good {
+				err = fmt.Errorf("the answer was signed by %s, whose certificate lacks the mark that nobody need ask "+
+					"about it, and its own status is: %s", signer.Title(), st.State)
+			}
+		}
+		if err != nil {
+			if slices.ContainsFunc(a.Singles, func(x ocsp.Single) bool { return x.ID.Serial.Hex() == c.SerialHex() }) {
+				out.Doubts = append(out.Doubts, err.Error())
+			}
+			continue
+		}
+		by := "an OCSP answer of " + s.This.Format("2006-01-02 15:04 UTC")
+		switch s.Status {
+		case ocsp.Revoked:
+			return Standing{State: stateOf(s.Reason), Reason: s.Reason, At: s.At, By: by, Until: s.Next}
+		case ocsp.Good:
+			out = Standing{State: Good, By: by, Until: s.Next, Doubts: out.Doubts}
+		case ocsp.Unknown:
+			out.Doubts = append(out.Doubts, "its issuer's responder says that it never issued it")
+		}
+	}
+	return out
+}
+
+func stateOf(r revocation.Reason) State {
+	if r == revocation.CertificateHold {
+		return OnHold
+	}
+	return Revoked
+}
+
+// looking is the state of one look through lists (RFC 5280 section 6.3.2).
+type looking struct {
+	*Judge
+	c       *cert.Certificate
+	line    []*cert.Certificate
+	covered point.Reasons
+	out     Standing
+	doubted map[*revocation.List]bool
+}
+
+func (j *Judge) byLists(c *cert.Certificate, line []*cert.Certificate) Standing {
+	l := &looking{Judge: j, c: c, line: line, out: Standing{State: Unknown}, doubted: map[*revocation.List]bool{}}
+	implicit := point.Point{Names: []point.Name{{Directory: c.Issuer}}, Reasons: point.AllReasons}
+	var points []point.Point
+	if x, there := c.Extensions.Find(ext.CRLPoints); there {
+		var err error
+		if points, err = point.Read(x.Value, c.Issuer); err != nil {
+			l.out.Doubts = append(l.out.Doubts, err.Error())
+			return l.out
+		}
+	}
+	for _, p := range append(points, implicit) {
+		for _, list := range j.Lists {
+			if l.covered == point.AllReasons || l.out.State == Revoked || l.out.State == OnHold {
+				return l.out
+			}
+			if list.Base == nil {
+				l.ask(p, list)
+			}
+		}
+	}
+	if l.covered != point.AllReasons && l.out.State == Good {
+		l.out.State = Unknown
+		l.out.Doubts = append(l.out.Doubts, "the lists that were given tell for some reasons only")
+	}
+	return l.out
+}
+
+// ask asks one complete list, with its delta where there is one (section 6.3.3).
+func (l *looking) ask(p point.Point, list *revocation.List) {
+	if !l.about(p, list) {
+		return
+	}
+	interim := p.Reasons
+	if list.Scoped {
+		interim &= list.Scope.Reasons
+	}
+	if interim&^l.covered == 0 {
+		return
+	}
+	signer, why := l.signer(list)
+	if why == "" {
+		why = list.Fresh(l.q.Now)
+	}
+	if why != "" {
+		l.doubt(list, why)
+		return
+	}
+	by := words(list)
+	e, found := revocation.Entry{}, false
+	until := list.NextUpdate
+	if d := l.delta(list, signer); d != nil {
+		by += ", with its delta"
+		until = d.NextUpdate
+		if e, found = d.Find(l.c.Serial, l.c.Issuer); found && e.Reason == revocation.RemoveFromCRL {
+			l.pass(interim, by, until)
+			return
+		}
+	}
+	if !found {
+		e, found = list.Find(l.c.Serial, l.c.Issuer)
+	}
+	if found && e.Reason != revocation.RemoveFromCRL {
+		l.out.State, l.out.Reason, l.out.At, l.out.By, l.out.Until = stateOf(e.Reason), e.Reason, e.At, by, until
+		return
+	}
+	l.pass(interim, by, until)
+}
+
+func (l *looking) pass(reasons point.Reasons, by string, until time.Time) {
+	l.covered |= reasons
+	l.out.State, l.out.By = Good, by
+	if l.out.Until.IsZero() || until.Before(l.out.Until) {
+		l.out.Until = until
+	}
+}
+
+func words(l *revocation.List) string {
+	number := ""
+	if l.Number != nil {
+		number = " " + l.Number.String()
+	}
+	return fmt.Sprintf("the list%s of %s of %s", number, common(l.Issuer), l.ThisUpdate.Format("2006-01-02 15:04 UTC"))
+}
+
+func common(n dn.Name) string {
+	if cn := n.CommonName(); cn != "" {
+		return cn
+	}
+	return n.String()
+}
+
+func (l *looking) doubt(list *revocation.List, why string) {
+	if !l.doubted[list] {
+		l.doubted[list] = true
+		l.out.Doubts = append(l.out.Doubts, words(list)+": "+why)
+	}
+}
+
+// about reports whether a list speaks for a point of the certificate (section 6.3.3 b).
+func (l *looking) about(p point.Point, list *revocation.List) bool {
+	if len(p.Issuers) > 0 {
+		if !list.Scope.Indirect || !slices.ContainsFunc(p.Issuers, point.Name{Directory: list.Issuer}.Same) {
+			return false
+		}
+	} else if !list.Issuer.Equal(l.c.Issuer) {
+		return false
+	}
+	s := list.Scope
+	if list.Scoped && (s.OnlyAttributes || s.OnlyUsers && l.c.IsAuthority() || s.OnlyAuthorities &&
+		!l.c.IsAuthority()) {
+		return false
+	}
+	if len(s.Names) == 0 {
+		return true
+	}
+	names := p.Names
+	if len(names) == 0 {
+		names = p.Issuers
+	}
+	return point.Meet(s.Names, names)
+}
+
+// delta finds the newest delta that may be used with a list (section 6.3.3 c).
+func (l *looking) delta(list *revocation.List, signer *cert.Certificate) *revocation.List {
+	if list.Number == nil {
+		return nil
+	}
+	for _, d := range l.Lists {
+		if d.Base == nil || d.Number == nil || !d.SameScope(list) || d.Base.Cmp(list.Number) > 0 ||
+			d.Number.Cmp(list.Number) <= 0 {
+			continue
+		}
+		why := d.Fresh(l.q.Now)
+		if why == "" && !l.verified(d, signer) {
+			why = "it was not signed by the key of the list that it adds to"
+		}
+		if why == "" {
+			return d
+		}
+		l.doubt(d, why)
+	}
+	return nil
+}
+
+func (j *Judge) verified(list *revocation.List, by *cert.Certificate) bool {
+	k := signedKey{list, by.SHA256()}
+	ok, known := j.signed[k]
+	if !known {
+		ok = list.VerifiedBy(by.Key) == nil
+		j.signed[k] = ok
+	}
+	return ok
+}
+
+// signer finds whose key signed a list, and whether it may (section 6.3.3 f and g); else
+// why not.
+func (l *looking) signer(list *revocation.List) (*cert.Certificate, string) {
+	if list.Weak() {
+		return nil, "it is signed with a hash that can be forged"
+	}
+	why := "it was not signed by " + common(list.Issuer) + ", or by a key of it that is not at hand"
+	for _, group := range [][]*cert.Certificate{l.line[1:], l.Signers} {
+		for _, c := range group {
+			if !c.Subject.Equal(list.Issuer) || !l.verified(list, c) {
+				continue
+			}
+			if c.HasUsage && c.Usage&ext.CRLSign == 0 {
+				why = c.Title() + " signed it, and its key usage is only " + c.Usage.String()
+				continue
+			}
+			if !slices.ContainsFunc(l.line[1:], func(o *cert.Certificate) bool { return bytes.Equal(o.Raw, c.Raw) }) &&
+				!l.reaches(c) {
+				why = c.Title() + " signed it, and is not trusted by the anchor of this chain"
+				continue
+			}
+			return c, ""
+		}
+	}
+	return nil, why
+}
+
+// reaches reports whether a signer that is no part of the chain is trusted by its anchor,
+// and stands itself.
+func (l *looking) reaches(c *cert.Certificate) bool {
+	anchor := l.line[len(l.line)-1]
+	k := trustedKey{c.SHA256(), anchor.SHA256()}
+	if ok, known := l.trusted[k]; known {
+		return ok
+	}
+	q := path.Question{Anchors: []*cert.Certificate{anchor}, Now: l.q.Now, Proofs: l.q.Proofs, Standing: l.strictly}
+	ok := path.Verify(c, append(slices.Clone(l.line), l.Signers...), q).Valid
+	if len(l.busy) <= 1 {
+		l.trusted[k] = ok
+	}
+	return ok
+}
+
+// strictly is Findings for those who sign lists: of whom nobody tells is not believed where
+// it is required of others.
+func (l *looking) strictly(line []*cert.Certificate) finding.List { return l.Findings(line) }
