@@ -31,6 +31,12 @@ func TestReferencePagesAreCurrent(t *testing.T) {
 var otherwise = map[string]int{
 	"ironseal sign R5":                          2, // lists the templates that fit
 	"ironseal authority apply gates --withdraw": 1, // nothing is sent
+	// nothing was published, and no name is looked up
+	"ironseal revocations list --alarm":                                     5,
+	"ironseal revocations check http://pki.ternbay.example/services.g1.crl": 4,
+	"ironseal revocations take-in ../from-the-safe/root.g1.crl":             1, // the demo has none
+	// the incident has only begun
+	`ironseal incident close I1 --because "all replaced, seen on the quay"`: 3,
 	// this machine does not trust the demo's root
 	"ironseal trust record ../reports.json":    1, // the demo has none
 	"ironseal trust install --for node,python": 2, // nobody to ask
@@ -98,6 +104,9 @@ func tryExample(t *testing.T, stage place, before, line string) {
 		strings.HasPrefix(line, "ironseal authority create") {
 		typed += " --yes" // a person answers the question
 	}
+	if strings.HasPrefix(line, "ironseal revoke ") {
+		typed += " --yes"
+	}
 	if strings.HasPrefix(line, "cd ") {
 		typed = before + " && " + typed
 	}
@@ -107,8 +116,17 @@ func tryExample(t *testing.T, stage place, before, line string) {
 		"ironseal party remove ": "ironseal party add quay-gate-3",
 		"ironseal trust pair R5 ": "ironseal trust create partners && ironseal trust add partners " +
 			"../partner/skua-roots.zip --yes",
+		"ironseal revocations show ":     "ironseal revocations publish --to ../public",
+		"ironseal revocations check ../": "ironseal revocations publish --to ../public",
+		"ironseal release ":              "ironseal revoke mail.ternbay.example --reason hold --yes",
+		"ironseal incident show ":        "ironseal incident open services --because lost",
+		"ironseal incident close ":       "ironseal incident open services --because lost",
+		"ironseal incident replace ": "ironseal incident open services --because lost && ironseal authority " +
+			"renew services " +
+			"--suspect lost --yes",
 		"ironseal trust drop ": "ironseal trust create partners && ironseal trust add partners root --yes"} {
-		if strings.HasPrefix(line, begins) {
+		if strings.HasPrefix(line, begins) || strings.Contains(line, "--revocations") &&
+			begins == "ironseal revocations show " {
 			typed = first + " && " + typed + " --yes"
 		}
 	}

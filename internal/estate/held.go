@@ -14,6 +14,7 @@ import (
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/kit"
+	"ironseal/pki/ocsp"
 	"ironseal/pki/revocation"
 )
 
@@ -33,10 +34,11 @@ const (
 	Staged   = "staged"   // it waits for a switch day
 	Revoked  = "revoked"
 	OnHold   = "on hold" // taken back for a while
+	Fallen   = "fallen"  // an authority above it was revoked
 )
 
 // States are all of them.
-var States = []string{Valid, Expiring, Expired, Replaced, Staged, Revoked, OnHold}
+var States = []string{Valid, Expiring, Expired, Replaced, Staged, Revoked, OnHold, Fallen}
 
 // AnyState stands for whatever state, where states are chosen from.
 const AnyState = "any"
@@ -49,22 +51,42 @@ func (e *Estate) Holders(ctx context.Context, c Held) ([]string, error) {
 	return e.Records.Holders(ctx, c.Record.ID)
 }
 
-func (e *Estate) held(r records.Certificate) (Held, error) {
+func (e *Estate) held(r records.Certificate, down Down) (Held, error) {
 	c, err := cert.Read(r.DER)
 	if err != nil {
 		return Held{}, fmt.Errorf("certificate %s on record cannot be parsed: %w", r.Title, err)
 	}
-	return Held{r, c, e.stateOf(r)}, nil
+	return Held{r, c, e.stateOf(r, down)}, nil
+}
+
+// Down are the generations that were revoked, or stand below one that was, by name.
+type Down map[string]bool
+
+// Down works out which generations fell.
+func (e *Estate) Down(ctx context.Context) (Down, error) {
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := Down{}
+	for _, g := range AllGenerations(h) {
+		if g.TakenBack() != nil {
+			out[g.Name()] = true
+		}
+	}
+	return out, nil
 }
 
 // stateOf says what state a certificate on record is in today.
-func (e *Estate) stateOf(r records.Certificate) string {
+func (e *Estate) stateOf(r records.Certificate, down Down) string {
 	state := e.stateUntil(r.Until)
 	switch {
 	case r.Reason == int(revocation.CertificateHold):
 		return OnHold
 	case r.Reason >= 0:
 		return Revoked
+	case down[r.Issuer] && state != Expired:
+		return Fallen
 	case r.Staged:
 		return Staged
 	case r.Replaced && state != Expired:
@@ -116,10 +138,14 @@ func (h Held) Signer() string {
 // counts those that would be as well, but for their state. No more than a page of them is
 // in memory.
 func (e *Estate) EachCertificate(ctx context.Context, w Which, fn func(Held) error) (others int, err error) {
+	down, err := e.Down(ctx)
+	if err != nil {
+		return 0, err
+	}
 	var page []records.Certificate
 	flush := func() error {
 		read, faults := make([]Held, len(page)), make([]error, len(page))
-		Parallel(len(page), func(i int) { read[i], faults[i] = e.held(page[i]) })
+		Parallel(len(page), func(i int) { read[i], faults[i] = e.held(page[i], down) })
 		page = page[:0]
 		for i, h := range read {
 			signer, err := "", faults[i]
@@ -136,7 +162,7 @@ func (e *Estate) EachCertificate(ctx context.Context, w Which, fn func(Held) err
 		return nil
 	}
 	err = e.Records.EachCertificate(ctx, w.Text, func(r records.Certificate) error {
-		state := e.stateOf(r)
+		state := e.stateOf(r, down)
 		handle, _, _ := strings.Cut(r.Issuer, ".")
 		switch {
 		case w.Template != "" && w.Template != r.Template, w.By != "" && r.Issuer != "" && r.Issuer != w.By &&
@@ -180,12 +206,16 @@ func (e *Estate) Certificates(ctx context.Context) ([]Held, error) {
 
 // HeldAll reads certificates on record; an error is passed on.
 func (e *Estate) HeldAll(list []records.Certificate, err error) ([]Held, error) {
+	var down Down
+	if err == nil {
+		down, err = e.Down(context.Background()) // the records are local
+	}
 	if err != nil {
 		return nil, err
 	}
 	out := make([]Held, 0, len(list))
 	for _, r := range list {
-		h, err := e.held(r)
+		h, err := e.held(r, down)
 		if err != nil {
 			return nil, err
 		}
@@ -221,8 +251,11 @@ func (e *Estate) FindCertificate(ctx context.Context, name string) (found Held, 
 		if err != nil {
 			return found, "", err
 		}
-		found, err = e.held(rec)
-		return found, "", err
+		list, err := e.HeldAll([]records.Certificate{rec}, nil)
+		if err != nil {
+			return found, "", err
+		}
+		return list[0], "", nil
 	}
 	list, err := e.HeldAll(e.Records.CertificatesByName(ctx, strings.TrimPrefix(name, "dns:")))
 	if err != nil {
@@ -246,16 +279,21 @@ func (e *Estate) KnownAgainst(ctx context.Context, c *cert.Certificate) finding.
 			continue
 		}
 		switch h.State {
-		case Replaced, Staged, Revoked, OnHold:
+		case Revoked, OnHold, Fallen:
+			return finding.List{finding.New(finding.RevokedOnRecord, "On record %s is %s.", c.Title(), h.State)}
+		case Replaced, Staged:
 			return finding.List{finding.New(finding.OnRecord, "On record %s is %s.", c.Title(), h.State)}
 		}
 	}
 	return nil
 }
 
-// OneUse reports whether the certificate's key was made for one use and is gone: nobody renews
-// it.
-func (h Held) OneUse() bool { return h.Record.Template == kit.SigningTemplate }
+// OneUse reports whether the certificate's key was made for one use and is gone, as those are
+// that sign kits and prepared OCSP answers: nobody renews it.
+func (h Held) OneUse() bool {
+	return h.Record.Template == kit.SigningTemplate ||
+		h.Record.Request == 0 && h.Record.Issuer != "" && ocsp.NoCheck(h.Certificate)
+}
 
 // TemplatesSignedBy are the names of the templates that something was signed by.
 func (e *Estate) TemplatesSignedBy(ctx context.Context) ([]string, error) {

@@ -49,6 +49,7 @@ type Answer struct {
 	Proven     bool                // it has the private key of what it presented
 	Asks       bool                // for a client's certificate
 	Accepts    []dn.Name           // from these authorities; none for any
+	Stapled    []byte              // the OCSP answer that came with it; nil for none
 	Nameless   [][]byte            // what it presents to those who do not name the host, where it was asked and differs
 	Took       time.Duration
 }
@@ -122,6 +123,7 @@ func (o Options) shake(ctx context.Context, t Target, name string) (out Answer) 
 	if out.Err == nil {
 		state := c.ConnectionState()
 		out.Stage, out.Proven, out.Version, out.Cipher = Shaken, true, state.Version, state.CipherSuite
+		out.Stapled = state.OCSPResponse
 		if out.Asks {
 			out.Err = refusedLater(c, raw)
 		}

@@ -430,6 +430,11 @@ func (s *Store) CertificatesBySerial(ctx context.Context, prefix string) ([]Cert
 	return s.certificates(ctx, "WHERE c.serial >= ? AND c.serial < ? ORDER BY c.id", prefix, prefix+"g")
 }
 
+// CertificateByID finds a certificate by its place on record.
+func (s *Store) CertificateByID(ctx context.Context, id int64) ([]Certificate, error) {
+	return s.certificates(ctx, "WHERE c.id = ?", id)
+}
+
 // CertificatesByRequest finds the certificates that came from a request.
 func (s *Store) CertificatesByRequest(ctx context.Context, number int64) ([]Certificate, error) {
 	return s.certificates(ctx, "WHERE c.request = ? ORDER BY c.id", number)

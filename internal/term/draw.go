@@ -234,6 +234,9 @@ func (s *Screen) Verdict(title string, v path.Verdict) {
 		if st.Words != "" {
 			s.Wrapped(indent+2, Quiet, Safe(st.Words))
 		}
+		if st.Standing != "" {
+			s.Wrapped(indent+2, Quiet, "revocation: "+Safe(st.Standing))
+		}
 	}
 }
 

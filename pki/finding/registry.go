@@ -135,6 +135,7 @@ const (
 	SearchCut         Code = "search-cut-short"
 	Revoked           Code = "revoked"
 	StatusUnknown     Code = "status-unknown"
+	RevokedOnRecord   Code = "revoked-on-record"
 	RefusedByBrowsers Code = "refused-by-browsers"
 
 	// About a live endpoint.
@@ -474,6 +475,9 @@ var registry = []Rule{
 	{StatusUnknown, Refused, "Nobody tells whether the certificate still stands.",
 		"No list and no answer was given that is fresh, of the right authority and about this certificate.",
 		"give one: --revocations FILE; or fetch it from the address in the certificate: --fetch"},
+	{RevokedOnRecord, Refused, "The records know that it was taken back.",
+		"A client that has no newer list may still accept it; nobody should.",
+		"use its replacement; publish the list: ironseal revocations publish"},
 	{SearchCut, Refused, "The search for a chain was cut short.",
 		"There are too many certificates that could be issuers of each other.",
 		"give only the certificates that belong to this chain"},

@@ -151,10 +151,15 @@ func (g *Generation) Mark() string {
 func (a *Authority) Signs() bool { return a.Current() != nil && !a.Elsewhere && a.Retired.IsZero() }
 
 // TakenBack is the first generation of a line, from this one upward, that was revoked; nil
-// where none was.
+// where none was. One that was renewed with the same key stands as long as any of its
+// certificates does: they serve the same chains.
 func (g *Generation) TakenBack() *Generation {
-	for _, up := range g.Line() {
-		if !up.Revoked.IsZero() {
+	for up := g; up != nil; up = up.Issuer {
+		stands := up.Revoked.IsZero()
+		for _, o := range up.Authority.Generations {
+			stands = stands || o.Revoked.IsZero() && o.Staged.IsZero() && SameList(o, up)
+		}
+		if !stands {
 			return up
 		}
 	}

@@ -65,6 +65,7 @@ type Input struct {
 	Sender       string           // who sent the request
 	Published    template.Publish // addresses that the certificate names, where the template has none of its own
 	Part         int              // of the issuer's lists that the certificate will stand on
+	Upkeep       bool             // of revocation: retired authorities and those that were stopped sign this too
 	Rehearse     bool             // mark what is made as made in a rehearsal
 	SeenAs       string           // another subject under which the key was seen, or ""
 	KeyFlaws     finding.List     // what was found out about the key when it came on record
@@ -191,9 +192,9 @@ func (p *planner) issuer() {
 				quoteAll(t.Issuers), a.Authority.Handle, t.Name))
 	}
 	switch {
-	case !a.Authority.Retired.IsZero():
+	case !a.Authority.Retired.IsZero() && !in.Upkeep:
 		p.find(finding.Retired, "%s was retired on %s.", a.Authority.Handle, a.Authority.Retired.Format("2006-01-02"))
-	case a.Stopped != "":
+	case a.Stopped != "" && !in.Upkeep:
 		p.find(finding.Stopped, "%s grants nothing for now: %s.", a.Label(), a.Stopped)
 	case a.TakenBack() != nil:
 		up := a.TakenBack()

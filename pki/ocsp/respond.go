@@ -52,7 +52,8 @@ type Draft struct {
 	Attach    bool              // the responder's certificate goes along, as it must for a delegated one
 	At        time.Time
 	Singles   []Single
-	Nonce     []byte // echoed; nil for none
+	Nonce     []byte    // echoed; nil for none
+	Cutoff    time.Time // of all its parts; zero for none
 }
 
 // Sign encodes the answer and signs it.
@@ -204,7 +205,7 @@ func Reply(q Request, issuer *cert.Certificate, from Knowledge, d Draft, life ti
 		if !id.Of(issuer) {
 			return d, Unauthorized
 		}
-		s := Single{ID: id, This: d.At, Next: d.At.Add(life)}
+		s := Single{ID: id, This: d.At, Next: d.At.Add(life), Cutoff: d.Cutoff}
 		s.Status, s.At, s.Reason = from.Of(id.Serial)
 		d.Singles = append(d.Singles, s)
 	}

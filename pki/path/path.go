@@ -42,9 +42,10 @@ type Question struct {
 
 	Proofs *Proofs // what was found before; nil to find everything anew
 
-	// Standing says whether the first certificate of a line was taken back; it is asked for
-	// every certificate of a chain below its anchor, which is the last. Nil: nobody asks.
-	Standing func(line []*cert.Certificate) finding.List
+	// Standing says whether the first certificate of a line was taken back, and in words what
+	// tells; it is asked for every certificate of a chain below its anchor, which is the last.
+	// Nil: nobody asks.
+	Standing func(line []*cert.Certificate) (finding.List, string)
 
 	// The inputs of RFC 5280 section 6.1.1 c, e, f and g.
 	Policies      []asn1.ObjectIdentifier // those acceptable; none means all
@@ -69,6 +70,7 @@ type Step struct {
 	Certificate *cert.Certificate
 	Findings    finding.List
 	Words       string // what fails first; where nothing does, what holds
+	Standing    string // what tells whether it was taken back; "" where nobody was asked
 }
 
 // Good reports whether nothing in the step makes a client refuse.
@@ -373,7 +375,8 @@ func (s *search) judge(chain []*cert.Certificate, whole bool) []Step {
 	}
 	if whole && s.q.Standing != nil {
 		for i := range chain[:len(chain)-1] {
-			out[i].Findings = append(out[i].Findings, s.q.Standing(chain[i:])...)
+			found, words := s.q.Standing(chain[i:])
+			out[i].Findings, out[i].Standing = append(out[i].Findings, found...), words
 		}
 	}
 	return out

@@ -327,3 +327,23 @@ func (s Scope) Words() string {
 	}
 	return strings.Join(out, ", ")
 }
+
+// Responders are the plain http addresses of OCSP responders in an access extension.
+func Responders(value []byte) (out []string) {
+	in := cryptobyte.String(value)
+	var seq cryptobyte.String
+	if !in.ReadASN1(&seq, casn1.SEQUENCE) {
+		return nil
+	}
+	for !seq.Empty() && len(out) < Most {
+		var one, at cryptobyte.String
+		var method asn1.ObjectIdentifier
+		if !seq.ReadASN1(&one, casn1.SEQUENCE) || !one.ReadASN1ObjectIdentifier(&method) {
+			return out
+		}
+		if method.Equal(ext.AccessOCSP) && one.ReadASN1(&at, uriTag) && strings.HasPrefix(string(at), "http://") {
+			out = append(out, string(at))
+		}
+	}
+	return out
+}

@@ -98,10 +98,28 @@ func New(e Evidence, q path.Question, require bool) *Judge {
 		said: map[saidKey]Standing{}, signed: map[signedKey]bool{}}
 }
 
-// Findings say what speaks against the first certificate of a line, the anchor being its
-// last; path.Question calls it for every certificate of a chain.
-func (j *Judge) Findings(line []*cert.Certificate) finding.List {
+// Ask says what speaks against the first certificate of a line, the anchor being its last, and
+// what tells; path.Question calls it for every certificate of a chain.
+func (j *Judge) Ask(line []*cert.Certificate) (finding.List, string) {
 	s := j.Of(line)
+	return j.findings(line, s), s.Words(j.q.Now)
+}
+
+// Words says what tells of a certificate, and how fresh that is.
+func (s Standing) Words(now time.Time) string {
+	switch {
+	case s.State == Unknown:
+		return "whether it was revoked is not known"
+	case s.State == NotNeeded:
+		return "nobody tells whether it was revoked, as it says itself"
+	case s.Until.IsZero():
+		return string(s.State) + ", by " + s.By
+	}
+	return fmt.Sprintf("%s, by %s, fresh until %s, %s", s.State, s.By, s.Until.Format("2006-01-02 15:04 UTC"),
+		span.Distance(now, s.Until))
+}
+
+func (j *Judge) findings(line []*cert.Certificate, s Standing) finding.List {
 	title := line[0].Title()
 	switch s.State {
 	case Revoked, OnHold:
@@ -406,14 +424,10 @@ func (l *looking) reaches(c *cert.Certificate) bool {
 	if ok, known := l.trusted[k]; known {
 		return ok
 	}
-	q := path.Question{Anchors: []*cert.Certificate{anchor}, Now: l.q.Now, Proofs: l.q.Proofs, Standing: l.strictly}
+	q := path.Question{Anchors: []*cert.Certificate{anchor}, Now: l.q.Now, Proofs: l.q.Proofs, Standing: l.Ask}
 	ok := path.Verify(c, append(slices.Clone(l.line), l.Signers...), q).Valid
 	if len(l.busy) <= 1 {
 		l.trusted[k] = ok
 	}
 	return ok
 }
-
-// strictly is Findings for those who sign lists: of whom nobody tells is not believed where
-// it is required of others.
-func (l *looking) strictly(line []*cert.Certificate) finding.List { return l.Findings(line) }

@@ -65,7 +65,7 @@ func TestPublishedConformanceVectorsWithLists(t *testing.T) {
 			RequirePolicy: x.InitialExplicitPolicy, NoMapping: x.InitialPolicyMappingInhibit,
 			NoAnyPolicy: x.InitialAnyPolicyInhibit, Policies: suiteNamed(t, x.InitialPolicySet)}
 		j := New(Evidence{Lists: lists, Signers: everybody}, q, true)
-		q.Standing = j.Findings
+		q.Standing = j.Ask
 		v := path.Verify(chain[0], chain[1:len(chain)-1], q)
 		judged[v.Valid]++
 		if v.Valid != x.ShouldValidate {

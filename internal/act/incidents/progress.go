@@ -15,6 +15,7 @@ import (
 	"ironseal/internal/estate"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
+	"ironseal/pki/span"
 	"ironseal/pki/trust"
 )
 
@@ -203,8 +204,8 @@ func (p *Progress) stopped(context.Context, *estate.Estate) (Step, error) {
 }
 
 func (p *Progress) listed(context.Context, *estate.Estate) (Step, error) {
-	return Step{Name: "list what is affected", Done: true, Words: fmt.Sprintf("%d certificates, held by %d parties",
-		len(p.Affected), len(p.Holders))}, nil
+	return Step{Name: "list what is affected", Done: true, Words: fmt.Sprintf("%s, held by %s",
+		span.Count(len(p.Affected), "certificate"), span.Count(len(p.Holders), "party"))}, nil
 }
 
 func (p *Progress) prepared(context.Context, *estate.Estate) (Step, error) {

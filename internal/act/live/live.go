@@ -27,6 +27,10 @@ type Ask struct {
 	Set     string // what the anchors are called
 	Now     time.Time
 	Clock   func() time.Time // by which it is said how long each took
+
+	// Standing makes what tells whether certificates were taken back, for one endpoint; nil:
+	// nobody is asked.
+	Standing func(ctx context.Context, presented []*cert.Certificate, stapled []byte, q *path.Question)
 }
 
 // Outcome is what one endpoint did, and what is to be thought of it.
@@ -143,9 +147,12 @@ func (l *Looking) judge(ctx context.Context, a probe.Answer) Outcome {
 			known.State, known.Title = out.On.State, out.On.Title()
 		}
 	}
-	out.Judgement = endpoint.Judge(seen, endpoint.Question{Set: l.ask.Set,
-		Question: path.Question{Anchors: l.ask.Anchors, Now: l.ask.Now, Usage: l.usage,
-			Proofs: &l.found}}, known)
+	q := endpoint.Question{Set: l.ask.Set,
+		Question: path.Question{Anchors: l.ask.Anchors, Now: l.ask.Now, Usage: l.usage, Proofs: &l.found}}
+	if l.ask.Standing != nil && len(a.Presented) > 0 {
+		l.ask.Standing(ctx, a.Presented, a.Stapled, &q.Question)
+	}
+	out.Judgement = endpoint.Judge(seen, q, known)
 	r := endpoint.RowOf(seen, out.Judgement, l.ask.Now)
 	r.Endpoint, r.Address, r.Took = a.Target.String(), a.Target.Address(), a.Took.Milliseconds()
 	if out.On != nil {

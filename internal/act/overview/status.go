@@ -28,6 +28,8 @@ type Status struct {
 	Ending       []EndingLine     `json:"ending"`
 	Sent         []SentLine       `json:"sent"`
 	Behind       []lineage.Behind `json:"behind"`
+	Lists        []ListLine       `json:"lists"`     // revocation lists that are due
+	Incidents    []string         `json:"incidents"` // those that are open
 	Rehearsal    bool             `json:"rehearsal,omitempty"`
 	Head         journal.Head     `json:"journal_head"`
 	ClockBehind  string           `json:"clock_behind,omitempty"`
@@ -157,7 +159,10 @@ func of(ctx context.Context, e *estate.Estate) (Status, error) {
 	for _, f := range faults {
 		s.Faults = append(s.Faults, f.Error())
 	}
-	s.Next = advice(e, h, s)
+	if err := s.revocations(ctx, e); err != nil {
+		return s, err
+	}
+	s.Next = append(s.urgent(), advice(e, h, s)...)
 	return s, nil
 }
 
@@ -175,6 +180,9 @@ func (s *Status) pending(ctx context.Context, e *estate.Estate, now time.Time) e
 		return err
 	}
 	for _, c := range ending {
+		if c.OneUse() {
+			continue
+		}
 		s.Ending = append(s.Ending, EndingLine{c.Title(), c.SerialHex(), c.NotAfter, c.State})
 	}
 	if s.Behind, err = e.Records.Behind(ctx, now); err != nil {

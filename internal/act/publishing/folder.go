@@ -157,7 +157,9 @@ func (r *Released) gather(ctx context.Context, e *estate.Estate) (map[string][]b
 				continue
 			}
 			l, err := read(e, i)
-			if err != nil {
+			if errors.Is(err, fs.ErrNotExist) { // it is signed again, or taken in again
+				continue
+			} else if err != nil {
 				return nil, err
 			}
 			files[i.Title()] = l.Raw

@@ -11,7 +11,10 @@ package publishing
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io/fs"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -159,6 +162,9 @@ func kept(e *estate.Estate, i Item) string {
 
 // read reads a list that is kept, and proves that it is the one on record.
 func read(e *estate.Estate, i Item) (*revocation.List, error) {
+	if _, err := os.Lstat(kept(e, i)); err != nil {
+		return nil, err
+	}
 	data, err := disk.ReadRegular(kept(e, i), revocation.MostSize)
 	if err != nil {
 		return nil, err
@@ -205,4 +211,24 @@ func lives(e *estate.Estate, g *hierarchy.Generation) (life, each span.Span) {
 	life, _ = span.Parse(text) // checked when the settings were read
 	each, _ = span.Parse(p.Each)
 	return life, each
+}
+
+// Current are the lists that are to be served now, whole ones, parts and deltas.
+func Current(ctx context.Context, e *estate.Estate) (out []*revocation.List, err error) {
+	have, err := Known(ctx, e)
+	if err != nil {
+		return nil, err
+	}
+	for s := range have.newest {
+		if i, ok := have.at(s, e.Now()); ok {
+			l, err := read(e, i)
+			if errors.Is(err, fs.ErrNotExist) {
+				continue
+			} else if err != nil {
+				return nil, err
+			}
+			out = append(out, l)
+		}
+	}
+	return out, nil
 }

@@ -214,3 +214,35 @@ func changedMeanwhile(err error) error {
 	}
 	return err
 }
+
+// Signer is a generation whose key tells of revocations, and until when what it signs now is
+// fresh.
+type Signer struct {
+	Generation *hierarchy.Generation
+	Unable     string // why it cannot sign here; "" where it can
+	Next       time.Time
+}
+
+// Signers are those that are meant.
+func Signers(ctx context.Context, e *estate.Estate, ask Ask) ([]Signer, error) {
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []Signer
+	for _, g := range signers(h, e.Now()) {
+		if len(ask.Only) > 0 && !meant(ask.Only, g) || meant(ask.Skip, g) {
+			continue
+		}
+		life, _ := lives(e, g)
+		if !ask.Life.IsZero() {
+			life = ask.Life
+		}
+		s := Signer{Generation: g, Unable: unable(e, g), Next: life.After(e.Now())}
+		if s.Unable == "" && g.TakenBack() != nil {
+			s.Unable = "it was revoked: nobody believes what it says"
+		}
+		out = append(out, s)
+	}
+	return out, nil
+}

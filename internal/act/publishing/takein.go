@@ -30,6 +30,10 @@ func TakeIn(ctx context.Context, e *estate.Estate, lists [][]byte) (Done, error)
 	if err := os.MkdirAll(Folder(e), 0o700); err != nil {
 		return out, fmt.Errorf("%s: %w", Folder(e), disk.Plain(err))
 	}
+	missing := func(i Item) bool {
+		_, err := os.Lstat(kept(e, i))
+		return err != nil
+	}
 	var files []string
 	undo := func(err error) error {
 		for _, f := range files {
@@ -42,7 +46,7 @@ func TakeIn(ctx context.Context, e *estate.Estate, lists [][]byte) (Done, error)
 		if err != nil {
 			return out, undo(err)
 		}
-		i, err := itemOf(h, have, l)
+		i, err := itemOf(h, have, l, missing)
 		if err == nil {
 			if why := l.Fresh(e.Now()); why != "" && e.Now().After(i.This) {
 				err = fmt.Errorf("the list of %s: %s: ask for a newer one", i.List, why)
@@ -81,7 +85,7 @@ func still(ctx context.Context, tx *records.Tx, lists []Item) error {
 		return err
 	})
 	for _, i := range lists {
-		if err == nil && newest[i.scope()] >= i.Number {
+		if err == nil && newest[i.scope()] > i.Number {
 			err = failure.Of(failure.ErrChanged, "a list of %s with the number %d was taken in meanwhile", i.List,
 				newest[i.scope()])
 		}
@@ -90,7 +94,7 @@ func still(ctx context.Context, tx *records.Tx, lists []Item) error {
 }
 
 // itemOf finds whose list it is, and checks it.
-func itemOf(h hierarchy.Hierarchy, have Lists, l *revocation.List) (Item, error) {
+func itemOf(h hierarchy.Hierarchy, have Lists, l *revocation.List, missing func(Item) bool) (Item, error) {
 	for _, a := range h {
 		for _, g := range a.Generations {
 			if !l.Issuer.Equal(g.Certificate.Subject) || l.VerifiedBy(g.Certificate.Key) != nil {
@@ -116,7 +120,7 @@ func itemOf(h hierarchy.Hierarchy, have Lists, l *revocation.List) (Item, error)
 					return i, fmt.Errorf("the list of %s has the number %d, and %d is known already: it is an "+
 						"older one", a.Handle,
 						i.Number, known.Number)
-				} else if known.SHA256 == i.SHA256 {
+				} else if known.SHA256 == i.SHA256 && !missing(known) { // after a restored backup it may be
 					return i, failure.Of(failure.ErrChanged, "the list %d of %s was taken in already", i.Number,
 						a.Handle)
 				}

@@ -204,3 +204,30 @@ func unix(t time.Time) int64 {
 	}
 	return t.Unix()
 }
+
+// Carry revokes in another estate the generations that are revoked in one: in a rehearsal,
+// where they were made again.
+func Carry(ctx context.Context, from, to *estate.Estate) error {
+	h, err := from.Hierarchy(ctx)
+	if err != nil {
+		return err
+	}
+	for _, g := range estate.AllGenerations(h) {
+		if g.Revoked.IsZero() || from.Now().After(g.Certificate.NotAfter) {
+			continue
+		}
+		r, _, err := from.Records.RevocationOf(ctx, g.Issuer.Authority.Handle, g.Certificate.SerialHex())
+		if err != nil {
+			return err
+		}
+		p, err := PlanRevoke(ctx, to, Ask{Names: []string{g.Name()}, Reason: revocation.Reason(r.Reason),
+			Because: "as in the estate that is rehearsed"})
+		if err != nil {
+			return err
+		}
+		if _, err := Revoke(ctx, to, p); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -13,6 +13,7 @@ import (
 	"ironseal/internal/act/authorities"
 	"ironseal/internal/act/elsewhere"
 	"ironseal/internal/act/parties"
+	"ironseal/internal/act/revoking"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/records"
@@ -62,6 +63,9 @@ func copyTo(ctx context.Context, e *estate.Estate, into string, h hierarchy.Hier
 	}
 	if err == nil {
 		err = parties.Carry(ctx, e, copied)
+	}
+	if err == nil {
+		err = revoking.Carry(ctx, e, copied)
 	}
 	return errors.Join(err, copied.Close())
 }

@@ -6,8 +6,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/act/overview"
 	"ironseal/internal/act/parties"
 	"ironseal/internal/act/renewing"
+	"ironseal/internal/act/revoking"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/cli/sign"
 	"ironseal/internal/estate"
@@ -20,13 +22,37 @@ const aboutRenew = `Sign a certificate in the place of another: the same names, 
 is today, for the same request or, with --request, for a new one. The sheet shows
 what differs from before and who is known to hold it.
 
+With --revoke-old, the earlier certificate is taken back, as superseded, by the first
+ironseal revoke --replaced after the new one was seen in use.
+
 With --due, everything that ends within --within is renewed at once.`
 
+// again is what certificate renew can be asked.
+type again struct {
+	ask                                     renewing.AgainAsk
+	lifetime, within, because, party, after string
+	due, revokeOld                          bool
+	waive                                   []string
+}
+
+func (f *again) flags(s *session.Session, c *cobra.Command) {
+	fl := c.Flags()
+	fl.StringVar(&f.ask.Request, "request", "", "a new `REQUEST` in the place of the one before")
+	fl.StringVar(&f.ask.Template, "template", "", "another template than before")
+	fl.StringVar(&f.ask.By, "by", "", "the `HANDLE` of another authority than before")
+	fl.StringVar(&f.lifetime, "lifetime", "", "how long it lives")
+	fl.BoolVar(&f.revokeOld, "revoke-old", false, "take the earlier one back once the new one was seen in use")
+	fl.StringVar(&f.after, "after", "", "not before this `SPAN` is over")
+	fl.BoolVar(&f.due, "due", false, "everything that ends soon")
+	s.PartyFlag(c, &f.party, "the one certificate that this `PARTY` holds")
+	fl.StringVar(&f.within, "within", "60d", "how far ahead --due looks, a `SPAN`")
+	s.WaiverFlags(c, &f.waive, &f.because)
+	s.CompleteTemplates(c, "template")
+	s.CompleteHandles(c, "by")
+}
+
 func certificateRenew(s *session.Session) *cobra.Command {
-	var ask renewing.AgainAsk
-	var lifetime, within, because, party string
-	var due bool
-	var waive []string
+	var f again
 	c := &cobra.Command{
 		Use:   "renew [CERTIFICATE]",
 		Short: "Sign a certificate in the place of another",
@@ -34,51 +60,69 @@ func certificateRenew(s *session.Session) *cobra.Command {
 		Example: `  ironseal certificate renew booking.ternbay.example
   ironseal certificate renew --due --within 90d`,
 		Args: func(cmd *cobra.Command, args []string) error {
-			return oneWay(len(args), due, party != "")
+			return oneWay(len(args), f.due, f.party != "")
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx := cmd.Context()
 			var err error
-			if ask.Waivers, err = session.Waivers(waive, because); err != nil {
+			if f.ask.Waivers, err = session.Waivers(f.waive, f.because); err != nil {
 				return err
 			}
-			if ask.Lifetime, err = session.SpanAsked(lifetime); err != nil {
+			if f.ask.Lifetime, err = session.SpanAsked(f.lifetime); err != nil {
 				return err
 			}
 			e, err := s.Estate(ctx)
 			if err != nil {
 				return err
 			}
-			if due {
-				return renewDue(cmd, s, e, within, ask.Waivers)
+			if f.due {
+				return renewDue(cmd, s, e, f.within, f.ask.Waivers)
 			}
 			if err := session.OnlyFlags(cmd, "for one certificate", "request", "template", "by", "lifetime", "waive",
-				"because", "party"); err != nil {
+				"because", "party", "revoke-old", "after"); err != nil {
 				return err
 			}
-			if ask.Certificate, err = named(ctx, e, args, party); err != nil {
-				return err
-			}
-			sheet, err := renewing.PlanAgain(ctx, e, ask)
+			wait, err := session.SpanAsked(f.after)
 			if err != nil {
 				return err
 			}
-			return sign.SignOne(ctx, s, e, sheet)
+			if f.after != "" && !f.revokeOld {
+				return session.Misused("--after says when the earlier one is taken back: it goes with --revoke-old")
+			}
+			if f.ask.Certificate, err = named(ctx, e, args, f.party); err != nil {
+				return err
+			}
+			sheet, err := renewing.PlanAgain(ctx, e, f.ask)
+			if err != nil {
+				return err
+			}
+			if err := sign.SignOne(ctx, s, e, sheet); err != nil || !f.revokeOld {
+				return err
+			}
+			return takeBackLater(ctx, s, e, sheet.Replaces, wait)
 		},
 		ValidArgsFunction: s.Certificates,
 	}
-	fl := c.Flags()
-	fl.StringVar(&ask.Request, "request", "", "a new `REQUEST` in the place of the one before")
-	fl.StringVar(&ask.Template, "template", "", "another template than before")
-	fl.StringVar(&ask.By, "by", "", "the `HANDLE` of another authority than before")
-	fl.StringVar(&lifetime, "lifetime", "", "how long it lives")
-	fl.BoolVar(&due, "due", false, "everything that ends soon")
-	s.PartyFlag(c, &party, "the one certificate that this `PARTY` holds")
-	fl.StringVar(&within, "within", "60d", "how far ahead --due looks, a `SPAN`")
-	s.WaiverFlags(c, &waive, &because)
-	s.CompleteTemplates(c, "template")
-	s.CompleteHandles(c, "by")
+	f.flags(s, c)
 	return c
+}
+
+// takeBackLater puts on record that a certificate is to be revoked once its successor is in
+// use.
+func takeBackLater(ctx context.Context, s *session.Session, e *estate.Estate, old int64, wait span.Span) error {
+	held, err := e.HeldAll(e.Records.CertificateByID(ctx, old))
+	if err != nil {
+		return err
+	}
+	head, err := revoking.Schedule(ctx, e, held, wait)
+	if err != nil || s.JSON {
+		return err
+	}
+	s.Out.Say("%s serial %s is taken back once the new one was seen in use   %s", s.Out.Paint(term.Good, "✓ noted:"),
+		held[0].Serial.Short(), s.Out.Paint(term.Quiet, "journal "+head.String()))
+	s.Next(overview.Advice{Why: "see what is in use", Command: "ironseal probe --all --record"},
+		overview.Advice{Why: "then take it back", Command: "ironseal revoke --replaced"})
+	return nil
 }
 
 // oneWay refuses a command that names nothing, or one thing in two ways.

@@ -3,6 +3,7 @@ package files
 import (
 	"context"
 	"encoding/asn1"
+	"slices"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -29,6 +30,11 @@ way first; where no chain holds, the one that came nearest is explained. With
 --path nothing is searched: the certificates in the files are the chain, in the
 order given, the leaf and then each issuer upward.
 
+Whether a certificate was revoked is told by lists and OCSP answers: those given with
+--revocations, those that --fetch gets from the addresses in the certificates, and those
+that the estate published. Without any, nobody is asked; with --require-revocation, what
+nobody tells of is refused. What is revoked on record is refused in any case.
+
 Real clients differ from the standard. With --by it is said of each kind whether it
 accepts, and on which measured fact that rests.`
 
@@ -38,6 +44,7 @@ func Verify(s *session.Session) *cobra.Command {
 	var anchors, chain, policies, by []string
 	var exact bool
 	var q path.Question
+	var revocations session.Revocations
 	c := session.Reading(&cobra.Command{
 		Use:   "verify FILE...",
 		Short: "Say whether a client would accept a certificate, and why",
@@ -46,7 +53,8 @@ func Verify(s *session.Session) *cobra.Command {
   ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --name booking --anchor ../handed-out/root.pem
   ironseal verify --path ../handed-out/booking.ternbay.example.with-issuers.pem
   ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --policy 1.3.6.1.4.1.32473.1
-  ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --name booking.ternbay.example --by all`,
+  ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --name booking.ternbay.example --by all
+  ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --revocations ../public/services.g1.lists.pem`,
 		Args: session.AtLeast(1, "a file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			list, err := s.CertificatesInAll(args)
@@ -67,22 +75,20 @@ func Verify(s *session.Session) *cobra.Command {
 			if q.Anchors, err = s.Anchors(cmd.Context(), anchors); err != nil {
 				return err
 			}
-			if exact && len(chain) > 0 {
-				return session.Misused("verify: --path takes the certificates of the files as the chain; --chain " +
-					"is for a search")
-			}
-			leaf, v := list[0], path.Verdict{}
-			if exact {
-				v = path.Exactly(list, q)
-			} else if leaf, v, err = searched(s, list, chain, q); err != nil {
+			if err := askRevocations(cmd.Context(), s, &revocations, &q, list, chain); err != nil {
 				return err
 			}
-			v.Findings = append(v.Findings, onRecord(cmd.Context(), s, leaf)...)
+			leaf, v, err := judged(s, list, chain, exact, q)
+			if err != nil {
+				return err
+			}
+			v.Findings = append(v.Findings, onRecord(cmd.Context(), s, leaf, v.Reasons())...)
 			return printVerdict(s, leaf, name, v, kinds)
 		},
 	})
 	fl := c.Flags()
 	policyFlags(fl, &policies, &q)
+	revocations.Flags(c)
 	session.ClientsFlag(c, "by", &by,
 		"say what these kinds of client make of it: `CLIENT`s, or all; they decide the status")
 	fl.StringVar(&name, "name", "", "the `HOST` that the client connects to: a name or an address")
@@ -91,6 +97,39 @@ func Verify(s *session.Session) *cobra.Command {
 	fl.StringArrayVar(&chain, "chain", nil, "a `FILE` of further certificates; may be repeated")
 	fl.BoolVar(&exact, "path", false, "take the certificates as they stand, in the order given, and search for nothing")
 	return c
+}
+
+// askRevocations lets the question ask for revocations too; what the estate published counts
+// where there is one.
+func askRevocations(ctx context.Context, s *session.Session, r *session.Revocations, q *path.Question,
+	list []*cert.Certificate, chain []string) error {
+	e, err := s.Estate(ctx)
+	if err != nil {
+		e = nil // verify needs no estate
+	}
+	if err := r.Prepare(ctx, s, e); err != nil {
+		return err
+	}
+	more, err := s.CertificatesInAll(chain)
+	if err != nil {
+		return err
+	}
+	s.TellFailed(r.Into(ctx, s, q, slices.Concat(list, more, q.Anchors), nil))
+	return nil
+}
+
+// judged judges a chain as it stands, or looks for one.
+func judged(s *session.Session, list []*cert.Certificate, chain []string, exact bool, q path.Question) (
+	*cert.Certificate, path.Verdict, error) {
+	if !exact {
+		return searched(s, list, chain, q)
+	}
+	if len(chain) > 0 {
+		return nil, path.Verdict{}, session.Misused("verify: --path takes the certificates of the files as the " +
+			"chain; " +
+			"--chain is for a search")
+	}
+	return list[0], path.Exactly(list, q), nil
 }
 
 // searched looks for a chain, among the certificates of the files and further ones.
@@ -117,10 +156,10 @@ func policyFlags(fl *pflag.FlagSet, policies *[]string, q *path.Question) {
 
 // onRecord says what the records, where there are any, know against a certificate
 // that clients may accept all the same.
-func onRecord(ctx context.Context, s *session.Session, c *cert.Certificate) finding.List {
+func onRecord(ctx context.Context, s *session.Session, c *cert.Certificate, known finding.List) finding.List {
 	e, err := s.Estate(ctx)
-	if err != nil {
-		return nil // verify needs no estate
+	if err != nil || known.Has(finding.Revoked) {
+		return nil // verify needs no estate; what is said already is not said again
 	}
 	return e.KnownAgainst(ctx, c)
 }
@@ -160,7 +199,8 @@ func printVerdict(s *session.Session, leaf *cert.Certificate, name string, v pat
 			Clients: append([]client.Answer{}, answers...)}
 		for _, st := range v.Steps {
 			shown.Steps = append(shown.Steps, view.Step{Role: st.Role, Subject: st.Certificate.Subject.String(),
-				Serial: st.Certificate.SerialHex(), Good: st.Good(), Words: st.Words, Findings: append(finding.List{},
+				Serial: st.Certificate.SerialHex(), Good: st.Good(), Words: st.Words, Standing: st.Standing,
+				Findings: append(finding.List{},
 					st.Findings...)})
 		}
 		if err := s.PrintJSON(shown); err != nil {

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -23,7 +24,9 @@ import (
 	"ironseal/internal/probe"
 	"ironseal/internal/term"
 	"ironseal/pki/bundle"
+	"ironseal/pki/cert"
 	"ironseal/pki/endpoint"
+	"ironseal/pki/path"
 )
 
 const aboutProbe = `Connect to endpoints, and judge what they present as a client does that holds a trust
@@ -33,6 +36,9 @@ host's, or stands before it: booking.ternbay.example@192.0.2.17:443.
 Mail, directories and databases speak TLS after some words of their own: the port says
 so (25, 110, 143, 389, 587, 3306, 5222, 5432, 21), or smtp://, imap://, pop3://,
 ldap://, postgres://, mysql://, ftp:// and xmpp://. An address out of a browser will do.
+
+Whether what is served was revoked is told by an answer that comes stapled, by the lists
+that the estate published, by those given with --revocations, and by --fetch.
 
 For every failure it is said what to do, and what the records know: which certificate
 is served, whether it is the newest for the name, who holds it. Status 4 says that one
@@ -47,6 +53,7 @@ type flags struct {
 	page, metrics                string
 	party                        []string
 	all, record                  bool
+	revocations                  session.Revocations
 }
 
 // Command is ironseal probe.
@@ -79,6 +86,7 @@ func Command(s *session.Session) *cobra.Command {
 	fl.BoolVar(&f.all, "all", false, "look at every endpoint on record")
 	fl.StringSliceVar(&f.party, "party", nil, "look at the endpoints of these `PARTY`s")
 	fl.BoolVar(&f.record, "record", false, "put on record what was seen, for party show")
+	f.revocations.Flags(c)
 	session.Register(c, "party", s.Parties)
 	session.Register(c, "set", s.TrustSets)
 	session.Register(c, "client", s.Certificates)
@@ -86,7 +94,7 @@ func Command(s *session.Session) *cobra.Command {
 }
 
 // fit refuses options that do not go together, or mean nothing.
-func (f flags) fit(s *session.Session) error {
+func (f *flags) fit(s *session.Session) error {
 	switch {
 	case f.record && s.AsOf != "":
 		return session.Misused("probe: --record keeps what is seen now: leave out --as-of")
@@ -100,7 +108,7 @@ func (f flags) fit(s *session.Session) error {
 	return nil
 }
 
-func (f flags) run(ctx context.Context, s *session.Session, args []string) error {
+func (f *flags) run(ctx context.Context, s *session.Session, args []string) error {
 	if err := f.fit(s); err != nil {
 		return err
 	}
@@ -111,6 +119,12 @@ func (f flags) run(ctx context.Context, s *session.Session, args []string) error
 	e, ask, err := f.ask(ctx, s)
 	if err != nil {
 		return err
+	}
+	if err := f.revocations.Prepare(ctx, s, e); err != nil {
+		return err
+	}
+	ask.Standing = func(ctx context.Context, presented []*cert.Certificate, stapled []byte, q *path.Question) {
+		f.revocations.Into(ctx, s, q, slices.Concat(presented, q.Anchors), stapled)
 	}
 	ask.Options.Nameless = f.list == "" && !f.all && len(targets) <= mostNameless
 	l, err := live.Begin(ctx, e, ask)
@@ -146,7 +160,7 @@ func (f flags) run(ctx context.Context, s *session.Session, args []string) error
 }
 
 // write makes the page and the figures, each whole or not at all.
-func (f flags) write(s *session.Session, e *estate.Estate, ask live.Ask, outcomes []live.Outcome) error {
+func (f *flags) write(s *session.Session, e *estate.Estate, ask live.Ask, outcomes []live.Outcome) error {
 	b := board.Board{Title: "Live", Set: ask.Set, Now: ask.Now}
 	if e != nil {
 		b.Title = e.Settings.Organisation.Name
@@ -174,7 +188,7 @@ func (f flags) write(s *session.Session, e *estate.Estate, ask live.Ask, outcome
 // mostNameless is up to how many endpoints each is looked at a second time without a name.
 const mostNameless = 20
 
-func (f flags) targets(ctx context.Context, s *session.Session, args []string) (list []probe.Target, faults []error,
+func (f *flags) targets(ctx context.Context, s *session.Session, args []string) (list []probe.Target, faults []error,
 	err error) {
 	if f.all || len(f.party) > 0 {
 		more, err := f.ofParties(ctx, s)
@@ -209,7 +223,7 @@ func (f flags) targets(ctx context.Context, s *session.Session, args []string) (
 }
 
 // ofParties are the endpoints of those named, or of all.
-func (f flags) ofParties(ctx context.Context, s *session.Session) ([]string, error) {
+func (f *flags) ofParties(ctx context.Context, s *session.Session) ([]string, error) {
 	e, err := s.Estate(ctx)
 	if err != nil {
 		return nil, err
@@ -230,7 +244,7 @@ func (f flags) ofParties(ctx context.Context, s *session.Session) ([]string, err
 	return out, err
 }
 
-func (f flags) read(s *session.Session, file string) ([]byte, error) {
+func (f *flags) read(s *session.Session, file string) ([]byte, error) {
 	if file == "-" {
 		return s.Input()
 	}
@@ -238,7 +252,7 @@ func (f flags) read(s *session.Session, file string) ([]byte, error) {
 }
 
 // ask gathers by what is judged. Without an estate, anchors are needed.
-func (f flags) ask(ctx context.Context, s *session.Session) (*estate.Estate, live.Ask, error) {
+func (f *flags) ask(ctx context.Context, s *session.Session) (*estate.Estate, live.Ask, error) {
 	ask := live.Ask{Options: probe.Options{Wait: f.wait}, Now: s.Moment(), Clock: time.Now, Set: f.set}
 	e, err := s.Estate(ctx)
 	switch {
@@ -269,7 +283,7 @@ func (f flags) ask(ctx context.Context, s *session.Session) (*estate.Estate, liv
 }
 
 // pair is the client's certificate with its issuers and its key: out of a file, or on record.
-func (f flags) pair(ctx context.Context, s *session.Session, e *estate.Estate) (*tls.Certificate, error) {
+func (f *flags) pair(ctx context.Context, s *session.Session, e *estate.Estate) (*tls.Certificate, error) {
 	out := &tls.Certificate{}
 	keyFile := f.clientKey
 	if _, err := os.Stat(s.Path(f.client)); err == nil {
@@ -314,7 +328,7 @@ func (f flags) pair(ctx context.Context, s *session.Session, e *estate.Estate) (
 }
 
 // report shows what was found, and compares where that was asked.
-func (f flags) report(ctx context.Context, s *session.Session, l *live.Looking, outcomes []live.Outcome,
+func (f *flags) report(ctx context.Context, s *session.Session, l *live.Looking, outcomes []live.Outcome,
 	faults int) error {
 	var rows []endpoint.Row
 	bad := faults > 0
@@ -352,7 +366,7 @@ func (f flags) report(ctx context.Context, s *session.Session, l *live.Looking, 
 }
 
 // sinceBefore keeps the rows in a file, or compares them with those that were kept in it.
-func (f flags) sinceBefore(s *session.Session, rows []endpoint.Row) (changes []endpoint.Change, kept bool, err error) {
+func (f *flags) sinceBefore(s *session.Session, rows []endpoint.Row) (changes []endpoint.Change, kept bool, err error) {
 	if f.before == "" {
 		return nil, false, nil
 	}
@@ -376,7 +390,7 @@ func (f flags) sinceBefore(s *session.Session, rows []endpoint.Row) (changes []e
 }
 
 // likeness says in what endpoints differ from one that is right.
-func (f flags) likeness(ctx context.Context, l *live.Looking, rows []endpoint.Row) (out []endpoint.Change, err error) {
+func (f *flags) likeness(ctx context.Context, l *live.Looking, rows []endpoint.Row) (out []endpoint.Change, err error) {
 	if f.like == "" {
 		return nil, nil
 	}

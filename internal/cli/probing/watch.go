@@ -15,7 +15,7 @@ import (
 
 // again looks again and again at what is not right yet, and says what becomes of it, until
 // everything is: trusted, or serving the certificate that is waited for.
-func (f flags) again(ctx context.Context, s *session.Session, e *estate.Estate, l *live.Looking,
+func (f *flags) again(ctx context.Context, s *session.Session, e *estate.Estate, l *live.Looking,
 	outcomes []live.Outcome) ([]live.Outcome, error) {
 	want := ""
 	if f.until != "" {
@@ -64,7 +64,7 @@ func (f flags) again(ctx context.Context, s *session.Session, e *estate.Estate, 
 }
 
 // wanted is the fingerprint of the certificate that is waited for.
-func (f flags) wanted(ctx context.Context, s *session.Session, e *estate.Estate) (string, error) {
+func (f *flags) wanted(ctx context.Context, s *session.Session, e *estate.Estate) (string, error) {
 	if e == nil {
 		return "", session.Misused("probe: --until names a certificate on record, and there is no estate here")
 	}

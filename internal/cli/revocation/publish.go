@@ -9,6 +9,7 @@ import (
 
 	"ironseal/internal/act/overview"
 	"ironseal/internal/act/publishing"
+	"ironseal/internal/act/responding"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
@@ -37,11 +38,15 @@ can sign --ahead: lists for the weeks to come, each for its time. Run the comman
 when one's time has come; it needs no key for that. The lists of an authority in another
 estate come here with revocations take-in.
 
+With --ocsp, an OCSP answer about every certificate is prepared as well, one a file named
+by issuer and serial, to be handed out as it is. They are signed by a key that is made for
+the run, that each authority certifies, and that is thrown away.
+
 --skip leaves authorities out whose keys are not at hand: their lists are served on.`
 
 func publish(s *session.Session) *cobra.Command {
 	var ask publishing.Ask
-	var to, life, step string
+	var to, answers, life, step string
 	c := &cobra.Command{
 		Use:   "publish [HANDLE...]",
 		Short: "Sign the lists that are due, and write the folder that clients fetch from",
@@ -67,12 +72,13 @@ func publish(s *session.Session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return published(cmd.Context(), s, e, ask, s.Path(to))
+			return published(cmd.Context(), s, e, ask, s.Path(to), s.Path(answers))
 		},
 		ValidArgsFunction: s.Handles,
 	}
 	fl := c.Flags()
 	fl.StringVar(&to, "to", "", "the folder that is served, a `DIR`; only signed when left out")
+	fl.StringVar(&answers, "ocsp", "", "a folder of prepared OCSP answers, a `DIR`: one about every certificate")
 	fl.BoolVar(&ask.All, "all", false, "sign those too that are not due")
 	fl.StringArrayVar(&ask.Skip, "skip", nil, "leave this `HANDLE`'s lists as they are; may be repeated")
 	fl.IntVar(&ask.Ahead, "ahead", 0, "sign `N` more in advance, each for its time")
@@ -83,7 +89,8 @@ func publish(s *session.Session) *cobra.Command {
 	return c
 }
 
-func published(ctx context.Context, s *session.Session, e *estate.Estate, ask publishing.Ask, to string) error {
+func published(ctx context.Context, s *session.Session, e *estate.Estate, ask publishing.Ask, to,
+	answers string) error {
 	p, err := publishing.PlanLists(ctx, e, ask)
 	if err != nil {
 		return err
@@ -121,10 +128,28 @@ func published(ctx context.Context, s *session.Session, e *estate.Estate, ask pu
 	} else if !s.JSON && len(done.Lists) > 0 {
 		s.Next(overview.Advice{Why: "bring them where clients look", Command: "ironseal revocations publish --to DIR"})
 	}
+	if answers != "" {
+		b, err := responding.Prepare(ctx, e, answers, ask, nil)
+		if err != nil {
+			return err
+		}
+		out["ocsp"] = b
+		if !s.JSON {
+			drawAnswers(s, b)
+		}
+	}
 	if s.JSON {
 		return s.PrintJSON(out)
 	}
 	return nil
+}
+
+func drawAnswers(s *session.Session, b responding.Batch) {
+	s.Out.Say("%s %s: %s, fresh until %s", s.Out.Paint(term.Good, "✓ written"), term.Safe(b.Dir),
+		span.Count(b.Answers, "OCSP answer"), b.Next)
+	for _, why := range b.Skipped {
+		s.Out.Hung("  !", term.Careful, "none about what was signed by "+term.Safe(why))
+	}
 }
 
 // drawDue says what will be signed and why, and what cannot be.

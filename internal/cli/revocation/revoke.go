@@ -41,7 +41,7 @@ FILE of --file: one certificate a line, with remarks after #.`
 func Revoke(s *session.Session) *cobra.Command {
 	var reason, since, file string
 	var waive []string
-	var all bool
+	var all, replaced bool
 	var ask revoking.Ask
 	c := &cobra.Command{
 		Use:   "revoke CERTIFICATE...",
@@ -49,9 +49,16 @@ func Revoke(s *session.Session) *cobra.Command {
 		Long:  aboutRevoke(),
 		Example: `  ironseal revoke booking.ternbay.example --reason superseded --because "moved to the new host"
   ironseal revoke services --reason ca-compromise --since 2026-11-20 --because "the safe was open"
-  ironseal revoke --party gangway-7 --reason hold --because "the device is missing"`,
+  ironseal revoke mail.ternbay.example --reason hold --because "the machine is missing"
+  ironseal revoke --replaced`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var err error
+			if replaced {
+				if err := session.OnlyFlags(cmd, "with --replaced", "replaced", "because", "all"); err != nil {
+					return err
+				}
+				return revokeReplaced(cmd.Context(), s, ask, all)
+			}
 			if ask.Names, err = namesIn(s, args, file); err != nil {
 				return err
 			}
@@ -72,12 +79,46 @@ func Revoke(s *session.Session) *cobra.Command {
 	fl.StringVar(&since, "since", "", "since when it is to be taken as bad, where that is known: a `TIME`")
 	fl.StringVar(&file, "file", "", "a `FILE` that names certificates, one a line")
 	fl.StringArrayVar(&ask.Parties, "party", nil, "all that this `PARTY` holds; may be repeated")
+	fl.BoolVar(&replaced, "replaced", false,
+		"those that certificate renew --revoke-old noted, and whose successors are in use")
 	fl.BoolVar(&all, "all", false, "show all that falls with it, however much")
 	s.WaiverFlags(c, &waive, &ask.Because)
 	fl.Lookup("because").Usage = "why, in words; also for what is waived"
 	session.CompleteWords(c, "reason", revocation.ReasonWords()...)
 	session.Register(c, "party", s.Parties)
 	return c
+}
+
+// revokeReplaced takes back what was to be taken back once its successor is in use.
+func revokeReplaced(ctx context.Context, s *session.Session, ask revoking.Ask, all bool) error {
+	e, err := s.Estate(ctx)
+	if err != nil {
+		return err
+	}
+	list, err := revoking.Scheduled(ctx, e)
+	if err != nil {
+		return err
+	}
+	for _, l := range list {
+		if l.Waits == "" {
+			ask.Names = append(ask.Names, l.Serial)
+		} else if !s.JSON {
+			s.Out.Say("%s %s, serial %s: %s", s.Out.Paint(term.Quiet, "· waits"), term.Safe(l.Title), l.Serial[:8],
+				term.Safe(l.Waits))
+		}
+	}
+	if len(ask.Names) == 0 {
+		if s.JSON {
+			return s.PrintJSON(map[string]any{"certificates": []string{}, "waiting": append([]revoking.Later{},
+				list...)})
+		}
+		s.Out.Say("%s Nothing is to be taken back now.", s.Out.Paint(term.Good, "✓"))
+		return nil
+	}
+	if ask.Reason = revocation.Superseded; ask.Because == "" {
+		ask.Because = "its successor is in use"
+	}
+	return revoke(ctx, s, ask, all)
 }
 
 // mostLines is how many certificates a file of --file may name.
@@ -260,7 +301,7 @@ func Release(s *session.Session) *cobra.Command {
 		Short: "Let certificates that were on hold stand again",
 		Long: `What was put on hold stands again, and is on no list any more from the next one on. What
 was revoked for any other reason stays so.`,
-		Example: `  ironseal release gangway-7.ternbay.example --because "the device was found"`,
+		Example: `  ironseal release mail.ternbay.example --because "it was found"`,
 		Args:    session.AtLeast(1, "a certificate"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if strings.TrimSpace(because) == "" {

@@ -182,6 +182,13 @@ func drawStatus(s *session.Session, st overview.Status) {
 				o.Paint(term.Quiet, span.Distance(now, c.Until)))
 		}
 	}
+	for _, i := range st.Incidents {
+		o.Say("%s", o.Paint(term.Bad, "✗ the incident "+i+" is open"))
+	}
+	for _, l := range st.Lists {
+		o.Say("%s %s  %s", o.Paint(term.Careful, "! revocation list due:"), o.Paint(term.Strong, l.Title),
+			o.Paint(term.Quiet, l.Why))
+	}
 	o.Say("%s", o.Paint(term.Quiet, fmt.Sprintf("clock %s   journal %s", now.Format("2006-01-02 15:04 UTC"), st.Head)))
 	s.Next(st.Next...)
 }

@@ -101,7 +101,7 @@ scheduler. With --ics the same is written as calendar entries (RFC 5545).`,
 			if err != nil {
 				return err
 			}
-			list, err := renewing.DueWithin(cmd.Context(), e, ahead)
+			list, err := overview.DueWithin(cmd.Context(), e, ahead)
 			if err != nil {
 				return err
 			}

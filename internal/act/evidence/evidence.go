@@ -1,0 +1,255 @@
+// Package evidence gathers what tells whether certificates still stand: what was given, what
+// the estate published, and what comes from the addresses in the certificates. Whether any of
+// it is believed is decided in pki/standing.
+package evidence
+
+import (
+	"context"
+	"crypto"
+	"crypto/subtle"
+	"encoding/base64"
+	"fmt"
+	"io"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+
+	"ironseal/internal/act/publishing"
+	"ironseal/internal/estate"
+	"ironseal/internal/fetch"
+	"ironseal/pki/cert"
+	"ironseal/pki/ext"
+	"ironseal/pki/ocsp"
+	"ironseal/pki/point"
+	"ironseal/pki/revocation"
+	"ironseal/pki/standing"
+)
+
+// Ask says where to look.
+type Ask struct {
+	Fetch  bool        // at the addresses in the certificates
+	Rules  fetch.Rules // by which it is fetched
+	Random io.Reader   // for nonces
+	Seen   *Seen       // what was fetched before, by many questions; nil to fetch everything anew
+}
+
+// Seen remembers the lists that were fetched, within one run. It is safe for several at once.
+type Seen struct {
+	mu    sync.Mutex
+	lists map[string]fetched
+}
+
+type fetched struct {
+	list *revocation.List
+	err  error
+}
+
+// get fetches a list, once.
+func (s *Seen) get(ctx context.Context, address string, r fetch.Rules) (*revocation.List, error) {
+	if s == nil {
+		return getList(ctx, address, r)
+	}
+	s.mu.Lock() // one at a time: many endpoints name the same list
+	defer s.mu.Unlock()
+	f, known := s.lists[address]
+	if !known {
+		f.list, f.err = getList(ctx, address, r)
+		if s.lists == nil {
+			s.lists = map[string]fetched{}
+		}
+		s.lists[address] = f
+	}
+	return f.list, f.err
+}
+
+func getList(ctx context.Context, address string, r fetch.Rules) (*revocation.List, error) {
+	data, err := fetch.Get(ctx, address, r)
+	if err != nil {
+		return nil, err
+	}
+	l, err := revocation.ReadList(data)
+	if err != nil {
+		return nil, fmt.Errorf("%q: %w", address, err)
+	}
+	return l, nil
+}
+
+// Add joins what was found elsewhere.
+func (g *Gathered) Add(o Gathered) {
+	g.Lists, g.Answers = append(g.Lists, o.Lists...), append(g.Answers, o.Answers...)
+	g.Signers, g.From, g.Failed = append(g.Signers, o.Signers...), append(g.From, o.From...), append(g.Failed,
+		o.Failed...)
+}
+
+// Gathered is what was found, and what was not.
+type Gathered struct {
+	standing.Evidence
+	From   []string // where it came from, in words
+	Failed []string // addresses from which nothing came, each with why
+}
+
+// mostAddresses bounds how many addresses are asked for one question.
+const mostAddresses = 64
+
+// Gather looks for what tells of certificates, which may be issuers of each other.
+func Gather(ctx context.Context, list []*cert.Certificate, ask Ask) Gathered {
+	var g Gathered
+	if !ask.Fetch {
+		return g
+	}
+	asked := map[string]bool{}
+	for _, c := range list {
+		if c.SelfSigned() {
+			continue
+		}
+		for _, u := range ListAddresses(c) {
+			if !asked[u] && len(asked) < mostAddresses {
+				asked[u] = true
+				g.list(ctx, u, ask)
+			}
+		}
+		issuer := issuerAmong(list, c)
+		if issuer == nil {
+			continue
+		}
+		for _, u := range ResponderAddresses(c) {
+			if k := u + " " + c.SerialHex(); !asked[k] && len(asked) < mostAddresses {
+				asked[k] = true
+				g.answer(ctx, u, issuer, c, ask)
+			}
+		}
+	}
+	return g
+}
+
+func issuerAmong(list []*cert.Certificate, c *cert.Certificate) *cert.Certificate {
+	for _, o := range list {
+		if o.Subject.Equal(c.Issuer) && c.VerifiedBy(o.Key) == nil {
+			return o
+		}
+	}
+	return nil
+}
+
+// ListAddresses are the plain http addresses of lists in a certificate, those of deltas too.
+func ListAddresses(c *cert.Certificate) (out []string) {
+	for _, x := range c.Extensions {
+		if !x.ID.Equal(ext.CRLPoints) && !x.ID.Equal(ext.FreshestID) {
+			continue
+		}
+		points, err := point.Read(x.Value, c.Issuer)
+		if err != nil {
+			continue
+		}
+		for _, p := range points {
+			for _, u := range point.Addresses(p.Names) {
+				if strings.HasPrefix(u, "http://") {
+					out = append(out, u)
+					break // the others are of the same list
+				}
+			}
+		}
+	}
+	return out
+}
+
+// ResponderAddresses are where OCSP is spoken, by a certificate.
+func ResponderAddresses(c *cert.Certificate) []string {
+	x, there := c.Extensions.Find(ext.InfoAccess)
+	if !there {
+		return nil
+	}
+	return point.Responders(x.Value)
+}
+
+func (g *Gathered) list(ctx context.Context, address string, ask Ask) {
+	l, err := ask.Seen.get(ctx, address, ask.Rules)
+	if err != nil {
+		g.Failed = append(g.Failed, err.Error())
+		return
+	}
+	g.Lists, g.From = append(g.Lists, l), append(g.From, address)
+	for _, p := range l.Freshest {
+		for _, u := range point.Addresses(p.Names) {
+			if d, err := ask.Seen.get(ctx, u, ask.Rules); err == nil {
+				g.Lists, g.From = append(g.Lists, d), append(g.From, u)
+			}
+		}
+	}
+}
+
+// answer asks a responder: with a nonce, and, where it does not answer that, without. An
+// answer that was prepared carries none, and is bounded by its own times.
+func (g *Gathered) answer(ctx context.Context, address string, issuer, c *cert.Certificate, ask Ask) {
+	nonce := make([]byte, ocsp.FreshNonce)
+	if _, err := io.ReadFull(ask.Random, nonce); err != nil {
+		g.Failed = append(g.Failed, err.Error())
+		return
+	}
+	a, err := exchange(ctx, address, issuer, c, nonce, ask.Rules)
+	if err != nil || a.Outcome != ocsp.Successful {
+		if b, again := exchange(ctx, address, issuer, c, nil, ask.Rules); again == nil {
+			a, err = b, nil
+		}
+	}
+	switch {
+	case err != nil:
+		g.Failed = append(g.Failed, fmt.Sprintf("%q: %v", address, err))
+	case a.Outcome != ocsp.Successful:
+		g.Failed = append(g.Failed, fmt.Sprintf("%q: the responder answers: %s", address, a.Outcome))
+	case a.Nonce != nil && subtle.ConstantTimeCompare(a.Nonce, nonce) != 1:
+		g.Failed = append(g.Failed, fmt.Sprintf("%q: the answer carries another nonce than was sent: it was "+
+			"given before",
+			address))
+	default:
+		g.Answers, g.From = append(g.Answers, a), append(g.From, address)
+	}
+}
+
+// shortest is how long a question may be to be asked by GET (RFC 5019 section 5).
+const shortest = 255
+
+func exchange(ctx context.Context, address string, issuer, c *cert.Certificate, nonce []byte,
+	r fetch.Rules) (*ocsp.Answer, error) {
+	id, err := ocsp.IDOf(crypto.SHA1, issuer, c.Serial)
+	if err != nil {
+		return nil, err
+	}
+	der, err := ocsp.Request{Asked: []ocsp.ID{id}, Nonce: nonce}.DER()
+	if err != nil {
+		return nil, err
+	}
+	r.Most = ocsp.MostSize
+	var data []byte
+	typed := url.QueryEscape(base64.StdEncoding.EncodeToString(der))
+	if nonce == nil && len(typed) <= shortest {
+		data, err = fetch.Get(ctx, strings.TrimSuffix(address, "/")+"/"+typed, r)
+	} else {
+		data, err = fetch.Post(ctx, address, "application/ocsp-request", der, r)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return ocsp.ReadAnswer(data)
+}
+
+// OfEstate adds what an estate published to evidence, and the certificates of its generations,
+// whose keys signed it.
+func (g *Gathered) OfEstate(ctx context.Context, e *estate.Estate) error {
+	lists, err := publishing.Current(ctx, e)
+	if err != nil || len(lists) == 0 {
+		return err
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return err
+	}
+	g.Lists, g.From = append(g.Lists, lists...), append(g.From, "the estate")
+	for _, o := range estate.AllGenerations(h) {
+		if !slices.Contains(g.Signers, o.Certificate) {
+			g.Signers = append(g.Signers, o.Certificate)
+		}
+	}
+	return nil
+}

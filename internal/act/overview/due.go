@@ -1,0 +1,115 @@
+package overview
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"ironseal/internal/act/incidents"
+	"ironseal/internal/act/publishing"
+	"ironseal/internal/act/renewing"
+	"ironseal/internal/act/revoking"
+	"ironseal/internal/estate"
+	"ironseal/pki/span"
+)
+
+// Publish is the command that signs what is due.
+const Publish = "ironseal revocations publish --to DIR"
+
+// DueWithin lists everything that ends, goes stale or should be renewed until a span from now,
+// soonest first: certificates, authorities, revocation lists, and incidents that are open.
+func DueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]renewing.Due, error) {
+	out, err := renewing.DueWithin(ctx, e, within)
+	if err != nil {
+		return nil, err
+	}
+	until := within.After(e.Now())
+	lists, err := publishing.Overview(ctx, e)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range lists {
+		if l.Until.After(until) && l.Why == "" {
+			continue
+		}
+		d := renewing.Due{Day: l.Until, Title: l.Title, What: "the list goes stale", Holders: []string{},
+			Command: Publish}
+		switch {
+		case l.Until.IsZero():
+			d.Day, d.What = e.Now(), "there is no list"
+		case !l.Signed:
+			d.What = "the list goes stale; its key is elsewhere"
+			d.Command = "ironseal revocations take-in FILE"
+		case l.Why != "":
+			d.Day, d.What = e.Now(), "to be published: "+l.Why
+		}
+		out = append(out, d)
+	}
+	later, err := revoking.Scheduled(ctx, e)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range later {
+		if l.Waits == "" {
+			out = append(out, renewing.Due{Day: l.From, Title: l.Title, Serial: l.Serial, Holders: []string{},
+				What: "to be revoked: its successor is in use", Command: "ironseal revoke --replaced"})
+		}
+	}
+	open, err := incidents.List(ctx, e)
+	if err != nil {
+		return nil, err
+	}
+	for _, i := range open {
+		if i.Open() {
+			out = append(out, renewing.Due{Day: i.Opened, Title: i.Name, What: "an incident about " + i.About +
+				" is open",
+				Holders: []string{}, Command: "ironseal incident show " + i.Name})
+		}
+	}
+	slices.SortStableFunc(out, func(a, b renewing.Due) int { return a.Day.Compare(b.Day) })
+	return out, nil
+}
+
+// ListLine is a revocation list in a status: one that is to be signed, or goes stale soon.
+type ListLine struct {
+	Title string    `json:"list"`
+	Until time.Time `json:"fresh_until,omitzero"`
+	Why   string    `json:"why"`
+}
+
+// revocations adds to a status what is to be told of lists and incidents.
+func (s *Status) revocations(ctx context.Context, e *estate.Estate) error {
+	s.Lists, s.Incidents = []ListLine{}, []string{}
+	lists, err := publishing.Overview(ctx, e)
+	if err != nil {
+		return err
+	}
+	for _, l := range lists {
+		stale := !l.Until.IsZero() && e.Now().After(l.Until)
+		if l.Why != "" && l.Signed || stale {
+			why := l.Why
+			if stale {
+				why = "it is stale"
+			}
+			s.Lists = append(s.Lists, ListLine{l.Title, l.Until, why})
+		}
+	}
+	open, err := incidents.List(ctx, e)
+	for _, i := range open {
+		if i.Open() {
+			s.Incidents = append(s.Incidents, i.Name)
+		}
+	}
+	return err
+}
+
+// urgent is what comes before everything else: open incidents, lists that are due.
+func (s *Status) urgent() (out []Advice) {
+	for _, i := range s.Incidents {
+		out = append(out, Advice{"go on with the incident", "ironseal incident show " + i})
+	}
+	if len(s.Lists) > 0 {
+		out = append(out, Advice{"sign the revocation lists that are due", Publish})
+	}
+	return out
+}

@@ -1,0 +1,259 @@
+package responding
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"ironseal/internal/act/publishing"
+	"ironseal/internal/disk"
+	"ironseal/internal/estate"
+	"ironseal/internal/records"
+	"ironseal/internal/records/lineage"
+	"ironseal/pki/cert"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/ocsp"
+	"ironseal/pki/revocation"
+)
+
+// Batch is what was made.
+type Batch struct {
+	Dir        string   `json:"dir" doc:"the folder"`
+	Answers    int      `json:"answers" doc:"how many"`
+	Responders []string `json:"responders" doc:"serials of the certificates of the keys that signed them"`
+	Skipped    []string `json:"skipped" doc:"generations about which nothing is answered, and why"`
+	Next       string   `json:"next_update" doc:"until when they are fresh"`
+}
+
+// subject is a certificate about which an answer is made.
+type subject struct {
+	file   string
+	serial cert.Serial
+	status ocsp.Status
+	at     time.Time
+	reason revocation.Reason
+}
+
+// Prepare signs an answer about every certificate that has not ended, and writes each into a
+// file of a folder, which takes the place of the one before in one step.
+func Prepare(ctx context.Context, e *estate.Estate, dir string, ask publishing.Ask, progress func(int)) (Batch, error) {
+	out := Batch{Dir: dir, Responders: []string{}, Skipped: []string{}}
+	all, err := publishing.Signers(ctx, e, ask)
+	if err != nil {
+		return out, err
+	}
+	now := e.Now()
+	var made []*Responder
+	files := []disk.File{}
+	count := estate.Counting(progress)
+	for _, s := range all {
+		if s.Unable != "" {
+			out.Skipped = append(out.Skipped, s.Generation.Label()+": "+s.Unable)
+			continue
+		}
+		next := s.Next
+		list, err := subjects(ctx, e, s.Generation)
+		if err != nil {
+			return out, err
+		}
+		if len(list) == 0 {
+			continue
+		}
+		r, err := newResponder(ctx, e, s.Generation, next)
+		if err != nil {
+			return out, err
+		}
+		if r.Certificate.NotAfter.Before(next) {
+			next = r.Certificate.NotAfter
+		}
+		answers, err := r.answers(e, list, now, next, count)
+		if err != nil {
+			return out, err
+		}
+		made, files = append(made, r), append(files, answers...)
+		out.Responders = append(out.Responders, r.Certificate.SerialHex())
+		if text := next.UTC().Format(time.RFC3339); out.Next == "" || text < out.Next {
+			out.Next = text
+		}
+	}
+	out.Answers = len(files)
+	if len(made) == 0 {
+		return out, nil
+	}
+	if _, err := record(ctx, e, made); err != nil {
+		return out, err
+	}
+	return out, release(e, dir, files)
+}
+
+// subjects are the certificates that the generations with one name and key signed, and that
+// have not ended.
+func subjects(ctx context.Context, e *estate.Estate, g *hierarchy.Generation) (out []subject, err error) {
+	revoked := map[string]lineage.Revocation{}
+	some := lineage.Some{Handle: g.Authority.Handle, Part: -1}
+	if err := e.Records.EachRevocation(ctx, some, func(r lineage.Revocation) error {
+		revoked[r.Serial] = r
+		return nil
+	}); err != nil {
+		return nil, err
+	}
+	for _, o := range g.Authority.Generations {
+		if !hierarchy.SameList(o, g) {
+			continue
+		}
+		list, err := e.HeldAll(e.Records.CertificatesOf(ctx, o.Authority.Handle, o.Number))
+		if err != nil {
+			return nil, err
+		}
+		for _, c := range list {
+			if c.State == estate.Expired || ocsp.NoCheck(c.Certificate) {
+				continue
+			}
+			s := subject{file: fmt.Sprintf("%s.%s.ocsp", g.Name(), c.SerialHex()), serial: c.Serial}
+			if r, ok := revoked[c.SerialHex()]; ok {
+				s.status, s.at, s.reason = ocsp.Revoked, r.At, revocation.Reason(r.Reason)
+			}
+			out = append(out, s)
+		}
+	}
+	return out, nil
+}
+
+// provenEach is how many answers of a batch have one among them whose signature is verified.
+const provenEach = 64
+
+func (r *Responder) answers(e *estate.Estate, list []subject, at, next time.Time, count func()) ([]disk.File, error) {
+	batch, err := ocsp.NewBatch(r.Issuer.Certificate, r.Certificate, at, next, r.Signer)
+	if err != nil {
+		return nil, err
+	}
+	out, faults := make([]disk.File, len(list)), make([]error, len(list))
+	estate.Parallel(len(list), func(i int) {
+		sign := batch.Answer
+		if i%provenEach == 0 {
+			sign = batch.Proven
+		}
+		var der []byte
+		der, faults[i] = sign(list[i].serial, list[i].status, list[i].at, list[i].reason, e.World.Random)
+		out[i] = disk.File{Path: list[i].file, Data: der, Mode: 0o644}
+		count()
+	})
+	return out, errors.Join(faults...)
+}
+
+// release writes the folder.
+func release(e *estate.Estate, dir string, files []disk.File) error {
+	var known []string
+	list, err := os.ReadDir(dir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("%s: %w", dir, disk.Plain(err))
+	}
+	for _, f := range list {
+		if strings.HasSuffix(f.Name(), ".ocsp") {
+			known = append(known, f.Name())
+		}
+	}
+	for _, f := range files {
+		known = append(known, f.Path)
+	}
+	slices.Sort(known)
+	return disk.ReplaceFolder(dir, slices.Compact(known), func(into string) error {
+		if err := os.Chmod(into, 0o755); err != nil {
+			return fmt.Errorf("%s: %w", into, disk.Plain(err))
+		}
+		named := make([]disk.File, len(files))
+		for i, f := range files {
+			named[i] = f
+			named[i].Path = filepath.Join(into, f.Path)
+		}
+		const at = 2000 // files that are open at once
+		for from := 0; from < len(named); from += at {
+			if err := errors.Join(e.World.Disk.NewAll(named[from:min(from+at, len(named))])...); err != nil {
+				return err
+			}
+		}
+		return e.World.Step(estate.StepHandingOut)
+	})
+}
+
+// Knowledge is what the estate knows of the certificates of one generation, at this moment:
+// what is revoked and on no list yet is revoked, and what was never issued is unknown.
+type Knowledge struct {
+	ctx context.Context
+	e   *estate.Estate
+	g   *hierarchy.Generation
+	err error
+}
+
+// Of implements ocsp.Knowledge.
+func (k *Knowledge) Of(serial cert.Serial) (ocsp.Status, time.Time, revocation.Reason) {
+	r, found, err := k.e.Records.RevocationOf(k.ctx, k.g.Authority.Handle, serial.Hex())
+	if err != nil {
+		k.err = err
+		return ocsp.Unknown, time.Time{}, 0
+	}
+	if found && r.Released.IsZero() {
+		return ocsp.Revoked, r.At, revocation.Reason(r.Reason)
+	}
+	list, err := k.e.Records.CertificatesBySerial(k.ctx, serial.Hex())
+	if err != nil {
+		k.err = err
+	}
+	if slices.ContainsFunc(list, func(c records.Certificate) bool {
+		return strings.HasPrefix(c.Issuer, k.g.Authority.Handle+".g") && c.Issuer != ""
+	}) && k.exactly(list, serial) {
+		return ocsp.Good, time.Time{}, 0
+	}
+	return ocsp.Unknown, time.Time{}, 0
+}
+
+// exactly reports whether one of a list has just this serial: records are found by the first
+// digits of theirs.
+func (k *Knowledge) exactly(list []records.Certificate, serial cert.Serial) bool {
+	return slices.ContainsFunc(list, func(r records.Certificate) bool {
+		c, err := cert.Read(r.DER)
+		return err == nil && c.SerialHex() == serial.Hex()
+	})
+}
+
+// Answer answers a question about certificates of the responder's issuer, as of now.
+func (r *Responder) Answer(ctx context.Context, e *estate.Estate, asked []byte, life time.Duration) ([]byte, error) {
+	q, err := ocsp.ReadRequest(asked)
+	if err != nil {
+		return ocsp.Refuse(ocsp.MalformedRequest), nil
+	}
+	k := &Knowledge{ctx: ctx, e: e, g: r.Issuer}
+	draft, outcome := ocsp.Reply(q, r.Issuer.Certificate, k, ocsp.Draft{Responder: r.Certificate, Attach: true,
+		At: e.Now(), Cutoff: r.Issuer.Certificate.NotBefore}, life)
+	switch {
+	case outcome != ocsp.Successful:
+		return ocsp.Refuse(outcome), nil
+	case k.err != nil:
+		return ocsp.Refuse(ocsp.TryLater), k.err
+	}
+	return draft.Sign(r.Signer, e.World.Random)
+}
+
+// Open makes a responder for a generation, whose key is kept in memory only, and puts its
+// certificate on record.
+func Open(ctx context.Context, e *estate.Estate, g *hierarchy.Generation, life time.Duration) (*Responder, error) {
+	r, err := newResponder(ctx, e, g, e.Now().Add(life))
+	if err != nil {
+		return nil, err
+	}
+	_, err = record(ctx, e, []*Responder{r})
+	return r, err
+}
+
+// Ends reports whether a responder's certificate ends so soon that another should take its
+// place: a third of its life is left.
+func (r *Responder) Ends(now time.Time) bool {
+	life := r.Certificate.NotAfter.Sub(r.Certificate.NotBefore)
+	return now.After(r.Certificate.NotAfter.Add(-life / 3))
+}

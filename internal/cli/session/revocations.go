@@ -1,0 +1,82 @@
+package session
+
+import (
+	"context"
+
+	"github.com/spf13/cobra"
+
+	"ironseal/internal/act/evidence"
+	"ironseal/internal/estate"
+	"ironseal/internal/fetch"
+	"ironseal/internal/term"
+	"ironseal/pki/cert"
+	"ironseal/pki/ocsp"
+	"ironseal/pki/path"
+	"ironseal/pki/standing"
+)
+
+// Revocations are the options that say what tells whether certificates were revoked.
+type Revocations struct {
+	files          []string
+	require, fetch bool
+	local          bool
+
+	given evidence.Gathered // what is known before anything is fetched
+	seen  evidence.Seen     // what was fetched before
+}
+
+// Flags adds them to a command.
+func (r *Revocations) Flags(c *cobra.Command) {
+	fl := c.Flags()
+	fl.StringArrayVar(&r.files, "revocations", nil, "a `FILE` of revocation lists, or an OCSP answer; may be repeated")
+	fl.BoolVar(&r.require, "require-revocation", false, "refuse what no list and no answer tells of")
+	fl.BoolVar(&r.fetch, "fetch", false, "fetch lists and answers from the addresses in the certificates")
+	fl.BoolVar(&r.local, "fetch-local", false, "fetch from loopback and private addresses too")
+}
+
+// Asked reports whether anybody is to be asked.
+func (r *Revocations) Asked() bool { return len(r.files) > 0 || r.require || r.fetch }
+
+func (r *Revocations) ask(s *Session) evidence.Ask {
+	rules := fetch.Usual
+	rules.Local = r.local
+	return evidence.Ask{Fetch: r.fetch, Rules: rules, Random: s.Entropy(), Seen: &r.seen}
+}
+
+// Prepare reads the files, and what the estate published, once; e is nil where there is none.
+func (r *Revocations) Prepare(ctx context.Context, s *Session, e *estate.Estate) (err error) {
+	if r.local && !r.fetch {
+		return Misused("--fetch-local says from where else to fetch: it goes with --fetch")
+	}
+	if r.given.Lists, r.given.Answers, err = s.Evidence(r.files); err != nil || e == nil {
+		return err
+	}
+	return r.given.OfEstate(ctx, e)
+}
+
+// Into lets a question about chains ask for revocations as well: by what was given, and what
+// can be fetched from the addresses in certificates. It may be called by several at once.
+func (r *Revocations) Into(ctx context.Context, s *Session, q *path.Question, list []*cert.Certificate,
+	stapled []byte) (failed []string) {
+	g := evidence.Gather(ctx, list, r.ask(s))
+	g.Add(r.given)
+	g.Signers = append(g.Signers, list...)
+	if len(stapled) > 0 {
+		if a, err := ocsp.ReadAnswer(stapled); err == nil {
+			g.Answers = append(g.Answers, a)
+		} else {
+			g.Failed = append(g.Failed, "what came stapled: "+err.Error())
+		}
+	}
+	if r.Asked() || len(g.Lists)+len(g.Answers) > 0 {
+		q.Standing = standing.New(g.Evidence, *q, r.require).Ask
+	}
+	return g.Failed
+}
+
+// TellFailed says from where nothing could be fetched.
+func (s *Session) TellFailed(failed []string) {
+	for _, f := range failed {
+		s.Errs.Say("%s", s.Errs.Paint(term.Careful, "(nothing was fetched from "+term.Safe(f)+")"))
+	}
+}
