@@ -21,8 +21,11 @@ import (
 	"ironseal/internal/act/checking"
 	"ironseal/internal/act/delivery"
 	"ironseal/internal/act/elsewhere"
+	"ironseal/internal/act/incidents"
 	"ironseal/internal/act/intake"
+	"ironseal/internal/act/publishing"
 	"ironseal/internal/act/renewing"
+	"ironseal/internal/act/revoking"
 	"ironseal/internal/act/signing"
 	"ironseal/internal/estate"
 	"ironseal/internal/records"
@@ -31,6 +34,8 @@ import (
 	"ironseal/pki/finding"
 	"ironseal/pki/issue"
 	"ironseal/pki/key"
+	"ironseal/pki/revocation"
+	"ironseal/pki/span"
 	"ironseal/pki/specimen"
 )
 
@@ -155,7 +160,60 @@ func busyEstate(t testing.TB) (string, *estate.Estate) {
 	must(err)
 	_, err = elsewhere.WithdrawApplication(ctx, e, "gates")
 	must(err)
+	takenBack(t, e)
 	return dir, e
+}
+
+// takenBack revokes, puts on hold, releases, publishes, and opens an incident.
+func takenBack(t testing.TB, e *estate.Estate) {
+	t.Helper()
+	publish := func() {
+		t.Helper()
+		p, err := publishing.PlanLists(ctx, e, publishing.Ask{})
+		if err == nil {
+			_, err = publishing.Sign(ctx, e, p)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	list, err := e.Certificates(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var own []string
+	for _, c := range list {
+		if !c.IsAuthority() && strings.HasPrefix(c.Record.Issuer, "services.g") {
+			own = append(own, c.SerialHex())
+		}
+	}
+	revoke(t, e, revocation.KeyCompromise, own[0])
+	revoke(t, e, revocation.CertificateHold, own[1], own[2])
+	publish()
+	if _, _, err := revoking.Release(ctx, e, own[1:2], "it was found"); err != nil {
+		t.Fatal(err)
+	}
+	revoke(t, e, revocation.CessationOfOperation, own[2])
+	publish()
+	if _, _, err := incidents.Begin(ctx, e, "ships", "a drill"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := revoking.Schedule(ctx, e, list[len(list)-1:], span.Days(3)); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// revoke takes certificates back.
+func revoke(t testing.TB, e *estate.Estate, why revocation.Reason, names ...string) {
+	t.Helper()
+	p, err := revoking.PlanRevoke(ctx, e, revoking.Ask{Names: names, Reason: why, Because: "a test",
+		Since: e.Now().AddDate(0, 0, -1)})
+	if err == nil {
+		_, err = revoking.Revoke(ctx, e, p)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
 }
 
 // outside adopts an authority with a list, and takes in an answer of another's.

@@ -28,7 +28,7 @@ type toldRevocations struct {
 type toldRevocation struct {
 	at, invalid, released string
 	reason, ends, part    int64
-	again                 bool   // something was on record of it before
+	again                 int64  // 1 where something was on record of it before
 	was                   string // the line of an adopted one that it took the place of
 }
 
@@ -58,7 +58,7 @@ func (t *told) revocations(en journal.Entry, d detail, at string) {
 					a.revoked.own = map[string]toldRevocation{}
 				}
 				before, ours := a.revoked.own[s.text("serial")]
-				r := toldRevocation{again: s.text("was") != "", at: recordDay(s.text("at")),
+				r := toldRevocation{again: int64(min(len(s.text("was")), 1)), at: recordDay(s.text("at")),
 					invalid: recordDay(s.text("invalid")), reason: s.number("reason"), ends: s.number("ends"),
 					part: s.number("part"), was: s.text("was")}
 				if ours { // what an adoption brought before that
@@ -155,7 +155,7 @@ func (a *auditing) revocationsFit(handle string, told toldRevocations, rows map[
 		}
 		if r.Text("at") != own.at || r.Text("invalid") != own.invalid || r.Text("released") != own.released ||
 			r.Int("reason") != own.reason || r.Int("ends") != own.ends || r.Int("part") != own.part ||
-			(r.Int("again") != 0) != own.again {
+			r.Int("again") != own.again {
 			return false
 		}
 	}

@@ -232,3 +232,11 @@ func Current(ctx context.Context, e *estate.Estate) (out []*revocation.List, err
 	}
 	return out, nil
 }
+
+// All are the lists that are on record, older ones too.
+func (l Lists) All() (out []Item) {
+	for _, list := range l.fresh {
+		out = append(out, list...)
+	}
+	return out
+}
