@@ -46,6 +46,12 @@ var kills = []killed{
 		[]string{"is there already"}},
 	{"export", "certificate export first.ternbay.example --with issuers --out ../first.pem", nil},
 	{"copy", "template copy web-server quay", []string{"is there already"}},
+	{"revoke", "revoke first.ternbay.example --reason superseded --yes", []string{"was revoked already"}},
+	{"revoke services", "revoke services --reason ca-compromise --yes", []string{"was revoked already"}},
+	{"hold", "revoke first.ternbay.example --reason hold --yes", []string{"is on hold already"}},
+	{"publish", "revocations publish --to ../public --ocsp ../answers", nil},
+	{"publish ahead", "revocations publish root --ahead 3 --to ../public", nil},
+	{"incident", "incident open services --because trying", []string{"is open since"}},
 	{"plot", "forecast --plot ../lives.svg", nil},
 }
 

@@ -65,7 +65,8 @@ func TestAnIncidentGoesToItsEnd(t *testing.T) {
 	if _, err := incidents.End(ctx, e, p, "done", false); err == nil {
 		t.Error("it was closed with everything left to do")
 	}
-	if _, _, err := incidents.Begin(ctx, e, "services.g1", "again"); err == nil || !strings.Contains(err.Error(), "I1") {
+	if _, _, err := incidents.Begin(ctx, e, "services.g1", "again"); err == nil || !strings.Contains(err.Error(),
+		"I1") {
 		t.Errorf("a second one about the same: %v", err)
 	}
 	r, err := authorities.PlanRenewal(ctx, e, authorities.RenewAsk{Handle: "services", Suspicion: "stolen"})
@@ -87,8 +88,9 @@ func TestAnIncidentGoesToItsEnd(t *testing.T) {
 			t.Fatal(err)
 		}
 		if i < 2 { // the third is only seen in use
-			if _, err := delivery.Handover(ctx, e, delivery.HandoverAsk{Certificate: c, Receiver: nginx, Dir: t.TempDir(),
-				To: "the yard"}); err != nil {
+			if _, err := delivery.Handover(ctx, e, delivery.HandoverAsk{Certificate: c, Receiver: nginx,
+				Dir: t.TempDir(),
+				To:  "the yard"}); err != nil {
 				t.Fatal(err)
 			}
 		}

@@ -15,7 +15,9 @@ import (
 	"time"
 
 	"ironseal/internal/act/authorities"
+	"ironseal/internal/act/carrying"
 	"ironseal/internal/act/elsewhere"
+	"ironseal/internal/act/looking"
 	"ironseal/internal/act/publishing"
 	"ironseal/internal/act/revoking"
 	"ironseal/internal/act/safekeeping"
@@ -433,7 +435,8 @@ func TestListsFromTheSafe(t *testing.T) {
 	for _, c := range []struct {
 		der  []byte
 		says string
-	}{{second, ""}, {second, "was taken in already"}, {first, "it is an older one"}, {services, "signed by no authority"},
+	}{{second, ""}, {second, "was taken in already"}, {first, "it is an older one"}, {services,
+		"signed by no authority"},
 		{second[:len(second)-3], "not the ASN.1 structure"}} {
 		_, err := publishing.TakeIn(ctx, soon, [][]byte{c.der})
 		if c.says == "" && err != nil || c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says)) {
@@ -444,6 +447,20 @@ func TestListsFromTheSafe(t *testing.T) {
 	_, out := publish(t, soon, publishing.Ask{}, to)
 	if len(out.Lists) != 1 || len(out.Absent) != 0 {
 		t.Errorf("%+v", out)
+	}
+	stick := filepath.Join(t.TempDir(), "lists")
+	x := at(t, safeDir, now.Add(150*time.Minute))
+	publish(t, x, publishing.Ask{Only: []string{"root"}, Ahead: 2}, public)
+	if _, _, err := carrying.Pack(ctx, x, carrying.PackAsk{Dir: stick, Lists: true}); err != nil {
+		t.Fatal(err)
+	}
+	folder, err := carrying.ReadErrand(stick)
+	if err != nil {
+		t.Fatal(err)
+	}
+	o, err := carrying.OpenErrand(ctx, at(t, e.Dir, now.Add(3*time.Hour)), folder, nil)
+	if err != nil || len(o.Lists) != 3 { // the one for now, and two ahead; services is not known here
+		t.Errorf("%+v, %v", o.Lists, err)
 	}
 	late := at(t, e.Dir, now.AddDate(1, 0, 0))
 	if _, err := publishing.TakeIn(ctx, late, [][]byte{list(now.Add(3 * time.Hour))}); err == nil ||
@@ -613,11 +630,12 @@ func TestListsWhereClientsLook(t *testing.T) {
 		data []byte
 		e    *estate.Estate
 		code string
-	}{"the one": {now, later, ""}, "an older one": {old, later, "list-older"}, "one that nobody wrote down": {unknown, later,
+	}{"the one": {now, later, ""}, "an older one": {old, later, "list-older"}, "one that nobody wrote down": {unknown,
+		later,
 		"list-not-on-record"}, "a cut one": {now[:100], later, "list-unreadable"},
 		"a stale one": {now, at(t, dir, time.Now().AddDate(0, 1, 0)), "list-stale"},
 		"another's":   {now, func() *estate.Estate { _, x := newEstate(t); return x }(), "list-of-another"}} {
-		got, err := publishing.Check(ctx, c.e, "file", c.data)
+		got, err := looking.Check(ctx, c.e, "file", c.data)
 		if err != nil || got.Good != (c.code == "") || c.code != "" && !got.Findings.Has(finding.Code(c.code)) {
 			t.Errorf("%s: %+v, %v", what, got, err)
 		}

@@ -76,7 +76,8 @@ func TestAnswersAreMadeForAll(t *testing.T) {
 		if i == 0 {
 			want = xocsp.Revoked
 		}
-		if a.Status != want || a.Certificate == nil || !bytes.Equal(a.Certificate.RawIssuer, services.Certificate.Subject.DER()) {
+		if a.Status != want || a.Certificate == nil || !bytes.Equal(a.Certificate.RawIssuer,
+			services.Certificate.Subject.DER()) {
 			t.Errorf("%d: %+v", i, a)
 		}
 		if a.Certificate.ExtKeyUsage[0] != x509.ExtKeyUsageOCSPSigning || a.NextUpdate.After(a.Certificate.NotAfter) {

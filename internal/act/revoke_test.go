@@ -86,7 +86,8 @@ func TestRevokingAndReleasing(t *testing.T) {
 	if s := stateOf(t, e, list[1].SerialHex()); s != estate.OnHold {
 		t.Errorf("it is %s", s)
 	}
-	refused(t, e, revoking.Ask{Names: []string{"R2"}, Reason: revocation.CertificateHold}, "is on hold already, since "+day)
+	refused(t, e, revoking.Ask{Names: []string{"R2"}, Reason: revocation.CertificateHold},
+		"is on hold already, since "+day)
 	for _, name := range []string{"R1", "R3"} {
 		if _, _, err := revoking.Release(ctx, e, []string{name}, "a try"); err == nil {
 			t.Errorf("%s was released", name)
@@ -202,7 +203,8 @@ func TestAnAuthorityIsRevoked(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if len(plan.Fallen) != 2 || !slices.Equal(plan.Parties, []string{"the yard"}) || !plan.Findings.Has("takes-others-down") {
+	if len(plan.Fallen) != 2 || !slices.Equal(plan.Parties, []string{"the yard"}) ||
+		!plan.Findings.Has("takes-others-down") {
 		t.Errorf("%d fall, of %v: %v", len(plan.Fallen), plan.Parties, plan.Findings.Codes())
 	}
 	renew := func(same bool) {
@@ -249,7 +251,8 @@ func TestAnAuthorityIsRevoked(t *testing.T) {
 // take receives a request and gives its number.
 func take(t testing.TB, e *estate.Estate, r *request.Request) int {
 	t.Helper()
-	got, _, faults := intake.Receive(ctx, e, []intake.Input{{Name: r.Title(), Data: bundle.PEM(bundle.Request, r.Raw)}}, "")
+	got, _, faults := intake.Receive(ctx, e, []intake.Input{{Name: r.Title(), Data: bundle.PEM(bundle.Request,
+		r.Raw)}}, "")
 	if len(faults) > 0 {
 		t.Fatal(faults)
 	}

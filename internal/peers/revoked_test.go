@@ -71,7 +71,8 @@ func (q quay) met(port int) map[string]bool {
 			q.t.Fatal(err)
 		}
 		c := http.Client{Timeout: 5 * time.Second, Transport: &http.Transport{DisableKeepAlives: true,
-			TLSClientConfig: &tls.Config{RootCAs: pool, ServerName: "localhost", Certificates: []tls.Certificate{pair}}}}
+			TLSClientConfig: &tls.Config{RootCAs: pool, ServerName: "localhost",
+				Certificates: []tls.Certificate{pair}}}}
 		answer, err := c.Get(fmt.Sprintf("https://127.0.0.1:%d/", port))
 		if err == nil {
 			out[name] = answer.StatusCode == http.StatusOK
@@ -121,23 +122,34 @@ func TestServersRefuseRevokedClients(t *testing.T) {
 	lists := filepath.Join(q.public, "services.g1.lists.pem")
 	servers := map[string]func(port int) map[string]bool{
 		"nginx": func(port int) map[string]bool {
-			conf := write(t, q.path("nginx.conf"), fmt.Sprintf("daemon off; master_process off; pid %[1]s/pid; error_log "+
-				"%[1]s/error.log;\nevents {}\nhttp { access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; "+
-				"fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;\nserver { listen 127.0.0.1:%[2]d "+
+			conf := write(t, q.path("nginx.conf"), fmt.Sprintf("daemon off; master_process off; pid %[1]s/pid; "+
+				"error_log "+
+				"%[1]s/error.log;\nevents {}\nhttp { access_log off; client_body_temp_path %[1]s/b; "+
+				"proxy_temp_path %[1]s/p; "+
+				"fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;\nserver { listen "+
+				"127.0.0.1:%[2]d "+
 				"ssl; ssl_certificate localhost.pem; ssl_certificate_key localhost.key.pem; ssl_verify_client on; "+
-				"ssl_verify_depth 3;\nssl_client_certificate root.pem; ssl_crl %[3]s; location / { return 200; } } }\n", q.dir,
+				"ssl_verify_depth 3;\nssl_client_certificate root.pem; ssl_crl %[3]s; location / { return 200; } "+
+				"} }\n", q.dir,
 				port, lists))
 			return q.on(port, nil, syscall.SIGTERM, func() map[string]bool { return q.met(port) },
 				peer(t, "nginx", "/usr/sbin/nginx"), "-c", conf, "-p", q.dir)
 		},
 		"Apache httpd": func(port int) map[string]bool {
-			conf := write(t, q.path("httpd.conf"), fmt.Sprintf("ServerRoot %[1]s\nServerName localhost\nPidFile %[1]s/pid\n"+
-				"ErrorLog %[1]s/error.log\nDefaultRuntimeDir %[1]s\nDocumentRoot %[1]s/public\nUser nobody\nGroup nogroup\n"+
-				"Listen 127.0.0.1:%[2]d\nLoadModule mpm_event_module %[3]s/mod_mpm_event.so\nLoadModule authz_core_module "+
-				"%[3]s/mod_authz_core.so\nLoadModule socache_shmcb_module %[3]s/mod_socache_shmcb.so\nLoadModule ssl_module "+
-				"%[3]s/mod_ssl.so\nLoadModule dir_module %[3]s/mod_dir.so\nDirectoryIndex contents.txt\n<VirtualHost *:%[2]d>\n"+
-				"SSLEngine on\nSSLCertificateFile localhost.pem\nSSLCertificateKeyFile localhost.key.pem\nSSLVerifyClient "+
-				"require\nSSLVerifyDepth 3\nSSLCACertificateFile root.pem\nSSLCARevocationFile %[4]s\nSSLCARevocationCheck "+
+			conf := write(t, q.path("httpd.conf"), fmt.Sprintf("ServerRoot %[1]s\nServerName localhost\nPidFile "+
+				"%[1]s/pid\n"+
+				"ErrorLog %[1]s/error.log\nDefaultRuntimeDir %[1]s\nDocumentRoot %[1]s/public\nUser "+
+				"nobody\nGroup nogroup\n"+
+				"Listen 127.0.0.1:%[2]d\nLoadModule mpm_event_module %[3]s/mod_mpm_event.so\nLoadModule "+
+				"authz_core_module "+
+				"%[3]s/mod_authz_core.so\nLoadModule socache_shmcb_module %[3]s/mod_socache_shmcb.so\nLoadModule "+
+				"ssl_module "+
+				"%[3]s/mod_ssl.so\nLoadModule dir_module %[3]s/mod_dir.so\nDirectoryIndex "+
+				"contents.txt\n<VirtualHost *:%[2]d>\n"+
+				"SSLEngine on\nSSLCertificateFile localhost.pem\nSSLCertificateKeyFile "+
+				"localhost.key.pem\nSSLVerifyClient "+
+				"require\nSSLVerifyDepth 3\nSSLCACertificateFile root.pem\nSSLCARevocationFile "+
+				"%[4]s\nSSLCARevocationCheck "+
 				"chain\n</VirtualHost>\n", q.dir, port, "/usr/lib/apache2/modules", lists))
 			return q.on(port, nil, syscall.SIGTERM, func() map[string]bool { return q.met(port) },
 				peer(t, "apache2", "/usr/sbin/apache2"), "-f", conf, "-DFOREGROUND")
@@ -153,8 +165,10 @@ func TestServersRefuseRevokedClients(t *testing.T) {
 				text += string(data)
 			}
 			write(t, both, text)
-			conf := write(t, q.path("haproxy.cfg"), fmt.Sprintf("defaults\n mode http\n timeout client 5s\n timeout connect "+
-				"5s\n timeout server 5s\nfrontend site\n bind 127.0.0.1:%d ssl crt %s ca-file %s verify required crl-file %s\n "+
+			conf := write(t, q.path("haproxy.cfg"), fmt.Sprintf("defaults\n mode http\n timeout client 5s\n "+
+				"timeout connect "+
+				"5s\n timeout server 5s\nfrontend site\n bind 127.0.0.1:%d ssl crt %s ca-file %s verify required "+
+				"crl-file %s\n "+
 				"http-request return status 200\n", port, both, q.path("root.pem"), lists))
 			return q.on(port, nil, syscall.SIGTERM, func() map[string]bool { return q.met(port) },
 				peer(t, "haproxy", "/usr/sbin/haproxy"), "-f", conf, "-db")
@@ -210,7 +224,8 @@ func (q quay) database(port int, lists string) map[string]bool {
 					"dbname=postgres sslmode=verify-full sslrootcert=%s sslcert=%s sslkey=%s", port, q.path("root.pem"),
 					q.path(name+".pem"), q.path(name+".key.pem")), "-Atc", "select 'all aboard'").CombinedOutput()
 				out[name] = err == nil && strings.Contains(string(answer), "all aboard")
-				if !strings.Contains(string(answer), "Connection refused") && !strings.Contains(string(answer), "starting up") {
+				if !strings.Contains(string(answer), "Connection refused") && !strings.Contains(string(answer),
+					"starting up") {
 					break
 				}
 				time.Sleep(100 * time.Millisecond)
@@ -228,8 +243,10 @@ func TestJavaSeesWhatIsRevoked(t *testing.T) {
 		chains = append(chains, q.path(name+".pem"))
 	}
 	want := []string{"good", "REVOKED:KEY_COMPROMISE", "good", "REVOKED:KEY_COMPROMISE", "REVOKED:CERTIFICATE_HOLD"}
-	for by, from := range map[string]string{"lists": filepath.Join(q.public, "services.g1.lists.pem"), "answers": q.answers} {
-		got := strings.Fields(java(t, "Revoked.java", nil, append([]string{by, q.path("root.pem"), from}, chains...)...))
+	for by, from := range map[string]string{"lists": filepath.Join(q.public, "services.g1.lists.pem"),
+		"answers": q.answers} {
+		got := strings.Fields(java(t, "Revoked.java", nil, append([]string{by, q.path("root.pem"), from},
+			chains...)...))
 		if !slices.Equal(got, want) {
 			t.Errorf("by %s: %v", by, got)
 		}
@@ -264,7 +281,10 @@ func TestCurlRefusesARevokedServer(t *testing.T) {
 			t.Fatal(err)
 		}
 		defer l.Close()
-		go http.Serve(l, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "all aboard") }))
+		go http.Serve(l, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			io.WriteString(w,
+				"all aboard")
+		}))
 		_, port, _ := strings.Cut(l.Addr().String(), ":")
 		out, err := exec.Command(curl, "-sS", "--cacert", q.path("root.pem"), "--crlfile",
 			filepath.Join(q.public, "services.g1.lists.pem"), "--resolve", name+":"+port+":127.0.0.1",

@@ -18,6 +18,7 @@ import (
 	"golang.org/x/crypto/cryptobyte"
 	casn1 "golang.org/x/crypto/cryptobyte/asn1"
 
+	"ironseal/pki/ber"
 	"ironseal/pki/san"
 	"ironseal/pki/span"
 )
@@ -161,27 +162,12 @@ func (s Set) Add(b *cryptobyte.Builder) {
 // for every certificate.
 func (e Extension) der() []byte {
 	in := make([]byte, 0, len(e.Value)+64)
-	in = prefixed(in, casn1.OBJECT_IDENTIFIER, arcs(e.ID))
+	in = ber.Append(in, byte(casn1.OBJECT_IDENTIFIER), arcs(e.ID))
 	if e.Critical {
-		in = prefixed(in, casn1.BOOLEAN, []byte{0xff})
+		in = ber.Append(in, byte(casn1.BOOLEAN), []byte{0xff})
 	}
-	in = prefixed(in, casn1.OCTET_STRING, e.Value)
-	return prefixed(make([]byte, 0, len(in)+6), casn1.SEQUENCE, in)
-}
-
-// prefixed appends a tag, a length and the content (X.690 section 8.1).
-func prefixed(b []byte, tag casn1.Tag, content []byte) []byte {
-	b = append(b, byte(tag))
-	if n := len(content); n < 0x80 {
-		b = append(b, byte(n))
-	} else {
-		size := (bits.Len(uint(n)) + 7) / 8
-		b = append(b, 0x80|byte(size))
-		for i := size - 1; i >= 0; i-- {
-			b = append(b, byte(n>>(8*i)))
-		}
-	}
-	return append(b, content...)
+	in = ber.Append(in, byte(casn1.OCTET_STRING), e.Value)
+	return ber.Append(make([]byte, 0, len(in)+6), byte(casn1.SEQUENCE), in)
 }
 
 // arcs encodes the content of an object identifier (X.690 section 8.19).

@@ -5,11 +5,11 @@ import (
 	"crypto/sha1"
 	"fmt"
 	"io"
-	"math/bits"
 	"time"
 
 	casn1 "golang.org/x/crypto/cryptobyte/asn1"
 
+	"ironseal/pki/ber"
 	"ironseal/pki/cert"
 	"ironseal/pki/key"
 	"ironseal/pki/revocation"
@@ -68,27 +68,9 @@ func generalized(t time.Time) []byte {
 	return tlv(nil, casn1.GeneralizedTime, []byte(whole(t).Format("20060102150405Z")))
 }
 
-// tlv appends a tag, a length and the content (X.690 section 8.1). It is done by hand since
-// it is done a dozen times for every answer.
+// tlv appends an element. Answers are encoded by hand since a dozen are made for every one.
 func tlv(to []byte, tag casn1.Tag, content ...[]byte) []byte {
-	n := 0
-	for _, c := range content {
-		n += len(c)
-	}
-	to = append(to, byte(tag))
-	if n < 0x80 {
-		to = append(to, byte(n))
-	} else {
-		size := (bits.Len(uint(n)) + 7) / 8
-		to = append(to, 0x80|byte(size))
-		for i := size - 1; i >= 0; i-- {
-			to = append(to, byte(n>>(8*i)))
-		}
-	}
-	for _, c := range content {
-		to = append(to, c...)
-	}
-	return to
+	return ber.Append(to, byte(tag), content...)
 }
 
 // sha1ID is the AlgorithmIdentifier of SHA-1.

@@ -2,15 +2,16 @@ package revocation
 
 import (
 	"crypto"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
-	"math/bits"
 	"time"
 
 	"golang.org/x/crypto/cryptobyte"
 	casn1 "golang.org/x/crypto/cryptobyte/asn1"
 
+	"ironseal/pki/ber"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
 	"ironseal/pki/key"
@@ -40,25 +41,83 @@ func AppendEntry(to []byte, e Entry) ([]byte, error) {
 	if !e.Reason.Known() {
 		return nil, fmt.Errorf("there is no reason %d (RFC 5280 section 5.3.1)", int(e.Reason))
 	}
-	b := cryptobyte.NewBuilder(to)
-	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
-		b.AddASN1BigInt(e.Serial.Big())
-		addTime(b, e.At)
-		if e.Reason == Unspecified && e.Invalid.IsZero() { // which section 5.3.1 would rather not see
-			return
+	var digits [2 * timeSize]byte
+	at := e.At.UTC().AppendFormat(digits[:0], stamped)
+	var since []byte
+	if !e.Invalid.IsZero() {
+		since = e.Invalid.UTC().AppendFormat(digits[timeSize:timeSize], stamped)
+	}
+	return appendEntry(to, content(e.Serial), at, e.Reason, since), nil
+}
+
+// stamped is a time as records write it, as far as lists tell it: to the second.
+const (
+	stamped  = "2006-01-02T15:04:05"
+	timeSize = len(stamped)
+)
+
+// AppendStamped is AppendEntry for a serial in lower-case hex and times as records write
+// them, "2006-01-02T15:04:05…" in UTC, without making values of them: there may be a million.
+// since is empty where it is not told.
+func AppendStamped(to, serial, at []byte, why Reason, since []byte) ([]byte, error) {
+	var raw [65]byte
+	n := len(serial) / 2
+	if len(serial) == 0 || len(serial)%2 != 0 || n >= len(raw) || len(at) < timeSize || len(since) > 0 &&
+		len(since) < timeSize || !why.Known() {
+		return nil, fmt.Errorf("serial %q, revoked %q: it cannot be listed", serial, at)
+	}
+	if _, err := hex.Decode(raw[1:1+n], serial); err != nil {
+		return nil, fmt.Errorf("serial %q: %w", serial, err)
+	}
+	number := raw[1 : 1+n]
+	for len(number) > 1 && number[0] == 0 {
+		number = number[1:]
+	}
+	if number[0]&0x80 != 0 { // the octet before it is zero
+		number = raw[1+n-len(number)-1 : 1+n]
+	}
+	return appendEntry(to, number, at, why, since), nil
+}
+
+// reasonHead is an extension with a reason up to the reason.
+var reasonHead = []byte{0x30, 0x0a, 6, 3, 0x55, 0x1d, 0x15, 4, 3, 0x0a, 1}
+
+// invalidHead is the identifier of an invalidity date.
+var invalidHead = []byte{6, 3, 0x55, 0x1d, 0x18}
+
+func appendEntry(to, serial, at []byte, why Reason, since []byte) []byte {
+	var buffer [128]byte
+	in := ber.Append(buffer[:0], byte(casn1.INTEGER), serial)
+	in = appendMoment(in, at, false)
+	if why != Unspecified || len(since) > 0 { // section 5.3.1 would rather not see unspecified
+		var extensions [64]byte
+		set := extensions[:0]
+		if why != Unspecified {
+			set = append(append(set, reasonHead...), byte(why))
 		}
-		var set ext.Set
-		if e.Reason != Unspecified {
-			set = append(set, ext.Extension{ID: ext.ReasonCode, Value: []byte{0x0a, 1, byte(e.Reason)}})
+		if len(since) > 0 {
+			var date [32]byte
+			value := appendMoment(date[:0], since, true)
+			set = ber.Append(set, byte(casn1.SEQUENCE), invalidHead, ber.Append(nil, byte(casn1.OCTET_STRING), value))
 		}
-		if !e.Invalid.IsZero() {
-			var v cryptobyte.Builder
-			v.AddASN1GeneralizedTime(e.Invalid.UTC().Truncate(time.Second))
-			set = append(set, ext.Extension{ID: ext.InvalidityDate, Value: v.BytesOrPanic()})
-		}
-		set.Add(b)
-	})
-	return b.Bytes()
+		in = ber.Append(in, byte(casn1.SEQUENCE), set)
+	}
+	return ber.Append(to, byte(casn1.SEQUENCE), in)
+}
+
+// appendMoment writes a time of the form of stamped: UTCTime from 1950 through 2049, and
+// GeneralizedTime else, or where it is asked for.
+func appendMoment(to, at []byte, long bool) []byte {
+	var digits [16]byte
+	d := digits[:0]
+	for _, span := range [][2]int{{0, 4}, {5, 7}, {8, 10}, {11, 13}, {14, 16}, {17, 19}} {
+		d = append(d, at[span[0]:span[1]]...)
+	}
+	d = append(d, 'Z')
+	if year := string(d[:4]); !long && year >= "1950" && year < "2050" {
+		return ber.Append(to, byte(casn1.UTCTime), d[2:])
+	}
+	return ber.Append(to, byte(casn1.GeneralizedTime), d)
 }
 
 // addTime writes UTCTime through 2049 and GeneralizedTime from 2050 on (RFC 5280 section
@@ -148,14 +207,14 @@ func (d Draft) Sign(entries [][]byte, signer crypto.Signer, random io.Reader) ([
 	}
 	inner := len(head) + len(tail)
 	if size > 0 { // revokedCertificates is left out where there are none (section 5.1.2.6)
-		inner += headerSize(size) + size
+		inner += ber.HeaderSize(size) + size
 	}
 	const room = 16 + 1100 // a header before, algorithm and the longest signature after
 	buffer := make([]byte, 16, 16+inner+8+room)
-	buffer = appendHeader(buffer, casn1.SEQUENCE, inner)
+	buffer = ber.AppendHeader(buffer, byte(casn1.SEQUENCE), inner)
 	buffer = append(buffer, head...)
 	if size > 0 {
-		buffer = appendHeader(buffer, casn1.SEQUENCE, size)
+		buffer = ber.AppendHeader(buffer, byte(casn1.SEQUENCE), size)
 		for _, e := range entries {
 			buffer = append(buffer, e...)
 		}
@@ -166,31 +225,10 @@ func (d Draft) Sign(entries [][]byte, signer crypto.Signer, random io.Reader) ([
 		return nil, fmt.Errorf("revocation list of %s: %w", d.Issuer, err)
 	}
 	buffer = append(buffer, algorithm...)
-	buffer = appendHeader(buffer, casn1.BIT_STRING, len(signature)+1)
+	buffer = ber.AppendHeader(buffer, byte(casn1.BIT_STRING), len(signature)+1)
 	buffer = append(append(buffer, 0), signature...)
-	outer := appendHeader(nil, casn1.SEQUENCE, len(buffer)-16)
+	outer := ber.AppendHeader(nil, byte(casn1.SEQUENCE), len(buffer)-16)
 	from := 16 - len(outer)
 	copy(buffer[from:], outer)
 	return buffer[from:], nil
-}
-
-func headerSize(n int) int {
-	if n < 0x80 {
-		return 2
-	}
-	return 2 + (bits.Len(uint(n))+7)/8
-}
-
-// appendHeader appends a tag and a length (X.690 section 8.1).
-func appendHeader(to []byte, tag casn1.Tag, n int) []byte {
-	to = append(to, byte(tag))
-	if n < 0x80 {
-		return append(to, byte(n))
-	}
-	size := (bits.Len(uint(n)) + 7) / 8
-	to = append(to, 0x80|byte(size))
-	for i := size - 1; i >= 0; i-- {
-		to = append(to, byte(n>>(8*i)))
-	}
-	return to
 }

@@ -9,6 +9,7 @@ import (
 	"math/big"
 	"runtime"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -161,6 +162,34 @@ func TestEntriesAreFoundAndLeftOut(t *testing.T) {
 	other := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Other", Authority: true})
 	if _, ok := l.Find(serial(1), other.Cert.Subject); ok {
 		t.Error("somebody else's certificate was found by its serial")
+	}
+}
+
+// Entries that are made of texts are octet for octet those that are made of values.
+func TestEntriesOfTexts(t *testing.T) {
+	const layout = "2006-01-02T15:04:05.000000000Z"
+	for _, n := range []string{"00", "01", "7f", "80", "0080", "ff", "00ff", "0100", "7fffffffffffffffffffffffffffffff",
+		"ffffffffffffffffffffffffffffffff"} {
+		big, _ := new(big.Int).SetString(n, 16)
+		for _, e := range []Entry{{}, {Reason: KeyCompromise}, {Invalid: specimen.Now}, {Reason: AACompromise,
+			Invalid: specimen.Now.AddDate(-90, 0, 0)}} {
+			for _, at := range []time.Time{specimen.Now, specimen.Now.AddDate(60, 0, 0)} {
+				e.Serial, e.At = cert.SerialOf(big), at
+				since := []byte(nil)
+				if !e.Invalid.IsZero() {
+					since = []byte(e.Invalid.Format(layout))
+				}
+				got, err := AppendStamped(nil, []byte(n), []byte(at.Format(layout)), e.Reason, since)
+				if err != nil || !bytes.Equal(got, encoded(t, []Entry{e})) {
+					t.Errorf("%s %+v: %x, %v", n, e, got, err)
+				}
+			}
+		}
+	}
+	for _, bad := range []string{"", "1", "zz", strings.Repeat("ab", 70)} {
+		if _, err := AppendStamped(nil, []byte(bad), []byte(specimen.Now.Format(layout)), 0, nil); err == nil {
+			t.Errorf("the serial %q is listed", bad)
+		}
 	}
 }
 

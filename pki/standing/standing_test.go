@@ -36,7 +36,8 @@ func (x listed) list(t testing.TB) *revocation.List {
 		x.life = 7 * 24 * time.Hour
 	}
 	this := specimen.Now.Add(-x.age)
-	d := revocation.Draft{Issuer: x.by.Cert.Subject, KeyID: x.by.Cert.SubjectKey, Number: x.number, Base: x.base, This: this,
+	d := revocation.Draft{Issuer: x.by.Cert.Subject, KeyID: x.by.Cert.SubjectKey, Number: x.number, Base: x.base,
+		This: this,
 		Next: this.Add(x.life)}
 	if x.at != "" || x.users {
 		s := point.At(x.at)
@@ -98,7 +99,8 @@ func TestEvidenceIsDoubtedBeforeItIsAsked(t *testing.T) {
 	other := specimen.NewLine(t)
 	noCheck := ext.Set{ext.NoCheck()}
 	responder := func(x ext.Set) *specimen.Entity {
-		return specimen.Make(t, w.Mid, specimen.Plan{Subject: "CN=Answers", Extended: []string{"OCSPSigning"}, Extra: x})
+		return specimen.Make(t, w.Mid, specimen.Plan{Subject: "CN=Answers", Extended: []string{"OCSPSigning"},
+			Extra: x})
 	}
 	good, unmarked := responder(noCheck), responder(nil)
 	key := revocation.KeyCompromise
@@ -114,15 +116,18 @@ func TestEvidenceIsDoubtedBeforeItIsAsked(t *testing.T) {
 		state State
 		says  string
 	}{
-		"nothing":        {Evidence{}, Unknown, ""},
-		"a list":         {lists(listed{by: w.Mid, number: 1}), Good, "the list 1 of Services"},
-		"it is on it":    {lists(listed{by: w.Mid, number: 1, entries: taken(w.Leaf, key)}), Revoked, "the list 1"},
-		"it is on hold":  {lists(listed{by: w.Mid, number: 1, entries: taken(w.Leaf, revocation.CertificateHold)}), OnHold, ""},
+		"nothing":     {Evidence{}, Unknown, ""},
+		"a list":      {lists(listed{by: w.Mid, number: 1}), Good, "the list 1 of Services"},
+		"it is on it": {lists(listed{by: w.Mid, number: 1, entries: taken(w.Leaf, key)}), Revoked, "the list 1"},
+		"it is on hold": {lists(listed{by: w.Mid, number: 1, entries: taken(w.Leaf, revocation.CertificateHold)}),
+			OnHold,
+			""},
 		"another's list": {lists(listed{by: w.Root, number: 1, entries: taken(w.Leaf, key)}), Unknown, ""},
 		"of the same name": {lists(listed{by: other.Mid, number: 1, entries: taken(w.Leaf, key)}), Unknown,
 			"was not signed by Services"},
-		"a stale list": {lists(listed{by: w.Mid, number: 1, age: 200 * hour, entries: taken(w.Leaf, key)}), Unknown, "stale"},
-		"one to come":  {lists(listed{by: w.Mid, number: 1, age: -hour}), Unknown, "still to come"},
+		"a stale list": {lists(listed{by: w.Mid, number: 1, age: 200 * hour, entries: taken(w.Leaf, key)}), Unknown,
+			"stale"},
+		"one to come": {lists(listed{by: w.Mid, number: 1, age: -hour}), Unknown, "still to come"},
 		"the newer list decides": {lists(listed{by: w.Mid, number: 1, age: hour, entries: taken(w.Leaf, key)},
 			listed{by: w.Mid, number: 2}), Good, "the list 2"},
 		"the newer one has it": {lists(listed{by: w.Mid, number: 2, entries: taken(w.Leaf, key)},
@@ -130,26 +135,31 @@ func TestEvidenceIsDoubtedBeforeItIsAsked(t *testing.T) {
 		"a delta alone": {lists(listed{by: w.Mid, number: 2, base: 1, entries: taken(w.Leaf, key)}), Unknown, ""},
 		"with its base": {lists(listed{by: w.Mid, number: 2, base: 1, entries: taken(w.Leaf, key)},
 			listed{by: w.Mid, number: 1, age: hour}), Revoked, "with its delta"},
-		"released by a delta": {lists(listed{by: w.Mid, number: 2, base: 1, entries: taken(w.Leaf, revocation.RemoveFromCRL)},
-			listed{by: w.Mid, number: 1, age: hour, entries: taken(w.Leaf, revocation.CertificateHold)}), Good, "with its delta"},
+		"released by a delta": {lists(listed{by: w.Mid, number: 2, base: 1, entries: taken(w.Leaf,
+			revocation.RemoveFromCRL)},
+			listed{by: w.Mid, number: 1, age: hour, entries: taken(w.Leaf, revocation.CertificateHold)}), Good,
+			"with its delta"},
 		"a delta to a newer base": {lists(listed{by: w.Mid, number: 9, base: 5, entries: taken(w.Leaf, key)},
 			listed{by: w.Mid, number: 1, age: hour}), Good, "the list 1"},
 		"about another address": {lists(listed{by: w.Mid, number: 1, at: "http://pki.ternbay.example/x"}), Unknown, ""},
 		"about users":           {lists(listed{by: w.Mid, number: 1, users: true}), Good, ""},
-		"an answer":             {Evidence{Answers: []*ocsp.Answer{answered(t, w.Mid, good, w.Leaf, ocsp.Single{})}}, Good, "OCSP"},
+		"an answer": {Evidence{Answers: []*ocsp.Answer{answered(t, w.Mid, good, w.Leaf, ocsp.Single{})}},
+			Good, "OCSP"},
 		"an answer that has it": {Evidence{Answers: []*ocsp.Answer{answered(t, w.Mid, good, w.Leaf,
 			ocsp.Single{Status: ocsp.Revoked, At: specimen.Now.Add(-hour), Reason: key})}}, Revoked, "OCSP"},
 		"an answer that knows nothing": {Evidence{Answers: []*ocsp.Answer{answered(t, w.Mid, good, w.Leaf,
 			ocsp.Single{Status: ocsp.Unknown})}}, Unknown, "never issued it"},
 		"an old answer": {Evidence{Answers: []*ocsp.Answer{answered(t, w.Mid, good, w.Leaf,
 			ocsp.Single{This: specimen.Now.Add(-9 * hour)})}}, Unknown, "stale"},
-		"without the mark": {Evidence{Answers: []*ocsp.Answer{answered(t, w.Mid, unmarked, w.Leaf, ocsp.Single{})}}, Unknown,
+		"without the mark": {Evidence{Answers: []*ocsp.Answer{answered(t, w.Mid, unmarked, w.Leaf, ocsp.Single{})}},
+			Unknown,
 			"lacks the mark"},
 		"without the mark, and the list is there": {Evidence{Lists: lists(listed{by: w.Mid, number: 1}).Lists,
 			Answers: []*ocsp.Answer{answered(t, w.Mid, unmarked, w.Leaf, ocsp.Single{})}}, Good, "OCSP"},
 		"without the mark, and revoked": {Evidence{Lists: lists(listed{by: w.Mid, number: 1,
 			entries: taken(unmarked, key)}).Lists,
-			Answers: []*ocsp.Answer{answered(t, w.Mid, unmarked, w.Leaf, ocsp.Single{Status: ocsp.Revoked, At: specimen.Now})}},
+			Answers: []*ocsp.Answer{answered(t, w.Mid, unmarked, w.Leaf, ocsp.Single{Status: ocsp.Revoked,
+				At: specimen.Now})}},
 			Good, "the list"},
 		"the answer is older than the list": {Evidence{Lists: lists(listed{by: w.Mid, number: 1,
 			entries: taken(w.Leaf, key)}).Lists,

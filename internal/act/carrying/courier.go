@@ -24,6 +24,7 @@ import (
 	"ironseal/internal/act/delivery"
 	"ironseal/internal/act/elsewhere"
 	"ironseal/internal/act/intake"
+	"ironseal/internal/act/publishing"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/records"
@@ -86,6 +87,7 @@ type PackAsk struct {
 	Requests []string // "R7"
 	All      bool     // every request that waits
 	Handles  []string // authorities whose request is sent
+	Lists    bool     // the revocation lists of this estate, in place of requests
 	Template string
 }
 
@@ -95,19 +97,19 @@ func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) (Errand, string, e
 	var out Errand
 	var files []delivery.File
 	var numbers []int64
+	if ask.Lists {
+		if len(ask.Requests)+len(ask.Handles) > 0 || ask.All {
+			return out, "", errors.New("courier: lists go by themselves, without requests")
+		}
+		return packLists(ctx, e, ask.Dir)
+	}
 	add := func(name string, r *request.Request) {
 		files = append(files, delivery.File{Name: name, Data: bundle.PEM(bundle.Request, r.Raw)})
 		out.Files = append(out.Files, CarriedFile{Name: name, Code: label.CheckCode(r.Raw), Title: r.Title()})
 	}
-	names := ask.Requests
-	if ask.All {
-		waiting, err := e.Records.Requests(ctx, records.Waiting)
-		if err != nil {
-			return out, "", err
-		}
-		for _, r := range waiting {
-			names = append(names, fmt.Sprintf("R%d", r.Number))
-		}
+	names, err := ask.names(ctx, e)
+	if err != nil {
+		return out, "", err
 	}
 	for _, name := range names {
 		rec, r, err := e.Request(ctx, name)
@@ -148,6 +150,47 @@ func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) (Errand, string, e
 		return nil
 	})
 	return out, code, err
+}
+
+// names are the requests that are carried.
+func (ask PackAsk) names(ctx context.Context, e *estate.Estate) ([]string, error) {
+	if !ask.All {
+		return ask.Requests, nil
+	}
+	waiting, err := e.Records.Requests(ctx, records.Waiting)
+	names := ask.Requests
+	for _, r := range waiting {
+		names = append(names, fmt.Sprintf("R%d", r.Number))
+	}
+	return names, err
+}
+
+// packLists writes a courier's folder with the revocation lists of this estate.
+func packLists(ctx context.Context, e *estate.Estate, dir string) (Errand, string, error) {
+	out := Errand{Kind: ErrandAnswers}
+	files, err := addLists(ctx, e, &out, nil)
+	if err == nil && len(files) == 0 {
+		err = errors.New("courier: no list was signed yet: sign them with: ironseal revocations publish")
+	}
+	if err != nil {
+		return out, "", err
+	}
+	code, err := writeErrand(ctx, e, dir, &out, files, nil, func(*records.Tx) error { return nil })
+	return out, code, err
+}
+
+// addLists adds the lists that are kept here, those for later too. They carry no check code:
+// whoever takes them in knows whose keys sign them.
+func addLists(ctx context.Context, e *estate.Estate, m *Errand, files []delivery.File) ([]delivery.File, error) {
+	lists, err := publishing.Kept(ctx, e)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range lists {
+		files = append(files, delivery.File{Name: l.Name, Data: l.DER})
+		m.Files = append(m.Files, CarriedFile{Name: l.Name, Title: l.Title})
+	}
+	return files, nil
 }
 
 // writeErrand fills in the manifest, writes the folder and records it. The
@@ -221,7 +264,8 @@ func pageFor(m Errand, rehearsal bool) string {
 
 `, by)
 	} else {
-		fmt.Fprintf(&b, "Certificates from %s, packed on %s\n\n", m.From, m.Made.Format("2006-01-02"))
+		fmt.Fprintf(&b, "Certificates and revocation lists from %s, packed on %s\n\n", m.From,
+			m.Made.Format("2006-01-02"))
 		b.WriteString(`At the estate that asked:
 
   1. Copy this folder to the machine. Do not change anything in it.
@@ -326,6 +370,7 @@ type Opened struct {
 	Code     string
 	Received []intake.Received // requests taken in
 	Answers  []Taken           // certificates taken in
+	Lists    []publishing.Item // revocation lists taken in
 	Faults   []error
 	Head     journal.Head
 }
@@ -397,7 +442,11 @@ func takeAnswers(ctx context.Context, e *estate.Estate, out *Opened, content map
 	if err != nil {
 		return err
 	}
+	var lists [][]byte
 	for _, f := range out.Errand.Files {
+		if strings.HasSuffix(f.Name, ".crl") && f.Code == "" {
+			lists = append(lists, content[f.Name])
+		}
 		if f.Name == CourierPage || f.Code == "" {
 			continue
 		}
@@ -407,7 +456,8 @@ func takeAnswers(ctx context.Context, e *estate.Estate, out *Opened, content map
 		}
 		out.Answers = append(out.Answers, takeAnswer(ctx, e, f, list, anchors, open, out))
 	}
-	return nil
+	out.Lists, err = publishing.TakeInCarried(ctx, e, lists) // after the authorities that sign them
+	return err
 }
 
 func takeAnswer(ctx context.Context, e *estate.Estate, f CarriedFile, list, anchors []*cert.Certificate,
@@ -508,6 +558,9 @@ func AnswerErrand(ctx context.Context, e *estate.Estate, from, dir string) (Erra
 	if len(files) == 0 {
 		return out, "", left, fmt.Errorf("courier %s: none of its requests is signed yet: %s", from,
 			strings.Join(left, "; "))
+	}
+	if files, err = addLists(ctx, e, &out, files); err != nil {
+		return out, "", left, err
 	}
 	out.Kind, out.Answers = ErrandAnswers, asked.ID
 	code, err := writeErrand(ctx, e, dir, &out, files, nil, func(*records.Tx) error { return nil })

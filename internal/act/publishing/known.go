@@ -14,6 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -124,6 +125,20 @@ func (l Lists) at(s scope, now time.Time) (Item, bool) {
 	return best, !best.This.IsZero()
 }
 
+// Like is the list that is to be served at a moment in the place of one: of the same
+// generation, part and kind; false where there is none.
+func (l Lists) Like(i Item, now time.Time) (Item, bool) { return l.at(i.scope(), now) }
+
+// Served are the lists that are to be served at a moment.
+func (l Lists) Served(now time.Time) (out []Item) {
+	for _, s := range slices.SortedFunc(maps.Keys(l.newest), byPart) {
+		if i, ok := l.at(s, now); ok {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
 // Through is the last revocation on record that the newest whole list of a generation tells of.
 func (l Lists) Through(list string) (last int64) {
 	for _, i := range l.newest[scope{list: list}] {
@@ -155,9 +170,11 @@ func (l Lists) ends(s scope) (end time.Time) {
 // Folder is where the lists of an estate lie.
 func Folder(e *estate.Estate) string { return filepath.Join(e.Dir, "lists") }
 
-// kept is the file in which a list is kept.
+// kept is the file in which a list is kept. What is on its way onto record, or was cut off on
+// it, never has the name of another: the name tells the content.
 func kept(e *estate.Estate, i Item) string {
-	return filepath.Join(Folder(e), fmt.Sprintf("%s.%d.crl", strings.TrimSuffix(i.Title(), ".crl"), i.Number))
+	return filepath.Join(Folder(e), fmt.Sprintf("%s.%d.%.16s.crl", strings.TrimSuffix(i.Title(), ".crl"), i.Number,
+		i.SHA256))
 }
 
 // read reads a list that is kept, and proves that it is the one on record.
@@ -219,16 +236,14 @@ func Current(ctx context.Context, e *estate.Estate) (out []*revocation.List, err
 	if err != nil {
 		return nil, err
 	}
-	for s := range have.newest {
-		if i, ok := have.at(s, e.Now()); ok {
-			l, err := read(e, i)
-			if errors.Is(err, fs.ErrNotExist) {
-				continue
-			} else if err != nil {
-				return nil, err
-			}
-			out = append(out, l)
+	for _, i := range have.Served(e.Now()) {
+		l, err := read(e, i)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		} else if err != nil {
+			return nil, err
 		}
+		out = append(out, l)
 	}
 	return out, nil
 }
@@ -239,4 +254,36 @@ func (l Lists) All() (out []Item) {
 		out = append(out, list...)
 	}
 	return out
+}
+
+// KeptList is a list as it is carried elsewhere.
+type KeptList struct {
+	Name, Title string
+	DER         []byte
+}
+
+// Kept are the whole lists of generations whose keys are here: those of now, and those that
+// were signed ahead.
+func Kept(ctx context.Context, e *estate.Estate) (out []KeptList, err error) {
+	have, err := Known(ctx, e)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range slices.SortedFunc(maps.Keys(have.newest), byPart) {
+		current, _ := have.at(s, e.Now())
+		for _, i := range have.newest[s] {
+			if i.Part != 0 || i.Delta || i.Number != current.Number && !i.This.After(e.Now()) {
+				continue
+			}
+			l, err := read(e, i)
+			if errors.Is(err, fs.ErrNotExist) {
+				continue
+			} else if err != nil {
+				return nil, err
+			}
+			out = append(out, KeptList{fmt.Sprintf("%s.%d.crl", i.List, i.Number), "revocation list " + i.Title(),
+				l.Raw})
+		}
+	}
+	return out, nil
 }

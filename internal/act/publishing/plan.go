@@ -81,11 +81,7 @@ func planLists(ctx context.Context, e *estate.Estate, ask Ask) (Plan, error) {
 		if len(ask.Only) > 0 && !meant(ask.Only, g) || meant(ask.Skip, g) {
 			continue
 		}
-		last, released, err := e.Records.Parts(ctx, g.Authority.Handle)
-		if err != nil {
-			return p, err
-		}
-		parts, err := p.parts(ctx, e, g, last)
+		parts, err := p.parts(ctx, e, g)
 		if err != nil {
 			return p, err
 		}
@@ -93,16 +89,9 @@ func planLists(ctx context.Context, e *estate.Estate, ask Ask) (Plan, error) {
 			d := Due{Generation: g, Part: part}
 			d.Now, _ = p.have.at(d.scope(), p.now)
 			d.Until = p.have.ends(d.scope())
-			newest, gone := last[part], released[part]
-			if part == 0 {
-				for _, id := range last {
-					newest = max(newest, id)
-				}
-				for _, at := range released {
-					if at.After(gone) {
-						gone = at
-					}
-				}
+			newest, gone, err := e.Records.Last(ctx, g.Authority.Handle, asPart(d))
+			if err != nil {
+				return p, err
 			}
 			d.Unable = unable(e, g)
 			p.why(e, &d, newest, gone)
@@ -133,7 +122,7 @@ func unable(e *estate.Estate, g *hierarchy.Generation) string {
 }
 
 // parts is how many parts a generation's lists have.
-func (p Plan) parts(ctx context.Context, e *estate.Estate, g *hierarchy.Generation, last map[int]int64) (int, error) {
+func (p Plan) parts(ctx context.Context, e *estate.Estate, g *hierarchy.Generation) (int, error) {
 	most := 0
 	for _, o := range g.Authority.Generations {
 		if hierarchy.SameList(o, g) {
@@ -143,9 +132,6 @@ func (p Plan) parts(ctx context.Context, e *estate.Estate, g *hierarchy.Generati
 			}
 			most = max(most, part)
 		}
-	}
-	for part := range last {
-		most = max(most, part)
 	}
 	for s := range p.have.newest {
 		if s.list == g.Name() {

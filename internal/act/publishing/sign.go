@@ -85,7 +85,7 @@ func (s *signing) undo() (err error) {
 // generation signs all lists of one generation.
 func (s *signing) generation(ctx context.Context, g *hierarchy.Generation, list []Due) error {
 	a := g.Authority
-	if err := s.number(ctx, a, list); err != nil {
+	if err := s.number(ctx, a); err != nil {
 		return err
 	}
 	if err := s.e.World.Step(estate.StepPlanned); err != nil {
@@ -114,26 +114,14 @@ func (s *signing) generation(ctx context.Context, g *hierarchy.Generation, list 
 	return nil
 }
 
-// number finds the number of an authority's next lists: one that no list that is kept has.
-func (s *signing) number(ctx context.Context, a *hierarchy.Authority, list []Due) error {
-	if _, known := s.after[a.Handle]; !known {
-		last, err := s.e.Records.ListNumber(ctx, a.Handle)
-		if err != nil {
-			return err
-		}
-		s.after[a.Handle], s.next[a.Handle] = last, revocation.NextNumber(last, s.now)
+// number finds the number of an authority's next lists.
+func (s *signing) number(ctx context.Context, a *hierarchy.Authority) error {
+	if _, known := s.after[a.Handle]; known {
+		return nil
 	}
-	for taken := true; taken; {
-		taken = false
-		for _, d := range list {
-			_, err := os.Lstat(kept(s.e, Item{List: d.Generation.Name(), Part: d.Part, Number: s.next[a.Handle]}))
-			taken = taken || err == nil
-		}
-		if taken { // of an act that was cut off, or of one at work
-			s.next[a.Handle]++
-		}
-	}
-	return nil
+	last, err := s.e.Records.ListNumber(ctx, a.Handle)
+	s.after[a.Handle], s.next[a.Handle] = last, revocation.NextNumber(last, s.now)
+	return err
 }
 
 // one signs one list of a scope: the one for now, or the i-th ahead.
@@ -243,16 +231,16 @@ func (s *signing) entries(ctx context.Context, d Due, item *Item) ([][]byte, err
 	var pieces [][]byte
 	err := s.e.View(ctx, func(moment *estate.Estate) (err error) {
 		b := building{e: moment, d: d, item: item, hash: newProof()}
-		if item.Gone, err = lastReleased(ctx, moment, d); err != nil {
+		if _, item.Gone, err = moment.Records.Last(ctx, d.Generation.Authority.Handle, asPart(d)); err != nil {
 			return err
 		}
-		want, err := moment.Records.Listed(ctx, d.Generation.Authority.Handle, part(d), time.Unix(item.Cut, 0))
+		want, err := moment.Records.Listed(ctx, d.Generation.Authority.Handle, asPart(d), time.Unix(item.Cut, 0))
 		if err != nil {
 			return err
 		}
 		if pieces, err = b.onward(ctx); err != nil || pieces == nil || item.Entries != want {
 			b.hash = newProof()
-			if pieces, err = b.anew(ctx); err != nil {
+			if pieces, err = b.anew(ctx, want); err != nil {
 				return err
 			}
 		}
@@ -267,19 +255,8 @@ func (s *signing) entries(ctx context.Context, d Due, item *Item) ([][]byte, err
 	return pieces, err
 }
 
-// lastReleased is when something that stands on a list was last released from hold.
-func lastReleased(ctx context.Context, e *estate.Estate, d Due) (last time.Time, err error) {
-	_, released, err := e.Records.Parts(ctx, d.Generation.Authority.Handle)
-	for part, at := range released {
-		if (d.Part == 0 || part == d.Part) && at.After(last) {
-			last = at
-		}
-	}
-	return last, err
-}
-
-// part is how the records are asked for a list's certificates: the whole list has all parts.
-func part(d Due) int {
+// asPart is how the records are asked for a list's certificates: the whole list has all parts.
+func asPart(d Due) int {
 	if d.Part == 0 {
 		return -1
 	}
@@ -322,7 +299,7 @@ func (b *building) onward(ctx context.Context) ([][]byte, error) {
 		return nil, nil
 	}
 	handle := b.d.Generation.Authority.Handle
-	gone, err := b.e.Records.Left(ctx, handle, part(b.d), now.Gone, time.Unix(now.Cut, 0),
+	gone, err := b.e.Records.Left(ctx, handle, asPart(b.d), now.Gone, time.Unix(now.Cut, 0),
 		time.Unix(b.item.Cut, 0))
 	if err != nil {
 		return nil, err
@@ -331,7 +308,7 @@ func (b *building) onward(ctx context.Context) ([][]byte, error) {
 	for _, serial := range gone {
 		drop[keyOf(serial)] = true
 	}
-	more, n, err := b.rows(ctx, now.Through, drop)
+	more, n, err := b.rows(ctx, now.Through, drop, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -357,28 +334,35 @@ func keyOf(serial string) string {
 }
 
 // anew encodes all entries from the records.
-func (b *building) anew(ctx context.Context) ([][]byte, error) {
-	all, n, err := b.rows(ctx, 0, nil)
+func (b *building) anew(ctx context.Context, want int) ([][]byte, error) {
+	all, n, err := b.rows(ctx, 0, nil, want*entrySize)
 	b.item.Entries = n
 	b.hash.Write(all)
 	return [][]byte{all}, err
 }
 
+// entrySize is what most entries take at most.
+const entrySize = 50
+
 // rows encodes what came after a revocation, and adds to drop what stood on a list before.
-func (b *building) rows(ctx context.Context, after int64, drop map[string]bool) (out []byte, n int, err error) {
+func (b *building) rows(ctx context.Context, after int64, drop map[string]bool, room int) (out []byte, n int,
+	err error) {
 	b.item.Through = max(b.item.Through, after)
-	some := lineage.Some{Handle: b.d.Generation.Authority.Handle, Part: part(b.d), After: after}
-	err = b.e.Records.EachRevocation(ctx, some, func(r lineage.Revocation) error {
+	handle := b.d.Generation.Authority.Handle
+	out = make([]byte, 0, room)
+	err = b.e.Records.EachListed(ctx, handle, asPart(b.d), after, b.item.Cut, func(r lineage.Listed) error {
 		b.item.Through = max(b.item.Through, r.ID)
 		if r.Again && drop != nil {
-			drop[keyOf(r.Serial)] = true
-		}
-		if !r.Ends.IsZero() && r.Ends.Unix() < b.item.Cut {
-			return nil
+			drop[keyOf(string(r.Serial))] = true
 		}
 		n++
 		var err error
-		out, err = revocation.AppendEntry(out, entryOf(r))
+		if r.Serial[0] == '-' { // others hand out such serials
+			out, err = revocation.AppendEntry(out, entryOf(lineage.Revocation{Serial: string(r.Serial),
+				At: journal.Unstamp(string(r.At)), Reason: r.Reason}))
+			return err
+		}
+		out, err = revocation.AppendStamped(out, r.Serial, r.At, revocation.Reason(r.Reason), r.Invalid)
 		return err
 	})
 	return out, n, err
@@ -411,7 +395,7 @@ func (s *signing) delta(ctx context.Context, signer *custody.Opened, d Due, base
 	item := Item{List: whole.List, Delta: true, Number: whole.Number, Base: base.Number, This: whole.This,
 		Next: whole.Next, Cut: whole.Cut, Gone: whole.Gone}
 	b := building{e: s.e, d: d, item: &item, hash: newProof()}
-	entries, n, err := b.rows(ctx, base.Through, nil)
+	entries, n, err := b.rows(ctx, base.Through, nil, 0)
 	if err != nil {
 		return err
 	}

@@ -130,3 +130,31 @@ func itemOf(h hierarchy.Hierarchy, have Lists, l *revocation.List, missing func(
 	}
 	return Item{}, fmt.Errorf("the list of %s was signed by no authority that is on record", l.Issuer)
 }
+
+// TakeInCarried takes in those of lists that a courier brought which are of use here: of
+// authorities whose keys are elsewhere, and not known already.
+func TakeInCarried(ctx context.Context, e *estate.Estate, lists [][]byte) ([]Item, error) {
+	h, err := e.Hierarchy(ctx)
+	if err != nil || len(lists) == 0 {
+		return nil, err
+	}
+	have, err := Known(ctx, e)
+	if err != nil {
+		return nil, err
+	}
+	var useful [][]byte
+	for _, der := range lists {
+		l, err := revocation.ReadList(der)
+		if err != nil {
+			return nil, err
+		}
+		if i, err := itemOf(h, have, l, func(Item) bool { return false }); err == nil && !e.Now().After(i.Next) {
+			useful = append(useful, der)
+		}
+	}
+	if len(useful) == 0 {
+		return nil, nil
+	}
+	done, err := TakeIn(ctx, e, useful)
+	return done.Lists, err
+}

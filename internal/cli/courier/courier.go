@@ -28,7 +28,10 @@ func courierPack(s *session.Session) *cobra.Command {
 		Short: "Pack requests for another estate, with instructions",
 		Long: `Write a folder for the memory stick: the requests, a manifest with the hash of
 every file, a check code to compare aloud, and a page that tells the person at the
-other end what to do. The requests are recorded as sent.`,
+other end what to do. The requests are recorded as sent.
+
+With --lists, the revocation lists that were signed here go instead, to an estate in
+which the authority's key is not; an answer takes them along by itself.`,
 		Example: `  ironseal courier pack ../to-the-safe --all --template web-server`,
 		Args:    session.AtLeast(1, "the folder to make"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -49,6 +52,7 @@ other end what to do. The requests are recorded as sent.`,
 	}
 	fl := c.Flags()
 	fl.BoolVar(&ask.All, "all", false, "every request that waits")
+	fl.BoolVar(&ask.Lists, "lists", false, "the revocation lists of this estate, those signed ahead too")
 	fl.StringArrayVar(&ask.Handles, "authority", nil,
 		"the request of this authority, a `HANDLE`, that authority apply made; may be repeated")
 	fl.StringVar(&ask.Template, "template", "", "the template to ask for, for the page")
@@ -74,7 +78,7 @@ func courierOpen(s *session.Session) *cobra.Command {
 		Use:   "open FOLDER",
 		Short: "Verify a courier's folder and take in what it brings",
 		Long: `Verify every file of a courier's folder, and take in what it brings: requests, to
-be looked at and signed; or certificates, which are matched with what was sent and
+be looked at and signed; or certificates and revocation lists, which are matched with what was sent and
 checked like any answer. A folder is taken in once; where something in it could not
 be, it may be opened again.`,
 		Args: session.Exactly(1, "the folder"),
@@ -133,6 +137,13 @@ func brought(s *session.Session, o carrying.Opened) error {
 			s.Out.Say("%s %s, %s", s.Out.Paint(term.Quiet, "· known already"), term.Safe(a.File), term.Safe(a.For))
 		default:
 			s.Out.Say("%s %s, for %s", s.Out.Paint(term.Good, "✓ taken in"), term.Safe(a.File), term.Safe(a.For))
+		}
+	}
+	for _, l := range o.Lists {
+		taken = append(taken, l.Title())
+		if !s.JSON {
+			s.Out.Say("%s the revocation list %s, fresh until %s", s.Out.Paint(term.Good, "✓ taken in"), l.Title(),
+				l.Next.Format("2006-01-02"))
 		}
 	}
 	if s.JSON {

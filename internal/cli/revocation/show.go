@@ -5,8 +5,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/act/looking"
 	"ironseal/internal/act/overview"
-	"ironseal/internal/act/publishing"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/fetch"
 	"ironseal/internal/term"
@@ -67,16 +67,16 @@ func check(s *session.Session) *cobra.Command {
 				return err
 			}
 			if len(args) == 0 {
-				if args, err = publishing.Addresses(cmd.Context(), e); err != nil {
+				if args, err = looking.Addresses(cmd.Context(), e); err != nil {
 					return err
 				}
 			}
 			rules := fetch.Usual
 			rules.Local = local
-			out := []publishing.Checked{}
+			out := []looking.Checked{}
 			for _, a := range args {
 				if strings.Contains(a, "://") {
-					r, err := publishing.Fetch(cmd.Context(), e, a, rules)
+					r, err := looking.Fetch(cmd.Context(), e, a, rules)
 					if err != nil {
 						return err
 					}
@@ -88,7 +88,7 @@ func check(s *session.Session) *cobra.Command {
 					return err
 				}
 				for _, der := range lists {
-					r, err := publishing.Check(cmd.Context(), e, a, der)
+					r, err := looking.Check(cmd.Context(), e, a, der)
 					if err != nil {
 						return err
 					}
@@ -102,7 +102,7 @@ func check(s *session.Session) *cobra.Command {
 	return c
 }
 
-func drawChecked(s *session.Session, list []publishing.Checked) error {
+func drawChecked(s *session.Session, list []looking.Checked) error {
 	good := true
 	for _, c := range list {
 		good = good && c.Good

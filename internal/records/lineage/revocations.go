@@ -121,7 +121,13 @@ func scanRevocation(row sqlite.Scanner) (r Revocation, err error) {
 	var at, invalid, released string
 	var ends int64
 	err = row.Scan(&r.ID, &r.Serial, &at, &r.Reason, &invalid, &ends, &r.Part, &released, &r.Again)
-	r.At, r.Invalid, r.Released = journal.Unstamp(at), journal.Unstamp(invalid), journal.Unstamp(released)
+	r.At = journal.Unstamp(at)
+	if invalid != "" {
+		r.Invalid = journal.Unstamp(invalid)
+	}
+	if released != "" {
+		r.Released = journal.Unstamp(released)
+	}
 	if ends != 0 {
 		r.Ends = time.Unix(ends, 0).UTC()
 	}
@@ -186,6 +192,43 @@ func (s Reading) EachRevocation(ctx context.Context, some Some, fn func(Revocati
 	return s.Explain(rows.Err())
 }
 
+// Listed is what a list tells of one revocation, as the records write it. Its texts hold until
+// the next.
+type Listed struct {
+	ID                  int64
+	Serial, At, Invalid []byte
+	Reason              int
+	Again               bool
+}
+
+// EachListed calls fn for what stands on a list: what was not released, and did not end before
+// a moment, in the order in which it came. Nothing is made of the rows, since there may be a
+// million.
+func (s Reading) EachListed(ctx context.Context, handle string, part int, after, cut int64,
+	fn func(Listed) error) error {
+	rows, err := s.Q().QueryContext(ctx, "SELECT id, serial, at, reason, invalid, again FROM revocation WHERE "+
+		"authority "+
+		"= (SELECT id FROM authority WHERE handle = ?1) AND (?2 < 0 OR part = ?2) AND id > ?3 AND released = '' AND "+
+		"(ends = 0 OR ends >= ?4) ORDER BY id", handle, part, after, cut)
+	if err != nil {
+		return s.Explain(err)
+	}
+	defer rows.Close()
+	var l Listed
+	var serial, at, invalid sql.RawBytes
+	into := []any{&l.ID, &serial, &at, &l.Reason, &invalid, &l.Again}
+	for rows.Next() {
+		if err := rows.Scan(into...); err != nil {
+			return err
+		}
+		l.Serial, l.At, l.Invalid = serial, at, invalid
+		if err := fn(l); err != nil {
+			return err
+		}
+	}
+	return s.Explain(rows.Err())
+}
+
 // Left is what lists of a part lose: those that were released since a moment, and those that
 // ended between two.
 func (s Reading) Left(ctx context.Context, handle string, part int, since, from, to time.Time) (serials []string,
@@ -208,27 +251,18 @@ func (s Reading) Left(ctx context.Context, handle string, part int, since, from,
 	return serials, s.Explain(rows.Err())
 }
 
-// Parts tells of each part of an authority's lists the last that was taken back, and when
-// something was last released.
-func (s Reading) Parts(ctx context.Context, handle string) (last map[int]int64, released map[int]time.Time, err error) {
-	rows, err := s.Q().QueryContext(ctx, "SELECT part, max(id), max(released) FROM revocation WHERE authority = "+
-		"(SELECT "+
-		"id FROM authority WHERE handle = ?) GROUP BY part", handle)
-	if err != nil {
-		return nil, nil, s.Explain(err)
+// Last tells the last revocation of a part of an authority's lists, of all of them for -1, and
+// when one was last released.
+func (s Reading) Last(ctx context.Context, handle string, part int) (last int64, released time.Time, err error) {
+	var at string
+	err = s.Row(ctx, "SELECT coalesce((SELECT id FROM revocation WHERE authority = a.id AND (?2 < 0 OR part = ?2) "+
+		"ORDER BY id DESC LIMIT 1), 0), coalesce((SELECT max(released) FROM revocation WHERE authority = a.id "+
+		"AND released "+
+		"<> '' AND (?2 < 0 OR part = ?2)), '') FROM authority a WHERE a.handle = ?1", handle, part).Scan(&last, &at)
+	if at != "" {
+		released = journal.Unstamp(at)
 	}
-	defer rows.Close()
-	last, released = map[int]int64{}, map[int]time.Time{}
-	for rows.Next() {
-		var part int
-		var id int64
-		var at string
-		if err := rows.Scan(&part, &id, &at); err != nil {
-			return nil, nil, err
-		}
-		last[part], released[part] = id, journal.Unstamp(at)
-	}
-	return last, released, s.Explain(rows.Err())
+	return last, released, err
 }
 
 // Revoked counts what is revoked of an authority's certificates.

@@ -53,6 +53,8 @@ CREATE TABLE revocation (
   part INTEGER NOT NULL DEFAULT 0, released TEXT NOT NULL DEFAULT '', again INTEGER NOT NULL DEFAULT 0,
 	UNIQUE (authority, serial)) STRICT;
 CREATE INDEX revocation_part ON revocation(authority, part, id);
+CREATE INDEX revocation_released ON revocation(authority, part, released) WHERE released <> '';
+CREATE INDEX revocation_ends ON revocation(authority, part, ends) WHERE released = '';
 CREATE TABLE carried (id TEXT PRIMARY KEY, at TEXT NOT NULL, what TEXT NOT NULL) STRICT;
 CREATE TABLE name (kind TEXT NOT NULL, value TEXT NOT NULL, certificate INTEGER NOT NULL) STRICT;
 CREATE INDEX name_value ON name(value);

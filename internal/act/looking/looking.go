@@ -1,12 +1,14 @@
-package publishing
+// Package looking tells whether clients find the revocation lists that were published: what
+// stands at the addresses in certificates is held against what is on record.
+package looking
 
 import (
 	"context"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
+	"ironseal/internal/act/publishing"
 	"ironseal/internal/estate"
 	"ironseal/internal/fetch"
 	"ironseal/pki/finding"
@@ -25,7 +27,7 @@ type Checked struct {
 
 // Addresses are those at which clients look for the lists that were published.
 func Addresses(ctx context.Context, e *estate.Estate) ([]string, error) {
-	have, err := Known(ctx, e)
+	have, err := publishing.Known(ctx, e)
 	if err != nil {
 		return nil, err
 	}
@@ -35,8 +37,7 @@ func Addresses(ctx context.Context, e *estate.Estate) ([]string, error) {
 			estate.SettingsFile)
 	}
 	var out []string
-	for _, s := range slices.SortedFunc(maps.Keys(have.newest), byPart) {
-		i := Item{List: s.list, Part: s.part, Delta: s.delta}
+	for _, i := range have.Served(e.Now()) {
 		out = append(out, revocation.Address(base, i.Title()))
 	}
 	slices.Sort(out)
@@ -72,7 +73,7 @@ func Check(ctx context.Context, e *estate.Estate, where string, data []byte) (Ch
 	if err != nil {
 		return out, err
 	}
-	have, err := Known(ctx, e)
+	have, err := publishing.Known(ctx, e)
 	if err != nil {
 		return out, err
 	}
@@ -82,13 +83,13 @@ func Check(ctx context.Context, e *estate.Estate, where string, data []byte) (Ch
 			l.Issuer)
 		return out, nil
 	}
-	s := scope{list: by.ListName(), delta: l.Base != nil}
+	is := publishing.Item{List: by.ListName(), Delta: l.Base != nil}
 	for _, n := range l.Scope.Names {
-		s.part = max(s.part, revocation.PartAt(n.URI, by.ListName()))
+		is.Part = max(is.Part, revocation.PartAt(n.URI, by.ListName()))
 	}
 	now := e.Now()
-	published, there := have.at(s, now)
-	out.Title = Item{List: s.list, Part: s.part, Delta: s.delta}.Title()
+	published, there := have.Like(is, now)
+	out.Title = is.Title()
 	if base := strings.TrimSuffix(where, ".pem"); strings.HasSuffix(base, ".crl") && strings.Contains(where, "://") &&
 		!strings.HasSuffix(base, "/"+out.Title) {
 		add(finding.ListForeign, "At %s stands %s, the list of another.", where, out.Title)
