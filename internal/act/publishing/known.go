@@ -48,6 +48,7 @@ type Item struct {
 	Through int64     `json:"through" doc:"the last revocation on record that it tells of"`
 	Gone    time.Time `json:"gone" doc:"the last release from hold on record that it knows of"`
 	Proof   string    `json:"proof" doc:"hash of its entries, from which its successor is made"`
+	Mark    string    `json:"mark" doc:"by which its file in the estate is told from all others"`
 	Cut     int64     `json:"cut" doc:"what ended before this moment (Unix seconds) was left out"`
 	seq     int64
 }
@@ -171,10 +172,10 @@ func (l Lists) ends(s scope) (end time.Time) {
 func Folder(e *estate.Estate) string { return filepath.Join(e.Dir, "lists") }
 
 // kept is the file in which a list is kept. What is on its way onto record, or was cut off on
-// it, never has the name of another: the name tells the content.
+// it, never has the name of another.
 func kept(e *estate.Estate, i Item) string {
-	return filepath.Join(Folder(e), fmt.Sprintf("%s.%d.%.16s.crl", strings.TrimSuffix(i.Title(), ".crl"), i.Number,
-		i.SHA256))
+	return filepath.Join(Folder(e), fmt.Sprintf("%s.%d.%s.crl", strings.TrimSuffix(i.Title(), ".crl"), i.Number,
+		i.Mark))
 }
 
 // read reads a list that is kept, and proves that it is the one on record.

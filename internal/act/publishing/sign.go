@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"hash"
+	"io"
 	"math/big"
 	"os"
 	"path/filepath"
@@ -18,6 +19,7 @@ import (
 	"ironseal/internal/custody"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
+	"ironseal/internal/failure"
 	"ironseal/internal/records"
 	"ironseal/internal/records/lineage"
 	"ironseal/pki/cert"
@@ -150,11 +152,7 @@ func (s *signing) one(ctx context.Context, signer *custody.Opened, d Due, i int,
 	if delta {
 		draft.Freshest = []string{revocation.Address(base, revocation.DeltaFile(g.Name()))}
 	}
-	pieces, err := s.entries(ctx, d, &item)
-	if err != nil {
-		return 0, err
-	}
-	if err := s.keep(draft, &item, pieces, signer); err != nil {
+	if err := s.whole(ctx, signer, d, &item, draft); err != nil {
 		return 0, err
 	}
 	if old, ok := s.baseOf(d, i); delta && ok {
@@ -198,6 +196,50 @@ func keyID(c *cert.Certificate) []byte {
 	return c.Key.Identifier()
 }
 
+// whole signs and keeps a list with all its entries: those of the list before and what came
+// since, or, where that list is not there or the records count another number, all of them
+// from the records. The records are counted meanwhile, since that takes as long as signing.
+func (s *signing) whole(ctx context.Context, signer *custody.Opened, d Due, item *Item, draft revocation.Draft) error {
+	if d.Now.Number != 0 { // what ended before the last list was dated stood on it after its end (section 3.3)
+		item.Cut = d.Now.This.Unix()
+	}
+	count := func() (int, error) {
+		return s.e.Records.Listed(ctx, d.Generation.Authority.Handle, asPart(d), time.Unix(item.Cut, 0))
+	}
+	for _, anew := range []bool{false, true} {
+		counted := make(chan error, 1)
+		var want int
+		go func() {
+			var err error
+			want, err = count()
+			counted <- err
+		}()
+		pieces, err := s.entries(ctx, d, item, anew)
+		if err == nil && pieces != nil {
+			err = s.keep(draft, item, pieces, signer)
+		}
+		if err := errors.Join(err, <-counted); err != nil {
+			return err
+		}
+		if pieces != nil && item.Entries == want {
+			return nil
+		}
+		if pieces != nil { // the list before does not fit, or somebody revoked meanwhile
+			if err := s.drop(); err != nil {
+				return err
+			}
+		}
+	}
+	return fmt.Errorf("what is revoked changes while it is listed: %w: run it again", failure.ErrChanged)
+}
+
+// drop takes back the list that was kept last.
+func (s *signing) drop() error {
+	last := s.files[len(s.files)-1]
+	s.files, s.made = s.files[:len(s.files)-1], s.made[:len(s.made)-1]
+	return s.e.World.Disk.Remove(last)
+}
+
 // keep signs a list, reads it back, and writes it into the estate's folder.
 func (s *signing) keep(draft revocation.Draft, item *Item, pieces [][]byte, signer *custody.Opened) error {
 	der, err := draft.Sign(pieces, signer, s.e.World.Random)
@@ -211,46 +253,39 @@ func (s *signing) keep(draft revocation.Draft, item *Item, pieces [][]byte, sign
 	if err != nil || l.Number == nil || l.Number.Int64() != item.Number {
 		return errors.Join(err, errors.New("the list that was signed does not read as it was meant"))
 	}
-	sum := l.SHA256()
-	item.SHA256 = hex.EncodeToString(sum[:])
-	file := kept(s.e, *item)
-	if err := s.e.World.Disk.New(file, der, 0o644); err != nil {
+	mark := make([]byte, 8)
+	if _, err := io.ReadFull(s.e.World.Random, mark); err != nil {
 		return err
 	}
+	item.Mark = hex.EncodeToString(mark)
+	summed := make(chan [32]byte, 1)
+	go func() { summed <- l.SHA256() }()
+	file := kept(s.e, *item)
+	err = s.e.World.Disk.New(file, der, 0o644)
+	sum := <-summed
+	if err != nil {
+		return err
+	}
+	item.SHA256 = hex.EncodeToString(sum[:])
 	s.files, s.made = append(s.files, file), append(s.made, *item)
 	return nil
 }
 
-// entries gives the encoded entries of a list: those of the list before and what came since,
-// or, where that list does not fit, all of them from the records.
-func (s *signing) entries(ctx context.Context, d Due, item *Item) ([][]byte, error) {
-	item.Cut = 0
-	if d.Now.Number != 0 { // what ended before the last list was dated stood on it after its end (section 3.3)
-		item.Cut = d.Now.This.Unix()
-	}
-	var pieces [][]byte
-	err := s.e.View(ctx, func(moment *estate.Estate) (err error) {
+// entries gives the encoded entries of a list; nil where the list before cannot be used and it
+// was not asked to make it anew.
+func (s *signing) entries(ctx context.Context, d Due, item *Item, anew bool) (pieces [][]byte, err error) {
+	err = s.e.View(ctx, func(moment *estate.Estate) (err error) {
 		b := building{e: moment, d: d, item: item, hash: newProof()}
 		if _, item.Gone, err = moment.Records.Last(ctx, d.Generation.Authority.Handle, asPart(d)); err != nil {
 			return err
 		}
-		want, err := moment.Records.Listed(ctx, d.Generation.Authority.Handle, asPart(d), time.Unix(item.Cut, 0))
-		if err != nil {
-			return err
-		}
-		if pieces, err = b.onward(ctx); err != nil || pieces == nil || item.Entries != want {
-			b.hash = newProof()
-			if pieces, err = b.anew(ctx, want); err != nil {
-				return err
-			}
-		}
-		if item.Entries != want {
-			return fmt.Errorf("%d certificates are revoked, and %d would be listed: look with: ironseal estate check",
-				want,
-				item.Entries)
+		if anew {
+			pieces, err = b.anew(ctx)
+		} else {
+			pieces, err = b.onward(ctx)
 		}
 		item.Proof = hex.EncodeToString(b.hash.Sum(nil))
-		return nil
+		return err
 	})
 	return pieces, err
 }
@@ -334,7 +369,12 @@ func keyOf(serial string) string {
 }
 
 // anew encodes all entries from the records.
-func (b *building) anew(ctx context.Context, want int) ([][]byte, error) {
+func (b *building) anew(ctx context.Context) ([][]byte, error) {
+	want, err := b.e.Records.Listed(ctx, b.d.Generation.Authority.Handle, asPart(b.d), time.Unix(b.item.Cut, 0))
+	if err != nil {
+		return nil, err
+	}
+	b.item.Through = 0
 	all, n, err := b.rows(ctx, 0, nil, want*entrySize)
 	b.item.Entries = n
 	b.hash.Write(all)

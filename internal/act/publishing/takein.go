@@ -114,7 +114,7 @@ func itemOf(h hierarchy.Hierarchy, have Lists, l *revocation.List, missing func(
 			}
 			sum := l.SHA256()
 			i := Item{List: g.ListName(), Number: l.Number.Int64(), This: l.ThisUpdate, Next: l.NextUpdate,
-				Entries: l.Count, SHA256: fmt.Sprintf("%x", sum)}
+				Entries: l.Count, SHA256: fmt.Sprintf("%x", sum), Mark: fmt.Sprintf("%x", sum[:8])}
 			for _, known := range have.newest[i.scope()] {
 				if known.Number >= i.Number && known.SHA256 != i.SHA256 {
 					return i, fmt.Errorf("the list of %s has the number %d, and %d is known already: it is an "+

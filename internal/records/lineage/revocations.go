@@ -201,15 +201,23 @@ type Listed struct {
 	Again               bool
 }
 
+// ofPart chooses the rows of the authority ?1 and the part ?2; of all its parts for -1.
+func ofPart(part int) string {
+	of := "authority = (SELECT id FROM authority WHERE handle = ?1)"
+	if part >= 0 {
+		of += " AND part = ?2"
+	}
+	return of
+}
+
 // EachListed calls fn for what stands on a list: what was not released, and did not end before
 // a moment, in the order in which it came. Nothing is made of the rows, since there may be a
 // million.
 func (s Reading) EachListed(ctx context.Context, handle string, part int, after, cut int64,
 	fn func(Listed) error) error {
 	rows, err := s.Q().QueryContext(ctx, "SELECT id, serial, at, reason, invalid, again FROM revocation WHERE "+
-		"authority "+
-		"= (SELECT id FROM authority WHERE handle = ?1) AND (?2 < 0 OR part = ?2) AND id > ?3 AND released = '' AND "+
-		"(ends = 0 OR ends >= ?4) ORDER BY id", handle, part, after, cut)
+		ofPart(part)+" AND id > ?3 AND released = '' AND (ends = 0 OR ends >= ?4) ORDER BY id", handle, part, after,
+		cut)
 	if err != nil {
 		return s.Explain(err)
 	}
@@ -233,10 +241,12 @@ func (s Reading) EachListed(ctx context.Context, handle string, part int, after,
 // ended between two.
 func (s Reading) Left(ctx context.Context, handle string, part int, since, from, to time.Time) (serials []string,
 	err error) {
-	rows, err := s.Q().QueryContext(ctx, "SELECT serial FROM revocation WHERE authority = (SELECT id FROM authority "+
-		"WHERE handle = ?1) AND (?2 < 0 OR part = ?2) AND (released > ?5 AND released <> '' OR ends <> 0 AND "+
-		"ends >= ?3 AND "+
-		"ends < ?4)", handle, part, from.Unix(), to.Unix(), journal.StampOrNone(since))
+	of := ofPart(part)
+	rows, err := s.Q().QueryContext(ctx, "SELECT serial FROM revocation INDEXED BY revocation_released WHERE "+
+		""+of+" AND released <> '' AND released "+
+		"> ?5 UNION ALL SELECT serial FROM revocation INDEXED BY revocation_ends WHERE "+of+" AND released = '' "+
+		"AND ends "+
+		"> 0 AND ends >= ?3 AND ends < ?4", handle, part, from.Unix(), to.Unix(), journal.StampOrNone(since))
 	if err != nil {
 		return nil, s.Explain(err)
 	}
@@ -255,10 +265,10 @@ func (s Reading) Left(ctx context.Context, handle string, part int, since, from,
 // when one was last released.
 func (s Reading) Last(ctx context.Context, handle string, part int) (last int64, released time.Time, err error) {
 	var at string
-	err = s.Row(ctx, "SELECT coalesce((SELECT id FROM revocation WHERE authority = a.id AND (?2 < 0 OR part = ?2) "+
-		"ORDER BY id DESC LIMIT 1), 0), coalesce((SELECT max(released) FROM revocation WHERE authority = a.id "+
-		"AND released "+
-		"<> '' AND (?2 < 0 OR part = ?2)), '') FROM authority a WHERE a.handle = ?1", handle, part).Scan(&last, &at)
+	of := ofPart(part)
+	err = s.Row(ctx, "SELECT coalesce((SELECT id FROM revocation WHERE "+of+" ORDER BY id DESC LIMIT 1), 0), coalesce("+
+		"(SELECT max(released) FROM revocation INDEXED BY revocation_released WHERE "+of+" AND released <> ''), '')",
+		handle, part).Scan(&last, &at)
 	if at != "" {
 		released = journal.Unstamp(at)
 	}
@@ -322,8 +332,8 @@ func (s Reading) ListNumber(ctx context.Context, handle string) (int64, error) {
 // Listed counts what stands on an authority's list for certificates that had not ended at a
 // moment, or whose end is not known; part -1 is all.
 func (s Reading) Listed(ctx context.Context, handle string, part int, at time.Time) (n int, err error) {
-	err = s.Row(ctx, "SELECT count(*) FROM revocation WHERE authority = (SELECT id FROM authority WHERE handle = "+
-		"?1) AND "+
-		"(?2 < 0 OR part = ?2) AND released = '' AND (ends = 0 OR ends >= ?3)", handle, part, at.Unix()).Scan(&n)
+	err = s.Row(ctx, "SELECT (SELECT count(*) FROM revocation INDEXED BY revocation_ends WHERE "+ofPart(part)+" AND "+
+		"released = '' AND ends = 0) + (SELECT count(*) FROM revocation INDEXED BY revocation_ends WHERE "+ofPart(part)+
+		" AND released = '' AND ends > 0 AND ends >= ?3)", handle, part, at.Unix()).Scan(&n)
 	return n, err
 }

@@ -54,7 +54,8 @@ CREATE TABLE revocation (
 	UNIQUE (authority, serial)) STRICT;
 CREATE INDEX revocation_part ON revocation(authority, part, id);
 CREATE INDEX revocation_released ON revocation(authority, part, released) WHERE released <> '';
-CREATE INDEX revocation_ends ON revocation(authority, part, ends) WHERE released = '';
+CREATE INDEX revocation_ends ON revocation(authority, ends, part) WHERE released = '';
+CREATE INDEX revocation_authority ON revocation(authority);
 CREATE TABLE carried (id TEXT PRIMARY KEY, at TEXT NOT NULL, what TEXT NOT NULL) STRICT;
 CREATE TABLE name (kind TEXT NOT NULL, value TEXT NOT NULL, certificate INTEGER NOT NULL) STRICT;
 CREATE INDEX name_value ON name(value);
