@@ -45,6 +45,13 @@ func TestJSONKeepsItsPromises(t *testing.T) {
 		{"trust kit --for debian --out ../kits", ""}, {"request receive ../chain.pem", ""},
 		{"certificate handover R2 --for nginx --out ..", ""}, {"sign R3 --template web-server --yes", ""},
 		{"request draft c.ternbay.example --out ..", "request"}, {"sign --all --template web-server --yes", ""},
+		{"revocations publish --to ../public --ocsp ../answers", ""}, {"revocations list", "revocation list"},
+		{"revoke R2 --reason hold --yes", "revocation"}, {"release R2 --because found", ""},
+		{"revocations check ../public/services.g1.crl", "checked list"},
+		{"revocations show ../public/services.g1.crl", ""}, {"revoke --replaced", ""}, {"incident list", ""},
+		{"incident open services --because lost", "incident, known"}, {"incident list", "incident"},
+		{"incident show I1", "incident, known"}, {"incident close I1 --unfinished --because none", ""},
+		{"verify ../chain.pem --revocations ../public/services.g1.lists.pem", "verdict"}, {"due --within 3y", "due"},
 	} {
 		r := p.run("", append(strings.Fields(c.args), "--json")...)
 		if r.out == "" && r.code != 0 {

@@ -488,6 +488,24 @@ func BenchmarkSignProcess(b *testing.B) {
 	}
 }
 
+// The key of an authority is stolen in a rehearsal, and the demo's devices and display go from
+// suspicion to zero.
+func TestDemoOfAStolenKeyEndsWell(t *testing.T) {
+	p := place{t: t, dir: t.TempDir()}
+	out := p.must("demo", "play", "--story", "stolen")
+	for _, want := range []string{"nobody knows: the display takes every device", "it takes the thief for the crane",
+		"revoked and published: the display refuses every device", "to zero: the display takes every device",
+		"it refuses the thief: Tern Bay Ferries Services was revoked", "✓ closed I1"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("the story does not show %q", want)
+		}
+	}
+	report, err := os.ReadFile(filepath.Join(p.dir, "play/incident-1.txt"))
+	if err != nil || strings.Count(string(report), "[x]") != 7 {
+		t.Errorf("the report: %s, %v", report, err)
+	}
+}
+
 // Eight live devices, first all wrong, then put right; and the root changes over them.
 func TestDemoOfDevicesEndsWell(t *testing.T) {
 	p := place{t: t, dir: t.TempDir()}

@@ -17,7 +17,7 @@ import (
 )
 
 // stories are what the demo plays.
-var stories = []string{"founding", "renewal", "devices"}
+var stories = []string{"founding", "renewal", "devices", "stolen"}
 
 func demoCommand(s *session.Session) *cobra.Command {
 	var full bool
@@ -29,7 +29,8 @@ func demoCommand(s *session.Session) *cobra.Command {
 its output. It asks nothing, and leaves an estate that you can go on with.
 
 The story "renewal" plays fourteen years of it in a rehearsal, ending today; the story
-"devices" puts eight live devices right, and changes the root over them.`,
+"devices" puts eight live devices right, and changes the root over them; "stolen" is a
+rehearsal in which the key of an authority is lost, from suspicion to zero.`,
 		Example: "  ironseal demo\n  ironseal demo /tmp/ternbay --full-keys\n  ironseal demo /tmp/history --story " +
 			"renewal",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -46,7 +47,7 @@ The story "renewal" plays fourteen years of it in a rehearsal, ending today; the
 			return play(cmd.Context(), s, dir, full, story)
 		},
 	}
-	c.Flags().StringVar(&story, "story", "founding", "the `STORY` to play: founding, renewal or devices")
+	c.Flags().StringVar(&story, "story", "founding", "the `STORY` to play: founding, renewal, devices or stolen")
 	session.CompleteWords(c, "story", stories...)
 	c.Flags().BoolVar(&full, "full-keys", false, "make the keys that a real authority would have (rsa-4096)")
 	return c
@@ -97,6 +98,8 @@ func play(ctx context.Context, s *session.Session, dir string, full bool, story 
 	switch story {
 	case "devices":
 		play = demo.PlayDevices
+	case "stolen":
+		play = demo.PlayStolen
 	case "renewal":
 		play = func(ctx context.Context, stage demo.Stage) error { return demo.PlayRenewal(ctx, stage, s.Moment()) }
 	}

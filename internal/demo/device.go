@@ -67,6 +67,12 @@ func (d *device) begin(dir string) (net.Listener, error) {
 	if d.key, err = key.Generate(key.P256, rand.Reader); err != nil {
 		return nil, err
 	}
+	return d.listen(dir)
+}
+
+// listen lets a device with a key listen.
+func (d *device) listen(dir string) (net.Listener, error) {
+	var err error
 	d.folder = filepath.Join(dir, d.name)
 	if err := disk.Dir(d.folder); err != nil {
 		return nil, err

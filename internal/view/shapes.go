@@ -7,8 +7,11 @@ import (
 	"strings"
 
 	"ironseal/internal/act/checking"
+	"ironseal/internal/act/incidents"
+	"ironseal/internal/act/looking"
 	"ironseal/internal/act/overview"
 	"ironseal/internal/act/parties"
+	"ironseal/internal/act/publishing"
 	"ironseal/internal/act/renewing"
 	"ironseal/internal/act/safekeeping"
 	"ironseal/pki/client"
@@ -62,6 +65,15 @@ func Shapes() []Shape {
 		{"party, known", "party show", fieldsOf(parties.Known{})},
 		{"endpoint", "probe", fieldsOf(endpoint.Row{})},
 		{"change of an endpoint", "probe --before, probe --like", fieldsOf(endpoint.Change{})},
+		{"revocation", "revoke", fieldsOf(Revoked{})},
+		{"revoked certificate", "revoke, release", fieldsOf(RevokedCertificate{})},
+		{"revocation list", "revocations list", fieldsOf(RevocationList{})},
+		{"published list", "revocations publish, revocations take-in", fieldsOf(publishing.Item{})},
+		{"checked list", "revocations check", fieldsOf(looking.Checked{})},
+		{"incident", "incident list", fieldsOf(incidents.Incident{})},
+		{"incident, known", "incident open, incident show", fieldsOf(incidents.Progress{})},
+		{"step of an incident", "incident open, incident show", fieldsOf(incidents.Step{})},
+		{"affected certificate", "incident open, incident show", fieldsOf(incidents.Affected{})},
 		{"status", "estate status", fieldsOf(overview.Status{})},
 		{"due", "due", fieldsOf(renewing.Due{})},
 		{"forecast", "forecast", fieldsOf(renewal.Report{})},
@@ -77,6 +89,10 @@ func fieldsOf(v any) (out []Field) {
 		f := t.Field(i)
 		name, rest, _ := strings.Cut(f.Tag.Get("json"), ",")
 		if name == "-" || !f.IsExported() {
+			continue
+		}
+		if f.Anonymous && name == "" { // its fields stand among those around it
+			out = append(out, fieldsOf(reflect.Zero(f.Type).Interface())...)
 			continue
 		}
 		out = append(out, Field{name, kindOf(f.Type), !strings.Contains(rest, "omit"), f.Tag.Get("doc")})

@@ -123,7 +123,7 @@ func (j *Judge) findings(line []*cert.Certificate, s Standing) finding.List {
 	title := line[0].Title()
 	switch s.State {
 	case Revoked, OnHold:
-		word := "was revoked"
+		word := "was revoked on"
 		if s.State == OnHold {
 			word = "is on hold since"
 		}
