@@ -81,7 +81,8 @@ func (q *quay) handedOver(first ...string) (out []scene) {
 		for _, f := range first {
 			s.typed = append(s.typed, fmt.Sprintf(f, i+1, d.name))
 		}
-		s.typed = append(s.typed, fmt.Sprintf("certificate handover R%d --party %s --out ../devices/%s --yes", i+1, d.name,
+		s.typed = append(s.typed, fmt.Sprintf("certificate handover R%d --party %s --out ../devices/%s --yes", i+1,
+			d.name,
 			d.name))
 		out = append(out, s)
 	}
@@ -101,7 +102,8 @@ func (q *quay) stolen(ctx context.Context) error {
 		words        string
 		takes, cheat bool // whether the display takes the devices, and the thief
 	}{
-		{[]scene{{say: "The safe is found open. Somebody serves a certificate for the crane that services\nnever wrote " +
+		{[]scene{{say: "The safe is found open. Somebody serves a certificate for the crane that services\nnever " +
+			"wrote " +
 			"down. From this moment services grants nothing.",
 			typed: []string{`incident open services --because "the safe was found open"`}}},
 			"the key is stolen, and nobody knows", true, true},

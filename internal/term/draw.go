@@ -234,7 +234,7 @@ func (s *Screen) Verdict(title string, v path.Verdict) {
 		if st.Words != "" {
 			s.Wrapped(indent+2, Quiet, Safe(st.Words))
 		}
-		if st.Standing != "" {
+		if st.Standing != "" && !st.Findings.Has(finding.Revoked) { // which says the same
 			s.Wrapped(indent+2, Quiet, "revocation: "+Safe(st.Standing))
 		}
 	}

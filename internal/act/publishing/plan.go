@@ -157,7 +157,7 @@ func (p Plan) why(e *estate.Estate, d *Due, newest int64, released time.Time) {
 	case err != nil:
 		d.Why = "its file is missing"
 	case d.changed:
-		d.Why = "something was revoked or released since"
+		d.Why = "something changed since"
 	case p.now.After(now.Next):
 		d.Why = "it is stale"
 	case p.Ask.All || p.Ask.Ahead > 0:

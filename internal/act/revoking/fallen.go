@@ -11,6 +11,7 @@ import (
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/revocation"
+	"ironseal/pki/span"
 )
 
 // Fallen is a certificate that falls when one above it does, with whom it is with.
@@ -125,9 +126,16 @@ func (p *Plan) judge(ctx context.Context, e *estate.Estate) error {
 		}
 	}
 	if n := len(p.Fallen); n > 0 {
-		add(finding.TakesDown, "%d certificates that still hold fall with it: whoever serves them is refused as "+
+		f := finding.New(finding.TakesDown, "%s that still hold fall with it: whoever serves them is refused as "+
 			"soon as "+
-			"clients see the list.", n)
+			"clients see the list.", span.Count(n, "certificate"))
+		for _, t := range p.Targets {
+			if t.Generation != nil {
+				f = f.WithRemedy("make their replacements first, where there is time: ironseal incident open %s",
+					t.Generation.Authority.Handle)
+			}
+		}
+		p.Findings = append(p.Findings, f)
 	}
 	return nil
 }
