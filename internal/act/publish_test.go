@@ -569,6 +569,9 @@ func TestTwoPublishAtOnce(t *testing.T) {
 				if err == nil {
 					_, err = publishing.Sign(ctx, x, p)
 				}
+				if err == nil {
+					_, err = publishing.Release(ctx, x, to)
+				}
 				if err != nil && !strings.Contains(err.Error(), "run it again") && !errors.Is(err, disk.ErrExists) {
 					t.Error(err)
 				}
@@ -582,6 +585,15 @@ func TestTwoPublishAtOnce(t *testing.T) {
 		})
 	}
 	all.Wait()
+	before, err := publishing.Known(ctx, e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, i := range before.Served(e.Now()) { // whoever came last, the newest is served
+		if l := served(t, e, to, i.Title()); l.Number.Int64() != i.Number {
+			t.Errorf("%s: %s is served, and %d is the newest", i.Title(), l.Number, i.Number)
+		}
+	}
 	publish(t, e, publishing.Ask{}, to)
 	if l := served(t, e, to, "services.g1.crl"); !slices.Equal(on(l), serials(list...)) {
 		t.Errorf("%d are on it", len(l.RevokedCertificateEntries))

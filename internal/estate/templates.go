@@ -90,12 +90,16 @@ func (e *Estate) TemplateThen(c Held) (then, today template.Template, err error)
 	if c.Record.Template == "" {
 		return then, today, errors.New("this certificate was signed by no template")
 	}
-	source := strings.Replace(string(c.Record.Source), "based-on", "# based-on", 1) // the record stands by itself
-	if then, err = template.Parse(c.Record.Template, []byte(source), nil); err != nil {
+	if then, err = Recorded(c.Record.Template, c.Record.Source); err != nil {
 		return then, today, fmt.Errorf("the template on record: %w", err)
 	}
 	today, err = e.Template(c.Record.Template)
 	return then, today, err
+}
+
+// Recorded reads a template as it is on record, where it stands by itself.
+func Recorded(name string, source []byte) (template.Template, error) {
+	return template.Parse(name, []byte(strings.Replace(string(source), "based-on", "# based-on", 1)), nil)
 }
 
 // CheckTemplate says where a template contradicts itself, or what no authority

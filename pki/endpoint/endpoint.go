@@ -235,8 +235,8 @@ func (j *Judgement) onRecord(leaf *cert.Certificate, s Seen, k Known) {
 		return // the device's own is told as that
 	}
 	switch {
-	case k.State == "revoked":
-		j.Findings = append(j.Findings, finding.New(finding.ServedRevoked, "%s is on record as revoked.", k.Title))
+	case k.State == "revoked", k.State == "on hold", k.State == "fallen":
+		j.Findings = append(j.Findings, finding.New(finding.ServedRevoked, "%s is on record as %s.", k.Title, k.State))
 	case k.State == "replaced" && k.Newest != nil, k.Newest != nil && k.Newest.NotBefore.After(leaf.NotBefore):
 		f := finding.New(finding.ServedOlder, "It serves serial %s, until %s; the newest for %s is serial %s, "+
 			"until %s.",

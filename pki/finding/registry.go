@@ -83,6 +83,7 @@ const (
 	IssuerRevoked Code = "authority-revoked"
 
 	// About taking back.
+	KeyLost       Code = "key-lost"
 	ReasonUnfit   Code = "reason-does-not-fit"
 	NotSuperseded Code = "nothing-in-its-place"
 	Again         Code = "was-on-hold"
@@ -348,6 +349,9 @@ var registry = []Rule{
 		"choose a longer life: --lifetime SPAN"},
 	{Retired, Refused, "The authority is retired.", "It goes on with revocation only.",
 		"sign by the authority that took its place"},
+	{KeyLost, Refused, "The key was in a certificate that was revoked for its sake.",
+		"Whoever else has the key has what every certificate for it allows.",
+		"ask for a new request with a new key"},
 	{ReasonUnfit, Held, "The reason is not meant for this kind of certificate.",
 		"Clients act on the reason: one that is wrong misleads them (RFC 5280 section 5.3.1).",
 		"choose another: ironseal revoke --help tells when each fits"},

@@ -136,6 +136,8 @@ func (g *Generation) Mark() string {
 	switch {
 	case !g.Revoked.IsZero():
 		return "revoked"
+	case g.Stopped != "":
+		return "stopped"
 	case !g.Staged.IsZero():
 		return "staged"
 	case g.Authority.Elsewhere:

@@ -137,6 +137,9 @@ func renewable(e *estate.Estate, h hierarchy.Hierarchy, a *hierarchy.Authority, 
 	case !ask.Day.IsZero() && !ask.Day.Before(old.Certificate.NotAfter):
 		return nil, fmt.Errorf("switch day %s: %s ends before it, on %s: choose an earlier day",
 			ask.Day.Format("2006-01-02"), old.Label(), old.Certificate.NotAfter.Format("2006-01-02"))
+	case ask.SameKey && (!old.Revoked.IsZero() || old.Stopped != ""):
+		return nil, fmt.Errorf("authority %s: its key is in doubt (%s): renew it with a new key: leave out --same-key",
+			a.Handle, old.Mark())
 	case ask.Under == "" && a.Parent != nil && a.Parent.Elsewhere:
 		return nil, fmt.Errorf("authority %s: %s stands above it, and %w: send a request there with: ironseal "+
 			"authority apply %s --out FILE", a.Handle, a.Parent.Handle, ErrElsewhere, a.Handle)

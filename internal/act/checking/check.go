@@ -19,6 +19,7 @@ import (
 	"sync"
 	"time"
 
+	"ironseal/internal/act/publishing"
 	"ironseal/internal/act/trusting"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
@@ -109,6 +110,14 @@ func check(ctx context.Context, e *estate.Estate, ask CheckAsk) (Checked, error)
 	}
 	if err := checkCertificates(ctx, e, &out, ask.Progress); err != nil {
 		return out, err
+	}
+	lists, err := publishing.Damaged(ctx, e)
+	if err != nil {
+		return out, err
+	}
+	for title, why := range lists {
+		out.fault(title, "the list that is to be served is not there as it was signed: "+why,
+			"sign it again: ironseal revocations publish --all; of an authority elsewhere, take it in again")
 	}
 	if err := audit(ctx, e, &out); err != nil {
 		return out, err
@@ -332,7 +341,7 @@ func checkLeftovers(ctx context.Context, e *estate.Estate, out *Checked) error {
 		return err
 	}
 	places := map[string]bool{e.Dir: true, filepath.Join(e.Dir, "keys"): true}
-	for _, dir := range estate.DataDirs() {
+	for _, dir := range append(estate.DataDirs(), filepath.Base(publishing.Folder(e))) {
 		if path := filepath.Join(e.Dir, dir); exists(path) {
 			places[path] = true
 		}

@@ -99,8 +99,12 @@ func OpenKeyFile(ctx context.Context, file, label string, pass custody.Passphras
 func Handover(ctx context.Context, e *estate.Estate, ask HandoverAsk) (HandedOver, error) {
 	var out HandedOver
 	c, r := ask.Certificate, ask.Receiver
-	if c.State == estate.Staged {
+	switch c.State {
+	case estate.Staged:
 		return out, fmt.Errorf("%s, serial %s, waits unused for its switch day", c.Title(), c.Serial.Short())
+	case estate.Revoked, estate.OnHold, estate.Fallen:
+		return out, fmt.Errorf("%s, serial %s, is %s, and is not handed over: hand its replacement over: ironseal "+
+			"certificate renew %s", c.Title(), c.Serial.Short(), c.State, c.Serial.Short())
 	}
 	if ask.Signer != nil {
 		pub, err := key.Of(ask.Signer)

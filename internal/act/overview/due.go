@@ -24,7 +24,7 @@ func DueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]renew
 		return nil, err
 	}
 	until := within.After(e.Now())
-	lists, err := publishing.Overview(ctx, e)
+	lists, err := listsOf(ctx, e)
 	if err != nil {
 		return nil, err
 	}
@@ -32,12 +32,12 @@ func DueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]renew
 		if l.Until.After(until) && l.Why == "" {
 			continue
 		}
-		d := renewing.Due{Day: l.Until, Title: l.Title, What: "the list goes stale", Holders: []string{},
+		d := renewing.Due{Day: l.Until, Title: l.Title(), What: "the list goes stale", Holders: []string{},
 			Command: Publish}
 		switch {
 		case l.Until.IsZero():
 			d.Day, d.What = e.Now(), "there is no list"
-		case !l.Signed:
+		case l.Unable != "":
 			d.What = "the list goes stale; its key is elsewhere"
 			d.Command = "ironseal revocations take-in FILE"
 		case l.Why != "":
@@ -70,6 +70,16 @@ func DueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]renew
 	return out, nil
 }
 
+// listsOf are the lists of which there is something to tell; none where nothing was published
+// yet.
+func listsOf(ctx context.Context, e *estate.Estate) ([]publishing.Due, error) {
+	p, err := publishing.PlanLists(ctx, e, publishing.Ask{})
+	if err != nil || !slices.ContainsFunc(p.Due, func(d publishing.Due) bool { return d.Now.Number != 0 }) {
+		return nil, err
+	}
+	return slices.DeleteFunc(p.Due, func(d publishing.Due) bool { return d.Now.Number == 0 && d.Unable != "" }), nil
+}
+
 // ListLine is a revocation list in a status: one that is to be signed, or goes stale soon.
 type ListLine struct {
 	Title string    `json:"list"`
@@ -80,18 +90,18 @@ type ListLine struct {
 // revocations adds to a status what is to be told of lists and incidents.
 func (s *Status) revocations(ctx context.Context, e *estate.Estate) error {
 	s.Lists, s.Incidents = []ListLine{}, []string{}
-	lists, err := publishing.Overview(ctx, e)
+	lists, err := listsOf(ctx, e)
 	if err != nil {
 		return err
 	}
 	for _, l := range lists {
 		stale := !l.Until.IsZero() && e.Now().After(l.Until)
-		if l.Why != "" && l.Signed || stale {
+		if l.Why != "" && l.Unable == "" || stale {
 			why := l.Why
 			if stale {
 				why = "it is stale"
 			}
-			s.Lists = append(s.Lists, ListLine{l.Title, l.Until, why})
+			s.Lists = append(s.Lists, ListLine{l.Title(), l.Until, why})
 		}
 	}
 	open, err := incidents.List(ctx, e)

@@ -22,7 +22,6 @@ import (
 	"ironseal/pki/pkcs"
 	"ironseal/pki/revocation"
 	"ironseal/pki/runes"
-	"ironseal/pki/template"
 )
 
 // ContentsFile tells, in a folder that is served, what is in it and who wrote it. A folder
@@ -41,8 +40,30 @@ type Released struct {
 
 // Release writes into a folder all that clients fetch: the lists that are to be served now,
 // and the authorities' certificates. The folder is made beside its place and takes it in one
-// step; it is to hold nothing else.
+// step; it is to hold nothing else. Where another program publishes meanwhile, it is done
+// again, so that the older never stays in the place of the newer.
 func Release(ctx context.Context, e *estate.Estate, dir string) (Released, error) {
+	for again := range mostAgain {
+		before, err := Known(ctx, e)
+		if err != nil {
+			return Released{}, err
+		}
+		out, err := release(ctx, e, dir)
+		after, knownErr := Known(ctx, e)
+		if knownErr != nil {
+			return out, errors.Join(err, knownErr)
+		}
+		if before.last() == after.last() || again == mostAgain-1 {
+			return out, err
+		}
+	}
+	return Released{}, nil
+}
+
+// mostAgain is how often a folder is written again because somebody published meanwhile.
+const mostAgain = 5
+
+func release(ctx context.Context, e *estate.Estate, dir string) (Released, error) {
 	out := Released{Dir: dir}
 	files, err := out.gather(ctx, e)
 	if err != nil {
@@ -157,10 +178,14 @@ func (r *Released) gather(ctx context.Context, e *estate.Estate) (map[string][]b
 				continue
 			}
 			l, err := read(e, i)
-			if errors.Is(err, fs.ErrNotExist) { // it is signed again, or taken in again
+			if errors.Is(err, fs.ErrNotExist) &&
+				g.Authority.Elsewhere { // after a restored backup: it is taken in again
 				continue
-			} else if err != nil {
-				return nil, err
+			}
+			if err != nil {
+				return nil, fmt.Errorf("the list %s is not there: %w: sign it again: ironseal revocations "+
+					"publish %s --to DIR",
+					i.Title(), err, g.Authority.Handle)
 			}
 			files[i.Title()] = l.Raw
 			files[i.Title()+".pem"] = bundle.PEM(bundle.List, l.Raw)
@@ -231,7 +256,7 @@ func (r *Released) aliases(ctx context.Context, e *estate.Estate, h hierarchy.Hi
 	}
 	owner := map[string]string{}
 	for _, s := range signings {
-		t, err := template.Parse(s.Template, s.Source, nil)
+		t, err := estate.Recorded(s.Template, s.Source)
 		g := h.Generation(s.Generation)
 		if err != nil || g == nil {
 			continue // what was signed by it is told by estate check

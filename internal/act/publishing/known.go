@@ -140,6 +140,27 @@ func (l Lists) Served(now time.Time) (out []Item) {
 	return out
 }
 
+// last is the entry of the journal that tells of the newest lists.
+func (l Lists) last() (seq int64) {
+	for _, list := range l.newest {
+		seq = max(seq, list[0].seq)
+	}
+	return seq
+}
+
+// needed are the lists that are to be served at a moment or later.
+func (l Lists) needed(now time.Time) (out []Item) {
+	for _, s := range slices.SortedFunc(maps.Keys(l.newest), byPart) {
+		current, _ := l.at(s, now)
+		for _, i := range l.newest[s] {
+			if i.Number == current.Number || i.This.After(now) {
+				out = append(out, i)
+			}
+		}
+	}
+	return out
+}
+
 // Through is the last revocation on record that the newest whole list of a generation tells of.
 func (l Lists) Through(list string) (last int64) {
 	for _, i := range l.newest[scope{list: list}] {
@@ -267,24 +288,30 @@ type KeptList struct {
 // were signed ahead.
 func Kept(ctx context.Context, e *estate.Estate) (out []KeptList, err error) {
 	have, err := Known(ctx, e)
-	if err != nil {
-		return nil, err
+	for _, i := range have.needed(e.Now()) {
+		if i.Part != 0 || i.Delta {
+			continue
+		}
+		l, err := read(e, i)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		} else if err != nil {
+			return nil, err
+		}
+		out = append(out, KeptList{fmt.Sprintf("%s.%d.crl", i.List, i.Number), "revocation list " + i.Title(), l.Raw})
 	}
-	for _, s := range slices.SortedFunc(maps.Keys(have.newest), byPart) {
-		current, _ := have.at(s, e.Now())
-		for _, i := range have.newest[s] {
-			if i.Part != 0 || i.Delta || i.Number != current.Number && !i.This.After(e.Now()) {
-				continue
-			}
-			l, err := read(e, i)
-			if errors.Is(err, fs.ErrNotExist) {
-				continue
-			} else if err != nil {
-				return nil, err
-			}
-			out = append(out, KeptList{fmt.Sprintf("%s.%d.crl", i.List, i.Number), "revocation list " + i.Title(),
-				l.Raw})
+	return out, err
+}
+
+// Damaged tells of lists that are to be served, now or later, and whose files are not what was
+// signed: by title, why.
+func Damaged(ctx context.Context, e *estate.Estate) (map[string]string, error) {
+	have, err := Known(ctx, e)
+	out := map[string]string{}
+	for _, i := range have.needed(e.Now()) {
+		if _, err := read(e, i); err != nil {
+			out[i.Title()] = disk.Plain(err).Error()
 		}
 	}
-	return out, nil
+	return out, err
 }

@@ -2,14 +2,11 @@ package publishing
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"os"
 	"slices"
 	"time"
 
 	"ironseal/internal/estate"
-	"ironseal/internal/failure"
 	"ironseal/pki/ext"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/span"
@@ -33,7 +30,6 @@ type Due struct {
 	Unable     string // why it cannot be signed here
 	Now        Item   // the one that is served; zero for none
 	Until      time.Time
-	changed    bool
 }
 
 // Title is the file under which the list is served.
@@ -148,7 +144,7 @@ func (p Plan) why(e *estate.Estate, d *Due, newest int64, released time.Time) {
 		life = p.Ask.Life
 	}
 	now := d.Now
-	d.changed = newest > now.Through || released.After(now.Gone)
+	changed := newest > now.Through || released.After(now.Gone)
 	left := d.Until.Sub(p.now)
 	waits := p.have.ahead(d.scope(), p.now)
 	switch _, err := os.Lstat(kept(e, now)); {
@@ -156,7 +152,7 @@ func (p Plan) why(e *estate.Estate, d *Due, newest int64, released time.Time) {
 		d.Why = "there is none yet"
 	case err != nil:
 		d.Why = "its file is missing"
-	case d.changed:
+	case changed:
 		d.Why = "something changed since"
 	case p.now.After(now.Next):
 		d.Why = "it is stale"
@@ -168,37 +164,6 @@ func (p Plan) why(e *estate.Estate, d *Due, newest int64, released time.Time) {
 	case !d.Generation.IsRoot() && !each.After(now.This).After(p.now):
 		d.Why = "its time is up"
 	}
-}
-
-// Status of the lists, for whoever asks what is due.
-type Status struct {
-	Title  string
-	Until  time.Time // zero where there is none
-	Signed bool      // by a key that is here
-	Why    string    // to sign it now
-}
-
-// Overview tells of every list until when it is fresh; none where nothing was published yet.
-func Overview(ctx context.Context, e *estate.Estate) ([]Status, error) {
-	p, err := PlanLists(ctx, e, Ask{})
-	if err != nil || len(p.have.newest) == 0 {
-		return nil, err
-	}
-	var out []Status
-	for _, d := range p.Due {
-		if d.Now.Number != 0 || d.Unable == "" {
-			out = append(out, Status{Title: d.Title(), Until: d.Until, Signed: d.Unable == "", Why: d.Why})
-		}
-	}
-	return out, nil
-}
-
-// changedMeanwhile says that another program published first.
-func changedMeanwhile(err error) error {
-	if errors.Is(err, failure.ErrChanged) {
-		return fmt.Errorf("%w: run it again", err)
-	}
-	return err
 }
 
 // Signer is a generation whose key tells of revocations, and until when what it signs now is

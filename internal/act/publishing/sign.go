@@ -5,15 +5,11 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"hash"
 	"io"
-	"math/big"
 	"os"
 	"path/filepath"
 	"strings"
 	"time"
-
-	"golang.org/x/crypto/blake2b"
 
 	"ironseal/internal/act/revoking"
 	"ironseal/internal/custody"
@@ -72,9 +68,9 @@ func Sign(ctx context.Context, e *estate.Estate, p Plan) (Done, error) {
 		if errors.Is(err, records.ErrUncertain) {
 			return Done{}, err
 		}
-		return Done{}, errors.Join(changedMeanwhile(err), s.undo())
+		return Done{}, errors.Join(fmt.Errorf("nothing was published: %w: run it again", err), s.undo())
 	}
-	return Done{Lists: s.made, Head: head}, s.sweep(ctx)
+	return Done{Lists: s.made, Head: head}, sweep(ctx, e)
 }
 
 func (s *signing) undo() (err error) {
@@ -298,124 +294,6 @@ func asPart(d Due) int {
 	return d.Part
 }
 
-func newProof() hash.Hash {
-	h, err := blake2b.New256(nil)
-	if err != nil {
-		panic(err) // a key that is too long; there is none
-	}
-	return h
-}
-
-// building gathers the entries of one list.
-type building struct {
-	e    *estate.Estate
-	d    Due
-	item *Item
-	hash hash.Hash
-}
-
-// onward takes the entries of the list before, and adds what came since; nil where that one
-// cannot be used.
-func (b *building) onward(ctx context.Context) ([][]byte, error) {
-	now := b.d.Now
-	if now.Number == 0 || now.Proof == "" {
-		return nil, nil
-	}
-	data, err := disk.ReadRegular(kept(b.e, now), revocation.MostSize)
-	if err != nil {
-		return nil, nil // it is made anew
-	}
-	l, err := revocation.Skim(data)
-	if err != nil {
-		return nil, nil
-	}
-	b.hash.Write(l.Encoded())
-	if hex.EncodeToString(b.hash.Sum(nil)) != now.Proof {
-		return nil, nil
-	}
-	handle := b.d.Generation.Authority.Handle
-	gone, err := b.e.Records.Left(ctx, handle, asPart(b.d), now.Gone, time.Unix(now.Cut, 0),
-		time.Unix(b.item.Cut, 0))
-	if err != nil {
-		return nil, err
-	}
-	drop := map[string]bool{}
-	for _, serial := range gone {
-		drop[keyOf(serial)] = true
-	}
-	more, n, err := b.rows(ctx, now.Through, drop, 0)
-	if err != nil {
-		return nil, err
-	}
-	pieces, left := [][]byte{l.Encoded()}, now.Entries
-	if len(drop) > 0 {
-		pieces, left = l.Without(drop)
-		b.hash.Reset()
-		for _, p := range pieces {
-			b.hash.Write(p)
-		}
-	}
-	b.hash.Write(more)
-	b.item.Entries = left + n
-	return append(pieces, more), nil
-}
-
-func keyOf(serial string) string {
-	n, ok := new(big.Int).SetString(serial, 16)
-	if !ok {
-		return ""
-	}
-	return revocation.Key(cert.SerialOf(n))
-}
-
-// anew encodes all entries from the records.
-func (b *building) anew(ctx context.Context) ([][]byte, error) {
-	want, err := b.e.Records.Listed(ctx, b.d.Generation.Authority.Handle, asPart(b.d), time.Unix(b.item.Cut, 0))
-	if err != nil {
-		return nil, err
-	}
-	b.item.Through = 0
-	all, n, err := b.rows(ctx, 0, nil, want*entrySize)
-	b.item.Entries = n
-	b.hash.Write(all)
-	return [][]byte{all}, err
-}
-
-// entrySize is what most entries take at most.
-const entrySize = 50
-
-// rows encodes what came after a revocation, and adds to drop what stood on a list before.
-func (b *building) rows(ctx context.Context, after int64, drop map[string]bool, room int) (out []byte, n int,
-	err error) {
-	b.item.Through = max(b.item.Through, after)
-	handle := b.d.Generation.Authority.Handle
-	out = make([]byte, 0, room)
-	err = b.e.Records.EachListed(ctx, handle, asPart(b.d), after, b.item.Cut, func(r lineage.Listed) error {
-		b.item.Through = max(b.item.Through, r.ID)
-		if r.Again && drop != nil {
-			drop[keyOf(string(r.Serial))] = true
-		}
-		n++
-		var err error
-		if r.Serial[0] == '-' { // others hand out such serials
-			out, err = revocation.AppendEntry(out, entryOf(lineage.Revocation{Serial: string(r.Serial),
-				At: journal.Unstamp(string(r.At)), Reason: r.Reason}))
-			return err
-		}
-		out, err = revocation.AppendStamped(out, r.Serial, r.At, revocation.Reason(r.Reason), r.Invalid)
-		return err
-	})
-	return out, n, err
-}
-
-func entryOf(r lineage.Revocation) revocation.Entry {
-	n, _ := new(big.Int).SetString(r.Serial, 16)
-	if n == nil {
-		n = new(big.Int)
-	}
-	return revocation.Entry{Serial: cert.SerialOf(n), At: r.At, Reason: revocation.Reason(r.Reason), Invalid: r.Invalid}
-}
-
 // baseOf is the list that a delta adds to: the oldest that somebody may still hold and call
 // fresh, so that everybody who holds any list can use the delta.
 func (s *signing) baseOf(d Due, ahead int) (Item, bool) {
@@ -479,23 +357,14 @@ func (s *signing) record(ctx context.Context) (journal.Head, error) {
 
 // sweep removes the lists that nobody needs any more: superseded ones, and those of acts that
 // were cut off.
-func (s *signing) sweep(ctx context.Context) error { return Sweep(ctx, s.e) }
-
-// Sweep removes kept lists that are not on record as the newest of their scope.
-func Sweep(ctx context.Context, e *estate.Estate) error {
+func sweep(ctx context.Context, e *estate.Estate) error {
 	have, err := Known(ctx, e)
 	if err != nil {
 		return err
 	}
 	needed := map[string]bool{}
-	now := e.Now()
-	for sc, list := range have.newest {
-		current, _ := have.at(sc, now)
-		for _, i := range list {
-			if i.This.After(now) || i.Number == current.Number {
-				needed[filepath.Base(kept(e, i))] = true
-			}
-		}
+	for _, i := range have.needed(e.Now()) {
+		needed[filepath.Base(kept(e, i))] = true
 	}
 	files, err := os.ReadDir(Folder(e))
 	if err != nil {

@@ -85,6 +85,9 @@ func oneToRenew(ctx context.Context, e *estate.Estate, name string) (estate.Held
 	case c.State == estate.Revoked:
 		return c, fmt.Errorf("%s, serial %s, is revoked: ask its holder for a new request, and sign that", c.Title(),
 			c.Serial.Short())
+	case c.State == estate.OnHold:
+		return c, fmt.Errorf("%s, serial %s, is on hold: release it first, or revoke it for good", c.Title(),
+			c.Serial.Short())
 	case c.State == estate.Staged:
 		return c, fmt.Errorf("%s, serial %s, waits for its switch day", c.Title(), c.Serial.Short())
 	}
@@ -231,7 +234,7 @@ func planAll(ctx context.Context, e *estate.Estate, list []estate.Held, ask Agai
 	var out []signing.Planned
 	for _, c := range list {
 		if c.IsAuthority() || c.OneUse() || c.State == estate.Replaced || c.State == estate.Staged ||
-			c.State == estate.Revoked {
+			c.State == estate.Revoked || c.State == estate.OnHold {
 			continue
 		}
 		one := signing.Planned{Name: fmt.Sprintf("%s, serial %s", c.Title(), c.Serial.Short())}

@@ -15,12 +15,14 @@ import (
 
 	"ironseal/internal/estate"
 	"ironseal/internal/records"
+	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
 	"ironseal/pki/journal"
 	"ironseal/pki/receiver"
 	"ironseal/pki/request"
+	"ironseal/pki/revocation"
 	"ironseal/pki/template"
 )
 
@@ -75,6 +77,15 @@ func NewPlanning(ctx context.Context, e *estate.Estate) (*Planning, error) {
 	}
 	if p.flaws, err = e.Records.Flaws(ctx); err != nil {
 		return nil, err
+	}
+	lost, err := e.Records.LostKeys(ctx, int(revocation.KeyCompromise), int(revocation.CACompromise))
+	if err != nil {
+		return nil, err
+	}
+	for k, serial := range lost {
+		p.flaws[k] = append(p.flaws[k], finding.New(finding.KeyLost, "This key is in the certificate with the serial "+
+			"%s, "+
+			"which was revoked because somebody else has the key, or may have it.", cert.ShortSerial(serial)))
 	}
 	p.issued = map[*hierarchy.Generation]int{}
 	if e.NextPart(0) > 0 {

@@ -337,3 +337,32 @@ func (s Reading) Listed(ctx context.Context, handle string, part int, at time.Ti
 		" AND released = '' AND ends > 0 AND ends >= ?3)", handle, part, at.Unix()).Scan(&n)
 	return n, err
 }
+
+// LostKeys are the keys of certificates that were revoked because somebody else has, or may
+// have, the key, each with the serial of one of them. reasons are those that say so.
+func (s Reading) LostKeys(ctx context.Context, reasons ...int) (map[[32]byte]string, error) {
+	out := map[[32]byte]string{}
+	for _, reason := range reasons {
+		rows, err := s.Q().QueryContext(ctx, "SELECT c.key_sha256, c.serial FROM revocation r JOIN certificate c "+
+			"ON c.serial "+
+			"= r.serial AND c.authority = r.authority WHERE r.reason = ? AND r.released = ''", reason)
+		if err != nil {
+			return nil, s.Explain(err)
+		}
+		defer rows.Close()
+		for rows.Next() {
+			var sum []byte
+			var serial string
+			if err := rows.Scan(&sum, &serial); err != nil {
+				return nil, err
+			}
+			if len(sum) == 32 {
+				out[[32]byte(sum)] = serial
+			}
+		}
+		if err := rows.Err(); err != nil {
+			return nil, s.Explain(err)
+		}
+	}
+	return out, nil
+}

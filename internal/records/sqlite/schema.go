@@ -55,6 +55,7 @@ CREATE TABLE revocation (
 CREATE INDEX revocation_part ON revocation(authority, part, id);
 CREATE INDEX revocation_released ON revocation(authority, part, released) WHERE released <> '';
 CREATE INDEX revocation_ends ON revocation(authority, ends, part) WHERE released = '';
+CREATE INDEX revocation_reason ON revocation(reason) WHERE reason IN (1, 2);
 CREATE INDEX revocation_authority ON revocation(authority);
 CREATE TABLE carried (id TEXT PRIMARY KEY, at TEXT NOT NULL, what TEXT NOT NULL) STRICT;
 CREATE TABLE name (kind TEXT NOT NULL, value TEXT NOT NULL, certificate INTEGER NOT NULL) STRICT;

@@ -1,0 +1,220 @@
+package act_test
+
+import (
+	"crypto"
+	"crypto/x509"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"ironseal/internal/act/authorities"
+	"ironseal/internal/act/delivery"
+	"ironseal/internal/act/incidents"
+	"ironseal/internal/act/overview"
+	"ironseal/internal/act/publishing"
+	"ironseal/internal/act/renewing"
+	"ironseal/internal/act/responding"
+	"ironseal/internal/act/revoking"
+	"ironseal/internal/act/signing"
+	"ironseal/internal/estate"
+	"ironseal/pki/ext"
+	"ironseal/pki/ocsp"
+	"ironseal/pki/revocation"
+	"ironseal/pki/span"
+	"ironseal/pki/specimen"
+)
+
+// A key that was lost is certified nowhere again: not for the same request, not for another
+// with the same key, and not for an authority that is renewed.
+func TestALostKeyIsCertifiedNoMore(t *testing.T) {
+	_, e := newEstate(t)
+	signer := specimen.Key(t, "ecdsa-p256")
+	for i, host := range []string{"a.ternbay.example", "b.ternbay.example"} {
+		n := take(t, e, specimen.Request(t, signer, "CN="+host, []string{host}))
+		s := sheet(t, e, n)
+		if lost := s.Plan.Findings.Has("key-lost"); lost != (i == 1) {
+			t.Errorf("%s: %v", host, s.Plan.Findings.Codes())
+		}
+		if i == 0 {
+			if err := sign(e, s); err != nil {
+				t.Fatal(err)
+			}
+			revoke(t, e, revocation.KeyCompromise, "R1")
+		}
+	}
+	all, err := signing.PlanAll(ctx, e, signing.SignAsk{Template: "web-server", By: "services"}, nil)
+	if err != nil || len(all) != 1 || !all[0].Sheet.Plan.Findings.Has("key-lost") {
+		t.Errorf("in a batch: %+v, %v", all, err)
+	}
+	for _, first := range []func(){func() {
+		if _, _, err := incidents.Begin(ctx, e, "services", "a drill"); err != nil {
+			t.Fatal(err)
+		}
+	}, func() { revoke(t, e, revocation.CACompromise, "services") }} {
+		first()
+		_, err := authorities.PlanRenewal(ctx, e, authorities.RenewAsk{Handle: "services", SameKey: true,
+			Lifetime: span.Years(12)})
+		if err == nil || !strings.Contains(err.Error(), "in doubt") {
+			t.Errorf("renewed with the same key: %v", err)
+		}
+	}
+}
+
+// What was taken back is neither renewed nor handed over.
+func TestWhatWasTakenBackIsNotHandedOn(t *testing.T) {
+	_, e, list := signed(t, 3)
+	nginx, err := e.Receiver("nginx")
+	if err != nil {
+		t.Fatal(err)
+	}
+	revoke(t, e, revocation.KeyCompromise, list[0].SerialHex())
+	revoke(t, e, revocation.CertificateHold, list[1].SerialHex())
+	for _, c := range list[:2] {
+		now, _, err := e.FindCertificate(ctx, c.SerialHex())
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := delivery.Handover(ctx, e, delivery.HandoverAsk{Certificate: now, Receiver: nginx,
+			Dir: t.TempDir()}); err == nil || !strings.Contains(err.Error(), now.State) {
+			t.Errorf("%s is handed over: %v", now.State, err)
+		}
+		if _, err := renewing.PlanAgain(ctx, e, renewing.AgainAsk{Certificate: c.SerialHex()}); err == nil {
+			t.Errorf("%s is renewed", now.State)
+		}
+	}
+	due, err := renewing.PlanDue(ctx, e, span.Years(3), nil)
+	if err != nil || len(due) != 1 {
+		t.Errorf("%d would be renewed, %v", len(due), err)
+	}
+}
+
+// Lists lie under the names that templates wrote into certificates by themselves, too; and a
+// template for short lives says that nobody will tell.
+func TestAddressesByTemplate(t *testing.T) {
+	_, e := newEstate(t)
+	for name, text := range map[string]string{
+		"quay":  "[publish]\nrevocation-lists = [\"http://old.ternbay.example/quay-list.crl\"]\n",
+		"short": "lifetime = \"2d\"\nno-revocation = true\n"} {
+		if err := os.WriteFile(filepath.Join(e.Dir, "templates", name+".toml"), []byte("based-on = \"web-server\"\n"+
+			text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	e.Settings.Publication.Address, e.Settings.Publication.OCSP = "http://pki.ternbay.example",
+		"http://ocsp.ternbay.example"
+	receive(t, e, 3)
+	for i, template := range []string{"quay", "short", "web-server"} {
+		s, err := signing.Plan(ctx, e, signing.SignAsk{Request: []string{"R1", "R2", "R3"}[i], Template: template,
+			By: "services"})
+		if err == nil {
+			err = sign(e, s)
+		}
+		if err != nil {
+			t.Fatal(template, err)
+		}
+	}
+	for i, want := range [][]string{{"http://old.ternbay.example/quay-list.crl"}, nil,
+		{"http://pki.ternbay.example/services.g1.crl"}} {
+		c, _, err := e.FindCertificate(ctx, []string{"R1", "R2", "R3"}[i])
+		if err != nil {
+			t.Fatal(err)
+		}
+		x, err := x509.ParseCertificate(c.Raw)
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, never := c.Extensions.Find(ext.NoRevocationID)
+		if !slices.Equal(x.CRLDistributionPoints, want) || never != (i == 1) || (len(x.OCSPServer) == 0) != (i == 1) ||
+			len(x.IssuingCertificateURL) != 1 {
+			t.Errorf("R%d: list %v, ocsp %v, issuer %v", i+1, x.CRLDistributionPoints, x.OCSPServer,
+				x.IssuingCertificateURL)
+		}
+	}
+	to := filepath.Join(t.TempDir(), "public")
+	publish(t, e, publishing.Ask{}, to)
+	named, err := os.ReadFile(filepath.Join(to, "quay-list.crl"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if own, err := os.ReadFile(filepath.Join(to, "services.g1.crl")); err != nil || string(own) != string(named) {
+		t.Errorf("under the template's name lies another list, %v", err)
+	}
+}
+
+// Status, what is due and the calendar know of lists and incidents.
+func TestListsAndIncidentsAreDue(t *testing.T) {
+	dir, e, _ := signed(t, 1)
+	titles := func(e *estate.Estate, within span.Span) (out []string) {
+		t.Helper()
+		list, err := overview.DueWithin(ctx, e, within)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, d := range list {
+			out = append(out, d.Title)
+		}
+		return out
+	}
+	if got := titles(e, span.Days(1)); len(got) != 0 {
+		t.Errorf("before anything was published %v are due", got)
+	}
+	publish(t, e, publishing.Ask{}, filepath.Join(t.TempDir(), "public"))
+	if got := titles(e, span.Days(10)); !slices.Equal(got, []string{"services.g1.crl"}) {
+		t.Errorf("within ten days %v", got)
+	}
+	later := at(t, dir, time.Now().AddDate(0, 0, 30))
+	if got := titles(later, span.Days(1)); !slices.Equal(got, []string{"services.g1.crl"}) {
+		t.Errorf("after a month %v", got)
+	}
+	if _, _, err := incidents.Begin(ctx, e, "services", "a drill"); err != nil {
+		t.Fatal(err)
+	}
+	if got := titles(e, span.Days(1)); !slices.Equal(got, []string{"I1"}) {
+		t.Errorf("with an incident %v", got)
+	}
+	s, err := overview.Of(ctx, later)
+	if err != nil || len(s.Lists) != 1 || !slices.Equal(s.Incidents, []string{"I1"}) ||
+		!strings.Contains(s.Next[0].Command, "incident show I1") {
+		t.Errorf("%+v, %v", s, err)
+	}
+}
+
+// How far back a responder knows is told, and what it says of a certificate follows a release.
+func TestAnswersFollowTheRecords(t *testing.T) {
+	_, e, list := signed(t, 1)
+	g, err := e.Generation(ctx, "services")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := responding.Open(ctx, e, g, time.Hour)
+	if err != nil {
+		t.Fatal(err)
+	}
+	id, err := ocsp.IDOf(crypto.SHA256, g.Certificate, list[0].Serial)
+	if err != nil {
+		t.Fatal(err)
+	}
+	asked, err := ocsp.Request{Asked: []ocsp.ID{id}, Nonce: []byte("0123456789abcdef")}.DER()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, change := range []func(){func() {}, func() { revoke(t, e, revocation.CertificateHold, "R1") }, func() {
+		if _, _, err := revoking.Release(ctx, e, []string{"R1"}, "found"); err != nil {
+			t.Fatal(err)
+		}
+	}} {
+		change()
+		der, err := r.Answer(ctx, e, asked, time.Hour)
+		if err != nil {
+			t.Fatal(err)
+		}
+		a, err := ocsp.ReadAnswer(der)
+		if err != nil || string(a.Nonce) != "0123456789abcdef" || !a.Singles[0].Cutoff.Equal(g.Certificate.NotBefore) ||
+			(a.Singles[0].Status == ocsp.Revoked) != (i == 1) {
+			t.Errorf("%d: %+v, %v", i, a, err)
+		}
+	}
+}
