@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"ironseal/internal/act/authorities"
+	"ironseal/internal/act/carrying"
 	"ironseal/internal/act/delivery"
 	"ironseal/internal/act/incidents"
 	"ironseal/internal/act/overview"
@@ -216,5 +217,106 @@ func TestAnswersFollowTheRecords(t *testing.T) {
 			(a.Singles[0].Status == ocsp.Revoked) != (i == 1) {
 			t.Errorf("%d: %+v, %v", i, a, err)
 		}
+	}
+}
+
+// An incident about an authority whose parent is in a safe goes to its end by what couriers
+// bring: a certificate for another key, and the list that tells of the old one.
+func TestAnIncidentBelowASafe(t *testing.T) {
+	_, safe := newEstate(t)
+	dir, e := bareEstate(t, "Tern Bay Gates")
+	roots, _, err := safe.Roots(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if o, err := carrying.OpenErrand(ctx, e, answered(t, safe, applied(t, e), "R1"), roots); err != nil ||
+		o.Answers[0].Err != nil {
+		t.Fatal(err, o.Answers)
+	}
+	receive(t, e, 1)
+	s, err := signing.Plan(ctx, e, signing.SignAsk{Request: "R1", Template: "web-server", By: "gates"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := sign(e, s); err != nil {
+		t.Fatal(err)
+	}
+	refused(t, e, revoking.Ask{Names: []string{"gates"}, Reason: revocation.CACompromise}, "another estate", "take-in")
+	i, _, err := incidents.Begin(ctx, e, "gates", "the disk is gone")
+	if err != nil {
+		t.Fatal(err)
+	}
+	steps := func() map[string]incidents.Step {
+		t.Helper()
+		p, err := incidents.Of(ctx, e, i.Name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		out := map[string]incidents.Step{}
+		for _, s := range p.Steps {
+			out[s.Name] = s
+		}
+		return out
+	}
+	if s := steps(); !strings.Contains(s["prepare replacements"].Next, "authority apply gates") ||
+		!strings.Contains(s["revoke"].Next, "take-in") || s["revoke"].Done {
+		t.Errorf("%+v", s)
+	}
+	if o, err := carrying.OpenErrand(ctx, e, answered(t, safe, applied(t, e), "R2"), nil); err != nil ||
+		o.Answers[0].Err != nil {
+		t.Fatal(err, o.Answers)
+	}
+	old, _, err := e.FindCertificate(ctx, "gates.g1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	lists := func(why revocation.Reason) publishing.Done {
+		t.Helper()
+		if why >= 0 {
+			revoke(t, safe, why, old.SerialHex())
+		} else if _, _, err := revoking.Release(ctx, safe, []string{old.SerialHex()}, "a test"); err != nil {
+			t.Fatal(err)
+		}
+		publish(t, safe, publishing.Ask{}, filepath.Join(t.TempDir(), "public"))
+		stick := filepath.Join(t.TempDir(), "lists")
+		if _, _, err := carrying.Pack(ctx, safe, carrying.PackAsk{Dir: stick, Lists: true}); err != nil {
+			t.Fatal(err)
+		}
+		folder, err := carrying.ReadErrand(stick)
+		if err != nil {
+			t.Fatal(err)
+		}
+		o, err := carrying.OpenErrand(ctx, e, folder, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return o.Lists
+	}
+	for _, c := range []struct {
+		why   revocation.Reason
+		says  string
+		state string
+		leaf  string
+	}{
+		{revocation.CertificateHold, "is revoked, hold", estate.OnHold, estate.Fallen},
+		{-1, "stands again", estate.Replaced, estate.Valid},
+		{revocation.CACompromise, "is revoked, ca-compromise", estate.Revoked, estate.Fallen},
+	} {
+		got := lists(c.why)
+		if len(got.News) != 1 || !strings.Contains(got.News[0], c.says) {
+			t.Errorf("%q was learned, and it should say %q", got.News, c.says)
+		}
+		if state := stateOf(t, e, old.SerialHex()); state != c.state {
+			t.Errorf("after %q the authority is %s", c.says, state)
+		}
+		if leaf := stateOf(t, e, "R1"); leaf != c.leaf {
+			t.Errorf("after %q what it signed is %s", c.says, leaf)
+		}
+		if faults := checked(t, dir); len(faults) > 0 {
+			t.Errorf("%v", faults)
+		}
+	}
+	if s := steps(); !s["revoke"].Done || !s["publish"].Done {
+		t.Errorf("%+v", s)
 	}
 }

@@ -187,47 +187,52 @@ func TestCrossCertificatesAreLinks(t *testing.T) {
 	}
 }
 
+// applied packs the request of an authority whose parent is in another estate.
+func applied(t *testing.T, e *estate.Estate) string {
+	t.Helper()
+	if _, _, err := elsewhere.Apply(ctx, e, elsewhere.ApplyAsk{Handle: "gates", Parent: "offline"}); err != nil {
+		t.Fatal(err)
+	}
+	to := filepath.Join(t.TempDir(), "stick")
+	if _, _, err := carrying.Pack(ctx, e, carrying.PackAsk{Dir: to, Handles: []string{"gates"}}); err != nil {
+		t.Fatal(err)
+	}
+	return to
+}
+
+// answered signs what a courier brought, by the root, and gives the answer.
+func answered(t *testing.T, safe *estate.Estate, stick, request string) carrying.Carried {
+	t.Helper()
+	open(t, safe, stick, nil)
+	s, err := signing.Plan(ctx, safe, signing.SignAsk{Request: request, Template: "intermediate-authority", By: "root"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := sign(safe, s); err != nil {
+		t.Fatal(err)
+	}
+	back := filepath.Join(t.TempDir(), "back")
+	if _, _, _, err := carrying.AnswerErrand(ctx, safe, stick, back); err != nil {
+		t.Fatal(err)
+	}
+	folder, err := carrying.ReadErrand(back)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return folder
+}
+
 // The answer of an estate whose root was renewed brings the new root and the link:
 // what the online estate hands out is accepted by a client that holds only the old.
 func TestAnAnswerBringsTheLink(t *testing.T) {
 	_, safe := newEstate(t)
 	dir, e := bareEstate(t, "Tern Bay Gates")
-	apply := func(e *estate.Estate) string {
-		if _, _, err := elsewhere.Apply(ctx, e, elsewhere.ApplyAsk{Handle: "gates", Parent: "offline"}); err != nil {
-			t.Fatal(err)
-		}
-		to := filepath.Join(t.TempDir(), "stick")
-		if _, _, err := carrying.Pack(ctx, e, carrying.PackAsk{Dir: to, Handles: []string{"gates"}}); err != nil {
-			t.Fatal(err)
-		}
-		return to
-	}
-	answer := func(stick string, request string) carrying.Carried {
-		open(t, safe, stick, nil)
-		s, err := signing.Plan(ctx, safe, signing.SignAsk{Request: request, Template: "intermediate-authority",
-			By: "root"})
-		if err != nil {
-			t.Fatal(err)
-		}
-		if err := sign(safe, s); err != nil {
-			t.Fatal(err)
-		}
-		back := filepath.Join(t.TempDir(), "back")
-		if _, _, _, err := carrying.AnswerErrand(ctx, safe, stick, back); err != nil {
-			t.Fatal(err)
-		}
-		folder, err := carrying.ReadErrand(back)
-		if err != nil {
-			t.Fatal(err)
-		}
-		return folder
-	}
 	roots, _, err := safe.Roots(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}
 	oldRoot := roots[0]
-	first, err := carrying.OpenErrand(ctx, e, answer(apply(e), "R1"), []*cert.Certificate{oldRoot})
+	first, err := carrying.OpenErrand(ctx, e, answered(t, safe, applied(t, e), "R1"), []*cert.Certificate{oldRoot})
 	if err != nil || first.Answers[0].Err != nil {
 		t.Fatal(err, first.Answers)
 	}
@@ -239,7 +244,7 @@ func TestAnAnswerBringsTheLink(t *testing.T) {
 		t.Fatal(err)
 	}
 	// no anchor: the old root is on record, and the link vouches for the new one
-	second, err := carrying.OpenErrand(ctx, e, answer(apply(e), "R2"), nil)
+	second, err := carrying.OpenErrand(ctx, e, answered(t, safe, applied(t, e), "R2"), nil)
 	if err != nil || second.Answers[0].Err != nil {
 		t.Fatal(err, second.Answers)
 	}

@@ -459,7 +459,7 @@ func TestListsFromTheSafe(t *testing.T) {
 		t.Fatal(err)
 	}
 	o, err := carrying.OpenErrand(ctx, at(t, e.Dir, now.Add(3*time.Hour)), folder, nil)
-	if err != nil || len(o.Lists) != 3 { // the one for now, and two ahead; services is not known here
+	if err != nil || len(o.Lists.Lists) != 3 { // the one for now, and two ahead; services is not known here
 		t.Errorf("%+v, %v", o.Lists, err)
 	}
 	late := at(t, e.Dir, now.AddDate(1, 0, 0))

@@ -370,7 +370,7 @@ type Opened struct {
 	Code     string
 	Received []intake.Received // requests taken in
 	Answers  []Taken           // certificates taken in
-	Lists    []publishing.Item // revocation lists taken in
+	Lists    publishing.Done   // revocation lists taken in
 	Faults   []error
 	Head     journal.Head
 }

@@ -220,7 +220,9 @@ func (p *Progress) prepared(context.Context, *estate.Estate) (Step, error) {
 	case g != nil && !p.renewed():
 		s.Done = false
 		s.Words = g.Authority.Handle + " has no generation with another key yet"
-		s.Next = fmt.Sprintf("ironseal authority renew %s --suspect TEXT", g.Authority.Handle)
+		if s.Next = renewing.RenewCommand(g.Authority); !p.elsewhere() && !g.Authority.Elsewhere {
+			s.Next += " --suspect TEXT"
+		}
 	case !s.Done:
 		s.Next = "ironseal incident replace " + p.Name
 	}
@@ -234,6 +236,9 @@ func (p *Progress) renewed() bool {
 	last := list[len(list)-1]
 	return !hierarchy.SameList(last, g) && last.TakenBack() == nil && last.Stopped == ""
 }
+
+// elsewhere reports whether what is in doubt was signed by a key in another estate.
+func (p *Progress) elsewhere() bool { return p.target.By != nil && p.target.By.Authority.Elsewhere }
 
 func (p *Progress) handed(context.Context, *estate.Estate) (Step, error) {
 	done := p.count(func(a Affected) bool { return a.Handed })
@@ -284,6 +289,11 @@ func (p *Progress) revoked(ctx context.Context, e *estate.Estate) (Step, error) 
 		}
 		s.Words = "not yet: " + strings.Join(open, ", ")
 		s.Next = fmt.Sprintf("ironseal revoke %s --reason %s --because TEXT", strings.Join(open, " "), reason)
+		if p.elsewhere() {
+			s.Words += fmt.Sprintf("; %s signed it, in another estate: have it revoked there, and take its list in",
+				t.By.Authority.Handle)
+			s.Next = "ironseal revocations take-in FILE"
+		}
 	}
 	return s, nil
 }
@@ -306,7 +316,7 @@ func (p *Progress) published(ctx context.Context, e *estate.Estate) (Step, error
 	case !found || !r.Released.IsZero():
 		s.Words = "nothing is revoked yet"
 		s.Next = ""
-	case last < r.ID:
+	case !p.elsewhere() && last < r.ID:
 		s.Words = "no list tells of it yet"
 	default:
 		s.Done, s.Words, s.Next = true, "the list of "+t.By.Label()+" tells of it", ""
@@ -335,10 +345,10 @@ func Replace(ctx context.Context, e *estate.Estate, p Progress, waivers []findin
 			"new key; "+
 			"then: ironseal certificate renew %s --request REQUEST", p.Name, p.About, p.target.Serial.Short())
 	}
-	if !p.renewed() {
-		return nil, fmt.Errorf("incident %s: %s has no generation with another key yet: renew it first: ironseal "+
-			"authority "+
-			"renew %s --suspect TEXT", p.Name, g.Authority.Handle, g.Authority.Handle)
+	if s, err := p.prepared(ctx, e); err != nil {
+		return nil, err
+	} else if !p.renewed() {
+		return nil, fmt.Errorf("incident %s: %s: renew it first: %s", p.Name, s.Words, s.Next)
 	}
 	by := map[*hierarchy.Generation][]estate.Held{}
 	for _, a := range p.Affected {

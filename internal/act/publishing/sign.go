@@ -29,6 +29,7 @@ import (
 // Done is what was signed.
 type Done struct {
 	Lists []Item
+	News  []string // in words: what a list that was taken in tells of certificates on record
 	Head  journal.Head
 }
 

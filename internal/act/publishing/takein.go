@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 
+	"ironseal/internal/act/revoking"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/failure"
@@ -30,11 +31,8 @@ func TakeIn(ctx context.Context, e *estate.Estate, lists [][]byte) (Done, error)
 	if err := os.MkdirAll(Folder(e), 0o700); err != nil {
 		return out, fmt.Errorf("%s: %w", Folder(e), disk.Plain(err))
 	}
-	missing := func(i Item) bool {
-		_, err := os.Lstat(kept(e, i))
-		return err != nil
-	}
 	var files []string
+	var news []revoking.News
 	undo := func(err error) error {
 		for _, f := range files {
 			err = errors.Join(err, e.World.Disk.Remove(f))
@@ -42,16 +40,7 @@ func TakeIn(ctx context.Context, e *estate.Estate, lists [][]byte) (Done, error)
 		return err
 	}
 	for _, der := range lists {
-		l, err := revocation.ReadList(der)
-		if err != nil {
-			return out, undo(err)
-		}
-		i, err := itemOf(h, have, l, missing)
-		if err == nil {
-			if why := l.Fresh(e.Now()); why != "" && e.Now().After(i.This) {
-				err = fmt.Errorf("the list of %s: %s: ask for a newer one", i.List, why)
-			}
-		}
+		i, learned, err := examine(ctx, e, h, have, der)
 		if err != nil {
 			return out, undo(err)
 		}
@@ -61,17 +50,41 @@ func TakeIn(ctx context.Context, e *estate.Estate, lists [][]byte) (Done, error)
 			files = append(files, kept(e, i))
 		}
 		out.Lists = append(out.Lists, i)
+		news, out.News = append(news, learned...), append(out.News, revoking.Words(learned)...)
 	}
 	out.Head, err = e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
 		if err := still(ctx, tx, out.Lists); err != nil {
 			return nil, err
 		}
-		return []journal.Entry{estate.Entry(TakeInAct, "lists", "lists", out.Lists)}, nil
+		told, err := revoking.Record(tx, news, "a list of its authority tells of it")
+		return append(told, estate.Entry(TakeInAct, "lists", "lists", out.Lists)), err
 	})
 	if err != nil && !errors.Is(err, records.ErrUncertain) {
 		return out, undo(err)
 	}
 	return out, err
+}
+
+// examine checks one list, and compares it with what is on record.
+func examine(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, have Lists, der []byte) (Item,
+	[]revoking.News,
+	error) {
+	l, err := revocation.ReadList(der)
+	if err != nil {
+		return Item{}, nil, err
+	}
+	i, err := itemOf(h, have, l, func(i Item) bool {
+		_, err := os.Lstat(kept(e, i))
+		return err != nil
+	})
+	if err != nil {
+		return i, nil, err
+	}
+	if why := l.Fresh(e.Now()); why != "" && e.Now().After(i.This) {
+		return i, nil, fmt.Errorf("the list of %s: %s: ask for a newer one", i.List, why)
+	}
+	news, err := revoking.Learn(ctx, e, h.Generation(i.List), l)
+	return i, news, err
 }
 
 // still refuses lists that became older than what is known meanwhile.
@@ -133,28 +146,27 @@ func itemOf(h hierarchy.Hierarchy, have Lists, l *revocation.List, missing func(
 
 // TakeInCarried takes in those of lists that a courier brought which are of use here: of
 // authorities whose keys are elsewhere, and not known already.
-func TakeInCarried(ctx context.Context, e *estate.Estate, lists [][]byte) ([]Item, error) {
+func TakeInCarried(ctx context.Context, e *estate.Estate, lists [][]byte) (Done, error) {
 	h, err := e.Hierarchy(ctx)
 	if err != nil || len(lists) == 0 {
-		return nil, err
+		return Done{}, err
 	}
 	have, err := Known(ctx, e)
 	if err != nil {
-		return nil, err
+		return Done{}, err
 	}
 	var useful [][]byte
 	for _, der := range lists {
 		l, err := revocation.ReadList(der)
 		if err != nil {
-			return nil, err
+			return Done{}, err
 		}
 		if i, err := itemOf(h, have, l, func(Item) bool { return false }); err == nil && !e.Now().After(i.Next) {
 			useful = append(useful, der)
 		}
 	}
 	if len(useful) == 0 {
-		return nil, nil
+		return Done{}, nil
 	}
-	done, err := TakeIn(ctx, e, useful)
-	return done.Lists, err
+	return TakeIn(ctx, e, useful)
 }

@@ -186,16 +186,19 @@ func Release(ctx context.Context, e *estate.Estate, names []string, because stri
 			if err := tx.Release(t.By.Authority.Handle, t.SerialHex(), int(revocation.CertificateHold)); err != nil {
 				return nil, fmt.Errorf("%s: %w", t.Title(), err)
 			}
-			told = append(told, map[string]any{"certificate": fmt.Sprintf("%x", t.SHA256()),
-				"by":     t.By.Authority.Handle,
-				"serial": t.SerialHex(), "at": t.Was.At.Format(time.RFC3339Nano), "reason": t.Was.Reason,
-				"ends": unix(t.Was.Ends)})
+			told = append(told, tellReleased(t))
 			titles = append(titles, t.Title())
 		}
 		return []journal.Entry{estate.Entry(ReleaseAct, strings.Join(titles, ", "), "released", told, "because",
 			because)}, nil
 	})
 	return list, head, err
+}
+
+func tellReleased(t Target) map[string]any {
+	return map[string]any{"certificate": fmt.Sprintf("%x", t.SHA256()), "by": t.By.Authority.Handle,
+		"serial": t.SerialHex(), "at": t.Was.At.Format(time.RFC3339Nano), "reason": t.Was.Reason,
+		"ends": unix(t.Was.Ends)}
 }
 
 func unix(t time.Time) int64 {

@@ -151,8 +151,12 @@ func onRecord(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, c *c
 		c.Issuer)
 }
 
+// errElsewhere says that a certificate cannot be taken back here, but where its issuer's key is.
+var errElsewhere = errors.New("its key is in another estate")
+
 // Find finds the one certificate that a person means, an authority's or another. A root is
-// found too: nobody can revoke it, and there may be something to do about it.
+// found too, and what was signed elsewhere: they cannot be revoked here, and there may be
+// something to do about them.
 func Find(ctx context.Context, e *estate.Estate, name string) (Target, error) {
 	h, err := e.Hierarchy(ctx)
 	if err != nil {
@@ -163,7 +167,7 @@ func Find(ctx context.Context, e *estate.Estate, name string) (Target, error) {
 		return Target{}, err
 	}
 	t, err := target(ctx, e, h, c)
-	if err != nil && c.SelfIssued() && t.Generation != nil {
+	if errors.Is(err, errElsewhere) || err != nil && c.SelfIssued() && t.Generation != nil {
 		err = nil
 	}
 	return t, err
@@ -239,15 +243,14 @@ func target(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, c esta
 	if t.By = h.Generation(c.Record.Issuer); t.By == nil {
 		return t, fmt.Errorf("%s: the authority %s is not on record", about, c.Record.Issuer)
 	}
-	if t.By.Authority.Elsewhere {
-		return t, fmt.Errorf("%s, was signed by %s, whose key is in another estate: revoke it there, and bring "+
-			"the list "+
-			"here", about, t.By.Authority.Handle)
-	}
 	if r, found, err := e.Records.RevocationOf(ctx, t.By.Authority.Handle, c.SerialHex()); err != nil {
 		return t, err
 	} else if found {
 		t.Was = &r
+	}
+	if t.By.Authority.Elsewhere {
+		return t, fmt.Errorf("%s, was signed by %s: %w: revoke it there, and take the list in here: ironseal "+
+			"revocations take-in FILE", about, t.By.Authority.Handle, errElsewhere)
 	}
 	t.Part = c.Record.Part
 	return t, nil

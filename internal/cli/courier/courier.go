@@ -139,16 +139,17 @@ func brought(s *session.Session, o carrying.Opened) error {
 			s.Out.Say("%s %s, for %s", s.Out.Paint(term.Good, "✓ taken in"), term.Safe(a.File), term.Safe(a.For))
 		}
 	}
-	for _, l := range o.Lists {
+	for _, l := range o.Lists.Lists {
 		taken = append(taken, l.Title())
 		if !s.JSON {
 			s.Out.Say("%s the revocation list %s, fresh until %s", s.Out.Paint(term.Good, "✓ taken in"), l.Title(),
 				l.Next.Format("2006-01-02"))
 		}
 	}
+	s.News(o.Lists.News)
 	if s.JSON {
 		if err := s.PrintJSON(map[string]any{"kind": o.Errand.Kind, "check_code": o.Code,
-			"taken_in": taken}); err != nil {
+			"taken_in": taken, "learned": append([]string{}, o.Lists.News...)}); err != nil {
 			return err
 		}
 	} else if len(o.Received) > 0 {

@@ -298,12 +298,14 @@ must be signed by its authority, whole, fresh, and newer than the one that is kn
 				return err
 			}
 			if s.JSON {
-				return s.PrintJSON(map[string]any{"taken_in": done.Lists, "journal_head": done.Head.String()})
+				return s.PrintJSON(map[string]any{"taken_in": done.Lists, "journal_head": done.Head.String(),
+					"learned": append([]string{}, done.News...)})
 			}
 			for _, i := range done.Lists {
 				s.Out.Say("%s %s, number %d, %s, next by %s", s.Out.Paint(term.Good, "✓ taken in"), i.Title(), i.Number,
 					span.Count(i.Entries, "certificate")+" revoked", i.Next.Format("2006-01-02 15:04 UTC"))
 			}
+			s.News(done.News)
 			s.Next(overview.Advice{Why: "bring them where clients look",
 				Command: "ironseal revocations publish --to DIR"})
 			return nil

@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"ironseal/internal/disk"
+	"ironseal/internal/term"
 	"ironseal/pki/bundle"
 	"ironseal/pki/ocsp"
 	"ironseal/pki/revocation"
@@ -83,4 +84,13 @@ func (s *Session) revocationsIn(file string) (lists [][]byte, answers []*ocsp.An
 		return nil, nil, fmt.Errorf("%s: there is no revocation list in it", file)
 	}
 	return lists, nil, nil
+}
+
+// News prints what a list that was taken in tells of certificates on record.
+func (s *Session) News(lines []string) {
+	for _, l := range lines {
+		if !s.JSON {
+			s.Out.Say("  %s", s.Out.Paint(term.Careful, "! "+term.Safe(l)))
+		}
+	}
 }

@@ -1,0 +1,123 @@
+package revoking
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"ironseal/internal/estate"
+	"ironseal/internal/failure"
+	"ironseal/internal/records"
+	"ironseal/internal/records/lineage"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/journal"
+	"ironseal/pki/revocation"
+)
+
+// News is what a list of an authority whose key is elsewhere tells of a certificate on record.
+type News struct {
+	Target
+	Entry revocation.Entry
+	Back  bool // it was on hold, and is no longer on the list
+}
+
+// Learn compares a list of a generation whose key is elsewhere with what is on record. What
+// it tells is as good as a revocation here: the authority signed it.
+func Learn(ctx context.Context, e *estate.Estate, by *hierarchy.Generation, l *revocation.List) (out []News,
+	err error) {
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return nil, err
+	}
+	ours := map[string]Target{} // by the key of the serial; a list may be far longer than what is on record
+	var held []string           // keys of those on hold, in order
+	which := estate.Which{State: estate.AnyState, By: by.Authority.Handle}
+	_, err = e.EachCertificate(ctx, which, func(c estate.Held) error {
+		t, err := target(ctx, e, h, c)
+		if err == nil || !errors.Is(err, errElsewhere) || !hierarchy.SameList(t.By, by) {
+			return nil // itself, or one that another key signed
+		}
+		k := revocation.Key(c.Serial)
+		if ours[k] = t; t.revokedFor(revocation.CertificateHold) {
+			held = append(held, k)
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	listed := map[string]bool{}
+	err = l.Each(func(en revocation.Entry) error {
+		k := revocation.Key(en.Serial)
+		t, is := ours[k]
+		if !is {
+			return nil
+		}
+		listed[k] = true
+		if t.Was == nil || !t.Was.Released.IsZero() ||
+			t.revokedFor(revocation.CertificateHold) && en.Reason != revocation.CertificateHold {
+			out = append(out, News{Target: t, Entry: en})
+		}
+		return nil
+	})
+	for _, k := range held {
+		if !listed[k] {
+			out = append(out, News{Target: ours[k], Back: true})
+		}
+	}
+	return out, err
+}
+
+// revokedFor reports whether a certificate is revoked, for a reason.
+func (t Target) revokedFor(r revocation.Reason) bool {
+	return t.Was != nil && t.Was.Released.IsZero() && revocation.Reason(t.Was.Reason) == r
+}
+
+// Words tells news, one line a certificate.
+func Words(news []News) (out []string) {
+	for _, n := range news {
+		word := "stands again"
+		if !n.Back {
+			word = "is revoked, " + n.Entry.Reason.Word()
+		}
+		name := n.Title()
+		if n.Generation != nil {
+			name = n.Generation.Label()
+		}
+		out = append(out, fmt.Sprintf("%s, serial %s, %s", name, n.Serial.Short(), word))
+	}
+	return out
+}
+
+// Record records what was learned, within an act, and tells the journal of it. What somebody
+// else recorded meanwhile stays.
+func Record(tx *records.Tx, news []News, because string) (out []journal.Entry, err error) {
+	for _, n := range news {
+		by := n.By.Authority.Handle
+		if n.Back {
+			err = tx.Release(by, n.SerialHex(), int(revocation.CertificateHold))
+			if err == nil {
+				out = append(out, estate.Entry(ReleaseAct, n.Title(), "released",
+					[]map[string]any{tellReleased(n.Target)}, "because", because))
+			}
+		} else {
+			r := lineage.Revocation{Serial: n.SerialHex(), At: n.Entry.At.UTC().Truncate(time.Second),
+				Reason: int(n.Entry.Reason), Invalid: n.Entry.Invalid, Ends: n.NotAfter}
+			var was *lineage.Revocation
+			was, err = tx.Revoke(by, r, func(reason int) bool {
+				return revocation.Reason(reason) == revocation.CertificateHold &&
+					n.Entry.Reason != revocation.CertificateHold
+			})
+			if err == nil {
+				out = append(out, estate.Entry(RevokeAct, n.Title(), "revoked",
+					[]map[string]any{tellRevoked(n.Target, r, was)}, "because", because, "reason",
+					n.Entry.Reason.Word()))
+			}
+		}
+		if err != nil && !errors.Is(err, failure.ErrChanged) {
+			return nil, fmt.Errorf("%s: %w", n.Title(), err)
+		}
+	}
+	return out, nil
+}
