@@ -277,7 +277,7 @@ func TestAnIncidentBelowASafe(t *testing.T) {
 		} else if _, _, err := revoking.Release(ctx, safe, []string{old.SerialHex()}, "a test"); err != nil {
 			t.Fatal(err)
 		}
-		publish(t, safe, publishing.Ask{}, filepath.Join(t.TempDir(), "public"))
+		publish(t, safe, publishing.Ask{Only: []string{"root"}, Ahead: 2}, filepath.Join(t.TempDir(), "public"))
 		stick := filepath.Join(t.TempDir(), "lists")
 		if _, _, err := carrying.Pack(ctx, safe, carrying.PackAsk{Dir: stick, Lists: true}); err != nil {
 			t.Fatal(err)

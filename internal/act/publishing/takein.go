@@ -50,8 +50,9 @@ func TakeIn(ctx context.Context, e *estate.Estate, lists [][]byte) (Done, error)
 			files = append(files, kept(e, i))
 		}
 		out.Lists = append(out.Lists, i)
-		news, out.News = append(news, learned...), append(out.News, revoking.Words(learned)...)
+		news = append(news, learned...)
 	}
+	out.News = revoking.Words(news)
 	out.Head, err = e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
 		if err := still(ctx, tx, out.Lists); err != nil {
 			return nil, err

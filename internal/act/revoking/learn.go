@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"ironseal/internal/estate"
@@ -74,7 +75,7 @@ func (t Target) revokedFor(r revocation.Reason) bool {
 	return t.Was != nil && t.Was.Released.IsZero() && revocation.Reason(t.Was.Reason) == r
 }
 
-// Words tells news, one line a certificate.
+// Words tells news, one line a certificate: lists that were signed ahead say the same again.
 func Words(news []News) (out []string) {
 	for _, n := range news {
 		word := "stands again"
@@ -85,7 +86,10 @@ func Words(news []News) (out []string) {
 		if n.Generation != nil {
 			name = n.Generation.Label()
 		}
-		out = append(out, fmt.Sprintf("%s, serial %s, %s", name, n.Serial.Short(), word))
+		line := fmt.Sprintf("%s, serial %s, %s", name, n.Serial.Short(), word)
+		if !slices.Contains(out, line) {
+			out = append(out, line)
+		}
 	}
 	return out
 }
