@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto"
 	"crypto/rand"
+	"crypto/tls"
 	"encoding/base64"
 	"fmt"
 	"io"
@@ -141,6 +142,59 @@ func TestStandingIsFetchedFromTheAddressesInCertificates(t *testing.T) {
 	p.must("revocations", "publish") // signed, and not brought to the web server
 	if r := p.run("", "revocations", "check", "--fetch-local"); r.code != 4 || !strings.Contains(r.out, "list-older") {
 		t.Errorf("%+v", r)
+	}
+}
+
+// A server staples the answer that was prepared for it; a client that has no list goes by it.
+func TestStapledAnswersAreBelieved(t *testing.T) {
+	p := harbour(t)
+	const host = "a.ternbay.example"
+	p.must("request", "draft", host, "--out", "..")
+	p.must("sign", "../"+host+".request.pem", "--template", "web-server", "--yes")
+	p.must("certificate", "export", host, "--with", "issuers", "--out", "../whole.pem")
+	p.must("authority", "export", "root", "--out", "../root.pem")
+	load := p.fixed("../whole.pem", "../"+host+".key.pem")
+	var staple []byte
+	address := serving(t, func() (*tls.Certificate, error) {
+		c, err := load()
+		c.OCSPStaple = staple
+		return c, err
+	})
+	prepared := func() []byte {
+		t.Helper()
+		p.must("revocations", "publish", "--to", "../public", "--ocsp", "../answers")
+		files, err := filepath.Glob(filepath.Join(p.dir, "../answers/services.g1.*.ocsp"))
+		if err != nil || len(files) != 1 {
+			t.Fatal(files, err)
+		}
+		data, err := os.ReadFile(files[0])
+		if err != nil {
+			t.Fatal(err)
+		}
+		return data
+	}
+	client := place{t: t, dir: t.TempDir()} // without the estate
+	good := prepared()
+	above := filepath.Join(p.dir, "../public/root.g1.crl")
+	p.must("revoke", host, "--reason", "key-compromise", "--yes")
+	revoked := prepared()
+	for _, c := range []struct {
+		name   string
+		staple []byte
+		code   int
+		says   string
+	}{
+		{"none", nil, 4, "status-unknown"},
+		{"good", good, 0, "trusted"},
+		{"revoked", revoked, 4, "so says an OCSP answer"},
+		{"damaged", good[:len(good)-9], 4, "status-unknown"},
+	} {
+		staple = c.staple
+		r := client.run("", "probe", host+"@"+address, "--anchor", filepath.Join(p.dir, "../root.pem"),
+			"--revocations", above, "--require-revocation")
+		if r.code != c.code || !strings.Contains(r.out, c.says) {
+			t.Errorf("%s: %+v", c.name, r)
+		}
 	}
 }
 

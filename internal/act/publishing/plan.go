@@ -108,7 +108,7 @@ func unable(e *estate.Estate, g *hierarchy.Generation) string {
 	c := g.Certificate
 	switch {
 	case g.Authority.Elsewhere:
-		return "its key is in another estate: sign it there, and bring it here with: ironseal revocations take-in FILE"
+		return "its key is in another estate: sign there; lists come here with: ironseal revocations take-in FILE"
 	case c.HasUsage && c.Usage&ext.CRLSign == 0:
 		return "its certificate does not allow it to sign lists"
 	case !e.Custody.Has(c.Key):
