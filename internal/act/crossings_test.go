@@ -319,4 +319,26 @@ func TestAnIncidentBelowASafe(t *testing.T) {
 	if s := steps(); !s["revoke"].Done || !s["publish"].Done {
 		t.Errorf("%+v", s)
 	}
+	due := func() (out []string) {
+		t.Helper()
+		list, err := overview.DueWithin(ctx, e, span.Days(30))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, d := range list {
+			if strings.HasPrefix(d.Title, "offline") {
+				out = append(out, d.What)
+			}
+		}
+		return out
+	}
+	if told := due(); len(told) > 0 {
+		t.Errorf("a list that says no more than what is on record is due: %q", told)
+	}
+	if err := os.RemoveAll(filepath.Join(dir, "lists")); err != nil { // as after a restore
+		t.Fatal(err)
+	}
+	if told := due(); len(told) != 1 || !strings.Contains(told[0], "missing") {
+		t.Errorf("its file is missing, and this is due: %q", told)
+	}
 }

@@ -38,7 +38,9 @@ func DueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]renew
 		case l.Until.IsZero():
 			d.Day, d.What = e.Now(), "there is no list"
 		case l.Unable != "":
-			d.What = "the list goes stale; its key is elsewhere"
+			if d.What += "; its key is elsewhere"; l.Why != "" {
+				d.Day, d.What = e.Now(), l.Why+"; its key is elsewhere"
+			}
 			d.Command = "ironseal revocations take-in FILE"
 		case l.Why != "":
 			d.Day, d.What = e.Now(), "to be published: "+l.Why

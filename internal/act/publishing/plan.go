@@ -108,7 +108,7 @@ func unable(e *estate.Estate, g *hierarchy.Generation) string {
 	c := g.Certificate
 	switch {
 	case g.Authority.Elsewhere:
-		return "its key is in another estate: sign there; lists come here with: ironseal revocations take-in FILE"
+		return "its key is elsewhere; lists come here with: ironseal revocations take-in FILE"
 	case c.HasUsage && c.Usage&ext.CRLSign == 0:
 		return "its certificate does not allow it to sign lists"
 	case !e.Custody.Has(c.Key):
@@ -146,19 +146,19 @@ func (p Plan) why(e *estate.Estate, d *Due, newest int64, released time.Time) {
 	now := d.Now
 	changed := newest > now.Through || released.After(now.Gone)
 	left := d.Until.Sub(p.now)
-	waits := p.have.ahead(d.scope(), p.now)
 	switch _, err := os.Lstat(kept(e, now)); {
 	case now.Number == 0:
 		d.Why = "there is none yet"
 	case err != nil:
 		d.Why = "its file is missing"
-	case changed:
-		d.Why = "something changed since"
 	case p.now.After(now.Next):
 		d.Why = "it is stale"
+	case d.Generation.Authority.Elsewhere: // what it tells was put on record from it
+	case changed:
+		d.Why = "something changed since"
 	case p.Ask.All || p.Ask.Ahead > 0:
 		d.Why = "it was asked for"
-	case waits > 0:
+	case p.have.ahead(d.scope(), p.now) > 0:
 	case d.Generation.IsRoot() && left < life.After(p.now).Sub(p.now)/3:
 		d.Why = "two thirds of its life are over"
 	case !d.Generation.IsRoot() && !each.After(now.This).After(p.now):

@@ -257,14 +257,11 @@ func listCells(s *session.Session, d publishing.Due, v view.RevocationList) []te
 		mark = term.Cell{Text: "✗ " + v.State, Tone: term.Bad}
 	case v.State == view.ListMissing:
 		mark = term.Cell{Text: "· " + v.State, Tone: term.Quiet}
-	case d.Why != "" && d.Unable == "":
+	case d.Why != "":
 		mark = term.Cell{Text: "! due", Tone: term.Careful}
 	}
-	words := d.Why
-	if d.Unable != "" {
-		words = d.Unable
-	}
-	if d.Now.Number == 0 {
+	words := strings.TrimPrefix(d.Why+"; "+d.Unable, "; ")
+	if words = strings.TrimSuffix(words, "; "); d.Now.Number == 0 {
 		return []term.Cell{mark, {Text: v.Title, Tone: term.Strong}, {}, {}, {}, {}, {}, {Text: words, Prose: true}}
 	}
 	if n := d.Until.Sub(d.Now.Next); n > 0 {
