@@ -80,6 +80,8 @@ func TestRevokingAndReleasing(t *testing.T) {
 	refused(t, e, revoking.Ask{Names: []string{"R2"}, Reason: why, Since: e.Now().Add(time.Hour)}, "still to come")
 	refused(t, e, revoking.Ask{Names: []string{"root"}, Reason: why}, "signs itself")
 	refused(t, e, revoking.Ask{Names: []string{"nobody.ternbay.example"}, Reason: why}, "there is none")
+	refused(t, e, revoking.Ask{Names: []string{"nobody.ternbay.example", "R1", "root"}, Reason: why}, "there is none",
+		"was revoked already", "signs itself") // all at once
 	refused(t, e, revoking.Ask{}, "no certificate is meant")
 
 	revoke(t, e, revocation.CertificateHold, list[1].SerialHex())

@@ -93,9 +93,13 @@ var remedy = sync.OnceValue(func() *regexp.Regexp {
 // faultAndRemedy gives what to do a line of its own.
 func faultAndRemedy(text string) string {
 	lines := strings.Split(text, "\n")
+	arrow := "\n→ "
+	if len(lines) > 1 { // what follows is another fault
+		arrow = "\n  → "
+	}
 	for i, l := range lines {
 		if m := remedy().FindStringSubmatch(l); m != nil && !strings.HasPrefix(m[2], "ironseal ") {
-			lines[i] = m[1] + "\n→ " + m[2]
+			lines[i] = m[1] + arrow + m[2]
 		}
 	}
 	return strings.Join(lines, "\n")

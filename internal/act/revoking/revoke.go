@@ -70,10 +70,10 @@ func plan(ctx context.Context, e *estate.Estate, ask Ask) (Plan, error) {
 		return p, fmt.Errorf("--since %s is still to come: a certificate is bad since a moment that has been",
 			ask.Since.Format(time.RFC3339))
 	}
+	var faults []error
 	if p.Targets, err = targets(ctx, e, ask.Names, ask.Parties); err != nil {
-		return p, err
-	}
-	if len(p.Targets) == 0 {
+		faults = append(faults, err)
+	} else if len(p.Targets) == 0 {
 		return p, fmt.Errorf("no certificate is meant: %w", ErrNothing)
 	}
 	if now.Before(newest.Add(-time.Second)) {
@@ -83,8 +83,11 @@ func plan(ctx context.Context, e *estate.Estate, ask Ask) (Plan, error) {
 	}
 	for _, t := range p.Targets {
 		if err := p.ready(t, now); err != nil {
-			return p, err
+			faults = append(faults, err)
 		}
+	}
+	if err := together(faults); err != nil {
+		return p, err
 	}
 	if err := p.fall(ctx, e); err != nil {
 		return p, err

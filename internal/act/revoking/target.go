@@ -183,10 +183,12 @@ func targets(ctx context.Context, e *estate.Estate, names, holders []string) ([]
 		return nil, err
 	}
 	var list []estate.Held
+	var faults []error
 	for _, n := range names {
 		c, err := named(ctx, e, h, n)
 		if err != nil {
-			return nil, err
+			faults = append(faults, err)
+			continue
 		}
 		list = append(list, c)
 	}
@@ -216,11 +218,23 @@ func targets(ctx context.Context, e *estate.Estate, names, holders []string) ([]
 		seen[c.Record.ID] = true
 		t, err := target(ctx, e, h, c)
 		if err != nil {
-			return nil, err
+			faults = append(faults, err)
+			continue
 		}
 		out = append(out, t)
 	}
-	return out, nil
+	return out, together(faults)
+}
+
+// mostFaults is how many faults of one sheet are told.
+const mostFaults = 20
+
+// together tells all faults at once, so that a long file is put right in one go.
+func together(faults []error) error {
+	if more := len(faults) - mostFaults; more > 0 {
+		faults = append(faults[:mostFaults:mostFaults], fmt.Errorf("and %d more like these", more))
+	}
+	return errors.Join(faults...)
 }
 
 // target checks that a certificate is ours to take back.
