@@ -99,3 +99,23 @@ func TestFoldersAreExchanged(t *testing.T) {
 		}
 	}
 }
+
+// A web server's folder may be reached by a link: what it leads to is replaced, and it stays.
+func TestALinkToAFolderStays(t *testing.T) {
+	dir := t.TempDir()
+	real, link := filepath.Join(dir, "real"), filepath.Join(dir, "link")
+	if err := errors.Join(os.Mkdir(real, 0o755), os.Symlink("real", link)); err != nil {
+		t.Fatal(err)
+	}
+	if err := ReplaceFolder(link, nil, func(into string) error {
+		return os.WriteFile(filepath.Join(into, "new"), nil, 0o644)
+	}); err != nil {
+		t.Fatal(err)
+	}
+	if to, err := os.Readlink(link); err != nil || to != "real" {
+		t.Errorf("the link leads to %q: %v", to, err)
+	}
+	if _, err := os.Stat(filepath.Join(real, "new")); err != nil {
+		t.Error(err)
+	}
+}

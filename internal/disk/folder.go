@@ -46,8 +46,12 @@ func NewFolder(dir string, write func(into string) error) error {
 }
 
 // ReplaceFolder makes a folder all at once in the place of one that holds nothing but plain
-// files of known names; that one is removed once the new one has its name.
+// files of known names; that one is removed once the new one has its name. A link to a folder
+// stays a link: the folder that it leads to is replaced.
 func ReplaceFolder(dir string, known []string, write func(into string) error) error {
+	if to, err := filepath.EvalSymlinks(dir); err == nil {
+		dir = to
+	}
 	list, err := os.ReadDir(dir)
 	if errors.Is(err, fs.ErrNotExist) {
 		return NewFolder(dir, write)
