@@ -198,7 +198,25 @@ func TestIncidentsThatAreNone(t *testing.T) {
 	if _, err := incidents.Replace(ctx, e, p, nil); err == nil || !strings.Contains(err.Error(), "new key") {
 		t.Errorf("a replacement for the same key: %v", err)
 	}
+	again, err := renewing.PlanAgain(ctx, e, renewing.AgainAsk{Certificate: list[0].SerialHex()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := sign(e, again); err != nil {
+		t.Fatal(err)
+	}
+	p = incident(t, e, "I2") // the same key again is no replacement, and hangs on it as well
+	undone(t, p, "prepare replacements", "hand them over", "revoke", "publish", "prove it")
+	if len(p.Affected) != 2 {
+		t.Errorf("%+v", p.Affected)
+	}
 	revoke(t, e, revocation.KeyCompromise, list[0].SerialHex())
+	undone(t, incident(t, e, "I2"), "prepare replacements", "hand them over", "revoke", "publish", "prove it")
+	for _, a := range p.Affected {
+		if a.Serial != list[0].SerialHex() {
+			revoke(t, e, revocation.KeyCompromise, a.Serial)
+		}
+	}
 	publish(t, e, publishing.Ask{}, filepath.Join(t.TempDir(), "public"))
 	undone(t, incident(t, e, "I2"), "prepare replacements", "hand them over", "prove it")
 	if _, err := incidents.Find(ctx, e, "I9"); err == nil {

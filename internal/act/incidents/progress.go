@@ -94,6 +94,9 @@ func of(ctx context.Context, e *estate.Estate, name string) (Progress, error) {
 	return p, nil
 }
 
+// mostSameKey is how many certificates with the key in doubt are told.
+const mostSameKey = 1000
+
 // affected gathers what hangs on the key, with what has become of each.
 func (p *Progress) affected(ctx context.Context, e *estate.Estate) error {
 	var list []revoking.Fallen
@@ -108,22 +111,14 @@ func (p *Progress) affected(ctx context.Context, e *estate.Estate) error {
 			return err
 		}
 	} else {
-		holders, err := e.Holders(ctx, p.target.Held)
-		if err != nil {
+		var err error
+		if list, err = withSameKey(ctx, e, p.target.Held); err != nil {
 			return err
 		}
-		list = []revoking.Fallen{{Held: p.target.Held, Under: p.target.By.Name(), Holders: holders}}
 	}
-	all, err := e.Certificates(ctx)
+	instead, err := p.successors(ctx, e, down)
 	if err != nil {
 		return err
-	}
-	instead := map[int64]estate.Held{}
-	for _, c := range all {
-		if c.Record.Replaces != 0 && c.State != estate.Revoked && c.State != estate.Expired &&
-			!slices.ContainsFunc(down, func(g *hierarchy.Generation) bool { return g.Name() == c.Record.Issuer }) {
-			instead[c.Record.Replaces] = c
-		}
 	}
 	sights, err := parties.Sights(ctx, e)
 	if err != nil {
@@ -154,6 +149,45 @@ func (p *Progress) affected(ctx context.Context, e *estate.Estate) error {
 	}
 	slices.Sort(p.Holders)
 	return nil
+}
+
+// successors are what was signed in the place of certificates and counts, by what they replace.
+func (p *Progress) successors(ctx context.Context, e *estate.Estate,
+	down []*hierarchy.Generation) (map[int64]estate.Held, error) {
+	all, err := e.Certificates(ctx)
+	if err != nil {
+		return nil, err
+	}
+	instead := map[int64]estate.Held{}
+	for _, c := range all {
+		if p.target.Generation == nil && c.Key.Fingerprint() == p.target.Key.Fingerprint() {
+			continue // the key in doubt again
+		}
+		if c.Record.Replaces != 0 && c.State != estate.Revoked && c.State != estate.Expired &&
+			!slices.ContainsFunc(down, func(g *hierarchy.Generation) bool { return g.Name() == c.Record.Issuer }) {
+			instead[c.Record.Replaces] = c
+		}
+	}
+	return instead, nil
+}
+
+// withSameKey lists a certificate, and those that have its key and still count.
+func withSameKey(ctx context.Context, e *estate.Estate, target estate.Held) (out []revoking.Fallen, err error) {
+	same, err := e.HeldAll(e.Records.CertificatesByKey(ctx, target.Key.Fingerprint(), mostSameKey))
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range same {
+		if c.State == estate.Expired && c.Record.ID != target.Record.ID {
+			continue
+		}
+		holders, err := e.Holders(ctx, c)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, revoking.Fallen{Held: c, Under: c.Record.Issuer, Holders: holders})
+	}
+	return out, nil
 }
 
 // instead finds what was signed in the place of a certificate, and what is known of it.
@@ -267,7 +301,6 @@ func (p *Progress) revoked(ctx context.Context, e *estate.Estate) (Step, error) 
 		return s, nil
 	}
 	var open []string
-	targets := []revoking.Target{t}
 	if t.Generation != nil {
 		same, err := withKey(ctx, e, t.Generation)
 		if err != nil {
@@ -278,8 +311,11 @@ func (p *Progress) revoked(ctx context.Context, e *estate.Estate) (Step, error) 
 				open = append(open, g.Name())
 			}
 		}
-	} else if targets[0].State != estate.Revoked {
-		open = append(open, t.Serial.Short())
+	}
+	for _, a := range p.Affected { // of a certificate: all that have its key
+		if t.Generation == nil && a.State != estate.Revoked && a.State != estate.Expired {
+			open = append(open, a.held.Serial.Short())
+		}
 	}
 	s.Done = len(open) == 0
 	if s.Words = "done"; !s.Done {
