@@ -2,6 +2,7 @@ package act_test
 
 import (
 	"errors"
+	"fmt"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -212,13 +213,26 @@ func TestIncidentsThatAreNone(t *testing.T) {
 	}
 	revoke(t, e, revocation.KeyCompromise, list[0].SerialHex())
 	undone(t, incident(t, e, "I2"), "prepare replacements", "hand them over", "revoke", "publish", "prove it")
-	for _, a := range p.Affected {
-		if a.Serial != list[0].SerialHex() {
-			revoke(t, e, revocation.KeyCompromise, a.Serial)
-		}
+	second := p.Affected[0].Serial
+	if second == list[0].SerialHex() {
+		second = p.Affected[1].Serial
 	}
+	revoke(t, e, revocation.KeyCompromise, second)
 	publish(t, e, publishing.Ask{}, filepath.Join(t.TempDir(), "public"))
 	undone(t, incident(t, e, "I2"), "prepare replacements", "hand them over", "prove it")
+	fresh := take(t, e, specimen.Request(t, nil, "CN="+list[0].Title(), []string{list[0].Title()}))
+	newest, _, err := e.FindCertificate(ctx, second)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if again, err = renewing.PlanAgain(ctx, e, renewing.AgainAsk{Certificate: newest.SerialHex(),
+		Request: fmt.Sprint("R", fresh)}); err != nil {
+		t.Fatal(err)
+	}
+	if err := sign(e, again); err != nil {
+		t.Fatal(err)
+	}
+	undone(t, incident(t, e, "I2"), "hand them over", "prove it") // it stands in the place of both
 	if _, err := incidents.Find(ctx, e, "I9"); err == nil {
 		t.Error("there is an incident I9")
 	}

@@ -158,14 +158,24 @@ func (p *Progress) successors(ctx context.Context, e *estate.Estate,
 	if err != nil {
 		return nil, err
 	}
-	instead := map[int64]estate.Held{}
+	next := map[int64]estate.Held{}
 	for _, c := range all {
-		if p.target.Generation == nil && c.Key.Fingerprint() == p.target.Key.Fingerprint() {
-			continue // the key in doubt again
+		if c.Record.Replaces != 0 {
+			next[c.Record.Replaces] = c
 		}
-		if c.Record.Replaces != 0 && c.State != estate.Revoked && c.State != estate.Expired &&
-			!slices.ContainsFunc(down, func(g *hierarchy.Generation) bool { return g.Name() == c.Record.Issuer }) {
-			instead[c.Record.Replaces] = c
+	}
+	counts := func(c estate.Held) bool {
+		again := p.target.Generation == nil && c.Key.Fingerprint() == p.target.Key.Fingerprint()
+		return !again && c.State != estate.Revoked && c.State != estate.Expired &&
+			!slices.ContainsFunc(down, func(g *hierarchy.Generation) bool { return g.Name() == c.Record.Issuer })
+	}
+	instead := map[int64]estate.Held{}
+	for id, c := range next {
+		for there := true; there && !counts(c); { // its successor may do; each is younger than what it replaces
+			c, there = next[c.Record.ID]
+		}
+		if c.Certificate != nil {
+			instead[id] = c
 		}
 	}
 	return instead, nil

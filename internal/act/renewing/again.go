@@ -40,7 +40,7 @@ func PlanAgain(ctx context.Context, e *estate.Estate, ask AgainAsk) (*signing.Sh
 }
 
 func planRenewalOf(ctx context.Context, e *estate.Estate, ask AgainAsk) (*signing.Sheet, error) {
-	old, err := oneToRenew(ctx, e, ask.Certificate)
+	old, err := oneToRenew(ctx, e, ask.Certificate, ask.Request != "")
 	if err != nil {
 		return nil, err
 	}
@@ -52,8 +52,8 @@ func planRenewalOf(ctx context.Context, e *estate.Estate, ask AgainAsk) (*signin
 }
 
 // oneToRenew finds the certificate that is meant; where a name fits several that
-// still serve, they are listed.
-func oneToRenew(ctx context.Context, e *estate.Estate, name string) (estate.Held, error) {
+// still serve, they are listed. What was revoked is renewed for a fresh request only.
+func oneToRenew(ctx context.Context, e *estate.Estate, name string, fresh bool) (estate.Held, error) {
 	list, err := e.HeldAll(e.Records.CertificatesByName(ctx, strings.TrimPrefix(strings.TrimSpace(name), "dns:")))
 	if err != nil {
 		return estate.Held{}, err
@@ -82,9 +82,9 @@ func oneToRenew(ctx context.Context, e *estate.Estate, name string) (estate.Held
 		return c, err
 	case c.State == estate.Replaced:
 		return c, fmt.Errorf("%s, serial %s, was replaced already", c.Title(), c.Serial.Short())
-	case c.State == estate.Revoked:
-		return c, fmt.Errorf("%s, serial %s, is revoked: ask its holder for a new request, and sign that", c.Title(),
-			c.Serial.Short())
+	case c.State == estate.Revoked && !fresh:
+		return c, fmt.Errorf("%s, serial %s, is revoked: ask its holder for a new request, and sign that: ironseal "+
+			"certificate renew %s --request REQUEST", c.Title(), c.Serial.Short(), c.Serial.Short())
 	case c.State == estate.OnHold:
 		return c, fmt.Errorf("%s, serial %s, is on hold: release it first, or revoke it for good", c.Title(),
 			c.Serial.Short())
