@@ -80,7 +80,7 @@ func oneToRenew(ctx context.Context, e *estate.Estate, name string, fresh bool) 
 	switch {
 	case err != nil:
 		return c, err
-	case c.State == estate.Replaced:
+	case c.State == estate.Replaced || c.State == estate.Revoked && c.Record.Replaced:
 		return c, fmt.Errorf("%s, serial %s, was replaced already", c.Title(), c.Serial.Short())
 	case c.State == estate.Revoked && !fresh:
 		return c, fmt.Errorf("%s, serial %s, is revoked: ask its holder for a new request, and sign that: ironseal "+
