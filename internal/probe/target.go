@@ -163,9 +163,11 @@ func plausible(s string) bool {
 	if _, err := netip.ParseAddr(s); err == nil {
 		return true
 	}
-	return s != "" && len(s) <= 253 && strings.Trim(s, ".") != "" && !strings.ContainsFunc(s, func(r rune) bool {
-		return (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && (r < '0' || r > '9') && r != '-' && r != '.' && r != '_'
-	})
+	return s != "" && len(s) <= 253 && strings.Trim(s, ".") != "" && !strings.Contains(s, "..") &&
+		!strings.ContainsFunc(s, func(r rune) bool {
+			return (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && (r < '0' || r > '9') && r != '-' && r != '.' &&
+				r != '_'
+		})
 }
 
 // ReadList reads endpoints: one a line, with remarks after #, or a table whose column

@@ -77,6 +77,7 @@ func TestListsOfEndpoints(t *testing.T) {
 func FuzzReadList(f *testing.F) {
 	f.Add([]byte("a.ternbay.example\nsmtp://b:25 # c\n"))
 	f.Add([]byte("endpoint;name\na:1;b\n"))
+	f.Add([]byte("0.."))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		list, _ := ReadList(data)
 		for _, target := range list {
