@@ -53,7 +53,7 @@ type Organisation struct {
 type Defaults struct {
 	AuthorityKey string `toml:"authority-key"`
 	HostKey      string `toml:"host-key"`
-	BeginsBefore string `toml:"begins-before" was:"backdate"`
+	BeginsBefore string `toml:"begins-before"`
 	Expiring     string `toml:"expiring"`
 }
 
