@@ -33,18 +33,11 @@ type quay struct {
 // PlayDevices plays the story of eight devices, first all wrong, then put right; and of a
 // change of roots over them, with a live client through every stage.
 func PlayDevices(ctx context.Context, s Stage) error {
-	if err := s.setUp(); err != nil {
+	q, done, err := s.quay()
+	if err != nil {
 		return err
 	}
-	q := &quay{Stage: s}
-	defer func() {
-		for _, l := range q.listeners {
-			l.Close()
-		}
-	}()
-	if err := q.open(); err != nil {
-		return err
-	}
+	defer done()
 	if err := s.play(q.found()); err != nil {
 		return err
 	}
@@ -52,6 +45,24 @@ func PlayDevices(ctx context.Context, s Stage) error {
 		return err
 	}
 	return q.changeRoots(ctx)
+}
+
+// quay sets up a stage with the devices of the quay; done lets them end.
+func (s Stage) quay() (q *quay, done func(), err error) {
+	if err := s.setUp(); err != nil {
+		return nil, nil, err
+	}
+	q = &quay{Stage: s}
+	done = func() {
+		for _, l := range q.listeners {
+			l.Close()
+		}
+	}
+	if err := q.open(); err != nil {
+		done()
+		return nil, nil, err
+	}
+	return q, done, nil
 }
 
 // open lets the devices begin, and writes what is known of them into a table.

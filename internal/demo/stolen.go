@@ -27,18 +27,11 @@ import (
 // authority that signed them is stolen, somebody serves a certificate that it made, and a
 // display that reads revocation lists looks at every stage.
 func PlayStolen(ctx context.Context, s Stage) error {
-	if err := s.setUp(); err != nil {
+	q, done, err := s.quay()
+	if err != nil {
 		return err
 	}
-	q := &quay{Stage: s}
-	defer func() {
-		for _, l := range q.listeners {
-			l.Close()
-		}
-	}()
-	if err := q.open(); err != nil {
-		return err
-	}
+	defer done()
 	for _, d := range q.devices { // what was wrong with them is another story
 		d.asked = ""
 		d.set(time.Now)
