@@ -342,3 +342,28 @@ func TestAnIncidentBelowASafe(t *testing.T) {
 		t.Errorf("its file is missing, and this is due: %q", told)
 	}
 }
+
+// What hangs on a generation that was renewed is what somebody has to renew: not what was
+// revoked, and not what signs answers.
+func TestWhatHangsOnARenewedAuthority(t *testing.T) {
+	_, e, list := signed(t, 3)
+	revoke(t, e, revocation.CessationOfOperation, list[0].SerialHex())
+	g, err := e.Generation(ctx, "services")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := responding.Open(ctx, e, g, 24*time.Hour); err != nil {
+		t.Fatal(err)
+	}
+	p, err := authorities.PlanRenewal(ctx, e, authorities.RenewAsk{Handle: "services"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := authorities.Renew(ctx, e, p); err != nil {
+		t.Fatal(err)
+	}
+	behind, err := e.Records.Behind(ctx, e.Now())
+	if err != nil || len(behind) != 1 || behind[0].Certificates != 2 {
+		t.Errorf("%+v, %v", behind, err)
+	}
+}

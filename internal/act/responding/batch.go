@@ -24,11 +24,11 @@ import (
 
 // Batch is what was made.
 type Batch struct {
-	Dir        string   `json:"dir" doc:"the folder"`
-	Answers    int      `json:"answers" doc:"how many"`
-	Responders []string `json:"responders" doc:"serials of the certificates of the keys that signed them"`
-	Skipped    []string `json:"skipped" doc:"generations about which nothing is answered, and why"`
-	Next       string   `json:"next_update" doc:"until when they are fresh"`
+	Dir        string    `json:"dir" doc:"the folder"`
+	Answers    int       `json:"answers" doc:"how many"`
+	Responders []string  `json:"responders" doc:"serials of the certificates of the keys that signed them"`
+	Skipped    []string  `json:"skipped" doc:"generations about which nothing is answered, and why"`
+	Next       time.Time `json:"next_update,omitzero" doc:"until when they are fresh"`
 }
 
 // subject is a certificate about which an answer is made.
@@ -78,8 +78,8 @@ func Prepare(ctx context.Context, e *estate.Estate, dir string, ask publishing.A
 		}
 		made, files = append(made, r), append(files, answers...)
 		out.Responders = append(out.Responders, r.Certificate.SerialHex())
-		if text := next.UTC().Format(time.RFC3339); out.Next == "" || text < out.Next {
-			out.Next = text
+		if next = next.UTC().Truncate(time.Second); out.Next.IsZero() || next.Before(out.Next) {
+			out.Next = next
 		}
 	}
 	out.Answers = len(files)

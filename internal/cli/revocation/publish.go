@@ -146,7 +146,7 @@ func published(ctx context.Context, s *session.Session, e *estate.Estate, ask pu
 
 func drawAnswers(s *session.Session, b responding.Batch) {
 	s.Out.Say("%s %s: %s, fresh until %s", s.Out.Paint(term.Good, "✓ written"), term.Safe(b.Dir),
-		span.Count(b.Answers, "OCSP answer"), b.Next)
+		span.Count(b.Answers, "OCSP answer"), b.Next.Format("2006-01-02 15:04 UTC"))
 	for _, why := range b.Skipped {
 		s.Out.Hung("  !", term.Careful, "none about what was signed by "+term.Safe(why))
 	}

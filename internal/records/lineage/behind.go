@@ -6,7 +6,8 @@ import (
 )
 
 // Behind says how many certificates that serve were signed by a generation that another
-// has followed.
+// has followed. What was revoked serves no more; what was signed by a template for no request
+// was for one use of the program itself, and nobody renews it.
 type Behind struct {
 	Generation   string `json:"generation"`
 	Certificates int    `json:"certificates"`
@@ -18,6 +19,9 @@ func (s Reading) Behind(ctx context.Context, now time.Time) ([]Behind, error) {
 		JOIN authority a ON a.id = g.authority JOIN certificate c ON c.issuer = g.id
 		WHERE c.replaced_by IS NULL AND c.staged = '' AND c.not_after >= ?
 			AND c.id NOT IN (SELECT certificate FROM generation) AND c.id NOT IN (SELECT certificate FROM link)
+			AND NOT (coalesce(c.request, 0) = 0 AND c.template IS NOT NULL)
+			AND NOT EXISTS (SELECT 1 FROM revocation r WHERE r.authority = c.authority AND r.serial = c.serial
+				AND r.released = '')
 			AND EXISTS (SELECT 1 FROM generation y WHERE y.authority = g.authority AND y.number > g.number
 				AND y.staged = '')
 		GROUP BY g.id ORDER BY a.handle, g.number`, now.Unix())
