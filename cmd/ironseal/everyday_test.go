@@ -5,7 +5,6 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-
 )
 
 // People get certificates too: a request without names, a receiver for whoever signs
