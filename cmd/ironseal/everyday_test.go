@@ -3,8 +3,12 @@ package main
 import (
 	"os"
 	"path/filepath"
+	"reflect"
 	"strings"
 	"testing"
+
+	"ironseal/internal/estate"
+	"ironseal/pki/receiver"
 )
 
 // People get certificates too: a request without names, a receiver for whoever signs
@@ -152,10 +156,24 @@ func TestABulkSheetHasARowARequest(t *testing.T) {
 	}
 }
 
+// was is what a key of a file was called once.
+func was(t *testing.T, in any, field string) string {
+	t.Helper()
+	f, _ := reflect.TypeOf(in).FieldByName(field)
+	name := f.Tag.Get("was")
+	if name == "" {
+		t.Fatal(field, "has no earlier name")
+	}
+	return name
+}
+
 // Keys of files that were called otherwise once still count, and an unknown key comes
 // with those that exist.
 func TestEarlierNamesOfKeysCount(t *testing.T) {
 	p := harbour(t)
+	settings := string(p.read("ironseal.toml"))
+	p.file("ironseal.toml", []byte(strings.Replace(settings, "begins-before",
+		was(t, estate.Defaults{}, "BeginsBefore"), 1)))
 	p.file("templates/older.toml", []byte("based-on = \"web-server\"\ntitle = \"Older\"\n[findings]\nstop = "+
 		"[\"short-name\"]\n"))
 	n := p.send("pier", []string{"pier"})
@@ -167,6 +185,9 @@ func TestEarlierNamesOfKeysCount(t *testing.T) {
 			t.Errorf("%q is missing: %s", want, r.errors)
 		}
 	}
+	p.file("receivers/older.toml", []byte(strings.Replace(string(p.read("receivers/java.toml")), "takes-the-key",
+		was(t, receiver.Demands{}, "Exportable"), 1)))
+	p.must("receiver", "check", "older")
 	p.must("receiver", "copy", "nginx", "quay-gate")
 	if out := p.must("receiver", "show", "quay-gate"); !strings.Contains(out, "downtime") {
 		t.Error(out)

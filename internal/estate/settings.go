@@ -53,7 +53,8 @@ type Organisation struct {
 type Defaults struct {
 	AuthorityKey string `toml:"authority-key"`
 	HostKey      string `toml:"host-key"`
-	BeginsBefore string `toml:"begins-before"`
+	// estates of the first two forms hold its earlier name, and must still open
+	BeginsBefore string `toml:"begins-before" was:"backdate"`
 	Expiring     string `toml:"expiring"`
 }
 
