@@ -54,8 +54,13 @@ type Evidence struct {
 	Lists   []*revocation.List
 	Answers []*ocsp.Answer
 	Signers []*cert.Certificate // who may have signed lists and answers, besides those of the chain
-	Late    time.Duration       // by how much clocks may differ, for answers
+	Late    time.Duration       // by how much clocks may differ
 }
+
+// ClocksDiffer is by how much the clock of whoever signed may be ahead of ours, and for answers
+// behind: what was signed while a question was asked is dated after it. Neither RFC 5280 nor
+// RFC 6960 names a figure; five minutes is our choice.
+const ClocksDiffer = 5 * time.Minute
 
 // Judge judges by evidence. It is for one run and one goroutine.
 type Judge struct {
@@ -276,7 +281,7 @@ func (l *looking) ask(p point.Point, list *revocation.List) {
 	}
 	signer, why := l.signer(list)
 	if why == "" {
-		why = list.Fresh(l.q.Now)
+		why = l.fresh(list)
 	}
 	if why != "" {
 		l.doubt(list, why)
@@ -301,6 +306,16 @@ func (l *looking) ask(p point.Point, list *revocation.List) {
 		return
 	}
 	l.pass(interim, by, until)
+}
+
+// fresh says why a list is not to be believed today, or "". One that is dated within the
+// difference of clocks is taken; one that is stale is stale.
+func (l *looking) fresh(list *revocation.List) string {
+	why := list.Fresh(l.q.Now)
+	if why != "" && list.Fresh(l.q.Now.Add(l.Late)) == "" {
+		return ""
+	}
+	return why
 }
 
 func (l *looking) pass(reasons point.Reasons, by string, until time.Time) {
@@ -367,7 +382,7 @@ func (l *looking) delta(list *revocation.List, signer *cert.Certificate) *revoca
 			d.Number.Cmp(list.Number) <= 0 {
 			continue
 		}
-		why := d.Fresh(l.q.Now)
+		why := l.fresh(d)
 		if why == "" && !l.verified(d, signer) {
 			why = "it was not signed by the key of the list that it adds to"
 		}

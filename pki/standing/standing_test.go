@@ -255,3 +255,34 @@ func BenchmarkJudgingByAMillion(b *testing.B) {
 		}
 	}
 }
+
+// What was signed while the question was asked is dated after it, and is believed within the
+// difference of clocks; what is dated later, or is stale, is not.
+func TestClocksMayDiffer(t *testing.T) {
+	w := specimen.NewLine(t)
+	line := []*cert.Certificate{w.Leaf.Cert, w.Mid.Cert, w.Root.Cert}
+	for what, c := range map[string]struct {
+		ahead, late time.Duration
+		state       State
+	}{
+		"a second ahead":        {time.Second, ClocksDiffer, Good},
+		"with clocks alike":     {time.Second, 0, Unknown},
+		"further ahead":         {ClocksDiffer + time.Minute, ClocksDiffer, Unknown},
+		"stale for some time":   {-7*24*time.Hour - 10*time.Minute, ClocksDiffer, Unknown},
+		"fresh, signed earlier": {-time.Minute, ClocksDiffer, Good},
+	} {
+		list := Evidence{Late: c.late, Lists: []*revocation.List{listed{by: w.Mid, number: 1, age: -c.ahead}.list(t)}}
+		answer := Evidence{Late: c.late, Answers: []*ocsp.Answer{answered(t, w.Mid, w.Mid, w.Leaf,
+			ocsp.Single{Status: ocsp.Good, This: specimen.Now.Add(c.ahead)})}}
+		for kind, e := range map[string]Evidence{"list": list, "answer": answer} {
+			if s := New(e, path.Question{Now: specimen.Now}, true).Of(line); s.State != c.state {
+				t.Errorf("%s, %s: %s, and it should be %s: %v", what, kind, s.State, c.state, s.Doubts)
+			}
+		}
+	}
+	stale := listed{by: w.Mid, number: 1, age: 7*24*time.Hour + time.Minute}.list(t)
+	e := Evidence{Late: ClocksDiffer, Lists: []*revocation.List{stale}}
+	if s := New(e, path.Question{Now: specimen.Now}, true).Of(line); s.State != Unknown {
+		t.Errorf("a list that has been stale for a minute: %s", s.State)
+	}
+}

@@ -60,7 +60,7 @@ func (r *Revocations) Into(ctx context.Context, s *Session, q *path.Question, li
 	stapled []byte) (failed []string) {
 	g := evidence.Gather(ctx, list, r.ask(s))
 	g.Add(r.given)
-	g.Signers = append(g.Signers, list...)
+	g.Signers, g.Late = append(g.Signers, list...), standing.ClocksDiffer
 	if len(stapled) > 0 {
 		if a, err := ocsp.ReadAnswer(stapled); err == nil {
 			g.Answers = append(g.Answers, a)
