@@ -136,7 +136,7 @@ func nearScheme(word string) string {
 
 // place reads HOST, HOST:PORT, an address of either kind, or [ADDRESS]:PORT.
 func (t *Target) place(text string) error {
-	if a, err := netip.ParseAddr(strings.Trim(text, "[]")); err == nil {
+	if a, ok := address(strings.Trim(text, "[]")); ok {
 		t.Host = a.String()
 		return nil
 	}
@@ -154,20 +154,34 @@ func (t *Target) place(text string) error {
 	if !plausible(t.Host) {
 		return errors.New("the host cannot be read")
 	}
+	if a, ok := address(t.Host); ok {
+		t.Host = a.String()
+	}
 	t.Host = strings.TrimSuffix(t.Host, ".")
 	return nil
 }
 
+// address reads an address. Its zone is a word like a host's name: RFC 4007 section 11.2 lets
+// it be any text, even one with the brackets and colons that set the port off.
+func address(s string) (netip.Addr, bool) {
+	a, err := netip.ParseAddr(s)
+	return a, err == nil && (a.Zone() == "" || lettered(a.Zone()) && !strings.HasSuffix(a.Zone(), "."))
+}
+
 // plausible reports whether a text may be a host's name or address.
 func plausible(s string) bool {
-	if _, err := netip.ParseAddr(s); err == nil {
+	if _, ok := address(s); ok {
 		return true
 	}
-	return s != "" && len(s) <= 253 && strings.Trim(s, ".") != "" && !strings.Contains(s, "..") &&
-		!strings.ContainsFunc(s, func(r rune) bool {
-			return (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && (r < '0' || r > '9') && r != '-' && r != '.' &&
-				r != '_'
-		})
+	return len(s) <= 253 && strings.Trim(s, ".") != "" && !strings.Contains(s, "..") && lettered(s)
+}
+
+// lettered reports whether a text holds only what hosts' names are written with.
+func lettered(s string) bool {
+	return !strings.ContainsFunc(s, func(r rune) bool {
+		return (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && (r < '0' || r > '9') && r != '-' && r != '.' &&
+			r != '_'
+	})
 }
 
 // ReadList reads endpoints: one a line, with remarks after #, or a table whose column

@@ -78,6 +78,7 @@ func FuzzReadList(f *testing.F) {
 	f.Add([]byte("a.ternbay.example\nsmtp://b:25 # c\n"))
 	f.Add([]byte("endpoint;name\na:1;b\n"))
 	f.Add([]byte("0.."))
+	f.Add([]byte("[::%:]:443\nfe80::1%eth0\n[fe80::1%eth0]:25"))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		list, _ := ReadList(data)
 		for _, target := range list {
