@@ -74,13 +74,7 @@ func (d Disk) write(path string, data []byte, mode fs.FileMode, replace bool) er
 	if err != nil {
 		return err
 	}
-	if err := m.finish(m.sync()); err != nil {
-		return err
-	}
-	if err := d.syncDir(filepath.Dir(path)); err != nil {
-		return notWritten(path, err)
-	}
-	return nil
+	return m.complete()
 }
 
 func notWritten(path string, err error) error {
@@ -184,10 +178,25 @@ func (m *making) finish(err error) error {
 	return m.f.Close()
 }
 
+// complete gives the file its name as soon as the disk has it.
+func (m *making) complete() error {
+	if err := m.finish(m.sync()); err != nil {
+		return err
+	}
+	if err := m.d.syncDir(filepath.Dir(m.path)); err != nil {
+		return notWritten(m.path, err)
+	}
+	return nil
+}
+
 func (m *making) drop(why error) error {
+	m.discard()
+	return notWritten(m.path, why)
+}
+
+func (m *making) discard() {
 	m.f.Close()
 	os.Remove(m.f.Name())
-	return notWritten(m.path, why)
 }
 
 // placeSlowly gives a file its name, which nobody has yet, on file systems that

@@ -119,3 +119,51 @@ func TestALinkToAFolderStays(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+func TestWhatIsReadyEarlyIsWrittenMeanwhile(t *testing.T) {
+	whole := []byte("head, body and tail")
+	for at := -1; at <= len(whole)+3; at++ { // wherever the part was expected; -1: none is ready early
+		path := filepath.Join(t.TempDir(), "file")
+		err := Disk{}.NewWhile(path, 0o644, func(early func([]byte, int)) ([]byte, error) {
+			if at >= 0 {
+				early(whole[6:10], at)
+			}
+			return whole, nil
+		})
+		if got, readErr := os.ReadFile(path); err != nil || readErr != nil || string(got) != string(whole) {
+			t.Errorf("expected at %d: %q, %v, %v", at, got, err, readErr)
+		}
+	}
+}
+
+func TestNothingIsLeftOfAFileWhoseContentFails(t *testing.T) {
+	for _, ready := range []bool{false, true} {
+		dir := t.TempDir()
+		broken := errors.New("the key does not open")
+		err := Disk{}.NewWhile(filepath.Join(dir, "file"), 0o644, func(early func([]byte, int)) ([]byte, error) {
+			if ready {
+				early([]byte("body"), 2)
+			}
+			return nil, broken
+		})
+		if left, _ := os.ReadDir(dir); err != broken || len(left) != 0 {
+			t.Errorf("%v, %v", err, left)
+		}
+	}
+	for _, step := range []Step{StepCreate, StepWrite, StepSync, StepPlace} {
+		dir := t.TempDir()
+		d := Disk{Fault: func(s Step, _ string) error {
+			if s == step {
+				return errors.New("no")
+			}
+			return nil
+		}}
+		err := d.NewWhile(filepath.Join(dir, "file"), 0o644, func(early func([]byte, int)) ([]byte, error) {
+			early([]byte("body"), 0)
+			return []byte("body and tail"), nil
+		})
+		if left, _ := os.ReadDir(dir); err == nil || len(left) != 0 {
+			t.Errorf("%s: %v, %v", step, err, left)
+		}
+	}
+}

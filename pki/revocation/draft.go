@@ -180,8 +180,12 @@ func (d Draft) tail() ([]byte, error) {
 }
 
 // Sign makes the list of encoded entries and signs it. There is one buffer for all: the
-// entries of a large list are copied once, into it, and hashed where they lie.
-func (d Draft) Sign(entries [][]byte, signer crypto.Signer, random io.Reader) ([]byte, error) {
+// entries of a large list are copied once, into it, and hashed where they lie. Where early is
+// not nil, it is given, before that, nearly all of the list: its content, and where in the
+// list it will begin, as far as that is known before the signature is. It may read it
+// meanwhile, and must not keep Sign waiting.
+func (d Draft) Sign(entries [][]byte, signer crypto.Signer, random io.Reader, early func(part []byte, at int)) ([]byte,
+	error) {
 	if err := d.check(); err != nil {
 		return nil, err
 	}
@@ -193,6 +197,35 @@ func (d Draft) Sign(entries [][]byte, signer crypto.Signer, random io.Reader) ([
 	if err != nil {
 		return nil, err
 	}
+	buffer, err := d.lay(entries, algorithm)
+	if err != nil {
+		return nil, err
+	}
+	if early != nil {
+		early(buffer[front:], ber.HeaderSize(cap(buffer)-front))
+	}
+	_, signature, err := key.SignMessage(buffer[front:], signer, random)
+	if err != nil {
+		return nil, fmt.Errorf("revocation list of %s: %w", d.Issuer, err)
+	}
+	buffer = append(buffer, algorithm...)
+	buffer = ber.AppendHeader(buffer, byte(casn1.BIT_STRING), len(signature)+1)
+	buffer = append(append(buffer, 0), signature...)
+	outer := ber.AppendHeader(nil, byte(casn1.SEQUENCE), len(buffer)-front)
+	from := front - len(outer)
+	copy(buffer[from:], outer)
+	return buffer[from:], nil
+}
+
+// Room in the buffer of a list: before its content for the outermost header, and behind it for
+// the algorithm and the longest signature.
+const (
+	front = 16
+	back  = 1100
+)
+
+// lay puts what is to be signed into a buffer, with room before and behind it.
+func (d Draft) lay(entries [][]byte, algorithm []byte) ([]byte, error) {
 	head, err := d.head(algorithm)
 	if err != nil {
 		return nil, err
@@ -209,8 +242,7 @@ func (d Draft) Sign(entries [][]byte, signer crypto.Signer, random io.Reader) ([
 	if size > 0 { // revokedCertificates is left out where there are none (section 5.1.2.6)
 		inner += ber.HeaderSize(size) + size
 	}
-	const room = 16 + 1100 // a header before, algorithm and the longest signature after
-	buffer := make([]byte, 16, 16+inner+8+room)
+	buffer := make([]byte, front, front+inner+8+back)
 	buffer = ber.AppendHeader(buffer, byte(casn1.SEQUENCE), inner)
 	buffer = append(buffer, head...)
 	if size > 0 {
@@ -219,16 +251,5 @@ func (d Draft) Sign(entries [][]byte, signer crypto.Signer, random io.Reader) ([
 			buffer = append(buffer, e...)
 		}
 	}
-	buffer = append(buffer, tail...)
-	_, signature, err := key.SignMessage(buffer[16:], signer, random)
-	if err != nil {
-		return nil, fmt.Errorf("revocation list of %s: %w", d.Issuer, err)
-	}
-	buffer = append(buffer, algorithm...)
-	buffer = ber.AppendHeader(buffer, byte(casn1.BIT_STRING), len(signature)+1)
-	buffer = append(append(buffer, 0), signature...)
-	outer := ber.AppendHeader(nil, byte(casn1.SEQUENCE), len(buffer)-16)
-	from := 16 - len(outer)
-	copy(buffer[from:], outer)
-	return buffer[from:], nil
+	return append(buffer, tail...), nil
 }

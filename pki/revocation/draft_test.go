@@ -57,7 +57,7 @@ func TestListsAreReadByTheStandardLibrary(t *testing.T) {
 		}
 		for n := range len(sample) + 1 {
 			d := drafted(root)
-			der, err := d.Sign([][]byte{encoded(t, sample[:n])}, root.Signer, rand.Reader)
+			der, err := d.Sign([][]byte{encoded(t, sample[:n])}, root.Signer, rand.Reader, nil)
 			if err != nil {
 				t.Fatal(kind, err)
 			}
@@ -99,7 +99,7 @@ func TestDeltasAndScopes(t *testing.T) {
 	scope := point.At("http://pki.ternbay.example/services-2.crl")
 	scope.OnlyUsers = true
 	d.Scope = &scope
-	der, err := d.Sign([][]byte{encoded(t, sample)}, root.Signer, rand.Reader)
+	der, err := d.Sign([][]byte{encoded(t, sample)}, root.Signer, rand.Reader, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -130,7 +130,7 @@ func TestDeltasAndScopes(t *testing.T) {
 		"no issuer":          func(d *Draft) { d.Issuer = dn.Name{} }} {
 		bad := d
 		spoil(&bad)
-		if _, err := bad.Sign(nil, root.Signer, rand.Reader); err == nil {
+		if _, err := bad.Sign(nil, root.Signer, rand.Reader, nil); err == nil {
 			t.Errorf("%s: it was signed", what)
 		}
 	}
@@ -138,7 +138,7 @@ func TestDeltasAndScopes(t *testing.T) {
 
 func TestEntriesAreFoundAndLeftOut(t *testing.T) {
 	root := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root", Authority: true})
-	der, err := drafted(root).Sign([][]byte{encoded(t, sample)}, root.Signer, rand.Reader)
+	der, err := drafted(root).Sign([][]byte{encoded(t, sample)}, root.Signer, rand.Reader, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -231,7 +231,7 @@ func TestLargeListsStayBytes(t *testing.T) {
 	entries := many(t, 100_000)
 	var before, after runtime.MemStats
 	runtime.ReadMemStats(&before)
-	der, err := drafted(root).Sign([][]byte{entries}, root.Signer, rand.Reader)
+	der, err := drafted(root).Sign([][]byte{entries}, root.Signer, rand.Reader, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -250,7 +250,7 @@ func TestLargeListsStayBytes(t *testing.T) {
 
 func BenchmarkReadingAMillion(b *testing.B) {
 	root := specimen.Make(b, nil, specimen.Plan{Subject: "CN=Root", Authority: true})
-	der, err := drafted(root).Sign([][]byte{many(b, 1_000_000)}, root.Signer, rand.Reader)
+	der, err := drafted(root).Sign([][]byte{many(b, 1_000_000)}, root.Signer, rand.Reader, nil)
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -269,4 +269,43 @@ func BenchmarkReadingAMillion(b *testing.B) {
 			l.Find(serial(4), root.Cert.Subject)
 		}
 	})
+}
+
+func TestASealIsOfEveryOctet(t *testing.T) {
+	root := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root", Authority: true})
+	for _, entries := range [][][]byte{nil, {encoded(t, sample)}} {
+		der, err := drafted(root).Sign(entries, root.Signer, rand.Reader, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		l, err := Skim(der)
+		if err != nil {
+			t.Fatal(err)
+		}
+		proof := NewProof()
+		proof.Write(bytes.Join(entries, nil))
+		if l.SealBy(proof.Sum(nil)) != l.Seal() {
+			t.Error("the seal by the proof of the entries is another")
+		}
+		for i := range der {
+			changed := bytes.Clone(der)
+			changed[i] ^= 1
+			if other, err := Skim(changed); err == nil && other.Seal() == l.Seal() {
+				t.Errorf("octet %d is changed, and the seal is not", i)
+			}
+		}
+	}
+}
+
+// What is given early is what the list holds at that place.
+func TestALargeListIsGivenEarly(t *testing.T) {
+	root := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root", Authority: true})
+	var part []byte
+	at := 0
+	der, err := drafted(root).Sign([][]byte{many(t, 10_000)}, root.Signer, rand.Reader, func(p []byte, begins int) {
+		part, at = bytes.Clone(p), begins
+	})
+	if err != nil || len(part) < len(der)*99/100 || !bytes.Equal(der[at:at+len(part)], part) {
+		t.Errorf("%d of %d octets at %d, %v", len(part), len(der), at, err)
+	}
 }

@@ -40,6 +40,7 @@ type List struct {
 	Count      int           // of its entries
 
 	entries, tbs, signature []byte
+	behind                  int // octets that follow the entries
 	algorithm               key.Algorithm
 }
 
@@ -69,12 +70,16 @@ func Skim(der []byte) (*List, error) {
 	}
 	in := cryptobyte.String(der)
 	var outer, tbs, body, alg, sig cryptobyte.String
-	if !in.ReadASN1(&outer, casn1.SEQUENCE) || !in.Empty() || !outer.ReadASN1Element(&tbs, casn1.SEQUENCE) ||
-		!outer.ReadASN1Element(&alg, casn1.SEQUENCE) ||
-		!outer.ReadASN1(&sig, casn1.BIT_STRING) || !outer.Empty() || len(sig) == 0 || sig[0] != 0 {
-		return nil, errors.New("it is not the ASN.1 structure of one (RFC 5280 section 5.1)")
+	notOne := errors.New("it is not the ASN.1 structure of one (RFC 5280 section 5.1)")
+	if !in.ReadASN1(&outer, casn1.SEQUENCE) || !in.Empty() || !outer.ReadASN1Element(&tbs, casn1.SEQUENCE) {
+		return nil, notOne
 	}
-	l := &List{Raw: der, tbs: tbs, signature: sig[1:]}
+	l := &List{Raw: der, tbs: tbs, behind: len(outer)}
+	if !outer.ReadASN1Element(&alg, casn1.SEQUENCE) || !outer.ReadASN1(&sig, casn1.BIT_STRING) || !outer.Empty() ||
+		len(sig) == 0 || sig[0] != 0 {
+		return nil, notOne
+	}
+	l.signature = sig[1:]
 	var err error
 	if l.algorithm, err = key.ReadAlgorithm(alg); err != nil {
 		return nil, err
@@ -113,6 +118,7 @@ func (l *List) readBody(body, outerAlg cryptobyte.String) error {
 		}
 		l.entries = list
 	}
+	l.behind += len(body)
 	return l.readExtensions(body)
 }
 
@@ -199,7 +205,7 @@ func (l *List) VerifiedBy(p key.Public) error { return p.Verify(l.algorithm, l.t
 // Weak reports whether its signature is of a kind that nobody should rely on.
 func (l *List) Weak() bool { return l.algorithm.Weak() }
 
-// SHA256 is the list's fingerprint.
+// SHA256 is the list's fingerprint, as other programs print it of the file.
 func (l *List) SHA256() [32]byte { return sha256.Sum256(l.Raw) }
 
 // Fresh says why a list is not to be used at a moment, or "": its time has not come, or

@@ -54,7 +54,7 @@ func (x listed) list(t testing.TB) *revocation.List {
 			t.Fatal(err)
 		}
 	}
-	der, err := d.Sign([][]byte{entries}, x.by.Signer, rand.Reader)
+	der, err := d.Sign([][]byte{entries}, x.by.Signer, rand.Reader, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -7,8 +7,6 @@ import (
 	"math/big"
 	"time"
 
-	"golang.org/x/crypto/blake2b"
-
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/records/lineage"
@@ -16,14 +14,6 @@ import (
 	"ironseal/pki/journal"
 	"ironseal/pki/revocation"
 )
-
-func newProof() hash.Hash {
-	h, err := blake2b.New256(nil)
-	if err != nil {
-		panic(err) // a key that is too long; there is none
-	}
-	return h
-}
 
 // building gathers the entries of one list.
 type building struct {

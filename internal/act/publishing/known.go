@@ -43,7 +43,7 @@ type Item struct {
 	This    time.Time `json:"this_update" doc:"its date"`
 	Next    time.Time `json:"next_update" doc:"when its successor is there at the latest"`
 	Entries int       `json:"entries" doc:"how many certificates stand on it"`
-	SHA256  string    `json:"sha256" doc:"its fingerprint"`
+	Seal    string    `json:"seal" doc:"BLAKE2b-256 of it, with that of its entries in the place of the entries"`
 
 	Through int64     `json:"through" doc:"the last revocation on record that it tells of"`
 	Gone    time.Time `json:"gone" doc:"the last release from hold on record that it knows of"`
@@ -212,7 +212,7 @@ func read(e *estate.Estate, i Item) (*revocation.List, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", kept(e, i), err)
 	}
-	if sum := l.SHA256(); fmt.Sprintf("%x", sum) != i.SHA256 {
+	if l.Seal() != i.Seal {
 		return nil, fmt.Errorf("%s: it is not the list that was signed: sign it again: ironseal revocations "+
 			"publish --all",
 			kept(e, i))

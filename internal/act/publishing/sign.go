@@ -237,42 +237,42 @@ func (s *signing) drop() error {
 	return s.e.World.Disk.Remove(last)
 }
 
-// keep signs a list, reads it back, and writes it into the estate's folder.
+// keep signs a list, reads it back, and writes it into the estate's folder. The disk takes the
+// entries while they are hashed.
 func (s *signing) keep(draft revocation.Draft, item *Item, pieces [][]byte, signer *custody.Opened) error {
-	der, err := draft.Sign(pieces, signer, s.e.World.Random)
-	if err != nil {
-		return err
-	}
-	if err := s.e.World.Step(estate.StepSealed); err != nil {
-		return err
-	}
-	l, err := revocation.Skim(der)
-	if err != nil || l.Number == nil || l.Number.Int64() != item.Number {
-		return errors.Join(err, errors.New("the list that was signed does not read as it was meant"))
-	}
 	mark := make([]byte, 8)
 	if _, err := io.ReadFull(s.e.World.Random, mark); err != nil {
 		return err
 	}
 	item.Mark = hex.EncodeToString(mark)
-	summed := make(chan [32]byte, 1)
-	go func() { summed <- l.SHA256() }()
 	file := kept(s.e, *item)
-	err = s.e.World.Disk.New(file, der, 0o644)
-	sum := <-summed
-	if err != nil {
-		return err
+	err := s.e.World.Disk.NewWhile(file, 0o644, func(early func([]byte, int)) ([]byte, error) {
+		der, err := draft.Sign(pieces, signer, s.e.World.Random, early)
+		if err != nil {
+			return nil, err
+		}
+		if err := s.e.World.Step(estate.StepSealed); err != nil {
+			return nil, err
+		}
+		l, err := revocation.Skim(der)
+		if err != nil || l.Number == nil || l.Number.Int64() != item.Number {
+			return nil, errors.Join(err, errors.New("the list that was signed does not read as it was meant"))
+		}
+		proof, err := hex.DecodeString(item.Proof)
+		item.Seal = l.SealBy(proof)
+		return der, err
+	})
+	if err == nil {
+		s.files, s.made = append(s.files, file), append(s.made, *item)
 	}
-	item.SHA256 = hex.EncodeToString(sum[:])
-	s.files, s.made = append(s.files, file), append(s.made, *item)
-	return nil
+	return err
 }
 
 // entries gives the encoded entries of a list; nil where the list before cannot be used and it
 // was not asked to make it anew.
 func (s *signing) entries(ctx context.Context, d Due, item *Item, anew bool) (pieces [][]byte, err error) {
 	err = s.e.View(ctx, func(moment *estate.Estate) (err error) {
-		b := building{e: moment, d: d, item: item, hash: newProof()}
+		b := building{e: moment, d: d, item: item, hash: revocation.NewProof()}
 		if _, item.Gone, err = moment.Records.Last(ctx, d.Generation.Authority.Handle, asPart(d)); err != nil {
 			return err
 		}
@@ -313,7 +313,7 @@ func (s *signing) delta(ctx context.Context, signer *custody.Opened, d Due, base
 	draft.Base, draft.Freshest = base.Number, nil
 	item := Item{List: whole.List, Delta: true, Number: whole.Number, Base: base.Number, This: whole.This,
 		Next: whole.Next, Cut: whole.Cut, Gone: whole.Gone}
-	b := building{e: s.e, d: d, item: &item, hash: newProof()}
+	b := building{e: s.e, d: d, item: &item, hash: revocation.NewProof()}
 	entries, n, err := b.rows(ctx, base.Through, nil, 0)
 	if err != nil {
 		return err
@@ -334,6 +334,8 @@ func (s *signing) delta(ctx context.Context, signer *custody.Opened, d Due, base
 		return err
 	}
 	item.Entries = n
+	b.hash.Write(entries)
+	item.Proof = hex.EncodeToString(b.hash.Sum(nil))
 	return s.keep(draft, &item, [][]byte{entries}, signer)
 }
 

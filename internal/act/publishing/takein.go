@@ -126,15 +126,15 @@ func itemOf(h hierarchy.Hierarchy, have Lists, l *revocation.List, missing func(
 				return Item{}, fmt.Errorf("the list of %s is not whole: it is a delta, or about some "+
 					"certificates only", a.Handle)
 			}
-			sum := l.SHA256()
+			seal := l.Seal()
 			i := Item{List: g.ListName(), Number: l.Number.Int64(), This: l.ThisUpdate, Next: l.NextUpdate,
-				Entries: l.Count, SHA256: fmt.Sprintf("%x", sum), Mark: fmt.Sprintf("%x", sum[:8])}
+				Entries: l.Count, Seal: seal, Mark: seal[:16]}
 			for _, known := range have.newest[i.scope()] {
-				if known.Number >= i.Number && known.SHA256 != i.SHA256 {
+				if known.Number >= i.Number && known.Seal != i.Seal {
 					return i, fmt.Errorf("the list of %s has the number %d, and %d is known already: it is an "+
 						"older one", a.Handle,
 						i.Number, known.Number)
-				} else if known.SHA256 == i.SHA256 && !missing(known) { // after a restored backup it may be
+				} else if known.Seal == i.Seal && !missing(known) { // after a restored backup it may be
 					return i, failure.Of(failure.ErrChanged, "the list %d of %s was taken in already", i.Number,
 						a.Handle)
 				}
