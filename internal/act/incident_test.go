@@ -15,8 +15,12 @@ import (
 	"ironseal/internal/act/publishing"
 	"ironseal/internal/act/renewing"
 	"ironseal/internal/act/safekeeping"
+	"ironseal/internal/act/signing"
 	"ironseal/internal/estate"
+	"ironseal/internal/failure"
+	"ironseal/pki/finding"
 	"ironseal/pki/issue"
+	"ironseal/pki/key"
 	"ironseal/pki/revocation"
 	"ironseal/pki/specimen"
 )
@@ -191,14 +195,6 @@ func TestIncidentsThatAreNone(t *testing.T) {
 	if err := sign(e, sheet(t, e, number)); err != nil {
 		t.Error(err)
 	}
-	p := begin(t, e, list[0].SerialHex())
-	if len(p.Affected) != 1 || p.Authority {
-		t.Errorf("%+v", p.Affected)
-	}
-	undone(t, p, "prepare replacements", "hand them over", "revoke", "publish", "prove it")
-	if _, err := incidents.Replace(ctx, e, p, nil); err == nil || !strings.Contains(err.Error(), "new key") {
-		t.Errorf("a replacement for the same key: %v", err)
-	}
 	again, err := renewing.PlanAgain(ctx, e, renewing.AgainAsk{Certificate: list[0].SerialHex()})
 	if err != nil {
 		t.Fatal(err)
@@ -206,10 +202,13 @@ func TestIncidentsThatAreNone(t *testing.T) {
 	if err := sign(e, again); err != nil {
 		t.Fatal(err)
 	}
-	p = incident(t, e, "I2") // the same key again is no replacement, and hangs on it as well
-	undone(t, p, "prepare replacements", "hand them over", "revoke", "publish", "prove it")
-	if len(p.Affected) != 2 {
+	p := begin(t, e, list[0].SerialHex()) // the same key again is no replacement, and hangs on it as well
+	if len(p.Affected) != 2 || p.Authority {
 		t.Errorf("%+v", p.Affected)
+	}
+	undone(t, p, "prepare replacements", "hand them over", "revoke", "publish", "prove it")
+	if _, err := incidents.Replace(ctx, e, p, nil); err == nil || !strings.Contains(err.Error(), "new key") {
+		t.Errorf("a replacement for the same key: %v", err)
 	}
 	revoke(t, e, revocation.KeyCompromise, list[0].SerialHex())
 	undone(t, incident(t, e, "I2"), "prepare replacements", "hand them over", "revoke", "publish", "prove it")
@@ -239,6 +238,52 @@ func TestIncidentsThatAreNone(t *testing.T) {
 	if faults := checked(t, dir); len(faults) > 0 {
 		t.Errorf("%v", faults)
 	}
+}
+
+// A key in doubt gets no further certificate, however the request comes, until it is known to
+// be a false alarm; nor does one that came into doubt while the sheet was on screen.
+func TestNothingIsSignedForAKeyInDoubt(t *testing.T) {
+	_, e, list := signed(t, 2)
+	signer := specimen.Key(t, key.P256)
+	host := func(name string) int {
+		return take(t, e, specimen.Request(t, signer, "CN="+name, []string{name}))
+	}
+	first := host("first.ternbay.example")
+	if err := sign(e, sheet(t, e, first)); err != nil {
+		t.Fatal(err)
+	}
+	c, _, err := e.FindCertificate(ctx, "first.ternbay.example")
+	if err != nil {
+		t.Fatal(err)
+	}
+	second := host("second.ternbay.example")
+	onScreen := sheet(t, e, second)
+	doubted := func(s *signing.Sheet, code finding.Code) {
+		t.Helper()
+		if err := sign(e, onScreen); !errors.Is(err, failure.ErrChanged) {
+			t.Errorf("%s: what was on screen: %v", code, err)
+		}
+		var refused *issue.Refused
+		if err := sign(e, s); !errors.As(err, &refused) || !s.Plan.Findings.Has(code) {
+			t.Errorf("%s: %v, %v", code, s.Plan.Findings, err)
+		}
+	}
+	begin(t, e, c.SerialHex())
+	doubted(sheet(t, e, second), "key-in-doubt")
+	again, err := renewing.PlanAgain(ctx, e, renewing.AgainAsk{Certificate: c.SerialHex()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	doubted(again, "key-in-doubt")
+	begin(t, e, list[0].SerialHex()) // another one keeps nobody from going on
+	if _, err := incidents.End(ctx, e, incident(t, e, "I1"), "a false alarm", true); err != nil {
+		t.Fatal(err)
+	}
+	if s := sheet(t, e, second); s.Plan.Findings.Has("key-in-doubt") {
+		t.Error("it is in doubt after the end")
+	}
+	revoke(t, e, revocation.KeyCompromise, c.SerialHex())
+	doubted(sheet(t, e, second), "key-lost")
 }
 
 // What was revoked is revoked in a rehearsal too, where an incident can be practised.

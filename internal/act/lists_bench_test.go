@@ -118,7 +118,7 @@ func BenchmarkLists(b *testing.B) {
 		b.ReportMetric(full.Seconds()/(rows+bytes).Seconds(), "x-rows+bytes")
 		b.ReportMetric(next.Seconds(), "s/next")
 		b.ReportMetric(next.Seconds()/full.Seconds(), "next/full")
-		b.ReportMetric(next.Seconds()/(rows + bytes).Seconds(), "next/rows+bytes")
+		b.ReportMetric(next.Seconds()/(rows+bytes).Seconds(), "next/rows+bytes")
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"ironseal/internal/act/checking"
+	"ironseal/internal/act/doubt"
 	"ironseal/internal/act/incidents"
 	"ironseal/internal/act/looking"
 	"ironseal/internal/act/overview"
@@ -70,7 +71,7 @@ func Shapes() []Shape {
 		{"revocation list", "revocations list", fieldsOf(RevocationList{})},
 		{"published list", "revocations publish, revocations take-in", fieldsOf(publishing.Item{})},
 		{"checked list", "revocations check", fieldsOf(looking.Checked{})},
-		{"incident", "incident list", fieldsOf(incidents.Incident{})},
+		{"incident", "incident list", fieldsOf(doubt.Incident{})},
 		{"incident, known", "incident open, incident show", fieldsOf(incidents.Progress{})},
 		{"step of an incident", "incident open, incident show", fieldsOf(incidents.Step{})},
 		{"affected certificate", "incident open, incident show", fieldsOf(incidents.Affected{})},

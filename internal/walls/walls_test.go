@@ -31,6 +31,7 @@ var order = []string{
 	"pki/describe", "pki/specimen",
 	"internal/failure", "internal/disk", "internal/records/sqlite", "internal/records/lineage", "internal/records",
 	"internal/custody", "internal/fetch", "internal/probe", "internal/estate",
+	"internal/act/doubt",
 	"internal/act/authorities", "internal/act/delivery", "internal/act/intake", "internal/act/elsewhere",
 	"internal/act/signing", "internal/act/renewing",
 	"internal/act/trusting", "internal/act/machine", "internal/act/live",

@@ -84,6 +84,7 @@ const (
 
 	// About taking back.
 	KeyLost       Code = "key-lost"
+	KeyInDoubt    Code = "key-in-doubt"
 	ReasonUnfit   Code = "reason-does-not-fit"
 	NotSuperseded Code = "nothing-in-its-place"
 	Again         Code = "was-on-hold"
@@ -352,6 +353,9 @@ var registry = []Rule{
 	{KeyLost, Refused, "The key was in a certificate that was revoked for its sake.",
 		"Whoever else has the key has what every certificate for it allows.",
 		"ask for a new request with a new key"},
+	{KeyInDoubt, Refused, "The key is the subject of an open incident.",
+		"Whoever else has the key has what every certificate for it allows.",
+		"ask for a new request with a new key, or close the incident: ironseal incident list"},
 	{ReasonUnfit, Held, "The reason is not meant for this kind of certificate.",
 		"Clients act on the reason: one that is wrong misleads them (RFC 5280 section 5.3.1).",
 		"choose another: ironseal revoke --help tells when each fits"},

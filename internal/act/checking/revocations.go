@@ -5,7 +5,7 @@ import (
 	"maps"
 	"slices"
 
-	"ironseal/internal/act/incidents"
+	"ironseal/internal/act/doubt"
 	"ironseal/internal/act/revoking"
 	"ironseal/internal/records"
 	"ironseal/internal/records/lineage"
@@ -81,10 +81,10 @@ func (t *told) revocations(en journal.Entry, d detail, at string) {
 				a.revoked.own[s.text("serial")] = r
 			}
 		}
-	case incidents.OpenAct, incidents.CloseAct:
+	case doubt.OpenAct, doubt.CloseAct:
 		for _, name := range append(d.list("stopped"), d.list("grant again")...) {
 			if g := t.generations[name]; g != nil {
-				if g.stopped = "incident " + en.Object; en.Act == incidents.CloseAct {
+				if g.stopped = "incident " + en.Object; en.Act == doubt.CloseAct {
 					g.stopped = ""
 				}
 			}

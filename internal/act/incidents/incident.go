@@ -10,13 +10,12 @@ package incidents
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
+	"ironseal/internal/act/doubt"
 	"ironseal/internal/act/revoking"
 	"ironseal/internal/estate"
 	"ironseal/internal/failure"
@@ -25,75 +24,12 @@ import (
 	"ironseal/pki/journal"
 )
 
-// The acts, as the journal calls them.
-const (
-	OpenAct  = "open incident"
-	CloseAct = "close incident"
-)
-
-// Incident is one incident, as it was opened and closed.
-type Incident struct {
-	Name        string    `json:"incident" doc:"its number, such as I1"`
-	About       string    `json:"about" doc:"the generation or the certificate whose key is in doubt"`
-	Serial      string    `json:"serial" doc:"of that certificate"`
-	Authority   bool      `json:"ca" doc:"whether it is an authority's"`
-	Because     string    `json:"because" doc:"what is suspected"`
-	Opened      time.Time `json:"opened" doc:"when"`
-	Who         string    `json:"who" doc:"who opened it"`
-	Closed      time.Time `json:"closed,omitzero" doc:"when it was closed"`
-	Outcome     string    `json:"outcome,omitempty" doc:"what was said at its end"`
-	Left        []string  `json:"left,omitempty" doc:"steps that were not done when it was closed"`
-	Certificate string    `json:"certificate" doc:"SHA-256 of the certificate, in hex"`
-
-	seq int64
-}
-
-// Open reports whether an incident is still open.
-func (i Incident) Open() bool { return i.Closed.IsZero() }
-
-// journaled is what entries are read from: the records, in or outside an act.
-type journaled interface {
-	EntriesOf(ctx context.Context, act string, fn func(journal.Entry) error) error
-}
-
-// List reads all incidents, oldest first.
-func List(ctx context.Context, e *estate.Estate) ([]Incident, error) { return all(ctx, e.Records) }
-
-func all(ctx context.Context, from journaled) (out []Incident, err error) {
-	err = from.EntriesOf(ctx, OpenAct, func(en journal.Entry) error {
-		i := Incident{Name: en.Object, Opened: en.At, Who: en.Actor, seq: en.Seq}
-		if err := json.Unmarshal([]byte(en.Detail), &i); err != nil {
-			return fmt.Errorf("journal J%d: %w", en.Seq, err)
-		}
-		out = append(out, i)
-		return nil
-	})
-	if err != nil {
-		return nil, err
-	}
-	return out, from.EntriesOf(ctx, CloseAct, func(en journal.Entry) error {
-		for n := range out {
-			if out[n].Name == en.Object {
-				told := struct {
-					Because string
-					Left    []string
-				}{}
-				if err := json.Unmarshal([]byte(en.Detail), &told); err != nil {
-					return fmt.Errorf("journal J%d: %w", en.Seq, err)
-				}
-				out[n].Closed, out[n].Outcome, out[n].Left = en.At, told.Because, told.Left
-			}
-		}
-		return nil
-	})
-}
-
 // Find finds an incident by its number, or the one that is open about a certificate or an
 // authority.
-func Find(ctx context.Context, e *estate.Estate, name string) (Incident, error) {
-	list, err := List(ctx, e)
+func Find(ctx context.Context, e *estate.Estate, name string) (doubt.Incident, error) {
+	list, err := doubt.Incidents(ctx, e.Records)
 	if err != nil {
-		return Incident{}, err
+		return doubt.Incident{}, err
 	}
 	for _, i := range slices.Backward(list) {
 		handle, _, _ := strings.Cut(i.About, ".g")
@@ -101,14 +37,14 @@ func Find(ctx context.Context, e *estate.Estate, name string) (Incident, error) 
 			return i, nil
 		}
 	}
-	return Incident{}, failure.Of(failure.ErrNotFound, "incident %q: there is none; see them with: ironseal "+
+	return doubt.Incident{}, failure.Of(failure.ErrNotFound, "incident %q: there is none; see them with: ironseal "+
 		"incident list",
 		name)
 }
 
 // Begin opens an incident. What it is about grants nothing from that moment.
-func Begin(ctx context.Context, e *estate.Estate, name, because string) (Incident, journal.Head, error) {
-	var out Incident
+func Begin(ctx context.Context, e *estate.Estate, name, because string) (doubt.Incident, journal.Head, error) {
+	var out doubt.Incident
 	if strings.TrimSpace(because) == "" {
 		return out, journal.Head{}, errors.New("say what is suspected: --because TEXT")
 	}
@@ -116,8 +52,8 @@ func Begin(ctx context.Context, e *estate.Estate, name, because string) (Inciden
 	if err != nil {
 		return out, journal.Head{}, err
 	}
-	out = Incident{About: t.Title(), Serial: t.SerialHex(), Because: because,
-		Certificate: fmt.Sprintf("%x", t.SHA256())}
+	out = doubt.Incident{About: t.Title(), Serial: t.SerialHex(), Because: because,
+		Certificate: fmt.Sprintf("%x", t.SHA256()), Key: fmt.Sprintf("%x", t.Key.Fingerprint())}
 	var stop []*hierarchy.Generation
 	if g := t.Generation; g != nil {
 		out.About, out.Authority = g.Name(), true
@@ -126,7 +62,7 @@ func Begin(ctx context.Context, e *estate.Estate, name, because string) (Inciden
 		}
 	}
 	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
-		known, err := all(ctx, tx)
+		known, err := doubt.Incidents(ctx, tx)
 		if err != nil {
 			return nil, err
 		}
@@ -145,8 +81,8 @@ func Begin(ctx context.Context, e *estate.Estate, name, because string) (Inciden
 			}
 			names = append(names, g.Name())
 		}
-		return []journal.Entry{estate.Entry(OpenAct, out.Name, "about", out.About, "serial", out.Serial, "ca",
-			out.Authority, "certificate", out.Certificate, "because", because, "stopped", names)}, nil
+		return []journal.Entry{estate.Entry(doubt.OpenAct, out.Name, "about", out.About, "serial", out.Serial, "ca",
+			out.Authority, "certificate", out.Certificate, "key", out.Key, "because", because, "stopped", names)}, nil
 	})
 	return out, head, err
 }
@@ -180,7 +116,7 @@ func End(ctx context.Context, e *estate.Estate, p Progress, because string, unfi
 		return journal.Head{}, &Unfinished{p.Name, left}
 	}
 	return e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
-		known, err := all(ctx, tx)
+		known, err := doubt.Incidents(ctx, tx)
 		if err != nil {
 			return nil, err
 		}
@@ -202,8 +138,8 @@ func End(ctx context.Context, e *estate.Estate, p Progress, because string, unfi
 				again = append(again, g.Name())
 			}
 		}
-		return []journal.Entry{estate.Entry(CloseAct, p.Name, "because", because, "left", append([]string{}, left...),
-			"grant again", again)}, nil
+		return []journal.Entry{estate.Entry(doubt.CloseAct, p.Name, "because", because, "left",
+			append([]string{}, left...), "grant again", again)}, nil
 	})
 }
 

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"ironseal/internal/act/doubt"
 	"ironseal/internal/act/parties"
 	"ironseal/internal/act/publishing"
 	"ironseal/internal/act/renewing"
@@ -43,7 +44,7 @@ type Affected struct {
 
 // Progress is how an incident stands.
 type Progress struct {
-	Incident
+	doubt.Incident
 	Steps    []Step     `json:"steps" doc:"in their order"`
 	Affected []Affected `json:"affected" doc:"what hangs on the key"`
 	Holders  []string   `json:"holders" doc:"who has to change something"`
@@ -237,7 +238,7 @@ func (p *Progress) count(is func(Affected) bool) (n int) {
 }
 
 func (p *Progress) stopped(context.Context, *estate.Estate) (Step, error) {
-	s := Step{Name: "stop granting", Done: true, Words: "it is no authority, and grants nothing"}
+	s := Step{Name: "stop granting", Done: true, Words: "nothing is signed for its key"}
 	if g := p.target.Generation; g != nil {
 		s.Done = g.Stopped != "" || !g.Revoked.IsZero()
 		if s.Words = g.Label() + " grants nothing since " + p.Opened.Format("2006-01-02 15:04 UTC"); !s.Done {

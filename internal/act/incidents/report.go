@@ -53,7 +53,7 @@ func Report(ctx context.Context, e *estate.Estate, p Progress) ([]byte, error) {
 	}
 	line("")
 	line("What was done, by the journal")
-	err := e.Records.Entries(ctx, p.seq, 0, func(en journal.Entry) error {
+	err := e.Records.Entries(ctx, p.Seq, 0, func(en journal.Entry) error {
 		if p.Open() || !en.At.After(p.Closed) {
 			line("  J%-6d %s  %-12s %s: %s", en.Seq, moment(en.At), en.Actor, en.Act, runes.Clip(en.Object, 80))
 		}

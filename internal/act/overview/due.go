@@ -5,7 +5,7 @@ import (
 	"slices"
 	"time"
 
-	"ironseal/internal/act/incidents"
+	"ironseal/internal/act/doubt"
 	"ironseal/internal/act/publishing"
 	"ironseal/internal/act/renewing"
 	"ironseal/internal/act/revoking"
@@ -57,7 +57,7 @@ func DueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]renew
 				What: "to be revoked: its successor is in use", Command: "ironseal revoke --replaced"})
 		}
 	}
-	open, err := incidents.List(ctx, e)
+	open, err := doubt.Incidents(ctx, e.Records)
 	if err != nil {
 		return nil, err
 	}
@@ -106,7 +106,7 @@ func (s *Status) revocations(ctx context.Context, e *estate.Estate) error {
 			s.Lists = append(s.Lists, ListLine{l.Title(), l.Until, why})
 		}
 	}
-	open, err := incidents.List(ctx, e)
+	open, err := doubt.Incidents(ctx, e.Records)
 	for _, i := range open {
 		if i.Open() {
 			s.Incidents = append(s.Incidents, i.Name)

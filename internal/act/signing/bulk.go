@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"ironseal/internal/act/authorities"
+	"ironseal/internal/act/doubt"
 	"ironseal/internal/custody"
 	"ironseal/internal/estate"
 	"ironseal/internal/failure"
@@ -341,7 +342,7 @@ func commit(ctx context.Context, e *estate.Estate, list []SignResult) []SignResu
 	if len(list) == 0 {
 		return nil
 	}
-	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) { return recordSigned(e, tx, list) })
+	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) { return recordSigned(ctx, e, tx, list) })
 	if err == nil {
 		err = e.World.Step(estate.StepRecorded)
 	} else if len(list) > 1 && !Hopeless(err) {
@@ -369,7 +370,7 @@ func Hopeless(err error) bool {
 		errors.Is(err, records.ErrUncertain) || errors.As(err, &behind)
 }
 
-func recordSigned(e *estate.Estate, tx *records.Tx, list []SignResult) ([]journal.Entry, error) {
+func recordSigned(ctx context.Context, e *estate.Estate, tx *records.Tx, list []SignResult) ([]journal.Entry, error) {
 	var numbers []int64
 	for _, r := range list {
 		if !r.Sheet.Again {
@@ -382,6 +383,9 @@ func recordSigned(e *estate.Estate, tx *records.Tx, list []SignResult) ([]journa
 	}
 	if err != nil {
 		return nil, fmt.Errorf("the record changed while the sheet was on screen: %w", err)
+	}
+	if err := undoubted(ctx, tx, list); err != nil {
+		return nil, err
 	}
 	generations := map[string]int64{}
 	templates := map[string]bool{}
@@ -409,6 +413,21 @@ func recordSigned(e *estate.Estate, tx *records.Tx, list []SignResult) ([]journa
 		return nil, err
 	}
 	return []journal.Entry{signEntry(list)}, nil
+}
+
+// undoubted refuses keys that came into doubt while the sheet was on screen.
+func undoubted(ctx context.Context, tx *records.Tx, list []SignResult) error {
+	keys := make([][32]byte, len(list))
+	for i, r := range list {
+		keys[i] = r.Certificate.Key.Fingerprint()
+	}
+	doubted, err := doubt.Among(ctx, tx, keys)
+	for _, k := range keys {
+		if f, ok := doubted[k]; ok && err == nil {
+			err = failure.Of(failure.ErrChanged, "the record changed while the sheet was on screen: %s", f.Message)
+		}
+	}
+	return err
 }
 
 // signedItem is one certificate in a journal entry.

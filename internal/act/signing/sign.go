@@ -13,16 +13,15 @@ import (
 	"strings"
 	"time"
 
+	"ironseal/internal/act/doubt"
 	"ironseal/internal/estate"
 	"ironseal/internal/records"
-	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
 	"ironseal/pki/journal"
 	"ironseal/pki/receiver"
 	"ironseal/pki/request"
-	"ironseal/pki/revocation"
 	"ironseal/pki/template"
 )
 
@@ -78,14 +77,12 @@ func NewPlanning(ctx context.Context, e *estate.Estate) (*Planning, error) {
 	if p.flaws, err = e.Records.Flaws(ctx); err != nil {
 		return nil, err
 	}
-	lost, err := e.Records.LostKeys(ctx, int(revocation.KeyCompromise), int(revocation.CACompromise))
+	doubted, err := doubt.Keys(ctx, e.Records)
 	if err != nil {
 		return nil, err
 	}
-	for k, serial := range lost {
-		p.flaws[k] = append(p.flaws[k], finding.New(finding.KeyLost, "This key is in the certificate with the serial "+
-			"%s, "+
-			"which was revoked because somebody else has the key, or may have it.", cert.ShortSerial(serial)))
+	for k, why := range doubted {
+		p.flaws[k] = append(p.flaws[k], why)
 	}
 	p.issued = map[*hierarchy.Generation]int{}
 	if e.NextPart(0) > 0 {

@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/act/delivery"
+	"ironseal/internal/act/doubt"
 	"ironseal/internal/act/incidents"
 	"ironseal/internal/act/overview"
 	"ironseal/internal/cli/session"
@@ -26,9 +27,10 @@ func Command(s *session.Session) *cobra.Command {
 }
 
 const aboutOpen = `Open an incident: somebody else has, or may have, the key of an authority or of a
-certificate. An authority grants nothing from that moment; what hangs on the key is
-listed, by holder. Then, in this order: prepare replacements under another key, hand
-them over, revoke, publish, and prove by probing that nobody serves the old any more.
+certificate. From that moment an authority grants nothing, and nothing is signed for the
+key; what hangs on it is listed, by holder. Then, in this order: prepare replacements
+under another key, hand them over, revoke, publish, and prove by probing that nobody
+serves the old any more.
 
 ironseal incident show tells at any time what is done, by the records, and which command
 goes on. The order can be changed: where the key is surely lost, revoke at once.`
@@ -121,12 +123,12 @@ func list(s *session.Session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			list, err := incidents.List(cmd.Context(), e)
+			list, err := doubt.Incidents(cmd.Context(), e.Records)
 			if err != nil {
 				return err
 			}
 			if s.JSON {
-				return s.PrintJSON(append([]incidents.Incident{}, list...))
+				return s.PrintJSON(append([]doubt.Incident{}, list...))
 			}
 			var rows [][]term.Cell
 			for _, i := range list {

@@ -4,6 +4,8 @@ import (
 	"context"
 	"crypto/sha256"
 	"database/sql"
+	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"time"
@@ -339,30 +341,49 @@ func (s Reading) Listed(ctx context.Context, handle string, part int, at time.Ti
 }
 
 // LostKeys are the keys of certificates that were revoked because somebody else has, or may
-// have, the key, each with the serial of one of them. reasons are those that say so.
-func (s Reading) LostKeys(ctx context.Context, reasons ...int) (map[[32]byte]string, error) {
+// have, the key (keyCompromise and cACompromise, RFC 5280 section 5.3.1), each with the serial
+// of one of them.
+func (s Reading) LostKeys(ctx context.Context) (map[[32]byte]string, error) {
+	rows, err := s.Q().QueryContext(ctx, "SELECT c.key_sha256, c.serial FROM revocation r JOIN certificate c ON "+
+		"c.serial = r.serial AND c.authority = r.authority WHERE r.reason IN (1, 2) AND r.released = ''")
+	if err != nil {
+		return nil, s.Explain(err)
+	}
+	out, err := eachLost(rows)
+	return out, s.Explain(err)
+}
+
+// LostAmong is LostKeys for some keys only, as they stand inside an act.
+func (t Writing) LostAmong(keys [][32]byte) (map[[32]byte]string, error) {
+	texts := make([]string, len(keys))
+	for i, k := range keys {
+		texts[i] = hex.EncodeToString(k[:])
+	}
+	list, err := json.Marshal(texts)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := t.Query("SELECT c.key_sha256, c.serial FROM json_each(?) k CROSS JOIN certificate c ON "+
+		"c.key_sha256 = unhex(k.value) CROSS JOIN revocation r ON r.authority = c.authority AND r.serial = c.serial "+
+		"WHERE r.reason IN (1, 2) AND r.released = ''", string(list))
+	if err != nil {
+		return nil, err
+	}
+	return eachLost(rows)
+}
+
+func eachLost(rows *sql.Rows) (map[[32]byte]string, error) {
+	defer rows.Close()
 	out := map[[32]byte]string{}
-	for _, reason := range reasons {
-		rows, err := s.Q().QueryContext(ctx, "SELECT c.key_sha256, c.serial FROM revocation r JOIN certificate c "+
-			"ON c.serial "+
-			"= r.serial AND c.authority = r.authority WHERE r.reason = ? AND r.released = ''", reason)
-		if err != nil {
-			return nil, s.Explain(err)
+	for rows.Next() {
+		var sum []byte
+		var serial string
+		if err := rows.Scan(&sum, &serial); err != nil {
+			return nil, err
 		}
-		defer rows.Close()
-		for rows.Next() {
-			var sum []byte
-			var serial string
-			if err := rows.Scan(&sum, &serial); err != nil {
-				return nil, err
-			}
-			if len(sum) == 32 {
-				out[[32]byte(sum)] = serial
-			}
-		}
-		if err := rows.Err(); err != nil {
-			return nil, s.Explain(err)
+		if len(sum) == 32 {
+			out[[32]byte(sum)] = serial
 		}
 	}
-	return out, nil
+	return out, rows.Err()
 }
