@@ -11,6 +11,7 @@ import (
 	"net"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"ironseal/pki/cert"
@@ -200,8 +201,10 @@ func (a Answer) Words() string {
 		return "its name does not resolve from here"
 	case strings.Contains(a.Err.Error(), "refused"):
 		return "nothing listens on this port"
-	case errors.Is(a.Err, io.EOF):
-		return "it ends the connection in the middle of the " + string(a.Stage)
+	case errors.Is(a.Err, io.EOF), errors.Is(a.Err, syscall.ECONNRESET), errors.Is(a.Err, syscall.EPIPE):
+		return "it ends the connection " + map[Stage]string{Connecting: "as soon as it is made",
+			Upgrading: "in the middle of the words before TLS", Shaking: "in the middle of the handshake",
+			Shaken: "right after the handshake"}[a.Stage]
 	}
 	return strings.TrimPrefix(strings.TrimPrefix(a.Err.Error(), "remote error: "), "tls: ")
 }

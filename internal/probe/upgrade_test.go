@@ -188,7 +188,12 @@ func TestPeersThatSpeakOtherwise(t *testing.T) {
 		"SSH":                  {Direct, says("SSH-2.0-x\r\n"), "as SSH does"},
 		"plain HTTP":           {Direct, says("HTTP/1.1 400 Bad Request\r\n\r\n"), "as plain HTTP does"},
 		"mail before STARTTLS": {Direct, says("220 mail ready\r\n"), "before STARTTLS"},
-		"it hangs up":          {Direct, func(net.Conn) {}, "handshake"},
+		"it hangs up":          {Direct, func(net.Conn) {}, "ends the connection in the middle of the handshake"},
+		"it hangs up early":    {SMTP, func(net.Conn) {}, "ends the connection in the middle of the words before TLS"},
+		"it hangs up hard": {Direct, func(c net.Conn) {
+			_, err := c.Read(make([]byte, 1))
+			_ = errors.Join(err, c.(*net.TCPConn).SetLinger(0))
+		}, "ends the connection in the middle of the handshake"},
 		"nothing": {Direct, func(net.Conn) { time.Sleep(2 * time.Second) },
 			"does not go on with the handshake"},
 	} {
