@@ -58,7 +58,8 @@ func berElement(in []byte, depth int) (out, rest []byte, err error) {
 	}
 	// A primitive string in pieces: OCTET STRING, or context tags over one.
 	if in[0] == 0x24 {
-		return appendElement([]byte{0x04}, Joined(content)), rest, nil
+		whole, err := Joined(content)
+		return appendElement([]byte{0x04}, whole), rest, err
 	}
 	return appendElement(tag, content), rest, nil
 }
@@ -108,17 +109,21 @@ func berContent(body []byte, open bool, depth int) (content, rest []byte, err er
 	}
 }
 
-// Joined takes the contents of the elements in b together.
-func Joined(b []byte) []byte {
+// Joined takes the pieces of a string together. Each is an OCTET STRING (X.690 section 8.7.3)
+// in DER, as ToDER leaves it.
+func Joined(b []byte) ([]byte, error) {
 	var out []byte
 	for len(b) > 0 {
-		body, rest, _, err := berLength(b[1:])
-		if err != nil {
-			return out
+		if len(b) < 2 || b[0] != 0x04 {
+			return nil, errBER
+		}
+		body, rest, open, err := berLength(b[1:])
+		if err != nil || open {
+			return nil, errBER
 		}
 		out, b = append(out, body...), rest
 	}
-	return out
+	return out, nil
 }
 
 func appendElement(tag, body []byte) []byte {

@@ -20,11 +20,39 @@ func TestOpenLengthsAndPieces(t *testing.T) {
 		}
 	}
 	for _, bad := range []string{"", "30", "30 80", "30 80 02 01 05", "02 80 00 00", "30 05 02 01", "30 84 ff ff ff ff",
+		"24 04 1f 81 01 00", "24 03 02 01 05", // pieces that are no OCTET STRINGs (X.690 section 8.7.3.2)
 		strings.Repeat("30 80 ", 100)} {
 		if got, err := ToDER(unhex(t, bad)); err == nil {
 			t.Errorf("%q gives %x", bad, got)
 		}
 	}
+}
+
+func TestPiecesAreJoined(t *testing.T) {
+	if got, err := Joined(unhex(t, "04 02 61 62 04 00 04 01 63")); err != nil || string(got) != "abc" {
+		t.Errorf("%q, %v", got, err)
+	}
+	for _, bad := range []string{"04", "ff", "04 02 61", "04 80 00 00", "02 01 05", "ff 00 00"} {
+		if got, err := Joined(unhex(t, bad)); err == nil {
+			t.Errorf("%q gives %x", bad, got)
+		}
+	}
+}
+
+// What comes out is DER to this package: it is left as it is.
+func FuzzToDER(f *testing.F) {
+	f.Add([]byte{0x30, 0x80, 0x24, 0x80, 4, 1, 'a', 4, 1, 'b', 0, 0, 0, 0})
+	f.Add([]byte{0x24, 0x04, 0x1f, 0x81, 0x01, 0x00})
+	f.Add([]byte{0xbf, 0x81, 0x01, 0x83, 0, 0, 2, 5, 0})
+	f.Fuzz(func(t *testing.T, data []byte) {
+		out, err := ToDER(data)
+		if err != nil {
+			return
+		}
+		if again, err := ToDER(out); err != nil || !bytes.Equal(again, out) {
+			t.Errorf("%x gives %x, and that %x, %v", data, out, again, err)
+		}
+	})
 }
 
 func unhex(t *testing.T, s string) []byte {

@@ -507,7 +507,11 @@ func (o *opener) openPart(list *cryptobyte.String) (cryptobyte.String, error) {
 	case enc.PeekASN1Tag(context0Outer): // in pieces
 		var pieces cryptobyte.String
 		enc.ReadASN1(&pieces, context0Outer)
-		sealed = ber.Joined(pieces)
+		whole, err := ber.Joined(pieces)
+		if err != nil {
+			return nil, fmt.Errorf("a sealed part: %w", err)
+		}
+		sealed = whole
 	}
 	if err := o.afford(pbes.CostOfBytes(alg, sealed)); err != nil {
 		return nil, err
