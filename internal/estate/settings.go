@@ -53,8 +53,8 @@ type Organisation struct {
 type Defaults struct {
 	AuthorityKey string `toml:"authority-key"`
 	HostKey      string `toml:"host-key"`
-	// estates of the first two forms hold its earlier name, and must still open
-	BeginsBefore string `toml:"begins-before" was:"backdate"`
+	// estates of the first two forms hold its earlier key, and must still open
+	BeginsBefore string `toml:"begins-before" was:"fa4a79cc46ea9ce7"`
 	Expiring     string `toml:"expiring"`
 }
 

@@ -50,7 +50,7 @@ type Demands struct {
 	Names        []string `toml:"names" json:"names" doc:"kinds of alternative name of which there must be one"`
 	FriendlyName string   `toml:"friendly-name" json:"friendly_name" doc:"in PKCS#12; {host} stands for the host"`
 	// it takes the private key too, which must therefore be ours to give
-	Exportable bool `toml:"takes-the-key" was:"exportable-key" json:"takes_the_key" doc:"it takes the private key too, which must therefore be ours to give"`
+	Exportable bool `toml:"takes-the-key" was:"d52de3222628bf2c" json:"takes_the_key" doc:"it takes the private key too, which must therefore be ours to give"`
 }
 
 // FileRule is one file that the receiver takes.

@@ -3,10 +3,7 @@ package specimen
 import (
 	"encoding/asn1"
 	"encoding/json"
-	"os"
-	"os/exec"
-	"path/filepath"
-	"strings"
+	"io/fs"
 	"testing"
 
 	"ironseal/pki/cert"
@@ -29,30 +26,28 @@ var conformancePolicies = map[string]string{"anyPolicy": ext.AnyPolicy.String(),
 	"NIST-test-policy-1": "2.16.840.1.101.3.2.1.48.1", "NIST-test-policy-2": "2.16.840.1.101.3.2.1.48.2",
 	"NIST-test-policy-3": "2.16.840.1.101.3.2.1.48.3", "NIST-test-policy-6": "2.16.840.1.101.3.2.1.48.6"}
 
-// ConformanceSuite gives all tests of the suite, and the folder with its certificates. Where the Go
-// distribution does not carry it, the test is skipped.
-func ConformanceSuite(t *testing.T) (dir string, tests []Conformance) {
+// ConformanceFolder is where a Go distribution carries the suite.
+const ConformanceFolder = "src/crypto/x509/testdata/nist-pkits"
+
+// ConformanceSuite gives all tests of the suite. Where its folder does not hold it, the test is
+// skipped.
+func ConformanceSuite(t *testing.T, folder fs.FS) (tests []Conformance) {
 	t.Helper()
-	root, err := exec.Command("go", "env", "GOROOT").Output()
-	if err != nil {
-		t.Skip("the go command is not here: ", err)
-	}
-	dir = filepath.Join(strings.TrimSpace(string(root)), "src/crypto/x509/testdata/nist-pkits")
-	data, err := os.ReadFile(filepath.Join(dir, "vectors.json"))
+	data, err := fs.ReadFile(folder, "vectors.json")
 	if err != nil {
 		t.Skip("this Go distribution does not carry the suite: ", err)
 	}
 	if err := json.Unmarshal(data, &tests); err != nil {
 		t.Fatal(err)
 	}
-	return filepath.Join(dir, "certs"), tests
+	return tests
 }
 
 // Chain reads the path of a test, the leaf first; false where one of it cannot be parsed.
-func (x Conformance) Chain(t *testing.T, dir string) (chain []*cert.Certificate, readable bool) {
+func (x Conformance) Chain(t *testing.T, folder fs.FS) (chain []*cert.Certificate, readable bool) {
 	t.Helper()
 	for _, file := range x.CertPath {
-		der, err := os.ReadFile(filepath.Join(dir, file))
+		der, err := fs.ReadFile(folder, "certs/"+file)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -5,6 +5,8 @@ package strict
 
 import (
 	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"reflect"
@@ -16,8 +18,9 @@ import (
 
 // Read reads TOML into a structure and refuses keys that the structure lacks.
 // Errors begin with line and column; an unknown key comes with the key that was
-// probably meant. A key by which a field was called in earlier files, as its tag "was"
-// says, is taken for the field.
+// probably meant. A key by which a field was called in earlier files is taken for the field.
+// Its tag "was" knows that key by its hash (see hashed): it can be read, and be written by
+// nobody.
 func Read(data []byte, into any) error {
 	var missing *toml.StrictMissingError
 	var err error
@@ -63,14 +66,21 @@ func decode(data []byte, into any) error {
 	return toml.NewDecoder(bytes.NewReader(data)).DisallowUnknownFields().Decode(into)
 }
 
+// hashed is the beginning of the SHA-256 of a key, in hex.
+func hashed(word string) string {
+	sum := sha256.Sum256([]byte(word))
+	return hex.EncodeToString(sum[:8])
+}
+
 // today writes a key that was renamed as it is called today, in its place.
 func today(data []byte, into any, at toml.DecodeError) ([]byte, bool) {
 	path := at.Key()
 	was := path[len(path)-1]
+	sum := hashed(was)
 	row, col := at.Position()
 	lines := bytes.SplitAfter(data, []byte("\n"))
 	for _, f := range fieldsAt(into, path[:len(path)-1]) {
-		if f.Tag.Get("was") != was || row < 1 || row > len(lines) {
+		if f.Tag.Get("was") != sum || row < 1 || row > len(lines) {
 			continue
 		}
 		line := lines[row-1]

@@ -7,16 +7,16 @@ import (
 
 type settings struct {
 	Title string `toml:"title"`
-	New   string `toml:"called-now" was:"called-once"`
+	New   string `toml:"called-now" was:"878f7e68d86de594"`
 	Table struct {
-		Hold []string `toml:"hold" was:"stop"`
+		Hold []string `toml:"hold" was:"6c45cb72a36e63d5"`
 	} `toml:"table"`
 	Files []file `toml:"file"`
 }
 
 type file struct {
 	Name string `toml:"name"`
-	Part string `toml:"part" was:"piece"`
+	Part string `toml:"part" was:"34235a2c502e3919"`
 }
 
 // A key that was called otherwise counts as what it is called now, wherever it stands, and

@@ -101,7 +101,7 @@ type Publish struct {
 
 // Weighing changes the weight of findings. What is refused stays refused.
 type Weighing struct {
-	Hold  []string `toml:"hold,omitempty" was:"stop" json:"hold,omitempty" doc:"codes that hold the act until they are waived"`
+	Hold  []string `toml:"hold,omitempty" was:"6c45cb72a36e63d5" json:"hold,omitempty" doc:"codes that hold the act until they are waived"`
 	Allow []string `toml:"allow,omitempty" json:"allow,omitempty" doc:"codes that only warn"`
 }
 
