@@ -1,7 +1,9 @@
 package act_test
 
 import (
+	"crypto/sha256"
 	"crypto/x509"
+	"encoding/hex"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -651,5 +653,25 @@ func TestListsWhereClientsLook(t *testing.T) {
 		if err != nil || got.Good != (c.code == "") || c.code != "" && !got.Findings.Has(finding.Code(c.code)) {
 			t.Errorf("%s: %+v, %v", what, got, err)
 		}
+	}
+}
+
+// A list on record is known by its seal, and one from before there were seals by its SHA-256.
+func TestListsOnRecordAreKnown(t *testing.T) {
+	_, e, _ := signed(t, 1)
+	publish(t, e, publishing.Ask{}, filepath.Join(t.TempDir(), "public"))
+	lists, err := publishing.Current(ctx, e)
+	if err != nil || len(lists) != 2 {
+		t.Fatal(len(lists), err)
+	}
+	sum := sha256.Sum256(lists[0].Raw)
+	for what, i := range map[string]publishing.Item{"seal": {Seal: lists[0].Seal()},
+		"SHA-256": {SHA256: hex.EncodeToString(sum[:])}} {
+		if !i.Is(lists[0]) || i.Is(lists[1]) {
+			t.Errorf("by its %s it is not known", what)
+		}
+	}
+	if (publishing.Item{}).Is(lists[0]) {
+		t.Error("what has neither is any list")
 	}
 }

@@ -100,7 +100,7 @@ func Check(ctx context.Context, e *estate.Estate, where string, data []byte) (Ch
 	switch {
 	case !there:
 		add(finding.ListUnknown, "No list %s was published here.", out.Title)
-	case l.Seal() == published.Seal:
+	case published.Is(l):
 	case l.Number != nil && l.Number.IsInt64() && l.Number.Int64() < published.Number:
 		add(finding.ListOlder, "The list at %s has the number %s; %d was published on %s.", where, out.Number,
 			published.Number, published.This.Format("2006-01-02 15:04 UTC"))

@@ -44,6 +44,7 @@ type Item struct {
 	Next    time.Time `json:"next_update" doc:"when its successor is there at the latest"`
 	Entries int       `json:"entries" doc:"how many certificates stand on it"`
 	Seal    string    `json:"seal" doc:"BLAKE2b-256 of it, with that of its entries in the place of the entries"`
+	SHA256  string    `json:"sha256,omitempty" doc:"of a list that was signed before there were seals, SHA-256 of it"`
 
 	Through int64     `json:"through" doc:"the last revocation on record that it tells of"`
 	Gone    time.Time `json:"gone" doc:"the last release from hold on record that it knows of"`
@@ -58,6 +59,14 @@ type scope struct {
 	list  string
 	part  int
 	delta bool
+}
+
+// Is reports whether a list is this one.
+func (i Item) Is(l *revocation.List) bool {
+	if i.Seal == "" {
+		return fmt.Sprintf("%x", l.SHA256()) == i.SHA256
+	}
+	return l.Seal() == i.Seal
 }
 
 func (i Item) scope() scope { return scope{i.List, i.Part, i.Delta} }
@@ -212,10 +221,9 @@ func read(e *estate.Estate, i Item) (*revocation.List, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", kept(e, i), err)
 	}
-	if l.Seal() != i.Seal {
+	if !i.Is(l) {
 		return nil, fmt.Errorf("%s: it is not the list that was signed: sign it again: ironseal revocations "+
-			"publish --all",
-			kept(e, i))
+			"publish --all", kept(e, i))
 	}
 	return l, nil
 }

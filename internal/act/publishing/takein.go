@@ -130,11 +130,11 @@ func itemOf(h hierarchy.Hierarchy, have Lists, l *revocation.List, missing func(
 			i := Item{List: g.ListName(), Number: l.Number.Int64(), This: l.ThisUpdate, Next: l.NextUpdate,
 				Entries: l.Count, Seal: seal, Mark: seal[:16]}
 			for _, known := range have.newest[i.scope()] {
-				if known.Number >= i.Number && known.Seal != i.Seal {
+				if known.Number >= i.Number && !known.Is(l) {
 					return i, fmt.Errorf("the list of %s has the number %d, and %d is known already: it is an "+
 						"older one", a.Handle,
 						i.Number, known.Number)
-				} else if known.Seal == i.Seal && !missing(known) { // after a restored backup it may be
+				} else if known.Is(l) && !missing(known) { // after a restored backup it may be
 					return i, failure.Of(failure.ErrChanged, "the list %d of %s was taken in already", i.Number,
 						a.Handle)
 				}
