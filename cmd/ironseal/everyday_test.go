@@ -1,14 +1,13 @@
 package main
 
 import (
+	"archive/tar"
+	"compress/gzip"
+	"io"
 	"os"
 	"path/filepath"
-	"reflect"
 	"strings"
 	"testing"
-
-	"ironseal/internal/estate"
-	"ironseal/pki/receiver"
 )
 
 // People get certificates too: a request without names, a receiver for whoever signs
@@ -156,24 +155,11 @@ func TestABulkSheetHasARowARequest(t *testing.T) {
 	}
 }
 
-// was is what a key of a file was called once.
-func was(t *testing.T, in any, field string) string {
-	t.Helper()
-	f, _ := reflect.TypeOf(in).FieldByName(field)
-	name := f.Tag.Get("was")
-	if name == "" {
-		t.Fatal(field, "has no earlier name")
-	}
-	return name
-}
-
 // Keys of files that were called otherwise once still count, and an unknown key comes
 // with those that exist.
 func TestEarlierNamesOfKeysCount(t *testing.T) {
 	p := harbour(t)
-	settings := string(p.read("ironseal.toml"))
-	p.file("ironseal.toml", []byte(strings.Replace(settings, "begins-before",
-		was(t, estate.Defaults{}, "BeginsBefore"), 1)))
+	p.file("ironseal.toml", madeBefore(t, "ironseal.toml"))
 	p.file("templates/older.toml", []byte("based-on = \"web-server\"\ntitle = \"Older\"\n[findings]\nstop = "+
 		"[\"short-name\"]\n"))
 	n := p.send("pier", []string{"pier"})
@@ -185,8 +171,7 @@ func TestEarlierNamesOfKeysCount(t *testing.T) {
 			t.Errorf("%q is missing: %s", want, r.errors)
 		}
 	}
-	p.file("receivers/older.toml", []byte(strings.Replace(string(p.read("receivers/java.toml")), "takes-the-key",
-		was(t, receiver.Demands{}, "Exportable"), 1)))
+	p.file("receivers/older.toml", madeBefore(t, "receivers/java.toml"))
 	p.must("receiver", "check", "older")
 	p.must("receiver", "copy", "nginx", "quay-gate")
 	if out := p.must("receiver", "show", "quay-gate"); !strings.Contains(out, "downtime") {
@@ -194,4 +179,31 @@ func TestEarlierNamesOfKeysCount(t *testing.T) {
 	}
 	p.refused(1, "there already", "receiver", "copy", "nginx", "quay-gate")
 	p.refused(1, "there is none of this name", "receiver", "check", "nothere")
+}
+
+// madeBefore is a file of an estate that an earlier program made.
+func madeBefore(t *testing.T, name string) []byte {
+	t.Helper()
+	f, err := os.Open("../../internal/act/testdata/form-2.tar.gz")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	packed, err := gzip.NewReader(f)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for files := tar.NewReader(packed); ; {
+		h, err := files.Next()
+		if err != nil {
+			t.Fatal(name, ": ", err)
+		}
+		if h.Name == "estate/"+name {
+			data, err := io.ReadAll(files)
+			if err != nil {
+				t.Fatal(err)
+			}
+			return data
+		}
+	}
 }
