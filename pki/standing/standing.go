@@ -13,6 +13,7 @@ package standing
 import (
 	"bytes"
 	"fmt"
+	"math/big"
 	"slices"
 	"time"
 
@@ -20,6 +21,7 @@ import (
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
 	"ironseal/pki/finding"
+	"ironseal/pki/key"
 	"ironseal/pki/ocsp"
 	"ironseal/pki/path"
 	"ironseal/pki/point"
@@ -47,6 +49,8 @@ type Standing struct {
 	By     string    // the piece that decided, in words
 	Until  time.Time // how long that piece is fresh; zero where it does not say
 	Doubts []string  // why other pieces were not believed
+
+	circular bool // its own status is being judged already: only lists may rest on that
 }
 
 // Evidence is what a client has at hand.
@@ -62,13 +66,18 @@ type Evidence struct {
 // RFC 6960 names a figure; five minutes is our choice.
 const ClocksDiffer = 5 * time.Minute
 
+// OldestAnswer is how old an OCSP answer may be that does not say when the next one is there. By
+// RFC 6960 section 4.2.2.1 its responder has newer information at any time, so it tells of the
+// moment at which it was given. The hour is our choice.
+const OldestAnswer = time.Hour
+
 // Judge judges by evidence. It is for one run and one goroutine.
 type Judge struct {
 	Evidence
 	Require bool // what nobody tells of is refused
 	q       path.Question
 	busy    map[[32]byte]bool
-	trusted map[trustedKey]bool
+	trusted map[trustedKey]string
 	said    map[saidKey]Standing
 	signed  map[signedKey]bool
 }
@@ -83,24 +92,36 @@ type saidKey struct {
 }
 
 type trustedKey struct {
-	signer, anchor [32]byte
+	signer, anchor, issuer [32]byte
 }
+
+// MostChecks bounds the signatures of lists that are checked for one question.
+const MostChecks = 2_000
 
 // mostDepth bounds how far the signers of lists are themselves judged by lists.
 const mostDepth = 4
 
-// New makes a judge for a question about chains. Lists that are no part of it, and those
-// that are newer first, are sorted out once.
+// New makes a judge for a question about chains. It sorts the lists once, the newest first.
+// The number of a list says which of two is newer (RFC 5280 section 5.2.3). The date does not:
+// a list that was signed ahead has a later date than an urgent one that was signed after it.
 func New(e Evidence, q path.Question, require bool) *Judge {
 	e.Lists = slices.Clone(e.Lists)
 	slices.SortStableFunc(e.Lists, func(a, b *revocation.List) int {
-		if c := b.ThisUpdate.Compare(a.ThisUpdate); c != 0 || a.Number == nil || b.Number == nil {
+		if c := numberOf(b).Cmp(numberOf(a)); c != 0 {
 			return c
 		}
-		return b.Number.Cmp(a.Number)
+		return b.ThisUpdate.Compare(a.ThisUpdate)
 	})
-	return &Judge{Evidence: e, Require: require, q: q, busy: map[[32]byte]bool{}, trusted: map[trustedKey]bool{},
+	return &Judge{Evidence: e, Require: require, q: q, busy: map[[32]byte]bool{}, trusted: map[trustedKey]string{},
 		said: map[saidKey]Standing{}, signed: map[signedKey]bool{}}
+}
+
+// numberOf is the number of a list. A list without one counts as the oldest.
+func numberOf(l *revocation.List) *big.Int {
+	if l.Number == nil {
+		return big.NewInt(-1)
+	}
+	return l.Number
 }
 
 // Ask says what speaks against the first certificate of a line, the anchor being its last, and
@@ -157,8 +178,12 @@ func (j *Judge) Of(line []*cert.Certificate) Standing {
 	if s, known := j.said[k]; known {
 		return s
 	}
-	if j.busy[name] || len(j.busy) > mostDepth { // who signed the list is judged, by way of what it judges
-		return Standing{State: Good, By: "itself"}
+	if j.busy[name] {
+		return Standing{State: Unknown, circular: true, Doubts: []string{"its status rests on itself"}}
+	}
+	if len(j.busy) > mostDepth {
+		return Standing{State: Unknown, Doubts: []string{fmt.Sprintf("more than %d signers would have to be judged, "+
+			"each by what the next one signed", mostDepth)}}
 	}
 	j.busy[name] = true
 	defer delete(j.busy, name)
@@ -169,13 +194,9 @@ func (j *Judge) Of(line []*cert.Certificate) Standing {
 	return s
 }
 
+// judge asks the lists, then the answers, whatever the certificate says of itself. A mark that
+// nobody tells of it counts only where nobody does.
 func (j *Judge) judge(c *cert.Certificate, line []*cert.Certificate) Standing {
-	if _, never := c.Extensions.Find(ext.NoRevocationID); never && !c.IsAuthority() {
-		return Standing{State: NotNeeded, By: "the certificate itself"}
-	}
-	if ocsp.NoCheck(c) && path.Permits(c.Extended, ext.OCSPUsage) {
-		return Standing{State: NotNeeded, By: "the certificate itself"}
-	}
 	byLists := j.byLists(c, line)
 	if byLists.State == Revoked || byLists.State == OnHold {
 		return byLists
@@ -187,8 +208,20 @@ func (j *Judge) judge(c *cert.Certificate, line []*cert.Certificate) Standing {
 		return byAnswers
 	case byLists.State == Good:
 		return byLists
+	case marked(c):
+		return Standing{State: NotNeeded, By: "the certificate itself", Doubts: byAnswers.Doubts}
 	}
 	return byAnswers
+}
+
+// marked reports whether a certificate says that nobody tells of it: noRevAvail (RFC 9608), which
+// no authority may have, or the mark of a responder (RFC 6960 section 4.2.2.2.1), which counts for
+// one that is for nothing else.
+func marked(c *cert.Certificate) bool {
+	if _, never := c.Extensions.Find(ext.NoRevocationID); never && !c.IsAuthority() {
+		return true
+	}
+	return ocsp.NoCheck(c) && len(c.Extended) == 1 && c.Extended[0].Equal(ext.OCSPUsage) && !c.IsAuthority()
 }
 
 func (j *Judge) byAnswers(c *cert.Certificate, line []*cert.Certificate) Standing {
@@ -196,11 +229,12 @@ func (j *Judge) byAnswers(c *cert.Certificate, line []*cert.Certificate) Standin
 	issuer := line[1]
 	for _, a := range j.Answers {
 		s, signer, err := a.Judge(ocsp.Ask{Issuer: issuer, Serial: c.Serial, Now: j.q.Now, Late: j.Late,
-			Signers: append(slices.Clone(line[1:]), j.Signers...)})
-		if err == nil && signer != issuer && !ocsp.NoCheck(signer) {
-			if st := j.Of(append([]*cert.Certificate{signer}, line[1:]...)); st.State != Good {
-				err = fmt.Errorf("the answer was signed by %s, whose certificate lacks the mark that nobody need ask "+
-					"about it, and its own status is: %s", signer.Title(), st.State)
+			Oldest: OldestAnswer, Signers: append(slices.Clone(line[1:]), j.Signers...)})
+		if err == nil && !key.Same(signer.Key, issuer.Key) {
+			st := j.Of(append([]*cert.Certificate{signer}, line[1:]...))
+			if st.State != Good && st.State != NotNeeded {
+				err = fmt.Errorf("the answer was signed by %s, whose own status is: %s%s", signer.Title(), st.State,
+					lacking(signer))
 			}
 		}
 		if err != nil {
@@ -222,6 +256,14 @@ func (j *Judge) byAnswers(c *cert.Certificate, line []*cert.Certificate) Standin
 	return out
 }
 
+// lacking says what would let a responder of unknown status answer.
+func lacking(c *cert.Certificate) string {
+	if marked(c) {
+		return ""
+	}
+	return "; it lacks the mark that nobody need ask about it (RFC 6960 section 4.2.2.2.1)"
+}
+
 func stateOf(r revocation.Reason) State {
 	if r == revocation.CertificateHold {
 		return OnHold
@@ -237,6 +279,7 @@ type looking struct {
 	covered point.Reasons
 	out     Standing
 	doubted map[*revocation.List]bool
+	unread  string // why the distribution points of the certificate cannot be read; "" where they can
 }
 
 func (j *Judge) byLists(c *cert.Certificate, line []*cert.Certificate) Standing {
@@ -246,21 +289,25 @@ func (j *Judge) byLists(c *cert.Certificate, line []*cert.Certificate) Standing 
 	if x, there := c.Extensions.Find(ext.CRLPoints); there {
 		var err error
 		if points, err = point.Read(x.Value, c.Issuer); err != nil {
-			l.out.Doubts = append(l.out.Doubts, err.Error())
-			return l.out
+			l.unread = err.Error()
+			l.out.Doubts = append(l.out.Doubts, l.unread)
 		}
 	}
 	for _, p := range append(points, implicit) {
 		for _, list := range j.Lists {
 			if l.covered == point.AllReasons || l.out.State == Revoked || l.out.State == OnHold {
-				return l.out
+				break
 			}
 			if list.Base == nil {
 				l.ask(p, list)
 			}
 		}
 	}
-	if l.covered != point.AllReasons && l.out.State == Good {
+	switch {
+	case l.out.State != Good:
+	case l.unread != "": // whoever the lists are of, nobody can tell whether they are those that the certificate names
+		l.out.State = Unknown
+	case l.covered != point.AllReasons:
 		l.out.State = Unknown
 		l.out.Doubts = append(l.out.Doubts, "the lists that were given tell for some reasons only")
 	}
@@ -309,8 +356,12 @@ func (l *looking) ask(p point.Point, list *revocation.List) {
 }
 
 // fresh says why a list is not to be believed today, or "". One that is dated within the
-// difference of clocks is taken; one that is stale is stale.
+// difference of clocks is taken; one that is stale is stale. One that does not say until when it
+// holds could be of any age (RFC 5280 section 5.1.2.5 demands that it does).
 func (l *looking) fresh(list *revocation.List) string {
+	if list.NextUpdate.IsZero() {
+		return "it does not say when the next one is due, so nobody can tell whether it still holds"
+	}
 	why := list.Fresh(l.q.Now)
 	if why != "" && list.Fresh(l.q.Now.Add(l.Late)) == "" {
 		return ""
@@ -394,10 +445,12 @@ func (l *looking) delta(list *revocation.List, signer *cert.Certificate) *revoca
 	return nil
 }
 
+// verified reports whether a list was signed by a key. Lists and certificates of one name can come
+// in any number from strangers, so the checks of one question are counted.
 func (j *Judge) verified(list *revocation.List, by *cert.Certificate) bool {
 	k := signedKey{list, by.SHA256()}
 	ok, known := j.signed[k]
-	if !known {
+	if !known && len(j.signed) < MostChecks {
 		ok = list.VerifiedBy(by.Key) == nil
 		j.signed[k] = ok
 	}
@@ -410,8 +463,8 @@ func (l *looking) signer(list *revocation.List) (*cert.Certificate, string) {
 	if list.Weak() {
 		return nil, "it is signed with a hash that can be forged"
 	}
-	why := "it was not signed by " + common(list.Issuer) + ", or by a key of it that is not at hand"
-	for _, group := range [][]*cert.Certificate{l.line[1:], l.Signers} {
+	why := "it was not signed by " + common(list.Issuer) + ", or by a key of it that is not known"
+	for i, group := range [][]*cert.Certificate{l.line[1:], l.Signers} {
 		for _, c := range group {
 			if !c.Subject.Equal(list.Issuer) || !l.verified(list, c) {
 				continue
@@ -420,9 +473,11 @@ func (l *looking) signer(list *revocation.List) (*cert.Certificate, string) {
 				why = c.Title() + " signed it, and its key usage is only " + c.Usage.String()
 				continue
 			}
-			if !slices.ContainsFunc(l.line[1:], func(o *cert.Certificate) bool { return bytes.Equal(o.Raw, c.Raw) }) &&
-				!l.reaches(c) {
-				why = c.Title() + " signed it, and is not trusted by the anchor of this chain"
+			if i == 0 || containsCert(l.line[1:], c) {
+				return c, ""
+			}
+			if not := l.mayNot(c); not != "" {
+				why = not
 				continue
 			}
 			return c, ""
@@ -431,18 +486,63 @@ func (l *looking) signer(list *revocation.List) (*cert.Certificate, string) {
 	return nil, why
 }
 
-// reaches reports whether a signer that is no part of the chain is trusted by its anchor,
-// and stands itself.
-func (l *looking) reaches(c *cert.Certificate) bool {
+func containsCert(list []*cert.Certificate, c *cert.Certificate) bool {
+	return slices.ContainsFunc(list, func(o *cert.Certificate) bool { return bytes.Equal(o.Raw, c.Raw) })
+}
+
+// mayNot says why a signer that is no part of the chain may not sign its lists, or "". A name
+// alone gives nobody that right: any authority below the same anchor could give it away. The
+// certificate must say so itself, it must be valid below the anchor of this chain, and the
+// authority whose certificates the list tells of, or the one above it, must have issued it.
+func (l *looking) mayNot(c *cert.Certificate) string {
+	if !c.HasUsage || c.Usage&ext.CRLSign == 0 {
+		return c.Title() + " signed it, is no part of this chain, and its key usage does not name the signing of lists"
+	}
 	anchor := l.line[len(l.line)-1]
-	k := trustedKey{c.SHA256(), anchor.SHA256()}
-	if ok, known := l.trusted[k]; known {
-		return ok
+	k := trustedKey{c.SHA256(), anchor.SHA256(), l.line[1].SHA256()}
+	if why, known := l.trusted[k]; known {
+		return why
 	}
-	q := path.Question{Anchors: []*cert.Certificate{anchor}, Now: l.q.Now, Proofs: l.q.Proofs, Standing: l.Ask}
-	ok := path.Verify(c, append(slices.Clone(l.line), l.Signers...), q).Valid
+	q := path.Question{Anchors: []*cert.Certificate{anchor}, Now: l.q.Now, Proofs: l.q.Proofs, Standing: l.askSigner}
+	v := path.Verify(c, append(slices.Clone(l.line), l.Signers...), q)
+	why := ""
+	switch {
+	case !v.Valid:
+		why = c.Title() + " signed it, and is not trusted by the anchor of this chain"
+	case !l.appointed(v):
+		why = c.Title() + " signed it, and was issued neither by " + l.line[1].Title() + " nor by the authority above it"
+	}
 	if len(l.busy) <= 1 {
-		l.trusted[k] = ok
+		l.trusted[k] = why
 	}
-	return ok
+	return why
+}
+
+// askSigner is Ask for the signer of a list. Lists of a key of their own tell of that key's
+// certificate themselves: that circle is how RFC 5280 section 6.3.3 f is meant.
+func (l *looking) askSigner(line []*cert.Certificate) (finding.List, string) {
+	s := l.Of(line)
+	if s.circular {
+		return nil, s.Words(l.q.Now)
+	}
+	return l.findings(line, s), s.Words(l.q.Now)
+}
+
+// appointed reports whether the signer of a list, which a chain leads to, was issued by the
+// authority that the list is about or by the one above. Either may have another key by now: a
+// certificate that it gave itself counts as its own.
+func (l *looking) appointed(v path.Verdict) bool {
+	may := l.line[1:min(3, len(l.line))]
+	for _, st := range v.Steps[1:] {
+		c := st.Certificate
+		for _, a := range may {
+			if c.Subject.Equal(a.Subject) && key.Same(c.Key, a.Key) {
+				return true
+			}
+		}
+		if !c.SelfIssued() {
+			return false
+		}
+	}
+	return false
 }
