@@ -316,6 +316,10 @@ func TestAnIncidentBelowASafe(t *testing.T) {
 			t.Errorf("%v", faults)
 		}
 	}
+	if s := steps(); !s["revoke"].Done || s["publish"].Done {
+		t.Errorf("before it was published: %+v", s)
+	}
+	publish(t, e, publishing.Ask{}, filepath.Join(t.TempDir(), "public"))
 	if s := steps(); !s["revoke"].Done || !s["publish"].Done {
 		t.Errorf("%+v", s)
 	}

@@ -67,7 +67,7 @@ func TestAnIncidentGoesToItsEnd(t *testing.T) {
 	if _, err := incidents.Replace(ctx, e, p, nil); err == nil || !strings.Contains(err.Error(), "renew it first") {
 		t.Errorf("replacements by the same key: %v", err)
 	}
-	if _, err := incidents.End(ctx, e, p, "done", false); err == nil {
+	if _, err := incidents.End(ctx, e, p, incidents.Ending{Because: "done"}); err == nil {
 		t.Error("it was closed with everything left to do")
 	}
 	if _, _, err := incidents.Begin(ctx, e, "services.g1", "again"); err == nil || !strings.Contains(err.Error(),
@@ -122,15 +122,15 @@ func TestAnIncidentGoesToItsEnd(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, words := range []string{"the safe was found open", "services.g1", "[x] 7. prove it", list[0].SerialHex(),
-		"open incident: I1", "revoke: Tern Bay Ferries Services", "held by the yard"} {
+		"open incident: I1", "revoke: services.g1, Tern Bay Ferries Services", "held by the yard"} {
 		if !strings.Contains(string(report), words) {
 			t.Errorf("the report does not say %q:\n%s", words, report)
 		}
 	}
-	if _, err := incidents.End(ctx, e, p, "all is replaced", false); err != nil {
+	if _, err := incidents.End(ctx, e, p, incidents.Ending{Because: "all is replaced"}); err != nil {
 		t.Error(err)
 	}
-	if _, err := incidents.End(ctx, e, incident(t, e, "I1"), "again", false); err == nil {
+	if _, err := incidents.End(ctx, e, incident(t, e, "I1"), incidents.Ending{Because: "again"}); err == nil {
 		t.Error("it was closed twice")
 	}
 	if err := sign(e, sheet(t, e, number)); err != nil { // by the new generation
@@ -188,7 +188,7 @@ func TestAnIncidentWithASwitchDay(t *testing.T) {
 func TestIncidentsThatAreNone(t *testing.T) {
 	dir, e, list := signed(t, 2)
 	begin(t, e, "services")
-	if _, err := incidents.End(ctx, e, incident(t, e, "I1"), "a false alarm", true); err != nil {
+	if _, err := incidents.End(ctx, e, incident(t, e, "I1"), incidents.Ending{Because: "a false alarm", FalseAlarm: true}); err != nil {
 		t.Fatal(err)
 	}
 	number := take(t, e, specimen.Request(t, nil, "CN=a.ternbay.example", []string{"a.ternbay.example"}))
@@ -276,7 +276,7 @@ func TestNothingIsSignedForAKeyInDoubt(t *testing.T) {
 	}
 	doubted(again, "key-in-doubt")
 	begin(t, e, list[0].SerialHex()) // another one keeps nobody from going on
-	if _, err := incidents.End(ctx, e, incident(t, e, "I1"), "a false alarm", true); err != nil {
+	if _, err := incidents.End(ctx, e, incident(t, e, "I1"), incidents.Ending{Because: "a false alarm", FalseAlarm: true}); err != nil {
 		t.Fatal(err)
 	}
 	if s := sheet(t, e, second); s.Plan.Findings.Has("key-in-doubt") {

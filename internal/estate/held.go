@@ -267,25 +267,73 @@ func (e *Estate) FindCertificate(ctx context.Context, name string) (found Held, 
 	return e.findBySerial(ctx, name)
 }
 
-// KnownAgainst says what the records know against a certificate that a client may
-// accept all the same: that another was signed in its place, or that it waits.
-func (e *Estate) KnownAgainst(ctx context.Context, c *cert.Certificate) finding.List {
-	list, err := e.HeldAll(e.Records.CertificatesByKey(ctx, c.Key.Fingerprint(), 100))
+// OnRecord finds the record of just this certificate; false where there is none.
+func (e *Estate) OnRecord(ctx context.Context, c *cert.Certificate) (Held, bool, error) {
+	list, err := e.HeldAll(e.Records.CertificatesBySerial(ctx, c.SerialHex()))
 	if err != nil {
-		return nil // what cannot be parsed is told by estate check
+		return Held{}, false, err
 	}
 	for _, h := range list {
-		if !bytes.Equal(h.Raw, c.Raw) {
-			continue
-		}
-		switch h.State {
-		case Revoked, OnHold, Fallen:
-			return finding.List{finding.New(finding.RevokedOnRecord, "On record %s is %s.", c.Title(), h.State)}
-		case Replaced, Staged:
-			return finding.List{finding.New(finding.OnRecord, "On record %s is %s.", c.Title(), h.State)}
+		if bytes.Equal(h.Raw, c.Raw) {
+			return h, true, nil
 		}
 	}
-	return nil
+	return Held{}, false, nil
+}
+
+// KnownAgainst says what the records know against a certificate that a client may
+// accept all the same: that another was signed in its place, that it waits, or that a key of ours
+// signed it and nobody wrote that down.
+func (e *Estate) KnownAgainst(ctx context.Context, c *cert.Certificate) (finding.List, error) {
+	h, known, err := e.OnRecord(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	if !known {
+		return e.unrecorded(ctx, c)
+	}
+	switch h.State {
+	case Revoked, OnHold, Fallen:
+		return finding.List{finding.New(finding.RevokedOnRecord, "On record %s is %s.", c.Title(), h.State)}, nil
+	case Replaced, Staged:
+		return finding.List{finding.New(finding.OnRecord, "On record %s is %s.", c.Title(), h.State)}, nil
+	}
+	return nil, nil
+}
+
+// unrecorded says whether a certificate that is not on record was signed by a key of ours. Of an
+// authority that was adopted not everything is known: what is older than its record is told, and
+// holds.
+func (e *Estate) unrecorded(ctx context.Context, c *cert.Certificate) (finding.List, error) {
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, g := range AllGenerations(h) {
+		if !c.Issuer.Equal(g.Certificate.Subject) || c.VerifiedBy(g.Certificate.Key) != nil {
+			continue
+		}
+		if r, found, err := e.Records.RevocationOf(ctx, g.Authority.Handle, c.SerialHex()); err != nil {
+			return nil, err
+		} else if found && r.Released.IsZero() {
+			return finding.List{finding.New(finding.RevokedOnRecord, "On record serial %s of %s is %s.", c.Serial.Short(),
+				g.Label(), Revoked)}, nil
+		}
+		if g.Authority.Elsewhere {
+			return nil, nil // its records are elsewhere
+		}
+		f := finding.New(finding.NotOnRecord, "%s, serial %s, was signed with the key of %s, and is not on record here.",
+			c.Title(), c.Serial.Short(), g.Label())
+		first, err := e.Records.CertificateOf(ctx, g.Authority.Handle, g.Number)
+		if err != nil {
+			return nil, err
+		}
+		if first.Template == "" { // adopted: what else it issued is not known
+			f.Severity = finding.Warn
+		}
+		return finding.List{f}, nil
+	}
+	return nil, nil
 }
 
 // OneUse reports whether the certificate's key was made for one use and is gone, as those are

@@ -1,7 +1,7 @@
 // Package failure names the kinds of failure that a caller can act on, whatever their
 // words: what an act planned from has changed, so plan again; somebody else is writing,
-// so try later; there is no such thing, so ask which is meant. A refusal by findings is
-// the fourth kind, and is issue.Refused, which carries them.
+// so try later; there is no such thing, or the name fits several, so ask which is meant. A
+// refusal by findings is a kind too, and is issue.Refused, which carries them.
 package failure
 
 import (
@@ -14,6 +14,8 @@ var (
 	ErrChanged  = errors.New("the record changed meanwhile")
 	ErrBusy     = errors.New("somebody else is writing")
 	ErrNotFound = errors.New("there is no such record")
+	// ErrAmbiguous says that a name fits several, which the message lists.
+	ErrAmbiguous = errors.New("the name fits several")
 )
 
 type failure struct {

@@ -445,7 +445,11 @@ func (s *Store) CertificatesOf(ctx context.Context, handle string, generation in
 	return s.certificates(ctx, "WHERE a.handle = ? AND g.number = ? ORDER BY c.id", handle, generation)
 }
 
-// CertificatesByKey finds certificates by the fingerprint of their key.
+// NoLimit asks for all of a list, however long.
+const NoLimit = -1
+
+// CertificatesByKey finds certificates by the fingerprint of their key, the newest first, up to a
+// number of them or NoLimit.
 func (s *Store) CertificatesByKey(ctx context.Context, key [32]byte, limit int) ([]Certificate, error) {
 	return s.certificates(ctx, "WHERE c.key_sha256 = ? ORDER BY c.id DESC LIMIT ?", key[:], limit)
 }

@@ -34,6 +34,7 @@ type Seen struct {
 // Known is what the records say.
 type Known struct {
 	State   string              // of the leaf, where it is on record: valid, replaced, revoked …
+	Unread  string              // why the records could not be read; "" where they could
 	Title   string              // how the leaf on record is named there: its request or serial
 	Newest  *cert.Certificate   // the newest that was issued for the name, where it is another
 	Issuers []Issuer            // authorities that may stand in the middle
@@ -233,6 +234,10 @@ func upper(s string) string { return strings.ToUpper(s[:min(1, len(s))]) + s[min
 func (j *Judgement) onRecord(leaf *cert.Certificate, s Seen, k Known) {
 	if leaf.SelfSigned() && j.Anchor == nil {
 		return // the device's own is told as that
+	}
+	if k.Unread != "" {
+		j.Findings = append(j.Findings, finding.New(finding.StatusUnknown, "Whether %s stands is not known: the records "+
+			"cannot be read: %s.", leaf.Title(), k.Unread).WithRemedy("look what is wrong: ironseal estate check"))
 	}
 	switch {
 	case k.State == "revoked", k.State == "on hold", k.State == "fallen":

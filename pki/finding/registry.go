@@ -91,6 +91,9 @@ const (
 	ListKeyGone   Code = "list-key-gone"
 	TakesDown     Code = "takes-others-down"
 	SameKeyStands Code = "same-key-still-stands"
+	OtherInDoubt  Code = "another-generation-in-doubt"
+	NotOnRecord   Code = "certificate-not-on-record"
+	AnchorInDoubt Code = "anchor-in-doubt"
 
 	// About a list where clients look for it.
 	ListUnreachable   Code = "list-unreachable"
@@ -353,9 +356,9 @@ var registry = []Rule{
 	{KeyLost, Refused, "The key was in a certificate that was revoked for its sake.",
 		"Whoever else has the key has what every certificate for it allows.",
 		"ask for a new request with a new key"},
-	{KeyInDoubt, Refused, "The key is the subject of an open incident.",
+	{KeyInDoubt, Refused, "An incident is about the key, and was not closed as a false alarm.",
 		"Whoever else has the key has what every certificate for it allows.",
-		"ask for a new request with a new key, or close the incident: ironseal incident list"},
+		"ask for a new request with a new key; if it was a false alarm: ironseal incident close INCIDENT --false-alarm --because TEXT"},
 	{ReasonUnfit, Held, "The reason is not meant for this kind of certificate.",
 		"Clients act on the reason: one that is wrong misleads them (RFC 5280 section 5.3.1).",
 		"choose another: ironseal revoke --help tells when each fits"},
@@ -370,6 +373,16 @@ var registry = []Rule{
 		"make their replacements first, where there is time: ironseal incident open HANDLE"},
 	{SameKeyStands, Warn, "Another certificate has the same key, and still holds.",
 		"Whoever has the key has what all its certificates allow.", "revoke those too"},
+	{OtherInDoubt, Held, "An incident is open about another generation of this authority.",
+		"The replacements hang on the generation whose key was not lost. If it is revoked, they fall too.",
+		"revoke the generation that the incident names: ironseal incident list"},
+	{NotOnRecord, Refused, "A key of ours signed the certificate, and it is not on record here.",
+		"It was signed with a copy of the key: by a copy of the estate, by a backup, or by a thief.",
+		"find out who signed it. If it was issued here after a backup that was restored: ironseal certificate take-in " +
+			"FILE. If nobody knows it: ironseal incident open HANDLE --because TEXT"},
+	{AnchorInDoubt, Held, "An incident is about the key of this root.",
+		"Whoever has the key can sign for every machine that trusts the root.",
+		"leave it out, and bring the root that takes its place: ironseal incident list"},
 	{ListUnreachable, Refused, "No list comes from the address.",
 		"Clients that insist on a list refuse every certificate that names the address.",
 		"see that the web server runs and serves the folder of ironseal revocations publish --to"},

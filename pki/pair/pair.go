@@ -91,6 +91,9 @@ type Question struct {
 	Over   Protocol
 	OneWay bool // only the first connects to the second
 	Now    time.Time
+
+	// Standing says whether the first certificate of a line was taken back, as path.Question has it.
+	Standing func(line []*cert.Certificate) (finding.List, string)
 }
 
 // Answer is what holds between the two.
@@ -102,6 +105,24 @@ type Answer struct {
 // Holds reports whether everything that was asked does.
 func (a Answer) Holds() bool {
 	return !slices.ContainsFunc(a.Ways, func(w Way) bool { return !w.Holds() })
+}
+
+// TakenBack are the findings by which a certificate of a side is no good whatever the other holds:
+// it was revoked, or nobody can tell. Nothing is to be installed for it.
+func (a Answer) TakenBack() (out finding.List) {
+	for _, w := range a.Ways {
+		for _, c := range w.Checks {
+			for _, f := range c.Findings.Refusing() {
+				switch f.Code {
+				case finding.Revoked, finding.RevokedOnRecord, finding.NotOnRecord, finding.StatusUnknown:
+					if !out.Has(f.Code) {
+						out = append(out, f)
+					}
+				}
+			}
+		}
+	}
+	return out
 }
 
 // Way is one direction: who connects to whom.
@@ -146,7 +167,7 @@ func Judge(q Question) Answer {
 // check judges a peer as the other does, who holds what was found to be needed.
 func (a Answer) check(q Question, of int, as Role) Check {
 	p, c := q.Peers[of], Check{Of: of, As: as}
-	ask := path.Question{Now: q.Now, Usage: q.Over.Usage(as)}
+	ask := path.Question{Now: q.Now, Usage: q.Over.Usage(as), Standing: q.Standing}
 	for _, x := range a.Needs[1-of].Anchors {
 		ask.Anchors = append(ask.Anchors, x.Certificate)
 	}
@@ -157,11 +178,21 @@ func (a Answer) check(q Question, of int, as Role) Check {
 		c.Findings = p.foreseen(ask)
 	} else {
 		v := path.Verify(p.Chain[0], p.Chain[1:], ask)
-		c.Findings = v.Reasons()
+		c.Findings = append(v.Reasons(), p.known(v)...)
 	}
 	c.Findings = append(c.Findings, p.outside(a.Needs[1-of].Anchors)...)
 	c.Holds = len(c.Findings.Refusing()) == 0
 	return c
+}
+
+// known says what speaks against the certificate by the records, where the verdict has not said it.
+func (p Peer) known(v path.Verdict) (out finding.List) {
+	for _, f := range p.Remarks.Refusing() {
+		if !v.Reasons().Has(f.Code) {
+			out = append(out, f)
+		}
+	}
+	return out
 }
 
 // outside says which name is none of those for which the root above is trusted.

@@ -114,3 +114,6 @@ func Advice() string {
 	}
 	return b.String()
 }
+
+// Compromise reports whether a reason says that somebody else has, or may have, the key.
+func (r Reason) Compromise() bool { return r == KeyCompromise || r == CACompromise || r == AACompromise }

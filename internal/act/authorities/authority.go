@@ -58,6 +58,8 @@ type Planned struct {
 	in       issue.Input
 	renews   *hierarchy.Generation // the generation that is followed; nil for a new authority
 	sameKey  bool
+	// what is suspected of the key that is left; "" where nothing is
+	suspicion string
 	day      time.Time // the switch day before which it does not sign; zero for none
 }
 
@@ -340,11 +342,35 @@ func signAuthority(ctx context.Context, e *estate.Estate, p Planned, plan issue.
 	return g, head, nil
 }
 
+// doubted reports whether somebody else has, or may have, the key that is left. The new root does
+// not vouch for it then: a client that holds the new root alone would accept what a thief signs.
+// Nor does that key sign anything any more, but for its own list.
+func (p Planned) doubted() bool {
+	g := p.renews
+	return p.suspicion != "" || g.Stopped != "" || g.TakenBack() != nil
+}
+
+// stillTrusted refuses links with a key that came into doubt while the sheet was on screen.
+func (m sealed) stillTrusted(tx *records.Tx) error {
+	if len(m.links) == 0 {
+		return nil
+	}
+	h, err := tx.Hierarchy()
+	if err != nil {
+		return err
+	}
+	if g := h.Generation(m.p.renews.Name()); g == nil || g.Stopped != "" || g.TakenBack() != nil {
+		return failure.Of(failure.ErrChanged, "the key of %s came into doubt meanwhile, and link certificates would "+
+			"vouch for it: look at the sheet again", m.p.renews.Label())
+	}
+	return nil
+}
+
 // linkPair makes the two link certificates of a root that is renewed with another key
 // (RFC 4210 section 4.4); none for anything else.
 func linkPair(ctx context.Context, e *estate.Estate, p Planned, c *cert.Certificate,
 	own crypto.Signer) ([]*cert.Certificate, error) {
-	if p.renews == nil || !p.renews.IsRoot() || p.in.Issuer != nil || p.sameKey {
+	if p.renews == nil || !p.renews.IsRoot() || p.in.Issuer != nil || p.sameKey || p.doubted() {
 		return nil, nil
 	}
 	old, err := withOldKey(ctx, e, p, custody.ForCertificate)
@@ -379,6 +405,9 @@ func (m sealed) record(e *estate.Estate, tx *records.Tx) ([]journal.Entry, error
 	if err := errors.Join(KeyThere(e, handle, m.certificate.Key), StillFree(tx, handle, m.certificate)); err != nil {
 		return nil, err
 	}
+	if err := m.stillTrusted(tx); err != nil {
+		return nil, err
+	}
 	var issuer int64
 	if m.p.in.Issuer != nil {
 		var err error
@@ -399,7 +428,7 @@ func (m sealed) record(e *estate.Estate, tx *records.Tx) ([]journal.Entry, error
 	sum := m.certificate.SHA256()
 	return []journal.Entry{estate.Entry(act, handle, "generation", m.number, "by", estate.NameOf(m.p.in.Issuer),
 		"template",
-		m.p.in.Template.Name, "links", estate.Hashes(m.links), "switch day", estate.DayOf(m.p.day), "certificate",
+		m.p.in.Template.Name, "links", estate.Hashes(m.links), "suspected", m.p.suspicion, "switch day", estate.DayOf(m.p.day), "certificate",
 		fmt.Sprintf("%x", sum), "serial", m.certificate.SerialHex(), "subject", m.certificate.Subject.String(),
 		"key", fmt.Sprintf("%x", m.certificate.Key.Fingerprint()), "until",
 		m.certificate.NotAfter.Format(time.RFC3339), "sheet",

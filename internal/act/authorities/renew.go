@@ -7,8 +7,10 @@ import (
 	"fmt"
 	"time"
 
+	"ironseal/internal/act/doubt"
 	"ironseal/internal/custody"
 	"ironseal/internal/estate"
+	"ironseal/internal/failure"
 	"ironseal/internal/records"
 	"ironseal/internal/records/lineage"
 	"ironseal/pki/cert"
@@ -45,6 +47,9 @@ type RenewalPlan struct {
 	Reasons []renewal.Reason
 	Levels  []renewal.Level
 	Links   bool     // link certificates will be made
+	// Unlinked says that there would be link certificates, and that none are made since the earlier
+	// key is in doubt.
+	Unlinked bool
 	Then    []string // what must be brought where
 }
 
@@ -96,7 +101,10 @@ func planRenewal(ctx context.Context, e *estate.Estate, ask RenewAsk) (RenewalPl
 	if out.Plan, err = issue.New(in); err != nil {
 		return out, err
 	}
-	out.Links = out.Old.IsRoot() && in.Issuer == nil && !ask.SameKey
+	out.suspicion = ask.Suspicion
+	root := out.Old.IsRoot() && in.Issuer == nil && !ask.SameKey
+	out.Links = root && !out.doubted()
+	out.Unlinked = root && out.doubted()
 	if out.Plan.Findings, err = append(out.Plan.Findings, out.renewalFindings(h)...).Ranked().Waive(0,
 		ask.Waivers); err != nil {
 		return out, err
@@ -140,6 +148,8 @@ func renewable(e *estate.Estate, h hierarchy.Hierarchy, a *hierarchy.Authority, 
 	case ask.SameKey && (!old.Revoked.IsZero() || old.Stopped != ""):
 		return nil, fmt.Errorf("authority %s: its key is in doubt (%s): renew it with a new key: leave out --same-key",
 			a.Handle, old.Mark())
+	case ask.SameKey && ask.Suspicion != "":
+		return nil, fmt.Errorf("authority %s: a key that is suspected cannot be kept: leave out --same-key", a.Handle)
 	case ask.Under == "" && a.Parent != nil && a.Parent.Elsewhere:
 		return nil, fmt.Errorf("authority %s: %s stands above it, and %w: send a request there with: ironseal "+
 			"authority apply %s --out FILE", a.Handle, a.Parent.Handle, ErrElsewhere, a.Handle)
@@ -218,7 +228,7 @@ func (p RenewalPlan) renewalFindings(h hierarchy.Hierarchy) finding.List {
 		out = append(out, finding.New(finding.NoGain, "It would end on %s; what there is ends on %s.",
 			until.Format("2006-01-02"), old.NotAfter.Format("2006-01-02")))
 	}
-	if p.Old.IsRoot() && p.in.Issuer == nil && !p.SameKey {
+	if p.Links {
 		out = append(out, renewal.LinkFindings(h, p.Old)...)
 	}
 	return out
@@ -229,6 +239,11 @@ func afterRenewal(h hierarchy.Hierarchy, p RenewalPlan) []string {
 	var out []string
 	handle := p.Ask.Handle
 	switch {
+	case p.Unlinked:
+		out = append(out, fmt.Sprintf("The key of %s is in doubt, so there are no link certificates: the new root "+
+			"does not vouch for the old one, and the old key signs nothing but its own list. Machines that hold only "+
+			"the old root refuse what the new one signs. Bring them the new root, then take the old one out.",
+			p.Old.Label()))
 	case p.Links:
 		out = append(out, fmt.Sprintf("Bring the new root to every machine that trusts %s, before %s. Until then "+
 			"servers send the link certificate, which the old root vouches for.", p.Old.Label(),
@@ -370,6 +385,9 @@ func Retire(ctx context.Context, e *estate.Estate, handle, because string, destr
 	if last, err = e.Records.LastOf(ctx, a.Handle); err != nil {
 		return last, head, err
 	}
+	if err := noIncident(ctx, e.Records, a); err != nil {
+		return last, head, err
+	}
 	if destroy {
 		return last, head, destroyKeys(ctx, e, a, last, because)
 	}
@@ -377,17 +395,61 @@ func Retire(ctx context.Context, e *estate.Estate, handle, because string, destr
 		return last, head, fmt.Errorf("authority %s: it was retired already, on %s", a.Handle,
 			a.Retired.Format("2006-01-02"))
 	}
-	for _, b := range h.Below(a) {
-		if b.Signs() && b.Parent == a {
-			return last, head, fmt.Errorf("authority %s: %s still stands below it and signs: retire that first, or "+
-				"renew it under another with: ironseal authority renew %s --under HANDLE", a.Handle, b.Handle, b.Handle)
-		}
+	if err := noneBelow(h, a); err != nil {
+		return last, head, err
 	}
 	head, err = e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
+		if err := stillRetirable(ctx, tx, a.Handle); err != nil {
+			return nil, err
+		}
 		return []journal.Entry{estate.Entry("retire authority", a.Handle, "because", because, "last certificate ends",
 			stampOrNone(last))}, tx.Retire(a.Handle, tx.Now())
 	})
 	return last, head, err
+}
+
+// noIncident refuses to end an authority while an incident is open about one of its keys: the
+// replacements need it.
+func noIncident(ctx context.Context, from doubt.Journaled, a *hierarchy.Authority) error {
+	list, err := doubt.Incidents(ctx, from)
+	for _, g := range a.Generations {
+		for _, i := range doubt.About(list, g.Certificate.Key.Fingerprint()) {
+			if err == nil && i.Open() {
+				err = failure.Of(failure.ErrChanged, "authority %s: the incident %s about %s is open, and what it "+
+					"affects needs replacements: finish it first: ironseal incident show %s", a.Handle, i.Name, g.Name(),
+					i.Name)
+			}
+		}
+	}
+	return err
+}
+
+// stillRetirable asks again, inside the act, what was asked before: an authority below that signs, or
+// an incident, may have come meanwhile.
+func stillRetirable(ctx context.Context, tx *records.Tx, handle string) error {
+	h, err := tx.Hierarchy()
+	if err != nil {
+		return err
+	}
+	a := h.Find(handle)
+	if !a.Retired.IsZero() {
+		return failure.Of(failure.ErrChanged, "authority %s was retired meanwhile", handle)
+	}
+	if err := noneBelow(h, a); err != nil {
+		return err
+	}
+	return noIncident(ctx, tx, a)
+}
+
+// noneBelow refuses while an authority right below one signs.
+func noneBelow(h hierarchy.Hierarchy, a *hierarchy.Authority) error {
+	for _, b := range h.Below(a) {
+		if b.Signs() && b.Parent == a {
+			return fmt.Errorf("authority %s: %s still stands below it and signs: retire that first, or "+
+				"renew it under another with: ironseal authority renew %s --under HANDLE", a.Handle, b.Handle, b.Handle)
+		}
+	}
+	return nil
 }
 
 func stampOrNone(t time.Time) string {

@@ -1,5 +1,9 @@
 // Package doubt tells which keys others have, or may have: those of certificates that were
-// revoked for it, and those about which an incident is open. Nothing is signed for them.
+// revoked for it, and those of incidents. Nothing is signed for them, and an authority with such
+// a key grants nothing.
+//
+// A key comes out of doubt in one way only: every incident about it was closed as a false alarm.
+// That everything was replaced, revoked and published does not bring a key back.
 package doubt
 
 import (
@@ -33,6 +37,7 @@ type Incident struct {
 	Closed      time.Time `json:"closed,omitzero" doc:"when it was closed"`
 	Outcome     string    `json:"outcome,omitempty" doc:"what was said at its end"`
 	Left        []string  `json:"left,omitempty" doc:"steps that were not done when it was closed"`
+	FalseAlarm  bool      `json:"false_alarm" doc:"whether it was closed as a false alarm, so that the key may be used again"`
 	Certificate string    `json:"certificate" doc:"SHA-256 of the certificate, in hex"`
 	Key         string    `json:"key" doc:"SHA-256 of its key, in hex"`
 	Seq         int64     `json:"-"` // the entry of the journal that opened it
@@ -40,6 +45,30 @@ type Incident struct {
 
 // Open reports whether an incident is still open.
 func (i Incident) Open() bool { return i.Closed.IsZero() }
+
+// Doubts reports whether an incident keeps its key in doubt.
+func (i Incident) Doubts() bool { return !i.FalseAlarm }
+
+// Since says why the key of an incident is in doubt, as a sentence.
+func (i Incident) Since() string {
+	if i.Open() {
+		return fmt.Sprintf("The incident %s about the key of %s is open since %s.", i.Name, i.About,
+			i.Opened.Format("2006-01-02"))
+	}
+	return fmt.Sprintf("The incident %s about the key of %s was closed on %s, and not as a false alarm.", i.Name,
+		i.About, i.Closed.Format("2006-01-02"))
+}
+
+// About lists the incidents that keep a key in doubt, oldest first.
+func About(list []Incident, key [32]byte) (out []Incident) {
+	sum := hex.EncodeToString(key[:])
+	for _, i := range list {
+		if i.Key == sum && i.Doubts() {
+			out = append(out, i)
+		}
+	}
+	return out
+}
 
 // Journaled is what entries are read from: the records, in or outside an act.
 type Journaled interface {
@@ -63,13 +92,18 @@ func Incidents(ctx context.Context, from Journaled) (out []Incident, err error) 
 		for n := range out {
 			if out[n].Name == en.Object {
 				told := struct {
-					Because string
-					Left    []string
+					Because    string
+					Left       []string
+					FalseAlarm *bool    `json:"false alarm"`
+					Again      []string `json:"grant again"`
 				}{}
 				if err := json.Unmarshal([]byte(en.Detail), &told); err != nil {
 					return fmt.Errorf("journal J%d: %w", en.Seq, err)
 				}
 				out[n].Closed, out[n].Outcome, out[n].Left = en.At, told.Because, told.Left
+				// earlier entries do not say it, and tell what was let go
+				out[n].FalseAlarm = told.FalseAlarm != nil && *told.FalseAlarm ||
+					told.FalseAlarm == nil && len(told.Again) > 0
 			}
 		}
 		return nil
@@ -98,10 +132,15 @@ func why(ctx context.Context, from Journaled, lost map[[32]byte]string) (map[[32
 	out := map[[32]byte]finding.Finding{}
 	list, err := Incidents(ctx, from)
 	for _, i := range list {
-		if sum, err := hex.DecodeString(i.Key); err == nil && len(sum) == 32 && i.Open() {
-			out[[32]byte(sum)] = finding.New(finding.KeyInDoubt, "The incident %s about the key of %s is open since "+
-				"%s.", i.Name, i.About, i.Opened.Format("2006-01-02"))
+		sum, err := hex.DecodeString(i.Key)
+		if err != nil || len(sum) != 32 || !i.Doubts() {
+			continue
 		}
+		f := finding.New(finding.KeyInDoubt, "%s", i.Since())
+		if !i.Open() {
+			f = f.WithRemedy("use another key: this one comes back only where every incident about it was a false alarm")
+		}
+		out[[32]byte(sum)] = f
 	}
 	for k, serial := range lost {
 		out[k] = finding.New(finding.KeyLost, "This key is in the certificate with the serial %s, which was revoked "+

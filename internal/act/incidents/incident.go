@@ -22,6 +22,7 @@ import (
 	"ironseal/internal/records"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/journal"
+	"ironseal/pki/key"
 )
 
 // Find finds an incident by its number, or the one that is open about a certificate or an
@@ -42,24 +43,20 @@ func Find(ctx context.Context, e *estate.Estate, name string) (doubt.Incident, e
 		name)
 }
 
-// Begin opens an incident. What it is about grants nothing from that moment.
+// Begin opens an incident. Whatever has the key grants nothing from that moment.
 func Begin(ctx context.Context, e *estate.Estate, name, because string) (doubt.Incident, journal.Head, error) {
 	var out doubt.Incident
 	if strings.TrimSpace(because) == "" {
 		return out, journal.Head{}, errors.New("say what is suspected: --because TEXT")
 	}
-	t, err := revoking.Find(ctx, e, name)
+	t, err := revoking.FindToEnd(ctx, e, name)
 	if err != nil {
 		return out, journal.Head{}, err
 	}
 	out = doubt.Incident{About: t.Title(), Serial: t.SerialHex(), Because: because,
 		Certificate: fmt.Sprintf("%x", t.SHA256()), Key: fmt.Sprintf("%x", t.Key.Fingerprint())}
-	var stop []*hierarchy.Generation
 	if g := t.Generation; g != nil {
 		out.About, out.Authority = g.Name(), true
-		if stop, err = withKey(ctx, e, g); err != nil {
-			return out, journal.Head{}, err
-		}
 	}
 	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
 		known, err := doubt.Incidents(ctx, tx)
@@ -67,15 +64,19 @@ func Begin(ctx context.Context, e *estate.Estate, name, because string) (doubt.I
 			return nil, err
 		}
 		for _, i := range known {
-			if i.Open() && i.Certificate == out.Certificate {
-				return nil, failure.Of(failure.ErrChanged, "the incident %s about %s is open since %s: go on "+
-					"with: ironseal "+
-					"incident show %s", i.Name, i.About, i.Opened.Format("2006-01-02"), i.Name)
+			if i.Open() && i.Key == out.Key {
+				return nil, failure.Of(failure.ErrChanged, "the incident %s about %s, which has the same key, is open "+
+					"since %s: go on with: ironseal incident show %s", i.Name, i.About,
+					i.Opened.Format("2006-01-02"), i.Name)
 			}
+		}
+		h, err := tx.Hierarchy() // it may have been renewed with the same key since it was found
+		if err != nil {
+			return nil, err
 		}
 		out.Name, out.Opened, out.Who = fmt.Sprintf("I%d", len(known)+1), tx.Now(), e.World.Actor.Name
 		names := []string{}
-		for _, g := range stop {
+		for _, g := range withKey(h, t.Key) {
 			if err := tx.Stop(g, "incident "+out.Name); err != nil {
 				return nil, err
 			}
@@ -87,24 +88,28 @@ func Begin(ctx context.Context, e *estate.Estate, name, because string) (doubt.I
 	return out, head, err
 }
 
-// withKey are the generations of an authority that have the key of one.
-func withKey(ctx context.Context, e *estate.Estate, g *hierarchy.Generation) (out []*hierarchy.Generation, err error) {
-	h, err := e.Hierarchy(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for _, o := range h.Find(g.Authority.Handle).Generations {
-		if hierarchy.SameList(o, g) {
-			out = append(out, o)
+// withKey are the generations of all authorities that have a key.
+func withKey(h hierarchy.Hierarchy, k key.Public) (out []*hierarchy.Generation) {
+	for _, g := range estate.AllGenerations(h) {
+		if key.Same(g.Certificate.Key, k) {
+			out = append(out, g)
 		}
 	}
-	return out, nil
+	return out
 }
 
-// End closes an incident. What is not done yet must be passed over knowingly. What was
-// stopped grants again only where it was a false alarm and nothing of it was revoked.
-func End(ctx context.Context, e *estate.Estate, p Progress, because string, unfinished bool) (journal.Head, error) {
-	if strings.TrimSpace(because) == "" {
+// Ending says how an incident ends.
+type Ending struct {
+	Because    string
+	Unfinished bool // though steps are left
+	FalseAlarm bool // the key was never lost: it may be used again
+}
+
+// End closes an incident. What is not done yet must be passed over knowingly. The key stays in
+// doubt, and what has it grants nothing, unless this was a false alarm and every other incident
+// about the key was one too.
+func End(ctx context.Context, e *estate.Estate, p Progress, how Ending) (journal.Head, error) {
+	if strings.TrimSpace(how.Because) == "" {
 		return journal.Head{}, errors.New("say how it ended: --because TEXT")
 	}
 	if !p.Open() {
@@ -112,7 +117,7 @@ func End(ctx context.Context, e *estate.Estate, p Progress, because string, unfi
 			p.Closed.Format("2006-01-02"))
 	}
 	left := p.Undone()
-	if len(left) > 0 && !unfinished {
+	if len(left) > 0 && !how.Unfinished && !how.FalseAlarm {
 		return journal.Head{}, &Unfinished{p.Name, left}
 	}
 	return e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
@@ -120,27 +125,38 @@ func End(ctx context.Context, e *estate.Estate, p Progress, because string, unfi
 		if err != nil {
 			return nil, err
 		}
-		for _, i := range known {
-			if i.Name == p.Name && !i.Open() {
-				return nil, failure.Of(failure.ErrChanged, "incident %s was closed meanwhile", p.Name)
-			}
-		}
-		h, err := tx.Hierarchy()
-		if err != nil {
-			return nil, err
+		others := doubt.About(known, p.target.Key.Fingerprint())
+		if !slices.ContainsFunc(others, func(i doubt.Incident) bool { return i.Name == p.Name && i.Open() }) {
+			return nil, failure.Of(failure.ErrChanged, "incident %s was closed meanwhile", p.Name)
 		}
 		again := []string{}
-		for _, g := range estate.AllGenerations(h) {
-			if g.Stopped == "incident "+p.Name && g.Revoked.IsZero() {
-				if err := tx.Stop(g, ""); err != nil {
-					return nil, err
-				}
-				again = append(again, g.Name())
+		if how.FalseAlarm && len(others) == 1 {
+			if again, err = letGo(tx, p.target.Key); err != nil {
+				return nil, err
 			}
 		}
-		return []journal.Entry{estate.Entry(doubt.CloseAct, p.Name, "because", because, "left",
-			append([]string{}, left...), "grant again", again)}, nil
+		return []journal.Entry{estate.Entry(doubt.CloseAct, p.Name, "because", how.Because, "left",
+			append([]string{}, left...), "false alarm", how.FalseAlarm, "grant again", again)}, nil
 	})
+}
+
+// letGo lets the generations with a key grant again, those left out that were revoked.
+func letGo(tx *records.Tx, k key.Public) ([]string, error) {
+	again := []string{}
+	h, err := tx.Hierarchy()
+	if err != nil {
+		return nil, err
+	}
+	for _, g := range withKey(h, k) {
+		if g.Stopped == "" || !g.Revoked.IsZero() {
+			continue
+		}
+		if err := tx.Stop(g, ""); err != nil {
+			return nil, err
+		}
+		again = append(again, g.Name())
+	}
+	return again, nil
 }
 
 // Unfinished says which steps of an incident are not done.

@@ -1,8 +1,11 @@
 package incidents
 
 import (
+	"bytes"
 	"context"
+	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -14,8 +17,12 @@ import (
 	"ironseal/internal/act/signing"
 	"ironseal/internal/act/trusting"
 	"ironseal/internal/estate"
+	"ironseal/internal/records"
+	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
+	"ironseal/pki/key"
+	"ironseal/pki/revocation"
 	"ironseal/pki/span"
 	"ironseal/pki/trust"
 )
@@ -42,12 +49,24 @@ type Affected struct {
 	held estate.Held
 }
 
+// Vouching is a link certificate by which another authority vouches for the key in doubt: clients
+// that hold that authority's root alone accept whatever the key signs.
+type Vouching struct {
+	By     string `json:"by" doc:"the generation that signed it"`
+	Serial string `json:"serial" doc:"of it"`
+	State  string `json:"state" doc:"its state today"`
+
+	held estate.Held
+	by   *hierarchy.Generation
+}
+
 // Progress is how an incident stands.
 type Progress struct {
 	doubt.Incident
 	Steps    []Step     `json:"steps" doc:"in their order"`
 	Affected []Affected `json:"affected" doc:"what hangs on the key"`
 	Holders  []string   `json:"holders" doc:"who has to change something"`
+	Links    []Vouching `json:"links" doc:"certificates by which another authority vouches for the key"`
 
 	target revoking.Target
 	h      hierarchy.Hierarchy
@@ -80,6 +99,9 @@ func of(ctx context.Context, e *estate.Estate, name string) (Progress, error) {
 	if p.target, err = revoking.Find(ctx, e, p.Certificate); err != nil {
 		return p, err
 	}
+	if err := p.links(ctx, e); err != nil {
+		return p, err
+	}
 	if err := p.affected(ctx, e); err != nil {
 		return p, err
 	}
@@ -95,19 +117,45 @@ func of(ctx context.Context, e *estate.Estate, name string) (Progress, error) {
 	return p, nil
 }
 
-// mostSameKey is how many certificates with the key in doubt are told.
-const mostSameKey = 1000
+// links finds the link certificates for the key in doubt.
+func (p *Progress) links(ctx context.Context, e *estate.Estate) error {
+	p.Links = []Vouching{}
+	for _, a := range p.h {
+		for _, l := range a.Links {
+			if !key.Same(l.Certificate.Key, p.target.Key) {
+				continue
+			}
+			held, _, err := e.OnRecord(ctx, l.Certificate)
+			if err != nil {
+				return err
+			}
+			p.Links = append(p.Links, Vouching{By: l.By.Name(), Serial: l.Certificate.SerialHex(), State: held.State,
+				held: held, by: l.By})
+		}
+	}
+	return nil
+}
+
+// isLink reports whether a certificate is a link: it needs no replacement. It falls with the key
+// that signed it, or is revoked where it vouches for the key in doubt.
+func (p *Progress) isLink(c *cert.Certificate) bool {
+	for _, a := range p.h {
+		for _, l := range a.Links {
+			if bytes.Equal(l.Certificate.Raw, c.Raw) {
+				return true
+			}
+		}
+	}
+	return false
+}
 
 // affected gathers what hangs on the key, with what has become of each.
 func (p *Progress) affected(ctx context.Context, e *estate.Estate) error {
 	var list []revoking.Fallen
 	var down []*hierarchy.Generation
 	if g := p.target.Generation; g != nil {
-		same, err := withKey(ctx, e, g)
-		if err != nil {
-			return err
-		}
-		down = same
+		down = withKey(p.h, g.Certificate.Key)
+		var err error
 		if list, err = revoking.FallenWith(ctx, e, p.h, down); err != nil {
 			return err
 		}
@@ -121,18 +169,14 @@ func (p *Progress) affected(ctx context.Context, e *estate.Estate) error {
 	if err != nil {
 		return err
 	}
-	sights, err := parties.Sights(ctx, e)
+	sights, err := parties.LastServed(ctx, e)
 	if err != nil {
 		return err
-	}
-	seen := map[string]bool{}
-	for _, s := range sights {
-		seen[s.Serial] = true
 	}
 	who := map[string]bool{}
 	p.Affected, p.Holders = []Affected{}, []string{}
 	for _, f := range list {
-		if f.OneUse() {
+		if f.OneUse() || p.isLink(f.Certificate) {
 			continue
 		}
 		a := Affected{Title: f.Title(), Serial: f.SerialHex(), State: f.State, Authority: f.Authority,
@@ -140,7 +184,7 @@ func (p *Progress) affected(ctx context.Context, e *estate.Estate) error {
 		for _, h := range f.Holders {
 			who[h] = true
 		}
-		if err := p.instead(ctx, e, &a, instead, seen); err != nil {
+		if err := p.instead(ctx, e, &a, instead, sights); err != nil {
 			return err
 		}
 		p.Affected = append(p.Affected, a)
@@ -184,7 +228,7 @@ func (p *Progress) successors(ctx context.Context, e *estate.Estate,
 
 // withSameKey lists a certificate, and those that have its key and still count.
 func withSameKey(ctx context.Context, e *estate.Estate, target estate.Held) (out []revoking.Fallen, err error) {
-	same, err := e.HeldAll(e.Records.CertificatesByKey(ctx, target.Key.Fingerprint(), mostSameKey))
+	same, err := e.HeldAll(e.Records.CertificatesByKey(ctx, target.Key.Fingerprint(), records.NoLimit))
 	if err != nil {
 		return nil, err
 	}
@@ -203,7 +247,7 @@ func withSameKey(ctx context.Context, e *estate.Estate, target estate.Held) (out
 
 // instead finds what was signed in the place of a certificate, and what is known of it.
 func (p *Progress) instead(ctx context.Context, e *estate.Estate, a *Affected, instead map[int64]estate.Held,
-	seen map[string]bool) error {
+	sights parties.Served) error {
 	if a.Authority {
 		for _, g := range estate.AllGenerations(p.h) {
 			if g.Certificate.SerialHex() == a.Serial && g != g.Authority.Generations[len(g.Authority.Generations)-1] {
@@ -213,15 +257,18 @@ func (p *Progress) instead(ctx context.Context, e *estate.Estate, a *Affected, i
 		}
 		return nil
 	}
-	if seen[a.Serial] {
+	old := sights.By(a.held.Certificate)
+	c, ok := instead[a.held.Record.ID]
+	if ok {
+		if a.Replacement = c.SerialHex(); sights.InUse(c.Certificate) {
+			a.Seen, a.Handed = "replacement", true
+		}
+	}
+	if old { // of several endpoints one is enough: whoever has the key can still pass for it
 		a.Seen = "old"
 	}
-	c, ok := instead[a.held.Record.ID]
 	if !ok {
 		return nil
-	}
-	if a.Replacement = c.SerialHex(); seen[a.Replacement] {
-		a.Seen, a.Handed = "replacement", true
 	}
 	holders, err := e.Records.Handed(ctx, c.Record.ID)
 	a.Handed = a.Handed || len(holders) > 0
@@ -291,64 +338,129 @@ func (p *Progress) handed(context.Context, *estate.Estate) (Step, error) {
 		Words: fmt.Sprintf("%d of %d holders have theirs", done, len(p.Affected))}
 	if i := slices.IndexFunc(p.Affected, func(a Affected) bool { return !a.Handed && a.Replacement != "" }); i >= 0 {
 		s.Next = fmt.Sprintf("ironseal certificate handover %s --for RECEIVER --out DIR --party %s",
-			p.Affected[i].Replacement[:min(8, len(p.Affected[i].Replacement))], "PARTY")
+			cert.ShortSerial(p.Affected[i].Replacement), "PARTY")
 	}
 	return s, nil
+}
+
+// toRevoke is a certificate that the incident wants on a list, for the loss of its key.
+type toRevoke struct {
+	name string // as it is typed
+	by   *hierarchy.Generation
+	held estate.Held
+}
+
+// lost are the certificates for the key in doubt that another key signed and that have not ended:
+// each must be revoked, since a client that finds one of them accepts what the key signs.
+func (p *Progress) lost(ctx context.Context, e *estate.Estate) (out []toRevoke, err error) {
+	add := func(name string, by *hierarchy.Generation, held estate.Held) {
+		if by != nil && held.State != estate.Expired {
+			out = append(out, toRevoke{name, by, held})
+		}
+	}
+	for _, l := range p.Links {
+		add(l.held.Serial.Short(), l.by, l.held)
+	}
+	if p.target.Generation == nil {
+		for _, a := range p.Affected { // all that have its key
+			add(a.held.Serial.Short(), p.h.Generation(a.held.Record.Issuer), a.held)
+		}
+		return out, nil
+	}
+	for _, g := range withKey(p.h, p.target.Key) {
+		held, _, err := e.OnRecord(ctx, g.Certificate)
+		if err != nil {
+			return nil, err
+		}
+		add(g.Name(), g.Issuer, held)
+	}
+	return out, nil
+}
+
+// reason is why the certificates of an incident are revoked.
+func (p *Progress) reason() revocation.Reason {
+	if p.target.Generation != nil {
+		return revocation.CACompromise
+	}
+	return revocation.KeyCompromise
 }
 
 func (p *Progress) revoked(ctx context.Context, e *estate.Estate) (Step, error) {
 	s := Step{Name: "revoke"}
-	t := p.target
-	if t.By == nil { // a root
-		own, err := trusting.Set(ctx, e, "own")
-		if err != nil {
-			return s, err
-		}
-		s.Done = !slices.ContainsFunc(own.Anchors, func(a trust.Anchor) bool { return t.Is(a.Certificate) })
-		if s.Words = "it is in no trust set any more"; !s.Done {
-			s.Words = "a root cannot be revoked: those who trust it must learn another and drop it"
-			s.Next = "ironseal changeover progress " + t.Generation.Authority.Handle
-		}
-		return s, nil
+	list, err := p.lost(ctx, e)
+	if err != nil {
+		return s, err
 	}
-	var open []string
-	if t.Generation != nil {
-		same, err := withKey(ctx, e, t.Generation)
-		if err != nil {
-			return s, err
+	var here, far, others []string
+	for _, x := range list {
+		switch {
+		case x.held.Record.Reason >= 0 && revocation.Reason(x.held.Record.Reason).Compromise():
+			continue
+		case x.by.Authority.Elsewhere:
+			far = append(far, x.name+" (signed by "+x.by.Authority.Handle+")")
+			continue
+		case x.held.State == estate.Revoked: // clients refuse it; why is told wrongly, and the key is not known as lost
+			others = append(others, fmt.Sprintf("%s is revoked as %s", x.name,
+				revocation.Reason(x.held.Record.Reason).Word()))
 		}
-		for _, g := range same {
-			if g.Revoked.IsZero() && !e.Now().After(g.Certificate.NotAfter) {
-				open = append(open, g.Name())
-			}
-		}
+		here = append(here, x.name)
 	}
-	for _, a := range p.Affected { // of a certificate: all that have its key
-		if t.Generation == nil && a.State != estate.Revoked && a.State != estate.Expired {
-			open = append(open, a.held.Serial.Short())
-		}
+	root, err := p.rootStays(ctx, e)
+	if err != nil {
+		return s, err
 	}
-	s.Done = len(open) == 0
-	if s.Words = "done"; !s.Done {
-		reason := "key-compromise"
-		if t.Generation != nil {
-			reason = "ca-compromise"
+	s.Done = len(here)+len(far) == 0 && root == ""
+	switch {
+	case s.Done && p.target.By == nil:
+		s.Words = "it is in no trust set any more"
+	case s.Done:
+		s.Words = "done"
+	case len(here) > 0:
+		s.Words = "not yet: " + strings.Join(here, ", ")
+		if len(others) > 0 {
+			s.Words += "; " + strings.Join(others, ", ")
 		}
-		s.Words = "not yet: " + strings.Join(open, ", ")
-		s.Next = fmt.Sprintf("ironseal revoke %s --reason %s --because TEXT", strings.Join(open, " "), reason)
-		if p.elsewhere() {
-			s.Words += fmt.Sprintf("; %s signed it, in another estate: have it revoked there, and take its list in",
-				t.By.Authority.Handle)
-			s.Next = "ironseal revocations take-in FILE"
-		}
+		s.Next = fmt.Sprintf("ironseal revoke %s --reason %s --because TEXT", strings.Join(here, " "), p.reason().Word())
+	case len(far) > 0:
+		s.Words = "not yet: " + strings.Join(far, ", ") + ", in another estate: have it revoked there, and take its list in"
+		s.Next = "ironseal revocations take-in FILE"
+	default:
+		s.Words, s.Next = root, "ironseal changeover progress "+p.target.Generation.Authority.Handle
 	}
 	return s, nil
 }
 
+// rootStays says why a root in doubt is still trusted; "" where it is not, or is no root.
+func (p *Progress) rootStays(ctx context.Context, e *estate.Estate) (string, error) {
+	if p.target.By != nil {
+		return "", nil
+	}
+	sets, faults := trusting.Sets(ctx, e)
+	if err := errors.Join(faults...); err != nil {
+		return "", err
+	}
+	var in []string
+	for _, set := range sets {
+		if slices.ContainsFunc(set.Anchors, func(a trust.Anchor) bool { return key.Same(a.Certificate.Key, p.target.Key) }) {
+			in = append(in, set.Name)
+		}
+	}
+	if len(in) == 0 {
+		return "", nil
+	}
+	return "a root cannot be revoked: those who trust it must learn another and drop it; it is in the trust set " +
+		strings.Join(in, ", "), nil
+}
+
+// published asks whether a list that tells of every certificate for the key lies in a folder that
+// is served.
 func (p *Progress) published(ctx context.Context, e *estate.Estate) (Step, error) {
 	s := Step{Name: "publish", Next: "ironseal revocations publish --to DIR"}
-	t := p.target
-	if t.By == nil {
+	list, err := p.lost(ctx, e)
+	if err != nil {
+		return s, err
+	}
+	if len(list) == 0 && p.target.By == nil {
 		s.Done, s.Words, s.Next = true, "no list tells of a root", ""
 		return s, nil
 	}
@@ -356,17 +468,28 @@ func (p *Progress) published(ctx context.Context, e *estate.Estate) (Step, error
 	if err != nil {
 		return s, err
 	}
-	last := have.Through(t.By.ListName())
-	switch r, found, err := e.Records.RevocationOf(ctx, t.By.Authority.Handle, t.SerialHex()); {
-	case err != nil:
-		return s, err
-	case !found || !r.Released.IsZero():
-		s.Words = "nothing is revoked yet"
-		s.Next = ""
-	case !p.elsewhere() && last < r.ID:
-		s.Words = "no list tells of it yet"
-	default:
-		s.Done, s.Words, s.Next = true, "the list of "+t.By.Label()+" tells of it", ""
+	told := map[string]bool{}
+	for _, x := range list {
+		r, found, err := e.Records.RevocationOf(ctx, x.by.Authority.Handle, x.held.SerialHex())
+		if err != nil {
+			return s, err
+		}
+		if !found || !r.Released.IsZero() {
+			s.Words, s.Next = "nothing is revoked yet", ""
+			if len(told) > 0 {
+				s.Words = x.name + " is not revoked yet"
+			}
+			return s, nil
+		}
+		if words := have.Untold(x.by, r.ID); words != "" {
+			s.Words = words
+			return s, nil
+		}
+		told[x.by.Label()] = true
+	}
+	s.Done, s.Words, s.Next = true, "the list of "+strings.Join(slices.Sorted(maps.Keys(told)), ", ")+" tells of it", ""
+	if len(told) == 0 {
+		s.Words = "nothing is left for a list to tell"
 	}
 	return s, nil
 }

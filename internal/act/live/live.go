@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"time"
 
+	"ironseal/internal/act/doubt"
 	"ironseal/internal/act/trusting"
 	"ironseal/internal/estate"
 	"ironseal/internal/probe"
@@ -66,6 +67,8 @@ type Looking struct {
 	known endpoint.Known
 	usage asn1.ObjectIdentifier
 	found path.Proofs // the same authorities stand above many
+
+	records *doubt.Records // what the estate knows of certificates; nil where there is none
 }
 
 // Begin reads what the endpoints will be held against. Without an estate only the anchors
@@ -79,6 +82,11 @@ func Begin(ctx context.Context, e *estate.Estate, ask Ask) (*Looking, error) {
 	l.known.Roots = ask.Anchors
 	if e == nil {
 		return l, nil
+	}
+	l.records = doubt.Known(ctx, e)
+	l.records.Leaf = func(c *cert.Certificate) bool { // match tells of it
+		_, known, err := e.OnRecord(ctx, c)
+		return err == nil && known && !c.IsAuthority()
 	}
 	sets, _ := trusting.Sets(ctx, e) // a set that cannot be read is told by trust list
 	for _, s := range sets {
@@ -142,7 +150,10 @@ func (l *Looking) judge(ctx context.Context, a probe.Answer) Outcome {
 	}
 	known := l.known
 	if l.e != nil && len(a.Presented) > 0 {
-		out.On, known.Newest = l.match(ctx, a.Presented[0], a.Name)
+		var err error
+		if out.On, known.Newest, err = l.match(ctx, a.Presented[0], a.Name); err != nil {
+			known.Unread = err.Error()
+		}
 		if out.On != nil {
 			known.State, known.Title = out.On.State, out.On.Title()
 		}
@@ -151,6 +162,9 @@ func (l *Looking) judge(ctx context.Context, a probe.Answer) Outcome {
 		Question: path.Question{Anchors: l.ask.Anchors, Now: l.ask.Now, Usage: l.usage, Proofs: &l.found}}
 	if l.ask.Standing != nil && len(a.Presented) > 0 {
 		l.ask.Standing(ctx, a.Presented, a.Stapled, &q.Question)
+	}
+	if l.records != nil {
+		l.records.Into(&q.Question)
 	}
 	out.Judgement = endpoint.Judge(seen, q, known)
 	r := endpoint.RowOf(seen, out.Judgement, l.ask.Now)
@@ -166,24 +180,19 @@ func (l *Looking) judge(ctx context.Context, a probe.Answer) Outcome {
 // match finds the record of a certificate that is served, and the newest that was issued for
 // the name, where that is another one.
 func (l *Looking) match(ctx context.Context, leaf *cert.Certificate, name string) (on *Match,
-	newest *cert.Certificate) {
-	list, err := l.e.HeldAll(l.e.Records.CertificatesByKey(ctx, leaf.Key.Fingerprint(), 100))
+	newest *cert.Certificate, err error) {
+	h, known, err := l.e.OnRecord(ctx, leaf)
 	if err != nil {
-		return nil, nil // what cannot be parsed is told by estate check
+		return nil, nil, err
 	}
-	for _, h := range list {
-		if bytes.Equal(h.Raw, leaf.Raw) {
-			on = &Match{Serial: h.SerialHex(), Request: h.Record.Request, Issuer: h.Record.Issuer,
-				Template: h.Record.Template, State: h.State}
-			if on.Holders, err = l.e.Holders(ctx, h); err != nil {
-				on.Holders = nil
-			}
+	if known {
+		on = &Match{Serial: h.SerialHex(), Request: h.Record.Request, Issuer: h.Record.Issuer,
+			Template: h.Record.Template, State: h.State}
+		if on.Holders, err = l.e.Holders(ctx, h); err != nil {
+			return nil, nil, err
 		}
 	}
 	named, err := l.e.HeldAll(l.e.Records.CertificatesByName(ctx, name))
-	if err != nil {
-		return on, nil
-	}
 	for _, h := range named {
 		if estate.Serves(h.State) && (newest == nil || !h.NotBefore.Before(newest.NotBefore)) {
 			newest = h.Certificate
@@ -192,5 +201,5 @@ func (l *Looking) match(ctx context.Context, leaf *cert.Certificate, name string
 	if newest != nil && bytes.Equal(newest.Raw, leaf.Raw) {
 		newest = nil
 	}
-	return on, newest
+	return on, newest, err
 }

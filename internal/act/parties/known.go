@@ -14,6 +14,7 @@ import (
 	"ironseal/internal/failure"
 	"ironseal/internal/probe"
 	"ironseal/internal/records"
+	"ironseal/pki/cert"
 	"ironseal/pki/journal"
 	"ironseal/pki/trust"
 )
@@ -49,6 +50,8 @@ type Sight struct {
 	Trusted  bool   `json:"trusted" doc:"whether a client that held the set got in"`
 	Set      string `json:"set" doc:"the trust set by which it was judged"`
 	Serial   string `json:"serial" doc:"of the certificate that was served"`
+	SHA256   string `json:"sha256" doc:"of the certificate that was served; empty where nothing was"`
+	Proven   bool   `json:"proven" doc:"whether the endpoint proved that it has the private key"`
 	Why      string `json:"why" doc:"the first thing that was wrong"`
 	When     string `json:"when" doc:"when"`
 }
@@ -62,7 +65,7 @@ func RecordSights(ctx context.Context, e *estate.Estate, set string, list []live
 		for _, o := range list {
 			out = append(out, estate.Entry(sightAct, o.Row.Endpoint, "trusted", o.Trusted, "set", set, "serial",
 				o.Row.Serial,
-				"sha256", o.Row.SHA256, "why", o.Row.Why()))
+				"sha256", o.Row.SHA256, "proven", o.Proven, "why", o.Row.Why()))
 		}
 		return out, nil
 	})
@@ -123,15 +126,52 @@ func (k *Known) sights(ctx context.Context, e *estate.Estate) error {
 // Sights are what was last seen at each endpoint.
 func Sights(ctx context.Context, e *estate.Estate) (map[string]Sight, error) {
 	last := map[string]Sight{}
-	err := e.Records.EntriesOf(ctx, sightAct, func(en journal.Entry) error {
+	err := eachSight(ctx, e, func(s Sight) { last[s.Endpoint] = s })
+	return last, err
+}
+
+func eachSight(ctx context.Context, e *estate.Estate, fn func(Sight)) error {
+	return e.Records.EntriesOf(ctx, sightAct, func(en journal.Entry) error {
 		s := Sight{Endpoint: en.Object, When: en.At.Format(time.RFC3339)}
 		if err := json.Unmarshal([]byte(en.Detail), &s); err != nil {
 			return fmt.Errorf("journal J%d: %w", en.Seq, err)
 		}
-		last[en.Object] = s
+		fn(s)
 		return nil
 	})
-	return last, err
+}
+
+// Served is what each endpoint served when it last presented a certificate. One that is down has
+// not moved.
+type Served map[string]Sight
+
+// LastServed reads it.
+func LastServed(ctx context.Context, e *estate.Estate) (Served, error) {
+	out := Served{}
+	err := eachSight(ctx, e, func(s Sight) {
+		if s.SHA256 != "" {
+			out[s.Endpoint] = s
+		}
+	})
+	return out, err
+}
+
+// By reports whether any endpoint serves just this certificate: a serial is anybody's to copy.
+func (s Served) By(c *cert.Certificate) bool { return s.any(c, func(Sight) bool { return true }) }
+
+// InUse reports whether any endpoint serves just this certificate, and has its private key.
+func (s Served) InUse(c *cert.Certificate) bool {
+	return s.any(c, func(x Sight) bool { return x.Proven || x.Trusted }) // what was trusted had proved it
+}
+
+func (s Served) any(c *cert.Certificate, counts func(Sight) bool) bool {
+	sum := fmt.Sprintf("%x", c.SHA256())
+	for _, x := range s {
+		if x.SHA256 == sum && counts(x) {
+			return true
+		}
+	}
+	return false
 }
 
 // Names are the names and addresses by which a party is used, each once.

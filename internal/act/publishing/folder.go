@@ -53,9 +53,13 @@ func Release(ctx context.Context, e *estate.Estate, dir string) (Released, error
 		if knownErr != nil {
 			return out, errors.Join(err, knownErr)
 		}
-		if before.last() == after.last() || again == mostAgain-1 {
-			return out, err
+		if err == nil && before.last() != after.last() && again < mostAgain-1 {
+			continue
 		}
+		if err == nil {
+			err = place(ctx, e, dir, after, out.Lists)
+		}
+		return out, err
 	}
 	return Released{}, nil
 }

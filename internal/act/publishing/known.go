@@ -24,14 +24,18 @@ import (
 	"ironseal/internal/act/revoking"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
+	"ironseal/internal/records"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/journal"
 	"ironseal/pki/revocation"
 	"ironseal/pki/span"
 )
 
-// TakeInAct is the act by which a list that was signed elsewhere comes here.
-const TakeInAct = "take in list"
+// The acts about lists, beside that of signing them.
+const (
+	TakeInAct = "take in list"        // one that was signed elsewhere comes here
+	PlaceAct  = "put lists in place" // they were written into a folder that is served
+)
 
 // Item is one list that was signed, or is to be.
 type Item struct {
@@ -83,12 +87,17 @@ func (i Item) Title() string {
 // where some were signed ahead.
 type Lists struct {
 	newest map[scope][]Item
-	fresh  map[scope][]Item // all complete ones, for deltas
+	fresh  map[scope][]Item    // all complete ones, for deltas
+	placed map[scope]int64     // the highest number that was written into any folder
+	folder map[string]placings // the same by folder, as its last entry tells
 }
+
+// placings are the numbers of the lists that a folder holds.
+type placings map[scope]int64
 
 // Known reads from the journal which lists there are.
 func Known(ctx context.Context, e *estate.Estate) (Lists, error) {
-	out := Lists{map[scope][]Item{}, map[scope][]Item{}}
+	out := Lists{map[scope][]Item{}, map[scope][]Item{}, map[scope]int64{}, map[string]placings{}}
 	for _, act := range []string{revoking.PublishAct, TakeInAct} {
 		err := e.Records.EntriesOf(ctx, act, func(en journal.Entry) error {
 			told, err := listsOf(en)
@@ -109,7 +118,59 @@ func Known(ctx context.Context, e *estate.Estate) (Lists, error) {
 			return out, err
 		}
 	}
-	return out, nil
+	return out, e.Records.EntriesOf(ctx, PlaceAct, func(en journal.Entry) error {
+		told, err := listsOf(en)
+		now := placings{}
+		for _, i := range told {
+			now[i.scope()] = i.Number
+			out.placed[i.scope()] = max(out.placed[i.scope()], i.Number)
+		}
+		out.folder[en.Object] = now
+		return err
+	})
+}
+
+// place puts on record that lists were written into a folder, unless its last entry says the same.
+// An incident is over only once the list that tells of it lies where clients find it.
+func place(ctx context.Context, e *estate.Estate, dir string, have Lists, lists []Item) error {
+	if abs, err := filepath.Abs(dir); err == nil {
+		dir = abs
+	}
+	now := placings{}
+	told := []map[string]any{}
+	for _, i := range lists {
+		now[i.scope()] = i.Number
+		told = append(told, map[string]any{"list": i.List, "part": i.Part, "delta": i.Delta, "number": i.Number})
+	}
+	if maps.Equal(now, have.folder[dir]) {
+		return nil
+	}
+	_, err := e.Act(ctx, func(*records.Tx) ([]journal.Entry, error) {
+		return []journal.Entry{estate.Entry(PlaceAct, dir, "lists", told)}, nil
+	})
+	return err
+}
+
+// Untold says why clients of a generation cannot know of a revocation on record yet; "" where a list
+// that tells of it was put in place.
+func (l Lists) Untold(by *hierarchy.Generation, revocation int64) string {
+	s := scope{list: by.ListName()}
+	telling := int64(0) // the number of the first list that tells of it
+	for _, i := range l.fresh[s] {
+		if (i.Through >= revocation || by.Authority.Elsewhere) && (telling == 0 || i.Number < telling) {
+			telling = i.Number
+		}
+	}
+	if by.Authority.Elsewhere && len(l.newest[s]) > 0 { // it was learnt from a list that came here
+		telling = l.newest[s][0].Number
+	}
+	switch {
+	case telling == 0:
+		return "no list of " + by.Label() + " tells of it yet"
+	case l.placed[s] < telling:
+		return "the list of " + by.Label() + " that tells of it was not written into a folder yet"
+	}
+	return ""
 }
 
 // listsOf are the lists of which an entry tells.
@@ -168,14 +229,6 @@ func (l Lists) needed(now time.Time) (out []Item) {
 		}
 	}
 	return out
-}
-
-// Through is the last revocation on record that the newest whole list of a generation tells of.
-func (l Lists) Through(list string) (last int64) {
-	for _, i := range l.newest[scope{list: list}] {
-		last = max(last, i.Through)
-	}
-	return last
 }
 
 // ahead is how many lists of a scope wait for their time.

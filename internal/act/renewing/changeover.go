@@ -9,6 +9,7 @@ import (
 
 	"ironseal/internal/act/signing"
 	"ironseal/internal/estate"
+	"ironseal/internal/failure"
 	"ironseal/internal/records"
 	"ironseal/pki/cert"
 	"ironseal/pki/client"
@@ -180,11 +181,43 @@ func Switch(ctx context.Context, e *estate.Estate, handle string, early bool, wa
 			fmt.Errorf("authority %s: the switch day is %s: wait for it, or switch with --early",
 				handle, g.Staged.Format("2006-01-02"))
 	}
+	if err := serves(g); err != nil {
+		return nil, journal.Head{}, err
+	}
 	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
+		h, err := tx.Hierarchy()
+		if err != nil {
+			return nil, err
+		}
+		now := h.Generation(g.Name())
+		if now == nil || now.Staged.IsZero() {
+			return nil, failure.Of(failure.ErrChanged, "%s does not wait for its switch day any more", g.Label())
+		}
+		if err := serves(now); err != nil {
+			return nil, err
+		}
 		return []journal.Entry{estate.Entry("switch", handle, "from", old.Name(), "to", g.Name(), "waived",
 			waived)}, tx.Unstage(g)
 	})
 	return g, head, err
+}
+
+// serves refuses a generation that is to sign, where its key is in doubt or it was revoked. An
+// incident that is over does not make a key sound again.
+func serves(g *hierarchy.Generation) error {
+	up := g.TakenBack()
+	switch {
+	case g.Stopped != "":
+		return failure.Of(failure.ErrChanged, "%s grants nothing: %s: it signs again only where that was a false alarm: "+
+			"ironseal incident list", g.Label(), g.Stopped)
+	case up == g:
+		return failure.Of(failure.ErrChanged, "%s was revoked on %s: what is revoked stays so", g.Label(),
+			g.Revoked.Format("2006-01-02"))
+	case up != nil:
+		return failure.Of(failure.ErrChanged, "%s stands below %s, which was revoked on %s", g.Label(), up.Label(),
+			up.Revoked.Format("2006-01-02"))
+	}
+	return nil
 }
 
 // SwitchBack puts the newest generation behind a switch day again, so that the
@@ -219,7 +252,21 @@ func SwitchBack(ctx context.Context, e *estate.Estate, handle string, day time.T
 		return nil, journal.Head{}, fmt.Errorf("switch day %s: %s ends before it, on %s", day.Format("2006-01-02"),
 			old.Label(), old.Certificate.NotAfter.Format("2006-01-02"))
 	}
+	if err := serves(old); err != nil {
+		return nil, journal.Head{}, fmt.Errorf("authority %s: there is no way back: %w", handle, err)
+	}
 	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
+		h, err := tx.Hierarchy()
+		if err != nil {
+			return nil, err
+		}
+		a := h.Find(handle)
+		if a.Prepared() != nil || a.Current().Number != g.Number {
+			return nil, failure.Of(failure.ErrChanged, "authority %s was renewed or switched meanwhile", handle)
+		}
+		if err := serves(h.Generation(old.Name())); err != nil {
+			return nil, err
+		}
 		return []journal.Entry{estate.Entry("switch back", handle, "from", g.Name(), "to", old.Name(), "until",
 				estate.DayOf(day))},
 			tx.Stage(g, day)

@@ -7,7 +7,10 @@ import (
 	"slices"
 	"strings"
 
+	"ironseal/internal/act/doubt"
 	"ironseal/internal/estate"
+	"ironseal/internal/failure"
+	"ironseal/internal/records"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/revocation"
@@ -125,6 +128,9 @@ func (p *Plan) judge(ctx context.Context, e *estate.Estate) error {
 			add(finding.ListKeyGone, "The key of %s is not there any more: no list can tell of it.", t.By.Label())
 		}
 	}
+	if err := p.judgeIncidents(ctx, e); err != nil {
+		return err
+	}
 	if n := len(p.Fallen); n > 0 {
 		f := finding.New(finding.TakesDown, "%s that still hold fall with it: whoever serves them is refused as "+
 			"soon as "+
@@ -132,10 +138,64 @@ func (p *Plan) judge(ctx context.Context, e *estate.Estate) error {
 		for _, t := range p.Targets {
 			if t.Generation != nil {
 				f = f.WithRemedy("make their replacements first, where there is time: ironseal incident open %s",
-					t.Generation.Authority.Handle)
+					t.Generation.Name())
 			}
 		}
 		p.Findings = append(p.Findings, f)
+	}
+	return nil
+}
+
+// mostSameKey is how many certificates with the key of a target are named.
+const mostSameKey = 20
+
+// judgeIncidents says where an incident is about another generation of an authority than the one
+// that would be revoked, and would so take down what was made in its place.
+func (p *Plan) judgeIncidents(ctx context.Context, e *estate.Estate) error {
+	list, err := doubt.Incidents(ctx, e.Records)
+	if err != nil {
+		return err
+	}
+	for _, t := range p.Targets {
+		if i, g := t.beside(list); g != nil {
+			p.Findings = append(p.Findings, finding.New(finding.OtherInDoubt, "The incident %s is about %s, "+
+				"and this is %s, which has another key.", i.Name, g.Name(), t.Generation.Name()))
+		}
+	}
+	return nil
+}
+
+// beside finds an open incident about another generation than a target's, which has another key;
+// nil where there is none.
+func (t Target) beside(list []doubt.Incident) (doubt.Incident, *hierarchy.Generation) {
+	if t.Generation == nil || len(doubt.About(list, t.Key.Fingerprint())) > 0 {
+		return doubt.Incident{}, nil
+	}
+	for _, g := range t.Generation.Authority.Generations {
+		for _, i := range doubt.About(list, g.Certificate.Key.Fingerprint()) {
+			if i.Open() {
+				return i, g
+			}
+		}
+	}
+	return doubt.Incident{}, nil
+}
+
+// stillMeant looks again, inside the act, at what the plan took for granted: no incident was
+// opened meanwhile whose replacements this would take down.
+func (p Plan) stillMeant(tx *records.Tx) error {
+	if p.Findings.Has(finding.OtherInDoubt) {
+		return nil // it was waived on the sheet
+	}
+	list, err := doubt.Incidents(tx.Ctx, tx)
+	if err != nil {
+		return err
+	}
+	for _, t := range p.Targets {
+		if i, g := t.beside(list); g != nil {
+			return failure.Of(failure.ErrChanged, "the incident %s about %s was opened meanwhile, and %s has "+
+				"another key: look at the sheet again", i.Name, g.Name(), t.Generation.Name())
+		}
 	}
 	return nil
 }
@@ -146,12 +206,16 @@ func (p *Plan) judgeKey(ctx context.Context, e *estate.Estate, t Target) error {
 	if p.Ask.Reason != revocation.KeyCompromise && p.Ask.Reason != revocation.CACompromise {
 		return nil
 	}
-	list, err := e.HeldAll(e.Records.CertificatesByKey(ctx, t.Key.Fingerprint(), 100))
+	list, err := e.HeldAll(e.Records.CertificatesByKey(ctx, t.Key.Fingerprint(), records.NoLimit))
 	if err != nil {
 		return err
 	}
 	var more []string
 	for _, c := range list {
+		if len(more) == mostSameKey {
+			more = append(more, "and others")
+			break
+		}
 		among := slices.ContainsFunc(p.Targets, func(o Target) bool { return bytes.Equal(o.Raw, c.Raw) })
 		if !among && c.State != estate.Expired && c.State != estate.Revoked {
 			more = append(more, fmt.Sprintf("%s (%s)", c.Title(), c.Serial.Short()))

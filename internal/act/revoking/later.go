@@ -61,13 +61,9 @@ func Scheduled(ctx context.Context, e *estate.Estate) (out []Later, err error) {
 	if err != nil {
 		return nil, err
 	}
-	sights, err := parties.Sights(ctx, e)
+	served, err := parties.LastServed(ctx, e)
 	if err != nil {
 		return nil, err
-	}
-	served := map[string]bool{}
-	for _, s := range sights {
-		served[s.Serial] = true
 	}
 	instead := map[int64]estate.Held{}
 	for _, c := range all {
@@ -84,11 +80,11 @@ func Scheduled(ctx context.Context, e *estate.Estate) (out []Later, err error) {
 		switch n, replaced := instead[c.Record.ID]; {
 		case !replaced:
 			l.Waits = "nothing is in its place yet"
-		case !served[n.SerialHex()]:
+		case !served.InUse(n.Certificate):
 			l.New, l.Waits = n.SerialHex(), "nobody was seen to serve the one in its place: ironseal probe --all "+
 				"--record"
-		case served[c.SerialHex()]:
-			l.New, l.Waits = n.SerialHex(), "an endpoint was last seen to serve this one"
+		case served.By(c.Certificate):
+			l.New, l.Waits = n.SerialHex(), "an endpoint that was seen to serve this one was not seen to serve another since: ironseal probe --all --record"
 		case e.Now().Before(from):
 			l.New, l.Waits = n.SerialHex(), "not before "+from.Format("2006-01-02 15:04 UTC")
 		default:

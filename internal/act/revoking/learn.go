@@ -57,7 +57,7 @@ func Learn(ctx context.Context, e *estate.Estate, by *hierarchy.Generation, l *r
 		}
 		listed[k] = true
 		if t.Was == nil || !t.Was.Released.IsZero() ||
-			t.revokedFor(revocation.CertificateHold) && en.Reason != revocation.CertificateHold {
+			overrides(en.Reason, revocation.Reason(t.Was.Reason)) {
 			out = append(out, News{Target: t, Entry: en})
 		}
 		return nil
@@ -110,8 +110,7 @@ func Record(tx *records.Tx, news []News, because string) (out []journal.Entry, e
 				Reason: int(n.Entry.Reason), Invalid: n.Entry.Invalid, Ends: n.NotAfter}
 			var was *lineage.Revocation
 			was, err = tx.Revoke(by, r, func(reason int) bool {
-				return revocation.Reason(reason) == revocation.CertificateHold &&
-					n.Entry.Reason != revocation.CertificateHold
+				return overrides(n.Entry.Reason, revocation.Reason(reason))
 			})
 			if err == nil {
 				out = append(out, estate.Entry(RevokeAct, n.Title(), "revoked",

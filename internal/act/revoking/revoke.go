@@ -50,6 +50,15 @@ type Plan struct {
 	Head     journal.Head
 }
 
+// About names what is revoked: the one certificate, a generation by its name too, or how many
+// there are.
+func (p Plan) About() string {
+	if n := len(p.Targets); n != 1 {
+		return fmt.Sprintf("%d certificates", n)
+	}
+	return p.Targets[0].Label()
+}
+
 // ErrNothing says that all is as it should be already.
 var ErrNothing = errors.New("nothing is to be changed")
 
@@ -71,6 +80,9 @@ func plan(ctx context.Context, e *estate.Estate, ask Ask) (Plan, error) {
 			ask.Since.Format(time.RFC3339))
 	}
 	var faults []error
+	if err := eachStands(ctx, e, ask.Names); err != nil {
+		return p, err
+	}
 	if p.Targets, err = targets(ctx, e, ask.Names, ask.Parties); err != nil {
 		faults = append(faults, err)
 	} else if len(p.Targets) == 0 {
@@ -108,7 +120,7 @@ func (p *Plan) ready(t Target, now time.Time) error {
 			return failure.Of(failure.ErrChanged, "%s, is on hold already, since %s", about,
 				w.At.Format("2006-01-02 15:04 UTC"))
 		}
-		if !held {
+		if !held && !overrides(p.Ask.Reason, revocation.Reason(w.Reason)) {
 			return failure.Of(failure.ErrChanged, "%s, was revoked already, on %s (%s): what is revoked stays so",
 				about,
 				w.At.Format("2006-01-02 15:04 UTC"), revocation.Reason(w.Reason).Word())
@@ -121,24 +133,30 @@ func (p *Plan) ready(t Target, now time.Time) error {
 	return nil
 }
 
+// overrides reports whether a certificate that is revoked for one reason may be revoked for
+// another. What is on hold may be revoked for good. That somebody else has the key may be learnt
+// later, and matters more than any other reason.
+func overrides(now, was revocation.Reason) bool {
+	return was == revocation.CertificateHold && now != was || now.Compromise() && !was.Compromise()
+}
+
 // Revoke takes the planned certificates back, all or none.
 func Revoke(ctx context.Context, e *estate.Estate, p Plan) (journal.Head, error) {
-	about := p.Targets[0].Title()
-	if n := len(p.Targets); n > 1 {
-		about = fmt.Sprintf("%d certificates", n)
-	}
+	about := p.About()
 	if r := p.Findings.Refusing(); len(r) > 0 {
 		return journal.Head{}, &issue.Refused{About: about, Findings: r}
 	}
 	return e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
+		if err := p.stillMeant(tx); err != nil {
+			return nil, err
+		}
 		told := make([]map[string]any, 0, len(p.Targets))
 		at := tx.Now().Truncate(time.Second)
 		for _, t := range p.Targets {
 			r := lineage.Revocation{Serial: t.SerialHex(), At: at, Reason: int(p.Ask.Reason), Invalid: p.Ask.Since,
 				Ends: t.NotAfter, Part: t.Part}
 			was, err := tx.Revoke(t.By.Authority.Handle, r, func(reason int) bool {
-				return revocation.Reason(reason) == revocation.CertificateHold &&
-					p.Ask.Reason != revocation.CertificateHold
+				return overrides(p.Ask.Reason, revocation.Reason(reason))
 			})
 			if err != nil {
 				return nil, fmt.Errorf("%s: %w", t.Title(), err)

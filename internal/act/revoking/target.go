@@ -173,6 +173,65 @@ func Find(ctx context.Context, e *estate.Estate, name string) (Target, error) {
 	return t, err
 }
 
+// FindToEnd is Find for an act that ends something. A handle alone names no certificate there
+// while several generations stand: the newest may be the healthy one.
+func FindToEnd(ctx context.Context, e *estate.Estate, name string) (Target, error) {
+	h, err := e.Hierarchy(ctx)
+	if err == nil {
+		err = oneStands(e, h, name)
+	}
+	if err != nil {
+		return Target{}, err
+	}
+	return Find(ctx, e, name)
+}
+
+// eachStands refuses those of names that are the handle of an authority of which several
+// generations stand.
+func eachStands(ctx context.Context, e *estate.Estate, names []string) error {
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return err
+	}
+	var faults []error
+	for _, n := range names {
+		faults = append(faults, oneStands(e, h, n))
+	}
+	return errors.Join(faults...)
+}
+
+// oneStands refuses the handle of an authority of which several generations stand.
+func oneStands(e *estate.Estate, h hierarchy.Hierarchy, name string) error {
+	a := h.Find(strings.TrimSpace(name))
+	if a == nil {
+		return nil
+	}
+	var stand []string
+	for _, g := range a.Generations {
+		if g.Revoked.IsZero() && !e.Now().After(g.Certificate.NotAfter) {
+			mark := ""
+			if m := g.Mark(); m != "" {
+				mark = ", " + m
+			}
+			stand = append(stand, fmt.Sprintf("\n  %s  until %s%s", g.Name(), g.Certificate.NotAfter.Format("2006-01-02"),
+				mark))
+		}
+	}
+	if len(stand) < 2 {
+		return nil
+	}
+	return failure.Of(failure.ErrAmbiguous, "authority %s: %d of its generations stand; say which:%s", a.Handle,
+		len(stand), strings.Join(stand, ""))
+}
+
+// Label names a target: a generation by its name too.
+func (t Target) Label() string {
+	if t.Generation != nil {
+		return t.Generation.Name() + ", " + t.Title()
+	}
+	return t.Title()
+}
+
 // Is reports whether a certificate is the target's.
 func (t Target) Is(c *cert.Certificate) bool { return bytes.Equal(c.Raw, t.Raw) }
 

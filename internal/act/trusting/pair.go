@@ -56,7 +56,10 @@ func Side(ctx context.Context, e *estate.Estate, ask SideAsk, over pair.Protocol
 		return p, fmt.Errorf("%s: %s is an authority, and no machine presents it: give the machine's own certificate",
 			ask.Name, leaf.Title())
 	}
-	p.Title, p.Remarks = leaf.Title(), e.KnownAgainst(ctx, leaf)
+	p.Title = leaf.Title()
+	if p.Remarks, err = e.KnownAgainst(ctx, leaf); err != nil {
+		return p, err
+	}
 	if p.Host == "" {
 		p.Host = san.FirstHost(leaf.Names)
 	}

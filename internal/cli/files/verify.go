@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"ironseal/internal/act/doubt"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
 	"ironseal/internal/view"
@@ -82,7 +83,9 @@ func Verify(s *session.Session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			v.Findings = append(v.Findings, onRecord(cmd.Context(), s, leaf, v.Reasons())...)
+			if err := unasked(cmd.Context(), s, leaf, &v); err != nil {
+				return err
+			}
 			return printVerdict(s, leaf, name, v, kinds)
 		},
 	})
@@ -103,9 +106,9 @@ func Verify(s *session.Session) *cobra.Command {
 // where there is one.
 func askRevocations(ctx context.Context, s *session.Session, r *session.Revocations, q *path.Question,
 	list []*cert.Certificate, chain []string) error {
-	e, err := s.Estate(ctx)
+	e, err := s.EstateIfAny(ctx)
 	if err != nil {
-		e = nil // verify needs no estate
+		return err
 	}
 	if err := r.Prepare(ctx, s, e); err != nil {
 		return err
@@ -115,6 +118,9 @@ func askRevocations(ctx context.Context, s *session.Session, r *session.Revocati
 		return err
 	}
 	s.TellFailed(r.Into(ctx, s, q, slices.Concat(list, more, q.Anchors), nil))
+	if e != nil {
+		doubt.Known(ctx, e).Into(q)
+	}
 	return nil
 }
 
@@ -154,14 +160,30 @@ func policyFlags(fl *pflag.FlagSet, policies *[]string, q *path.Question) {
 	fl.BoolVar(&q.NoAnyPolicy, "no-any-policy", false, "the policy that stands for all does not count")
 }
 
-// onRecord says what the records, where there are any, know against a certificate
-// that clients may accept all the same.
-func onRecord(ctx context.Context, s *session.Session, c *cert.Certificate, known finding.List) finding.List {
-	e, err := s.Estate(ctx)
-	if err != nil || known.Has(finding.Revoked) {
-		return nil // verify needs no estate; what is said already is not said again
+// unasked says what the records, where there are any, know against a certificate of which no chain
+// was found: nobody has asked them then. It says as well that an incident is open about its key or
+// that of an authority above, which a client cannot know.
+func unasked(ctx context.Context, s *session.Session, c *cert.Certificate, v *path.Verdict) error {
+	e, err := s.EstateIfAny(ctx)
+	if err != nil || e == nil {
+		return err
 	}
-	return e.KnownAgainst(ctx, c)
+	if v.Steps[len(v.Steps)-1].Role != path.Anchor {
+		found, err := e.KnownAgainst(ctx, c)
+		if err != nil {
+			return err
+		}
+		v.Findings = append(v.Findings, found...)
+	}
+	list, err := doubt.Incidents(ctx, e.Records)
+	for _, st := range v.Steps {
+		for _, i := range doubt.About(list, st.Certificate.Key.Fingerprint()) {
+			f := finding.New(finding.KeyInDoubt, "%s", i.Since())
+			f.Severity = finding.Warn // clients go on until it is revoked
+			v.Findings = append(v.Findings, f.WithRemedy("see the incident: ironseal incident show %s", i.Name))
+		}
+	}
+	return err
 }
 
 func policiesAsked(typed []string) ([]asn1.ObjectIdentifier, error) {

@@ -190,25 +190,28 @@ has one already is left alone, so that the command can be repeated.`,
 }
 
 func closing(s *session.Session) *cobra.Command {
-	var because string
-	var unfinished bool
+	var how incidents.Ending
 	c := &cobra.Command{
 		Use:   "close INCIDENT",
 		Short: "The incident is over",
-		Long: `Closes when every step is done. --unfinished closes it with steps left over: a false
-alarm, for one. What was stopped then grants again, unless it was revoked.`,
+		Long: `An incident closes when every step is done. --unfinished closes it with steps left over.
+
+The key stays in doubt: nothing is signed for it, and an authority with this key grants nothing
+any more. Only --false-alarm lets the key be used again. Say so only if you know that the key
+was never lost. It has no effect on what was revoked, or while another incident about the same
+key is open or was closed otherwise.`,
 		Example: `  ironseal incident close I1 --because "all replaced, seen on the quay"
-  ironseal incident close I1 --unfinished --because "false alarm: the key never left the safe"`,
+  ironseal incident close I1 --false-alarm --because "the key never left the safe"`,
 		Args: session.Exactly(1, "an incident, such as I1"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if strings.TrimSpace(because) == "" {
+			if strings.TrimSpace(how.Because) == "" {
 				return session.Misused("incident close: say how it ended: --because TEXT")
 			}
 			e, p, err := found(cmd.Context(), s, args[0])
 			if err != nil {
 				return err
 			}
-			head, err := incidents.End(cmd.Context(), e, p, because, unfinished)
+			head, err := incidents.End(cmd.Context(), e, p, how)
 			var left *incidents.Unfinished
 			if errors.As(err, &left) {
 				return &session.Status{Code: session.Refused, Err: err}
@@ -219,15 +222,16 @@ alarm, for one. What was stopped then grants again, unless it was revoked.`,
 			if s.JSON {
 				return s.PrintJSON(map[string]any{"incident": p.Name, "journal_head": head.String()})
 			}
-			s.Out.Say("%s %s: %s   %s", s.Out.Paint(term.Good, "✓ closed"), p.Name, term.Safe(because),
+			s.Out.Say("%s %s: %s   %s", s.Out.Paint(term.Good, "✓ closed"), p.Name, term.Safe(how.Because),
 				s.Out.Paint(term.Quiet, "journal "+head.String()))
 			s.Next(overview.Advice{Why: "a report for the file",
 				Command: "ironseal incident show " + p.Name + " --report FILE"})
 			return nil
 		},
 	}
-	c.Flags().StringVar(&because, "because", "", "how it ended")
-	c.Flags().BoolVar(&unfinished, "unfinished", false, "though steps are left")
+	c.Flags().StringVar(&how.Because, "because", "", "how it ended")
+	c.Flags().BoolVar(&how.Unfinished, "unfinished", false, "though steps are left")
+	c.Flags().BoolVar(&how.FalseAlarm, "false-alarm", false, "the key was never lost: it may be used again")
 	return c
 }
 

@@ -254,14 +254,12 @@ func (f *flags) read(s *session.Session, file string) ([]byte, error) {
 // ask gathers by what is judged. Without an estate, anchors are needed.
 func (f *flags) ask(ctx context.Context, s *session.Session) (*estate.Estate, live.Ask, error) {
 	ask := live.Ask{Options: probe.Options{Wait: f.wait}, Now: s.Moment(), Clock: time.Now, Set: f.set}
-	e, err := s.Estate(ctx)
+	e, err := s.EstateIfAny(ctx)
 	switch {
-	case errors.Is(err, estate.ErrNone) && len(f.anchors) > 0:
-		e = nil
-	case errors.Is(err, estate.ErrNone):
-		return nil, ask, session.Misused("probe: give the trusted root: --anchor FILE")
 	case err != nil:
 		return nil, ask, err
+	case e == nil && len(f.anchors) == 0:
+		return nil, ask, session.Misused("probe: give the trusted root: --anchor FILE")
 	}
 	if len(f.anchors) > 0 {
 		if f.set != "" {

@@ -14,6 +14,7 @@ import (
 	"ironseal/internal/disk"
 	"ironseal/internal/term"
 	"ironseal/internal/view"
+	"ironseal/pki/cert"
 	"ironseal/pki/revocation"
 	"ironseal/pki/runes"
 	"ironseal/pki/span"
@@ -103,7 +104,7 @@ func revokeReplaced(ctx context.Context, s *session.Session, ask revoking.Ask, a
 		if l.Waits == "" {
 			ask.Names = append(ask.Names, l.Serial)
 		} else if !s.JSON {
-			s.Out.Say("%s %s, serial %s: %s", s.Out.Paint(term.Quiet, "· waits"), term.Safe(l.Title), l.Serial[:8],
+			s.Out.Say("%s %s, serial %s: %s", s.Out.Paint(term.Quiet, "· waits"), term.Safe(l.Title), cert.ShortSerial(l.Serial),
 				term.Safe(l.Waits))
 		}
 	}
@@ -179,10 +180,7 @@ func revoke(ctx context.Context, s *session.Session, ask revoking.Ask, all bool)
 	if !s.JSON {
 		drawRevoke(s, p, all)
 	}
-	about := p.Targets[0].Title()
-	if n := len(p.Targets); n > 1 {
-		about = fmt.Sprintf("%d certificates", n)
-	}
+	about := p.About()
 	if r := p.Findings.Refusing(); len(r) > 0 {
 		return session.Refusal(runes.Escape(about), "nothing was revoked", r)
 	}

@@ -2,13 +2,11 @@ package session
 
 import (
 	"context"
-	"errors"
 	"fmt"
 
 	"ironseal/internal/act/intake"
 	"ironseal/internal/act/signing"
 	"ironseal/internal/disk"
-	"ironseal/internal/estate"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
 )
@@ -81,12 +79,12 @@ func (s *Session) Anchors(ctx context.Context, files []string) ([]*cert.Certific
 	if len(files) > 0 {
 		return s.CertificatesInAll(files)
 	}
-	e, err := s.Estate(ctx)
-	if errors.Is(err, estate.ErrNone) {
-		return nil, Misused("verify: give the trusted root: --anchor FILE")
-	}
+	e, err := s.EstateIfAny(ctx)
 	if err != nil {
 		return nil, err
+	}
+	if e == nil {
+		return nil, Misused("verify: give the trusted root: --anchor FILE")
 	}
 	roots, _, err := e.Roots(ctx)
 	if err == nil && len(roots) == 0 {

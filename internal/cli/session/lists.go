@@ -27,23 +27,27 @@ func (s *Session) ListsIn(files []string) (out [][]byte, err error) {
 	return out, nil
 }
 
-// Evidence reads what tells of revocations from files: lists, and OCSP answers.
-func (s *Session) Evidence(files []string) (lists []*revocation.List, answers []*ocsp.Answer, err error) {
+// Evidence reads what tells of revocations from files: lists, and OCSP answers. A list that cannot
+// be judged, since something in it is not understood, counts as not there: it is named in unjudged,
+// with why.
+func (s *Session) Evidence(files []string) (lists []*revocation.List, answers []*ocsp.Answer, unjudged []string,
+	err error) {
 	for _, f := range files {
 		these, more, err := s.revocationsIn(f)
 		if err != nil {
-			return nil, nil, err
+			return nil, nil, nil, err
 		}
 		for _, der := range these {
 			l, err := revocation.ReadList(der)
 			if err != nil {
-				return nil, nil, fmt.Errorf("%s: %w", f, err)
+				unjudged = append(unjudged, fmt.Sprintf("%s: %v", f, err))
+				continue
 			}
 			lists = append(lists, l)
 		}
 		answers = append(answers, more...)
 	}
-	return lists, answers, nil
+	return lists, answers, unjudged, nil
 }
 
 // revocationsIn reads a file of lists, DER or text, or one OCSP answer. Lists are large, so

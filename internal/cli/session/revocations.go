@@ -48,8 +48,15 @@ func (r *Revocations) Prepare(ctx context.Context, s *Session, e *estate.Estate)
 	if r.local && !r.fetch {
 		return Misused("--fetch-local says from where else to fetch: it goes with --fetch")
 	}
-	if r.given.Lists, r.given.Answers, err = s.Evidence(r.files); err != nil || e == nil {
+	var unjudged []string
+	if r.given.Lists, r.given.Answers, unjudged, err = s.Evidence(r.files); err != nil {
 		return err
+	}
+	for _, u := range unjudged {
+		s.Errs.Say("%s", s.Errs.Paint(term.Careful, "(it counts as not there: "+term.Safe(u)+")"))
+	}
+	if e == nil {
+		return nil
 	}
 	return r.given.OfEstate(ctx, e)
 }

@@ -174,6 +174,17 @@ func (s *Session) Estate(ctx context.Context) (*estate.Estate, error) {
 	return s.Opened, nil
 }
 
+// EstateIfAny is Estate for commands that need none: nil where none was named and none is here. An
+// estate that was named or is here and cannot be opened is an error: what it knows would be left out
+// without a word.
+func (s *Session) EstateIfAny(ctx context.Context) (*estate.Estate, error) {
+	e, err := s.Estate(ctx)
+	if errors.Is(err, estate.ErrNone) && s.EstateDir == "" && s.Env("IRONSEAL_ESTATE") == "" {
+		return nil, nil
+	}
+	return e, err
+}
+
 // Found finds a certificate by what a person calls it, and says which was taken where
 // several fit.
 func (s *Session) Found(ctx context.Context, e *estate.Estate, name string) (estate.Held, error) {

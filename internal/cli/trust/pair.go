@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/act/evidence"
 	"ironseal/internal/act/overview"
 	"ironseal/internal/act/trusting"
 	"ironseal/internal/cli/session"
@@ -17,6 +18,7 @@ import (
 	"ironseal/internal/view"
 	"ironseal/pki/label"
 	"ironseal/pki/pair"
+	"ironseal/pki/path"
 	"ironseal/pki/trust"
 )
 
@@ -106,7 +108,11 @@ func (f pairFlags) judged(ctx context.Context, s *session.Session, e *estate.Est
 	if p.Platforms, err = ofBoth("for", f.platforms); err != nil {
 		return p, err
 	}
-	q := pair.Question{OneWay: f.oneWay, Now: s.Moment()}
+	asked, err := evidence.Asked(ctx, e, path.Question{Now: s.Moment()})
+	if err != nil {
+		return p, err
+	}
+	q := pair.Question{OneWay: f.oneWay, Now: s.Moment(), Standing: asked.Standing}
 	if q.Over, err = pair.ParseProtocol(f.over); err != nil {
 		return p, &session.Status{Code: session.Usage, Err: err}
 	}
@@ -129,6 +135,9 @@ func (f pairFlags) judged(ctx context.Context, s *session.Session, e *estate.Est
 func (f pairFlags) finish(ctx context.Context, s *session.Session, e *estate.Estate, p trusting.PairPack) error {
 	var written []string
 	if f.out != "" {
+		if bad := p.Answer.TakenBack(); len(bad) > 0 {
+			return session.Refusal("the pair", "no folder was written", bad)
+		}
 		s.Tidy(p.Dir)
 		for i := range p.Platforms {
 			ask := p.Kit(i)
