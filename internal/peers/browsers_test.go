@@ -28,10 +28,15 @@ func TestChromiumTrustsByPolicy(t *testing.T) {
 		e.do("trust", "add", set, "root", "--permit-name", name, "--yes")
 		e.do("trust", "kit", set, "--for", "chromium", "--out", "../kits")
 	}
+	partner := newEstate(t, "ecdsa-p256")
+	partner.do("authority", "export", "root", "--out", partner.path("root.pem"))
+	e.do("trust", "create", "other")
+	e.do("trust", "add", "other", partner.path("root.pem"), "--yes")
+	e.do("trust", "kit", "other", "--for", "chromium", "--out", "../kits")
 	script := write(t, e.path("try.sh"), fmt.Sprintf(`set -u
 mkdir -p /etc/chromium/policies/managed
 mount -t tmpfs none /etc/chromium/policies/managed
-policy=/etc/chromium/policies/managed/private-roots.json
+managed=/etc/chromium/policies/managed
 look() {
   rm -rf %[1]s/home; mkdir %[1]s/home
   HOME=%[1]s/home timeout 60 %[2]s --headless --no-sandbox --disable-gpu --no-proxy-server \
@@ -41,18 +46,26 @@ look() {
 }
 echo "before: $(look)"
 for set in own near far; do
-  cp %[1]s/kits/$set.chromium/private-roots.json $policy
+  cp %[1]s/kits/$set.chromium/*-roots.json $managed
   echo "$set: $(look)"
-  rm $policy
+  rm $managed/*
 done
+for set in own far other; do cp %[1]s/kits/$set.chromium/*-roots.json $managed; done
+echo "beside others: $(look)"
+rm $managed/*-other-roots.json
+echo "one taken out: $(look)"
+rm $managed/*-own-roots.json
+echo "ours taken out: $(look)"
+rm $managed/*
 echo "after: $(look)"
 `, e.dir, chromium, port))
 	out, err := exec.Command(unshare, "-m", "sh", script).CombinedOutput()
 	if want := "before: ERR_CERT_AUTHORITY_INVALID \nown: all aboard \nnear: all aboard \n" +
-		"far: ERR_CERT_INVALID \nafter: ERR_CERT_AUTHORITY_INVALID \n"; err != nil || string(out) != want {
+		"far: ERR_CERT_INVALID \nbeside others: all aboard \none taken out: all aboard \n" +
+		"ours taken out: ERR_CERT_INVALID \nafter: ERR_CERT_AUTHORITY_INVALID \n"; err != nil || string(out) != want {
 		t.Errorf("%v\n%s", err, out)
 	}
-	if text := string(readFile(t, e.path("kits/own.chromium/private-roots.json"))); !strings.Contains(text, "pier.") {
+	if text := string(readFile(t, e.path("kits/own.chromium/tern-bay-ferries-own-roots.json"))); !strings.Contains(text, "pier.") {
 		t.Error(text)
 	}
 }

@@ -91,9 +91,11 @@ func indented(pem []byte, by string) string {
 	return by + strings.ReplaceAll(strings.TrimRight(string(pem), "\n"), "\n", "\n"+by) + "\n"
 }
 
+// configMap is named for the organisation and the set, so that the maps of two sets stand beside each
+// other.
 func configMap(_ Platform, j Job, items []Item) ([]byte, bool, error) {
 	var b bytes.Buffer
-	fmt.Fprintf(&b, "apiVersion: v1\nkind: ConfigMap\nmetadata:\n  name: %s\ndata:\n", kubeName(j.Mark+"-roots"))
+	fmt.Fprintf(&b, "apiVersion: v1\nkind: ConfigMap\nmetadata:\n  name: %s\ndata:\n", kubeName(j.Mark+"-"+j.Set.Name+"-roots"))
 	var all []byte
 	for _, i := range items {
 		pem := bundle.PEM(bundle.Certificate, i.Certificate.Raw)
@@ -112,7 +114,7 @@ func kubeName(s string) string {
 		}
 		return '-'
 	}, strings.ToLower(s))
-	return strings.Trim(s[:min(len(s), 60)], "-")
+	return strings.Trim(s[:min(len(s), 253)], "-")
 }
 
 func ansible(p Platform, j Job, items []Item) ([]byte, bool, error) {
@@ -144,17 +146,19 @@ func cloudInit(_ Platform, _ Job, items []Item) ([]byte, bool, error) {
 	return b.Bytes(), false, nil
 }
 
-// mobileConfig is a configuration profile; its identifiers come from the fingerprints, so
-// that the same roots are the same profile.
+// mobileConfig is a configuration profile; its identifiers come from the set and the fingerprints,
+// so that the same roots of a set are the same profile, and two sets are two profiles.
 func mobileConfig(_ Platform, j Job, items []Item) ([]byte, bool, error) {
 	var b bytes.Buffer
 	b.WriteString(xml.Header + `<!DOCTYPE plist PUBLIC "-//Apple//DTD PLIST 1.0//EN" ` +
 		`"http://www.apple.com/DTDs/PropertyList-1.0.dtd">` +
 		"\n<plist version=\"1.0\"><dict>\n<key>PayloadContent</key><array>\n")
 	all := sha256.New()
+	fmt.Fprintf(all, "%s\n", j.Set.Name) // the same root in two sets is in two profiles
 	for _, i := range items {
 		sum := i.Certificate.SHA256()
 		all.Write(sum[:])
+		sum = sha256.Sum256(append([]byte(j.Set.Name+"\n"), sum[:]...))
 		fmt.Fprintf(&b, "<dict>\n<key>PayloadType</key><string>com.apple.security.root</string>\n"+
 			"<key>PayloadVersion</key><integer>1</integer>\n<key>PayloadIdentifier</key><string>%[1]s</string>\n"+
 			"<key>PayloadUUID</key><string>%[2]s</string>\n<key>PayloadDisplayName</key><string>%[1]s</string>\n"+
@@ -162,10 +166,9 @@ func mobileConfig(_ Platform, j Job, items []Item) ([]byte, bool, error) {
 			base64.StdEncoding.EncodeToString(i.Certificate.Raw))
 	}
 	fmt.Fprintf(&b, "</array>\n<key>PayloadType</key><string>Configuration</string>\n<key>PayloadVersion</key>"+
-		"<integer>1</integer>\n<key>PayloadIdentifier</key><string>%[1]s-roots</string>\n<key>PayloadUUID</key>"+
-		"<string>%[2]s</string>\n<key>PayloadDisplayName</key><string>Roots of %[1]s</string>\n</dict></plist>\n",
-		j.Mark,
-		uuid(all.Sum(nil)))
+		"<integer>1</integer>\n<key>PayloadIdentifier</key><string>%[1]s-%[3]s-roots</string>\n<key>PayloadUUID</key>"+
+		"<string>%[2]s</string>\n<key>PayloadDisplayName</key><string>Roots of %[1]s (%[3]s)</string>\n</dict></plist>\n",
+		j.Mark, uuid(all.Sum(nil)), j.Set.Name)
 	return b.Bytes(), false, nil
 }
 

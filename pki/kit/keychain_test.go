@@ -31,8 +31,8 @@ esac
 // was asked.
 func TestTheKeychainScript(t *testing.T) {
 	j := hostile(t)
-	x := unpacked(t, "macos", j, func(Platform, string) {})
-	x.shellcheck()
+	unpacked(t, "macos", j, func(Platform, string) {}).shellcheck()
+	x := unpacked(t, "macos", j, func(p Platform, dir string) { p.Values["state"] = filepath.Join(dir, "state") })
 	bin := x.at("bin")
 	if err := os.Mkdir(bin, 0o755); err != nil {
 		t.Fatal(err)
@@ -93,6 +93,13 @@ func TestTheKeychainScript(t *testing.T) {
 		}
 	}
 	x.write("refuse", nil)
+	x.write("keychain", []byte(theirs+sums[0]+"\n")) // somebody else put one of them there before
+	x.run(shells(t)[0], 0, "install")
+	if out := x.run(shells(t)[0], 0, "remove"); !strings.Contains(out, "leave") ||
+		x.read("keychain") != theirs+sums[0]+"\n" {
+		t.Errorf("a root of somebody else is taken out: %s\n%s", out, x.read("keychain"))
+	}
+	x.write("keychain", []byte(theirs))
 	var file string
 	for _, f := range x.files {
 		if strings.HasSuffix(f.Name, ".cer") {

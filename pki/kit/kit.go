@@ -108,11 +108,11 @@ func (p Platform) check() error {
 		if _, known := forms[f.Form]; !known {
 			return fmt.Errorf("file %d: form = %q: use one of %s", i+1, f.Form, strings.Join(formNames(), ", "))
 		}
-		plain := strings.NewReplacer("{file}", "x", "{short}", "x").Replace(f.Name)
+		plain := strings.NewReplacer("{file}", "x", "{short}", "x", "{set}", "x", "{mark}", "x").Replace(f.Name)
 		if !label.IsFileName(plain) || slices.Contains([]string{PageFile, SumsFile}, plain) {
 			return fmt.Errorf("file %d: name = %q: a file name, without directories", i+1, f.Name)
 		}
-		if f.Each != strings.ContainsAny(f.Name, "{}") {
+		if f.Each != (strings.Contains(f.Name, "{file}") || strings.Contains(f.Name, "{short}")) {
 			return fmt.Errorf("file %d: each and {file} go together", i+1)
 		}
 	}
@@ -134,6 +134,10 @@ type Job struct {
 
 	Signed  bool   // a signature will stand beside the list of hashes
 	Present []byte // a policy file that is there already and stays in force, or nil
+
+	LeftOut []string // what of the set is not packed, and why
+
+	packed map[string][32]byte // SHA-256 of the files that were made, while a kit is packed
 }
 
 // MarkOf makes the mark of an organisation.
@@ -145,17 +149,26 @@ func MarkOf(organisation string) string {
 // does not keep.
 func (p Platform) Pack(j Job) (files []File, notes []string, err error) {
 	items, notes := p.items(j)
+	notes = append(slices.Clone(j.LeftOut), notes...)
 	if len(items) == 0 {
 		return nil, notes, fmt.Errorf("trust set %s holds no anchor for %s", j.Set.Name, p.Name)
 	}
-	for _, rule := range p.Files {
-		for _, one := range groups(rule, items) {
-			data, run, err := forms[rule.Form](p, j, one)
-			if err != nil {
-				return nil, notes, fmt.Errorf("platform %s: %s: %w", p.Name, rule.Name, err)
+	j.packed = map[string][32]byte{}
+	for _, scripts := range []bool{false, true} { // scripts know what lies beside them
+		for _, rule := range p.Files {
+			if slices.Contains(scriptForms, rule.Form) != scripts {
+				continue
 			}
-			name := strings.NewReplacer("{file}", one[0].File, "{short}", one[0].Short).Replace(rule.Name)
-			files = append(files, File{name, data, run})
+			for _, one := range groups(rule, items) {
+				data, run, err := forms[rule.Form](p, j, one)
+				if err != nil {
+					return nil, notes, fmt.Errorf("platform %s: %s: %w", p.Name, rule.Name, err)
+				}
+				name := strings.NewReplacer("{file}", one[0].File, "{short}", one[0].Short, "{set}",
+					j.Set.Name, "{mark}", j.Mark).Replace(rule.Name)
+				files = append(files, File{name, data, run})
+				j.packed[name] = sha256.Sum256(data)
+			}
 		}
 	}
 	files = append(files, File{Name: PageFile, Data: p.page(j, items, notes)})

@@ -190,7 +190,7 @@ func TestFormsHoldTheCertificates(t *testing.T) {
 			}
 		}
 	}
-	if err := json.Unmarshal(file("chromium", "private-roots.json"), &policy); err != nil {
+	if err := json.Unmarshal(file("chromium", j.Mark+"-"+j.Set.Name+"-roots.json"), &policy); err != nil {
 		t.Fatal(err)
 	}
 	c := policy.CACertificatesWithConstraints

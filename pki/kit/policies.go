@@ -138,7 +138,10 @@ func chromium(_ Platform, j Job, items []Item) ([]byte, bool, error) {
 			"permitted_dns_names": names, "permitted_cidrs": networks}})
 	}
 	if err := errors.Join(grow(policy, "CACertificates", free),
-		grow(policy, "CACertificatesWithConstraints", limited)); err != nil {
+		grow(policy, "CACertificatesWithConstraints", limited),
+		// of two files with the same list one would count otherwise: measured with the kits of two sets
+		grow(policy, "PolicyListMultipleSourceMergeList", []any{"CACertificates",
+			"CACertificatesWithConstraints"})); err != nil {
 		return nil, false, err
 	}
 	return policyBytes(policy)

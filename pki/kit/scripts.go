@@ -13,18 +13,37 @@ import (
 // of sets and files have letters, digits, hyphens and underscores; fingerprints are hex; and
 // what a platform says of itself is the administrator's own.
 
+// scriptForms are the forms of scripts. They are made last: each holds the hashes of the files that
+// it reads, and compares them before it touches anything.
+var scriptForms = []string{"store-script", "bundle-script", "java-script", "power-script", "keychain"}
+
+// rootsFile is the file that a bundle's script reads.
+const rootsFile = "roots.pem"
+
 // script fills in a script of the program.
 func script(file string, p Platform, j Job, items []Item, values map[string]string) ([]byte, bool, error) {
 	pairs := []string{"@MARK@", j.Mark, "@SET@", j.Set.Name, "@PLATFORM@", p.Name}
 	var list []string
+	beside := map[string][32]byte{} // the files that the script reads
 	for _, i := range items {
 		name := i.File
 		if ending := p.Values["ending"]; ending != "" {
 			name += "." + ending
+			beside[name] = j.packed[name]
 		}
 		list = append(list, fmt.Sprintf("%s %x", name, i.Certificate.SHA256()))
 	}
-	pairs = append(pairs, "@ANCHORS@", strings.Join(list, "\n"))
+	if file == "bundle.sh" {
+		beside = map[string][32]byte{rootsFile: j.packed[rootsFile]}
+	}
+	var packed []string
+	for _, name := range slices.Sorted(maps.Keys(beside)) {
+		if beside[name] == ([32]byte{}) {
+			return nil, false, fmt.Errorf("the script reads %s, which no rule makes: add a file of that name", name)
+		}
+		packed = append(packed, fmt.Sprintf("%x %s", beside[name], name))
+	}
+	pairs = append(pairs, "@ANCHORS@", strings.Join(list, "\n"), "@PACKED@", strings.Join(packed, "\n"))
 	for _, k := range slices.Sorted(maps.Keys(values)) {
 		pairs = append(pairs, "@"+k+"@", strings.TrimSpace(values[k]))
 	}
@@ -110,7 +129,7 @@ func keychainScript(p Platform, j Job, items []Item) ([]byte, bool, error) {
 		list = append(list, line)
 	}
 	return script("keychain.sh", p, j, items, map[string]string{"STORE": p.Values["store"],
-		"KEYCHAIN_ANCHORS": strings.Join(list, "\n")})
+		"STATE": p.Values["state"], "KEYCHAIN_ANCHORS": strings.Join(list, "\n")})
 }
 
 // powerScript puts roots into the machine's store of Windows, removes and checks.

@@ -53,7 +53,7 @@ func (c Checked) Good() bool { return len(c.Faults) == 0 && c.Signed && len(c.Ag
 
 // Check holds the files of a kit against its list of hashes, and the signature over that
 // against anchors.
-func Check(files map[string][]byte, anchors []*cert.Certificate, now time.Time) (Checked, error) {
+func Check(files map[string][]byte, q path.Question) (Checked, error) {
 	c := Checked{Files: len(files)}
 	sums, ok := files[SumsFile]
 	if !ok {
@@ -80,7 +80,7 @@ func Check(files map[string][]byte, anchors []*cert.Certificate, now time.Time) 
 	slices.Sort(c.Faults)
 	if signature, there := files[SignatureFile]; there {
 		c.Signed = true
-		c.judge(sums, signature, anchors, now)
+		c.judge(sums, signature, q)
 	}
 	return c, nil
 }
@@ -101,7 +101,7 @@ func readSums(data []byte) (map[string][32]byte, error) {
 }
 
 // judge judges the signature.
-func (c *Checked) judge(sums, signature []byte, anchors []*cert.Certificate, now time.Time) {
+func (c *Checked) judge(sums, signature []byte, q path.Question) {
 	against := func(err error) { c.Against = append(c.Against, err.Error()) }
 	d, err := pkcs.ReadDetached(signature)
 	if err != nil {
@@ -128,7 +128,8 @@ func (c *Checked) judge(sums, signature []byte, anchors []*cert.Certificate, now
 		against(err)
 		return
 	}
-	c.Verdict = path.Verify(c.Signer, all, path.Question{Anchors: anchors, Now: now, Usage: ext.DocumentSigning})
+	q.Usage = ext.DocumentSigning
+	c.Verdict = path.Verify(c.Signer, all, q)
 	for _, f := range c.Verdict.Reasons() {
 		c.Against = append(c.Against, f.Message)
 	}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ironseal/pki/cert"
+	"ironseal/pki/path"
 	"ironseal/pki/pkcs"
 	"ironseal/pki/specimen"
 	"ironseal/pki/trust"
@@ -51,7 +52,7 @@ func TestKitsAreChecked(t *testing.T) {
 		t.Helper()
 		f := maps.Clone(files)
 		change(f)
-		c, err := Check(f, anchors, now)
+		c, err := Check(f, path.Question{Anchors: anchors, Now: now})
 		if err != nil {
 			return err.Error()
 		}
@@ -104,7 +105,7 @@ func TestOnlyKitKeysSignKits(t *testing.T) {
 		"an authority's":     {Subject: "CN=Trust kits", Extended: []string{"documentSigning"}, Authority: true},
 	} {
 		files, root := signedKit(t, plan)
-		if c, err := Check(files, []*cert.Certificate{root}, specimen.Now); err != nil || c.Good() {
+		if c, err := Check(files, path.Question{Anchors: []*cert.Certificate{root}, Now: specimen.Now}); err != nil || c.Good() {
 			t.Errorf("%s is taken: %v %+v", name, err, c)
 		}
 	}

@@ -188,7 +188,7 @@ func (a Answer) check(q Question, of int, as Role) Check {
 // known says what speaks against the certificate by the records, where the verdict has not said it.
 func (p Peer) known(v path.Verdict) (out finding.List) {
 	for _, f := range p.Remarks.Refusing() {
-		if !v.Reasons().Has(f.Code) {
+		if !v.Reasons().Has(f.Code) && !v.Reasons().Has(finding.Revoked) {
 			out = append(out, f)
 		}
 	}

@@ -2,7 +2,6 @@ package relate
 
 import (
 	"strings"
-	"time"
 
 	"ironseal/pki/cert"
 	"ironseal/pki/dn"
@@ -17,10 +16,11 @@ import (
 
 // CheckAnswer judges a certificate that an outside authority returned for a
 // request of ours: whether it is for this key and this subject, has what was asked
-// for and no more, is in force, and chains to one of the anchors. others came with
-// it or are known; a root is not trusted for being among them.
-func CheckAnswer(r *request.Request, leaf *cert.Certificate, others, anchors []*cert.Certificate,
-	now time.Time) finding.List {
+// for and no more, is in force, and chains to one of the anchors of a question, which
+// asks for revocations too where somebody can tell. others came with it or are known; a
+// root is not trusted for being among them.
+func CheckAnswer(r *request.Request, leaf *cert.Certificate, others []*cert.Certificate,
+	q path.Question) finding.List {
 	var out finding.List
 	add := func(code finding.Code, format string, args ...any) {
 		out = append(out, finding.New(code, format, args...))
@@ -54,7 +54,7 @@ func CheckAnswer(r *request.Request, leaf *cert.Certificate, others, anchors []*
 		len(more) > 0 {
 		add(finding.AnswerMore, "It has usages that were not asked for: %s.", strings.Join(more, ", "))
 	}
-	v := path.Verify(leaf, others, path.Question{Anchors: anchors, Now: now})
+	v := path.Verify(leaf, others, q)
 	for _, f := range v.Reasons() {
 		switch f.Code {
 		case finding.MissingIssuer:

@@ -116,4 +116,6 @@ func Advice() string {
 }
 
 // Compromise reports whether a reason says that somebody else has, or may have, the key.
-func (r Reason) Compromise() bool { return r == KeyCompromise || r == CACompromise || r == AACompromise }
+func (r Reason) Compromise() bool {
+	return r == KeyCompromise || r == CACompromise || r == AACompromise
+}

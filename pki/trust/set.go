@@ -45,6 +45,7 @@ type Anchor struct {
 	From        string // where it came from: a generation of ours, a file, an endpoint
 	Purposes    []Purpose
 	Permitted   []san.Constraint // it counts for these names alone; empty for all
+	Doubt       string           // why no machine is to be given it, as a sentence; "" where nothing is known
 }
 
 // Set is a named list of anchors.
@@ -52,6 +53,22 @@ type Set struct {
 	Name    string
 	Title   string
 	Anchors []Anchor
+}
+
+// Sound is the set without the anchors whose key is in doubt, and those, each with why.
+func (s Set) Sound() (Set, []string) {
+	out := s
+	out.Anchors = nil
+	var left []string
+	for _, a := range s.Anchors {
+		if a.Doubt == "" {
+			out.Anchors = append(out.Anchors, a)
+			continue
+		}
+		sum := a.Certificate.SHA256()
+		left = append(left, fmt.Sprintf("%s (%x…) is left out. %s", a.Certificate.Title(), sum[:4], a.Doubt))
+	}
+	return out, left
 }
 
 // Bounds on what is read.

@@ -60,7 +60,7 @@ type Planned struct {
 	sameKey  bool
 	// what is suspected of the key that is left; "" where nothing is
 	suspicion string
-	day      time.Time // the switch day before which it does not sign; zero for none
+	day       time.Time // the switch day before which it does not sign; zero for none
 }
 
 // PlanNew plans a new authority.

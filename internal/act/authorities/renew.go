@@ -46,11 +46,11 @@ type RenewalPlan struct {
 	SameKey bool
 	Reasons []renewal.Reason
 	Levels  []renewal.Level
-	Links   bool     // link certificates will be made
+	Links   bool // link certificates will be made
 	// Unlinked says that there would be link certificates, and that none are made since the earlier
 	// key is in doubt.
 	Unlinked bool
-	Then    []string // what must be brought where
+	Then     []string // what must be brought where
 }
 
 // ErrElsewhere says that an act needs a key that is not in this estate.

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"ironseal/internal/act/authorities"
+	"ironseal/internal/act/evidence"
 	"ironseal/internal/custody"
 	"ironseal/internal/estate"
 	"ironseal/internal/records"
@@ -92,8 +93,11 @@ func planAdoption(ctx context.Context, e *estate.Estate, ask AdoptAsk) (Adoption
 	if c.SelfSigned() {
 		anchors = append(anchors, c) // a root is adopted because the person trusts it
 	}
-	v := path.Verify(c, append(append([]*cert.Certificate{}, ask.List...), others...),
-		path.Question{Anchors: anchors, Now: e.Now()})
+	q, err := evidence.Acted(ctx, e, path.Question{Anchors: anchors, Now: e.Now()})
+	if err != nil {
+		return out, err
+	}
+	v := path.Verify(c, append(append([]*cert.Certificate{}, ask.List...), others...), q)
 	out.Findings = append(out.Findings, v.Reasons()...)
 	for _, s := range v.Steps[1:] {
 		out.Path = append(out.Path, s.Certificate)

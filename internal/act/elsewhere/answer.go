@@ -1,11 +1,11 @@
 package elsewhere
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
 
+	"ironseal/internal/act/evidence"
 	"ironseal/internal/estate"
 	"ironseal/internal/records"
 	"ironseal/pki/cert"
@@ -135,7 +135,11 @@ func matched(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, ask A
 	}
 	a.Chain = path.Ordered(append([]*cert.Certificate{c}, ask.List...))[1:]
 	pool := append(append(append([]*cert.Certificate{}, others...), ask.List...), ask.Anchors...)
-	a.Findings = append(relate.CheckAnswer(o.request, c, pool, append(roots, ask.Anchors...), e.Now()),
+	q, err := evidence.Acted(ctx, e, path.Question{Anchors: append(roots, ask.Anchors...), Now: e.Now()})
+	if err != nil {
+		return a, err
+	}
+	a.Findings = append(relate.CheckAnswer(o.request, c, pool, q),
 		e.RehearsalFindings([]*cert.Certificate{c})...)
 	for _, g := range estate.AllGenerations(h) {
 		if c.Issuer.Equal(g.Certificate.Subject) && c.VerifiedBy(g.Certificate.Key) == nil {
@@ -148,17 +152,12 @@ func matched(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, ask A
 
 // unknown refuses a certificate that is on record.
 func unknown(ctx context.Context, e *estate.Estate, c *cert.Certificate) error {
-	list, err := e.Records.CertificatesByKey(ctx, c.Key.Fingerprint(), 100)
-	if err != nil {
-		return err
+	_, known, err := e.OnRecord(ctx, c)
+	if err == nil && known {
+		err = fmt.Errorf("%s, serial %s: %w: see it with: ironseal certificate show %s", c.Title(),
+			c.Serial.Short(), ErrKnown, c.SerialHex())
 	}
-	for _, r := range list {
-		if bytes.Equal(r.DER, c.Raw) {
-			return fmt.Errorf("%s, serial %s: %w: see it with: ironseal certificate show %s", c.Title(),
-				c.Serial.Short(), ErrKnown, c.SerialHex())
-		}
-	}
-	return nil
+	return err
 }
 
 // unanswerable says why nothing here takes the certificate.
@@ -189,7 +188,16 @@ func issuedByUs(e *estate.Estate, h hierarchy.Hierarchy, list []*cert.Certificat
 	for _, g := range estate.AllGenerations(h) {
 		if leaf.Issuer.Equal(g.Certificate.Subject) && leaf.VerifiedBy(g.Certificate.Key) == nil &&
 			generationOf(h, leaf) == nil {
-			return Answer{Leaf: leaf, issuer: g, Findings: e.RehearsalFindings([]*cert.Certificate{leaf})}, true
+			out := Answer{Leaf: leaf, issuer: g, Findings: e.RehearsalFindings([]*cert.Certificate{leaf})}
+			switch up := g.TakenBack(); { // a thief signs with it too
+			case up != nil:
+				out.Findings = append(out.Findings, finding.New(finding.IssuerRevoked, "%s was revoked on %s.", up.Label(),
+					up.Revoked.Format("2006-01-02")))
+			case g.Stopped != "":
+				out.Findings = append(out.Findings, finding.New(finding.Stopped, "%s grants nothing for now: %s.",
+					g.Label(), g.Stopped))
+			}
+			return out, true
 		}
 	}
 	return Answer{}, false

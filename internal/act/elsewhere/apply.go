@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"ironseal/internal/act/authorities"
+	"ironseal/internal/act/evidence"
 	"ironseal/internal/custody"
 	"ironseal/internal/estate"
 	"ironseal/internal/failure"
@@ -280,8 +281,11 @@ func matchAuthority(ctx context.Context, e *estate.Estate, handle string, list, 
 	if err != nil {
 		return out, err
 	}
-	out.Verdict = path.Verify(out.Certificate, append(append([]*cert.Certificate{}, list...), others...),
-		path.Question{Anchors: append(roots, anchors...), Now: e.Now()})
+	q, err := evidence.Acted(ctx, e, path.Question{Anchors: append(roots, anchors...), Now: e.Now()})
+	if err != nil {
+		return out, err
+	}
+	out.Verdict = path.Verify(out.Certificate, append(append([]*cert.Certificate{}, list...), others...), q)
 	for _, f := range out.Verdict.Reasons() {
 		if f.Code == finding.UnknownAnchor {
 			f = f.WithRemedy("if you trust that root, compare its check code with its keeper and give it: " +

@@ -8,14 +8,17 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
 	"ironseal/internal/act/trusting"
+	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/failure"
 	"ironseal/internal/records"
 	"ironseal/pki/journal"
+	"ironseal/pki/kit"
 	"ironseal/pki/trust"
 )
 
@@ -34,6 +37,7 @@ type Change struct {
 	Platforms []PlatformChange
 
 	dir string // the kits, aside
+	e   *estate.Estate
 }
 
 // PlatformChange is what would be done to one store.
@@ -64,7 +68,10 @@ func PlanChange(ctx context.Context, e *estate.Estate, act string, set trust.Set
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", act, err)
 	}
-	c := &Change{Act: act, Set: set, dir: dir}
+	if act == "install" {
+		set, _ = set.Sound()
+	}
+	c := &Change{Act: act, Set: set, dir: dir, e: e}
 	defer func() {
 		if planned == nil {
 			c.Close()
@@ -75,19 +82,8 @@ func PlanChange(ctx context.Context, e *estate.Estate, act string, set trust.Set
 		return nil, err
 	}
 	for _, name := range platforms {
-		hasScript := false
-		if err := os.Mkdir(filepath.Join(dir, name), 0o700); err != nil {
-			return nil, fmt.Errorf("%s: %w", act, err)
-		}
-		for _, f := range packs[name] {
-			hasScript = hasScript || f.Name == kitScript
-			if err := e.World.Disk.New(filepath.Join(dir, name, f.Name), f.Data, f.Mode()); err != nil {
-				return nil, fmt.Errorf("%s: %w", act, err)
-			}
-		}
-		if !hasScript {
-			return nil, fmt.Errorf("platform %s has no script that runs here\npack it with: ironseal trust kit "+
-				"--for %s --out DIR, and do what its page says", name, name)
+		if err := c.unpack(name, packs[name]); err != nil {
+			return nil, err
 		}
 		steps, err := c.run(ctx, name, "--dry-run")
 		if err != nil {
@@ -99,6 +95,25 @@ func PlanChange(ctx context.Context, e *estate.Estate, act string, set trust.Set
 		c.Platforms = append(c.Platforms, PlatformChange{Platform: name, Steps: append([]string{}, steps...)})
 	}
 	return c, nil
+}
+
+// unpack puts the kit of a platform into the folder aside.
+func (c *Change) unpack(name string, files []kit.File) error {
+	hasScript := false
+	if err := os.Mkdir(filepath.Join(c.dir, name), 0o700); err != nil {
+		return fmt.Errorf("%s: %w", c.Act, err)
+	}
+	for _, f := range files {
+		hasScript = hasScript || f.Name == kitScript
+		if err := c.e.World.Disk.New(filepath.Join(c.dir, name, f.Name), f.Data, f.Mode()); err != nil {
+			return fmt.Errorf("%s: %w", c.Act, err)
+		}
+	}
+	if !hasScript {
+		return fmt.Errorf("platform %s has no script that runs here\npack it with: ironseal trust kit "+
+			"--for %s --out DIR, and do what its page says", name, name)
+	}
+	return nil
 }
 
 // Close takes the kits away.
@@ -133,18 +148,20 @@ func (c *Change) run(ctx context.Context, platform string, more ...string) ([]st
 	return lines, nil
 }
 
-// Do does what was planned. When one platform fails, those before it are taken back, if they
-// were touched at all.
+// Do does what was planned. When one platform fails, what this run did to those before it is taken
+// back, and nothing else: roots that were there before stay.
 func (c *Change) Do(ctx context.Context, e *estate.Estate) (head journal.Head, err error) {
 	var touched, sums []string
+	var done []done
 	for _, p := range c.Platforms {
 		if len(p.Steps) == 0 {
 			continue
 		}
+		before := p.before()
 		if _, err := c.run(ctx, p.Platform); err != nil {
-			return head, errors.Join(err, c.back(ctx, touched))
+			return head, errors.Join(err, c.back(ctx, done))
 		}
-		touched = append(touched, p.Platform)
+		touched, done = append(touched, p.Platform), append(done, before)
 	}
 	for _, a := range c.Set.Anchors {
 		sums = append(sums, fmt.Sprintf("%x", a.Certificate.SHA256()))
@@ -153,12 +170,88 @@ func (c *Change) Do(ctx context.Context, e *estate.Estate) (head journal.Head, e
 	return e.Act(ctx, func(*records.Tx) ([]journal.Entry, error) { return []journal.Entry{en}, nil })
 }
 
-// back undoes the act on the platforms named.
-func (c *Change) back(ctx context.Context, platforms []string) (err error) {
-	undo := &Change{Act: map[string]string{"install": "remove", "remove": "install"}[c.Act], dir: c.dir}
-	for _, p := range platforms {
-		_, one := undo.run(context.WithoutCancel(ctx), p)
-		err = errors.Join(err, one)
+// done is what one platform was before it was changed.
+type done struct {
+	platform string
+	steps    []string
+	files    map[string]earlier // those that the steps name and that were there
+}
+
+type earlier struct {
+	data []byte
+	mode os.FileMode
+}
+
+// before keeps the files that a script is about to change.
+func (p PlatformChange) before() done {
+	out := done{platform: p.Platform, steps: p.Steps, files: map[string]earlier{}}
+	for _, step := range p.Steps {
+		path := target(step)
+		info, err := os.Stat(path)
+		if !filepath.IsAbs(path) || err != nil || !info.Mode().IsRegular() {
+			continue
+		}
+		if data, err := disk.Read(path, mostStore); err == nil {
+			out.files[path] = earlier{data, info.Mode().Perm()}
+		}
 	}
+	return out
+}
+
+// target is what a step of a script is about: "install /usr/local/share/…".
+func target(step string) string {
+	_, path, _ := strings.Cut(step, " ")
+	path, _, _ = strings.Cut(path, ": ")
+	return path
+}
+
+// back undoes what was done to platforms.
+func (c *Change) back(ctx context.Context, list []done) (err error) {
+	ctx = context.WithoutCancel(ctx)
+	for _, d := range slices.Backward(list) {
+		for path, was := range d.files {
+			err = errors.Join(err, c.e.World.Disk.Replace(path, was.data, was.mode))
+		}
+		err = errors.Join(err, c.undo(ctx, d))
+	}
+	return err
+}
+
+// undo takes out again the anchors that this run put in, or the other way round: those that a step
+// names, unless the file of it was there before. So the system's own update runs as well.
+func (c *Change) undo(ctx context.Context, d done) error {
+	set := c.Set
+	set.Anchors = nil
+	for _, a := range c.Set.Anchors {
+		sum := a.Certificate.SHA256()
+		mark := fmt.Sprintf("-%x.", sum[:4]) // how the files of a kit are named for their roots
+		for _, step := range d.steps {
+			_, there := d.files[target(step)]
+			if strings.Contains(target(step), mark) && (!there || c.Act == "remove") {
+				set.Anchors = append(set.Anchors, a)
+				break
+			}
+		}
+	}
+	if len(set.Anchors) == 0 && len(d.files) == 0 { // one file for all roots, and it was not there
+		set = c.Set
+	}
+	if len(set.Anchors) == 0 {
+		return nil
+	}
+	dir, err := os.MkdirTemp("", "ironseal-roots-")
+	if err != nil {
+		return fmt.Errorf("undo: %w", err)
+	}
+	undo := &Change{Act: map[string]string{"install": "remove", "remove": "install"}[c.Act], dir: dir, e: c.e}
+	defer undo.Close()
+	packs, _, err := trusting.PackAsk{Set: set, Platforms: []string{d.platform}, Expired: true}.InMemory(c.e)
+	if err != nil {
+		return err
+	}
+	if err := undo.unpack(d.platform, packs[d.platform]); err != nil {
+		return err
+	}
+	_, err = undo.run(ctx, d.platform)
 	return err
 }

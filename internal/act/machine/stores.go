@@ -281,7 +281,9 @@ func (m Machine) Check(j Judge, files []string) []Checked {
 		stores = append(stores, m.file("file", f, "bundle", ""))
 	}
 	wanted := map[string]bool{} // by any set
+	j.Set, _ = j.Set.Sound()
 	for _, set := range append(j.Other, j.Set) {
+		set, _ = set.Sound()
 		for _, a := range set.Anchors {
 			wanted[string(a.Certificate.Raw)] = true
 		}

@@ -33,7 +33,7 @@ import (
 
 // The acts about lists, beside that of signing them.
 const (
-	TakeInAct = "take in list"        // one that was signed elsewhere comes here
+	TakeInAct = "take in list"       // one that was signed elsewhere comes here
 	PlaceAct  = "put lists in place" // they were written into a folder that is served
 )
 

@@ -119,6 +119,9 @@ func itemOf(h hierarchy.Hierarchy, have Lists, l *revocation.List, missing func(
 				return Item{}, fmt.Errorf("the list was signed by %s, whose key is here: it is not taken in; "+
 					"publish with: "+
 					"ironseal revocations publish", a.Handle)
+			case g.TakenBack() != nil:
+				return Item{}, fmt.Errorf("the list was signed by %s, which is revoked on record since %s: whoever has "+
+					"its key can sign such a list", g.Label(), g.TakenBack().Revoked.Format("2006-01-02"))
 			case l.Number == nil || !l.Number.IsInt64() || l.NextUpdate.IsZero():
 				return Item{}, fmt.Errorf("the list of %s has no number, or does not say when the next one is due",
 					a.Handle)

@@ -13,6 +13,7 @@ import (
 
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
+	"ironseal/pki/label"
 )
 
 // Bounds on archives. Nothing of an archive is ever written to a disk: its paths and links
@@ -61,6 +62,7 @@ func (l *looking) open(data []byte) (err error) {
 type looking struct {
 	name  string
 	keep  map[string][]byte // the files themselves, where they are wanted and not what is in them
+	top   string            // the one folder of a kit
 	out   []Found
 	files int
 	bytes int64
@@ -69,6 +71,36 @@ type looking struct {
 // errTooMuch is told before anything of a bomb was taken in.
 var errTooMuch = fmt.Errorf("the archive holds more than %d files or %d MB: take out what you need and give that",
 	mostFiles, mostContent>>20)
+
+// plain refuses, in the archive of a kit, what another program could unpack otherwise than it is read
+// here: anything but plain files and folders, more than one folder at the top, a path in another
+// spelling, and whatever lies deeper.
+func (l *looking) plain(name string, file, folder bool) error {
+	if l.keep == nil {
+		return nil
+	}
+	top, rest, _ := strings.Cut(strings.TrimSuffix(name, "/"), "/")
+	switch {
+	case !file && !folder:
+		return fmt.Errorf("%q in it is neither a plain file nor a folder: no kit has such", name)
+	case folder && rest != "", file && (rest == "" || !label.IsFileName(rest)), !label.IsFileName(top):
+		return fmt.Errorf("%q in it is no path of a kit, which has one folder and files in it", name)
+	case l.top != "" && l.top != top:
+		return fmt.Errorf("%q and %q are both at its top: a kit has one folder", l.top, top)
+	}
+	l.top = top
+	return nil
+}
+
+// sparse reports whether a file of a tape archive has holes, which only some programs fill.
+func sparse(h *tar.Header) bool {
+	for k := range h.PAXRecords {
+		if strings.HasPrefix(k, "GNU.sparse") {
+			return true
+		}
+	}
+	return false
+}
 
 // take reads one file of an archive, within the bounds.
 func (l *looking) take(name string, r io.Reader) error {
@@ -132,6 +164,9 @@ func (l *looking) zip(data []byte) error {
 		return errTooMuch
 	}
 	for _, f := range z.File {
+		if err := l.plain(f.Name, f.Mode().IsRegular(), f.Mode().IsDir()); err != nil {
+			return err
+		}
 		if !f.Mode().IsRegular() {
 			continue // folders, and links, which lead nowhere here
 		}
@@ -155,6 +190,9 @@ func (l *looking) tar(r io.Reader) error {
 			return nil
 		}
 		if err != nil {
+			return err
+		}
+		if err := l.plain(h.Name, h.Typeflag == tar.TypeReg && !sparse(h), h.Typeflag == tar.TypeDir); err != nil {
 			return err
 		}
 		if h.Typeflag != tar.TypeReg {

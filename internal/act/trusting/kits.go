@@ -60,6 +60,7 @@ type PackAsk struct {
 	SignBy    string // the authority that certifies the key by which the kits are signed; "" for none
 	Expired   bool   // anchors that have expired too, to be taken out somewhere
 	Policy    string // "", or a policy file that is there already: the kit's takes it in
+	Waivers   []finding.Waiver
 }
 
 // Pack writes a folder or an archive for each platform under a directory. All are packed
@@ -94,7 +95,10 @@ func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) ([]Packed, error) 
 
 // InMemory makes the kits, and writes none.
 func (ask PackAsk) InMemory(e *estate.Estate) (packs map[string][]kit.File, out []Packed, err error) {
-	set := ask.Set
+	set, left, err := ask.sound()
+	if err != nil {
+		return nil, nil, err
+	}
 	for _, a := range set.Anchors {
 		if e.Now().After(a.Certificate.NotAfter) && !ask.Expired {
 			return nil, nil, &issue.Refused{About: "trust set " + set.Name, Findings: finding.List{finding.New(
@@ -103,7 +107,7 @@ func (ask PackAsk) InMemory(e *estate.Estate) (packs map[string][]kit.File, out 
 		}
 	}
 	job := kit.Job{Set: set, Mark: kit.MarkOf(e.Settings.Organisation.Name), Owner: e.Settings.Organisation.Name,
-		Signed: ask.SignBy != ""}
+		Signed: ask.SignBy != "", LeftOut: left}
 	if ask.Policy != "" {
 		if job.Present, err = disk.Read(ask.Policy, mostFile); err != nil {
 			return nil, nil, fmt.Errorf("policy %s: %w", ask.Policy, err)
@@ -133,10 +137,35 @@ func (ask PackAsk) InMemory(e *estate.Estate) (packs map[string][]kit.File, out 
 	return packs, out, nil
 }
 
+// sound leaves out the anchors whose key is in doubt: a kit would bring them onto more machines. Where
+// nothing else is in the set, somebody must waive that. A kit that takes anchors out has them all.
+func (ask PackAsk) sound() (trust.Set, []string, error) {
+	set, left := ask.Set.Sound()
+	if ask.Expired || len(left) == 0 {
+		return ask.Set, nil, nil
+	}
+	var list finding.List
+	for _, a := range ask.Set.Anchors {
+		if a.Doubt != "" {
+			list = append(list, finding.New(finding.AnchorInDoubt, "%s: %s", a.Certificate.Title(), a.Doubt))
+		}
+	}
+	list, err := list.Waive(0, ask.Waivers)
+	switch bad := list.Refusing(); {
+	case err != nil:
+		return set, nil, err
+	case len(bad) == 0:
+		return ask.Set, nil, nil
+	case len(set.Anchors) == 0:
+		return set, nil, &issue.Refused{About: "trust set " + set.Name, Findings: bad}
+	}
+	return set, left, nil
+}
+
 func (ask PackAsk) write(ctx context.Context, e *estate.Estate, one Packed, files []kit.File) error {
 	onRecord := func() error {
 		_, err := record(ctx, e, estate.Entry("pack kit", ask.Set.Name, "platform", one.Platform, "sums",
-			fmt.Sprintf("%x", sha256.Sum256(sumsOf(files)))))
+			fmt.Sprintf("%x", sha256.Sum256(sumsOf(files))), "waived", ask.Waivers))
 		return err
 	}
 	if ask.Archive != "" {
@@ -211,9 +240,8 @@ func OpenKit(path string) (map[string][]byte, error) {
 		if err := l.open(data); err != nil {
 			return nil, fmt.Errorf("%s: %w", path, err)
 		}
-		for name, data := range l.keep { // the folder that the kit was packed as counts for nothing
-			_, name, _ = strings.Cut(name, "/")
-			files[name] = data
+		for name, data := range l.keep {
+			files[strings.TrimPrefix(name, l.top+"/")] = data
 		}
 		return files, nil
 	}

@@ -16,6 +16,7 @@ import (
 	"slices"
 	"strings"
 
+	"ironseal/internal/act/doubt"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/failure"
@@ -46,10 +47,22 @@ func Sets(ctx context.Context, e *estate.Estate) (list []trust.Set, faults []err
 
 // Set reads one set; "" and "own" are the roots of the estate that still matter.
 func Set(ctx context.Context, e *estate.Estate, name string) (trust.Set, error) {
+	var s trust.Set
+	var err error
 	if name == "" || name == trust.Own {
-		return own(ctx, e)
+		s, err = own(ctx, e)
+	} else {
+		s, _, err = made(e, name)
 	}
-	s, _, err := made(e, name)
+	if err != nil {
+		return s, err
+	}
+	list, err := doubt.Incidents(ctx, e.Records)
+	for i, a := range s.Anchors {
+		for _, in := range doubt.About(list, a.Certificate.Key.Fingerprint()) {
+			s.Anchors[i].Doubt = in.Since()
+		}
+	}
 	return s, err
 }
 

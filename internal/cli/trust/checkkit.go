@@ -4,12 +4,14 @@ import (
 	"context"
 	"fmt"
 
+	"ironseal/internal/act/evidence"
 	"ironseal/internal/act/trusting"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
 	"ironseal/internal/view"
 	"ironseal/pki/kit"
 	"ironseal/pki/label"
+	"ironseal/pki/path"
 	"ironseal/pki/span"
 )
 
@@ -23,7 +25,15 @@ func checkKit(ctx context.Context, s *session.Session, name string, anchorFiles 
 	if err != nil {
 		return err
 	}
-	c, err := kit.Check(files, anchors, s.Moment())
+	q := path.Question{Anchors: anchors, Now: s.Moment()}
+	e, err := s.EstateIfAny(ctx)
+	if err == nil && e != nil {
+		q, err = evidence.Acted(ctx, e, q)
+	}
+	if err != nil {
+		return err
+	}
+	c, err := kit.Check(files, q)
 	if err != nil {
 		return fmt.Errorf("%s: %w", name, err)
 	}

@@ -25,7 +25,7 @@ again and how to see that it worked.
 
 The scripts install, remove and check, do no more when run twice, touch nothing but
 their own files, and need nothing beyond the base system. Without a set it is the
-estate's own roots.
+estate's own roots. A root is left out while an incident is about its key.
 
 With --sign-by the list of hashes is signed, by a key that is made for it, certified
 for 90 days by the authority named, and thrown away: "trust check KIT" tells then
@@ -33,7 +33,8 @@ what was changed on the way, with a root alone.`
 
 func pack(s *session.Session) *cobra.Command {
 	var platforms []string
-	var out, archive, policy, signBy, party string
+	var out, archive, policy, signBy, party, because string
+	var waive []string
 	c := &cobra.Command{
 		Use:     "kit [SET] --for PLATFORM,...",
 		Short:   "Pack a trust set for the platforms that are to trust it",
@@ -67,6 +68,9 @@ func pack(s *session.Session) *cobra.Command {
 				return session.Misused("--archive %s: use one of %s", archive, strings.Join(kit.Archives(), ", "))
 			}
 			ask.SignBy = signBy
+			if ask.Waivers, err = session.Waivers(waive, because); err != nil {
+				return err
+			}
 			return packSets(ctx, s, e, ask, sets)
 		},
 		ValidArgsFunction: s.TrustSets,
@@ -79,6 +83,7 @@ func pack(s *session.Session) *cobra.Command {
 	c.Flags().StringVar(&signBy, "sign-by", "",
 		"sign the kits by a key that is made for it and certified by this `AUTHORITY`")
 	s.PartyFlag(c, &party, "the `PARTY` that it is for: its platforms and sets, where none are named")
+	s.WaiverFlags(c, &waive, &because)
 	c.Flags().StringVar(&out, "out", ".", "the `DIR` in which the folders are made")
 	return c
 }

@@ -16,6 +16,7 @@ import (
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
 	"ironseal/internal/view"
+	"ironseal/pki/finding"
 	"ironseal/pki/label"
 	"ironseal/pki/pair"
 	"ironseal/pki/path"
@@ -183,7 +184,9 @@ func (f pairFlags) draw(s *session.Session, p trusting.PairPack, written []strin
 		}
 	}
 	for _, peer := range q.Peers {
-		s.Out.Findings(peer.Remarks)
+		s.Out.Findings(slices.DeleteFunc(slices.Clone(peer.Remarks), func(f finding.Finding) bool {
+			return f.Severity == finding.Refused // the checks tell it
+		}))
 		if peer.Planned != nil {
 			s.Out.Gap()
 			s.Out.Say("%s", s.Out.Paint(term.Quiet, term.Safe(fmt.Sprintf("%s is not signed yet: it is judged as the "+

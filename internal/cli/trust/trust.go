@@ -21,6 +21,7 @@ import (
 	"ironseal/internal/term"
 	"ironseal/internal/view"
 	"ironseal/pki/cert"
+	"ironseal/pki/finding"
 	"ironseal/pki/label"
 	"ironseal/pki/span"
 	"ironseal/pki/trust"
@@ -112,6 +113,11 @@ still hangs on.`,
 				s.Out.Gap()
 				drawAnchor(s, a)
 				s.Out.Findings(trust.Findings(a.Certificate, s.Moment()))
+				if a.Doubt != "" {
+					f := finding.New(finding.AnchorInDoubt, "%s Kits leave it out.", a.Doubt)
+					f.Severity = finding.Warn // it holds up what packs it
+					s.Out.Findings(finding.List{f})
+				}
 			}
 			return nil
 		},

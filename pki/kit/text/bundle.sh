@@ -54,12 +54,25 @@ whole() {
 	return 0
 }
 
+# closed: the first of our files and folders that only some users can read; a program that is told of
+# a bundle which it cannot read trusts nobody
+closed() {
+	for f in "$dir" "$store" "$profile"; do
+		if [ -e "$f" ] && shut "$f"; then
+			printf '%s' "$f"
+			return 0
+		fi
+	done
+	return 1
+}
+
 missing='' changed=''
 # put FILE: standard input becomes the file, unless it is so already
 put() {
 	cat >"$1.new" || return 1
 	if cmp -s "$1.new" "$1"; then
 		rm -f "$1.new"
+		chmod 644 "$1"
 	else
 		chmod 644 "$1.new" && mv "$1.new" "$1"
 	fi
@@ -73,7 +86,7 @@ rebuild() {
 }
 
 install_all() {
-	if cmp -s "$here/roots.pem" "$piece" && whole | cmp -s - "$store" && lines | cmp -s - "$profile"; then
+	if cmp -s "$here/roots.pem" "$piece" && whole | cmp -s - "$store" && lines | cmp -s - "$profile" && ! closed; then
 		return 0
 	fi
 	say "install $piece"
@@ -83,7 +96,7 @@ install_all() {
 	[ -n "$dry" ] && return 0
 	public >/dev/null # before the first change
 	[ -w "$profiles" ] || fail "$profiles cannot be written: are administrator rights needed?"
-	if ! mkdir -p "$dir" || ! put "$piece" <"$here/roots.pem"; then
+	if ! mkdir -p "$dir" || ! chmod a+rx "$dir" || ! put "$piece" <"$here/roots.pem"; then
 		fail "$piece cannot be written: are administrator rights needed?"
 	fi
 	rebuild
@@ -118,12 +131,14 @@ check_all() {
 	elif ! lines | cmp -s - "$profile"; then
 		say "missing  $profile"
 		missing=yes
+	elif shut=$(closed); then
+		say "closed   $shut: not every user can read it; install again"
+		missing=yes
 	else
 		say "there    $store"
 	fi
 }
 
-[ -r "$here/roots.pem" ] || fail "roots.pem is missing beside this script"
 "${act}_all"
 absent=''
 if [ -n "$missing" ] || [ "$act" = remove ]; then absent=$(anchors | cut -d ' ' -f 2); fi

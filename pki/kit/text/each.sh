@@ -1,7 +1,6 @@
 absent=''
 while read -r file sum purposes; do
 	[ -n "$file" ] || continue
-	[ -r "$here/$file" ] || fail "$file is missing beside this script"
 	[ "$act" = remove ] && absent="$absent $sum"
 	"${act}_one" "$file" "$sum" "$purposes" && continue
 	[ "$act" = install ] && undo "$file could not be installed."

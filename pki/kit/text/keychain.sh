@@ -12,6 +12,8 @@ LC_ALL=C
 export LC_ALL
 
 store=@STORE@
+# what this script put into the keychain, by SHA-256: nothing else is taken out by it
+state="@STATE@/@MARK@_@SET@.list"
 platform=@PLATFORM@
 
 # file and SHA-256 fingerprint of each root, and what it is trusted for where not for all
@@ -32,11 +34,18 @@ held=$(printf '%s\n' "$held" | sed -n 's/^SHA-256 hash: //p' | tr 'A-F' 'a-f')
 # there SUM: whether the keychain has it
 there() { printf '%s\n' "$held" | grep -q -x -F -e "$1"; }
 
-# ours FILE SUM: whether the file is that of this kit
-ours() { [ "$(shasum -a 256 "$here/$1" | cut -d ' ' -f 1)" = "$2" ]; }
-
 changed='' done=''
-take_out() { security remove-trusted-cert -d "$here/$1" && security delete-certificate -Z "$2" "$store"; }
+take_out() {
+	security remove-trusted-cert -d "$here/$1" && security delete-certificate -Z "$2" "$store" || return 1
+	if [ -r "$state" ]; then
+		grep -v -x -F -e "$2" "$state" >"$state.new" # status 1 where nothing is left
+		mv "$state.new" "$state"
+	fi
+	[ -s "$state" ] || rm -f "$state"
+}
+
+# put SUM: whether this script put it there
+put() { [ -r "$state" ] && grep -q -x -F -e "$1" "$state"; }
 
 # undo: what this run put there goes again
 undo() {
@@ -45,22 +54,25 @@ undo() {
 }
 
 install_one() {
-	ours "$1" "$2" || return 1
 	there "$2" && return 0
 	say "install $1"
 	changed=yes
 	[ -n "$dry" ] && return 0
 	done="$done $1:$2"
-	set -- "$here/$1" "$3"
-	uses=$2
+	sum=$2
+	uses=$3
+	set -- "$here/$1"
 	set -- -d -r trustRoot -k "$store" "$1"
 	for use in $uses; do set -- -p "$use" "$@"; done
-	security add-trusted-cert "$@"
+	security add-trusted-cert "$@" && mkdir -p "${state%/*}" && printf '%s\n' "$sum" >>"$state"
 }
 
 remove_one() {
 	there "$2" || return 0
-	ours "$1" "$2" || return 1
+	if ! put "$2"; then
+		say "leave $1: it was there before, or another kit put it there"
+		return 0
+	fi
 	say "remove $1"
 	changed=yes
 	[ -n "$dry" ] && return 0

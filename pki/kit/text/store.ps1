@@ -45,24 +45,38 @@ try {
 	if ($Act -eq 'check' -or $DryRun) { $store.Open('ReadOnly') } else { $store.Open('ReadWrite') }
 } catch { Fail "the machine's store cannot be opened: administrator rights are needed ($($_.Exception.Message))" }
 
+# What this script puts into the store has this name there, by which it is known again.
+$ours = 'roots of @MARK@, set @SET@'
+
 $changed = $false
 $missing = $false
 $absent = @()
 try {
 	foreach ($w in $wanted) {
 		$there = $false
-		foreach ($c in $store.Certificates) { if ((Sum $c.RawData) -eq $w.Sum) { $there = $true } }
+		$put = $false
+		foreach ($c in $store.Certificates) {
+			if ((Sum $c.RawData) -eq $w.Sum) {
+				$there = $true
+				$put = $c.FriendlyName -eq $ours
+			}
+		}
 		switch ($Act) {
 			'install' {
 				if (-not $there) {
 					Write-Output "install $($w.Name)"
 					$changed = $true
-					if (-not $DryRun) { $store.Add($w.Certificate) }
+					if (-not $DryRun) {
+						$w.Certificate.FriendlyName = $ours
+						$store.Add($w.Certificate)
+					}
 				}
 			}
 			'remove' {
-				$absent += $w.Sum
-				if ($there) {
+				if ($there -and -not $put) {
+					Write-Output "leave $($w.Name): it was there before, or another kit put it there"
+				} else { $absent += $w.Sum }
+				if ($there -and $put) {
 					Write-Output "remove $($w.Name)"
 					$changed = $true
 					if (-not $DryRun) { $store.Remove($w.Certificate) }

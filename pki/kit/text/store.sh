@@ -50,7 +50,7 @@ undo() {
 }
 
 install_one() {
-	if [ -f "$store/$1" ] && cmp -s "$here/$1" "$store/$1"; then
+	if [ -f "$store/$1" ] && cmp -s "$here/$1" "$store/$1" && ! shut "$store/$1"; then
 		return 0
 	fi
 	say "install $store/$1"
@@ -87,6 +87,9 @@ look() {
 		missing=yes
 	elif ! cmp -s "$here/$1" "$store/$1"; then
 		say "differs  $1"
+		missing=yes
+	elif shut "$store/$1" || shut "$store" || { [ -e "$bundle" ] && shut "$bundle"; }; then
+		say "closed   $1: not every user can read it, $store or $bundle; install again"
 		missing=yes
 	elif ! listed "$here/$1"; then
 		say "unlisted $1: it is in $store, and not in $bundle"
