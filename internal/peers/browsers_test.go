@@ -50,7 +50,7 @@ for set in own near far; do
   echo "$set: $(look)"
   rm $managed/*
 done
-for set in own far other; do cp %[1]s/kits/$set.chromium/*-roots.json $managed; done
+for set in own other; do cp %[1]s/kits/$set.chromium/*-roots.json $managed; done
 echo "beside others: $(look)"
 rm $managed/*-other-roots.json
 echo "one taken out: $(look)"
@@ -62,7 +62,7 @@ echo "after: $(look)"
 	out, err := exec.Command(unshare, "-m", "sh", script).CombinedOutput()
 	if want := "before: ERR_CERT_AUTHORITY_INVALID \nown: all aboard \nnear: all aboard \n" +
 		"far: ERR_CERT_INVALID \nbeside others: all aboard \none taken out: all aboard \n" +
-		"ours taken out: ERR_CERT_INVALID \nafter: ERR_CERT_AUTHORITY_INVALID \n"; err != nil || string(out) != want {
+		"ours taken out: ERR_CERT_AUTHORITY_INVALID \nafter: ERR_CERT_AUTHORITY_INVALID \n"; err != nil || string(out) != want {
 		t.Errorf("%v\n%s", err, out)
 	}
 	if text := string(readFile(t, e.path("kits/own.chromium/tern-bay-ferries-own-roots.json"))); !strings.Contains(text, "pier.") {
