@@ -56,7 +56,7 @@ rm $managed/*-other-roots.json
 echo "one taken out: $(look)"
 rm $managed/*-own-roots.json
 echo "ours taken out: $(look)"
-rm $managed/*
+rm -f $managed/*
 echo "after: $(look)"
 `, e.dir, chromium, port))
 	out, err := exec.Command(unshare, "-m", "sh", script).CombinedOutput()
