@@ -16,6 +16,7 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"slices"
 	"syscall"
 	"time"
 )
@@ -114,13 +115,50 @@ func dialer(r Rules) *net.Dialer {
 		if err != nil {
 			return err
 		}
-		ip := at.Addr().Unmap()
-		if !r.Local && (!ip.IsGlobalUnicast() || ip.IsPrivate() || shared.Contains(ip)) {
+		if !r.Local && inner(at.Addr()) {
 			return ErrLocal
 		}
 		return nil
 	}}
 }
 
-// shared are the addresses of carriers' own networks (RFC 6598).
-var shared = netip.MustParsePrefix("100.64.0.0/10")
+// inner reports whether an address does not lead out into the public network: it is no global
+// unicast address, or stands in a block that IANA's registries of special addresses do not call
+// globally reachable, or is written into another address that a network translates.
+func inner(ip netip.Addr) bool {
+	ip = ip.Unmap().WithZone("")
+	return !ip.IsGlobalUnicast() || ip.IsPrivate() ||
+		slices.ContainsFunc(special, func(p netip.Prefix) bool { return p.Contains(ip) })
+}
+
+// special are those blocks. What is translated is refused whole, whatever it leads to: nobody puts a
+// list of ours there, and a network may translate more than it should.
+var special = prefixes(
+	"0.0.0.0/8",       // this network (RFC 791)
+	"100.64.0.0/10",   // carriers' own networks (RFC 6598)
+	"192.0.0.0/24",    // protocol assignments (RFC 6890)
+	"192.0.2.0/24",    // documentation (RFC 5737)
+	"192.88.99.0/24",  // relays from IPv6 (RFC 7526)
+	"198.18.0.0/15",   // benchmarks (RFC 2544)
+	"198.51.100.0/24", // documentation (RFC 5737)
+	"203.0.113.0/24",  // documentation (RFC 5737)
+	"240.0.0.0/4",     // reserved (RFC 1112), and broadcast
+	"::/96",           // IPv4-compatible (RFC 4291)
+	"::ffff:0:0:0/96", // translated (RFC 2765)
+	"64:ff9b::/96",    // translated (RFC 6052)
+	"64:ff9b:1::/48",  // translated within a network (RFC 8215)
+	"100::/64",        // discarded (RFC 6666)
+	"2001::/23",       // protocol assignments, tunnels among them (RFC 2928, RFC 4380)
+	"2001:db8::/32",   // documentation (RFC 3849)
+	"2002::/16",       // tunnels to IPv4 addresses (RFC 3056)
+	"3fff::/20",       // documentation (RFC 9637)
+	"5f00::/16",       // segment routing (RFC 9602)
+	"fec0::/10",       // site-local (RFC 3879)
+)
+
+func prefixes(list ...string) (out []netip.Prefix) {
+	for _, p := range list {
+		out = append(out, netip.MustParsePrefix(p))
+	}
+	return out
+}

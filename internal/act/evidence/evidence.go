@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"ironseal/internal/act/publishing"
 	"ironseal/internal/estate"
@@ -37,30 +38,57 @@ type Ask struct {
 // Seen remembers the lists that were fetched, within one run. It is safe for several at once.
 type Seen struct {
 	mu    sync.Mutex
-	lists map[string]fetched
+	lists map[string]*fetched
+	size  int64 // octets of all lists
 }
 
+// mostSeen bounds the octets of all lists of one run: strangers name their addresses.
+const mostSeen = 512 << 20
+
+// fetched is a list that was fetched, or is on its way: done is closed when it is there.
 type fetched struct {
+	done chan struct{}
 	list *revocation.List
 	err  error
 }
 
-// get fetches a list, once.
+// get fetches a list, once: many endpoints name the same one. Whoever asks for another address is not
+// held up by one that is slow.
 func (s *Seen) get(ctx context.Context, address string, r fetch.Rules) (*revocation.List, error) {
 	if s == nil {
 		return getList(ctx, address, r)
 	}
-	s.mu.Lock() // one at a time: many endpoints name the same list
-	defer s.mu.Unlock()
+	s.mu.Lock()
 	f, known := s.lists[address]
+	full := s.size > mostSeen
+	if !known && full {
+		s.mu.Unlock()
+		return nil, fmt.Errorf("%q: more than %d MB of lists were fetched: look at fewer endpoints at once", address,
+			mostSeen>>20)
+	}
 	if !known {
-		f.list, f.err = getList(ctx, address, r)
+		f = &fetched{done: make(chan struct{})}
 		if s.lists == nil {
-			s.lists = map[string]fetched{}
+			s.lists = map[string]*fetched{}
 		}
 		s.lists[address] = f
 	}
-	return f.list, f.err
+	s.mu.Unlock()
+	if !known {
+		f.list, f.err = getList(ctx, address, r)
+		if f.err == nil {
+			s.mu.Lock()
+			s.size += int64(len(f.list.Raw))
+			s.mu.Unlock()
+		}
+		close(f.done)
+	}
+	select {
+	case <-f.done:
+		return f.list, f.err
+	case <-ctx.Done():
+		return nil, fmt.Errorf("%q: %w", address, ctx.Err())
+	}
 }
 
 func getList(ctx context.Context, address string, r fetch.Rules) (*revocation.List, error) {
@@ -89,8 +117,28 @@ type Gathered struct {
 	Failed []string // addresses from which nothing came, each with why
 }
 
-// mostAddresses bounds how many addresses are asked for one question.
-const mostAddresses = 64
+// mostAddresses bounds how many addresses are asked for one question, those of delta lists among
+// them; mostWait bounds how long all of them may take.
+const (
+	mostAddresses = 64
+	mostWait      = 60 * time.Second
+)
+
+// asking is one look for evidence, with what it has asked.
+type asking struct {
+	*Gathered
+	Ask
+	asked map[string]bool
+}
+
+// first reports whether an address is asked for the first time, and may be.
+func (a *asking) first(what string) bool {
+	if a.asked[what] || len(a.asked) >= mostAddresses {
+		return false
+	}
+	a.asked[what] = true
+	return true
+}
 
 // Gather looks for what tells of certificates, which may be issuers of each other.
 func Gather(ctx context.Context, list []*cert.Certificate, ask Ask) Gathered {
@@ -98,24 +146,21 @@ func Gather(ctx context.Context, list []*cert.Certificate, ask Ask) Gathered {
 	if !ask.Fetch {
 		return g
 	}
-	asked := map[string]bool{}
+	ctx, cancel := context.WithTimeout(ctx, mostWait)
+	defer cancel()
+	a := asking{&g, ask, map[string]bool{}}
 	for _, c := range list {
 		if c.SelfSigned() {
 			continue
 		}
+		issuer := issuerAmong(list, c)
 		for _, u := range ListAddresses(c) {
-			if !asked[u] && len(asked) < mostAddresses {
-				asked[u] = true
-				g.list(ctx, u, ask)
+			if a.first(u) {
+				a.list(ctx, u, issuer)
 			}
 		}
-		issuer := issuerAmong(list, c)
-		if issuer == nil {
-			continue
-		}
 		for _, u := range ResponderAddresses(c) {
-			if k := u + " " + c.SerialHex(); !asked[k] && len(asked) < mostAddresses {
-				asked[k] = true
+			if issuer != nil && a.first(u+" "+c.SerialHex()) {
 				g.answer(ctx, u, issuer, c, ask)
 			}
 		}
@@ -163,18 +208,29 @@ func ResponderAddresses(c *cert.Certificate) []string {
 	return point.Responders(x.Value)
 }
 
-func (g *Gathered) list(ctx context.Context, address string, ask Ask) {
-	l, err := ask.Seen.get(ctx, address, ask.Rules)
+// list fetches a list, and the deltas that it names where the issuer really signed it: nobody else
+// may send us anywhere.
+func (a *asking) list(ctx context.Context, address string, issuer *cert.Certificate) {
+	l, err := a.Seen.get(ctx, address, a.Rules)
 	if err != nil {
-		g.Failed = append(g.Failed, err.Error())
+		a.Failed = append(a.Failed, err.Error())
 		return
 	}
-	g.Lists, g.From = append(g.Lists, l), append(g.From, address)
+	a.Lists, a.From = append(a.Lists, l), append(a.From, address)
+	if issuer == nil || !l.Issuer.Equal(issuer.Subject) || l.VerifiedBy(issuer.Key) != nil {
+		return
+	}
 	for _, p := range l.Freshest {
 		for _, u := range point.Addresses(p.Names) {
-			if d, err := ask.Seen.get(ctx, u, ask.Rules); err == nil {
-				g.Lists, g.From = append(g.Lists, d), append(g.From, u)
+			if !a.first(u) {
+				continue
 			}
+			d, err := a.Seen.get(ctx, u, a.Rules)
+			if err != nil {
+				a.Failed = append(a.Failed, err.Error())
+				continue
+			}
+			a.Lists, a.From = append(a.Lists, d), append(a.From, u)
 		}
 	}
 }
