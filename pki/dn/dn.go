@@ -344,22 +344,16 @@ func (n Name) Equal(o Name) bool {
 	return string(n.raw) == string(o.raw) || len(n.rdns) == len(o.rdns) && n.Within(o)
 }
 
-func sameSet(a, b []Attribute) bool {
-	if len(a) != len(b) {
-		return false
+func sameSet(a, b []Attribute) bool { return len(a) == len(b) && foldedSet(a) == foldedSet(b) }
+
+// foldedSet is a text by which equal sets are equal.
+func foldedSet(set []Attribute) string {
+	parts := make([]string, len(set))
+	for i, a := range set {
+		parts[i] = fmt.Sprintf("%s %d %q", a.Type, class(a), folded(a))
 	}
-	used := make([]bool, len(b))
-next:
-	for _, x := range a {
-		for i, y := range b {
-			if !used[i] && x.Type.Equal(y.Type) && class(x) == class(y) && folded(x) == folded(y) {
-				used[i] = true
-				continue next
-			}
-		}
-		return false
-	}
-	return true
+	slices.Sort(parts)
+	return strings.Join(parts, "+") + ","
 }
 
 // class is the string type for comparing: only those that RFC 5280 section 7.1 lets
@@ -386,14 +380,19 @@ func folded(a Attribute) string {
 func (n Name) Folded() string {
 	var b strings.Builder
 	for _, set := range n.rdns {
-		var parts []string
-		for _, a := range set {
-			parts = append(parts, fmt.Sprintf("%s %d %q", a.Type, class(a), folded(a)))
-		}
-		slices.Sort(parts)
-		b.WriteString(strings.Join(parts, "+") + ",")
+		b.WriteString(foldedSet(set))
 	}
 	return b.String()
+}
+
+// Prefixes are the Folded texts of the names that this one is within, the empty one first and itself
+// last.
+func (n Name) Prefixes() []string {
+	out := []string{""}
+	for _, set := range n.rdns {
+		out = append(out, out[len(out)-1]+foldedSet(set))
+	}
+	return out
 }
 
 // prepared folds a value the way RFC 4518 prepares strings for comparison:

@@ -3,7 +3,6 @@ package ext
 import (
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 
 	"golang.org/x/crypto/cryptobyte"
@@ -108,25 +107,69 @@ func (c Constraints) Words() string {
 // address in it, and constraints on hosts for common names that are hosts, where
 // no DNS name is listed: some clients take those for names.
 func (c Constraints) Breach(subject dn.Name, list []san.Name) string {
+	return c.Bounds().Breach(subject, list)
+}
+
+// Bounds are constraints in the form in which many names are held against them: the cost of a name
+// does not grow with the number of constraints.
+type Bounds struct {
+	permitted, excluded map[san.Kind]*san.Trees
+	words               map[san.Kind]string // what is permitted, for messages
+}
+
+// Bounds puts constraints into that form.
+func (c Constraints) Bounds() Bounds {
+	return Bounds{byKind(c.Permitted), byKind(c.Excluded), permittedWords(c.Permitted)}
+}
+
+func byKind(list []san.Constraint) map[san.Kind]*san.Trees {
+	kinds := map[san.Kind][]san.Constraint{}
+	for _, k := range list {
+		kinds[k.Kind()] = append(kinds[k.Kind()], k)
+	}
+	out := map[san.Kind]*san.Trees{}
+	for kind, list := range kinds {
+		out[kind] = san.NewTrees(list)
+	}
+	return out
+}
+
+// mostTold is how many permitted names a message tells.
+const mostTold = 8
+
+func permittedWords(list []san.Constraint) map[san.Kind]string {
+	told, out := map[san.Kind][]string{}, map[san.Kind]string{}
+	for _, k := range list {
+		switch n := len(told[k.Kind()]); {
+		case n < mostTold:
+			told[k.Kind()] = append(told[k.Kind()], k.Value())
+		case n == mostTold:
+			told[k.Kind()] = append(told[k.Kind()], "others")
+		}
+	}
+	for kind, list := range told {
+		out[kind] = strings.Join(list, " or ")
+	}
+	return out
+}
+
+// Breach is Constraints.Breach.
+func (l Bounds) Breach(subject dn.Name, list []san.Name) string {
 	for _, n := range append(implied(subject, list), list...) {
-		if why := c.breachBy(n); why != "" {
+		if why := l.breachBy(n); why != "" {
 			return why
 		}
 	}
 	if subject.IsEmpty() {
 		return ""
 	}
-	restricted, inside := false, false
-	for _, k := range c.Permitted {
-		if k.Kind() == san.Directory {
-			restricted, inside = true, inside || k.OnSubject(subject)
+	if t := l.permitted[san.Directory]; t.Any() {
+		if _, inside := t.Subject(subject); !inside {
+			return fmt.Sprintf("the subject %s is not under a permitted directory name", subject)
 		}
 	}
-	if restricted && !inside {
-		return fmt.Sprintf("the subject %s is not under a permitted directory name", subject)
-	}
-	for _, k := range c.Excluded {
-		if k.OnSubject(subject) {
+	if t := l.excluded[san.Directory]; t.Any() {
+		if k, within := t.Subject(subject); within {
 			return fmt.Sprintf("the subject %s is under the excluded %s", subject, k)
 		}
 	}
@@ -152,27 +195,27 @@ func implied(subject dn.Name, list []san.Name) []san.Name {
 	return out
 }
 
-func (c Constraints) breachBy(n san.Name) string {
-	restricted, inside := false, false
-	var permitted []string
-	for _, k := range c.Permitted {
-		if k.Kind() == n.Kind() {
-			restricted, inside = true, inside || k.Covers(n, false)
-			permitted = append(permitted, k.Value())
-		}
+func (l Bounds) breachBy(n san.Name) string {
+	permitted, excluded := l.permitted[n.Kind()], l.excluded[n.Kind()]
+	if !permitted.Any() && !excluded.Any() {
+		return ""
 	}
-	excluded := slices.ContainsFunc(c.Excluded, func(k san.Constraint) bool { return k.Kind() == n.Kind() })
-	if why := n.Unjudged(); why != "" && (restricted || excluded) {
+	if why := n.Unjudged(); why != "" {
 		return fmt.Sprintf("%s cannot be held against the constraints: %s", n, why)
 	}
-	if restricted && !inside {
-		return fmt.Sprintf("%s is not within %s", n, strings.Join(permitted, " or "))
-	}
-	for _, k := range c.Excluded {
-		if k.Kind() == n.Kind() && (k.Covers(n, true) || n.Kind() == san.Other || n.Kind() == san.OID ||
-			n.Kind() == san.UPN) {
-			return fmt.Sprintf("%s is within the excluded %s", n, k.Value())
+	if permitted.Any() {
+		if _, inside := permitted.Covers(n, false); !inside {
+			return fmt.Sprintf("%s is not within %s", n, l.words[n.Kind()])
 		}
+	}
+	if !excluded.Any() {
+		return ""
+	}
+	if k, within := excluded.Covers(n, true); within {
+		return fmt.Sprintf("%s is within the excluded %s", n, k.Value())
+	}
+	if n.Kind() == san.Other || n.Kind() == san.OID || n.Kind() == san.UPN { // nobody can tell
+		return fmt.Sprintf("%s may be within what is excluded of its kind", n)
 	}
 	return ""
 }

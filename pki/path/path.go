@@ -28,8 +28,9 @@ import (
 
 // Bounds of one search.
 const (
-	MostChecks = 256 // signatures checked
-	MostDepth  = 16  // certificates in a chain
+	MostChecks = 256     // signatures checked
+	MostDepth  = 16      // certificates in a chain
+	MostNames  = 200_000 // names held against constraints
 	mostSteps  = 20_000
 )
 
@@ -103,6 +104,9 @@ type search struct {
 	steps  int
 	cut    bool
 	good   map[[2]*cert.Certificate]bool
+	limits map[*cert.Certificate]ext.Bounds
+	breach map[[2]*cert.Certificate]string // what of the second breaks the constraints of the first
+	held   int                             // names that were held against constraints
 	best   *Verdict
 	// where the search ended without an anchor, at its deepest
 	broken       []*cert.Certificate
@@ -129,7 +133,8 @@ func Verify(leaf *cert.Certificate, others []*cert.Certificate, q Question) Verd
 }
 
 func newSearch(q Question) *search {
-	return &search{q: q, good: map[[2]*cert.Certificate]bool{}, named: map[string][]*cert.Certificate{}}
+	return &search{q: q, good: map[[2]*cert.Certificate]bool{}, named: map[string][]*cert.Certificate{},
+		limits: map[*cert.Certificate]ext.Bounds{}, breach: map[[2]*cert.Certificate]string{}}
 }
 
 // Exactly judges a chain as it stands: the leaf, then each issuer upward, with
@@ -363,7 +368,7 @@ func (s *search) judge(chain []*cert.Certificate, whole bool) []Step {
 		st.Findings = append(s.timely(c), s.soundness(c, i, whole && i == len(chain)-1)...)
 		if i > 0 {
 			st.Findings = append(st.Findings, s.authority(c, chain[i-1], below)...)
-			st.Findings = append(st.Findings, broken(c, chain[:i])...)
+			st.Findings = append(st.Findings, s.outside(c, chain[:i])...)
 			if !c.SelfIssued() {
 				below++
 			}
@@ -469,9 +474,9 @@ func (s *search) authority(c, child *cert.Certificate, below int) finding.List {
 	return out
 }
 
-// broken checks everything below c against c's name constraints; self-issued
+// outside checks everything below c against c's name constraints; self-issued
 // authorities are exempt (RFC 5280 section 6.1.3 b), the leaf is not.
-func broken(c *cert.Certificate, below []*cert.Certificate) finding.List {
+func (s *search) outside(c *cert.Certificate, below []*cert.Certificate) finding.List {
 	if c.Constraints.IsEmpty() {
 		return nil
 	}
@@ -480,12 +485,33 @@ func broken(c *cert.Certificate, below []*cert.Certificate) finding.List {
 		if i > 0 && d.SelfIssued() {
 			continue
 		}
-		if why := c.Constraints.Breach(d.Subject, d.Names); why != "" {
+		if why := s.breachOf(c, d); why != "" {
 			out = append(out, finding.New(finding.ConstraintBroken, "%s may not certify %s: %s.", c.Title(), d.Title(),
 				why))
 		}
 	}
 	return out
+}
+
+// breachOf holds a certificate against constraints, once for each pair: the same two stand in many
+// chains of one search.
+func (s *search) breachOf(c, d *cert.Certificate) string {
+	pair := [2]*cert.Certificate{c, d}
+	if why, known := s.breach[pair]; known {
+		return why
+	}
+	if s.held += len(d.Names) + 1; s.held > MostNames {
+		s.cut = true
+		return fmt.Sprintf("more than %d names would have to be held against constraints", MostNames)
+	}
+	limits, known := s.limits[c]
+	if !known {
+		limits = c.Constraints.Bounds()
+		s.limits[c] = limits
+	}
+	why := limits.Breach(d.Subject, d.Names)
+	s.breach[pair] = why
+	return why
 }
 
 // words says about a step what fails, first of all; else what holds.

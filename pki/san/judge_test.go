@@ -65,7 +65,7 @@ func TestAddressesAreValues(t *testing.T) {
 	}
 	wide, err := ReadConstraint(append([]byte{0x87, 32, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0xff, 0xff, 10, 0, 0, 0}, 255,
 		255, 255, 255, 255, 255, 255, 255, 255, 255, 255, 255, 255, 0, 0, 0), casn1.Tag(7).ContextSpecific())
-	if err != nil || !wide.Covers(plain, false) || wide.Value() != "10.0.0.0/8" {
+	if err != nil || wide.Covers(plain, false) || !wide.Covers(plain, true) || wide.Value() != "::ffff:10.0.0.0/104" {
 		t.Errorf("a network in the form of IPv6: %s, %v", wide, err)
 	}
 }

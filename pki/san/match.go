@@ -173,7 +173,10 @@ func readNetwork(b []byte) (Constraint, error) {
 			}
 		}
 	}
-	p := plainNet(netip.PrefixFrom(addr, bits))
+	// A network in the form of IPv6 stays one, though its addresses stand for IPv4 ones: other clients
+	// hold no IPv4 address to be within it, so permitting it must permit none here. Excluding it
+	// excludes those addresses in either form.
+	p := netip.PrefixFrom(addr, bits).Masked()
 	return Constraint{kind: IP, value: p.String(), net: p}, nil
 }
 
@@ -211,25 +214,8 @@ func (c Constraint) Covers(n Name, excluding bool) bool {
 	if n.kind != c.kind {
 		return false
 	}
-	switch c.kind {
-	case DNS:
-		return coversHost(c.value, n.key, true) ||
-			excluding && n.IsWildcard() && afterFirst(c.value) == n.Under()
-	case Email:
-		if strings.Contains(c.value, "@") {
-			return n.key == c.value
-		}
-		return n.Host() != "" && coversHost(c.value, n.Host(), false)
-	case URI:
-		return n.Host() != "" && coversHost(c.value, n.Host(), false)
-	case IP:
-		a, err := netip.ParseAddr(n.key)
-		return err == nil && (c.net.Contains(a) || excluding && a.Is4() && c.net.Contains(netip.AddrFrom16(a.As16())))
-	case Directory:
-		d, err := dn.Parse(n.value)
-		return err == nil && d.Within(c.dir)
-	}
-	return false
+	_, ok := NewTrees([]Constraint{c}).Covers(n, excluding)
+	return ok
 }
 
 // Unjudged says why a name cannot be held against a constraint of its kind, or "":
@@ -254,17 +240,4 @@ func (n Name) Unjudged() string {
 func afterFirst(host string) string {
 	_, rest, _ := strings.Cut(host, ".")
 	return rest
-}
-
-// coversHost compares a host with a base. A base with a leading dot covers only
-// what is below it; without one, DNS bases cover what is below as well, and
-// mail and URI bases exactly the host (RFC 5280 section 4.2.1.10).
-func coversHost(base, host string, below bool) bool {
-	if base == "" {
-		return true
-	}
-	if strings.HasPrefix(base, ".") {
-		return strings.HasSuffix(host, base)
-	}
-	return host == base || below && strings.HasSuffix(host, "."+base)
 }

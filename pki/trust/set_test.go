@@ -21,8 +21,8 @@ func TestSetsComeBack(t *testing.T) {
 		t.Fatal(err)
 	}
 	s := Set{Name: "x", Title: "a \"title\"\n[[anchor]]"}
-	for _, a := range []Anchor{{root.Cert, "root.g1", []Purpose{Servers, Mail}, nil},
-		{other.Cert, "a file\"\n'''", []Purpose{Clients}, permitted}} {
+	for _, a := range []Anchor{{Certificate: root.Cert, From: "root.g1", Purposes: []Purpose{Servers, Mail}},
+		{Certificate: other.Cert, From: "a file\"\n'''", Purposes: []Purpose{Clients}, Permitted: permitted}} {
 		if err := s.Add(a); err != nil {
 			t.Fatal(err)
 		}
@@ -123,7 +123,7 @@ func TestTheOwnSetHoldsWhatMatters(t *testing.T) {
 
 func FuzzParse(f *testing.F) {
 	root := specimen.Make(f, nil, specimen.Plan{Subject: "CN=R", Authority: true})
-	f.Add(Set{Title: "t", Anchors: []Anchor{{root.Cert, "x", []Purpose{Servers}, nil}}}.Bytes())
+	f.Add(Set{Title: "t", Anchors: []Anchor{{Certificate: root.Cert, From: "x", Purposes: []Purpose{Servers}}}}.Bytes())
 	f.Fuzz(func(t *testing.T, data []byte) {
 		s, err := Parse("x", data)
 		if err != nil {
