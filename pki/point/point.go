@@ -19,7 +19,8 @@ import (
 	"ironseal/pki/ext"
 )
 
-// Most is how many points, or names of one, are read.
+// Most is how many points, or names of one, are read; all points together have four times as many
+// names at most.
 const Most = 256
 
 // Reasons are those for which a list tells, as RFC 5280 section 4.2.1.13 numbers them:
@@ -47,10 +48,48 @@ func (n Name) Same(o Name) bool {
 	return !n.Directory.IsEmpty() && n.Directory.Equal(o.Directory)
 }
 
-// Meet reports whether two lists of names have one in common.
-func Meet(a, b []Name) bool {
-	return slices.ContainsFunc(a, func(n Name) bool { return slices.ContainsFunc(b, n.Same) })
+// key is a text by which the same names are equal; "" for one that is the same as none.
+func (n Name) key() string {
+	switch {
+	case n.URI != "":
+		return "uri " + n.URI
+	case n.other != "":
+		return "other " + n.other
+	case n.Directory.IsEmpty():
+		return ""
+	}
+	return "directory " + n.Directory.Folded()
 }
+
+// Names is a set of names.
+type Names map[string]bool
+
+// NamesOf makes a set.
+func NamesOf(list []Name) Names {
+	out := Names{}
+	for _, n := range list {
+		if k := n.key(); k != "" {
+			out[k] = true
+		}
+	}
+	return out
+}
+
+// Meets reports whether two sets have a name in common.
+func (s Names) Meets(o Names) bool {
+	if len(o) < len(s) {
+		s, o = o, s
+	}
+	for k := range s {
+		if o[k] {
+			return true
+		}
+	}
+	return false
+}
+
+// Meet reports whether two lists of names have one in common.
+func Meet(a, b []Name) bool { return NamesOf(a).Meets(NamesOf(b)) }
 
 // Addresses are those of the names that are addresses.
 func Addresses(names []Name) (out []string) {
@@ -95,6 +134,7 @@ func Read(value []byte, issuer dn.Name) ([]Point, error) {
 		return nil, errPoint
 	}
 	var out []Point
+	names := 0
 	for !seq.Empty() {
 		var one cryptobyte.String
 		if !seq.ReadASN1(&one, casn1.SEQUENCE) || len(out) == Most {
@@ -103,6 +143,9 @@ func Read(value []byte, issuer dn.Name) ([]Point, error) {
 		p, err := readPoint(one, issuer)
 		if err != nil {
 			return nil, err
+		}
+		if names += len(p.Names) + len(p.Issuers); names > 4*Most {
+			return nil, errPoint
 		}
 		out = append(out, p)
 	}

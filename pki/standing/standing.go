@@ -80,6 +80,7 @@ type Judge struct {
 	trusted map[trustedKey]string
 	said    map[saidKey]Standing
 	signed  map[signedKey]bool
+	scopes  map[*revocation.List]point.Names // what lists are about
 }
 
 type signedKey struct {
@@ -113,7 +114,7 @@ func New(e Evidence, q path.Question, require bool) *Judge {
 		return b.ThisUpdate.Compare(a.ThisUpdate)
 	})
 	return &Judge{Evidence: e, Require: require, q: q, busy: map[[32]byte]bool{}, trusted: map[trustedKey]string{},
-		said: map[saidKey]Standing{}, signed: map[signedKey]bool{}}
+		said: map[saidKey]Standing{}, signed: map[signedKey]bool{}, scopes: map[*revocation.List]point.Names{}}
 }
 
 // numberOf is the number of a list. A list without one counts as the oldest.
@@ -293,7 +294,11 @@ func (j *Judge) byLists(c *cert.Certificate, line []*cert.Certificate) Standing 
 			l.out.Doubts = append(l.out.Doubts, l.unread)
 		}
 	}
-	for _, p := range append(points, implicit) {
+	for _, one := range append(points, implicit) {
+		p := asked{one, point.NamesOf(one.Names)}
+		if len(one.Names) == 0 {
+			p.names = point.NamesOf(one.Issuers)
+		}
 		for _, list := range j.Lists {
 			if l.covered == point.AllReasons || l.out.State == Revoked || l.out.State == OnHold {
 				break
@@ -314,8 +319,14 @@ func (j *Judge) byLists(c *cert.Certificate, line []*cert.Certificate) Standing 
 	return l.out
 }
 
+// asked is a point that lists are held against, with the names that it goes by.
+type asked struct {
+	point.Point
+	names point.Names
+}
+
 // ask asks one complete list, with its delta where there is one (section 6.3.3).
-func (l *looking) ask(p point.Point, list *revocation.List) {
+func (l *looking) ask(p asked, list *revocation.List) {
 	if !l.about(p, list) {
 		return
 	}
@@ -400,7 +411,7 @@ func (l *looking) doubt(list *revocation.List, why string) {
 }
 
 // about reports whether a list speaks for a point of the certificate (section 6.3.3 b).
-func (l *looking) about(p point.Point, list *revocation.List) bool {
+func (l *looking) about(p asked, list *revocation.List) bool {
 	if len(p.Issuers) > 0 {
 		if !list.Scope.Indirect || !slices.ContainsFunc(p.Issuers, point.Name{Directory: list.Issuer}.Same) {
 			return false
@@ -416,11 +427,12 @@ func (l *looking) about(p point.Point, list *revocation.List) bool {
 	if len(s.Names) == 0 {
 		return true
 	}
-	names := p.Names
-	if len(names) == 0 {
-		names = p.Issuers
+	scope, known := l.scopes[list]
+	if !known {
+		scope = point.NamesOf(s.Names)
+		l.scopes[list] = scope
 	}
-	return point.Meet(s.Names, names)
+	return scope.Meets(p.names)
 }
 
 // delta finds the newest delta that may be used with a list (section 6.3.3 c).
