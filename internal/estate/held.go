@@ -190,6 +190,8 @@ func (e *Estate) StateOfGeneration(g *hierarchy.Generation) string {
 	switch {
 	case !g.Revoked.IsZero():
 		return Revoked
+	case g.TakenBack() != nil && state != Expired:
+		return Fallen
 	case !g.Staged.IsZero():
 		return Staged
 	case state != Expired && g != g.Authority.Current():

@@ -58,6 +58,10 @@ func (s *Screen) grants(r renewal.Report) {
 		rows = append(rows, []Cell{name, {Text: g.Full.Words()}, today, {Text: last}, {Text: distance, Tone: Quiet},
 			{Text: strings.Join(names, ", "), Tone: Quiet, Prose: true}})
 	}
+	for _, i := range r.Idle {
+		rows = append(rows, []Cell{{Text: i.Authority, Tone: Strong}, {Text: "nothing"}, {Text: "! " + i.Why,
+			Tone: Careful}, {}, {}, {}})
+	}
 	if len(rows) == 0 {
 		s.Say("No authority signs by any template.")
 		return

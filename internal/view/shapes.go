@@ -74,10 +74,12 @@ func Shapes() []Shape {
 		{"incident", "incident list", fieldsOf(doubt.Incident{})},
 		{"incident, known", "incident open, incident show", fieldsOf(incidents.Progress{})},
 		{"step of an incident", "incident open, incident show", fieldsOf(incidents.Step{})},
+		{"link for a key in doubt", "incident open, incident show", fieldsOf(incidents.Vouching{})},
 		{"affected certificate", "incident open, incident show", fieldsOf(incidents.Affected{})},
 		{"status", "estate status", fieldsOf(overview.Status{})},
 		{"due", "due", fieldsOf(renewing.Due{})},
 		{"forecast", "forecast", fieldsOf(renewal.Report{})},
+		{"idle authority", "forecast", fieldsOf(renewal.Idle{})},
 		{"check", "estate check", fieldsOf(checking.Checked{})},
 		{"backup", "estate backup", fieldsOf(safekeeping.Backup{})},
 	}

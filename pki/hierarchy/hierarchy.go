@@ -130,12 +130,14 @@ func (a *Authority) Prepared() *Generation {
 	return nil
 }
 
-// Mark is one word for a generation that does not simply sign: "elsewhere",
-// "retired" or "staged"; "" for one that does, or did.
+// Mark is one word for a generation that does not simply sign: "revoked", "fallen" (one above it was
+// revoked), "stopped", "staged", "elsewhere" or "retired"; "" for one that does, or did.
 func (g *Generation) Mark() string {
 	switch {
 	case !g.Revoked.IsZero():
 		return "revoked"
+	case g.TakenBack() != nil:
+		return "fallen"
 	case g.Stopped != "":
 		return "stopped"
 	case !g.Staged.IsZero():
@@ -166,6 +168,20 @@ func (g *Generation) TakenBack() *Generation {
 		}
 	}
 	return nil
+}
+
+// Idle says why a generation grants nothing for now, in a word or two: it is revoked, or below one that
+// is, or its key is in doubt; "" where none of this is so.
+func (g *Generation) Idle() string {
+	switch up := g.TakenBack(); {
+	case up == g:
+		return "revoked"
+	case up != nil:
+		return "below " + up.Name() + ", which is revoked"
+	case g.Stopped != "":
+		return "stopped: " + g.Stopped
+	}
+	return ""
 }
 
 // Hierarchy is all authorities of an estate, parents before children.

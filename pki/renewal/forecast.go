@@ -85,6 +85,15 @@ type Report struct {
 	Acts   []Act     `json:"acts"` // with a horizon all of them; without, the next of each authority
 	Bars   []Bar     `json:"generations"`
 	Hollow []string  `json:"never_full,omitempty"` // authorities that live less than what they grant
+	Idle   []Idle    `json:"idle,omitempty"`       // authorities that grant nothing now: no date renews them
+}
+
+// Idle is an authority whose current generation is revoked or stopped. It is renewed with another key
+// when somebody decides it, and not because a day has come.
+type Idle struct {
+	Authority  string `json:"authority"`
+	Generation int    `json:"generation"`
+	Why        string `json:"why"`
 }
 
 // mostActs bounds a schedule; an authority that lives a day and a horizon of
@@ -103,6 +112,10 @@ func Forecast(q Question) Report {
 		}
 		s.add(a, g)
 		if !a.Retired.IsZero() || q.Now.After(g.Certificate.NotAfter) && a.Elsewhere {
+			continue
+		}
+		if why := g.Idle(); why != "" {
+			out.Idle = append(out.Idle, Idle{a.Handle, g.Number, why})
 			continue
 		}
 		for _, t := range q.Templates {
@@ -198,6 +211,7 @@ type state struct {
 	end    time.Time // its own
 	due    time.Time // the last day on which all grants are full
 	hollow bool
+	idle   bool // it is not renewed by the schedule: retired, revoked or stopped
 }
 
 // reach is the end of the line of which the state is the lowest.
@@ -238,7 +252,7 @@ func (s *simulation) add(a *hierarchy.Authority, g *hierarchy.Generation) {
 	}
 	st.due = st.lastFull(st.lives)
 	s.state[a] = st
-	if a.Retired.IsZero() {
+	if st.idle = g.Idle() != "" || !a.Retired.IsZero(); !st.idle {
 		s.order = append(s.order, st)
 	}
 }
@@ -286,7 +300,7 @@ func (s *simulation) barOf(a *hierarchy.Authority, g *hierarchy.Generation) Bar 
 			continue
 		}
 		d := t.Lifetime.LastDay(end).AddDate(0, 0, 1)
-		if d.Before(b.From) { // from its first day
+		if d.Before(b.From) || g.Idle() != "" { // from its first day
 			d = b.From
 		}
 		if b.ShrinksAt.IsZero() || d.Before(b.ShrinksAt) {
@@ -370,7 +384,7 @@ func (s *simulation) renew(st *state, day time.Time, overdue bool, out *Report, 
 		}
 	}
 	full := st.life.After(day)
-	if p := st.parent; p != nil && p.reach().Before(full) && p.a.Retired.IsZero() {
+	if p := st.parent; p != nil && p.reach().Before(full) && !p.idle {
 		s.renew(p, day, overdue, out, renewed,
 			fmt.Sprintf("it could not grant %s its %s any more", st.handle, st.life.Words()))
 	}

@@ -123,7 +123,8 @@ func dueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]Due, 
 	for _, a := range h {
 		for _, g := range a.Generations {
 			switch end := g.Certificate.NotAfter; {
-			case !g.Staged.IsZero() && !g.Staged.After(until):
+			case !g.Revoked.IsZero(): // nobody accepts it, and it need not be renewed for its end
+			case !g.Staged.IsZero() && !g.Staged.After(until) && g.Idle() == "":
 				out = append(out, Due{Day: g.Staged, What: "switch day", Title: g.Name(),
 					Command: "ironseal changeover switch " + a.Handle})
 			case !end.After(until) && end.After(now.AddDate(0, 0, -30)):
