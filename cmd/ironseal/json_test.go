@@ -49,7 +49,7 @@ func TestJSONKeepsItsPromises(t *testing.T) {
 		{"revoke R2 --reason hold --yes", "revocation"}, {"release R2 --because found", ""},
 		{"revocations check ../public/services.g1.crl", "checked list"},
 		{"revocations show ../public/services.g1.crl", ""}, {"revoke --replaced", ""}, {"incident list", ""},
-		{"incident open services --because lost", "incident, known"}, {"incident list", "incident"},
+		{"incident open services.g1 --because lost", "incident, known"}, {"incident list", "incident"},
 		{"incident show I1", "incident, known"}, {"incident close I1 --unfinished --because none", ""},
 		{"verify ../chain.pem --revocations ../public/services.g1.lists.pem", "verdict"}, {"due --within 3y", "due"},
 	} {

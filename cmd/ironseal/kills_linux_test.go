@@ -165,6 +165,11 @@ func tryKill(t *testing.T, stage place, k killed, at int) {
 		}
 	}
 	sound("afterwards")
+	if slices.Contains([]string{"draft", "handover", "publish", "publish ahead", "backup", "pack"}, k.name) {
+		for _, left := range p.leftovers() { // the check has found them by the notes in the estate
+			t.Errorf("%s, ended at call %d: %s is left", k.args, at, left)
+		}
+	}
 	r := p.run("", strings.Fields(k.args)...)
 	said := slices.ContainsFunc(k.again, func(w string) bool { return strings.Contains(r.errors, w) })
 	if r.code != 0 && !said {
@@ -183,6 +188,21 @@ func tryKill(t *testing.T, stage place, k killed, at int) {
 	if p.exists("../harbour.backup") {
 		p.must("estate", "restore", "../harbour.backup", "../proof")
 	}
+}
+
+// leftovers are the hidden files and folders that nobody finished, anywhere around the estate.
+func (p place) leftovers() (out []string) {
+	top := filepath.Dir(p.dir)
+	err := filepath.WalkDir(top, func(path string, _ os.DirEntry, err error) error {
+		if err == nil && strings.HasPrefix(filepath.Base(path), ".ironseal-") {
+			out = append(out, path)
+		}
+		return err
+	})
+	if err != nil {
+		p.t.Error(err)
+	}
+	return out
 }
 
 // What a killed draft left behind, a key that lies open among it, is removed by the

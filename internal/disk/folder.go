@@ -97,6 +97,9 @@ func Aside(target string, write func(making string) error) error {
 	if err := Dir(parent); err != nil {
 		return err
 	}
+	if _, err := Sweep(parent); err != nil { // what a run that was killed left in the same place
+		return err
+	}
 	making, err := os.MkdirTemp(parent, makingPrefix+"*")
 	if err != nil {
 		return fmt.Errorf("%s cannot be written: %w", parent, Plain(err))
@@ -110,6 +113,22 @@ func Aside(target string, write func(making string) error) error {
 		return err
 	}
 	return Disk{}.syncDir(parent)
+}
+
+// Hold locks a file until release is called, or the program ends.
+func Hold(path string) (release func(), err error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, Plain(err))
+	}
+	hold(f)
+	return func() { f.Close() }, nil
+}
+
+// Held reports whether a program that runs holds a file.
+func Held(path string) bool {
+	_, err := os.Lstat(path)
+	return err == nil && !unheld(path)
 }
 
 // Place moves a file that was made aside to its name, which must be free.
@@ -126,7 +145,9 @@ const settled = 2 * time.Second
 
 // Leftovers names what acts that were cut off left behind in a directory, and what
 // nobody works on any more.
-func Leftovers(dir string) []string {
+func Leftovers(dir string) []string { return leftovers(dir, settled) }
+
+func leftovers(dir string, settled time.Duration) []string {
 	entries, err := os.ReadDir(dir)
 	if err != nil {
 		return nil // there is no such directory, or it is not ours to read
@@ -146,8 +167,13 @@ func Leftovers(dir string) []string {
 }
 
 // Sweep removes the leftovers of a directory, and returns what it removed.
-func Sweep(dir string) (removed []string, err error) {
-	for _, path := range Leftovers(dir) {
+func Sweep(dir string) (removed []string, err error) { return sweep(Leftovers(dir)) }
+
+// SweepNow is Sweep for a directory in which something was cut off for certain: nothing is waited for.
+func SweepNow(dir string) (removed []string, err error) { return sweep(leftovers(dir, 0)) }
+
+func sweep(list []string) (removed []string, err error) {
+	for _, path := range list {
 		if e := os.RemoveAll(path); e != nil && !errors.Is(e, fs.ErrNotExist) {
 			err = errors.Join(err, fmt.Errorf("removing %s: %w", path, Plain(e)))
 			continue

@@ -54,7 +54,9 @@ const (
 func ReadList(der []byte) (*List, error) {
 	l, err := Skim(der)
 	if err == nil {
-		err = l.prove()
+		if why := l.prove(); why != nil {
+			err = &Unjudged{why}
+		}
 	}
 	if err != nil {
 		return nil, fmt.Errorf("revocation list: %w", err)
@@ -88,8 +90,22 @@ func Skim(der []byte) (*List, error) {
 	if !content.ReadASN1(&body, casn1.SEQUENCE) {
 		return nil, errors.New("its content cannot be parsed")
 	}
-	return l, l.readBody(body, alg)
+	if err := l.readBody(body, alg); err != nil {
+		return l, &Unjudged{err}
+	}
+	return l, nil
 }
+
+// Unjudged says that something is a list, and that what it tells cannot be judged: a part of it cannot
+// be read, or is critical and not understood. A client goes on as if the list were not there (RFC 5280
+// section 5.2).
+type Unjudged struct{ Why error }
+
+// Error implements error.
+func (u *Unjudged) Error() string { return u.Why.Error() }
+
+// Unwrap gives the cause.
+func (u *Unjudged) Unwrap() error { return u.Why }
 
 func (l *List) readBody(body, outerAlg cryptobyte.String) error {
 	var alg, issuer cryptobyte.String

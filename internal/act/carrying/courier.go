@@ -222,6 +222,11 @@ func writeErrand(ctx context.Context, e *estate.Estate, dir string, m *Errand, f
 	code = label.Code(sha256.Sum256(data))
 	files = append(files, delivery.File{Name: CourierManifest, Data: data}, delivery.File{Name: CourierCode,
 		Data: []byte(code + "\n")})
+	done, err := e.UnderWay(filepath.Dir(filepath.Clean(dir)))
+	if err != nil {
+		return "", err
+	}
+	defer done()
 	if err := disk.NewFolder(dir, func(into string) error {
 		for _, f := range files {
 			if err := e.World.Disk.New(filepath.Join(into, f.Name), f.Data, 0o644); err != nil {

@@ -349,6 +349,10 @@ func checkLeftovers(ctx context.Context, e *estate.Estate, out *Checked) error {
 	for _, f := range drafts {
 		places[filepath.Dir(f)] = true
 	}
+	tidied, err := e.Tidy()
+	if out.Removed = append(out.Removed, tidied...); err != nil {
+		out.fault("outside the estate", err.Error(), "remove it by hand: it may hold a private key")
+	}
 	for _, dir := range slices.Sorted(maps.Keys(places)) {
 		removed, err := disk.Sweep(dir)
 		out.Removed = append(out.Removed, removed...)

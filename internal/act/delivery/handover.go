@@ -185,6 +185,11 @@ func writeHandover(ctx context.Context, e *estate.Estate, out HandedOver, ask Ha
 		})
 		return err
 	}
+	done, err := e.UnderWay(filepath.Dir(filepath.Clean(out.Dir)))
+	if err != nil {
+		return err
+	}
+	defer done()
 	if !ask.Replace {
 		return disk.NewFolder(out.Dir, write)
 	}

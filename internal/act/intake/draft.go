@@ -141,6 +141,30 @@ func (m *made) make(w estate.World, e *estate.Estate, ask DraftAsk) (Drafted, er
 	return out, err
 }
 
+// underWay notes, in the estate where there is one, that private keys are being written into directories.
+func underWay(e *estate.Estate, files []disk.File) (over func(), err error) {
+	var all []func()
+	over = func() {
+		for _, done := range all {
+			done()
+		}
+	}
+	noted := map[string]bool{}
+	for _, f := range files {
+		dir := filepath.Dir(f.Path)
+		if e == nil || noted[dir] {
+			continue
+		}
+		noted[dir] = true
+		done, err := e.UnderWay(dir)
+		if err != nil {
+			return over, err
+		}
+		all = append(all, done)
+	}
+	return over, nil
+}
+
 // writeDrafts writes keys and requests, then records where the keys are. What was not
 // recorded is removed again, unless it may be on record.
 func writeDrafts(ctx context.Context, w estate.World, e *estate.Estate, list []made) {
@@ -156,6 +180,14 @@ func writeDrafts(ctx context.Context, w estate.World, e *estate.Estate, list []m
 			files = append(files, disk.File{Path: m.KeyFile, Data: m.keyPEM, Mode: 0o600},
 				disk.File{Path: m.RequestFile, Data: bundle.PEM(bundle.Request, m.Request.Raw), Mode: 0o644})
 		}
+	}
+	over, err := underWay(e, files)
+	defer over()
+	if err != nil {
+		for _, m := range whole {
+			m.fault = err
+		}
+		return
 	}
 	faults := w.Disk.NewAll(files)
 	var written []*made

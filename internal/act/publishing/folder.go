@@ -85,6 +85,11 @@ func release(ctx context.Context, e *estate.Estate, dir string) (Released, error
 	for name := range files {
 		known = append(known, name)
 	}
+	done, err := e.UnderWay(filepath.Dir(filepath.Clean(dir)))
+	if err != nil {
+		return out, err
+	}
+	defer done()
 	err = disk.ReplaceFolder(dir, known, func(into string) error {
 		if err := os.Chmod(into, 0o755); err != nil {
 			return fmt.Errorf("%s: %w", into, disk.Plain(err))

@@ -54,6 +54,11 @@ func Sign(ctx context.Context, e *estate.Estate, p Plan) (Done, error) {
 	if err := os.MkdirAll(Folder(e), 0o700); err != nil {
 		return Done{}, fmt.Errorf("%s: %w", Folder(e), disk.Plain(err))
 	}
+	over, err := e.UnderWay(Folder(e))
+	if err != nil {
+		return Done{}, err
+	}
+	defer over()
 	for len(list) > 0 { // a generation at a time: its key is opened once
 		n := 1
 		for n < len(list) && list[n].Generation == list[0].Generation {

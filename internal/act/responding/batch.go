@@ -163,6 +163,11 @@ func release(e *estate.Estate, dir string, files []disk.File) error {
 		known = append(known, f.Path)
 	}
 	slices.Sort(known)
+	done, err := e.UnderWay(filepath.Dir(filepath.Clean(dir)))
+	if err != nil {
+		return err
+	}
+	defer done()
 	return disk.ReplaceFolder(dir, slices.Compact(known), func(into string) error {
 		if err := os.Chmod(into, 0o755); err != nil {
 			return fmt.Errorf("%s: %w", into, disk.Plain(err))

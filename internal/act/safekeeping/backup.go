@@ -67,7 +67,12 @@ func BackUp(ctx context.Context, e *estate.Estate, file string) (Backup, error) 
 		// none is made: a typing error would hide the backup
 		return fail(fmt.Errorf("its directory: %w", disk.Plain(err)))
 	}
-	err := disk.Aside(file, func(making string) error {
+	done, err := e.UnderWay(filepath.Dir(filepath.Clean(file)))
+	if err != nil {
+		return out, err
+	}
+	defer done()
+	err = disk.Aside(file, func(making string) error {
 		snapshot, made := filepath.Join(making, "records.db"), filepath.Join(making, "backup")
 		if err := e.Records.Snapshot(ctx, snapshot); err != nil {
 			return err

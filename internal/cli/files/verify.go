@@ -29,7 +29,8 @@ are known as issuers only if --chain or FILE gives them: as a client sees it.
 The search goes through several generations, link and cross certificates, best
 way first; where no chain holds, the one that came nearest is explained. With
 --path nothing is searched: the certificates in the files are the chain, in the
-order given, the leaf and then each issuer upward.
+order given, the leaf and then each issuer upward; what --chain gives are then only the
+certificates of those who may have signed revocation lists and OCSP answers.
 
 Whether a certificate was revoked is told by lists and OCSP answers: those given with
 --revocations, those that --fetch gets from the addresses in the certificates, and those
@@ -130,11 +131,6 @@ func judged(s *session.Session, list []*cert.Certificate, chain []string, exact 
 	if !exact {
 		return searched(s, list, chain, q)
 	}
-	if len(chain) > 0 {
-		return nil, path.Verdict{}, session.Misused("verify: --path takes the certificates of the files as the " +
-			"chain; " +
-			"--chain is for a search")
-	}
 	return list[0], path.Exactly(list, q), nil
 }
 
@@ -161,19 +157,24 @@ func policyFlags(fl *pflag.FlagSet, policies *[]string, q *path.Question) {
 }
 
 // unasked says what the records, where there are any, know against a certificate of which no chain
-// was found: nobody has asked them then. It says as well that an incident is open about its key or
+// was found, since nobody has asked them then, and of an authority's that it was replaced. It says as well that an incident is open about its key or
 // that of an authority above, which a client cannot know.
 func unasked(ctx context.Context, s *session.Session, c *cert.Certificate, v *path.Verdict) error {
 	e, err := s.EstateIfAny(ctx)
 	if err != nil || e == nil {
 		return err
 	}
-	if v.Steps[len(v.Steps)-1].Role != path.Anchor {
+	if c.IsAuthority() || v.Steps[len(v.Steps)-1].Role != path.Anchor {
 		found, err := e.KnownAgainst(ctx, c)
 		if err != nil {
 			return err
 		}
-		v.Findings = append(v.Findings, found...)
+		for _, f := range found {
+			if !v.Reasons().Has(f.Code) {
+				v.Findings = append(v.Findings, f)
+			}
+		}
+		v.Valid = len(v.Reasons()) == 0
 	}
 	list, err := doubt.Incidents(ctx, e.Records)
 	for _, st := range v.Steps {

@@ -3,6 +3,7 @@ package session
 import (
 	"bytes"
 	"encoding/pem"
+	"errors"
 	"fmt"
 
 	"ironseal/internal/disk"
@@ -39,6 +40,10 @@ func (s *Session) Evidence(files []string) (lists []*revocation.List, answers []
 		}
 		for _, der := range these {
 			l, err := revocation.ReadList(der)
+			var cannot *revocation.Unjudged
+			if err != nil && !errors.As(err, &cannot) {
+				return nil, nil, nil, fmt.Errorf("%s: %w", f, err)
+			}
 			if err != nil {
 				unjudged = append(unjudged, fmt.Sprintf("%s: %v", f, err))
 				continue

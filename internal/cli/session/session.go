@@ -164,6 +164,7 @@ func (s *Session) Estate(ctx context.Context) (*estate.Estate, error) {
 		if err := s.Opened.ReadOnly(); err != nil {
 			return nil, err
 		}
+		s.told(s.Opened.Tidy())
 	}
 	if s.Opened.Rehearsal && !s.bannered {
 		s.bannered = true
@@ -376,7 +377,11 @@ func Waivers(codes []string, because string) ([]finding.Waiver, error) {
 // Tidy removes what acts that were cut off left behind in a directory that this one
 // is about to write to, and says so: there may have been a private key in it.
 func (s *Session) Tidy(dir string) {
-	removed, err := disk.Sweep(dir)
+	s.told(disk.Sweep(dir))
+}
+
+// told tells what was left behind and removed.
+func (s *Session) told(removed []string, err error) {
 	for _, r := range removed {
 		s.Errs.Say("(left behind by an act that was cut off, and removed: %s)", term.Safe(r))
 	}
