@@ -3,6 +3,7 @@ package issue
 import (
 	"crypto/rand"
 	"crypto/x509"
+	"encoding/asn1"
 	"errors"
 	"fmt"
 	"strings"
@@ -281,7 +282,7 @@ func TestDigestNamesEverythingThatIsAgreedTo(t *testing.T) {
 	w := newWorld(t, 20, 10)
 	base := w.input(t, "web-server")
 	first := plan(t, base)
-	if again := plan(t, base); again.Digest != first.Digest || fmt.Sprint(again.Rows) != fmt.Sprint(first.Rows) {
+	if again := plan(t, base); again.Digest() != first.Digest() || fmt.Sprint(again.Rows) != fmt.Sprint(first.Rows) {
 		t.Error("the same inputs must give the same sheet")
 	}
 	for what, change := range map[string]func(in *Input){
@@ -299,9 +300,32 @@ func TestDigestNamesEverythingThatIsAgreedTo(t *testing.T) {
 	} {
 		in := base
 		change(&in)
-		if plan(t, in).Digest == first.Digest {
+		if plan(t, in).Digest() == first.Digest() {
 			t.Errorf("%s: the digest stays the same", what)
 		}
+	}
+	extended := func(id asn1.ObjectIdentifier, critical bool) Plan {
+		p := plan(t, base)
+		p.Draft.Extensions = append(p.Draft.Extensions, ext.Extension{ID: id, Critical: critical, Value: []byte{5, 0}})
+		return p
+	}
+	waived := func(code finding.Code, why string) Plan {
+		p := plan(t, base)
+		p.Findings = finding.List{{Code: code, Severity: finding.Held, Waived: why}}
+		return p
+	}
+	instead := plan(t, base)
+	instead.Replaces = base.Issuer.Certificate.Raw
+	seen := map[[32]byte]string{first.Digest(): "the sheet itself"}
+	for what, p := range map[string]Plan{"a critical extension": extended(asn1.ObjectIdentifier{1, 3, 6, 1}, true),
+		"one that is not, with an arc more": extended(asn1.ObjectIdentifier{1, 3, 6, 1, 1}, false),
+		"not critical":                      extended(asn1.ObjectIdentifier{1, 3, 6, 1}, false),
+		"a waiver":                          waived(finding.NoGain, "a"), "another reason": waived(finding.NoGain, "b"),
+		"another code": waived(finding.ParentEnding, "a"), "in the place of another": instead} {
+		if other, taken := seen[p.Digest()]; taken {
+			t.Errorf("%s and %s have the same digest", what, other)
+		}
+		seen[p.Digest()] = what
 	}
 }
 

@@ -98,7 +98,7 @@ type Plan struct {
 	Draft    cert.Draft // without serial and, where the key is yet to be made, without key
 	Rows     []Row
 	Findings finding.List
-	Digest   [32]byte // of everything that a person agrees to
+	Replaces []byte // DER of the certificate in whose place it is; nil for none
 	Names    []san.Name
 	Grant    hierarchy.Grant
 	Part     int // of the issuer's lists that it will stand on; 0: the whole
@@ -148,7 +148,6 @@ func New(in Input) (Plan, error) {
 	}
 	out.Part = p.part
 	out.Draft, out.Rows, out.Findings = d, p.rows, in.Template.Weigh(dedupe(p.findings)).Ranked()
-	out.Digest = digest(out)
 	return out, nil
 }
 
@@ -451,38 +450,61 @@ func dedupe(l finding.List) finding.List {
 	return out
 }
 
-// digest covers the request's bytes, the template's state, the issuer's
-// certificate and everything that will be signed, save the serial.
-func digest(p Plan) [32]byte {
-	b := make([]byte, 0, 4096)
-	add := func(v []byte) {
-		b = binary.BigEndian.AppendUint64(b, uint64(len(v)))
-		b = append(b, v...)
+// Digest is a hash of everything that a person agrees to: what will be signed, from what, by whom, in the
+// place of what, and what they waived. Every part is written with its length or its number, so that
+// two sheets never give the same octets.
+func (p Plan) Digest() [32]byte {
+	d := &digest{}
+	if p.in == nil {
+		return [32]byte{} // no plan at all
 	}
-	add([]byte("ironseal sheet v1"))
+	d.text("ironseal sheet v2")
+	var request, issuer []byte
 	if p.in.Request != nil {
-		add(p.in.Request.Raw)
+		request = p.in.Request.Raw
+	}
+	if p.in.Issuer != nil {
+		issuer = p.in.Issuer.Certificate.Raw
 	}
 	sum := p.in.Template.SHA256()
-	add(sum[:])
-	if p.in.Issuer != nil {
-		add(p.in.Issuer.Certificate.Raw)
+	for _, v := range [][]byte{request, sum[:], issuer, p.Draft.Issuer.DER(), p.Draft.Subject.DER(), p.Draft.SPKI,
+		p.Replaces} {
+		d.add(v)
 	}
-	d := p.Draft
-	add(d.Issuer.DER())
-	add(d.Subject.DER())
-	add(d.SPKI)
-	b = binary.BigEndian.AppendUint64(b, 16)
-	b = binary.BigEndian.AppendUint64(b, uint64(d.NotBefore.Unix()))
-	b = binary.BigEndian.AppendUint64(b, uint64(d.NotAfter.Unix()))
-	for _, e := range d.Extensions {
-		for _, arc := range e.ID {
-			b = binary.AppendUvarint(b, uint64(arc))
-		}
+	d.number(p.Draft.NotBefore.Unix())
+	d.number(p.Draft.NotAfter.Unix())
+	d.number(int64(len(p.Draft.Extensions)))
+	for _, e := range p.Draft.Extensions {
+		d.text(e.ID.String())
+		critical := int64(0)
 		if e.Critical {
-			b = append(b, 1)
+			critical = 1
 		}
-		add(e.Value)
+		d.number(critical)
+		d.add(e.Value)
 	}
-	return sha256.Sum256(b)
+	var waived []finding.Finding
+	for _, f := range p.Findings {
+		if f.Waived != "" {
+			waived = append(waived, f)
+		}
+	}
+	d.number(int64(len(waived)))
+	for _, f := range waived {
+		d.text(string(f.Code))
+		d.text(f.Waived)
+	}
+	return sha256.Sum256(d.octets)
 }
+
+// digest gathers what is hashed.
+type digest struct{ octets []byte }
+
+func (d *digest) add(v []byte) {
+	d.number(int64(len(v)))
+	d.octets = append(d.octets, v...)
+}
+
+func (d *digest) text(s string) { d.add([]byte(s)) }
+
+func (d *digest) number(n int64) { d.octets = binary.BigEndian.AppendUint64(d.octets, uint64(n)) }

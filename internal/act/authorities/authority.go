@@ -417,7 +417,7 @@ func (m sealed) record(e *estate.Estate, tx *records.Tx) ([]journal.Entry, error
 	}
 	id, err := tx.AddCertificate(records.NewCertificate{Certificate: m.certificate, Issuer: issuer,
 		TemplateName: m.p.in.Template.Name,
-		TemplateSHA:  m.p.in.Template.SHA256(), TemplateSource: m.p.in.Template.Source(), Sheet: m.plan.Digest,
+		TemplateSHA:  m.p.in.Template.SHA256(), TemplateSource: m.p.in.Template.Source(), Sheet: m.plan.Digest(),
 		Part: m.plan.Part, Waived: estate.Waived(m.plan.Findings)})
 	if err != nil {
 		return nil, err
@@ -432,7 +432,7 @@ func (m sealed) record(e *estate.Estate, tx *records.Tx) ([]journal.Entry, error
 		fmt.Sprintf("%x", sum), "serial", m.certificate.SerialHex(), "subject", m.certificate.Subject.String(),
 		"key", fmt.Sprintf("%x", m.certificate.Key.Fingerprint()), "until",
 		m.certificate.NotAfter.Format(time.RFC3339), "sheet",
-		fmt.Sprintf("%x", m.plan.Digest), "waived", estate.WaivedCodes(m.plan.Findings))}, nil
+		fmt.Sprintf("%x", m.plan.Digest()), "waived", estate.WaivedCodes(m.plan.Findings))}, nil
 }
 
 // Unchanged checks that a template is still as it was when it was planned by.

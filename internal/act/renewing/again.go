@@ -139,6 +139,7 @@ func planAgain(ctx context.Context, e *estate.Estate, p *signing.Planning, old e
 		return nil, err
 	}
 	s.Replaces, s.Again = old.Record.ID, again
+	s.Plan.Replaces = old.Raw
 	if until := s.Plan.Draft.NotAfter; until.Before(old.NotAfter) {
 		s.Plan.Findings = append(s.Plan.Findings,
 			finding.New(finding.EndsEarlier, "It would end on %s; the one in whose place it is ends on %s.",

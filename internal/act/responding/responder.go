@@ -122,13 +122,13 @@ func record(ctx context.Context, e *estate.Estate, list []*Responder) (journal.H
 			}
 			if _, err := tx.AddCertificate(records.NewCertificate{Certificate: r.Certificate, Issuer: id,
 				TemplateName: r.template.Name, TemplateSHA: r.template.SHA256(), TemplateSource: r.template.Source(),
-				Sheet: r.plan.Digest, Waived: estate.Waived(r.plan.Findings)}); err != nil {
+				Sheet: r.plan.Digest(), Waived: estate.Waived(r.plan.Findings)}); err != nil {
 				return nil, err
 			}
 			told = append(told, map[string]any{"certificate": fmt.Sprintf("%x", r.Certificate.SHA256()),
 				"serial": r.Certificate.SerialHex(), "title": r.Certificate.Title(), "by": r.Issuer.Name(),
 				"template": r.template.Name, "until": r.Certificate.NotAfter.Format(time.RFC3339),
-				"sheet": fmt.Sprintf("%x", r.plan.Digest), "waived": estate.WaivedCodes(r.plan.Findings)})
+				"sheet": fmt.Sprintf("%x", r.plan.Digest()), "waived": estate.WaivedCodes(r.plan.Findings)})
 		}
 		return []journal.Entry{estate.Entry("sign", "OCSP answers", "signed", told)}, nil
 	})

@@ -406,7 +406,7 @@ func recordSigned(ctx context.Context, e *estate.Estate, tx *records.Tx, list []
 		}
 		made = append(made, records.NewCertificate{Certificate: r.Certificate, Issuer: generations[label],
 			Request: s.Record.Number, TemplateName: s.Template.Name,
-			TemplateSHA: s.Template.SHA256(), TemplateSource: s.Template.Source(), Sheet: s.Plan.Digest,
+			TemplateSHA: s.Template.SHA256(), TemplateSource: s.Template.Source(), Sheet: s.Plan.Digest(),
 			Staged: s.Issuer.Staged, Replaces: s.Replaces, Part: s.Plan.Part, Waived: estate.Waived(s.Plan.Findings)})
 	}
 	if _, err := tx.AddCertificates(made); err != nil {
@@ -453,7 +453,7 @@ func signEntry(list []SignResult) journal.Entry {
 		sum := c.SHA256()
 		items[i] = signedItem{fmt.Sprintf("R%d", s.Record.Number), hex.EncodeToString(sum[:]), c.SerialHex(), c.Title(),
 			fmt.Sprintf("%s.g%d", s.Issuer.Authority.Handle, s.Issuer.Number), s.Template.Name,
-			c.NotAfter.Format(time.RFC3339), hex.EncodeToString(s.Plan.Digest[:]), s.Replaces,
+			c.NotAfter.Format(time.RFC3339), fmt.Sprintf("%x", s.Plan.Digest()), s.Replaces,
 			estate.DayOf(s.Issuer.Staged),
 			nil}
 		if w := estate.WaivedCodes(s.Plan.Findings); len(w) > 0 {

@@ -126,7 +126,7 @@ func createAuthority(s *session.Session, cmd *cobra.Command, ask authorities.Ask
 		return err
 	}
 	if !s.JSON {
-		s.Out.Sheet("authority "+ask.Handle, "", p.Plan, label.Code(p.Plan.Digest), p.Head.String())
+		s.Out.Sheet("authority "+ask.Handle, "", p.Plan, label.Code(p.Plan.Digest()), p.Head.String())
 		if p.Proposed != nil {
 			s.Out.Gap()
 			s.Out.Wrapped(2, term.Quiet, fmt.Sprintf("Proposed life: %s (%s). Another: --lifetime SPAN",

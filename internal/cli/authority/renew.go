@@ -102,7 +102,7 @@ func renew(ctx context.Context, s *session.Session, ask authorities.RenewAsk, la
 		return err
 	}
 	if !s.JSON {
-		s.Out.Sheet(fmt.Sprintf("renewal of %s", p.Old.Label()), "", p.Plan, label.Code(p.Plan.Digest),
+		s.Out.Sheet(fmt.Sprintf("renewal of %s", p.Old.Label()), "", p.Plan, label.Code(p.Plan.Digest()),
 			p.Head.String())
 		if p.Proposed != nil {
 			s.Out.Gap()

@@ -213,7 +213,7 @@ func signNamed(ctx context.Context, s *session.Session, e *estate.Estate, ask si
 func SignOne(ctx context.Context, s *session.Session, e *estate.Estate, sheet *signing.Sheet) error {
 	if !s.JSON {
 		s.Out.Sheet(fmt.Sprintf("R%d, %s", sheet.Record.Number, sheet.Record.Title), origin(sheet), sheet.Plan,
-			label.Code(sheet.Plan.Digest), sheet.Head.String())
+			label.Code(sheet.Plan.Digest()), sheet.Head.String())
 	}
 	if r := sheet.Plan.Findings.Refusing(); len(r) > 0 {
 		return session.Refusal(fmt.Sprintf("R%d", sheet.Record.Number), "nothing was signed", r)
