@@ -312,7 +312,7 @@ func TestWhatServesIsFound(t *testing.T) {
 		}
 	}
 	finds("prepared", serving.Record.Issuer)
-	if _, _, err := renewing.Switch(ctx, e, "services", true, nil); err != nil {
+	if _, _, err := renewing.Switch(ctx, e, "services", true, nil, nil); err != nil {
 		t.Fatal(err)
 	}
 	finds("switched", "services.g2")
@@ -323,7 +323,7 @@ func TestWhatServesIsFound(t *testing.T) {
 	if faults := checked(t, dir); len(faults) > 0 {
 		t.Error(faults)
 	}
-	if _, _, err := renewing.Switch(ctx, e, "services", true, nil); err != nil {
+	if _, _, err := renewing.Switch(ctx, e, "services", true, nil, nil); err != nil {
 		t.Fatal(err)
 	}
 	finds("switched again", "services.g2")

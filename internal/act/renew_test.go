@@ -426,7 +426,7 @@ func TestAPreparedRootIsNotTrustedYet(t *testing.T) {
 	if roots, links := count(); roots != 1 || links != 0 {
 		t.Errorf("%d roots and %d links before the switch day", roots, links)
 	}
-	if _, _, err := renewing.Switch(ctx, e, "root", true, nil); err != nil {
+	if _, _, err := renewing.Switch(ctx, e, "root", true, nil, nil); err != nil {
 		t.Fatal(err)
 	}
 	if roots, links := count(); roots != 2 || links != 1 {

@@ -46,6 +46,10 @@ const AnyState = "any"
 // Serves reports whether a certificate in a state is one that servers should show today.
 func Serves(state string) bool { return state == Valid || state == Expiring }
 
+// TakenBack reports whether nobody accepts a certificate in a state, for now or for good: it was revoked,
+// is on hold, or an authority above it was revoked.
+func TakenBack(state string) bool { return state == Revoked || state == OnHold || state == Fallen }
+
 // Holders tells who is known to hold a certificate.
 func (e *Estate) Holders(ctx context.Context, c Held) ([]string, error) {
 	return e.Records.Holders(ctx, c.Record.ID)

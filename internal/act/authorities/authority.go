@@ -255,6 +255,18 @@ func StillFree(tx *records.Tx, handle string, c *cert.Certificate) error {
 	return nil
 }
 
+// StillStands refuses an issuer when an authority above it was revoked meanwhile.
+func StillStands(tx *records.Tx, g *hierarchy.Generation) error {
+	h, err := tx.Hierarchy()
+	if err != nil {
+		return err
+	}
+	if now := h.Generation(g.Name()); now == nil || now.TakenBack() != nil {
+		return failure.Of(failure.ErrChanged, "%s, or an authority above it, was revoked meanwhile", g.Label())
+	}
+	return nil
+}
+
 // renewSameKey signs an authority's next certificate for the key that it has.
 func renewSameKey(ctx context.Context, e *estate.Estate, p Planned) (*hierarchy.Generation, journal.Head, error) {
 	own, err := withOldKey(ctx, e, p, custody.ForOwnRequest)
@@ -350,18 +362,23 @@ func (p Planned) doubted() bool {
 	return p.suspicion != "" || g.Stopped != "" || g.TakenBack() != nil
 }
 
-// stillTrusted refuses links with a key that came into doubt while the sheet was on screen.
-func (m sealed) stillTrusted(tx *records.Tx) error {
-	if len(m.links) == 0 {
+// stillRenewable refuses a renewal where the authority was retired while the sheet was on screen, or
+// where its key came into doubt and would be kept, or vouched for by link certificates.
+func (m sealed) stillRenewable(tx *records.Tx) error {
+	if m.p.renews == nil {
 		return nil
 	}
 	h, err := tx.Hierarchy()
 	if err != nil {
 		return err
 	}
-	if g := h.Generation(m.p.renews.Name()); g == nil || g.Stopped != "" || g.TakenBack() != nil {
-		return failure.Of(failure.ErrChanged, "the key of %s came into doubt meanwhile, and link certificates would "+
-			"vouch for it: look at the sheet again", m.p.renews.Label())
+	g := h.Generation(m.p.renews.Name())
+	switch {
+	case g == nil || !g.Authority.Retired.IsZero():
+		return failure.Of(failure.ErrChanged, "%s was retired meanwhile", m.p.renews.Label())
+	case (len(m.links) > 0 || m.p.sameKey) && g.Idle() != "":
+		return failure.Of(failure.ErrChanged, "the key of %s came into doubt meanwhile (%s): look at the sheet again",
+			m.p.renews.Label(), g.Idle())
 	}
 	return nil
 }
@@ -405,13 +422,16 @@ func (m sealed) record(e *estate.Estate, tx *records.Tx) ([]journal.Entry, error
 	if err := errors.Join(KeyThere(e, handle, m.certificate.Key), StillFree(tx, handle, m.certificate)); err != nil {
 		return nil, err
 	}
-	if err := m.stillTrusted(tx); err != nil {
+	if err := m.stillRenewable(tx); err != nil {
 		return nil, err
 	}
 	var issuer int64
 	if m.p.in.Issuer != nil {
 		var err error
 		if issuer, err = tx.GenerationID(m.p.in.Issuer); err != nil {
+			return nil, err
+		}
+		if err := StillStands(tx, m.p.in.Issuer); err != nil {
 			return nil, err
 		}
 	}

@@ -9,9 +9,11 @@ import (
 	"os"
 	"path/filepath"
 
+	"ironseal/internal/act/doubt"
 	"ironseal/internal/custody"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
+	"ironseal/internal/failure"
 	"ironseal/internal/records"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
@@ -99,12 +101,8 @@ func OpenKeyFile(ctx context.Context, file, label string, pass custody.Passphras
 func Handover(ctx context.Context, e *estate.Estate, ask HandoverAsk) (HandedOver, error) {
 	var out HandedOver
 	c, r := ask.Certificate, ask.Receiver
-	switch c.State {
-	case estate.Staged:
-		return out, fmt.Errorf("%s, serial %s, waits unused for its switch day", c.Title(), c.Serial.Short())
-	case estate.Revoked, estate.OnHold, estate.Fallen:
-		return out, fmt.Errorf("%s, serial %s, is %s, and is not handed over: hand its replacement over: ironseal "+
-			"certificate renew %s", c.Title(), c.Serial.Short(), c.State, c.Serial.Short())
+	if err := fit(ctx, e.Records, c); err != nil {
+		return out, err
 	}
 	if ask.Signer != nil {
 		pub, err := key.Of(ask.Signer)
@@ -153,6 +151,37 @@ func Handover(ctx context.Context, e *estate.Estate, ask HandoverAsk) (HandedOve
 	return out, writeHandover(ctx, e, out, ask)
 }
 
+// fit refuses to hand out what nobody should use: what waits for its day, was taken back, or has a key in
+// doubt.
+func fit(ctx context.Context, from doubt.Journaled, c estate.Held) error {
+	switch {
+	case c.State == estate.Staged:
+		return fmt.Errorf("%s, serial %s, waits unused for its switch day", c.Title(), c.Serial.Short())
+	case estate.TakenBack(c.State):
+		return fmt.Errorf("%s, serial %s, is %s, and is not handed over: hand its replacement over: ironseal "+
+			"certificate renew %s", c.Title(), c.Serial.Short(), c.State, c.Serial.Short())
+	}
+	list, err := doubt.Incidents(ctx, from)
+	for _, i := range doubt.About(list, c.Key.Fingerprint()) {
+		return fmt.Errorf("%s, serial %s, is not handed over: %s", c.Title(), c.Serial.Short(), i.Since())
+	}
+	return err
+}
+
+// stillFit is fit inside the act, for the certificate as it is by now.
+func stillFit(ctx context.Context, e *estate.Estate, tx *records.Tx, c estate.Held) error {
+	if c.Record.ID == 0 {
+		return nil
+	}
+	now, known, err := e.OnRecord(ctx, c.Certificate)
+	if err == nil && known {
+		if err = fit(ctx, tx, now); err != nil {
+			err = failure.Of(failure.ErrChanged, "the record changed meanwhile: %w", err)
+		}
+	}
+	return err
+}
+
 func writeHandover(ctx context.Context, e *estate.Estate, out HandedOver, ask HandoverAsk) error {
 	c, receiver, holder := ask.Certificate, ask.Receiver.Name, ask.To
 	if holder == "" {
@@ -175,6 +204,9 @@ func writeHandover(ctx context.Context, e *estate.Estate, out HandedOver, ask Ha
 		}
 		// Recorded first: nothing is released before it is on record.
 		_, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
+			if err := stillFit(ctx, e, tx, c); err != nil {
+				return nil, err
+			}
 			entries := []journal.Entry{estate.Entry("handover", c.Title(), "certificate", fmt.Sprintf("%x", c.SHA256()),
 				"serial", c.SerialHex(), "receiver", receiver, "holder", holder, "files", names, "waived",
 				estate.WaivedCodes(out.Findings))}

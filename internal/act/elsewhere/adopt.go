@@ -178,7 +178,13 @@ func Adopt(ctx context.Context, e *estate.Estate, a Adoption) (*hierarchy.Genera
 	if a.Link != nil {
 		return adoptLink(ctx, e, a, h)
 	}
-	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) { return a.record(e, tx, h) })
+	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
+		now, err := planAdoption(ctx, e, a.Ask)
+		if err := still("authority "+handle, now.Findings, err); err != nil {
+			return nil, err
+		}
+		return a.record(e, tx, h)
+	})
 	if err != nil {
 		failed := fmt.Errorf("authority %s: %w", handle, err)
 		if !errors.Is(err, records.ErrUncertain) { // then the key may be on record

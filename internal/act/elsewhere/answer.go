@@ -7,6 +7,7 @@ import (
 
 	"ironseal/internal/act/evidence"
 	"ironseal/internal/estate"
+	"ironseal/internal/failure"
 	"ironseal/internal/records"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
@@ -35,6 +36,7 @@ type Answer struct {
 	Chain    []*cert.Certificate // above the leaf, as far as it was given
 	Findings finding.List
 	issuer   *hierarchy.Generation // on record, where it is
+	ask      AnswerAsk
 }
 
 // About names what the answer is for: the request, or the certificate where there
@@ -62,7 +64,9 @@ var ErrKnown = errors.New("it is on record already")
 // checks the one against the other. Only what was sent, or is said to have been, is
 // answered: a certificate that nobody asked for closes no request.
 func MatchAnswer(ctx context.Context, e *estate.Estate, ask AnswerAsk) (Answer, error) {
-	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (Answer, error) { return matchAnswer(ctx, e, ask) })
+	a, err := estate.AtOneMoment(ctx, e, func(e *estate.Estate) (Answer, error) { return matchAnswer(ctx, e, ask) })
+	a.ask = ask
+	return a, err
 }
 
 func matchAnswer(ctx context.Context, e *estate.Estate, ask AnswerAsk) (Answer, error) {
@@ -150,6 +154,18 @@ func matched(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, ask A
 	return a, err
 }
 
+// still refuses what was fit when somebody agreed to it, and is not any more.
+func still(about string, now finding.List, err error) error {
+	if err != nil {
+		return err
+	}
+	if bad := now.Refusing(); len(bad) > 0 {
+		return failure.Of(failure.ErrChanged, "the record changed while the sheet was on screen: %w",
+			&issue.Refused{About: about, Findings: bad})
+	}
+	return nil
+}
+
 // unknown refuses a certificate that is on record.
 func unknown(ctx context.Context, e *estate.Estate, c *cert.Certificate) error {
 	_, known, err := e.OnRecord(ctx, c)
@@ -212,6 +228,10 @@ func Accept(ctx context.Context, e *estate.Estate, a Answer) (journal.Head, erro
 		a.Chain = nil // it follows from the record
 	}
 	return e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
+		now, err := matchAnswer(ctx, e, a.ask) // an authority above may have been revoked meanwhile
+		if err := still(a.About(), now.Findings, err); err != nil {
+			return nil, err
+		}
 		if a.Record.Number != 0 {
 			if err := tx.Decide(a.Record.Number, records.Signed, "by an outside authority"); err != nil {
 				return nil, err
@@ -219,7 +239,6 @@ func Accept(ctx context.Context, e *estate.Estate, a Answer) (journal.Head, erro
 		}
 		var issuer int64
 		if a.issuer != nil {
-			var err error
 			if issuer, err = tx.AnyGenerationID(a.issuer); err != nil {
 				return nil, err
 			}

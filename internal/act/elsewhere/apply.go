@@ -237,6 +237,8 @@ type AuthorityAnswer struct {
 	Findings    finding.List
 	Verdict     path.Verdict
 	given       []*cert.Certificate // everything that came
+	anchors     []*cert.Certificate // roots that the person gave in trust
+	waivers     []finding.Waiver
 	renews      *hierarchy.Generation
 }
 
@@ -258,7 +260,7 @@ func matchAuthority(ctx context.Context, e *estate.Estate, handle string, list, 
 	if err != nil {
 		return out, err
 	}
-	out.Application, out.given = app, list
+	out.Application, out.given, out.anchors, out.waivers = app, list, anchors, waivers
 	r, err := request.Read(app.DER)
 	if err != nil {
 		return out, fmt.Errorf("the application of %s on record cannot be parsed: %w", handle, err)
@@ -329,6 +331,10 @@ func AcceptAuthority(ctx context.Context, e *estate.Estate, a AuthorityAnswer) (
 		return nil, journal.Head{}, err
 	}
 	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
+		now, err := matchAuthority(ctx, e, handle, a.given, a.anchors, a.waivers)
+		if err := still("authority "+handle, now.Findings, err); err != nil {
+			return nil, err
+		}
 		if err := errors.Join(tx.Answer(a.Application.ID), authorities.KeyThere(e, handle, a.Certificate.Key),
 			authorities.StillFree(tx, handle, a.Certificate)); err != nil {
 			return nil, err

@@ -190,8 +190,12 @@ func Signers(ctx context.Context, e *estate.Estate, ask Ask) ([]Signer, error) {
 			life = ask.Life
 		}
 		s := Signer{Generation: g, Unable: unable(e, g), Next: life.After(e.Now())}
-		if s.Unable == "" && g.TakenBack() != nil {
+		switch {
+		case s.Unable != "":
+		case g.TakenBack() != nil:
 			s.Unable = "it was revoked: nobody believes what it says"
+		case g.Stopped != "":
+			s.Unable = "its key is in doubt (" + g.Stopped + "): it signs nothing but its own list"
 		}
 		out = append(out, s)
 	}

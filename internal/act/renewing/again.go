@@ -138,7 +138,7 @@ func planAgain(ctx context.Context, e *estate.Estate, p *signing.Planning, old e
 	if err != nil {
 		return nil, err
 	}
-	s.Replaces, s.Again = old.Record.ID, again
+	s.Replaces, s.Was, s.Again = old.Record.ID, old.State, again
 	s.Plan.Replaces = old.Raw
 	if until := s.Plan.Draft.NotAfter; until.Before(old.NotAfter) {
 		s.Plan.Findings = append(s.Plan.Findings,

@@ -170,7 +170,9 @@ func planChange(ctx context.Context, e *estate.Estate, handle string, waivers []
 // Switch lets the prepared generation, and what it signed, serve from now on.
 // Before the switch day it needs early. waived is what stood against it, by code, with the
 // reasons.
-func Switch(ctx context.Context, e *estate.Estate, handle string, early bool, waived map[finding.Code]string) (
+// still is asked again inside the act, and may refuse; nil where nothing is to be asked.
+func Switch(ctx context.Context, e *estate.Estate, handle string, early bool, waived map[finding.Code]string,
+	still func() error) (
 	*hierarchy.Generation, journal.Head, error) {
 	g, old, err := changing(ctx, e, handle)
 	if err != nil {
@@ -193,7 +195,11 @@ func Switch(ctx context.Context, e *estate.Estate, handle string, early bool, wa
 		if now == nil || now.Staged.IsZero() {
 			return nil, failure.Of(failure.ErrChanged, "%s does not wait for its switch day any more", g.Label())
 		}
-		if err := serves(now); err != nil {
+		err = serves(now)
+		if err == nil && still != nil {
+			err = still()
+		}
+		if err != nil {
 			return nil, err
 		}
 		return []journal.Entry{estate.Entry("switch", handle, "from", old.Name(), "to", g.Name(), "waived",

@@ -14,6 +14,7 @@ import (
 
 	"ironseal/internal/custody"
 	"ironseal/internal/estate"
+	"ironseal/internal/failure"
 	"ironseal/internal/records"
 	"ironseal/pki/cert"
 	"ironseal/pki/dn"
@@ -114,8 +115,15 @@ func planResponder(ctx context.Context, e *estate.Estate, r *Responder, until ti
 // authorities sign these too, as they go on with their lists.
 func record(ctx context.Context, e *estate.Estate, list []*Responder) (journal.Head, error) {
 	return e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
+		h, err := tx.Hierarchy()
+		if err != nil {
+			return nil, err
+		}
 		var told []map[string]any
 		for _, r := range list {
+			if why := h.Generation(r.Issuer.Name()).Idle(); why != "" {
+				return nil, failure.Of(failure.ErrChanged, "%s certifies no responder any more: %s", r.Issuer.Label(), why)
+			}
 			id, err := tx.AnyGenerationID(r.Issuer)
 			if err != nil {
 				return nil, err

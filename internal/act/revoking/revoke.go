@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"ironseal/internal/act/doubt"
 	"ironseal/internal/estate"
 	"ironseal/internal/failure"
 	"ironseal/internal/records"
@@ -186,6 +187,9 @@ func Release(ctx context.Context, e *estate.Estate, names []string, because stri
 	if err != nil {
 		return nil, journal.Head{}, err
 	}
+	if err := undoubted(ctx, e.Records, list); err != nil {
+		return nil, journal.Head{}, err
+	}
 	for _, t := range list {
 		about := fmt.Sprintf("%s, serial %s", t.Title(), t.Serial.Short())
 		switch w := t.Was; {
@@ -201,6 +205,9 @@ func Release(ctx context.Context, e *estate.Estate, names []string, because stri
 		}
 	}
 	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
+		if err := undoubted(ctx, tx, list); err != nil {
+			return nil, err
+		}
 		var told []map[string]any
 		var titles []string
 		for _, t := range list {
@@ -214,6 +221,18 @@ func Release(ctx context.Context, e *estate.Estate, names []string, because stri
 			because)}, nil
 	})
 	return list, head, err
+}
+
+// undoubted refuses to let certificates stand again whose key is in doubt.
+func undoubted(ctx context.Context, from doubt.Journaled, list []Target) error {
+	known, err := doubt.Incidents(ctx, from)
+	for _, t := range list {
+		for _, i := range doubt.About(known, t.Key.Fingerprint()) {
+			return failure.Of(failure.ErrChanged, "%s, serial %s, is not released: %s", t.Title(), t.Serial.Short(),
+				i.Since())
+		}
+	}
+	return err
 }
 
 func tellReleased(t Target) map[string]any {

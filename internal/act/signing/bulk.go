@@ -384,7 +384,7 @@ func recordSigned(ctx context.Context, e *estate.Estate, tx *records.Tx, list []
 	if err != nil {
 		return nil, fmt.Errorf("the record changed while the sheet was on screen: %w", err)
 	}
-	if err := undoubted(ctx, tx, list); err != nil {
+	if err := errors.Join(undoubted(ctx, tx, list), stillFit(ctx, e, list)); err != nil {
 		return nil, err
 	}
 	generations := map[string]int64{}
@@ -413,6 +413,50 @@ func recordSigned(ctx context.Context, e *estate.Estate, tx *records.Tx, list []
 		return nil, err
 	}
 	return []journal.Entry{signEntry(list)}, nil
+}
+
+// stillFit asks again what the plans asked, now that nobody else can write: whether a subject or a key
+// became that of an authority of ours, whether an authority above the issuer was revoked, and
+// whether what is to be replaced was revoked or put on hold.
+func stillFit(ctx context.Context, e *estate.Estate, list []SignResult) error {
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return err
+	}
+	changed := func(format string, args ...any) error {
+		return failure.Of(failure.ErrChanged, "the record changed while the sheet was on screen: "+format, args...)
+	}
+	for _, r := range list {
+		s, c := r.Sheet, r.Certificate
+		if g := h.Generation(s.Issuer.Name()); g == nil || g.TakenBack() != nil {
+			return changed("%s, or an authority above it, was revoked", s.Issuer.Label())
+		}
+		if a := h.SubjectTaken(c.Subject, ""); a != nil {
+			return changed("%s is the subject of the authority %s", c.Subject, a.Handle)
+		}
+		if a := h.KeyTaken(c.Key); a != nil {
+			return changed("the key is that of the authority %s", a.Handle)
+		}
+		if s.Replaces == 0 {
+			continue
+		}
+		old, err := e.HeldAll(e.Records.CertificateByID(ctx, s.Replaces))
+		if err != nil {
+			return err
+		}
+		if len(old) != 1 || old[0].State != s.Was && estate.TakenBack(old[0].State) {
+			return changed("what is to be replaced, %s, was %s before and is %s now", c.Title(), s.Was,
+				stateOf(old))
+		}
+	}
+	return nil
+}
+
+func stateOf(list []estate.Held) string {
+	if len(list) == 0 {
+		return "gone"
+	}
+	return list[0].State
 }
 
 // undoubted refuses keys that came into doubt while the sheet was on screen.

@@ -44,6 +44,7 @@ type Sheet struct {
 	Plan     issue.Plan
 	Head     journal.Head
 	Replaces int64  // the record of the certificate in whose place it is; 0 for none
+	Was      string // the state of that certificate, as the sheet knows it
 	Again    bool   // the request was signed before
 	For      string // the receiver that was named; "" for none
 }

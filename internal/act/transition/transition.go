@@ -21,6 +21,7 @@ import (
 	"ironseal/internal/act/renewing"
 	"ironseal/internal/act/trusting"
 	"ironseal/internal/estate"
+	"ironseal/internal/failure"
 	"ironseal/internal/records"
 	"ironseal/pki/cert"
 	"ironseal/pki/client"
@@ -268,7 +269,23 @@ func Switch(ctx context.Context, e *estate.Estate, handle string, early bool, wa
 	if bad := list.Refusing(); len(bad) > 0 {
 		return nil, journal.Head{}, &issue.Refused{About: "authority " + handle, Findings: bad}
 	}
-	return renewing.Switch(ctx, e, handle, early, estate.WaivedCodes(list))
+	return renewing.Switch(ctx, e, handle, early, estate.WaivedCodes(list), func() error {
+		return stillReady(ctx, e, "authority "+handle, handle, waivers)
+	})
+}
+
+// stillReady asks again, inside the act, whether the parties are ready: a report may have come meanwhile.
+func stillReady(ctx context.Context, e *estate.Estate, about, name string, waivers []finding.Waiver) error {
+	now, err := of(ctx, e, name)
+	if err != nil {
+		return err
+	}
+	list, err := now.Findings().Waive(0, waivers)
+	if bad := list.Refusing(); err == nil && len(bad) > 0 {
+		err = failure.Of(failure.ErrChanged, "what is known of the parties changed meanwhile: %w",
+			&issue.Refused{About: about, Findings: bad})
+	}
+	return err
 }
 
 // Confirm puts on record that parties hold the roots that a change-over needs.
