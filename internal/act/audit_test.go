@@ -89,6 +89,7 @@ func busyEstate(t testing.TB) (string, *estate.Estate) {
 		}
 	}
 	receive(t, e, 8)
+	e.Settings.Publication.Address = "http://pki.ternbay.example"
 	for i := range 3 {
 		must(sign(e, sheet(t, e, i+1)))
 	}
@@ -321,7 +322,7 @@ func TestEditsOfTheRecordsAreTold(t *testing.T) {
 		t.Fatalf("an estate that nobody touched: %v", faults)
 	}
 	tables := []string{"meta", "authority", "template", "request", "certificate", "generation", "link", "sent",
-		"holder", "revocation", "carried", "name", "outside", "draft", "waiver", "journal", "moduli", "flaw"}
+		"holder", "revocation", "place", "carried", "name", "outside", "draft", "waiver", "journal", "moduli", "flaw"}
 	tried, silent := 0, 0
 	try := func(what, statement string, args ...any) {
 		to := copied(t, dir)

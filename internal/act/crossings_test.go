@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"ironseal/internal/act/accepting"
 	"ironseal/internal/act/authorities"
 	"ironseal/internal/act/carrying"
 	"ironseal/internal/act/delivery"
@@ -270,7 +271,7 @@ func TestAnIncidentBelowASafe(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	lists := func(why revocation.Reason) publishing.Done {
+	lists := func(why revocation.Reason) accepting.Taken {
 		t.Helper()
 		if why >= 0 {
 			revoke(t, safe, why, old.SerialHex())

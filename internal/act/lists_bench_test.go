@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"ironseal/internal/act/listing"
 	"ironseal/internal/act/publishing"
 	"ironseal/internal/act/responding"
 	"ironseal/internal/disk"
@@ -80,7 +81,7 @@ func BenchmarkLists(b *testing.B) {
 		return time.Since(begin)
 	}
 	for b.Loop() {
-		if err := os.RemoveAll(publishing.Folder(e)); err != nil {
+		if err := os.RemoveAll(listing.Folder(e)); err != nil {
 			b.Fatal(err)
 		}
 		tell := peak(b)
@@ -93,7 +94,7 @@ func BenchmarkLists(b *testing.B) {
 			b.Fatal(err)
 		}
 		rows := time.Since(begin)
-		files, err := filepath.Glob(filepath.Join(publishing.Folder(e), "services*"))
+		files, err := filepath.Glob(filepath.Join(listing.Folder(e), "services*"))
 		if err != nil || len(files) == 0 {
 			b.Fatal(files, err)
 		}

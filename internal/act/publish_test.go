@@ -1,6 +1,7 @@
 package act_test
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"crypto/x509"
 	"encoding/hex"
@@ -16,9 +17,11 @@ import (
 	"testing"
 	"time"
 
+	"ironseal/internal/act/accepting"
 	"ironseal/internal/act/authorities"
 	"ironseal/internal/act/carrying"
 	"ironseal/internal/act/elsewhere"
+	"ironseal/internal/act/listing"
 	"ironseal/internal/act/looking"
 	"ironseal/internal/act/publishing"
 	"ironseal/internal/act/revoking"
@@ -144,7 +147,7 @@ func TestListsTellWhatIsRevoked(t *testing.T) {
 		}
 	}
 	// From the records anew it is the same list: what was kept is no second truth.
-	if err := os.RemoveAll(publishing.Folder(e)); err != nil {
+	if err := os.RemoveAll(listing.Folder(e)); err != nil {
 		t.Fatal(err)
 	}
 	publish(t, e, publishing.Ask{}, to)
@@ -190,11 +193,11 @@ func checkFolder(t testing.TB, e *estate.Estate, dir string) {
 					break
 				}
 				var l *x509.RevocationList
-				if l, err = x509.ParseRevocationList(b.Bytes); err == nil && seen[string(l.RawIssuer)] {
-					err = errors.New("an issuer has two lists in it")
+				if l, err = x509.ParseRevocationList(b.Bytes); err == nil && seen[string(l.AuthorityKeyId)] {
+					err = errors.New("a key has two lists in it")
 				}
 				if l != nil {
-					seen[string(l.RawIssuer)] = true
+					seen[string(l.AuthorityKeyId)] = true
 				}
 			}
 		}
@@ -437,10 +440,10 @@ func TestListsFromTheSafe(t *testing.T) {
 	for _, c := range []struct {
 		der  []byte
 		says string
-	}{{second, ""}, {second, "was taken in already"}, {first, "it is an older one"}, {services,
+	}{{second, ""}, {second, ""}, {first, "it is an older one"}, {services,
 		"signed by no authority"},
 		{second[:len(second)-3], "not the ASN.1 structure"}} {
-		_, err := publishing.TakeIn(ctx, soon, [][]byte{c.der})
+		_, err := accepting.Lists(ctx, soon, [][]byte{c.der})
 		if c.says == "" && err != nil || c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says)) {
 			t.Errorf("%q: %v", c.says, err)
 		}
@@ -465,7 +468,7 @@ func TestListsFromTheSafe(t *testing.T) {
 		t.Errorf("%+v, %v", o.Lists, err)
 	}
 	late := at(t, e.Dir, now.AddDate(1, 0, 0))
-	if _, err := publishing.TakeIn(ctx, late, [][]byte{list(now.Add(3 * time.Hour))}); err == nil ||
+	if _, err := accepting.Lists(ctx, late, [][]byte{list(now.Add(3 * time.Hour))}); err == nil ||
 		!strings.Contains(err.Error(), "stale") {
 		t.Errorf("a stale list: %v", err)
 	}
@@ -496,9 +499,45 @@ func TestNumbersGoOnAfterARestore(t *testing.T) {
 		t.Fatal(err)
 	}
 	x := at(t, restored, time.Now().Add(2*time.Hour))
-	publish(t, x, publishing.Ask{}, to)
-	if l := served(t, x, to, "services.g1.crl"); l.Number.Cmp(before.Number) <= 0 {
-		t.Errorf("the number went from %s to %s", before.Number, l.Number)
+	publish := func(x *estate.Estate, all bool) error {
+		t.Helper()
+		p, err := publishing.PlanLists(ctx, x, publishing.Ask{All: all})
+		if err == nil {
+			_, err = publishing.Sign(ctx, x, p)
+		}
+		if err == nil {
+			_, err = publishing.Release(ctx, x, to)
+		}
+		return err
+	}
+	var lacks *publishing.Unrecorded
+	if err := publish(x, true); !errors.As(err, &lacks) || lacks.Size != 2 {
+		t.Errorf("a folder that knows more was replaced: %v", err)
+	}
+	if l := served(t, x, to, "services.g1.crl"); !bytes.Equal(l.Raw, before.Raw) {
+		t.Error("the list in the folder is another one")
+	}
+	files, err := filepath.Glob(filepath.Join(to, "*.crl"))
+	must0(t, err)
+	var ders [][]byte
+	for _, f := range files {
+		der, err := os.ReadFile(f)
+		must0(t, err)
+		ders = append(ders, der)
+	}
+	if got, err := accepting.Lists(ctx, x, ders); err != nil || len(got.News) != 1 {
+		t.Errorf("%+v, %v", got, err)
+	}
+	if state := stateOf(t, x, list[1].SerialHex()); state != estate.Revoked {
+		t.Errorf("what was revoked after the backup is %s", state)
+	}
+	must0(t, publish(x, true))
+	l := served(t, x, to, "services.g1.crl")
+	if l.Number.Cmp(before.Number) <= 0 || !slices.Equal(on(l), serials(list...)) {
+		t.Errorf("the number went from %s to %s, with %v", before.Number, l.Number, on(l))
+	}
+	if faults := checked(t, restored); len(faults) > 0 {
+		t.Errorf("%v", faults)
 	}
 }
 
@@ -587,7 +626,7 @@ func TestTwoPublishAtOnce(t *testing.T) {
 		})
 	}
 	all.Wait()
-	before, err := publishing.Known(ctx, e)
+	before, err := listing.Known(ctx, e.Records)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -601,16 +640,18 @@ func TestTwoPublishAtOnce(t *testing.T) {
 		t.Errorf("%d are on it", len(l.RevokedCertificateEntries))
 	}
 	numbers := map[string]bool{}
-	known, err := publishing.Known(ctx, e)
+	known, err := listing.Known(ctx, e.Records)
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, i := range known.All() {
-		k := fmt.Sprint(i.Title(), " ", i.Number)
-		if numbers[k] {
-			t.Errorf("%s was given twice", k)
+	for _, s := range known.Scopes() {
+		for _, i := range known.All(s) {
+			k := fmt.Sprint(i.Title(), " ", i.Number)
+			if numbers[k] {
+				t.Errorf("%s was given twice", k)
+			}
+			numbers[k] = true
 		}
-		numbers[k] = true
 	}
 	if faults := checked(t, dir); len(faults) > 0 {
 		t.Errorf("%v", faults)
@@ -660,18 +701,18 @@ func TestListsWhereClientsLook(t *testing.T) {
 func TestListsOnRecordAreKnown(t *testing.T) {
 	_, e, _ := signed(t, 1)
 	publish(t, e, publishing.Ask{}, filepath.Join(t.TempDir(), "public"))
-	lists, err := publishing.Current(ctx, e)
+	lists, err := listing.Current(ctx, e)
 	if err != nil || len(lists) != 2 {
 		t.Fatal(len(lists), err)
 	}
 	sum := sha256.Sum256(lists[0].Raw)
-	for what, i := range map[string]publishing.Item{"seal": {Seal: lists[0].Seal()},
+	for what, i := range map[string]listing.Item{"seal": {Seal: lists[0].Seal()},
 		"SHA-256": {SHA256: hex.EncodeToString(sum[:])}} {
 		if !i.Is(lists[0]) || i.Is(lists[1]) {
 			t.Errorf("by its %s it is not known", what)
 		}
 	}
-	if (publishing.Item{}).Is(lists[0]) {
+	if (listing.Item{}).Is(lists[0]) {
 		t.Error("what has neither is any list")
 	}
 }

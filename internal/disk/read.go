@@ -35,9 +35,16 @@ func ReadRegular(path string, limit int64) ([]byte, error) {
 	return bounded(f, path, limit, true)
 }
 
+// missing is the path of a file that is not there; it is fs.ErrNotExist.
+type missing string
+
+func (m missing) Error() string { return string(m) + ": there is no such file" }
+
+func (missing) Unwrap() error { return fs.ErrNotExist }
+
 func notOpened(path string, err error) error {
 	if errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("%s: there is no such file", path)
+		return missing(path)
 	}
 	return fmt.Errorf("%s: %w", path, Plain(err))
 }

@@ -26,6 +26,14 @@ func (e *Estate) As(who Identity) *Estate {
 	return &theirs
 }
 
+// Within is the estate as a change sees it, for what has to be asked again inside an act, when nobody
+// else can write.
+func (e *Estate) Within(tx *records.Tx) *Estate {
+	moment := *e
+	moment.Records = tx.Seen()
+	return &moment
+}
+
 // Act runs one change of the records, in the name of the one who acts.
 func (e *Estate) Act(ctx context.Context, fn func(*records.Tx) ([]journal.Entry, error)) (journal.Head, error) {
 	// A change that has begun is finished even when the person presses Ctrl-C.

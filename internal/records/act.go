@@ -18,7 +18,12 @@ type Tx struct {
 	keys   *moduli           // what is known of RSA keys; nil until it is needed
 	more   []journal.Entry   // what came out on the way
 	learnt map[[32]byte]bool // RSA keys that this change brought
+	placed map[string]bool   // addresses that this change has recorded
 }
+
+// Seen are the records as the change sees them, for whatever has to be asked again inside it. They
+// are not to be kept beyond it.
+func (t *Tx) Seen() *Store { return storeOf(t.Change.Seen()) }
 
 // Act runs one change: fn writes records and returns the entries that tell of
 // it, which are linked into the journal last. Nothing is kept unless all is, and

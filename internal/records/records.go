@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"ironseal/internal/failure"
+	"ironseal/internal/records/lineage"
 	"ironseal/internal/records/sqlite"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
@@ -172,8 +173,34 @@ func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
 		if err := t.relate(n, last-int64(len(list)-1-i)); err != nil {
 			return 0, err
 		}
+		if n.Issuer == 0 {
+			continue
+		}
+		if err := t.place(n.Certificate, n.Issuer, n.Part); err != nil {
+			return 0, err
+		}
 	}
 	return last, t.Insert("name", 3, names)
+}
+
+// place records at which addresses the certificates of a generation look for its lists, and for its own
+// certificate: what is published must be there, whatever the settings say by then.
+func (t *Tx) place(c *cert.Certificate, generation int64, part int) error {
+	if t.placed == nil {
+		t.placed = map[string]bool{}
+	}
+	for _, p := range lineage.PlacesIn(c) {
+		key := fmt.Sprintf("%d %d %s %s", generation, part, p.Kind, p.Address)
+		if t.placed[key] {
+			continue
+		}
+		t.placed[key] = true
+		if _, err := t.Exec("INSERT OR IGNORE INTO place (generation, part, kind, address) VALUES (?,?,?,?)", generation,
+			part, p.Kind, p.Address); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // relate records what else goes with a certificate: in whose place it is, and what was

@@ -8,7 +8,7 @@ import (
 
 // tables are what records consist of.
 var tables = []string{"meta", "authority", "template", "request", "certificate", "generation", "link", "sent", "holder",
-	"revocation", "carried", "name", "outside", "draft", "waiver", "journal", "moduli", "flaw"}
+	"revocation", "place", "carried", "name", "outside", "draft", "waiver", "journal", "moduli", "flaw"}
 
 // Row is one row of a table, by column: int64, string or []byte.
 type Row map[string]any

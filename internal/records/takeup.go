@@ -17,7 +17,7 @@ import (
 )
 
 // takesUp reports whether records of a form are brought to the form of this program.
-func takesUp(form string) bool { return form == "1" || form == "2" || form == "3" }
+func takesUp(form string) bool { return form == "1" || form == "2" || form == "3" || form == "4" }
 
 // takeUp brings records of an earlier form to the form that this program writes: a
 // copy is made first, beside the file, and everything is done in one transaction.
@@ -47,9 +47,10 @@ func (t *Tx) takeUp(form string) error {
 		return err // another program was quicker
 	}
 	steps := []func() error{t.MakeAnew}
-	if form != "3" {
+	if form == "1" || form == "2" {
 		steps = append(steps, t.deriveAnew, t.learnAll, func() error { return t.keys.flush(t) })
 	}
+	steps = append(steps, t.placeAll)
 	for _, step := range steps {
 		if err := step(); err != nil {
 			return err
@@ -108,6 +109,35 @@ func (t *Tx) deriveAnew() error {
 		_, err = t.Exec("UPDATE request SET title = ?, key_sha256 = ? WHERE number = ?", r.Title(),
 			sum[:], number)
 		return err
+	})
+}
+
+// placeAll finds again at which addresses certificates look for lists and issuers.
+func (t *Tx) placeAll() error {
+	type issued struct{ generation, part int64 }
+	by := map[int64]issued{}
+	rows, err := t.Query("SELECT id, issuer, part FROM certificate WHERE issuer IS NOT NULL")
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var id int64
+		var x issued
+		if err := rows.Scan(&id, &x.generation, &x.part); err != nil {
+			return err
+		}
+		by[id] = x
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	return t.each("SELECT id, der FROM certificate WHERE issuer IS NOT NULL", func(id int64, der []byte) error {
+		c, err := cert.Read(der)
+		if err != nil {
+			return nil // a check tells it
+		}
+		return t.place(c, by[id].generation, int(by[id].part))
 	})
 }
 

@@ -9,10 +9,10 @@ import (
 	"ironseal/internal/act/checking"
 	"ironseal/internal/act/doubt"
 	"ironseal/internal/act/incidents"
+	"ironseal/internal/act/listing"
 	"ironseal/internal/act/looking"
 	"ironseal/internal/act/overview"
 	"ironseal/internal/act/parties"
-	"ironseal/internal/act/publishing"
 	"ironseal/internal/act/renewing"
 	"ironseal/internal/act/safekeeping"
 	"ironseal/pki/client"
@@ -69,7 +69,7 @@ func Shapes() []Shape {
 		{"revocation", "revoke", fieldsOf(Revoked{})},
 		{"revoked certificate", "revoke, release", fieldsOf(RevokedCertificate{})},
 		{"revocation list", "revocations list", fieldsOf(RevocationList{})},
-		{"published list", "revocations publish, revocations take-in", fieldsOf(publishing.Item{})},
+		{"published list", "revocations publish, revocations take-in", fieldsOf(listing.Item{})},
 		{"checked list", "revocations check", fieldsOf(looking.Checked{})},
 		{"incident", "incident list", fieldsOf(doubt.Incident{})},
 		{"incident, known", "incident open, incident show", fieldsOf(incidents.Progress{})},

@@ -16,10 +16,10 @@ import (
 var AnyPolicy = asn1.ObjectIdentifier{2, 5, 29, 32, 0}
 
 var (
-	noCheckID   = asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 48, 1, 5}
-	AccessOCSP  = asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 48, 1}
-	accessCerts = asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 48, 2}
-	uriTag      = casn1.Tag(6).ContextSpecific()
+	noCheckID     = asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 48, 1, 5}
+	AccessOCSP    = asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 48, 1}
+	AccessIssuers = asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 48, 2}
+	uriTag        = casn1.Tag(6).ContextSpecific()
 )
 
 // Policies encodes certificate policies, given as dotted identifiers.
@@ -88,7 +88,7 @@ func Access(issuers, ocsp []string) Extension {
 		for _, list := range []struct {
 			method asn1.ObjectIdentifier
 			urls   []string
-		}{{AccessOCSP, ocsp}, {accessCerts, issuers}} {
+		}{{AccessOCSP, ocsp}, {AccessIssuers, issuers}} {
 			for _, u := range list.urls {
 				b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
 					b.AddASN1ObjectIdentifier(list.method)

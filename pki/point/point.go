@@ -372,20 +372,56 @@ func (s Scope) Words() string {
 }
 
 // Responders are the plain http addresses of OCSP responders in an access extension.
-func Responders(value []byte) (out []string) {
+func Responders(value []byte) []string { return access(value, ext.AccessOCSP) }
+
+// access lists the plain http addresses of one method of an authority information access extension.
+func access(value []byte, wanted asn1.ObjectIdentifier) (out []string) {
 	in := cryptobyte.String(value)
 	var seq cryptobyte.String
 	if !in.ReadASN1(&seq, casn1.SEQUENCE) {
 		return nil
 	}
-	for !seq.Empty() && len(out) < Most {
+	for n := 0; !seq.Empty() && n < Most; n++ {
 		var one, at cryptobyte.String
 		var method asn1.ObjectIdentifier
 		if !seq.ReadASN1(&one, casn1.SEQUENCE) || !one.ReadASN1ObjectIdentifier(&method) {
 			return out
 		}
-		if method.Equal(ext.AccessOCSP) && one.ReadASN1(&at, uriTag) && strings.HasPrefix(string(at), "http://") {
+		if method.Equal(wanted) && one.ReadASN1(&at, uriTag) && strings.HasPrefix(string(at), "http://") {
 			out = append(out, string(at))
+		}
+	}
+	return out
+}
+
+// IssuersOf are the plain http addresses of the issuer's certificate that a certificate names.
+func IssuersOf(set ext.Set) []string {
+	x, there := set.Find(ext.InfoAccess)
+	if !there {
+		return nil
+	}
+	return access(x.Value, ext.AccessIssuers)
+}
+
+// ListsOf are the plain http addresses of its issuer's complete lists that a certificate names: those of
+// another signer's lists, and of lists that tell of some reasons only, are left out.
+func ListsOf(set ext.Set, issuer dn.Name) (out []string) {
+	x, there := set.Find(ext.CRLPoints)
+	if !there {
+		return nil
+	}
+	points, err := Read(x.Value, issuer)
+	if err != nil {
+		return nil
+	}
+	for _, p := range points {
+		if len(p.Issuers) > 0 || p.Reasons != AllReasons {
+			continue
+		}
+		for _, u := range Addresses(p.Names) {
+			if strings.HasPrefix(u, "http://") {
+				out = append(out, u)
+			}
 		}
 	}
 	return out

@@ -21,10 +21,11 @@ import (
 	"strings"
 	"time"
 
+	"ironseal/internal/act/accepting"
 	"ironseal/internal/act/delivery"
 	"ironseal/internal/act/elsewhere"
 	"ironseal/internal/act/intake"
-	"ironseal/internal/act/publishing"
+	"ironseal/internal/act/listing"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/records"
@@ -182,7 +183,7 @@ func packLists(ctx context.Context, e *estate.Estate, dir string) (Errand, strin
 // addLists adds the lists that are kept here, those for later too. They carry no check code:
 // whoever takes them in knows whose keys sign them.
 func addLists(ctx context.Context, e *estate.Estate, m *Errand, files []delivery.File) ([]delivery.File, error) {
-	lists, err := publishing.Kept(ctx, e)
+	lists, err := listing.Kept(ctx, e)
 	if err != nil {
 		return nil, err
 	}
@@ -375,7 +376,7 @@ type Opened struct {
 	Code     string
 	Received []intake.Received // requests taken in
 	Answers  []Taken           // certificates taken in
-	Lists    publishing.Done   // revocation lists taken in
+	Lists    accepting.Taken   // revocation lists taken in
 	Faults   []error
 	Head     journal.Head
 }
@@ -461,7 +462,7 @@ func takeAnswers(ctx context.Context, e *estate.Estate, out *Opened, content map
 		}
 		out.Answers = append(out.Answers, takeAnswer(ctx, e, f, list, anchors, open, out))
 	}
-	out.Lists, err = publishing.TakeInCarried(ctx, e, lists) // after the authorities that sign them
+	out.Lists, err = accepting.Carried(ctx, e, lists) // after the authorities that sign them
 	return err
 }
 

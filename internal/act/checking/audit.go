@@ -16,6 +16,7 @@ import (
 	"ironseal/internal/act/elsewhere"
 	"ironseal/internal/estate"
 	"ironseal/internal/records"
+	"ironseal/internal/records/lineage"
 	"ironseal/internal/records/sqlite"
 	"ironseal/pki/cert"
 	"ironseal/pki/journal"
@@ -379,6 +380,7 @@ type auditing struct {
 	ends     map[string]int64 // of certificates, by authority and serial
 
 	listNumber map[string]int64
+	places     map[lineage.Place]bool // that certificates name; what is on record is taken out again
 }
 
 func (a *auditing) fault(about, format string, args ...any) {
@@ -395,7 +397,7 @@ func audit(ctx context.Context, e *estate.Estate, out *Checked) error {
 	a := &auditing{e: e, ctx: ctx, out: out, ids: map[int64]string{}, gens: map[int64]string{},
 		handles: map[int64]string{}, owner: map[int64]int64{}, names: map[int64]map[string]int{},
 		replaces: map[int64][]int64{}, own: map[string]int64{}, keys: map[string]bool{}, template: map[string]string{},
-		ends: map[string]int64{}}
+		ends: map[string]int64{}, places: map[lineage.Place]bool{}}
 	for _, s := range schema {
 		a.fault("records", "%s", s)
 	}
@@ -403,7 +405,7 @@ func audit(ctx context.Context, e *estate.Estate, out *Checked) error {
 		return err
 	}
 	for _, step := range []func() error{a.auditNames, a.auditAuthorities, a.auditTemplates, a.auditCertificates,
-		a.auditRevocations, a.auditRequests, a.auditSmall, a.auditKeys} {
+		a.auditPlaces, a.auditRevocations, a.auditRequests, a.auditSmall, a.auditKeys} {
 		if err := step(); err != nil {
 			return err
 		}
@@ -423,6 +425,22 @@ func (a *auditing) auditNames() error {
 		}
 		a.names[id][r.Text("kind")+":"+r.Text("value")]++
 	})
+}
+
+// auditPlaces holds the addresses on record against those that the certificates name.
+func (a *auditing) auditPlaces() error {
+	err := a.each("place", func(r records.Row) {
+		p := lineage.Place{Generation: a.gens[r.Int("generation")], Part: int(r.Int("part")), Kind: r.Text("kind"),
+			Address: r.Text("address")}
+		if !a.places[p] {
+			a.fault(p.Generation, "the address %q is on record, and no certificate of it names that", p.Address)
+		}
+		delete(a.places, p)
+	})
+	for p := range a.places {
+		a.fault(p.Generation, "its certificates name the address %q, and that is not on record", p.Address)
+	}
+	return err
 }
 
 func (a *auditing) auditAuthorities() error {
@@ -593,6 +611,11 @@ func (a *auditing) auditCertificate(r records.Row, sum string) {
 		a.fault(title, "its names on record are not those of its certificate")
 	}
 	delete(a.names, r.Int("id"))
+	for _, p := range lineage.PlacesIn(c) {
+		if p.Generation, p.Part = a.gens[r.Int("issuer")], int(r.Int("part")); r.Int("issuer") != 0 {
+			a.places[p] = true
+		}
+	}
 	want := a.certificates[sum]
 	if want == nil {
 		if !a.older {

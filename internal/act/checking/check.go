@@ -19,7 +19,7 @@ import (
 	"sync"
 	"time"
 
-	"ironseal/internal/act/publishing"
+	"ironseal/internal/act/listing"
 	"ironseal/internal/act/trusting"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
@@ -111,7 +111,7 @@ func check(ctx context.Context, e *estate.Estate, ask CheckAsk) (Checked, error)
 	if err := checkCertificates(ctx, e, &out, ask.Progress); err != nil {
 		return out, err
 	}
-	lists, err := publishing.Damaged(ctx, e)
+	lists, err := listing.Damaged(ctx, e)
 	if err != nil {
 		return out, err
 	}
@@ -341,7 +341,7 @@ func checkLeftovers(ctx context.Context, e *estate.Estate, out *Checked) error {
 		return err
 	}
 	places := map[string]bool{e.Dir: true, filepath.Join(e.Dir, "keys"): true}
-	for _, dir := range append(estate.DataDirs(), filepath.Base(publishing.Folder(e))) {
+	for _, dir := range append(estate.DataDirs(), filepath.Base(listing.Folder(e))) {
 		if path := filepath.Join(e.Dir, dir); exists(path) {
 			places[path] = true
 		}

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"ironseal/internal/act/doubt"
+	"ironseal/internal/act/listing"
 	"ironseal/internal/act/revoking"
 	"ironseal/internal/records"
 	"ironseal/internal/records/lineage"
@@ -89,7 +90,7 @@ func (t *told) revocations(en journal.Entry, d detail, at string) {
 				}
 			}
 		}
-	case revoking.PublishAct:
+	case revoking.PublishAct, listing.TakeInAct:
 		for _, s := range d.objects("authorities") {
 			if a := t.authorities[s.text("by")]; a != nil {
 				if r := &a.revoked; r.after <= 0 {

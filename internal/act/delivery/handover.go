@@ -173,7 +173,7 @@ func stillFit(ctx context.Context, e *estate.Estate, tx *records.Tx, c estate.He
 	if c.Record.ID == 0 {
 		return nil
 	}
-	now, known, err := e.OnRecord(ctx, c.Certificate)
+	now, known, err := e.Within(tx).OnRecord(ctx, c.Certificate)
 	if err == nil && known {
 		if err = fit(ctx, tx, now); err != nil {
 			err = failure.Of(failure.ErrChanged, "the record changed meanwhile: %w", err)

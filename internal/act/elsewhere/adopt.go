@@ -179,7 +179,7 @@ func Adopt(ctx context.Context, e *estate.Estate, a Adoption) (*hierarchy.Genera
 		return adoptLink(ctx, e, a, h)
 	}
 	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
-		now, err := planAdoption(ctx, e, a.Ask)
+		now, err := planAdoption(ctx, e.Within(tx), a.Ask)
 		if err := still("authority "+handle, now.Findings, err); err != nil {
 			return nil, err
 		}

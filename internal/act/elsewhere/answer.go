@@ -228,7 +228,7 @@ func Accept(ctx context.Context, e *estate.Estate, a Answer) (journal.Head, erro
 		a.Chain = nil // it follows from the record
 	}
 	return e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
-		now, err := matchAnswer(ctx, e, a.ask) // an authority above may have been revoked meanwhile
+		now, err := matchAnswer(ctx, e.Within(tx), a.ask) // an authority above may have been revoked meanwhile
 		if err := still(a.About(), now.Findings, err); err != nil {
 			return nil, err
 		}

@@ -331,7 +331,7 @@ func AcceptAuthority(ctx context.Context, e *estate.Estate, a AuthorityAnswer) (
 		return nil, journal.Head{}, err
 	}
 	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
-		now, err := matchAuthority(ctx, e, handle, a.given, a.anchors, a.waivers)
+		now, err := matchAuthority(ctx, e.Within(tx), handle, a.given, a.anchors, a.waivers)
 		if err := still("authority "+handle, now.Findings, err); err != nil {
 			return nil, err
 		}

@@ -16,7 +16,7 @@ import (
 	"sync"
 	"time"
 
-	"ironseal/internal/act/publishing"
+	"ironseal/internal/act/listing"
 	"ironseal/internal/estate"
 	"ironseal/internal/fetch"
 	"ironseal/pki/cert"
@@ -293,7 +293,7 @@ func exchange(ctx context.Context, address string, issuer, c *cert.Certificate, 
 // OfEstate adds what an estate published to evidence, and the certificates of its generations,
 // whose keys signed it.
 func (g *Gathered) OfEstate(ctx context.Context, e *estate.Estate) error {
-	lists, err := publishing.Current(ctx, e)
+	lists, err := listing.Current(ctx, e)
 	if err != nil || len(lists) == 0 {
 		return err
 	}

@@ -10,8 +10,8 @@ import (
 	"strings"
 
 	"ironseal/internal/act/doubt"
+	"ironseal/internal/act/listing"
 	"ironseal/internal/act/parties"
-	"ironseal/internal/act/publishing"
 	"ironseal/internal/act/renewing"
 	"ironseal/internal/act/revoking"
 	"ironseal/internal/act/signing"
@@ -464,7 +464,7 @@ func (p *Progress) published(ctx context.Context, e *estate.Estate) (Step, error
 		s.Done, s.Words, s.Next = true, "no list tells of a root", ""
 		return s, nil
 	}
-	have, err := publishing.Known(ctx, e)
+	have, err := listing.Known(ctx, e.Records)
 	if err != nil {
 		return s, err
 	}

@@ -8,9 +8,10 @@ import (
 	"slices"
 	"strings"
 
-	"ironseal/internal/act/publishing"
+	"ironseal/internal/act/listing"
 	"ironseal/internal/estate"
 	"ironseal/internal/fetch"
+	"ironseal/internal/records/lineage"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/revocation"
@@ -25,23 +26,53 @@ type Checked struct {
 	Findings finding.List `json:"findings" doc:"what is wrong with it"`
 }
 
-// Addresses are those at which clients look for the lists that were published.
+// Addresses are those at which clients look for the lists that were published: what certificates on
+// record name, and what the next ones will.
 func Addresses(ctx context.Context, e *estate.Estate) ([]string, error) {
-	have, err := publishing.Known(ctx, e)
+	have, err := listing.Known(ctx, e.Records)
 	if err != nil {
 		return nil, err
 	}
-	base := e.Settings.Publication.Address
-	if base == "" {
-		return nil, fmt.Errorf("publication.address in %s is empty: name what is to be checked: an address or a file",
-			estate.SettingsFile)
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return nil, err
+	}
+	places, err := e.Records.Places(ctx)
+	if err != nil {
+		return nil, err
 	}
 	var out []string
-	for _, i := range have.Served(e.Now()) {
-		out = append(out, revocation.Address(base, i.Title()))
+	for _, p := range places {
+		g := h.Generation(p.Generation)
+		if p.Kind == lineage.ListPlace && g != nil && !e.Now().After(g.Certificate.NotAfter) {
+			out = append(out, p.Address)
+		}
+	}
+	if base := e.Settings.Publication.Address; base != "" {
+		for _, i := range have.Served(e.Now()) {
+			if g := h.Generation(i.List); g != nil && !g.Authority.Elsewhere {
+				out = append(out, revocation.Address(base, i.Title()))
+			}
+		}
 	}
 	slices.Sort(out)
+	if out = slices.Compact(out); len(out) == 0 {
+		return nil, fmt.Errorf("no certificate names an address, and publication.address in %s is empty: name what is "+
+			"to be checked: an address or a file", estate.SettingsFile)
+	}
 	return out, nil
+}
+
+// expected is what clients look for at an address, by the certificates that name it; false where none
+// does.
+func expected(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, where string) (listing.Scope, bool, error) {
+	places, err := e.Records.Places(ctx)
+	for _, p := range places {
+		if g := h.Generation(p.Generation); p.Kind == lineage.ListPlace && p.Address == where && g != nil {
+			return listing.Scope{List: g.ListName(), Part: p.Part}, true, nil
+		}
+	}
+	return listing.Scope{}, false, err
 }
 
 // Fetch gets a list from an address and checks it.
@@ -73,24 +104,28 @@ func Check(ctx context.Context, e *estate.Estate, where string, data []byte) (Ch
 	if err != nil {
 		return out, err
 	}
-	have, err := publishing.Known(ctx, e)
+	have, err := listing.Known(ctx, e.Records)
 	if err != nil {
 		return out, err
 	}
-	by := ofOurs(h, l)
+	by := listing.SignedBy(h, l)
 	if by == nil {
 		add(finding.ListForeign, "The list at %s is of %s, and was signed by no authority that is on record.", where,
 			l.Issuer)
 		return out, nil
 	}
-	is := publishing.Item{List: by.ListName(), Delta: l.Base != nil}
+	is := listing.Item{List: by.ListName(), Delta: l.Base != nil}
 	for _, n := range l.Scope.Names {
 		is.Part = max(is.Part, revocation.PartAt(n.URI, by.ListName()))
 	}
 	now := e.Now()
-	published, there := have.Like(is, now)
+	published, there := have.At(is.Scope(), now)
 	out.Title = is.Title()
-	if base := strings.TrimSuffix(where, ".pem"); strings.HasSuffix(base, ".crl") && strings.Contains(where, "://") &&
+	wanted, named, err := expected(ctx, e, h, where)
+	if err != nil {
+		return out, err
+	}
+	if base := strings.TrimSuffix(where, ".pem"); named && wanted != is.Scope() || !named && strings.HasSuffix(base, ".crl") && strings.Contains(where, "://") &&
 		!strings.HasSuffix(base, "/"+out.Title) {
 		add(finding.ListForeign, "At %s stands %s, the list of another.", where, out.Title)
 	}
@@ -110,16 +145,4 @@ func Check(ctx context.Context, e *estate.Estate, where string, data []byte) (Ch
 	}
 	out.Good = len(out.Findings.Refusing()) == 0
 	return out, nil
-}
-
-// ofOurs is the generation whose key signed a list; nil where it is none of ours.
-func ofOurs(h hierarchy.Hierarchy, l *revocation.List) *hierarchy.Generation {
-	for _, a := range h {
-		for _, g := range a.Generations {
-			if l.Issuer.Equal(g.Certificate.Subject) && l.VerifiedBy(g.Certificate.Key) == nil {
-				return g
-			}
-		}
-	}
-	return nil
 }

@@ -6,10 +6,12 @@ import (
 	"time"
 
 	"ironseal/internal/act/doubt"
+	"ironseal/internal/act/listing"
 	"ironseal/internal/act/publishing"
 	"ironseal/internal/act/renewing"
 	"ironseal/internal/act/revoking"
 	"ironseal/internal/estate"
+	"ironseal/pki/journal"
 	"ironseal/pki/span"
 )
 
@@ -106,6 +108,9 @@ func (s *Status) revocations(ctx context.Context, e *estate.Estate) error {
 			s.Lists = append(s.Lists, ListLine{l.Title(), l.Until, why})
 		}
 	}
+	if s.Restored, err = restored(ctx, e); err != nil {
+		return err
+	}
 	open, err := doubt.Incidents(ctx, e.Records)
 	for _, i := range open {
 		if i.Open() {
@@ -115,8 +120,25 @@ func (s *Status) revocations(ctx context.Context, e *estate.Estate) error {
 	return err
 }
 
+// restored reports whether this estate was restored from a backup, and has neither taken in nor signed a
+// list since: what was revoked after the backup is not known yet.
+func restored(ctx context.Context, e *estate.Estate) (bool, error) {
+	var when, lists int64
+	err := e.Records.EntriesOf(ctx, "restore", func(en journal.Entry) error { when = en.Seq; return nil })
+	if err != nil || when == 0 {
+		return false, err
+	}
+	have, err := listing.Known(ctx, e.Records)
+	lists = have.Last()
+	return lists < when, err
+}
+
 // urgent is what comes before everything else: open incidents, lists that are due.
 func (s *Status) urgent() (out []Advice) {
+	if s.Restored {
+		out = append(out, Advice{"learn what was revoked after the backup, from the folder that is served",
+			"ironseal revocations take-in DIR"})
+	}
 	for _, i := range s.Incidents {
 		out = append(out, Advice{"go on with the incident", "ironseal incident show " + i})
 	}

@@ -7,6 +7,7 @@ import (
 	"math/big"
 	"time"
 
+	"ironseal/internal/act/listing"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/records/lineage"
@@ -19,7 +20,7 @@ import (
 type building struct {
 	e    *estate.Estate
 	d    Due
-	item *Item
+	item *listing.Item
 	hash hash.Hash
 }
 
@@ -30,7 +31,7 @@ func (b *building) onward(ctx context.Context) ([][]byte, error) {
 	if now.Number == 0 || now.Proof == "" {
 		return nil, nil
 	}
-	data, err := disk.ReadRegular(kept(b.e, now), revocation.MostSize)
+	data, err := disk.ReadRegular(listing.File(b.e, now), revocation.MostSize)
 	if err != nil {
 		return nil, nil // it is made anew
 	}

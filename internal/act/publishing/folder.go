@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
+	"net/url"
 	"os"
 	"path"
 	"path/filepath"
@@ -14,10 +15,14 @@ import (
 	"strings"
 	"time"
 
+	"ironseal/internal/act/listing"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
+	"ironseal/internal/records"
+	"ironseal/internal/records/lineage"
 	"ironseal/pki/bundle"
 	"ironseal/pki/hierarchy"
+	"ironseal/pki/journal"
 	"ironseal/pki/label"
 	"ironseal/pki/pkcs"
 	"ironseal/pki/revocation"
@@ -30,12 +35,13 @@ const ContentsFile = "contents.txt"
 
 // Released is what a folder holds now.
 type Released struct {
-	Dir    string
-	Files  []string
-	Lists  []Item
-	Stale  []string // lists that are in it and stale, by title
-	Absent []string // generations of which no list is there
-	Same   bool     // it held all of this before
+	Dir     string
+	Files   []string
+	Lists   []listing.Item
+	Stale   []string // lists that are in it and stale, by title
+	Absent  []string // generations of which no list is there
+	Missing []string // lists that certificates name, and that are not there: by address
+	Same    bool     // it held all of this before
 }
 
 // Release writes into a folder all that clients fetch: the lists that are to be served now,
@@ -44,16 +50,16 @@ type Released struct {
 // again, so that the older never stays in the place of the newer.
 func Release(ctx context.Context, e *estate.Estate, dir string) (Released, error) {
 	for again := range mostAgain {
-		before, err := Known(ctx, e)
+		before, err := listing.Known(ctx, e.Records)
 		if err != nil {
 			return Released{}, err
 		}
 		out, err := release(ctx, e, dir)
-		after, knownErr := Known(ctx, e)
+		after, knownErr := listing.Known(ctx, e.Records)
 		if knownErr != nil {
 			return out, errors.Join(err, knownErr)
 		}
-		if err == nil && before.last() != after.last() && again < mostAgain-1 {
+		if err == nil && before.Last() != after.Last() && again < mostAgain-1 {
 			continue
 		}
 		if err == nil {
@@ -64,11 +70,90 @@ func Release(ctx context.Context, e *estate.Estate, dir string) (Released, error
 	return Released{}, nil
 }
 
+// place puts on record that lists were written into a folder, unless its last entry says the same.
+// An incident is over only once the list that tells of it lies where clients find it.
+func place(ctx context.Context, e *estate.Estate, dir string, have listing.Lists, lists []listing.Item) error {
+	if abs, err := filepath.Abs(dir); err == nil {
+		dir = abs
+	}
+	if have.Placed(dir, lists) {
+		return nil
+	}
+	told := []map[string]any{}
+	for _, i := range lists {
+		told = append(told, map[string]any{"list": i.List, "part": i.Part, "delta": i.Delta, "number": i.Number})
+	}
+	_, err := e.Act(ctx, func(*records.Tx) ([]journal.Entry, error) {
+		return []journal.Entry{estate.Entry(listing.PlaceAct, dir, "lists", told)}, nil
+	})
+	return err
+}
+
 // mostAgain is how often a folder is written again because somebody published meanwhile.
 const mostAgain = 5
 
+// Unrecorded says that a folder which is to be replaced holds a list of ours that nobody wrote down
+// here. It may tell of revocations that this estate does not know.
+type Unrecorded struct {
+	File string
+	By   string // the generation whose key signed it
+	Size int    // how many certificates stand on it
+}
+
+func (u *Unrecorded) Error() string {
+	return fmt.Sprintf("%s: it was signed with the key of %s and is not on record here: this estate is an older copy, or "+
+		"somebody else has the key. What it revokes would be forgotten: take it in first: ironseal revocations take-in %s",
+		u.File, u.By, u.File)
+}
+
+// Untouched refuses a folder that holds a list which a key of ours signed and which is not on record: a
+// restored backup would replace it by one that knows less.
+func Untouched(ctx context.Context, e *estate.Estate, dir string) error {
+	files, err := filepath.Glob(filepath.Join(estate.EscapeGlob(dir), "*.crl"))
+	if err != nil || len(files) == 0 {
+		return err
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return err
+	}
+	have, err := listing.Known(ctx, e.Records)
+	if err != nil {
+		return err
+	}
+	for _, f := range files {
+		data, err := disk.ReadRegular(f, revocation.MostSize)
+		if err != nil {
+			return err
+		}
+		l, err := revocation.Skim(data)
+		if err != nil || onRecord(have, l) {
+			continue // what is no list is refused or replaced by other rules
+		}
+		if by := listing.SignedBy(h, l); by != nil {
+			whole, err := revocation.ReadList(data)
+			if err != nil {
+				return fmt.Errorf("%s: %w", f, err)
+			}
+			return &Unrecorded{f, by.Label(), whole.Count}
+		}
+	}
+	return nil
+}
+
+// onRecord reports whether a list is on record, whatever it is about.
+func onRecord(have listing.Lists, l *revocation.List) bool {
+	return slices.ContainsFunc(have.Scopes(), func(s listing.Scope) bool {
+		_, found := have.Find(s, l)
+		return found
+	})
+}
+
 func release(ctx context.Context, e *estate.Estate, dir string) (Released, error) {
 	out := Released{Dir: dir}
+	if err := Untouched(ctx, e, dir); err != nil {
+		return out, err
+	}
 	files, err := out.gather(ctx, e)
 	if err != nil {
 		return out, err
@@ -154,9 +239,9 @@ func (r *Released) contents(e *estate.Estate, files map[string][]byte) []byte {
 		fmt.Fprintf(&b, "list %d of %s, of %s, next by %s, %d revoked\n", i.Number, i.Title(),
 			i.This.UTC().Format(time.RFC3339), i.Next.UTC().Format(time.RFC3339), i.Entries)
 	}
-	b.WriteString("\nFiles (.crl and .cer are DER, .pem is text, .p7c PKCS#7; NAME.lists.pem has the lists of " +
-		"NAME and of " +
-		"every\nauthority above it, for servers that want all of a path in one file):\n\n")
+	b.WriteString("\nFiles (.crl and .cer are DER, .pem is text, .p7c PKCS#7; HANDLE.lists.pem has the lists " +
+		"of every generation of\nHANDLE that stands, and of every authority above: servers that check clients read " +
+		"it):\n\n")
 	for _, name := range slices.Sorted(maps.Keys(files)) {
 		fmt.Fprintf(&b, "- %s %d octets\n", name, len(files[name]))
 	}
@@ -170,23 +255,20 @@ func (r *Released) gather(ctx context.Context, e *estate.Estate) (map[string][]b
 	if err != nil {
 		return nil, err
 	}
-	have, err := Known(ctx, e)
+	have, err := listing.Known(ctx, e.Records)
 	if err != nil {
 		return nil, err
 	}
 	now := e.Now()
 	whole := map[string][]byte{} // the PEM of whole lists
-	for _, g := range signers(h, now) {
+	for _, g := range listing.Signers(h, now) {
 		found := false
-		for _, s := range slices.SortedFunc(maps.Keys(have.newest), byPart) {
-			if s.list != g.Name() {
+		for _, s := range have.Scopes() {
+			i, ok := have.At(s, now)
+			if s.List != g.Name() || !ok {
 				continue
 			}
-			i, ok := have.at(s, now)
-			if !ok {
-				continue
-			}
-			l, err := read(e, i)
+			l, err := listing.Read(e, i)
 			if errors.Is(err, fs.ErrNotExist) &&
 				g.Authority.Elsewhere { // after a restored backup: it is taken in again
 				continue
@@ -219,14 +301,36 @@ func (r *Released) gather(ctx context.Context, e *estate.Estate) (map[string][]b
 			}
 		}
 	}
-	return files, r.aliases(ctx, e, h, files)
+	for _, a := range h {
+		if lists := listsOf(a, whole, now); lists != nil {
+			files[a.Handle+".lists.pem"] = lists
+		}
+	}
+	return files, r.named(ctx, e, h, files)
 }
 
-func byPart(a, b scope) int {
-	if a.part != b.part {
-		return a.part - b.part
+// listsOf are the lists of every standing generation of an authority and of every authority above them,
+// in one file: servers that check clients read it, and go on accepting those whose certificates are of
+// the generation before or after. Nil where one of them is missing.
+func listsOf(a *hierarchy.Authority, whole map[string][]byte, now time.Time) (out []byte) {
+	seen := map[string]bool{}
+	for _, g := range slices.Backward(a.Generations) {
+		if now.After(g.Certificate.NotAfter) {
+			continue
+		}
+		for _, up := range g.Line() {
+			name := up.ListName()
+			if seen[name] {
+				continue
+			}
+			seen[name] = true
+			if whole[name] == nil {
+				return nil
+			}
+			out = append(out, whole[name]...)
+		}
 	}
-	return strings.Compare(fmt.Sprint(a), fmt.Sprint(b))
+	return out
 }
 
 // issuerFiles adds the certificate of a generation, the certificates from it upward, and the
@@ -255,41 +359,59 @@ func issuerFiles(files map[string][]byte, g *hierarchy.Generation, whole map[str
 	return nil
 }
 
-// aliases adds lists and certificates under the names that templates wrote into certificates
-// by themselves.
-func (r *Released) aliases(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy,
-	files map[string][]byte) error {
-	signings, err := e.Records.Signings(ctx)
+// named adds lists and certificates under the names that certificates on record name, and tells which
+// lists are missing there. The handle here may not be the handle where a certificate was signed, and
+// the address may have moved since: clients look where their certificate says.
+func (r *Released) named(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, files map[string][]byte) error {
+	places, err := e.Records.Places(ctx)
 	if err != nil {
 		return err
 	}
 	owner := map[string]string{}
-	for _, s := range signings {
-		t, err := estate.Recorded(s.Template, s.Source)
-		g := h.Generation(s.Generation)
-		if err != nil || g == nil {
-			continue // what was signed by it is told by estate check
+	for _, p := range places {
+		g := h.Generation(p.Generation)
+		if g == nil || e.Now().After(g.Certificate.NotAfter) {
+			continue
 		}
-		for _, x := range []struct {
-			addresses []string
-			file      string
-		}{{t.Publish.Lists, revocation.ListFile(g.ListName(), 0)},
-			{t.Publish.Issuers, revocation.IssuerFile(g.Name())}} {
-			data, there := files[x.file]
-			for _, u := range x.addresses {
-				name := path.Base(u)
-				if !there || name != filepath.Base(name) || !label.IsFileName(name) || name == x.file {
-					continue
-				}
-				if was, taken := owner[name]; taken && was != x.file || !taken && files[name] != nil {
-					return fmt.Errorf("%s and %s would both be %s, by the addresses in templates: give each "+
-						"authority an "+
-						"address of its own, or leave them to publication.address in %s", was, x.file, name,
-						estate.SettingsFile)
-				}
-				owner[name], files[name] = x.file, data
+		file := revocation.IssuerFile(g.Name())
+		if p.Kind == lineage.ListPlace {
+			file = revocation.ListFile(g.ListName(), p.Part)
+		}
+		data, there := files[file]
+		if !there {
+			if p.Kind == lineage.ListPlace && oursToServe(e, g, p.Address) {
+				r.Missing = append(r.Missing, p.Address)
 			}
+			continue
 		}
+		u, err := url.Parse(p.Address)
+		if err != nil {
+			continue
+		}
+		name := path.Base(u.Path)
+		if name == file || !label.IsFileName(name) {
+			continue
+		}
+		if was, taken := owner[name]; taken && was != file || !taken && files[name] != nil {
+			return fmt.Errorf("%s and %s would both be %s, by the addresses in certificates: serve one of them from "+
+				"another folder, and give each authority an address of its own", orFile(was, name), file, name)
+		}
+		owner[name], files[name] = file, data
 	}
+	r.Missing = slices.Compact(slices.Sorted(slices.Values(r.Missing)))
 	return nil
+}
+
+func orFile(was, name string) string {
+	if was == "" {
+		return "a file of another authority"
+	}
+	return was
+}
+
+// oursToServe reports whether a list is to be found in our folder: of an authority whose key is here, or
+// of one elsewhere whose certificates name an address of ours.
+func oursToServe(e *estate.Estate, g *hierarchy.Generation, address string) bool {
+	base := e.Settings.Publication.Address
+	return !g.Authority.Elsewhere || base != "" && strings.HasPrefix(address, strings.TrimSuffix(base, "/")+"/")
 }

@@ -1,3 +1,9 @@
+// Package publishing signs revocation lists and puts them, with the authorities'
+// certificates, into a folder that any web server can serve.
+//
+// A list is signed, kept and recorded, in this order, and only then released: whatever stops
+// the program in between, the folder that is served stays as it was, and no number is used
+// twice. The folder is made anew beside its place and takes it in one step.
 package publishing
 
 import (
@@ -6,6 +12,7 @@ import (
 	"slices"
 	"time"
 
+	"ironseal/internal/act/listing"
 	"ironseal/internal/estate"
 	"ironseal/pki/ext"
 	"ironseal/pki/hierarchy"
@@ -26,21 +33,21 @@ type Ask struct {
 type Due struct {
 	Generation *hierarchy.Generation
 	Part       int
-	Why        string // to sign it; "" where that is not needed
-	Unable     string // why it cannot be signed here
-	Now        Item   // the one that is served; zero for none
+	Why        string       // to sign it; "" where that is not needed
+	Unable     string       // why it cannot be signed here
+	Now        listing.Item // the one that is served; zero for none
 	Until      time.Time
 }
 
 // Title is the file under which the list is served.
-func (d Due) Title() string { return Item{List: d.Generation.Name(), Part: d.Part}.Title() }
+func (d Due) Title() string { return listing.Item{List: d.Generation.Name(), Part: d.Part}.Title() }
 
 // Plan is what would be published.
 type Plan struct {
 	Ask  Ask
 	Due  []Due
 	now  time.Time
-	have Lists
+	have listing.Lists
 	h    hierarchy.Hierarchy
 }
 
@@ -65,7 +72,7 @@ func planLists(ctx context.Context, e *estate.Estate, ask Ask) (Plan, error) {
 	if p.h, err = e.Hierarchy(ctx); err != nil {
 		return p, err
 	}
-	if p.have, err = Known(ctx, e); err != nil {
+	if p.have, err = listing.Known(ctx, e.Records); err != nil {
 		return p, err
 	}
 	for _, name := range slices.Concat(ask.Only, ask.Skip) {
@@ -73,7 +80,7 @@ func planLists(ctx context.Context, e *estate.Estate, ask Ask) (Plan, error) {
 			return p, err
 		}
 	}
-	for _, g := range signers(p.h, p.now) {
+	for _, g := range listing.Signers(p.h, p.now) {
 		if len(ask.Only) > 0 && !meant(ask.Only, g) || meant(ask.Skip, g) {
 			continue
 		}
@@ -83,8 +90,8 @@ func planLists(ctx context.Context, e *estate.Estate, ask Ask) (Plan, error) {
 		}
 		for part := range parts + 1 {
 			d := Due{Generation: g, Part: part}
-			d.Now, _ = p.have.at(d.scope(), p.now)
-			d.Until = p.have.ends(d.scope())
+			d.Now, _ = p.have.At(d.scope(), p.now)
+			d.Until = p.have.Ends(d.scope())
 			newest, gone, err := e.Records.Last(ctx, g.Authority.Handle, asPart(d))
 			if err != nil {
 				return p, err
@@ -97,7 +104,7 @@ func planLists(ctx context.Context, e *estate.Estate, ask Ask) (Plan, error) {
 	return p, nil
 }
 
-func (d Due) scope() scope { return scope{d.Generation.Name(), d.Part, false} }
+func (d Due) scope() listing.Scope { return listing.Scope{List: d.Generation.Name(), Part: d.Part} }
 
 func meant(names []string, g *hierarchy.Generation) bool {
 	return slices.Contains(names, g.Authority.Handle) || slices.Contains(names, g.Name())
@@ -129,9 +136,9 @@ func (p Plan) parts(ctx context.Context, e *estate.Estate, g *hierarchy.Generati
 			most = max(most, part)
 		}
 	}
-	for s := range p.have.newest {
-		if s.list == g.Name() {
-			most = max(most, s.part)
+	for _, s := range p.have.Scopes() {
+		if s.List == g.Name() {
+			most = max(most, s.Part)
 		}
 	}
 	return most, nil
@@ -139,14 +146,14 @@ func (p Plan) parts(ctx context.Context, e *estate.Estate, g *hierarchy.Generati
 
 // why decides whether a list is to be signed.
 func (p Plan) why(e *estate.Estate, d *Due, newest int64, released time.Time) {
-	life, each := lives(e, d.Generation)
+	life, each := listing.Lives(e, d.Generation)
 	if !p.Ask.Life.IsZero() {
 		life = p.Ask.Life
 	}
 	now := d.Now
 	changed := newest > now.Through || released.After(now.Gone)
 	left := d.Until.Sub(p.now)
-	switch _, err := os.Lstat(kept(e, now)); {
+	switch _, err := os.Lstat(listing.File(e, now)); {
 	case now.Number == 0:
 		d.Why = "there is none yet"
 	case err != nil:
@@ -158,7 +165,7 @@ func (p Plan) why(e *estate.Estate, d *Due, newest int64, released time.Time) {
 		d.Why = "something changed since"
 	case p.Ask.All || p.Ask.Ahead > 0:
 		d.Why = "it was asked for"
-	case p.have.ahead(d.scope(), p.now) > 0:
+	case p.have.Ahead(d.scope(), p.now) > 0:
 	case d.Generation.IsRoot() && left < life.After(p.now).Sub(p.now)/3:
 		d.Why = "two thirds of its life are over"
 	case !d.Generation.IsRoot() && !each.After(now.This).After(p.now):
@@ -181,11 +188,11 @@ func Signers(ctx context.Context, e *estate.Estate, ask Ask) ([]Signer, error) {
 		return nil, err
 	}
 	var out []Signer
-	for _, g := range signers(h, e.Now()) {
+	for _, g := range listing.Signers(h, e.Now()) {
 		if len(ask.Only) > 0 && !meant(ask.Only, g) || meant(ask.Skip, g) {
 			continue
 		}
-		life, _ := lives(e, g)
+		life, _ := listing.Lives(e, g)
 		if !ask.Life.IsZero() {
 			life = ask.Life
 		}

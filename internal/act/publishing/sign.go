@@ -8,9 +8,11 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
+	"ironseal/internal/act/listing"
 	"ironseal/internal/act/revoking"
 	"ironseal/internal/custody"
 	"ironseal/internal/disk"
@@ -28,8 +30,7 @@ import (
 
 // Done is what was signed.
 type Done struct {
-	Lists []Item
-	News  []string // in words: what a list that was taken in tells of certificates on record
+	Lists []listing.Item
 	Head  journal.Head
 }
 
@@ -37,7 +38,7 @@ type Done struct {
 type signing struct {
 	Plan
 	e     *estate.Estate
-	made  []Item
+	made  []listing.Item
 	files []string
 	after map[string]int64 // the number before, by handle
 	next  map[string]int64 // the number to give, by handle
@@ -51,10 +52,10 @@ func Sign(ctx context.Context, e *estate.Estate, p Plan) (Done, error) {
 	if len(list) == 0 {
 		return Done{}, nil
 	}
-	if err := os.MkdirAll(Folder(e), 0o700); err != nil {
-		return Done{}, fmt.Errorf("%s: %w", Folder(e), disk.Plain(err))
+	if err := os.MkdirAll(listing.Folder(e), 0o700); err != nil {
+		return Done{}, fmt.Errorf("%s: %w", listing.Folder(e), disk.Plain(err))
 	}
-	over, err := e.UnderWay(Folder(e))
+	over, err := e.UnderWay(listing.Folder(e))
 	if err != nil {
 		return Done{}, err
 	}
@@ -131,7 +132,7 @@ func (s *signing) number(ctx context.Context, a *hierarchy.Authority) error {
 // one signs one list of a scope: the one for now, or the i-th ahead.
 func (s *signing) one(ctx context.Context, signer *custody.Opened, d Due, i int, number int64) (int64, error) {
 	g := d.Generation
-	life, _ := lives(s.e, g)
+	life, _ := listing.Lives(s.e, g)
 	if !s.Ask.Life.IsZero() {
 		life = s.Ask.Life
 	}
@@ -139,28 +140,61 @@ func (s *signing) one(ctx context.Context, signer *custody.Opened, d Due, i int,
 	for range i {
 		this = s.step(life).After(this)
 	}
-	if i > 0 {
-		number = max(number+int64(i), this.Unix())
-	}
-	item := Item{List: g.Name(), Part: d.Part, Number: number, This: this, Next: s.end(g, life.After(this))}
+	number += int64(i) // by the order of signing, and not by the date that each is for
+	item := listing.Item{List: g.Name(), Part: d.Part, Number: number, This: this, Next: s.end(g, life.After(this))}
 	draft := revocation.Draft{Issuer: g.Certificate.Subject, KeyID: keyID(g.Certificate), Number: number, This: this,
 		Next: item.Next}
-	base := s.e.Settings.Publication.Address
 	if d.Part > 0 {
-		scope := point.At(revocation.Address(base, revocation.ListFile(g.Name(), d.Part)))
+		scope, err := s.scopeOf(ctx, d)
+		if err != nil {
+			return 0, err
+		}
 		draft.Scope = &scope
 	}
-	delta := s.e.Settings.Publication.Delta && d.Part == 0 && base != ""
-	if delta {
+	base := s.e.Settings.Publication.Address
+	var delta *changes
+	if s.e.Settings.Publication.Delta && d.Part == 0 && base != "" {
 		draft.Freshest = []string{revocation.Address(base, revocation.DeltaFile(g.Name()))}
+		if old, ok := s.baseOf(d, i); ok {
+			delta = &changes{base: old}
+		}
 	}
-	if err := s.whole(ctx, signer, d, &item, draft); err != nil {
+	if err := s.whole(ctx, signer, d, &item, draft, delta); err != nil {
 		return 0, err
 	}
-	if old, ok := s.baseOf(d, i); delta && ok {
-		return number, s.delta(ctx, signer, d, old, item, draft)
+	if delta != nil {
+		return number, s.delta(signer, *delta, item, draft)
 	}
 	return number, nil
+}
+
+// scopeOf is what a part is about: every address that certificates of it name. Where the publication
+// address has moved, earlier certificates name the earlier one, and a list that did not would count for
+// nothing to their clients.
+func (s *signing) scopeOf(ctx context.Context, d Due) (point.Scope, error) {
+	places, err := s.e.Records.Places(ctx)
+	if err != nil {
+		return point.Scope{}, err
+	}
+	var named []string
+	if base := s.e.Settings.Publication.Address; base != "" {
+		named = append(named, revocation.Address(base, revocation.ListFile(d.Generation.Name(), d.Part)))
+	}
+	for _, p := range places {
+		g := s.h.Generation(p.Generation)
+		if p.Kind == lineage.ListPlace && p.Part == d.Part && g != nil && g.ListName() == d.Generation.Name() &&
+			!slices.Contains(named, p.Address) {
+			named = append(named, p.Address)
+		}
+	}
+	if len(named) == 0 || len(named) > point.Most {
+		return point.Scope{}, fmt.Errorf("its certificates name %d addresses; a part has 1 to %d", len(named), point.Most)
+	}
+	scope := point.Scope{Reasons: point.AllReasons}
+	for _, a := range named {
+		scope.Names = append(scope.Names, point.Name{URI: a})
+	}
+	return scope, nil
 }
 
 // step is from one list that is signed ahead to the next: three quarters of a life, so that
@@ -201,7 +235,8 @@ func keyID(c *cert.Certificate) []byte {
 // whole signs and keeps a list with all its entries: those of the list before and what came
 // since, or, where that list is not there or the records count another number, all of them
 // from the records. The records are counted meanwhile, since that takes as long as signing.
-func (s *signing) whole(ctx context.Context, signer *custody.Opened, d Due, item *Item, draft revocation.Draft) error {
+func (s *signing) whole(ctx context.Context, signer *custody.Opened, d Due, item *listing.Item,
+	draft revocation.Draft, delta *changes) error {
 	if d.Now.Number != 0 { // what ended before the last list was dated stood on it after its end (section 3.3)
 		item.Cut = d.Now.This.Unix()
 	}
@@ -216,7 +251,7 @@ func (s *signing) whole(ctx context.Context, signer *custody.Opened, d Due, item
 			want, err = count()
 			counted <- err
 		}()
-		pieces, err := s.entries(ctx, d, item, anew)
+		pieces, err := s.entries(ctx, d, item, delta, anew)
 		if err == nil && pieces != nil {
 			err = s.keep(draft, item, pieces, signer)
 		}
@@ -244,13 +279,13 @@ func (s *signing) drop() error {
 
 // keep signs a list, reads it back, and writes it into the estate's folder. The disk takes the
 // entries while they are hashed.
-func (s *signing) keep(draft revocation.Draft, item *Item, pieces [][]byte, signer *custody.Opened) error {
+func (s *signing) keep(draft revocation.Draft, item *listing.Item, pieces [][]byte, signer *custody.Opened) error {
 	mark := make([]byte, 8)
 	if _, err := io.ReadFull(s.e.World.Random, mark); err != nil {
 		return err
 	}
 	item.Mark = hex.EncodeToString(mark)
-	file := kept(s.e, *item)
+	file := listing.File(s.e, *item)
 	err := s.e.World.Disk.NewWhile(file, 0o644, func(early func([]byte, int)) ([]byte, error) {
 		der, err := draft.Sign(pieces, signer, s.e.World.Random, early)
 		if err != nil {
@@ -274,8 +309,10 @@ func (s *signing) keep(draft revocation.Draft, item *Item, pieces [][]byte, sign
 }
 
 // entries gives the encoded entries of a list; nil where the list before cannot be used and it
-// was not asked to make it anew.
-func (s *signing) entries(ctx context.Context, d Due, item *Item, anew bool) (pieces [][]byte, err error) {
+// was not asked to make it anew. What a delta tells is read at the same moment: whoever holds its base
+// and the delta knows just what the list tells.
+func (s *signing) entries(ctx context.Context, d Due, item *listing.Item, delta *changes, anew bool) (pieces [][]byte,
+	err error) {
 	err = s.e.View(ctx, func(moment *estate.Estate) (err error) {
 		b := building{e: moment, d: d, item: item, hash: revocation.NewProof()}
 		if _, item.Gone, err = moment.Records.Last(ctx, d.Generation.Authority.Handle, asPart(d)); err != nil {
@@ -287,9 +324,38 @@ func (s *signing) entries(ctx context.Context, d Due, item *Item, anew bool) (pi
 			pieces, err = b.onward(ctx)
 		}
 		item.Proof = hex.EncodeToString(b.hash.Sum(nil))
+		if err == nil && delta != nil {
+			err = delta.read(ctx, moment, d, *item)
+		}
 		return err
 	})
 	return pieces, err
+}
+
+// changes are what became of certificates since a base list.
+type changes struct {
+	base    listing.Item
+	entries []byte
+	n       int
+}
+
+// read reads them, as the records are at one moment.
+func (c *changes) read(ctx context.Context, moment *estate.Estate, d Due, whole listing.Item) (err error) {
+	b := building{e: moment, d: d, item: &listing.Item{Cut: whole.Cut}}
+	if c.entries, c.n, err = b.rows(ctx, c.base.Through, nil, 0); err != nil {
+		return err
+	}
+	gone := lineage.Some{Handle: d.Generation.Authority.Handle, Part: -1, Released: true}
+	return moment.Records.EachRevocation(ctx, gone, func(r lineage.Revocation) (err error) {
+		if !r.Released.After(c.base.Gone) {
+			return nil
+		}
+		c.n++
+		e := entryOf(r)
+		e.At, e.Reason = r.Released, revocation.RemoveFromCRL
+		c.entries, err = revocation.AppendEntry(c.entries, e)
+		return err
+	})
 }
 
 // asPart is how the records are asked for a list's certificates: the whole list has all parts.
@@ -302,9 +368,9 @@ func asPart(d Due) int {
 
 // baseOf is the list that a delta adds to: the oldest that somebody may still hold and call
 // fresh, so that everybody who holds any list can use the delta.
-func (s *signing) baseOf(d Due, ahead int) (Item, bool) {
-	var base Item
-	for _, i := range s.have.fresh[d.scope()] {
+func (s *signing) baseOf(d Due, ahead int) (listing.Item, bool) {
+	var base listing.Item
+	for _, i := range s.have.All(d.scope()) {
 		if !i.Delta && !i.Next.Before(s.now) && !i.This.After(s.now) && (base.Number == 0 || i.Number < base.Number) {
 			base = i
 		}
@@ -313,35 +379,14 @@ func (s *signing) baseOf(d Due, ahead int) (Item, bool) {
 }
 
 // delta signs what changed since a base, under the number of the whole list (section 5.2.4).
-func (s *signing) delta(ctx context.Context, signer *custody.Opened, d Due, base, whole Item,
-	draft revocation.Draft) error {
-	draft.Base, draft.Freshest = base.Number, nil
-	item := Item{List: whole.List, Delta: true, Number: whole.Number, Base: base.Number, This: whole.This,
-		Next: whole.Next, Cut: whole.Cut, Gone: whole.Gone}
-	b := building{e: s.e, d: d, item: &item, hash: revocation.NewProof()}
-	entries, n, err := b.rows(ctx, base.Through, nil, 0)
-	if err != nil {
-		return err
-	}
-	gone := lineage.Some{Handle: d.Generation.Authority.Handle, Part: -1, Released: true}
-	err = s.e.Records.EachRevocation(ctx, gone, func(r lineage.Revocation) error {
-		if !r.Released.After(base.Gone) {
-			return nil
-		}
-		n++
-		e := entryOf(r)
-		e.At, e.Reason = r.Released, revocation.RemoveFromCRL
-		var err error
-		entries, err = revocation.AppendEntry(entries, e)
-		return err
-	})
-	if err != nil {
-		return err
-	}
-	item.Entries = n
-	b.hash.Write(entries)
-	item.Proof = hex.EncodeToString(b.hash.Sum(nil))
-	return s.keep(draft, &item, [][]byte{entries}, signer)
+func (s *signing) delta(signer *custody.Opened, c changes, whole listing.Item, draft revocation.Draft) error {
+	draft.Base, draft.Freshest = c.base.Number, nil
+	item := listing.Item{List: whole.List, Delta: true, Number: whole.Number, Base: c.base.Number, This: whole.This,
+		Next: whole.Next, Cut: whole.Cut, Gone: whole.Gone, Entries: c.n}
+	proof := revocation.NewProof()
+	proof.Write(c.entries)
+	item.Proof = hex.EncodeToString(proof.Sum(nil))
+	return s.keep(draft, &item, [][]byte{c.entries}, signer)
 }
 
 // record puts all that was signed on record.
@@ -366,17 +411,17 @@ func (s *signing) record(ctx context.Context) (journal.Head, error) {
 // sweep removes the lists that nobody needs any more: superseded ones, and those of acts that
 // were cut off.
 func sweep(ctx context.Context, e *estate.Estate) error {
-	have, err := Known(ctx, e)
+	have, err := listing.Known(ctx, e.Records)
 	if err != nil {
 		return err
 	}
 	needed := map[string]bool{}
-	for _, i := range have.needed(e.Now()) {
-		needed[filepath.Base(kept(e, i))] = true
+	for _, i := range have.Needed(e.Now()) {
+		needed[filepath.Base(listing.File(e, i))] = true
 	}
-	files, err := os.ReadDir(Folder(e))
+	files, err := os.ReadDir(listing.Folder(e))
 	if err != nil {
-		return fmt.Errorf("%s: %w", Folder(e), disk.Plain(err))
+		return fmt.Errorf("%s: %w", listing.Folder(e), disk.Plain(err))
 	}
 	for _, f := range files {
 		info, err := f.Info()
@@ -384,7 +429,7 @@ func sweep(ctx context.Context, e *estate.Estate) error {
 			time.Since(info.ModTime()) < settled { // somebody may be about to put it on record
 			continue
 		}
-		if err := e.World.Disk.Remove(filepath.Join(Folder(e), f.Name())); err != nil && !errors.Is(err,
+		if err := e.World.Disk.Remove(filepath.Join(listing.Folder(e), f.Name())); err != nil && !errors.Is(err,
 			os.ErrNotExist) {
 			return err
 		}

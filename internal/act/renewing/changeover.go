@@ -172,7 +172,7 @@ func planChange(ctx context.Context, e *estate.Estate, handle string, waivers []
 // reasons.
 // still is asked again inside the act, and may refuse; nil where nothing is to be asked.
 func Switch(ctx context.Context, e *estate.Estate, handle string, early bool, waived map[finding.Code]string,
-	still func() error) (
+	still func(moment *estate.Estate) error) (
 	*hierarchy.Generation, journal.Head, error) {
 	g, old, err := changing(ctx, e, handle)
 	if err != nil {
@@ -197,7 +197,7 @@ func Switch(ctx context.Context, e *estate.Estate, handle string, early bool, wa
 		}
 		err = serves(now)
 		if err == nil && still != nil {
-			err = still()
+			err = still(e.Within(tx))
 		}
 		if err != nil {
 			return nil, err

@@ -11,9 +11,11 @@ import (
 	"strings"
 	"time"
 
+	"ironseal/internal/act/listing"
 	"ironseal/internal/act/publishing"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
+	"ironseal/internal/failure"
 	"ironseal/internal/records"
 	"ironseal/internal/records/lineage"
 	"ironseal/pki/cert"
@@ -41,55 +43,209 @@ type subject struct {
 }
 
 // Prepare signs an answer about every certificate that has not ended, and writes each into a
-// file of a folder, which takes the place of the one before in one step.
+// file of a folder, which takes the place of the one before in one step. Answers of authorities that are
+// left out stay, unless they tell otherwise than the records.
+//
+// Signing takes its time. So the records are asked again before the folder is replaced, and once more
+// when it was: an answer never stays that is older than what somebody put on record meanwhile.
 func Prepare(ctx context.Context, e *estate.Estate, dir string, ask publishing.Ask, progress func(int)) (Batch, error) {
-	out := Batch{Dir: dir, Responders: []string{}, Skipped: []string{}}
-	all, err := publishing.Signers(ctx, e, ask)
-	if err != nil {
-		return out, err
+	p := preparing{e: e, ask: ask, out: Batch{Dir: dir, Responders: []string{}, Skipped: []string{}},
+		count: estate.Counting(progress)}
+	if err := p.begin(ctx); err != nil || len(p.by) == 0 {
+		return p.out, err
 	}
-	now := e.Now()
-	var made []*Responder
-	files := []disk.File{}
-	count := estate.Counting(progress)
-	for _, s := range all {
-		if s.Unable != "" {
-			out.Skipped = append(out.Skipped, s.Generation.Label()+": "+s.Unable)
+	for range mostAgain {
+		if err := p.sign(ctx); err != nil {
+			return p.out, err
+		}
+		if changed, err := p.changed(ctx); err != nil {
+			return p.out, err
+		} else if changed {
 			continue
 		}
-		next := s.Next
-		list, err := subjects(ctx, e, s.Generation)
+		if err := p.record(ctx); err != nil {
+			return p.out, err
+		}
+		if err := p.release(ctx, dir); err != nil {
+			return p.out, err
+		}
+		changed, err := p.changed(ctx)
+		if err != nil || !changed {
+			return p.out, err
+		}
+	}
+	return p.out, failure.Of(failure.ErrBusy, "what is revoked changes all the time: the answers in %s may be older than "+
+		"the records: run it again", dir)
+}
+
+// mostAgain is how often answers are made again because somebody changed what they are about.
+const mostAgain = 5
+
+// preparing is a batch under way.
+type preparing struct {
+	e        *estate.Estate
+	ask      publishing.Ask
+	out      Batch
+	count    func()
+	by       []*answering
+	recorded bool
+}
+
+// answering are the answers about what one generation signed.
+type answering struct {
+	r     *Responder
+	until time.Time
+	list  []subject
+	files map[string]disk.File // by what they tell
+}
+
+// begin makes a responder for each generation that is meant and can sign.
+func (p *preparing) begin(ctx context.Context) error {
+	all, err := publishing.Signers(ctx, p.e, p.ask)
+	if err != nil {
+		return err
+	}
+	for _, s := range all {
+		if s.Unable != "" {
+			p.out.Skipped = append(p.out.Skipped, s.Generation.Label()+": "+s.Unable)
+			continue
+		}
+		list, err := subjects(ctx, p.e, s.Generation)
 		if err != nil {
-			return out, err
+			return err
 		}
 		if len(list) == 0 {
 			continue
 		}
-		r, err := newResponder(ctx, e, s.Generation, next)
+		r, err := newResponder(ctx, p.e, s.Generation, s.Next)
 		if err != nil {
-			return out, err
+			return err
 		}
-		if r.Certificate.NotAfter.Before(next) {
-			next = r.Certificate.NotAfter
+		a := &answering{r: r, until: s.Next, files: map[string]disk.File{}}
+		if r.Certificate.NotAfter.Before(a.until) {
+			a.until = r.Certificate.NotAfter
 		}
-		answers, err := r.answers(e, list, now, next, count)
+		p.by = append(p.by, a)
+		p.out.Responders = append(p.out.Responders, r.Certificate.SerialHex())
+		if next := a.until.UTC().Truncate(time.Second); p.out.Next.IsZero() || next.Before(p.out.Next) {
+			p.out.Next = next
+		}
+	}
+	return nil
+}
+
+// sign signs the answers that are not there yet: all at first, and then those that tell something else.
+func (p *preparing) sign(ctx context.Context) error {
+	p.out.Answers = 0
+	for _, a := range p.by {
+		var err error
+		if a.list, err = subjects(ctx, p.e, a.r.Issuer); err != nil {
+			return err
+		}
+		var fresh []subject
+		for _, s := range a.list {
+			if _, there := a.files[s.key()]; !there {
+				fresh = append(fresh, s)
+			}
+		}
+		made, err := a.r.answers(p.e, fresh, p.e.Now(), a.until, p.count)
 		if err != nil {
-			return out, err
+			return err
 		}
-		made, files = append(made, r), append(files, answers...)
-		out.Responders = append(out.Responders, r.Certificate.SerialHex())
-		if next = next.UTC().Truncate(time.Second); out.Next.IsZero() || next.Before(out.Next) {
-			out.Next = next
+		for i, s := range fresh {
+			a.files[s.key()] = made[i]
+		}
+		p.out.Answers += len(a.list)
+	}
+	return nil
+}
+
+// key tells a subject with its status from every other.
+func (s subject) key() string {
+	return fmt.Sprintf("%s %d %d %d", s.file, s.status, s.at.Unix(), s.reason)
+}
+
+// changed reports whether the records tell something else by now than what was signed.
+func (p *preparing) changed(ctx context.Context) (bool, error) {
+	for _, a := range p.by {
+		now, err := subjects(ctx, p.e, a.r.Issuer)
+		if err != nil {
+			return false, err
+		}
+		if !slices.EqualFunc(now, a.list, func(x, y subject) bool { return x.key() == y.key() }) {
+			return true, nil
 		}
 	}
-	out.Answers = len(files)
-	if len(made) == 0 {
-		return out, nil
+	return false, nil
+}
+
+// record puts the responders' certificates on record, once.
+func (p *preparing) record(ctx context.Context) error {
+	if p.recorded {
+		return nil
 	}
-	if _, err := record(ctx, e, made); err != nil {
-		return out, err
+	var made []*Responder
+	for _, a := range p.by {
+		made = append(made, a.r)
 	}
-	return out, release(e, dir, files)
+	_, err := record(ctx, p.e, made)
+	p.recorded = err == nil
+	return err
+}
+
+// release writes the folder.
+func (p *preparing) release(ctx context.Context, dir string) error {
+	var files []disk.File
+	ours := map[string]bool{}
+	for _, a := range p.by {
+		ours[a.r.Issuer.Name()] = true
+		for _, s := range a.list {
+			files = append(files, a.files[s.key()])
+		}
+	}
+	kept, err := p.others(ctx, dir, ours)
+	if err != nil {
+		return err
+	}
+	return release(p.e, dir, append(files, kept...))
+}
+
+// others are the answers in a folder that were signed for generations which are left out this time: they
+// are handed out on, but for those that tell otherwise than the records.
+func (p *preparing) others(ctx context.Context, dir string, ours map[string]bool) (out []disk.File, err error) {
+	h, err := p.e.Hierarchy(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, g := range listing.Signers(h, p.e.Now()) {
+		if ours[g.Name()] {
+			continue
+		}
+		list, err := subjects(ctx, p.e, g)
+		if err != nil {
+			return nil, err
+		}
+		for _, s := range list {
+			data, err := disk.ReadRegular(filepath.Join(dir, s.file), ocsp.MostSize)
+			if errors.Is(err, fs.ErrNotExist) {
+				continue
+			}
+			if err != nil {
+				return nil, err
+			}
+			if a, err := ocsp.ReadAnswer(data); err == nil && tells(a, s) {
+				out = append(out, disk.File{Path: s.file, Data: data, Mode: 0o644})
+			}
+		}
+	}
+	return out, nil
+}
+
+// tells reports whether an answer tells of a certificate what the records do.
+func tells(a *ocsp.Answer, s subject) bool {
+	return slices.ContainsFunc(a.Singles, func(x ocsp.Single) bool {
+		return x.ID.Serial.Hex() == s.serial.Hex() && x.Status == s.status
+	})
 }
 
 // subjects are the certificates that the generations with one name and key signed, and that

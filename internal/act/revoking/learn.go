@@ -16,15 +16,19 @@ import (
 	"ironseal/pki/revocation"
 )
 
-// News is what a list of an authority whose key is elsewhere tells of a certificate on record.
+// News is what a list tells of a certificate, and the records do not know.
 type News struct {
 	Target
 	Entry revocation.Entry
 	Back  bool // it was on hold, and is no longer on the list
+	// Unknown says that the certificate itself is not on record: an authority of ours signed it after the
+	// backup that was restored. Of the target, By and Part are known.
+	Unknown bool
 }
 
-// Learn compares a list of a generation whose key is elsewhere with what is on record. What
-// it tells is as good as a revocation here: the authority signed it.
+// Learn compares a list of a generation with what is on record. What it tells is as good as a
+// revocation here: the authority signed it. Of an authority whose key is here, what is not on record is
+// learnt too: nobody else would tell of it.
 func Learn(ctx context.Context, e *estate.Estate, by *hierarchy.Generation, l *revocation.List) (out []News,
 	err error) {
 	h, err := e.Hierarchy(ctx)
@@ -36,7 +40,7 @@ func Learn(ctx context.Context, e *estate.Estate, by *hierarchy.Generation, l *r
 	which := estate.Which{State: estate.AnyState, By: by.Authority.Handle}
 	_, err = e.EachCertificate(ctx, which, func(c estate.Held) error {
 		t, err := target(ctx, e, h, c)
-		if err == nil || !errors.Is(err, errElsewhere) || !hierarchy.SameList(t.By, by) {
+		if err != nil && !errors.Is(err, errElsewhere) || t.By == nil || !hierarchy.SameList(t.By, by) {
 			return nil // itself, or one that another key signed
 		}
 		k := revocation.Key(c.Serial)
@@ -53,7 +57,9 @@ func Learn(ctx context.Context, e *estate.Estate, by *hierarchy.Generation, l *r
 		k := revocation.Key(en.Serial)
 		t, is := ours[k]
 		if !is {
-			return nil
+			n, err := unknown(ctx, e, by, l, en)
+			out = append(out, n...)
+			return err
 		}
 		listed[k] = true
 		if t.Was == nil || !t.Was.Released.IsZero() ||
@@ -70,6 +76,23 @@ func Learn(ctx context.Context, e *estate.Estate, by *hierarchy.Generation, l *r
 	return out, err
 }
 
+// unknown is what an entry of a list of ours tells of a certificate that is not on record.
+func unknown(ctx context.Context, e *estate.Estate, by *hierarchy.Generation, l *revocation.List,
+	en revocation.Entry) ([]News, error) {
+	if by.Authority.Elsewhere || en.Reason == revocation.RemoveFromCRL {
+		return nil, nil
+	}
+	r, found, err := e.Records.RevocationOf(ctx, by.Authority.Handle, en.Serial.Hex())
+	if err != nil || found && (r.Released.IsZero() && !overrides(en.Reason, revocation.Reason(r.Reason))) {
+		return nil, err
+	}
+	n := News{Target: Target{By: by}, Entry: en, Unknown: true}
+	for _, name := range l.Scope.Names {
+		n.Part = max(n.Part, revocation.PartAt(name.URI, by.ListName()))
+	}
+	return []News{n}, nil
+}
+
 // revokedFor reports whether a certificate is revoked, for a reason.
 func (t Target) revokedFor(r revocation.Reason) bool {
 	return t.Was != nil && t.Was.Released.IsZero() && revocation.Reason(t.Was.Reason) == r
@@ -82,11 +105,11 @@ func Words(news []News) (out []string) {
 		if !n.Back {
 			word = "is revoked, " + n.Entry.Reason.Word()
 		}
-		name := n.Title()
-		if n.Generation != nil {
-			name = n.Generation.Label()
+		line := fmt.Sprintf("a certificate of %s that is not on record, serial %s, %s", n.By.Label(),
+			n.Entry.Serial.Short(), word)
+		if !n.Unknown {
+			line = fmt.Sprintf("%s, serial %s, %s", n.Label(), n.Serial.Short(), word)
 		}
-		line := fmt.Sprintf("%s, serial %s, %s", name, n.Serial.Short(), word)
 		if !slices.Contains(out, line) {
 			out = append(out, line)
 		}
@@ -106,20 +129,23 @@ func Record(tx *records.Tx, news []News, because string) (out []journal.Entry, e
 					[]map[string]any{tellReleased(n.Target)}, "because", because))
 			}
 		} else {
-			r := lineage.Revocation{Serial: n.SerialHex(), At: n.Entry.At.UTC().Truncate(time.Second),
-				Reason: int(n.Entry.Reason), Invalid: n.Entry.Invalid, Ends: n.NotAfter}
+			title, r := "", lineage.Revocation{Serial: n.Entry.Serial.Hex(), At: n.Entry.At.UTC().Truncate(time.Second),
+				Reason: int(n.Entry.Reason), Invalid: n.Entry.Invalid, Part: n.Part}
+			if title = "serial " + n.Entry.Serial.Short(); !n.Unknown {
+				title, r.Ends = n.Title(), n.NotAfter
+			}
 			var was *lineage.Revocation
 			was, err = tx.Revoke(by, r, func(reason int) bool {
 				return overrides(n.Entry.Reason, revocation.Reason(reason))
 			})
 			if err == nil {
-				out = append(out, estate.Entry(RevokeAct, n.Title(), "revoked",
+				out = append(out, estate.Entry(RevokeAct, title, "revoked",
 					[]map[string]any{tellRevoked(n.Target, r, was)}, "because", because, "reason",
 					n.Entry.Reason.Word()))
 			}
 		}
 		if err != nil && !errors.Is(err, failure.ErrChanged) {
-			return nil, fmt.Errorf("%s: %w", n.Title(), err)
+			return nil, fmt.Errorf("serial %s: %w", n.Entry.Serial.Short(), err)
 		}
 	}
 	return out, nil

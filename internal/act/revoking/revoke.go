@@ -170,8 +170,12 @@ func Revoke(ctx context.Context, e *estate.Estate, p Plan) (journal.Head, error)
 }
 
 func tellRevoked(t Target, r lineage.Revocation, was *lineage.Revocation) map[string]any {
-	out := map[string]any{"certificate": fmt.Sprintf("%x", t.SHA256()), "by": t.By.Authority.Handle, "serial": r.Serial,
-		"at": r.At.Format(time.RFC3339Nano), "reason": r.Reason, "ends": r.Ends.Unix(), "part": r.Part}
+	certificate := "" // of one that is not on record, nobody knows more than the serial
+	if t.Certificate != nil {
+		certificate = fmt.Sprintf("%x", t.SHA256())
+	}
+	out := map[string]any{"certificate": certificate, "by": t.By.Authority.Handle, "serial": r.Serial,
+		"at": r.At.Format(time.RFC3339Nano), "reason": r.Reason, "ends": unix(r.Ends), "part": r.Part}
 	if !r.Invalid.IsZero() {
 		out["invalid"] = r.Invalid.UTC().Format(time.RFC3339Nano)
 	}

@@ -20,6 +20,7 @@ import (
 	"strings"
 	"time"
 
+	"ironseal/internal/act/listing"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/records"
@@ -89,7 +90,12 @@ func BackUp(ctx context.Context, e *estate.Estate, file string) (Backup, error) 
 		if err != nil {
 			return err
 		}
-		if err := out.write(ctx, made, snapshot, content); err != nil {
+		large, err := out.lists(ctx, e, snapshot)
+		if err != nil {
+			return err
+		}
+		defer large.close()
+		if err := out.write(ctx, made, snapshot, content, large); err != nil {
 			return err
 		}
 		if err := verifyBackup(ctx, made); err != nil {
@@ -139,6 +145,54 @@ func collect(e *estate.Estate, b *Backup, snapshot string) (map[string][]byte, e
 	b.Files = append(b.Files, BackupFile{e.Settings.Storage.Records, size, sum})
 	slices.SortFunc(b.Files, func(a, b BackupFile) int { return strings.Compare(a.Name, b.Name) })
 	return content, nil
+}
+
+// held are files that are too large to be kept in memory, open while they are written: another program
+// may take them away meanwhile.
+type held map[string]*os.File
+
+func (h held) close() {
+	for _, f := range h {
+		f.Close()
+	}
+}
+
+// lists adds the revocation lists that are to be served, now or later, by the records of the backup:
+// those of an authority elsewhere could not be signed again.
+func (b *Backup) lists(ctx context.Context, e *estate.Estate, snapshot string) (held, error) {
+	s, err := records.Open(ctx, snapshot)
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	then := *e
+	then.Records = s
+	files, err := listing.Files(ctx, &then)
+	if err != nil {
+		return nil, err
+	}
+	out := held{}
+	for _, file := range files {
+		f, err := os.Open(file)
+		if errors.Is(err, os.ErrNotExist) {
+			continue // a newer one has taken its place, and it will be signed again
+		}
+		if err != nil {
+			out.close()
+			return nil, disk.Plain(err)
+		}
+		name := path.Base(filepath.ToSlash(listing.Folder(e))) + "/" + filepath.Base(file)
+		out[name] = f
+		h := sha256.New()
+		size, err := io.Copy(h, f)
+		if _, again := f.Seek(0, io.SeekStart); err != nil || again != nil {
+			out.close()
+			return nil, disk.Plain(errors.Join(err, again))
+		}
+		b.Files = append(b.Files, BackupFile{name, size, hex.EncodeToString(h.Sum(nil))})
+	}
+	slices.SortFunc(b.Files, func(x, y BackupFile) int { return strings.Compare(x.Name, y.Name) })
+	return out, nil
 }
 
 // describe reads the estate's name and the journal's head from the snapshot, and
@@ -192,7 +246,7 @@ func hashFile(file string) (int64, string, error) {
 	return n, hex.EncodeToString(h.Sum(nil)), err
 }
 
-func (b Backup) write(ctx context.Context, file, snapshot string, content map[string][]byte) (err error) {
+func (b Backup) write(ctx context.Context, file, snapshot string, content map[string][]byte, large held) (err error) {
 	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return disk.Plain(err)
@@ -220,7 +274,9 @@ func (b Backup) write(ctx context.Context, file, snapshot string, content map[st
 	}
 	for _, x := range b.Files {
 		var source io.Reader = bytes.NewReader(content[x.Name])
-		if content[x.Name] == nil {
+		if f := large[x.Name]; f != nil {
+			source = f
+		} else if content[x.Name] == nil {
 			src, err := os.Open(snapshot)
 			if err != nil {
 				return disk.Plain(err)
@@ -351,7 +407,7 @@ func inTheWay(ctx context.Context, dir string, b Backup, err error) error {
 }
 
 // backupDirs are where a file of a backup may belong; "" is the estate itself.
-var backupDirs = []string{"", "keys/", "templates/", "receivers/", "sets/", "platforms/", estate.AsideDir + "/"}
+var backupDirs = []string{"", "keys/", "templates/", "receivers/", "sets/", "platforms/", estate.AsideDir + "/", "lists/"}
 
 // eachFile reads the files of a backup in their order, each held against the
 // manifest: its place, its size and its hash.
@@ -408,7 +464,8 @@ func unpack(ctx context.Context, t *tar.Reader, b Backup, into string) error {
 	return eachFile(ctx, t, b, func(want BackupFile, content io.Reader) error {
 		dir, _ := path.Split(want.Name)
 		mode := os.FileMode(0o600)
-		if slices.Contains(estate.DataDirs(), strings.TrimSuffix(dir, "/")) || want.Name == estate.SettingsFile {
+		if slices.Contains(append(estate.DataDirs(), "lists"), strings.TrimSuffix(dir, "/")) ||
+			want.Name == estate.SettingsFile {
 			mode = 0o644
 		}
 		target := filepath.Join(into, filepath.FromSlash(want.Name))

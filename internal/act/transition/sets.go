@@ -221,7 +221,7 @@ func SwitchSets(ctx context.Context, e *estate.Estate, set string, early bool,
 		if now == nil || now.Switched || now.To != p.New {
 			return nil, failure.Of(failure.ErrChanged, "the change-over of %s was changed meanwhile", set)
 		}
-		if err := stillReady(ctx, e, "trust set "+set, set, waivers); err != nil {
+		if err := stillReady(ctx, e.Within(tx), "trust set "+set, set, waivers); err != nil {
 			return nil, err
 		}
 		entries, names, err := parties.Move(ctx, tx, set, p.New, nil)

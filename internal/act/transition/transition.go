@@ -269,8 +269,8 @@ func Switch(ctx context.Context, e *estate.Estate, handle string, early bool, wa
 	if bad := list.Refusing(); len(bad) > 0 {
 		return nil, journal.Head{}, &issue.Refused{About: "authority " + handle, Findings: bad}
 	}
-	return renewing.Switch(ctx, e, handle, early, estate.WaivedCodes(list), func() error {
-		return stillReady(ctx, e, "authority "+handle, handle, waivers)
+	return renewing.Switch(ctx, e, handle, early, estate.WaivedCodes(list), func(moment *estate.Estate) error {
+		return stillReady(ctx, moment, "authority "+handle, handle, waivers)
 	})
 }
 

@@ -146,10 +146,11 @@ func brought(s *session.Session, o carrying.Opened) error {
 				l.Next.Format("2006-01-02"))
 		}
 	}
+	s.PassedOver(o.Lists.Passed)
 	s.News(o.Lists.News)
 	if s.JSON {
 		if err := s.PrintJSON(map[string]any{"kind": o.Errand.Kind, "check_code": o.Code,
-			"taken_in": taken, "learned": append([]string{}, o.Lists.News...)}); err != nil {
+			"taken_in": taken, "learned": append([]string{}, o.Lists.News...), "passed_over": append([]string{}, o.Lists.Passed...)}); err != nil {
 			return err
 		}
 	} else if len(o.Received) > 0 {

@@ -2,11 +2,17 @@ package revocation
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/act/accepting"
+	"ironseal/internal/act/listing"
 	"ironseal/internal/act/overview"
 	"ironseal/internal/act/publishing"
 	"ironseal/internal/act/responding"
@@ -91,6 +97,11 @@ func publish(s *session.Session) *cobra.Command {
 
 func published(ctx context.Context, s *session.Session, e *estate.Estate, ask publishing.Ask, to,
 	answers string) error {
+	if to != "" { // before anything is signed
+		if err := publishing.Untouched(ctx, e, to); err != nil {
+			return err
+		}
+	}
 	p, err := publishing.PlanLists(ctx, e, ask)
 	if err != nil {
 		return err
@@ -110,7 +121,8 @@ func published(ctx context.Context, s *session.Session, e *estate.Estate, ask pu
 			s.Out.Say("%s No list is due.", s.Out.Paint(term.Good, "✓"))
 		}
 	}
-	out := map[string]any{"signed": append([]publishing.Item{}, done.Lists...)}
+	var missing error
+	out := map[string]any{"signed": append([]listing.Item{}, done.Lists...)}
 	if to != "" {
 		r, err := publishing.Release(ctx, e, to)
 		if err != nil {
@@ -122,6 +134,11 @@ func published(ctx context.Context, s *session.Session, e *estate.Estate, ask pu
 		}
 		out["to"], out["files"], out["stale"], out["absent"] = to, r.Files, append([]string{}, r.Stale...),
 			append([]string{}, r.Absent...)
+		out["missing"] = append([]string{}, r.Missing...)
+		if len(r.Missing) > 0 {
+			missing = fmt.Errorf("%s is written, and lacks what certificates name: %s: sign it, or take it in from where "+
+				"its key is: ironseal revocations take-in FILE", to, strings.Join(r.Missing, ", "))
+		}
 		if !s.JSON {
 			drawReleased(s, r)
 		}
@@ -139,9 +156,9 @@ func published(ctx context.Context, s *session.Session, e *estate.Estate, ask pu
 		}
 	}
 	if s.JSON {
-		return s.PrintJSON(out)
+		return errors.Join(s.PrintJSON(out), missing)
 	}
-	return nil
+	return missing
 }
 
 func drawAnswers(s *session.Session, b responding.Batch) {
@@ -275,14 +292,25 @@ func listCells(s *session.Session, d publishing.Due, v view.RevocationList) []te
 
 func takeIn(s *session.Session) *cobra.Command {
 	return &cobra.Command{
-		Use:   "take-in FILE...",
-		Short: "Take in lists that were signed where the authority's key is",
+		Use:   "take-in FILE|DIR...",
+		Short: "Take in lists that were signed elsewhere, or before a backup was restored",
 		Long: `Lists of authorities whose keys are in another estate, such as a root in a safe. Each
-must be signed by its authority, whole, fresh, and newer than the one that is known.`,
-		Example: `  ironseal revocations take-in ../from-the-safe/root.g1.crl`,
-		Args:    session.AtLeast(1, "a file"),
+must be signed by its authority, whole, fresh, and newer than the one that is known. Several
+that were signed ahead can come at once or one by one: each is served at its time.
+
+After a backup was restored: lists of authorities whose keys are here, too. They tell which
+certificates were revoked since the backup. All lists of a folder are taken in.
+
+What a list revokes is put on record, whatever its number is.`,
+		Example: `  ironseal revocations take-in ../from-the-safe/root.g1.crl
+  ironseal revocations take-in ../public`,
+		Args: session.AtLeast(1, "a file or a folder"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			lists, err := s.ListsIn(args)
+			files, err := listFiles(s, args)
+			if err != nil {
+				return err
+			}
+			lists, err := s.ListsIn(files)
 			if err != nil {
 				return err
 			}
@@ -290,22 +318,57 @@ must be signed by its authority, whole, fresh, and newer than the one that is kn
 			if err != nil {
 				return err
 			}
-			done, err := publishing.TakeIn(cmd.Context(), e, lists)
+			done, err := accepting.Lists(cmd.Context(), e, lists)
 			if err != nil {
 				return err
 			}
-			if s.JSON {
-				return s.PrintJSON(map[string]any{"taken_in": done.Lists, "journal_head": done.Head.String(),
-					"learned": append([]string{}, done.News...)})
-			}
-			for _, i := range done.Lists {
-				s.Out.Say("%s %s, number %d, %s, next by %s", s.Out.Paint(term.Good, "✓ taken in"), i.Title(), i.Number,
-					span.Count(i.Entries, "certificate")+" revoked", i.Next.Format("2006-01-02 15:04 UTC"))
-			}
-			s.News(done.News)
-			s.Next(overview.Advice{Why: "bring them where clients look",
-				Command: "ironseal revocations publish --to DIR"})
-			return nil
+			return drawTaken(s, done)
 		},
 	}
+}
+
+// listFiles are the files that were named, and the lists of folders: those of a folder that is served lie
+// there under several names, as text too, and each is wanted once.
+func listFiles(s *session.Session, args []string) (out []string, err error) {
+	for _, a := range args {
+		a = s.Path(a)
+		info, err := os.Stat(a)
+		if err != nil || !info.IsDir() {
+			out = append(out, a)
+			continue
+		}
+		found, err := filepath.Glob(filepath.Join(estate.EscapeGlob(a), "*.crl"))
+		if err != nil {
+			return nil, err
+		}
+		found = slices.DeleteFunc(found, func(f string) bool { return strings.HasSuffix(f, ".delta.crl") })
+		if len(found) == 0 {
+			return nil, fmt.Errorf("%s: there is no list in it (*.crl)", a)
+		}
+		out = append(out, found...)
+	}
+	return out, nil
+}
+
+func drawTaken(s *session.Session, done accepting.Taken) error {
+	if s.JSON {
+		head := ""
+		if done.Head.Seq > 0 {
+			head = done.Head.String()
+		}
+		return s.PrintJSON(map[string]any{"taken_in": append([]listing.Item{}, done.Lists...), "journal_head": head,
+			"known": append([]listing.Item{}, done.Known...), "passed_over": append([]string{}, done.Passed...),
+			"learned": append([]string{}, done.News...)})
+	}
+	for _, i := range done.Lists {
+		s.Out.Say("%s %s, number %d, %s, next by %s", s.Out.Paint(term.Good, "✓ taken in"), i.Title(), i.Number,
+			span.Count(i.Entries, "certificate")+" revoked", i.Next.Format("2006-01-02 15:04 UTC"))
+	}
+	for _, i := range done.Known {
+		s.Out.Say("%s %s, number %d, was known already", s.Out.Paint(term.Good, "✓"), i.Title(), i.Number)
+	}
+	s.PassedOver(done.Passed)
+	s.News(done.News)
+	s.Next(overview.Advice{Why: "bring them where clients look", Command: "ironseal revocations publish --to DIR"})
+	return nil
 }

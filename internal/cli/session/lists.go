@@ -95,6 +95,15 @@ func (s *Session) revocationsIn(file string) (lists [][]byte, answers []*ocsp.An
 	return lists, nil, nil
 }
 
+// PassedOver tells of lists that are not served, and why.
+func (s *Session) PassedOver(lines []string) {
+	for _, l := range lines {
+		if !s.JSON {
+			s.Out.Say("%s", s.Out.Paint(term.Careful, "! passed over: "+term.Safe(l)))
+		}
+	}
+}
+
 // News prints what a list that was taken in tells of certificates on record.
 func (s *Session) News(lines []string) {
 	for _, l := range lines {

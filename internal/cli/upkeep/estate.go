@@ -241,7 +241,11 @@ func estateRestore(s *session.Session) *cobra.Command {
 		Long: `Unpack a backup into a directory that is missing or empty, after every file was
 checked. Nothing goes backwards: request numbers go on at the next thousand, serials
 are random, and list numbers follow the time. Certificates that were issued after
-the backup can be taken in again from their files: ironseal certificate take-in.`,
+the backup can be taken in again from their files: ironseal certificate take-in.
+
+Revocations that were published after the backup are learnt again from the lists: take in
+the folder that is served, before you publish. Incidents that were opened after it are not
+known: open them again.`,
 		Args: session.Exactly(2, "the backup and the directory to make"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, err := safekeeping.Restore(cmd.Context(), s.Path(args[0]), s.Path(args[1]), s.World())
@@ -257,6 +261,10 @@ the backup can be taken in again from their files: ironseal certificate take-in.
 			s.Out.Say("  request numbers go on at R%d", r.NextRequest)
 			s.Next(overview.Advice{Why: "check it",
 				Command: "ironseal estate check --estate " + session.ShellWord(s.Path(args[1]))},
+				overview.Advice{Why: "learn what was revoked since, from the folder that is served",
+					Command: "ironseal revocations take-in DIR --estate " + session.ShellWord(s.Path(args[1]))},
+				overview.Advice{Why: "open again what was suspected since",
+					Command: "ironseal incident open CERTIFICATE --because TEXT --estate " + session.ShellWord(s.Path(args[1]))},
 				overview.Advice{Why: "take in again what was issued since",
 					Command: "ironseal certificate take-in FILE... --estate " + session.ShellWord(s.Path(args[1]))})
 			return nil

@@ -203,11 +203,12 @@ type Listed struct {
 	Again               bool
 }
 
-// ofPart chooses the rows of the authority ?1 and the part ?2; of all its parts for -1.
+// ofPart chooses the rows of the authority ?1 and the part ?2; of all its parts for -1. Where it is not
+// known on which part a certificate stands, since it is not on record, it is on every part.
 func ofPart(part int) string {
 	of := "authority = (SELECT id FROM authority WHERE handle = ?1)"
 	if part >= 0 {
-		of += " AND part = ?2"
+		of += " AND (part = ?2 OR part = 0 AND ends = 0)"
 	}
 	return of
 }

@@ -24,7 +24,7 @@ func (d *DB) Anew(ctx context.Context, fn func(*Change) error) error {
 		return d.Explain(err)
 	}
 	defer tx.Rollback()
-	if err := fn(&Change{Ctx: ctx, tx: tx}); err != nil {
+	if err := fn(&Change{Ctx: ctx, tx: tx, of: d}); err != nil {
 		return d.Explain(err)
 	}
 	if err := related(ctx, tx); err != nil {

@@ -12,7 +12,12 @@ type Change struct {
 	Ctx context.Context
 	At  time.Time // what it records carries this moment
 	tx  *sql.Tx
+	of  *DB
 }
+
+// Seen is the database as the change sees it: what others committed before it, and what it wrote
+// itself. It can be read until the change ends.
+func (c *Change) Seen() *DB { return &DB{c.of.db, c.of.path, c.of.how, c.tx} }
 
 // Begin begins a change, once no other is going on. now is asked then.
 func (d *DB) Begin(ctx context.Context, now func() time.Time) (*Change, error) {
@@ -20,7 +25,7 @@ func (d *DB) Begin(ctx context.Context, now func() time.Time) (*Change, error) {
 	if err != nil {
 		return nil, d.Explain(err)
 	}
-	return &Change{Ctx: ctx, At: now().UTC(), tx: tx}, nil
+	return &Change{Ctx: ctx, At: now().UTC(), tx: tx, of: d}, nil
 }
 
 // Commit keeps the change.

@@ -5,7 +5,7 @@
 package sqlite
 
 // Version is the form of the records that this program reads and writes.
-const Version = 4
+const Version = 5
 
 // schema is what the records are made of.
 const schema = `
@@ -57,6 +57,8 @@ CREATE INDEX revocation_released ON revocation(authority, part, released) WHERE 
 CREATE INDEX revocation_ends ON revocation(authority, ends, part) WHERE released = '';
 CREATE INDEX revocation_reason ON revocation(reason) WHERE reason IN (1, 2);
 CREATE INDEX revocation_authority ON revocation(authority);
+CREATE TABLE place (generation INTEGER NOT NULL REFERENCES generation(id), part INTEGER NOT NULL, kind TEXT NOT NULL,
+  address TEXT NOT NULL, PRIMARY KEY (generation, part, kind, address)) STRICT;
 CREATE TABLE carried (id TEXT PRIMARY KEY, at TEXT NOT NULL, what TEXT NOT NULL) STRICT;
 CREATE TABLE name (kind TEXT NOT NULL, value TEXT NOT NULL, certificate INTEGER NOT NULL) STRICT;
 CREATE INDEX name_value ON name(value);

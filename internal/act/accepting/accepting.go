@@ -1,0 +1,323 @@
+// Package accepting takes in revocation lists that were not signed by this estate as it is now: those of
+// an authority whose key is elsewhere, and those of our own keys that nobody wrote down here, as after a
+// backup was restored.
+//
+// What such a list tells of certificates is as good as a revocation here: its authority signed it. It
+// counts whatever the list's number: an older list does not take the place of a newer one, and what it
+// revokes for good is put on record all the same.
+package accepting
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+
+	"ironseal/internal/act/listing"
+	"ironseal/internal/act/revoking"
+	"ironseal/internal/disk"
+	"ironseal/internal/estate"
+	"ironseal/internal/failure"
+	"ironseal/internal/records"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/journal"
+	"ironseal/pki/revocation"
+)
+
+// Taken is what became of the lists.
+type Taken struct {
+	Lists  []listing.Item // that are served from now on, or at their time
+	Known  []listing.Item // that were taken in before; a file that was missing is there again
+	Passed []string       // in words: lists that are not served, and why
+	News   []string       // in words: what they tell of certificates on record
+	Head   journal.Head   // zero where nothing had to be recorded
+}
+
+// offer is one list that is looked at.
+type offer struct {
+	der  []byte
+	list *revocation.List
+	by   *hierarchy.Generation
+	item listing.Item
+}
+
+// accepting is a taking in under way.
+type accepting struct {
+	e     *estate.Estate
+	h     hierarchy.Hierarchy
+	have  listing.Lists
+	out   Taken
+	news  []revoking.News
+	files []string
+}
+
+// Lists takes lists in. Each must be signed by an authority on record and be whole. One that is not newer
+// than what is known, or stale, is told; it is an error unless it tells something.
+func Lists(ctx context.Context, e *estate.Estate, lists [][]byte) (Taken, error) {
+	a, offers, err := begin(ctx, e, lists)
+	if err != nil {
+		return Taken{}, err
+	}
+	for _, o := range offers {
+		if err := a.take(ctx, o); err != nil {
+			return a.out, errors.Join(err, a.undo())
+		}
+	}
+	if len(a.out.Passed) > 0 && len(a.out.Lists)+len(a.out.Known)+len(a.news) == 0 {
+		return a.out, errors.Join(errors.New(a.out.Passed[0]), a.undo())
+	}
+	return a.finish(ctx)
+}
+
+// Carried takes in those of lists that a courier brought which are of use here. What is passed over is
+// told, each with why.
+func Carried(ctx context.Context, e *estate.Estate, lists [][]byte) (Taken, error) {
+	if len(lists) == 0 {
+		return Taken{}, nil
+	}
+	var usable [][]byte
+	var passed []string
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return Taken{}, err
+	}
+	for _, der := range lists {
+		if o, err := offered(h, der); err != nil {
+			passed = append(passed, err.Error())
+		} else if !o.by.Authority.Elsewhere {
+			passed = append(passed, "a list of "+o.by.Label()+", whose key is here")
+		} else {
+			usable = append(usable, der)
+		}
+	}
+	a, offers, err := begin(ctx, e, usable)
+	if err != nil {
+		return Taken{}, err
+	}
+	a.out.Passed = passed
+	for _, o := range offers {
+		if err := a.take(ctx, o); err != nil {
+			return a.out, errors.Join(err, a.undo())
+		}
+	}
+	return a.finish(ctx)
+}
+
+func begin(ctx context.Context, e *estate.Estate, lists [][]byte) (*accepting, []offer, error) {
+	a := &accepting{e: e}
+	var err error
+	if a.h, err = e.Hierarchy(ctx); err != nil {
+		return nil, nil, err
+	}
+	if a.have, err = listing.Known(ctx, e.Records); err != nil {
+		return nil, nil, err
+	}
+	var offers []offer
+	for _, der := range lists {
+		o, err := offered(a.h, der)
+		if err != nil {
+			return nil, nil, err
+		}
+		offers = append(offers, o)
+	}
+	slices.SortStableFunc(offers, func(x, y offer) int { // parts first: they know where a certificate stands
+		if (x.item.Part == 0) != (y.item.Part == 0) {
+			return y.item.Part - x.item.Part
+		}
+		return int(min(1, max(-1, x.item.Number-y.item.Number)))
+	})
+	if err := os.MkdirAll(listing.Folder(e), 0o700); err != nil {
+		return nil, nil, fmt.Errorf("%s: %w", listing.Folder(e), disk.Plain(err))
+	}
+	return a, offers, nil
+}
+
+// offered finds whose list it is, and refuses one that nobody could use.
+func offered(h hierarchy.Hierarchy, der []byte) (offer, error) {
+	o := offer{der: der}
+	var err error
+	if o.list, err = revocation.ReadList(der); err != nil {
+		return o, err
+	}
+	l := o.list
+	if o.by = listing.SignedBy(h, l); o.by == nil {
+		return o, fmt.Errorf("the list of %s was signed by no authority that is on record", l.Issuer)
+	}
+	name := o.by.Label()
+	up := o.by.TakenBack()
+	for _, n := range l.Scope.Names {
+		o.item.Part = max(o.item.Part, revocation.PartAt(n.URI, o.by.ListName()))
+	}
+	switch {
+	case o.by.Authority.Elsewhere && up != nil:
+		return o, fmt.Errorf("the list was signed by %s, which is revoked on record since %s: whoever has its key can "+
+			"sign such a list", name, up.Revoked.Format("2006-01-02"))
+	case l.Number == nil || !l.Number.IsInt64() || l.NextUpdate.IsZero():
+		return o, fmt.Errorf("the list of %s has no number, or does not say when the next one is due", name)
+	case l.Base != nil || l.Scoped && (o.by.Authority.Elsewhere || o.item.Part == 0):
+		return o, fmt.Errorf("the list of %s is not whole: it is a delta, or about some certificates only", name)
+	}
+	seal := l.Seal()
+	o.item.List, o.item.Number, o.item.This, o.item.Next = o.by.ListName(), l.Number.Int64(), l.ThisUpdate, l.NextUpdate
+	o.item.Entries, o.item.Seal, o.item.Mark = l.Count, seal, seal[:16]
+	return o, nil
+}
+
+// take decides what becomes of one list.
+func (a *accepting) take(ctx context.Context, o offer) error {
+	i := o.item
+	if known, there := a.have.Find(i.Scope(), o.list); there {
+		a.out.Known = append(a.out.Known, known)
+		return a.keep(known, o.der)
+	}
+	news, err := revoking.Learn(ctx, a.e, o.by, o.list)
+	if err != nil {
+		return err
+	}
+	newest := a.have.Newest(i.Scope())
+	for _, mine := range a.out.Lists {
+		if mine.Scope() == i.Scope() {
+			newest = max(newest, mine.Number)
+		}
+	}
+	now, served := a.have.At(i.Scope(), a.e.Now())
+	stale := a.e.Now().After(i.Next)
+	lasting := lasting(news)
+	switch {
+	case !stale && i.Number > newest:
+		return a.serve(i, o.der, news)
+	case !stale && served && i.This.After(now.This) && !i.This.After(a.e.Now()) && len(lasting) > 0:
+		// signed after what is served, by an estate that did not know the numbers that it had given out
+		// before: what revokes more is never dropped
+		i.Over = true
+		return a.serve(i, o.der, news)
+	case stale:
+		a.pass("the list %d of %s is stale since %s: ask for a newer one", i.Number, o.by.Label(),
+			i.Next.Format("2006-01-02 15:04 UTC"))
+	default:
+		a.pass("the list of %s has the number %d, and %d is known already: it is an older one", o.by.Label(), i.Number,
+			newest)
+	}
+	if len(lasting) > 0 {
+		a.pass("what that list revokes is put on record, and the newest list of %s lacks it: ask for a new one",
+			o.by.Label())
+	}
+	a.news = append(a.news, lasting...)
+	return nil
+}
+
+func (a *accepting) pass(format string, args ...any) {
+	a.out.Passed = append(a.out.Passed, fmt.Sprintf(format, args...))
+}
+
+// lasting are the news that hold whatever came later: what is on hold may have been released since.
+func lasting(news []revoking.News) []revoking.News {
+	return slices.DeleteFunc(slices.Clone(news), func(n revoking.News) bool {
+		return n.Back || n.Entry.Reason == revocation.CertificateHold
+	})
+}
+
+func (a *accepting) serve(i listing.Item, der []byte, news []revoking.News) error {
+	a.out.Lists = append(a.out.Lists, i)
+	a.news = append(a.news, news...)
+	return a.keep(i, der)
+}
+
+// keep writes a list into the estate's folder, unless it is there.
+func (a *accepting) keep(i listing.Item, der []byte) error {
+	err := a.e.World.Disk.New(listing.File(a.e, i), der, 0o644)
+	if errors.Is(err, disk.ErrExists) {
+		return nil
+	}
+	if err == nil {
+		a.files = append(a.files, listing.File(a.e, i))
+	}
+	return err
+}
+
+func (a *accepting) undo() (err error) {
+	for _, f := range a.files {
+		err = errors.Join(err, a.e.World.Disk.Remove(f))
+	}
+	return err
+}
+
+// finish puts on record what was taken in and learnt.
+func (a *accepting) finish(ctx context.Context) (Taken, error) {
+	a.out.News = revoking.Words(a.news)
+	if len(a.out.Lists)+len(a.news) == 0 {
+		return a.out, nil // a file that was missing is no matter for the journal
+	}
+	head, err := a.e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
+		now, err := listing.Known(ctx, tx)
+		if err == nil && now.Last() != a.have.Last() {
+			err = failure.Of(failure.ErrChanged, "another list was signed or taken in meanwhile: run it again")
+		}
+		if err != nil {
+			return nil, err
+		}
+		told, err := revoking.Record(tx, a.news, "a list of its authority tells of it")
+		if err != nil {
+			return nil, err
+		}
+		if err := a.through(tx); err != nil {
+			return nil, err
+		}
+		numbers, err := a.number(tx)
+		return append(told, estate.Entry(listing.TakeInAct, "lists", "lists", append([]listing.Item{}, a.out.Lists...),
+			"authorities", numbers)), err
+	})
+	if a.out.Head = head; err != nil && !errors.Is(err, records.ErrUncertain) {
+		return a.out, errors.Join(err, a.undo())
+	}
+	return a.out, err
+}
+
+// through notes up to which revocation on record the lists of authorities elsewhere tell: all that is on
+// record of such an authority came from its lists.
+func (a *accepting) through(tx *records.Tx) error {
+	for n := range a.out.Lists {
+		i := &a.out.Lists[n]
+		by := a.h.Generation(i.List).Authority
+		if !by.Elsewhere {
+			continue
+		}
+		last, _, err := tx.Seen().Last(tx.Ctx, by.Handle, -1)
+		if err != nil {
+			return err
+		}
+		i.Through = last
+	}
+	return nil
+}
+
+// number lets the numbers of our own lists go on behind those that came.
+func (a *accepting) number(tx *records.Tx) ([]map[string]any, error) {
+	highest := map[string]int64{}
+	for _, i := range a.out.Lists {
+		g := a.h.Generation(i.List)
+		if !g.Authority.Elsewhere {
+			highest[g.Authority.Handle] = max(highest[g.Authority.Handle], i.Number)
+		}
+	}
+	told := []map[string]any{}
+	for _, auth := range a.h {
+		number, ours := highest[auth.Handle]
+		if !ours {
+			continue
+		}
+		after, err := tx.Seen().ListNumber(tx.Ctx, auth.Handle)
+		if err != nil {
+			return nil, err
+		}
+		if number <= after {
+			continue
+		}
+		if err := tx.NumberList(auth.Handle, after, number); err != nil {
+			return nil, err
+		}
+		told = append(told, map[string]any{"by": auth.Handle, "after": after, "number": number})
+	}
+	return told, nil
+}
