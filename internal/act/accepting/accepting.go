@@ -11,6 +11,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"slices"
 
@@ -49,11 +50,12 @@ type accepting struct {
 	have  listing.Lists
 	out   Taken
 	news  []revoking.News
+	aside []listing.Item // of our own keys, too old to be served
 	files []string
 }
 
 // Lists takes lists in. Each must be signed by an authority on record and be whole. One that is not newer
-// than what is known, or stale, is told; it is an error unless it tells something.
+// than what is known, or stale, is told. That is an error where it tells nothing and is not one of our own.
 func Lists(ctx context.Context, e *estate.Estate, lists [][]byte) (Taken, error) {
 	a, offers, err := begin(ctx, e, lists)
 	if err != nil {
@@ -64,7 +66,7 @@ func Lists(ctx context.Context, e *estate.Estate, lists [][]byte) (Taken, error)
 			return a.out, errors.Join(err, a.undo())
 		}
 	}
-	if len(a.out.Passed) > 0 && len(a.out.Lists)+len(a.out.Known)+len(a.news) == 0 {
+	if len(a.out.Passed) > 0 && len(a.out.Lists)+len(a.out.Known)+len(a.news)+len(a.aside) == 0 {
 		return a.out, errors.Join(errors.New(a.out.Passed[0]), a.undo())
 	}
 	return a.finish(ctx)
@@ -167,44 +169,98 @@ func offered(h hierarchy.Hierarchy, der []byte) (offer, error) {
 // take decides what becomes of one list.
 func (a *accepting) take(ctx context.Context, o offer) error {
 	i := o.item
-	if known, there := a.have.Find(i.Scope(), o.list); there {
-		a.out.Known = append(a.out.Known, known)
+	if known, there := a.have.Find(o.list); there {
+		if a.out.Known = append(a.out.Known, known); known.Aside {
+			return nil
+		}
 		return a.keep(known, o.der)
 	}
 	news, err := revoking.Learn(ctx, a.e, o.by, o.list)
 	if err != nil {
 		return err
 	}
-	newest := a.have.Newest(i.Scope())
-	for _, mine := range a.out.Lists {
-		if mine.Scope() == i.Scope() {
-			newest = max(newest, mine.Number)
-		}
-	}
-	now, served := a.have.At(i.Scope(), a.e.Now())
+	newer := a.newer(i)
 	stale := a.e.Now().After(i.Next)
 	lasting := lasting(news)
+	if !stale {
+		if i.Over, err = a.over(i, o.list); err != nil {
+			return err
+		}
+	}
 	switch {
-	case !stale && i.Number > newest:
-		return a.serve(i, o.der, news)
-	case !stale && served && i.This.After(now.This) && !i.This.After(a.e.Now()) && len(lasting) > 0:
-		// signed after what is served, by an estate that did not know the numbers that it had given out
-		// before: what revokes more is never dropped
-		i.Over = true
+	case !stale && (i.Over || newer == 0):
 		return a.serve(i, o.der, news)
 	case stale:
 		a.pass("the list %d of %s is stale since %s: ask for a newer one", i.Number, o.by.Label(),
 			i.Next.Format("2006-01-02 15:04 UTC"))
 	default:
 		a.pass("the list of %s has the number %d, and %d is known already: it is an older one", o.by.Label(), i.Number,
-			newest)
+			newer)
 	}
 	if len(lasting) > 0 {
 		a.pass("what that list revokes is put on record, and the newest list of %s lacks it: ask for a new one",
 			o.by.Label())
 	}
 	a.news = append(a.news, lasting...)
+	if !o.by.Authority.Elsewhere { // else no folder that holds it could ever be replaced
+		i.Aside = true
+		a.aside = append(a.aside, i)
+	}
 	return nil
+}
+
+// newer is the number of a list in whose place this one could be served at no time; 0 for none. A list that
+// was signed ahead waits for its time, and takes nobody's place before.
+func (a *accepting) newer(i listing.Item) (number int64) {
+	for _, o := range slices.Concat(a.have.Standing(i.Scope()), a.out.Lists) {
+		if o.Scope() == i.Scope() && o.Number >= i.Number && (!o.This.After(i.This) || !o.This.After(a.e.Now())) {
+			number = max(number, o.Number)
+		}
+	}
+	return number
+}
+
+// over reports whether a list takes the place of lists with higher numbers: it was signed after the one that
+// is served, by an estate that did not know the numbers which it had given out before, as after a restore,
+// and revokes what one of them does not. What revokes more is never dropped.
+func (a *accepting) over(i listing.Item, l *revocation.List) (bool, error) {
+	now, served := a.have.At(i.Scope(), a.e.Now())
+	if served && i.This.Before(now.This) || i.This.After(a.e.Now()) {
+		return false, nil
+	}
+	for _, o := range a.have.Standing(i.Scope()) {
+		if o.Number < i.Number {
+			continue
+		}
+		if more, err := a.more(o, l); more || err != nil {
+			return more, err
+		}
+	}
+	return false, nil
+}
+
+// more reports whether a list revokes for good what another one does not.
+func (a *accepting) more(o listing.Item, l *revocation.List) (bool, error) {
+	was, err := listing.Read(a.e, o)
+	if errors.Is(err, fs.ErrNotExist) {
+		return true, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	told := map[string]bool{}
+	if err := was.Each(func(en revocation.Entry) error {
+		told[revocation.Key(en.Serial)] = en.Reason != revocation.CertificateHold
+		return nil
+	}); err != nil {
+		return false, err
+	}
+	more := false
+	err = l.Each(func(en revocation.Entry) error {
+		more = more || en.Reason != revocation.CertificateHold && !told[revocation.Key(en.Serial)]
+		return nil
+	})
+	return more, err
 }
 
 func (a *accepting) pass(format string, args ...any) {
@@ -246,7 +302,7 @@ func (a *accepting) undo() (err error) {
 // finish puts on record what was taken in and learnt.
 func (a *accepting) finish(ctx context.Context) (Taken, error) {
 	a.out.News = revoking.Words(a.news)
-	if len(a.out.Lists)+len(a.news) == 0 {
+	if len(a.out.Lists)+len(a.news)+len(a.aside) == 0 {
 		return a.out, nil // a file that was missing is no matter for the journal
 	}
 	head, err := a.e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
@@ -265,7 +321,7 @@ func (a *accepting) finish(ctx context.Context) (Taken, error) {
 			return nil, err
 		}
 		numbers, err := a.number(tx)
-		return append(told, estate.Entry(listing.TakeInAct, "lists", "lists", append([]listing.Item{}, a.out.Lists...),
+		return append(told, estate.Entry(listing.TakeInAct, "lists", "lists", append(append([]listing.Item{}, a.out.Lists...), a.aside...),
 			"authorities", numbers)), err
 	})
 	if a.out.Head = head; err != nil && !errors.Is(err, records.ErrUncertain) {
@@ -295,7 +351,7 @@ func (a *accepting) through(tx *records.Tx) error {
 // number lets the numbers of our own lists go on behind those that came.
 func (a *accepting) number(tx *records.Tx) ([]map[string]any, error) {
 	highest := map[string]int64{}
-	for _, i := range a.out.Lists {
+	for _, i := range slices.Concat(a.out.Lists, a.aside) {
 		g := a.h.Generation(i.List)
 		if !g.Authority.Elsewhere {
 			highest[g.Authority.Handle] = max(highest[g.Authority.Handle], i.Number)

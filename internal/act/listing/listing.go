@@ -54,6 +54,7 @@ type Item struct {
 	Mark    string    `json:"mark" doc:"by which its file in the estate is told from all others"`
 	Cut     int64     `json:"cut" doc:"what ended before this moment (Unix seconds) was left out"`
 	Over    bool      `json:"over,omitempty" doc:"whether it takes the place of all that were known, whatever their numbers: it revokes more"`
+	Aside   bool      `json:"aside,omitempty" doc:"whether it is on record only and is never served"`
 	seq     int64
 }
 
@@ -87,6 +88,7 @@ func (i Item) Title() string {
 type Lists struct {
 	state  map[Scope][]Item    // those that are served, now or later, the lowest number first
 	all    map[Scope][]Item    // every one
+	aside  []Item              // those that came too late to be served; what they tell is on record
 	placed map[Scope]int64     // the highest number that was written into any folder
 	folder map[string]placings // what a folder holds, as its last entry tells
 	last   int64               // the entry of the journal that tells of the newest
@@ -97,7 +99,8 @@ type placings map[Scope]int64
 
 // Known reads from the journal which lists there are.
 func Known(ctx context.Context, from doubt.Journaled) (Lists, error) {
-	out := Lists{map[Scope][]Item{}, map[Scope][]Item{}, map[Scope]int64{}, map[string]placings{}, 0}
+	out := Lists{state: map[Scope][]Item{}, all: map[Scope][]Item{}, placed: map[Scope]int64{},
+		folder: map[string]placings{}}
 	var items []Item
 	for _, act := range []string{revoking.PublishAct, TakeInAct} {
 		err := from.EntriesOf(ctx, act, func(en journal.Entry) error {
@@ -129,6 +132,10 @@ func Known(ctx context.Context, from doubt.Journaled) (Lists, error) {
 func (l *Lists) add(i Item) {
 	s := i.Scope()
 	l.last = max(l.last, i.seq)
+	if i.Aside {
+		l.aside = append(l.aside, i)
+		return
+	}
 	l.all[s] = append(l.all[s], i)
 	if i.Over {
 		l.state[s] = nil
@@ -230,6 +237,9 @@ func (l Lists) Ends(s Scope) (end time.Time) {
 // All are the lists of a scope that are on record, older ones too.
 func (l Lists) All(s Scope) []Item { return l.all[s] }
 
+// Standing are the lists of a scope that are served, now or later, the lowest number first.
+func (l Lists) Standing(s Scope) []Item { return l.state[s] }
+
 // Newest is the highest number of a scope among the lists that are served, now or later; 0 for none.
 func (l Lists) Newest(s Scope) int64 {
 	if list := l.state[s]; len(list) > 0 {
@@ -239,11 +249,18 @@ func (l Lists) Newest(s Scope) int64 {
 }
 
 // Find finds the record of a list; false where nobody wrote it down.
-func (l Lists) Find(s Scope, list *revocation.List) (Item, bool) {
-	for _, i := range l.all[s] {
-		if list.Number != nil && list.Number.IsInt64() && list.Number.Int64() == i.Number && i.Is(list) {
-			return i, true
+func (l Lists) Find(list *revocation.List) (Item, bool) {
+	if list.Number == nil || !list.Number.IsInt64() {
+		return Item{}, false
+	}
+	is := func(i Item) bool { return i.Number == list.Number.Int64() && i.Is(list) }
+	for _, some := range l.all {
+		if n := slices.IndexFunc(some, is); n >= 0 {
+			return some[n], true
 		}
+	}
+	if n := slices.IndexFunc(l.aside, is); n >= 0 {
+		return l.aside[n], true
 	}
 	return Item{}, false
 }

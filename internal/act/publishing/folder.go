@@ -127,10 +127,13 @@ func Untouched(ctx context.Context, e *estate.Estate, dir string) error {
 			return err
 		}
 		l, err := revocation.Skim(data)
-		if err != nil || onRecord(have, l) {
-			continue // what is no list is refused or replaced by other rules
+		if err != nil || l.Base != nil {
+			continue // what is no list is refused or replaced by other rules; a delta's whole list lies beside it
 		}
-		if by := listing.SignedBy(h, l); by != nil {
+		if _, known := have.Find(l); known {
+			continue
+		}
+		if by := listing.SignedBy(h, l); by != nil && !older(have, by, l) {
 			whole, err := revocation.ReadList(data)
 			if err != nil {
 				return fmt.Errorf("%s: %w", f, err)
@@ -141,12 +144,11 @@ func Untouched(ctx context.Context, e *estate.Estate, dir string) error {
 	return nil
 }
 
-// onRecord reports whether a list is on record, whatever it is about.
-func onRecord(have listing.Lists, l *revocation.List) bool {
-	return slices.ContainsFunc(have.Scopes(), func(s listing.Scope) bool {
-		_, found := have.Find(s, l)
-		return found
-	})
+// older reports whether a list of an authority elsewhere is older than one that was taken in: that one
+// tells all that it tells.
+func older(have listing.Lists, by *hierarchy.Generation, l *revocation.List) bool {
+	return by.Authority.Elsewhere && l.Number != nil && l.Number.IsInt64() &&
+		l.Number.Int64() <= have.Newest(listing.Scope{List: by.ListName()})
 }
 
 func release(ctx context.Context, e *estate.Estate, dir string) (Released, error) {
