@@ -1,8 +1,11 @@
 package act_test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
+	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -11,6 +14,8 @@ import (
 	"ironseal/internal/act/parties"
 	"ironseal/internal/act/transition"
 	"ironseal/internal/act/trusting"
+	"ironseal/pki/finding"
+	"ironseal/pki/kit"
 	"ironseal/pki/span"
 	"ironseal/pki/trust"
 )
@@ -60,5 +65,92 @@ func TestARootIsTakenOutAtItsEnd(t *testing.T) {
 		if err != nil || string(is) != string(was) {
 			t.Errorf("%s is another file: %v", f, err)
 		}
+	}
+}
+
+// Evidence counts for the machine that it is about, and no earlier than the machine is on record.
+func TestEvidenceIsAboutThePartyOnRecord(t *testing.T) {
+	_, e, _ := signed(t, 1)
+	twoSets(t, e) // quay holds "old" and is to learn "next"
+	state := func() trust.Readiness {
+		t.Helper()
+		p, err := transition.Of(ctx, e, "old")
+		must0(t, err)
+		return p.Parties[0].State
+	}
+	if s := state(); s != trust.Ready {
+		t.Fatalf("by its report it is %s", s)
+	}
+	quay := trust.Party{Name: "quay", Platforms: []string{"debian"}, Sets: []string{"old"}}
+	twin := quay
+	twin.Name = "QUAY"
+	if _, err := parties.Add(ctx, e, []trust.Party{twin}); err == nil || !strings.Contains(err.Error(), "either case") {
+		t.Errorf("names that differ in case: %v", err)
+	}
+	must(parties.Remove(ctx, e, []string{"quay"}))
+	must(parties.Add(ctx, e, []trust.Party{twin}))
+	if s := state(); s != trust.Unknown {
+		t.Errorf("another machine of the name is %s", s)
+	}
+	report(t, e, false) // from now on: the machine writes its name in the other case
+	if s := state(); s != trust.Ready {
+		t.Errorf("by a report of its own it is %s", s)
+	}
+	set, err := trusting.Set(ctx, e, "next")
+	must0(t, err)
+	r := kit.Report{Host: "quay", Platform: "debian", Store: "/usr/local/share/ca-certificates", Act: "check",
+		SHA256: []string{fmt.Sprintf("%x", set.Anchors[0].Certificate.SHA256())}, Missing: []string{},
+		When: time.Now().UTC().Add(23 * time.Hour).Truncate(time.Second)}
+	must(trusting.Record(ctx, e, []kit.Report{r}))
+	report(t, e, true)
+	if s := state(); s != trust.NotReady {
+		t.Errorf("a report with a clock that is ahead outlives a later one: %s", s)
+	}
+}
+
+// What a change-over from a set to another moves, taking it back restores exactly.
+func TestTakingBackRestoresTheSets(t *testing.T) {
+	_, e, _ := signed(t, 1)
+	twoSets(t, e)
+	before := map[string][]string{"quay": {"old"}, "desk": {"next", "old"}, "crane": {"old", "own", "next"},
+		"pump": {"own"}}
+	var list []trust.Party
+	for _, name := range []string{"desk", "crane", "pump"} {
+		list = append(list, trust.Party{Name: name, Sets: before[name]})
+	}
+	must(parties.Add(ctx, e, list))
+	sets := func() map[string][]string {
+		out := map[string][]string{}
+		for _, p := range must(parties.List(ctx, e)) {
+			out[p.Name] = p.Sets
+		}
+		return out
+	}
+	_, _, err := transition.SwitchSets(ctx, e, "old", true, []finding.Waiver{{Code: finding.PartyNotReady, Because: "test"}})
+	must0(t, err)
+	if after := sets(); !slices.Equal(after["desk"], []string{"next"}) || !slices.Equal(after["crane"],
+		[]string{"next", "own"}) {
+		t.Errorf("after the switch: %v", after)
+	}
+	_, _, err = transition.BackSets(ctx, e, "old")
+	must0(t, err)
+	if back := sets(); !reflect.DeepEqual(back, before) {
+		t.Errorf("taken back: %v", back)
+	}
+}
+
+// Before anything is prepared nobody knows what a switch would break: that is no green light.
+func TestWhatIsNotPreparedIsUnknown(t *testing.T) {
+	_, e, _ := signed(t, 2)
+	must(parties.Add(ctx, e, []trust.Party{{Name: "quay", Platforms: []string{"debian"}, Sets: []string{"own"}}}))
+	p, err := authorities.PlanRenewal(ctx, e, authorities.RenewAsk{Handle: "root", Lifetime: span.Years(30),
+		Day: time.Now().AddDate(0, 0, 30)})
+	must0(t, err)
+	_, _, err = authorities.Renew(ctx, e, p)
+	must0(t, err)
+	got, err := transition.Of(ctx, e, "root")
+	must0(t, err)
+	if len(got.Breaks) == 0 && len(got.Unknown) == 0 {
+		t.Errorf("%+v", got)
 	}
 }

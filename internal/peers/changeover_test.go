@@ -366,7 +366,7 @@ func TestAForcedSwitchFailsAsForetold(t *testing.T) {
 		l.do("changeover", "record", "services", c, "--because", "seen")
 	}
 	var foretold struct {
-		Breaks []struct{ Client, Server string }
+		Breaks []struct{ Clients, Servers []string }
 	}
 	progress := exec.Command(program, "changeover", "progress", "services", "--json")
 	progress.Dir, progress.Env = l.dir, append(os.Environ(), l.env...)
@@ -379,8 +379,12 @@ func TestAForcedSwitchFailsAsForetold(t *testing.T) {
 	}
 	var want []string
 	for _, b := range foretold.Breaks {
-		if slices.Contains(liveClients, b.Client) && (b.Client == "psql") == (b.Server == "records") {
-			want = append(want, b.Client+" "+b.Server)
+		for _, client := range b.Clients {
+			for _, server := range b.Servers {
+				if slices.Contains(liveClients, client) && (client == "psql") == (server == "records") {
+					want = append(want, client+" "+server)
+				}
+			}
 		}
 	}
 	l.do("changeover", "switch", "services", "--early", "--yes", "--waive", "party-not-ready", "--because",

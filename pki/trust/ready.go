@@ -1,15 +1,29 @@
 package trust
 
 import (
-	"fmt"
+	"maps"
+	"slices"
+	"strings"
 	"time"
 )
 
-// Evidence is what is known of one anchor at one party, and how.
+// Evidence is what was said of one anchor at one party, and by what. Of what one thing says the latest
+// counts.
 type Evidence struct {
-	Has  bool
-	By   string // a kit's report, or somebody's word
-	When time.Time
+	Has      bool
+	By       string // in words: a kit's report, a look, or somebody's word
+	When     time.Time
+	Where    string // the store or the endpoint that it is about; empty for the whole party: somebody's word
+	Platform string // of the kit that reported; empty for another
+	Seq      int64  // in which order it was recorded
+}
+
+// later reports whether evidence is of a later second than another, or was recorded later in the same one.
+func (e Evidence) later(o Evidence) bool {
+	if a, b := e.When.Truncate(time.Second), o.When.Truncate(time.Second); !a.Equal(b) {
+		return a.After(b)
+	}
+	return e.Seq > o.Seq
 }
 
 // Readiness is how far a party is with anchors that it must learn.
@@ -34,24 +48,22 @@ type Standing struct {
 	Owner string    `json:"owner,omitempty" doc:"who looks after it"`
 }
 
-// Stand says how a party stands: ready when each anchor is known to be there, and not ready
-// when one is known to be missing. One that can learn none is ready only by evidence.
-func (p Party) Stand(needs []Anchor, known map[[32]byte]Evidence) Standing {
+// Stand says how a party stands: ready when each anchor is known to be there, in every store and at every
+// endpoint; not ready when one is known to be missing somewhere. What nothing tells is unknown. One that can
+// learn no anchors is ready only by evidence.
+func (p Party) Stand(needs []Anchor, known map[[32]byte][]Evidence) Standing {
 	out := Standing{Party: p.Name, State: Ready, Lacks: []string{}, Owner: p.Owner}
 	for _, a := range needs {
-		e, told := known[a.Certificate.SHA256()]
-		if told {
-			out.By, out.When = e.By, e.When.Format("2006-01-02")
+		state, by := p.holds(known[a.Certificate.SHA256()])
+		if len(by) > 0 {
+			out.By, out.When = words(by)
 		}
-		if told && e.Has {
+		if state == Ready {
 			continue
 		}
 		out.Lacks = append(out.Lacks, a.Certificate.Title())
-		switch {
-		case told:
-			out.State = NotReady
-		case out.State == Ready:
-			out.State = Unknown
+		if state == NotReady || out.State == Ready {
+			out.State = state
 		}
 	}
 	if p.Closed != "" && out.State != Ready {
@@ -60,12 +72,75 @@ func (p Party) Stand(needs []Anchor, known map[[32]byte]Evidence) Standing {
 	return out
 }
 
-// Break is a connection that would fail.
-type Break struct {
-	Client string `json:"client" doc:"the party that connects"`
-	Server string `json:"server" doc:"the party that it connects to, or whose certificate it is"`
-	Why    string `json:"why" doc:"what the client has against it"`
+// holds judges what is known of one anchor, and gives what that rests on.
+func (p Party) holds(list []Evidence) (Readiness, []Evidence) {
+	last := map[string]Evidence{}
+	for _, e := range list {
+		if was, told := last[e.Where]; !told || e.later(was) {
+			last[e.Where] = e
+		}
+	}
+	word, confirmed := last[""]
+	delete(last, "")
+	var has, lacks []Evidence
+	for _, where := range slices.Sorted(maps.Keys(last)) {
+		switch e := last[where]; {
+		case confirmed && word.later(e): // somebody looked again after it
+		case e.Has:
+			has = append(has, e)
+		default:
+			lacks = append(lacks, e)
+		}
+	}
+	switch {
+	case len(lacks) > 0:
+		return NotReady, lacks
+	case confirmed && word.Has:
+		return Ready, []Evidence{word}
+	case confirmed:
+		return NotReady, []Evidence{word}
+	case len(has) > 0 && p.covered(has):
+		return Ready, has
+	}
+	return Unknown, has
 }
 
-// String says it in a line.
-func (b Break) String() string { return fmt.Sprintf("%s refuses %s: %s", b.Client, b.Server, b.Why) }
+// covered reports whether every platform of a party, or where none is on record every endpoint, was heard of.
+func (p Party) covered(has []Evidence) bool {
+	if len(p.Platforms) > 0 {
+		return !slices.ContainsFunc(p.Platforms, func(want string) bool {
+			return !slices.ContainsFunc(has, func(e Evidence) bool { return e.Platform == want })
+		})
+	}
+	if slices.ContainsFunc(has, func(e Evidence) bool { return e.Platform != "" }) {
+		return true
+	}
+	return !slices.ContainsFunc(p.Endpoints, func(at string) bool {
+		return !slices.ContainsFunc(has, func(e Evidence) bool { return e.Where == at })
+	})
+}
+
+// words tells on what a standing rests, and of which day the latest of it is.
+func words(list []Evidence) (by, when string) {
+	var said []string
+	var last time.Time
+	for _, e := range list {
+		if !slices.Contains(said, e.By) {
+			said = append(said, e.By)
+		}
+		if e.When.After(last) {
+			last = e.When
+		}
+	}
+	return strings.Join(said, ", "), last.Format("2006-01-02")
+}
+
+// Break tells of connections that would fail: every client refuses every server, for one reason.
+type Break struct {
+	Clients []string `json:"clients" doc:"the parties that connect"`
+	Servers []string `json:"servers" doc:"the parties that they connect to, or whose certificates they are"`
+	Why     string   `json:"why" doc:"what the clients have against them"`
+}
+
+// Count is how many connections it is about.
+func (b Break) Count() int { return len(b.Clients) * len(b.Servers) }

@@ -14,6 +14,7 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+	"time"
 
 	"ironseal/internal/act/trusting"
 	"ironseal/internal/estate"
@@ -47,37 +48,59 @@ type journaled interface {
 	EntriesOf(ctx context.Context, act string, fn func(journal.Entry) error) error
 }
 
-func all(ctx context.Context, from journaled) (map[string]trust.Party, error) {
-	type said struct {
-		at    int64
-		party trust.Party
-		gone  bool
-	}
-	last := map[string]said{}
+// Entered is a party, and since when it is on record.
+type Entered struct {
+	trust.Party
+	Seq   int64     // the entry of the journal that put it there
+	After time.Time // when another party of its name was removed; zero for never
+}
+
+// Has reports whether an endpoint is on record of the party.
+func (p Entered) Has(endpoint string) bool { return slices.Contains(p.Endpoints, endpoint) }
+
+// All reads all parties, by name, with since when each is on record.
+func All(ctx context.Context, e *estate.Estate) (map[string]Entered, error) {
+	return entered(ctx, e.Records)
+}
+
+func entered(ctx context.Context, from journaled) (map[string]Entered, error) {
+	var acts []journal.Entry
 	for _, act := range []string{keepAct, removeAct} {
-		err := from.EntriesOf(ctx, act, func(en journal.Entry) error {
-			s := said{at: en.Seq, gone: act == removeAct}
-			if !s.gone {
-				if err := json.Unmarshal([]byte(en.Detail), &s.party); err != nil {
-					return fmt.Errorf("journal J%d: %w", en.Seq, err)
-				}
-			}
-			if s.at > last[en.Object].at {
-				last[en.Object] = s
-			}
+		if err := from.EntriesOf(ctx, act, func(en journal.Entry) error {
+			acts = append(acts, en)
 			return nil
-		})
-		if err != nil {
+		}); err != nil {
 			return nil, err
 		}
 	}
-	out := map[string]trust.Party{}
-	for name, s := range last {
-		if !s.gone {
-			out[name] = s.party
+	slices.SortFunc(acts, func(a, b journal.Entry) int { return int(a.Seq - b.Seq) })
+	out, removed := map[string]Entered{}, map[string]time.Time{}
+	for _, en := range acts {
+		if en.Act == removeAct {
+			delete(out, en.Object)
+			removed[strings.ToLower(en.Object)] = en.At.Truncate(time.Second)
+			continue
 		}
+		p, there := out[en.Object]
+		if !there {
+			p.Seq, p.After = en.Seq, removed[strings.ToLower(en.Object)]
+		}
+		p.Party = trust.Party{}
+		if err := json.Unmarshal([]byte(en.Detail), &p.Party); err != nil {
+			return nil, fmt.Errorf("journal J%d: %w", en.Seq, err)
+		}
+		out[en.Object] = p
 	}
 	return out, nil
+}
+
+func all(ctx context.Context, from journaled) (map[string]trust.Party, error) {
+	known, err := entered(ctx, from)
+	out := map[string]trust.Party{}
+	for name, p := range known {
+		out[name] = p.Party
+	}
+	return out, err
 }
 
 // Find finds a party by its name.
@@ -180,10 +203,19 @@ func keep(ctx context.Context, e *estate.Estate, list []trust.Party,
 		if err != nil {
 			return nil, err
 		}
+		lower := map[string]string{}
+		for name := range known {
+			lower[strings.ToLower(name)] = name
+		}
 		var entries []journal.Entry
 		for _, p := range list {
 			p = filled(p)
 			now, there := known[p.Name]
+			if other, clash := lower[strings.ToLower(p.Name)]; clash && !there {
+				return nil, fmt.Errorf("party %s: %s is there already: machines write their names in either case, so that "+
+					"nobody could tell whose a report is: choose another name", p.Name, other)
+			}
+			lower[strings.ToLower(p.Name)] = p.Name
 			if err := may(p, there); err != nil {
 				return nil, err
 			}
@@ -235,32 +267,80 @@ func Carry(ctx context.Context, from, to *estate.Estate) error {
 	return err
 }
 
-// Move lets parties hold one set in the place of another, inside an act: those named, or all
-// that hold it. It gives the entries of that, and who was moved.
-func Move(ctx context.Context, tx *records.Tx, from, to string, only []string) (entries []journal.Entry, moved []string,
-	err error) {
+// Moved is a party that was moved from one set to another, with the sets that it held before.
+type Moved struct {
+	Party  string   `json:"party"`
+	Before []string `json:"before"`
+	After  []string `json:"after"`
+}
+
+// Move lets all parties that hold one set hold another in its place, inside an act. It gives the entries of
+// that, and who was moved.
+func Move(ctx context.Context, tx *records.Tx, from, to string) (entries []journal.Entry, moved []Moved, err error) {
+	known, err := all(ctx, tx)
+	if err != nil {
+		return nil, nil, err
+	}
+	moved = []Moved{}
+	for _, name := range slices.Sorted(maps.Keys(known)) {
+		p := known[name]
+		if !slices.Contains(p.Sets, from) {
+			continue
+		}
+		m := Moved{Party: name, Before: p.Sets, After: inPlace(p.Sets, from, to)}
+		p.Sets = m.After
+		entry, err := entryOf(p)
+		if err != nil {
+			return nil, nil, err
+		}
+		entries, moved = append(entries, entry), append(moved, m)
+	}
+	return entries, moved, nil
+}
+
+// MoveBack undoes moves, inside an act. A party whose sets were not changed since gets back just what it
+// had; of another the one set takes the other's place again. Those that are on record no more are left out.
+func MoveBack(ctx context.Context, tx *records.Tx, from, to string, moves []Moved) (entries []journal.Entry,
+	moved []string, err error) {
 	known, err := all(ctx, tx)
 	if err != nil {
 		return nil, nil, err
 	}
 	moved = []string{}
-	for _, name := range slices.Sorted(maps.Keys(known)) {
-		p := known[name]
-		at := slices.Index(p.Sets, from)
-		if at < 0 || only != nil && !slices.Contains(only, name) {
+	for _, m := range moves {
+		p, there := known[m.Party]
+		switch {
+		case there && m.Before != nil && slices.Equal(p.Sets, m.After):
+			p.Sets = m.Before
+		case there && slices.Contains(p.Sets, from):
+			p.Sets = inPlace(p.Sets, from, to)
+			if slices.Contains(m.Before, from) { // it held both
+				p.Sets = append(p.Sets, from)
+			}
+		default:
 			continue
-		}
-		p.Sets = slices.Clone(p.Sets)
-		if p.Sets[at] = to; slices.Index(p.Sets, to) != at {
-			p.Sets = slices.Delete(p.Sets, at, at+1)
 		}
 		entry, err := entryOf(p)
 		if err != nil {
 			return nil, nil, err
 		}
-		entries, moved = append(entries, entry), append(moved, name)
+		entries, moved = append(entries, entry), append(moved, m.Party)
 	}
 	return entries, moved, nil
+}
+
+// inPlace has one name in the place of another, once.
+func inPlace(list []string, from, to string) []string {
+	out := []string{}
+	for _, name := range list {
+		if name == from {
+			name = to
+		}
+		if !slices.Contains(out, name) {
+			out = append(out, name)
+		}
+	}
+	return out
 }
 
 // Remove takes parties out. What they hold stays on record.

@@ -76,7 +76,7 @@ func Finish(ctx context.Context, e *estate.Estate, name, dir string, replace boo
 		return nil, err
 	}
 	for _, x := range list {
-		if x.Closed != "" || len(x.Platforms) == 0 || s != nil && !slices.Contains(s.moved, x.Name) {
+		if x.Closed != "" || len(x.Platforms) == 0 || s != nil && !s.movedOne(x.Name) {
 			continue
 		}
 		held := x.Sets
@@ -119,10 +119,16 @@ func (s *Sets) gone(ctx context.Context, e *estate.Estate) ([]trust.Anchor, erro
 		return nil, err
 	}
 	if len(p.Breaks) > 0 {
-		return nil, fmt.Errorf("trust set %s: %s: nothing is to be taken out yet", s.From, p.Breaks[0])
+		b := p.Breaks[0]
+		return nil, fmt.Errorf("trust set %s: of %s %s: nothing is to be taken out yet", s.From,
+			strings.Join(b.Servers[:min(3, len(b.Servers))], ", "), b.Why)
 	}
 	if len(leave) == 0 {
 		return nil, fmt.Errorf("trust set %s: no anchor of it has been left", s.From)
 	}
 	return leave, nil
+}
+
+func (s *Sets) movedOne(party string) bool {
+	return slices.ContainsFunc(s.moved, func(m parties.Moved) bool { return m.Party == party })
 }

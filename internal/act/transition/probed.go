@@ -46,6 +46,7 @@ func ConfirmByProbe(ctx context.Context, e *estate.Estate, handle string, o prob
 				return nil, head, fmt.Errorf("party %s: %w", x.Name, err)
 			}
 			result := p.told(x.Name, o.Look(ctx, t, time.Now))
+			result.Endpoint = at
 			if out = append(out, result); result.Told {
 				entries = append(entries, p.seen(handle, result))
 			}
@@ -116,6 +117,6 @@ func (p Progress) seen(handle string, r Probed) journal.Entry {
 	if !r.Has {
 		has, missing = missing, sums
 	}
-	return estate.Entry(confirmAct, r.Party, "authority", handle, "sha256", has, "missing", missing, "why",
+	return estate.Entry(confirmAct, r.Party, "authority", handle, "endpoint", r.Endpoint, "sha256", has, "missing", missing, "why",
 		"a look at "+r.Endpoint+": "+r.Words)
 }

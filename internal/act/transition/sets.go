@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -34,7 +35,7 @@ type Sets struct {
 	Day      time.Time `json:"day"`
 	Switched bool      `json:"switched"`
 
-	moved []string // parties that were moved when it was switched
+	moved []parties.Moved // when it was switched
 }
 
 // planned finds the change-over of a set; nil where there is none.
@@ -53,11 +54,17 @@ func planned(ctx context.Context, from interface {
 				To      string
 				Day     time.Time
 				Parties []string
+				Moved   []parties.Moved
 			}
 			if err := json.Unmarshal([]byte(en.Detail), &said); err != nil {
 				return fmt.Errorf("journal J%d: %w", en.Seq, err)
 			}
-			out = &Sets{From: set, To: said.To, Day: said.Day, Switched: act == switchAct, moved: said.Parties}
+			if said.Moved == nil { // an earlier version told the names alone
+				for _, name := range said.Parties {
+					said.Moved = append(said.Moved, parties.Moved{Party: name})
+				}
+			}
+			out = &Sets{From: set, To: said.To, Day: said.Day, Switched: act == switchAct, moved: said.Moved}
 			if act == backAct {
 				out = nil
 			}
@@ -131,7 +138,8 @@ func firstEnd(old, next trust.Set) (end time.Time, which string) {
 
 // ofSets tells how a change-over from a set to another stands.
 func ofSets(ctx context.Context, e *estate.Estate, s *Sets) (p Progress, err error) {
-	p.Learn, p.Parties, p.Breaks, p.Sets = []string{}, []trust.Standing{}, []trust.Break{}, s
+	p.begin()
+	p.Sets = s
 	old, err := trusting.Set(ctx, e, s.From)
 	if err != nil {
 		return p, err
@@ -158,7 +166,7 @@ func ofSets(ctx context.Context, e *estate.Estate, s *Sets) (p Progress, err err
 	p.sets = map[string]trust.Set{s.From: old}
 	for _, x := range p.all {
 		if slices.Contains(x.Sets, s.From) {
-			p.Parties = append(p.Parties, x.Stand(p.needs, known[lower(x.Name)]))
+			p.Parties = append(p.Parties, x.Stand(p.needs, known[x.Name]))
 		}
 	}
 	return p, p.judgeLeaving(ctx, e, leave)
@@ -167,7 +175,11 @@ func ofSets(ctx context.Context, e *estate.Estate, s *Sets) (p Progress, err err
 // judgeLeaving looks for servers on record whose certificates hang on an anchor that leaves:
 // whoever has moved refuses them.
 func (p *Progress) judgeLeaving(ctx context.Context, e *estate.Estate, leave []trust.Anchor) error {
+	if len(p.Parties) == 0 {
+		return nil
+	}
 	gone := trust.Set{Anchors: leave}
+	hang := map[string][]string{} // servers, by the title of the anchor
 	for _, server := range p.all {
 		held, err := e.HeldAll(e.Records.CertificatesHeldBy(ctx, server.Name))
 		if err != nil {
@@ -184,11 +196,14 @@ func (p *Progress) judgeLeaving(ctx context.Context, e *estate.Estate, leave []t
 			if len(line) == 0 || gone.Find(line[len(line)-1]) == nil {
 				continue
 			}
-			for _, x := range p.Parties {
-				p.Breaks = append(p.Breaks, trust.Break{Client: x.Party, Server: server.Name, Why: fmt.Sprintf(
-					"%s hangs on %s, which leaves the set.", c.Title(), line[len(line)-1].Title())})
+			if root := line[len(line)-1].Title(); !slices.Contains(hang[root], server.Name) {
+				hang[root] = append(hang[root], server.Name)
 			}
 		}
+	}
+	for _, root := range slices.Sorted(maps.Keys(hang)) {
+		p.Breaks = append(p.Breaks, trust.Break{Clients: names(p.Parties), Servers: hang[root],
+			Why: "what they serve hangs on " + root + ", which leaves the set"})
 	}
 	return nil
 }
@@ -224,14 +239,16 @@ func SwitchSets(ctx context.Context, e *estate.Estate, set string, early bool,
 		if err := stillReady(ctx, e.Within(tx), "trust set "+set, set, waivers); err != nil {
 			return nil, err
 		}
-		entries, names, err := parties.Move(ctx, tx, set, p.New, nil)
-		if moved = names; err == nil && !slices.EqualFunc(names, p.Parties, func(n string, x trust.Standing) bool {
-			return n == x.Party
-		}) {
+		entries, moves, err := parties.Move(ctx, tx, set, p.New)
+		moved = []string{}
+		for _, m := range moves {
+			moved = append(moved, m.Party)
+		}
+		if err == nil && !slices.Equal(moved, names(p.Parties)) {
 			return nil, failure.Of(failure.ErrChanged, "the parties that hold %s were changed meanwhile", set)
 		}
-		return append(entries, estate.Entry(switchAct, set, "to", p.New, "day", p.Day, "parties", names, "waived",
-			estate.WaivedCodes(list))), err
+		return append(entries, estate.Entry(switchAct, set, "to", p.New, "day", p.Day, "parties", moved, "moved", moves,
+			"waived", estate.WaivedCodes(list))), err
 	})
 	return moved, head, err
 }
@@ -249,7 +266,7 @@ func BackSets(ctx context.Context, e *estate.Estate, set string) (moved []string
 		}
 		var entries []journal.Entry
 		if now.Switched {
-			if entries, moved, err = parties.Move(ctx, tx, now.To, set, now.moved); err != nil {
+			if entries, moved, err = parties.MoveBack(ctx, tx, now.To, set, now.moved); err != nil {
 				return nil, err
 			}
 		}

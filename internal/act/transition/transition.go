@@ -2,15 +2,13 @@
 // new root before the first certificate under it is served, who has, and what would break if
 // it were switched now.
 //
-// What parties hold is taken from the reports of kits' scripts and from what somebody
-// confirmed; the later of two counts. Nothing is assumed of a party of which nothing is known.
+// What parties hold is taken from the reports of kits' scripts, from looks at endpoints and from what
+// somebody confirmed. Every store and every endpoint of a party must hold a root. Nothing is assumed of a
+// party of which nothing is known.
 package transition
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
-	"encoding/json"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -39,6 +37,7 @@ type Progress struct {
 	Learn   []string         `json:"learn"`   // titles of the roots that parties must hold before the switch
 	Parties []trust.Standing `json:"parties"` // those that must trust what changes
 	Breaks  []trust.Break    `json:"breaks"`  // what would fail if it were switched now
+	Unknown []string         `json:"unknown"` // for which nothing is prepared: what would fail with them nobody knows
 	Sets    *Sets            `json:"sets"`    // of a change from a set to another; nil for an authority's
 
 	needs []trust.Anchor
@@ -52,7 +51,7 @@ func Of(ctx context.Context, e *estate.Estate, handle string) (Progress, error) 
 }
 
 func of(ctx context.Context, e *estate.Estate, handle string) (p Progress, err error) {
-	p.Learn, p.Parties, p.Breaks = []string{}, []trust.Standing{}, []trust.Break{}
+	p.begin()
 	h, err := e.Hierarchy(ctx)
 	if err != nil {
 		return p, err
@@ -78,7 +77,25 @@ func of(ctx context.Context, e *estate.Estate, handle string) (p Progress, err e
 	if err := p.stand(ctx, e, was); err != nil {
 		return p, err
 	}
+	if len(p.Parties) > 0 {
+		p.Unknown = append(slices.Clone(p.Missing), unmoved(h, old)...)
+	}
 	return p, p.judge(ctx, e, old, prepared)
+}
+
+// unmoved are the authorities below a generation that will be left which have nothing below another yet.
+func unmoved(h hierarchy.Hierarchy, old *hierarchy.Generation) (out []string) {
+	for _, a := range h {
+		if g := a.Generations[len(a.Generations)-1]; g.Issuer == old && g.TakenBack() == nil && a.Retired.IsZero() {
+			out = append(out, g.Certificate.Title())
+		}
+	}
+	return out
+}
+
+// begin has empty lists, which JSON tells from none.
+func (p *Progress) begin() {
+	p.Learn, p.Parties, p.Breaks, p.Unknown = []string{}, []trust.Standing{}, []trust.Break{}, []string{}
 }
 
 func top(g *hierarchy.Generation) *hierarchy.Generation {
@@ -100,7 +117,7 @@ func (p *Progress) stand(ctx context.Context, e *estate.Estate, was *hierarchy.G
 		if relies, err := p.relies(ctx, e, x, was.Certificate); err != nil {
 			return err
 		} else if relies {
-			p.Parties = append(p.Parties, x.Stand(p.needs, known[lower(x.Name)]))
+			p.Parties = append(p.Parties, x.Stand(p.needs, known[x.Name]))
 		}
 	}
 	return nil
@@ -124,56 +141,6 @@ func (p *Progress) relies(ctx context.Context, e *estate.Estate, x trust.Party, 
 	return false, nil
 }
 
-// lower is how hosts and parties are compared: machines write their names in either case.
-func lower(name string) string { return strings.ToLower(name) }
-
-const confirmAct = "confirm roots"
-
-// evidence is what is known of every party's anchors; of two the later counts.
-func evidence(ctx context.Context, e *estate.Estate) (map[string]map[[32]byte]trust.Evidence, error) {
-	out := map[string]map[[32]byte]trust.Evidence{}
-	add := func(party, hexed string, ev trust.Evidence) {
-		b, err := hex.DecodeString(hexed)
-		if err != nil || len(b) != sha256.Size {
-			return // it names no certificate
-		}
-		sum := [32]byte(b)
-		party = lower(party)
-		if out[party] == nil {
-			out[party] = map[[32]byte]trust.Evidence{}
-		}
-		if now, ok := out[party][sum]; !ok || !ev.When.Before(now.When) {
-			out[party][sum] = ev
-		}
-	}
-	places, err := trusting.Places(ctx, e)
-	if err != nil {
-		return nil, err
-	}
-	for _, p := range places {
-		for sum, has := range p.Has {
-			add(p.Host, sum, trust.Evidence{Has: has, By: "the report of its " + p.Platform + " kit", When: p.When})
-		}
-	}
-	err = e.Records.EntriesOf(ctx, confirmAct, func(en journal.Entry) error {
-		var said struct {
-			SHA256, Missing []string
-			Why             string
-		}
-		if err := json.Unmarshal([]byte(en.Detail), &said); err != nil {
-			return fmt.Errorf("journal J%d: %w", en.Seq, err)
-		}
-		for _, sum := range said.SHA256 {
-			add(en.Object, sum, trust.Evidence{Has: true, By: en.Actor + ": " + said.Why, When: en.At})
-		}
-		for _, sum := range said.Missing {
-			add(en.Object, sum, trust.Evidence{By: said.Why, When: en.At})
-		}
-		return nil
-	})
-	return out, err
-}
-
 // judge holds what is prepared for every server against what every party is known to hold.
 func (p *Progress) judge(ctx context.Context, e *estate.Estate, old, prepared *hierarchy.Generation) error {
 	waiting, err := e.HeldAll(e.Records.CertificatesOf(ctx, p.Handle, prepared.Number))
@@ -184,9 +151,11 @@ func (p *Progress) judge(ctx context.Context, e *estate.Estate, old, prepared *h
 	for _, g := range prepared.Line() {
 		above = append(above, g.Certificate)
 	}
-	for _, x := range p.Parties {
+	refused := map[string]*trust.Break{}
+	var order []string
+	for _, like := range alike(p.Parties) {
 		anchors := []*cert.Certificate{top(old).Certificate}
-		if x.State == trust.Ready {
+		if like[0].State == trust.Ready {
 			anchors = append(anchors, above[len(above)-1])
 		}
 		for _, c := range waiting {
@@ -199,17 +168,52 @@ func (p *Progress) judge(ctx context.Context, e *estate.Estate, old, prepared *h
 				continue
 			}
 			why := v.Reasons()[0].Message
-			if x.State != trust.Ready {
-				why = "it is not known to hold " + strings.Join(x.Lacks, ", ")
+			if like[0].State != trust.Ready {
+				why = "they are not known to hold " + strings.Join(like[0].Lacks, ", ")
 			}
 			server, err := p.server(ctx, e, c)
 			if err != nil {
 				return err
 			}
-			p.Breaks = append(p.Breaks, trust.Break{Client: x.Party, Server: server, Why: why})
+			k := like[0].Party + "\x00" + why
+			if refused[k] == nil {
+				refused[k] = &trust.Break{Clients: names(like), Why: why}
+				order = append(order, k)
+			}
+			if !slices.Contains(refused[k].Servers, server) {
+				refused[k].Servers = append(refused[k].Servers, server)
+			}
 		}
 	}
+	for _, k := range order {
+		p.Breaks = append(p.Breaks, *refused[k])
+	}
 	return nil
+}
+
+// alike puts those parties together that refuse the same: there may be thousands.
+func alike(list []trust.Standing) (out [][]trust.Standing) {
+	at := map[string]int{}
+	for _, x := range list {
+		k := strings.Join(x.Lacks, "\x00")
+		if x.State == trust.Ready {
+			k = "ready"
+		}
+		n, there := at[k]
+		if !there {
+			n = len(out)
+			at[k], out = n, append(out, nil)
+		}
+		out[n] = append(out[n], x)
+	}
+	return out
+}
+
+func names(list []trust.Standing) (out []string) {
+	for _, x := range list {
+		out = append(out, x.Party)
+	}
+	return out
 }
 
 // server is the party that holds a certificate, else whom it is for.

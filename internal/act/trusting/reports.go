@@ -36,34 +36,41 @@ func Record(ctx context.Context, e *estate.Estate, list []kit.Report) (journal.H
 type Place struct {
 	Host, Platform, Store string
 	When                  time.Time
-	Has                   map[string]bool // fingerprints, in hex
+	Told                  map[string]Told // by SHA-256, in hex
+}
+
+// Told is what a store last told of one root.
+type Told struct {
+	Has  bool
+	When time.Time // as the machine says, and no later than it was recorded
+	Seq  int64     // the entry of the journal
 }
 
 // Places are the stores of all machines that reported, by host. A report that is older than
 // another of the same store and root counts for nothing.
 func Places(ctx context.Context, e *estate.Estate) ([]Place, error) {
-	type root struct{ host, platform, store, sum string }
-	at := map[root]time.Time{}
-	places := map[root]*Place{} // sum left out
+	type store struct{ host, platform, store string }
+	places := map[store]*Place{}
 	err := e.Records.EntriesOf(ctx, reportAct, func(en journal.Entry) error {
 		var r kit.Report
 		if err := json.Unmarshal([]byte(en.Detail), &r); err != nil {
 			return fmt.Errorf("journal J%d: %w", en.Seq, err)
 		}
-		key := root{host: en.Object, platform: r.Platform, store: r.Store}
+		key := store{en.Object, r.Platform, r.Store}
 		p := places[key]
 		if p == nil {
-			p = &Place{Host: en.Object, Platform: r.Platform, Store: r.Store, Has: map[string]bool{}}
+			p = &Place{Host: en.Object, Platform: r.Platform, Store: r.Store, Told: map[string]Told{}}
 			places[key] = p
+		}
+		if at := en.At.Truncate(time.Second); r.When.After(at) { // its clock is ahead: what comes later is later
+			r.When = at
 		}
 		if r.When.After(p.When) {
 			p.When = r.When
 		}
 		for _, sum := range r.SHA256 {
-			one := key
-			if one.sum = sum; !r.When.Before(at[one]) {
-				at[one] = r.When
-				p.Has[sum] = !slices.Contains(r.Missing, sum)
+			if !r.When.Before(p.Told[sum].When) {
+				p.Told[sum] = Told{!slices.Contains(r.Missing, sum), r.When, en.Seq}
 			}
 		}
 		return nil
@@ -81,7 +88,7 @@ func Places(ctx context.Context, e *estate.Estate) ([]Place, error) {
 // Lacks are the titles of the anchors of a set that a store has not, by the last report.
 func (p Place) Lacks(set trust.Set) (out []string) {
 	for _, a := range set.Anchors {
-		if !p.Has[fmt.Sprintf("%x", a.Certificate.SHA256())] {
+		if !p.Told[fmt.Sprintf("%x", a.Certificate.SHA256())].Has {
 			out = append(out, a.Certificate.Title())
 		}
 	}

@@ -3,7 +3,6 @@ package changeover
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -42,17 +41,44 @@ func drawParties(s *session.Session, p transition.Progress) {
 			{Text: x.When}, {Text: x.Owner, Tone: term.Quiet}})
 	}
 	s.Out.Table([]string{"", "party", "because", "of", "owner"}, cells)
-	if len(p.Breaks) == 0 {
-		s.Out.Gap()
-		s.Out.Say("%s nothing that is known would break if it were switched now", s.Out.Paint(term.Good, "✓"))
-		return
-	}
 	s.Out.Gap()
-	s.Out.Say("%s", s.Out.Paint(term.Strong, fmt.Sprintf("If it were switched now, %s would fail",
-		span.Count(len(p.Breaks), "connection"))))
-	for _, g := range grouped(p.Breaks) {
-		s.Out.Item(s.Out.Paint(term.Bad, "✗"), term.Safe(fmt.Sprintf("%s refuses %s: %s", g.Client, g.Server, g.Why)))
+	drawBreaks(s, p)
+}
+
+// drawBreaks says what would fail if it were switched now. Of what is not prepared nothing is known.
+func drawBreaks(s *session.Session, p transition.Progress) {
+	fails := 0
+	for _, b := range p.Breaks {
+		fails += b.Count()
 	}
+	switch {
+	case fails > 0:
+		s.Out.Say("%s", s.Out.Paint(term.Strong, fmt.Sprintf("If it were switched now, %s would fail",
+			span.Count(fails, "connection"))))
+	case len(p.Unknown) == 0:
+		s.Out.Say("%s nothing that is known would break if it were switched now", s.Out.Paint(term.Good, "✓"))
+	}
+	for _, b := range p.Breaks {
+		verb := "refuse"
+		if len(b.Clients) == 1 {
+			verb = "refuses"
+		}
+		s.Out.Item(s.Out.Paint(term.Bad, "✗"), term.Safe(fmt.Sprintf("%s %s %s: %s", some(b.Clients), verb,
+			some(b.Servers), b.Why)))
+	}
+	if len(p.Unknown) > 0 {
+		s.Out.Item(s.Out.Paint(term.Careful, "?"), term.Safe(fmt.Sprintf("it is not known what would break: nothing is "+
+			"prepared for %s", some(p.Unknown))))
+	}
+}
+
+// some are the first of a list; a terminal is not the place for thousands.
+func some(list []string) string {
+	const most = 5
+	if len(list) <= most+1 {
+		return strings.Join(list, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(list[:most], ", "), len(list)-most)
 }
 
 // next is the step that comes next.
@@ -65,19 +91,6 @@ func next(c transition.Progress) overview.Advice {
 			Command: "ironseal changeover plan " + c.Handle + " --out DIR"}
 	}
 	return overview.Advice{Why: "on the day", Command: "ironseal changeover switch " + c.Handle}
-}
-
-// grouped puts together what one client has against several servers.
-func grouped(list []trust.Break) (out []trust.Break) {
-	for _, b := range list {
-		at := slices.IndexFunc(out, func(g trust.Break) bool { return g.Client == b.Client && g.Why == b.Why })
-		if at < 0 {
-			out = append(out, b)
-			continue
-		}
-		out[at].Server += ", " + b.Server
-	}
-	return out
 }
 
 // draw makes the picture of a change-over.
