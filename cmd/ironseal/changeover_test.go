@@ -38,7 +38,7 @@ func TestAChangeOfRootsOverParties(t *testing.T) {
 	out := p.must("changeover", "progress", "services")
 	for _, want := range []string{"Who must hold Another Root", "? unknown", "✗ cannot learn",
 		"3 connections would fail",
-		"gate-2 refuses gate-1: "} {
+		"gate-1, gate-2, scanner refuse gate-1: "} {
 		if !strings.Contains(out, want) {
 			t.Errorf("%q is missing:\n%s", want, out)
 		}

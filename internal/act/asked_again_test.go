@@ -90,11 +90,20 @@ func TestWhatAPlanRefusesIsAskedAgainInsideTheAct(t *testing.T) {
 			_, err := intake.Decide(ctx, e, "R2", records.Declined, "a change of mind", false)
 			must0(t, err)
 		}},
-		"sign: the issuer is revoked":            {nil, waiting, taken(revocation.CACompromise, "services")},
-		"sign: the issuer is stopped":            {nil, waiting, open("services")},
-		"sign: the issuer is retired":            {nil, waiting, func(t *testing.T, e *estate.Estate) { retire(t, e, "services") }},
-		"sign: the issuer is renewed":            {nil, waiting, func(t *testing.T, e *estate.Estate) { renewed(t, e, authorities.RenewAsk{Handle: "services"}) }},
-		"sign: an authority gets its subject":    {nil, requestFor("CN=h9.ternbay.example"), func(t *testing.T, e *estate.Estate) { named(t, e, "CN=h9.ternbay.example") }},
+		"sign: the issuer is revoked": {nil, waiting, taken(revocation.CACompromise, "services")},
+		"sign: the issuer is stopped": {nil, waiting, open("services")},
+		"sign: the issuer is retired": {nil, waiting, func(t *testing.T, e *estate.Estate) {
+			retire(t, e,
+				"services")
+		}},
+		"sign: the issuer is renewed": {nil, waiting, func(t *testing.T, e *estate.Estate) {
+			renewed(t, e,
+				authorities.RenewAsk{Handle: "services"})
+		}},
+		"sign: an authority gets its subject": {nil, requestFor("CN=h9.ternbay.example"), func(t *testing.T,
+			e *estate.Estate) {
+			named(t, e, "CN=h9.ternbay.example")
+		}},
 		"renew: revoked for the loss of the key": {nil, renewR1, taken(revocation.KeyCompromise, "R1")},
 		"renew: superseded":                      {nil, renewR1, taken(revocation.Superseded, "R1")},
 		"renew: on hold":                         {nil, renewR1, taken(revocation.CertificateHold, "R1")},
@@ -102,16 +111,23 @@ func TestWhatAPlanRefusesIsAskedAgainInsideTheAct(t *testing.T) {
 		"renew: cessation of operation":          {nil, renewR1, taken(revocation.CessationOfOperation, "R1")},
 		"renew: affiliation changed":             {nil, renewR1, taken(revocation.AffiliationChanged, "R1")},
 		"renew: unspecified":                     {nil, renewR1, taken(revocation.Unspecified, "R1")},
-		"renew: renewed on another screen":       {nil, renewR1, func(t *testing.T, e *estate.Estate) { must0(t, renewR1(t, e)()) }},
-		"renew: an incident about the key":       {nil, renewR1, open("R1")},
-		"handover: revoked":                      {nil, handover, taken(revocation.Superseded, "R1")},
-		"handover: on hold":                      {nil, handover, taken(revocation.CertificateHold, "R1")},
-		"handover: the authority above falls":    {nil, handover, taken(revocation.CACompromise, "services")},
-		"handover: an incident about the key":    {nil, handover, open("R1")},
-		"release: an incident about the key":     {taken(revocation.CertificateHold, "R1"), release("R1"), open("R1")},
-		"release: revoked for good":              {taken(revocation.CertificateHold, "R1"), release("R1"), taken(revocation.Superseded, "R1")},
-		"authority: the one above is stopped":    {nil, newAuthority("CN=Depot"), open("root")},
-		"authority: another of its subject":      {nil, newAuthority("CN=Depot"), func(t *testing.T, e *estate.Estate) { named(t, e, "CN=Depot") }},
+		"renew: renewed on another screen": {nil, renewR1, func(t *testing.T, e *estate.Estate) {
+			must0(t,
+				renewR1(t, e)())
+		}},
+		"renew: an incident about the key":    {nil, renewR1, open("R1")},
+		"handover: revoked":                   {nil, handover, taken(revocation.Superseded, "R1")},
+		"handover: on hold":                   {nil, handover, taken(revocation.CertificateHold, "R1")},
+		"handover: the authority above falls": {nil, handover, taken(revocation.CACompromise, "services")},
+		"handover: an incident about the key": {nil, handover, open("R1")},
+		"release: an incident about the key":  {taken(revocation.CertificateHold, "R1"), release("R1"), open("R1")},
+		"release: revoked for good": {taken(revocation.CertificateHold, "R1"), release("R1"),
+			taken(revocation.Superseded, "R1")},
+		"authority: the one above is stopped": {nil, newAuthority("CN=Depot"), open("root")},
+		"authority: another of its subject": {nil, newAuthority("CN=Depot"), func(t *testing.T,
+			e *estate.Estate) {
+			named(t, e, "CN=Depot")
+		}},
 		"authority renewed: an incident, links": {nil, func(t *testing.T, e *estate.Estate) func() error {
 			return renewal(t, e, authorities.RenewAsk{Handle: "root"})
 		}, open("root")},
@@ -130,15 +146,27 @@ func TestWhatAPlanRefusesIsAskedAgainInsideTheAct(t *testing.T) {
 		"retire: an incident": {nil, func(t *testing.T, e *estate.Estate) func() error {
 			return func() error { return retiring(e, "services") }
 		}, open("services")},
-		"switch: the prepared one is revoked": {prepared("services", day()), switching("services"), taken(revocation.CACompromise, "services.g2")},
-		"switch: the prepared one is stopped": {prepared("services", day()), switching("services"), open("services.g2")},
-		"back: the earlier one is stopped":    {func(t *testing.T, e *estate.Estate) { renewed(t, e, authorities.RenewAsk{Handle: "services"}) }, back("services", day()), open("services.g1")},
-		"back: the earlier one is revoked":    {func(t *testing.T, e *estate.Estate) { renewed(t, e, authorities.RenewAsk{Handle: "services"}) }, back("services", day()), taken(revocation.CACompromise, "services.g1")},
-		"revoke: an incident about the other": {func(t *testing.T, e *estate.Estate) { renewed(t, e, authorities.RenewAsk{Handle: "services"}) }, revokes(revocation.CACompromise, "services.g2"), open("services.g1")},
-		"revoke: revoked meanwhile":           {nil, revokes(revocation.Superseded, "R1"), taken(revocation.KeyCompromise, "R1")},
-		"take-in: what signed it is stopped":  {nil, issuedBefore, open("services")},
-		"take-in: what signed it is revoked":  {nil, issuedBefore, taken(revocation.CACompromise, "services")},
-		"sets: a party turns out to lack it":  {twoSets, switchSets, reported},
+		"switch: the prepared one is revoked": {prepared("services", day()), switching("services"),
+			taken(revocation.CACompromise, "services.g2")},
+		"switch: the prepared one is stopped": {prepared("services", day()), switching("services"),
+			open("services.g2")},
+		"back: the earlier one is stopped": {func(t *testing.T, e *estate.Estate) {
+			renewed(t, e,
+				authorities.RenewAsk{Handle: "services"})
+		}, back("services", day()), open("services.g1")},
+		"back: the earlier one is revoked": {func(t *testing.T, e *estate.Estate) {
+			renewed(t, e,
+				authorities.RenewAsk{Handle: "services"})
+		}, back("services", day()), taken(revocation.CACompromise, "services.g1")},
+		"revoke: an incident about the other": {func(t *testing.T, e *estate.Estate) {
+			renewed(t, e,
+				authorities.RenewAsk{Handle: "services"})
+		}, revokes(revocation.CACompromise, "services.g2"), open("services.g1")},
+		"revoke: revoked meanwhile": {nil, revokes(revocation.Superseded, "R1"),
+			taken(revocation.KeyCompromise, "R1")},
+		"take-in: what signed it is stopped": {nil, issuedBefore, open("services")},
+		"take-in: what signed it is revoked": {nil, issuedBefore, taken(revocation.CACompromise, "services")},
+		"sets: a party turns out to lack it": {twoSets, switchSets, reported},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -343,7 +371,8 @@ func TestAnswersOfAnAuthorityThatFallsMeanwhile(t *testing.T) {
 			if list, err := os.ReadDir(to); err == nil {
 				t.Errorf("%d answers were released", len(list))
 			}
-			if again, err := responding.Prepare(ctx, e, to, publishing.Ask{}, nil); err != nil || len(again.Skipped) == 0 {
+			if again, err := responding.Prepare(ctx, e, to, publishing.Ask{}, nil); err != nil ||
+				len(again.Skipped) == 0 {
 				t.Errorf("%+v, %v", again, err)
 			}
 		})

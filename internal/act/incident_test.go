@@ -188,7 +188,8 @@ func TestAnIncidentWithASwitchDay(t *testing.T) {
 func TestIncidentsThatAreNone(t *testing.T) {
 	dir, e, list := signed(t, 2)
 	begin(t, e, "services")
-	if _, err := incidents.End(ctx, e, incident(t, e, "I1"), incidents.Ending{Because: "a false alarm", FalseAlarm: true}); err != nil {
+	if _, err := incidents.End(ctx, e, incident(t, e, "I1"), incidents.Ending{Because: "a false alarm",
+		FalseAlarm: true}); err != nil {
 		t.Fatal(err)
 	}
 	number := take(t, e, specimen.Request(t, nil, "CN=a.ternbay.example", []string{"a.ternbay.example"}))
@@ -276,7 +277,8 @@ func TestNothingIsSignedForAKeyInDoubt(t *testing.T) {
 	}
 	doubted(again, "key-in-doubt")
 	begin(t, e, list[0].SerialHex()) // another one keeps nobody from going on
-	if _, err := incidents.End(ctx, e, incident(t, e, "I1"), incidents.Ending{Because: "a false alarm", FalseAlarm: true}); err != nil {
+	if _, err := incidents.End(ctx, e, incident(t, e, "I1"), incidents.Ending{Because: "a false alarm",
+		FalseAlarm: true}); err != nil {
 		t.Fatal(err)
 	}
 	if s := sheet(t, e, second); s.Plan.Findings.Has("key-in-doubt") {

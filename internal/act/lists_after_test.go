@@ -56,7 +56,8 @@ func kept(t *testing.T, e *estate.Estate) (out [][]byte) {
 
 func ahead(t *testing.T, e *estate.Estate, n int) {
 	t.Helper()
-	p, err := publishing.PlanLists(ctx, e, publishing.Ask{Only: []string{"root"}, All: true, Ahead: n, Life: span.Days(40),
+	p, err := publishing.PlanLists(ctx, e, publishing.Ask{Only: []string{"root"}, All: true, Ahead: n,
+		Life: span.Days(40),
 		Step: span.Days(30)})
 	must0(t, err)
 	_, err = publishing.Sign(ctx, e, p)

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"ironseal/internal/act/authorities"
+	"ironseal/internal/act/doubt"
 	"ironseal/internal/act/intake"
 	"ironseal/internal/act/live"
 	"ironseal/internal/act/parties"
@@ -237,7 +238,7 @@ func TestAnAuthorityIsRevoked(t *testing.T) {
 			t.Errorf("%d is %s", i, s)
 		}
 	}
-	if known, err := e.KnownAgainst(ctx, list[0].Certificate); err != nil || len(known.Refusing()) == 0 {
+	if known, err := doubt.Against(ctx, e, list[0].Certificate); err != nil || len(known.Refusing()) == 0 {
 		t.Error("what fell is called valid")
 	}
 	number = take(t, e, specimen.Request(t, nil, "CN=later.ternbay.example", []string{"later.ternbay.example"}))

@@ -37,7 +37,8 @@ func TestASerialIsTakenForTheCertificate(t *testing.T) {
 		t.Fatal(err)
 	}
 	if l, err := revoking.Scheduled(ctx, later); err != nil || len(l) != 1 || l[0].Waits == "" {
-		t.Errorf("an untrusted certificate of another make, with the serial of the replacement, makes the one in use ready to be revoked: %+v, %v", l, err)
+		t.Errorf("an untrusted certificate of another make, with the serial of the replacement, makes the one in use "+
+			"ready to be revoked: %+v, %v", l, err)
 	}
 }
 
@@ -65,6 +66,7 @@ func TestAnEndpointThatIsDownCountsAsMoved(t *testing.T) {
 	saw(t, e, "192.0.2.8:443", newest.SerialHex())
 	saw(t, e, "192.0.2.7:443", "") // as probe --record puts on record what did not answer
 	if l, err := revoking.Scheduled(ctx, later); err != nil || len(l) != 1 || l[0].Waits == "" {
-		t.Errorf("192.0.2.7:443 served the earlier one when it last answered, and that is ready to be revoked: %+v, %v", l, err)
+		t.Errorf("192.0.2.7:443 served the earlier one when it last answered, and that is ready to be revoked: %+v, %v",
+			l, err)
 	}
 }

@@ -126,7 +126,8 @@ func TestTakingBackRestoresTheSets(t *testing.T) {
 		}
 		return out
 	}
-	_, _, err := transition.SwitchSets(ctx, e, "old", true, []finding.Waiver{{Code: finding.PartyNotReady, Because: "test"}})
+	_, _, err := transition.SwitchSets(ctx, e, "old", true, []finding.Waiver{{Code: finding.PartyNotReady,
+		Because: "test"}})
 	must0(t, err)
 	if after := sets(); !slices.Equal(after["desk"], []string{"next"}) || !slices.Equal(after["crane"],
 		[]string{"next", "own"}) {

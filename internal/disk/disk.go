@@ -140,16 +140,29 @@ func (d Disk) begin(path string, data []byte, mode fs.FileMode, replace bool) (*
 	if err := d.fault(StepCreate, path); err != nil {
 		return nil, fmt.Errorf("writing %s: %w", path, err)
 	}
-	f, err := os.CreateTemp(filepath.Dir(path), tempPrefix+"*")
+	f, err := beginFile(filepath.Dir(path))
 	if err != nil {
 		return nil, notWritten(path, err)
 	}
-	hold(f)
 	m := &making{d, f, path, replace}
 	if err := d.fill(f, path, data, mode); err != nil {
 		return nil, m.drop(err)
 	}
 	return m, nil
+}
+
+// beginFile makes a file and holds it. Whoever sweeps between the two takes it away; then another is made.
+func beginFile(dir string) (*os.File, error) {
+	for {
+		f, err := os.CreateTemp(dir, tempPrefix+"*")
+		if err != nil {
+			return nil, err
+		}
+		if hold(f); there(f) {
+			return f, nil
+		}
+		f.Close()
+	}
 }
 
 func (m *making) sync() error {

@@ -100,36 +100,62 @@ func Aside(target string, write func(making string) error) error {
 	if _, err := Sweep(parent); err != nil { // what a run that was killed left in the same place
 		return err
 	}
-	making, err := os.MkdirTemp(parent, makingPrefix+"*")
+	making, release, err := beginFolder(parent)
 	if err != nil {
 		return fmt.Errorf("%s cannot be written: %w", parent, Plain(err))
 	}
+	defer release()
 	defer os.RemoveAll(making)
-	if f, err := os.Open(making); err == nil {
-		hold(f)
-		defer f.Close()
-	}
 	if err := write(making); err != nil {
 		return err
 	}
 	return Disk{}.syncDir(parent)
 }
 
-// Hold locks a file until release is called, or the program ends.
+// beginFolder makes a folder and holds it. Whoever sweeps between the two takes it away; then another is made.
+func beginFolder(parent string) (making string, release func(), err error) {
+	for {
+		if making, err = os.MkdirTemp(parent, makingPrefix+"*"); err != nil {
+			return "", nil, err
+		}
+		release, err := Hold(making)
+		if err == nil || !errors.Is(err, fs.ErrNotExist) {
+			if release == nil { // it cannot be opened; then nobody sweeps it
+				release = func() {}
+			}
+			return making, release, nil
+		}
+	}
+}
+
+// Hold locks a file or folder until release is called, or the program ends. Where somebody took it away
+// before it was locked, that is fs.ErrNotExist.
 func Hold(path string) (release func(), err error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", path, Plain(err))
 	}
 	hold(f)
+	if !there(f) {
+		f.Close()
+		return nil, fmt.Errorf("%s: %w", path, fs.ErrNotExist)
+	}
 	return func() { f.Close() }, nil
 }
 
-// Held reports whether a program that runs holds a file.
-func Held(path string) bool {
-	_, err := os.Lstat(path)
-	return err == nil && !unheld(path)
+// there reports whether what was opened still has its name.
+func there(f *os.File) bool {
+	a, err := f.Stat()
+	if err != nil {
+		return false
+	}
+	b, err := os.Lstat(f.Name())
+	return err == nil && os.SameFile(a, b)
 }
+
+// Take locks a file or folder that nobody holds, until release is called; false where somebody does, or it
+// is not there.
+func Take(path string) (release func(), ok bool) { return take(path) }
 
 // Place moves a file that was made aside to its name, which must be free.
 func Place(from, to string) error {
@@ -174,7 +200,12 @@ func SweepNow(dir string) (removed []string, err error) { return sweep(leftovers
 
 func sweep(list []string) (removed []string, err error) {
 	for _, path := range list {
-		if e := os.RemoveAll(path); e != nil && !errors.Is(e, fs.ErrNotExist) {
+		release, ok := take(path)
+		if !ok {
+			continue // somebody works on it, or was quicker
+		}
+		e := os.RemoveAll(path)
+		if release(); e != nil && !errors.Is(e, fs.ErrNotExist) {
 			err = errors.Join(err, fmt.Errorf("removing %s: %w", path, Plain(e)))
 			continue
 		}

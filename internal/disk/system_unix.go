@@ -11,18 +11,30 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// hold locks what is being made. A file system without locks is no hindrance: what
-// is left behind there is told, and not removed.
-func hold(f *os.File) { _ = unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) }
+// hold locks what is being made. Who looks whether it is held has the lock for a moment, and is waited for.
+// A file system without locks is no hindrance: what is left behind there is told, and not removed.
+func hold(f *os.File) { _ = unix.Flock(int(f.Fd()), unix.LOCK_EX) }
+
+// take locks a file or folder that nobody holds, until release is called.
+func take(path string) (release func(), ok bool) {
+	f, err := os.OpenFile(path, os.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, false
+	}
+	if unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) != nil {
+		f.Close()
+		return nil, false
+	}
+	return func() { f.Close() }, true
+}
 
 // unheld reports whether nobody holds a lock on a file or folder.
 func unheld(path string) bool {
-	f, err := os.OpenFile(path, os.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
-	if err != nil {
-		return false
+	release, ok := take(path)
+	if ok {
+		release()
 	}
-	defer f.Close()
-	return unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil
+	return ok
 }
 
 // mine reports whether a file belongs to the user who runs the program.

@@ -9,9 +9,9 @@ import (
 	"time"
 
 	"ironseal/internal/failure"
+	"ironseal/internal/parallel"
 	"ironseal/internal/records"
 	"ironseal/pki/cert"
-	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/kit"
 	"ironseal/pki/ocsp"
@@ -149,7 +149,7 @@ func (e *Estate) EachCertificate(ctx context.Context, w Which, fn func(Held) err
 	var page []records.Certificate
 	flush := func() error {
 		read, faults := make([]Held, len(page)), make([]error, len(page))
-		Parallel(len(page), func(i int) { read[i], faults[i] = e.held(page[i], down) })
+		parallel.Each(len(page), func(i int) { read[i], faults[i] = e.held(page[i], down) })
 		page = page[:0]
 		for i, h := range read {
 			signer, err := "", faults[i]
@@ -285,61 +285,6 @@ func (e *Estate) OnRecord(ctx context.Context, c *cert.Certificate) (Held, bool,
 		}
 	}
 	return Held{}, false, nil
-}
-
-// KnownAgainst says what the records know against a certificate that a client may
-// accept all the same: that another was signed in its place, that it waits, or that a key of ours
-// signed it and nobody wrote that down.
-func (e *Estate) KnownAgainst(ctx context.Context, c *cert.Certificate) (finding.List, error) {
-	h, known, err := e.OnRecord(ctx, c)
-	if err != nil {
-		return nil, err
-	}
-	if !known {
-		return e.unrecorded(ctx, c)
-	}
-	switch h.State {
-	case Revoked, OnHold, Fallen:
-		return finding.List{finding.New(finding.RevokedOnRecord, "On record %s is %s.", c.Title(), h.State)}, nil
-	case Replaced, Staged:
-		return finding.List{finding.New(finding.OnRecord, "On record %s is %s.", c.Title(), h.State)}, nil
-	}
-	return nil, nil
-}
-
-// unrecorded says whether a certificate that is not on record was signed by a key of ours. Of an
-// authority that was adopted not everything is known: what is older than its record is told, and
-// holds.
-func (e *Estate) unrecorded(ctx context.Context, c *cert.Certificate) (finding.List, error) {
-	h, err := e.Hierarchy(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for _, g := range AllGenerations(h) {
-		if !c.Issuer.Equal(g.Certificate.Subject) || c.VerifiedBy(g.Certificate.Key) != nil {
-			continue
-		}
-		if r, found, err := e.Records.RevocationOf(ctx, g.Authority.Handle, c.SerialHex()); err != nil {
-			return nil, err
-		} else if found && r.Released.IsZero() {
-			return finding.List{finding.New(finding.RevokedOnRecord, "On record serial %s of %s is %s.", c.Serial.Short(),
-				g.Label(), Revoked)}, nil
-		}
-		if g.Authority.Elsewhere {
-			return nil, nil // its records are elsewhere
-		}
-		f := finding.New(finding.NotOnRecord, "%s, serial %s, was signed with the key of %s, and is not on record here.",
-			c.Title(), c.Serial.Short(), g.Label())
-		first, err := e.Records.CertificateOf(ctx, g.Authority.Handle, g.Number)
-		if err != nil {
-			return nil, err
-		}
-		if first.Template == "" { // adopted: what else it issued is not known
-			f.Severity = finding.Warn
-		}
-		return finding.List{f}, nil
-	}
-	return nil, nil
 }
 
 // OneUse reports whether the certificate's key was made for one use and is gone, as those are

@@ -2,15 +2,8 @@ package estate
 
 import (
 	"ironseal/pki/cert"
-	"ironseal/pki/ext"
 	"ironseal/pki/finding"
 )
-
-// IsRehearsal reports whether a certificate carries the mark of a rehearsal.
-func IsRehearsal(c *cert.Certificate) bool {
-	_, ok := c.Extensions.Find(ext.RehearsalID)
-	return ok
-}
 
 // RehearsalFindings keeps what was made in a rehearsal out of a real estate.
 func (e *Estate) RehearsalFindings(list []*cert.Certificate) finding.List {
@@ -19,7 +12,7 @@ func (e *Estate) RehearsalFindings(list []*cert.Certificate) finding.List {
 	}
 	var out finding.List
 	for _, c := range list {
-		if IsRehearsal(c) {
+		if c.Rehearsed() {
 			out = append(out, finding.New(finding.RehearsalMade, "%s was made in a rehearsal.", c.Title()))
 		}
 	}

@@ -62,10 +62,12 @@ echo "after: $(look)"
 	out, err := exec.Command(unshare, "-m", "sh", script).CombinedOutput()
 	if want := "before: ERR_CERT_AUTHORITY_INVALID \nown: all aboard \nnear: all aboard \n" +
 		"far: ERR_CERT_INVALID \nbeside others: all aboard \none taken out: all aboard \n" +
-		"ours taken out: ERR_CERT_AUTHORITY_INVALID \nafter: ERR_CERT_AUTHORITY_INVALID \n"; err != nil || string(out) != want {
+		"ours taken out: ERR_CERT_AUTHORITY_INVALID \nafter: ERR_CERT_AUTHORITY_INVALID \n"; err != nil ||
+		string(out) != want {
 		t.Errorf("%v\n%s", err, out)
 	}
-	if text := string(readFile(t, e.path("kits/own.chromium/tern-bay-ferries-own-roots.json"))); !strings.Contains(text, "pier.") {
+	if text := string(readFile(t, e.path("kits/own.chromium/tern-bay-ferries-own-roots.json"))); !strings.Contains(text,
+		"pier.") {
 		t.Error(text)
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"time"
 
+	"ironseal/internal/records/factors"
 	"ironseal/internal/records/lineage"
 )
 
@@ -15,7 +16,7 @@ import (
 type Tx struct {
 	lineage.Writing
 	actor  string
-	keys   *moduli           // what is known of RSA keys; nil until it is needed
+	keys   *factors.Moduli   // what is known of RSA keys; nil until it is needed
 	more   []journal.Entry   // what came out on the way
 	learnt map[[32]byte]bool // RSA keys that this change brought
 	placed map[string]bool   // addresses that this change has recorded
@@ -61,7 +62,7 @@ func (t *Tx) change(fn func(*Tx) ([]journal.Entry, error)) (journal.Head, error)
 	if err != nil {
 		return journal.Head{}, err
 	}
-	if err := t.keys.flush(t); err != nil {
+	if err := t.keys.Flush(t.Change); err != nil {
 		return journal.Head{}, err
 	}
 	if _, err := lineage.Load(t.Ctx, t.Reads()); err != nil {

@@ -195,7 +195,8 @@ func (t *Tx) place(c *cert.Certificate, generation int64, part int) error {
 			continue
 		}
 		t.placed[key] = true
-		if _, err := t.Exec("INSERT OR IGNORE INTO place (generation, part, kind, address) VALUES (?,?,?,?)", generation,
+		if _, err := t.Exec("INSERT OR IGNORE INTO place (generation, part, kind, address) VALUES (?,?,?,?)",
+			generation,
 			part, p.Kind, p.Address); err != nil {
 			return err
 		}

@@ -7,6 +7,7 @@ import (
 	"os"
 	"strings"
 
+	"ironseal/internal/records/factors"
 	"ironseal/internal/records/lineage"
 	"ironseal/internal/records/sqlite"
 	"ironseal/pki/cert"
@@ -32,7 +33,7 @@ func (s *Store) takeUp(ctx context.Context, form string) error {
 		}
 	}
 	return s.Anew(ctx, func(c *sqlite.Change) error {
-		t := &Tx{Writing: lineage.Writing{Change: c}, keys: &moduli{}}
+		t := &Tx{Writing: lineage.Writing{Change: c}, keys: &factors.Moduli{}}
 		if err := t.takeUp(form); err != nil {
 			return fmt.Errorf("taking up the records from form %s: %w", form, err)
 		}
@@ -48,7 +49,7 @@ func (t *Tx) takeUp(form string) error {
 	}
 	steps := []func() error{t.MakeAnew}
 	if form == "1" || form == "2" {
-		steps = append(steps, t.deriveAnew, t.learnAll, func() error { return t.keys.flush(t) })
+		steps = append(steps, t.deriveAnew, t.learnAll, func() error { return t.keys.Flush(t.Change) })
 	}
 	steps = append(steps, t.placeAll)
 	for _, step := range steps {
@@ -204,36 +205,14 @@ func (t *Tx) learnAll() error {
 			continue
 		}
 		known[sum] = true
-		for _, r := range t.keys.rows {
+		for _, r := range t.keys.Rows {
 			if coprime.Shares(r.Product, n.k.Modulus()) {
 				if err := t.tell(r, sum, n.k.Modulus(), n.who); err != nil {
 					return err
 				}
 			}
 		}
-		t.keys.rows.Add(sum, n.k.Modulus())
+		t.keys.Rows.Add(sum, n.k.Modulus())
 	}
 	return nil
-}
-
-// keyOnRecord finds a key by its fingerprint, and whose it is.
-func keyOnRecord(ctx context.Context, q sqlite.Querier, sum []byte) (key.Public, string, error) {
-	var der []byte
-	if err := q.QueryRowContext(ctx, "SELECT der FROM certificate WHERE key_sha256 = ? LIMIT 1",
-		sum).Scan(&der); err == nil {
-		c, err := cert.Read(der)
-		if err != nil {
-			return key.Public{}, "", err
-		}
-		return c.Key, c.Title(), nil
-	}
-	if err := q.QueryRowContext(ctx, "SELECT der FROM request WHERE key_sha256 = ? LIMIT 1",
-		sum).Scan(&der); err != nil {
-		return key.Public{}, "", err
-	}
-	r, err := request.Read(der)
-	if err != nil {
-		return key.Public{}, "", err
-	}
-	return r.Key, r.Title(), nil
 }

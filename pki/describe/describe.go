@@ -226,7 +226,7 @@ func Certificate(c *cert.Certificate, now time.Time) Object {
 	case c.SelfIssued():
 		f.Shown = []string{issuer + " (itself)"}
 	}
-	if _, ok := c.Extensions.Find(ext.RehearsalID); ok {
+	if c.Rehearsed() {
 		o.add("rehearsal", "Rehearsal", "yes").Shown = []string{"made in a rehearsal: real estates refuse it"}
 	}
 	f = o.add("not_before", "From", c.NotBefore.UTC().Format(time.RFC3339))

@@ -236,7 +236,8 @@ func (j *Judgement) onRecord(leaf *cert.Certificate, s Seen, k Known) {
 		return // the device's own is told as that
 	}
 	if k.Unread != "" {
-		j.Findings = append(j.Findings, finding.New(finding.StatusUnknown, "Whether %s stands is not known: the records "+
+		j.Findings = append(j.Findings, finding.New(finding.StatusUnknown, "Whether %s stands is not known: the "+
+			"records "+
 			"cannot be read: %s.", leaf.Title(), k.Unread).WithRemedy("look what is wrong: ironseal estate check"))
 	}
 	switch {

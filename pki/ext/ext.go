@@ -61,7 +61,7 @@ var names = map[string]string{
 	InhibitAny.String(): "inhibit any-policy",
 	InfoAccess.String(): "authority information access", noCheckID.String(): "no revocation check",
 	"1.3.6.1.4.1.311.20.2": "enrolment template name", "1.3.6.1.4.1.311.21.7": "enrolment template",
-	RehearsalID.String(): "rehearsal mark", "2.5.29.9": "subject directory attributes",
+	"1.3.6.1.4.1.32473.18.1": "rehearsal mark", "2.5.29.9": "subject directory attributes",
 	"1.3.6.1.5.5.7.1.24": "required TLS features",
 }
 

@@ -66,10 +66,11 @@ func ReadPolicies(value []byte) ([]asn1.ObjectIdentifier, error) {
 // point with all addresses of the same list.
 func ListAddresses(urls []string) Extension {
 	var b cryptobyte.Builder
+	full := casn1.Tag(0).ContextSpecific().Constructed()
 	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
 		b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
-			b.AddASN1(casn1.Tag(0).ContextSpecific().Constructed(), func(b *cryptobyte.Builder) {
-				b.AddASN1(casn1.Tag(0).ContextSpecific().Constructed(), func(b *cryptobyte.Builder) {
+			b.AddASN1(full, func(b *cryptobyte.Builder) {
+				b.AddASN1(full, func(b *cryptobyte.Builder) {
 					for _, u := range urls {
 						b.AddASN1(uriTag, func(b *cryptobyte.Builder) { b.AddBytes([]byte(u)) })
 					}
@@ -109,21 +110,11 @@ func NoRevocation() Extension { return Extension{ID: NoRevocationID, Value: []by
 
 // Freshest encodes where the delta of a list is (RFC 5280 section 5.2.6).
 func Freshest(urls []string) Extension {
-	e := ListAddresses(urls)
-	e.ID = FreshestID
-	return e
+	return Extension{ID: FreshestID, Value: ListAddresses(urls).Value}
 }
 
 // IsNoCheck reports whether an extension is the mark of OCSP responders.
 func (e Extension) IsNoCheck() bool { return e.ID.Equal(noCheckID) }
-
-// RehearsalID marks certificates that were made in a rehearsal. The arc is the
-// one that RFC 5612 sets aside for examples, since what carries it must never be
-// more than one.
-var RehearsalID = asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 32473, 18, 1}
-
-// Rehearsal is that mark. It is not critical: clients take part in rehearsals.
-func Rehearsal() Extension { return Extension{ID: RehearsalID, Value: []byte{5, 0}} }
 
 // addresses finds every URI in an extension's value, wherever it stands.
 func addresses(value []byte, depth int) []string {
@@ -152,11 +143,10 @@ func policyWords(value []byte) string {
 	}
 	var out []string
 	for _, id := range ids {
-		if id.Equal(AnyPolicy) {
-			out = append(out, "any policy")
-			continue
-		}
 		out = append(out, id.String())
+		if id.Equal(AnyPolicy) {
+			out[len(out)-1] = "any policy"
+		}
 	}
 	return strings.Join(out, ", ")
 }

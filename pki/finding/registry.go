@@ -358,7 +358,8 @@ var registry = []Rule{
 		"ask for a new request with a new key"},
 	{KeyInDoubt, Refused, "An incident is about the key, and was not closed as a false alarm.",
 		"Whoever else has the key has what every certificate for it allows.",
-		"ask for a new request with a new key; if it was a false alarm: ironseal incident close INCIDENT --false-alarm --because TEXT"},
+		"ask for a new request with a new key; if it was a false alarm: ironseal incident close INCIDENT " +
+			"--false-alarm --because TEXT"},
 	{ReasonUnfit, Held, "The reason is not meant for this kind of certificate.",
 		"Clients act on the reason: one that is wrong misleads them (RFC 5280 section 5.3.1).",
 		"choose another: ironseal revoke --help tells when each fits"},
@@ -378,8 +379,8 @@ var registry = []Rule{
 		"revoke the generation that the incident names: ironseal incident list"},
 	{NotOnRecord, Refused, "A key of ours signed the certificate, and it is not on record here.",
 		"It was signed with a copy of the key: by a copy of the estate, by a backup, or by a thief.",
-		"find out who signed it. If it was issued here after a backup that was restored: ironseal certificate take-in " +
-			"FILE. If nobody knows it: ironseal incident open HANDLE --because TEXT"},
+		"find out who signed it. If it was issued here after a backup that was restored: " +
+			"ironseal certificate take-in FILE. If nobody knows it: ironseal incident open HANDLE --because TEXT"},
 	{AnchorInDoubt, Held, "An incident is about the key of this root.",
 		"Whoever has the key can sign for every machine that trusts the root.",
 		"leave it out, and bring the root that takes its place: ironseal incident list"},

@@ -2,6 +2,7 @@ package issue
 
 import (
 	"fmt"
+	"ironseal/pki/cert"
 	"strings"
 
 	"ironseal/pki/dn"
@@ -69,7 +70,7 @@ func (p *planner) extensions(kind key.Kind, subject dn.Name, names []san.Name) (
 	}
 	out = append(out, more...)
 	if in.Rehearse {
-		out = append(out, ext.Rehearsal())
+		out = append(out, cert.RehearsalMark())
 		p.row("rehearsal", "", "marked as made in a rehearsal", "")
 	}
 	p.leftOut(out)

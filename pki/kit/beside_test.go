@@ -18,7 +18,8 @@ func stored(dir string) func(p Platform, _ string) {
 	return func(p Platform, _ string) {
 		p.Values["store"], p.Values["bundle"] = filepath.Join(dir, "store"), filepath.Join(dir, "bundle")
 		if p.Values["update"] != "" {
-			p.Values["update"] = "cat " + dir + "/store/*." + p.Values["ending"] + " >" + dir + "/bundle 2>/dev/null || true"
+			p.Values["update"] = "cat " + dir + "/store/*." + p.Values["ending"] + " >" + dir + "/bundle 2>/dev/null " +
+				"|| true"
 			p.Values["update-after-removal"] = p.Values["update"]
 		}
 		p.Values["dir"], p.Values["profiles"] = filepath.Join(dir, "private"), filepath.Join(dir, "profiles")
@@ -61,7 +62,8 @@ func TestAnotherRootUnderTheNameOfOurs(t *testing.T) {
 				}
 			}
 			for _, act := range []string{"install", "check", "remove"} {
-				if out := x.run([]string{"sh"}, 1, act, "--report", x.at("report")); !strings.Contains(out, "is not the file of this kit") {
+				if out := x.run([]string{"sh"}, 1, act, "--report", x.at("report")); !strings.Contains(out,
+					"is not the file of this kit") {
 					t.Errorf("%s: %s", act, out)
 				}
 			}
@@ -180,7 +182,8 @@ func TestWhatIsCopiedByHandIsNamedForItsSet(t *testing.T) {
 		},
 		"kubernetes": func(files []File) string { return between(t, files, "roots.yaml", "\n  name: ", "\n") },
 		"macos": func(files []File) string {
-			return between(t, files, "roots.mobileconfig", "<integer>1</integer>\n<key>PayloadIdentifier</key>", "</plist>")
+			return between(t, files, "roots.mobileconfig", "<integer>1</integer>\n<key>PayloadIdentifier</key>",
+				"</plist>")
 		},
 		"ios": func(files []File) string {
 			return between(t, files, "roots.mobileconfig", "<key>PayloadUUID</key>", "</string>")

@@ -95,7 +95,8 @@ func indented(pem []byte, by string) string {
 // other.
 func configMap(_ Platform, j Job, items []Item) ([]byte, bool, error) {
 	var b bytes.Buffer
-	fmt.Fprintf(&b, "apiVersion: v1\nkind: ConfigMap\nmetadata:\n  name: %s\ndata:\n", kubeName(j.Mark+"-"+j.Set.Name+"-roots"))
+	fmt.Fprintf(&b, "apiVersion: v1\nkind: ConfigMap\nmetadata:\n  name: %s\ndata:\n", kubeName(j.Mark+"-"+j.Set.Name+
+		"-roots"))
 	var all []byte
 	for _, i := range items {
 		pem := bundle.PEM(bundle.Certificate, i.Certificate.Raw)
@@ -167,7 +168,8 @@ func mobileConfig(_ Platform, j Job, items []Item) ([]byte, bool, error) {
 	}
 	fmt.Fprintf(&b, "</array>\n<key>PayloadType</key><string>Configuration</string>\n<key>PayloadVersion</key>"+
 		"<integer>1</integer>\n<key>PayloadIdentifier</key><string>%[1]s-%[3]s-roots</string>\n<key>PayloadUUID</key>"+
-		"<string>%[2]s</string>\n<key>PayloadDisplayName</key><string>Roots of %[1]s (%[3]s)</string>\n</dict></plist>\n",
+		"<string>%[2]s</string>\n<key>PayloadDisplayName</key><string>Roots of %[1]s "+
+		"(%[3]s)</string>\n</dict></plist>\n",
 		j.Mark, uuid(all.Sum(nil)), j.Set.Name)
 	return b.Bytes(), false, nil
 }

@@ -30,7 +30,8 @@ func (p Platform) page(j Job, items []Item, notes []string) []byte {
 	}
 	b.WriteString("\nWhat is here\n")
 	for _, f := range p.Files {
-		fmt.Fprintf(&b, "  %-24s  %s\n", strings.NewReplacer("{file}", "*", "{short}", "*", "{set}", j.Set.Name, "{mark}",
+		fmt.Fprintf(&b, "  %-24s  %s\n", strings.NewReplacer("{file}", "*", "{short}", "*", "{set}", j.Set.Name,
+			"{mark}",
 			j.Mark).Replace(f.Name), f.For)
 	}
 	fmt.Fprintf(&b, "  %-24s  the hashes of all files: sha256sum -c %s\n", SumsFile, SumsFile)

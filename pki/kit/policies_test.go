@@ -44,7 +44,8 @@ func TestPoliciesAreMerged(t *testing.T) {
 	if err := json.Unmarshal([]byte(text), &policy); err != nil || len(policy.Policies.Certificates.Install) != 3 {
 		t.Errorf("%v %+v", err, policy)
 	}
-	text, err = policyOf(t, "chromium", "tern-bay-x-ferries-partners-roots.json", `{"HomepageLocation":"x","CACertificates":["AAAA"]}`)
+	text, err = policyOf(t, "chromium", "tern-bay-x-ferries-partners-roots.json",
+		`{"HomepageLocation":"x","CACertificates":["AAAA"]}`)
 	if err != nil || !strings.Contains(text, `"HomepageLocation"`) || !strings.Contains(text, `"AAAA"`) {
 		t.Errorf("%v %s", err, text)
 	}
@@ -78,7 +79,8 @@ func TestPoliciesThatCannotBeMergedAreLeftAlone(t *testing.T) {
 			t.Errorf("%q: %v", there, err)
 		}
 	}
-	if _, err := policyOf(t, "chromium", "tern-bay-x-ferries-partners-roots.json", `{"CACertificates":{}}`); err == nil {
+	if _, err := policyOf(t, "chromium", "tern-bay-x-ferries-partners-roots.json",
+		`{"CACertificates":{}}`); err == nil {
 		t.Error("a list that is none was taken")
 	}
 }

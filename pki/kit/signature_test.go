@@ -105,7 +105,8 @@ func TestOnlyKitKeysSignKits(t *testing.T) {
 		"an authority's":     {Subject: "CN=Trust kits", Extended: []string{"documentSigning"}, Authority: true},
 	} {
 		files, root := signedKit(t, plan)
-		if c, err := Check(files, path.Question{Anchors: []*cert.Certificate{root}, Now: specimen.Now}); err != nil || c.Good() {
+		if c, err := Check(files, path.Question{Anchors: []*cert.Certificate{root}, Now: specimen.Now}); err != nil ||
+			c.Good() {
 			t.Errorf("%s is taken: %v %+v", name, err, c)
 		}
 	}

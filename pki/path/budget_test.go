@@ -45,12 +45,14 @@ func TestNamesTimesConstraintsAreQuick(t *testing.T) {
 		names = append(names, fmt.Sprintf("a.h%d.pier.example", i))
 	}
 	root := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root", Authority: true})
-	mid := specimen.Make(t, root, specimen.Plan{Subject: "CN=Mid", Authority: true, Permit: permit, Exclude: permit[:1]})
+	mid := specimen.Make(t, root, specimen.Plan{Subject: "CN=Mid", Authority: true, Permit: permit,
+		Exclude: permit[:1]})
 	low := specimen.Make(t, mid, specimen.Plan{Subject: "CN=Low", Authority: true, Permit: permit})
 	leaf := specimen.Make(t, low, specimen.Plan{Subject: "CN=leaf", Names: names})
 	specimen.Within(t, time.Now, "4,000 names under 8,000 constraints", 300<<20, func() {
-		v := Verify(leaf.Cert, []*cert.Certificate{low.Cert, mid.Cert}, Question{Anchors: []*cert.Certificate{root.Cert},
-			Now: specimen.Now})
+		v := Verify(leaf.Cert, []*cert.Certificate{low.Cert, mid.Cert},
+			Question{Anchors: []*cert.Certificate{root.Cert},
+				Now: specimen.Now})
 		if v.Valid || !v.Reasons().Has(finding.ConstraintBroken) {
 			t.Errorf("%v", v.Reasons())
 		}

@@ -97,7 +97,8 @@ func TestTreesAnswerAsEachConstraintDoes(t *testing.T) {
 				want = want || covers(c, n, excluding)
 			}
 			if _, got := trees.Covers(n, excluding); got != want {
-				t.Fatalf("round %d: %v cover %s (excluding %v): %v, and it should be %v", round, list, n, excluding, got, want)
+				t.Fatalf("round %d: %v cover %s (excluding %v): %v, and it should be %v", round, list, n, excluding,
+					got, want)
 			}
 		}
 	}

@@ -21,7 +21,8 @@ import (
 
 func answerOf(t testing.TB, by *specimen.Entity, singles ...ocsp.Single) *ocsp.Answer {
 	t.Helper()
-	der, err := ocsp.Draft{Responder: by.Cert, Attach: true, At: singles[0].This, Singles: singles}.Sign(by.Signer, rand.Reader)
+	der, err := ocsp.Draft{Responder: by.Cert, Attach: true, At: singles[0].This, Singles: singles}.Sign(by.Signer,
+		rand.Reader)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -65,7 +66,8 @@ func TestAResponderVouchesForItself(t *testing.T) {
 func TestARevokedResponderWithTheMarkCounts(t *testing.T) {
 	w := specimen.NewLine(t)
 	line := []*cert.Certificate{w.Leaf.Cert, w.Mid.Cert, w.Root.Cert}
-	r := specimen.Make(t, w.Mid, specimen.Plan{Subject: "CN=Answers", Extended: []string{"OCSPSigning"}, Extra: ext.Set{ext.NoCheck()}})
+	r := specimen.Make(t, w.Mid, specimen.Plan{Subject: "CN=Answers", Extended: []string{"OCSPSigning"},
+		Extra: ext.Set{ext.NoCheck()}})
 	list := listed{by: w.Mid, number: 1, users: true, entries: taken(r, revocation.KeyCompromise)}.list(t)
 	q := path.Question{Now: specimen.Now, Anchors: line[2:]}
 	j := New(Evidence{Lists: []*revocation.List{list}}, q, true)
@@ -123,7 +125,8 @@ func TestAListWithoutNextUpdate(t *testing.T) {
 // An authority's certificate with the mark for responders and any usage is never asked about.
 func TestTheMarkOnAServersCertificate(t *testing.T) {
 	w := specimen.NewLine(t)
-	s := specimen.Make(t, w.Mid, specimen.Plan{Subject: "CN=www.ternbay.example", Extended: []string{"serverAuth", "OCSPSigning"}, Extra: ext.Set{ext.NoCheck()}})
+	s := specimen.Make(t, w.Mid, specimen.Plan{Subject: "CN=www.ternbay.example", Extended: []string{"serverAuth",
+		"OCSPSigning"}, Extra: ext.Set{ext.NoCheck()}})
 	list := listed{by: w.Mid, number: 1, entries: taken(s, revocation.KeyCompromise)}.list(t)
 	roots := listed{by: w.Root, number: 1}.list(t)
 	q := path.Question{Now: specimen.Now, Anchors: []*cert.Certificate{w.Root.Cert}}
@@ -146,23 +149,27 @@ func TestNoRevAvailAndOnTheList(t *testing.T) {
 	}
 }
 
-// Another authority below the same root, which may certify for its own names alone, gives somebody the name of Services.
+// Another authority below the same root, which may certify for its own names alone, gives somebody the name of
+// Services.
 // The list of that one, newer and empty, must not take the place of the list of Services.
 func TestAnotherAuthorityUnrevokes(t *testing.T) {
 	w := specimen.NewLine(t)
 	line := []*cert.Certificate{w.Leaf.Cert, w.Mid.Cert, w.Root.Cert}
-	partner := specimen.Make(t, w.Root, specimen.Plan{Subject: "CN=Partner", Authority: true, Zero: true, Permit: []string{"dns:partner.example"}})
+	partner := specimen.Make(t, w.Root, specimen.Plan{Subject: "CN=Partner", Authority: true, Zero: true,
+		Permit: []string{"dns:partner.example"}})
 	// no authority, and without a key usage: a plain certificate that has that subject
 	rogue := specimen.Make(t, partner, specimen.Plan{Subject: w.Mid.Cert.Subject.String(), NoUsage: true})
 	if !rogue.Cert.Subject.Equal(w.Mid.Cert.Subject) {
 		t.Fatal("the names differ")
 	}
-	e := Evidence{Lists: []*revocation.List{listed{by: w.Mid, number: 1, age: time.Hour, entries: taken(w.Leaf, revocation.KeyCompromise)}.list(t),
+	e := Evidence{Lists: []*revocation.List{listed{by: w.Mid, number: 1, age: time.Hour, entries: taken(w.Leaf,
+		revocation.KeyCompromise)}.list(t),
 		listed{by: w.Root, number: 1}.list(t), listed{by: partner, number: 1}.list(t),
 		listed{by: rogue, number: 2}.list(t)}, Signers: []*cert.Certificate{rogue.Cert, partner.Cert}}
 	j := New(e, path.Question{Now: specimen.Now, Anchors: line[2:]}, true)
 	if s := j.Of(line); s.State != Revoked {
-		t.Errorf("a certificate that Services revoked is %s, by %s, which a key of Partner's making signed", s.State, s.By)
+		t.Errorf("a certificate that Services revoked is %s, by %s, which a key of Partner's making signed", s.State,
+			s.By)
 	}
 }
 
@@ -173,7 +180,8 @@ func TestTheNumberSaysWhichListIsNewer(t *testing.T) {
 	line := []*cert.Certificate{w.Leaf.Cert, w.Mid.Cert, w.Root.Cert}
 	ahead := listed{by: w.Mid, number: 6, age: time.Hour}.list(t)
 	urgent := listed{by: w.Mid, number: 7, age: 5 * time.Hour, entries: taken(w.Leaf, revocation.KeyCompromise)}.list(t)
-	for name, lists := range map[string][]*revocation.List{"ahead first": {ahead, urgent}, "urgent first": {urgent, ahead}} {
+	for name, lists := range map[string][]*revocation.List{"ahead first": {ahead, urgent}, "urgent first": {urgent,
+		ahead}} {
 		t.Run(name, func(t *testing.T) {
 			j := New(Evidence{Lists: lists}, path.Question{Now: specimen.Now, Anchors: line[2:]}, true)
 			if s := j.Of(line); s.State != Revoked {
@@ -198,7 +206,8 @@ func TestCirclesAndLongRowsOfSignersAreUnknown(t *testing.T) {
 	}
 	responders := []*specimen.Entity{w.Leaf}
 	for i := range 8 {
-		responders = append(responders, specimen.Make(t, w.Mid, specimen.Plan{Subject: "CN=Answers " + string(rune('A'+i)),
+		responders = append(responders, specimen.Make(t, w.Mid, specimen.Plan{Subject: "CN=Answers " + string(rune('A'+
+			i)),
 			Extended: []string{"OCSPSigning"}}))
 	}
 	row := func(n int, closed bool) (e Evidence) {
@@ -226,11 +235,14 @@ func TestTheMarkCountsForRespondersOnly(t *testing.T) {
 	for name, x := range map[string]struct {
 		usages []string
 		want   State
-	}{"a responder": {[]string{"OCSPSigning"}, NotNeeded}, "a server too": {[]string{"serverAuth", "OCSPSigning"}, Unknown},
+	}{"a responder": {[]string{"OCSPSigning"}, NotNeeded}, "a server too": {[]string{"serverAuth", "OCSPSigning"},
+		Unknown},
 		"a server": {[]string{"serverAuth"}, Unknown}, "no usage": {nil, Unknown}} {
 		t.Run(name, func(t *testing.T) {
-			c := specimen.Make(t, w.Mid, specimen.Plan{Subject: "CN=Marked", Extended: x.usages, Extra: ext.Set{ext.NoCheck()}})
-			s := New(Evidence{}, path.Question{Now: specimen.Now}, true).Of([]*cert.Certificate{c.Cert, w.Mid.Cert, w.Root.Cert})
+			c := specimen.Make(t, w.Mid, specimen.Plan{Subject: "CN=Marked", Extended: x.usages,
+				Extra: ext.Set{ext.NoCheck()}})
+			s := New(Evidence{}, path.Question{Now: specimen.Now}, true).Of([]*cert.Certificate{c.Cert, w.Mid.Cert,
+				w.Root.Cert})
 			if s.State != x.want {
 				t.Errorf("%s, and it should be %s", s.State, x.want)
 			}

@@ -522,7 +522,8 @@ func (l *looking) mayNot(c *cert.Certificate) string {
 	case !v.Valid:
 		why = c.Title() + " signed it, and is not trusted by the anchor of this chain"
 	case !l.appointed(v):
-		why = c.Title() + " signed it, and was issued neither by " + l.line[1].Title() + " nor by the authority above it"
+		why = c.Title() + " signed it, and was issued neither by " + l.line[1].Title() + " nor by the authority " +
+			"above it"
 	}
 	if len(l.busy) <= 1 {
 		l.trusted[k] = why

@@ -321,7 +321,8 @@ func (a *accepting) finish(ctx context.Context) (Taken, error) {
 			return nil, err
 		}
 		numbers, err := a.number(tx)
-		return append(told, estate.Entry(listing.TakeInAct, "lists", "lists", append(append([]listing.Item{}, a.out.Lists...), a.aside...),
+		return append(told, estate.Entry(listing.TakeInAct, "lists", "lists", append(append([]listing.Item{},
+			a.out.Lists...), a.aside...),
 			"authorities", numbers)), err
 	})
 	if a.out.Head = head; err != nil && !errors.Is(err, records.ErrUncertain) {

@@ -448,7 +448,8 @@ func (m sealed) record(e *estate.Estate, tx *records.Tx) ([]journal.Entry, error
 	sum := m.certificate.SHA256()
 	return []journal.Entry{estate.Entry(act, handle, "generation", m.number, "by", estate.NameOf(m.p.in.Issuer),
 		"template",
-		m.p.in.Template.Name, "links", estate.Hashes(m.links), "suspected", m.p.suspicion, "switch day", estate.DayOf(m.p.day), "certificate",
+		m.p.in.Template.Name, "links", estate.Hashes(m.links), "suspected", m.p.suspicion, "switch day",
+		estate.DayOf(m.p.day), "certificate",
 		fmt.Sprintf("%x", sum), "serial", m.certificate.SerialHex(), "subject", m.certificate.Subject.String(),
 		"key", fmt.Sprintf("%x", m.certificate.Key.Fingerprint()), "until",
 		m.certificate.NotAfter.Format(time.RFC3339), "sheet",

@@ -14,7 +14,6 @@ import (
 	"ironseal/internal/records"
 	"ironseal/internal/records/lineage"
 	"ironseal/pki/cert"
-	"ironseal/pki/ext"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
@@ -325,7 +324,7 @@ func linked(e *estate.Estate, p Planned, renewed *cert.Certificate, oldSigner, n
 // in a rehearsal it is marked.
 func Drafted(e *estate.Estate, d cert.Draft, signer crypto.Signer) (*cert.Certificate, error) {
 	if e.Rehearsal {
-		d.Extensions = append(d.Extensions, ext.Rehearsal())
+		d.Extensions = append(d.Extensions, cert.RehearsalMark())
 	}
 	var err error
 	if d.Serial, err = issue.Serial(e.World.Random); err != nil {
@@ -416,7 +415,8 @@ func noIncident(ctx context.Context, from doubt.Journaled, a *hierarchy.Authorit
 		for _, i := range doubt.About(list, g.Certificate.Key.Fingerprint()) {
 			if err == nil && i.Open() {
 				err = failure.Of(failure.ErrChanged, "authority %s: the incident %s about %s is open, and what it "+
-					"affects needs replacements: finish it first: ironseal incident show %s", a.Handle, i.Name, g.Name(),
+					"affects needs replacements: finish it first: ironseal incident show %s", a.Handle, i.Name,
+					g.Name(),
 					i.Name)
 			}
 		}

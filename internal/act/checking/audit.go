@@ -5,7 +5,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
@@ -75,42 +74,6 @@ type toldDraft struct {
 	sealed     bool
 }
 
-// detail is the detail of an entry, as entry wrote it.
-type detail map[string]any
-
-func (d detail) text(k string) string { s, _ := d[k].(string); return s }
-
-func (d detail) flag(k string) bool { b, _ := d[k].(bool); return b }
-
-func (d detail) list(k string) []string {
-	var out []string
-	all, _ := d[k].([]any)
-	for _, v := range all {
-		s, _ := v.(string)
-		out = append(out, s)
-	}
-	return out
-}
-
-func (d detail) objects(k string) []detail {
-	var out []detail
-	all, _ := d[k].([]any)
-	for _, v := range all {
-		m, _ := v.(map[string]any)
-		out = append(out, m)
-	}
-	return out
-}
-
-func (d detail) waived(k string) map[string]string {
-	out := map[string]string{}
-	m, _ := d[k].(map[string]any)
-	for code, why := range m {
-		out[code], _ = why.(string)
-	}
-	return out
-}
-
 // recordTime is how the records write a time.
 const recordTime = "2006-01-02T15:04:05.000000000Z"
 
@@ -132,9 +95,9 @@ func tell(ctx context.Context, e *estate.Estate) (*told, error) {
 		holders: map[string]string{}, carried: map[string]string{},
 		flaws: map[string]bool{}, meta: map[string]string{}}
 	err := e.Records.Entries(ctx, 0, 0, func(en journal.Entry) error {
-		var d detail
-		if json.Unmarshal([]byte(en.Detail), &d) != nil {
-			d = detail{}
+		d, err := en.Details()
+		if err != nil { // an entry whose detail is a sentence
+			d = journal.Detail{}
 		}
 		t.entry(en, d)
 		return nil
@@ -143,40 +106,40 @@ func tell(ctx context.Context, e *estate.Estate) (*told, error) {
 }
 
 // entry takes in one entry.
-func (t *told) entry(en journal.Entry, d detail) {
+func (t *told) entry(en journal.Entry, d journal.Detail) {
 	at := written(en.At)
 	switch en.Act {
 	case "create":
-		t.meta["estate"] = d.text("id")
+		t.meta["estate"] = d.Text("id")
 		if en.Object == "rehearsal" {
 			t.meta["rehearsal"] = "yes"
 		}
 	case "receive":
-		t.requests[en.Object] = &toldRequest{sum: d.text("sha256"), title: d.text("title"), from: d.text("from"),
+		t.requests[en.Object] = &toldRequest{sum: d.Text("sha256"), title: d.Text("title"), from: d.Text("from"),
 			received: at, state: records.Waiting}
-		t.numbers[d.text("sha256")] = en.Object
+		t.numbers[d.Text("sha256")] = en.Object
 	case "decline", "withdraw":
 		t.decide(en.Object, map[string]string{"decline": records.Declined, "withdraw": records.Withdrawn}[en.Act],
-			d.text("because"), at)
-		if d.text("key kept") != "" {
-			delete(t.drafts, d.text("key"))
+			d.Text("because"), at)
+		if d.Text("key kept") != "" {
+			delete(t.drafts, d.Text("key"))
 		}
 	case "destroy draft key":
-		delete(t.drafts, d.text("key"))
+		delete(t.drafts, d.Text("key"))
 	case "draft":
-		t.drafts[d.text("key")] = &toldDraft{d.text("file"), at, d.flag("sealed")}
+		t.drafts[d.Text("key")] = &toldDraft{d.Text("file"), at, d.Flag("sealed")}
 		t.older = t.older || d["file"] == nil
 	case "pack":
 		numbers, _ := d["requests"].([]any)
 		for _, n := range numbers {
-			t.decide(fmt.Sprintf("R%v", n), records.Sent, "by courier "+d.text("id")[:min(8, len(d.text("id")))], at)
+			t.decide(fmt.Sprintf("R%v", n), records.Sent, "by courier "+d.Text("id")[:min(8, len(d.Text("id")))], at)
 		}
-		t.older = t.older || d["requests"] == nil && d.text("kind") == carrying.ErrandRequests
+		t.older = t.older || d["requests"] == nil && d.Text("kind") == carrying.ErrandRequests
 	case "open":
-		t.carried[d.text("id")] = at + " " + d.text("what")
+		t.carried[d.Text("id")] = at + " " + d.Text("what")
 		t.older = t.older || d["what"] == nil
 	case "handover":
-		t.holders[d.text("certificate")+" "+d.text("holder")] = at
+		t.holders[d.Text("certificate")+" "+d.Text("holder")] = at
 	case records.FlawAct:
 		t.flaws[en.Object+" "+en.Detail] = true
 	case journal.ClockAct:
@@ -194,28 +157,28 @@ func (t *told) decide(label, state, reason, at string) {
 	}
 }
 
-func (t *told) sign(en journal.Entry, d detail, at string) {
-	for _, s := range d.objects("signed") {
+func (t *told) sign(en journal.Entry, d journal.Detail, at string) {
+	for _, s := range d.Objects("signed") {
 		replaces, _ := s["replaces"].(float64)
-		t.certificates[s.text("certificate")] = &toldCertificate{by: s.text("by"), request: s.text("request"),
-			template: s.text("template"), sheet: s.text("sheet"),
-			actor: en.Actor, replaces: int64(replaces), staged: recordDay(s.text("switch_day")),
-			waived: s.waived("waived")}
-		if r := t.requests[s.text("request")]; r != nil && r.state != records.Signed {
+		t.certificates[s.Text("certificate")] = &toldCertificate{by: s.Text("by"), request: s.Text("request"),
+			template: s.Text("template"), sheet: s.Text("sheet"),
+			actor: en.Actor, replaces: int64(replaces), staged: recordDay(s.Text("switch_day")),
+			waived: s.Texts("waived")}
+		if r := t.requests[s.Text("request")]; r != nil && r.state != records.Signed {
 			r.state, r.decided = records.Signed, at // a reason, if any, stays from before
 		}
 	}
 }
 
 // authority takes in what is about authorities.
-func (t *told) authority(en journal.Entry, d detail, at string) {
+func (t *told) authority(en journal.Entry, d journal.Detail, at string) {
 	handle := en.Object
 	switch en.Act {
 	case "create authority", "renew authority":
 		t.made(handle, en, d)
 	case "adopt authority", elsewhere.TookAuthority, elsewhere.TookAuthorityOnce:
 		t.older = t.older || d["above"] == nil && d["links"] == nil
-		for _, up := range d.objects("above") {
+		for _, up := range d.Objects("above") {
 			t.imported(up, en.Actor)
 		}
 		t.adopted(handle, en, d)
@@ -226,24 +189,24 @@ func (t *told) authority(en journal.Entry, d detail, at string) {
 		t.links(d, en.Actor)
 	case "rehearse":
 		t.older = t.older || d["generations"] == nil
-		for _, g := range d.objects("generations") {
+		for _, g := range d.Objects("generations") {
 			t.imported(g, en.Actor)
-			t.generations[g.text("generation")].staged = recordDay(g.text("switch_day"))
-			name, _, _ := strings.Cut(g.text("generation"), ".")
-			t.authorities[name].retired, t.authorities[name].keyHere = recordDay(g.text("retired")), true
+			t.generations[g.Text("generation")].staged = recordDay(g.Text("switch_day"))
+			name, _, _ := strings.Cut(g.Text("generation"), ".")
+			t.authorities[name].retired, t.authorities[name].keyHere = recordDay(g.Text("retired")), true
 		}
 		t.links(d, en.Actor)
 	case elsewhere.TookIn, elsewhere.TookInOnce:
-		c := &toldCertificate{by: d.text("by"), actor: en.Actor, waived: d.waived("waived"), chain: d.list("chain")}
+		c := &toldCertificate{by: d.Text("by"), actor: en.Actor, waived: d.Texts("waived"), chain: d.List("chain")}
 		if t.requests[handle] != nil {
 			c.request = handle
 			t.decide(handle, records.Signed, "by an outside authority", at)
 		}
 		t.older = t.older || d["by"] == nil
-		t.certificates[d.text("certificate")] = c
+		t.certificates[d.Text("certificate")] = c
 	case "apply":
-		t.sent[d.text("request")] = &toldSent{handle, d.text("parent"), at, "", recordDay(d.text("switch day")),
-			d.text("key")}
+		t.sent[d.Text("request")] = &toldSent{handle, d.Text("parent"), at, "", recordDay(d.Text("switch day")),
+			d.Text("key")}
 	case "withdraw application":
 		t.answered(handle, true, at)
 	case "retire authority":
@@ -251,16 +214,16 @@ func (t *told) authority(en journal.Entry, d detail, at string) {
 			a.retired = at
 		}
 	case "switch":
-		t.switched(d.text("to"), "")
+		t.switched(d.Text("to"), "")
 	case "switch back":
-		t.switched(d.text("from"), recordDay(d.text("until")))
+		t.switched(d.Text("from"), recordDay(d.Text("until")))
 	default:
 		t.revocations(en, d, at)
 	}
 }
 
-func (t *told) made(handle string, en journal.Entry, d detail) {
-	by := d.text("by")
+func (t *told) made(handle string, en journal.Entry, d journal.Detail) {
+	by := d.Text("by")
 	if d["by"] == nil {
 		t.older, by = true, "*"
 	}
@@ -269,9 +232,9 @@ func (t *told) made(handle string, en journal.Entry, d detail) {
 		number = 1
 	}
 	name := fmt.Sprintf("%s.g%d", handle, int(number))
-	t.generation(handle, name, d.text("certificate"), by, recordDay(d.text("switch day")), true)
-	t.certificates[d.text("certificate")] = &toldCertificate{by: by, template: d.text("template"),
-		sheet: d.text("sheet"), actor: en.Actor, waived: d.waived("waived")}
+	t.generation(handle, name, d.Text("certificate"), by, recordDay(d.Text("switch day")), true)
+	t.certificates[d.Text("certificate")] = &toldCertificate{by: by, template: d.Text("template"),
+		sheet: d.Text("sheet"), actor: en.Actor, waived: d.Texts("waived")}
 	t.links(d, en.Actor)
 }
 
@@ -285,15 +248,15 @@ func (t *told) generation(handle, name, certificate, by, staged string, keyHere 
 	t.generations[name] = &toldGeneration{certificate, by, staged, ""}
 }
 
-func (t *told) imported(up detail, actor string) {
-	name := up.text("generation")
+func (t *told) imported(up journal.Detail, actor string) {
+	name := up.Text("generation")
 	handle, _, _ := strings.Cut(name, ".")
-	by := up.text("by")
+	by := up.Text("by")
 	if by != "" && !strings.Contains(by, ".g") {
 		by = t.newest(by)
 	}
-	t.generation(handle, name, up.text("certificate"), by, "", false)
-	t.certificates[up.text("certificate")] = &toldCertificate{by: by, actor: actor}
+	t.generation(handle, name, up.Text("certificate"), by, "", false)
+	t.certificates[up.Text("certificate")] = &toldCertificate{by: by, actor: actor}
 }
 
 // newest is the last generation of an authority that was told of.
@@ -308,20 +271,20 @@ func tookAuthority(en journal.Entry) bool {
 	return en.Act == elsewhere.TookAuthority || en.Act == elsewhere.TookAuthorityOnce
 }
 
-func (t *told) adopted(handle string, en journal.Entry, d detail) {
-	parent, staged, here := d.text("by"), "", d.flag("key here")
+func (t *told) adopted(handle string, en journal.Entry, d journal.Detail) {
+	parent, staged, here := d.Text("by"), "", d.Flag("key here")
 	if tookAuthority(en) {
-		parent, staged, here = d.text("parent"), recordDay(d.text("switch day")), true
+		parent, staged, here = d.Text("parent"), recordDay(d.Text("switch day")), true
 	}
 	number := 1
 	if a := t.authorities[handle]; a != nil {
 		number = a.generations + 1
 	}
 	name := fmt.Sprintf("%s.g%d", handle, number)
-	t.generation(handle, name, d.text("certificate"), anyOf(parent), staged, here)
-	t.certificates[d.text("certificate")] = &toldCertificate{by: anyOf(parent), actor: en.Actor,
-		waived: d.waived("waived")}
-	for _, sum := range d.list("issued") {
+	t.generation(handle, name, d.Text("certificate"), anyOf(parent), staged, here)
+	t.certificates[d.Text("certificate")] = &toldCertificate{by: anyOf(parent), actor: en.Actor,
+		waived: d.Texts("waived")}
+	for _, sum := range d.List("issued") {
 		t.certificates[sum] = &toldCertificate{by: name, actor: en.Actor}
 	}
 }
@@ -335,8 +298,8 @@ func anyOf(handle string) string {
 	return handle + ".*"
 }
 
-func (t *told) links(d detail, actor string) {
-	for _, sum := range d.list("links") {
+func (t *told) links(d journal.Detail, actor string) {
+	for _, sum := range d.List("links") {
 		t.certificates[sum] = &toldCertificate{by: "*", actor: actor, link: true}
 	}
 }

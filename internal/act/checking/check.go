@@ -23,6 +23,7 @@ import (
 	"ironseal/internal/act/trusting"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
+	"ironseal/internal/parallel"
 	"ironseal/internal/records"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
@@ -384,8 +385,8 @@ func checkCertificates(ctx context.Context, e *estate.Estate, out *Checked, prog
 	}
 	out.Certificates = len(list)
 	var mu sync.Mutex
-	count := estate.Counting(progress)
-	estate.Parallel(len(list), func(i int) {
+	count := parallel.Counting(progress)
+	parallel.Each(len(list), func(i int) {
 		defer count()
 		if what := faultOf(list[i], h.Generation(list[i].Issuer) != nil,
 			func() *cert.Certificate { return h.Generation(list[i].Issuer).Certificate }); what != "" {

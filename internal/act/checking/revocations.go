@@ -33,57 +33,55 @@ type toldRevocation struct {
 	was                   string // the line of an adopted one that it took the place of
 }
 
-func (d detail) number(k string) int64 { n, _ := d[k].(float64); return int64(n) }
-
 // adoptedRevocations takes in what an adoption brought.
-func (t *told) adoptedRevocations(handle string, d detail) {
+func (t *told) adoptedRevocations(handle string, d journal.Detail) {
 	a := t.authorities[handle]
-	if a == nil || d.text("revocations") == "" {
+	if a == nil || d.Text("revocations") == "" {
 		return
 	}
 	r := &a.revoked
-	r.digest, r.before, r.at = d.text("revocations"), maps.Clone(r.own), -1
+	r.digest, r.before, r.at = d.Text("revocations"), maps.Clone(r.own), -1
 	if d["list number"] != nil {
-		r.at = d.number("list number")
+		r.at = d.Number("list number")
 		r.number = r.at
 	}
 }
 
 // revocations takes in what was taken back or released here, and lists that were signed.
-func (t *told) revocations(en journal.Entry, d detail, at string) {
+func (t *told) revocations(en journal.Entry, d journal.Detail, at string) {
 	switch en.Act {
 	case revoking.RevokeAct:
-		for _, s := range d.objects("revoked") {
-			if a := t.authorities[s.text("by")]; a != nil {
+		for _, s := range d.Objects("revoked") {
+			if a := t.authorities[s.Text("by")]; a != nil {
 				if a.revoked.own == nil {
 					a.revoked.own = map[string]toldRevocation{}
 				}
-				before, ours := a.revoked.own[s.text("serial")]
-				r := toldRevocation{again: int64(min(len(s.text("was")), 1)), at: recordDay(s.text("at")),
-					invalid: recordDay(s.text("invalid")), reason: s.number("reason"), ends: s.number("ends"),
-					part: s.number("part"), was: s.text("was")}
+				before, ours := a.revoked.own[s.Text("serial")]
+				r := toldRevocation{again: int64(min(len(s.Text("was")), 1)), at: recordDay(s.Text("at")),
+					invalid: recordDay(s.Text("invalid")), reason: s.Number("reason"), ends: s.Number("ends"),
+					part: s.Number("part"), was: s.Text("was")}
 				if ours { // what an adoption brought before that
 					r.was = before.was
 				}
-				a.revoked.own[s.text("serial")] = r
+				a.revoked.own[s.Text("serial")] = r
 			}
 		}
 	case revoking.ReleaseAct:
-		for _, s := range d.objects("released") {
-			if a := t.authorities[s.text("by")]; a != nil {
-				r, own := a.revoked.own[s.text("serial")]
+		for _, s := range d.Objects("released") {
+			if a := t.authorities[s.Text("by")]; a != nil {
+				r, own := a.revoked.own[s.Text("serial")]
 				if !own { // one that was adopted
-					r = toldRevocation{at: recordDay(s.text("at")), reason: s.number("reason"), ends: s.number("ends")}
-					r.was = lineage.Line(s.text("serial"), r.at, int(r.reason))
+					r = toldRevocation{at: recordDay(s.Text("at")), reason: s.Number("reason"), ends: s.Number("ends")}
+					r.was = lineage.Line(s.Text("serial"), r.at, int(r.reason))
 				}
 				if r.released = at; a.revoked.own == nil {
 					a.revoked.own = map[string]toldRevocation{}
 				}
-				a.revoked.own[s.text("serial")] = r
+				a.revoked.own[s.Text("serial")] = r
 			}
 		}
 	case doubt.OpenAct, doubt.CloseAct:
-		for _, name := range append(d.list("stopped"), d.list("grant again")...) {
+		for _, name := range append(d.List("stopped"), d.List("grant again")...) {
 			if g := t.generations[name]; g != nil {
 				if g.stopped = "incident " + en.Object; en.Act == doubt.CloseAct {
 					g.stopped = ""
@@ -91,12 +89,12 @@ func (t *told) revocations(en journal.Entry, d detail, at string) {
 			}
 		}
 	case revoking.PublishAct, listing.TakeInAct:
-		for _, s := range d.objects("authorities") {
-			if a := t.authorities[s.text("by")]; a != nil {
+		for _, s := range d.Objects("authorities") {
+			if a := t.authorities[s.Text("by")]; a != nil {
 				if r := &a.revoked; r.after <= 0 {
-					r.after = s.number("after")
+					r.after = s.Number("after")
 				}
-				a.revoked.number = s.number("number")
+				a.revoked.number = s.Number("number")
 			}
 		}
 	}

@@ -64,7 +64,8 @@ func linksTo(ctx context.Context, e *estate.Estate, g handover.Goods, all bool) 
 	var out []*cert.Certificate
 	for _, a := range h {
 		for _, l := range a.Links {
-			fits := (all || key.Same(l.Certificate.Key, root.Key)) && l.By.Staged.IsZero() && l.To.Staged.IsZero() && l.Certificate.Subject.Equal(root.Subject) &&
+			fits := (all || key.Same(l.Certificate.Key, root.Key)) && l.By.Staged.IsZero() && l.To.Staged.IsZero() &&
+				l.Certificate.Subject.Equal(root.Subject) &&
 				!e.Now().After(l.Certificate.NotAfter)
 			if !fits || l.To.Idle() != "" { // nobody is to vouch for a key in doubt
 				continue

@@ -37,7 +37,7 @@ type Incident struct {
 	Closed      time.Time `json:"closed,omitzero" doc:"when it was closed"`
 	Outcome     string    `json:"outcome,omitempty" doc:"what was said at its end"`
 	Left        []string  `json:"left,omitempty" doc:"steps that were not done when it was closed"`
-	FalseAlarm  bool      `json:"false_alarm" doc:"whether it was closed as a false alarm, so that the key may be used again"`
+	FalseAlarm  bool      `json:"false_alarm" doc:"whether it was a false alarm: the key may be used again"`
 	Certificate string    `json:"certificate" doc:"SHA-256 of the certificate, in hex"`
 	Key         string    `json:"key" doc:"SHA-256 of its key, in hex"`
 	Seq         int64     `json:"-"` // the entry of the journal that opened it
@@ -138,7 +138,7 @@ func why(ctx context.Context, from Journaled, lost map[[32]byte]string) (map[[32
 		}
 		f := finding.New(finding.KeyInDoubt, "%s", i.Since())
 		if !i.Open() {
-			f = f.WithRemedy("use another key: this one comes back only where every incident about it was a false alarm")
+			f = f.WithRemedy("use another key: this one comes back only if every incident about it was a false alarm")
 		}
 		out[[32]byte(sum)] = f
 	}

@@ -56,7 +56,7 @@ func (r *Records) of(c *cert.Certificate) finding.List {
 	if known {
 		return out
 	}
-	out, err := r.e.KnownAgainst(r.ctx, c)
+	out, err := Against(r.ctx, r.e, c)
 	if err == nil && c.IsAuthority() {
 		out = out.Refusing() // that an authority was renewed speaks against nothing below it
 		if r.Acting {

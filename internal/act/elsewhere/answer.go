@@ -207,7 +207,8 @@ func issuedByUs(e *estate.Estate, h hierarchy.Hierarchy, list []*cert.Certificat
 			out := Answer{Leaf: leaf, issuer: g, Findings: e.RehearsalFindings([]*cert.Certificate{leaf})}
 			switch up := g.TakenBack(); { // a thief signs with it too
 			case up != nil:
-				out.Findings = append(out.Findings, finding.New(finding.IssuerRevoked, "%s was revoked on %s.", up.Label(),
+				out.Findings = append(out.Findings, finding.New(finding.IssuerRevoked, "%s was revoked on %s.",
+					up.Label(),
 					up.Revoked.Format("2006-01-02")))
 			case g.Stopped != "":
 				out.Findings = append(out.Findings, finding.New(finding.Stopped, "%s grants nothing for now: %s.",

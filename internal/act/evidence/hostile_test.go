@@ -37,13 +37,16 @@ func TestAHostileListSendsUsEverywhere(t *testing.T) {
 	for i := range 250 {
 		deltas = append(deltas, fmt.Sprintf("%s/d/%d", s.URL, i))
 	}
-	d := revocation.Draft{Issuer: stranger.Mid.Cert.Subject, KeyID: stranger.Mid.Cert.SubjectKey, Number: 1, This: specimen.Now, Next: specimen.Now.Add(time.Hour), Freshest: deltas}
+	d := revocation.Draft{Issuer: stranger.Mid.Cert.Subject, KeyID: stranger.Mid.Cert.SubjectKey, Number: 1,
+		This: specimen.Now, Next: specimen.Now.Add(time.Hour), Freshest: deltas}
 	var err error
 	if list, err = d.Sign(nil, stranger.Mid.Signer, rand.Reader, nil); err != nil {
 		t.Fatal(err)
 	}
-	leaf := specimen.Make(t, w.Mid, specimen.Plan{Subject: "CN=b.ternbay.example", Extra: ext.Set{ext.ListAddresses([]string{s.URL + "/list"})}})
-	Gather(context.Background(), []*cert.Certificate{leaf.Cert, w.Mid.Cert}, Ask{Fetch: true, Rules: local(5 * time.Second), Random: rand.Reader, Seen: &Seen{}})
+	leaf := specimen.Make(t, w.Mid, specimen.Plan{Subject: "CN=b.ternbay.example",
+		Extra: ext.Set{ext.ListAddresses([]string{s.URL + "/list"})}})
+	Gather(context.Background(), []*cert.Certificate{leaf.Cert, w.Mid.Cert}, Ask{Fetch: true,
+		Rules: local(5 * time.Second), Random: rand.Reader, Seen: &Seen{}})
 	if n := asked.Load(); n > 0 {
 		t.Errorf("a list that nobody of ours signed made us ask %d addresses", n)
 	}
@@ -51,9 +54,11 @@ func TestAHostileListSendsUsEverywhere(t *testing.T) {
 	if list, err = d.Sign(nil, w.Mid.Signer, rand.Reader, nil); err != nil {
 		t.Fatal(err)
 	}
-	Gather(context.Background(), []*cert.Certificate{leaf.Cert, w.Mid.Cert}, Ask{Fetch: true, Rules: local(5 * time.Second), Random: rand.Reader, Seen: &Seen{}})
+	Gather(context.Background(), []*cert.Certificate{leaf.Cert, w.Mid.Cert}, Ask{Fetch: true,
+		Rules: local(5 * time.Second), Random: rand.Reader, Seen: &Seen{}})
 	if n := asked.Load(); n == 0 || n > mostAddresses {
-		t.Errorf("one certificate and one list that nobody of ours signed made us ask %d addresses; the bound is %d", n, mostAddresses)
+		t.Errorf("one certificate and one list that nobody of ours signed made us ask %d addresses; the bound is %d", n,
+			mostAddresses)
 	}
 }
 
@@ -71,7 +76,8 @@ func TestOneSlowAddressHoldsUpAll(t *testing.T) {
 	var seen Seen
 	w := specimen.NewLine(t)
 	make := func(at string) []*cert.Certificate {
-		return []*cert.Certificate{specimen.Make(t, w.Mid, specimen.Plan{Subject: "CN=b.ternbay.example", Extra: ext.Set{ext.ListAddresses([]string{at})}}).Cert, w.Mid.Cert}
+		return []*cert.Certificate{specimen.Make(t, w.Mid, specimen.Plan{Subject: "CN=b.ternbay.example",
+			Extra: ext.Set{ext.ListAddresses([]string{at})}}).Cert, w.Mid.Cert}
 	}
 	ask := Ask{Fetch: true, Rules: local(2 * time.Second), Random: rand.Reader, Seen: &seen}
 	go Gather(context.Background(), make(slow.URL+"/a"), ask)
@@ -79,6 +85,7 @@ func TestOneSlowAddressHoldsUpAll(t *testing.T) {
 	begin := time.Now()
 	Gather(context.Background(), make(quick.URL+"/b"), ask)
 	if took := time.Since(begin); took > time.Second {
-		t.Errorf("another endpoint's quick list took %s, behind one slow address of a hostile endpoint (64 addresses of 20 s each are allowed: 21 minutes)", took)
+		t.Errorf("another endpoint's quick list took %s, behind one slow address of a hostile endpoint (64 addresses "+
+			"of 20 s each are allowed: 21 minutes)", took)
 	}
 }

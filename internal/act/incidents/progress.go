@@ -420,9 +420,11 @@ func (p *Progress) revoked(ctx context.Context, e *estate.Estate) (Step, error) 
 		if len(others) > 0 {
 			s.Words += "; " + strings.Join(others, ", ")
 		}
-		s.Next = fmt.Sprintf("ironseal revoke %s --reason %s --because TEXT", strings.Join(here, " "), p.reason().Word())
+		s.Next = fmt.Sprintf("ironseal revoke %s --reason %s --because TEXT", strings.Join(here, " "),
+			p.reason().Word())
 	case len(far) > 0:
-		s.Words = "not yet: " + strings.Join(far, ", ") + ", in another estate: have it revoked there, and take its list in"
+		s.Words = "not yet: " + strings.Join(far, ", ") + ", in another estate: have it revoked there, and take its " +
+			"list in"
 		s.Next = "ironseal revocations take-in FILE"
 	default:
 		s.Words, s.Next = root, "ironseal changeover progress "+p.target.Generation.Authority.Handle
@@ -441,7 +443,10 @@ func (p *Progress) rootStays(ctx context.Context, e *estate.Estate) (string, err
 	}
 	var in []string
 	for _, set := range sets {
-		if slices.ContainsFunc(set.Anchors, func(a trust.Anchor) bool { return key.Same(a.Certificate.Key, p.target.Key) }) {
+		if slices.ContainsFunc(set.Anchors, func(a trust.Anchor) bool {
+			return key.Same(a.Certificate.Key,
+				p.target.Key)
+		}) {
 			in = append(in, set.Name)
 		}
 	}

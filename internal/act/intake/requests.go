@@ -13,6 +13,7 @@ import (
 
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
+	"ironseal/internal/parallel"
 	"ironseal/internal/records"
 	"ironseal/pki/bundle"
 	"ironseal/pki/finding"
@@ -104,7 +105,7 @@ const receiveAtOnce = 500
 func scrutinise(list []Received) map[[32]byte]finding.List {
 	var mu sync.Mutex
 	out := map[[32]byte]finding.List{}
-	estate.Parallel(len(list), func(i int) {
+	parallel.Each(len(list), func(i int) {
 		k := list[i].Request.Key
 		if bad := k.Scrutiny().Refusing(); len(bad) > 0 && len(k.Weakness().Refusing()) == 0 {
 			mu.Lock()

@@ -53,7 +53,7 @@ type Item struct {
 	Proof   string    `json:"proof" doc:"hash of its entries, from which its successor is made"`
 	Mark    string    `json:"mark" doc:"by which its file in the estate is told from all others"`
 	Cut     int64     `json:"cut" doc:"what ended before this moment (Unix seconds) was left out"`
-	Over    bool      `json:"over,omitempty" doc:"whether it takes the place of all that were known, whatever their numbers: it revokes more"`
+	Over    bool      `json:"over,omitempty" doc:"whether it stands for all before: it revokes more"`
 	Aside   bool      `json:"aside,omitempty" doc:"whether it is on record only and is never served"`
 	seq     int64
 }

@@ -12,6 +12,7 @@ import (
 	"ironseal/internal/act/doubt"
 	"ironseal/internal/act/trusting"
 	"ironseal/internal/estate"
+	"ironseal/internal/parallel"
 	"ironseal/internal/probe"
 	"ironseal/pki/cert"
 	"ironseal/pki/endpoint"
@@ -128,7 +129,7 @@ const mostWhole = 500
 // hears how many there are.
 func (l *Looking) All(ctx context.Context, list []probe.Target, progress func(int)) []Outcome {
 	out := make([]Outcome, len(list))
-	counted := estate.Counting(progress)
+	counted := parallel.Counting(progress)
 	l.Each(ctx, list, func(i int, o Outcome) {
 		if len(list) > mostWhole { // what is kept of it says enough
 			o.Raw, o.Presented, o.Nameless, o.Accepts, o.Verdict = nil, nil, nil, nil, path.Verdict{}

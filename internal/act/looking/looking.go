@@ -125,7 +125,8 @@ func Check(ctx context.Context, e *estate.Estate, where string, data []byte) (Ch
 	if err != nil {
 		return out, err
 	}
-	if base := strings.TrimSuffix(where, ".pem"); named && wanted != is.Scope() || !named && strings.HasSuffix(base, ".crl") && strings.Contains(where, "://") &&
+	if base := strings.TrimSuffix(where, ".pem"); named && wanted != is.Scope() || !named && strings.HasSuffix(base,
+		".crl") && strings.Contains(where, "://") &&
 		!strings.HasSuffix(base, "/"+out.Title) {
 		add(finding.ListForeign, "At %s stands %s, the list of another.", where, out.Title)
 	}

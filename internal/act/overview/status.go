@@ -30,7 +30,7 @@ type Status struct {
 	Behind       []lineage.Behind `json:"behind"`
 	Lists        []ListLine       `json:"lists"`     // revocation lists that are due
 	Incidents    []string         `json:"incidents"` // those that are open
-	Restored     bool             `json:"restored" doc:"whether it was restored from a backup, and no list was taken in or signed since"`
+	Restored     bool             `json:"restored" doc:"restored, and no list was taken in or signed since"`
 	Rehearsal    bool             `json:"rehearsal,omitempty"`
 	Head         journal.Head     `json:"journal_head"`
 	ClockBehind  string           `json:"clock_behind,omitempty"`

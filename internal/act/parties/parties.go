@@ -212,7 +212,8 @@ func keep(ctx context.Context, e *estate.Estate, list []trust.Party,
 			p = filled(p)
 			now, there := known[p.Name]
 			if other, clash := lower[strings.ToLower(p.Name)]; clash && !there {
-				return nil, fmt.Errorf("party %s: %s is there already: machines write their names in either case, so that "+
+				return nil, fmt.Errorf("party %s: %s is there already: machines write their names in either case, so "+
+					"that "+
 					"nobody could tell whose a report is: choose another name", p.Name, other)
 			}
 			lower[strings.ToLower(p.Name)] = p.Name

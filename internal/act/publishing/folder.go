@@ -101,8 +101,10 @@ type Unrecorded struct {
 }
 
 func (u *Unrecorded) Error() string {
-	return fmt.Sprintf("%s: it was signed with the key of %s and is not on record here: this estate is an older copy, or "+
-		"somebody else has the key. What it revokes would be forgotten: take it in first: ironseal revocations take-in %s",
+	return fmt.Sprintf("%s: it was signed with the key of %s and is not on record here: this estate is an older "+
+		"copy, or "+
+		"somebody else has the key. What it revokes would be forgotten: take it in first: ironseal revocations "+
+		"take-in %s",
 		u.File, u.By, u.File)
 }
 

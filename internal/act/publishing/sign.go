@@ -188,7 +188,8 @@ func (s *signing) scopeOf(ctx context.Context, d Due) (point.Scope, error) {
 		}
 	}
 	if len(named) == 0 || len(named) > point.Most {
-		return point.Scope{}, fmt.Errorf("its certificates name %d addresses; a part has 1 to %d", len(named), point.Most)
+		return point.Scope{}, fmt.Errorf("its certificates name %d addresses; a part has 1 to %d", len(named),
+			point.Most)
 	}
 	scope := point.Scope{Reasons: point.AllReasons}
 	for _, a := range named {

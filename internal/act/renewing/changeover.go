@@ -214,7 +214,8 @@ func serves(g *hierarchy.Generation) error {
 	up := g.TakenBack()
 	switch {
 	case g.Stopped != "":
-		return failure.Of(failure.ErrChanged, "%s grants nothing: %s: it signs again only where that was a false alarm: "+
+		return failure.Of(failure.ErrChanged, "%s grants nothing: %s: it signs again only where that was a false "+
+			"alarm: "+
 			"ironseal incident list", g.Label(), g.Stopped)
 	case up == g:
 		return failure.Of(failure.ErrChanged, "%s was revoked on %s: what is revoked stays so", g.Label(),

@@ -146,13 +146,17 @@ func dueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]Due, 
 		out = append(out, Due{Day: a.Made, What: "sent, and not answered yet", Title: a.Handle,
 			Holders: []string{a.Parent}, Command: "ironseal authority take-in " + a.Handle + " FILE"})
 	}
-	for i := range out {
-		if out[i].Holders == nil {
-			out[i].Holders = []string{}
+	return inOrder(out), nil
+}
+
+func inOrder(list []Due) []Due {
+	for i := range list {
+		if list[i].Holders == nil {
+			list[i].Holders = []string{}
 		}
 	}
-	slices.SortStableFunc(out, func(a, b Due) int { return a.Day.Compare(b.Day) })
-	return out, nil
+	slices.SortStableFunc(list, func(a, b Due) int { return a.Day.Compare(b.Day) })
+	return list
 }
 
 // leavesEnding lists the certificates of end entities that end until a moment, with

@@ -16,6 +16,7 @@ import (
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/failure"
+	"ironseal/internal/parallel"
 	"ironseal/internal/records"
 	"ironseal/internal/records/lineage"
 	"ironseal/pki/cert"
@@ -50,7 +51,7 @@ type subject struct {
 // when it was: an answer never stays that is older than what somebody put on record meanwhile.
 func Prepare(ctx context.Context, e *estate.Estate, dir string, ask publishing.Ask, progress func(int)) (Batch, error) {
 	p := preparing{e: e, ask: ask, out: Batch{Dir: dir, Responders: []string{}, Skipped: []string{}},
-		count: estate.Counting(progress)}
+		count: parallel.Counting(progress)}
 	if err := p.begin(ctx); err != nil || len(p.by) == 0 {
 		return p.out, err
 	}
@@ -74,7 +75,8 @@ func Prepare(ctx context.Context, e *estate.Estate, dir string, ask publishing.A
 			return p.out, err
 		}
 	}
-	return p.out, failure.Of(failure.ErrBusy, "what is revoked changes all the time: the answers in %s may be older than "+
+	return p.out, failure.Of(failure.ErrBusy, "what is revoked changes all the time: the answers in %s may be older "+
+		"than "+
 		"the records: run it again", dir)
 }
 
@@ -290,7 +292,7 @@ func (r *Responder) answers(e *estate.Estate, list []subject, at, next time.Time
 		return nil, err
 	}
 	out, faults := make([]disk.File, len(list)), make([]error, len(list))
-	estate.Parallel(len(list), func(i int) {
+	parallel.Each(len(list), func(i int) {
 		sign := batch.Answer
 		if i%provenEach == 0 {
 			sign = batch.Proven

@@ -122,7 +122,8 @@ func record(ctx context.Context, e *estate.Estate, list []*Responder) (journal.H
 		var told []map[string]any
 		for _, r := range list {
 			if why := h.Generation(r.Issuer.Name()).Idle(); why != "" {
-				return nil, failure.Of(failure.ErrChanged, "%s certifies no responder any more: %s", r.Issuer.Label(), why)
+				return nil, failure.Of(failure.ErrChanged, "%s certifies no responder any more: %s", r.Issuer.Label(),
+					why)
 			}
 			id, err := tx.AnyGenerationID(r.Issuer)
 			if err != nil {

@@ -84,7 +84,8 @@ func Scheduled(ctx context.Context, e *estate.Estate) (out []Later, err error) {
 			l.New, l.Waits = n.SerialHex(), "nobody was seen to serve the one in its place: ironseal probe --all "+
 				"--record"
 		case served.By(c.Certificate):
-			l.New, l.Waits = n.SerialHex(), "an endpoint that was seen to serve this one was not seen to serve another since: ironseal probe --all --record"
+			l.New, l.Waits = n.SerialHex(), "an endpoint that was seen to serve this one was not seen to serve "+
+				"another since: ironseal probe --all --record"
 		case e.Now().Before(from):
 			l.New, l.Waits = n.SerialHex(), "not before "+from.Format("2006-01-02 15:04 UTC")
 		default:

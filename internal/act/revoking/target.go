@@ -213,7 +213,8 @@ func oneStands(e *estate.Estate, h hierarchy.Hierarchy, name string) error {
 			if m := g.Mark(); m != "" {
 				mark = ", " + m
 			}
-			stand = append(stand, fmt.Sprintf("\n  %s  until %s%s", g.Name(), g.Certificate.NotAfter.Format("2006-01-02"),
+			stand = append(stand, fmt.Sprintf("\n  %s  until %s%s", g.Name(),
+				g.Certificate.NotAfter.Format("2006-01-02"),
 				mark))
 		}
 	}

@@ -407,7 +407,8 @@ func inTheWay(ctx context.Context, dir string, b Backup, err error) error {
 }
 
 // backupDirs are where a file of a backup may belong; "" is the estate itself.
-var backupDirs = []string{"", "keys/", "templates/", "receivers/", "sets/", "platforms/", estate.AsideDir + "/", "lists/"}
+var backupDirs = []string{"", "keys/", "templates/", "receivers/", "sets/", "platforms/", estate.AsideDir + "/",
+	"lists/"}
 
 // eachFile reads the files of a backup in their order, each held against the
 // manifest: its place, its size and its hash.

@@ -246,7 +246,7 @@ func again(e *estate.Estate, c *cert.Certificate, own, issuer crypto.Signer) (*c
 			x = ext.KeyID(ownKey.Identifier())
 		case x.ID.Equal(ext.AuthorityKeyID):
 			x = ext.AuthorityKey(issuerKey.Identifier())
-		case x.ID.Equal(ext.RehearsalID):
+		case x.ID.Equal(cert.RehearsalID):
 			continue
 		}
 		d.Extensions = append(d.Extensions, x)

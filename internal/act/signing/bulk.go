@@ -15,6 +15,7 @@ import (
 	"ironseal/internal/custody"
 	"ironseal/internal/estate"
 	"ironseal/internal/failure"
+	"ironseal/internal/parallel"
 	"ironseal/internal/records"
 	"ironseal/internal/records/sqlite"
 	"ironseal/pki/cert"
@@ -67,8 +68,8 @@ func planMany(ctx context.Context, e *estate.Estate, out []Planned, progress fun
 			out[i].Err = p.Learn(ctx, e, out[i].Ask)
 		}
 	}
-	count := estate.Counting(progress)
-	estate.Parallel(len(out), func(i int) {
+	count := parallel.Counting(progress)
+	parallel.Each(len(out), func(i int) {
 		if out[i].Err == nil && ctx.Err() == nil {
 			out[i].Sheet, out[i].Err = planNumbered(e, p, out[i].Ask, waiting, seen)
 		}
@@ -100,7 +101,7 @@ func planAll(ctx context.Context, e *estate.Estate, ask SignAsk, progress func(d
 	p.batch = counts.Waiting
 	var mu sync.Mutex
 	var out []Planned
-	count := estate.Counting(progress)
+	count := parallel.Counting(progress)
 	jobs := make(chan records.Request, 256)
 	var wg sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
@@ -208,7 +209,7 @@ func Sign(ctx context.Context, e *estate.Estate, sheets []*Sheet, tell func(Sign
 	encoded := make(chan struct{})
 	go func() {
 		defer close(encoded)
-		estate.Parallel(len(good), func(i int) { ready[i] = prepare(e, good[i]) })
+		parallel.Each(len(good), func(i int) { ready[i] = prepare(e, good[i]) })
 	}()
 	opened, err := openAll(ctx, e, good)
 	<-encoded
@@ -226,7 +227,7 @@ func Sign(ctx context.Context, e *estate.Estate, sheets []*Sheet, tell func(Sign
 	sealed := make(chan SignResult, 8*batch) // workers go on while the writer waits for the disk
 	go func() {
 		defer close(sealed)
-		estate.Parallel(len(good), func(i int) {
+		parallel.Each(len(good), func(i int) {
 			s := good[i]
 			if err := context.Cause(ctx); err != nil {
 				sealed <- SignResult{Sheet: s, Err: fmt.Errorf("R%d: stopped before it was signed: %w", s.Record.Number,

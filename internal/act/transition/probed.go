@@ -117,6 +117,7 @@ func (p Progress) seen(handle string, r Probed) journal.Entry {
 	if !r.Has {
 		has, missing = missing, sums
 	}
-	return estate.Entry(confirmAct, r.Party, "authority", handle, "endpoint", r.Endpoint, "sha256", has, "missing", missing, "why",
+	return estate.Entry(confirmAct, r.Party, "authority", handle, "endpoint", r.Endpoint, "sha256", has, "missing",
+		missing, "why",
 		"a look at "+r.Endpoint+": "+r.Words)
 }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"path/filepath"
 
+	"ironseal/internal/act/doubt"
 	"ironseal/internal/act/intake"
 	"ironseal/internal/act/signing"
 	"ironseal/internal/disk"
@@ -57,7 +58,7 @@ func Side(ctx context.Context, e *estate.Estate, ask SideAsk, over pair.Protocol
 			ask.Name, leaf.Title())
 	}
 	p.Title = leaf.Title()
-	if p.Remarks, err = e.KnownAgainst(ctx, leaf); err != nil {
+	if p.Remarks, err = doubt.Against(ctx, e, leaf); err != nil {
 		return p, err
 	}
 	if p.Host == "" {

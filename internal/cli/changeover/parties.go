@@ -67,8 +67,9 @@ func drawBreaks(s *session.Session, p transition.Progress) {
 			some(b.Servers), b.Why)))
 	}
 	if len(p.Unknown) > 0 {
-		s.Out.Item(s.Out.Paint(term.Careful, "?"), term.Safe(fmt.Sprintf("it is not known what would break: nothing is "+
-			"prepared for %s", some(p.Unknown))))
+		s.Out.Item(s.Out.Paint(term.Careful, "?"),
+			term.Safe(fmt.Sprintf("it is not known what would break: nothing is "+
+				"prepared for %s", some(p.Unknown))))
 	}
 }
 

@@ -150,7 +150,8 @@ func brought(s *session.Session, o carrying.Opened) error {
 	s.News(o.Lists.News)
 	if s.JSON {
 		if err := s.PrintJSON(map[string]any{"kind": o.Errand.Kind, "check_code": o.Code,
-			"taken_in": taken, "learned": append([]string{}, o.Lists.News...), "passed_over": append([]string{}, o.Lists.Passed...)}); err != nil {
+			"taken_in": taken, "learned": append([]string{}, o.Lists.News...), "passed_over": append([]string{},
+				o.Lists.Passed...)}); err != nil {
 			return err
 		}
 	} else if len(o.Received) > 0 {

@@ -3,6 +3,7 @@ package files
 import (
 	"context"
 	"encoding/asn1"
+	"errors"
 	"slices"
 
 	"github.com/spf13/cobra"
@@ -60,11 +61,8 @@ func Verify(s *session.Session) *cobra.Command {
 		Args: session.AtLeast(1, "a file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			list, err := s.CertificatesInAll(args)
-			if err != nil {
-				return err
-			}
-			kinds, err := session.Clients(by)
-			if err != nil {
+			kinds, clientsErr := session.Clients(by)
+			if err := errors.Join(err, clientsErr); err != nil {
 				return err
 			}
 			q.Now, q.Name = s.Moment(), name
@@ -81,10 +79,10 @@ func Verify(s *session.Session) *cobra.Command {
 				return err
 			}
 			leaf, v, err := judged(s, list, chain, exact, q)
-			if err != nil {
-				return err
+			if err == nil {
+				err = unasked(cmd.Context(), s, leaf, &v)
 			}
-			if err := unasked(cmd.Context(), s, leaf, &v); err != nil {
+			if err != nil {
 				return err
 			}
 			return printVerdict(s, leaf, name, v, kinds)
@@ -157,7 +155,8 @@ func policyFlags(fl *pflag.FlagSet, policies *[]string, q *path.Question) {
 }
 
 // unasked says what the records, where there are any, know against a certificate of which no chain
-// was found, since nobody has asked them then, and of an authority's that it was replaced. It says as well that an incident is open about its key or
+// was found, since nobody has asked them then, and of an authority's that it was replaced. It says as well that an
+// incident is open about its key or
 // that of an authority above, which a client cannot know.
 func unasked(ctx context.Context, s *session.Session, c *cert.Certificate, v *path.Verdict) error {
 	e, err := s.EstateIfAny(ctx)
@@ -165,7 +164,7 @@ func unasked(ctx context.Context, s *session.Session, c *cert.Certificate, v *pa
 		return err
 	}
 	if c.IsAuthority() || v.Steps[len(v.Steps)-1].Role != path.Anchor {
-		found, err := e.KnownAgainst(ctx, c)
+		found, err := doubt.Against(ctx, e, c)
 		if err != nil {
 			return err
 		}

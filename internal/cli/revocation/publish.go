@@ -121,26 +121,11 @@ func published(ctx context.Context, s *session.Session, e *estate.Estate, ask pu
 			s.Out.Say("%s No list is due.", s.Out.Paint(term.Good, "✓"))
 		}
 	}
-	var missing error
 	out := map[string]any{"signed": append([]listing.Item{}, done.Lists...)}
+	var missing error
 	if to != "" {
-		r, err := publishing.Release(ctx, e, to)
-		if err != nil {
-			if len(done.Lists) > 0 {
-				err = fmt.Errorf("the lists are signed and on record, and %s was left as it was: %w: run it again", to,
-					err)
-			}
+		if missing, err = released(ctx, s, e, to, len(done.Lists) > 0, out); err != nil {
 			return err
-		}
-		out["to"], out["files"], out["stale"], out["absent"] = to, r.Files, append([]string{}, r.Stale...),
-			append([]string{}, r.Absent...)
-		out["missing"] = append([]string{}, r.Missing...)
-		if len(r.Missing) > 0 {
-			missing = fmt.Errorf("%s is written, and lacks what certificates name: %s: sign it, or take it in from where "+
-				"its key is: ironseal revocations take-in FILE", to, strings.Join(r.Missing, ", "))
-		}
-		if !s.JSON {
-			drawReleased(s, r)
 		}
 	} else if !s.JSON && len(done.Lists) > 0 {
 		s.Next(overview.Advice{Why: "bring them where clients look", Command: "ironseal revocations publish --to DIR"})
@@ -159,6 +144,30 @@ func published(ctx context.Context, s *session.Session, e *estate.Estate, ask pu
 		return errors.Join(s.PrintJSON(out), missing)
 	}
 	return missing
+}
+
+// released writes the folder and tells what is in it. What certificates name and it lacks is an error, that is
+// told at the end.
+func released(ctx context.Context, s *session.Session, e *estate.Estate, to string, signed bool,
+	out map[string]any) (missing, err error) {
+	r, err := publishing.Release(ctx, e, to)
+	if err != nil && signed {
+		err = fmt.Errorf("the lists are signed and on record, and %s was left as it was: %w: run it again", to, err)
+	}
+	if err != nil {
+		return nil, err
+	}
+	out["to"], out["files"] = to, r.Files
+	out["stale"], out["absent"] = append([]string{}, r.Stale...), append([]string{}, r.Absent...)
+	out["missing"] = append([]string{}, r.Missing...)
+	if len(r.Missing) > 0 {
+		missing = fmt.Errorf("%s is written, and lacks what certificates name: %s: sign it, or take it in from where "+
+			"its key is: ironseal revocations take-in FILE", to, strings.Join(r.Missing, ", "))
+	}
+	if !s.JSON {
+		drawReleased(s, r)
+	}
+	return missing, nil
 }
 
 func drawAnswers(s *session.Session, b responding.Batch) {

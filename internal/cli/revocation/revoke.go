@@ -104,7 +104,8 @@ func revokeReplaced(ctx context.Context, s *session.Session, ask revoking.Ask, a
 		if l.Waits == "" {
 			ask.Names = append(ask.Names, l.Serial)
 		} else if !s.JSON {
-			s.Out.Say("%s %s, serial %s: %s", s.Out.Paint(term.Quiet, "· waits"), term.Safe(l.Title), cert.ShortSerial(l.Serial),
+			s.Out.Say("%s %s, serial %s: %s", s.Out.Paint(term.Quiet, "· waits"), term.Safe(l.Title),
+				cert.ShortSerial(l.Serial),
 				term.Safe(l.Waits))
 		}
 	}

@@ -264,7 +264,8 @@ known: open them again.`,
 				overview.Advice{Why: "learn what was revoked since, from the folder that is served",
 					Command: "ironseal revocations take-in DIR --estate " + session.ShellWord(s.Path(args[1]))},
 				overview.Advice{Why: "open again what was suspected since",
-					Command: "ironseal incident open CERTIFICATE --because TEXT --estate " + session.ShellWord(s.Path(args[1]))},
+					Command: "ironseal incident open CERTIFICATE --because TEXT --estate " +
+						session.ShellWord(s.Path(args[1]))},
 				overview.Advice{Why: "take in again what was issued since",
 					Command: "ironseal certificate take-in FILE... --estate " + session.ShellWord(s.Path(args[1]))})
 			return nil

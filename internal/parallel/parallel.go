@@ -1,4 +1,5 @@
-package estate
+// Package parallel does the same thing many times on every core.
+package parallel
 
 import (
 	"runtime"
@@ -18,8 +19,8 @@ func Counting(progress func(done int)) func() {
 	}
 }
 
-// Parallel runs fn for 0 to n-1 on every core.
-func Parallel(n int, fn func(int)) {
+// Each runs fn for 0 to n-1 on every core.
+func Each(n int, fn func(int)) {
 	var wg sync.WaitGroup
 	next := make(chan int, 64)
 	for range runtime.GOMAXPROCS(0) {
