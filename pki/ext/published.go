@@ -39,8 +39,7 @@ func Policies(list []string) (Extension, error) {
 	if fault != nil {
 		return Extension{}, fault
 	}
-	der, err := b.Bytes()
-	return Extension{ID: PoliciesID, Value: der}, err
+	return Extension{ID: PoliciesID, Value: b.BytesOrPanic()}, nil
 }
 
 // ReadPolicies decodes the identifiers of certificate policies.
