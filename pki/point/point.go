@@ -341,8 +341,27 @@ func (s Scope) Extension() ext.Extension {
 		}
 		flag(b, tag1, s.OnlyUsers)
 		flag(b, tag2, s.OnlyAuthorities)
+		if s.Reasons&AllReasons != AllReasons {
+			b.AddASN1(tag3, func(b *cryptobyte.Builder) { b.AddBytes(s.Reasons.bits()) })
+		}
+		flag(b, tag4, s.Indirect)
+		flag(b, tag5, s.OnlyAttributes)
 	})
 	return ext.Extension{ID: ext.ListScope, Critical: true, Value: b.BytesOrPanic()}
+}
+
+// bits is the content of a bit string of reasons: the unused bits of its last octet, then the octets (X.690
+// section 11.2.2 leaves zeros at the end out).
+func (r Reasons) bits() []byte {
+	var octets [2]byte
+	last := 0
+	for n := 1; n <= 8; n++ {
+		if r&(1<<n) != 0 {
+			octets[n/8] |= 0x80 >> (n % 8)
+			last = n
+		}
+	}
+	return append([]byte{byte(7 - last%8)}, octets[:last/8+1]...)
 }
 
 // At is the scope of a list that is about the certificates which name an address.
