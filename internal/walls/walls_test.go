@@ -49,7 +49,7 @@ var order = []string{
 	"internal/cli/changeover", "internal/cli/certificate", "internal/cli/authority", "internal/cli/files",
 	"internal/cli/probing", "internal/cli/party", "internal/cli/revocation", "internal/cli/incident",
 	"internal/cli/upkeep", "internal/cli/trust", "internal/cli", "cmd/ironseal",
-	"internal/walls", "internal/peers",
+	"internal/growth", "internal/walls", "internal/peers",
 }
 
 // outside are the imports that the core must not have: it knows no clock, no

@@ -3,7 +3,6 @@
 package relate
 
 import (
-	"bytes"
 	"fmt"
 	"strings"
 
@@ -46,26 +45,41 @@ type Relation struct {
 	Text string `json:"text"`
 }
 
+// mostChecks bounds the signatures that are checked: a heap may hold any number of certificates of one name.
+const mostChecks = 2_000
+
 // Relate says which key, request and certificate of a heap belong together,
 // which certificate issued which, what is missing to complete a chain, and what
 // belongs to nothing.
 func Relate(heap []Thing) []Relation {
 	linked := make([]bool, len(heap))
 	out := sameKeys(heap, linked)
+	named := map[string][]int{} // certificates, by their subjects
+	for i, t := range heap {
+		if t.Certificate != nil {
+			name := t.Certificate.Subject.Folded()
+			named[name] = append(named[name], i)
+		}
+	}
 	missing, told := map[string]bool{}, map[string]bool{}
+	checks := 0
 	for i, child := range heap {
 		c := child.Certificate
 		if c == nil || c.SelfSigned() {
 			continue
 		}
 		found := false
-		for j, parent := range heap {
-			p := parent.Certificate
-			if p == nil || i == j || !p.Subject.Equal(c.Issuer) || c.VerifiedBy(p.Key) != nil {
+		for _, j := range named[c.Issuer.Folded()] {
+			p := heap[j].Certificate
+			if checks++; checks > mostChecks {
+				return append(out, Relation{false, "these are too many certificates of one name: what else belongs " +
+					"together is not told; read fewer at once"})
+			}
+			if i == j || c.VerifiedBy(p.Key) != nil {
 				continue
 			}
 			found, linked[i], linked[j] = true, true, true
-			text := fmt.Sprintf("%s was issued by %s (%s, %s)", c.Title(), p.Title(), child.Source, parent.Source)
+			text := fmt.Sprintf("%s was issued by %s (%s, %s)", c.Title(), p.Title(), child.Source, heap[j].Source)
 			if !told[c.Title()+p.Title()] {
 				told[c.Title()+p.Title()] = true
 				out = append(out, Relation{true, text})
@@ -105,19 +119,16 @@ func sameKeys(heap []Thing, linked []bool) []Relation {
 			continue
 		}
 		var members []string
-		for k, i := range groups[sum] {
+		first := map[[32]byte]int{} // certificates
+		for _, i := range groups[sum] {
 			linked[i] = true
-			twin := -1
-			for _, j := range groups[sum][:k] {
-				if heap[i].Certificate != nil && heap[j].Certificate != nil && bytes.Equal(heap[i].Certificate.Raw,
-					heap[j].Certificate.Raw) {
-					twin = j
+			if c := heap[i].Certificate; c != nil {
+				if twin, there := first[c.SHA256()]; there {
+					members = append(members, fmt.Sprintf("%s (the same certificate as %s)", heap[i].Source,
+						heap[twin].Source))
+					continue
 				}
-			}
-			if twin >= 0 {
-				members = append(members, fmt.Sprintf("%s (the same certificate as %s)", heap[i].Source,
-					heap[twin].Source))
-				continue
+				first[c.SHA256()] = i
 			}
 			members = append(members, fmt.Sprintf("%s (%s)", heap[i].Source, heap[i].words()))
 		}

@@ -270,7 +270,8 @@ func newHarbour(t *testing.T) harbour {
 	part.part = partAt
 	short := made("CN=c.ternbay.example", w.mid, specimen.Plan{Extra: ext.Set{ext.NoRevocation()}})
 	short.mark = true
-	answers := made("CN=Answers", w.mid, specimen.Plan{Extended: []string{"OCSPSigning"}, Extra: ext.Set{ext.NoCheck()}})
+	answers := made("CN=Answers", w.mid, specimen.Plan{Extended: []string{"OCSPSigning"},
+		Extra: ext.Set{ext.NoCheck()}})
 	answers.responder, answers.mark = true, true
 	unmarked := made("CN=More answers", w.mid, specimen.Plan{Extended: []string{"OCSPSigning"}})
 	unmarked.responder = true
@@ -445,7 +446,8 @@ func TestStandingAgreesWithASlowModel(t *testing.T) {
 			q := path.Question{Now: specimen.Now, Anchors: chain[len(chain)-1:]}
 			want, got := m.of(p), New(e, q, m.require).Of(chain)
 			if states[want]++; got.State != want {
-				t.Errorf("seed %d: %s %s is %s by %s, and the model says %s; %q\n%s", seed, p.name, p.part, got.State, got.By,
+				t.Errorf("seed %d: %s %s is %s by %s, and the model says %s; %q\n%s", seed, p.name, p.part, got.State,
+					got.By,
 					want, got.Doubts, m.words())
 			}
 		}
@@ -462,8 +464,10 @@ func (m *model) words() (out string) {
 		for p, why := range l.entries {
 			on = append(on, fmt.Sprintf("%s %d", p.name, why))
 		}
-		out += fmt.Sprintf("list %d+%d of %s, issued by %v, %s to %s, users %t cas %t attributes %t reasons %x part %q: %v\n",
-			l.number, l.base, l.by.name, l.by.by != nil && l.by.by.by != nil, l.this, l.next, l.users, l.cas, l.attributes,
+		out += fmt.Sprintf("list %d+%d of %s, issued by %v, %s to %s, users %t cas %t attributes %t reasons %x part "+
+			"%q: %v\n",
+			l.number, l.base, l.by.name, l.by.by != nil && l.by.by.by != nil, l.this, l.next, l.users, l.cas,
+			l.attributes,
 			l.reasons, l.part, on)
 	}
 	for _, a := range m.answers {
