@@ -44,7 +44,8 @@ func TestWorkGrowsWithTheInput(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	run("go", "build", "-cover", "-covermode=atomic", "-coverpkg=ironseal/pki/...,ironseal/internal/growth/testdata/work",
+	run("go", "build", "-cover", "-covermode=atomic",
+		"-coverpkg=ironseal/pki/...,ironseal/internal/growth/testdata/work",
 		"-o", program, "./testdata/work")
 	count := func(folder string) (work float64) {
 		t.Helper()

@@ -14,6 +14,7 @@ import (
 	"io/fs"
 	"os"
 	"slices"
+	"strings"
 
 	"ironseal/internal/act/listing"
 	"ironseal/internal/act/revoking"
@@ -50,7 +51,7 @@ type accepting struct {
 	have  listing.Lists
 	out   Taken
 	news  []revoking.News
-	aside []listing.Item // of our own keys, too old to be served
+	aside []listing.Item // too old to be served, and on record
 	files []string
 }
 
@@ -66,10 +67,13 @@ func Lists(ctx context.Context, e *estate.Estate, lists [][]byte) (Taken, error)
 			return a.out, errors.Join(err, a.undo())
 		}
 	}
-	if len(a.out.Passed) > 0 && len(a.out.Lists)+len(a.out.Known)+len(a.news)+len(a.aside) == 0 {
-		return a.out, errors.Join(errors.New(a.out.Passed[0]), a.undo())
+	out, err := a.finish(ctx)
+	if ours := slices.ContainsFunc(offers, func(o offer) bool { return !o.by.Authority.Elsewhere }); err == nil &&
+		!ours &&
+		len(out.Passed) > 0 && len(out.Lists)+len(out.Known)+len(out.News) == 0 {
+		err = errors.New(out.Passed[0])
 	}
-	return a.finish(ctx)
+	return out, err
 }
 
 // Carried takes in those of lists that a courier brought which are of use here. What is passed over is
@@ -186,8 +190,21 @@ func (a *accepting) take(ctx context.Context, o offer) error {
 		if i.Over, err = a.over(i, o.list); err != nil {
 			return err
 		}
+		i.Over = i.Over || o.by.Authority.Elsewhere && newer > 0 && !i.This.After(a.e.Now()) && a.stand(lasting)
+	}
+	var forgotten []revoking.Target
+	if !stale && o.by.Authority.Elsewhere {
+		if forgotten, err = revoking.Forgotten(ctx, a.e, o.by, o.list); err != nil {
+			return err
+		}
 	}
 	switch {
+	case len(forgotten) > 0:
+		a.pass("the list %d of %s leaves out what it had revoked: %s: its estate is an older copy, or somebody else "+
+			"has "+
+			"its key. Bring its newest list from here there, and take it in: ironseal revocations take-in FILE",
+			i.Number,
+			o.by.Label(), labels(forgotten))
 	case !stale && (i.Over || newer == 0):
 		return a.serve(i, o.der, news)
 	case stale:
@@ -202,7 +219,7 @@ func (a *accepting) take(ctx context.Context, o offer) error {
 			o.by.Label())
 	}
 	a.news = append(a.news, lasting...)
-	if !o.by.Authority.Elsewhere { // else no folder that holds it could ever be replaced
+	if len(forgotten) == 0 { // a folder that holds one which is not on record is not replaced
 		i.Aside = true
 		a.aside = append(a.aside, i)
 	}
@@ -261,6 +278,25 @@ func (a *accepting) more(o listing.Item, l *revocation.List) (bool, error) {
 		return nil
 	})
 	return more, err
+}
+
+// stand reports whether a list tells of the end of a certificate that has not ended by itself: a newer list
+// that was taken in leaves it out, which no list may (RFC 5280 section 3.3).
+func (a *accepting) stand(news []revoking.News) bool {
+	return slices.ContainsFunc(news, func(n revoking.News) bool { return !n.Unknown && n.NotAfter.After(a.e.Now()) })
+}
+
+// labels names a few.
+func labels(list []revoking.Target) string {
+	const most = 3
+	var out []string
+	for _, t := range list[:min(most, len(list))] {
+		out = append(out, t.Label()+", serial "+t.Serial.Short())
+	}
+	if len(list) > most {
+		out = append(out, fmt.Sprintf("%d more", len(list)-most))
+	}
+	return strings.Join(out, "; ")
 }
 
 func (a *accepting) pass(format string, args ...any) {

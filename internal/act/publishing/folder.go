@@ -135,7 +135,7 @@ func Untouched(ctx context.Context, e *estate.Estate, dir string) error {
 		if _, known := have.Find(l); known {
 			continue
 		}
-		if by := listing.SignedBy(h, l); by != nil && !older(have, by, l) {
+		if by := listing.SignedBy(h, l); by != nil {
 			whole, err := revocation.ReadList(data)
 			if err != nil {
 				return fmt.Errorf("%s: %w", f, err)
@@ -144,13 +144,6 @@ func Untouched(ctx context.Context, e *estate.Estate, dir string) error {
 		}
 	}
 	return nil
-}
-
-// older reports whether a list of an authority elsewhere is older than one that was taken in: that one
-// tells all that it tells.
-func older(have listing.Lists, by *hierarchy.Generation, l *revocation.List) bool {
-	return by.Authority.Elsewhere && l.Number != nil && l.Number.IsInt64() &&
-		l.Number.Int64() <= have.Newest(listing.Scope{List: by.ListName()})
 }
 
 func release(ctx context.Context, e *estate.Estate, dir string) (Released, error) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -74,6 +75,43 @@ func Learn(ctx context.Context, e *estate.Estate, by *hierarchy.Generation, l *r
 		}
 	}
 	return out, err
+}
+
+// Forgotten are the certificates on record that an authority has revoked for good and that a newer list of it
+// leaves out although they have not ended. RFC 5280 section 3.3 allows no list to do that: its estate is an
+// older copy, which does not know of them.
+func Forgotten(ctx context.Context, e *estate.Estate, by *hierarchy.Generation, l *revocation.List) (out []Target,
+	err error) {
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return nil, err
+	}
+	gone := map[string]Target{}
+	which := estate.Which{State: estate.AnyState, By: by.Authority.Handle}
+	_, err = e.EachCertificate(ctx, which, func(c estate.Held) error {
+		t, err := target(ctx, e, h, c)
+		if err != nil && !errors.Is(err, errElsewhere) || t.By == nil || !hierarchy.SameList(t.By, by) {
+			return nil
+		}
+		if t.Was != nil && t.Was.Released.IsZero() && !t.revokedFor(revocation.CertificateHold) &&
+			t.NotAfter.After(l.ThisUpdate) {
+			gone[revocation.Key(c.Serial)] = t
+		}
+		return nil
+	})
+	if err != nil || len(gone) == 0 {
+		return nil, err
+	}
+	if err := l.Each(func(en revocation.Entry) error {
+		delete(gone, revocation.Key(en.Serial))
+		return nil
+	}); err != nil {
+		return nil, err
+	}
+	for _, k := range slices.Sorted(maps.Keys(gone)) {
+		out = append(out, gone[k])
+	}
+	return out, nil
 }
 
 // unknown is what an entry of a list of ours tells of a certificate that is not on record.
