@@ -52,6 +52,12 @@ var kills = []killed{
 	{"publish", "revocations publish --to ../public --ocsp ../answers", nil},
 	{"publish ahead", "revocations publish root --ahead 3 --to ../public", nil},
 	{"incident", "incident open services --because trying", []string{"is open since"}},
+	{"false alarm", "incident close I1 --false-alarm --because trying", []string{"was closed"}},
+	{"suspect", "authority renew services --suspect stolen --yes", nil},
+	{"take in lists", "revocations take-in ../theirs", nil},
+	{"kit", "trust kit own --for debian --out ../kits --yes", nil},
+	{"switch", "changeover switch piers --early --yes", []string{"nothing is prepared"}},
+	{"switch back", "changeover back moles --switch-day 2031-01-01 --yes", []string{"has not switched yet"}},
 	{"plot", "forecast --plot ../lives.svg", nil},
 }
 
@@ -65,6 +71,15 @@ func killStage(t *testing.T) place {
 	p.must("request", "draft", "third.ternbay.example", "--out", "../drafts")
 	p.must("request", "receive", "../drafts/third.ternbay.example.request.pem")
 	p.must("estate", "backup", "../old.backup")
+	for _, handle := range []string{"piers", "quays", "moles"} {
+		p.must("authority", "create", handle, "--under", "root", "--key", "ecdsa-p256", "--yes")
+	}
+	p.must("authority", "renew", "piers", "--switch-day", "2031-01-01", "--yes")
+	p.must("authority", "renew", "moles", "--yes")
+	p.must("incident", "open", "quays", "--because", "trying")
+	twin := copyPlace(t, p) // another copy of the estate signs lists that this one does not know
+	twin.must("revoke", "first.ternbay.example", "--reason", "superseded", "--yes")
+	twin.must("revocations", "publish", "--to", filepath.Join(filepath.Dir(p.dir), "theirs"))
 	other := harbour(t)
 	other.must("request", "draft", "inbox.ternbay.example", "--out", "..")
 	other.must("request", "receive", "../inbox.ternbay.example.request.pem")

@@ -98,7 +98,7 @@ func generated(t *testing.T, few int, try func(seed uint64)) {
 
 func newSequence(t *testing.T, seed uint64) *sequence {
 	t.Helper()
-	s := &sequence{t: t, r: rand.New(rand.NewPCG(seed, 29)), base: t.TempDir(), now: time.Now().Add(time.Second),
+	s := &sequence{t: t, r: rand.New(rand.NewPCG(seed, 29)), base: t.TempDir(),
 		backups: map[string][]string{}, told: map[string]*cert.Certificate{}, numbers: map[string]int64{}}
 	s.pub, s.ocsp = filepath.Join(s.base, "public"), filepath.Join(s.base, "answers")
 	var safe, on *estate.Estate
@@ -109,6 +109,7 @@ func newSequence(t *testing.T, seed uint64) *sequence {
 	_, err = carrying.OpenErrand(ctx, on, answered(t, safe, applied(t, on), "R1"), roots)
 	must0(t, err)
 	must0(t, errors.Join(safe.Close(), on.Close()))
+	s.now = time.Now().Add(2 * time.Second)
 	for _, name := range []string{"sign", "safe lists", "publish", "backup", "safe backup"} {
 		must0(t, acts()[name](s))
 	}

@@ -57,7 +57,7 @@ func Verify(s *session.Session) *cobra.Command {
   ironseal verify --path ../handed-out/booking.ternbay.example.with-issuers.pem
   ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --policy 1.3.6.1.4.1.32473.1
   ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --name booking.ternbay.example --by all
-  ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --revocations ../public/services.g1.lists.pem`,
+  ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --revocations ../public/services.lists.pem`,
 		Args: session.AtLeast(1, "a file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			list, err := s.CertificatesInAll(args)
