@@ -17,6 +17,7 @@ import (
 
 	"ironseal/internal/act/accepting"
 	"ironseal/internal/act/authorities"
+	"ironseal/internal/act/carrying"
 	"ironseal/internal/act/elsewhere"
 	"ironseal/internal/act/listing"
 	"ironseal/internal/act/publishing"
@@ -348,5 +349,52 @@ func TestOneFileOfListsOutlivesARenewal(t *testing.T) {
 	}
 	if len(have) != 3 {
 		t.Errorf("%d lists are in it", len(have))
+	}
+}
+
+// The machine of a root in a safe is restored, and has forgotten that it revoked an authority. Its next list
+// leaves that out, with a higher number: it is refused, until the safe has learnt from its own newest list.
+func TestAListThatForgetsARevocationIsRefused(t *testing.T) {
+	_, safe := newEstate(t)
+	dir, e := bareEstate(t, "Tern Bay Gates")
+	roots, _, err := safe.Roots(ctx)
+	must0(t, err)
+	_, err = carrying.OpenErrand(ctx, e, answered(t, safe, applied(t, e), "R1"), roots)
+	must0(t, err)
+	file, again := filepath.Join(t.TempDir(), "backup"), filepath.Join(t.TempDir(), "again")
+	_, err = safekeeping.BackUp(ctx, safe, file)
+	must0(t, err)
+	revoke(t, safe, revocation.CACompromise, "R1")
+	ahead(t, safe, 0)
+	takeIn(t, e, kept(t, safe)...)
+	to := filepath.Join(t.TempDir(), "public")
+	publish(t, e, publishing.Ask{}, to)
+	before, err := os.ReadFile(filepath.Join(to, "offline.g1.crl"))
+	must0(t, err)
+
+	_, err = safekeeping.Restore(ctx, file, again, world())
+	must0(t, err)
+	x := at(t, again, time.Now().Add(time.Hour))
+	ahead(t, x, 0)
+	late := at(t, dir, time.Now().Add(2*time.Hour))
+	if _, err := accepting.Lists(ctx, late, kept(t, x)); err == nil || !strings.Contains(err.Error(), "leaves out") {
+		t.Errorf("a list that forgets: %v", err)
+	}
+	publish(t, late, publishing.Ask{}, to)
+	if now, err := os.ReadFile(filepath.Join(to, "offline.g1.crl")); err != nil || !bytes.Equal(now, before) {
+		t.Errorf("another list is served: %v", err)
+	}
+	if got := takeIn(t, x, before); len(got.News) != 1 {
+		t.Errorf("the safe learnt %v", got.News)
+	}
+	y := at(t, again, time.Now().Add(3*time.Hour))
+	ahead(t, y, 0)
+	if got := takeIn(t, at(t, dir, time.Now().Add(4*time.Hour)), kept(t, y)...); len(got.Lists) != 1 {
+		t.Errorf("%+v", got)
+	}
+	for _, dir := range []string{dir, again} {
+		if faults := checked(t, dir); len(faults) > 0 {
+			t.Errorf("%v", faults)
+		}
 	}
 }
