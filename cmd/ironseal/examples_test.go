@@ -116,11 +116,12 @@ func tryExample(t *testing.T, stage place, before, line string) {
 		"ironseal party remove ": "ironseal party add quay-gate-3",
 		"ironseal trust pair R5 ": "ironseal trust create partners && ironseal trust add partners " +
 			"../partner/skua-roots.zip --yes",
-		"ironseal revocations show ":     "ironseal revocations publish --to ../public",
-		"ironseal revocations check ../": "ironseal revocations publish --to ../public",
-		"ironseal release ":              "ironseal revoke mail.ternbay.example --reason hold --yes",
-		"ironseal incident show ":        "ironseal incident open services --because lost",
-		"ironseal incident close ":       "ironseal incident open services --because lost",
+		"ironseal revocations show ":             "ironseal revocations publish --to ../public",
+		"ironseal revocations check ../":         "ironseal revocations publish --to ../public",
+		"ironseal revocations take-in ../public": "ironseal revocations publish --to ../public",
+		"ironseal release ":                      "ironseal revoke mail.ternbay.example --reason hold --yes",
+		"ironseal incident show ":                "ironseal incident open services --because lost",
+		"ironseal incident close ":               "ironseal incident open services --because lost",
 		"ironseal incident replace ": "ironseal incident open services --because lost && ironseal authority " +
 			"renew services " +
 			"--suspect lost --yes",
