@@ -27,20 +27,26 @@ func Report(ctx context.Context, e *estate.Estate, p Progress) ([]byte, error) {
 	line("Opened      %s, by %s", moment(p.Opened), p.Who)
 	if p.Open() {
 		line("Closed      not yet; written %s", moment(e.Now()))
+	} else if p.FalseAlarm {
+		line("Closed      %s, after %s, as a false alarm: %s", moment(p.Closed), span.Distance(p.Closed, p.Opened), p.Outcome)
 	} else {
 		line("Closed      %s, after %s: %s", moment(p.Closed), span.Distance(p.Closed, p.Opened), p.Outcome)
 		for _, l := range p.Left {
 			line("            not done: %s", l)
 		}
 	}
-	line("")
-	line("Steps")
+	if !p.FalseAlarm {
+		line("")
+		line("Steps")
+	}
 	for i, s := range p.Steps {
 		mark := " "
 		if s.Done {
 			mark = "x"
 		}
-		line("  [%s] %d. %s: %s", mark, i+1, s.Name, s.Words)
+		if !p.FalseAlarm { // nothing had to be done
+			line("  [%s] %d. %s: %s", mark, i+1, s.Name, s.Words)
+		}
 	}
 	line("")
 	line("Affected: %s, held by %s", span.Count(len(p.Affected), "certificate"), orNobody(p.Holders))

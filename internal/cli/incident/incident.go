@@ -135,6 +135,9 @@ func list(s *session.Session) *cobra.Command {
 				state := term.Cell{Text: "! open", Tone: term.Careful}
 				if !i.Open() {
 					state = term.Cell{Text: "✓ closed", Tone: term.Good}
+					if i.FalseAlarm {
+						state.Text = "✓ false alarm"
+					}
 				}
 				if s.Quiet {
 					s.Out.Say("%s", i.Name)
@@ -243,6 +246,11 @@ func draw(s *session.Session, p incidents.Progress) error {
 		p.Serial[:min(8, len(p.Serial))], term.Safe(p.Because))
 	s.Out.Say("%s", s.Out.Paint(term.Quiet, fmt.Sprintf("opened %s by %s", span.Distance(s.Moment(), p.Opened),
 		term.Safe(p.Who))))
+	if p.FalseAlarm {
+		s.Out.Say("%s on %s: %s", s.Out.Paint(term.Good, "✓ closed as a false alarm"), p.Closed.Format("2006-01-02"),
+			term.Safe(p.Outcome))
+		return nil // what hangs on the key need not be replaced
+	}
 	var rows [][]term.Cell
 	var next overview.Advice
 	for i, st := range p.Steps {
