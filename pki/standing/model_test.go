@@ -37,17 +37,16 @@ type person struct {
 
 // told is a list of the model: nine reasons are nine bits.
 type told struct {
-	by          *person
-	number      int
-	base        int
-	this, next  time.Duration // from now
-	users, cas  bool
-	attributes  bool
-	reasons     point.Reasons
-	part        string
-	entries     map[*person]revocation.Reason
-	made        *revocation.List
-	description string
+	by         *person
+	number     int
+	base       int
+	this, next time.Duration // from now
+	users, cas bool
+	attributes bool
+	reasons    point.Reasons
+	part       string
+	entries    map[*person]revocation.Reason
+	made       *revocation.List
 }
 
 type replied struct {
