@@ -11,9 +11,11 @@ import (
 	"time"
 
 	"ironseal/internal/act/authorities"
+	"ironseal/internal/act/delivery"
 	"ironseal/internal/act/parties"
 	"ironseal/internal/act/transition"
 	"ironseal/internal/act/trusting"
+	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/kit"
 	"ironseal/pki/span"
@@ -153,5 +155,36 @@ func TestWhatIsNotPreparedIsUnknown(t *testing.T) {
 	must0(t, err)
 	if len(got.Breaks) == 0 && len(got.Unknown) == 0 {
 		t.Errorf("%+v", got)
+	}
+}
+
+// What would break is told in groups, however many parties there are.
+func TestBreaksAreToldInGroups(t *testing.T) {
+	_, e, list := signed(t, 3)
+	roots, _, err := e.Roots(ctx)
+	must0(t, err)
+	for name, root := range map[string]*cert.Certificate{"left": roots[0], "right": partner(t).Cert} {
+		must(trusting.Create(ctx, e, name, name))
+		a, err := trusting.PlanAdd(e, trusting.AddAsk{Set: name, Offered: []trusting.Found{{Source: "a file",
+			Certificates: []*cert.Certificate{root}}}, Purposes: []trust.Purpose{trust.Servers}})
+		must0(t, err)
+		must(trusting.Add(ctx, e, a))
+	}
+	more := []trust.Party{{Name: "quay", Sets: []string{"left"}}, {Name: "desk", Sets: []string{"left"}}}
+	for i := range 200 {
+		more = append(more, trust.Party{Name: fmt.Sprint("gate-", i), Sets: []string{"left"}})
+	}
+	must(parties.Add(ctx, e, more))
+	nginx, err := e.Receiver("nginx")
+	must0(t, err)
+	for i, c := range list {
+		must(delivery.Handover(ctx, e, delivery.HandoverAsk{Certificate: c, Receiver: nginx, Dir: t.TempDir(),
+			To: []string{"quay", "desk", "quay"}[i]}))
+	}
+	must(transition.PlanSets(ctx, e, "left", "right", time.Now().AddDate(0, 0, 9)))
+	p, err := transition.Of(ctx, e, "left")
+	must0(t, err)
+	if len(p.Breaks) != 1 || p.Breaks[0].Count() != 2*202 {
+		t.Errorf("%d groups: %+v", len(p.Breaks), p.Breaks)
 	}
 }

@@ -169,6 +169,9 @@ func (ask PackAsk) write(ctx context.Context, e *estate.Estate, one Packed, file
 		return err
 	}
 	if ask.Archive != "" {
+		if err := disk.Dir(filepath.Dir(one.Path)); err != nil {
+			return err
+		}
 		data, err := kit.Archive(ask.Archive, ask.folder(one.Platform), files)
 		if err != nil {
 			return fmt.Errorf("kit for %s: %w", one.Platform, err)
