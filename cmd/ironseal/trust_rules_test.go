@@ -4,6 +4,7 @@ import (
 	"archive/tar"
 	"bytes"
 	"compress/gzip"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -318,4 +319,33 @@ func TestWhichGenerationIsMeant(t *testing.T) {
 	p.says(3, "another-generation-in-doubt", "revoke", "services.g2", "--reason", "ca-compromise", "--yes")
 	p.must("revoke", "services.g1", "--reason", "ca-compromise", "--yes")
 	p.signedHost("a.ternbay.example")
+}
+
+// What hangs below a revoked authority is never shown as valid, and nobody is told to renew it.
+func TestWhatHangsBelowARevokedAuthority(t *testing.T) {
+	p := harbour(t)
+	p.must("authority", "create", "yard", "--under", "root", "--key", "ecdsa-p256", "--path-length", "1", "--yes")
+	p.must("authority", "create", "depot", "--under", "yard", "--key", "ecdsa-p256", "--yes")
+	p.must("revoke", "yard", "--reason", "ca-compromise", "--yes")
+	for _, args := range [][]string{{"authority", "list"}, {"authority", "tree"}, {"estate", "status"}} {
+		for line := range strings.Lines(p.must(args...)) {
+			if (strings.Contains(line, "depot") || strings.Contains(line, "yard")) && strings.Contains(line, "✓ valid") {
+				t.Errorf("%v: %s", args, line)
+			}
+		}
+	}
+	for _, args := range [][]string{{"forecast"}, {"due", "--within", "20y"}} {
+		if r := p.run("", args...); strings.Contains(r.out, "renew depot") || strings.Contains(r.out, "renew yard") {
+			t.Errorf("%v advises to renew it:\n%s", args, r.out)
+		}
+	}
+	var list []struct{ Handle, State, Mark string }
+	if err := json.Unmarshal([]byte(p.must("authority", "list", "--json")), &list); err != nil {
+		t.Fatal(err)
+	}
+	for _, a := range list {
+		if a.Handle == "depot" && a.State == "valid" {
+			t.Errorf("%+v", a)
+		}
+	}
 }

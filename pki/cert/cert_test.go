@@ -189,3 +189,13 @@ func BenchmarkRead(b *testing.B) {
 		}
 	}
 }
+
+// A serial that is shorter than what is shown of one is shown as it is.
+func TestShortSerialsAreShownWhole(t *testing.T) {
+	for hex, want := range map[string]string{"": "", "5": "5", "05": "05", "0123456": "0123456",
+		"0123456789abcdef": "01234567"} {
+		if got := ShortSerial(hex); got != want {
+			t.Errorf("%q is shown as %q", hex, got)
+		}
+	}
+}

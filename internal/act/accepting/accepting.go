@@ -88,13 +88,23 @@ func Carried(ctx context.Context, e *estate.Estate, lists [][]byte) (Taken, erro
 	if err != nil {
 		return Taken{}, err
 	}
+	have, err := listing.Known(ctx, e.Records)
+	if err != nil {
+		return Taken{}, err
+	}
 	for _, der := range lists {
-		if o, err := offered(h, der); err != nil {
+		o, err := offered(h, der)
+		switch {
+		case err != nil:
 			passed = append(passed, err.Error())
-		} else if !o.by.Authority.Elsewhere {
-			passed = append(passed, "a list of "+o.by.Label()+", whose key is here")
-		} else {
+		case o.by.Authority.Elsewhere:
 			usable = append(usable, der)
+		default:
+			said := "a list of " + o.by.Label() + ", whose key is here"
+			if _, known := have.Find(o.list); !known {
+				said += ", and it is not on record: take it in with: ironseal revocations take-in FILE"
+			}
+			passed = append(passed, said)
 		}
 	}
 	a, offers, err := begin(ctx, e, usable)
