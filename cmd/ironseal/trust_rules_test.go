@@ -151,7 +151,8 @@ func TestWhatARevokedAuthoritySignedDoesNotCount(t *testing.T) {
 		t.Error("folders for a pair with a revoked certificate were written")
 	}
 	p.must("revoke", "services", "--reason", "ca-compromise", "--yes")
-	thief.must("trust", "kit", "--for", "debian", "--out", "../kits", "--sign-by", "services", "--archive", "zip", "--yes")
+	thief.must("trust", "kit", "--for", "debian", "--out", "../kits", "--sign-by", "services", "--archive", "zip",
+		"--yes")
 	p.says(4, "do not install it", "trust", "check", "../kits/own.debian.zip")
 	out := p.must("authority", "list")
 	if !strings.Contains(out, "✗ revoked") {
@@ -163,7 +164,8 @@ func TestWhatARevokedAuthoritySignedDoesNotCount(t *testing.T) {
 // something else than what was checked.
 func TestAnArchiveHidesNothing(t *testing.T) {
 	p := harbour(t)
-	p.must("trust", "kit", "--for", "debian", "--out", "../kits", "--sign-by", "services", "--archive", "tar.gz", "--yes")
+	p.must("trust", "kit", "--for", "debian", "--out", "../kits", "--sign-by", "services", "--archive", "tar.gz",
+		"--yes")
 	p.must("trust", "check", "../kits/own.debian.tar.gz")
 	data, err := os.ReadFile(filepath.Join(p.dir, "../kits/own.debian.tar.gz"))
 	if err != nil {
@@ -171,13 +173,15 @@ func TestAnArchiveHidesNothing(t *testing.T) {
 	}
 	evil := []byte("#!/bin/sh\necho another script\n")
 	for name, more := range map[string]tar.Header{
-		"another type":      {Name: "own.debian/trust.sh", Typeflag: '7', Size: int64(len(evil)), Mode: 0o755},
-		"a link":            {Name: "own.debian/extra.sh", Typeflag: tar.TypeSymlink, Linkname: "../evil.sh"},
-		"a hard link":       {Name: "own.debian/extra.sh", Typeflag: tar.TypeLink, Linkname: "own.debian/trust.sh"},
-		"a second folder":   {Name: "zz-run-me/trust.sh", Typeflag: tar.TypeReg, Size: int64(len(evil)), Mode: 0o755},
-		"a file twice":      {Name: "own.debian/trust.sh", Typeflag: tar.TypeReg, Size: int64(len(evil)), Mode: 0o755},
-		"another spelling":  {Name: "own.debian/./trust.sh", Typeflag: tar.TypeReg, Size: int64(len(evil)), Mode: 0o755},
-		"out of the folder": {Name: "own.debian/../trust.sh", Typeflag: tar.TypeReg, Size: int64(len(evil)), Mode: 0o755},
+		"another type":    {Name: "own.debian/trust.sh", Typeflag: '7', Size: int64(len(evil)), Mode: 0o755},
+		"a link":          {Name: "own.debian/extra.sh", Typeflag: tar.TypeSymlink, Linkname: "../evil.sh"},
+		"a hard link":     {Name: "own.debian/extra.sh", Typeflag: tar.TypeLink, Linkname: "own.debian/trust.sh"},
+		"a second folder": {Name: "zz-run-me/trust.sh", Typeflag: tar.TypeReg, Size: int64(len(evil)), Mode: 0o755},
+		"a file twice":    {Name: "own.debian/trust.sh", Typeflag: tar.TypeReg, Size: int64(len(evil)), Mode: 0o755},
+		"another spelling": {Name: "own.debian/./trust.sh", Typeflag: tar.TypeReg, Size: int64(len(evil)),
+			Mode: 0o755},
+		"out of the folder": {Name: "own.debian/../trust.sh", Typeflag: tar.TypeReg, Size: int64(len(evil)),
+			Mode: 0o755},
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := p
@@ -329,7 +333,8 @@ func TestWhatHangsBelowARevokedAuthority(t *testing.T) {
 	p.must("revoke", "yard", "--reason", "ca-compromise", "--yes")
 	for _, args := range [][]string{{"authority", "list"}, {"authority", "tree"}, {"estate", "status"}} {
 		for line := range strings.Lines(p.must(args...)) {
-			if (strings.Contains(line, "depot") || strings.Contains(line, "yard")) && strings.Contains(line, "✓ valid") {
+			if (strings.Contains(line, "depot") || strings.Contains(line, "yard")) && strings.Contains(line,
+				"✓ valid") {
 				t.Errorf("%v: %s", args, line)
 			}
 		}

@@ -263,8 +263,10 @@ func afterRenewal(h hierarchy.Hierarchy, p RenewalPlan) []string {
 			"signed before keep the old one.")
 	}
 	if !p.SameKey {
-		out = append(out, "Publish, and let servers that check clients take the new HANDLE.lists.pem of the authority that "+
-			"their clients' certificates come from, and reload, before the first client comes with a certificate of the "+
+		out = append(out, "Publish, and let servers that check clients take the new HANDLE.lists.pem of the "+
+			"authority that "+
+			"their clients' certificates come from, and reload, before the first client comes with a certificate of "+
+			"the "+
 			"new key: a server that has no list of it refuses every one.")
 	}
 	return out

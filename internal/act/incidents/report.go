@@ -28,7 +28,8 @@ func Report(ctx context.Context, e *estate.Estate, p Progress) ([]byte, error) {
 	if p.Open() {
 		line("Closed      not yet; written %s", moment(e.Now()))
 	} else if p.FalseAlarm {
-		line("Closed      %s, after %s, as a false alarm: %s", moment(p.Closed), span.Distance(p.Closed, p.Opened), p.Outcome)
+		line("Closed      %s, after %s, as a false alarm: %s", moment(p.Closed), span.Distance(p.Closed, p.Opened),
+			p.Outcome)
 	} else {
 		line("Closed      %s, after %s: %s", moment(p.Closed), span.Distance(p.Closed, p.Opened), p.Outcome)
 		for _, l := range p.Left {
