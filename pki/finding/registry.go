@@ -401,7 +401,7 @@ var registry = []Rule{
 		"find out who signed it; if nobody did: ironseal incident open HANDLE"},
 	{IssuerRevoked, Refused, "The authority, or one above it, was revoked.",
 		"Whatever it signs is refused by every client that asks for revocations.",
-		"renew it with a new key first: ironseal authority renew HANDLE --new-key"},
+		"renew it with a new key first: ironseal authority renew HANDLE --suspect TEXT"},
 	{Stopped, Refused, "The authority grants nothing while an incident is open.",
 		"Its key may be known to somebody else; what it signs now would have to be taken back too.",
 		"go on with the incident: ironseal incident list"},
