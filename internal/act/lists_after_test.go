@@ -2,9 +2,11 @@ package act_test
 
 import (
 	"bytes"
+	"crypto/rand"
 	"encoding/pem"
 	"errors"
 	"io/fs"
+	"math"
 	"os"
 	"path/filepath"
 	"slices"
@@ -23,6 +25,7 @@ import (
 	"ironseal/internal/act/publishing"
 	"ironseal/internal/act/responding"
 	"ironseal/internal/act/safekeeping"
+	"ironseal/internal/custody"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/pki/cert"
@@ -396,5 +399,24 @@ func TestAListThatForgetsARevocationIsRefused(t *testing.T) {
 		if faults := checked(t, dir); len(faults) > 0 {
 			t.Errorf("%v", faults)
 		}
+	}
+}
+
+// A thief's list with the greatest number there is would leave our own lists without a next number.
+func TestAListFarBeyondOurNumbersIsRefused(t *testing.T) {
+	dir, e, _ := signed(t, 1)
+	services, err := e.Generation(ctx, "services")
+	must0(t, err)
+	signer, err := e.Custody.Open(ctx, services.Certificate.Key, "services", custody.ForList)
+	must0(t, err)
+	d := revocation.Draft{Issuer: services.Certificate.Subject, KeyID: services.Certificate.SubjectKey,
+		Number: math.MaxInt64, This: time.Now().Add(-time.Minute), Next: time.Now().Add(time.Hour)}
+	der, err := d.Sign(nil, signer, rand.Reader, nil)
+	must0(t, err)
+	if _, err := accepting.Lists(ctx, e, [][]byte{der}); err == nil || !strings.Contains(err.Error(), "far beyond") {
+		t.Errorf("%v", err)
+	}
+	if faults := checked(t, dir); len(faults) > 0 {
+		t.Errorf("%v", faults)
 	}
 }

@@ -180,6 +180,10 @@ func offered(h hierarchy.Hierarchy, der []byte) (offer, error) {
 	return o, nil
 }
 
+// farthest is how far beyond the time in seconds the number of a list of ours may be: ten years. Numbers are
+// seconds, or follow the last; behind the greatest there is none.
+const farthest = 10 * 366 * 24 * 60 * 60
+
 // take decides what becomes of one list.
 func (a *accepting) take(ctx context.Context, o offer) error {
 	i := o.item
@@ -188,6 +192,10 @@ func (a *accepting) take(ctx context.Context, o offer) error {
 			return nil
 		}
 		return a.keep(known, o.der)
+	}
+	if !o.by.Authority.Elsewhere && i.Number > a.e.Now().Unix()+farthest {
+		return fmt.Errorf("the list of %s has the number %d, far beyond those that are given here: its numbers would "+
+			"have no successors: find out who signed it, and move it out of the folder", o.by.Label(), i.Number)
 	}
 	news, err := revoking.Learn(ctx, a.e, o.by, o.list)
 	if err != nil {
