@@ -419,4 +419,13 @@ func TestAListFarBeyondOurNumbersIsRefused(t *testing.T) {
 	if faults := checked(t, dir); len(faults) > 0 {
 		t.Errorf("%v", faults)
 	}
+	root := partner(t) // and one that is adopted with its key would have none that follows
+	d = revocation.Draft{Issuer: root.Cert.Subject, KeyID: root.Cert.SubjectKey, Number: math.MaxInt64,
+		This: time.Now().Add(-time.Minute), Next: time.Now().Add(time.Hour)}
+	der, err = d.Sign(nil, root.Signer, rand.Reader, nil)
+	must0(t, err)
+	if err := adopt(e, elsewhere.AdoptAsk{Handle: "partner", List: certs(root), Anchors: certs(root), Signer: root.Signer,
+		Revoked: [][]byte{der}}); err == nil || !strings.Contains(err.Error(), "go on from numbers") {
+		t.Errorf("%v", err)
+	}
 }

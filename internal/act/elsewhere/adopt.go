@@ -127,10 +127,17 @@ func (a *Adoption) sift(c *cert.Certificate) error {
 		if !l.Issuer.Equal(c.Subject) || l.VerifiedBy(c.Key) != nil {
 			return fmt.Errorf("authority %s: the revocation list of %s was not signed by it", a.Ask.Handle, l.Issuer)
 		}
+		if a.Ask.Signer != nil && l.Number != nil && l.Number.BitLen() > mostNumberBits {
+			return fmt.Errorf("authority %s: its list has the number %s, and lists that are signed here go on from numbers "+
+				"below 2^%d: they would be older than that one: adopt it without its key", a.Ask.Handle, l.Number, mostNumberBits)
+		}
 		a.Lists = append(a.Lists, l)
 	}
 	return nil
 }
+
+// mostNumberBits bounds the number of a list from which ours go on (RFC 5280 section 5.2.3 allows 159 bits).
+const mostNumberBits = 62
 
 // fits checks that a certificate can be adopted under the handle.
 func (a Adoption) fits(h hierarchy.Hierarchy, c *cert.Certificate) error {
