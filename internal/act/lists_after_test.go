@@ -424,7 +424,8 @@ func TestAListFarBeyondOurNumbersIsRefused(t *testing.T) {
 		This: time.Now().Add(-time.Minute), Next: time.Now().Add(time.Hour)}
 	der, err = d.Sign(nil, root.Signer, rand.Reader, nil)
 	must0(t, err)
-	if err := adopt(e, elsewhere.AdoptAsk{Handle: "partner", List: certs(root), Anchors: certs(root), Signer: root.Signer,
+	if err := adopt(e, elsewhere.AdoptAsk{Handle: "partner", List: certs(root), Anchors: certs(root),
+		Signer:  root.Signer,
 		Revoked: [][]byte{der}}); err == nil || !strings.Contains(err.Error(), "go on from numbers") {
 		t.Errorf("%v", err)
 	}

@@ -128,8 +128,10 @@ func (a *Adoption) sift(c *cert.Certificate) error {
 			return fmt.Errorf("authority %s: the revocation list of %s was not signed by it", a.Ask.Handle, l.Issuer)
 		}
 		if a.Ask.Signer != nil && l.Number != nil && l.Number.BitLen() > mostNumberBits {
-			return fmt.Errorf("authority %s: its list has the number %s, and lists that are signed here go on from numbers "+
-				"below 2^%d: they would be older than that one: adopt it without its key", a.Ask.Handle, l.Number, mostNumberBits)
+			return fmt.Errorf("authority %s: its list has the number %s, and lists that are signed here go on from "+
+				"numbers "+
+				"below 2^%d: they would be older than that one: adopt it without its key", a.Ask.Handle, l.Number,
+				mostNumberBits)
 		}
 		a.Lists = append(a.Lists, l)
 	}
