@@ -5,12 +5,14 @@ import (
 	"bytes"
 	"fmt"
 	"io/fs"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 )
 
 // mostGrowth is by how much work may grow when the input doubles: a little more than it, for what sorts.
@@ -67,14 +69,29 @@ func TestWorkGrowsWithTheInput(t *testing.T) {
 		}
 		return work
 	}
-	for n, name := range strings.Split(strings.TrimSpace(string(run(program, dir))), "\n") {
-		t.Run(name, func(t *testing.T) {
-			once := count(filepath.Join(dir, fmt.Sprintf("%d-0", n)))
-			twice := count(filepath.Join(dir, fmt.Sprintf("%d-1", n)))
-			t.Logf("%.0f and %.0f steps, %.2f times", once, twice, twice/once)
-			if once == 0 || twice > mostGrowth*once {
-				t.Errorf("%.0f steps became %.0f when the input doubled, %.2f times", once, twice, twice/once)
-			}
-		})
+	try := func(percent int) {
+		for n, name := range strings.Split(strings.TrimSpace(string(run(program, dir, fmt.Sprint(percent)))), "\n") {
+			t.Run(name, func(t *testing.T) {
+				once := count(filepath.Join(dir, fmt.Sprintf("%d-0", n)))
+				twice := count(filepath.Join(dir, fmt.Sprintf("%d-1", n)))
+				t.Logf("%.0f and %.0f steps, %.2f times", once, twice, twice/once)
+				if once == 0 || twice > mostGrowth*once {
+					t.Errorf("at %d percent %.0f steps became %.0f when the input doubled, %.2f times", percent, once, twice,
+						twice/once)
+				}
+				for times := range 2 {
+					if err := os.RemoveAll(filepath.Join(dir, fmt.Sprintf("%d-%d", n, times))); err != nil {
+						t.Error(err)
+					}
+				}
+			})
+		}
 	}
+	try(100)
+	long, _ := time.ParseDuration(os.Getenv("IRONSEAL_GENERATE")) // other sizes, for as long as it says
+	rounds := 1
+	for end := time.Now().Add(long); time.Now().Before(end) && !t.Failed(); rounds++ {
+		try(30 + rand.IntN(70))
+	}
+	t.Logf("%d rounds", rounds)
 }

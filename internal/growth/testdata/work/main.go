@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/coverage"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -302,9 +303,10 @@ func anchors(list []*cert.Certificate) (out []trust.Anchor) {
 }
 
 func main() {
+	percent := must(strconv.Atoi(os.Args[2])) // of the size of each case
 	for n, c := range cases {
 		for times := range 2 {
-			do := c.make(c.from << times)
+			do := c.make(c.from * percent / 100 << times)
 			if err := coverage.ClearCounters(); err != nil {
 				panic(err)
 			}
