@@ -76,7 +76,8 @@ func TestWorkGrowsWithTheInput(t *testing.T) {
 				twice := count(filepath.Join(dir, fmt.Sprintf("%d-1", n)))
 				t.Logf("%.0f and %.0f steps, %.2f times", once, twice, twice/once)
 				if once == 0 || twice > mostGrowth*once {
-					t.Errorf("at %d percent %.0f steps became %.0f when the input doubled, %.2f times", percent, once, twice,
+					t.Errorf("at %d percent %.0f steps became %.0f when the input doubled, %.2f times", percent, once,
+						twice,
 						twice/once)
 				}
 				for times := range 2 {

@@ -227,7 +227,7 @@ var cases = []one{
 		chain := constrained(n, n)
 		return func() { path.Verify(chain[0], chain[1:], question()) }
 	}},
-	{"standing by many lists", 20, func(n int) func() {
+	{"standing by many lists", 100, func(n int) func() {
 		var lists []*revocation.List
 		for i := range n {
 			lists = append(lists, list(w.Mid, int64(i+1), addresses(n)[i], 1))
