@@ -59,6 +59,9 @@ func (d Dir) Tidy(at disk.Disk) (removed []string, err error) {
 	if readErr != nil {
 		return nil, nil // nothing was noted yet
 	}
+	if _, err = disk.SweepNow(notes); err != nil { // notes that were never whole: nothing was begun yet
+		return nil, err
+	}
 	for _, n := range list {
 		if !strings.HasSuffix(n.Name(), ".txt") {
 			continue
