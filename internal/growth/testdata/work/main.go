@@ -279,7 +279,7 @@ var cases = []one{
 		}
 		return func() { relate.Relate(heap) }
 	}},
-	{"relations of one name", 60, func(n int) func() {
+	{"relations of one name", 150, func(n int) func() {
 		var heap []relate.Thing
 		for _, c := range append(twins(n), leaves(n)...) {
 			heap = append(heap, relate.Thing{Certificate: c})
