@@ -101,7 +101,7 @@ func TestListsAheadComeOneByOne(t *testing.T) {
 // The machine of a root in a safe is restored from a backup that knows nothing of the lists signed ahead.
 // The list that revokes a stolen authority has a lower number than those, and is served all the same.
 func TestAListThatRevokesMoreIsServedWhateverItsNumber(t *testing.T) {
-	safeDir, safe, dir, e := apart(t)
+	_, safe, dir, e := apart(t)
 	file := filepath.Join(t.TempDir(), "backup")
 	_, err := safekeeping.BackUp(ctx, safe, file)
 	must0(t, err)
@@ -132,7 +132,6 @@ func TestAListThatRevokesMoreIsServedWhateverItsNumber(t *testing.T) {
 	if faults := checked(t, dir); len(faults) > 0 {
 		t.Errorf("%v", faults)
 	}
-	_ = safeDir
 }
 
 // An older list that tells of a revocation takes no newer one's place. What it tells is put on record.

@@ -66,16 +66,16 @@ func (d Dir) Tidy(at disk.Disk) (removed []string, err error) {
 		if !strings.HasSuffix(n.Name(), ".txt") {
 			continue
 		}
-		gone, clearErr := clear(at, filepath.Join(notes, n.Name()))
+		gone, clearErr := cleared(at, filepath.Join(notes, n.Name()))
 		removed, err = append(removed, gone...), errors.Join(err, clearErr)
 	}
 	slices.Sort(removed)
 	return slices.Compact(removed), err
 }
 
-// clear removes what the program of a note left behind, and the note. A note that is held is left alone: its
+// cleared removes what the program of a note left behind, and the note. A note that is held is left alone: its
 // program runs.
-func clear(at disk.Disk, note string) (removed []string, err error) {
+func cleared(at disk.Disk, note string) (removed []string, err error) {
 	release, ok := disk.Take(note)
 	if !ok {
 		return nil, nil

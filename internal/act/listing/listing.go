@@ -240,14 +240,6 @@ func (l Lists) All(s Scope) []Item { return l.all[s] }
 // Standing are the lists of a scope that are served, now or later, the lowest number first.
 func (l Lists) Standing(s Scope) []Item { return l.state[s] }
 
-// Newest is the highest number of a scope among the lists that are served, now or later; 0 for none.
-func (l Lists) Newest(s Scope) int64 {
-	if list := l.state[s]; len(list) > 0 {
-		return list[len(list)-1].Number
-	}
-	return 0
-}
-
 // Find finds the record of a list; false where nobody wrote it down.
 func (l Lists) Find(list *revocation.List) (Item, bool) {
 	if list.Number == nil || !list.Number.IsInt64() {
