@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/http"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -93,29 +94,46 @@ func TestFirefoxTrustsByPolicy(t *testing.T) {
 	go server.Serve(l)
 	t.Cleanup(func() { server.Close() })
 	e.do("trust", "kit", "--for", "firefox", "--out", "../kits")
-	for _, with := range []bool{false, true} {
+	for _, step := range []string{"before", "installed", "taken out"} {
+		with := step == "installed"
 		asked.Store(0)
 		policy := ""
 		if with {
 			policy = "cp " + e.path("kits/own.firefox") + "/* /etc/firefox/policies/"
 		}
+		keep := "rm -rf " + e.path("home")
+		if step == "taken out" { // the profile that has learnt the root
+			keep, policy = ":", outOfProfiles(t, e, firefox)
+		}
 		script := write(t, e.path("try.sh"), fmt.Sprintf(`set -u
 mkdir -p /etc/firefox/policies
 mount -t tmpfs none /etc/firefox/policies
 %s
-rm -rf %[2]s/home; mkdir -p %[2]s/home/p
+%[5]s; mkdir -p %[2]s/home/p
 HOME=%[2]s/home timeout 20 %[3]s --headless --no-remote --profile %[2]s/home/p --screenshot %[2]s/home/shot.png \
   https://localhost:%[4]d/
-`, policy, e.dir, firefox, l.Addr().(*net.TCPAddr).Port))
+`, policy, e.dir, firefox, l.Addr().(*net.TCPAddr).Port, keep))
 		out, err := exec.Command(unshare, "-m", "sh", script).CombinedOutput()
 		profile := e.path("home/p/cert9.db")
 		if c := e.checked("--store", profile)[profile]; (len(c.There) == 1) != with || c.Note != "" {
-			t.Errorf("with the policy: %v; of the profile we say %+v", with, c)
+			t.Errorf("%s: of the profile we say %+v", step, c)
 		}
 		if got := asked.Load() > 0; got != with {
-			t.Errorf("with the policy: %v; the page was asked for: %v (%v)\n%s", with, got, err, out)
+			t.Errorf("%s: the page was asked for: %v (%v)\n%s", step, got, err, out)
 		}
 	}
+}
+
+// outOfProfiles puts the take-out files of the kit where Firefox reads them, in this namespace alone.
+func outOfProfiles(t *testing.T, e estate, firefox string) string {
+	t.Helper()
+	real, err := filepath.EvalSymlinks(firefox)
+	if err != nil {
+		t.Fatal(err)
+	}
+	from, own := e.path("kits/own.firefox"), e.path("own-folder")
+	return fmt.Sprintf("rm -rf %[3]s; cp -r %[1]s %[3]s; cp %[2]s/take-out.cfg %[3]s/; "+
+		"cp %[2]s/take-out.js %[3]s/defaults/pref/; mount --bind %[3]s %[1]s", filepath.Dir(real), from, own)
 }
 
 // Databases of browsers as they were before the standard had trust, and what is none.

@@ -57,6 +57,8 @@ var forms = map[string]form{
 	"ansible":      ansible,
 	"cloud-init":   cloudInit,
 	"firefox":      firefox,
+	"firefox-out":  firefoxOut,
+	"firefox-read": firefoxRead,
 	"chromium":     chromium,
 	"mobileconfig": mobileConfig,
 }

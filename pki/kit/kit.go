@@ -133,6 +133,7 @@ type Job struct {
 	Owner string // who gives it out, for the page
 
 	Signed  bool   // a signature will stand beside the list of hashes
+	Leaving bool   // the kit takes the anchors out: it holds nothing that only installs
 	Present []byte // a policy file that is there already and stays in force, or nil
 
 	LeftOut []string // what of the set is not packed, and why
@@ -156,7 +157,7 @@ func (p Platform) Pack(j Job) (files []File, notes []string, err error) {
 	j.packed = map[string][32]byte{}
 	for _, scripts := range []bool{false, true} { // scripts know what lies beside them
 		for _, rule := range p.Files {
-			if slices.Contains(scriptForms, rule.Form) != scripts {
+			if slices.Contains(scriptForms, rule.Form) != scripts || j.skips(rule) {
 				continue
 			}
 			for _, one := range groups(rule, items) {

@@ -16,9 +16,13 @@ func shown(text string) string { return runes.Escape(text) }
 // page is what goes with a kit, in words.
 func (p Platform) page(j Job, items []Item, notes []string) []byte {
 	var b bytes.Buffer
-	fmt.Fprintf(&b, "%s: roots to be trusted\n\nFrom %s, the trust set %q: %s\n", p.Title, shown(j.Owner), j.Set.Name,
+	what := "roots to be trusted"
+	if j.Leaving {
+		what = "roots to be taken out"
+	}
+	fmt.Fprintf(&b, "%s: %s\n\nFrom %s, the trust set %q: %s\n", p.Title, what, shown(j.Owner), j.Set.Name,
 		shown(j.Set.Title))
-	if p.Covers != "" {
+	if p.Covers != "" && !j.Leaving {
 		fmt.Fprintf(&b, "\nWho trusts them then\n  %s\n", Lines(p.Covers, 2))
 	}
 	b.WriteString("\nCompare these first, with somebody who reads them out\n")
@@ -30,6 +34,9 @@ func (p Platform) page(j Job, items []Item, notes []string) []byte {
 	}
 	b.WriteString("\nWhat is here\n")
 	for _, f := range p.Files {
+		if j.skips(f) {
+			continue
+		}
 		fmt.Fprintf(&b, "  %-24s  %s\n", strings.NewReplacer("{file}", "*", "{short}", "*", "{set}", j.Set.Name,
 			"{mark}",
 			j.Mark).Replace(f.Name), f.For)
@@ -39,7 +46,26 @@ func (p Platform) page(j Job, items []Item, notes []string) []byte {
 		fmt.Fprintf(&b, "  %-24s  %s\n", SignatureFile, Lines("the signature over them: "+
 			"ironseal trust check THIS-FOLDER --anchor ROOT, with a root that you trust already", 28))
 	}
-	b.WriteString("\nWhat to do\n")
+	b.WriteString("\nWhat to do\n" + p.steps(j))
+	if len(notes) > 0 {
+		b.WriteString("\nTo be known\n")
+		for _, n := range notes {
+			fmt.Fprintf(&b, "  %s\n", Lines(shown(n), 2))
+		}
+	}
+	return b.Bytes()
+}
+
+// steps says how the anchors are installed, or how they are taken out.
+func (p Platform) steps(j Job) string {
+	var b strings.Builder
+	if j.Leaving {
+		fmt.Fprintf(&b, "  %s\n", Lines(p.Page.Back, 2))
+		if p.Page.Restart != "" {
+			fmt.Fprintf(&b, "\nWhat to start again\n  %s\n", Lines(p.Page.Restart, 2))
+		}
+		return b.String()
+	}
 	for n, s := range p.Page.Steps {
 		fmt.Fprintf(&b, "  %d. %s\n", n+1, Lines(s, 5))
 	}
@@ -49,13 +75,7 @@ func (p Platform) page(j Job, items []Item, notes []string) []byte {
 			fmt.Fprintf(&b, "\n%s\n  %s\n", s[0], Lines(s[1], 2))
 		}
 	}
-	if len(notes) > 0 {
-		b.WriteString("\nTo be known\n")
-		for _, n := range notes {
-			fmt.Fprintf(&b, "  %s\n", Lines(shown(n), 2))
-		}
-	}
-	return b.Bytes()
+	return b.String()
 }
 
 // pageWidth is how wide the lines of a page are, in characters.

@@ -111,6 +111,37 @@ func firefox(p Platform, j Job, items []Item) ([]byte, bool, error) {
 	return policyBytes(policy)
 }
 
+// installing are the forms that can only install: a kit that takes anchors out has none of them.
+var installing = []string{"firefox", "chromium", "configmap", "ansible", "cloud-init", "layer", "build-lines",
+	"mobileconfig", "registry"}
+
+// skips says that a kit does not have this file.
+func (j Job) skips(rule FileRule) bool { return j.Leaving && slices.Contains(installing, rule.Form) }
+
+// firefoxOut is a configuration that Firefox runs when it starts. It takes the anchors out of the profile,
+// where Firefox keeps what a policy has once installed. Only the extended support release runs it.
+func firefoxOut(_ Platform, j Job, items []Item) ([]byte, bool, error) {
+	var b bytes.Buffer
+	fmt.Fprintf(&b, "// Takes roots of %s out of each profile that starts. Firefox skips this first line.\n", j.Mark)
+	b.WriteString("try {\n  const gone = new Set([\n")
+	for _, i := range items {
+		fmt.Fprintf(&b, "    \"%x\",\n", i.Certificate.SHA256())
+	}
+	b.WriteString("  ]);\n  const db = Components.classes[\"@mozilla.org/security/x509certdb;1\"]\n" +
+		"    .getService(Components.interfaces.nsIX509CertDB);\n" +
+		"  for (const c of db.getCerts()) {\n" +
+		"    if (gone.has(c.sha256Fingerprint.replaceAll(\":\", \"\").toLowerCase())) {\n" +
+		"      db.deleteCertificate(c);\n    }\n  }\n" +
+		"} catch (e) {\n  displayError(\"take-out.cfg\", e);\n}\n")
+	return b.Bytes(), false, nil
+}
+
+// firefoxRead has Firefox read the configuration: its name is that of the file in firefox.toml.
+func firefoxRead(_ Platform, _ Job, _ []Item) ([]byte, bool, error) {
+	return []byte("pref(\"general.config.filename\", \"take-out.cfg\");\n" +
+		"pref(\"general.config.obscure_value\", 0);\npref(\"general.config.sandbox_enabled\", false);\n"), false, nil
+}
+
 // chromium is a managed policy, which knows limits on names.
 func chromium(_ Platform, j Job, items []Item) ([]byte, bool, error) {
 	policy, err := j.present()

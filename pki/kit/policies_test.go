@@ -2,6 +2,7 @@ package kit
 
 import (
 	"encoding/json"
+	"path/filepath"
 	"strings"
 	"testing"
 )
@@ -82,5 +83,35 @@ func TestPoliciesThatCannotBeMergedAreLeftAlone(t *testing.T) {
 	if _, err := policyOf(t, "chromium", "tern-bay-x-ferries-partners-roots.json",
 		`{"CACertificates":{}}`); err == nil {
 		t.Error("a list that is none was taken")
+	}
+}
+
+// A kit that takes roots out installs none of them by mistake, and its page says how they go.
+func TestAKitThatTakesOutInstallsNothing(t *testing.T) {
+	for _, name := range StarterNames() {
+		t.Run(name, func(t *testing.T) {
+			p, err := Parse(name, []byte(Starter(name)))
+			if err != nil {
+				t.Fatal(err)
+			}
+			j := hostile(t)
+			j.Leaving = true
+			files, _, err := p.Pack(j)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, f := range files {
+				switch filepath.Ext(f.Name) {
+				case ".json", ".yaml", ".yml", ".mobileconfig", ".reg", ".tar":
+					t.Errorf("%s only installs", f.Name)
+				}
+				text := strings.Join(strings.Fields(string(f.Data)), " ")
+				if back := strings.Join(strings.Fields(p.Page.Back), " "); f.Name == PageFile &&
+					(!strings.Contains(text, "roots to be taken out") || !strings.Contains(text, back) ||
+						strings.Contains(text, p.Page.Steps[0]) && !strings.Contains(back, p.Page.Steps[0])) {
+					t.Errorf("the page says\n%s", f.Data)
+				}
+			}
+		})
 	}
 }

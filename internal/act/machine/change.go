@@ -77,7 +77,7 @@ func PlanChange(ctx context.Context, e *estate.Estate, act string, set trust.Set
 			c.Close()
 		}
 	}()
-	packs, _, err := trusting.PackAsk{Set: set, Platforms: platforms, Expired: act == "remove"}.InMemory(e)
+	packs, _, err := trusting.PackAsk{Set: set, Platforms: platforms, Leaving: act == "remove"}.InMemory(e)
 	if err != nil {
 		return nil, err
 	}
@@ -245,7 +245,7 @@ func (c *Change) undo(ctx context.Context, d done) error {
 	}
 	undo := &Change{Act: map[string]string{"install": "remove", "remove": "install"}[c.Act], dir: dir, e: c.e}
 	defer undo.Close()
-	packs, _, err := trusting.PackAsk{Set: set, Platforms: []string{d.platform}, Expired: true}.InMemory(c.e)
+	packs, _, err := trusting.PackAsk{Set: set, Platforms: []string{d.platform}, Leaving: true}.InMemory(c.e)
 	if err != nil {
 		return err
 	}

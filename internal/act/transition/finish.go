@@ -84,9 +84,9 @@ func Finish(ctx context.Context, e *estate.Estate, name, dir string, replace boo
 			held = []string{s.From} // its files have the name of the set that was left
 		}
 		for _, name := range held {
-			set := trust.Set{Name: name, Title: "to be taken out: sh trust.sh remove", Anchors: gone}
+			set := trust.Set{Name: name, Title: "roots that were left", Anchors: gone}
 			more, err := trusting.Pack(ctx, e, trusting.PackAsk{Set: set, Platforms: x.Platforms, Replace: replace,
-				Dir: filepath.Join(dir, x.Name), Expired: true})
+				Dir: filepath.Join(dir, x.Name), Leaving: true})
 			if err != nil {
 				return out, err
 			}

@@ -58,7 +58,7 @@ type PackAsk struct {
 	Archive   string // "" for folders, or a form of kit.Archives
 	Replace   bool   // earlier kits there
 	SignBy    string // the authority that certifies the key by which the kits are signed; "" for none
-	Expired   bool   // anchors that have expired too, to be taken out somewhere
+	Leaving   bool   // the kits take the anchors out, and those that have expired too
 	Policy    string // "", or a policy file that is there already: the kit's takes it in
 	Waivers   []finding.Waiver
 }
@@ -100,14 +100,14 @@ func (ask PackAsk) InMemory(e *estate.Estate) (packs map[string][]kit.File, out 
 		return nil, nil, err
 	}
 	for _, a := range set.Anchors {
-		if e.Now().After(a.Certificate.NotAfter) && !ask.Expired {
+		if e.Now().After(a.Certificate.NotAfter) && !ask.Leaving {
 			return nil, nil, &issue.Refused{About: "trust set " + set.Name, Findings: finding.List{finding.New(
 				finding.AnchorExpired, "%s expired on %s.", a.Certificate.Title(),
 				a.Certificate.NotAfter.Format("2006-01-02"))}}
 		}
 	}
 	job := kit.Job{Set: set, Mark: kit.MarkOf(e.Settings.Organisation.Name), Owner: e.Settings.Organisation.Name,
-		Signed: ask.SignBy != "", LeftOut: left}
+		Signed: ask.SignBy != "", LeftOut: left, Leaving: ask.Leaving}
 	if ask.Policy != "" {
 		if job.Present, err = disk.Read(ask.Policy, mostFile); err != nil {
 			return nil, nil, fmt.Errorf("policy %s: %w", ask.Policy, err)
@@ -141,7 +141,7 @@ func (ask PackAsk) InMemory(e *estate.Estate) (packs map[string][]kit.File, out 
 // nothing else is in the set, somebody must waive that. A kit that takes anchors out has them all.
 func (ask PackAsk) sound() (trust.Set, []string, error) {
 	set, left := ask.Set.Sound()
-	if ask.Expired || len(left) == 0 {
+	if ask.Leaving || len(left) == 0 {
 		return ask.Set, nil, nil
 	}
 	var list finding.List

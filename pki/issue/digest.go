@@ -1,0 +1,67 @@
+package issue
+
+import (
+	"crypto/sha256"
+	"encoding/binary"
+
+	"ironseal/pki/finding"
+)
+
+// Digest is a hash of everything that a person agrees to: what will be signed, from what, by whom, in the
+// place of what, and what they waived. Every part is written with its length or its number, so that
+// two sheets never give the same octets.
+func (p Plan) Digest() [32]byte {
+	d := &digest{}
+	if p.in == nil {
+		return [32]byte{} // no plan at all
+	}
+	d.text("ironseal sheet v2")
+	var request, issuer []byte
+	if p.in.Request != nil {
+		request = p.in.Request.Raw
+	}
+	if p.in.Issuer != nil {
+		issuer = p.in.Issuer.Certificate.Raw
+	}
+	sum := p.in.Template.SHA256()
+	for _, v := range [][]byte{request, sum[:], issuer, p.Draft.Issuer.DER(), p.Draft.Subject.DER(), p.Draft.SPKI,
+		p.Replaces} {
+		d.add(v)
+	}
+	d.number(p.Draft.NotBefore.Unix())
+	d.number(p.Draft.NotAfter.Unix())
+	d.number(int64(len(p.Draft.Extensions)))
+	for _, e := range p.Draft.Extensions {
+		d.text(e.ID.String())
+		critical := int64(0)
+		if e.Critical {
+			critical = 1
+		}
+		d.number(critical)
+		d.add(e.Value)
+	}
+	var waived []finding.Finding
+	for _, f := range p.Findings {
+		if f.Waived != "" {
+			waived = append(waived, f)
+		}
+	}
+	d.number(int64(len(waived)))
+	for _, f := range waived {
+		d.text(string(f.Code))
+		d.text(f.Waived)
+	}
+	return sha256.Sum256(d.octets)
+}
+
+// digest gathers what is hashed.
+type digest struct{ octets []byte }
+
+func (d *digest) add(v []byte) {
+	d.number(int64(len(v)))
+	d.octets = append(d.octets, v...)
+}
+
+func (d *digest) text(s string) { d.add([]byte(s)) }
+
+func (d *digest) number(n int64) { d.octets = binary.BigEndian.AppendUint64(d.octets, uint64(n)) }
