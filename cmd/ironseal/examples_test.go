@@ -119,7 +119,7 @@ func tryExample(t *testing.T, stage place, before, line string) {
 		"ironseal revocations show ":             "ironseal revocations publish --to ../public",
 		"ironseal revocations check ../":         "ironseal revocations publish --to ../public",
 		"ironseal revocations take-in ../public": "ironseal revocations publish --to ../public",
-		"ironseal release ":                      "ironseal revoke mail.ternbay.example --reason hold --yes",
+		"ironseal unhold ":                       "ironseal revoke mail.ternbay.example --reason hold --yes",
 		"ironseal incident show ":                "ironseal incident open services --because lost",
 		"ironseal incident close ":               "ironseal incident open services --because lost",
 		"ironseal incident replace ": "ironseal incident open services --because lost && ironseal authority " +

@@ -46,7 +46,7 @@ func TestJSONKeepsItsPromises(t *testing.T) {
 		{"certificate handover R2 --for nginx --out ..", ""}, {"sign R3 --template web-server --yes", ""},
 		{"request draft c.ternbay.example --out ..", "request"}, {"sign --all --template web-server --yes", ""},
 		{"revocations publish --to ../public --ocsp ../answers", ""}, {"revocations list", "revocation list"},
-		{"revoke R2 --reason hold --yes", "revocation"}, {"release R2 --because found", ""},
+		{"revoke R2 --reason hold --yes", "revocation"}, {"unhold R2 --because found", ""},
 		{"revocations check ../public/services.g1.crl", "checked list"},
 		{"revocations show ../public/services.g1.crl", ""}, {"revoke --replaced", ""}, {"incident list", ""},
 		{"incident open services.g1 --because lost", "incident, known"}, {"incident list", "incident"},

@@ -25,7 +25,8 @@ type killed struct {
 
 var kills = []killed{
 	{"create", "estate create ../new --organisation Gulls", []string{"there is an estate already"}},
-	{"authority", "authority create depot --under root --key ecdsa-p256 --yes", []string{"one of this handle already"}},
+	{"authority", "authority create stores --under root --key ecdsa-p256 --yes",
+		[]string{"one of this handle already"}},
 	{"renew root", "authority renew root --yes", nil},
 	{"renew, prepared", "authority renew services --switch-day 2031-01-01 --yes", []string{"waits for its switch day"}},
 	{"retire", "authority retire spare --because trying --yes", []string{"was retired already"}},

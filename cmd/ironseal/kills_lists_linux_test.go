@@ -82,7 +82,7 @@ func TestListsAreRightWhateverIsKilled(t *testing.T) {
 	}
 	for n := range rounds {
 		host := hosts[rand.IntN(len(hosts))]
-		act := []string{"revoke " + host + " --reason hold --yes", "release " + host + " --because found",
+		act := []string{"revoke " + host + " --reason hold --yes", "unhold " + host + " --because found",
 			"revocations publish --to ../public", "revocations publish --to ../public --all"}[rand.IntN(4)]
 		p.traced([]string{"-o", "/dev/null", "-e", fmt.Sprintf("inject=%s:signal=SIGKILL:when=%d", changing,
 			1+rand.IntN(70))}, act)

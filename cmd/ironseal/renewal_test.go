@@ -557,7 +557,7 @@ func TestChangeOverWaitsForItsDay(t *testing.T) {
 	if out := p.must("changeover", "prepare", "services", "--yes"); !strings.Contains(out, "3 signed, 0 not") {
 		t.Error(out)
 	}
-	p.refused(1, "waits unused", "certificate", "export", serialOf(p, "staged"), "--out", "-")
+	p.refused(1, "waits unused", "certificate", "export", serialOf(p, "prepared"), "--out", "-")
 	if out := p.must("changeover", "progress", "services"); !strings.Contains(out, "3 of 3") {
 		t.Error(out)
 	}

@@ -36,9 +36,9 @@ func workers() []worker {
 			}
 		}, nil},
 		{"authorities", func(n int, do func(string, ...any) string) {
-			do("authority create depot%d --under root --key ecdsa-p256 --yes", n)
-			do("authority retire depot%d --because trying --yes", n)
-			do("authority retire depot%d --because trying --destroy-key --yes", n)
+			do("authority create stores%d --under root --key ecdsa-p256 --yes", n)
+			do("authority retire stores%d --because trying --yes", n)
+			do("authority retire stores%d --because trying --destroy-key --yes", n)
 		}, nil},
 		{"renewals", func(n int, do func(string, ...any) string) { do("authority renew services --yes") }, nil},
 		{"keeper", func(n int, do func(string, ...any) string) {

@@ -328,19 +328,19 @@ func TestWhichGenerationIsMeant(t *testing.T) {
 // What hangs below a revoked authority is never shown as valid, and nobody is told to renew it.
 func TestWhatHangsBelowARevokedAuthority(t *testing.T) {
 	p := harbour(t)
-	p.must("authority", "create", "yard", "--under", "root", "--key", "ecdsa-p256", "--path-length", "1", "--yes")
-	p.must("authority", "create", "depot", "--under", "yard", "--key", "ecdsa-p256", "--yes")
+	p.must("authority", "create", "yard", "--under", "root", "--key", "ecdsa-p256", "--levels-below", "1", "--yes")
+	p.must("authority", "create", "stores", "--under", "yard", "--key", "ecdsa-p256", "--yes")
 	p.must("revoke", "yard", "--reason", "ca-compromise", "--yes")
 	for _, args := range [][]string{{"authority", "list"}, {"authority", "tree"}, {"estate", "status"}} {
 		for line := range strings.Lines(p.must(args...)) {
-			if (strings.Contains(line, "depot") || strings.Contains(line, "yard")) && strings.Contains(line,
+			if (strings.Contains(line, "stores") || strings.Contains(line, "yard")) && strings.Contains(line,
 				"✓ valid") {
 				t.Errorf("%v: %s", args, line)
 			}
 		}
 	}
 	for _, args := range [][]string{{"forecast"}, {"due", "--within", "20y"}} {
-		if r := p.run("", args...); strings.Contains(r.out, "renew depot") || strings.Contains(r.out, "renew yard") {
+		if r := p.run("", args...); strings.Contains(r.out, "renew stores") || strings.Contains(r.out, "renew yard") {
 			t.Errorf("%v advises to renew it:\n%s", args, r.out)
 		}
 	}
@@ -349,7 +349,7 @@ func TestWhatHangsBelowARevokedAuthority(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, a := range list {
-		if a.Handle == "depot" && a.State == "valid" {
+		if a.Handle == "stores" && a.State == "valid" {
 			t.Errorf("%+v", a)
 		}
 	}

@@ -53,7 +53,8 @@ func TestTrustSets(t *testing.T) {
 	p.refused(1, "there already", "trust", "create", "partners")
 	p.refused(1, "every estate has", "trust", "create", "own")
 	p.file("../root.pem", pemOf(root))
-	out := p.must("trust", "add", "partners", "../root.pem", "root", "--purpose", "servers,clients", "--permit-name",
+	out := p.must("trust", "add", "partners", "../root.pem", "root", "--trusted-for", "servers,clients",
+		"--may-certify",
 		"dns:sandpiper.ternbay.example", "--yes")
 	sum := root.Cert.SHA256()
 	for _, want := range []string{"Only for      dns:sandpiper.ternbay.example", "servers, clients",

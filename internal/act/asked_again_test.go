@@ -241,13 +241,13 @@ func planned(t *testing.T, e *estate.Estate, subject, handle string) func() erro
 }
 
 func newAuthority(subject string) func(*testing.T, *estate.Estate) func() error {
-	return func(t *testing.T, e *estate.Estate) func() error { return planned(t, e, subject, "depot") }
+	return func(t *testing.T, e *estate.Estate) func() error { return planned(t, e, subject, "stores") }
 }
 
 func release(name string) func(*testing.T, *estate.Estate) func() error {
 	return func(_ *testing.T, e *estate.Estate) func() error {
 		return func() error {
-			_, _, err := revoking.Release(ctx, e, []string{name}, "it was found")
+			_, _, err := revoking.Unhold(ctx, e, []string{name}, "it was found")
 			return err
 		}
 	}

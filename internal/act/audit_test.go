@@ -149,13 +149,13 @@ func busyEstate(t testing.TB) (string, *estate.Estate) {
 		must(x.Err)
 		must(sign(e, x.Sheet))
 	}
-	for _, ask := range []authorities.Ask{{Handle: "depot", Under: "root"}, {Handle: "ships", Under: "root"}} {
+	for _, ask := range []authorities.Ask{{Handle: "stores", Under: "root"}, {Handle: "ships", Under: "root"}} {
 		p, err := authorities.PlanNew(ctx, e, ask)
 		must(err)
 		_, _, err = authorities.Create(ctx, e, p)
 		must(err)
 	}
-	_, _, err = authorities.Retire(ctx, e, "depot", "its work went to another", false)
+	_, _, err = authorities.Retire(ctx, e, "stores", "its work went to another", false)
 	must(err)
 	_, _, err = elsewhere.Apply(ctx, e, elsewhere.ApplyAsk{Handle: "gates", Parent: "far"})
 	must(err)
@@ -191,7 +191,7 @@ func takenBack(t testing.TB, e *estate.Estate) {
 	revoke(t, e, revocation.KeyCompromise, own[0])
 	revoke(t, e, revocation.CertificateHold, own[1], own[2])
 	publish()
-	if _, _, err := revoking.Release(ctx, e, own[1:2], "it was found"); err != nil {
+	if _, _, err := revoking.Unhold(ctx, e, own[1:2], "it was found"); err != nil {
 		t.Fatal(err)
 	}
 	revoke(t, e, revocation.CessationOfOperation, own[2])

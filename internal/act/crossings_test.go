@@ -204,7 +204,7 @@ func TestAnswersFollowTheRecords(t *testing.T) {
 		t.Fatal(err)
 	}
 	for i, change := range []func(){func() {}, func() { revoke(t, e, revocation.CertificateHold, "R1") }, func() {
-		if _, _, err := revoking.Release(ctx, e, []string{"R1"}, "found"); err != nil {
+		if _, _, err := revoking.Unhold(ctx, e, []string{"R1"}, "found"); err != nil {
 			t.Fatal(err)
 		}
 	}} {
@@ -275,7 +275,7 @@ func TestAnIncidentBelowASafe(t *testing.T) {
 		t.Helper()
 		if why >= 0 {
 			revoke(t, safe, why, old.SerialHex())
-		} else if _, _, err := revoking.Release(ctx, safe, []string{old.SerialHex()}, "a test"); err != nil {
+		} else if _, _, err := revoking.Unhold(ctx, safe, []string{old.SerialHex()}, "a test"); err != nil {
 			t.Fatal(err)
 		}
 		publish(t, safe, publishing.Ask{Only: []string{"root"}, Ahead: 2}, filepath.Join(t.TempDir(), "public"))
@@ -299,9 +299,9 @@ func TestAnIncidentBelowASafe(t *testing.T) {
 		state string
 		leaf  string
 	}{
-		{revocation.CertificateHold, "is revoked, hold", estate.OnHold, estate.Fallen},
+		{revocation.CertificateHold, "is revoked, hold", estate.OnHold, estate.IssuerRevoked},
 		{-1, "stands again", estate.Replaced, estate.Valid},
-		{revocation.CACompromise, "is revoked, ca-compromise", estate.Revoked, estate.Fallen},
+		{revocation.CACompromise, "is revoked, ca-compromise", estate.Revoked, estate.IssuerRevoked},
 	} {
 		got := lists(c.why)
 		if len(got.News) != 1 || !strings.Contains(got.News[0], c.says) {

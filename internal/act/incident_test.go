@@ -157,7 +157,7 @@ func replaceAll(t testing.TB, e *estate.Estate) {
 	}
 }
 
-// Replacements can be staged behind a switch day, and both acts know of each other.
+// Replacements can be prepared behind a switch day, and both acts know of each other.
 func TestAnIncidentWithASwitchDay(t *testing.T) {
 	_, e, _ := signed(t, 2)
 	begin(t, e, "services")

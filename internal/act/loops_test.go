@@ -320,14 +320,14 @@ func TestKeysAndCommits(t *testing.T) {
 		return nil
 	}
 	e := reopen(t, dir, w)
-	p, err := authorities.PlanNew(ctx, e, authorities.Ask{Handle: "depot", Under: "root"})
+	p, err := authorities.PlanNew(ctx, e, authorities.Ask{Handle: "stores", Under: "root"})
 	if err != nil {
 		t.Fatal(err)
 	}
 	if _, _, err := authorities.Create(ctx, e, p); err == nil || !strings.Contains(err.Error(), "key file is gone") {
 		t.Errorf("an authority without its key file: %v", err)
 	}
-	if h, err := e.Hierarchy(ctx); err != nil || h.Find("depot") != nil {
+	if h, err := e.Hierarchy(ctx); err != nil || h.Find("stores") != nil {
 		t.Errorf("it is on record all the same: %v", err)
 	}
 	if err := authorities.Unkept(e, fmt.Errorf("x: %w", records.ErrUncertain), nil); err != nil {

@@ -128,7 +128,7 @@ func TestListsTellWhatIsRevoked(t *testing.T) {
 	if done, out := publish(t, e, publishing.Ask{}, to); len(done.Lists) != 0 || !out.Same {
 		t.Errorf("nothing changed, and %d lists were signed", len(done.Lists))
 	}
-	if _, _, err := revoking.Release(ctx, e, []string{"R3"}, "found"); err != nil {
+	if _, _, err := revoking.Unhold(ctx, e, []string{"R3"}, "found"); err != nil {
 		t.Fatal(err)
 	}
 	revoke(t, e, revocation.CertificateHold, list[3].SerialHex())
@@ -345,7 +345,7 @@ func TestDeltaLists(t *testing.T) {
 	base := served(t, e, to, "services.g1.crl")
 	later := set(at(t, dir, time.Now().Add(time.Hour)))
 	revoke(t, later, revocation.KeyCompromise, list[2].SerialHex())
-	if _, _, err := revoking.Release(ctx, later, []string{"R2"}, "found"); err != nil {
+	if _, _, err := revoking.Unhold(ctx, later, []string{"R2"}, "found"); err != nil {
 		t.Fatal(err)
 	}
 	publish(t, later, publishing.Ask{}, to)

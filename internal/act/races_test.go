@@ -59,7 +59,7 @@ func TestTwoPlansAndOneRecord(t *testing.T) {
 		}
 		return p
 	}
-	p, q := authority("depot"), authority("store")
+	p, q := authority("stores"), authority("store")
 	if _, _, err := authorities.Create(ctx, e, p); err != nil {
 		t.Fatal(err)
 	}

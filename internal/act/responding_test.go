@@ -37,7 +37,7 @@ func TestAnswersAreMadeForAll(t *testing.T) {
 	to := filepath.Join(t.TempDir(), "answers")
 	revoke(t, e, revocation.KeyCompromise, list[0].SerialHex())
 	revoke(t, e, revocation.CertificateHold, list[1].SerialHex())
-	if _, _, err := revoking.Release(ctx, e, []string{"R2"}, "found"); err != nil {
+	if _, _, err := revoking.Unhold(ctx, e, []string{"R2"}, "found"); err != nil {
 		t.Fatal(err)
 	}
 	r, err := authorities.PlanRenewal(ctx, e, authorities.RenewAsk{Handle: "services"})

@@ -92,23 +92,23 @@ func TestRevokingAndReleasing(t *testing.T) {
 	refused(t, e, revoking.Ask{Names: []string{"R2"}, Reason: revocation.CertificateHold},
 		"is on hold already, since "+day)
 	for _, name := range []string{"R1", "R3"} {
-		if _, _, err := revoking.Release(ctx, e, []string{name}, "a try"); err == nil {
+		if _, _, err := revoking.Unhold(ctx, e, []string{name}, "a try"); err == nil {
 			t.Errorf("%s was released", name)
 		}
 	}
-	if _, _, err := revoking.Release(ctx, e, []string{"R2"}, "it was found"); err != nil {
+	if _, _, err := revoking.Unhold(ctx, e, []string{"R2"}, "it was found"); err != nil {
 		t.Error(err)
 	}
 	if s := stateOf(t, e, list[1].SerialHex()); s != estate.Valid {
 		t.Errorf("it is %s", s)
 	}
-	if _, _, err := revoking.Release(ctx, e, []string{"R2"}, "again"); err == nil ||
+	if _, _, err := revoking.Unhold(ctx, e, []string{"R2"}, "again"); err == nil ||
 		!strings.Contains(err.Error(), "was released already") {
 		t.Error(err)
 	}
 	revoke(t, e, revocation.CertificateHold, "R3") // from hold to revoked for good
 	revoke(t, e, why, "R3")
-	if _, _, err := revoking.Release(ctx, e, []string{"R3"}, "no"); err == nil {
+	if _, _, err := revoking.Unhold(ctx, e, []string{"R3"}, "no"); err == nil {
 		t.Error("what was revoked for good was released")
 	}
 	if again, err := renewing.PlanAgain(ctx, e, renewing.AgainAsk{Certificate: "R1"}); err == nil {
@@ -206,9 +206,9 @@ func TestAnAuthorityIsRevoked(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if len(plan.Fallen) != 2 || !slices.Equal(plan.Parties, []string{"the yard"}) ||
+	if len(plan.Dependents) != 2 || !slices.Equal(plan.Parties, []string{"the yard"}) ||
 		!plan.Findings.Has("takes-others-down") {
-		t.Errorf("%d fall, of %v: %v", len(plan.Fallen), plan.Parties, plan.Findings.Codes())
+		t.Errorf("%d fall, of %v: %v", len(plan.Dependents), plan.Parties, plan.Findings.Codes())
 	}
 	renew := func(same bool) {
 		t.Helper()
@@ -234,7 +234,7 @@ func TestAnAuthorityIsRevoked(t *testing.T) {
 	refused(t, e, revoking.Ask{Names: []string{"services.g2"}, Reason: revocation.KeyCompromise,
 		Since: e.Now().AddDate(-200, 0, 0)})
 	for i, c := range list {
-		if s := stateOf(t, e, c.SerialHex()); s != estate.Fallen {
+		if s := stateOf(t, e, c.SerialHex()); s != estate.IssuerRevoked {
 			t.Errorf("%d is %s", i, s)
 		}
 	}

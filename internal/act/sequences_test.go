@@ -187,7 +187,7 @@ func acts() map[string]func(*sequence) error {
 		},
 		"safe releases": func(s *sequence) error {
 			return s.in(s.safe, func(e *estate.Estate) error {
-				_, _, err := revoking.Release(ctx, e, []string{"R1"}, "a test")
+				_, _, err := revoking.Unhold(ctx, e, []string{"R1"}, "a test")
 				return err
 			})
 		},
@@ -258,7 +258,7 @@ func (s *sequence) release() error {
 	return s.in(s.on, func(e *estate.Estate) error {
 		err := errNone
 		for _, c := range s.leaves {
-			if _, _, oneErr := revoking.Release(ctx, e, []string{c.SerialHex()}, "a test"); oneErr == nil {
+			if _, _, oneErr := revoking.Unhold(ctx, e, []string{c.SerialHex()}, "a test"); oneErr == nil {
 				err = nil
 			}
 		}

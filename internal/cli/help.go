@@ -23,7 +23,7 @@ var tasks = []struct {
 	{"sign", []string{"sign"}},
 	{"hand out", []string{"certificate", "receiver", "convert", "courier"}},
 	{"trust", []string{"trust", "party"}},
-	{"take back", []string{"revoke", "release", "revocations", "incident"}},
+	{"take back", []string{"revoke", "unhold", "revocations", "incident"}},
 	{"renew", []string{"forecast", "due", "changeover"}},
 	{"check", []string{"verify", "probe", "journal"}},
 	{"learn", []string{"demo", "help", "reference", "completion", "version"}},
@@ -41,9 +41,9 @@ var environment = [][2]string{{"IRONSEAL_ESTATE", "the estate's directory"},
 
 // valueWords stand for the values of options whose text names none.
 var valueWords = map[string]string{"as": "FORM", "because": "TEXT", "by": "HANDLE", "color": "WHEN", "count": "N",
-	"lifetime": "SPAN", "name": "NAME", "path-length": "N", "policy": "OID", "request": "REQUEST",
+	"lifetime": "SPAN", "name": "NAME", "levels-below": "N", "policy": "OID", "request": "REQUEST",
 	"state": "STATE", "subject": "DN", "suspect": "TEXT", "template": "TEMPLATE", "title": "TEXT", "usage": "USAGE",
-	"with": "WHAT", "fingerprint": "HEX", "authority": "HANDLE", "permit-name": "NAME", "exclude-name": "NAME"}
+	"with": "WHAT", "fingerprint": "HEX", "authority": "HANDLE", "may-certify": "NAME", "may-not-certify": "NAME"}
 
 // option writes an option with a word for its value, and what it does.
 func option(f *pflag.Flag) (name, text string) {

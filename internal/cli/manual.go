@@ -14,7 +14,7 @@ func manuals(root *cobra.Command) map[string]string {
 	pages := map[string]string{}
 	var visit func(c *cobra.Command)
 	visit = func(c *cobra.Command) {
-		if c.Hidden || c.Name() == "help" || c.Name() == "completion" {
+		if c.Hidden || c.Name() == "help" {
 			return
 		}
 		pages[strings.ReplaceAll(c.CommandPath(), " ", "-")+".1"] = manual(c)
@@ -45,7 +45,7 @@ func manual(c *cobra.Command) string {
 	if c.HasAvailableSubCommands() {
 		b.WriteString(".SH COMMANDS\n")
 		for _, sub := range c.Commands() {
-			if !sub.Hidden && sub.Name() != "help" && sub.Name() != "completion" {
+			if !sub.Hidden && sub.Name() != "help" {
 				item(&b, sub.Name(), sub.Short)
 			}
 		}

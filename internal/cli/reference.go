@@ -35,7 +35,7 @@ func commandReference(root *cobra.Command) string {
 
 func writeCommands(b *strings.Builder, parent *cobra.Command) {
 	for _, c := range parent.Commands() {
-		if c.Hidden || c.Name() == "help" || c.Name() == "completion" {
+		if c.Hidden || c.Name() == "help" {
 			continue
 		}
 		if c.HasSubCommands() {

@@ -10,8 +10,11 @@ package cli
 import (
 	"context"
 	"errors"
+	"io"
+	"maps"
 	"os"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -136,6 +139,7 @@ Begin with:  ironseal estate create harbour     (or watch: ironseal demo)`,
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 	root.SetVersionTemplate("ironseal {{.Version}}\n")
+	root.CompletionOptions.DisableDefaultCmd = true
 	root.SetHelpCommand(helpCommand())
 	root.SetHelpFunc(func(c *cobra.Command, args []string) { help(s, c, args) })
 	root.SetFlagErrorFunc(unknownOption)
@@ -152,17 +156,18 @@ Begin with:  ironseal estate create harbour     (or watch: ironseal demo)`,
 		certificate.Command(s), files.Convert(s), files.Read(s), files.Verify(s), probing.Command(s), party.Command(s),
 		upkeep.Forecast(s),
 		upkeep.Due(s), courier.Command(s), changeover.Command(s),
-		revocation.Revoke(s), revocation.Release(s), revocation.Command(s), incident.Command(s), trust.Command(s),
+		revocation.Revoke(s), revocation.Unhold(s), revocation.Command(s), incident.Command(s), trust.Command(s),
 		upkeep.Journal(s), demoCommand(s),
-		versionCommand(s), referenceCommand(s))
+		completionCommand(s), versionCommand(s), referenceCommand(s))
 	return root
 }
 
 // helpCommand shows a command's help; asking for one that is not there is wrong usage.
 func helpCommand() *cobra.Command {
 	return &cobra.Command{
-		Use:   "help [COMMAND]",
-		Short: "Help about any command",
+		Use:     "help [COMMAND]",
+		Short:   "Show what a command does, and its options",
+		Example: "  ironseal help sign\n  ironseal help certificate handover",
 		RunE: func(c *cobra.Command, args []string) error {
 			found, rest, err := c.Root().Find(args)
 			if err != nil || len(rest) > 0 {
@@ -172,6 +177,35 @@ func helpCommand() *cobra.Command {
 			return found.Help()
 		},
 	}
+}
+
+// shells are the shells whose completion scripts the command library writes.
+var shells = map[string]func(*cobra.Command, io.Writer) error{
+	"bash":       func(c *cobra.Command, w io.Writer) error { return c.GenBashCompletionV2(w, true) },
+	"zsh":        (*cobra.Command).GenZshCompletion,
+	"fish":       func(c *cobra.Command, w io.Writer) error { return c.GenFishCompletion(w, true) },
+	"powershell": (*cobra.Command).GenPowerShellCompletionWithDesc,
+}
+
+// completionCommand prints the script by which a shell completes names on Tab.
+func completionCommand(s *session.Session) *cobra.Command {
+	names := slices.Sorted(maps.Keys(shells))
+	return session.Reading(&cobra.Command{
+		Use:   "completion SHELL",
+		Short: "Print a script that completes commands and names on Tab",
+		Long: `Print a script for bash, zsh, fish or powershell. With it the shell completes commands, options,
+handles, templates, requests and certificates when you press Tab.`,
+		Example:   "  ironseal completion bash > ~/.local/share/bash-completion/completions/ironseal",
+		ValidArgs: names,
+		Args:      session.Exactly(1, "a shell: bash, zsh, fish or powershell"),
+		RunE: func(c *cobra.Command, args []string) error {
+			write, known := shells[args[0]]
+			if !known {
+				return session.Misused("completion %q: use %s", args[0], strings.Join(names, ", "))
+			}
+			return write(c.Root(), s.Stdout)
+		},
+	})
 }
 
 // versionCommand tells which build this is.

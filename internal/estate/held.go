@@ -27,18 +27,18 @@ type Held struct {
 
 // States that certificates have.
 const (
-	Valid    = "valid"
-	Expiring = "expiring"
-	Expired  = "expired"
-	Replaced = "replaced" // another was signed in its place; it goes on holding until its end
-	Staged   = "staged"   // it waits for a switch day
-	Revoked  = "revoked"
-	OnHold   = "on hold" // taken back for a while
-	Fallen   = "fallen"  // an authority above it was revoked
+	Valid         = "valid"
+	Expiring      = "expiring"
+	Expired       = "expired"
+	Replaced      = "replaced" // another was signed in its place; it goes on holding until its end
+	Prepared      = "prepared" // it waits for a switch day
+	Revoked       = "revoked"
+	OnHold        = "on hold"        // taken back for a while
+	IssuerRevoked = "issuer revoked" // an authority above it was revoked
 )
 
 // States are all of them.
-var States = []string{Valid, Expiring, Expired, Replaced, Staged, Revoked, OnHold, Fallen}
+var States = []string{Valid, Expiring, Expired, Replaced, Prepared, Revoked, OnHold, IssuerRevoked}
 
 // AnyState stands for whatever state, where states are chosen from.
 const AnyState = "any"
@@ -48,7 +48,9 @@ func Serves(state string) bool { return state == Valid || state == Expiring }
 
 // TakenBack reports whether nobody accepts a certificate in a state, for now or for good: it was revoked,
 // is on hold, or an authority above it was revoked.
-func TakenBack(state string) bool { return state == Revoked || state == OnHold || state == Fallen }
+func TakenBack(state string) bool {
+	return state == Revoked || state == OnHold || state == IssuerRevoked
+}
 
 // Holders tells who is known to hold a certificate.
 func (e *Estate) Holders(ctx context.Context, c Held) ([]string, error) {
@@ -90,9 +92,9 @@ func (e *Estate) stateOf(r records.Certificate, down Down) string {
 	case r.Reason >= 0:
 		return Revoked
 	case down[r.Issuer] && state != Expired:
-		return Fallen
-	case r.Staged:
-		return Staged
+		return IssuerRevoked
+	case r.Prepared:
+		return Prepared
 	case r.Replaced && state != Expired:
 		return Replaced
 	}
@@ -195,9 +197,9 @@ func (e *Estate) StateOfGeneration(g *hierarchy.Generation) string {
 	case !g.Revoked.IsZero():
 		return Revoked
 	case g.TakenBack() != nil && state != Expired:
-		return Fallen
-	case !g.Staged.IsZero():
-		return Staged
+		return IssuerRevoked
+	case !g.SwitchDay.IsZero():
+		return Prepared
 	case state != Expired && g != g.Authority.Current():
 		return Replaced
 	}
@@ -303,7 +305,7 @@ func (e *Estate) TemplatesSignedBy(ctx context.Context) ([]string, error) {
 }
 
 // standing is how much a state counts where several certificates fit a name.
-var standing = map[string]int{Valid: 3, Expiring: 3, Replaced: 2, Staged: 1}
+var standing = map[string]int{Valid: 3, Expiring: 3, Replaced: 2, Prepared: 1}
 
 // newest takes the newest of those that serve; where none does, of those that were
 // replaced, then of those that wait, then any. fits says what they have in common.
@@ -384,9 +386,9 @@ func (e *Estate) Roots(ctx context.Context) (roots, others []*cert.Certificate, 
 	for _, a := range h {
 		for _, g := range a.Generations {
 			switch {
-			case g.IsRoot() && g.Staged.IsZero():
+			case g.IsRoot() && g.SwitchDay.IsZero():
 				roots = append(roots, g.Certificate)
-			case g.Staged.IsZero():
+			case g.SwitchDay.IsZero():
 				others = append(others, g.Certificate)
 			}
 		}

@@ -26,7 +26,7 @@ func TestChromiumTrustsByPolicy(t *testing.T) {
 	for set, name := range map[string]string{"near": "dns:localhost,dns:booking.ternbay.example",
 		"far": "dns:sandpiper.ternbay.example"} {
 		e.do("trust", "create", set)
-		e.do("trust", "add", set, "root", "--permit-name", name, "--yes")
+		e.do("trust", "add", set, "root", "--may-certify", name, "--yes")
 		e.do("trust", "kit", set, "--for", "chromium", "--out", "../kits")
 	}
 	partner := newEstate(t, "ecdsa-p256")

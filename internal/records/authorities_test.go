@@ -28,7 +28,7 @@ func add(tx *Tx, e *specimen.Entity, issuer int64) (int64, error) {
 	return tx.AddCertificate(NewCertificate{Certificate: e.Cert, Issuer: issuer})
 }
 
-// Generations, links, staged and retired authorities and those elsewhere come
+// Generations, links, prepared and retired authorities and those elsewhere come
 // back as they were recorded, parents first even where a parent came later.
 func TestHierarchyComesBackAsItWasRecorded(t *testing.T) {
 	s := create(t)
@@ -103,7 +103,7 @@ func TestHierarchyComesBackAsItWasRecorded(t *testing.T) {
 		t.Errorf("%+v", root.Links)
 	}
 	p := services.Prepared()
-	if p == nil || !p.Staged.Equal(day) || services.Current().Number != 1 ||
+	if p == nil || !p.SwitchDay.Equal(day) || services.Current().Number != 1 ||
 		services.Current().Issuer.Name() != "root.g1" {
 		t.Errorf("%+v", p)
 	}
@@ -163,7 +163,7 @@ func TestApplicationsAndErrandsCountOnce(t *testing.T) {
 		t.Fatal(err)
 	}
 	open, err := s.Applications(ctx)
-	if err != nil || len(open) != 1 || open[0].Parent != "far" || !open[0].Staged.IsZero() {
+	if err != nil || len(open) != 1 || open[0].Parent != "far" || !open[0].SwitchDay.IsZero() {
 		t.Fatalf("%+v %v", open, err)
 	}
 	for i := range 2 {

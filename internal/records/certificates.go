@@ -25,7 +25,7 @@ type Certificate struct {
 	Template string    // the template's name at signing
 	Source   []byte    // the template as it was at signing
 	Issuer   string    // the issuing generation, such as "services.g1"
-	Staged   bool      // it waits for a switch day
+	Prepared bool      // it waits for a switch day
 	Replaced bool      // another was signed in its place
 	Reason   int       // why it was taken back (RFC 5280 section 5.3.1); -1 where it was not
 	Replaces int64     // the certificate in whose place it was signed; 0 for none
@@ -42,7 +42,7 @@ type NewCertificate struct {
 	TemplateSHA    [32]byte
 	TemplateSource []byte
 	Sheet          [32]byte
-	Staged         time.Time // the switch day that it waits for; zero for none
+	SwitchDay      time.Time // the switch day that it waits for; zero for none
 	Replaces       int64     // the certificate in whose place it is; 0 for none
 	Part           int       // of its issuer's lists
 	Waived         finding.List
@@ -84,7 +84,7 @@ func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
 		last++
 		rows = append(rows, last, c.SerialHex(), authority, sqlite.OrNull(n.Issuer), c.Raw, c.Title(),
 			c.Subject.String(), c.NotAfter.Unix(), key[:], sqlite.OrNull(n.Request), made, n.Sheet[:],
-			journal.StampOrNone(n.Staged), sqlite.OrNull(n.Replaces), n.Part)
+			journal.StampOrNone(n.SwitchDay), sqlite.OrNull(n.Replaces), n.Part)
 		for _, x := range c.Names {
 			names = append(names, string(x.Kind()), strings.ToLower(x.Value()), last)
 		}
@@ -165,7 +165,7 @@ func (t *Tx) replace(n NewCertificate, id int64) error {
 	if n.Replaces == 0 {
 		return nil
 	}
-	if !n.Staged.IsZero() {
+	if !n.SwitchDay.IsZero() {
 		var others int
 		err := t.QueryRow("SELECT count(*) FROM certificate WHERE replaces = ? AND issuer = ? AND "+
 			"id <> ?", n.Replaces, n.Issuer, id).Scan(&others)
@@ -198,7 +198,7 @@ const certificateColumns = `c.id, c.der, c.title, coalesce(c.request,0), coalesc
 func scanCertificate(row sqlite.Scanner) (Certificate, error) {
 	var c Certificate
 	var end int64
-	err := row.Scan(&c.ID, &c.DER, &c.Title, &c.Request, &c.Template, &c.Source, &c.Issuer, &c.Staged, &c.Replaced,
+	err := row.Scan(&c.ID, &c.DER, &c.Title, &c.Request, &c.Template, &c.Source, &c.Issuer, &c.Prepared, &c.Replaced,
 		&c.Reason, &c.Replaces, &end, &c.Part)
 	c.Until = time.Unix(end, 0).UTC()
 	return c, err

@@ -23,7 +23,7 @@ type Authority struct {
 	Key        string `json:"key" doc:"kind of key, such as ecdsa-p384"`
 	From       string `json:"not_before" doc:"first moment"`
 	Until      string `json:"not_after" doc:"last moment"`
-	State      string `json:"state" doc:"valid, expiring, expired, replaced, staged"`
+	State      string `json:"state" doc:"valid, expiring, expired, replaced, prepared"`
 	Mark       string `json:"mark,omitempty" doc:"elsewhere, retired, or the switch day it waits for"`
 	Planned    bool   `json:"-"` // another generation serves in its place
 }
@@ -41,7 +41,7 @@ type BranchGeneration struct {
 	Mark   string `json:"mark,omitempty" doc:"elsewhere, retired, or the switch day it waits for"`
 	From   string `json:"not_before" doc:"first moment"`
 	Until  string `json:"not_after" doc:"last moment"`
-	State  string `json:"state" doc:"valid, expiring, expired, replaced, staged"`
+	State  string `json:"state" doc:"valid, expiring, expired, replaced, prepared"`
 }
 
 // TreeOf is what stands below an authority; nil for the roots.

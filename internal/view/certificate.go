@@ -15,7 +15,7 @@ type Certificate struct {
 	Serial   string   `json:"serial" doc:"its serial number, in hex"`
 	Title    string   `json:"title" doc:"the first of its names, or its subject"`
 	Names    []string `json:"names" doc:"alternative names, each with its kind: dns:, ip:, email:, uri:, upn:"`
-	State    string   `json:"state" doc:"valid, expiring, expired, replaced, staged, revoked, on hold, fallen"`
+	State    string   `json:"state" doc:"valid, expiring, expired, replaced, prepared, revoked, on hold, issuer revoked"`
 	Until    string   `json:"not_after" doc:"last moment"`
 	By       string   `json:"by" doc:"who signed it: a generation such as services.g1, itself, or outside"`
 	Template string   `json:"template,omitempty" doc:"the template it was signed by; absent for what others signed"`

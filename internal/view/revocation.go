@@ -14,7 +14,7 @@ type Revoked struct {
 	Reason       string               `json:"reason" doc:"why, by the name of the standard"`
 	Since        string               `json:"since,omitempty" doc:"since when they are to be taken as bad"`
 	Because      string               `json:"because" doc:"the reason in words"`
-	Fallen       []RevokedCertificate `json:"fallen" doc:"what falls with authorities, in the order to make it anew in"`
+	Dependents   []RevokedCertificate `json:"dependents" doc:"the certificates below a revoked authority, in the order in which to replace them"`
 	Parties      []string             `json:"parties" doc:"who loses what they hold"`
 	Findings     finding.List         `json:"findings" doc:"what was found"`
 	Head         string               `json:"journal_head" doc:"the journal's head after the act"`
@@ -33,7 +33,7 @@ type RevokedCertificate struct {
 // RevokedOf is an act of revoking as JSON has it.
 func RevokedOf(p revoking.Plan, head string) Revoked {
 	out := Revoked{Certificates: []RevokedCertificate{}, Reason: p.Ask.Reason.String(), Because: p.Ask.Because,
-		Fallen: []RevokedCertificate{}, Parties: append([]string{}, p.Parties...),
+		Dependents: []RevokedCertificate{}, Parties: append([]string{}, p.Parties...),
 		Findings: append(finding.List{}, p.Findings...), Head: head}
 	if !p.Ask.Since.IsZero() {
 		out.Since = Time(p.Ask.Since)
@@ -42,21 +42,21 @@ func RevokedOf(p revoking.Plan, head string) Revoked {
 		out.Certificates = append(out.Certificates, RevokedCertificate{Title: t.Title(), Serial: t.SerialHex(),
 			By: t.By.Name(), Authority: t.IsAuthority(), Until: Time(t.NotAfter), HeldBy: []string{}})
 	}
-	for _, f := range p.Fallen {
-		out.Fallen = append(out.Fallen, RevokedCertificate{Title: f.Title(), Serial: f.SerialHex(), By: f.Under,
+	for _, f := range p.Dependents {
+		out.Dependents = append(out.Dependents, RevokedCertificate{Title: f.Title(), Serial: f.SerialHex(), By: f.Under,
 			Authority: f.Authority, Until: Time(f.NotAfter), HeldBy: append([]string{}, f.Holders...)})
 	}
 	return out
 }
 
-// ReleasedOf is an act of releasing as JSON has it.
-func ReleasedOf(list []revoking.Target, head string) map[string]any {
+// OffHoldOf is an act of releasing as JSON has it.
+func OffHoldOf(list []revoking.Target, head string) map[string]any {
 	out := []RevokedCertificate{}
 	for _, t := range list {
 		out = append(out, RevokedCertificate{Title: t.Title(), Serial: t.SerialHex(), By: t.By.Name(),
 			Authority: t.IsAuthority(), Until: Time(t.NotAfter), HeldBy: []string{}})
 	}
-	return map[string]any{"released": out, "journal_head": head}
+	return map[string]any{"off_hold": out, "journal_head": head}
 }
 
 // RevocationList is one list, as the estate knows it.

@@ -241,7 +241,7 @@ func (j *Judgement) onRecord(leaf *cert.Certificate, s Seen, k Known) {
 			"cannot be read: %s.", leaf.Title(), k.Unread).WithRemedy("look what is wrong: ironseal estate check"))
 	}
 	switch {
-	case k.State == "revoked", k.State == "on hold", k.State == "fallen":
+	case k.State == "revoked", k.State == "on hold", k.State == "issuer revoked":
 		j.Findings = append(j.Findings, finding.New(finding.ServedRevoked, "%s is on record as %s.", k.Title, k.State))
 	case k.State == "replaced" && k.Newest != nil, k.Newest != nil && k.Newest.NotBefore.After(leaf.NotBefore):
 		f := finding.New(finding.ServedOlder, "It serves serial %s, until %s; the newest for %s is serial %s, "+
@@ -250,7 +250,7 @@ func (j *Judgement) onRecord(leaf *cert.Certificate, s Seen, k Known) {
 		j.Findings = append(j.Findings, f)
 	case k.State == "replaced":
 		j.Findings = append(j.Findings, finding.New(finding.ServedOlder, "It serves %s, which was replaced.", k.Title))
-	case k.State == "staged":
+	case k.State == "prepared":
 		j.Findings = append(j.Findings, finding.New(finding.ServedOlder,
 			"It serves %s, which waits for its switch day.", k.Title))
 	}

@@ -84,7 +84,7 @@ func TestEveryCauseIsToldApart(t *testing.T) {
 			"", ""},
 		"revoked": {good, on(func(k *Known) { k.State, k.Title = "revoked", "R7" }), false, finding.ServedRevoked,
 			"R7"},
-		"staged": {good, on(func(k *Known) { k.State, k.Title = "staged", "R7" }), true, finding.ServedOlder,
+		"prepared": {good, on(func(k *Known) { k.State, k.Title = "prepared", "R7" }), true, finding.ServedOlder,
 			"switch day"},
 		"old protocols": {with(good, func(s *Seen) { s.OldOnly, s.Protocol = true, "TLS 1.1" }), known, false,
 			finding.OldProtocol, "TLS 1.1"},

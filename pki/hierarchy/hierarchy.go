@@ -25,7 +25,7 @@ type Generation struct {
 	Certificate *cert.Certificate
 	Issuer      *Generation // the generation above that signed it; nil for a root
 	Authority   *Authority
-	Staged      time.Time // the switch day from which it signs; zero where it does already
+	SwitchDay   time.Time // the switch day from which it signs; zero where it does already
 	Revoked     time.Time // since when it is taken back, on hold too; zero while it is not
 	Stopped     string    // why it grants nothing for now; "" where that is not so
 }
@@ -53,7 +53,7 @@ func (g *Generation) above() *Generation {
 	}
 	best := g.Issuer
 	for _, o := range g.Issuer.Authority.Generations {
-		if o.Staged.IsZero() && key.Same(o.Certificate.Key, best.Certificate.Key) &&
+		if o.SwitchDay.IsZero() && key.Same(o.Certificate.Key, best.Certificate.Key) &&
 			o.Certificate.NotAfter.After(best.Certificate.NotAfter) {
 			best = o
 		}
@@ -115,7 +115,7 @@ type Link struct {
 // Current is the newest generation that signs already; nil when there is none.
 func (a *Authority) Current() *Generation {
 	for i := len(a.Generations) - 1; i >= 0; i-- {
-		if a.Generations[i].Staged.IsZero() {
+		if a.Generations[i].SwitchDay.IsZero() {
 			return a.Generations[i]
 		}
 	}
@@ -124,24 +124,24 @@ func (a *Authority) Current() *Generation {
 
 // Prepared is the generation that waits for its switch day; nil when none does.
 func (a *Authority) Prepared() *Generation {
-	if n := len(a.Generations); n > 0 && !a.Generations[n-1].Staged.IsZero() {
+	if n := len(a.Generations); n > 0 && !a.Generations[n-1].SwitchDay.IsZero() {
 		return a.Generations[n-1]
 	}
 	return nil
 }
 
-// Mark is one word for a generation that does not simply sign: "revoked", "fallen" (one above it was
-// revoked), "stopped", "staged", "elsewhere" or "retired"; "" for one that does, or did.
+// Mark is one word for a generation that does not simply sign: "revoked", "issuer revoked" (one above it was
+// revoked), "stopped", "prepared", "elsewhere" or "retired"; "" for one that does, or did.
 func (g *Generation) Mark() string {
 	switch {
 	case !g.Revoked.IsZero():
 		return "revoked"
 	case g.TakenBack() != nil:
-		return "fallen"
+		return "issuer revoked"
 	case g.Stopped != "":
 		return "stopped"
-	case !g.Staged.IsZero():
-		return "staged"
+	case !g.SwitchDay.IsZero():
+		return "prepared"
 	case g.Authority.Elsewhere:
 		return "elsewhere"
 	case !g.Authority.Retired.IsZero():
@@ -161,7 +161,7 @@ func (g *Generation) TakenBack() *Generation {
 	for up := g; up != nil; up = up.Issuer {
 		stands := up.Revoked.IsZero()
 		for _, o := range up.Authority.Generations {
-			stands = stands || o.Revoked.IsZero() && o.Staged.IsZero() && SameList(o, up)
+			stands = stands || o.Revoked.IsZero() && o.SwitchDay.IsZero() && SameList(o, up)
 		}
 		if !stands {
 			return up

@@ -153,14 +153,14 @@ func TestLineFollowsTheKey(t *testing.T) {
 	if got := below.Line()[1]; got != again {
 		t.Errorf("%s stands in the line, want g2", got.Label())
 	}
-	again.Staged = now.AddDate(0, 1, 0)
+	again.SwitchDay = now.AddDate(0, 1, 0)
 	if got := below.Line()[1]; got != first {
 		t.Errorf("%s stands in the line before its switch day", got.Label())
 	}
 	if root.Current() != other || root.Prepared() != nil || !root.Signs() {
 		t.Error("the newest that waits for no day is current")
 	}
-	other.Staged = now.AddDate(0, 1, 0)
+	other.SwitchDay = now.AddDate(0, 1, 0)
 	if root.Current() != first || root.Prepared() != other {
 		t.Error("what is prepared does not sign")
 	}

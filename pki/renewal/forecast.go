@@ -126,7 +126,7 @@ func Forecast(q Question) Report {
 	}
 	for _, a := range q.Hierarchy {
 		for _, g := range a.Generations {
-			if g.Staged.IsZero() {
+			if g.SwitchDay.IsZero() {
 				out.Bars = append(out.Bars, s.barOf(a, g))
 			}
 		}

@@ -122,7 +122,7 @@ func (t *Template) Weigh(l finding.List) finding.List {
 
 // Limits are for templates that make an authority.
 type Limits struct {
-	PathLength *int `toml:"path-length" json:"path_length,omitempty" doc:"levels of authorities allowed below; none when left out"`
+	PathLength *int `toml:"levels-below" json:"levels_below,omitempty" was:"2cf55a124811c915" doc:"levels of authorities allowed below; none when left out"`
 }
 
 // Most is how many bytes a template file may have.
@@ -205,7 +205,7 @@ func (t *Template) check() error {
 		return fmt.Errorf("names: least = %d and most = %d do not fit: 0 ≤ least ≤ most ≤ %d", t.Names.Least,
 			t.Names.Most, san.Most)
 	case t.Limits.PathLength != nil && (*t.Limits.PathLength < 0 || *t.Limits.PathLength > 100):
-		return errors.New("authority.path-length must be between 0 and 100")
+		return errors.New("authority.levels-below must be between 0 and 100")
 	}
 	if _, err := ext.ParseKeyUsage(t.Usage); err != nil {
 		return fmt.Errorf("key-usage: %w", err)
@@ -421,7 +421,7 @@ func (t *Template) Contradictions() finding.List {
 		add("%s has serverAuth and asks for no alternative name (names.least).", t.Name)
 	}
 	if t.Makes == Authority && t.Limits.PathLength == nil {
-		add("%s makes authorities without limit: give authority.path-length.", t.Name)
+		add("%s makes authorities without limit: give authority.levels-below.", t.Name)
 	}
 	if len(t.Issuers) == 0 {
 		add("%s is signed by nobody: its issuers list is empty.", t.Name)

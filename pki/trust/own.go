@@ -29,7 +29,7 @@ func OwnSet(h hierarchy.Hierarchy, hangs map[*hierarchy.Generation]bool, now tim
 	out := Set{Name: Own, Title: "the roots of this estate"}
 	for _, a := range h {
 		for _, g := range a.Generations {
-			current := g == a.Current() || !g.Staged.IsZero()
+			current := g == a.Current() || !g.SwitchDay.IsZero()
 			if g.IsRoot() && !now.After(g.Certificate.NotAfter) && (needed[g] || current && a.Retired.IsZero()) {
 				out.Anchors = append(out.Anchors, Anchor{Certificate: g.Certificate, From: g.Name(),
 					Purposes: Purposes()})

@@ -115,7 +115,7 @@ func TestTheOwnSetHoldsWhatMatters(t *testing.T) {
 	if got := names(map[*hierarchy.Generation]bool{root.Generations[1]: true}); got != "root.g2 root.g3 root.g4" {
 		t.Error("a certificate that a replaced root signed itself hangs on it:", got)
 	}
-	root.Generations[3].Staged = now.AddDate(0, 1, 0)
+	root.Generations[3].SwitchDay = now.AddDate(0, 1, 0)
 	if got := names(nil); !strings.HasSuffix(got, "root.g4") {
 		t.Error("a prepared root is to be brought to machines before it signs:", got)
 	}

@@ -350,7 +350,7 @@ func signAuthority(ctx context.Context, e *estate.Estate, p Planned, plan issue.
 		return nil, journal.Head{}, fmt.Errorf("authority %s: %w", handle, err)
 	}
 	g := &hierarchy.Generation{Number: made.number, Certificate: c, Issuer: p.in.Issuer,
-		Authority: &hierarchy.Authority{Handle: handle}, Staged: p.day}
+		Authority: &hierarchy.Authority{Handle: handle}, SwitchDay: p.day}
 	return g, head, nil
 }
 

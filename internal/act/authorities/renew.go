@@ -136,7 +136,7 @@ func renewable(e *estate.Estate, h hierarchy.Hierarchy, a *hierarchy.Authority, 
 			"ironseal authority adopt %s FILE", a.Handle, ErrElsewhere, a.Handle)
 	case a.Prepared() != nil:
 		return nil, fmt.Errorf("authority %s: %s waits for its switch day, %s: switch to it, or drop it, first",
-			a.Handle, a.Prepared().Label(), a.Prepared().Staged.Format("2006-01-02"))
+			a.Handle, a.Prepared().Label(), a.Prepared().SwitchDay.Format("2006-01-02"))
 	case ask.SameKey && ask.Key != "":
 		return nil, fmt.Errorf("authority %s: with the same key the kind of key cannot change", a.Handle)
 	case !ask.Day.IsZero() && !ask.Day.After(e.Now()):

@@ -161,8 +161,8 @@ func (a *auditing) auditGenerations(parents map[int64]int64) error {
 			}
 			continue
 		}
-		if r.Text("staged") != want.staged && !a.older {
-			a.fault(name, "its switch day is %q on record, and %q in the journal", r.Text("staged"), want.staged)
+		if r.Text("staged") != want.switchDay && !a.older {
+			a.fault(name, "its switch day is %q on record, and %q in the journal", r.Text("staged"), want.switchDay)
 		}
 		if r.Text("stopped") != want.stopped {
 			a.fault(name, "why it grants nothing is %q on record, and %q in the journal", r.Text("stopped"),
@@ -226,7 +226,7 @@ func (a *auditing) auditSmall() error {
 	}
 	want := map[string]string{}
 	for sum, s := range a.sent {
-		want[sum] = fmt.Sprint(s.handle, s.parent, s.made, s.answered, s.staged, s.key)
+		want[sum] = fmt.Sprint(s.handle, s.parent, s.made, s.answered, s.switchDay, s.key)
 	}
 	if !a.older {
 		a.both("request of an authority", sent, want)

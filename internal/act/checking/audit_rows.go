@@ -113,8 +113,8 @@ func (a *auditing) compare(r records.Row, title string, want *toldCertificate) {
 		a.fault(title, "its review sheet on record is not the one in the journal")
 	case r.Int("replaces") != want.replaces && !a.older:
 		a.fault(title, "in whose place it was signed does not agree with the journal")
-	case r.Text("staged") != want.staged && !a.older:
-		a.fault(title, "its switch day is %q on record, and %q in the journal", r.Text("staged"), want.staged)
+	case r.Text("staged") != want.switchDay && !a.older:
+		a.fault(title, "its switch day is %q on record, and %q in the journal", r.Text("staged"), want.switchDay)
 	}
 }
 

@@ -66,7 +66,7 @@ func (t *told) revocations(en journal.Entry, d journal.Detail, at string) {
 				a.revoked.own[s.Text("serial")] = r
 			}
 		}
-	case revoking.ReleaseAct:
+	case revoking.UnholdAct, "release": // as it was called before
 		for _, s := range d.Objects("released") {
 			if a := t.authorities[s.Text("by")]; a != nil {
 				r, own := a.revoked.own[s.Text("serial")]

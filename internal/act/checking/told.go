@@ -33,7 +33,7 @@ type told struct {
 type toldCertificate struct {
 	by, request, template, sheet, actor string
 	replaces                            int64
-	staged                              string
+	switchDay                           string
 	waived                              map[string]string
 	chain                               []string
 	link                                bool
@@ -43,7 +43,7 @@ type toldRequest struct {
 	sum, title, from, received, state, reason, decided string
 }
 
-type toldGeneration struct{ certificate, by, staged, stopped string }
+type toldGeneration struct{ certificate, by, switchDay, stopped string }
 
 type toldAuthority struct {
 	retired     string
@@ -52,7 +52,7 @@ type toldAuthority struct {
 	revoked     toldRevocations
 }
 
-type toldSent struct{ handle, parent, made, answered, staged, key string }
+type toldSent struct{ handle, parent, made, answered, switchDay, key string }
 
 type toldDraft struct {
 	file, made string
@@ -147,7 +147,7 @@ func (t *told) sign(en journal.Entry, d journal.Detail, at string) {
 		replaces, _ := s["replaces"].(float64)
 		t.certificates[s.Text("certificate")] = &toldCertificate{by: s.Text("by"), request: s.Text("request"),
 			template: s.Text("template"), sheet: s.Text("sheet"),
-			actor: en.Actor, replaces: int64(replaces), staged: recordDay(s.Text("switch_day")),
+			actor: en.Actor, replaces: int64(replaces), switchDay: recordDay(s.Text("switch_day")),
 			waived: s.Texts("waived")}
 		if r := t.requests[s.Text("request")]; r != nil && r.state != records.Signed {
 			r.state, r.decided = records.Signed, at // a reason, if any, stays from before
@@ -176,7 +176,7 @@ func (t *told) authority(en journal.Entry, d journal.Detail, at string) {
 		t.older = t.older || d["generations"] == nil
 		for _, g := range d.Objects("generations") {
 			t.imported(g, en.Actor)
-			t.generations[g.Text("generation")].staged = recordDay(g.Text("switch_day"))
+			t.generations[g.Text("generation")].switchDay = recordDay(g.Text("switch_day"))
 			name, _, _ := strings.Cut(g.Text("generation"), ".")
 			t.authorities[name].retired, t.authorities[name].keyHere = recordDay(g.Text("retired")), true
 		}
@@ -223,14 +223,14 @@ func (t *told) made(handle string, en journal.Entry, d journal.Detail) {
 	t.links(d, en.Actor)
 }
 
-func (t *told) generation(handle, name, certificate, by, staged string, keyHere bool) {
+func (t *told) generation(handle, name, certificate, by, switchDay string, keyHere bool) {
 	a := t.authorities[handle]
 	if a == nil {
 		a = &toldAuthority{keyHere: keyHere}
 		t.authorities[handle] = a
 	}
 	a.generations++
-	t.generations[name] = &toldGeneration{certificate, by, staged, ""}
+	t.generations[name] = &toldGeneration{certificate, by, switchDay, ""}
 }
 
 func (t *told) imported(up journal.Detail, actor string) {
@@ -257,16 +257,16 @@ func tookAuthority(en journal.Entry) bool {
 }
 
 func (t *told) adopted(handle string, en journal.Entry, d journal.Detail) {
-	parent, staged, here := d.Text("by"), "", d.Flag("key here")
+	parent, switchDay, here := d.Text("by"), "", d.Flag("key here")
 	if tookAuthority(en) {
-		parent, staged, here = d.Text("parent"), recordDay(d.Text("switch day")), true
+		parent, switchDay, here = d.Text("parent"), recordDay(d.Text("switch day")), true
 	}
 	number := 1
 	if a := t.authorities[handle]; a != nil {
 		number = a.generations + 1
 	}
 	name := fmt.Sprintf("%s.g%d", handle, number)
-	t.generation(handle, name, d.Text("certificate"), anyOf(parent), staged, here)
+	t.generation(handle, name, d.Text("certificate"), anyOf(parent), switchDay, here)
 	t.certificates[d.Text("certificate")] = &toldCertificate{by: anyOf(parent), actor: en.Actor,
 		waived: d.Texts("waived")}
 	for _, sum := range d.List("issued") {
@@ -300,11 +300,11 @@ func (t *told) answered(handle string, really bool, at string) {
 // switched moves a generation, and what it signed, to or from behind a switch day.
 func (t *told) switched(name, day string) {
 	if g := t.generations[name]; g != nil {
-		g.staged = day
+		g.switchDay = day
 	}
 	for _, c := range t.certificates {
 		if c.by == name && (day == "" || c.replaces != 0) {
-			c.staged = day
+			c.switchDay = day
 		}
 	}
 }

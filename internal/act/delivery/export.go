@@ -64,7 +64,8 @@ func linksTo(ctx context.Context, e *estate.Estate, g handover.Goods, all bool) 
 	var out []*cert.Certificate
 	for _, a := range h {
 		for _, l := range a.Links {
-			fits := (all || key.Same(l.Certificate.Key, root.Key)) && l.By.Staged.IsZero() && l.To.Staged.IsZero() &&
+			fits := (all || key.Same(l.Certificate.Key, root.Key)) && l.By.SwitchDay.IsZero() &&
+				l.To.SwitchDay.IsZero() &&
 				l.Certificate.Subject.Equal(root.Subject) &&
 				!e.Now().After(l.Certificate.NotAfter)
 			if !fits || l.To.Idle() != "" { // nobody is to vouch for a key in doubt
@@ -84,7 +85,7 @@ func linksTo(ctx context.Context, e *estate.Estate, g handover.Goods, all bool) 
 
 // Export makes the file for one certificate, in one of the forms that hold no key.
 func Export(ctx context.Context, e *estate.Estate, c estate.Held, as handover.Format, with string) (File, error) {
-	if c.State == estate.Staged {
+	if c.State == estate.Prepared {
 		return File{}, fmt.Errorf("%s, serial %s, waits unused for its switch day", c.Title(), c.Serial.Short())
 	}
 	g, err := Goods(ctx, e, c, nil)

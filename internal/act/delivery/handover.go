@@ -155,7 +155,7 @@ func Handover(ctx context.Context, e *estate.Estate, ask HandoverAsk) (HandedOve
 // doubt.
 func fit(ctx context.Context, from doubt.Journaled, c estate.Held) error {
 	switch {
-	case c.State == estate.Staged:
+	case c.State == estate.Prepared:
 		return fmt.Errorf("%s, serial %s, waits unused for its switch day", c.Title(), c.Serial.Short())
 	case estate.TakenBack(c.State):
 		return fmt.Errorf("%s, serial %s, is %s, and is not handed over: hand its replacement over: ironseal "+

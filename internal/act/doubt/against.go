@@ -20,9 +20,9 @@ func Against(ctx context.Context, e *estate.Estate, c *cert.Certificate) (findin
 		return unrecorded(ctx, e, c)
 	}
 	switch h.State {
-	case estate.Revoked, estate.OnHold, estate.Fallen:
+	case estate.Revoked, estate.OnHold, estate.IssuerRevoked:
 		return finding.List{finding.New(finding.RevokedOnRecord, "On record %s is %s.", c.Title(), h.State)}, nil
-	case estate.Replaced, estate.Staged:
+	case estate.Replaced, estate.Prepared:
 		return finding.List{finding.New(finding.OnRecord, "On record %s is %s.", c.Title(), h.State)}, nil
 	}
 	return nil, nil

@@ -92,7 +92,7 @@ func Apply(ctx context.Context, e *estate.Estate, ask ApplyAsk) (Applied, journa
 		return out, journal.Head{}, fmt.Errorf("authority %s: %w", ask.Handle, err)
 	}
 	out.Application = lineage.Application{Handle: ask.Handle, Parent: ask.Parent, DER: der, Made: e.World.Now(),
-		Staged: ask.Day}
+		SwitchDay: ask.Day}
 	head, err := e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
 		if err := authorities.KeyThere(e, ask.Handle, out.Request.Key); err != nil {
 			return nil, err
@@ -274,7 +274,7 @@ func matchAuthority(ctx context.Context, e *estate.Estate, handle string, list, 
 		Grants: authorities.Grants(e, handle, false)}
 	if a := h.Find(handle); a != nil {
 		out.renews, asked.Depth = a.Current(), h.Depth(a)
-		if app.Staged.IsZero() {
+		if app.SwitchDay.IsZero() {
 			asked.Old = out.renews.Certificate.NotAfter
 		}
 	}
@@ -354,7 +354,7 @@ func AcceptAuthority(ctx context.Context, e *estate.Estate, a AuthorityAnswer) (
 				Issuer: issuer})
 		} else {
 			_, err = tx.AddGeneration(handle, parent, len(a.renews.Authority.Generations), id, issuer,
-				a.Application.Staged)
+				a.Application.SwitchDay)
 		}
 		if err == nil {
 			err = up.links()
@@ -363,7 +363,7 @@ func AcceptAuthority(ctx context.Context, e *estate.Estate, a AuthorityAnswer) (
 		return []journal.Entry{estate.Entry(TookAuthority, handle, "certificate", fmt.Sprintf("%x", sum), "serial",
 			a.Certificate.SerialHex(), "issuer", a.Certificate.Issuer.String(),
 			"parent", parent, "above", up.told, "links", estate.Hashes(up.linked), "switch day",
-			estate.DayOf(a.Application.Staged),
+			estate.DayOf(a.Application.SwitchDay),
 			"until", a.Certificate.NotAfter.Format(time.RFC3339), "waived", estate.WaivedCodes(a.Findings))}, err
 	})
 	if err != nil {

@@ -143,12 +143,12 @@ func (p *Progress) isLink(c *cert.Certificate) bool {
 
 // affected gathers what hangs on the key, with what has become of each.
 func (p *Progress) affected(ctx context.Context, e *estate.Estate) error {
-	var list []revoking.Fallen
+	var list []revoking.Dependent
 	var down []*hierarchy.Generation
 	if g := p.target.Generation; g != nil {
 		down = withKey(p.h, g.Certificate.Key)
 		var err error
-		if list, err = revoking.FallenWith(ctx, e, p.h, down); err != nil {
+		if list, err = revoking.DependentsOf(ctx, e, p.h, down); err != nil {
 			return err
 		}
 	} else {
@@ -219,7 +219,7 @@ func (p *Progress) successors(ctx context.Context, e *estate.Estate,
 }
 
 // withSameKey lists a certificate, and those that have its key and still count.
-func withSameKey(ctx context.Context, e *estate.Estate, target estate.Held) (out []revoking.Fallen, err error) {
+func withSameKey(ctx context.Context, e *estate.Estate, target estate.Held) (out []revoking.Dependent, err error) {
 	same, err := e.HeldAll(e.Records.CertificatesByKey(ctx, target.Key.Fingerprint(), records.NoLimit))
 	if err != nil {
 		return nil, err
@@ -232,7 +232,7 @@ func withSameKey(ctx context.Context, e *estate.Estate, target estate.Held) (out
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, revoking.Fallen{Held: c, Under: c.Record.Issuer, Holders: holders})
+		out = append(out, revoking.Dependent{Held: c, Under: c.Record.Issuer, Holders: holders})
 	}
 	return out, nil
 }

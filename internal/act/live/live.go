@@ -100,7 +100,7 @@ func Begin(ctx context.Context, e *estate.Estate, ask Ask) (*Looking, error) {
 		return nil, err
 	}
 	for _, g := range estate.AllGenerations(h) {
-		if g.Staged.IsZero() {
+		if g.SwitchDay.IsZero() {
 			l.known.Issuers = append(l.known.Issuers, endpoint.Issuer{Certificate: g.Certificate,
 				Get: "ironseal authority export " + g.Name()})
 		}

@@ -69,7 +69,7 @@ func noteOn(a *hierarchy.Authority) string {
 	case !a.Retired.IsZero():
 		return "retired since " + a.Retired.Format("2006-01-02")
 	case a.Prepared() != nil:
-		return fmt.Sprintf("g%d waits for %s", a.Prepared().Number, a.Prepared().Staged.Format("2006-01-02"))
+		return fmt.Sprintf("g%d waits for %s", a.Prepared().Number, a.Prepared().SwitchDay.Format("2006-01-02"))
 	}
 	return ""
 }
@@ -217,7 +217,7 @@ func advice(e *estate.Estate, h hierarchy.Hierarchy, s Status) []Advice {
 			"ironseal authority take-in " + a.Handle + " FILE"})
 	}
 	for _, a := range h {
-		if p := a.Prepared(); p != nil && !p.Staged.After(e.Now()) {
+		if p := a.Prepared(); p != nil && !p.SwitchDay.After(e.Now()) {
 			out = append(out, Advice{"the switch day of " + a.Handle + " has come",
 				"ironseal changeover switch " + a.Handle})
 		}

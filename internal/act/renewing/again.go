@@ -88,7 +88,7 @@ func oneToRenew(ctx context.Context, e *estate.Estate, name string, fresh bool) 
 	case c.State == estate.OnHold:
 		return c, fmt.Errorf("%s, serial %s, is on hold: release it first, or revoke it for good", c.Title(),
 			c.Serial.Short())
-	case c.State == estate.Staged:
+	case c.State == estate.Prepared:
 		return c, fmt.Errorf("%s, serial %s, waits for its switch day", c.Title(), c.Serial.Short())
 	}
 	return c, nil
@@ -234,7 +234,7 @@ func planAll(ctx context.Context, e *estate.Estate, list []estate.Held, ask Agai
 	}
 	var out []signing.Planned
 	for _, c := range list {
-		if c.IsAuthority() || c.OneUse() || c.State == estate.Replaced || c.State == estate.Staged ||
+		if c.IsAuthority() || c.OneUse() || c.State == estate.Replaced || c.State == estate.Prepared ||
 			c.State == estate.Revoked || c.State == estate.OnHold {
 			continue
 		}

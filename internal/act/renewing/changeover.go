@@ -44,7 +44,7 @@ func ChangeOf(ctx context.Context, e *estate.Estate, handle string) (Change, err
 	if err != nil {
 		return Change{}, err
 	}
-	out := Change{Handle: handle, Old: old.Name(), New: g.Name(), Day: g.Staged, OldEnds: old.Certificate.NotAfter,
+	out := Change{Handle: handle, Old: old.Name(), New: g.Name(), Day: g.SwitchDay, OldEnds: old.Certificate.NotAfter,
 		Prepared: []string{}, Missing: []string{}}
 	waiting, err := e.HeldAll(e.Records.CertificatesOf(ctx, handle, g.Number))
 	if err != nil {
@@ -178,10 +178,10 @@ func Switch(ctx context.Context, e *estate.Estate, handle string, early bool, wa
 	if err != nil {
 		return nil, journal.Head{}, err
 	}
-	if e.Now().Before(g.Staged) && !early {
+	if e.Now().Before(g.SwitchDay) && !early {
 		return nil, journal.Head{},
 			fmt.Errorf("authority %s: the switch day is %s: wait for it, or switch with --early",
-				handle, g.Staged.Format("2006-01-02"))
+				handle, g.SwitchDay.Format("2006-01-02"))
 	}
 	if err := serves(g); err != nil {
 		return nil, journal.Head{}, err
@@ -192,7 +192,7 @@ func Switch(ctx context.Context, e *estate.Estate, handle string, early bool, wa
 			return nil, err
 		}
 		now := h.Generation(g.Name())
-		if now == nil || now.Staged.IsZero() {
+		if now == nil || now.SwitchDay.IsZero() {
 			return nil, failure.Of(failure.ErrChanged, "%s does not wait for its switch day any more", g.Label())
 		}
 		err = serves(now)

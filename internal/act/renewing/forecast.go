@@ -124,8 +124,8 @@ func dueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]Due, 
 		for _, g := range a.Generations {
 			switch end := g.Certificate.NotAfter; {
 			case !g.Revoked.IsZero(): // nobody accepts it, and it need not be renewed for its end
-			case !g.Staged.IsZero() && !g.Staged.After(until) && g.Idle() == "":
-				out = append(out, Due{Day: g.Staged, What: "switch day", Title: g.Name(),
+			case !g.SwitchDay.IsZero() && !g.SwitchDay.After(until) && g.Idle() == "":
+				out = append(out, Due{Day: g.SwitchDay, What: "switch day", Title: g.Name(),
 					Command: "ironseal changeover switch " + a.Handle})
 			case !end.After(until) && end.After(now.AddDate(0, 0, -30)):
 				out = append(out, Due{Day: end, What: "ends", Title: g.Name(), Serial: g.Certificate.SerialHex(),

@@ -67,7 +67,7 @@ func Scheduled(ctx context.Context, e *estate.Estate) (out []Later, err error) {
 	}
 	instead := map[int64]estate.Held{}
 	for _, c := range all {
-		if c.Record.Replaces != 0 && !c.Record.Staged {
+		if c.Record.Replaces != 0 && !c.Record.Prepared {
 			instead[c.Record.Replaces] = c
 		}
 	}

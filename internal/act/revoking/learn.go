@@ -163,7 +163,7 @@ func Record(tx *records.Tx, news []News, because string) (out []journal.Entry, e
 		if n.Back {
 			err = tx.Release(by, n.SerialHex(), int(revocation.CertificateHold))
 			if err == nil {
-				out = append(out, estate.Entry(ReleaseAct, n.Title(), "released",
+				out = append(out, estate.Entry(UnholdAct, n.Title(), "released",
 					[]map[string]any{tellReleased(n.Target)}, "because", because))
 			}
 		} else {

@@ -27,7 +27,7 @@ import (
 // The acts, as the journal calls them.
 const (
 	RevokeAct  = "revoke"
-	ReleaseAct = "release"
+	UnholdAct  = "unhold"
 	PublishAct = "publish lists"
 )
 
@@ -43,12 +43,12 @@ type Ask struct {
 
 // Plan is what would be done.
 type Plan struct {
-	Ask      Ask
-	Targets  []Target
-	Fallen   []Fallen // what falls with authorities
-	Parties  []string // that lose what they hold
-	Findings finding.List
-	Head     journal.Head
+	Ask        Ask
+	Targets    []Target
+	Dependents []Dependent // what falls with authorities
+	Parties    []string    // that lose what they hold
+	Findings   finding.List
+	Head       journal.Head
 }
 
 // About names what is revoked: the one certificate, a generation by its name too, or how many
@@ -185,8 +185,8 @@ func tellRevoked(t Target, r lineage.Revocation, was *lineage.Revocation) map[st
 	return out
 }
 
-// Release lets certificates that were on hold stand again.
-func Release(ctx context.Context, e *estate.Estate, names []string, because string) ([]Target, journal.Head, error) {
+// Unhold lets certificates that were on hold stand again.
+func Unhold(ctx context.Context, e *estate.Estate, names []string, because string) ([]Target, journal.Head, error) {
 	list, err := targets(ctx, e, names, nil)
 	if err != nil {
 		return nil, journal.Head{}, err
@@ -221,7 +221,7 @@ func Release(ctx context.Context, e *estate.Estate, names []string, because stri
 			told = append(told, tellReleased(t))
 			titles = append(titles, t.Title())
 		}
-		return []journal.Entry{estate.Entry(ReleaseAct, strings.Join(titles, ", "), "released", told, "because",
+		return []journal.Entry{estate.Entry(UnholdAct, strings.Join(titles, ", "), "released", told, "because",
 			because)}, nil
 	})
 	return list, head, err

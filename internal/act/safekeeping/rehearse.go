@@ -141,8 +141,8 @@ type replaying struct {
 // rehearsedTold is a generation of a rehearsal, as the journal tells of it.
 type rehearsedTold struct {
 	elsewhere.ImportedTold
-	Staged  string `json:"switch_day,omitempty"`
-	Retired string `json:"retired,omitempty"`
+	SwitchDay string `json:"switch_day,omitempty"`
+	Retired   string `json:"retired,omitempty"`
 }
 
 func (r replaying) signer(g *hierarchy.Generation) crypto.Signer {
@@ -192,13 +192,13 @@ func (r replaying) generation(a *hierarchy.Authority, i int) error {
 		return fmt.Errorf("%s: %w", g.Label(), err)
 	}
 	*r.told = append(*r.told, rehearsedTold{elsewhere.ImportedTold{Certificate: sum, Generation: g.Name(),
-		By: estate.NameOf(g.Issuer)}, estate.DayOf(g.Staged),
+		By: estate.NameOf(g.Issuer)}, estate.DayOf(g.SwitchDay),
 		estate.DayOf(a.Retired)})
 	if i == 0 {
 		r.ids[g], err = r.tx.AddAuthority(lineage.NewAuthority{Handle: a.Handle, Parent: parent, Certificate: id,
 			Issuer: r.ids[g.Issuer]})
 	} else {
-		r.ids[g], err = r.tx.AddGeneration(a.Handle, parent, i, id, r.ids[g.Issuer], g.Staged)
+		r.ids[g], err = r.tx.AddGeneration(a.Handle, parent, i, id, r.ids[g.Issuer], g.SwitchDay)
 	}
 	return err
 }

@@ -141,7 +141,8 @@ func recordSigned(ctx context.Context, e *estate.Estate, tx *records.Tx, list []
 		made = append(made, records.NewCertificate{Certificate: r.Certificate, Issuer: generations[label],
 			Request: s.Record.Number, TemplateName: s.Template.Name,
 			TemplateSHA: s.Template.SHA256(), TemplateSource: s.Template.Source(), Sheet: s.Plan.Digest(),
-			Staged: s.Issuer.Staged, Replaces: s.Replaces, Part: s.Plan.Part, Waived: estate.Waived(s.Plan.Findings)})
+			SwitchDay: s.Issuer.SwitchDay, Replaces: s.Replaces, Part: s.Plan.Part,
+			Waived: estate.Waived(s.Plan.Findings)})
 	}
 	if _, err := tx.AddCertificates(made); err != nil {
 		return nil, err
@@ -219,7 +220,7 @@ type signedItem struct {
 	Until       string `json:"until"`
 	Sheet       string `json:"sheet"`
 	Replaces    int64  `json:"replaces,omitempty"` // the record of the certificate in whose place it is
-	Staged      string `json:"switch_day,omitempty"`
+	SwitchDay   string `json:"switch_day,omitempty"`
 	Waived      any    `json:"waived,omitempty"`
 }
 
@@ -232,7 +233,7 @@ func signEntry(list []SignResult) journal.Entry {
 		items[i] = signedItem{fmt.Sprintf("R%d", s.Record.Number), hex.EncodeToString(sum[:]), c.SerialHex(), c.Title(),
 			fmt.Sprintf("%s.g%d", s.Issuer.Authority.Handle, s.Issuer.Number), s.Template.Name,
 			c.NotAfter.Format(time.RFC3339), fmt.Sprintf("%x", s.Plan.Digest()), s.Replaces,
-			estate.DayOf(s.Issuer.Staged),
+			estate.DayOf(s.Issuer.SwitchDay),
 			nil}
 		if w := estate.WaivedCodes(s.Plan.Findings); len(w) > 0 {
 			items[i].Waived = w

@@ -58,7 +58,7 @@ func (f authorityFlags) ask(handle string) (authorities.Ask, error) {
 	if f.pathLength != "" {
 		n, err := strconv.Atoi(f.pathLength)
 		if err != nil || n < 0 || n > 100 {
-			return ask, session.Misused("--path-length %q: use a number from 0 to 100", f.pathLength)
+			return ask, session.Misused("--levels-below %q: use a number from 0 to 100", f.pathLength)
 		}
 		ask.PathLength = &n
 	}
@@ -88,8 +88,8 @@ func authorityCreate(s *session.Session) *cobra.Command {
 What is left out is proposed: the subject from the estate's organisation, the key
 kind from the settings, a life that nests well below the authority above.`,
 		Example: `  ironseal authority create root
-  ironseal authority create depot --under root --lifetime 10y
-  ironseal authority create ships --under root --permit-name ships.ternbay.example`,
+  ironseal authority create stores --under root --lifetime 10y
+  ironseal authority create ships --under root --may-certify ships.ternbay.example`,
 		Args: session.Exactly(1, "a handle, such as root or services"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ask, err := f.ask(args[0])
@@ -104,9 +104,10 @@ kind from the settings, a life that nests well below the authority above.`,
 	fl.StringVar(&f.subject, "subject", "", "the whole subject, such as \"CN=Tern Bay Root,O=Tern Bay Ferries\"")
 	fl.StringVar(&f.kind, "key", "", "key `KIND`: rsa-4096, ecdsa-p384 …")
 	fl.StringVar(&f.lifetime, "lifetime", "", "how long it lives: 10y, 18m, 397d")
-	fl.StringVar(&f.pathLength, "path-length", "", "levels of authorities allowed below it")
-	fl.StringArrayVar(&f.permit, "permit-name", nil, "a domain or network that it may certify; may be repeated")
-	fl.StringArrayVar(&f.exclude, "exclude-name", nil, "a domain or network that it may not certify; may be repeated")
+	fl.StringVar(&f.pathLength, "levels-below", "", "levels of authorities allowed below it")
+	fl.StringArrayVar(&f.permit, "may-certify", nil, "a domain or network that it may certify; may be repeated")
+	fl.StringArrayVar(&f.exclude, "may-not-certify", nil,
+		"a domain or network that it may not certify; may be repeated")
 	fl.StringVar(&f.template, "template", "", "the template; root-authority or intermediate-authority when left out")
 	s.WaiverFlags(c, &f.waive, &f.because)
 	s.CompleteHandles(c, "under")

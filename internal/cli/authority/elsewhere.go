@@ -231,8 +231,8 @@ func taken(s *session.Session, g *hierarchy.Generation, head string) error {
 		where = "its key is elsewhere"
 	}
 	s.Out.Say("%s %s; %s   journal %s", s.Out.Paint(term.Good, "✓ taken in"), g.Label(), where, head)
-	if !g.Staged.IsZero() {
-		s.Out.Say("  it waits, unused, for its switch day, %s", g.Staged.Format("2006-01-02"))
+	if !g.SwitchDay.IsZero() {
+		s.Out.Say("  it waits, unused, for its switch day, %s", g.SwitchDay.Format("2006-01-02"))
 		s.Next(overview.Advice{Why: "prepare a certificate for every holder",
 			Command: "ironseal changeover prepare " + g.Authority.Handle})
 	}

@@ -152,8 +152,8 @@ func made(s *session.Session, g *hierarchy.Generation, links bool, head string) 
 	if links {
 		s.Out.Say("  and two link certificates: each root vouches for the other")
 	}
-	if !g.Staged.IsZero() {
-		s.Out.Say("  it signs from its switch day, %s", g.Staged.Format("2006-01-02"))
+	if !g.SwitchDay.IsZero() {
+		s.Out.Say("  it signs from its switch day, %s", g.SwitchDay.Format("2006-01-02"))
 	}
 }
 

@@ -22,7 +22,7 @@ const aboutRenew = `Sign a certificate in the place of another: the same names, 
 is today, for the same request or, with --request, for a new one. The sheet shows
 what differs from before and who is known to hold it.
 
-With --revoke-old, the earlier certificate is taken back, as superseded, by the first
+With --revoke-when-replaced, the earlier certificate is taken back, as superseded, by the first
 ironseal revoke --replaced after the new one was seen in use.
 
 With --due, everything that ends within --within is renewed at once.`
@@ -41,7 +41,8 @@ func (f *again) flags(s *session.Session, c *cobra.Command) {
 	fl.StringVar(&f.ask.Template, "template", "", "another template than before")
 	fl.StringVar(&f.ask.By, "by", "", "the `HANDLE` of another authority than before")
 	fl.StringVar(&f.lifetime, "lifetime", "", "how long it lives")
-	fl.BoolVar(&f.revokeOld, "revoke-old", false, "take the earlier one back once the new one was seen in use")
+	fl.BoolVar(&f.revokeOld, "revoke-when-replaced", false,
+		"take the earlier one back once the new one was seen in use")
 	fl.StringVar(&f.after, "after", "", "not before this `SPAN` is over")
 	fl.BoolVar(&f.due, "due", false, "everything that ends soon")
 	s.PartyFlag(c, &f.party, "the one certificate that this `PARTY` holds")
@@ -79,7 +80,7 @@ func certificateRenew(s *session.Session) *cobra.Command {
 				return renewDue(cmd, s, e, f.within, f.ask.Waivers)
 			}
 			if err := session.OnlyFlags(cmd, "for one certificate", "request", "template", "by", "lifetime", "waive",
-				"because", "party", "revoke-old", "after"); err != nil {
+				"because", "party", "revoke-when-replaced", "after"); err != nil {
 				return err
 			}
 			wait, err := session.SpanAsked(f.after)
@@ -87,7 +88,8 @@ func certificateRenew(s *session.Session) *cobra.Command {
 				return err
 			}
 			if f.after != "" && !f.revokeOld {
-				return session.Misused("--after says when the earlier one is taken back: it goes with --revoke-old")
+				return session.Misused("--after says when the earlier one is taken back: it goes with " +
+					"--revoke-when-replaced")
 			}
 			if f.ask.Certificate, err = named(ctx, e, args, f.party); err != nil {
 				return err

@@ -81,7 +81,7 @@ func Revoke(s *session.Session) *cobra.Command {
 	fl.StringVar(&file, "file", "", "a `FILE` that names certificates, one a line")
 	fl.StringArrayVar(&ask.Parties, "party", nil, "all that this `PARTY` holds; may be repeated")
 	fl.BoolVar(&replaced, "replaced", false,
-		"those that certificate renew --revoke-old noted, and whose successors are in use")
+		"those that certificate renew --revoke-when-replaced noted, and whose successors are in use")
 	fl.BoolVar(&all, "all", false, "show all that falls with it, however much")
 	s.WaiverFlags(c, &waive, &ask.Because)
 	fl.Lookup("because").Usage = "why, in words; also for what is waived"
@@ -186,7 +186,7 @@ func revoke(ctx context.Context, s *session.Session, ask revoking.Ask, all bool)
 		return session.Refusal(runes.Escape(about), "nothing was revoked", r)
 	}
 	question := "Revoke " + about + "?"
-	if n := len(p.Fallen); n > 0 {
+	if n := len(p.Dependents); n > 0 {
 		question = fmt.Sprintf("Revoke %s, and take down %s with it?", about, span.Count(n, "certificate"))
 	}
 	if err := s.Agree(ctx, term.Safe(question)); err != nil {
@@ -209,7 +209,7 @@ func revoke(ctx context.Context, s *session.Session, ask revoking.Ask, all bool)
 	next := []overview.Advice{{Why: "clients learn of it from the next list",
 		Command: "ironseal revocations publish --to DIR"}}
 	if ask.Reason == revocation.CertificateHold {
-		next = append(next, overview.Advice{Why: "when it turned up", Command: "ironseal release " +
+		next = append(next, overview.Advice{Why: "when it turned up", Command: "ironseal unhold " +
 			p.Targets[0].Serial.Short()})
 	}
 	s.Next(next...)
@@ -246,7 +246,7 @@ func drawRevoke(s *session.Session, p revoking.Plan, all bool) {
 	if len(p.Parties) > 0 {
 		s.Out.Hung("  held by     ", term.Normal, term.Safe(strings.Join(p.Parties, ", ")))
 	}
-	drawFallen(s, p.Fallen, all)
+	drawDependents(s, p.Dependents, all)
 	s.Out.Findings(p.Findings)
 	s.Out.Gap()
 	s.Out.Say("%s", s.Out.Paint(term.Quiet, "  journal head "+p.Head.String()))
@@ -258,8 +258,8 @@ func more(s *session.Session, all, shown int, what string) {
 	}
 }
 
-// drawFallen shows what falls, in the order in which it must be made anew.
-func drawFallen(s *session.Session, list []revoking.Fallen, all bool) {
+// drawDependents shows what falls, in the order in which it must be made anew.
+func drawDependents(s *session.Session, list []revoking.Dependent, all bool) {
 	if len(list) == 0 {
 		return
 	}
@@ -292,33 +292,33 @@ func drawFallen(s *session.Session, list []revoking.Fallen, all bool) {
 	more(s, len(list), len(rows), "certificate")
 }
 
-// Release is ironseal release.
-func Release(s *session.Session) *cobra.Command {
+// Unhold is ironseal unhold.
+func Unhold(s *session.Session) *cobra.Command {
 	var because string
 	c := &cobra.Command{
-		Use:   "release CERTIFICATE...",
-		Short: "Let certificates that were on hold stand again",
-		Long: `What was put on hold stands again, and is on no list any more from the next one on. What
-was revoked for any other reason stays so.`,
-		Example: `  ironseal release mail.ternbay.example --because "it was found"`,
+		Use:   "unhold CERTIFICATE...",
+		Short: "Take certificates off hold",
+		Long: `The certificates are valid again, and the next revocation lists leave them out. A
+certificate that was revoked for another reason stays revoked.`,
+		Example: `  ironseal unhold mail.ternbay.example --because "it was found"`,
 		Args:    session.AtLeast(1, "a certificate"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if strings.TrimSpace(because) == "" {
-				return session.Misused("release: say why: --because TEXT")
+				return session.Misused("unhold: say why: --because TEXT")
 			}
 			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
-			list, head, err := revoking.Release(cmd.Context(), e, args, because)
+			list, head, err := revoking.Unhold(cmd.Context(), e, args, because)
 			if err != nil {
 				return err
 			}
 			if s.JSON {
-				return s.PrintJSON(view.ReleasedOf(list, head.String()))
+				return s.PrintJSON(view.OffHoldOf(list, head.String()))
 			}
 			for _, t := range list {
-				s.Out.Say("%s %s, serial %s: on hold since %s", s.Out.Paint(term.Good, "✓ released"),
+				s.Out.Say("%s %s, serial %s (was on hold since %s)", s.Out.Paint(term.Good, "✓ off hold"),
 					term.Safe(t.Title()),
 					t.Serial.Short(), t.Was.At.Format("2006-01-02"))
 			}

@@ -100,7 +100,7 @@ func StateCell(state string, planned bool) term.Cell {
 	case estate.Expiring:
 		return term.Cell{Text: "! " + state, Tone: term.Careful}
 	}
-	if state == estate.Replaced || state == estate.Staged {
+	if state == estate.Replaced || state == estate.Prepared {
 		return term.Cell{Text: "· " + state, Tone: term.Quiet}
 	}
 	return term.Cell{Text: "✗ " + state, Tone: term.Bad}

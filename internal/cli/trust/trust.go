@@ -197,8 +197,8 @@ named by their fingerprint.
 With --endpoint, what a live server presents is offered. It is believed only with
 the fingerprint that somebody read out or sent by another way; colons, blanks and
 case do not matter.`,
-		Example: "  ironseal trust add partners ../partner/skua-roots.zip --purpose servers,clients " +
-			"--permit-name dns:skua.ternbay.example",
+		Example: "  ironseal trust add partners ../partner/skua-roots.zip --trusted-for servers,clients " +
+			"--may-certify dns:skua.ternbay.example",
 		Args: session.AtLeast(1, "a set, and what to add"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := s.Estate(cmd.Context())
@@ -219,10 +219,10 @@ case do not matter.`,
 	fl := c.Flags()
 	fl.StringVar(&f.endpoint, "endpoint", "", "offer what this `HOST:PORT` presents; needs --fingerprint")
 	fl.StringArrayVar(&f.fingerprints, "fingerprint", nil, "take only the one with this SHA-256 `HEX`; may be repeated")
-	fl.StringSliceVar(&f.purposes, "purpose", nil, "what it is trusted for: servers, clients, mail, code `LIST`")
-	fl.StringSliceVar(&f.permitted, "permit-name", nil, "it counts for this name alone, such as dns:partner.example")
+	fl.StringSliceVar(&f.purposes, "trusted-for", nil, "a `LIST` of uses: servers, clients, mail, code")
+	fl.StringSliceVar(&f.permitted, "may-certify", nil, "it counts for this name alone, such as dns:partner.example")
 	s.WaiverFlags(c, &f.waive, &f.because)
-	session.CompleteWords(c, "purpose", "servers", "clients", "mail", "code")
+	session.CompleteWords(c, "trusted-for", "servers", "clients", "mail", "code")
 	return c
 }
 

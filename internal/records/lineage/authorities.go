@@ -66,10 +66,10 @@ func (t Writing) authorityID(handle string) (id int64, err error) {
 	return id, err
 }
 
-func (t Writing) insertGeneration(authority int64, number int, certificate, issuer int64, staged time.Time) (int64,
+func (t Writing) insertGeneration(authority int64, number int, certificate, issuer int64, switchDay time.Time) (int64,
 	error) {
 	res, err := t.Exec("INSERT INTO generation (authority, number, certificate, issuer, staged) "+
-		"VALUES (?,?,?,?,?)", authority, number, certificate, sqlite.OrNull(issuer), journal.StampOrNone(staged))
+		"VALUES (?,?,?,?,?)", authority, number, certificate, sqlite.OrNull(issuer), journal.StampOrNone(switchDay))
 	if err != nil {
 		return 0, err
 	}
@@ -78,8 +78,9 @@ func (t Writing) insertGeneration(authority int64, number int, certificate, issu
 
 // AddGeneration records the next generation of an authority. newest is the
 // number of the one that it was planned after. parent is the authority above
-// from now on, "" for a root; staged is the switch day, zero to sign at once.
-func (t Writing) AddGeneration(handle, parent string, newest int, certificate, issuer int64, staged time.Time) (int64,
+// from now on, "" for a root; switchDay is zero to sign at once.
+func (t Writing) AddGeneration(handle, parent string, newest int, certificate, issuer int64,
+	switchDay time.Time) (int64,
 	error) {
 	id, err := t.authorityID(handle)
 	if err != nil {
@@ -102,7 +103,7 @@ func (t Writing) AddGeneration(handle, parent string, newest int, certificate, i
 	if _, err := t.Exec("UPDATE authority SET parent = ? WHERE id = ?", parentID, id); err != nil {
 		return 0, err
 	}
-	return t.insertGeneration(id, newest+1, certificate, issuer, staged)
+	return t.insertGeneration(id, newest+1, certificate, issuer, switchDay)
 }
 
 // AddLink records a link certificate.
@@ -281,7 +282,7 @@ func (l *loading) row(rows sqlite.Scanner) error {
 	if err != nil {
 		return fmt.Errorf("authority %s: its certificate on record cannot be parsed: %w", handle, err)
 	}
-	g := &hierarchy.Generation{Number: number, Certificate: c, Authority: a, Staged: journal.Unstamp(staged),
+	g := &hierarchy.Generation{Number: number, Certificate: c, Authority: a, SwitchDay: journal.Unstamp(staged),
 		Revoked: journal.Unstamp(revoked), Stopped: stopped}
 	l.generations[gID], l.issuer[g] = g, issuer
 	a.Generations = append(a.Generations, g)
@@ -378,13 +379,13 @@ func (s Reading) LastOf(ctx context.Context, handle string) (time.Time, error) {
 
 // Application is a request of one of our authorities to a parent elsewhere.
 type Application struct {
-	ID       int64
-	Handle   string
-	Parent   string // what the parent is called here
-	DER      []byte
-	Made     time.Time
-	Answered time.Time // zero while it is sent
-	Staged   time.Time // the switch day that it is for; zero for none
+	ID        int64
+	Handle    string
+	Parent    string // what the parent is called here
+	DER       []byte
+	Made      time.Time
+	Answered  time.Time // zero while it is sent
+	SwitchDay time.Time // the switch day that it is for; zero for none
 }
 
 // AddApplication records a request that is sent.
@@ -400,7 +401,7 @@ func (t Writing) AddApplication(a Application, key [32]byte) error {
 				"withdraw it first", a.Handle)
 	}
 	_, err := t.Exec("INSERT INTO sent (handle, parent, der, key_sha256, made, staged) VALUES "+
-		"(?,?,?,?,?,?)", a.Handle, a.Parent, a.DER, key[:], journal.Stamp(t.At), journal.StampOrNone(a.Staged))
+		"(?,?,?,?,?,?)", a.Handle, a.Parent, a.DER, key[:], journal.Stamp(t.At), journal.StampOrNone(a.SwitchDay))
 	return err
 }
 
@@ -440,7 +441,7 @@ func (s Reading) applications(ctx context.Context, where string) ([]Application,
 		if err := rows.Scan(&a.ID, &a.Handle, &a.Parent, &a.DER, &made, &answered, &staged); err != nil {
 			return nil, err
 		}
-		a.Made, a.Answered, a.Staged = journal.Unstamp(made), journal.Unstamp(answered), journal.Unstamp(staged)
+		a.Made, a.Answered, a.SwitchDay = journal.Unstamp(made), journal.Unstamp(answered), journal.Unstamp(staged)
 		out = append(out, a)
 	}
 	return out, s.Explain(rows.Err())

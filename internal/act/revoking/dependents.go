@@ -17,8 +17,8 @@ import (
 	"ironseal/pki/span"
 )
 
-// Fallen is a certificate that falls when one above it does, with whom it is with.
-type Fallen struct {
+// Dependent is a certificate that falls when one above it does, with whom it is with.
+type Dependent struct {
 	estate.Held
 	Under     string // the generation that signed it
 	Authority bool
@@ -49,8 +49,8 @@ func (p *Plan) fall(ctx context.Context, e *estate.Estate) error {
 			parties[who] = true
 		}
 	}
-	p.Fallen, err = FallenWith(ctx, e, h, down)
-	for _, f := range p.Fallen {
+	p.Dependents, err = DependentsOf(ctx, e, h, down)
+	for _, f := range p.Dependents {
 		for _, who := range f.Holders {
 			parties[who] = true
 		}
@@ -62,14 +62,14 @@ func (p *Plan) fall(ctx context.Context, e *estate.Estate) error {
 	return err
 }
 
-// FallenWith lists what falls with generations, those themselves left out.
-func FallenWith(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy,
-	down []*hierarchy.Generation) (authorities []Fallen, err error) {
+// DependentsOf lists what falls with generations, those themselves left out.
+func DependentsOf(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy,
+	down []*hierarchy.Generation) (authorities []Dependent, err error) {
 	fallen := map[*hierarchy.Generation]bool{}
 	for _, g := range down {
 		fallen[g] = true
 	}
-	var others []Fallen
+	var others []Dependent
 	for _, a := range h { // parents before children
 		for _, g := range a.Generations {
 			if g.Issuer != nil && fallen[g.Issuer] && !fallen[g] {
@@ -90,7 +90,7 @@ func FallenWith(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy,
 				if c.State == estate.Expired || c.State == estate.Revoked {
 					continue
 				}
-				f := Fallen{Held: c, Under: g.Name(), Authority: c.IsAuthority()}
+				f := Dependent{Held: c, Under: g.Name(), Authority: c.IsAuthority()}
 				if f.Holders, err = e.Holders(ctx, c); err != nil {
 					return nil, err
 				}
@@ -131,7 +131,7 @@ func (p *Plan) judge(ctx context.Context, e *estate.Estate) error {
 	if err := p.judgeIncidents(ctx, e); err != nil {
 		return err
 	}
-	if n := len(p.Fallen); n > 0 {
+	if n := len(p.Dependents); n > 0 {
 		f := finding.New(finding.TakesDown, "%s that still hold fall with it: whoever serves them is refused as "+
 			"soon as "+
 			"clients see the list.", span.Count(n, "certificate"))
