@@ -40,6 +40,8 @@ var otherwise = map[string]int{
 	// this machine does not trust the demo's root
 	"ironseal trust record ../reports.json":    1, // the demo has none
 	"ironseal trust install --for node,python": 2, // nobody to ask
+	"ironseal authority passphrase services":   2,
+	"ironseal request passphrase R1":           2,
 	"ironseal party import ../parties.csv":     1, // the demo has none
 	// nobody answers at these
 	"ironseal probe booking.ternbay.example:443 mail.ternbay.example:25":                     4,
@@ -111,9 +113,11 @@ func tryExample(t *testing.T, stage place, before, line string) {
 		typed = before + " && " + typed
 	}
 	for begins, first := range map[string]string{"ironseal trust add ": "ironseal trust create partners",
-		"ironseal party show ":   "ironseal party add quay-gate-3",
-		"ironseal party change ": "ironseal party add quay-gate-3",
-		"ironseal party remove ": "ironseal party add quay-gate-3",
+		"ironseal authority passphrase --all": "cp ../passphrase.txt old.txt && echo gannets in the gale > new.txt",
+		"ironseal request passphrase ":        "echo gannets in the gale > new.txt",
+		"ironseal party show ":                "ironseal party add quay-gate-3",
+		"ironseal party change ":              "ironseal party add quay-gate-3",
+		"ironseal party remove ":              "ironseal party add quay-gate-3",
 		"ironseal trust pair R5 ": "ironseal trust create partners && ironseal trust add partners " +
 			"../partner/skua-roots.zip --yes",
 		"ironseal revocations show ":             "ironseal revocations publish --to ../public",

@@ -59,6 +59,7 @@ var kills = []killed{
 	{"kit", "trust kit own --for debian --out ../kits --yes", nil},
 	{"switch", "changeover switch piers --early --yes", []string{"nothing is prepared"}},
 	{"switch back", "changeover back moles --switch-day 2031-01-01 --yes", []string{"has not switched yet"}},
+	{"passphrase", "authority passphrase root --new-passphrase-file ../pass", nil},
 	{"plot", "forecast --plot ../lives.svg", nil},
 }
 
@@ -113,6 +114,8 @@ func (p place) traced(options []string, args string) {
 }
 
 var finish = regexp.MustCompile(`ironseal request withdraw (R\d+)`)
+
+var finishChange = regexp.MustCompile(`ironseal authority passphrase (\S+)`)
 
 // Whatever act is ended at whatever system call that changes a file: the estate is
 // sound, the act can be repeated or says that it was done, and nothing half made
@@ -174,6 +177,10 @@ func tryKill(t *testing.T, stage place, k killed, at int) {
 		r := p.run("", "estate", "check")
 		if m := finish.FindStringSubmatch(r.out); r.code == 4 && m != nil {
 			p.must("request", "withdraw", m[1], "--because", "finishing")
+			r = p.run("", "estate", "check")
+		}
+		if m := finishChange.FindStringSubmatch(r.out); r.code == 4 && m != nil {
+			p.must("authority", "passphrase", m[1], "--new-passphrase-file", "../pass")
 			r = p.run("", "estate", "check")
 		}
 		if r.code != 0 {

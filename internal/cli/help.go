@@ -43,7 +43,8 @@ var environment = [][2]string{{"IRONSEAL_ESTATE", "the estate's directory"},
 var valueWords = map[string]string{"as": "FORM", "because": "TEXT", "by": "HANDLE", "color": "WHEN", "count": "N",
 	"lifetime": "SPAN", "name": "NAME", "levels-below": "N", "policy": "OID", "request": "REQUEST",
 	"state": "STATE", "subject": "DN", "suspect": "TEXT", "template": "TEMPLATE", "title": "TEXT", "usage": "USAGE",
-	"with": "WHAT", "fingerprint": "HEX", "authority": "HANDLE", "may-certify": "NAME", "may-not-certify": "NAME"}
+	"with": "WHAT", "new-passphrase-file": "[HANDLE=]FILE", "fingerprint": "HEX", "authority": "HANDLE",
+	"may-certify": "NAME", "may-not-certify": "NAME"}
 
 // option writes an option with a word for its value, and what it does.
 func option(f *pflag.Flag) (name, text string) {

@@ -195,7 +195,7 @@ func completionCommand(s *session.Session) *cobra.Command {
 		Short: "Print a script that completes commands and names on Tab",
 		Long: `Print a script for bash, zsh, fish or powershell. With it the shell completes commands, options,
 handles, templates, requests and certificates when you press Tab.`,
-		Example:   "  ironseal completion bash > ~/.local/share/bash-completion/completions/ironseal",
+		Example:   "  ironseal completion bash > ironseal.bash",
 		ValidArgs: names,
 		Args:      session.Exactly(1, "a shell: bash, zsh, fish or powershell"),
 		RunE: func(c *cobra.Command, args []string) error {

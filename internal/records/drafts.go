@@ -117,3 +117,9 @@ func (s *Store) KnownKeys(ctx context.Context) (map[string]bool, error) {
 	}
 	return out, s.Explain(rows.Err())
 }
+
+// SealDraft records that the key of a draft is encrypted now.
+func (t *Tx) SealDraft(key [32]byte) error {
+	_, err := t.Exec("UPDATE draft SET sealed = 1 WHERE key_sha256 = ?", key[:])
+	return err
+}

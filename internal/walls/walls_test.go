@@ -35,6 +35,7 @@ var order = []string{
 	"internal/custody", "internal/fetch", "internal/probe", "internal/estate",
 	"internal/act/doubt",
 	"internal/act/authorities", "internal/act/delivery", "internal/act/intake", "internal/act/signing",
+	"internal/act/passphrases",
 	"internal/act/trusting", "internal/act/live", "internal/act/parties",
 	"internal/act/revoking", "internal/act/listing", "internal/act/evidence",
 	"internal/act/elsewhere", "internal/act/renewing", "internal/act/machine",

@@ -64,7 +64,7 @@ func audit(ctx context.Context, e *estate.Estate, out *Checked) error {
 		return err
 	}
 	for _, step := range []func() error{a.auditNames, a.auditAuthorities, a.auditTemplates, a.auditCertificates,
-		a.auditPlaces, a.auditRevocations, a.auditRequests, a.auditSmall, a.auditKeys} {
+		a.auditPlaces, a.auditRevocations, a.auditRequests, a.auditSmall, a.auditKeys, a.auditKeyFiles} {
 		if err := step(); err != nil {
 			return err
 		}

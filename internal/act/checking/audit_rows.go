@@ -250,6 +250,24 @@ func (a *auditing) auditLink(r records.Row, sum string) {
 	}
 }
 
+// auditKeyFiles holds the files of keys whose passphrase was changed against what the journal tells.
+func (a *auditing) auditKeyFiles() error {
+	for _, k := range slices.Sorted(maps.Keys(a.keyFiles)) {
+		f := a.keyFiles[k]
+		handle, _, _ := strings.Cut(f.name, ".g")
+		now := a.e.Custody.FileSHA256(k)
+		switch {
+		case now == "":
+		case f.begun:
+			a.out.fault(f.name, "a change of its passphrase was cut off", "give the command again: ironseal authority "+
+				"passphrase "+handle)
+		case now != f.file:
+			a.out.fault(f.name, "its key file is not the one that the last change of its passphrase wrote", fromBackup)
+		}
+	}
+	return nil
+}
+
 func (a *auditing) auditKeys() error {
 	have := map[string]bool{}
 	if err := a.each("moduli", func(r records.Row) {

@@ -8,6 +8,7 @@ import (
 
 	"ironseal/internal/act/carrying"
 	"ironseal/internal/act/elsewhere"
+	"ironseal/internal/act/passphrases"
 	"ironseal/internal/estate"
 	"ironseal/internal/records"
 	"ironseal/pki/journal"
@@ -25,6 +26,7 @@ type told struct {
 	holders      map[string]string           // certificate and holder to time
 	carried      map[string]string           // courier's folder to time and what it brought
 	flaws        map[string]bool             // key, code and message
+	keyFiles     map[string]toldKeyFile      // by the key, whose passphrase was changed
 	meta         map[string]string
 	settled      int64
 	older        bool // entries that tell less were written by an earlier form of this program
@@ -54,6 +56,11 @@ type toldAuthority struct {
 
 type toldSent struct{ handle, parent, made, answered, switchDay, key string }
 
+type toldKeyFile struct {
+	name, file string
+	begun      bool // and not told to be done
+}
+
 type toldDraft struct {
 	file, made string
 	sealed     bool
@@ -78,7 +85,7 @@ func tell(ctx context.Context, e *estate.Estate) (*told, error) {
 		numbers: map[string]string{}, generations: map[string]*toldGeneration{},
 		authorities: map[string]*toldAuthority{}, sent: map[string]*toldSent{}, drafts: map[string]*toldDraft{},
 		holders: map[string]string{}, carried: map[string]string{},
-		flaws: map[string]bool{}, meta: map[string]string{}}
+		flaws: map[string]bool{}, keyFiles: map[string]toldKeyFile{}, meta: map[string]string{}}
 	err := e.Records.Entries(ctx, 0, 0, func(en journal.Entry) error {
 		d, err := en.Details()
 		if err != nil { // an entry whose detail is a sentence
@@ -127,6 +134,14 @@ func (t *told) entry(en journal.Entry, d journal.Detail) {
 		t.holders[d.Text("certificate")+" "+d.Text("holder")] = at
 	case records.FlawAct:
 		t.flaws[en.Object+" "+en.Detail] = true
+	case passphrases.BeginAct, passphrases.ChangeAct:
+		for _, k := range d.Objects("keys") {
+			t.keyFiles[k.Text("key")] = toldKeyFile{k.Text("name"), k.Text("file"), en.Act == passphrases.BeginAct}
+		}
+	case passphrases.DraftAct:
+		if f := t.drafts[d.Text("key")]; f != nil {
+			f.sealed = true
+		}
 	case journal.ClockAct:
 		t.settled = en.Seq
 	case "sign":

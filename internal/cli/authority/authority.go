@@ -26,7 +26,8 @@ import (
 // Command is ironseal authority.
 func Command(s *session.Session) *cobra.Command {
 	return session.Group("authority", "Roots and intermediates: make them, look at them, hand them out",
-		authorityCreate(s), authorityRenew(s), authorityRetire(s), authorityApply(s), authorityAccept(s),
+		authorityCreate(s), authorityRenew(s), authorityRetire(s), authorityPassphrase(s), authorityApply(s),
+		authorityAccept(s),
 		authorityAdopt(s), session.Reading(authorityList(s)), session.Reading(authorityShow(s)),
 		session.Reading(authorityTree(s)),
 		session.Reading(authorityExport(s)))

@@ -32,7 +32,7 @@ import (
 func Command(s *session.Session) *cobra.Command {
 	return session.Group("request", "Signing requests: draft them, take them in, look at them",
 		requestDraft(s), requestReceive(s), session.Reading(requestList(s)), session.Reading(requestShow(s)),
-		requestDecline(s),
+		requestDecline(s), requestPassphrase(s),
 		requestWithdraw(s))
 }
 

@@ -249,6 +249,22 @@ func (p *Passphrases) fileFor(handle string) string {
 	return general
 }
 
+// NewPassphrase gives new passphrases, for keys that have one: from these files, else at the terminal.
+func (s *Session) NewPassphrase(files []string) func(context.Context, string) ([]byte, error) {
+	only := &Passphrases{App: s.App, Errs: s.Errs, PassFiles: files}
+	only.Env = func(string) string { return "" }
+	return func(ctx context.Context, what string) ([]byte, error) {
+		secret, _, err := only.Passphrase(ctx, custody.Question{Handle: what, New: true})
+		if errors.Is(err, term.ErrNoTerminal) {
+			err = Misused("%w: give the new one in a file: --new-passphrase-file FILE", term.ErrNoTerminal)
+		}
+		if err == nil && len(secret) == 0 {
+			err = fmt.Errorf("the new passphrase of %s is empty, and protects nothing: choose one", what)
+		}
+		return secret, err
+	}
+}
+
 // weak tells what speaks against a new passphrase.
 func (p *Passphrases) weak(handle string, secret []byte) {
 	if why := custody.Weakness(secret); why != "" {
