@@ -162,3 +162,31 @@ func TestAnswersToQuestions(t *testing.T) {
 		t.Error("when it should be renewed is judged wrongly")
 	}
 }
+
+// Where no key is at hand nobody can sign an answer. The folder still loses those that tell otherwise than
+// the records by now, and keeps the others.
+func TestAnswersThatAreWrongGoWhereNoneCanBeSigned(t *testing.T) {
+	dir, e, list := signed(t, 2)
+	to := filepath.Join(t.TempDir(), "answers")
+	must(responding.Prepare(ctx, e, to, publishing.Ask{}, nil))
+	revoke(t, e, revocation.KeyCompromise, list[0].SerialHex())
+	if err := os.Rename(filepath.Join(dir, "keys"), filepath.Join(t.TempDir(), "keys")); err != nil {
+		t.Fatal(err)
+	}
+	b, err := responding.Prepare(ctx, e, to, publishing.Ask{}, nil)
+	if err != nil || len(b.Skipped) != 2 || b.Answers != 0 {
+		t.Fatalf("%+v %v", b, err)
+	}
+	for i, want := range []bool{false, true} {
+		_, err := os.Stat(filepath.Join(to, "services.g1."+list[i].SerialHex()+".ocsp"))
+		if (err == nil) != want {
+			t.Errorf("certificate %d: %v", i, err)
+		}
+	}
+	if _, err := responding.Prepare(ctx, e, to+"-none", publishing.Ask{}, nil); err != nil {
+		t.Error(err)
+	}
+	if _, err := os.Stat(to + "-none"); err == nil {
+		t.Error("a folder was made for nothing")
+	}
+}

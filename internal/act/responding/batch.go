@@ -52,8 +52,11 @@ type subject struct {
 func Prepare(ctx context.Context, e *estate.Estate, dir string, ask publishing.Ask, progress func(int)) (Batch, error) {
 	p := preparing{e: e, ask: ask, out: Batch{Dir: dir, Responders: []string{}, Skipped: []string{}},
 		count: parallel.Counting(progress)}
-	if err := p.begin(ctx); err != nil || len(p.by) == 0 {
+	if err := p.begin(ctx); err != nil {
 		return p.out, err
+	}
+	if len(p.by) == 0 {
+		return p.out, p.clean(ctx, dir)
 	}
 	for range mostAgain {
 		if err := p.sign(ctx); err != nil {
@@ -210,6 +213,14 @@ func (p *preparing) release(ctx context.Context, dir string) error {
 		return err
 	}
 	return release(p.e, dir, append(files, kept...))
+}
+
+// clean takes answers that tell otherwise than the records out of a folder, where nobody can sign others.
+func (p *preparing) clean(ctx context.Context, dir string) error {
+	if _, err := os.Lstat(dir); errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return p.release(ctx, dir)
 }
 
 // others are the answers in a folder that were signed for generations which are left out this time: they
