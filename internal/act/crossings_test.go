@@ -164,8 +164,16 @@ func TestListsAndIncidentsAreDue(t *testing.T) {
 		t.Errorf("before anything was published %v are due", got)
 	}
 	publish(t, e, publishing.Ask{}, filepath.Join(t.TempDir(), "public"))
-	if got := titles(e, span.Days(10)); !slices.Equal(got, []string{"services.g1.crl"}) {
-		t.Errorf("within ten days %v", got)
+	if got := titles(e, span.Days(61)); !slices.Equal(got, []string{"root.g1.crl"}) {
+		t.Errorf("within 61 days %v: a scheduler signs the others", got)
+	}
+	tomorrow := at(t, dir, time.Now().AddDate(0, 0, 1))
+	if got := titles(tomorrow, span.Days(1)); len(got) != 0 {
+		t.Errorf("a day later %v are due, and the list is only to be signed today", got)
+	}
+	late := at(t, dir, time.Now().AddDate(0, 0, 2))
+	if got := titles(late, span.Days(1)); !slices.Equal(got, []string{"services.g1.crl"}) {
+		t.Errorf("two days later %v", got)
 	}
 	later := at(t, dir, time.Now().AddDate(0, 0, 30))
 	if got := titles(later, span.Days(1)); !slices.Equal(got, []string{"services.g1.crl"}) {

@@ -194,6 +194,8 @@ type Founding struct {
 	Organisation string
 	Country      string
 	Rehearsal    bool
+	SingleRoot   bool   // the root signs everything: templates for intermediates are for every authority
+	Address      string // where lists will be published; "" for none yet
 }
 
 // Create makes a new estate in dir, which must be missing or empty. Everything
@@ -212,6 +214,9 @@ func Create(ctx context.Context, dir string, f Founding, w World) (*Estate, erro
 	}
 	if _, err := dn.New(dn.Pair{Type: "O", Value: f.Organisation}); err != nil {
 		return nil, fmt.Errorf("organisation: %w", err)
+	}
+	if err := (Publication{Address: f.Address, Life: "7d", RootLife: "90d", Each: "1d"}).check(); err != nil {
+		return nil, err
 	}
 	err := disk.NewFolder(Emptied(dir), func(into string) error { return Furnish(ctx, into, f, w) })
 	if err != nil {
@@ -255,8 +260,11 @@ func Furnish(ctx context.Context, dir string, f Founding, w World) error {
 		}
 	}
 	for _, name := range template.StarterNames() {
-		if err := w.Disk.New(filepath.Join(dir, "templates", name+".toml"), []byte(template.Starter(name)),
-			0o644); err != nil {
+		text := template.Starter(name)
+		if f.SingleRoot {
+			text = strings.Replace(text, `["`+template.AnyIntermediate+`"]`, `["`+template.Any+`"]`, 1)
+		}
+		if err := w.Disk.New(filepath.Join(dir, "templates", name+".toml"), []byte(text), 0o644); err != nil {
 			return err
 		}
 	}

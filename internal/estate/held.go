@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"ironseal/internal/failure"
-	"ironseal/internal/parallel"
 	"ironseal/internal/records"
 	"ironseal/pki/cert"
 	"ironseal/pki/hierarchy"
@@ -115,14 +114,6 @@ func (e *Estate) stateUntil(end time.Time) string {
 	return Valid
 }
 
-// Which says which certificates are meant; what is empty stands for any.
-type Which struct {
-	Text     string // part of a title or of a name
-	State    string // "" for those that serve
-	Template string
-	By       string // a handle, HANDLE.gN, ItselfSigned or OutsideSigned
-}
-
 // Who else may have signed a certificate, but for our authorities.
 const (
 	ItselfSigned  = "itself"
@@ -138,55 +129,6 @@ func (h Held) Signer() string {
 		return ItselfSigned
 	}
 	return OutsideSigned
-}
-
-// EachCertificate calls fn for the certificates that are meant, soonest end first, and
-// counts those that would be as well, but for their state. No more than a page of them is
-// in memory.
-func (e *Estate) EachCertificate(ctx context.Context, w Which, fn func(Held) error) (others int, err error) {
-	down, err := e.Down(ctx)
-	if err != nil {
-		return 0, err
-	}
-	var page []records.Certificate
-	flush := func() error {
-		read, faults := make([]Held, len(page)), make([]error, len(page))
-		parallel.Each(len(page), func(i int) { read[i], faults[i] = e.held(page[i], down) })
-		page = page[:0]
-		for i, h := range read {
-			signer, err := "", faults[i]
-			if err == nil && w.By != "" {
-				signer = h.Signer()
-			}
-			if handle, _, _ := strings.Cut(signer, "."); err == nil && (signer == w.By || handle == w.By) {
-				err = fn(h)
-			}
-			if err != nil {
-				return err
-			}
-		}
-		return nil
-	}
-	err = e.Records.EachCertificate(ctx, w.Text, func(r records.Certificate) error {
-		state := e.stateOf(r, down)
-		handle, _, _ := strings.Cut(r.Issuer, ".")
-		switch {
-		case w.Template != "" && w.Template != r.Template, w.By != "" && r.Issuer != "" && r.Issuer != w.By &&
-			handle != w.By:
-			return nil
-		case w.State != AnyState && w.State != state && (w.State != "" || !Serves(state)):
-			others++
-			return nil
-		}
-		if page = append(page, r); len(page) < 512 {
-			return nil
-		}
-		return flush()
-	})
-	if err == nil {
-		err = flush()
-	}
-	return others, err
 }
 
 // StateOfGeneration says what state a generation is in today: one that has a
@@ -265,7 +207,7 @@ func (e *Estate) FindCertificate(ctx context.Context, name string) (found Held, 
 		}
 		return list[0], "", nil
 	}
-	list, err := e.HeldAll(e.Records.CertificatesByName(ctx, strings.TrimPrefix(name, "dns:")))
+	list, err := e.CertificatesNamed(ctx, name)
 	if err != nil {
 		return found, "", err
 	}
@@ -321,27 +263,6 @@ func newest(list []Held, fits string) (Held, string, error) {
 	}
 	return best, fmt.Sprintf("%d certificates %s; this is the newest that serves, serial %s", len(list), fits,
 		best.Serial.Short()), nil
-}
-
-func (e *Estate) findBySerial(ctx context.Context, name string) (Held, string, error) {
-	digits := strings.ToLower(strings.NewReplacer(" ", "", ":", "").Replace(name))
-	none := failure.Of(failure.ErrNotFound,
-		"certificate %q: there is none with this serial, request, handle or name: see them with: "+
-			"ironseal certificate list", name)
-	if digits == "" || strings.Trim(strings.TrimPrefix(digits, "-"), "0123456789abcdef") != "" {
-		return Held{}, "", none
-	}
-	list, err := e.HeldAll(e.Records.CertificatesBySerial(ctx, digits))
-	switch {
-	case err != nil:
-		return Held{}, "", err
-	case len(list) == 0:
-		return Held{}, "", none
-	case len(list) > 1:
-		return Held{}, "", fmt.Errorf("certificate %q: the serials of %d certificates begin so: give more digits", name,
-			len(list))
-	}
-	return list[0], "", nil
 }
 
 // Line returns the certificates above one, the direct issuer first and the root

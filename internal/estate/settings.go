@@ -99,7 +99,7 @@ records = "records.db"
 # address at which your web server serves the folder that is written by
 # ironseal revocations publish --to DIR. Empty: certificates name no address.
 [publication]
-address        = ""     # such as http://pki.ternbay.example
+address        = {{.Address}}     # such as http://pki.ternbay.example
 ocsp           = ""     # where your OCSP responder answers, or empty
 list-life      = "7d"   # how long a list is fresh
 root-list-life = "90d"  # the same of a root's, whose key is locked away
@@ -121,7 +121,7 @@ func newSettings(f Founding) ([]byte, error) {
 	}
 	var b bytes.Buffer
 	err := template.Must(template.New("settings").Parse(settingsText)).Execute(&b,
-		map[string]string{"Name": quote(f.Organisation), "Country": quote(f.Country)})
+		map[string]string{"Name": quote(f.Organisation), "Country": quote(f.Country), "Address": quote(f.Address)})
 	return b.Bytes(), err
 }
 

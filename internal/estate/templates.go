@@ -38,12 +38,59 @@ func (e *Estate) CopyTemplate(ctx context.Context, from, name, title string) (pa
 	}
 	text := fmt.Sprintf("# Based on %s: only what differs stands here. See docs/templates.md for every "+
 		"key.\nbased-on = %q\ntitle    = %s\n", from, from, quoted)
-	path = filepath.Join(e.Dir, "templates", name+".toml")
-	if err := e.World.Disk.New(path, []byte(text), 0o644); err != nil {
-		return "", fmt.Errorf("template %s: %w", name, err)
-	}
+	return e.copied(ctx, "template", from, name, text)
+}
+
+// copied writes a new data file in the act that records it. A file whose act failed is taken away again, so that
+// the act can be repeated.
+func (e *Estate) copied(ctx context.Context, kind, from, name, text string) (path string, err error) {
+	path = filepath.Join(e.Dir, kind+"s", name+".toml")
+	made := false
 	_, err = e.Act(ctx, func(*records.Tx) ([]journal.Entry, error) {
-		return []journal.Entry{Entry("copy template", name, "from", from)}, nil
+		if err := e.World.Disk.New(path, []byte(text), 0o644); err != nil {
+			return nil, fmt.Errorf("%s %s: %w", kind, name, err)
+		}
+		made = true
+		return []journal.Entry{Entry("copy "+kind, name, "from", from)}, nil
+	})
+	if err != nil && made && !errors.Is(err, records.ErrUncertain) {
+		err = errors.Join(err, e.World.Disk.Remove(path))
+	}
+	return path, err
+}
+
+// AllowIssuer lets an authority sign by a template: its handle is added to the issuers in the template's file.
+// Everything else in the file stays as it is.
+func (e *Estate) AllowIssuer(ctx context.Context, name, handle string) (path string, err error) {
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return "", err
+	}
+	g, err := FindGeneration(h, handle)
+	if err != nil {
+		return "", err
+	}
+	t, err := e.Template(name)
+	if err != nil {
+		return "", err
+	}
+	if t.SignedBy(g.Authority.Handle, g.IsRoot()) {
+		return "", fmt.Errorf("template %s: %s signs by it already", name, g.Authority.Handle)
+	}
+	path = filepath.Join(e.Dir, "templates", name+".toml")
+	_, err = e.Act(ctx, func(*records.Tx) ([]journal.Entry, error) {
+		data, err := e.dataFile("template", name)
+		if err != nil {
+			return nil, err
+		}
+		text, err := template.AddIssuer(data, t.Issuers, g.Authority.Handle)
+		if err != nil {
+			return nil, fmt.Errorf("template %s: %w", name, err)
+		}
+		if err := e.World.Disk.Replace(path, text, 0o644); err != nil {
+			return nil, fmt.Errorf("template %s: %w", name, err)
+		}
+		return []journal.Entry{Entry("allow issuer", name, "issuer", g.Authority.Handle)}, nil
 	})
 	return path, err
 }
@@ -61,14 +108,7 @@ func (e *Estate) CopyReceiver(ctx context.Context, from, name string) (path stri
 		return "", err
 	}
 	text := fmt.Sprintf("# Copied from %s. See docs/receivers.md for every key.\n%s", from, data)
-	path = filepath.Join(e.Dir, "receivers", name+".toml")
-	if err := e.World.Disk.New(path, []byte(text), 0o644); err != nil {
-		return "", fmt.Errorf("receiver %s: %w", name, err)
-	}
-	_, err = e.Act(ctx, func(*records.Tx) ([]journal.Entry, error) {
-		return []journal.Entry{Entry("copy receiver", name, "from", from)}, nil
-	})
-	return path, err
+	return e.copied(ctx, "receiver", from, name, text)
 }
 
 // Receivers reads all receivers. Those that cannot be read are told in the errors.

@@ -91,7 +91,7 @@ func ownTemplate(t *testing.T, e estate) {
 	e.do("request", "receive", "../gate-1.quay.ternbay.example.request.pem", "../gate-2.elsewhere.example.request.pem")
 	e.do("sign", "R2", "--template", "quay-device", "--yes")
 	out, err := e.fails("sign", "R3", "--template", "quay-device", "--yes")
-	for _, want := range []string{"held, waive to pass", "gate-2.elsewhere.example", "*.quay.ternbay.example",
+	for _, want := range []string{"needs a waiver", "gate-2.elsewhere.example", "*.quay.ternbay.example",
 		"--because TEXT"} {
 		if err == nil || !strings.Contains(out, want) {
 			t.Errorf("%q is missing: %v\n%s", want, err, out)

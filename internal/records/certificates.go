@@ -312,6 +312,62 @@ func (s *Store) CertificatesByName(ctx context.Context, name string) ([]Certific
 		strings.ToLower(name))
 }
 
+// CertificatesByTitle finds certificates by their title: the common name, or what stands for it in lists. Case
+// does not count.
+func (s *Store) CertificatesByTitle(ctx context.Context, title string) ([]Certificate, error) {
+	return s.certificates(ctx, "WHERE c.title = ? COLLATE NOCASE ORDER BY c.id", title)
+}
+
+// Live is a certificate that serves a name.
+type Live struct {
+	ID      int64
+	Name    string // the one that was asked for
+	Title   string
+	DER     []byte
+	Request int64
+	Sender  string // who sent its request; "" where nobody is known
+}
+
+// LatestCertificate is the number of the newest certificate on record; 0 for none.
+func (s *Store) LatestCertificate(ctx context.Context) (id int64, err error) {
+	err = s.Row(ctx, "SELECT coalesce(max(id),0) FROM certificate").Scan(&id)
+	return id, s.Explain(err)
+}
+
+// LiveByNames finds certificates that serve one of some names for another key than this one: neither ended,
+// replaced nor revoked, no authority's, and not the one that is named.
+func (s *Store) LiveByNames(ctx context.Context, names []string, key [32]byte, now time.Time, but int64) (out []Live,
+	err error) {
+	if len(names) == 0 {
+		return nil, nil
+	}
+	args := []any{key[:], now.Unix(), but}
+	for _, n := range names {
+		args = append(args, n)
+	}
+	rows, err := s.Q().QueryContext(ctx, `SELECT c.id, min(n.value), c.title, c.der, coalesce(c.request, 0),
+		coalesce(r.sender, '') FROM name n JOIN certificate c ON c.id = n.certificate
+		LEFT JOIN request r ON r.number = c.request
+		WHERE n.value IN (?`+strings.Repeat(",?", len(names)-1)+`) AND c.key_sha256 <> ? AND c.not_after >= ?
+			AND c.id <> ? AND c.replaced_by IS NULL AND c.staged = ''
+			AND c.id NOT IN (SELECT certificate FROM generation)
+			AND NOT EXISTS (SELECT 1 FROM revocation v WHERE v.authority = c.authority AND v.serial = c.serial
+				AND v.released = '')
+		GROUP BY c.id ORDER BY c.id LIMIT 20`, append(args[3:], args[:3]...)...)
+	if err != nil {
+		return nil, s.Explain(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var l Live
+		if err := rows.Scan(&l.ID, &l.Name, &l.Title, &l.DER, &l.Request, &l.Sender); err != nil {
+			return nil, err
+		}
+		out = append(out, l)
+	}
+	return out, s.Explain(rows.Err())
+}
+
 // CertificatesHeldBy finds the certificates of which somebody is a holder (see Holders).
 func (s *Store) CertificatesHeldBy(ctx context.Context, who string) ([]Certificate, error) {
 	return s.certificates(ctx, `WHERE c.id IN (SELECT certificate FROM holder WHERE who = ?1)

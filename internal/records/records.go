@@ -197,12 +197,15 @@ type Counts struct {
 	Certificates int `json:"certificates"`
 }
 
-// Count counts the records.
+// Count counts the records. Certificates for keys that the machine made for one use are left out.
 func (s *Store) Count(ctx context.Context) (Counts, error) {
 	var c Counts
 	err := s.Row(ctx, `SELECT (SELECT count(*) FROM authority), (SELECT count(*) FROM request WHERE state = 'waiting'),
 		(SELECT count(*) FROM request), (SELECT count(*) FROM certificate) - (SELECT count(*)
-			FROM generation) - (SELECT count(*) FROM link)`).Scan(&c.Authorities, &c.Waiting, &c.Requests,
+			FROM generation) - (SELECT count(*) FROM link) - (SELECT count(*) FROM certificate c
+			WHERE coalesce(c.request, 0) = 0 AND c.template IS NOT NULL AND c.id NOT IN (SELECT certificate
+				FROM generation) AND c.id NOT IN (SELECT certificate FROM link))`).Scan(&c.Authorities, &c.Waiting,
+		&c.Requests,
 		&c.Certificates)
 	if err != nil {
 		return c, s.Explain(err)
@@ -210,7 +213,7 @@ func (s *Store) Count(ctx context.Context) (Counts, error) {
 	return c, nil
 }
 
-// Hold remembers who holds a certificate.
+// Hold remembers who was handed a certificate; "" where nobody was named.
 func (t *Tx) Hold(certificate int64, who string) error {
 	_, err := t.Exec("INSERT OR REPLACE INTO holder VALUES (?,?,?)", certificate, who, journal.Stamp(t.At))
 	return err
@@ -221,7 +224,7 @@ func (t *Tx) Hold(certificate int64, who string) error {
 func (s *Store) Holders(ctx context.Context, certificate int64) ([]string, error) {
 	rows, err := s.Q().QueryContext(ctx, `SELECT r.sender FROM request r
 		JOIN certificate c ON c.request = r.number WHERE c.id = ?1 AND r.sender <> ''
-		UNION SELECT who FROM holder WHERE certificate = ?1 ORDER BY 1`, certificate)
+		UNION SELECT who FROM holder WHERE certificate = ?1 AND who <> '' ORDER BY 1`, certificate)
 	if err != nil {
 		return nil, s.Explain(err)
 	}

@@ -60,7 +60,7 @@ func (s *Screen) fact(label string, values []string, strong bool) {
 var severityLook = map[finding.Severity]struct {
 	mark string
 	tone Tone
-}{finding.Refused: {"✗", Bad}, finding.Held: {"■", Bad}, finding.Warn: {"!", Careful}, finding.Note: {"·", Quiet}}
+}{finding.Refused: {"✗", Bad}, finding.Waivable: {"■", Bad}, finding.Warn: {"!", Careful}, finding.Note: {"·", Quiet}}
 
 // Findings prints findings, the weightiest first, each with what it does to the act and
 // with its remedy.
@@ -69,7 +69,7 @@ func (s *Screen) Findings(list finding.List) { s.findings(list, finding.Severity
 // Reasons prints findings of a check, where nothing is refused or held: it fails.
 func (s *Screen) Reasons(list finding.List) {
 	s.findings(list, func(v finding.Severity) string {
-		if v >= finding.Held {
+		if v >= finding.Waivable {
 			return "fails"
 		}
 		return v.String()

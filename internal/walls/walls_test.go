@@ -36,7 +36,7 @@ var order = []string{
 	"internal/act/doubt",
 	"internal/act/authorities", "internal/act/delivery", "internal/act/intake", "internal/act/signing",
 	"internal/act/passphrases",
-	"internal/act/trusting", "internal/act/live", "internal/act/parties",
+	"internal/act/trusting", "internal/act/live", "internal/act/parties", "internal/act/handouts",
 	"internal/act/revoking", "internal/act/listing", "internal/act/evidence",
 	"internal/act/elsewhere", "internal/act/renewing", "internal/act/machine",
 	"internal/act/publishing", "internal/act/accepting", "internal/act/looking",

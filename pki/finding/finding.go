@@ -27,13 +27,13 @@ const (
 	Note Severity = iota + 1
 	// Warn will cost somebody time later unless they act; it stops nothing.
 	Warn
-	// Held refuses the act until a person waives this code, with a reason.
-	Held
+	// Waivable refuses the act until a person waives this code, with a reason.
+	Waivable
 	// Refused refuses the act for good: no waiver passes it.
 	Refused
 )
 
-var severityWords = map[Severity]string{Note: "note", Warn: "warning", Held: "held", Refused: "refused"}
+var severityWords = map[Severity]string{Note: "note", Warn: "warning", Waivable: "needs a waiver", Refused: "refused"}
 
 // String gives the severity as the word used on sheets and in JSON.
 func (s Severity) String() string { return severityWords[s] }
@@ -41,8 +41,8 @@ func (s Severity) String() string { return severityWords[s] }
 // Words says what a severity does to an act.
 func (s Severity) Words() string {
 	switch s {
-	case Held:
-		return "held, waive to pass"
+	case Waivable:
+		return "needs a waiver"
 	case Refused:
 		return "refused, cannot be waived"
 	}
@@ -59,7 +59,7 @@ func (s *Severity) UnmarshalJSON(data []byte) error {
 		return err
 	}
 	for v, w := range severityWords {
-		if w == word {
+		if w == word || v == Waivable && word == "held" { // as it was called before
 			*s = v
 			return nil
 		}
@@ -113,7 +113,7 @@ func (l List) Ranked() List {
 func (l List) Refusing() List {
 	var out List
 	for _, f := range l.Ranked() {
-		if f.Severity == Refused || (f.Severity == Held && f.Waived == "") {
+		if f.Severity == Refused || (f.Severity == Waivable && f.Waived == "") {
 			out = append(out, f)
 		}
 	}

@@ -91,6 +91,7 @@ func (p *planner) published() (ext.Set, error) {
 		p.row("policies", "", strings.Join(t.Policies, ", "), "")
 	}
 	at := p.addresses()
+	p.status = len(at.Lists)+len(at.OCSP) > 0
 	if t.NoRevocation {
 		out = append(out, ext.NoRevocation())
 		p.row("revocation", "", "none: it lives too shortly for lists", "")

@@ -99,11 +99,13 @@ type Plan struct {
 	Replaces []byte // DER of the certificate in whose place it is; nil for none
 	Names    []san.Name
 	Grant    hierarchy.Grant
-	Part     int // of the issuer's lists that it will stand on; 0: the whole
+	Part     int  // of the issuer's lists that it will stand on; 0: the whole
+	Status   bool // it names a revocation list or an OCSP responder
 	in       *Input
 }
 
 type planner struct {
+	status   bool
 	in       *Input
 	rows     []Row
 	findings finding.List
@@ -144,7 +146,7 @@ func New(in Input) (Plan, error) {
 	if in.Request != nil {
 		p.request()
 	}
-	out.Part = p.part
+	out.Part, out.Status = p.part, p.status
 	out.Draft, out.Rows, out.Findings = d, p.rows, in.Template.Weigh(dedupe(p.findings)).Ranked()
 	return out, nil
 }
@@ -185,8 +187,8 @@ func (p *planner) issuer() {
 		p.findings = append(p.findings, finding.New(finding.NotListed,
 			"%s may not issue from %s: its issuers are %s.",
 			a.Authority.Handle, t.Name, strings.Join(t.Issuers, ", ")).
-			WithRemedy("sign by another authority with --by, or write issuers = [%s\"%s\"] in templates/%s.toml",
-				quoteAll(t.Issuers), a.Authority.Handle, t.Name))
+			WithRemedy("sign by another authority with --by, or let this one sign by the template: ironseal template "+
+				"allow %s %s", t.Name, a.Authority.Handle))
 	}
 	switch {
 	case !a.Authority.Retired.IsZero() && !in.Upkeep:
@@ -203,14 +205,6 @@ func (p *planner) issuer() {
 	if !c.IsAuthority() || c.HasUsage && c.Usage&ext.KeyCertSign == 0 {
 		p.find(finding.IssuerNotUsable, "The certificate of %s does not allow it to sign certificates.", a.Label())
 	}
-}
-
-func quoteAll(list []string) string {
-	var b strings.Builder
-	for _, s := range list {
-		fmt.Fprintf(&b, "%q, ", s)
-	}
-	return b.String()
 }
 
 func (p *planner) key() key.Kind {

@@ -8,29 +8,40 @@ import (
 	"ironseal/pki/runes"
 )
 
-// ReadSHA256 reads a SHA-256 fingerprint as people type and paste it: colons, blanks,
-// hyphens, case, a name in front and characters that nobody sees do not count. The error
-// says what it is instead, where that can be told.
-func ReadSHA256(typed string) (sum [32]byte, err error) {
+// Digits are the hexadecimal digits of a serial number or a fingerprint as people type and paste it: colons,
+// blanks, hyphens, case, the name of a hash in front and characters that nobody sees do not count. odd is the
+// first character that is none of these, or 0.
+func Digits(typed string) (digits string, odd rune) {
 	text := strings.ToLower(typed) // which may have another length
-	for _, head := range []string{"sha-256", "sha256"} {
+	for _, head := range []string{"sha-256", "sha256", "sha-1", "sha1"} {
 		if at := strings.Index(text, head); at >= 0 {
 			text = text[at+len(head):]
 		}
 	}
-	var digits strings.Builder
+	var b strings.Builder
 	for _, r := range text {
 		switch {
 		case runes.Hostile(r) || strings.ContainsRune(" :-=._,;\t", r) || r == 0xa0:
 		case r >= '0' && r <= '9' || r >= 'a' && r <= 'f':
-			digits.WriteRune(r)
+			b.WriteRune(r)
 		default:
-			return sum, fmt.Errorf("fingerprint: %q is no hexadecimal digit: SHA-256 fingerprints have 64 of 0 to 9 "+
-				"and a to f", string(r))
+			return b.String(), r
 		}
 	}
-	b, err := hex.DecodeString(digits.String())
-	n := digits.Len()
+	return b.String(), 0
+}
+
+// ReadSHA256 reads a SHA-256 fingerprint as people type and paste it: colons, blanks,
+// hyphens, case, a name in front and characters that nobody sees do not count. The error
+// says what it is instead, where that can be told.
+func ReadSHA256(typed string) (sum [32]byte, err error) {
+	digits, odd := Digits(typed)
+	if odd != 0 {
+		return sum, fmt.Errorf("fingerprint: %q is no hexadecimal digit: SHA-256 fingerprints have 64 of 0 to 9 "+
+			"and a to f", string(odd))
+	}
+	b, err := hex.DecodeString(digits)
+	n := len(digits)
 	switch {
 	case n == 64 && err == nil:
 		return [32]byte(b), nil

@@ -51,6 +51,8 @@ type Demands struct {
 	FriendlyName string   `toml:"friendly-name" json:"friendly_name" doc:"in PKCS#12; {host} stands for the host"`
 	// it takes the private key too, which must therefore be ours to give
 	Exportable bool `toml:"takes-the-key" was:"d52de3222628bf2c" json:"takes_the_key" doc:"it takes the private key too, which must therefore be ours to give"`
+	// the receiver for a key that stayed where the request was made
+	KeyElsewhere string `toml:"key-elsewhere" json:"key_elsewhere,omitempty" doc:"the receiver to use where the key stayed with whoever made the request"`
 }
 
 // FileRule is one file that the receiver takes.
@@ -178,10 +180,20 @@ func (r Receiver) Unmet(o Offer) finding.List {
 		add("%s needs an alternative name of kind %s.", r.Title, strings.Join(r.Demands.Names, " or "))
 	}
 	if r.Demands.Exportable && !o.KeyHere {
-		add("%s takes the private key with the certificate, and this one is not here: it stayed where the request "+
-			"was made. Draft the request here, or export the key there.", r.Title)
+		out = append(out, r.withoutKey())
 	}
 	return out
+}
+
+// withoutKey says what to do where the key stayed with whoever made the request: it never has to leave.
+func (r Receiver) withoutKey() finding.Finding {
+	f := finding.New(finding.ReceiverDemand,
+		"%s takes the private key with the certificate, and this key stayed where "+
+			"the request was made.", r.Title)
+	if r.Demands.KeyElsewhere != "" {
+		return f.WithRemedy("use the receiver for a key that stays there: --for %s", r.Demands.KeyElsewhere)
+	}
+	return f.WithRemedy("have the request drafted here: ironseal request draft NAME")
 }
 
 func orNone(list []string) string {

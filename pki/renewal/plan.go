@@ -21,6 +21,7 @@ type Evidence struct {
 	Generation *hierarchy.Generation
 	Now        time.Time
 	Suspicion  string // what the person suspects; "" for nothing
+	Doubt      string // why the records say that the key is in doubt; "" where they do not
 	Revoked    int    // certificates on its revocation list
 	Template   template.Template
 }
@@ -53,6 +54,9 @@ func Weigh(e Evidence) []Reason {
 	if e.Suspicion != "" {
 		add(true, "the key is under suspicion: %s", e.Suspicion)
 	}
+	if e.Doubt != "" {
+		add(true, "the key is in doubt: %s", strings.TrimSuffix(e.Doubt, "."))
+	}
 	switch age := span.Length(born, e.Now); {
 	case !oldKey.After(born).After(e.Now):
 		add(true, "the key is %s old; the longer it serves, the more depends on it", age)
@@ -71,6 +75,9 @@ func Weigh(e Evidence) []Reason {
 	if g.IsRoot() {
 		add(false, "with the same key, relying parties that hold the old root accept the new chains at once; a new "+
 			"key needs link certificates, and the new root brought to all of them before the old one ends")
+	}
+	if e.Suspicion != "" || e.Doubt != "" { // then nothing speaks for the key
+		out = slices.DeleteFunc(out, func(r Reason) bool { return !r.New })
 	}
 	return out
 }

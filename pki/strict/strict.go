@@ -80,7 +80,7 @@ func today(data []byte, into any, at toml.DecodeError) ([]byte, bool) {
 	row, col := at.Position()
 	lines := bytes.SplitAfter(data, []byte("\n"))
 	for _, f := range fieldsAt(into, path[:len(path)-1]) {
-		if f.Tag.Get("was") != sum || row < 1 || row > len(lines) {
+		if !slices.Contains(strings.Fields(f.Tag.Get("was")), sum) || row < 1 || row > len(lines) {
 			continue
 		}
 		line := lines[row-1]

@@ -101,8 +101,8 @@ type Publish struct {
 
 // Weighing changes the weight of findings. What is refused stays refused.
 type Weighing struct {
-	Hold  []string `toml:"hold,omitempty" was:"6c45cb72a36e63d5" json:"hold,omitempty" doc:"codes that hold the act until they are waived"`
-	Allow []string `toml:"allow,omitempty" json:"allow,omitempty" doc:"codes that only warn"`
+	NeedsWaiver []string `toml:"needs-waiver,omitempty" was:"6c45cb72a36e63d5 e8b22d83b417e85b" json:"needs_waiver,omitempty" doc:"codes of findings that need a waiver"`
+	Allow       []string `toml:"allow,omitempty" json:"allow,omitempty" doc:"codes that only warn"`
 }
 
 // Weigh applies the template's weighing to findings.
@@ -111,9 +111,9 @@ func (t *Template) Weigh(l finding.List) finding.List {
 	for i, f := range out {
 		switch {
 		case f.Severity == finding.Refused:
-		case slices.Contains(t.Findings.Hold, string(f.Code)):
-			out[i].Severity = finding.Held
-		case f.Severity == finding.Held && slices.Contains(t.Findings.Allow, string(f.Code)):
+		case slices.Contains(t.Findings.NeedsWaiver, string(f.Code)):
+			out[i].Severity = finding.Waivable
+		case f.Severity == finding.Waivable && slices.Contains(t.Findings.Allow, string(f.Code)):
 			out[i].Severity = finding.Warn
 		}
 	}
@@ -243,7 +243,7 @@ func (t *Template) checkFields() error {
 			return fmt.Errorf("publish: %q is not an address such as http://pki.ternbay.example/services.crl", u)
 		}
 	}
-	for _, c := range slices.Concat(t.Findings.Hold, t.Findings.Allow) {
+	for _, c := range slices.Concat(t.Findings.NeedsWaiver, t.Findings.Allow) {
 		if _, ok := finding.Lookup(finding.Code(c)); !ok {
 			return fmt.Errorf("findings: there is no finding of the code %q", c)
 		}

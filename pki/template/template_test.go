@@ -107,7 +107,7 @@ func TestWeighing(t *testing.T) {
 	}
 	l := tm.Weigh(finding.List{finding.New(finding.ShortName, "x"), finding.New(finding.NameNotAllowed, "x"),
 		finding.New(finding.ClockBehind, "x")})
-	if l[0].Severity != finding.Held || l[1].Severity != finding.Warn || l[2].Severity != finding.Refused {
+	if l[0].Severity != finding.Waivable || l[1].Severity != finding.Warn || l[2].Severity != finding.Refused {
 		t.Errorf("%v", l)
 	}
 }

@@ -40,8 +40,8 @@ func (t *Template) Words() []Line {
 	if len(t.Senders) > 0 {
 		add("requesters", "only %s", strings.Join(t.Senders, ", "))
 	}
-	if len(t.Findings.Hold)+len(t.Findings.Allow) > 0 {
-		add("findings", "hold: %s; only warn: %s", orNone(t.Findings.Hold), orNone(t.Findings.Allow))
+	if len(t.Findings.NeedsWaiver)+len(t.Findings.Allow) > 0 {
+		add("findings", "need a waiver: %s; only warn: %s", orNone(t.Findings.NeedsWaiver), orNone(t.Findings.Allow))
 	}
 	if t.IsAuthority() {
 		if p := t.Limits.PathLength; p != nil {

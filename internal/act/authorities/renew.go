@@ -10,7 +10,6 @@ import (
 	"ironseal/internal/act/doubt"
 	"ironseal/internal/custody"
 	"ironseal/internal/estate"
-	"ironseal/internal/failure"
 	"ironseal/internal/records"
 	"ironseal/internal/records/lineage"
 	"ironseal/pki/cert"
@@ -111,14 +110,20 @@ func planRenewal(ctx context.Context, e *estate.Estate, ask RenewAsk) (RenewalPl
 	templates, _ := e.Templates()
 	until := out.Plan.Draft.NotAfter
 	out.Levels = renewal.Levels(h, templates, out.Old, until, in.Now, ask.SameKey)
+	out.Then = afterRenewal(h, out)
+	out.Reasons, err = reasons(ctx, e, out, ask)
+	return out, err
+}
+
+// reasons weighs the same key against a new one.
+func reasons(ctx context.Context, e *estate.Estate, p RenewalPlan, ask RenewAsk) ([]renewal.Reason, error) {
 	revoked, err := e.Records.Revoked(ctx, ask.Handle)
 	if err != nil {
-		return out, err
+		return nil, err
 	}
-	out.Reasons = renewal.Weigh(renewal.Evidence{Generation: out.Old, Now: in.Now, Suspicion: ask.Suspicion,
-		Revoked: revoked, Template: in.Template})
-	out.Then = afterRenewal(h, out)
-	return out, nil
+	known, err := doubt.Keys(ctx, e.Records)
+	return renewal.Weigh(renewal.Evidence{Generation: p.Old, Now: p.in.Now, Suspicion: ask.Suspicion,
+		Doubt: known[p.Old.Certificate.Key.Fingerprint()].Message, Revoked: revoked, Template: p.in.Template}), err
 }
 
 // renewable checks that an authority can be renewed here at all.
@@ -374,123 +379,9 @@ func recordGeneration(e *estate.Estate, tx *records.Tx, p Planned, certificate, 
 	return nil
 }
 
-// Retire ends an authority's signing. It goes on with revocation until the last
-// certificate that it issued ends.
-func Retire(ctx context.Context, e *estate.Estate, handle, because string, destroy bool) (last time.Time,
-	head journal.Head,
-	err error) {
-	h, err := e.Hierarchy(ctx)
-	if err != nil {
-		return last, head, err
-	}
-	g, err := estate.FindGeneration(h, handle)
-	if err != nil {
-		return last, head, err
-	}
-	a := g.Authority
-	if last, err = e.Records.LastOf(ctx, a.Handle); err != nil {
-		return last, head, err
-	}
-	if err := noIncident(ctx, e.Records, a); err != nil {
-		return last, head, err
-	}
-	if destroy {
-		return last, head, destroyKeys(ctx, e, a, last, because)
-	}
-	if !a.Retired.IsZero() {
-		return last, head, fmt.Errorf("authority %s: it was retired already, on %s", a.Handle,
-			a.Retired.Format("2006-01-02"))
-	}
-	if err := noneBelow(h, a); err != nil {
-		return last, head, err
-	}
-	head, err = e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
-		if err := stillRetirable(ctx, tx, a.Handle); err != nil {
-			return nil, err
-		}
-		return []journal.Entry{estate.Entry("retire authority", a.Handle, "because", because, "last certificate ends",
-			stampOrNone(last))}, tx.Retire(a.Handle, tx.Now())
-	})
-	return last, head, err
-}
-
-// noIncident refuses to end an authority while an incident is open about one of its keys: the
-// replacements need it.
-func noIncident(ctx context.Context, from doubt.Journaled, a *hierarchy.Authority) error {
-	list, err := doubt.Incidents(ctx, from)
-	for _, g := range a.Generations {
-		for _, i := range doubt.About(list, g.Certificate.Key.Fingerprint()) {
-			if err == nil && i.Open() {
-				err = failure.Of(failure.ErrChanged, "authority %s: the incident %s about %s is open, and what it "+
-					"affects needs replacements: finish it first: ironseal incident show %s", a.Handle, i.Name,
-					g.Name(),
-					i.Name)
-			}
-		}
-	}
-	return err
-}
-
-// stillRetirable asks again, inside the act, what was asked before: an authority below that signs, or
-// an incident, may have come meanwhile.
-func stillRetirable(ctx context.Context, tx *records.Tx, handle string) error {
-	h, err := tx.Hierarchy()
-	if err != nil {
-		return err
-	}
-	a := h.Find(handle)
-	if !a.Retired.IsZero() {
-		return failure.Of(failure.ErrChanged, "authority %s was retired meanwhile", handle)
-	}
-	if err := noneBelow(h, a); err != nil {
-		return err
-	}
-	return noIncident(ctx, tx, a)
-}
-
-// noneBelow refuses while an authority right below one signs.
-func noneBelow(h hierarchy.Hierarchy, a *hierarchy.Authority) error {
-	for _, b := range h.Below(a) {
-		if b.Signs() && b.Parent == a {
-			return fmt.Errorf("authority %s: %s still stands below it and signs: retire that first, or "+
-				"renew it under another with: ironseal authority renew %s --under HANDLE", a.Handle, b.Handle, b.Handle)
-		}
-	}
-	return nil
-}
-
 func stampOrNone(t time.Time) string {
 	if t.IsZero() {
 		return "none was issued"
 	}
 	return t.Format(time.RFC3339)
-}
-
-// destroyKeys removes a retired authority's keys, once nothing that it issued is
-// valid any more. That it will be done is on record before it is done.
-func destroyKeys(ctx context.Context, e *estate.Estate, a *hierarchy.Authority, last time.Time, because string) error {
-	switch {
-	case a.Retired.IsZero():
-		return fmt.Errorf("authority %s: it still signs: retire it first", a.Handle)
-	case last.After(e.Now()):
-		return fmt.Errorf("authority %s: the last certificate that it issued ends on %s; until then its key is "+
-			"needed for revocation", a.Handle, last.Format("2006-01-02"))
-	}
-	for _, g := range a.Generations {
-		k := g.Certificate.Key
-		if !e.Custody.Has(k) {
-			continue
-		}
-		if _, err := e.Act(ctx, func(*records.Tx) ([]journal.Entry, error) {
-			return []journal.Entry{estate.Entry("destroy key", g.Name(), "key", fmt.Sprintf("%x", k.Fingerprint()),
-				"because",
-				because)}, nil
-		}); err != nil {
-			return err
-		}
-		if err := e.Custody.Destroy(k); err != nil {
-			return fmt.Errorf("authority %s: %w", g.Label(), err)
-		}
-	}
-	return nil
 }

@@ -38,8 +38,9 @@ type HandoverAsk struct {
 	Signer      crypto.Signer // the private key; nil where it stayed on the device
 	Password    []byte        // for files that are sealed
 	Dir         string        // in which the folder is made
+	Folder      string        // its name; "" for the title and the receiver
 	Replace     bool          // in the place of what was handed over before
-	To          string        // who gets it; "" to remember the kind of receiver only
+	To          string        // who gets it; "" where nobody was named
 	Clients     []client.Kind // kinds of client that have to accept it
 	Waivers     []finding.Waiver
 }
@@ -55,6 +56,9 @@ type HandedOver struct {
 
 // HandoverDir is where a handover is written.
 func HandoverDir(ask HandoverAsk) string {
+	if ask.Folder != "" {
+		return filepath.Join(ask.Dir, ask.Folder)
+	}
 	return filepath.Join(ask.Dir, label.FileName(ask.Certificate.Title())+"."+ask.Receiver.Name)
 }
 
@@ -184,9 +188,6 @@ func stillFit(ctx context.Context, e *estate.Estate, tx *records.Tx, c estate.He
 
 func writeHandover(ctx context.Context, e *estate.Estate, out HandedOver, ask HandoverAsk) error {
 	c, receiver, holder := ask.Certificate, ask.Receiver.Name, ask.To
-	if holder == "" {
-		holder = receiver
-	}
 	write := func(into string) error {
 		var names []string
 		for _, f := range out.Files {

@@ -38,7 +38,8 @@ type Affected struct {
 	Handed      bool     `json:"handed_over" doc:"whether a holder has the replacement"`
 	Seen        string   `json:"seen" doc:"what its endpoint was last seen to serve: replacement, old, or empty"`
 
-	held estate.Held
+	idle       bool        // it serves nobody, and needs no replacement
+	held, next estate.Held // next is the replacement; nothing where there is none
 }
 
 // Vouching is a link certificate by which another authority vouches for the key in doubt: clients
@@ -172,7 +173,8 @@ func (p *Progress) affected(ctx context.Context, e *estate.Estate) error {
 			continue
 		}
 		a := Affected{Title: f.Title(), Serial: f.SerialHex(), State: f.State, Authority: f.Authority,
-			Holders: append([]string{}, f.Holders...), held: f.Held}
+			Holders: append([]string{}, f.Holders...), held: f.Held,
+			idle: p.target.Generation != nil && (f.State == estate.Revoked || f.State == estate.OnHold)}
 		for _, h := range f.Holders {
 			who[h] = true
 		}
@@ -252,6 +254,7 @@ func (p *Progress) instead(ctx context.Context, e *estate.Estate, a *Affected, i
 	old := sights.By(a.held.Certificate)
 	c, ok := instead[a.held.Record.ID]
 	if ok {
+		a.next = c
 		if a.Replacement = c.SerialHex(); sights.InUse(c.Certificate) {
 			a.Seen, a.Handed = "replacement", true
 		}
@@ -276,6 +279,20 @@ func (p *Progress) count(is func(Affected) bool) (n int) {
 	return n
 }
 
+// ToHandOver are the replacements that nobody was given yet.
+func (p *Progress) ToHandOver() (out []estate.Held) {
+	for _, a := range p.Affected {
+		if a.needs() && a.Replacement != "" && !a.Handed {
+			out = append(out, a.next)
+		}
+	}
+	return out
+}
+
+// needs reports whether a certificate needs a replacement. One below an authority that was revoked itself, or is
+// on hold, serves nobody.
+func (a Affected) needs() bool { return !a.idle }
+
 // Replace plans a certificate in the place of every affected one that has none, under the
 // newest generation of its authority, prepared or not.
 func Replace(ctx context.Context, e *estate.Estate, p Progress, waivers []finding.Waiver) ([]signing.Planned, error) {
@@ -292,7 +309,7 @@ func Replace(ctx context.Context, e *estate.Estate, p Progress, waivers []findin
 	}
 	by := map[*hierarchy.Generation][]estate.Held{}
 	for _, a := range p.Affected {
-		if a.Replacement != "" || a.Authority {
+		if a.Replacement != "" || a.Authority || !a.needs() {
 			continue
 		}
 		signer := p.h.Generation(a.held.Record.Issuer)

@@ -12,7 +12,6 @@ import (
 	"ironseal/internal/act/renewing"
 	"ironseal/internal/act/trusting"
 	"ironseal/internal/estate"
-	"ironseal/pki/cert"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/key"
 	"ironseal/pki/revocation"
@@ -32,14 +31,20 @@ func (p *Progress) stopped(context.Context, *estate.Estate) (Step, error) {
 }
 
 func (p *Progress) listed(context.Context, *estate.Estate) (Step, error) {
-	return Step{Name: "list what is affected", Done: true, Words: fmt.Sprintf("%s, held by %s",
-		span.Count(len(p.Affected), "certificate"), span.Count(len(p.Holders), "party"))}, nil
+	words := span.Count(len(p.Affected), "certificate") + "; no holder is on record"
+	if n := len(p.Holders); n > 0 {
+		words = fmt.Sprintf("%s; %s on record", span.Count(len(p.Affected), "certificate"), span.Count(n, "holder"))
+	}
+	return Step{Name: "list what is affected", Done: true, Words: words}, nil
 }
 
 func (p *Progress) prepared(context.Context, *estate.Estate) (Step, error) {
-	done := p.count(func(a Affected) bool { return a.Replacement != "" })
-	s := Step{Name: "prepare replacements", Done: done == len(p.Affected),
-		Words: fmt.Sprintf("%d of %d have one", done, len(p.Affected))}
+	done := p.count(func(a Affected) bool { return a.Replacement != "" && a.needs() })
+	all := p.count(Affected.needs)
+	s := Step{Name: "prepare replacements", Done: done == all, Words: fmt.Sprintf("%d of %d have one", done, all)}
+	if n := len(p.Affected) - all; n > 0 {
+		s.Words += fmt.Sprintf("; %d revoked or on hold: no replacement needed", n)
+	}
 	g := p.target.Generation
 	switch {
 	case g == nil && !s.Done:
@@ -69,12 +74,12 @@ func (p *Progress) renewed() bool {
 func (p *Progress) elsewhere() bool { return p.target.By != nil && p.target.By.Authority.Elsewhere }
 
 func (p *Progress) handed(context.Context, *estate.Estate) (Step, error) {
-	done := p.count(func(a Affected) bool { return a.Handed })
-	s := Step{Name: "hand them over", Done: done == len(p.Affected),
-		Words: fmt.Sprintf("%d of %d holders have theirs", done, len(p.Affected))}
-	if i := slices.IndexFunc(p.Affected, func(a Affected) bool { return !a.Handed && a.Replacement != "" }); i >= 0 {
-		s.Next = fmt.Sprintf("ironseal certificate handover %s --for RECEIVER --out DIR --party %s",
-			cert.ShortSerial(p.Affected[i].Replacement), "PARTY")
+	done := p.count(func(a Affected) bool { return a.needs() && a.Handed })
+	all := p.count(Affected.needs)
+	s := Step{Name: "hand them over", Done: done == all, Words: fmt.Sprintf("%d of %d replacements are handed over",
+		done, all)}
+	if len(p.ToHandOver()) > 0 {
+		s.Next = "ironseal certificate handover --incident " + p.Name + " --out DIR"
 	}
 	return s, nil
 }

@@ -31,7 +31,8 @@ func DueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]renew
 		return nil, err
 	}
 	for _, l := range lists {
-		if l.Until.After(until) && l.Why == "" {
+		late := l.Late(e)
+		if !l.Unpublished() && late.After(e.Now()) && (l.Often(e) || late.After(until)) {
 			continue
 		}
 		d := renewing.Due{Day: l.Until, Title: l.Title(), What: "the list goes stale", Holders: []string{},
@@ -44,8 +45,10 @@ func DueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]renew
 				d.Day, d.What = e.Now(), l.Why+"; its key is elsewhere"
 			}
 			d.Command = "ironseal revocations take-in FILE"
-		case l.Why != "":
+		case l.Unpublished():
 			d.Day, d.What = e.Now(), "to be published: "+l.Why
+		case late.Before(d.Day):
+			d.Day, d.What = late, "the next list is due"
 		}
 		out = append(out, d)
 	}
@@ -111,8 +114,8 @@ func (s *Status) revocations(ctx context.Context, e *estate.Estate) error {
 	if s.Restored, err = restored(ctx, e); err != nil {
 		return err
 	}
-	open, err := doubt.Incidents(ctx, e.Records)
-	for _, i := range open {
+	s.open, err = doubt.Incidents(ctx, e.Records)
+	for _, i := range s.open {
 		if i.Open() {
 			s.Incidents = append(s.Incidents, i.Name)
 		}

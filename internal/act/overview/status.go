@@ -5,10 +5,13 @@ package overview
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"ironseal/internal/act/carrying"
+	"ironseal/internal/act/doubt"
+	"ironseal/internal/act/renewing"
 	"ironseal/internal/act/signing"
 	"ironseal/internal/estate"
 	"ironseal/internal/records"
@@ -28,14 +31,16 @@ type Status struct {
 	Ending       []EndingLine     `json:"ending"`
 	Sent         []SentLine       `json:"sent"`
 	Behind       []lineage.Behind `json:"behind"`
+	Down         []lineage.Behind `json:"issuer_revoked" doc:"certificates that are invalid because an authority was revoked"`
 	Lists        []ListLine       `json:"lists"`     // revocation lists that are due
 	Incidents    []string         `json:"incidents"` // those that are open
-	Restored     bool             `json:"restored" doc:"restored, and no list was taken in or signed since"`
-	Rehearsal    bool             `json:"rehearsal,omitempty"`
-	Head         journal.Head     `json:"journal_head"`
-	ClockBehind  string           `json:"clock_behind,omitempty"`
-	Faults       []string         `json:"faults,omitempty"`
-	Next         []Advice         `json:"next"`
+	open         []doubt.Incident
+	Restored     bool         `json:"restored" doc:"restored, and no list was taken in or signed since"`
+	Rehearsal    bool         `json:"rehearsal,omitempty"`
+	Head         journal.Head `json:"journal_head"`
+	ClockBehind  string       `json:"clock_behind,omitempty"`
+	Faults       []string     `json:"faults,omitempty"`
+	Next         []Advice     `json:"next"`
 }
 
 // AuthorityLine is an authority in a status.
@@ -101,9 +106,35 @@ func AfterSigning(sheet *signing.Sheet) Advice {
 	return Advice{"hand it out", fmt.Sprintf("ironseal certificate export R%d --with issuers", sheet.Record.Number)}
 }
 
+// issuerRevoked counts the certificates that were signed by generations which were revoked, or stand below
+// one.
+func issuerRevoked(ctx context.Context, e *estate.Estate, now time.Time) ([]lineage.Behind, error) {
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return nil, err
+	}
+	down := map[string]bool{}
+	for _, g := range estate.AllGenerations(h) {
+		if g.TakenBack() != nil {
+			down[g.Name()] = true
+		}
+	}
+	if len(down) == 0 {
+		return []lineage.Behind{}, nil
+	}
+	list, err := e.Records.Living(ctx, now)
+	return slices.DeleteFunc(list, func(b lineage.Behind) bool { return !down[b.Generation] }), err
+}
+
 // Hanging is what to do about certificates that an earlier generation signed: they hold,
 // and their machines move when they are renewed.
-func Hanging(b lineage.Behind) Advice {
+func Hanging(b lineage.Behind, open []doubt.Incident) Advice {
+	for _, i := range open {
+		if i.Open() && i.About == b.Generation {
+			return Advice{fmt.Sprintf("the incident %s goes on: replace what %s signed", i.Name, b.Generation),
+				"ironseal incident show " + i.Name}
+		}
+	}
 	verb := "still hang"
 	if b.Certificates == 1 {
 		verb = "still hangs"
@@ -176,12 +207,12 @@ func (s *Status) pending(ctx context.Context, e *estate.Estate, now time.Time) e
 	for _, r := range waiting {
 		s.Waiting = append(s.Waiting, WaitingLine{fmt.Sprintf("R%d", r.Number), r.Title, r.Received})
 	}
-	ending, err := e.HeldAll(e.Records.Ending(ctx, now.AddDate(0, 0, -30), e.Settings.ExpiringFrom(now), 10))
+	ending, err := e.HeldAll(e.Records.Ending(ctx, now.AddDate(0, 0, -30), e.Settings.ExpiringFrom(now), 500))
 	if err != nil {
 		return err
 	}
 	for _, c := range ending {
-		if c.OneUse() {
+		if c.OneUse() || estate.TakenBack(c.State) || len(s.Ending) == 10 {
 			continue
 		}
 		s.Ending = append(s.Ending, EndingLine{c.Title(), c.SerialHex(), c.NotAfter, c.State})
@@ -189,6 +220,12 @@ func (s *Status) pending(ctx context.Context, e *estate.Estate, now time.Time) e
 	if s.Behind, err = e.Records.Behind(ctx, now); err != nil {
 		return err
 	}
+	if s.Down, err = issuerRevoked(ctx, e, now); err != nil {
+		return err
+	}
+	s.Behind = slices.DeleteFunc(s.Behind, func(b lineage.Behind) bool { // what is invalid is told as that
+		return slices.ContainsFunc(s.Down, func(d lineage.Behind) bool { return d.Generation == b.Generation })
+	})
 	s.Sent, s.Rehearsal = []SentLine{}, e.Rehearsal
 	open, err := e.Records.Applications(ctx)
 	if err != nil {
@@ -205,7 +242,7 @@ func advice(e *estate.Estate, h hierarchy.Hierarchy, s Status) []Advice {
 	switch {
 	case len(h) == 0 && len(s.Sent) == 0:
 		return []Advice{{"make the root", "ironseal authority create root"}}
-	case len(h) == 1 && h[0].Signs() && h[0].Current().IsRoot():
+	case len(h) == 1 && h[0].Signs() && h[0].Current().IsRoot() && s.Counts.Certificates == 0:
 		out = append(out, Advice{"make an authority for everyday work below the root",
 			"ironseal authority create services --under " + h[0].Handle})
 	case s.Counts.Requests == 0:
@@ -217,17 +254,25 @@ func advice(e *estate.Estate, h hierarchy.Hierarchy, s Status) []Advice {
 			"ironseal authority take-in " + a.Handle + " FILE"})
 	}
 	for _, a := range h {
+		if g := a.Current(); g != nil && !g.Revoked.IsZero() && !a.Elsewhere && a.Retired.IsZero() &&
+			(a.Parent == nil || a.Parent.Signs()) {
+			out = append(out, Advice{a.Handle + " is revoked: renew it with another key",
+				renewing.RenewCommand(a)})
+		}
 		if p := a.Prepared(); p != nil && !p.SwitchDay.After(e.Now()) {
 			out = append(out, Advice{"the switch day of " + a.Handle + " has come",
 				"ironseal changeover switch " + a.Handle})
 		}
 	}
 	for _, b := range s.Behind {
-		out = append(out, Hanging(b))
+		out = append(out, Hanging(b, s.open))
 	}
 	if len(s.Waiting) > 0 {
 		out = append(out, Advice{"look at the request that waits longest",
-			"ironseal request show " + s.Waiting[0].Name}, Advice{"and sign it", "ironseal sign " + s.Waiting[0].Name})
+			"ironseal request show " + s.Waiting[0].Name})
+		if slices.ContainsFunc(h, (*hierarchy.Authority).Signs) {
+			out = append(out, Advice{"and sign it", "ironseal sign " + s.Waiting[0].Name})
+		}
 	}
 	if s.Counts.Certificates > 0 && len(s.Waiting) == 0 {
 		out = append(out, Advice{"hand out the root to machines that must trust it",

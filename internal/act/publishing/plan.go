@@ -104,6 +104,29 @@ func planLists(ctx context.Context, e *estate.Estate, ask Ask) (Plan, error) {
 	return p, nil
 }
 
+// Unpublished reports whether the list has to be signed whatever the time is: there is none, it is stale,
+// or it lacks what was revoked.
+func (d Due) Unpublished() bool {
+	return d.Why != "" && d.Why != whyTime && d.Why != whyLife
+}
+
+// Often reports whether the list is signed so often that a scheduler does it, and a person hears of it only
+// when that did not happen.
+func (d Due) Often(e *estate.Estate) bool {
+	_, each := listing.Lives(e, d.Generation)
+	return !d.Generation.IsRoot() && d.Unable == "" || each.After(e.Now()).Before(e.Now().AddDate(0, 1, 0))
+}
+
+// Late is when the next list is late: half a turn after its time; for a root, or where another estate signs
+// it, when two thirds of its life are over.
+func (d Due) Late(e *estate.Estate) time.Time {
+	_, each := listing.Lives(e, d.Generation)
+	if d.Generation.IsRoot() || d.Unable != "" || d.Until.After(d.Now.Next) {
+		return d.Until.Add(-d.Now.Next.Sub(d.Now.This) / 3)
+	}
+	return d.Now.This.Add(each.After(d.Now.This).Sub(d.Now.This) * 3 / 2)
+}
+
 func (d Due) scope() listing.Scope { return listing.Scope{List: d.Generation.Name(), Part: d.Part} }
 
 func meant(names []string, g *hierarchy.Generation) bool {
@@ -144,6 +167,12 @@ func (p Plan) parts(ctx context.Context, e *estate.Estate, g *hierarchy.Generati
 	return most, nil
 }
 
+// Why a list is signed though what it tells is still true and fresh.
+const (
+	whyLife = "two thirds of its life are over"
+	whyTime = "its time is up"
+)
+
 // why decides whether a list is to be signed.
 func (p Plan) why(e *estate.Estate, d *Due, newest int64, released time.Time) {
 	life, each := listing.Lives(e, d.Generation)
@@ -167,9 +196,9 @@ func (p Plan) why(e *estate.Estate, d *Due, newest int64, released time.Time) {
 		d.Why = "it was asked for"
 	case p.have.Ahead(d.scope(), p.now) > 0:
 	case d.Generation.IsRoot() && left < life.After(p.now).Sub(p.now)/3:
-		d.Why = "two thirds of its life are over"
+		d.Why = whyLife
 	case !d.Generation.IsRoot() && !each.After(now.This).After(p.now):
-		d.Why = "its time is up"
+		d.Why = whyTime
 	}
 }
 

@@ -134,7 +134,7 @@ func planAgain(ctx context.Context, e *estate.Estate, p *signing.Planning, old e
 		subject := old.Subject
 		sign.Amend.Subject = &subject
 	}
-	s, err := signing.PlanRead(e, p, sign, rec, r, nil)
+	s, err := signing.PlanRead(ctx, e, p, sign, rec, r, nil, old.Record.ID)
 	if err != nil {
 		return nil, err
 	}

@@ -124,6 +124,9 @@ func (p *Plan) judge(ctx context.Context, e *estate.Estate) error {
 		if err := p.judgeKey(ctx, e, t); err != nil {
 			return err
 		}
+		if !namesStatus(t.Certificate) {
+			add(finding.NoListToLearn, "%s names no revocation list and no OCSP responder.", t.Title())
+		}
 		if !e.Custody.Has(t.By.Certificate.Key) {
 			add(finding.ListKeyGone, "The key of %s is not there any more: no list can tell of it.", t.By.Label())
 		}

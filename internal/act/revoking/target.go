@@ -3,7 +3,6 @@ package revoking
 import (
 	"bytes"
 	"context"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"os"
@@ -45,10 +44,11 @@ func named(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, name st
 		}
 		return onRecord(ctx, e, h, c)
 	}
-	if sum := fingerprint(name); sum != nil {
-		return byFingerprint(ctx, e, sum)
+	if h.Generation(name) != nil { // a handle comes before a name that somebody chose
+		found, _, err := e.FindCertificate(ctx, name)
+		return found, err
 	}
-	if list, err := e.HeldAll(e.Records.CertificatesByName(ctx, strings.TrimPrefix(name, "dns:"))); err != nil {
+	if list, err := e.CertificatesNamed(ctx, name); err != nil {
 		return estate.Held{}, err
 	} else if len(list) > 0 {
 		return only(list, name, e)
@@ -96,34 +96,6 @@ func inFile(name string) (*cert.Certificate, error) {
 		return cert.Read(o.DER)
 	}
 	return nil, fmt.Errorf("%s: there is no certificate in it", name)
-}
-
-// fingerprint reads a SHA-256 fingerprint, however it is spelt; nil where it is none.
-func fingerprint(name string) []byte {
-	b, err := hex.DecodeString(strings.NewReplacer(":", "", " ", "").Replace(name))
-	if err != nil || len(b) != 32 {
-		return nil
-	}
-	return b
-}
-
-var errFound = errors.New("found")
-
-func byFingerprint(ctx context.Context, e *estate.Estate, sum []byte) (found estate.Held, err error) {
-	_, err = e.EachCertificate(ctx, estate.Which{State: estate.AnyState}, func(c estate.Held) error {
-		if own := c.SHA256(); bytes.Equal(own[:], sum) {
-			found = c
-			return errFound
-		}
-		return nil
-	})
-	switch {
-	case errors.Is(err, errFound):
-		return found, nil
-	case err != nil:
-		return found, err
-	}
-	return found, failure.Of(failure.ErrNotFound, "certificate %x…: none on record has this fingerprint", sum[:4])
 }
 
 // onRecord finds a certificate that came in a file; one that is not ours is refused, and it
@@ -328,6 +300,17 @@ func target(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, c esta
 	}
 	t.Part = c.Record.Part
 	return t, nil
+}
+
+// namesStatus reports whether a certificate names a revocation list or an OCSP responder.
+func namesStatus(c *cert.Certificate) bool {
+	if x, there := c.Extensions.Find(ext.CRLPoints); there {
+		if points, err := point.Read(x.Value, c.Issuer); err == nil && len(points) > 0 {
+			return true
+		}
+	}
+	x, there := c.Extensions.Find(ext.InfoAccess)
+	return there && len(point.Responders(x.Value)) > 0
 }
 
 // PartOf is the part of its issuer's lists that a certificate stands on, by the addresses in

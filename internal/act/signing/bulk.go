@@ -66,7 +66,7 @@ func planMany(ctx context.Context, e *estate.Estate, out []Planned, progress fun
 	count := parallel.Counting(progress)
 	parallel.Each(len(out), func(i int) {
 		if out[i].Err == nil && ctx.Err() == nil {
-			out[i].Sheet, out[i].Err = planNumbered(e, p, out[i].Ask, waiting, seen)
+			out[i].Sheet, out[i].Err = planNumbered(ctx, e, p, out[i].Ask, waiting, seen)
 		}
 		count()
 	})
@@ -103,7 +103,7 @@ func planAll(ctx context.Context, e *estate.Estate, ask SignAsk, progress func(d
 		wg.Go(func() {
 			for rec := range jobs {
 				one := Planned{Ask: ask, Name: fmt.Sprintf("R%d %s", rec.Number, rec.Title)}
-				one.Sheet, one.Err = planWaiting(e, p, ask, rec, seen)
+				one.Sheet, one.Err = planWaiting(ctx, e, p, ask, rec, seen)
 				mu.Lock()
 				out = append(out, one)
 				mu.Unlock()
@@ -150,7 +150,7 @@ func (p *Planning) numbered(waiting map[int64]records.Request) {
 	}
 }
 
-func planNumbered(e *estate.Estate, p *Planning, ask SignAsk, waiting map[int64]records.Request,
+func planNumbered(ctx context.Context, e *estate.Estate, p *Planning, ask SignAsk, waiting map[int64]records.Request,
 	seen map[int64][]string) (*Sheet, error) {
 	n, err := estate.ParseNumber(ask.Request)
 	if err != nil {
@@ -160,16 +160,17 @@ func planNumbered(e *estate.Estate, p *Planning, ask SignAsk, waiting map[int64]
 	if !ok {
 		return nil, fmt.Errorf("R%d: no such request is waiting", n)
 	}
-	return planWaiting(e, p, ask, rec, seen)
+	return planWaiting(ctx, e, p, ask, rec, seen)
 }
 
-func planWaiting(e *estate.Estate, p *Planning, ask SignAsk, rec records.Request, seen map[int64][]string) (*Sheet,
+func planWaiting(ctx context.Context, e *estate.Estate, p *Planning, ask SignAsk, rec records.Request,
+	seen map[int64][]string) (*Sheet,
 	error) {
 	r, err := request.Read(rec.DER)
 	if err != nil {
 		return nil, fmt.Errorf("R%d on record cannot be parsed: %w", rec.Number, err)
 	}
-	s, err := PlanRead(e, p, ask, rec, r, seen[rec.Number])
+	s, err := PlanRead(ctx, e, p, ask, rec, r, seen[rec.Number], 0)
 	if err == nil && len(s.Plan.Findings) == 0 {
 		s.Plan.Rows = nil // only sheets with findings are shown one by one
 	}
@@ -199,6 +200,10 @@ func Sign(ctx context.Context, e *estate.Estate, sheets []*Sheet, tell func(Sign
 			continue
 		}
 		good = append(good, s)
+	}
+	together := map[int64]bool{}
+	for _, s := range good {
+		together[s.Record.Number], s.together = true, together
 	}
 	ready := make([]SignResult, len(good)) // encoded while the keys are being opened, which takes one core
 	encoded := make(chan struct{})

@@ -84,7 +84,7 @@ func try(ctx context.Context, e *estate.Estate, p *Planning, ask SignAsk, t temp
 	f := Fit{Template: t.Name, Title: t.Title, Usages: append([]string{}, t.Extended...), Life: t.Lifetime.Words()}
 	err := p.Learn(ctx, e, ask)
 	if err == nil {
-		f.sheet, err = PlanRead(e, p, ask, rec, r, seen)
+		f.sheet, err = PlanRead(ctx, e, p, ask, rec, r, seen, 0)
 	}
 	if err != nil {
 		f.Reason = err.Error()

@@ -118,7 +118,8 @@ func recordSigned(ctx context.Context, e *estate.Estate, tx *records.Tx, list []
 	if err != nil {
 		return nil, fmt.Errorf("the record changed while the sheet was on screen: %w", err)
 	}
-	if err := errors.Join(undoubted(ctx, tx, list), stillFit(ctx, e.Within(tx), list)); err != nil {
+	if err := errors.Join(undoubted(ctx, tx, list), stillFit(ctx, e.Within(tx), list),
+		stillAlone(ctx, e, tx, list)); err != nil {
 		return nil, err
 	}
 	generations := map[string]int64{}

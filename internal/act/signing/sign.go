@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 
 	"ironseal/internal/act/doubt"
@@ -47,11 +48,16 @@ type Sheet struct {
 	Was      string // the state of that certificate, as the sheet knows it
 	Again    bool   // the request was signed before
 	For      string // the receiver that was named; "" for none
+
+	newest   int64          // the newest certificate that was on record
+	together map[int64]bool // the requests that are signed by the same act
 }
 
 // Planning is the snapshot of the records from which sheets are planned.
 type Planning struct {
 	Authorities hierarchy.Hierarchy
+	asking      *sync.Mutex // records are asked by one at a time
+	latest      int64       // the newest certificate on record
 	head        journal.Head
 	newest      time.Time
 	now         time.Time
@@ -66,8 +72,12 @@ type Planning struct {
 
 // NewPlanning reads what plans have in common, at one moment.
 func NewPlanning(ctx context.Context, e *estate.Estate) (*Planning, error) {
-	p := &Planning{Templates: map[string]template.Template{}, receivers: map[string]receiver.Receiver{}}
+	p := &Planning{Templates: map[string]template.Template{}, receivers: map[string]receiver.Receiver{},
+		asking: &sync.Mutex{}}
 	var err error
+	if p.latest, err = e.Records.LatestCertificate(ctx); err != nil {
+		return nil, err
+	}
 	if p.head, p.newest, err = e.Records.Newest(ctx); err != nil { // before the clock: others go on recording
 		return nil, err
 	}
@@ -156,15 +166,15 @@ func planOne(ctx context.Context, e *estate.Estate, ask SignAsk) (*Sheet, error)
 	if err != nil {
 		return nil, err
 	}
-	return PlanRead(e, p, ask, rec, r, seen)
+	return PlanRead(ctx, e, p, ask, rec, r, seen, 0)
 }
 
-// PlanRead computes one sheet. It reads nothing but the snapshot, so that many can
-// be computed at once.
-func PlanRead(e *estate.Estate, p *Planning, ask SignAsk, rec records.Request, r *request.Request,
-	seen []string) (*Sheet, error) {
+// PlanRead computes one sheet, of a certificate in the place of another where replaces is not 0. Many can be
+// computed at once.
+func PlanRead(ctx context.Context, e *estate.Estate, p *Planning, ask SignAsk, rec records.Request, r *request.Request,
+	seen []string, replaces int64) (*Sheet, error) {
 	t := p.Templates[ask.Template]
-	s := &Sheet{Record: rec, Request: r, Template: t, Head: p.head, For: ask.For}
+	s := &Sheet{Record: rec, Request: r, Template: t, Head: p.head, For: ask.For, newest: p.latest}
 	var err error
 	if s.Issuer, err = chooseIssuer(p.Authorities, t, ask.By); err != nil {
 		return nil, err
@@ -181,10 +191,26 @@ func PlanRead(e *estate.Estate, p *Planning, ask SignAsk, rec records.Request, r
 	if ask.For != "" {
 		s.Plan.Findings = append(s.Plan.Findings, p.unmet(p.receivers[ask.For], s)...).Ranked()
 	}
+	more, err := p.nameLive(ctx, e, s, replaces)
+	if err != nil {
+		return nil, err
+	}
+	if more = append(more, p.noListNamed(e, s)...); len(more) > 0 {
+		s.Plan.Findings = append(s.Plan.Findings, more...).Ranked()
+	}
 	if s.Plan.Findings, err = s.Plan.Findings.Waive(rec.Number, ask.Waivers); err != nil {
 		return nil, fmt.Errorf("R%d: %w", rec.Number, err)
 	}
 	return s, nil
+}
+
+// noListNamed tells, on the first sheets, that the certificate will name no list and no responder.
+func (p *Planning) noListNamed(e *estate.Estate, s *Sheet) finding.List {
+	const first = 20
+	if p.latest > first || e.Rehearsal || s.Template.NoRevocation || s.Plan.Status {
+		return nil
+	}
+	return finding.List{finding.New(finding.NoListNamed, "The certificate will name no revocation list.")}
 }
 
 // another is the first subject of a key that is not the request's own: the same
@@ -241,9 +267,20 @@ func chooseIssuer(h hierarchy.Hierarchy, t template.Template, by string) (*hiera
 	case len(h) == 0:
 		return nil, errors.New("there is no authority yet to sign with: make one with: ironseal authority create root")
 	}
-	next := "make one with: ironseal authority create services --under " + h[0].Handle
+	handle, under := "services", h[0].Handle
+	if h.Find(handle) != nil {
+		handle = "HANDLE"
+	}
+	for _, a := range h {
+		if a.Signs() && a.Current().IsRoot() {
+			under = a.Handle
+			break
+		}
+	}
+	next := fmt.Sprintf("make one with: ironseal authority create %s --under %s\nor let %s sign by it: ironseal "+
+		"template allow %s %s", handle, under, under, t.Name, under)
 	if h[len(h)-1].Current() != nil && len(t.Issuers) > 0 && t.Issuers[0] != template.AnyIntermediate {
-		next = fmt.Sprintf("change issuers in templates/%s.toml", t.Name)
+		next = fmt.Sprintf("let one of them sign by it: ironseal template allow %s %s", t.Name, h[len(h)-1].Handle)
 	}
 	return nil, fmt.Errorf("template %s: none of the authorities signs by it (issuers: %s): %s", t.Name,
 		strings.Join(t.Issuers, ", "), next)

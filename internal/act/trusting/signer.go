@@ -97,7 +97,7 @@ func planKitSigner(ctx context.Context, e *estate.Estate, r intake.Received, by 
 		if err := p.Learn(ctx, e, ask); err != nil {
 			return nil, err
 		}
-		s, err := signing.PlanRead(e, p, ask, r.Record, r.Request, nil)
+		s, err := signing.PlanRead(ctx, e, p, ask, r.Record, r.Request, nil, 0)
 		if err != nil {
 			return nil, err
 		}

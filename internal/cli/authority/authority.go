@@ -19,6 +19,7 @@ import (
 	"ironseal/internal/view"
 	"ironseal/pki/describe"
 	"ironseal/pki/dn"
+	"ironseal/pki/hierarchy"
 	"ironseal/pki/label"
 	"ironseal/pki/san"
 )
@@ -155,13 +156,23 @@ func createAuthority(s *session.Session, cmd *cobra.Command, ask authorities.Ask
 	c := g.Certificate
 	s.Out.Say("%s %s, valid until %s", s.Out.Paint(term.Good, "✓ made"), g.Label(), c.NotAfter.Format("2006-01-02"))
 	s.Out.Say("  check code %s   journal %s", s.Out.Paint(term.Accent, label.CheckCode(c.Raw)), head)
-	if ask.Under == "" {
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return err
+	}
+	if ask.Under == "" && h.Find("services") == nil && !signsHosts(e, g) {
 		s.Next(overview.Advice{Why: "an authority for everyday work",
 			Command: "ironseal authority create services --under " + ask.Handle})
 	} else {
 		s.Next(overview.Advice{Why: "take in a request", Command: "ironseal request receive FILE"})
 	}
 	return nil
+}
+
+// signsHosts reports whether an authority may sign servers.
+func signsHosts(e *estate.Estate, g *hierarchy.Generation) bool {
+	t, err := e.Template("web-server")
+	return err == nil && t.SignedBy(g.Authority.Handle, g.IsRoot())
 }
 
 func authorityList(s *session.Session) *cobra.Command {

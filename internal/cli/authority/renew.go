@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/act/authorities"
+	"ironseal/internal/act/doubt"
 	"ironseal/internal/act/overview"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
@@ -199,8 +200,12 @@ func hanging(ctx context.Context, s *session.Session, e *estate.Estate) error {
 	if err != nil || s.JSON {
 		return err
 	}
+	open, err := doubt.Incidents(ctx, e.Records)
+	if err != nil {
+		return err
+	}
 	for _, b := range list {
-		s.Next(overview.Hanging(b))
+		s.Next(overview.Hanging(b, open))
 	}
 	return nil
 }

@@ -32,13 +32,15 @@ func Command(s *session.Session) *cobra.Command {
 
 func certificateList(s *session.Session) *cobra.Command {
 	var which estate.Which
+	var d days
 	c := &cobra.Command{
 		Use:   "list",
 		Short: "Certificates that were signed",
 		Long: `The certificates that serve, those that end first on top. With --state any, those
 too that ended, were replaced or revoked, or wait for a switch day.`,
 		Example: "  ironseal certificate list\n  ironseal certificate list --state expiring\n  ironseal certificate " +
-			"list --template web-server --quiet",
+			"list --template web-server --quiet\n  ironseal certificate list " +
+			"--held-by \"harbour mail team\" --ends-before 2030-01-01",
 		Args: session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			e, err := s.Estate(cmd.Context())
@@ -46,6 +48,9 @@ too that ended, were replaced or revoked, or wait for a switch day.`,
 				return err
 			}
 			if err := filters(cmd, e, which); err != nil {
+				return err
+			}
+			if err := d.into(&which); err != nil {
 				return err
 			}
 			list := certificateLister(s)
@@ -64,6 +69,9 @@ too that ended, were replaced or revoked, or wait for a switch day.`,
 	c.Flags().StringVar(&which.Template, "template", "", "only those signed by this template")
 	c.Flags().StringVar(&which.By, "by", "", "only those signed by this authority")
 	c.Flags().StringVar(&which.Text, "name", "", "only those with this `TEXT` in a name")
+	c.Flags().StringVar(&which.HeldBy, "held-by", "", "only those that this party or sender has: `WHO`")
+	c.Flags().StringVar(&which.Key, "key", "", "only those for this key: first digits of its SHA-256, in `HEX`")
+	d.flags(c)
 	session.CompleteWords(c, "state", append([]string{estate.AnyState}, estate.States...)...)
 	s.CompleteTemplates(c, "template")
 	s.CompleteHandles(c, "by")
@@ -133,7 +141,7 @@ func (l *lister) row(r view.Certificate) error {
 }
 
 // end says how many others there are, where only those that serve were asked for.
-func (l *lister) end(others int, state string) error {
+func (l *lister) end(others map[string]int, state string) error {
 	switch {
 	case l.json != nil:
 		return l.json.End()
@@ -144,9 +152,20 @@ func (l *lister) end(others int, state string) error {
 	default:
 		l.s.Out.Say("There are no such certificates.")
 	}
-	if others > 0 && state == "" {
-		l.s.Out.Say("%s", l.s.Out.Paint(term.Quiet, span.Count(others, "more certificate")+
-			" not serving today: --state any"))
+	if len(others) > 0 && state == "" {
+		all, tone := 0, term.Quiet
+		var words []string
+		for _, st := range estate.States {
+			if n := others[st]; n > 0 {
+				all += n
+				words = append(words, fmt.Sprintf("%d %s", n, st))
+			}
+		}
+		if others[estate.IssuerRevoked] > 0 {
+			tone = term.Careful
+		}
+		l.s.Out.Say("%s", l.s.Out.Paint(tone, fmt.Sprintf("Not shown: %s (%s). Show all: --state any",
+			span.Count(all, "certificate"), strings.Join(words, ", "))))
 	}
 	return nil
 }

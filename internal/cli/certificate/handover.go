@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/act/delivery"
+	"ironseal/internal/act/handouts"
 	"ironseal/internal/act/parties"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
@@ -19,62 +20,99 @@ import (
 	"ironseal/pki/relate"
 )
 
+// handoverFlags are the flags of certificate handover, as typed.
+type handoverFlags struct {
+	receiver, out, keyFile, holder, because string
+	waive, clients                          []string
+	many                                    many
+	pw                                      session.PasswordFlags
+}
+
+// several hands over a folder each.
+func (f handoverFlags) several(cmd *cobra.Command, s *session.Session, e *estate.Estate, args []string) error {
+	if err := session.OnlyFlags(cmd, "with several certificates", "new", "incident", "manifest", "party", "for", "out",
+		"waive", "because", "make-password", "seal-with"); err != nil {
+		return err
+	}
+	waivers, err := session.Waivers(f.waive, f.because)
+	if err != nil {
+		return err
+	}
+	return handMany(cmd.Context(), s, e, f, args, waivers)
+}
+
+// one hands one certificate over, and shows its page.
+func (f handoverFlags) one(ctx context.Context, s *session.Session, e *estate.Estate, name string) error {
+	if len(f.many.parties) > 1 {
+		return session.Misused("certificate handover: one certificate goes to one party")
+	}
+	if err := fromParty(ctx, e, strings.Join(f.many.parties, ""), &f.receiver, &f.holder); err != nil {
+		return err
+	}
+	h, err := s.Found(ctx, e, name)
+	if err != nil {
+		return err
+	}
+	ask := delivery.HandoverAsk{Certificate: h, Dir: s.Path(f.out), To: f.holder}
+	if ask.Receiver, err = e.Receiver(f.receiver); err != nil {
+		return err
+	}
+	if ask.Signer, err = handoverKey(ctx, s, e, h, f.keyFile); err != nil {
+		return err
+	}
+	if ask.Waivers, err = session.Waivers(f.waive, f.because); err != nil {
+		return err
+	}
+	if ask.Clients, err = session.Clients(f.clients); err != nil {
+		return err
+	}
+	return handOver(ctx, s, e, ask, f.pw)
+}
+
 func certificateHandover(s *session.Session) *cobra.Command {
-	var receiver, out, keyFile, holder, because, party string
-	var waive, clients []string
-	var pw session.PasswordFlags
+	var f handoverFlags
 	c := &cobra.Command{
-		Use:   "handover CERTIFICATE --for RECEIVER",
-		Short: "Write everything that one receiver needs into one folder, with a page that says what to do",
+		Use:   "handover CERTIFICATE... --for RECEIVER",
+		Short: "Write everything that a receiver needs into one folder, with a page that says what to do",
 		Long: `Write a folder named for the host: the files in the shape that the receiver
 takes, and a READ-ME with the steps in the receiver's order.
 
 The key of our own draft is found again by itself; another is given with --key.
 Where the key stayed on the device, the files come without it.
 
+Several certificates get a folder each, for the receiver that is on record: that of the
+party, or that of the last handover, also of the certificate before. --for is for those
+without one. ` + handouts.IndexFile + ` lists the folders.
+
 ` + certificateNaming,
 		Example: `  ironseal certificate handover booking.ternbay.example --for nginx --out ../handed-out
   ironseal certificate handover R1 --for java --make-password --out ../handed-out
-  ironseal certificate handover R3 --for appliance-pem --out ../handed-out`,
-		Args: session.Exactly(1, "a certificate"),
+  ironseal certificate handover R3 --for appliance-pem --out ../handed-out
+  ironseal certificate handover --new --for nginx --out ../handed-out`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			ctx := cmd.Context()
-			e, err := s.Estate(ctx)
+			if n := f.many.ways(args); n != 1 {
+				return session.Misused("certificate handover: name certificates, or give one of --new, --incident, " +
+					"--manifest and --party")
+			}
+			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
 			}
-			if err := fromParty(ctx, e, party, &receiver, &holder); err != nil {
-				return err
+			if f.many.asked(args) {
+				return f.several(cmd, s, e, args)
 			}
-			h, err := s.Found(ctx, e, args[0])
-			if err != nil {
-				return err
-			}
-			ask := delivery.HandoverAsk{Certificate: h, Dir: s.Path(out), To: holder}
-			if ask.Receiver, err = e.Receiver(receiver); err != nil {
-				return err
-			}
-			if ask.Signer, err = handoverKey(ctx, s, e, h, keyFile); err != nil {
-				return err
-			}
-			if ask.Waivers, err = session.Waivers(waive, because); err != nil {
-				return err
-			}
-			if ask.Clients, err = session.Clients(clients); err != nil {
-				return err
-			}
-			return handOver(ctx, s, e, ask, pw)
+			return f.one(cmd.Context(), s, e, args[0])
 		},
 		ValidArgsFunction: s.Certificates,
 	}
-	c.Flags().StringVar(&receiver, "for", "", "the `RECEIVER`")
-	c.Flags().StringVar(&out, "out", ".", "the `DIR` in which the folder is made")
-	c.Flags().StringVar(&holder, "to", "", "`WHO` gets it: named when the certificate is due")
-	c.Flags().StringVar(&keyFile, "key", "", "the private key's `FILE`; a draft's own key is found by itself")
-	session.ClientsFlag(c, "clients", &clients, "kinds of `CLIENT` that have to accept it, or all")
-	s.PartyFlag(c, &party, "the `PARTY` that gets it: its receiver, where none is named")
-	pw.Add(c)
-	s.WaiverFlags(c, &waive, &because)
+	c.Flags().StringVar(&f.receiver, "for", "", "the `RECEIVER`")
+	c.Flags().StringVar(&f.out, "out", ".", "the `DIR` in which the folder is made")
+	c.Flags().StringVar(&f.holder, "to", "", "`WHO` gets it: named when the certificate is due")
+	c.Flags().StringVar(&f.keyFile, "key", "", "the private key's `FILE`; a draft's own key is found by itself")
+	session.ClientsFlag(c, "clients", &f.clients, "kinds of `CLIENT` that have to accept it, or all")
+	f.many.flags(s, c)
+	f.pw.Add(c)
+	s.WaiverFlags(c, &f.waive, &f.because)
 	session.Register(c, "for", s.Receivers)
 	return c
 }

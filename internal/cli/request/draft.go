@@ -54,7 +54,7 @@ func draftManifest(s *session.Session, cmd *cobra.Command, base intake.DraftAsk,
 		inputs = append(inputs, intake.Input{Name: d.RequestFile, Data: bundle.PEM(bundle.Request, d.Request.Raw)})
 	}
 	stop()
-	list, head, faults := intake.Receive(cmd.Context(), e, inputs, "manifest "+file)
+	list, head, faults := intake.Receive(cmd.Context(), e, inputs, "") // nobody sent them
 	if len(faults) > 0 {
 		return errors.Join(faults...)
 	}

@@ -22,6 +22,7 @@ import (
 	"ironseal/internal/term"
 	"ironseal/internal/view"
 	"ironseal/pki/describe"
+	"ironseal/pki/finding"
 	"ironseal/pki/journal"
 	"ironseal/pki/label"
 	"ironseal/pki/request"
@@ -242,13 +243,23 @@ func printReceived(ctx context.Context, s *session.Session, e *estate.Estate, li
 			return err
 		}
 	} else if len(list) == 1 && list[0].Record.State == records.Waiting {
-		n := rows[0].Name
-		s.Next(overview.Advice{Why: "compare the check code with the sender, then sign", Command: "ironseal sign " + n})
+		s.Next(afterReceipt(list[0], rows[0].Name))
 	} else if len(list) > 1 {
 		s.Out.Say("%s", s.Out.Paint(term.Quiet, fmt.Sprintf("%d requests taken in   journal %s", len(list), head)))
 		s.Next(overview.Advice{Why: "see what waits", Command: "ironseal request list"})
 	}
 	return errors.Join(faults...)
+}
+
+// afterReceipt is what comes after a request was taken in: one that nobody can sign is declined.
+func afterReceipt(r intake.Received, name string) overview.Advice {
+	for _, f := range describe.Request(r.Request).Findings {
+		if f.Severity == finding.Refused {
+			return overview.Advice{Why: "it cannot be signed (" + string(f.Code) + "): decline it, and ask for another",
+				Command: "ironseal request decline " + name + " --because TEXT"}
+		}
+	}
+	return overview.Advice{Why: "compare the check code with the sender, then sign", Command: "ironseal sign " + name}
 }
 
 func drawReceived(ctx context.Context, s *session.Session, e *estate.Estate, r intake.Received, brief bool) error {

@@ -120,7 +120,7 @@ func Refusal(about, outcome string, list finding.List) error {
 	hint := "this cannot be waived"
 	for i, f := range list {
 		codes[i] = string(f.Code)
-		if f.Severity == finding.Held && list[0].Severity == finding.Held {
+		if f.Severity == finding.Waivable && list[0].Severity == finding.Waivable {
 			hint = fmt.Sprintf("to do it all the same: --waive %s --because TEXT", list[0].Code)
 		}
 	}

@@ -18,7 +18,7 @@ import (
 func Command(s *session.Session) *cobra.Command {
 	return session.Group("template",
 		"What may be signed: one TOML file a template, in the estate's templates directory",
-		session.Reading(templateList(s)), session.Reading(templateShow(s)), templateCopy(s),
+		session.Reading(templateList(s)), session.Reading(templateShow(s)), templateCopy(s), templateAllow(s),
 		session.Reading(templateCheck(s)),
 		session.Reading(templateCompare(s)))
 }
@@ -181,6 +181,34 @@ file; whatever is changed in TEMPLATE later counts for the new one too.`,
 	}
 	c.Flags().StringVar(&title, "title", "", "what the new one is called, in a few words")
 	return c
+}
+
+func templateAllow(s *session.Session) *cobra.Command {
+	return &cobra.Command{
+		Use:   "allow TEMPLATE AUTHORITY",
+		Short: "Let an authority sign by a template",
+		Long: `Add an authority to the issuers in the template's file. A root signs no servers by itself until
+its owner allows it: with an intermediate the root's key can stay locked away.`,
+		Example: "  ironseal template allow web-server root",
+		Args:    session.Exactly(2, "a template and an authority"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			e, err := s.Estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			path, err := e.AllowIssuer(cmd.Context(), args[0], args[1])
+			if err != nil {
+				return err
+			}
+			if s.JSON {
+				return s.PrintJSON(map[string]string{"file": path})
+			}
+			s.Out.Say("%s %s may sign by %s   %s", s.Out.Paint(term.Good, "✓"), args[1], args[0],
+				s.Out.Paint(term.Quiet, term.Safe(path)))
+			return nil
+		},
+		ValidArgsFunction: s.Templates,
+	}
 }
 
 func templateCompare(s *session.Session) *cobra.Command {

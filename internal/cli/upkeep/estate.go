@@ -30,7 +30,14 @@ func estateCreate(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "create DIR",
 		Short: "Make a new estate",
+		Long: `Make a new estate. With --publish-at, certificates name that address for their revocation lists.
+Without it they name none, and clients do not hear of revocations; the address can be set
+later, in ironseal.toml, and counts for what is signed from then on.
+
+With --single-root the root signs servers and clients directly, without an intermediate.`,
 		Example: `  ironseal estate create harbour --organisation "Tern Bay Ferries" --country NO
+  ironseal estate create quay --organisation "Tern Bay Ferries" --publish-at http://pki.ternbay.example
+  ironseal estate create laboratory --single-root
   cd harbour && ironseal estate status`,
 		Args: session.Exactly(1, "the directory to make"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -47,11 +54,17 @@ func estateCreate(s *session.Session) *cobra.Command {
 				term.Safe(e.Settings.Organisation.Name), term.Safe(dir))
 			s.Out.Say("  settings   %s (every key is explained there)", estate.SettingsFile)
 			s.Out.Say("  templates  %s", strings.Join(e.TemplateNames(), ", "))
+			if f.Address == "" {
+				s.Out.Hung("!", term.Careful, "Certificates will name no revocation list. If you want to revoke, set "+
+					"publication.address in "+estate.SettingsFile+" before you sign, or use --publish-at.")
+			}
 			s.Next(overview.Advice{Why: "make the root",
 				Command: "cd " + session.ShellWord(dir) + " && ironseal authority create root"})
 			return nil
 		},
 	}
+	c.Flags().StringVar(&f.Address, "publish-at", "", "the `URL` at which revocation lists will be fetched")
+	c.Flags().BoolVar(&f.SingleRoot, "single-root", false, "the root signs servers and clients directly")
 	c.Flags().StringVar(&f.Organisation, "organisation", "", "the `NAME` from which subjects are built")
 	c.Flags().StringVar(&f.Country, "country", "", "two capital `LETTERS` (ISO 3166)")
 	return c
@@ -182,6 +195,17 @@ func drawStatus(s *session.Session, st overview.Status) {
 				o.Paint(term.Quiet, span.Distance(now, c.Until)))
 		}
 	}
+	drawTrouble(o, st)
+	o.Say("%s", o.Paint(term.Quiet, fmt.Sprintf("clock %s   journal %s", now.Format("2006-01-02 15:04 UTC"), st.Head)))
+	s.Next(st.Next...)
+}
+
+// drawTrouble shows what is invalid, in doubt or late.
+func drawTrouble(o *term.Screen, st overview.Status) {
+	for _, d := range st.Down {
+		o.Say("%s", o.Paint(term.Bad, fmt.Sprintf("✗ %s of %s: invalid, because an authority was revoked",
+			span.Count(d.Certificates, "certificate"), d.Generation)))
+	}
 	for _, i := range st.Incidents {
 		o.Say("%s", o.Paint(term.Bad, "✗ the incident "+i+" is open"))
 	}
@@ -189,8 +213,6 @@ func drawStatus(s *session.Session, st overview.Status) {
 		o.Say("%s %s  %s", o.Paint(term.Careful, "! revocation list due:"), o.Paint(term.Strong, l.Title),
 			o.Paint(term.Quiet, l.Why))
 	}
-	o.Say("%s", o.Paint(term.Quiet, fmt.Sprintf("clock %s   journal %s", now.Format("2006-01-02 15:04 UTC"), st.Head)))
-	s.Next(st.Next...)
 }
 
 func estateBackup(s *session.Session) *cobra.Command {

@@ -1,15 +1,18 @@
 package upkeep
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/act/safekeeping"
 	"ironseal/internal/cli/session"
+	"ironseal/internal/estate"
 	"ironseal/internal/term"
 	"ironseal/internal/view"
 	"ironseal/pki/describe"
@@ -25,11 +28,17 @@ func Journal(s *session.Session) *cobra.Command {
 
 func journalList(s *session.Session) *cobra.Command {
 	var count int
+	var f journal.Filter
+	var since, before string
 	c := &cobra.Command{
-		Use:     "list",
-		Short:   "The newest entries",
-		Example: "  ironseal journal list\n  ironseal journal list --count 0",
-		Args:    session.Exactly(0, "no argument"),
+		Use:   "list",
+		Short: "The newest entries, or those that fit",
+		Long: `Show the newest entries. With --act, --object, --who, --since or --before, show all entries
+that fit, oldest first. Case does not count.`,
+		Example: `  ironseal journal list
+  ironseal journal list --object booking.ternbay.example
+  ironseal journal list --act revoke --since 2026-01-01`,
+		Args: session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			e, err := s.Estate(cmd.Context())
 			if err != nil {
@@ -39,37 +48,76 @@ func journalList(s *session.Session) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if err := filterTimes(&f, since, before); err != nil {
+				return err
+			}
 			from := int64(0)
-			if count > 0 {
+			if count > 0 && (f.IsZero() || cmd.Flags().Changed("count")) {
 				from = head.Seq - int64(count) + 1
 			}
-			rows := []journal.Entry{}
-			err = e.Journal().Entries(cmd.Context(), from, 0, func(en journal.Entry) error {
-				rows = append(rows, en)
-				return nil
-			})
+			rows, err := fitting(cmd.Context(), e, from, f)
 			if err != nil {
 				return err
 			}
-			if s.JSON {
-				shown := []view.Entry{}
-				for _, en := range rows {
-					shown = append(shown, view.EntryOf(en))
-				}
-				return s.PrintJSON(shown)
-			}
-			var cells [][]term.Cell
-			for _, en := range rows {
-				cells = append(cells, []term.Cell{{Text: fmt.Sprintf("J%d", en.Seq), Tone: term.Strong},
-					{Text: en.At.Format("2006-01-02 15:04:05")}, {Text: en.Actor}, {Text: en.Act}, {Text: en.Object}})
-			}
-			s.Out.Table([]string{"", "time (UTC)", "who", "act", "object"}, cells, "who", "time (UTC)")
-			s.Out.Say("%s", s.Out.Paint(term.Quiet, "head "+head.String()))
-			return nil
+			return printEntries(s, rows, head)
 		},
 	}
 	c.Flags().IntVar(&count, "count", 30, "how many entries; 0 for all")
+	c.Flags().StringVar(&f.Act, "act", "", "only acts with this `TEXT` in their name")
+	c.Flags().StringVar(&f.Object, "object", "", "only entries with this `TEXT` in their object or detail")
+	c.Flags().StringVar(&f.Who, "who", "", "only what this `PERSON` did")
+	c.Flags().StringVar(&since, "since", "", "only from this `DAY` on")
+	c.Flags().StringVar(&before, "before", "", "only before this `DAY`")
 	return c
+}
+
+// fitting are the entries that fit, from one on.
+func fitting(ctx context.Context, e *estate.Estate, from int64, f journal.Filter) ([]journal.Entry, error) {
+	rows := []journal.Entry{}
+	err := e.Journal().Entries(ctx, from, 0, func(en journal.Entry) error {
+		if f.Fits(en) {
+			rows = append(rows, en)
+		}
+		return nil
+	})
+	return rows, err
+}
+
+func printEntries(s *session.Session, rows []journal.Entry, head journal.Head) error {
+	if s.JSON {
+		shown := []view.Entry{}
+		for _, en := range rows {
+			shown = append(shown, view.EntryOf(en))
+		}
+		return s.PrintJSON(shown)
+	}
+	var cells [][]term.Cell
+	for _, en := range rows {
+		cells = append(cells, []term.Cell{{Text: fmt.Sprintf("J%d", en.Seq), Tone: term.Strong},
+			{Text: en.At.Format("2006-01-02 15:04:05")}, {Text: en.Actor}, {Text: en.Act}, {Text: en.Object}})
+	}
+	if len(rows) == 0 {
+		s.Out.Say("No entry fits.")
+	} else {
+		s.Out.Table([]string{"", "time (UTC)", "who", "act", "object"}, cells, "object")
+	}
+	s.Out.Say("%s", s.Out.Paint(term.Quiet, "head "+head.String()))
+	return nil
+}
+
+func filterTimes(f *journal.Filter, since, before string) (err error) {
+	for _, one := range []struct {
+		typed string
+		into  *time.Time
+	}{{since, &f.Since}, {before, &f.Before}} {
+		if one.typed == "" {
+			continue
+		}
+		if *one.into, err = session.ParseTime(one.typed); err != nil {
+			return &session.Status{Code: session.Usage, Err: err}
+		}
+	}
+	return nil
 }
 
 func journalShow(s *session.Session) *cobra.Command {

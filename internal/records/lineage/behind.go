@@ -15,7 +15,7 @@ type Behind struct {
 
 // Behind counts them, by generation.
 func (s Reading) Behind(ctx context.Context, now time.Time) ([]Behind, error) {
-	rows, err := s.Q().QueryContext(ctx, `SELECT a.handle || '.g' || g.number, count(*) FROM generation g
+	return s.counted(ctx, `SELECT a.handle || '.g' || g.number, count(*) FROM generation g
 		JOIN authority a ON a.id = g.authority JOIN certificate c ON c.issuer = g.id
 		WHERE c.replaced_by IS NULL AND c.staged = '' AND c.not_after >= ?
 			AND c.id NOT IN (SELECT certificate FROM generation) AND c.id NOT IN (SELECT certificate FROM link)
@@ -25,6 +25,24 @@ func (s Reading) Behind(ctx context.Context, now time.Time) ([]Behind, error) {
 			AND EXISTS (SELECT 1 FROM generation y WHERE y.authority = g.authority AND y.number > g.number
 				AND y.staged = '')
 		GROUP BY g.id ORDER BY a.handle, g.number`, now.Unix())
+}
+
+// Living counts the certificates that have not ended, were not replaced and were not revoked themselves, by
+// the generation that signed them.
+func (s Reading) Living(ctx context.Context, now time.Time) ([]Behind, error) {
+	return s.counted(ctx, `SELECT a.handle || '.g' || g.number, count(*) FROM generation g
+		JOIN authority a ON a.id = g.authority JOIN certificate c ON c.issuer = g.id
+		WHERE c.replaced_by IS NULL AND c.staged = '' AND c.not_after >= ? AND c.id NOT IN
+			(SELECT certificate FROM link)
+			AND c.id <> g.certificate AND NOT (coalesce(c.request, 0) = 0 AND c.template IS NOT NULL
+				AND c.id NOT IN (SELECT certificate FROM generation))
+			AND NOT EXISTS (SELECT 1 FROM revocation r WHERE r.authority = c.authority AND r.serial = c.serial
+				AND r.released = '')
+		GROUP BY g.id ORDER BY a.handle, g.number`, now.Unix())
+}
+
+func (s Reading) counted(ctx context.Context, query string, args ...any) ([]Behind, error) {
+	rows, err := s.Q().QueryContext(ctx, query, args...)
 	if err != nil {
 		return nil, s.Explain(err)
 	}

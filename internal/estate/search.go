@@ -1,0 +1,200 @@
+package estate
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"ironseal/internal/failure"
+	"ironseal/internal/parallel"
+	"ironseal/internal/records"
+	"ironseal/pki/label"
+	"ironseal/pki/strict"
+)
+
+// Which says which certificates are meant; what is empty stands for any.
+type Which struct {
+	Text     string // part of a title or of a name
+	State    string // "" for those that serve
+	Template string
+	By       string // a handle, HANDLE.gN, ItselfSigned or OutsideSigned
+	HeldBy   string // who sent the request, or was handed the certificate
+	Key      string // first digits of the SHA-256 of the public key, in hex
+
+	EndsFrom, EndsBefore     time.Time
+	SignedFrom, SignedBefore time.Time
+}
+
+// ends reports whether a certificate ends when it is meant to.
+func (w Which) ends(at time.Time) bool {
+	return (w.EndsFrom.IsZero() || !at.Before(w.EndsFrom)) && (w.EndsBefore.IsZero() || at.Before(w.EndsBefore))
+}
+
+// fits reports whether a certificate has the key that is meant, and was signed when it is meant to be.
+func (w Which) fits(h Held) bool {
+	return strings.HasPrefix(fmt.Sprintf("%x", h.Key.Fingerprint()), w.Key) &&
+		(w.SignedFrom.IsZero() || !h.NotBefore.Before(w.SignedFrom)) &&
+		(w.SignedBefore.IsZero() || h.NotBefore.Before(w.SignedBefore))
+}
+
+// EachCertificate calls fn for the certificates that are meant, soonest end first, and
+// counts those that would be as well, but for their state, by state. Those of keys that the machine made for
+// one use are left out, unless their template or any state is asked for. No more than a page is in memory.
+func (e *Estate) EachCertificate(ctx context.Context, w Which, fn func(Held) error) (others map[string]int,
+	err error) {
+	s := searching{e: e, w: w, fn: fn, others: map[string]int{}}
+	if s.down, err = e.Down(ctx); err != nil {
+		return nil, err
+	}
+	if w.HeldBy != "" {
+		list, err := e.Records.CertificatesHeldBy(ctx, w.HeldBy)
+		if err != nil {
+			return nil, err
+		}
+		s.held = map[int64]bool{}
+		for _, r := range list {
+			s.held[r.ID] = true
+		}
+	}
+	err = e.Records.EachCertificate(ctx, w.Text, s.record)
+	if err == nil {
+		err = s.flush()
+	}
+	return s.others, err
+}
+
+// searching is a search under way: what the record tells is judged row by row, the rest a page at a time.
+type searching struct {
+	e      *Estate
+	w      Which
+	fn     func(Held) error
+	down   Down
+	held   map[int64]bool // nil where any holder will do
+	page   []records.Certificate
+	others map[string]int
+}
+
+func (s *searching) record(r records.Certificate) error {
+	w, state := s.w, s.e.stateOf(r, s.down)
+	handle, _, _ := strings.Cut(r.Issuer, ".")
+	switch {
+	case s.held != nil && !s.held[r.ID], !w.ends(r.Until), w.Template != "" && w.Template != r.Template,
+		w.By != "" && r.Issuer != "" && r.Issuer != w.By && handle != w.By:
+		return nil
+	case w.State != AnyState && w.State != state && (w.State != "" || !Serves(state)):
+		if r.Request != 0 || r.Template == "" { // not one for one use
+			s.others[state]++
+		}
+		return nil
+	}
+	if s.page = append(s.page, r); len(s.page) < 512 {
+		return nil
+	}
+	return s.flush()
+}
+
+// flush reads a page of certificates, and hands on those that are meant.
+func (s *searching) flush() error {
+	read, faults := make([]Held, len(s.page)), make([]error, len(s.page))
+	parallel.Each(len(s.page), func(i int) { read[i], faults[i] = s.e.held(s.page[i], s.down) })
+	s.page = s.page[:0]
+	for i, h := range read {
+		if faults[i] != nil {
+			return faults[i]
+		}
+		if !s.means(h) {
+			continue
+		}
+		if err := s.fn(h); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *searching) means(h Held) bool {
+	signer := ""
+	if s.w.By != "" {
+		signer = h.Signer()
+	}
+	handle, _, _ := strings.Cut(signer, ".")
+	return (signer == s.w.By || handle == s.w.By) && s.w.fits(h) &&
+		(s.w.Template != "" || s.w.State == AnyState || !h.OneUse())
+}
+
+// CertificatesNamed are those with an alternative name, or else those with a title as the list shows it.
+func (e *Estate) CertificatesNamed(ctx context.Context, name string) ([]Held, error) {
+	list, err := e.HeldAll(e.Records.CertificatesByName(ctx, strings.TrimPrefix(name, "dns:")))
+	if err != nil || len(list) > 0 {
+		return list, err
+	}
+	return e.HeldAll(e.Records.CertificatesByTitle(ctx, name))
+}
+
+func (e *Estate) findBySerial(ctx context.Context, name string) (Held, string, error) {
+	none := e.noCertificate(ctx, name)
+	sign := ""
+	if strings.HasPrefix(name, "-") { // a serial number below zero, as some have
+		sign = "-"
+	}
+	digits, odd := label.Digits(name)
+	if digits == "" || odd != 0 {
+		return Held{}, "", none
+	}
+	if n := len(digits); n == 40 || n == 64 {
+		if found, err := e.byThumbprint(ctx, digits); err != nil || found.Certificate != nil {
+			return found, "", err
+		}
+	}
+	digits = sign + digits
+	list, err := e.HeldAll(e.Records.CertificatesBySerial(ctx, digits))
+	switch {
+	case err != nil:
+		return Held{}, "", err
+	case len(list) == 0:
+		return Held{}, "", none
+	case len(list) > 1:
+		return Held{}, "", fmt.Errorf("certificate %q: the serials of %d certificates begin so: give more digits", name,
+			len(list))
+	}
+	return list[0], "", nil
+}
+
+// noCertificate says that nothing has this name, and which name is near.
+func (e *Estate) noCertificate(ctx context.Context, name string) error {
+	var titles []string
+	const most = 2000 // beyond it the search would take longer than the person does
+	_, err := e.EachCertificate(ctx, Which{}, func(h Held) error {
+		if titles = append(titles, strings.ToLower(h.Title())); len(titles) > most {
+			return errFound
+		}
+		return nil
+	})
+	hint := "see them with: ironseal certificate list"
+	if near := strict.Nearest(strings.ToLower(name), titles); err == nil && near != "" {
+		hint = fmt.Sprintf("did you mean %q? %s", near, hint)
+	}
+	return failure.Of(failure.ErrNotFound, "no certificate matches %q: %s", name, hint)
+}
+
+// errFound ends a search.
+var errFound = errors.New("found")
+
+// byThumbprint finds a certificate by its SHA-1 or SHA-256, in hex; nothing where none has it. SHA-1 is for
+// looking up only.
+func (e *Estate) byThumbprint(ctx context.Context, digits string) (found Held, err error) {
+	_, err = e.EachCertificate(ctx, Which{State: AnyState}, func(c Held) error {
+		sha256, sha1 := c.SHA256(), c.SHA1()
+		if fmt.Sprintf("%x", sha256) == digits || fmt.Sprintf("%x", sha1) == digits {
+			found = c
+			return errFound
+		}
+		return nil
+	})
+	if errors.Is(err, errFound) {
+		err = nil
+	}
+	return found, err
+}
