@@ -35,9 +35,9 @@ Without it they name none, and clients do not hear of revocations; the address c
 later, in ironseal.toml, and counts for what is signed from then on.
 
 With --single-root the root signs servers and clients directly, without an intermediate.`,
-		Example: `  ironseal estate create harbour --organisation "Tern Bay Ferries" --country NO
+		Example: `  ironseal estate create laboratory --single-root
   ironseal estate create quay --organisation "Tern Bay Ferries" --publish-at http://pki.ternbay.example
-  ironseal estate create laboratory --single-root
+  ironseal estate create harbour --organisation "Tern Bay Ferries" --country NO
   cd harbour && ironseal estate status`,
 		Args: session.Exactly(1, "the directory to make"),
 		RunE: func(cmd *cobra.Command, args []string) error {
