@@ -24,7 +24,7 @@ const mostValues = 12
 
 // Describe prints a description. all shows the details too.
 func (s *Screen) Describe(o describe.Object, all bool) {
-	s.Say("%s %s", s.Paint(Strong, strings.ToUpper(o.Kind[:1])+o.Kind[1:]), s.Paint(Strong, Safe(o.Title)))
+	s.Say("%s", s.Paint(Strong, strings.TrimSpace(strings.ToUpper(o.Kind[:1])+o.Kind[1:]+" "+Safe(o.Title))))
 	for _, f := range o.Facts {
 		if f.Detail && !all {
 			continue

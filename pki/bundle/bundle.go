@@ -32,7 +32,7 @@ const (
 	List        Kind = "revocation list"
 	PublicKey   Kind = "public key"
 	PrivateKey  Kind = "private key"
-	SealedKey   Kind = "sealed private key"
+	SealedKey   Kind = "encrypted private key"
 	SignedData  Kind = "PKCS#7 container"
 	Store       Kind = "PKCS#12 container"
 	Unknown     Kind = "unknown object"
@@ -162,11 +162,21 @@ func (c *Contents) add(o Object) {
 		return
 	}
 	list, err := pkcs.ReadSignedData(o.DER)
-	if err != nil {
+	inside, wrapErr := pkcs.ReadWrapped(o.DER)
+	switch {
+	case wrapErr == nil && len(inside.Requests) > 0:
+		c.remark("a PKCS#7 container around " + span.Count(len(inside.Requests), "request"))
+		list = append(inside.Requests, list...)
+	case err != nil && wrapErr == nil && (inside.Content != nil || inside.Words != "data"):
+		c.Problems = append(c.Problems, Problem{o.Line, fmt.Sprintf("the PKCS#7 container holds no certificate and no "+
+			"request: it wraps %s", inside.Words)})
+		return
+	case err != nil:
 		c.Problems = append(c.Problems, Problem{o.Line, err.Error()})
 		return
+	default:
+		c.remark("a PKCS#7 container with " + span.Count(len(list), "certificate"))
 	}
-	c.remark("a PKCS#7 container with " + span.Count(len(list), "certificate"))
 	for _, der := range list {
 		if len(c.Objects) < MostObjects {
 			c.Objects = append(c.Objects, Object{Kind: KindOf(der), DER: der, Label: o.Label, Line: o.Line})

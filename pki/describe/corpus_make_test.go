@@ -316,7 +316,7 @@ func (m *maker) containers() {
 		0x31, 0x00}
 	m.add("no-certificates.p7b", none, "error: there are no certificates in it")
 	m.add("enveloped.p7b", []byte{0x30, 0x0f, 0x06, 0x09, 0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x07, 0x03, 0xa0,
-		0x02, 0x30, 0x00}, "error: only SignedData")
+		0x02, 0x30, 0x00}, "error: it wraps data that is encrypted")
 	for _, profile := range []pkcs.Profile{pkcs.Modern, pkcs.PBMAC1, pkcs.Older} {
 		der, err := pkcs.WriteStore([]pkcs.StoreEntry{{Signer: signer, Name: "quay"}, {Certificate: leaf.Cert.Raw}},
 			[]byte("puffin"), profile, rand.Reader)
@@ -345,7 +345,7 @@ func (m *maker) keys() {
 		pub, _ := key.Of(signer)
 		m.add("key-"+string(kind)+".pem", []byte(armour(bundle.PrivateKey, plain)), "private key")
 		m.add("key-"+string(kind)+".der", plain, "private key")
-		m.add("key-"+string(kind)+"-sealed.pem", []byte(armour(bundle.SealedKey, sealed)), "sealed private key")
+		m.add("key-"+string(kind)+"-sealed.pem", []byte(armour(bundle.SealedKey, sealed)), "encrypted private key")
 		m.add("key-"+string(kind)+"-public.pem", []byte(armour(bundle.PublicKey, pub.SPKI)), "public key")
 		m.add("key-"+string(kind)+"-cut.pem", []byte(armour(bundle.PrivateKey, plain[:len(plain)-3])),
 			"error: cut short")
@@ -366,5 +366,5 @@ func (m *maker) keys() {
 	if err != nil {
 		m.t.Fatal(err)
 	}
-	m.add("key-scrypt.pem", []byte(armour(bundle.SealedKey, sealed)), "sealed private key")
+	m.add("key-scrypt.pem", []byte(armour(bundle.SealedKey, sealed)), "encrypted private key")
 }

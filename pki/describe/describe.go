@@ -342,8 +342,8 @@ func PublicKey(k key.Public) Object {
 
 // SealedKey describes a sealed key by its header alone.
 func SealedKey(h pbes.Header) Object {
-	o := Object{Kind: "sealed private key", Title: "a sealed private key"}
-	o.add("cipher", "Sealed by", h.Cipher)
+	o := Object{Kind: "encrypted private key"}
+	o.add("cipher", "Encrypted by", h.Cipher)
 	o.add("derivation", "Passphrase by", h.Derivation)
 	return o
 }
@@ -379,7 +379,7 @@ func Any(obj bundle.Object, now time.Time) (Object, error) {
 	case bundle.PrivateKey:
 		return unsealed(obj.DER)
 	}
-	o := Object{Kind: string(obj.Kind), Title: "a " + string(obj.Kind)}
+	o := Object{Kind: string(obj.Kind)}
 	o.add("size", "Size", fmt.Sprintf("%d bytes", len(obj.DER)))
 	o.codes(obj.DER)
 	return o, nil
@@ -400,9 +400,9 @@ func unsealed(der []byte) (Object, error) {
 	if err != nil {
 		return Object{}, err
 	}
-	o := Object{Kind: "private key", Title: "a private key, not sealed"}
+	o := Object{Kind: "private key", Title: "in the clear"}
 	f := o.add("key", "Key", string(pub.Kind))
-	f.Shown = []string{pub.Words() + ", NOT sealed: whoever reads the file has the key"}
+	f.Shown = []string{pub.Words() + ", NOT encrypted: whoever reads the file has the key"}
 	sum := pub.Fingerprint()
 	o.hex("key_sha256", "Key SHA-256", sum[:])
 	o.Facts[len(o.Facts)-1].Detail = false

@@ -19,7 +19,7 @@ func Plain(signer crypto.Signer) ([]byte, error) {
 	return der, nil
 }
 
-// ReadPrivate reads an unsealed private key: PKCS#8, or the older forms PKCS#1
+// ReadPrivate reads an unencrypted private key: PKCS#8, or the older forms PKCS#1
 // (RFC 8017) and SEC 1 (RFC 5915).
 func ReadPrivate(der []byte) (crypto.Signer, error) {
 	if k, err := x509.ParsePKCS8PrivateKey(der); err == nil {

@@ -3,6 +3,7 @@
 package files
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"path/filepath"
@@ -16,6 +17,8 @@ import (
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
 	"ironseal/pki/describe"
+	"ironseal/pki/key"
+	"ironseal/pki/pkcs"
 	"ironseal/pki/relate"
 	"ironseal/pki/request"
 )
@@ -23,6 +26,7 @@ import (
 // Read is ironseal read.
 func Read(s *session.Session) *cobra.Command {
 	var all bool
+	var openWith string
 	c := session.Reading(&cobra.Command{
 		Use:   "read FILE|-...",
 		Short: "Say in words what a file holds: certificates, requests, keys",
@@ -30,7 +34,9 @@ func Read(s *session.Session) *cobra.Command {
 objects in one file are all told. A certificate that strict readers refuse is
 told as far as it goes, with its faults. Of a heap of files it says which key,
 request and certificate belong together, which certificate issued which, and what
-is missing. No estate is needed.`,
+is missing. No estate is needed.
+
+A PKCS#12 file is opened too: its password comes from --open-with, or is asked for.`,
 		Example: "  ironseal read ../inbox/mail.txt\n  ironseal read - < ../inbox/mail.txt\n  ironseal read --all " +
 			"../inbox/mail.txt\n  ironseal read ../handed-out ../drafts",
 		Args: session.AtLeast(1, "a file, or -"),
@@ -43,7 +49,7 @@ is missing. No estate is needed.`,
 			var faults []error
 			var parts []readPart
 			for _, in := range inputs {
-				p, things, errs := readOne(s, in)
+				p, things, errs := readOne(cmd.Context(), s, in, openWith)
 				parts, heap, faults = append(parts, p), append(heap, things...), append(faults, errs...)
 				objects = append(objects, p.objects...)
 			}
@@ -63,6 +69,7 @@ is missing. No estate is needed.`,
 		},
 	})
 	c.Flags().BoolVar(&all, "all", false, "show the details too")
+	c.Flags().StringVar(&openWith, "open-with", "", "the password of a PKCS#12 file, from a `FILE`")
 	return c
 }
 
@@ -124,7 +131,7 @@ func (p readPart) draw(s *session.Session, named, all bool) {
 	}
 }
 
-func readOne(s *session.Session, in intake.Input) (out readPart, heap []relate.Thing, faults []error) {
+func readOne(ctx context.Context, s *session.Session, in intake.Input, openWith string) (out readPart, heap []relate.Thing, faults []error) {
 	c, err := bundle.Read(in.Data)
 	if err != nil {
 		return out, nil, []error{fmt.Errorf("%s: %w", in.Name, err)}
@@ -146,11 +153,66 @@ func readOne(s *session.Session, in intake.Input) (out readPart, heap []relate.T
 			}
 		}
 		out.objects = append(out.objects, o)
+		if obj.Kind == bundle.Store {
+			more, things, err := inStore(ctx, s, obj.DER, in.Name, openWith)
+			if err != nil {
+				faults = append(faults, fmt.Errorf("%s: %w", in.Name, err))
+			}
+			out.objects, heap = append(out.objects, more...), append(heap, things...)
+		}
 	}
 	for _, p := range c.Problems {
 		faults = append(faults, fmt.Errorf("%s: %w", in.Name, p))
 	}
 	return out, heap, faults
+}
+
+// inStore says what is in a PKCS#12 file. Where nobody can be asked for its password, nothing more is said.
+func inStore(ctx context.Context, s *session.Session, der []byte, name, openWith string) (out []describe.Object,
+	heap []relate.Thing, err error) {
+	entries, err := pkcs.ReadStore(der, nil) // trust stores often have no password
+	if errors.Is(err, pkcs.ErrPassword) {
+		entries, err = openStore(ctx, der, filepath.Base(name), &openers{s, openWith})
+	}
+	if errors.Is(err, term.ErrNoTerminal) {
+		return nil, nil, errors.New("its password is needed to see what is in it: give it in a file: --open-with FILE")
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	for i, e := range entries {
+		o, t, err := stored(s, e)
+		if err != nil {
+			return out, heap, fmt.Errorf("entry %d: %w", i+1, err)
+		}
+		if e.Name != "" {
+			o.Lead("alias", "Alias", e.Name)
+		}
+		if t.Source = fmt.Sprintf("%s #%d", filepath.Base(name), i+1); len(heap) < mostHeap {
+			heap = append(heap, t)
+		}
+		out = append(out, o)
+	}
+	return out, heap, nil
+}
+
+// stored describes an entry of a PKCS#12 file.
+func stored(s *session.Session, e pkcs.StoreEntry) (describe.Object, relate.Thing, error) {
+	if e.Signer != nil {
+		pub, err := key.Of(e.Signer)
+		if err != nil {
+			return describe.Object{}, relate.Thing{}, err
+		}
+		o := describe.Object{Kind: "private key"}
+		o.Add("key", "Key", string(pub.Kind)).Shown = []string{pub.Words() + ", encrypted in the file"}
+		o.Add("key_sha256", "Key SHA-256", fmt.Sprintf("%x", pub.Fingerprint()))
+		return o, relate.Thing{Key: &pub}, nil
+	}
+	c, err := cert.Read(e.Certificate)
+	if err != nil {
+		return describe.Object{}, relate.Thing{}, err
+	}
+	return describe.Certificate(c, s.Moment()), relate.Thing{Certificate: c}, nil
 }
 
 // mostHeap bounds how many objects are related to each other.
