@@ -102,7 +102,8 @@ func TestAKeyThatStaysOnTheDeviceCannotGoToEveryReceiver(t *testing.T) {
 	p := harbour(t)
 	away := p.send("a.ternbay.example", []string{"a.ternbay.example"})
 	if r := p.run("", "sign", away, "--template", "web-server", "--for", "java", "--yes"); r.code != 3 ||
-		!strings.Contains(strings.Join(strings.Fields(r.out+r.errors), " "), "it stayed where the request was made") {
+		!strings.Contains(strings.Join(strings.Fields(r.out+r.errors), " "), "this key stayed where the request was "+
+			"made") {
 		t.Errorf("%+v", r)
 	}
 	p.must("request", "draft", "b.ternbay.example", "--out", "..")

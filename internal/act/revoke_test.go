@@ -80,8 +80,9 @@ func TestRevokingAndReleasing(t *testing.T) {
 	refused(t, e, revoking.Ask{Names: []string{"R1"}, Reason: why}, "was revoked already, on "+day, "key-compromise")
 	refused(t, e, revoking.Ask{Names: []string{"R2"}, Reason: why, Since: e.Now().Add(time.Hour)}, "still to come")
 	refused(t, e, revoking.Ask{Names: []string{"root"}, Reason: why}, "signs itself")
-	refused(t, e, revoking.Ask{Names: []string{"nobody.ternbay.example"}, Reason: why}, "there is none")
-	refused(t, e, revoking.Ask{Names: []string{"nobody.ternbay.example", "R1", "root"}, Reason: why}, "there is none",
+	refused(t, e, revoking.Ask{Names: []string{"nobody.ternbay.example"}, Reason: why}, "no certificate matches")
+	refused(t, e, revoking.Ask{Names: []string{"nobody.ternbay.example", "R1", "root"}, Reason: why},
+		"no certificate matches",
 		"was revoked already", "signs itself") // all at once
 	refused(t, e, revoking.Ask{}, "no certificate is meant")
 

@@ -14,7 +14,6 @@ import (
 
 	"ironseal/pki/endpoint"
 	"ironseal/pki/runes"
-	"ironseal/pki/span"
 )
 
 //go:embed page.html
@@ -95,10 +94,7 @@ func lineOf(r endpoint.Row) line {
 		Record: runes.Escape(r.Record), Protocol: runes.Escape(r.Protocol), Anchor: runes.Escape(r.Anchor),
 		Days: r.Left, Left: "–"}
 	if r.Until != "" {
-		l.Until, l.Left = r.Until[:10], span.Count(r.Left, "day")
-		if r.Left < 0 {
-			l.Left = "ended " + span.Count(-r.Left, "day") + " ago"
-		}
+		l.Until, l.Left = r.Until[:10], r.LeftWords()
 		l.Bar = max(1, min(100, r.Left*100/fullBar))
 	}
 	for _, f := range r.ToDo() {

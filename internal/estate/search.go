@@ -173,7 +173,7 @@ func (e *Estate) noCertificate(ctx context.Context, name string) error {
 		return nil
 	})
 	hint := "see them with: ironseal certificate list"
-	if near := strict.Nearest(strings.ToLower(name), titles); err == nil && near != "" {
+	if near := strict.Near(name, titles, 2); err == nil && near != "" {
 		hint = fmt.Sprintf("did you mean %q? %s", near, hint)
 	}
 	return failure.Of(failure.ErrNotFound, "no certificate matches %q: %s", name, hint)

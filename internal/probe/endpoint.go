@@ -51,6 +51,7 @@ type Answer struct {
 	Asks       bool                // for a client's certificate
 	Accepts    []dn.Name           // from these authorities; none for any
 	Stapled    []byte              // the OCSP answer that came with it; nil for none
+	WeakOnly   bool                // it chose RC4 or 3DES, and refuses everybody who offers neither
 	Nameless   [][]byte            // what it presents to those who do not name the host, where it was asked and differs
 	Took       time.Duration
 }
@@ -69,13 +70,25 @@ var anything = func() (out []uint16) {
 	return out
 }()
 
+// dead are the suites that no client of today offers: RC4 (RFC 7465) and 3DES (RFC 9325 section 4.2).
+var dead = []uint16{tls.TLS_RSA_WITH_RC4_128_SHA, tls.TLS_ECDHE_RSA_WITH_RC4_128_SHA,
+	tls.TLS_ECDHE_ECDSA_WITH_RC4_128_SHA, tls.TLS_RSA_WITH_3DES_EDE_CBC_SHA, tls.TLS_ECDHE_RSA_WITH_3DES_EDE_CBC_SHA}
+
+// alive are the others.
+var alive = slices.DeleteFunc(slices.Clone(anything), func(id uint16) bool { return slices.Contains(dead, id) })
+
 // Look connects to an endpoint and says what it presents. It trusts nothing: what is presented
 // is judged elsewhere.
 func (o Options) Look(ctx context.Context, t Target, now func() time.Time) Answer {
 	begun := now()
-	out := o.shake(ctx, t, t.Name)
+	out := o.shake(ctx, t, t.Name, anything)
+	if out.Stage == Shaken && slices.Contains(dead, out.Cipher) {
+		again := o.shake(ctx, t, t.Name, alive)
+		out.WeakOnly = again.Stage == Shaking && ctx.Err() == nil
+	}
 	if o.Nameless && out.Stage == Shaken && !isAddress(t.Name) {
-		if bare := o.shake(ctx, t, ""); len(bare.Raw) > 0 && !slices.EqualFunc(bare.Raw, out.Raw, bytes.Equal) {
+		if bare := o.shake(ctx, t, "", anything); len(bare.Raw) > 0 && !slices.EqualFunc(bare.Raw, out.Raw,
+			bytes.Equal) {
 			out.Nameless = bare.Raw
 		}
 	}
@@ -86,7 +99,7 @@ func (o Options) Look(ctx context.Context, t Target, now func() time.Time) Answe
 func isAddress(s string) bool { return net.ParseIP(s) != nil }
 
 // shake connects once.
-func (o Options) shake(ctx context.Context, t Target, name string) (out Answer) {
+func (o Options) shake(ctx context.Context, t Target, name string, suites []uint16) (out Answer) {
 	out = Answer{Target: t, Stage: Resolving}
 	wait := o.Wait
 	if wait == 0 {
@@ -119,6 +132,7 @@ func (o Options) shake(ctx context.Context, t Target, name string) (out Answer) 
 	step(Shaking)
 	conn.begin()
 	config := o.config(name, conn, &out)
+	config.CipherSuites = suites
 	c := tls.Client(conn, config)
 	out.Err = c.HandshakeContext(ctx)
 	if out.Err == nil {
@@ -144,7 +158,7 @@ func (o Options) shake(ctx context.Context, t Target, name string) (out Answer) 
 
 // config trusts nobody and takes everything, so that the whole of what is presented is seen.
 func (o Options) config(name string, conn *tap, out *Answer) *tls.Config {
-	c := &tls.Config{ServerName: name, InsecureSkipVerify: true, MinVersion: tls.VersionTLS10, CipherSuites: anything,
+	c := &tls.Config{ServerName: name, InsecureSkipVerify: true, MinVersion: tls.VersionTLS10,
 		KeyLogWriter: &conn.secrets}
 	c.VerifyPeerCertificate = func(raw [][]byte, _ [][]*x509.Certificate) error {
 		out.Raw = raw

@@ -3,6 +3,7 @@ package probe
 import (
 	"context"
 	"crypto/tls"
+	"errors"
 	"sync"
 	"time"
 )
@@ -43,6 +44,15 @@ func (a Answer) Protocol() string {
 
 // OldOnly reports whether nothing newer than TLS 1.1 was agreed on, although it was offered.
 func (a Answer) OldOnly() bool { return a.Version != 0 && a.Version < tls.VersionTLS12 }
+
+// Declines is why a server that answers does not go on to TLS, in words; "" where it did not decline.
+func (a Answer) Declines() string {
+	var d *Declined
+	if errors.As(a.Err, &d) {
+		return d.Error()
+	}
+	return ""
+}
 
 // Weak is the suite that was agreed on, where it is a weak one.
 func (a Answer) Weak() string {

@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 
+	"ironseal/pki/san"
 	"ironseal/pki/sheet"
 	"ironseal/pki/strict"
 )
@@ -41,6 +42,7 @@ type scheme struct {
 var schemes = []scheme{{"tls", Direct, "443"}, {"https", Direct, "443"}, {"smtp", SMTP, "25"},
 	{"smtps", Direct, "465"}, {"imap", IMAP, "143"}, {"imaps", Direct, "993"}, {"pop3", POP3, "110"},
 	{"pop3s", Direct, "995"}, {"ldap", LDAP, "389"}, {"ldaps", Direct, "636"}, {"postgres", Postgres, "5432"},
+	{"postgresql", Postgres, "5432"},
 	{"mysql", MySQL, "3306"}, {"ftp", FTP, "21"}, {"ftps", Direct, "990"}, {"xmpp", XMPP, "5222"}}
 
 // byPort are the ports that tell the dialect by themselves.
@@ -79,24 +81,28 @@ func ParseTarget(typed string) (Target, error) {
 		return Target{}, fmt.Errorf("endpoint %q: %s: write HOST:PORT, NAME@HOST:PORT or smtp://HOST:PORT", typed, why)
 	}
 	t := Target{}
-	if name, after, ok := strings.Cut(rest, "@"); ok {
+	var said *scheme
+	if name, after, ok := strings.Cut(rest, "@"); ok && !strings.Contains(name, "://") {
 		t.Name, rest = name, after
 		if t.Name == "" || strings.Contains(after, "@") {
 			return fail("the name before the @ cannot be read")
 		}
 	}
-	var said *scheme
 	if word, after, ok := strings.Cut(rest, "://"); ok {
 		at := slices.IndexFunc(schemes, func(s scheme) bool { return s.name == strings.ToLower(word) })
 		if at < 0 {
 			return fail("it begins with no protocol that is known" + nearScheme(word))
 		}
 		said, rest = &schemes[at], after
-		if name, after, ok := strings.Cut(rest, "@"); ok && t.Name == "" {
+		rest, _, _ = strings.Cut(rest, "/")
+		if name, after, ok := strings.Cut(rest, "@"); ok {
+			if t.Name != "" || name == "" || strings.Contains(after, "@") {
+				return fail("the name before the @ cannot be read")
+			}
 			t.Name, rest = name, after
 		}
-		rest, _, _ = strings.Cut(rest, "/")
 	}
+	t.Name = asServed(t.Name)
 	if err := t.place(rest); err != nil {
 		return fail(err.Error())
 	}
@@ -134,6 +140,18 @@ func nearScheme(word string) string {
 	return ""
 }
 
+// asServed writes a name with letters of any script as it stands in certificates (RFC 5891); every other stays
+// as it was typed.
+func asServed(typed string) string {
+	if !strings.ContainsFunc(typed, func(r rune) bool { return r >= 0x80 }) {
+		return typed
+	}
+	if n, err := san.ParseTyped(typed); err == nil && n.Kind() == san.DNS {
+		return n.Value()
+	}
+	return typed
+}
+
 // place reads HOST, HOST:PORT, an address of either kind, or [ADDRESS]:PORT.
 func (t *Target) place(text string) error {
 	if a, ok := address(strings.Trim(text, "[]")); ok {
@@ -151,6 +169,7 @@ func (t *Target) place(text string) error {
 		}
 		t.Host, t.Port = host, port
 	}
+	t.Host = asServed(t.Host)
 	if !plausible(t.Host) {
 		return errors.New("the host cannot be read")
 	}

@@ -20,8 +20,13 @@ func TestTargets(t *testing.T) {
 		"mail.ternbay.example@smtp://192.0.2.9": {"mail.ternbay.example", "192.0.2.9", "25", SMTP, 0},
 		"tls://db.ternbay.example:5432": {"db.ternbay.example", "db.ternbay.example", "5432", Direct,
 			0},
-		"[2001:db8::1]:993": {"2001:db8::1", "2001:db8::1", "993", Direct, 0},
-		"2001:db8::1":       {"2001:db8::1", "2001:db8::1", "443", Direct, 0},
+		"fähre.ternbay.example:443": {"xn--fhre-loa.ternbay.example", "xn--fhre-loa.ternbay.example",
+			"443", Direct, 0},
+		"Fähre.ternbay.example@192.0.2.17:8443":      {"xn--fhre-loa.ternbay.example", "192.0.2.17", "8443", Direct, 0},
+		"smtp://mail.ternbay.example@192.0.2.9:2525": {"mail.ternbay.example", "192.0.2.9", "2525", SMTP, 0},
+		"postgresql://db.ternbay.example":            {"db.ternbay.example", "db.ternbay.example", "5432", Postgres, 0},
+		"[2001:db8::1]:993":                          {"2001:db8::1", "2001:db8::1", "993", Direct, 0},
+		"2001:db8::1":                                {"2001:db8::1", "2001:db8::1", "443", Direct, 0},
 		"postgres://db.ternbay.example": {"db.ternbay.example", "db.ternbay.example", "5432",
 			Postgres, 0},
 		"xmpp://chat.ternbay.example:5269": {"chat.ternbay.example", "chat.ternbay.example", "5269",
@@ -42,6 +47,7 @@ func TestTargets(t *testing.T) {
 	for typed, want := range map[string]string{"": "host", ":443": "host", "a:0": "port", "a:99999": "port",
 		"a:b": "port",
 		"a b": "host", "a:1:2": "port", "imasp://a": "did you mean imap", "@a": "before the @", "a@b@c": "before the @",
+		"smtp://a@b@c": "before the @", "a@smtp://b@c": "before the @",
 		"a\u202eb": "host", "\x1b[2J": "host", "$(x)": "host", "a/b": "host", "..": "host", "x@\x07": "host"} {
 		if _, err := ParseTarget(typed); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v", typed, err)

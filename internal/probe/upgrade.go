@@ -29,7 +29,35 @@ var errUnlike = errors.New("the peer speaks something else")
 
 // unlike is what was got in place of what was expected.
 func unlike(what string, got []byte) error {
-	return fmt.Errorf("%w: expected %s, and it says %q", errUnlike, what, got[:min(len(got), 120)])
+	return &other{what, string(got[:min(len(got), 120)])}
+}
+
+// other is an answer that was not expected.
+type other struct{ expected, said string }
+
+func (o *other) Error() string {
+	return fmt.Sprintf("%v: expected %s, and it says %q", errUnlike, o.expected, o.said)
+}
+
+func (o *other) Unwrap() error { return errUnlike }
+
+// Declined says that a server speaks the protocol and does not go on to TLS: it offers none, or refuses to.
+type Declined struct{ Said string } // the server's words; "" where it offers none
+
+func (d *Declined) Error() string {
+	if d.Said == "" {
+		return "it does not offer TLS"
+	}
+	return fmt.Sprintf("it refuses to go on to TLS: it says %q", d.Said)
+}
+
+// declined turns an answer to the request for TLS into a refusal where it is one.
+func declined(err error) error {
+	var o *other
+	if errors.As(err, &o) {
+		return &Declined{o.said}
+	}
+	return err
 }
 
 // octets reads exactly n bytes.
@@ -125,18 +153,18 @@ func upgrade(conn net.Conn, t Target) error {
 		if err := c.expect("", "* OK"); err != nil {
 			return err
 		}
-		return c.expect("a1 STARTTLS", "A1 OK")
+		return declined(c.expect("a1 STARTTLS", "A1 OK"))
 	case POP3: // RFC 2595 section 4
 		if err := c.expect("", "+OK"); err != nil {
 			return err
 		}
-		return c.expect("STLS", "+OK")
+		return declined(c.expect("STLS", "+OK"))
 	case FTP: // RFC 4217 section 4
 		if _, err := c.ask("", "220"); err != nil {
 			return err
 		}
 		_, err := c.ask("AUTH TLS", "234")
-		return err
+		return declined(err)
 	case LDAP:
 		return c.ldap()
 	case Postgres:
@@ -161,10 +189,10 @@ func (c *talk) smtp() error {
 	if !slices.ContainsFunc(offers, func(l string) bool {
 		return len(l) > 4 && strings.EqualFold(strings.TrimSpace(l[4:]), "STARTTLS")
 	}) {
-		return fmt.Errorf("%w: it does not offer STARTTLS", errUnlike)
+		return &Declined{}
 	}
 	_, err = c.ask("STARTTLS", "220")
-	return err
+	return declined(err)
 }
 
 // ldap asks for StartTLS (RFC 4511 section 4.14): an extended request, whose answer begins
@@ -199,7 +227,7 @@ func (c *talk) ldap() error {
 	if at := bytes.Index(body, []byte{0x0a, 0x01}); at < 0 || at+2 >= len(body) || !bytes.Contains(body, []byte{0x78}) {
 		return unlike("an answer to StartTLS", body)
 	} else if body[at+2] != 0 {
-		return fmt.Errorf("%w: it refuses StartTLS with result %d", errUnlike, body[at+2])
+		return &Declined{fmt.Sprintf("result %d of LDAP", body[at+2])}
 	}
 	return nil
 }
@@ -214,7 +242,7 @@ func (c *talk) postgres() error {
 	case err != nil:
 		return err
 	case answer[0] == 'N':
-		return fmt.Errorf("%w: it does not offer TLS", errUnlike)
+		return &Declined{}
 	case answer[0] != 'S':
 		return unlike("S or N", answer)
 	}
@@ -247,7 +275,7 @@ func (c *talk) mysql() error {
 		return unlike("a greeting of MySQL", body)
 	}
 	if binary.LittleEndian.Uint16(body[zero+14:])&mysqlTLS == 0 {
-		return fmt.Errorf("%w: it does not offer TLS", errUnlike)
+		return &Declined{}
 	}
 	packet := make([]byte, 4+32)
 	packet[0], packet[3] = 32, 1
@@ -277,7 +305,7 @@ func (c *talk) xmpp(t Target) error {
 			break
 		}
 		if bytes.Contains(tag, []byte("</stream:features")) {
-			return fmt.Errorf("%w: it does not offer TLS", errUnlike)
+			return &Declined{}
 		}
 	}
 	if err := c.say("<starttls xmlns='urn:ietf:params:xml:ns:xmpp-tls'/>"); err != nil {
@@ -295,7 +323,7 @@ func (c *talk) xmpp(t Target) error {
 			_, err := c.until(">") // its end
 			return err
 		case bytes.Contains(tag, []byte("<failure")):
-			return fmt.Errorf("%w: it refuses TLS", errUnlike)
+			return &Declined{"failure"}
 		}
 	}
 }

@@ -170,7 +170,12 @@ func TestPeersThatSpeakOtherwise(t *testing.T) {
 		want string
 	}{
 		"no STARTTLS": {SMTP, func(c net.Conn) { words(c, "220 x\r\n", "EHLO", "250 x\r\n") },
-			"does not offer STARTTLS"},
+			"does not offer TLS"},
+		"switched off": {SMTP, func(c net.Conn) {
+			words(c, "220 x\r\n", "EHLO", "250-x\r\n250 STARTTLS\r\n", "STARTTLS", "454 TLS not available\r\n")
+		}, `it says "454 TLS not available"`},
+		"IMAP says no": {IMAP, func(c net.Conn) { words(c, "* OK x\r\n", "a1", "a1 NO not now\r\n") },
+			`says "a1 NO not now"`},
 		"refused": {SMTP, says("554 \x1b[2Jno\r\n"),
 			`expected a line that begins with 220, and it says "554 \x1b`},
 		"endless":         {SMTP, endless, "more than 65536 bytes"},
@@ -184,7 +189,7 @@ func TestPeersThatSpeakOtherwise(t *testing.T) {
 		"LDAP of 2 GB":    {LDAP, says("\x30\x84\x7f\xff\xff\xff"), "an answer of LDAP"},
 		"XMPP without": {XMPP, says("<stream:stream><stream:features></stream:features>"),
 			"does not offer TLS"},
-		"XMPP refuses":         {XMPP, says("<stream:features><starttls/><failure/>"), "refuses TLS"},
+		"XMPP refuses":         {XMPP, says("<stream:features><starttls/><failure/>"), "refuses to go on to TLS"},
 		"SSH":                  {Direct, says("SSH-2.0-x\r\n"), "as SSH does"},
 		"plain HTTP":           {Direct, says("HTTP/1.1 400 Bad Request\r\n\r\n"), "as plain HTTP does"},
 		"mail before STARTTLS": {Direct, says("220 mail ready\r\n"), "before STARTTLS"},

@@ -13,6 +13,7 @@ import (
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/path"
+	"ironseal/pki/san"
 )
 
 // Seen is what an endpoint did.
@@ -25,6 +26,8 @@ type Seen struct {
 	Protocol   string              // such as TLS 1.3
 	OldOnly    bool                // it speaks nothing newer than TLS 1.1
 	Weak       string              // the suite that it chose, where it is a weak one
+	WeakOnly   bool                // no client of today offers what it insists on
+	Declines   string              // why it answers and does not go on to TLS; "" where it does
 	Differs    bool                // who does not name the host gets another certificate
 	Asks       bool                // for a client's certificate
 	Accepts    []string            // from these authorities
@@ -105,12 +108,23 @@ func (j *Judgement) chain(s Seen, q Question, k Known) {
 		}
 	}
 	for i, f := range reasons {
+		if f.Code == finding.WrongName && addressAsName(leaf, s.Name) {
+			reasons[i] = finding.New(finding.WrongName, "It has %s as a DNS name, and clients that connect to an "+
+				"address "+
+				"look for a name of the kind IP.", s.Name).WithRemedy("have it signed again with the address as one: "+
+				"ironseal sign REQUEST --add-name ip:%s", s.Name)
+		}
 		if f.Code == finding.NotYetValid && k.Title != "" {
 			reasons[i] = f.WithRemedy("it was signed here, so it is the clock of this machine that is behind: set it")
 		}
 	}
 	j.Findings = append(j.Findings, reasons...)
 	j.Findings = append(j.Findings, path.OrderFindings(s.Presented)...)
+}
+
+// addressAsName reports whether a certificate has an address as a DNS name.
+func addressAsName(leaf *cert.Certificate, name string) bool {
+	return slices.ContainsFunc(leaf.Names, func(n san.Name) bool { return n.IsAddress() && n.Value() == name })
 }
 
 // faults says what is malformed in what was presented, where the verdict has not said it.
@@ -139,6 +153,9 @@ func explain(s Seen, q Question, k Known, f finding.Finding) finding.Finding {
 		}
 		return f
 	}
+	if f, ok := otherGeneration(s, k); ok {
+		return f
+	}
 	q.Name, q.Usage = "", nil
 	pool := slices.Clone(s.Presented[1:])
 	for _, i := range k.Issuers {
@@ -158,6 +175,40 @@ func explain(s Seen, q Question, k Known, f finding.Finding) finding.Finding {
 		return finding.New(finding.UnknownAnchor, "It hangs on %s, which is not in the trust set %s.", root.Title(),
 			q.Set).
 			WithRemedy("look whether it should be: ironseal trust show %s", q.Set)
+	}
+	return foreign(s, q, f)
+}
+
+// otherGeneration tells of an authority's certificate that is sent with another key than the one that signed
+// what stands before it.
+func otherGeneration(s Seen, k Known) (finding.Finding, bool) {
+	for i, c := range s.Presented[:len(s.Presented)-1] {
+		next := s.Presented[i+1]
+		if !c.Issuer.Equal(next.Subject) || c.VerifiedBy(next.Key) == nil {
+			continue
+		}
+		f := finding.New(finding.BadSignature, "It sends %s with another key than the one that signed %s: it is "+
+			"another "+
+			"generation of that authority.", next.Title(), c.Title())
+		for _, i := range k.Issuers {
+			if c.Issuer.Equal(i.Subject) && c.VerifiedBy(i.Key) == nil {
+				return f.WithRemedy("put the one that signed it into its chain file: %s", i.Get), true
+			}
+		}
+		return f.WithRemedy("put the one that signed it into its chain file"), true
+	}
+	return finding.Finding{}, false
+}
+
+// foreign says of a chain that reaches no root that is known what its last certificate tells.
+func foreign(s Seen, q Question, f finding.Finding) finding.Finding {
+	last := s.Presented[len(s.Presented)-1]
+	if f.Code == finding.MissingIssuer && len(s.Presented) > 1 && last.IsAuthority() && !last.SelfIssued() {
+		return finding.New(finding.UnknownAnchor, "It leads to %s, which is not in the trust set %s.", last.Issuer,
+			q.Set).WithRemedy("look whether it should be: ironseal trust show %s", q.Set)
+	}
+	if f.Code == finding.MissingIssuer {
+		return f.WithRemedy("add the certificate of its issuer to the server's chain file")
 	}
 	return f
 }
@@ -197,16 +248,21 @@ func (j *Judgement) connection(s Seen) {
 	switch {
 	case s.OldOnly:
 		add(finding.OldProtocol, "It speaks nothing newer than %s.", s.Protocol)
+	case s.WeakOnly:
+		add(finding.DeadSuite, "It speaks no suite that clients of today offer: it insists on %s.", s.Weak)
 	case s.Weak != "":
 		add(finding.WeakSuite, "It chose %s, although newer suites were offered.", s.Weak)
 	}
 	switch {
 	case s.Failed != "" && s.Asks && s.Given:
-		add(finding.ClientWanted, "It refuses the client's certificate: %s.", s.Failed)
+		add(finding.ClientWanted, "It refuses the client's certificate: %s. It accepts certificates%s.", s.Failed,
+			orAny(s.Accepts))
 	case s.Failed != "" && s.Asks && s.Proven, s.Asks && s.Failed != "" && len(s.Presented) > 0:
 		add(finding.ClientWanted, "It wants a client's certificate%s: %s.", from(s.Accepts), s.Failed)
 	case s.Failed != "" && len(s.Presented)+len(s.Unreadable) > 0:
 		add(finding.HandshakeFailed, "The handshake does not come to its end: %s.", s.Failed)
+	case s.Declines != "":
+		add(finding.NoTLS, "It answers and does not go on to TLS: %s.", s.Declines)
 	case s.Failed != "":
 		add(finding.NoAnswer, "%s.", upper(s.Failed))
 	case s.Asks && !s.Given:
@@ -215,6 +271,13 @@ func (j *Judgement) connection(s Seen) {
 	if s.Differs {
 		add(finding.NamelessDiffers, "Clients that do not name the host get another certificate.")
 	}
+}
+
+func orAny(authorities []string) string {
+	if len(authorities) == 0 {
+		return ", and does not say from whom"
+	}
+	return from(authorities)
 }
 
 func from(authorities []string) string {

@@ -9,6 +9,7 @@ import (
 	"ironseal/pki/ext"
 	"ironseal/pki/finding"
 	"ironseal/pki/path"
+	"ironseal/pki/san"
 	"ironseal/pki/specimen"
 )
 
@@ -33,6 +34,18 @@ func TestEveryCauseIsToldApart(t *testing.T) {
 	self := specimen.Make(t, nil, plan)
 	elsewhere := specimen.Make(t, other, plan)
 	stranger := specimen.Make(t, specimen.Make(t, nil, specimen.Plan{Subject: "CN=Stranger", Authority: true}), plan)
+	foreign := specimen.Make(t, specimen.Make(t, nil, specimen.Plan{Subject: "CN=Foreign Root", Authority: true}),
+		specimen.Plan{Subject: "CN=Foreign Services", Authority: true})
+	below := specimen.Make(t, foreign, plan)
+	twin := specimen.Make(t, root, specimen.Plan{Subject: "CN=Services", Authority: true})
+	asName := plan
+	asName.Names = nil
+	odd, err := ext.NamesExtension([]san.Name{san.Found(san.DNS, "192.0.2.7")}, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	asName.Extra = ext.Set{odd}
+	byAddress := specimen.Make(t, mid, asName)
 	usage, err := ext.ParseExtendedUsage("serverAuth")
 	if err != nil {
 		t.Fatal(err)
@@ -64,8 +77,23 @@ func TestEveryCauseIsToldApart(t *testing.T) {
 			"short form"},
 		"an address": {with(good, func(s *Seen) { s.Name = "192.0.2.7" }), known, false, finding.WrongName,
 			"no names of the address kind"},
-		"a wrong order":   {seen(leaf, root, mid), known, true, finding.OutOfOrder, ""},
-		"another root":    {seen(elsewhere, other), known, false, finding.UnknownAnchor, "ironseal trust show own"},
+		"a wrong order": {seen(leaf, root, mid), known, true, finding.OutOfOrder, ""},
+		"another root":  {seen(elsewhere, other), known, false, finding.UnknownAnchor, "ironseal trust show own"},
+		"a root that nobody knows": {seen(below, foreign), known, false, finding.UnknownAnchor,
+			"It leads to CN=Foreign Root, which is not in the trust set own."},
+		"another generation": {seen(leaf, twin), known, false, finding.BadSignature,
+			"another generation of that authority. put the one that signed it into its chain file: ironseal " +
+				"authority export services.g1"},
+		"sent twice": {seen(leaf, mid, mid), known, true, finding.Stray, "is sent twice"},
+		"an address as a name": {with(seen(byAddress, mid), func(s *Seen) { s.Name = "192.0.2.7" }), known, false,
+			finding.WrongName, "--add-name ip:192.0.2.7"},
+		"no suite of today": {with(good, func(s *Seen) { s.Weak, s.WeakOnly = "TLS_RSA_RC4", true }), known, false,
+			finding.DeadSuite, "TLS_RSA_RC4"},
+		"TLS switched off": {Seen{Name: host, Failed: "x", Declines: "it does not offer TLS"}, known, false,
+			finding.NoTLS, "does not offer TLS"},
+		"refuses ours, and says whom it wants": {with(good, func(s *Seen) {
+			s.Asks, s.Given, s.Failed, s.Accepts = true, true, "alert", []string{"CN=a"}
+		}), known, false, finding.ClientWanted, "It accepts certificates from CN=a"},
 		"an unknown root": {seen(stranger), known, false, finding.MissingIssuer, "CN=Stranger"},
 		"expired":         {seen(specimen.Make(t, mid, ended), mid), known, false, finding.Expired, ""},
 		"not yet":         {seen(specimen.Make(t, mid, early), mid), known, false, finding.NotYetValid, "clock"},

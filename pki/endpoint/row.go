@@ -65,6 +65,17 @@ func daysBetween(now, end time.Time) int {
 	return int(d / (24 * time.Hour))
 }
 
+// LeftWords is how long it is to the end, in whole days, or how long it ended ago.
+func (r Row) LeftWords() string {
+	switch {
+	case r.Left == -1:
+		return "ended less than a day ago"
+	case r.Left < 0:
+		return "ended " + span.Count(-r.Left-1, "day") + " ago"
+	}
+	return span.Count(r.Left, "day")
+}
+
 // Soon is how many days before its end an endpoint asks for attention.
 const Soon = 30
 

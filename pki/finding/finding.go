@@ -134,6 +134,24 @@ func (l List) Codes() []Code {
 	return out
 }
 
+// Stops says what keeps an act from being done, of the findings that do: "refused by CODE" where one cannot be
+// waived, else "needs a waiver: CODE".
+func (l List) Stops() string {
+	var refused, waivable []string
+	for _, f := range l {
+		switch f.Severity {
+		case Refused:
+			refused = append(refused, string(f.Code))
+		case Waivable:
+			waivable = append(waivable, string(f.Code))
+		}
+	}
+	if len(refused) > 0 {
+		return "refused by " + strings.Join(refused, ", ")
+	}
+	return "needs a waiver: " + strings.Join(waivable, ", ")
+}
+
 // Waiver is a person's decision to go on in spite of a stop.
 type Waiver struct {
 	Request int64 // the number of the request it is for; 0 for whichever is at hand

@@ -153,6 +153,8 @@ const (
 	ServedRevoked   Code = "revoked-served"
 	OldProtocol     Code = "old-protocol"
 	WeakSuite       Code = "weak-suite"
+	DeadSuite       Code = "dead-suite-only"
+	NoTLS           Code = "tls-not-offered"
 	NamelessDiffers Code = "nameless-differs"
 	ClientWanted    Code = "client-certificate-wanted"
 	ClientAsked     Code = "client-certificate-asked"
@@ -538,6 +540,12 @@ var registry = []Rule{
 		"let the server speak TLS 1.2 or newer, or bring its firmware up to date"},
 	{WeakSuite, Warn, "It chose a weak cipher suite.", "Some clients refuse it.",
 		"let the server prefer suites with forward secrecy and authenticated encryption"},
+	{DeadSuite, Refused, "It speaks no cipher suite that clients of today offer.",
+		"RC4 is out of use (RFC 7465), and 3DES too (RFC 9325 section 4.2): browsers and libraries refuse both.",
+		"let the server speak AES-GCM suites, or bring its firmware up to date"},
+	{NoTLS, Refused, "The server answers and does not go on to TLS.",
+		"TLS is switched off there, or its certificate or key could not be loaded.",
+		"switch TLS on at the server, and look into its log for why it could not"},
 	{NamelessDiffers, Note, "Those who do not name the host get another certificate.",
 		"Old clients and some devices do not name it (RFC 6066 section 3), and see that one.",
 		"where such clients connect, make the right one the default"},

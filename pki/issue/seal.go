@@ -38,7 +38,7 @@ func (r *Refused) Error() string {
 	if n := len(r.Findings) - 1; n > 0 {
 		more = fmt.Sprintf(" (and %d more)", n)
 	}
-	return fmt.Sprintf("%s: refused by %s: %s%s", r.About, f.Code, f.Message, more)
+	return fmt.Sprintf("%s: %s: %s%s", r.About, r.Findings[:1].Stops(), f.Message, more)
 }
 
 // Prepared is a plan's draft, encoded and ready to be signed: all of the work

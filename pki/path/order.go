@@ -1,6 +1,7 @@
 package path
 
 import (
+	"bytes"
 	"slices"
 
 	"ironseal/pki/cert"
@@ -53,6 +54,11 @@ func OrderFindings(list []*cert.Certificate) finding.List {
 	if list[0] != leaf {
 		return finding.List{finding.New(finding.OutOfOrder, "The leaf %s is not first in the file; %s is.",
 			leaf.Title(), list[0].Title())}
+	}
+	for i, c := range list {
+		if slices.ContainsFunc(list[:i], func(x *cert.Certificate) bool { return bytes.Equal(x.Raw, c.Raw) }) {
+			return finding.List{finding.New(finding.Stray, "%s is sent twice.", c.Title())}
+		}
 	}
 	for i := 0; i+1 < len(list); i++ {
 		if list[i].Issuer.Equal(list[i+1].Subject) {

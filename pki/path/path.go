@@ -323,7 +323,8 @@ func (s *search) breakAt(last *cert.Certificate, named int) finding.Finding {
 	}
 	return finding.New(finding.MissingIssuer, "The issuer of %s is missing: %s%s.", last.Title(), last.Issuer,
 		keyHint(last)).
-		WithRemedy("give the certificate of %s: --chain FILE; at a server, add it to the chain file", commonOr(last))
+		WithRemedy("add the certificate of %s: for a file with --chain FILE, at a server in its chain file",
+			commonOr(last))
 }
 
 func (s *search) twin(c *cert.Certificate) *cert.Certificate {

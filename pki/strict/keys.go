@@ -55,8 +55,11 @@ func Key(f reflect.StructField) string {
 
 // Nearest finds the known word most like a word, when it is like it at all: for
 // suggestions in errors.
-func Nearest(word string, known []string) string {
-	best, at := "", 1+len(word)/2
+func Nearest(word string, known []string) string { return Near(word, known, len(word)/2) }
+
+// Near is the word of a list that is reached by the fewest changes, up to so many; "" where none is.
+func Near(word string, known []string, most int) string {
+	best, at := "", 1+most
 	for _, k := range known {
 		if d := distance(strings.ToLower(word), k); d < at {
 			best, at = k, d

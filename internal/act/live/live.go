@@ -144,7 +144,8 @@ func (l *Looking) All(ctx context.Context, list []probe.Target, progress func(in
 func (l *Looking) judge(ctx context.Context, a probe.Answer) Outcome {
 	out := Outcome{Answer: a}
 	seen := endpoint.Seen{Name: a.Name, Presented: a.Presented, Unreadable: a.Unreadable, Proven: a.Proven,
-		Failed: a.Words(), Protocol: a.Protocol(), OldOnly: a.OldOnly(), Weak: a.Weak(), Differs: len(a.Nameless) > 0,
+		Failed: a.Words(), Protocol: a.Protocol(), OldOnly: a.OldOnly(), Weak: a.Weak(), WeakOnly: a.WeakOnly,
+		Declines: a.Declines(), Differs: len(a.Nameless) > 0,
 		Asks: a.Asks, Given: l.ask.Options.Client != nil}
 	for _, n := range a.Accepts {
 		seen.Accepts = append(seen.Accepts, n.String())

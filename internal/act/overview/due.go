@@ -32,7 +32,7 @@ func DueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]renew
 	}
 	for _, l := range lists {
 		late := l.Late(e)
-		if !l.Unpublished() && late.After(e.Now()) && (l.Often(e) || late.After(until)) {
+		if !l.Unpublished() && late.After(e.Now()) && (l.Often() || late.After(until)) {
 			continue
 		}
 		d := renewing.Due{Day: l.Until, Title: l.Title(), What: "the list goes stale", Holders: []string{},

@@ -112,9 +112,8 @@ func (d Due) Unpublished() bool {
 
 // Often reports whether the list is signed so often that a scheduler does it, and a person hears of it only
 // when that did not happen.
-func (d Due) Often(e *estate.Estate) bool {
-	_, each := listing.Lives(e, d.Generation)
-	return !d.Generation.IsRoot() && d.Unable == "" || each.After(e.Now()).Before(e.Now().AddDate(0, 1, 0))
+func (d Due) Often() bool {
+	return !d.Generation.IsRoot() && d.Unable == "" || d.Now.Next.Sub(d.Now.This) < 31*24*time.Hour
 }
 
 // Late is when the next list is late: half a turn after its time; for a root, or where another estate signs

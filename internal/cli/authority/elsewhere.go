@@ -212,7 +212,7 @@ func showTaken(ctx context.Context, s *session.Session, c *cert.Certificate, fin
 		s.Out.Gap()
 	}
 	if r := findings.Refusing(); len(r) > 0 {
-		return &session.Status{Code: session.Refused, Err: fmt.Errorf("%s: refused by %s: %s", about, r[0].Code,
+		return &session.Status{Code: session.Refused, Err: fmt.Errorf("%s: %s: %s", about, r[:1].Stops(),
 			r[0].Message)}
 	}
 	return s.Agree(ctx, "Take it in?")

@@ -131,7 +131,8 @@ func (p readPart) draw(s *session.Session, named, all bool) {
 	}
 }
 
-func readOne(ctx context.Context, s *session.Session, in intake.Input, openWith string) (out readPart, heap []relate.Thing, faults []error) {
+func readOne(ctx context.Context, s *session.Session, in intake.Input, openWith string) (out readPart,
+	heap []relate.Thing, faults []error) {
 	c, err := bundle.Read(in.Data)
 	if err != nil {
 		return out, nil, []error{fmt.Errorf("%s: %w", in.Name, err)}

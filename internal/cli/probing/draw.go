@@ -55,11 +55,11 @@ func left(r endpoint.Row) term.Cell {
 	case r.Until == "":
 		return term.Cell{Text: "–", Tone: term.Quiet}
 	case r.Left < 0:
-		return term.Cell{Text: fmt.Sprintf("ended %s ago", span.Count(-r.Left, "day")), Tone: term.Bad}
+		return term.Cell{Text: r.LeftWords(), Tone: term.Bad}
 	case r.Left < endpoint.Soon:
-		return term.Cell{Text: span.Count(r.Left, "day"), Tone: term.Careful}
+		return term.Cell{Text: r.LeftWords(), Tone: term.Careful}
 	}
-	return term.Cell{Text: span.Count(r.Left, "day")}
+	return term.Cell{Text: r.LeftWords()}
 }
 
 // drawOne shows everything of one endpoint.

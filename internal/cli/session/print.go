@@ -116,15 +116,15 @@ func OrDash(s string) string {
 
 // Refusal says in a line or two what stands against signing and how to go on.
 func Refusal(about, outcome string, list finding.List) error {
-	codes := make([]string, len(list))
-	hint := "this cannot be waived"
-	for i, f := range list {
-		codes[i] = string(f.Code)
-		if f.Severity == finding.Waivable && list[0].Severity == finding.Waivable {
-			hint = fmt.Sprintf("to do it all the same: --waive %s --because TEXT", list[0].Code)
+	hint := "a refused finding cannot be waived"
+	if stops := list.Stops(); strings.HasPrefix(stops, "needs") {
+		hint = "to do it all the same:"
+		for _, f := range list {
+			hint += " --waive " + string(f.Code)
 		}
+		hint += " --because TEXT"
 	}
-	return &Status{Refused, fmt.Errorf("%s: %s: refused by %s\n%s", about, outcome, strings.Join(codes, ", "), hint)}
+	return &Status{Refused, fmt.Errorf("%s: %s: %s\n%s", about, outcome, list.Stops(), hint)}
 }
 
 // PrintChanges prints how two things differ.

@@ -101,8 +101,7 @@ func SignPlanned(ctx context.Context, s *session.Session, e *estate.Estate, list
 			failed = append(failed, session.Failure{Name: p.Name, Why: p.Err.Error(), Refused: false})
 		case len(p.Sheet.Plan.Findings.Refusing()) > 0:
 			r := p.Sheet.Plan.Findings.Refusing()
-			failed = append(failed, session.Failure{Name: p.Name, Why: fmt.Sprintf("refused by %s: %s", r[0].Code,
-				r[0].Message),
+			failed = append(failed, session.Failure{Name: p.Name, Why: r[:1].Stops() + ": " + r[0].Message,
 				Refused: true})
 		default:
 			agreed = append(agreed, p.Sheet)
