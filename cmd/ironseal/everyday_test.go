@@ -110,7 +110,7 @@ func TestChoosingATemplate(t *testing.T) {
 			t.Errorf("%q is missing:\n%s", want, r.out)
 		}
 	}
-	if strings.Contains(r.out, "--template web-server") || strings.Count(r.out, "takes no names of kind dns") != 1 {
+	if strings.Contains(r.out, "--template web-server") || strings.Count(r.out, "takes only names of kind ip") != 1 {
 		t.Errorf("one is put first, or a reason is told many times:\n%s", r.out)
 	}
 	p.must("sign", n, "--template", "web-server", "--yes")

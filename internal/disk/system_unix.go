@@ -6,6 +6,8 @@ import (
 	"errors"
 	"io/fs"
 	"os"
+	"os/user"
+	"strconv"
 	"syscall"
 
 	"golang.org/x/sys/unix"
@@ -41,6 +43,29 @@ func unheld(path string) bool {
 func mine(info fs.FileInfo) bool {
 	s, ok := info.Sys().(*syscall.Stat_t)
 	return ok && int(s.Uid) == os.Geteuid()
+}
+
+// Mine reports whether a file or directory belongs to the user who runs the program.
+func Mine(path string) bool {
+	info, err := os.Stat(path)
+	return err != nil || mine(info)
+}
+
+// OwnerOf is the owner of a file in brackets, for messages; "" where that is not known.
+func OwnerOf(path string) string {
+	info, err := os.Stat(path)
+	if err != nil {
+		return ""
+	}
+	s, ok := info.Sys().(*syscall.Stat_t)
+	if !ok {
+		return ""
+	}
+	id := strconv.Itoa(int(s.Uid))
+	if u, err := user.LookupId(id); err == nil {
+		return " (" + u.Username + ")"
+	}
+	return " (user " + id + ")"
 }
 
 func openPlain(path string) (*os.File, error) {

@@ -116,8 +116,12 @@ func Find(dir, here string) (string, error) {
 		if _, err := os.Stat(filepath.Join(at, SettingsFile)); err == nil {
 			for _, p := range []string{at, filepath.Join(at, SettingsFile)} {
 				if why := disk.Untrusted(p); why != "" {
+					mend := ", or mend it with: chmod go-w " + p
+					if !disk.Mine(p) {
+						mend = ""
+					}
 					return "", fmt.Errorf("%s: there is an estate, and it is not used unless you name it: %s: %s: "+
-						"name it with --estate %s, or mend it with: chmod go-w %s", at, p, why, at, p)
+						"name it with --estate %s%s", at, p, why, at, mend)
 				}
 			}
 			return at, nil
@@ -161,7 +165,13 @@ func (throwaway) Passphrase(context.Context, custody.Question) ([]byte, bool, er
 }
 
 // ReadOnly says why no act can be done here, or nil.
-func (e *Estate) ReadOnly() error { return e.Records.ReadOnly() }
+func (e *Estate) ReadOnly() error {
+	if !disk.Mine(e.Dir) {
+		return fmt.Errorf("the estate %s belongs to another login%s: files that you make there would be "+
+			"closed to that login. Nothing was changed: act as its owner", e.Dir, disk.OwnerOf(e.Dir))
+	}
+	return e.Records.ReadOnly()
+}
 
 // View calls fn with the estate as it is at one moment: whatever others write
 // meanwhile, all that fn reads fits together. Plans are made in one.

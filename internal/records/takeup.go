@@ -32,13 +32,20 @@ func (s *Store) takeUp(ctx context.Context, form string) error {
 			return fmt.Errorf("records %s: %w", copied, err)
 		}
 	}
-	return s.Anew(ctx, func(c *sqlite.Change) error {
+	if err := s.Anew(ctx, func(c *sqlite.Change) error {
 		t := &Tx{Writing: lineage.Writing{Change: c}, keys: &factors.Moduli{}}
 		if err := t.takeUp(form); err != nil {
 			return fmt.Errorf("taking up the records from form %s: %w", form, err)
 		}
 		return nil
-	})
+	}); err != nil {
+		return err
+	}
+	head, _, err := s.Newest(ctx)
+	if err == nil {
+		s.note(head) // earlier forms had no note beside the records
+	}
+	return err
 }
 
 func (t *Tx) takeUp(form string) error {

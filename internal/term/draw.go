@@ -17,7 +17,7 @@ import (
 )
 
 // labelWidth is the width of the label column of a description.
-const labelWidth = 14
+const labelWidth = 15
 
 // mostValues is how many values of one fact are shown unless all is asked for.
 const mostValues = 12

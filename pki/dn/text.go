@@ -4,7 +4,9 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"golang.org/x/crypto/cryptobyte"
 	casn1 "golang.org/x/crypto/cryptobyte/asn1"
@@ -104,8 +106,19 @@ func Parse(s string) (Name, error) {
 // A country can never be the most specific part, so the two cannot be confused.
 func ParseTyped(s string) (Name, error) {
 	n, err := Parse(s)
-	if err != nil || len(n.rdns) < 2 {
+	if err != nil {
 		return n, err
+	}
+	for _, rdn := range n.rdns {
+		for _, a := range rdn {
+			if !wellFormed(a.Tag, a.Raw) {
+				return n, fmt.Errorf("%s=%s: these bytes are not a string of the type that they name", a.Short(),
+					a.Text)
+			}
+		}
+	}
+	if len(n.rdns) < 2 {
+		return n, nil
 	}
 	last := n.rdns[len(n.rdns)-1]
 	if len(last) != 1 || last[0].Short() != "C" {
@@ -206,4 +219,24 @@ func hexAttribute(kind, value string) (Attribute, error) {
 	a.Raw = append([]byte(nil), content...)
 	a.Text = text(a.Tag, a.Raw)
 	return a, nil
+}
+
+// wellFormed reports whether bytes are a string of their type (X.690 section 8.23); others are left alone.
+func wellFormed(tag casn1.Tag, b []byte) bool {
+	switch tag {
+	case casn1.UTF8String:
+		return utf8.Valid(b)
+	case casn1.PrintableString, casn1.IA5String:
+		return !slices.ContainsFunc(b, func(c byte) bool { return c >= 0x80 })
+	case casn1.Tag(30): // BMPString
+		return len(b)%2 == 0
+	case casn1.Tag(28): // UniversalString
+		for i := 0; i+4 <= len(b); i += 4 {
+			if !utf8.ValidRune(rune(b[i])<<24 | rune(b[i+1])<<16 | rune(b[i+2])<<8 | rune(b[i+3])) {
+				return false
+			}
+		}
+		return len(b)%4 == 0
+	}
+	return true
 }

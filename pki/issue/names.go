@@ -1,8 +1,8 @@
 package issue
 
 import (
-	"fmt"
 	"slices"
+	"strings"
 
 	"ironseal/pki/dn"
 	"ironseal/pki/finding"
@@ -82,6 +82,14 @@ func (p *planner) names(subject dn.Name) []san.Name {
 	return out
 }
 
+// onlyKinds says which kinds of name a template takes.
+func onlyKinds(t template.Template) string {
+	if len(t.Names.Kinds) == 0 {
+		return "no names"
+	}
+	return "only names of kind " + strings.Join(t.Names.Kinds, ", ")
+}
+
 // fromRequest brings a requested name to its canonical form, or says why it is
 // left out.
 func (p *planner) fromRequest(n san.Name) picked {
@@ -100,9 +108,9 @@ func (p *planner) fromRequest(n san.Name) picked {
 		c.cause = "in canonical form"
 	}
 	if left == "" && !p.in.Template.TakesName(c.name.Kind()) && p.in.Template.Makes == template.EndEntity {
-		left = fmt.Sprintf("left out: the template takes no names of kind %s", c.name.Kind())
-		p.find(finding.NameNotAllowed, "The request lists %s; the template %s takes no names of kind %s.", n,
-			p.in.Template.Name, n.Kind())
+		left = "left out: the template takes " + onlyKinds(p.in.Template)
+		p.find(finding.NameNotAllowed, "The request lists %s; the template %s takes %s.", n, p.in.Template.Name,
+			onlyKinds(p.in.Template))
 	}
 	if p.in.Template.IsAuthority() && left == "" {
 		left = "left out: authorities carry no alternative names here"

@@ -250,7 +250,7 @@ func named(body cryptobyte.String, tag casn1.Tag) Name {
 			return Found(Directory, d.String())
 		}
 	case oidTag:
-		return Found(OID, fmt.Sprintf("%x", []byte(body)))
+		return Found(OID, registered(body))
 	case otherTag:
 		if upn, ok := readUPN(body); ok {
 			return Found(UPN, upn)
@@ -338,4 +338,17 @@ func FirstHost(list []Name) string {
 		}
 	}
 	return ""
+}
+
+// registered writes a registeredID (RFC 5280 section 4.2.1.6) with dots, or in hex where it is none.
+func registered(body []byte) string {
+	var b cryptobyte.Builder
+	b.AddASN1(casn1.OBJECT_IDENTIFIER, func(b *cryptobyte.Builder) { b.AddBytes(body) })
+	der, err := b.Bytes()
+	in := cryptobyte.String(der)
+	var oid asn1.ObjectIdentifier
+	if err != nil || !in.ReadASN1ObjectIdentifier(&oid) {
+		return fmt.Sprintf("%x", body)
+	}
+	return oid.String()
 }

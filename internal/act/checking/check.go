@@ -132,6 +132,11 @@ func checkJournal(ctx context.Context, e *estate.Estate, out *Checked) error {
 	var known *journal.Head
 	if h, ok := e.Records.KnownHead(); ok {
 		known = &h
+	} else {
+		out.fault("journal", "the note of its newest entry, "+filepath.Base(e.Records.Path())+".head, is missing or "+
+			"cannot "+
+			"be read: an end that was cut off would not be noticed", "compare the head with one that was printed on a "+
+			"sheet or in a backup: ironseal journal verify --against HEAD; the next act writes the note again")
 	}
 	head, err := e.Records.VerifyJournal(ctx, known)
 	var broken *journal.Break

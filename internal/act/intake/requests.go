@@ -82,13 +82,16 @@ func Receive(ctx context.Context, e *estate.Estate, inputs []Input, sender strin
 		return nil, head, faults
 	}
 	flaws := scrutinise(out)
-	for part := range slices.Chunk(out, receiveAtOnce) {
-		var err error
-		if head, err = receive(ctx, e, part, flaws, sender); err != nil {
-			return nil, head, append(faults, err)
-		}
-	}
 	var err error
+	done := 0
+	for part := range slices.Chunk(out, receiveAtOnce) {
+		if head, err = receive(ctx, e, part, flaws, sender); err != nil {
+			faults = append(faults, fmt.Errorf("%d of %d were not taken in: %w", len(out)-done, len(out), err))
+			break
+		}
+		done += len(part)
+	}
+	out = out[:done] // those before are on record
 	for i := range out {
 		if out[i].Record, err = e.Records.Request(ctx, out[i].Record.Number); err != nil {
 			return nil, head, append(faults, err)

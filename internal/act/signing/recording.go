@@ -89,8 +89,12 @@ func commit(ctx context.Context, e *estate.Estate, list []SignResult) []SignResu
 	for i := range list {
 		list[i].Head = head
 		if err != nil {
+			outcome := "nothing was signed"
+			if errors.Is(err, records.ErrUncertain) {
+				outcome = "it was signed, and may be on record"
+			}
 			list[i].Certificate, list[i].Err = nil,
-				fmt.Errorf("R%d: nothing was signed: %w", list[i].Sheet.Record.Number, err)
+				fmt.Errorf("R%d: %s: %w", list[i].Sheet.Record.Number, outcome, err)
 		}
 	}
 	return list

@@ -108,6 +108,9 @@ func (l *looking) take(name string, r io.Reader) error {
 		return errTooMuch
 	}
 	data, err := io.ReadAll(io.LimitReader(r, mostFile+1))
+	if errors.Is(err, errTooMuch) {
+		return err
+	}
 	if err != nil {
 		return fmt.Errorf("%s in it cannot be read: %w", name, err)
 	}
@@ -183,11 +186,15 @@ func (l *looking) zip(data []byte) error {
 }
 
 func (l *looking) tar(r io.Reader) error {
-	t := tar.NewReader(io.LimitReader(r, 2*mostContent))
+	within := &io.LimitedReader{R: r, N: 2 * mostContent}
+	t := tar.NewReader(within)
 	for {
 		h, err := t.Next()
 		if errors.Is(err, io.EOF) {
 			return nil
+		}
+		if err != nil && within.N <= 0 {
+			return errTooMuch
 		}
 		if err != nil {
 			return err

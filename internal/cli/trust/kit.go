@@ -150,18 +150,22 @@ func printKits(s *session.Session, kits []trusting.Packed) error {
 	if s.JSON {
 		return s.PrintJSON(kits)
 	}
-	told := map[string]bool{}
 	for _, k := range kits {
 		s.Out.Say("%s %s   %s", s.Out.Paint(term.Good, "✓ wrote"), term.Safe(k.Path),
 			s.Out.Paint(term.Quiet, span.Count(len(k.Files), "file")))
 	}
+	var notes []string
+	about := map[string][]string{} // the platforms that a note is about
 	for _, k := range kits {
 		for _, n := range k.Notes {
-			if !told[n] {
-				told[n] = true
-				s.Out.Item(s.Out.Paint(term.Careful, "!"), term.Safe(k.Platform+": "+n))
+			if about[n] == nil {
+				notes = append(notes, n)
 			}
+			about[n] = append(about[n], k.Platform)
 		}
+	}
+	for _, n := range notes {
+		s.Out.Item(s.Out.Paint(term.Careful, "!"), term.Safe(strings.Join(about[n], ", ")+": "+n))
 	}
 	return nil
 }
