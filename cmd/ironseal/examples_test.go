@@ -113,11 +113,13 @@ func tryExample(t *testing.T, stage place, before, line string) {
 		typed = before + " && " + typed
 	}
 	for begins, first := range map[string]string{"ironseal trust add ": "ironseal trust create partners",
-		"ironseal authority passphrase --all": "cp ../passphrase.txt old.txt && echo gannets in the gale > new.txt",
-		"ironseal request passphrase ":        "echo gannets in the gale > new.txt",
-		"ironseal party show ":                "ironseal party add quay-gate-3",
-		"ironseal party change ":              "ironseal party add quay-gate-3",
-		"ironseal party remove ":              "ironseal party add quay-gate-3",
+		"ironseal authority passphrase --all": "cp ../passphrase.txt old.txt && echo gannets in the gale > " +
+			"new.txt",
+		"ironseal request passphrase ":              "echo gannets in the gale > new.txt",
+		"ironseal authority retire services --undo": "ironseal authority retire services --because late --yes",
+		"ironseal party show ":                      "ironseal party add quay-gate-3",
+		"ironseal party change ":                    "ironseal party add quay-gate-3",
+		"ironseal party remove ":                    "ironseal party add quay-gate-3",
 		"ironseal trust pair R5 ": "ironseal trust create partners && ironseal trust add partners " +
 			"../partner/skua-roots.zip --yes",
 		"ironseal revocations show ":             "ironseal revocations publish --to ../public",

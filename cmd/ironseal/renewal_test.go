@@ -624,3 +624,18 @@ func TestAdoptingAnAuthority(t *testing.T) {
 		t.Error("the record must say what is not known")
 	}
 }
+
+// A retirement is undone while nothing stands against it.
+func TestARetirementIsUndone(t *testing.T) {
+	p := harbour(t)
+	r := p.send("pier.ternbay.example", []string{"pier.ternbay.example"})
+	p.refused(1, "it is not retired", "authority", "retire", "services", "--undo", "--because", "x", "--yes")
+	p.must("authority", "retire", "services", "--because", "its work went to another", "--yes")
+	if r := p.run("", "sign", r, "--template", "web-server", "--yes"); r.code == 0 || strings.Contains(r.errors,
+		"create services") {
+		t.Errorf("%+v", r)
+	}
+	p.must("authority", "retire", "services", "--undo", "--because", "it is needed after all", "--yes")
+	p.must("sign", r, "--template", "web-server", "--by", "services", "--yes")
+	p.must("estate", "check")
+}

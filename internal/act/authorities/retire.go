@@ -53,6 +53,53 @@ func Retire(ctx context.Context, e *estate.Estate, handle, because string, destr
 	return last, head, err
 }
 
+// ReinstateAct is what the journal calls the undoing of a retirement.
+const ReinstateAct = "reinstate authority"
+
+// Reinstate undoes a retirement. An authority whose key was destroyed, or that stands below one that signs no
+// more, stays retired.
+func Reinstate(ctx context.Context, e *estate.Estate, handle, because string) (head journal.Head, err error) {
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return head, err
+	}
+	if err := reinstatable(e, h, handle); err != nil {
+		return head, err
+	}
+	return e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
+		now, err := tx.Hierarchy()
+		if err != nil {
+			return nil, err
+		}
+		if err := reinstatable(e, now, handle); err != nil {
+			return nil, failure.Of(failure.ErrChanged, "the record changed meanwhile: %w", err)
+		}
+		return []journal.Entry{estate.Entry(ReinstateAct, handle, "because", because)}, tx.Reinstate(handle)
+	})
+}
+
+func reinstatable(e *estate.Estate, h hierarchy.Hierarchy, handle string) error {
+	g, err := estate.FindGeneration(h, handle)
+	if err != nil {
+		return err
+	}
+	a := g.Authority
+	switch {
+	case a.Retired.IsZero():
+		return fmt.Errorf("authority %s: it is not retired", a.Handle)
+	case !a.Elsewhere && !e.Custody.Has(g.Certificate.Key):
+		return fmt.Errorf("authority %s: its key was destroyed, so that it signs nothing any more", a.Handle)
+	case g.TakenBack() != nil:
+		return fmt.Errorf("authority %s: %s was revoked: renew that first", a.Handle, g.TakenBack().Label())
+	case e.Now().After(g.Certificate.NotAfter):
+		return fmt.Errorf("authority %s: its certificate ended on %s", a.Handle,
+			g.Certificate.NotAfter.Format("2006-01-02"))
+	case a.Parent != nil && !a.Parent.Retired.IsZero():
+		return fmt.Errorf("authority %s: %s above it is retired: reinstate that first", a.Handle, a.Parent.Handle)
+	}
+	return nil
+}
+
 // noIncident refuses to end an authority while an incident is open about one of its keys: the
 // replacements need it.
 func noIncident(ctx context.Context, from doubt.Journaled, a *hierarchy.Authority) error {

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"ironseal/internal/act/authorities"
 	"ironseal/internal/act/carrying"
 	"ironseal/internal/act/elsewhere"
 	"ironseal/internal/act/passphrases"
@@ -212,6 +213,10 @@ func (t *told) authority(en journal.Entry, d journal.Detail, at string) {
 	case "retire authority":
 		if a := t.authorities[handle]; a != nil {
 			a.retired = at
+		}
+	case authorities.ReinstateAct:
+		if a := t.authorities[handle]; a != nil {
+			a.retired = ""
 		}
 	case "switch":
 		t.switched(d.Text("to"), "")

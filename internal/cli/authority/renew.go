@@ -222,15 +222,18 @@ func forOne(ask authorities.RenewAsk) error {
 
 func authorityRetire(s *session.Session) *cobra.Command {
 	var because string
-	var destroy bool
+	var destroy, undo bool
 	c := &cobra.Command{
 		Use:   "retire HANDLE",
 		Short: "End an authority's signing",
 		Long: `A retired authority no longer signs. It goes on with revocation until the last
 certificate that it issued ends. After that, --destroy-key destroys its key, on
-record.`,
-		Example: "  ironseal authority retire services --because \"its work went to another\"",
-		Args:    session.Exactly(1, "a handle"),
+record.
+
+--undo lets a retired authority sign again, as long as its key is there.`,
+		Example: "  ironseal authority retire services --because \"its work went to another\"\n  ironseal authority " +
+			"retire services --undo --because \"it is needed after all\"",
+		Args: session.Exactly(1, "a handle"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if because == "" {
 				return session.Misused("authority retire needs a reason: add --because TEXT")
@@ -238,6 +241,9 @@ record.`,
 			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
+			}
+			if undo {
+				return reinstated(s, cmd, e, args[0], because, destroy)
 			}
 			question := fmt.Sprintf("Retire %s? It will sign no more certificates.", args[0])
 			if destroy {
@@ -255,9 +261,28 @@ record.`,
 		ValidArgsFunction: s.Handles,
 	}
 	c.Flags().StringVar(&because, "because", "", "why")
+	c.Flags().BoolVar(&undo, "undo", false, "let a retired authority sign again")
 	c.Flags().BoolVar(&destroy, "destroy-key", false,
 		"destroy the key of an authority that is retired and has nothing valid left")
 	return c
+}
+
+func reinstated(s *session.Session, cmd *cobra.Command, e *estate.Estate, handle, because string, destroy bool) error {
+	if destroy {
+		return session.Misused("authority retire: --undo and --destroy-key do not go together")
+	}
+	if err := s.Agree(cmd.Context(), fmt.Sprintf("Let %s sign again?", handle)); err != nil {
+		return err
+	}
+	head, err := authorities.Reinstate(cmd.Context(), e, handle, because)
+	if err != nil {
+		return err
+	}
+	if s.JSON {
+		return s.PrintJSON(map[string]any{"authority": handle, "journal_head": head.String()})
+	}
+	s.Out.Say("%s %s signs again   journal %s", s.Out.Paint(term.Good, "✓"), handle, head)
+	return nil
 }
 
 func retired(s *session.Session, handle string, destroyed bool, last time.Time, head string) error {

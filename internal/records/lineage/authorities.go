@@ -161,6 +161,16 @@ func (t Writing) Retire(handle string, at time.Time) error {
 	return err
 }
 
+// Reinstate lets a retired authority sign again.
+func (t Writing) Reinstate(handle string) error {
+	id, err := t.authorityID(handle)
+	if err != nil {
+		return err
+	}
+	_, err = t.Exec("UPDATE authority SET retired = '' WHERE id = ?", id)
+	return err
+}
+
 // Stop records why a generation grants nothing for now; "" lets it grant again.
 func (t Writing) Stop(g *hierarchy.Generation, why string) error {
 	id, err := t.AnyGenerationID(g)
