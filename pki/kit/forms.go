@@ -55,6 +55,7 @@ var forms = map[string]form{
 	"layer":        layer,
 	"configmap":    configMap,
 	"ansible":      ansible,
+	"ansible-out":  ansibleOut,
 	"cloud-init":   cloudInit,
 	"firefox":      firefox,
 	"firefox-out":  firefoxOut,
@@ -136,6 +137,27 @@ func ansible(p Platform, j Job, items []Item) ([]byte, bool, error) {
 		when = append(when, "root_"+i.Short+" is changed")
 	}
 	fmt.Fprintf(&b, "- name: take the roots into use\n  ansible.builtin.command: %s\n  when: %s\n", p.Values["update"],
+		strings.Join(when, " or "))
+	return b.Bytes(), false, nil
+}
+
+// ansibleOut are the tasks that take the same roots out.
+func ansibleOut(p Platform, j Job, items []Item) ([]byte, bool, error) {
+	update := p.Values["update-after-removal"]
+	if update == "" {
+		update = p.Values["update"]
+	}
+	var b bytes.Buffer
+	fmt.Fprintf(&b, "# Tasks that take the roots of %s out of hosts like %s. Include them in a play that becomes "+
+		"root.\n---\n", j.Mark, p.Values["like"])
+	var when []string
+	for _, i := range items {
+		fmt.Fprintf(&b, "- name: no root %[1]s\n  ansible.builtin.file:\n    path: %[2]s/%[1]s.%[3]s\n    state: "+
+			"absent\n  "+
+			"register: root_%[4]s\n", i.File, p.Values["store"], p.Values["ending"], i.Short)
+		when = append(when, "root_"+i.Short+" is changed")
+	}
+	fmt.Fprintf(&b, "- name: take the roots out of use\n  ansible.builtin.command: %s\n  when: %s\n", update,
 		strings.Join(when, " or "))
 	return b.Bytes(), false, nil
 }

@@ -102,8 +102,12 @@ func TestAKitThatTakesOutInstallsNothing(t *testing.T) {
 			}
 			for _, f := range files {
 				switch filepath.Ext(f.Name) {
-				case ".json", ".yaml", ".yml", ".mobileconfig", ".reg", ".tar":
+				case ".json", ".yaml", ".mobileconfig", ".reg", ".tar":
 					t.Errorf("%s only installs", f.Name)
+				case ".yml":
+					if strings.Contains(string(f.Data), "content:") {
+						t.Errorf("%s installs", f.Name)
+					}
 				}
 				text := strings.Join(strings.Fields(string(f.Data)), " ")
 				if back := strings.Join(strings.Fields(p.Page.Back), " "); f.Name == PageFile &&
