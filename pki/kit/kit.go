@@ -34,12 +34,17 @@ type Platform struct {
 	Name     string            `toml:"-" json:"name"`
 	Title    string            `toml:"title" json:"title" doc:"what the platform is, in a few words"`
 	Covers   string            `toml:"covers" json:"covers" doc:"which programs trust what is installed so, and which do not"`
+	Tried    string            `toml:"tried" json:"tried,omitempty" doc:"how this program's tests tried its kit: run, on the real system; stand-in, with a stand-in for it; read, by another reader of its files"`
 	Purposes []trust.Purpose   `toml:"purposes" json:"purposes" doc:"the purposes that its store has: servers, clients, mail, code; anchors for others are left out"`
 	Limits   bool              `toml:"limits" json:"limits" doc:"whether it holds an anchor to its permitted names"`
 	Files    []FileRule        `toml:"file" json:"files" doc:"a file of the kit"`
 	Values   map[string]string `toml:"values" json:"values,omitempty" doc:"what the script or form needs to know of the platform"`
 	Page     Page              `toml:"page" json:"page" doc:"what the person there has to do"`
 }
+
+// triedWords say how a kit was tried.
+var triedWords = map[string]string{"": "not at all", "run": "run for real", "stand-in": "against a stand-in",
+	"read": "only parsed"}
 
 // FileRule is one file, or one for each anchor.
 type FileRule struct {
@@ -95,6 +100,9 @@ func Parse(name string, data []byte) (Platform, error) {
 func (p Platform) check() error {
 	if p.Title == "" {
 		return errors.New("title is missing: say what the platform is")
+	}
+	if _, known := triedWords[p.Tried]; !known {
+		return fmt.Errorf("tried = %q: use run, stand-in, read, or leave it out", p.Tried)
 	}
 	if len(p.Files) == 0 {
 		return errors.New("the kit holds no files: add a [[file]]")
