@@ -117,9 +117,12 @@ func tryExample(t *testing.T, stage place, before, line string) {
 			"new.txt",
 		"ironseal request passphrase ":              "echo gannets in the gale > new.txt",
 		"ironseal authority retire services --undo": "ironseal authority retire services --because late --yes",
-		"ironseal party show ":                      "ironseal party add quay-gate-3",
-		"ironseal party change ":                    "ironseal party add quay-gate-3",
-		"ironseal party remove ":                    "ironseal party add quay-gate-3",
+		"ironseal authority cross ": "ironseal authority create skua --subject 'CN=Skua Root' --key ecdsa-p256 --yes " +
+			"&& " +
+			"ironseal authority create newroot --subject 'CN=New Root' --key ecdsa-p256 --yes",
+		"ironseal party show ":   "ironseal party add quay-gate-3",
+		"ironseal party change ": "ironseal party add quay-gate-3",
+		"ironseal party remove ": "ironseal party add quay-gate-3",
 		"ironseal trust pair R5 ": "ironseal trust create partners && ironseal trust add partners " +
 			"../partner/skua-roots.zip --yes",
 		"ironseal revocations show ":             "ironseal revocations publish --to ../public",

@@ -28,6 +28,7 @@ import (
 	"ironseal/pki/key"
 	"ironseal/pki/kit"
 	"ironseal/pki/revocation"
+	"ironseal/pki/san"
 	"ironseal/pki/span"
 	"ironseal/pki/specimen"
 	"ironseal/pki/trust"
@@ -81,6 +82,26 @@ func TestWhatAPlanRefusesIsAskedAgainInsideTheAct(t *testing.T) {
 			return err
 		}
 	}
+	second := func(t *testing.T, e *estate.Estate) { // another root, of another name
+		t.Helper()
+		name, err := parseName("CN=Another Root,O=Tern Bay Ferries")
+		must0(t, err)
+		p, err := authorities.PlanNew(ctx, e, authorities.Ask{Handle: "newroot", Key: key.P256, Subject: &name})
+		must0(t, err)
+		_, _, err = authorities.Create(ctx, e, p)
+		must0(t, err)
+	}
+	crossing := func(t *testing.T, e *estate.Estate) func() error {
+		limit, err := san.ParseConstraint("ternbay.example")
+		must0(t, err)
+		p, err := authorities.PlanCross(ctx, e, authorities.CrossAsk{By: "root", To: "newroot",
+			Permit: []san.Constraint{limit}})
+		must0(t, err)
+		return func() error {
+			_, _, err := authorities.Cross(ctx, e, p)
+			return err
+		}
+	}
 	for name, c := range map[string]struct {
 		first  func(*testing.T, *estate.Estate) // what the record holds before
 		plan   func(*testing.T, *estate.Estate) func() error
@@ -120,7 +141,14 @@ func TestWhatAPlanRefusesIsAskedAgainInsideTheAct(t *testing.T) {
 		"handover: on hold":                   {nil, handover, taken(revocation.CertificateHold, "R1")},
 		"handover: the authority above falls": {nil, handover, taken(revocation.CACompromise, "services")},
 		"handover: an incident about the key": {nil, handover, open("R1")},
-		"release: an incident about the key":  {taken(revocation.CertificateHold, "R1"), release("R1"), open("R1")},
+		"sign: another gets its name": {nil, waiting, func(t *testing.T, e *estate.Estate) {
+			host := sheet(t, e, 2).Request.Title()
+			number := take(t, e, specimen.Request(t, nil, "CN="+host, []string{host}))
+			must0(t, sign(e, sheet(t, e, number)))
+		}},
+		"cross: the one that signs is stopped":   {second, crossing, open("root")},
+		"cross: the other one is in an incident": {second, crossing, open("newroot")},
+		"release: an incident about the key":     {taken(revocation.CertificateHold, "R1"), release("R1"), open("R1")},
 		"release: revoked for good": {taken(revocation.CertificateHold, "R1"), release("R1"),
 			taken(revocation.Superseded, "R1")},
 		"authority: the one above is stopped": {nil, newAuthority("CN=Depot"), open("root")},

@@ -78,12 +78,13 @@ const (
 	NameOfOther       Code = "name-of-another-sender"
 
 	// About a renewal.
-	LinkCounted   Code = "link-counted"
-	ParentEnding  Code = "parent-ends-soon"
-	NoGain        Code = "renewal-without-gain"
-	EndsEarlier   Code = "ends-before-the-earlier"
-	Retired       Code = "authority-retired"
-	IssuerRevoked Code = "authority-revoked"
+	LinkCounted        Code = "link-counted"
+	CrossWithoutLimits Code = "cross-without-limits"
+	ParentEnding       Code = "parent-ends-soon"
+	NoGain             Code = "renewal-without-gain"
+	EndsEarlier        Code = "ends-before-the-earlier"
+	Retired            Code = "authority-retired"
+	IssuerRevoked      Code = "authority-revoked"
 
 	// About taking back.
 	KeyLost       Code = "key-lost"
@@ -359,6 +360,9 @@ var registry = []Rule{
 		"RFC 5280 section 4.2.1.9 leaves self-issued certificates out of the count; some libraries, among them " +
 			"Go's, do not.",
 		"bring the new root to those clients before the servers change, or renew with the same key"},
+	{CrossWithoutLimits, Waivable, "The cross-certificate has no limits on names.",
+		"Whoever has the other authority's key can certify every name for your clients, yours too.",
+		"say for which names it is: --may-certify NAME"},
 	{ParentEnding, Waivable, "The authority above is itself about to end.",
 		"Whatever is renewed under it now is short from its first day.", "renew the authority above first"},
 	{NoGain, Waivable, "The renewal would not last longer than what there is.", "It would cost an act and win nothing.",

@@ -188,6 +188,12 @@ func (t *told) authority(en journal.Entry, d journal.Detail, at string) {
 		t.answered(handle, tookAuthority(en), at)
 	case "adopt link":
 		t.links(d, en.Actor)
+	case authorities.CrossAct:
+		t.links(d, en.Actor)
+		for _, sum := range d.List("links") {
+			c := t.certificates[sum]
+			c.by, c.sheet, c.waived = d.Text("by"), d.Text("sheet"), d.Texts("waived")
+		}
 	case "rehearse":
 		t.older = t.older || d["generations"] == nil
 		for _, g := range d.Objects("generations") {

@@ -27,7 +27,8 @@ import (
 // Command is ironseal authority.
 func Command(s *session.Session) *cobra.Command {
 	return session.Group("authority", "Roots and intermediates: make them, look at them, hand them out",
-		authorityCreate(s), authorityRenew(s), authorityRetire(s), authorityPassphrase(s), authorityApply(s),
+		authorityCreate(s), authorityRenew(s), authorityRetire(s), authorityPassphrase(s), authorityCross(s),
+		authorityApply(s),
 		authorityAccept(s),
 		authorityAdopt(s), session.Reading(authorityList(s)), session.Reading(authorityShow(s)),
 		session.Reading(authorityTree(s)),
@@ -80,6 +81,15 @@ func (f authorityFlags) ask(handle string) (authorities.Ask, error) {
 	return ask, err
 }
 
+// limits are the flags that say what an authority may certify.
+func (f *authorityFlags) limits(c *cobra.Command) {
+	fl := c.Flags()
+	fl.StringVar(&f.pathLength, "levels-below", "", "levels of authorities allowed below it")
+	fl.StringArrayVar(&f.permit, "may-certify", nil, "a domain or network that it may certify; may be repeated")
+	fl.StringArrayVar(&f.exclude, "may-not-certify", nil,
+		"a domain or network that it may not certify; may be repeated")
+}
+
 func authorityCreate(s *session.Session) *cobra.Command {
 	var f authorityFlags
 	c := &cobra.Command{
@@ -106,10 +116,7 @@ kind from the settings, a life that nests well below the authority above.`,
 	fl.StringVar(&f.subject, "subject", "", "the whole subject, such as \"CN=Tern Bay Root,O=Tern Bay Ferries\"")
 	fl.StringVar(&f.kind, "key", "", "key `KIND`: rsa-4096, ecdsa-p384 …")
 	fl.StringVar(&f.lifetime, "lifetime", "", "how long it lives: 10y, 18m, 397d")
-	fl.StringVar(&f.pathLength, "levels-below", "", "levels of authorities allowed below it")
-	fl.StringArrayVar(&f.permit, "may-certify", nil, "a domain or network that it may certify; may be repeated")
-	fl.StringArrayVar(&f.exclude, "may-not-certify", nil,
-		"a domain or network that it may not certify; may be repeated")
+	f.limits(c)
 	fl.StringVar(&f.template, "template", "", "the template; root-authority or intermediate-authority when left out")
 	s.WaiverFlags(c, &f.waive, &f.because)
 	s.CompleteHandles(c, "under")
@@ -260,8 +267,12 @@ func authorityShow(s *session.Session) *cobra.Command {
 						other.Certificate.NotAfter.Format("2006-01-02"), other.Certificate.Key.Kind, other.Mark())))
 			}
 			for _, l := range g.Authority.Links {
-				pairs = append(pairs, fmt.Sprintf("g%d:g%d", l.By.Number, l.To.Number))
-				links = append(links, fmt.Sprintf("g%d vouches for g%d, until %s", l.By.Number, l.To.Number,
+				pairs = append(pairs, l.By.Name()+":"+l.To.Name())
+				to := fmt.Sprintf("g%d", l.To.Number)
+				if l.To.Authority != l.By.Authority {
+					to = l.To.Name()
+				}
+				links = append(links, fmt.Sprintf("g%d vouches for %s, until %s", l.By.Number, to,
 					l.Certificate.NotAfter.Format("2006-01-02")))
 			}
 			o.Add("generations", "Generations", names...).Shown = generations
