@@ -37,7 +37,8 @@ var statuses = [][2]string{{"0", "done"}, {"1", "failed"}, {"2", "wrong usage"},
 // environment are the variables that are read.
 var environment = [][2]string{{"IRONSEAL_ESTATE", "the estate's directory"},
 	{"IRONSEAL_PASSPHRASE_FILE", "a file that passphrases are read from"},
-	{"NO_COLOR", "no colour"}, {"COLUMNS", "how wide lines may be"}}
+	{"NO_COLOR", "no colour"}, {"COLORFGBG", "the terminal's colours: the last number is the background's"},
+	{"COLUMNS", "how wide lines may be"}}
 
 // valueWords stand for the values of options whose text names none.
 var valueWords = map[string]string{"as": "FORM", "because": "TEXT", "by": "HANDLE", "color": "WHEN", "count": "N",

@@ -48,13 +48,22 @@ func (s *Screen) fact(label string, values []string, strong bool) {
 		tone = Accent
 	}
 	for i, v := range values {
-		for j, l := range wrap(Safe(v), s.text-labelWidth-4) {
+		for j, l := range wrapHex(Safe(v), s.text-labelWidth-4) {
 			if i > 0 || j > 0 {
 				label = ""
 			}
 			s.Say("  %s%s", s.Paint(Quiet, pad(label, labelWidth)), s.Paint(tone, l))
 		}
 	}
+}
+
+// wrapHex is wrap, and breaks a fingerprint that is too long in the middle.
+func wrapHex(text string, width int) []string {
+	if n := len(text); n > width && strings.Count(text, ":")*3 == n-2 {
+		half := (n/2/3 + 1) * 3
+		return []string{text[:half], text[half:]}
+	}
+	return wrap(text, width)
 }
 
 var severityLook = map[finding.Severity]struct {
@@ -89,7 +98,13 @@ func (s *Screen) findings(list finding.List, words func(finding.Severity) string
 		case f.Waived != "":
 			s.Wrapped(4, Quiet, "waived: "+Safe(f.Waived))
 		case f.Remedy != "" && f.Remedy != "nothing to do":
-			s.Wrapped(4, Quiet, "→ "+Safe(f.Remedy))
+			for j, l := range wrap(Safe(f.Remedy), s.text-6) {
+				arrow := s.Paint(Accent, "→")
+				if j > 0 {
+					arrow = " "
+				}
+				s.Say("    %s %s", arrow, l)
+			}
 		}
 	}
 }
@@ -110,7 +125,11 @@ func (s *Screen) Sheet(title, origin string, p issue.Plan, code, head string) {
 		}
 	}
 	if len(compared) > 0 {
-		s.compared(compared)
+		if half := s.half(compared); s.text != unwrapped && s.tooNarrow(compared, half) {
+			s.stacked(compared)
+		} else {
+			s.compared(compared, half)
+		}
 		s.Gap()
 		s.Say("  %s", s.Paint(Quiet, "not asked for; set by the template and the authority"))
 	} else {
@@ -133,8 +152,7 @@ func (s *Screen) Sheet(title, origin string, p issue.Plan, code, head string) {
 const sheetField = 16
 
 // compared prints what was asked beside what will be signed.
-func (s *Screen) compared(rows []issue.Row) {
-	half := s.half(rows)
+func (s *Screen) compared(rows []issue.Row, half int) {
 	s.Gap()
 	s.Say("  %s%s  %s", pad("", sheetField), s.Paint(Quiet, pad("asked", half)), s.Paint(Quiet, "will be signed"))
 	names := 0
@@ -150,6 +168,64 @@ func (s *Screen) compared(rows []issue.Row) {
 			}
 		}
 		s.sheetRow(r, sheetField, half)
+	}
+	if names > mostSheetNames {
+		s.Say("  %s%s", pad("", sheetField), s.Paint(Quiet,
+			fmt.Sprintf("… %d names in all; those not shown are signed as asked", names)))
+	}
+}
+
+// tooNarrow reports whether a name in one of the two columns would not fit: it is never broken.
+func (s *Screen) tooNarrow(rows []issue.Row, half int) bool {
+	return slices.ContainsFunc(rows, func(r issue.Row) bool {
+		return longest(Safe(r.Asked), unwrapped) > half+1 || longest(Safe(r.Signed), unwrapped) > half+1
+	})
+}
+
+// stacked prints what was asked above what will be signed, where both do not fit beside each other.
+func (s *Screen) stacked(rows []issue.Row) {
+	s.Gap()
+	s.Say("  %s", s.Paint(Quiet, "as asked, unless a line says what will be signed"))
+	names := 0
+	for _, r := range rows {
+		if r.Field == "name" {
+			if names++; names > 1 {
+				r.Field = ""
+			} else {
+				r.Field = "names"
+			}
+			if names > mostSheetNames && r.Cause == "" {
+				continue
+			}
+		}
+		tone, mark := Normal, " "
+		if r.Cause != "" {
+			tone, mark = Careful, r.Mark()
+		}
+		line := func(word string, tone Tone, text string) {
+			for i, l := range wrap(Safe(text), s.text-sheetField-2-len(word)) {
+				if i > 0 {
+					word = strings.Repeat(" ", len(word))
+				}
+				s.Say("%s %s%s%s", s.Paint(tone, mark), s.Paint(Quiet, pad(r.Field, sheetField)), s.Paint(Quiet, word),
+					s.Paint(tone, l))
+				r.Field, mark = "", " "
+			}
+		}
+		switch {
+		case r.Asked == r.Signed:
+			line("", tone, r.Signed)
+		default:
+			if r.Asked != "" {
+				line("asked   ", Normal, r.Asked)
+			}
+			if r.Signed != "" {
+				line("signed  ", tone, r.Signed)
+			}
+		}
+		if r.Cause != "" {
+			line("        ", Quiet, "("+r.Cause+")")
+		}
 	}
 	if names > mostSheetNames {
 		s.Say("  %s%s", pad("", sheetField), s.Paint(Quiet,
@@ -175,9 +251,6 @@ const mostSheetNames = 15
 
 func (s *Screen) sheetRow(r issue.Row, field, half int) {
 	asked, signed := wrap(Safe(r.Asked), half), wrap(Safe(r.Signed), half)
-	if longest(Safe(r.Asked), unwrapped) > half+1 && r.Signed != "" { // one below the other, since neither is broken
-		signed = append(slices.Repeat([]string{""}, len(asked)), signed...)
-	}
 	tone, mark := Normal, " "
 	var cause []string
 	if r.Cause != "" {

@@ -81,14 +81,23 @@ func NewScreen(w io.Writer, colour When, noColour string) *Screen {
 	r := lipgloss.NewRenderer(w)
 	r.SetColorProfile(profile) // otherwise it asks the environment again
 	base := r.NewStyle()
-	// Colours that are read on white and on black; where there are only sixteen, the
-	// terminal's own.
-	good, careful, bad, accent := "2", "3", "1", "6"
+	// Where there are only sixteen colours, the terminal's own. Where the background is not known, colours
+	// that are read on white and on black; else those with a contrast of 7:1 and more.
+	good, careful, bad, accent, quiet := "2", "3", "1", "6", base.Faint(true)
 	if profile == termenv.ANSI256 {
-		good, careful, bad, accent = "28", "130", "160", "31"
+		switch background(os.Getenv("COLORFGBG")) {
+		case dark:
+			good, careful, bad, accent = "114", "179", "210", "80"
+			quiet = base.Foreground(lipgloss.Color("248"))
+		case light:
+			good, careful, bad, accent = "22", "94", "124", "24"
+			quiet = base.Foreground(lipgloss.Color("240"))
+		default:
+			good, careful, bad, accent = "28", "130", "160", "31"
+		}
 	}
 	s.styles = map[Tone]lipgloss.Style{
-		Normal: base, Strong: base.Bold(true), Quiet: base.Faint(true), Good: base.Foreground(lipgloss.Color(good)),
+		Normal: base, Strong: base.Bold(true), Quiet: quiet, Good: base.Foreground(lipgloss.Color(good)),
 		Careful: base.Foreground(lipgloss.Color(careful)), Bad: base.Foreground(lipgloss.Color(bad)).Bold(true),
 		Accent: base.Foreground(lipgloss.Color(accent)),
 	}
@@ -102,6 +111,25 @@ const (
 
 // within keeps lines readable: very long ones are not, and in very short ones nothing
 // can be laid out.
+// The backgrounds that a terminal can tell of.
+const (
+	unknown = iota
+	dark
+	light
+)
+
+// background reads COLORFGBG, which terminals set to the numbers of their colours: the last is the background's.
+func background(colours string) int {
+	n, err := strconv.Atoi(colours[strings.LastIndex(colours, ";")+1:])
+	switch {
+	case err != nil || n < 0 || n > 15:
+		return unknown
+	case n <= 6 || n == 8:
+		return dark
+	}
+	return light
+}
+
 func within(columns int) int { return min(max(columns, 40), 120) }
 
 // Say prints one line of our own text; outside text in it must be escaped with
@@ -240,6 +268,17 @@ func (s *Screen) Hung(head string, tone Tone, text string) {
 		s.Say("%s %s", s.Paint(tone, head), l)
 		head = strings.Repeat(" ", lipgloss.Width(head))
 	}
+}
+
+// Beside prints two texts on a line, or below each other where there is no room. Neither is broken: the second is
+// a command to be copied.
+func (s *Screen) Beside(left, right string) {
+	if s.text != unwrapped && lipgloss.Width(left)+2+lipgloss.Width(right) > s.text {
+		s.Say("%s", left)
+		s.Say("  %s", right)
+		return
+	}
+	s.Say("%s  %s", left, right)
 }
 
 // Item prints a marked paragraph, its further lines indented under the first.

@@ -74,7 +74,7 @@ func (r *Rolling) End() {
 		}
 	}
 	if len(names) > 0 {
-		r.s.Wrapped(0, Quiet, "no room for "+strings.Join(names, ", ")+" (a wider window has it, and --json)")
+		r.s.Wrapped(0, Quiet, "Hidden at this width: "+strings.Join(names, ", ")+". Widen the window or use --json.")
 	}
 }
 

@@ -242,8 +242,8 @@ func draw(s *session.Session, p incidents.Progress) error {
 	if s.JSON {
 		return s.PrintJSON(p)
 	}
-	s.Out.Say("%s about %s, serial %s: %s", s.Out.Paint(term.Strong, "Incident "+p.Name), term.Safe(p.About),
-		p.Serial[:min(8, len(p.Serial))], term.Safe(p.Because))
+	s.Out.Hung("Incident "+p.Name, term.Strong, fmt.Sprintf("about %s, serial %s: %s", term.Safe(p.About),
+		p.Serial[:min(8, len(p.Serial))], term.Safe(p.Because)))
 	s.Out.Say("%s", s.Out.Paint(term.Quiet, fmt.Sprintf("opened %s by %s", span.Distance(s.Moment(), p.Opened),
 		term.Safe(p.Who))))
 	if p.FalseAlarm {

@@ -412,6 +412,6 @@ func (s *Session) Next(list ...overview.Advice) {
 		if i == 0 {
 			s.Out.Gap()
 		}
-		s.Out.Say("%s  %s", s.Out.Paint(term.Quiet, "next: "+a.Why+":"), s.Out.Paint(term.Accent, a.Command))
+		s.Out.Beside(s.Out.Paint(term.Quiet, "next: "+a.Why+":"), s.Out.Paint(term.Accent, a.Command))
 	}
 }

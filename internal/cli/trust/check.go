@@ -108,10 +108,6 @@ func printChecked(s *session.Session, set string, checked []machine.Checked) err
 		return nil
 	}
 	var kits []string
-	widest := 0
-	for _, c := range checked {
-		widest = max(widest, len(c.Store))
-	}
 	for _, c := range checked {
 		mark, tone, said := "✓", term.Good, "all there"
 		switch {
@@ -122,9 +118,8 @@ func printChecked(s *session.Session, set string, checked []machine.Checked) err
 		case len(c.Stale) > 0 || c.Note != "":
 			mark, tone = "!", term.Careful
 		}
-		s.Out.Say("%s %s  %s  %s", s.Out.Paint(tone, mark),
-			s.Out.Paint(term.Strong, fmt.Sprintf("%-*s", widest, c.Store)),
-			s.Out.Paint(tone, fmt.Sprintf("%-12s", said)), s.Out.Paint(term.Quiet, term.Safe(c.Path)))
+		s.Out.Beside(fmt.Sprintf("%s  %s", s.Out.Paint(tone, fmt.Sprintf("%s %-11s", mark, said)),
+			s.Out.Paint(term.Strong, c.Store)), s.Out.Paint(term.Quiet, term.Safe(c.Path)))
 		if len(c.There) > 0 {
 			for _, t := range c.Missing {
 				s.Out.Item(" ", "missing: "+term.Safe(t))

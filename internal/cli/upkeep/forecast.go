@@ -153,7 +153,7 @@ func printDue(s *session.Session, list []renewing.Due, ahead span.Span, calendar
 			{Text: d.What, Prose: true}, {Text: strings.Join(d.Holders, ", ")}})
 	}
 	if len(rows) > 0 {
-		s.Out.Table([]string{"day", "", "what", "serial", "", "held by"}, rows, "held by", "serial")
+		s.Out.Table([]string{"day", "in", "for", "serial", "what", "held by"}, rows, "serial", "in")
 		s.Next(overview.Advice{Why: "the first of them", Command: list[0].Command})
 	}
 	if calendar != "" {
