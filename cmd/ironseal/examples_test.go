@@ -43,6 +43,16 @@ var otherwise = map[string]int{
 	"ironseal authority passphrase services":   2,
 	"ironseal request passphrase R1":           2,
 	"ironseal party import ../parties.csv":     1, // the demo has none
+	// the demo has none of these
+	"ironseal authority adopt skua ../partner/skua-root.pem":                                1,
+	"ironseal authority adopt gates ../gates.pem --key ../gates.key.pem --issued ../issued": 1,
+	"ironseal authority take-in gates ../gates.answer.pem":                                  1,
+	"ironseal certificate take-in ../answer.p7b --request R5":                               1,
+	"ironseal courier open ../stick":                                                        1,
+	"ironseal courier answer ../stick --out ../back":                                        1,
+	"ironseal changeover finish services --out ../gone":                                     1,
+	// the root stays in the demo
+	`ironseal changeover record services quay-gate-3 --because "seen on its screen"`: 1,
 	// nobody answers at these
 	"ironseal probe booking.ternbay.example:443 mail.ternbay.example:25":                     4,
 	"ironseal probe booking.ternbay.example@192.0.2.17:8443 --anchor ../handed-out/root.pem": 4,
@@ -120,9 +130,15 @@ func tryExample(t *testing.T, stage place, before, line string) {
 		"ironseal authority cross ": "ironseal authority create skua --subject 'CN=Skua Root' --key ecdsa-p256 --yes " +
 			"&& " +
 			"ironseal authority create newroot --subject 'CN=New Root' --key ecdsa-p256 --yes",
-		"ironseal party show ":   "ironseal party add quay-gate-3",
-		"ironseal party change ": "ironseal party add quay-gate-3",
-		"ironseal party remove ": "ironseal party add quay-gate-3",
+		"ironseal estate restore ":      "ironseal estate backup ../harbour.backup",
+		"ironseal changeover plan ":     "ironseal authority renew services --switch-day 2031-01-01 --yes",
+		"ironseal changeover prepare ":  "ironseal authority renew services --switch-day 2031-01-01 --yes",
+		"ironseal changeover progress ": "ironseal authority renew services --switch-day 2031-01-01 --yes",
+		"ironseal changeover switch ":   "ironseal authority renew services --switch-day 2031-01-01 --yes",
+		"ironseal changeover back ":     "ironseal authority renew services --yes",
+		"ironseal party show ":          "ironseal party add quay-gate-3",
+		"ironseal party change ":        "ironseal party add quay-gate-3",
+		"ironseal party remove ":        "ironseal party add quay-gate-3",
 		"ironseal trust pair R5 ": "ironseal trust create partners && ironseal trust add partners " +
 			"../partner/skua-roots.zip --yes",
 		"ironseal revocations show ":             "ironseal revocations publish --to ../public",

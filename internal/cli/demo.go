@@ -24,7 +24,7 @@ func demoCommand(s *session.Session) *cobra.Command {
 	var story string
 	c := &cobra.Command{
 		Use:   "demo [DIR]",
-		Short: "Watch a whole authority being set up, from nothing to a live proof",
+		Short: "Watch an authority being set up, step by step, with made-up data",
 		Long: `Play the Tern Bay Ferries scenario: every command as a person would type it, then
 its output. It asks nothing, and leaves an estate that you can go on with.
 

@@ -58,8 +58,8 @@ func option(f *pflag.Flag) (name, text string) {
 			value = "TEXT"
 		}
 	}
-	if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "[]" && f.DefValue != "0" {
-		text += "; " + f.DefValue + " when left out"
+	if d := strings.Trim(f.DefValue, "[]"); d != "" && d != "false" && d != "0" && d != "0s" {
+		text += "; " + d + " when left out"
 	}
 	return strings.TrimSpace("--" + f.Name + " " + value), text
 }

@@ -74,7 +74,7 @@ func referenceCommand(s *session.Session) *cobra.Command {
 	var man bool
 	c := &cobra.Command{
 		Use:   "reference DIR",
-		Short: "Write the reference pages, or manual pages, from the program itself",
+		Short: "Write the reference pages or the manual pages",
 		Long: `Write the pages on commands, findings, templates, receivers, platforms and JSON into a
 directory; with --man, a manual page for each command, for man -l or for a
 directory that man searches.`,

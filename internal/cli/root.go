@@ -146,7 +146,7 @@ Begin with:  ironseal estate create harbour     (or watch: ironseal demo)`,
 	f := root.PersistentFlags()
 	f.StringVar(&s.EstateDir, "estate", "", "the estate `DIR` (else IRONSEAL_ESTATE, else the nearest above)")
 	f.BoolVar(&s.JSON, "json", false, "print JSON")
-	f.BoolVar(&s.Yes, "yes", false, "answer yes to questions; never passes a stop")
+	f.BoolVar(&s.Yes, "yes", false, "answer yes to questions; passes no finding that needs a waiver")
 	f.StringArrayVar(&s.PassFiles, "passphrase-file", nil, "read passphrases from `[HANDLE=]FILE`; may be repeated")
 	f.StringVar(&s.Colour, "color", "auto", "auto, always or never")
 	f.StringVar(&s.AsOf, "as-of", "", "look at things as of `TIME` (2030-01-31, or with T12:00:00Z); acts only in a "+
@@ -210,7 +210,8 @@ handles, templates, requests and certificates when you press Tab.`,
 
 // versionCommand tells which build this is.
 func versionCommand(s *session.Session) *cobra.Command {
-	return session.Reading(&cobra.Command{Use: "version", Short: "Which build this is", Args: cobra.NoArgs,
+	return session.Reading(&cobra.Command{Use: "version", Short: "Show the version",
+		Example: "  ironseal version", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			if s.JSON {
 				return s.PrintJSON(map[string]string{"version": s.Version})

@@ -26,7 +26,7 @@ import (
 
 // Command is ironseal authority.
 func Command(s *session.Session) *cobra.Command {
-	return session.Group("authority", "Roots and intermediates: make them, look at them, hand them out",
+	return session.Group("authority", "Roots and intermediates: create, renew and show them",
 		authorityCreate(s), authorityRenew(s), authorityRetire(s), authorityPassphrase(s), authorityCross(s),
 		authorityApply(s),
 		authorityAccept(s),
@@ -94,7 +94,7 @@ func authorityCreate(s *session.Session) *cobra.Command {
 	var f authorityFlags
 	c := &cobra.Command{
 		Use:   "create HANDLE",
-		Short: "Make a root, or an authority below another",
+		Short: "Create a root, or an authority below another",
 		Long: `Make an authority: its key, its certificate and its records.
 
 What is left out is proposed: the subject from the estate's organisation, the key
@@ -185,7 +185,7 @@ func signsHosts(e *estate.Estate, g *hierarchy.Generation) bool {
 func authorityList(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:     "list",
-		Short:   "All authorities",
+		Short:   "List all authorities",
 		Example: "  ironseal authority list\n  ironseal authority list --quiet",
 		Args:    session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -242,7 +242,7 @@ func authorityShow(s *session.Session) *cobra.Command {
 	var field string
 	c := &cobra.Command{
 		Use:   "show HANDLE",
-		Short: "One authority, in words",
+		Short: "Show one authority",
 		Example: "  ironseal authority show root\n  ironseal authority show services --all\n  ironseal authority " +
 			"show root --field sha256",
 		Args: session.Exactly(1, "a handle"),
@@ -290,7 +290,7 @@ func authorityShow(s *session.Session) *cobra.Command {
 func authorityTree(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:     "tree",
-		Short:   "The hierarchy, with lifetimes drawn over one time axis",
+		Short:   "Draw the hierarchy with its lifetimes over one time axis",
 		Example: "  ironseal authority tree\n  ironseal authority tree --as-of 2035-01-01",
 		Args:    session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -318,7 +318,7 @@ func authorityExport(s *session.Session) *cobra.Command {
 	var f certificate.ExportFlags
 	c := &cobra.Command{
 		Use:   "export HANDLE",
-		Short: "Hand out an authority's certificate",
+		Short: "Write an authority's certificate to a file",
 		Example: `  ironseal authority export root
   ironseal authority export root --as der --out root.der
   ironseal authority export services --with root --out -`,

@@ -17,7 +17,7 @@ func authorityCross(s *session.Session) *cobra.Command {
 	var f authorityFlags
 	c := &cobra.Command{
 		Use:   "cross AUTHORITY OTHER",
-		Short: "Let one authority vouch for another, such as a partner's root",
+		Short: "Sign a cross-certificate for another authority, such as a partner's root",
 		Long: `Sign a cross-certificate: AUTHORITY certifies the name and the key of OTHER. Clients that trust
 AUTHORITY then accept what OTHER signs, within --may-certify.
 

@@ -37,7 +37,7 @@ func authorityApply(s *session.Session) *cobra.Command {
 	var withdraw, again bool
 	c := &cobra.Command{
 		Use:   "apply HANDLE",
-		Short: "Make an authority's request to a parent that is elsewhere",
+		Short: "Make a request to a parent authority that another estate or company runs",
 		Long:  aboutApply,
 		Example: `  ironseal authority apply gates --parent offline-root --out ../gates.request.pem
   ironseal authority apply gates --withdraw`,
@@ -157,11 +157,12 @@ func authorityAccept(s *session.Session) *cobra.Command {
 	var because string
 	c := &cobra.Command{
 		Use:   "take-in HANDLE FILE...",
-		Short: "Take in a parent's answer to an authority's request",
+		Short: "Import the parent's answer to such a request",
 		Long: `Match the answer of a parent elsewhere with the request that was sent, check it
 (key, subject, usages, path length, lifetime, and a chain up to a root that is on
 record or given with --anchor), and take it in with what stands above it.`,
-		Args: session.AtLeast(2, "a handle and the returned file"),
+		Example: "  ironseal authority take-in gates ../gates.answer.pem",
+		Args:    session.AtLeast(2, "a handle and the returned file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx := cmd.Context()
 			w, err := session.Waivers(waive, because)
@@ -244,7 +245,7 @@ func authorityAdopt(s *session.Session) *cobra.Command {
 	var anchors, issued, revoked []string
 	c := &cobra.Command{
 		Use:   "adopt HANDLE FILE...",
-		Short: "Make an authority known that exists elsewhere",
+		Short: "Put an existing authority on record, with or without its key",
 		Long: `Take in an authority that was made elsewhere: its certificate, with what stands
 above it, and its key where it is given, in any form. Without its key it is known
 here, and trusted, but cannot sign. A further certificate of an authority that is
@@ -253,7 +254,8 @@ known already becomes its next generation.
 With --issued, certificates that it issued are recorded as well; with --revoked,
 what its revocation lists say. What else it issued and revoked is not known here,
 and the record says so.`,
-		Args: session.AtLeast(2, "a handle and the certificate's file"),
+		Example: "  ironseal authority adopt skua ../partner/skua-root.pem\n  ironseal authority adopt gates ../gates.pem --key ../gates.key.pem --issued ../issued",
+		Args:    session.AtLeast(2, "a handle and the certificate's file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx := cmd.Context()
 			ask := elsewhere.AdoptAsk{Handle: args[0]}

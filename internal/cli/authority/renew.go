@@ -49,7 +49,7 @@ func authorityRenew(s *session.Session) *cobra.Command {
 	var f renewFlags
 	c := &cobra.Command{
 		Use:   "renew HANDLE",
-		Short: "Make the next generation of an authority",
+		Short: "Renew an authority",
 		Long: `Renew an authority: a further generation, with a new key unless --same-key. The
 earlier one goes on to sign its revocation lists and to validate what it issued.
 
@@ -225,7 +225,7 @@ func authorityRetire(s *session.Session) *cobra.Command {
 	var destroy, undo bool
 	c := &cobra.Command{
 		Use:   "retire HANDLE",
-		Short: "End an authority's signing",
+		Short: "Retire an authority: it signs no more certificates",
 		Long: `A retired authority no longer signs. It goes on with revocation until the last
 certificate that it issued ends. After that, --destroy-key destroys its key, on
 record.

@@ -56,7 +56,7 @@ func certificateRenew(s *session.Session) *cobra.Command {
 	var f again
 	c := &cobra.Command{
 		Use:   "renew [CERTIFICATE]",
-		Short: "Sign a certificate in the place of another",
+		Short: "Renew a certificate",
 		Long:  aboutRenew,
 		Example: `  ironseal certificate renew booking.ternbay.example
   ironseal certificate renew --due --within 90d`,

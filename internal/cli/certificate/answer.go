@@ -19,7 +19,7 @@ func certificateAccept(s *session.Session) *cobra.Command {
 	var ask elsewhere.AnswerAsk
 	c := &cobra.Command{
 		Use:   "take-in FILE...",
-		Short: "Take in a certificate that an outside authority signed for a request of ours",
+		Short: "Import a certificate that an outside authority signed for a request of ours",
 		Long: `Match a returned certificate to the request that was sent and has the same key,
 check it against what was asked, and take it in with its chain. It can then be
 exported and handed over like any other.
@@ -30,7 +30,8 @@ root that only came along in the file is nobody's word.
 
 A certificate that an authority of this estate signed, and that is not on record
 because it was issued after the backup that was restored, is taken in again.`,
-		Args: session.AtLeast(1, "the returned file"),
+		Example: "  ironseal certificate take-in ../answer.p7b --request R5",
+		Args:    session.AtLeast(1, "the returned file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx := cmd.Context()
 			var err error

@@ -25,7 +25,7 @@ import (
 
 // Command is ironseal certificate.
 func Command(s *session.Session) *cobra.Command {
-	return session.Group("certificate", "Certificates that were signed: find them, look at them, hand them out",
+	return session.Group("certificate", "Certificates: find them, show them, hand them over, renew them",
 		session.Reading(certificateList(s)), session.Reading(certificateShow(s)), session.Reading(certificateExport(s)),
 		session.Reading(certificateCompare(s)), certificateRenew(s), certificateAccept(s), certificateHandover(s))
 }
@@ -35,7 +35,7 @@ func certificateList(s *session.Session) *cobra.Command {
 	var d days
 	c := &cobra.Command{
 		Use:   "list",
-		Short: "Certificates that were signed",
+		Short: "List certificates",
 		Long: `The certificates that serve, those that end first on top. With --state any, those
 too that ended, were replaced or revoked, or wait for a switch day.`,
 		Example: "  ironseal certificate list\n  ironseal certificate list --state expiring\n  ironseal certificate " +
@@ -178,7 +178,7 @@ func certificateShow(s *session.Session) *cobra.Command {
 	var field string
 	c := &cobra.Command{
 		Use:   "show CERTIFICATE",
-		Short: "One certificate, in words",
+		Short: "Show one certificate",
 		Long:  "Show one certificate in words, what matters first.\n\n" + certificateNaming,
 		Example: "  ironseal certificate show booking.ternbay.example\n  ironseal certificate show R1 --all\n  " +
 			"ironseal certificate show R1 --field sha1\n  ironseal certificate show R1 --template-changes",
@@ -273,7 +273,7 @@ func certificateExport(s *session.Session) *cobra.Command {
 	var f ExportFlags
 	c := &cobra.Command{
 		Use:   "export CERTIFICATE",
-		Short: "Hand out a certificate, with its issuers behind it in order",
+		Short: "Write a certificate to a file, with its issuers in order",
 		Long: `Write a certificate to a file named for its host: the leaf first, then its
 issuers, then the root. A different file of the same name is replaced only after
 asking.

@@ -73,7 +73,7 @@ func certificateHandover(s *session.Session) *cobra.Command {
 	var f handoverFlags
 	c := &cobra.Command{
 		Use:   "handover CERTIFICATE... --for RECEIVER",
-		Short: "Write everything that a receiver needs into one folder, with a page that says what to do",
+		Short: "Write everything that a server or device needs into one folder, with instructions",
 		Long: `Write a folder named for the host: the files in the shape that the receiver
 takes, and a READ-ME with the steps in the receiver's order.
 
@@ -201,7 +201,7 @@ func printHandover(s *session.Session, d delivery.HandedOver, ask delivery.Hando
 func certificateCompare(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:   "compare A B",
-		Short: "How two certificates differ, in words",
+		Short: "Compare two certificates",
 		Long: `Compare two certificates: the good server's against the bad one's, or the old
 against the new. Each is a file, or named as in certificate show.`,
 		Example: "  ironseal certificate compare booking.ternbay.example mail.ternbay.example\n  ironseal " +

@@ -28,11 +28,12 @@ func changeoverPrepare(s *session.Session) *cobra.Command {
 	var because string
 	c := &cobra.Command{
 		Use:   "prepare HANDLE",
-		Short: "Sign a certificate for every holder, to be kept unused until the switch day",
+		Short: "Sign the certificates that will be used from the switch day on",
 		Long: `For every certificate that serves under the current generation, sign one under the
 prepared generation. They wait, unused, for the switch day. What was prepared before
 is left alone, so that the command can be repeated.`,
-		Args: session.Exactly(1, "a handle"),
+		Example: "  ironseal changeover prepare services",
+		Args:    session.Exactly(1, "a handle"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := session.Waivers(waive, because)
 			if err != nil {
@@ -60,9 +61,10 @@ is left alone, so that the command can be repeated.`,
 func changeoverProgress(s *session.Session) *cobra.Command {
 	var plot string
 	cmd := &cobra.Command{
-		Use:   "progress HANDLE|SET",
-		Short: "How a change-over stands",
-		Args:  session.Exactly(1, "a handle"),
+		Use:     "progress HANDLE|SET",
+		Short:   "Show how far a change-over is",
+		Example: "  ironseal changeover progress services",
+		Args:    session.Exactly(1, "a handle"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := s.Estate(cmd.Context())
 			if err != nil {
@@ -111,9 +113,10 @@ func changeoverSwitch(s *session.Session) *cobra.Command {
 	var waive []string
 	var because string
 	c := &cobra.Command{
-		Use:   "switch HANDLE|SET",
-		Short: "Let the prepared generation, and what it signed, serve from now on",
-		Args:  session.Exactly(1, "a handle"),
+		Use:     "switch HANDLE|SET",
+		Short:   "Switch to the prepared generation",
+		Example: "  ironseal changeover switch services --early",
+		Args:    session.Exactly(1, "a handle"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := s.Estate(cmd.Context())
 			if err != nil {
@@ -166,9 +169,10 @@ func changeoverSwitch(s *session.Session) *cobra.Command {
 func changeoverBack(s *session.Session) *cobra.Command {
 	var day string
 	c := &cobra.Command{
-		Use:   "back HANDLE|SET",
-		Short: "Go back to the generation before, until another switch day",
-		Args:  session.Exactly(1, "a handle"),
+		Use:     "back HANDLE|SET",
+		Short:   "Go back to the generation before",
+		Example: "  ironseal changeover back services --switch-day 2031-01-01",
+		Args:    session.Exactly(1, "a handle"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := s.Estate(cmd.Context())
 			if err != nil {

@@ -123,7 +123,7 @@ func changeoverPlan(s *session.Session) *cobra.Command {
 	var out, to, day string
 	c := &cobra.Command{
 		Use:   "plan HANDLE|SET",
-		Short: "Who must get what by when, in an order that is safe",
+		Short: "Plan a change-over: who must get what, by when, in a safe order",
 		Long: `Say who must get what by when, so that nothing breaks: the new root on every machine
 before the first certificate under it is served, the old one until its last
 certificate is gone. With --out, kits are packed for the parties that have to learn.
@@ -131,7 +131,8 @@ certificate is gone. With --out, kits are packed for the parties that have to le
 With --to and --switch-day it is put on record that the parties of a trust set will hold
 another from that day on: a partner's root that changes, or roots that are no longer
 wanted.`,
-		Args: session.Exactly(1, "a handle"),
+		Example: "  ironseal changeover plan services",
+		Args:    session.Exactly(1, "a handle"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := s.Estate(cmd.Context())
 			if err != nil {
@@ -194,13 +195,14 @@ func changeoverRecord(s *session.Session) *cobra.Command {
 	var byProbe bool
 	c := &cobra.Command{
 		Use:   "record HANDLE|SET PARTY...",
-		Short: "Confirm that parties hold the new root",
+		Short: "Record that parties have the new root",
 		Long: `Confirm by hand that parties hold the root that a change-over brings, and say how that is
 known. The reports of kits' scripts do the same: ironseal trust record.
 
 With --probe the endpoints of all parties are looked at: a server that asks for clients'
 certificates says of which roots it takes them.`,
-		Args: session.AtLeast(1, "a handle or a set"),
+		Example: "  ironseal changeover record services quay-gate-3 --because \"seen on its screen\"",
+		Args:    session.AtLeast(1, "a handle or a set"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := s.Estate(cmd.Context())
 			if err != nil {
@@ -267,10 +269,11 @@ func changeoverFinish(s *session.Session) *cobra.Command {
 	var out string
 	c := &cobra.Command{
 		Use:   "finish HANDLE|SET --out DIR",
-		Short: "Make the kits by which machines forget the root that was left",
+		Short: "Pack the kits that remove the old root from machines",
 		Long: `When nothing valid hangs any more on a root that stood above an authority, pack for every
 party kits that take it out. Until then it is refused.`,
-		Args: session.Exactly(1, "a handle"),
+		Example: "  ironseal changeover finish services --out ../gone",
+		Args:    session.Exactly(1, "a handle"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if out == "" {
 				return session.Misused("changeover finish: say where the kits go: --out DIR")

@@ -25,7 +25,7 @@ func courierPack(s *session.Session) *cobra.Command {
 	var ask carrying.PackAsk
 	c := &cobra.Command{
 		Use:   "pack FOLDER [REQUEST...]",
-		Short: "Pack requests for another estate, with instructions",
+		Short: "Pack requests for another estate into a folder",
 		Long: `Write a folder for the memory stick: the requests, a manifest with the hash of
 every file, a check code to compare aloud, and a page that tells the person at the
 other end what to do. The requests are recorded as sent.
@@ -76,12 +76,13 @@ func courierOpen(s *session.Session) *cobra.Command {
 	var anchors []string
 	c := &cobra.Command{
 		Use:   "open FOLDER",
-		Short: "Verify a courier's folder and take in what it brings",
+		Short: "Verify a courier's folder and import what it brings",
 		Long: `Verify every file of a courier's folder, and take in what it brings: requests, to
 be looked at and signed; or certificates and revocation lists, which are matched with what was sent and
 checked like any answer. A folder is taken in once; where something in it could not
 be, it may be opened again.`,
-		Args: session.Exactly(1, "the folder"),
+		Example: "  ironseal courier open ../stick",
+		Args:    session.Exactly(1, "the folder"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			trusted, err := s.CertificatesInAll(anchors)
 			if err != nil {
@@ -168,9 +169,10 @@ func brought(s *session.Session, o carrying.Opened) error {
 func courierAnswer(s *session.Session) *cobra.Command {
 	var out string
 	c := &cobra.Command{
-		Use:   "answer FOLDER",
-		Short: "Pack the certificates that were signed for a courier's requests",
-		Args:  session.Exactly(1, "the folder that brought the requests"),
+		Use:     "answer FOLDER",
+		Short:   "Pack the signed certificates to be carried back",
+		Example: "  ironseal courier answer ../stick --out ../back",
+		Args:    session.Exactly(1, "the folder that brought the requests"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if out == "" {
 				return session.Misused("courier answer needs the folder to make: --out FOLDER")

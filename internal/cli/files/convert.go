@@ -39,7 +39,7 @@ func Convert(s *session.Session) *cobra.Command {
 	}
 	c := session.Reading(&cobra.Command{
 		Use:   "convert FILE... --to FORMAT",
-		Short: "Bring certificates and keys into another form, in order",
+		Short: "Convert certificates and keys, in the right order",
 		Long: `Read certificates and keys in any form (PEM, DER, PKCS#7, PKCS#12, PKCS#8, PKCS#1,
 SEC 1), put them in order, drop duplicates and strays, and write them in one form.
 What was done is said. No estate is needed.

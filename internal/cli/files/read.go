@@ -29,7 +29,7 @@ func Read(s *session.Session) *cobra.Command {
 	var openWith string
 	c := session.Reading(&cobra.Command{
 		Use:   "read FILE|-...",
-		Short: "Say in words what a file holds: certificates, requests, keys",
+		Short: "Show what a file holds: certificates, requests, keys",
 		Long: `Decode whatever this trade passes around, and say what matters first. Several
 objects in one file are all told. A certificate that strict readers refuse is
 told as far as it goes, with its faults. Of a heap of files it says which key,

@@ -50,7 +50,7 @@ func Verify(s *session.Session) *cobra.Command {
 	var revocations session.Revocations
 	c := session.Reading(&cobra.Command{
 		Use:   "verify FILE...",
-		Short: "Say whether a client would accept a certificate, and why",
+		Short: "Check whether a client would accept a certificate, and why",
 		Long:  aboutVerify,
 		Example: `  ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --name booking.ternbay.example
   ironseal verify ../handed-out/booking.ternbay.example.with-issuers.pem --name booking --anchor ../handed-out/root.pem
@@ -92,7 +92,7 @@ func Verify(s *session.Session) *cobra.Command {
 	policyFlags(fl, &policies, &q)
 	revocations.Flags(c)
 	session.ClientsFlag(c, "by", &by,
-		"say what these kinds of client make of it: `CLIENT`s, or all; they decide the status")
+		"judge as this kind of `CLIENT` does, or all; decides the exit status; may be repeated")
 	fl.StringVar(&name, "name", "", "the `HOST` that the client connects to: a name or an address")
 	fl.StringVar(&usageName, "usage", "", "the usage that the client needs; serverAuth when --name is given")
 	fl.StringArrayVar(&anchors, "anchor", nil, "a `FILE` of trusted roots; may be repeated")

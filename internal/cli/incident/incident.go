@@ -22,7 +22,7 @@ import (
 
 // Command is ironseal incident.
 func Command(s *session.Session) *cobra.Command {
-	return session.Group("incident", "From the suspicion that a key is lost to the point where nothing hangs on it",
+	return session.Group("incident", "Deal with a lost or stolen key, step by step",
 		open(s), session.Reading(show(s)), session.Reading(list(s)), replace(s), closing(s))
 }
 
@@ -39,7 +39,7 @@ func open(s *session.Session) *cobra.Command {
 	var because string
 	c := &cobra.Command{
 		Use:     "open AUTHORITY|CERTIFICATE",
-		Short:   "A key is lost, or may be",
+		Short:   "Open an incident: a key is lost or stolen, or may be",
 		Long:    aboutOpen,
 		Example: `  ironseal incident open services --because "the safe was found open"`,
 		Args:    session.Exactly(1, "an authority or a certificate"),
@@ -75,7 +75,7 @@ func show(s *session.Session) *cobra.Command {
 	var report string
 	c := &cobra.Command{
 		Use:   "show INCIDENT",
-		Short: "How an incident stands, and what is next",
+		Short: "Show what is done, and the next step",
 		Example: `  ironseal incident show I1
   ironseal incident show I1 --report ../incident-1.txt`,
 		Args: session.Exactly(1, "an incident, such as I1"),
@@ -115,9 +115,10 @@ func found(ctx context.Context, s *session.Session, name string) (*estate.Estate
 
 func list(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
-		Use:   "list",
-		Short: "The incidents, open ones and others",
-		Args:  session.Exactly(0, "no argument"),
+		Use:     "list",
+		Example: "  ironseal incident list",
+		Short:   "List incidents",
+		Args:    session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			e, err := s.Estate(cmd.Context())
 			if err != nil {
@@ -164,7 +165,7 @@ func replace(s *session.Session) *cobra.Command {
 	var because string
 	c := &cobra.Command{
 		Use:   "replace INCIDENT",
-		Short: "Sign a certificate in the place of every affected one that has none",
+		Short: "Sign the replacements that are missing",
 		Long: `Under the newest generation of each authority, prepared for a switch day or not. What
 has one already is left alone, so that the command can be repeated.`,
 		Example: `  ironseal incident replace I1`,
@@ -196,7 +197,7 @@ func closing(s *session.Session) *cobra.Command {
 	var how incidents.Ending
 	c := &cobra.Command{
 		Use:   "close INCIDENT",
-		Short: "The incident is over",
+		Short: "Close an incident",
 		Long: `An incident closes when every step is done. --unfinished closes it with steps left over.
 
 The key stays in doubt: nothing is signed for it, and an authority with this key grants nothing

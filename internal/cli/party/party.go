@@ -29,7 +29,7 @@ func list(s *session.Session) *cobra.Command {
 	var csv bool
 	c := &cobra.Command{
 		Use:     "list",
-		Short:   "All parties",
+		Short:   "List parties",
 		Example: "  ironseal party list\n  ironseal party list --csv",
 		Args:    session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -82,7 +82,7 @@ func list(s *session.Session) *cobra.Command {
 func show(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:     "show PARTY",
-		Short:   "One party: what it holds, what it trusts, what was seen of it",
+		Short:   "Show one party: its certificates, its trust stores, its endpoints",
 		Example: "  ironseal party show quay-gate-3",
 		Args:    session.Exactly(1, "a party"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -157,8 +157,8 @@ type said struct {
 func (f *said) add(s *session.Session, c *cobra.Command) {
 	fl := c.Flags()
 	fl.StringSliceVar(&f.endpoints, "endpoint", nil, "where it can be looked at: `[NAME@]HOST:PORT`; may be repeated")
-	fl.StringSliceVar(&f.platforms, "platform", nil, "the `PLATFORM`s of the kits that it takes")
-	fl.StringSliceVar(&f.sets, "set", nil, "the trust `SET`s that it must hold")
+	fl.StringSliceVar(&f.platforms, "platform", nil, "a `PLATFORM` whose kit it takes; may be repeated")
+	fl.StringSliceVar(&f.sets, "set", nil, "a trust `SET` that it must have; may be repeated")
 	fl.StringVar(&f.receiver, "receiver", "", "the `RECEIVER`: in which shape it takes a certificate")
 	fl.StringVar(&f.template, "template", "", "the `TEMPLATE` by which its requests are signed")
 	fl.StringVar(&f.owner, "owner", "", "`WHO` looks after it")
@@ -201,7 +201,7 @@ func add(s *session.Session) *cobra.Command {
 	var f said
 	c := &cobra.Command{
 		Use:   "add NAME",
-		Short: "Put a party on record",
+		Short: "Add a party",
 		Long: `Put a machine, a device or a person on record. Where a command takes --party NAME, what
 is on record of it stands in for its options: sign takes the template and what the
 receiver demands, handover the receiver, kit the platforms and the set.`,
@@ -235,7 +235,7 @@ func change(s *session.Session) *cobra.Command {
 	var f said
 	c := &cobra.Command{
 		Use:   "change PARTY",
-		Short: "Change what is on record of a party",
+		Short: "Change a party",
 		Long:  "Change what is on record of a party: what is typed takes the place of what was said, and nothing else.",
 		Example: "  ironseal party change quay-gate-3 --owner \"harbour technicians\"\n" +
 			"  ironseal party change quay-gate-3 --closed \"firmware 2.1 knows its maker's list alone\"",
@@ -264,7 +264,7 @@ func change(s *session.Session) *cobra.Command {
 func remove(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:     "remove PARTY...",
-		Short:   "Take parties out: what they hold stays on record",
+		Short:   "Remove parties; their certificates stay on record",
 		Example: "  ironseal party remove quay-gate-3",
 		Args:    session.AtLeast(1, "a party"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -288,7 +288,7 @@ func remove(s *session.Session) *cobra.Command {
 func importAll(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:   "import FILE.csv",
-		Short: "Put the parties of a table on record, and change those that are there",
+		Short: "Add or change the parties in a table",
 		Long: `Read a table whose columns are party, endpoint, platform, set, receiver, template, owner,
 closed and note, in whatever order; several of a kind stand in one cell with blanks
 between. All rows are taken or none: what is wrong with each is said.`,

@@ -61,7 +61,7 @@ func Command(s *session.Session) *cobra.Command {
 	var f flags
 	c := session.Reading(&cobra.Command{
 		Use:   "probe [NAME@]HOST:PORT...",
-		Short: "Look at live endpoints: are they trusted, and if not, why",
+		Short: "Check live endpoints: whether clients trust them, and why not",
 		Long:  aboutProbe,
 		Example: `  ironseal probe booking.ternbay.example:443 mail.ternbay.example:25
   ironseal probe booking.ternbay.example@192.0.2.17:8443 --anchor ../handed-out/root.pem
@@ -84,7 +84,7 @@ func Command(s *session.Session) *cobra.Command {
 	fl.StringVar(&f.page, "html", "", "write a page that needs nothing but itself to this `FILE`")
 	fl.StringVar(&f.metrics, "metrics", "", "write figures for a collector (OpenMetrics) to this `FILE`")
 	fl.BoolVar(&f.all, "all", false, "look at every endpoint on record")
-	fl.StringSliceVar(&f.party, "party", nil, "look at the endpoints of these `PARTY`s")
+	fl.StringSliceVar(&f.party, "party", nil, "only the endpoints of this `PARTY`; may be repeated")
 	fl.BoolVar(&f.record, "record", false, "put on record what was seen, for party show")
 	f.revocations.Flags(c)
 	session.Register(c, "party", s.Parties)

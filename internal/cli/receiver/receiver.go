@@ -24,7 +24,7 @@ func Command(s *session.Session) *cobra.Command {
 func list(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:     "list",
-		Short:   "All receivers",
+		Short:   "List receivers",
 		Example: "  ironseal receiver list",
 		Args:    session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -61,7 +61,7 @@ func list(s *session.Session) *cobra.Command {
 func show(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:     "show RECEIVER",
-		Short:   "One receiver, in words",
+		Short:   "Show one receiver",
 		Example: "  ironseal receiver show nginx",
 		Args:    session.Exactly(1, "a receiver"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -96,7 +96,7 @@ func show(s *session.Session) *cobra.Command {
 func copyOf(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:     "copy RECEIVER NEW",
-		Short:   "Make a receiver that begins as another",
+		Short:   "Copy a receiver",
 		Example: "  ironseal receiver copy appliance-pem quay-gate",
 		Args:    session.Exactly(2, "a receiver and a new name"),
 		RunE: func(cmd *cobra.Command, args []string) error {

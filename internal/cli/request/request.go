@@ -31,7 +31,7 @@ import (
 
 // Command is ironseal request.
 func Command(s *session.Session) *cobra.Command {
-	return session.Group("request", "Signing requests: draft them, take them in, look at them",
+	return session.Group("request", "Signing requests: draft them, take them in, show them",
 		requestDraft(s), requestReceive(s), session.Reading(requestList(s)), session.Reading(requestShow(s)),
 		requestDecline(s), requestPassphrase(s),
 		requestWithdraw(s))
@@ -49,7 +49,7 @@ func requestDraft(s *session.Session) *cobra.Command {
 	var seal bool
 	c := &cobra.Command{
 		Use:   "draft NAME...",
-		Short: "Make a key and a request for a host",
+		Short: "Make a key and a request for a server",
 		Long:  aboutDraft,
 		Example: `  ironseal request draft pier.ternbay.example www.pier.ternbay.example
   ironseal request draft --subject "CN=Ferry Timetable,O=Tern Bay Ferries" --template code-signing --out ../drafts
@@ -191,7 +191,7 @@ func requestReceive(s *session.Session) *cobra.Command {
 	var from string
 	c := &cobra.Command{
 		Use:   "receive FILE|DIR|-...",
-		Short: "Take in requests that others made, however untidy",
+		Short: "Take in requests, from files or a paste",
 		Long: `Take in signing requests from files, from every file of a directory, or pasted
 on standard input (-). PEM and DER are understood, and so are mail around it,
 quoting, blank lines, missing BEGIN and END lines, UTF-16 and invisible
@@ -287,7 +287,7 @@ func requestList(s *session.Session) *cobra.Command {
 	var state string
 	c := &cobra.Command{
 		Use:     "list",
-		Short:   "Requests that wait; with --state, others too",
+		Short:   "List requests",
 		Example: "  ironseal request list\n  ironseal request list --state any\n  ironseal request list --quiet",
 		Args:    session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -348,7 +348,7 @@ func requestShow(s *session.Session) *cobra.Command {
 	var field string
 	c := &cobra.Command{
 		Use:   "show REQUEST",
-		Short: "One request, in words",
+		Short: "Show one request",
 		Example: "  ironseal request show R1\n  ironseal request show R1 --all\n  ironseal request show R1 --field " +
 			"check_code",
 		Args: session.Exactly(1, "a request, such as R1"),

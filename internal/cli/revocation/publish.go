@@ -55,7 +55,7 @@ func publish(s *session.Session) *cobra.Command {
 	var to, answers, life, step string
 	c := &cobra.Command{
 		Use:   "publish [HANDLE...]",
-		Short: "Sign the lists that are due, and write the folder that clients fetch from",
+		Short: "Sign the lists that are due, and write the folder to be served",
 		Long:  aboutPublish,
 		Example: `  ironseal revocations publish --to ../public
   ironseal revocations publish services --all
@@ -217,7 +217,7 @@ func list(s *session.Session) *cobra.Command {
 	var alarm bool
 	c := &cobra.Command{
 		Use:   "list",
-		Short: "The revocation lists, until when they are fresh, and what is due",
+		Short: "Show each list: until when it is fresh, and what is due",
 		Example: `  ironseal revocations list
   ironseal revocations list --alarm`,
 		Args: session.Exactly(0, "no argument"),
@@ -302,7 +302,7 @@ func listCells(s *session.Session, d publishing.Due, v view.RevocationList) []te
 func takeIn(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:   "take-in FILE|DIR...",
-		Short: "Take in lists that were signed elsewhere, or before a backup was restored",
+		Short: "Import lists that were signed elsewhere, or before a backup was restored",
 		Long: `Lists of authorities whose keys are in another estate, such as a root in a safe. Each
 must be signed by its authority, whole, fresh, and newer than the one that is known. Several
 that were signed ahead can come at once or one by one: each is served at its time.

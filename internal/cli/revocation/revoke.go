@@ -46,7 +46,7 @@ func Revoke(s *session.Session) *cobra.Command {
 	var ask revoking.Ask
 	c := &cobra.Command{
 		Use:   "revoke CERTIFICATE...",
-		Short: "Take certificates back before their end",
+		Short: "Revoke certificates",
 		Long:  aboutRevoke(),
 		Example: `  ironseal revoke booking.ternbay.example --reason superseded --because "moved to the new host"
   ironseal revoke services --reason ca-compromise --since 2026-11-20 --because "the safe was open"

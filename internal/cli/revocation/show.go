@@ -19,7 +19,7 @@ func show(s *session.Session) *cobra.Command {
 	var field string
 	c := &cobra.Command{
 		Use:     "show FILE",
-		Short:   "What stands on a revocation list",
+		Short:   "Show what is on a revocation list",
 		Example: `  ironseal revocations show ../public/services.g1.crl`,
 		Args:    session.Exactly(1, "a file"),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -57,7 +57,7 @@ func check(s *session.Session) *cobra.Command {
 	var local bool
 	c := &cobra.Command{
 		Use:   "check [URL|FILE...]",
-		Short: "Whether clients find the lists that were published",
+		Short: "Check that clients find the published lists",
 		Long:  aboutCheck,
 		Example: `  ironseal revocations check ../public/services.g1.crl
   ironseal revocations check http://pki.ternbay.example/services.g1.crl`,

@@ -18,7 +18,8 @@ import (
 // ShowFlags adds the options of commands that show one object.
 func (s *Session) ShowFlags(c *cobra.Command, all *bool, field *string) {
 	c.Flags().BoolVar(all, "all", false, "show the details too")
-	c.Flags().StringVar(field, "field", "", "print one field's bare `NAME`d value: serial, sha256, sha1, not_after …")
+	c.Flags().StringVar(field, "field", "", "print only the value of this field: `NAME` is serial, sha256, sha1, "+
+		"not_after …")
 }
 
 // PrintObject prints a description: as JSON, as one bare field, or in words.

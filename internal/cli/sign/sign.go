@@ -111,7 +111,7 @@ func Command(s *session.Session) *cobra.Command {
 	var f signFlags
 	c := &cobra.Command{
 		Use:   "sign REQUEST|FILE...",
-		Short: "Sign requests by a template, after a review sheet",
+		Short: "Sign requests by a template, after you have seen the review sheet",
 		Long: `Show the review sheet of each request, ask, and sign. A file is received first.
 
 Without --template, the templates that fit are listed with reasons and nothing is

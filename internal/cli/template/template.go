@@ -26,7 +26,7 @@ func Command(s *session.Session) *cobra.Command {
 func templateList(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:     "list",
-		Short:   "All templates",
+		Short:   "List templates",
 		Example: "  ironseal template list",
 		Args:    session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -62,7 +62,7 @@ func templateList(s *session.Session) *cobra.Command {
 func templateShow(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:     "show TEMPLATE",
-		Short:   "One template, in words",
+		Short:   "Show one template",
 		Example: "  ironseal template show web-server",
 		Args:    session.Exactly(1, "a template"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -156,7 +156,7 @@ func templateCopy(s *session.Session) *cobra.Command {
 	var title string
 	c := &cobra.Command{
 		Use:   "copy TEMPLATE NEW",
-		Short: "Make a template that is based on another",
+		Short: "Create a template that is based on another",
 		Long: `Write templates/NEW.toml, based on TEMPLATE. Only what differs stands in the new
 file; whatever is changed in TEMPLATE later counts for the new one too.`,
 		Example: "  ironseal template copy web-server quay-device --title \"Quay device\"\n  ironseal template " +
@@ -214,7 +214,7 @@ its owner allows it: with an intermediate the root's key can stay locked away.`,
 func templateCompare(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:     "compare A B",
-		Short:   "How two templates differ, in words",
+		Short:   "Compare two templates",
 		Example: "  ironseal template compare web-server mutual-peer",
 		Args:    session.Exactly(2, "two templates"),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -36,7 +36,7 @@ func check(s *session.Session) *cobra.Command {
 	var system string
 	c := &cobra.Command{
 		Use:     "check [SET|KIT]",
-		Short:   "Does this machine trust the set? Or: is this kit what was packed?",
+		Short:   "Check whether this machine trusts a set, or whether a kit is unchanged",
 		Long:    aboutCheck,
 		Example: "  ironseal trust check\n  ironseal trust check --store ../handed-out/root.pem",
 		Args:    cobra.MaximumNArgs(1),

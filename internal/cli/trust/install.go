@@ -75,7 +75,8 @@ func here(s *session.Session, act, short, long string) *cobra.Command {
 		},
 		ValidArgsFunction: s.TrustSets,
 	}
-	c.Flags().StringSliceVar(&platforms, "for", nil, "the `PLATFORM`s, in place of the system's own store")
+	c.Flags().StringSliceVar(&platforms, "for", nil, "for this `PLATFORM` instead of the system's store; may be "+
+		"repeated")
 	return c
 }
 

@@ -37,7 +37,7 @@ func pack(s *session.Session) *cobra.Command {
 	var waive []string
 	c := &cobra.Command{
 		Use:     "kit [SET] --for PLATFORM,...",
-		Short:   "Pack a trust set for the platforms that are to trust it",
+		Short:   "Pack a trust set for platforms",
 		Long:    aboutKit,
 		Example: "  ironseal trust kit --for debian,java --out ../kits\n  ironseal trust kit --for all --out ../kits",
 		Args:    cobra.MaximumNArgs(1),
@@ -75,7 +75,7 @@ func pack(s *session.Session) *cobra.Command {
 		},
 		ValidArgsFunction: s.TrustSets,
 	}
-	c.Flags().StringSliceVar(&platforms, "for", nil, "the `PLATFORM`s, or all")
+	c.Flags().StringSliceVar(&platforms, "for", nil, "a `PLATFORM`, or all; may be repeated")
 	c.Flags().StringVar(&archive, "archive", "", "one file each, zip or tar.gz, in place of a folder (`FORM`)")
 	session.CompleteWords(c, "archive", kit.Archives()...)
 	c.Flags().StringVar(&policy, "with-policy", "",

@@ -47,7 +47,7 @@ func pairUp(s *session.Session) *cobra.Command {
 	var f pairFlags
 	c := &cobra.Command{
 		Use:   "pair FIRST SECOND",
-		Short: "What two machines need so that they trust each other, and whether both directions hold",
+		Short: "Work out what two machines need to trust each other",
 		Long:  aboutPair,
 		Example: `  ironseal trust pair gw.sandpiper.ternbay.example R5 --for appliance,debian --out ../pairs
   ironseal trust pair R5 ../partner/gateway.pem --one-way`,
@@ -70,9 +70,10 @@ func pairUp(s *session.Session) *cobra.Command {
 	fl.StringVar(&f.over, "over", string(pair.TLS), "the `PROTOCOL` that they speak: tls or ike")
 	fl.BoolVar(&f.oneWay, "one-way", false, "only the first connects to the second")
 	fl.StringSliceVar(&f.hosts, "reached-at", nil,
-		"the `HOST`s at which the first and the second are reached; their first names otherwise")
-	fl.StringSliceVar(&f.templates, "template", nil, "the `TEMPLATE`s by which their requests are to be signed")
-	fl.StringSliceVar(&f.platforms, "for", []string{"appliance"}, "the `PLATFORM`s of the first and the second")
+		"the `HOST` at which the first is reached, then that of the second; their first names when left out")
+	fl.StringSliceVar(&f.templates, "template", nil, "the `TEMPLATE` for the first request, then that for the second")
+	fl.StringSliceVar(&f.platforms, "for", []string{"appliance"},
+		"the `PLATFORM` of the first, then that of the second")
 	fl.StringVar(&f.out, "out", "", "the `DIR` in which a folder is written for each side")
 	session.CompleteWords(c, "over", string(pair.TLS), string(pair.IKE))
 	session.Register(c, "template", s.Templates)

@@ -18,7 +18,7 @@ import (
 func recordReports(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:   "record FILE...",
-		Short: "Take in what kits' scripts reported of machines",
+		Short: "Import the reports that the kits' scripts wrote on machines",
 		Long: `Take in the reports that kits' scripts write with --report: a line of JSON for each
 store, saying which roots it has. Many may stand in one file, and - reads standard
 input. Nothing of them is believed beyond what they say of their own machine.`,
@@ -61,7 +61,7 @@ input. Nothing of them is believed beyond what they say of their own machine.`,
 func machines(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:     "machines [SET]",
-		Short:   "Which machines have the anchors of a set, by their last report",
+		Short:   "Show which machines have the roots of a set, by their last report",
 		Example: "  ironseal trust machines",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {

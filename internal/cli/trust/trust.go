@@ -38,7 +38,7 @@ func Command(s *session.Session) *cobra.Command {
 func list(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:     "list",
-		Short:   "All trust sets, the estate's own roots first",
+		Short:   "List trust sets",
 		Example: "  ironseal trust list",
 		Args:    session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -89,7 +89,7 @@ func earliest(set trust.Set) string {
 func show(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:   "show [SET]",
-		Short: "One trust set, with fingerprints to be read out",
+		Short: "Show one trust set, with fingerprints to read out",
 		Long: `Show the anchors of a trust set: whose they are, until when, what they are trusted
 for, and the fingerprints by which two people compare them. Without a name it is
 the estate's own: every root that signs, that is prepared, or that something valid
@@ -153,7 +153,7 @@ func create(s *session.Session) *cobra.Command {
 	var title string
 	c := &cobra.Command{
 		Use:     "create SET",
-		Short:   "Make a trust set, to be filled",
+		Short:   "Create a trust set",
 		Example: "  ironseal trust create partners --title \"What the booking desk must trust\"",
 		Args:    session.Exactly(1, "a name for the set"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -188,7 +188,7 @@ func add(s *session.Session) *cobra.Command {
 	var f addFlags
 	c := &cobra.Command{
 		Use:   "add SET SOURCE...",
-		Short: "Add anchors to a trust set",
+		Short: "Add roots to a trust set",
 		Long: `Add anchors to a trust set. A SOURCE is the handle of an authority here, a file of
 any form, or an archive (zip, tar, tar.gz) in which every file is looked at: roots
 are taken once each, intermediates and machines' certificates only when they are
@@ -335,7 +335,7 @@ func addTo(ctx context.Context, s *session.Session, e *estate.Estate, ask trusti
 func drop(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:   "drop SET ANCHOR...",
-		Short: "Take anchors out of a trust set",
+		Short: "Remove roots from a trust set",
 		Long: `Take anchors out of a trust set. An ANCHOR is named by its SHA-256 fingerprint, by
 its check code or by a handle. Machines that have it keep it until it is removed
 there.`,

@@ -29,7 +29,7 @@ func estateCreate(s *session.Session) *cobra.Command {
 	var f estate.Founding
 	c := &cobra.Command{
 		Use:   "create DIR",
-		Short: "Make a new estate",
+		Short: "Create an estate",
 		Long: `Make a new estate. With --publish-at, certificates name that address for their revocation lists.
 Without it they name none, and clients do not hear of revocations; the address can be set
 later, in ironseal.toml, and counts for what is signed from then on.
@@ -75,7 +75,7 @@ func estateRehearse(s *session.Session) *cobra.Command {
 	var f estate.Founding
 	c := session.Reading(&cobra.Command{
 		Use:   "rehearse DIR",
-		Short: "Make a playable copy, to practise on",
+		Short: "Make a copy with throwaway keys, to practise on",
 		Long: `Make a throwaway copy of the estate: the same authorities, dates, templates and
 settings, with throwaway keys that need no passphrase. There, and only there,
 --as-of moves the clock for acts too: practise the renewal of 2036 today. All that
@@ -127,7 +127,7 @@ func rehearsal(ctx context.Context, s *session.Session, dir string, blank bool, 
 func estateStatus(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:     "status",
-		Short:   "How the estate stands, and what to do next",
+		Short:   "Show the state of the estate, and what to do next",
 		Example: "  ironseal estate status",
 		Args:    session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -218,7 +218,7 @@ func drawTrouble(o *term.Screen, st overview.Status) {
 func estateBackup(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:   "backup FILE",
-		Short: "Write everything into one file",
+		Short: "Back up the estate into one file",
 		Long: `Write settings, templates, receivers, records and keys into one file. The records
 in it are one consistent state, whatever goes on meanwhile; keys stay sealed. Keep
 the journal's head that is shown apart from the file: it proves the copy later.`,
@@ -259,7 +259,7 @@ the journal's head that is shown apart from the file: it proves the copy later.`
 func estateRestore(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:   "restore FILE DIR",
-		Short: "Make an estate again from a backup",
+		Short: "Restore an estate from a backup",
 		Long: `Unpack a backup into a directory that is missing or empty, after every file was
 checked. Nothing goes backwards: request numbers go on at the next thousand, serials
 are random, and list numbers follow the time. Certificates that were issued after
@@ -268,7 +268,8 @@ the backup can be taken in again from their files: ironseal certificate take-in.
 Revocations that were published after the backup are learnt again from the lists: take in
 the folder that is served, before you publish. Incidents that were opened after it are not
 known: open them again.`,
-		Args: session.Exactly(2, "the backup and the directory to make"),
+		Example: "  ironseal estate restore ../harbour.backup ../again",
+		Args:    session.Exactly(2, "the backup and the directory to make"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, err := safekeeping.Restore(cmd.Context(), s.Path(args[0]), s.Path(args[1]), s.World())
 			if err != nil {
@@ -299,7 +300,7 @@ func estateCheck(s *session.Session) *cobra.Command {
 	var ask checking.CheckAsk
 	c := &cobra.Command{
 		Use:   "check",
-		Short: "Compare records, keys, templates, journal and files",
+		Short: "Check records, keys, templates, journal and files against each other",
 		Long: `Check the whole estate: the journal, every record against the journal and against
 the certificate or request it is about, every certificate's signature, the keys that
 the records name, key files that nothing names, templates, receivers, and what others

@@ -21,7 +21,7 @@ func Forecast(s *session.Session) *cobra.Command {
 	var horizon, only, plot string
 	c := session.Reading(&cobra.Command{
 		Use:   "forecast",
-		Short: "What each authority can still grant, and what must be renewed when",
+		Short: "Show what each authority can still grant, and what to renew when",
 		Long: `For every authority and template: what it should grant, what it can grant today,
 and the last day on which it still grants the full lifetime. Then the renewals in
 order, the root first, each with the day by which it should be done.
@@ -84,7 +84,7 @@ func Due(s *session.Session) *cobra.Command {
 	var alarm bool
 	c := session.Reading(&cobra.Command{
 		Use:   "due",
-		Short: "What ends or should be renewed soon, soonest first",
+		Short: "List what ends or should be renewed soon",
 		Long: `Everything that ends or should be renewed within a time, soonest first, with who
 holds it. With --alarm the exit status is 5 when there is anything, for a
 scheduler. With --ics the same is written as calendar entries (RFC 5545).`,

@@ -21,7 +21,7 @@ import (
 
 // Journal is ironseal journal.
 func Journal(s *session.Session) *cobra.Command {
-	return session.Group("journal", "The record of every act, each entry linked to the one before",
+	return session.Group("journal", "The record of every change, each entry linked to the one before",
 		session.Reading(journalList(s)), session.Reading(journalShow(s)), session.Reading(journalVerify(s)),
 		journalClock(s))
 }
@@ -32,7 +32,7 @@ func journalList(s *session.Session) *cobra.Command {
 	var since, before string
 	c := &cobra.Command{
 		Use:   "list",
-		Short: "The newest entries, or those that fit",
+		Short: "List the newest entries, or those that match",
 		Long: `Show the newest entries. With --act, --object, --who, --since or --before, show all entries
 that fit, oldest first. Case does not count.`,
 		Example: `  ironseal journal list
@@ -123,7 +123,7 @@ func filterTimes(f *journal.Filter, since, before string) (err error) {
 func journalShow(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:     "show ENTRY",
-		Short:   "One entry, whole",
+		Short:   "Show one entry in full",
 		Example: "  ironseal journal show J3",
 		Args:    session.Exactly(1, "an entry, such as J3"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -240,7 +240,7 @@ func journalClock(s *session.Session) *cobra.Command {
 	var because string
 	c := &cobra.Command{
 		Use:   "clock",
-		Short: "Put on record that the latest entries were dated by a wrong clock",
+		Short: "Record that the latest entries were dated by a wrong clock",
 		Long: `A clock behind the latest entry refuses every act. Where it is the entry that is
 wrong, because this machine's clock was ahead when it was written, this puts that on
 record, and time goes on from this machine's clock. The entry stays for ever. Set the
