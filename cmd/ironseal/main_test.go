@@ -156,7 +156,7 @@ func TestDemoEndsWell(t *testing.T) {
 	out := p.must("demo", "play")
 	t.Logf("the demo took %.1f s", time.Since(begin).Seconds())
 	for _, want := range []string{"$ ironseal authority create root", "Review sheet: R1", "✓ valid", "✗ not valid",
-		"as booking.ternbay.example: trusted", "as tickets.ternbay.example: refused", "every link holds"} {
+		"as booking.ternbay.example: trusted", "as tickets.ternbay.example: refused", "Journal intact"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("the demo does not show %q", want)
 		}

@@ -25,12 +25,12 @@ func demoCommand(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "demo [DIR]",
 		Short: "Watch an authority being set up, step by step, with made-up data",
-		Long: `Play the Tern Bay Ferries scenario: every command as a person would type it, then
-its output. It asks nothing, and leaves an estate that you can go on with.
+		Long: `Play the Tern Bay Ferries scenario: every command as a person would type it, then its output. It
+asks nothing, and leaves an estate that you can use.
 
-The story "renewal" plays fourteen years of it in a rehearsal, ending today; the story
-"devices" puts eight live devices right, and changes the root over them; "stolen" is a
-rehearsal in which the key of an authority is lost, from suspicion to zero.`,
+--story renewal plays fourteen years in a rehearsal. --story devices puts eight live devices
+right and changes their root. --story stolen follows a lost authority key until nothing
+depends on it.`,
 		Example: "  ironseal demo\n  ironseal demo /tmp/ternbay --full-keys\n  ironseal demo /tmp/history --story " +
 			"renewal",
 		RunE: func(cmd *cobra.Command, args []string) error {

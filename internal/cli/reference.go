@@ -75,9 +75,8 @@ func referenceCommand(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "reference DIR",
 		Short: "Write the reference pages or the manual pages",
-		Long: `Write the pages on commands, findings, templates, receivers, platforms and JSON into a
-directory; with --man, a manual page for each command, for man -l or for a
-directory that man searches.`,
+		Long: `Write the pages on commands, findings, templates, receivers, platforms and JSON into a directory.
+With --man, write a manual page for each command.`,
 		Example: "  ironseal reference ../pages\n  ironseal reference --man ../man1",
 		Args:    session.Exactly(1, "the directory to write to"),
 		RunE: func(cmd *cobra.Command, args []string) error {

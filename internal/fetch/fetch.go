@@ -32,8 +32,7 @@ type Rules struct {
 var Usual = Rules{Most: 64 << 20, Within: 20 * time.Second}
 
 // ErrLocal says that an address leads inside.
-var ErrLocal = errors.New("it leads to a loopback or private address, where nothing is fetched unless you allow it: " +
-	"--fetch-local")
+var ErrLocal = errors.New("local address: allow it with --fetch-local")
 
 // Get fetches what is at an address.
 func Get(ctx context.Context, address string, r Rules) ([]byte, error) {

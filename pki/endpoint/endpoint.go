@@ -144,7 +144,7 @@ func (j *Judgement) faults(s Seen) {
 func explain(s Seen, q Question, k Known, f finding.Finding) finding.Finding {
 	leaf := s.Presented[0]
 	if leaf.SelfSigned() {
-		f := finding.New(finding.SelfMade, "%s signs itself: it is what the device made for itself, or its factory.",
+		f := finding.New(finding.SelfMade, "%s still serves a self-signed certificate, its own or its factory's.",
 			leaf.Title())
 		if n := k.Newest; n != nil {
 			f = f.WithRemedy("import what was signed for it, serial %s: ironseal certificate handover %s",

@@ -311,7 +311,7 @@ func (s *simulation) barOf(a *hierarchy.Authority, g *hierarchy.Generation) Bar 
 }
 
 // run plays the schedule: whoever is due first is renewed, after whatever above
-// it could not grant the full life any more. Without a horizon it plays until
+// it can no longer give the full life. Without a horizon it plays until
 // everybody was renewed once, and tells the first act of each: so the next act is
 // the same, however far one looks.
 func (s *simulation) run(out *Report) {
@@ -386,7 +386,7 @@ func (s *simulation) renew(st *state, day time.Time, overdue bool, out *Report, 
 	full := st.life.After(day)
 	if p := st.parent; p != nil && p.reach().Before(full) && !p.idle {
 		s.renew(p, day, overdue, out, renewed,
-			fmt.Sprintf("it could not grant %s its %s any more", st.handle, st.life.Words()))
+			fmt.Sprintf("it is too near its end to give %s a full %s", st.handle, st.life.Words()))
 	}
 	end := full
 	if st.parent != nil && st.parent.reach().Before(end) {

@@ -35,7 +35,7 @@ var reasons = []struct {
 	{CessationOfOperation, "cessationOfOperation", "cessation-of-operation",
 		"what it was for is no longer; the key is safe"},
 	{CertificateHold, "certificateHold", "hold",
-		"for a while, until it is known; the only one that can be taken back, with: ironseal unhold"},
+		"for now, until you know more; the only one that can be undone: ironseal unhold"},
 	{PrivilegeWithdrawn, "privilegeWithdrawn", "privilege-withdrawn",
 		"the holder may no longer do what the certificate allows"},
 	{AACompromise, "aACompromise", "aa-compromise", "the key of an attribute authority is known to somebody else"},

@@ -162,14 +162,22 @@ func fit(ctx context.Context, from doubt.Journaled, c estate.Held) error {
 	case c.State == estate.Prepared:
 		return fmt.Errorf("%s, serial %s, waits unused for its switch day", c.Title(), c.Serial.Short())
 	case estate.TakenBack(c.State):
-		return fmt.Errorf("%s, serial %s, is %s, and is not handed over: hand its replacement over: ironseal "+
-			"certificate renew %s", c.Title(), c.Serial.Short(), c.State, c.Serial.Short())
+		return fmt.Errorf("%s, serial %s, is %s. It is not handed over: hand over a replacement: ironseal certificate "+
+			"renew %s", c.Title(), c.Serial.Short(), invalid(c.State), c.Serial.Short())
 	}
 	list, err := doubt.Incidents(ctx, from)
 	for _, i := range doubt.About(list, c.Key.Fingerprint()) {
 		return fmt.Errorf("%s, serial %s, is not handed over: %s", c.Title(), c.Serial.Short(), i.Since())
 	}
 	return err
+}
+
+// invalid says why a certificate is not valid.
+func invalid(state string) string {
+	if state == estate.IssuerRevoked {
+		return "invalid: its authority was revoked"
+	}
+	return state
 }
 
 // stillFit is fit inside the act, for the certificate as it is by now.

@@ -172,6 +172,15 @@ const (
 	whyTime = "its time is up"
 )
 
+// whyChanged says what a list lacks. Revocations are numbered over all authorities, so that the number says no
+// more than that there are some.
+func whyChanged(more int) string {
+	if more > 0 {
+		return "certificates were revoked since the last list"
+	}
+	return "certificates were taken off hold since the last list"
+}
+
 // why decides whether a list is to be signed.
 func (p Plan) why(e *estate.Estate, d *Due, newest int64, released time.Time) {
 	life, each := listing.Lives(e, d.Generation)
@@ -179,6 +188,7 @@ func (p Plan) why(e *estate.Estate, d *Due, newest int64, released time.Time) {
 		life = p.Ask.Life
 	}
 	now := d.Now
+	more := max(0, int(newest-now.Through))
 	changed := newest > now.Through || released.After(now.Gone)
 	left := d.Until.Sub(p.now)
 	switch _, err := os.Lstat(listing.File(e, now)); {
@@ -190,7 +200,7 @@ func (p Plan) why(e *estate.Estate, d *Due, newest int64, released time.Time) {
 		d.Why = "it is stale"
 	case d.Generation.Authority.Elsewhere: // what it tells was put on record from it
 	case changed:
-		d.Why = "something changed since"
+		d.Why = whyChanged(more)
 	case p.Ask.All || p.Ask.Ahead > 0:
 		d.Why = "it was asked for"
 	case p.have.Ahead(d.scope(), p.now) > 0:

@@ -95,10 +95,10 @@ func authorityCreate(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "create HANDLE",
 		Short: "Create a root, or an authority below another",
-		Long: `Make an authority: its key, its certificate and its records.
+		Long: `Create an authority: its key, its certificate and its records.
 
-What is left out is proposed: the subject from the estate's organisation, the key
-kind from the settings, a life that nests well below the authority above.`,
+What you leave out is proposed: the subject from the estate's organisation, the kind of key
+from the settings, and a lifetime that fits below the authority above.`,
 		Example: `  ironseal authority create root
   ironseal authority create stores --under root --lifetime 10y
   ironseal authority create ships --under root --may-certify ships.ternbay.example`,

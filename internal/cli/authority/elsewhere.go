@@ -23,13 +23,12 @@ import (
 	"ironseal/pki/label"
 )
 
-const aboutApply = `Make the key and the request of an authority whose parent is elsewhere: another
-estate, such as that of an offline root, or an outside authority. The same for a
-new authority and for the renewal of one. The request is sent until its answer is
-taken in with authority take-in.
+const aboutApply = `Make the key and the request of an authority whose parent is in another estate, such as an
+offline root, or is run by another company. Use it for a new authority and for a renewal.
+Import the answer with authority take-in.
 
-With --switch-day the answer is kept, unused, until that day, while what there is
-goes on serving: so an authority changes to another parent.`
+With --switch-day the answer is not used before that day; until then the current certificate
+stays in use. So you move an authority to another parent.`
 
 func authorityApply(s *session.Session) *cobra.Command {
 	var ask elsewhere.ApplyAsk
@@ -158,9 +157,9 @@ func authorityAccept(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "take-in HANDLE FILE...",
 		Short: "Import the parent's answer to such a request",
-		Long: `Match the answer of a parent elsewhere with the request that was sent, check it
-(key, subject, usages, path length, lifetime, and a chain up to a root that is on
-record or given with --anchor), and take it in with what stands above it.`,
+		Long: `Match the parent's answer with the request, check it, and import it with the certificates
+above it. The check covers key, subject, usages, path length, lifetime, and the chain up to a
+root that is on record or given with --anchor.`,
 		Example: "  ironseal authority take-in gates ../gates.answer.pem",
 		Args:    session.AtLeast(2, "a handle and the returned file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -246,14 +245,12 @@ func authorityAdopt(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "adopt HANDLE FILE...",
 		Short: "Put an existing authority on record, with or without its key",
-		Long: `Take in an authority that was made elsewhere: its certificate, with what stands
-above it, and its key where it is given, in any form. Without its key it is known
-here, and trusted, but cannot sign. A further certificate of an authority that is
-known already becomes its next generation.
+		Long: `Put an existing authority on record: its certificate, the certificates above it, and its key
+if you give one, in any format. Without its key it is known and trusted here but cannot sign.
+Another certificate of an authority on record becomes its next generation.
 
-With --issued, certificates that it issued are recorded as well; with --revoked,
-what its revocation lists say. What else it issued and revoked is not known here,
-and the record says so.`,
+--issued records certificates that it issued. --revoked records what its revocation lists
+say. Anything else that it issued or revoked is not known here.`,
 		Example: "  ironseal authority adopt skua ../partner/skua-root.pem\n  ironseal authority adopt gates ../gates.pem --key ../gates.key.pem --issued ../issued",
 		Args:    session.AtLeast(2, "a handle and the certificate's file"),
 		RunE: func(cmd *cobra.Command, args []string) error {

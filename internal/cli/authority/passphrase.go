@@ -20,11 +20,11 @@ func authorityPassphrase(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "passphrase HANDLE...",
 		Short: "Change the passphrase of an authority's keys, or check that one opens them",
-		Long: `Give the keys of authorities another passphrase. The keys and certificates stay the same;
-the key files are encrypted anew, at today's cost. All generations of an authority get
-the same passphrase. A run that was cut off is finished by the same command.
+		Long: `Change the passphrase of authorities' keys. The keys and certificates stay the same; the key
+files are encrypted again, at today's cost. All generations of an authority get the same
+passphrase. If a run was cut off, run the same command again.
 
-Backups that were made before still open with the earlier passphrase.`,
+Backups made before still open with the old passphrase.`,
 		Example: `  ironseal authority passphrase services
   ironseal authority passphrase services --check
   ironseal authority passphrase --all --passphrase-file old.txt --new-passphrase-file new.txt`,

@@ -50,15 +50,13 @@ func authorityRenew(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "renew HANDLE",
 		Short: "Renew an authority",
-		Long: `Renew an authority: a further generation, with a new key unless --same-key. The
-earlier one goes on to sign its revocation lists and to validate what it issued.
+		Long: `Renew an authority. The new generation has a new key, unless you give --same-key. The old
+generation still signs its revocation lists, and what it issued stays valid.
 
-The sheet shows what every level below can grant before and after, what speaks
-for which key, and what has to be brought where. A renewal changes nothing below
-by itself: --cascade goes on with the levels below, in order, each with its own
-sheet and consent. When it was interrupted, the same command goes on where it
-stopped. A root with a new key gets link certificates, so that clients which hold
-only one of the two roots go on accepting.`,
+The sheet shows what every level below can grant before and after, whether to change the key,
+and what to do afterwards. A renewal changes nothing below: --cascade renews the levels below
+as well, in order, each with its own sheet. If it was interrupted, run it again. A root with a
+new key gets link certificates, so that clients with only one of the two roots still accept.`,
 		Example: `  ironseal authority renew services
   ironseal authority renew root --cascade
   ironseal authority renew services --same-key --lifetime 12y
@@ -226,11 +224,11 @@ func authorityRetire(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "retire HANDLE",
 		Short: "Retire an authority: it signs no more certificates",
-		Long: `A retired authority no longer signs. It goes on with revocation until the last
-certificate that it issued ends. After that, --destroy-key destroys its key, on
-record.
+		Long: `A retired authority signs no more certificates. It still signs revocation lists until the
+last certificate that it issued ends. After that, --destroy-key destroys its key; the journal
+records it.
 
---undo lets a retired authority sign again, as long as its key is there.`,
+--undo lets a retired authority sign again, if its key still exists.`,
 		Example: "  ironseal authority retire services --because \"its work went to another\"\n  ironseal authority " +
 			"retire services --undo --because \"it is needed after all\"",
 		Args: session.Exactly(1, "a handle"),

@@ -18,12 +18,12 @@ import (
 	"ironseal/pki/span"
 )
 
-const aboutRenew = `Sign a certificate in the place of another: the same names, by the template as it
-is today, for the same request or, with --request, for a new one. The sheet shows
-what differs from before and who is known to hold it.
+const aboutRenew = `Renew a certificate: the same names, by the template as it is today. It uses the same request,
+or a new one with --request. The sheet shows what differs from before and who holds the old
+certificate.
 
-With --revoke-when-replaced, the earlier certificate is taken back, as superseded, by the first
-ironseal revoke --replaced after the new one was seen in use.
+With --revoke-when-replaced the old certificate is revoked as superseded, by the first
+ironseal revoke --replaced after a probe saw the new one in use.
 
 With --due, everything that ends within --within is renewed at once.`
 

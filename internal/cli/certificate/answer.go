@@ -20,16 +20,15 @@ func certificateAccept(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "take-in FILE...",
 		Short: "Import a certificate that an outside authority signed for a request of ours",
-		Long: `Match a returned certificate to the request that was sent and has the same key,
-check it against what was asked, and take it in with its chain. It can then be
-exported and handed over like any other.
+		Long: `Match a returned certificate with the request of the same key, check it against what was asked,
+and import it with its chain. Then it can be exported and handed over like any other.
 
-A request that went out by another way than a courier's folder is named with
---request. The chain must reach a root that is on record or given with --anchor: a
-root that only came along in the file is nobody's word.
+If the request went out by another way than a courier's folder, name it with --request. The
+chain must reach a root that is on record or given with --anchor. A root that only came along
+in the file does not count.
 
-A certificate that an authority of this estate signed, and that is not on record
-because it was issued after the backup that was restored, is taken in again.`,
+It also imports a certificate that this estate signed and that is missing from the records
+because it was issued after the backup that you restored.`,
 		Example: "  ironseal certificate take-in ../answer.p7b --request R5",
 		Args:    session.AtLeast(1, "the returned file"),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -36,8 +36,8 @@ func certificateList(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "list",
 		Short: "List certificates",
-		Long: `The certificates that serve, those that end first on top. With --state any, those
-too that ended, were replaced or revoked, or wait for a switch day.`,
+		Long: `List the valid certificates, those that end first on top. With --state any, list all: expired,
+replaced, revoked, and those that are prepared for a switch day.`,
 		Example: "  ironseal certificate list\n  ironseal certificate list --state expiring\n  ironseal certificate " +
 			"list --template web-server --quiet\n  ironseal certificate list " +
 			"--held-by \"harbour mail team\" --ends-before 2030-01-01",
@@ -170,8 +170,8 @@ func (l *lister) end(others map[string]int, state string) error {
 	return nil
 }
 
-const certificateNaming = `A certificate is named by the first digits of its serial, by its request (R1), by
-an authority's handle (root, or root.g1), or by a DNS name.`
+const certificateNaming = `Name a certificate by the first digits of its serial, its request (R1), its DNS name or common
+name, its SHA-1 or SHA-256 thumbprint, or an authority's handle (root, or root.g1).`
 
 func certificateShow(s *session.Session) *cobra.Command {
 	var all, changes bool
@@ -179,7 +179,7 @@ func certificateShow(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "show CERTIFICATE",
 		Short: "Show one certificate",
-		Long:  "Show one certificate in words, what matters first.\n\n" + certificateNaming,
+		Long:  "Show one certificate, what matters first.\n\n" + certificateNaming,
 		Example: "  ironseal certificate show booking.ternbay.example\n  ironseal certificate show R1 --all\n  " +
 			"ironseal certificate show R1 --field sha1\n  ironseal certificate show R1 --template-changes",
 		Args: session.Exactly(1, "a certificate"),
@@ -274,9 +274,8 @@ func certificateExport(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "export CERTIFICATE",
 		Short: "Write a certificate to a file, with its issuers in order",
-		Long: `Write a certificate to a file named for its host: the leaf first, then its
-issuers, then the root. A different file of the same name is replaced only after
-asking.
+		Long: `Write a certificate to a file named for its host: the leaf first, then its issuers, then the
+root. Before it replaces a different file of the same name it asks.
 
 ` + certificateNaming,
 		Example: `  ironseal certificate export booking.ternbay.example --with issuers

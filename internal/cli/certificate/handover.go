@@ -74,15 +74,14 @@ func certificateHandover(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "handover CERTIFICATE... --for RECEIVER",
 		Short: "Write everything that a server or device needs into one folder, with instructions",
-		Long: `Write a folder named for the host: the files in the shape that the receiver
-takes, and a READ-ME with the steps in the receiver's order.
+		Long: `Write a folder named for the host: the files that the receiver takes, and a READ-ME with the
+steps in order.
 
-The key of our own draft is found again by itself; another is given with --key.
-Where the key stayed on the device, the files come without it.
+The key of a request that was drafted here is found by itself; give another with --key. If
+the key stayed on the device, the files come without it.
 
-Several certificates get a folder each, for the receiver that is on record: that of the
-party, or that of the last handover, also of the certificate before. --for is for those
-without one. ` + handouts.IndexFile + ` lists the folders.
+Several certificates get a folder each, for the receiver on record: that of the party, or
+that of the last handover. --for is for those without one. ` + handouts.IndexFile + ` lists the folders.
 
 ` + certificateNaming,
 		Example: `  ironseal certificate handover booking.ternbay.example --for nginx --out ../handed-out
@@ -202,8 +201,8 @@ func certificateCompare(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:   "compare A B",
 		Short: "Compare two certificates",
-		Long: `Compare two certificates: the good server's against the bad one's, or the old
-against the new. Each is a file, or named as in certificate show.`,
+		Long: `Compare two certificates, for example that of a server that works with that of one that does
+not. Each is a file, or is named as in certificate show.`,
 		Example: "  ironseal certificate compare booking.ternbay.example mail.ternbay.example\n  ironseal " +
 			"certificate compare R1 ../handed-out/root.pem",
 		Args: session.Exactly(2, "two certificates"),

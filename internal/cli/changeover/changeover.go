@@ -29,9 +29,9 @@ func changeoverPrepare(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "prepare HANDLE",
 		Short: "Sign the certificates that will be used from the switch day on",
-		Long: `For every certificate that serves under the current generation, sign one under the
-prepared generation. They wait, unused, for the switch day. What was prepared before
-is left alone, so that the command can be repeated.`,
+		Long: `Sign a certificate under the prepared generation for every valid certificate under the current
+one. They stay unused until the switch day. You can repeat the command: what is prepared
+already stays as it is.`,
 		Example: "  ironseal changeover prepare services",
 		Args:    session.Exactly(1, "a handle"),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -124,13 +124,12 @@ func changeoverPlan(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "plan HANDLE|SET",
 		Short: "Plan a change-over: who must get what, by when, in a safe order",
-		Long: `Say who must get what by when, so that nothing breaks: the new root on every machine
-before the first certificate under it is served, the old one until its last
-certificate is gone. With --out, kits are packed for the parties that have to learn.
+		Long: `Say who must get what, by when, so that nothing breaks: the new root on every machine before
+the first certificate under it is served, and the old root until its last certificate is gone.
+With --out, kits are packed for the parties that need the new root.
 
-With --to and --switch-day it is put on record that the parties of a trust set will hold
-another from that day on: a partner's root that changes, or roots that are no longer
-wanted.`,
+With --to and --switch-day, plan that the parties of one trust set get another set on that
+day, for example because a partner changes its root.`,
 		Example: "  ironseal changeover plan services",
 		Args:    session.Exactly(1, "a handle"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -196,11 +195,11 @@ func changeoverRecord(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "record HANDLE|SET PARTY...",
 		Short: "Record that parties have the new root",
-		Long: `Confirm by hand that parties hold the root that a change-over brings, and say how that is
-known. The reports of kits' scripts do the same: ironseal trust record.
+		Long: `Record that parties have the new root, and how you know. The reports of the kits' scripts do
+the same: ironseal trust record.
 
-With --probe the endpoints of all parties are looked at: a server that asks for clients'
-certificates says of which roots it takes them.`,
+With --probe it looks at the endpoints of all parties. A server that asks for client
+certificates says which roots it accepts.`,
 		Example: "  ironseal changeover record services quay-gate-3 --because \"seen on its screen\"",
 		Args:    session.AtLeast(1, "a handle or a set"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -270,8 +269,8 @@ func changeoverFinish(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "finish HANDLE|SET --out DIR",
 		Short: "Pack the kits that remove the old root from machines",
-		Long: `When nothing valid hangs any more on a root that stood above an authority, pack for every
-party kits that take it out. Until then it is refused.`,
+		Long: `Pack kits that remove the old root, for every party. It is refused while a valid certificate
+still depends on that root. The READ-ME of each kit says what to do.`,
 		Example: "  ironseal changeover finish services --out ../gone",
 		Args:    session.Exactly(1, "a handle"),
 		RunE: func(cmd *cobra.Command, args []string) error {

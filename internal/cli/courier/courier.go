@@ -26,12 +26,12 @@ func courierPack(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "pack FOLDER [REQUEST...]",
 		Short: "Pack requests for another estate into a folder",
-		Long: `Write a folder for the memory stick: the requests, a manifest with the hash of
-every file, a check code to compare aloud, and a page that tells the person at the
-other end what to do. The requests are recorded as sent.
+		Long: `Write a folder for the memory stick: the requests, a manifest with the hash of every file, a
+check code to compare by phone, and a page that tells the other person what to do. The
+requests are recorded as sent.
 
-With --lists, the revocation lists that were signed here go instead, to an estate in
-which the authority's key is not; an answer takes them along by itself.`,
+With --lists, pack the revocation lists that were signed here, for an estate that does not
+have the authority's key. An answer takes them along by itself.`,
 		Example: `  ironseal courier pack ../to-the-safe --all --template web-server`,
 		Args:    session.AtLeast(1, "the folder to make"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -77,10 +77,10 @@ func courierOpen(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "open FOLDER",
 		Short: "Verify a courier's folder and import what it brings",
-		Long: `Verify every file of a courier's folder, and take in what it brings: requests, to
-be looked at and signed; or certificates and revocation lists, which are matched with what was sent and
-checked like any answer. A folder is taken in once; where something in it could not
-be, it may be opened again.`,
+		Long: `Verify every file of a courier's folder and import what it brings: requests, to be looked at and
+signed; or certificates and revocation lists, which are matched with what was sent and checked
+like any answer. A folder is imported once. If something in it could not be imported, you can
+open it again.`,
 		Example: "  ironseal courier open ../stick",
 		Args:    session.Exactly(1, "the folder"),
 		RunE: func(cmd *cobra.Command, args []string) error {

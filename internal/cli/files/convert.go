@@ -40,11 +40,11 @@ func Convert(s *session.Session) *cobra.Command {
 	c := session.Reading(&cobra.Command{
 		Use:   "convert FILE... --to FORMAT",
 		Short: "Convert certificates and keys, in the right order",
-		Long: `Read certificates and keys in any form (PEM, DER, PKCS#7, PKCS#12, PKCS#8, PKCS#1,
-SEC 1), put them in order, drop duplicates and strays, and write them in one form.
-What was done is said. No estate is needed.
+		Long: `Read certificates and keys in any format (PEM, DER, PKCS#7, PKCS#12, PKCS#8, PKCS#1, SEC 1),
+put them in order, drop duplicates and certificates that do not belong, and write them in one
+format. It says what it changed. No estate is needed.
 
-FORMAT is one of ` + strings.Join(all, ", ") + `.`,
+` + strings.Join(all, ", ") + `.`,
 		Example: `  ironseal convert ../handed-out/booking.ternbay.example.with-issuers.pem ../handed-out/root.pem --to p7b --out ../handed-out/booking.p7b
   ironseal convert ../handed-out/booking.ternbay.example.with-issuers.pem ../drafts/booking.ternbay.example.key.pem --to p12 --make-password --out ../handed-out/booking.p12`,
 		Args: session.AtLeast(1, "a file"),

@@ -30,11 +30,10 @@ func Read(s *session.Session) *cobra.Command {
 	c := session.Reading(&cobra.Command{
 		Use:   "read FILE|-...",
 		Short: "Show what a file holds: certificates, requests, keys",
-		Long: `Decode whatever this trade passes around, and say what matters first. Several
-objects in one file are all told. A certificate that strict readers refuse is
-told as far as it goes, with its faults. Of a heap of files it says which key,
-request and certificate belong together, which certificate issued which, and what
-is missing. No estate is needed.
+		Long: `Show what files hold, what matters first. It describes every object in a file. A certificate that
+strict readers refuse is described as far as possible, with its faults. Of several files it
+says which key, request and certificate belong together, which certificate issued which, and
+what is missing. No estate is needed.
 
 A PKCS#12 file is opened too: its password comes from --open-with, or is asked for.`,
 		Example: "  ironseal read ../inbox/mail.txt\n  ironseal read - < ../inbox/mail.txt\n  ironseal read --all " +

@@ -21,25 +21,21 @@ import (
 	"ironseal/pki/path"
 )
 
-const aboutVerify = `Judge a certificate as a client does that trusts only the anchors given, and say
-for every step of the chain why it holds or fails. FILE may hold the whole chain.
+const aboutVerify = `Judge a certificate as a client does that trusts only the given roots, and say for every step of the
+chain why it holds or fails. FILE may hold the whole chain. Without --anchor, the estate's roots
+count. Its intermediates count only if --chain or FILE has them, as for a client.
 
-Without --anchor, the roots of the estate are the anchors, and its authorities
-are known as issuers only if --chain or FILE gives them: as a client sees it.
+The search tries all generations, link and cross-certificates, the best way first. If no chain holds,
+the nearest one is explained. With --path nothing is searched: the certificates in the files are the
+chain, in the given order, the leaf first; --chain then gives only the signers of revocation lists
+and OCSP answers.
 
-The search goes through several generations, link and cross certificates, best
-way first; where no chain holds, the one that came nearest is explained. With
---path nothing is searched: the certificates in the files are the chain, in the
-order given, the leaf and then each issuer upward; what --chain gives are then only the
-certificates of those who may have signed revocation lists and OCSP answers.
+Revocation is checked by lists and OCSP answers: those given with --revocations, those that --fetch
+gets from the addresses in the certificates, and those that the estate published. With
+--require-revocation it fails if the status is unknown. What is revoked on record always fails.
 
-Whether a certificate was revoked is told by lists and OCSP answers: those given with
---revocations, those that --fetch gets from the addresses in the certificates, and those
-that the estate published. Without any, nobody is asked; with --require-revocation, what
-nobody tells of is refused. What is revoked on record is refused in any case.
-
-Real clients differ from the standard. With --by it is said of each kind whether it
-accepts, and on which measured fact that rests.`
+Real clients differ from the standard. With --by it says for each kind whether it accepts, and on
+which measured fact that rests.`
 
 // Verify is ironseal verify.
 func Verify(s *session.Session) *cobra.Command {

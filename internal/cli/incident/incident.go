@@ -26,14 +26,14 @@ func Command(s *session.Session) *cobra.Command {
 		open(s), session.Reading(show(s)), session.Reading(list(s)), replace(s), closing(s))
 }
 
-const aboutOpen = `Open an incident: somebody else has, or may have, the key of an authority or of a
-certificate. From that moment an authority grants nothing, and nothing is signed for the
-key; what hangs on it is listed, by holder. Then, in this order: prepare replacements
-under another key, hand them over, revoke, publish, and prove by probing that nobody
-serves the old any more.
+const aboutOpen = `Open an incident: somebody else has, or may have, the key of an authority or of a certificate.
+From then on the authority grants nothing, and nothing is signed for the key. It lists what
+depends on the key, and who holds it. Then, in this order: sign replacements under another
+key, hand them over, revoke, publish, and prove by probing that nobody serves the old
+certificates.
 
-ironseal incident show tells at any time what is done, by the records, and which command
-goes on. The order can be changed: where the key is surely lost, revoke at once.`
+ironseal incident show says what is done and which command is next. You can change the order:
+if the key is surely lost, revoke at once.`
 
 func open(s *session.Session) *cobra.Command {
 	var because string
@@ -166,8 +166,8 @@ func replace(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "replace INCIDENT",
 		Short: "Sign the replacements that are missing",
-		Long: `Under the newest generation of each authority, prepared for a switch day or not. What
-has one already is left alone, so that the command can be repeated.`,
+		Long: `Sign replacements under the newest generation of each authority, whether it is in use already or
+prepared. You can repeat the command: what has a replacement is left alone.`,
 		Example: `  ironseal incident replace I1`,
 		Args:    session.Exactly(1, "an incident, such as I1"),
 		RunE: func(cmd *cobra.Command, args []string) error {

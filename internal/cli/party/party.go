@@ -202,9 +202,9 @@ func add(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "add NAME",
 		Short: "Add a party",
-		Long: `Put a machine, a device or a person on record. Where a command takes --party NAME, what
-is on record of it stands in for its options: sign takes the template and what the
-receiver demands, handover the receiver, kit the platforms and the set.`,
+		Long: `Add a machine, a device or a person. Where a command takes --party NAME, the party's record
+fills in the options: the template and receiver for sign, the receiver for handover, the
+platforms and the set for kits.`,
 		Example: `  ironseal party add quay-gate-3 --endpoint quay-gate-3.ternbay.example:443 --receiver nginx --template web-server`,
 		Args:    session.Exactly(1, "a name"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -289,9 +289,9 @@ func importAll(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:   "import FILE.csv",
 		Short: "Add or change the parties in a table",
-		Long: `Read a table whose columns are party, endpoint, platform, set, receiver, template, owner,
-closed and note, in whatever order; several of a kind stand in one cell with blanks
-between. All rows are taken or none: what is wrong with each is said.`,
+		Long: `Read a table whose columns are party, endpoint, platform, set, receiver, template, owner, closed
+and note, in any order. Several of a kind stand in one cell with blanks between. All rows are
+taken or none; it says what is wrong with each.`,
 		Example: "  ironseal party import ../parties.csv",
 		Args:    session.Exactly(1, "a file"),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -29,20 +29,20 @@ import (
 	"ironseal/pki/path"
 )
 
-const aboutProbe = `Connect to endpoints, and judge what they present as a client does that holds a trust
-set: the estate's own roots, or --set or --anchor. The name that people use is the
-host's, or stands before it: booking.ternbay.example@192.0.2.17:443.
+const aboutProbe = `Connect to endpoints and judge what they present, as a client does that trusts the estate's own
+roots, or --set or --anchor. If people use another name than the host, put it before:
+booking.ternbay.example@192.0.2.17:443.
 
-Mail, directories and databases speak TLS after some words of their own: the port says
-so (25, 110, 143, 389, 587, 3306, 5222, 5432, 21), or smtp://, imap://, pop3://,
-ldap://, postgres://, mysql://, ftp:// and xmpp://. An address out of a browser will do.
+Mail, directories and databases start TLS after some plain text. The port says so (25, 110,
+143, 389, 587, 3306, 5222, 5432, 21), or smtp://, imap://, pop3://, ldap://, postgres://,
+mysql://, ftp:// and xmpp://. An address copied from a browser works too.
 
-Whether what is served was revoked is told by an answer that comes stapled, by the lists
-that the estate published, by those given with --revocations, and by --fetch.
+Revocation is checked by the stapled answer, the lists that the estate published, those given
+with --revocations, and --fetch.
 
-For every failure it is said what to do, and what the records know: which certificate
-is served, whether it is the newest for the name, who holds it. Status 4 says that one
-or more are not trusted.`
+For every failure it says what to do, and what the records know: which certificate is served,
+whether it is the newest for the name, and who holds it. The exit status is 4 if any endpoint
+is not trusted.`
 
 // flags are what can be asked for.
 type flags struct {

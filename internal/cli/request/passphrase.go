@@ -13,9 +13,8 @@ func requestPassphrase(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "passphrase REQUEST",
 		Short: "Encrypt a draft's key under another passphrase, or under its first one",
-		Long: `Encrypt the key that was made with a draft under another passphrase. A key that is in the
-clear gets its first one. The key stays the same; copies that were handed over stay as they
-are.`,
+		Long: `Encrypt a draft's key under another passphrase, or under its first one. The key stays the same.
+Copies that were handed over stay as they are.`,
 		Example: `  ironseal request passphrase R1
   ironseal request passphrase R1 --new-passphrase-file new.txt`,
 		Args: session.Exactly(1, "a request, such as R7"),

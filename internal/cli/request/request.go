@@ -37,12 +37,12 @@ func Command(s *session.Session) *cobra.Command {
 		requestWithdraw(s))
 }
 
-const aboutDraft = `Make a key and a signing request for a host that cannot do it itself. The files
-are named for the first name. The key file is readable by its owner only; with
---seal it is sealed under a passphrase as well.
+const aboutDraft = `Make a key and a signing request for a host that cannot do it itself. The files are named for the
+first name. Only the owner can read the key file; with --seal it is encrypted under a
+passphrase as well.
 
-Names are recognised by shape (a host, an address, a mail address) or typed with
-their kind: dns: ip: email: uri: upn:`
+Names are recognised by their form (a host, an address, a mail address), or typed with their
+kind: dns: ip: email: uri: upn:`
 
 func requestDraft(s *session.Session) *cobra.Command {
 	var kind, subject, dir, usages, sealWith, manifest, party string
@@ -192,11 +192,10 @@ func requestReceive(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "receive FILE|DIR|-...",
 		Short: "Take in requests, from files or a paste",
-		Long: `Take in signing requests from files, from every file of a directory, or pasted
-on standard input (-). PEM and DER are understood, and so are mail around it,
-quoting, blank lines, missing BEGIN and END lines, UTF-16 and invisible
-characters. A request that cannot be parsed, or is not signed by its own key, is
-told and not recorded.`,
+		Long: `Take in signing requests from files, from every file of a directory, or pasted on standard input
+(-). It understands PEM and DER, mail around it, quoting, blank lines, missing BEGIN and END
+lines, UTF-16 and invisible characters. A request that cannot be parsed, or whose signature is
+wrong, is reported and not recorded.`,
 		Example: `  ironseal request receive ../inbox/mail.txt --from "harbour mail team"
   ironseal request receive ../inbox
   ironseal request receive - < ../inbox/mail.txt`,

@@ -29,26 +29,25 @@ func Command(s *session.Session) *cobra.Command {
 		publish(s), session.Reading(list(s)), session.Reading(show(s)), session.Reading(check(s)), takeIn(s))
 }
 
-const aboutPublish = `Sign every revocation list that is due, and write all that clients fetch into a folder
-that any web server can serve as it is: lists (DER and PEM), authorities' certificates,
-and for every authority one file with the lists of its whole path.
+const aboutPublish = `Sign every revocation list that is due, and write all that clients fetch into a folder that any
+web server can serve: lists (DER and PEM), authorities' certificates, and for every authority
+one file with the lists of its whole path.
 
-A list is due when something was revoked or released since the last one, when its time
-is up (list-each in ironseal.toml; a root's when two thirds of its life are over), or
-when it is missing. What is not due is served on, and its key is not needed. The folder
-takes the place of the one before in one step; what stops in between leaves that one
-whole, and the next run mends it.
+A list is due when something changed since the last one, when its time is up (list-each in
+ironseal.toml; for a root when two thirds of its life are over), or when it is missing. A list
+that is not due stays, and its key is not needed. The folder is replaced in one step. If a run
+is interrupted the old folder stays whole, and the next run finishes.
 
-Each generation's list is signed by its own key. An authority whose key is locked away
-can sign --ahead: lists for the weeks to come, each for its time. Run the command again
-when one's time has come; it needs no key for that. The lists of an authority in another
-estate come here with revocations take-in.
+The key of each generation signs its own list. An authority whose key is locked away can sign
+--ahead: lists for the coming weeks, each for its time. Run the command again when the time of
+one has come; it needs no key for that. Import the lists of an authority in another estate with
+revocations take-in.
 
-With --ocsp, an OCSP answer about every certificate is prepared as well, one a file named
-by issuer and serial, to be handed out as it is. They are signed by a key that is made for
-the run, that each authority certifies, and that is thrown away.
+With --ocsp it also prepares an OCSP answer about every certificate, one file each, named by
+issuer and serial. A key made for this run signs them; each authority certifies that key, and
+it is thrown away.
 
---skip leaves authorities out whose keys are not at hand: their lists are served on.`
+--skip leaves out authorities whose keys are not at hand. Their current lists stay.`
 
 func publish(s *session.Session) *cobra.Command {
 	var ask publishing.Ask
@@ -303,14 +302,14 @@ func takeIn(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:   "take-in FILE|DIR...",
 		Short: "Import lists that were signed elsewhere, or before a backup was restored",
-		Long: `Lists of authorities whose keys are in another estate, such as a root in a safe. Each
-must be signed by its authority, whole, fresh, and newer than the one that is known. Several
-that were signed ahead can come at once or one by one: each is served at its time.
+		Long: `Import lists of authorities whose keys are in another estate, such as an offline root. Each must
+be signed by its authority, complete, fresh, and newer than the known one. Several that were
+signed ahead can come together or one by one: each is served at its time.
 
-After a backup was restored: lists of authorities whose keys are here, too. They tell which
-certificates were revoked since the backup. All lists of a folder are taken in.
+After you restored a backup, also import the lists of the authorities whose keys are here. They
+tell which certificates were revoked since the backup. All lists of a folder are imported.
 
-What a list revokes is put on record, whatever its number is.`,
+What a list revokes is recorded, whatever its number is.`,
 		Example: `  ironseal revocations take-in ../from-the-safe/root.g1.crl
   ironseal revocations take-in ../public`,
 		Args: session.AtLeast(1, "a file or a folder"),

@@ -22,17 +22,15 @@ import (
 
 // aboutRevoke is the help text.
 func aboutRevoke() string {
-	return `Take certificates back before their end. A certificate is named by its serial or the
-beginning of it, its request, its name, an authority's handle, its fingerprint, or a
-file that holds it; --party takes back all that a party holds.
+	return `Revoke certificates before they end. Name a certificate by its serial or the beginning of it, its
+request, its name, an authority's handle, its fingerprint, or a file that holds it. --party
+revokes all that a party holds.
 
-Where it is an authority's, everything below it falls as well: what that is, and with
-whom, is shown first, in the order in which it must be made anew.
+If it is an authority's, everything below becomes invalid as well. The sheet shows what that is
+and who holds it, in the order in which to replace it.
 
-Clients learn of it from the next list: ironseal revocations publish. What is revoked
-stays so; only what is on hold can be released.
-
-The reasons, and when each fits (type them as ironseal revoke --reason WORD):
+Clients learn of it from the next list: ironseal revocations publish. Revocation is final, except
+for reason hold: ironseal unhold.
 
 ` + revocation.Advice() + `
 FILE of --file: one certificate a line, with remarks after #.`

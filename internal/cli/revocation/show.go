@@ -46,12 +46,13 @@ func show(s *session.Session) *cobra.Command {
 	return c
 }
 
-const aboutCheck = `Is what stands where clients look what was published, fresh, and of the right authority?
-Without an argument, every list at the address of the settings is fetched and checked.
-With an address or a file, that one. The exit status is 4 when any is not as it should be.
+const aboutCheck = `Check that clients find, at the addresses in certificates, the list that was published: fresh and
+of the right authority. Without an argument, every list at the address in the settings is
+fetched and checked; otherwise the address or file that you name. The exit status is 4 if
+anything is wrong.
 
-Only plain http addresses are fetched from, and none that lead inside, unless you allow
-it with --fetch-local.`
+It fetches from plain http addresses only, and from no local address unless you give
+--fetch-local.`
 
 func check(s *session.Session) *cobra.Command {
 	var local bool

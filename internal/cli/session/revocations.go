@@ -29,7 +29,7 @@ type Revocations struct {
 func (r *Revocations) Flags(c *cobra.Command) {
 	fl := c.Flags()
 	fl.StringArrayVar(&r.files, "revocations", nil, "a `FILE` of revocation lists, or an OCSP answer; may be repeated")
-	fl.BoolVar(&r.require, "require-revocation", false, "refuse what no list and no answer tells of")
+	fl.BoolVar(&r.require, "require-revocation", false, "fail if the revocation status is unknown")
 	fl.BoolVar(&r.fetch, "fetch", false, "fetch lists and answers from the addresses in the certificates")
 	fl.BoolVar(&r.local, "fetch-local", false, "fetch from loopback and private addresses too")
 }

@@ -115,8 +115,8 @@ func Command(s *session.Session) *cobra.Command {
 		Long: `Show the review sheet of each request, ask, and sign. A file is received first.
 
 Without --template, the templates that fit are listed with reasons and nothing is
-signed. What stands on the sheet as a bar cannot be passed; a stop is passed only
-by --waive CODE --because TEXT, which is recorded.`,
+signed. Refused findings cannot be waived; others need --waive CODE --because TEXT. The
+waiver is recorded.`,
 		Example: `  ironseal sign R5
   ironseal sign R5 --template web-server
   ironseal sign R5 --template web-server --add-name pier.ternbay.example --lifetime 90d

@@ -157,8 +157,8 @@ func templateCopy(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "copy TEMPLATE NEW",
 		Short: "Create a template that is based on another",
-		Long: `Write templates/NEW.toml, based on TEMPLATE. Only what differs stands in the new
-file; whatever is changed in TEMPLATE later counts for the new one too.`,
+		Long: `Write templates/NEW.toml, based on TEMPLATE. The new file has only what differs. A later change in
+TEMPLATE counts for the new one too.`,
 		Example: "  ironseal template copy web-server quay-device --title \"Quay device\"\n  ironseal template " +
 			"compare web-server mail-server",
 		Args: session.Exactly(2, "a template and a new name"),
@@ -187,8 +187,8 @@ func templateAllow(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:   "allow TEMPLATE AUTHORITY",
 		Short: "Let an authority sign by a template",
-		Long: `Add an authority to the issuers in the template's file. A root signs no servers by itself until
-its owner allows it: with an intermediate the root's key can stay locked away.`,
+		Long: `Add an authority to the issuers in the template's file. A root may not sign servers until you allow
+it: with an intermediate, the root's key can stay locked away.`,
 		Example: "  ironseal template allow web-server root",
 		Args:    session.Exactly(2, "a template and an authority"),
 		RunE: func(cmd *cobra.Command, args []string) error {

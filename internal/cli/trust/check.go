@@ -19,17 +19,16 @@ import (
 	"ironseal/pki/trust"
 )
 
-const aboutCheck = `Look into every store of trusted roots on this machine: the system's, those of
-the Java runtimes, the policies of Firefox and Chromium and your own profiles of
-them, and what the environment gives to Node.js and Python. Of each it is said whether it has the anchors of the
-set, what of ours has gone stale in it, and what to run.
+const aboutCheck = `Look into every store of trusted roots on this machine: the system's, those of Java runtimes, the
+policies of Firefox and Chromium and your own profiles of them, and the variables for Node.js and
+Python. It says whether each has the roots of the set, which of ours are out of date, and what
+to run.
 
-Nothing is changed. The status is 4 when an anchor is missing somewhere, or when no
-store was found.
+It changes nothing. The exit status is 4 if a root is missing somewhere, or if it found no store.
 
-With the folder or archive of a kit, the kit is checked: whether every file is as it
-was packed and none was added, and whether the list of them is signed by a key that
-an authority of ours certified for kits. A root is all that this needs.`
+With the folder or archive of a kit, check the kit: whether every file is unchanged and none was
+added, and whether a key that our authority certified for kits signed the list of hashes. This
+needs only a root.`
 
 func check(s *session.Session) *cobra.Command {
 	var files, anchors []string

@@ -11,19 +11,18 @@ import (
 	"ironseal/pki/span"
 )
 
-const aboutHere = `It is what the kit's own script does, shown first: without --for the system's own
-store, with it any platform whose kit has a script, such as node, python, curl, git
-or go. A step that fails is undone, and what was done before it as well. Nothing but
-our own files is touched. Administrator rights are needed.`
+const aboutHere = `It shows what will change and asks first. Without --for it is the system's store; with it any
+platform whose kit has a script, such as node, python, curl, git or go. If a step fails, this
+run is undone. It touches only its own files, and needs administrator rights.`
 
 func install(s *session.Session) *cobra.Command {
-	return here(s, "install", "Have this machine trust a set",
-		"Have this machine trust the anchors of a set. "+aboutHere)
+	return here(s, "install", "Install a trust set on this machine",
+		"Install a trust set on this machine. "+aboutHere)
 }
 
 func remove(s *session.Session) *cobra.Command {
-	return here(s, "remove", "Take a set out of this machine's store",
-		"Take the anchors of a set out of this machine's store. "+aboutHere)
+	return here(s, "remove", "Remove a trust set from this machine",
+		"Remove the roots of a set from this machine. "+aboutHere)
 }
 
 // here is an act on this machine.

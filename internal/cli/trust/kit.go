@@ -18,18 +18,17 @@ import (
 	trusted "ironseal/pki/trust"
 )
 
-const aboutKit = `Pack a trust set for platforms: a folder for each, with the roots in the encoding and
-under the names that the platform wants, a script or a policy where it has one, a
-list of hashes for sha256sum -c, and a page that says what to do, what to start
-again and how to see that it worked.
+const aboutKit = `Pack a trust set for platforms: a folder for each, with the roots in the right format and under the
+right names, a script or a policy where the platform has one, a list of hashes for sha256sum -c,
+and a page that says what to do, what to restart and how to see that it worked.
 
-The scripts install, remove and check, do no more when run twice, touch nothing but
-their own files, and need nothing beyond the base system. Without a set it is the
-estate's own roots. A root is left out while an incident is about its key.
+The scripts install, remove and check. Running one twice changes nothing more; they touch only
+their own files, and need nothing beyond the base system. Without a set, the estate's own roots are
+packed. A root is left out while an incident about its key is open.
 
-With --sign-by the list of hashes is signed, by a key that is made for it, certified
-for 90 days by the authority named, and thrown away: "trust check KIT" tells then
-what was changed on the way, with a root alone.`
+With --sign-by, a key made for this purpose signs the list of hashes. The authority certifies that
+key for 90 days, and it is thrown away. Then "trust check KIT" needs only a root to tell whether
+the kit was changed.`
 
 func pack(s *session.Session) *cobra.Command {
 	var platforms []string

@@ -23,15 +23,14 @@ import (
 	"ironseal/pki/trust"
 )
 
-const aboutPair = `Two machines that must trust each other: which anchors each needs for what the other
-presents, and whether both directions hold, by the names, the usages and the
-chains that they have. A side is a certificate on record, a request that waits, or a
-file of certificates or of a request; a file is judged with the issuers that stand in
-it, since the device sends no others.
+const aboutPair = `Work out which roots each of two machines needs for what the other presents, and whether both
+directions work with their names, usages and chains. A side is a certificate on record, a waiting
+request, or a file with certificates or a request. A file is judged with the issuers in it, since
+the device sends no others.
 
-A request is judged by what it would become, by the template that fits best or the
-one named. With --out, a folder is written for each side: a kit of the anchors that it
-needs, what it presents, and a page in words.`
+A request is judged by the certificate that it would get, by the best template or the one that you
+name. With --out, write a folder for each side: a kit with the roots that it needs, what it
+presents, and instructions.`
 
 // pairFlags are what can be said about a pair. Lists have the first side's before the
 // second's.

@@ -19,9 +19,9 @@ func recordReports(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:   "record FILE...",
 		Short: "Import the reports that the kits' scripts wrote on machines",
-		Long: `Take in the reports that kits' scripts write with --report: a line of JSON for each
-store, saying which roots it has. Many may stand in one file, and - reads standard
-input. Nothing of them is believed beyond what they say of their own machine.`,
+		Long: `Import the reports that kits' scripts write with --report: a line of JSON for each store, saying which
+roots it has. Many may stand in one file; - reads standard input. A report counts only for the
+machine that it names.`,
 		Example: "  ironseal trust record ../reports.json",
 		Args:    session.AtLeast(1, "a file"),
 		RunE: func(cmd *cobra.Command, args []string) error {

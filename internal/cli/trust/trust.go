@@ -90,10 +90,9 @@ func show(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:   "show [SET]",
 		Short: "Show one trust set, with fingerprints to read out",
-		Long: `Show the anchors of a trust set: whose they are, until when, what they are trusted
-for, and the fingerprints by which two people compare them. Without a name it is
-the estate's own: every root that signs, that is prepared, or that something valid
-still hangs on.`,
+		Long: `Show the roots of a trust set: whose they are, until when, what they are trusted for, and the
+fingerprints by which two people compare them. Without a name, show the estate's own: every root
+that signs, that is prepared, or that a valid certificate still depends on.`,
 		Example: "  ironseal trust show",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -189,14 +188,12 @@ func add(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "add SET SOURCE...",
 		Short: "Add roots to a trust set",
-		Long: `Add anchors to a trust set. A SOURCE is the handle of an authority here, a file of
-any form, or an archive (zip, tar, tar.gz) in which every file is looked at: roots
-are taken once each, intermediates and machines' certificates only when they are
-named by their fingerprint.
+		Long: `Add roots to a trust set. A SOURCE is the handle of an authority here, a file in any format, or an
+archive (zip, tar, tar.gz), of which every file is read. Roots are taken once each.
+Intermediates and machines' certificates are taken only if you name their fingerprint.
 
-With --endpoint, what a live server presents is offered. It is believed only with
-the fingerprint that somebody read out or sent by another way; colons, blanks and
-case do not matter.`,
+With --endpoint, take what a live server presents. It is believed only with a fingerprint that
+somebody told you by another way. Colons, blanks and case do not matter.`,
 		Example: "  ironseal trust add partners ../partner/skua-roots.zip --trusted-for servers,clients " +
 			"--may-certify dns:skua.ternbay.example",
 		Args: session.AtLeast(1, "a set, and what to add"),
@@ -336,9 +333,8 @@ func drop(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:   "drop SET ANCHOR...",
 		Short: "Remove roots from a trust set",
-		Long: `Take anchors out of a trust set. An ANCHOR is named by its SHA-256 fingerprint, by
-its check code or by a handle. Machines that have it keep it until it is removed
-there.`,
+		Long: `Remove roots from a trust set. Name an ANCHOR by its SHA-256 fingerprint, its check code or a handle.
+Machines that have the root keep it until it is removed there.`,
 		Example: "  ironseal trust drop partners root",
 		Args:    session.AtLeast(2, "a set and an anchor"),
 		RunE: func(cmd *cobra.Command, args []string) error {

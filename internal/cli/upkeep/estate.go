@@ -30,9 +30,9 @@ func estateCreate(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "create DIR",
 		Short: "Create an estate",
-		Long: `Make a new estate. With --publish-at, certificates name that address for their revocation lists.
-Without it they name none, and clients do not hear of revocations; the address can be set
-later, in ironseal.toml, and counts for what is signed from then on.
+		Long: `Create an estate. With --publish-at, certificates name that address for their revocation lists.
+Without it they name none, and clients do not hear of revocations. You can set the address
+later in ironseal.toml; it counts for what is signed from then on.
 
 With --single-root the root signs servers and clients directly, without an intermediate.`,
 		Example: `  ironseal estate create laboratory --single-root
@@ -76,12 +76,12 @@ func estateRehearse(s *session.Session) *cobra.Command {
 	c := session.Reading(&cobra.Command{
 		Use:   "rehearse DIR",
 		Short: "Make a copy with throwaway keys, to practise on",
-		Long: `Make a throwaway copy of the estate: the same authorities, dates, templates and
-settings, with throwaway keys that need no passphrase. There, and only there,
---as-of moves the clock for acts too: practise the renewal of 2036 today. All that
-a rehearsal makes is marked, a real estate refuses it, and a rehearsal stays one.
+		Long: `Make a throwaway copy of the estate: the same authorities, dates, templates and settings, with
+throwaway keys that need no passphrase. Only there can --as-of move the clock for changes:
+practise the renewal of 2036 today. Everything that a rehearsal makes is marked, and a real
+estate refuses it.
 
-With --blank it begins empty, as of --as-of.`,
+With --blank it begins empty, on the day of --as-of.`,
 		Example: `  ironseal estate rehearse ../play
   ironseal estate rehearse ../history --blank --organisation "Tern Bay Ferries" --as-of 2012-11-23`,
 		Args: session.Exactly(1, "the directory to make"),
@@ -219,9 +219,9 @@ func estateBackup(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:   "backup FILE",
 		Short: "Back up the estate into one file",
-		Long: `Write settings, templates, receivers, records and keys into one file. The records
-in it are one consistent state, whatever goes on meanwhile; keys stay sealed. Keep
-the journal's head that is shown apart from the file: it proves the copy later.`,
+		Long: `Write settings, templates, receivers, records and keys into one file. The records in it are one
+consistent state, even while others work; keys stay encrypted. Keep the journal's head that is
+printed apart from the file: with it you can prove the copy later.`,
 		Example: "  ironseal estate backup ../harbour.backup",
 		Args:    session.Exactly(1, "the file to write"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -260,14 +260,14 @@ func estateRestore(s *session.Session) *cobra.Command {
 	return &cobra.Command{
 		Use:   "restore FILE DIR",
 		Short: "Restore an estate from a backup",
-		Long: `Unpack a backup into a directory that is missing or empty, after every file was
-checked. Nothing goes backwards: request numbers go on at the next thousand, serials
-are random, and list numbers follow the time. Certificates that were issued after
-the backup can be taken in again from their files: ironseal certificate take-in.
+		Long: `Check every file of a backup and unpack it into a missing or empty directory. Numbers never go
+backwards: requests go on at the next thousand, serial numbers are random, and list numbers
+follow the time. Certificates that were issued after the backup can be imported from their
+files: ironseal certificate take-in.
 
-Revocations that were published after the backup are learnt again from the lists: take in
-the folder that is served, before you publish. Incidents that were opened after it are not
-known: open them again.`,
+Revocations that were published after the backup are learnt from the lists: import the folder
+that is served before you publish. Incidents that were opened after the backup are not known:
+open them again.`,
 		Example: "  ironseal estate restore ../harbour.backup ../again",
 		Args:    session.Exactly(2, "the backup and the directory to make"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -301,14 +301,14 @@ func estateCheck(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "check",
 		Short: "Check records, keys, templates, journal and files against each other",
-		Long: `Check the whole estate: the journal, every record against the journal and against
-the certificate or request it is about, every certificate's signature, the keys that
-the records name, key files that nothing names, templates, receivers, and what others
-could change. Each fault comes with its remedy. The exit status is 4 when there is any.
+		Long: `Check the whole estate: the journal, every record against the journal and against its
+certificate or request, every signature, the keys on record, unknown key files, templates,
+receivers, and file permissions. Each fault comes with what to do. The exit status is 4 if
+there is any.
 
-What acts that were cut off left behind is removed, and said. Nothing else is changed;
-with --move-aside, key files older than an hour that nothing names go into the folder
-aside, where backups keep them too. No key is ever deleted.`,
+It removes what interrupted runs left behind, and says so. It changes nothing else. With
+--move-aside, unknown key files older than an hour are moved into the folder aside. It never
+deletes a key.`,
 		Example: "  ironseal estate check",
 		Args:    session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -353,12 +353,11 @@ func drawCheck(s *session.Session, c checking.Checked) {
 		s.Out.Say("%s moved: %s", s.Out.Paint(term.Careful, "!"), term.Safe(m))
 	}
 	if len(c.Faults) == 0 {
-		s.Out.Say("%s %s and %s agree with the records; the journal is whole up to %s",
-			s.Out.Paint(term.Good, "✓ sound"), span.Count(c.Certificates, "certificate"), span.Count(c.Keys, "key"),
-			c.Head)
+		s.Out.Say("%s %s, %s checked. Journal intact up to %s", s.Out.Paint(term.Good, "✓ No faults:"),
+			span.Count(c.Certificates, "certificate"), span.Count(c.Keys, "key"), c.Head)
 		return
 	}
-	s.Out.Say("%s %s", s.Out.Paint(term.Bad, "✗ not sound:"), span.Count(len(c.Faults), "fault"))
+	s.Out.Say("%s %s", s.Out.Paint(term.Bad, "✗ Not sound:"), span.Count(len(c.Faults), "fault"))
 	for _, f := range c.Faults {
 		s.Out.Say("  %s %s", s.Out.Paint(term.Bad, "✗"), s.Out.Paint(term.Strong, term.Safe(f.About)))
 		s.Out.Wrapped(4, term.Normal, term.Safe(f.What))

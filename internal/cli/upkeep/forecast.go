@@ -22,11 +22,11 @@ func Forecast(s *session.Session) *cobra.Command {
 	c := session.Reading(&cobra.Command{
 		Use:   "forecast",
 		Short: "Show what each authority can still grant, and what to renew when",
-		Long: `For every authority and template: what it should grant, what it can grant today,
-and the last day on which it still grants the full lifetime. Then the renewals in
-order, the root first, each with the day by which it should be done.
+		Long: `Show, for every authority and template, what it should grant, what it can grant today, and the
+last day on which it grants the full lifetime. Then list the renewals in order, the root
+first, each with the day by which to do it.
 
-With --horizon the whole schedule is played that far into the future.`,
+With --horizon, play the whole schedule that far into the future.`,
 		Example: `  ironseal forecast
   ironseal forecast --horizon 15y
   ironseal forecast --template web-server --as-of 2034-01-01
@@ -85,9 +85,9 @@ func Due(s *session.Session) *cobra.Command {
 	c := session.Reading(&cobra.Command{
 		Use:   "due",
 		Short: "List what ends or should be renewed soon",
-		Long: `Everything that ends or should be renewed within a time, soonest first, with who
-holds it. With --alarm the exit status is 5 when there is anything, for a
-scheduler. With --ics the same is written as calendar entries (RFC 5545).`,
+		Long: `List everything that ends or should be renewed within a time, soonest first, with who holds it.
+With --alarm the exit status is 5 if there is anything. With --ics it also writes calendar
+entries (RFC 5545).`,
 		Example: `  ironseal due
   ironseal due --within 400d --ics ../harbour.ics
   ironseal due --within 2w --alarm --quiet`,

@@ -17,6 +17,7 @@ import (
 	"ironseal/internal/view"
 	"ironseal/pki/describe"
 	"ironseal/pki/journal"
+	"ironseal/pki/span"
 )
 
 // Journal is ironseal journal.
@@ -168,8 +169,8 @@ func journalVerify(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "verify",
 		Short: "Prove that no entry was changed, removed or inserted",
-		Long: `Check every link of the journal. With --against HEAD, where HEAD was printed on a
-sheet or noted elsewhere, also prove that the journal was not rewritten since.`,
+		Long: `Check every link of the journal. With --against HEAD, where HEAD was printed on a sheet or kept
+elsewhere, also prove that the journal was not rewritten since.`,
 		Example: "  ironseal journal verify",
 		Args:    session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -204,10 +205,10 @@ sheet or noted elsewhere, also prove that the journal was not rewritten since.`,
 					return err
 				}
 			} else if b == nil {
-				s.Out.Say("%s %d entries, every link holds   head %s", s.Out.Paint(term.Good, "✓ whole"), head.Seq,
-					head)
+				s.Out.Say("%s %s checked   head %s", s.Out.Paint(term.Good, "✓ Journal intact:"),
+					span.Count(int(head.Seq), "entry"), head)
 			} else {
-				s.Out.Say("%s at entry J%d: %s", s.Out.Paint(term.Bad, "✗ not whole"), b.Seq, b.Why)
+				s.Out.Say("%s at entry J%d: %s", s.Out.Paint(term.Bad, "✗ Journal broken"), b.Seq, b.Why)
 			}
 			drawBackwards(s, back)
 			if b != nil {
@@ -241,10 +242,10 @@ func journalClock(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "clock",
 		Short: "Record that the latest entries were dated by a wrong clock",
-		Long: `A clock behind the latest entry refuses every act. Where it is the entry that is
-wrong, because this machine's clock was ahead when it was written, this puts that on
-record, and time goes on from this machine's clock. The entry stays for ever. Set the
-clock first: what is signed now begins and ends by it.`,
+		Long: `If the clock is behind the latest entry, every change is refused. Use this command if the entry
+is wrong, because this machine's clock was ahead when it was written. Time then goes on from
+this machine's clock; the entry stays. Set the clock first: what is signed now begins and ends
+by it.`,
 		Example: "  ironseal journal clock --because \"the clock said 2036 after the battery was changed\"",
 		Args:    session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
