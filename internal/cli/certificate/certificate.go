@@ -170,8 +170,8 @@ func (l *lister) end(others map[string]int, state string) error {
 	return nil
 }
 
-const certificateNaming = `Name a certificate by the first digits of its serial, its request (R1), its DNS name or common
-name, its SHA-1 or SHA-256 thumbprint, or an authority's handle (root, or root.g1).`
+const certificateNaming = `Name a certificate by the first digits of its serial, its request (R1), its DNS name,
+its common name, its SHA-1 or SHA-256 thumbprint, or an authority's handle (root, or root.g1).`
 
 func certificateShow(s *session.Session) *cobra.Command {
 	var all, changes bool

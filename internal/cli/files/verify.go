@@ -21,8 +21,8 @@ import (
 	"ironseal/pki/path"
 )
 
-const aboutVerify = `Judge a certificate as a client does that trusts only the given roots, and say for every step of the
-chain why it holds or fails. FILE may hold the whole chain. Without --anchor, the estate's roots
+const aboutVerify = `Judge a certificate as a client does that trusts only the given roots, and say for every step of
+the chain why it holds or fails. FILE may hold the whole chain. Without --anchor, the estate's roots
 count. Its intermediates count only if --chain or FILE has them, as for a client.
 
 The search tries all generations, link and cross-certificates, the best way first. If no chain holds,
