@@ -91,7 +91,7 @@ func TestAChangeOfRootsOverParties(t *testing.T) {
 	if out := p.must("journal", "list", "--json"); !strings.Contains(out, "the scanner is replaced that day") {
 		t.Error("the waiver is not on record")
 	}
-	p.refused(1, "still hangs on root.g1", "changeover", "finish", "services", "--out", "../gone")
+	p.refused(1, "still depends on root.g1", "changeover", "finish", "services", "--out", "../gone")
 	p.must("estate", "check")
 }
 

@@ -120,7 +120,7 @@ func TestChoosingATemplate(t *testing.T) {
 }
 
 // What comes next is what is true: a handover for the receiver that was named, and
-// certificates that hang on a generation which was renewed.
+// certificates that depend on a generation which was renewed.
 func TestTheNextStepIsTheTrueOne(t *testing.T) {
 	p := harbour(t)
 	n := p.send("a.ternbay.example", []string{"a.ternbay.example"})
@@ -130,13 +130,13 @@ func TestTheNextStepIsTheTrueOne(t *testing.T) {
 	}
 	out = p.must("authority", "renew", "services", "--yes")
 	for _, text := range []string{out, p.must("estate", "status")} {
-		if !strings.Contains(text, "1 certificate still hangs on services.g1") ||
+		if !strings.Contains(text, "1 certificate still depends on services.g1") ||
 			!strings.Contains(text, "ironseal certificate list --by services.g1") {
 			t.Error(text)
 		}
 	}
 	p.must("certificate", "renew", "a.ternbay.example", "--yes")
-	if out := p.must("estate", "status"); strings.Contains(out, "hangs on") {
+	if out := p.must("estate", "status"); strings.Contains(out, "depends on") {
 		t.Error(out)
 	}
 }

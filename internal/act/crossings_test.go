@@ -356,7 +356,7 @@ func TestAnIncidentBelowASafe(t *testing.T) {
 	}
 }
 
-// What hangs on a generation that was renewed is what somebody has to renew: not what was
+// What depends on a generation that was renewed is what somebody has to renew: not what was
 // revoked, and not what signs answers.
 func TestWhatHangsOnARenewedAuthority(t *testing.T) {
 	_, e, list := signed(t, 3)

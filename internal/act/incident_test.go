@@ -203,7 +203,7 @@ func TestIncidentsThatAreNone(t *testing.T) {
 	if err := sign(e, again); err != nil {
 		t.Fatal(err)
 	}
-	p := begin(t, e, list[0].SerialHex()) // the same key again is no replacement, and hangs on it as well
+	p := begin(t, e, list[0].SerialHex()) // the same key again is no replacement, and depends on it as well
 	if len(p.Affected) != 2 || p.Authority {
 		t.Errorf("%+v", p.Affected)
 	}

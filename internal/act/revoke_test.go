@@ -104,7 +104,7 @@ func TestRevokingAndReleasing(t *testing.T) {
 		t.Errorf("it is %s", s)
 	}
 	if _, _, err := revoking.Unhold(ctx, e, []string{"R2"}, "again"); err == nil ||
-		!strings.Contains(err.Error(), "was released already") {
+		!strings.Contains(err.Error(), "was taken off hold already") {
 		t.Error(err)
 	}
 	revoke(t, e, revocation.CertificateHold, "R3") // from hold to revoked for good

@@ -22,7 +22,7 @@ import (
 	"ironseal/pki/trust"
 )
 
-// A root is taken out only when nothing hangs on it any more; and then the file that a kit
+// A root is taken out only when nothing depends on it any more; and then the file that a kit
 // installed long ago is the one that the last kit takes away.
 func TestARootIsTakenOutAtItsEnd(t *testing.T) {
 	dir, e := newEstate(t)
@@ -42,7 +42,7 @@ func TestARootIsTakenOutAtItsEnd(t *testing.T) {
 	renewed(t, e, authorities.RenewAsk{Handle: "root", Lifetime: span.Years(40)})
 	renewed(t, e, authorities.RenewAsk{Handle: "services"})
 	if _, err := transition.Gone(ctx, e, "services"); err == nil || !strings.Contains(err.Error(),
-		"still hangs on root.g1") {
+		"still depends on root.g1") {
 		t.Fatal(err)
 	}
 	pass := e.Custody.Pass

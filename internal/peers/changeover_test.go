@@ -321,7 +321,7 @@ func TestAChangeOfRootsOverLiveParties(t *testing.T) {
 		l.handOver(i, s)
 	}
 	l.all("when all serve the new")
-	for _, c := range liveClients { // and the old root goes: what the servers serve hangs on it no more
+	for _, c := range liveClients { // and the old root goes: what the servers serve depends on it no more
 		l.do("trust", "create", "new-"+c)
 		l.do("trust", "add", "new-"+c, "newroot", "--yes")
 		platform := map[bool]string{true: "java", false: "bundle"}[c == "java"]

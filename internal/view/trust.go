@@ -52,7 +52,7 @@ type StoreCheck struct {
 	Path    string   `json:"path" doc:"where it is"`
 	There   []string `json:"there" doc:"titles of the anchors that it has"`
 	Missing []string `json:"missing" doc:"titles of the anchors that it has not"`
-	Stale   []string `json:"stale" doc:"what is of an earlier time in it: files of kits, roots that nothing hangs on"`
+	Stale   []string `json:"stale" doc:"what is of an earlier time in it: files of kits, roots that nothing depends on"`
 	Note    string   `json:"note,omitempty" doc:"what is wrong with it"`
 	Kit     string   `json:"kit" doc:"the platform whose kit changes it"`
 }

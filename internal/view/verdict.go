@@ -25,6 +25,6 @@ type Step struct {
 	Serial   string       `json:"serial" doc:"its serial number, in hex"`
 	Good     bool         `json:"good" doc:"whether this step holds"`
 	Words    string       `json:"words" doc:"why, in words"`
-	Standing string       `json:"standing" doc:"what tells whether it was taken back; empty where nobody was asked"`
+	Standing string       `json:"standing" doc:"how its revocation status is known; empty if it was not checked"`
 	Findings finding.List `json:"findings" doc:"what was found"`
 }

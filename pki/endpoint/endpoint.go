@@ -59,7 +59,7 @@ type Question struct {
 // Judgement is the answer.
 type Judgement struct {
 	Trusted  bool
-	Anchor   *cert.Certificate // on which it hangs; nil where it hangs on none
+	Anchor   *cert.Certificate // on which it hangs; nil where it depends on none
 	Until    time.Time         // the first end in the chain; zero where nothing is presented
 	Verdict  path.Verdict
 	Findings finding.List // what refuses first, and what to do
@@ -172,7 +172,7 @@ func explain(s Seen, q Question, k Known, f finding.Finding) finding.Finding {
 	q.Anchors = k.Roots
 	if v := path.Verify(leaf, pool, q.Question); reaches(v) {
 		root := v.Steps[len(v.Steps)-1].Certificate
-		return finding.New(finding.UnknownAnchor, "It hangs on %s, which is not in the trust set %s.", root.Title(),
+		return finding.New(finding.UnknownAnchor, "It depends on %s, which is not in the trust set %s.", root.Title(),
 			q.Set).
 			WithRemedy("look whether it should be: ironseal trust show %s", q.Set)
 	}

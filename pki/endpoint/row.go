@@ -130,7 +130,7 @@ func (t Terms) Differences(from, to Row) (out []string) {
 		say("it speaks "+to.Protocol, from.Protocol)
 	}
 	if from.Anchor != to.Anchor && to.Anchor != "" && from.Anchor != "" {
-		say("it hangs on "+to.Anchor, from.Anchor)
+		say("it depends on "+to.Anchor, from.Anchor)
 	}
 	if from.Asks != to.Asks {
 		asks := map[bool]string{true: "it asks for a client's certificate",

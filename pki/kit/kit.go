@@ -59,7 +59,7 @@ type Page struct {
 	Steps   []string `toml:"steps" json:"steps" doc:"in order"`
 	Restart string   `toml:"restart" json:"restart,omitempty" doc:"what has to be started again"`
 	Worked  string   `toml:"worked" json:"worked,omitempty" doc:"how to see that it worked"`
-	Back    string   `toml:"back" json:"back,omitempty" doc:"how it is taken back"`
+	Back    string   `toml:"back" json:"back,omitempty" doc:"how it is undone"`
 }
 
 // File is a file of a kit.

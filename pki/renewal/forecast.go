@@ -31,7 +31,7 @@ type Question struct {
 	Now       time.Time
 	Horizon   span.Span // how far the schedule is simulated; zero for the next acts only
 	Only      string    // a template's name, to leave the others out of the rows; "" for all
-	Outside   []Outside // authorities of other estates that hang on ours
+	Outside   []Outside // authorities of other estates that depend on ours
 }
 
 // Outside is an authority that was signed here for another estate. What it grants is

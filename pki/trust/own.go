@@ -8,7 +8,7 @@ import (
 
 // OwnSet is the set that an estate has without making one: its roots that still matter.
 // Those are the ones that sign, the ones that are prepared, and earlier generations as
-// long as something valid hangs on them. hangs tells of certificates that serve, by the
+// long as something valid depends on them. hangs tells of certificates that serve, by the
 // generation that signed them.
 func OwnSet(h hierarchy.Hierarchy, hangs map[*hierarchy.Generation]bool, now time.Time) Set {
 	needed := map[*hierarchy.Generation]bool{}

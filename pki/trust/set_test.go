@@ -81,7 +81,7 @@ func TestWhatIsNoAnchorIsTold(t *testing.T) {
 	}
 }
 
-// An estate's own set holds the roots that sign and those that something valid hangs on,
+// An estate's own set holds the roots that sign and those that something valid depends on,
 // and no others.
 func TestTheOwnSetHoldsWhatMatters(t *testing.T) {
 	now := specimen.Now
@@ -113,7 +113,7 @@ func TestTheOwnSetHoldsWhatMatters(t *testing.T) {
 		t.Error(got)
 	}
 	if got := names(map[*hierarchy.Generation]bool{root.Generations[1]: true}); got != "root.g2 root.g3 root.g4" {
-		t.Error("a certificate that a replaced root signed itself hangs on it:", got)
+		t.Error("a certificate that a replaced root signed itself depends on it:", got)
 	}
 	root.Generations[3].SwitchDay = now.AddDate(0, 1, 0)
 	if got := names(nil); !strings.HasSuffix(got, "root.g4") {

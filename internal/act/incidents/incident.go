@@ -1,5 +1,5 @@
 // Package incidents leads from the suspicion that a key is known to somebody else to the
-// point where nothing hangs on it any more.
+// point where nothing depends on it any more.
 //
 // An incident stands in the journal: when it was opened, about what, and what was affected
 // then. Everything else is worked out from the records each time: whether the replacements

@@ -27,7 +27,7 @@ type Step struct {
 	Next  string `json:"next" doc:"the command that goes on; empty where none does"`
 }
 
-// Affected is a certificate that hangs on the key in doubt.
+// Affected is a certificate that depends on the key in doubt.
 type Affected struct {
 	Title       string   `json:"title" doc:"for whom it is"`
 	Serial      string   `json:"serial" doc:"of it"`
@@ -57,7 +57,7 @@ type Vouching struct {
 type Progress struct {
 	doubt.Incident
 	Steps    []Step     `json:"steps" doc:"in their order"`
-	Affected []Affected `json:"affected" doc:"what hangs on the key"`
+	Affected []Affected `json:"affected" doc:"what depends on the key"`
 	Holders  []string   `json:"holders" doc:"who has to change something"`
 	Links    []Vouching `json:"links" doc:"certificates by which another authority vouches for the key"`
 
@@ -142,7 +142,7 @@ func (p *Progress) isLink(c *cert.Certificate) bool {
 	return false
 }
 
-// affected gathers what hangs on the key, with what has become of each.
+// affected gathers what depends on the key, with what has become of each.
 func (p *Progress) affected(ctx context.Context, e *estate.Estate) error {
 	var list []revoking.Dependent
 	var down []*hierarchy.Generation

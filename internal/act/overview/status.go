@@ -135,9 +135,9 @@ func Hanging(b lineage.Behind, open []doubt.Incident) Advice {
 				"ironseal incident show " + i.Name}
 		}
 	}
-	verb := "still hang"
+	verb := "still depend"
 	if b.Certificates == 1 {
-		verb = "still hangs"
+		verb = "still depends"
 	}
 	return Advice{fmt.Sprintf("%s %s on %s, which was renewed", span.Count(b.Certificates, "certificate"), verb,
 		b.Generation), "ironseal certificate list --by " + b.Generation}

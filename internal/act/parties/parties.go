@@ -189,7 +189,7 @@ func Change(ctx context.Context, e *estate.Estate, before, after trust.Party) (j
 }
 
 // ErrNothing says that everything is as it should be already.
-var ErrNothing = errors.New("nothing is to be changed")
+var ErrNothing = errors.New("nothing to change")
 
 func keep(ctx context.Context, e *estate.Estate, list []trust.Party,
 	may func(p trust.Party, there bool) error) (journal.Head, error) {

@@ -86,7 +86,7 @@ func oneToRenew(ctx context.Context, e *estate.Estate, name string, fresh bool) 
 		return c, fmt.Errorf("%s, serial %s, is revoked: ask its holder for a new request, and sign that: ironseal "+
 			"certificate renew %s --request REQUEST", c.Title(), c.Serial.Short(), c.Serial.Short())
 	case c.State == estate.OnHold:
-		return c, fmt.Errorf("%s, serial %s, is on hold: release it first, or revoke it for good", c.Title(),
+		return c, fmt.Errorf("%s, serial %s, is on hold: take it off hold first, or revoke it for good", c.Title(),
 			c.Serial.Short())
 	case c.State == estate.Prepared:
 		return c, fmt.Errorf("%s, serial %s, waits for its switch day", c.Title(), c.Serial.Short())

@@ -61,7 +61,7 @@ func (p Plan) About() string {
 }
 
 // ErrNothing says that all is as it should be already.
-var ErrNothing = errors.New("nothing is to be changed")
+var ErrNothing = errors.New("nothing to change")
 
 // PlanRevoke plans.
 func PlanRevoke(ctx context.Context, e *estate.Estate, ask Ask) (Plan, error) {
@@ -128,7 +128,7 @@ func (p *Plan) ready(t Target, now time.Time) error {
 		}
 	}
 	if now.After(t.NotAfter) {
-		return fmt.Errorf("%s, ended on %s: no client accepts it, and there is nothing to take back", about,
+		return fmt.Errorf("%s, ended on %s: no client accepts it, and there is nothing to revoke", about,
 			t.NotAfter.Format("2006-01-02"))
 	}
 	return nil
@@ -198,9 +198,9 @@ func Unhold(ctx context.Context, e *estate.Estate, names []string, because strin
 		about := fmt.Sprintf("%s, serial %s", t.Title(), t.Serial.Short())
 		switch w := t.Was; {
 		case w == nil:
-			return nil, journal.Head{}, fmt.Errorf("%s, is not revoked: there is nothing to release", about)
+			return nil, journal.Head{}, fmt.Errorf("%s, is not revoked", about)
 		case !w.Released.IsZero():
-			return nil, journal.Head{}, fmt.Errorf("%s, was released already, on %s", about,
+			return nil, journal.Head{}, fmt.Errorf("%s, was taken off hold already, on %s", about,
 				w.Released.Format("2006-01-02 15:04 UTC"))
 		case revocation.Reason(w.Reason) != revocation.CertificateHold:
 			return nil, journal.Head{}, fmt.Errorf("%s, was revoked on %s (%s), and not put on hold: that is for "+
@@ -232,7 +232,7 @@ func undoubted(ctx context.Context, from doubt.Journaled, list []Target) error {
 	known, err := doubt.Incidents(ctx, from)
 	for _, t := range list {
 		for _, i := range doubt.About(known, t.Key.Fingerprint()) {
-			return failure.Of(failure.ErrChanged, "%s, serial %s, is not released: %s", t.Title(), t.Serial.Short(),
+			return failure.Of(failure.ErrChanged, "%s, serial %s, stays on hold: %s", t.Title(), t.Serial.Short(),
 				i.Since())
 		}
 	}

@@ -150,7 +150,7 @@ func (r replaying) signer(g *hierarchy.Generation) crypto.Signer {
 }
 
 // all records every generation after the one that signed it: an authority may have
-// moved, so that its generations hang on different others.
+// moved, so that its generations depend on different others.
 func (r replaying) all(h hierarchy.Hierarchy) error {
 	next := map[*hierarchy.Authority]int{}
 	for left := len(estate.AllGenerations(h)); left > 0; {
@@ -168,7 +168,7 @@ func (r replaying) all(h hierarchy.Hierarchy) error {
 			}
 		}
 		if left == before {
-			return errors.New("its authorities hang on each other")
+			return errors.New("its authorities depend on each other")
 		}
 	}
 	for _, a := range h {

@@ -44,7 +44,7 @@ func Gone(ctx context.Context, e *estate.Estate, handle string) (gone []trust.An
 		seen.Anchors = append(seen.Anchors, trust.Anchor{Certificate: root.Certificate})
 	}
 	if len(gone) == 0 && len(still) > 0 {
-		return nil, fmt.Errorf("authority %s: something valid still hangs on %s, or it signs: nothing is to be "+
+		return nil, fmt.Errorf("authority %s: something valid still depends on %s, or it signs: nothing is to be "+
 			"taken out yet",
 			handle, strings.Join(still, ", "))
 	}
@@ -97,7 +97,7 @@ func Finish(ctx context.Context, e *estate.Estate, name, dir string, replace boo
 }
 
 // gone are the anchors that a change-over from a set to another has left, once nothing on
-// record that serves hangs on them.
+// record that serves depends on them.
 func (s *Sets) gone(ctx context.Context, e *estate.Estate) ([]trust.Anchor, error) {
 	if !s.Switched {
 		return nil, fmt.Errorf("trust set %s: it has not been switched to %s yet", s.From, s.To)

@@ -172,7 +172,7 @@ func ofSets(ctx context.Context, e *estate.Estate, s *Sets) (p Progress, err err
 	return p, p.judgeLeaving(ctx, e, leave)
 }
 
-// judgeLeaving looks for servers on record whose certificates hang on an anchor that leaves:
+// judgeLeaving looks for servers on record whose certificates depend on an anchor that leaves:
 // whoever has moved refuses them.
 func (p *Progress) judgeLeaving(ctx context.Context, e *estate.Estate, leave []trust.Anchor) error {
 	if len(p.Parties) == 0 {
@@ -203,7 +203,7 @@ func (p *Progress) judgeLeaving(ctx context.Context, e *estate.Estate, leave []t
 	}
 	for _, root := range slices.Sorted(maps.Keys(hang)) {
 		p.Breaks = append(p.Breaks, trust.Break{Clients: names(p.Parties), Servers: hang[root],
-			Why: "what they serve hangs on " + root + ", which leaves the set"})
+			Why: "what they serve depends on " + root + ", which leaves the set"})
 	}
 	return nil
 }

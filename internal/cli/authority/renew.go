@@ -192,7 +192,7 @@ func renewDown(ctx context.Context, s *session.Session, ask authorities.RenewAsk
 	return hanging(ctx, s, e)
 }
 
-// hanging says what still hangs on earlier generations, once authorities were renewed.
+// hanging says what still depends on earlier generations, once authorities were renewed.
 func hanging(ctx context.Context, s *session.Session, e *estate.Estate) error {
 	list, err := e.Records.Behind(ctx, s.Moment())
 	if err != nil || s.JSON {

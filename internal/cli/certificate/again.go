@@ -42,7 +42,7 @@ func (f *again) flags(s *session.Session, c *cobra.Command) {
 	fl.StringVar(&f.ask.By, "by", "", "the `HANDLE` of another authority than before")
 	fl.StringVar(&f.lifetime, "lifetime", "", "how long it lives")
 	fl.BoolVar(&f.revokeOld, "revoke-when-replaced", false,
-		"take the earlier one back once the new one was seen in use")
+		"revoke the earlier one once the new one was seen in use")
 	fl.StringVar(&f.after, "after", "", "not before this `SPAN` is over")
 	fl.BoolVar(&f.due, "due", false, "everything that ends soon")
 	s.PartyFlag(c, &f.party, "the one certificate that this `PARTY` holds")
@@ -88,7 +88,7 @@ func certificateRenew(s *session.Session) *cobra.Command {
 				return err
 			}
 			if f.after != "" && !f.revokeOld {
-				return session.Misused("--after says when the earlier one is taken back: it goes with " +
+				return session.Misused("--after says when the earlier one is revoked: it goes with " +
 					"--revoke-when-replaced")
 			}
 			if f.ask.Certificate, err = named(ctx, e, args, f.party); err != nil {
@@ -120,10 +120,10 @@ func takeBackLater(ctx context.Context, s *session.Session, e *estate.Estate, ol
 	if err != nil || s.JSON {
 		return err
 	}
-	s.Out.Say("%s serial %s is taken back once the new one was seen in use   %s", s.Out.Paint(term.Good, "✓ noted:"),
+	s.Out.Say("%s serial %s will be revoked once the new one was seen in use   %s", s.Out.Paint(term.Good, "✓ noted:"),
 		held[0].Serial.Short(), s.Out.Paint(term.Quiet, "journal "+head.String()))
 	s.Next(overview.Advice{Why: "see what is in use", Command: "ironseal probe --all --record"},
-		overview.Advice{Why: "then take it back", Command: "ironseal revoke --replaced"})
+		overview.Advice{Why: "then revoke it", Command: "ironseal revoke --replaced"})
 	return nil
 }
 

@@ -250,7 +250,7 @@ func draw(s *session.Session, p incidents.Progress) error {
 	if p.FalseAlarm {
 		s.Out.Say("%s on %s: %s", s.Out.Paint(term.Good, "✓ closed as a false alarm"), p.Closed.Format("2006-01-02"),
 			term.Safe(p.Outcome))
-		return nil // what hangs on the key need not be replaced
+		return nil // what depends on the key need not be replaced
 	}
 	var rows [][]term.Cell
 	var next overview.Advice

@@ -112,7 +112,7 @@ func revokeReplaced(ctx context.Context, s *session.Session, ask revoking.Ask, a
 			return s.PrintJSON(map[string]any{"certificates": []string{}, "waiting": append([]revoking.Later{},
 				list...)})
 		}
-		s.Out.Say("%s Nothing is to be taken back now.", s.Out.Paint(term.Good, "✓"))
+		s.Out.Say("%s Nothing is to be revoked now.", s.Out.Paint(term.Good, "✓"))
 		return nil
 	}
 	if ask.Reason = revocation.Superseded; ask.Because == "" {

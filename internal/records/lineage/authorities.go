@@ -225,7 +225,7 @@ func (t Writing) GenerationID(g *hierarchy.Generation) (int64, error) {
 // Hierarchy loads all authorities as they are in the middle of a change.
 func (t Writing) Hierarchy() (hierarchy.Hierarchy, error) { return Load(t.Ctx, t.Reads()) }
 
-// Load loads all authorities, or none: what hangs on something that is not
+// Load loads all authorities, or none: what depends on something that is not
 // there, or on itself, is an error and is never left out.
 func Load(ctx context.Context, q sqlite.Querier) (hierarchy.Hierarchy, error) {
 	l := loading{byID: map[int64]*hierarchy.Authority{}, generations: map[int64]*hierarchy.Generation{},
