@@ -14,6 +14,7 @@ import (
 
 	"ironseal/pki/endpoint"
 	"ironseal/pki/runes"
+	"ironseal/pki/trust"
 )
 
 //go:embed page.html
@@ -36,8 +37,10 @@ type line struct {
 	Protocol, Anchor  string
 	Left              string
 	Days, Bar         int
+	Tone              string // of the time that is left
 	Until             string
 	Reasons           []reason
+	More              []reason // behind the first
 }
 
 type reason struct{ Message, Remedy string }
@@ -64,11 +67,21 @@ func (b Board) Page() ([]byte, error) {
 		}
 		lines = append(lines, l)
 	}
+	_, months := b.scale()
 	var out bytes.Buffer
-	err := page.Execute(&out, map[string]any{"Title": runes.Escape(b.Title), "Set": runes.Escape(b.Set),
+	err := page.Execute(&out, map[string]any{"Title": runes.Escape(b.Title), "Against": b.against(),
 		"When": b.Now.UTC().Format("2006-01-02 15:04 UTC"), "Lines": lines, "All": len(lines), "Good": good,
-		"Careful": careful, "Bad": len(lines) - good - careful, "Months": b.calendar()})
+		"Careful": careful, "Bad": len(lines) - good - careful, "Months": b.calendar(),
+		"Each": map[int]string{1: "month", 3: "quarter", 12: "year"}[months]})
 	return out.Bytes(), err
+}
+
+// against says by which roots the endpoints were judged.
+func (b Board) against() string {
+	if b.Set == trust.Own {
+		return "your own roots"
+	}
+	return "the trust set " + runes.Escape(b.Set)
 }
 
 // sorted puts first what is not trusted, then what ends first.
@@ -86,19 +99,25 @@ func (b Board) sorted() []endpoint.Row {
 	return rows
 }
 
-// fullBar is how many days fill the bar.
-const fullBar = 398
-
 func lineOf(r endpoint.Row) line {
 	l := line{Class: "good", Mark: "✓", Word: "trusted", Endpoint: runes.Escape(r.Endpoint),
 		Record: runes.Escape(r.Record), Protocol: runes.Escape(r.Protocol), Anchor: runes.Escape(r.Anchor),
 		Days: r.Left, Left: "–"}
 	if r.Until != "" {
 		l.Until, l.Left = r.Until[:10], r.LeftWords()
-		l.Bar = max(1, min(100, r.Left*100/fullBar))
+		l.Bar = max(1, min(100, r.Left*100/max(r.Life, 1)))
+		switch {
+		case r.Left < 0:
+			l.Tone = "bad"
+		case r.Left < endpoint.Soon:
+			l.Tone = "careful"
+		}
 	}
 	for _, f := range r.ToDo() {
 		l.Reasons = append(l.Reasons, reason{runes.Escape(f.Message), runes.Escape(f.Remedy)})
+	}
+	if len(l.Reasons) > 1 {
+		l.Reasons, l.More = l.Reasons[:1], l.Reasons[1:]
 	}
 	switch {
 	case !r.Trusted:
@@ -109,35 +128,57 @@ func lineOf(r endpoint.Row) line {
 	return l
 }
 
-// calendar counts the ends by month, from this month for a year; what has ended stands before
-// it, and what ends later behind.
+// bars is how many bars the calendar has between what has ended and what ends later.
+const bars = 15
+
+// calendar counts the ends by month, from this month on. Where most end later than that, each bar is a
+// quarter, or a year. What has ended stands before, and what ends later behind.
 func (b Board) calendar() (out []month) {
-	count := map[string]int{}
-	first := time.Date(b.Now.Year(), b.Now.Month(), 1, 0, 0, 0, 0, time.UTC)
-	names := []string{"ended"}
-	for i := range 13 {
-		names = append(names, first.AddDate(0, i, 0).Format("2006-01"))
+	first, step := b.scale()
+	out = []month{{Name: "ended", Past: true}}
+	for i := range bars {
+		out = append(out, month{Name: first.AddDate(0, i*step, 0).Format("2006-01")})
 	}
-	names = append(names, "later")
+	out = append(out, month{Name: "later"})
 	most := 1
 	for _, r := range b.Rows {
-		if r.Until == "" {
+		end, err := time.Parse(time.RFC3339, r.Until)
+		if err != nil {
 			continue
 		}
-		name := r.Until[:7]
-		switch {
-		case r.Left < 0:
-			name = "ended"
-		case name > names[len(names)-2]:
-			name = "later"
+		at := 0
+		if r.Left >= 0 {
+			months := (end.Year()-first.Year())*12 + int(end.Month()-first.Month())
+			at = 1 + min(months/step, bars)
 		}
-		count[name]++
-		most = max(most, count[name])
+		out[at].Count++
+		most = max(most, out[at].Count)
 	}
-	for _, n := range names {
-		out = append(out, month{Name: n, Count: count[n], Bar: count[n] * 100 / most, Past: n == "ended"})
+	for i := range out {
+		out[i].Bar = out[i].Count * 100 / most
 	}
 	return out
+}
+
+// scale is the month in which the calendar begins, and how many months each of its bars is.
+func (b Board) scale() (first time.Time, months int) {
+	first = time.Date(b.Now.Year(), b.Now.Month(), 1, 0, 0, 0, 0, time.UTC)
+	for _, months = range []int{1, 3, 12} {
+		if b.beyond(first.AddDate(0, bars*months, 0))*2 <= len(b.Rows) {
+			break
+		}
+	}
+	return first, months
+}
+
+// beyond counts what ends after a moment.
+func (b Board) beyond(at time.Time) (n int) {
+	for _, r := range b.Rows {
+		if end, err := time.Parse(time.RFC3339, r.Until); err == nil && end.After(at) {
+			n++
+		}
+	}
+	return n
 }
 
 // Metrics writes figures as OpenMetrics text, for the file of a collector.

@@ -96,8 +96,8 @@ func TestALargePage(t *testing.T) {
 	if elements["tr"] != 5001 || elements["p"] != 2*500 {
 		t.Errorf("%v", elements)
 	}
-	summary := shown[:strings.Index(shown, "What ends when")]
-	for _, want := range []string{"5000\nendpoints", "500\nnot trusted", "own"} {
+	summary := shown[:strings.Index(shown, "Expiry by month")]
+	for _, want := range []string{"5000\nendpoints", "500\nnot trusted", "your own roots"} {
 		if !strings.Contains(summary, want) {
 			t.Errorf("%q is missing:\n%s", want, summary)
 		}

@@ -23,6 +23,7 @@ type Row struct {
 	SHA256    string       `json:"sha256,omitempty" doc:"of it"`
 	Issuer    string       `json:"issuer,omitempty" doc:"of it"`
 	Until     string       `json:"not_after,omitempty" doc:"the first end in the chain"`
+	Life      int          `json:"days_of_life" doc:"whole days from its beginning until then"`
 	Left      int          `json:"days_left" doc:"whole days until then; negative when it has passed"`
 	Protocol  string       `json:"protocol,omitempty" doc:"such as TLS 1.3"`
 	Presented []string     `json:"presented" doc:"titles of what it presents, in its order"`
@@ -53,6 +54,7 @@ func RowOf(s Seen, j Judgement, now time.Time) Row {
 		r.Subject, r.Serial, r.Issuer = leaf.Subject.String(), leaf.SerialHex(), leaf.Issuer.String()
 		r.SHA256 = fmt.Sprintf("%x", leaf.SHA256())
 		r.Until, r.Left = j.Until.UTC().Format(time.RFC3339), daysBetween(now, j.Until)
+		r.Life = daysBetween(leaf.NotBefore, j.Until)
 	}
 	return r
 }

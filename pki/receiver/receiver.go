@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -37,7 +38,7 @@ type Receiver struct {
 	Purpose string     `toml:"purpose" json:"purpose" doc:"who it is for"`
 	Demands Demands    `toml:"demands" json:"demands" doc:"what it needs in a certificate; checked before the signature and before the handover"`
 	Files   []FileRule `toml:"file" json:"files" doc:"a file that it takes"`
-	Page    Page       `toml:"page" json:"page" doc:"what the person there has to do; {host} stands for the host, {file1} for the first file"`
+	Page    Page       `toml:"page" json:"page" doc:"what the person there has to do; {host} stands for the host, {file1} for the first file; [[text]] stands only where the key is handed over"`
 }
 
 // Demands are what the receiver needs in a certificate.
@@ -261,7 +262,7 @@ func Without(list []string, drop ...string) []string {
 func (r Receiver) ReadMe(g handover.Goods, host string, files []Packed, notes []string) []byte {
 	var b bytes.Buffer
 	fill := func(text string) string {
-		text = strings.ReplaceAll(text, "{host}", host)
+		text = strings.ReplaceAll(withKey(text, g.Key != nil), "{host}", host)
 		for i, f := range r.Files {
 			text = strings.ReplaceAll(text, fmt.Sprintf("{file%d}", i+1), strings.ReplaceAll(f.Name, "{host}", host))
 		}
@@ -281,7 +282,11 @@ func (r Receiver) ReadMe(g handover.Goods, host string, files []Packed, notes []
 	}
 	b.WriteString("\nWhat is here\n")
 	for _, f := range files {
-		fmt.Fprintf(&b, "  %-44s %s\n", f.Name, fill(f.Rule.For))
+		if what := fill(f.Rule.For); len(f.Name) > 43 {
+			fmt.Fprintf(&b, "  %s\n      %s\n", f.Name, what)
+		} else {
+			fmt.Fprintf(&b, "  %-44s %s\n", f.Name, what)
+		}
 	}
 	for _, n := range notes {
 		fmt.Fprintf(&b, "  (%s)\n", n)
@@ -294,12 +299,7 @@ func (r Receiver) ReadMe(g handover.Goods, host string, files []Packed, notes []
 	for i, s := range steps {
 		fmt.Fprintf(&b, "  %d. %s\n", i+1, hung(fill(s), 5))
 	}
-	if r.Page.Config != "" {
-		b.WriteString("\nSettings ({dir} is the directory that the files were copied to)\n")
-		for _, l := range strings.Split(strings.TrimSpace(fill(r.Page.Config)), "\n") {
-			fmt.Fprintf(&b, "    %s\n", l)
-		}
-	}
+	b.WriteString(r.settings(fill, g.Key != nil))
 	for _, s := range []struct{ head, text string }{{"Downtime", r.Page.Away},
 		{"When it worked", r.Page.Worked}, {"Rollback", r.Page.Back}} {
 		if s.text != "" {
@@ -307,6 +307,37 @@ func (r Receiver) ReadMe(g handover.Goods, host string, files []Packed, notes []
 		}
 	}
 	return b.Bytes()
+}
+
+// settings are what is written into the receiver's settings. Where the key is not handed over, its path is that of
+// the key that is there already.
+func (r Receiver) settings(fill func(string) string, keyHere bool) string {
+	if r.Page.Config == "" {
+		return ""
+	}
+	var b strings.Builder
+	b.WriteString("\nSettings ({dir} is the directory that the files were copied to)\n")
+	for _, l := range strings.Split(strings.TrimSpace(fill(r.Page.Config)), "\n") {
+		fmt.Fprintf(&b, "    %s\n", l)
+	}
+	for i, rule := range r.Files {
+		if strings.Contains(r.Page.Config, fmt.Sprintf("{file%d}", i+1)) && slices.Equal(rule.Parts,
+			[]string{handover.PartKey}) && !keyHere {
+			fmt.Fprintf(&b, "  %s is not in this folder: write the path of the key that is there already.\n",
+				fill(rule.Name))
+		}
+	}
+	return b.String()
+}
+
+// keyOnly is what stands in a text of a page only where the private key is handed over.
+var keyOnly = regexp.MustCompile(`\[\[(.*?)\]\]`)
+
+func withKey(text string, here bool) string {
+	if here {
+		return keyOnly.ReplaceAllString(text, "$1")
+	}
+	return keyOnly.ReplaceAllString(text, "")
 }
 
 // hung breaks a paragraph at 78 columns; further lines are indented.

@@ -159,7 +159,24 @@ func handOver(ctx context.Context, s *session.Session, e *estate.Estate, ask del
 		}
 		return err
 	}
-	return printHandover(s, done, ask, made)
+	if err := printHandover(s, done, ask, made); err != nil || s.JSON || ask.Signer == nil {
+		return err
+	}
+	return plainKeyStays(ctx, s, e, ask)
+}
+
+// plainKeyStays tells that the key of our own draft lies beside its copy, readable by whoever gets the file.
+func plainKeyStays(ctx context.Context, s *session.Session, e *estate.Estate, ask delivery.HandoverAsk) error {
+	file, encrypted, err := e.Records.DraftKey(ctx, ask.Certificate.Key.Fingerprint())
+	if err != nil || file == "" || encrypted {
+		return err
+	}
+	s.Out.Gap()
+	s.Out.Hung("!", term.Careful,
+		fmt.Sprintf("The key is still in %s, not encrypted. Delete that file once the server "+
+			"has the key, or encrypt it: ironseal request passphrase R%d", term.Safe(file),
+			ask.Certificate.Record.Request))
+	return nil
 }
 
 func handoverKey(ctx context.Context, s *session.Session, e *estate.Estate, h estate.Held, file string) (crypto.Signer,
