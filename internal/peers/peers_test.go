@@ -277,7 +277,7 @@ func TestSealedKeysGoBothWays(t *testing.T) {
 			theirs := e.path(c.algorithm + scheme)
 			java(t, "SealedKey.java", nil, "write", theirs, c.algorithm, "tern and gull", scheme)
 			openSealed(t, theirs, "tern and gull")
-			if out := e.do("read", theirs); !strings.Contains(out, "Sealed private key") ||
+			if out := e.do("read", theirs); !strings.Contains(out, "Encrypted private key") ||
 				!strings.Contains(out, "PBKDF2") {
 				t.Errorf("%s: %s", scheme, out)
 			}

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -241,5 +242,24 @@ func TestJavaTakesItsHandover(t *testing.T) {
 		if strings.Join(got, " ") != "chain 3 trusted 204 refused" {
 			t.Errorf("round %d: %v", i, got)
 		}
+	}
+}
+
+// A Java key store that made the request itself takes the answer: the key stays where it is, and gets the chain.
+func TestAJavaStoreTakesTheAnswerToItsOwnRequest(t *testing.T) {
+	e := newEstate(t, "ecdsa-p256")
+	more := append(slices.Clone(internals), "--add-exports", "java.base/sun.security.x509=ALL-UNNAMED")
+	store := e.path("server.p12")
+	write(t, e.path("own.pem"), java(t, "OwnStore.java", more, "make", store, "CN=ticket.ternbay.example"))
+	e.do("request", "receive", e.path("own.pem"))
+	e.do("sign", "R1", "--template", "web-server", "--for", "java-own-key", "--yes")
+	out := e.do("certificate", "handover", "R1", "--for", "java-own-key", "--out", "../out")
+	if strings.Contains(out, "password") {
+		t.Errorf("it speaks of a password:\n%s", out)
+	}
+	dir := e.path("out/ticket.ternbay.example.java-own-key/")
+	if got := java(t, "OwnStore.java", more, "answer", store, dir+"/ticket.ternbay.example.answer.p7b",
+		dir+"/ticket.ternbay.example.root.pem"); strings.TrimSpace(got) != "chain 3" {
+		t.Error(got)
 	}
 }
