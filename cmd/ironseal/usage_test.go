@@ -74,7 +74,7 @@ func TestWrongUsageIsSaid(t *testing.T) {
 	if r := p.run("", "sign", "RRr7", "--template", "web-server"); r.code != 1 || strings.Contains(r.errors, "R7 ") {
 		t.Errorf("RRr7 is R7: %s", r.errors)
 	}
-	if !strings.Contains(p.must("help", "request", "list"), "Requests that wait") {
+	if !strings.Contains(p.must("help", "request", "list"), "List the requests that wait") {
 		t.Error("help of a command that is there")
 	}
 }

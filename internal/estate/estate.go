@@ -166,11 +166,14 @@ func (throwaway) Passphrase(context.Context, custody.Question) ([]byte, bool, er
 
 // ReadOnly says why no act can be done here, or nil.
 func (e *Estate) ReadOnly() error {
+	if err := e.Records.ReadOnly(); err != nil {
+		return err
+	}
 	if !disk.Mine(e.Dir) {
 		return fmt.Errorf("the estate %s belongs to another login%s: files that you make there would be "+
 			"closed to that login. Nothing was changed: act as its owner", e.Dir, disk.OwnerOf(e.Dir))
 	}
-	return e.Records.ReadOnly()
+	return nil
 }
 
 // View calls fn with the estate as it is at one moment: whatever others write

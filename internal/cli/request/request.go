@@ -286,7 +286,7 @@ func requestList(s *session.Session) *cobra.Command {
 	var state string
 	c := &cobra.Command{
 		Use:     "list",
-		Short:   "List requests",
+		Short:   "List the requests that wait; with --state, others too",
 		Example: "  ironseal request list\n  ironseal request list --state any\n  ironseal request list --quiet",
 		Args:    session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
