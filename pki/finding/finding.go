@@ -72,12 +72,12 @@ type Code string
 
 // Finding is one observation about one object.
 type Finding struct {
-	Code     Code     `json:"code"`
-	Severity Severity `json:"severity"`
+	Code     Code     `json:"code" doc:"its code: docs/findings.md explains each"`
+	Severity Severity `json:"severity" doc:"refused, needs a waiver, warning or note"`
 	// about this object; may hold outside text, so escape it when it is shown
-	Message string `json:"message"`
-	Remedy  string `json:"remedy,omitempty"` // what to do about it
-	Waived  string `json:"waived,omitempty"` // the reason given, once a stop has been waived
+	Message string `json:"message" doc:"what was found, about this object"`
+	Remedy  string `json:"remedy,omitempty" doc:"what to do"`
+	Waived  string `json:"waived,omitempty" doc:"the reason that was given for waiving it"`
 }
 
 // New makes the finding with the given code. Its severity and its remedy come

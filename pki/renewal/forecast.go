@@ -80,20 +80,20 @@ type Bar struct {
 
 // Report is a forecast.
 type Report struct {
-	Now    time.Time `json:"now"`
-	Rows   []Row     `json:"grants"`
-	Acts   []Act     `json:"acts"` // with a horizon all of them; without, the next of each authority
-	Bars   []Bar     `json:"generations"`
-	Hollow []string  `json:"never_full,omitempty"` // authorities that live less than what they grant
-	Idle   []Idle    `json:"idle,omitempty"`       // authorities that grant nothing now: no date renews them
+	Now    time.Time `json:"now" doc:"the moment it was computed for"`
+	Rows   []Row     `json:"grants" doc:"what each authority can grant, by template"`
+	Acts   []Act     `json:"acts" doc:"the renewals, in order"`
+	Bars   []Bar     `json:"generations" doc:"each generation, planned ones too"`
+	Hollow []string  `json:"never_full,omitempty" doc:"authorities that live less than what they should grant"`
+	Idle   []Idle    `json:"idle,omitempty" doc:"authorities that grant nothing now"`
 }
 
 // Idle is an authority whose current generation is revoked or stopped. It is renewed with another key
 // when somebody decides it, and not because a day has come.
 type Idle struct {
-	Authority  string `json:"authority"`
-	Generation int    `json:"generation"`
-	Why        string `json:"why"`
+	Authority  string `json:"authority" doc:"its handle"`
+	Generation int    `json:"generation" doc:"the number of the generation"`
+	Why        string `json:"why" doc:"why it grants nothing"`
 }
 
 // mostActs bounds a schedule; an authority that lives a day and a horizon of

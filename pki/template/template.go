@@ -46,7 +46,7 @@ const (
 
 // Template is one template. The doc tags are printed into docs/templates.md.
 type Template struct {
-	Name         string    `toml:"-" json:"name"`
+	Name         string    `toml:"-" json:"name" doc:"its name, that of its file"`
 	BasedOn      string    `toml:"based-on,omitempty" json:"based_on,omitempty" doc:"another template, of which this file says only the differences; one step, no chains"`
 	Title        string    `toml:"title" json:"title" doc:"what it is called, in a few words"`
 	Purpose      string    `toml:"purpose" json:"purpose" doc:"what it is for, in a sentence"`

@@ -35,20 +35,20 @@ import (
 
 // Fault is something wrong with an estate, and its remedy.
 type Fault struct {
-	About  string `json:"about"`
-	What   string `json:"what"`
-	Remedy string `json:"remedy"`
+	About  string `json:"about" doc:"what it is about"`
+	What   string `json:"what" doc:"what is wrong"`
+	Remedy string `json:"remedy" doc:"what to do"`
 }
 
 // Checked is what a check of the estate found.
 type Checked struct {
-	Head         string           `json:"journal_head"`
-	Certificates int              `json:"certificates"`
-	Keys         int              `json:"keys"`
-	NextList     map[string]int64 `json:"next_list_number"` // of each authority that signs here
-	Removed      []string         `json:"removed"`          // what acts that were cut off had left behind
-	Aside        []string         `json:"moved_aside"`      // key files that nothing names, where that was asked for
-	Faults       []Fault          `json:"faults"`
+	Head         string           `json:"journal_head" doc:"the journal's head"`
+	Certificates int              `json:"certificates" doc:"how many were checked"`
+	Keys         int              `json:"keys" doc:"how many were checked"`
+	NextList     map[string]int64 `json:"next_list_number" doc:"the number of the next list, of each authority that signs here"`
+	Removed      []string         `json:"removed" doc:"what interrupted runs had left behind"`
+	Aside        []string         `json:"moved_aside" doc:"unknown key files that were moved"`
+	Faults       []Fault          `json:"faults" doc:"what is wrong"`
 
 	unread bool // something could not be read, so nobody can say what is not needed
 }

@@ -23,24 +23,24 @@ import (
 
 // Status is how the estate stands.
 type Status struct {
-	Organisation string           `json:"organisation"`
-	Dir          string           `json:"directory"`
-	Counts       records.Counts   `json:"counts"`
-	Authorities  []AuthorityLine  `json:"authorities"`
-	Waiting      []WaitingLine    `json:"waiting"`
-	Ending       []EndingLine     `json:"ending"`
-	Sent         []SentLine       `json:"sent"`
-	Behind       []lineage.Behind `json:"behind"`
+	Organisation string           `json:"organisation" doc:"whose estate it is"`
+	Dir          string           `json:"directory" doc:"where it is"`
+	Counts       records.Counts   `json:"counts" doc:"how many authorities, requests and certificates there are"`
+	Authorities  []AuthorityLine  `json:"authorities" doc:"each authority, its state and end"`
+	Waiting      []WaitingLine    `json:"waiting" doc:"requests that wait"`
+	Ending       []EndingLine     `json:"ending" doc:"certificates that end soon"`
+	Sent         []SentLine       `json:"sent" doc:"requests of authorities that are not answered yet"`
+	Behind       []lineage.Behind `json:"behind" doc:"generations that were renewed, with certificates that still depend on them"`
 	Down         []lineage.Behind `json:"issuer_revoked" doc:"certificates that are invalid because an authority was revoked"`
-	Lists        []ListLine       `json:"lists"`     // revocation lists that are due
-	Incidents    []string         `json:"incidents"` // those that are open
+	Lists        []ListLine       `json:"lists" doc:"revocation lists that are due"`
+	Incidents    []string         `json:"incidents" doc:"open incidents"`
 	open         []doubt.Incident
 	Restored     bool         `json:"restored" doc:"restored, and no list was taken in or signed since"`
-	Rehearsal    bool         `json:"rehearsal,omitempty"`
-	Head         journal.Head `json:"journal_head"`
-	ClockBehind  string       `json:"clock_behind,omitempty"`
-	Faults       []string     `json:"faults,omitempty"`
-	Next         []Advice     `json:"next"`
+	Rehearsal    bool         `json:"rehearsal,omitempty" doc:"whether it is a rehearsal"`
+	Head         journal.Head `json:"journal_head" doc:"the journal's head"`
+	ClockBehind  string       `json:"clock_behind,omitempty" doc:"what the clock says, if it is behind the records"`
+	Faults       []string     `json:"faults,omitempty" doc:"what is wrong"`
+	Next         []Advice     `json:"next" doc:"what to do next: why, and the command"`
 }
 
 // AuthorityLine is an authority in a status.

@@ -39,14 +39,14 @@ const (
 
 // Backup is a backup's manifest.
 type Backup struct {
-	Form         int          `json:"form"`
-	Estate       string       `json:"estate"` // its random name
-	Organisation string       `json:"organisation"`
-	Made         time.Time    `json:"made"`
-	Head         string       `json:"journal_head"`
-	Rehearsal    bool         `json:"rehearsal,omitempty"`
-	Files        []BackupFile `json:"files"`
-	NotIn        []string     `json:"not_in_it,omitempty"` // keys of drafts, which lie elsewhere
+	Form         int          `json:"form" doc:"the form of the backup"`
+	Estate       string       `json:"estate" doc:"the estate's identifier"`
+	Organisation string       `json:"organisation" doc:"whose estate it is"`
+	Made         time.Time    `json:"made" doc:"when"`
+	Head         string       `json:"journal_head" doc:"the journal's head in it"`
+	Rehearsal    bool         `json:"rehearsal,omitempty" doc:"whether it is of a rehearsal"`
+	Files        []BackupFile `json:"files" doc:"the files in it, with size and SHA-256"`
+	NotIn        []string     `json:"not_in_it,omitempty" doc:"keys of drafts that lie elsewhere"`
 }
 
 // BackupFile is one file in a backup.
