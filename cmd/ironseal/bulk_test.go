@@ -74,7 +74,7 @@ func TestManifestWithFaultyRows(t *testing.T) {
 	}
 	for _, want := range []string{"line 52, =cmd()|x", "line 102, h100.ternbay.example",
 		"line 152, h149.ternbay.example", "line 202, h200.ternbay.example", "line 252, h250.ternbay.example",
-		"is not a lifetime", "stands in line 151 already", "there is none of this name", "name-not-allowed"} {
+		"is not a lifetime", "stands in line 151 already", " is called ", "name-not-allowed"} {
 		if !strings.Contains(strings.Join(strings.Fields(r.out), " "), want) {
 			t.Errorf("the result does not say %q", want)
 		}

@@ -178,7 +178,7 @@ func TestEarlierNamesOfKeysCount(t *testing.T) {
 		t.Error(out)
 	}
 	p.refused(1, "there already", "receiver", "copy", "nginx", "quay-gate")
-	p.refused(1, "there is none of this name", "receiver", "check", "nothere")
+	p.refused(1, "no receiver is called", "receiver", "check", "nothere")
 }
 
 // madeBefore is a file of an estate that an earlier program made.

@@ -86,7 +86,7 @@ func TestTablesOfParties(t *testing.T) {
 	p.file("../all.csv", []byte(out))
 	p.must("party", "import", "../all.csv")
 	p.must("party", "remove", "a", "b", "--yes")
-	p.refused(1, "there is none of this name", "party", "show", "a")
+	p.refused(1, "no party is called", "party", "show", "a")
 	p.must("party", "import", "../all.csv")
 	if after := p.must("party", "list", "--json"); after != before {
 		t.Errorf("%s\n%s", before, after)

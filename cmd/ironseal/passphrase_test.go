@@ -120,3 +120,24 @@ func TestTheKeyOfADraftGetsAPassphrase(t *testing.T) {
 	foreign := p.send("mole.ternbay.example", []string{"mole.ternbay.example"})
 	p.refused(1, "was not drafted here", "request", "passphrase", foreign, "--new-passphrase-file", first)
 }
+
+// Who cannot open a key learns it before a long sheet is shown, and not after having read it.
+func TestThePassphraseComesBeforeTheSheet(t *testing.T) {
+	p := harbour(t)
+	r := p.send("pier.ternbay.example", []string{"pier.ternbay.example"})
+	p.env = []string{"IRONSEAL_PASSPHRASE_FILE=" + p.file("../wrong", []byte("another\n"))}
+	for name, args := range map[string][]string{
+		"sign":       {"sign", r, "--template", "web-server", "--by", "services"},
+		"sign all":   {"sign", "--all", "--template", "web-server"},
+		"create":     {"authority", "create", "gates", "--under", "root"},
+		"renew":      {"authority", "renew", "services"},
+		"renew root": {"authority", "renew", "root"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			r, err := p.try(args...)
+			if err != nil || r.code == 0 || strings.TrimSpace(r.out) != "" {
+				t.Errorf("%v: shown before the key was open:\n%s", err, r.out)
+			}
+		})
+	}
+}

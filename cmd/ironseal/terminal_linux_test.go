@@ -130,8 +130,10 @@ func TestAtATerminal(t *testing.T) {
 	p := harbour(t)
 	p.env = nil
 	x := p.onTerminal(t, nil, "authority", "create", "ships", "--under", "root", "--key", "ecdsa-p256")
-	x.expect("Make ships as shown, until ")
-	x.send("yes\n")
+	x.expect("Passphrase of root")
+	x.send("wrong\n")
+	x.expect("Wrong passphrase for root")
+	x.send("tern and gull\n")
 	x.expect("Choose a passphrase for ships:")
 	x.send("\n")
 	x.expect("protects nothing")
@@ -145,10 +147,9 @@ func TestAtATerminal(t *testing.T) {
 	x.send("puffin\n")
 	x.expect("Once more:")
 	x.send("puffin\n")
-	x.expect("Passphrase of root")
-	x.send("wrong\n")
-	x.expect("Wrong passphrase for root")
-	x.send("tern and gull\n")
+	x.expect("Review sheet")
+	x.expect("Make ships as shown, until ")
+	x.send("yes\n")
 	x.expect("made")
 	if code := x.wait(); code != 0 {
 		t.Errorf("exit status %d", code)
@@ -160,10 +161,10 @@ func TestAtATerminal(t *testing.T) {
 		t.Fatal(err)
 	}
 	x = p.onTerminal(t, in, "sign", "-", "--template", "web-server", "--by", "services")
-	x.expect(" as shown: 1 name, until ")
-	x.send("yes\n")
 	x.expect("Passphrase of services")
 	x.send("tern and gull\n")
+	x.expect(" as shown: 1 name, until ")
+	x.send("yes\n")
 	x.expect("signed")
 	if code := x.wait(); code != 0 {
 		t.Errorf("exit status %d", code)
@@ -203,10 +204,11 @@ func TestCascadeAsksAtEveryLevel(t *testing.T) {
 	env := p.env
 	p.env = nil
 	x := p.onTerminal(t, nil, "authority", "renew", "root", "--cascade")
-	for _, step := range [][2]string{{"Renew root as shown", "yes"},
-		{"Choose a passphrase for root", "gannet and gull"},
-		{"Once more", "gannet and gull"}, {"Passphrase of root.g1, to sign a certificate", "tern and gull"},
-		{"renewal of services", ""}, {"Renew services as shown", "no"}} {
+	for _, step := range [][2]string{{"Passphrase of root.g1, to sign a certificate", "tern and gull"},
+		{"Choose a passphrase for root", "gannet and gull"}, {"Once more", "gannet and gull"},
+		{"Renew root as shown", "yes"},
+		{"Passphrase of root", "gannet and gull"}, {"Choose a passphrase for services", "petrel"},
+		{"Once more", "petrel"}, {"renewal of services", ""}, {"Renew services as shown", "no"}} {
 		x.expect(step[0])
 		if step[1] != "" {
 			x.send(step[1] + "\n")
@@ -218,8 +220,8 @@ func TestCascadeAsksAtEveryLevel(t *testing.T) {
 	}
 	x = p.onTerminal(t, nil, "authority", "renew", "root", "--cascade")
 	x.expect("was renewed already")
-	for _, step := range [][2]string{{"Renew services as shown", "yes"}, {"Choose a passphrase for services", "petrel"},
-		{"Once more", "petrel"}, {"Passphrase of root, to sign a certificate", "gannet and gull"}} {
+	for _, step := range [][2]string{{"Passphrase of root, to sign a certificate", "gannet and gull"},
+		{"Choose a passphrase for services", "petrel"}, {"Once more", "petrel"}, {"Renew services as shown", "yes"}} {
 		x.expect(step[0])
 		x.send(step[1] + "\n")
 	}

@@ -31,7 +31,7 @@ func TestWrongUsageIsSaid(t *testing.T) {
 		{"request list --state waitin", "use one of waiting"},
 		{"certificate list --state expird", "use one of any, valid"},
 		{"certificate list --template web-sever", "use one of"},
-		{"certificate list --by servces", "none of this handle"},
+		{"certificate list --by servces", "no authority is called"},
 		{"help nosuch", "has no command"},
 		{"help request nosuch", "has no command"},
 		{"nosuch", "has no command"},

@@ -141,7 +141,7 @@ func TestWhatIsToBeRevokedIsNamedInManyWays(t *testing.T) {
 		}
 	}
 	refused(t, e, revoking.Ask{Parties: []string{"quay"}, Reason: revocation.Superseded}, "no certificate is meant")
-	refused(t, e, revoking.Ask{Parties: []string{"pier"}, Reason: revocation.Superseded}, "there is none of this name")
+	refused(t, e, revoking.Ask{Parties: []string{"pier"}, Reason: revocation.Superseded}, "no party is called")
 	again, err := renewing.PlanAgain(ctx, e, renewing.AgainAsk{Certificate: "h5.ternbay.example"})
 	if err != nil {
 		t.Fatal(err)

@@ -58,6 +58,8 @@ type Custody struct {
 	Random io.Reader
 	Work   pbes.Work
 	Pass   Passphrases
+
+	ahead ahead
 }
 
 // tries is how often a person may mistype a passphrase.
@@ -117,6 +119,9 @@ func (c *Custody) path(p key.Public) string {
 
 // Choose asks for the passphrase of a new key.
 func (c *Custody) Choose(ctx context.Context, handle string) ([]byte, error) {
+	if secret := c.answered(handle); secret != nil {
+		return secret, nil
+	}
 	secret, _, err := c.Pass.Passphrase(ctx, Question{Handle: handle, New: true})
 	if err != nil {
 		return nil, fmt.Errorf("passphrase for %s: %w", handle, err)
@@ -165,6 +170,9 @@ func (o *Opened) Close() { o.signer = nil }
 
 // Open opens the key with this public side for one purpose.
 func (c *Custody) Open(ctx context.Context, public key.Public, handle string, purpose Purpose) (*Opened, error) {
+	if o := c.waiting(public); o != nil {
+		return o, nil
+	}
 	data, err := disk.Read(c.path(public), 1<<20)
 	if err != nil {
 		return nil, fmt.Errorf("key of %s: %w: restore it from a backup", handle, err)

@@ -115,3 +115,52 @@ func TestAKeyFileThatWasSwappedIsNoticed(t *testing.T) {
 		t.Errorf("a missing key: %v", err)
 	}
 }
+
+// counting counts how often it was asked.
+type counting struct{ asked int }
+
+func (c *counting) Passphrase(context.Context, Question) ([]byte, bool, error) {
+	c.asked++
+	return []byte("tern and gull"), true, nil
+}
+
+// What was asked before a sheet was shown is not asked again, serves once, and is gone when it was not used.
+func TestAKeyIsOpenedAhead(t *testing.T) {
+	ctx, asks := context.Background(), &counting{}
+	c := Custody{Dir: t.TempDir(), Random: rand.Reader, Work: pbes.Work{Memory: 1 << 14}, Pass: asks}
+	fresh, err := c.Make(ctx, key.P256)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := c.ChooseAhead(ctx, "root"); err != nil {
+		t.Fatal(err)
+	}
+	secret, err := c.Choose(ctx, "root")
+	if err != nil || asks.asked != 1 {
+		t.Fatalf("asked %d times: %v", asks.asked, err)
+	}
+	if err := c.Keep(fresh, secret); err != nil {
+		t.Fatal(err)
+	}
+	for range 2 { // the second one finds that it waits already
+		if err := c.Ahead(ctx, fresh.Public, "root", ForCertificate); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for want := 2; want <= 3; want++ {
+		o, err := c.Open(ctx, fresh.Public, "root", ForCertificate)
+		if err != nil || asks.asked != want {
+			t.Fatalf("asked %d times, not %d: %v", asks.asked, want, err)
+		}
+		o.Close()
+	}
+	if err := errors.Join(c.Ahead(ctx, fresh.Public, "root", ForCertificate), c.ChooseAhead(ctx, "root")); err != nil {
+		t.Fatal(err)
+	}
+	left := c.ahead.opened[fresh.Public.Fingerprint()]
+	kept := c.ahead.chosen["root"]
+	c.Forget()
+	if _, err := left.Sign(rand.Reader, make([]byte, 32), nil); err == nil || strings.Trim(string(kept), "\x00") != "" {
+		t.Error("what was not used is still there")
+	}
+}

@@ -197,7 +197,12 @@ func AtOneMoment[T any](ctx context.Context, e *Estate, plan func(*Estate) (T, e
 }
 
 // Close closes the estate.
-func (e *Estate) Close() error { return e.Records.Close() }
+func (e *Estate) Close() error {
+	if e.Custody != nil {
+		e.Custody.Forget()
+	}
+	return e.Records.Close()
+}
 
 // Now is the time by the estate's clock, in whole seconds.
 func (e *Estate) Now() time.Time { return e.World.Now().UTC().Truncate(time.Second) }
@@ -344,7 +349,7 @@ func (e *Estate) dataFile(kind, name string) ([]byte, error) {
 	if info, statErr := os.Stat(path); statErr == nil && info.Mode().IsRegular() { // a pipe there would be waited for
 		return disk.Read(path, template.Most)
 	}
-	return nil, failure.Of(failure.ErrNotFound, "%s %q: there is none of this name; %s", kind, name,
+	return nil, failure.Of(failure.ErrNotFound, "no %s is called %q; %s", kind, name,
 		strict.Offered(name, e.DataNames(kind)))
 }
 

@@ -50,7 +50,7 @@ func FindGeneration(h hierarchy.Hierarchy, name string) (*hierarchy.Generation, 
 	for _, a := range h {
 		handles = append(handles, a.Handle)
 	}
-	return nil, failure.Of(failure.ErrNotFound, "authority %q: there is none of this handle; there are: %s", name,
+	return nil, failure.Of(failure.ErrNotFound, "no authority is called %q; there are: %s", name,
 		strings.Join(handles, ", "))
 }
 

@@ -304,8 +304,14 @@ func (s *Screen) Verdict(title string, v path.Verdict) {
 		}
 		s.Say("%s%s %s %s", strings.Repeat(" ", indent), s.Paint(tone, mark),
 			s.Paint(Strong, Safe(st.Certificate.Title())), s.Paint(Quiet, string(st.Role)))
-		if st.Words != "" {
-			s.Wrapped(indent+2, Quiet, Safe(st.Words))
+		words := st.Words
+		for _, f := range all {
+			if f.Message == words {
+				words = fmt.Sprintf("fails: %s, explained above", f.Code)
+			}
+		}
+		if words != "" {
+			s.Wrapped(indent+2, Quiet, Safe(words))
 		}
 		if st.Standing != "" && !st.Findings.Has(finding.Revoked) { // which says the same
 			s.Wrapped(indent+2, Quiet, "revocation: "+Safe(st.Standing))

@@ -387,7 +387,7 @@ func (m sealed) stillRenewable(tx *records.Tx) error {
 // (RFC 4210 section 4.4); none for anything else.
 func linkPair(ctx context.Context, e *estate.Estate, p Planned, c *cert.Certificate,
 	own crypto.Signer) ([]*cert.Certificate, error) {
-	if p.renews == nil || !p.renews.IsRoot() || p.in.Issuer != nil || p.sameKey || p.doubted() {
+	if !p.linked() {
 		return nil, nil
 	}
 	old, err := withOldKey(ctx, e, p, custody.ForCertificate)
@@ -400,6 +400,11 @@ func linkPair(ctx context.Context, e *estate.Estate, p Planned, c *cert.Certific
 		return nil, err
 	}
 	return []*cert.Certificate{byOld, byNew}, nil
+}
+
+// linked reports whether the old key and the new one will vouch for each other.
+func (p Planned) linked() bool {
+	return p.renews != nil && p.renews.IsRoot() && p.in.Issuer == nil && !p.sameKey && !p.doubted()
 }
 
 // sealed is an authority's certificate that is signed and not yet on record.

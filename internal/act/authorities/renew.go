@@ -101,7 +101,7 @@ func planRenewal(ctx context.Context, e *estate.Estate, ask RenewAsk) (RenewalPl
 	}
 	out.suspicion = ask.Suspicion
 	root := out.Old.IsRoot() && in.Issuer == nil && !ask.SameKey
-	out.Links = root && !out.doubted()
+	out.Links = out.linked()
 	out.Unlinked = root && out.doubted()
 	if out.Plan.Findings, err = append(out.Plan.Findings, out.renewalFindings(h)...).Ranked().Waive(0,
 		ask.Waivers); err != nil {

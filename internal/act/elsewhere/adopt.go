@@ -205,6 +205,14 @@ func Adopt(ctx context.Context, e *estate.Estate, a Adoption) (*hierarchy.Genera
 	return g, head, err
 }
 
+// Ready has the passphrase of the adopted key chosen, before the authority is shown.
+func (a Adoption) Ready(ctx context.Context, e *estate.Estate) error {
+	if a.Ask.Signer == nil || len(a.Findings.Refusing()) > 0 {
+		return nil
+	}
+	return e.Custody.ChooseAhead(ctx, a.Ask.Handle)
+}
+
 // keepAdopted keeps the key of an authority that is adopted, where it came with it, and
 // returns how that is undone.
 func keepAdopted(ctx context.Context, e *estate.Estate, ask AdoptAsk) (undo func() error, err error) {

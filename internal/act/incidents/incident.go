@@ -38,7 +38,7 @@ func Find(ctx context.Context, e *estate.Estate, name string) (doubt.Incident, e
 			return i, nil
 		}
 	}
-	return doubt.Incident{}, failure.Of(failure.ErrNotFound, "incident %q: there is none; see them with: ironseal "+
+	return doubt.Incident{}, failure.Of(failure.ErrNotFound, "no incident is called %q: see them with: ironseal "+
 		"incident list",
 		name)
 }

@@ -116,7 +116,7 @@ func Find(ctx context.Context, e *estate.Estate, name string) (trust.Party, erro
 	if near := strict.Nearest(name, slices.Sorted(maps.Keys(known))); near != "" {
 		hint = fmt.Sprintf("did you mean %q? %s", near, hint)
 	}
-	return trust.Party{}, failure.Of(failure.ErrNotFound, "party %q: there is none of this name: %s", name, hint)
+	return trust.Party{}, failure.Of(failure.ErrNotFound, "no party is called %q: %s", name, hint)
 }
 
 // Check says what is wrong with a party: with itself, or with what it names.
@@ -137,7 +137,7 @@ func Check(e *estate.Estate, p trust.Party) error {
 	}
 	for _, name := range p.Sets {
 		if sets := e.DataNames("set"); name != trust.Own && !slices.Contains(sets, name) {
-			return fail(fmt.Errorf("trust set %q: there is none of this name; there are: %s", name,
+			return fail(fmt.Errorf("no trust set is called %q; there are: %s", name,
 				strings.Join(append([]string{trust.Own}, sets...), ", ")))
 		}
 	}

@@ -241,6 +241,17 @@ func Sign(ctx context.Context, e *estate.Estate, sheets []*Sheet, tell func(Sign
 	return nil
 }
 
+// Ready opens the keys that sheets will be signed with, before a person reads them.
+func Ready(ctx context.Context, e *estate.Estate, sheets []*Sheet) error {
+	for _, s := range sheets {
+		if err := e.Custody.Ahead(ctx, s.Issuer.Certificate.Key, s.Issuer.Authority.Handle,
+			custody.ForCertificate); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 func openAll(ctx context.Context, e *estate.Estate, sheets []*Sheet) (map[string]*custody.Opened, error) {
 	out := map[string]*custody.Opened{}
 	for _, s := range sheets {

@@ -38,7 +38,7 @@ func Platform(e *estate.Estate, name string) (kit.Platform, error) {
 	if text := kit.Starter(name); text != "" {
 		return kit.Parse(name, []byte(text))
 	}
-	return kit.Platform{}, failure.Of(failure.ErrNotFound, "platform %q: there is none of this name; %s", name,
+	return kit.Platform{}, failure.Of(failure.ErrNotFound, "no platform is called %q; %s", name,
 		strict.Offered(name, PlatformNames(e)))
 }
 

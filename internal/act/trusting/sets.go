@@ -97,7 +97,7 @@ func made(e *estate.Estate, name string) (trust.Set, []byte, error) {
 	}
 	if names := e.DataNames("set"); !slices.Contains(names, name) {
 		names = append([]string{trust.Own}, names...)
-		return trust.Set{}, nil, failure.Of(failure.ErrNotFound, "trust set %q: there is none of this name; %s", name,
+		return trust.Set{}, nil, failure.Of(failure.ErrNotFound, "no trust set is called %q; %s", name,
 			strict.Offered(name, names))
 	}
 	data, err := disk.Read(file(e, name), trust.MostBytes+1)

@@ -135,6 +135,9 @@ func createAuthority(s *session.Session, cmd *cobra.Command, ask authorities.Ask
 	if err != nil {
 		return err
 	}
+	if err := authorities.Ready(ctx, e, p); err != nil {
+		return err
+	}
 	if !s.JSON {
 		s.Out.Sheet("authority "+ask.Handle, "", p.Plan, label.Code(p.Plan.Digest()), p.Head.String())
 		if p.Proposed != nil {

@@ -52,6 +52,9 @@ func cross(s *session.Session, cmd *cobra.Command, ask authorities.CrossAsk) err
 	if err != nil {
 		return err
 	}
+	if err := p.Ready(cmd.Context(), e); err != nil {
+		return err
+	}
 	if !s.JSON {
 		s.Out.Sheet(fmt.Sprintf("cross-certificate for %s", p.To.Label()), "", p.Plan, label.Code(p.Plan.Digest()),
 			p.Head.String())

@@ -293,6 +293,9 @@ func adopt(ctx context.Context, s *session.Session, ask elsewhere.AdoptAsk) erro
 	if err != nil {
 		return err
 	}
+	if err := a.Ready(ctx, e); err != nil {
+		return err
+	}
 	if !s.JSON && len(ask.Issued) > 0 {
 		s.Out.Say("It issued %d of the %d certificates given.", len(a.Issued), len(ask.Issued))
 	}

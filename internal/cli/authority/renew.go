@@ -100,6 +100,9 @@ func renew(ctx context.Context, s *session.Session, ask authorities.RenewAsk, la
 	if err != nil {
 		return err
 	}
+	if err := authorities.Ready(ctx, e, p.Planned); err != nil {
+		return err
+	}
 	if !s.JSON {
 		s.Out.Sheet(fmt.Sprintf("renewal of %s", p.Old.Label()), "", p.Plan, label.Code(p.Plan.Digest()),
 			p.Head.String())

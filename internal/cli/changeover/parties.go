@@ -1,6 +1,7 @@
 package changeover
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -20,29 +21,75 @@ import (
 	"ironseal/pki/trust"
 )
 
-// drawParties shows who must learn a root, and what would break if it were switched now.
+// looks are how the states of parties are shown, in the order in which they are listed: what is
+// still to be done comes first.
+var looks = []struct {
+	state trust.Readiness
+	cell  term.Cell
+}{
+	{trust.NotReady, term.Cell{Text: "✗ not ready", Tone: term.Bad}},
+	{trust.Closed, term.Cell{Text: "✗ cannot learn", Tone: term.Bad}},
+	{trust.Unknown, term.Cell{Text: "? unknown", Tone: term.Careful}},
+	{trust.Ready, term.Cell{Text: "✓ ready", Tone: term.Good}},
+}
+
+// drawParties counts who must learn a root, shows those that stand alike in one row, and says
+// what would break if it were switched now.
 func drawParties(s *session.Session, p transition.Progress) {
 	if len(p.Parties) == 0 {
 		return
 	}
 	s.Out.Gap()
 	s.Out.Say("%s", s.Out.Paint(term.Strong, term.Safe("Who must hold "+strings.Join(p.Learn, ", "))))
-	looks := map[trust.Readiness]term.Cell{trust.Ready: {Text: "✓ ready", Tone: term.Good},
-		trust.NotReady: {Text: "✗ not ready", Tone: term.Bad}, trust.Unknown: {Text: "? unknown", Tone: term.Careful},
-		trust.Closed: {Text: "✗ cannot learn", Tone: term.Bad}}
+	s.Out.Say("%s", counted(p.Parties))
 	var cells [][]term.Cell
-	for _, x := range p.Parties {
-		because := x.By
-		if x.Why != "" {
-			because = x.Why
+	for _, look := range looks {
+		for _, row := range alike(p.Parties, look.state) {
+			cells = append(cells, []term.Cell{look.cell, {Text: some(row.parties), Tone: term.Strong, Prose: true},
+				{Text: row.because, Prose: true}, {Text: row.when}, {Text: row.owner, Tone: term.Quiet}})
 		}
-		cells = append(cells, []term.Cell{looks[x.State], {Text: x.Party, Tone: term.Strong}, {Text: because,
-			Prose: true},
-			{Text: x.When}, {Text: x.Owner, Tone: term.Quiet}})
 	}
 	s.Out.Table([]string{"", "party", "because", "of", "owner"}, cells)
 	s.Out.Gap()
 	drawBreaks(s, p)
+}
+
+// counted says how many parties are ready, and how the others stand.
+func counted(list []trust.Standing) string {
+	count := map[trust.Readiness]int{}
+	for _, x := range list {
+		count[x.State]++
+	}
+	out := fmt.Sprintf("%d of %d ready", count[trust.Ready], len(list))
+	for _, look := range looks {
+		if n := count[look.state]; n > 0 && look.state != trust.Ready {
+			out += fmt.Sprintf(", %d %s", n, look.state)
+		}
+	}
+	return out
+}
+
+// together is parties of one state that stand alike.
+type together struct {
+	parties              []string
+	because, when, owner string
+}
+
+// alike groups the parties of one state by what that rests on, its day and their owner.
+func alike(list []trust.Standing, state trust.Readiness) (out []*together) {
+	seen := map[[3]string]*together{}
+	for _, x := range list {
+		if x.State != state {
+			continue
+		}
+		k := [3]string{cmp.Or(x.Why, x.By), x.When, x.Owner}
+		if seen[k] == nil {
+			seen[k] = &together{because: k[0], when: k[1], owner: k[2]}
+			out = append(out, seen[k])
+		}
+		seen[k].parties = append(seen[k].parties, x.Party)
+	}
+	return out
 }
 
 // drawBreaks says what would fail if it were switched now. Of what is not prepared nothing is known.

@@ -30,7 +30,7 @@ func (s *Session) PrintObject(o describe.Object, all bool, field string) error {
 	case field != "":
 		values, ok := o.Field(field)
 		if !ok {
-			return Misused("--field %q: there is none of this name; there are: %v", field, o.Keys())
+			return Misused("--field %q: no field is called so; there are: %v", field, o.Keys())
 		}
 		for _, v := range values {
 			s.Out.Say("%s", term.Safe(v))

@@ -108,6 +108,9 @@ func SignPlanned(ctx context.Context, s *session.Session, e *estate.Estate, list
 			names[p.Sheet.Record.Number] = p.Name
 		}
 	}
+	if err := signing.Ready(ctx, e, agreed); err != nil {
+		return err
+	}
 	if !s.JSON {
 		combinedSheet(s, list, agreed, failed)
 	}

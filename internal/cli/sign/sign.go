@@ -211,12 +211,18 @@ func signNamed(ctx context.Context, s *session.Session, e *estate.Estate, ask si
 
 // SignOne shows a sheet, and signs once the person agrees.
 func SignOne(ctx context.Context, s *session.Session, e *estate.Estate, sheet *signing.Sheet) error {
+	refused := sheet.Plan.Findings.Refusing()
+	if len(refused) == 0 {
+		if err := signing.Ready(ctx, e, []*signing.Sheet{sheet}); err != nil {
+			return err
+		}
+	}
 	if !s.JSON {
 		s.Out.Sheet(fmt.Sprintf("R%d, %s", sheet.Record.Number, sheet.Record.Title), origin(sheet), sheet.Plan,
 			label.Code(sheet.Plan.Digest()), sheet.Head.String())
 	}
-	if r := sheet.Plan.Findings.Refusing(); len(r) > 0 {
-		return session.Refusal(fmt.Sprintf("R%d", sheet.Record.Number), "nothing was signed", r)
+	if len(refused) > 0 {
+		return session.Refusal(fmt.Sprintf("R%d", sheet.Record.Number), "nothing was signed", refused)
 	}
 	return agreeAndSign(ctx, s, e, sheet)
 }
