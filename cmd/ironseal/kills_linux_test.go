@@ -42,7 +42,7 @@ var kills = []killed{
 		[]string{"there is an estate already", "the estate is there already", "is older than"}},
 	{"rehearse", "estate rehearse ../play", []string{"there is an estate already"}},
 	{"pack", "courier pack ../stick R2", []string{"is there already"}},
-	{"open", "courier open ../brought --yes", []string{"taken in already"}},
+	{"open", "courier open ../brought --yes", []string{"imported already"}},
 	{"handover", "certificate handover first.ternbay.example --for nginx --out ../out --yes",
 		[]string{"is there already"}},
 	{"export", "certificate export first.ternbay.example --with issuers --out ../first.pem", nil},

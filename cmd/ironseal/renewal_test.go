@@ -72,7 +72,7 @@ func TestOfflineRootAndOnlineEstate(t *testing.T) {
 			online.refused(3, "anchor-unknown", "courier", "open", back, "--yes")
 		}
 		online.must("courier", "open", back, "--anchor", carry("root.pem"), "--yes")
-		online.refused(1, "taken in already", "courier", "open", back, "--anchor", carry("root.pem"), "--yes")
+		online.refused(1, "imported already", "courier", "open", back, "--anchor", carry("root.pem"), "--yes")
 	}
 	walk(1)
 	walk(2)
@@ -145,7 +145,7 @@ func TestACourierChangedByAByte(t *testing.T) {
 		t.Fatal(err)
 	}
 	other.must("courier", "open", filepath.Join(p.dir, "../stick"), "--yes")
-	other.refused(1, "taken in already", "courier", "open", filepath.Join(p.dir, "../stick"), "--yes")
+	other.refused(1, "imported already", "courier", "open", filepath.Join(p.dir, "../stick"), "--yes")
 }
 
 // Answers of a parent elsewhere that do not fit are refused, each for its reason.

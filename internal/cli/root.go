@@ -111,7 +111,7 @@ func faultAndRemedy(text string) string {
 func root(s *session.Session) *cobra.Command {
 	root := &cobra.Command{
 		Use:   "ironseal",
-		Short: "Run a private certificate authority: take in requests, check them, sign them, hand them out",
+		Short: "Run a private certificate authority: receive requests, check, sign, hand over, renew, revoke",
 		Long: `Iron Seal runs a private certificate authority hierarchy.
 
 It takes in signing requests in whatever shape they arrive, says in words what

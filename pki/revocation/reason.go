@@ -26,11 +26,11 @@ var reasons = []struct {
 	r                  Reason
 	name, word, advice string
 }{
-	{KeyCompromise, "keyCompromise", "key-compromise", "somebody else has, or may have, the private key"},
+	{KeyCompromise, "keyCompromise", "key-compromise", "someone else has, or may have, the private key"},
 	{CACompromise, "cACompromise", "ca-compromise",
-		"somebody else has, or may have, the private key of an authority"},
+		"someone else has, or may have, the private key of an authority"},
 	{AffiliationChanged, "affiliationChanged", "affiliation-changed",
-		"the holder is called otherwise now, or belongs elsewhere; the key is safe"},
+		"the holder has another name now, or belongs to another organisation; the key is safe"},
 	{Superseded, "superseded", "superseded", "another certificate took its place; the key is safe"},
 	{CessationOfOperation, "cessationOfOperation", "cessation-of-operation",
 		"what it was for is no longer; the key is safe"},
@@ -38,7 +38,7 @@ var reasons = []struct {
 		"for now, until you know more; the only one that can be undone: ironseal unhold"},
 	{PrivilegeWithdrawn, "privilegeWithdrawn", "privilege-withdrawn",
 		"the holder may no longer do what the certificate allows"},
-	{AACompromise, "aACompromise", "aa-compromise", "the key of an attribute authority is known to somebody else"},
+	{AACompromise, "aACompromise", "aa-compromise", "someone else knows the key of an attribute authority"},
 	{Unspecified, "unspecified", "unspecified", "none of the others; it tells clients nothing"},
 	{RemoveFromCRL, "removeFromCRL", "", ""},
 }

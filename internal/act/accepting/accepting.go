@@ -102,7 +102,7 @@ func Carried(ctx context.Context, e *estate.Estate, lists [][]byte) (Taken, erro
 		default:
 			said := "a list of " + o.by.Label() + ", whose key is here"
 			if _, known := have.Find(o.list); !known {
-				said += ", and it is not on record: take it in with: ironseal revocations take-in FILE"
+				said += ", and it is not on record: import it with: ironseal revocations take-in FILE"
 			}
 			passed = append(passed, said)
 		}
@@ -220,7 +220,7 @@ func (a *accepting) take(ctx context.Context, o offer) error {
 	case len(forgotten) > 0:
 		a.pass("the list %d of %s leaves out what it had revoked: %s: its estate is an older copy, or somebody else "+
 			"has "+
-			"its key. Bring its newest list from here there, and take it in: ironseal revocations take-in FILE",
+			"its key. Bring its newest list from here there, and import it: ironseal revocations take-in FILE",
 			i.Number,
 			o.by.Label(), labels(forgotten))
 	case !stale && (i.Over || newer == 0):
@@ -362,7 +362,7 @@ func (a *accepting) finish(ctx context.Context) (Taken, error) {
 	head, err := a.e.Act(ctx, func(tx *records.Tx) ([]journal.Entry, error) {
 		now, err := listing.Known(ctx, tx)
 		if err == nil && now.Last() != a.have.Last() {
-			err = failure.Of(failure.ErrChanged, "another list was signed or taken in meanwhile: run it again")
+			err = failure.Of(failure.ErrChanged, "another list was signed or imported meanwhile: run it again")
 		}
 		if err != nil {
 			return nil, err

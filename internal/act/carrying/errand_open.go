@@ -64,7 +64,7 @@ func OpenErrand(ctx context.Context, e *estate.Estate, c Carried, anchors []*cer
 		return out, err
 	}
 	if known != "" {
-		return out, fmt.Errorf("courier %s: this folder was taken in already", c.Dir)
+		return out, fmt.Errorf("courier %s: this folder was imported already", c.Dir)
 	}
 	if !slices.Contains(e.TemplateNames(), m.Template) {
 		out.Errand.Template = "" // what the sender calls a template means nothing here, and is not put into a command
@@ -195,7 +195,7 @@ func AnswerErrand(ctx context.Context, e *estate.Estate, from, dir string) (Erra
 		return out, "", nil, err
 	}
 	if what == "" {
-		return out, "", nil, fmt.Errorf("courier %s: it was not taken in here: ironseal courier open %s", from, from)
+		return out, "", nil, fmt.Errorf("courier %s: it was not imported here: ironseal courier open %s", from, from)
 	}
 	var files []delivery.File
 	var left []string

@@ -118,7 +118,7 @@ func check(ctx context.Context, e *estate.Estate, ask CheckAsk) (Checked, error)
 	}
 	for title, why := range lists {
 		out.fault(title, "the list that is to be served is not there as it was signed: "+why,
-			"sign it again: ironseal revocations publish --all; of an authority elsewhere, take it in again")
+			"sign it again: ironseal revocations publish --all; of an authority elsewhere, import it again")
 	}
 	if err := audit(ctx, e, &out); err != nil {
 		return out, err

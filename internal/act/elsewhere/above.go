@@ -197,7 +197,7 @@ func asLink(h hierarchy.Hierarchy, c *cert.Certificate) (to *hierarchy.Generatio
 		return to, nil
 	case c.IsLink() || c.SelfIssued() && !c.SelfSigned():
 		return nil, errors.New(strings.TrimSpace(fmt.Sprintf("%s: this is a link certificate, by which one root "+
-			"vouches for another, and both roots must be on record first: take in the new root with it: ironseal "+
+			"vouches for another, and both roots must be on record first: import the new root with it: ironseal "+
 			"authority adopt HANDLE ROOT-FILE LINK-FILE", c.Title())))
 	}
 	return nil, nil

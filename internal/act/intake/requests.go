@@ -86,7 +86,7 @@ func Receive(ctx context.Context, e *estate.Estate, inputs []Input, sender strin
 	done := 0
 	for part := range slices.Chunk(out, receiveAtOnce) {
 		if head, err = receive(ctx, e, part, flaws, sender); err != nil {
-			faults = append(faults, fmt.Errorf("%d of %d were not taken in: %w", len(out)-done, len(out), err))
+			faults = append(faults, fmt.Errorf("%d of %d were not received: %w", len(out)-done, len(out), err))
 			break
 		}
 		done += len(part)

@@ -35,7 +35,7 @@ type Status struct {
 	Lists        []ListLine       `json:"lists" doc:"revocation lists that are due"`
 	Incidents    []string         `json:"incidents" doc:"open incidents"`
 	open         []doubt.Incident
-	Restored     bool         `json:"restored" doc:"restored, and no list was taken in or signed since"`
+	Restored     bool         `json:"restored" doc:"restored, and no list was imported or signed since"`
 	Rehearsal    bool         `json:"rehearsal,omitempty" doc:"whether it is a rehearsal"`
 	Head         journal.Head `json:"journal_head" doc:"the journal's head"`
 	ClockBehind  string       `json:"clock_behind,omitempty" doc:"what the clock says, if it is behind the records"`
@@ -246,11 +246,11 @@ func advice(e *estate.Estate, h hierarchy.Hierarchy, s Status) []Advice {
 		out = append(out, Advice{"make an authority for everyday work below the root",
 			"ironseal authority create services --under " + h[0].Handle})
 	case s.Counts.Requests == 0:
-		out = append(out, Advice{"take in the first request", "ironseal request receive FILE"},
+		out = append(out, Advice{"receive the first request", "ironseal request receive FILE"},
 			Advice{"or draft one for a host", "ironseal request draft HOST"})
 	}
 	for _, a := range s.Sent {
-		out = append(out, Advice{"take in the answer for " + a.Handle,
+		out = append(out, Advice{"import the answer for " + a.Handle,
 			"ironseal authority take-in " + a.Handle + " FILE"})
 	}
 	for _, a := range h {

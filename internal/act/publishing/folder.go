@@ -103,7 +103,7 @@ type Unrecorded struct {
 func (u *Unrecorded) Error() string {
 	return fmt.Sprintf("%s: it was signed with the key of %s and is not on record here: this estate is an older "+
 		"copy, or "+
-		"somebody else has the key. What it revokes would be forgotten: take in the lists of this folder first: "+
+		"someone else has the key. What it revokes would be forgotten: import the lists of this folder first: "+
 		"ironseal revocations take-in %s", u.File, u.By, filepath.Dir(u.File))
 }
 

@@ -174,7 +174,7 @@ func createAuthority(s *session.Session, cmd *cobra.Command, ask authorities.Ask
 		s.Next(overview.Advice{Why: "an authority for everyday work",
 			Command: "ironseal authority create services --under " + ask.Handle})
 	} else {
-		s.Next(overview.Advice{Why: "take in a request", Command: "ironseal request receive FILE"})
+		s.Next(overview.Advice{Why: "receive a request", Command: "ironseal request receive FILE"})
 	}
 	return nil
 }

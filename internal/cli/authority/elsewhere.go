@@ -215,7 +215,7 @@ func showTaken(ctx context.Context, s *session.Session, c *cert.Certificate, fin
 		return &session.Status{Code: session.Refused, Err: fmt.Errorf("%s: %s: %s", about, r[:1].Stops(),
 			r[0].Message)}
 	}
-	return s.Agree(ctx, "Take it in?")
+	return s.Agree(ctx, "Import it?")
 }
 
 func taken(s *session.Session, g *hierarchy.Generation, head string) error {
@@ -230,7 +230,7 @@ func taken(s *session.Session, g *hierarchy.Generation, head string) error {
 	if g.Authority.Elsewhere {
 		where = "its key is elsewhere"
 	}
-	s.Out.Say("%s %s; %s   journal %s", s.Out.Paint(term.Good, "✓ taken in"), g.Label(), where, head)
+	s.Out.Say("%s %s; %s   journal %s", s.Out.Paint(term.Good, "✓ imported"), g.Label(), where, head)
 	if !g.SwitchDay.IsZero() {
 		s.Out.Say("  it waits, unused, for its switch day, %s", g.SwitchDay.Format("2006-01-02"))
 		s.Next(overview.Advice{Why: "prepare a certificate for every holder",

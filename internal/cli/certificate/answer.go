@@ -72,9 +72,9 @@ func takeIn(ctx context.Context, s *session.Session, ask elsewhere.AnswerAsk) er
 		s.Out.Gap()
 	}
 	if r := a.Findings.Refusing(); len(r) > 0 {
-		return session.Refusal(a.About(), "nothing was taken in", r)
+		return session.Refusal(a.About(), "nothing was imported", r)
 	}
-	if err := s.Agree(ctx, "Take it in?"); err != nil {
+	if err := s.Agree(ctx, "Import it?"); err != nil {
 		return err
 	}
 	head, err := elsewhere.Accept(ctx, e, a)
@@ -86,7 +86,7 @@ func takeIn(ctx context.Context, s *session.Session, ask elsewhere.AnswerAsk) er
 		o.Add("journal_head", "Journal", head.String())
 		return s.PrintJSON(o)
 	}
-	s.Out.Say("%s %s, %s, signed by %s   %s", s.Out.Paint(term.Good, "✓ taken in"), term.Safe(a.About()),
+	s.Out.Say("%s %s, %s, signed by %s   %s", s.Out.Paint(term.Good, "✓ imported"), term.Safe(a.About()),
 		term.Safe(a.Leaf.Title()), term.Safe(a.Leaf.Issuer.String()),
 		s.Out.Paint(term.Quiet, "journal "+head.String()))
 	s.Next(overview.Advice{Why: "hand it over",

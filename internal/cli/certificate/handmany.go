@@ -42,9 +42,9 @@ func (m many) ways(args []string) (n int) {
 
 func (m *many) flags(s *session.Session, c *cobra.Command) {
 	f := c.Flags()
-	f.StringVar(&m.incident, "incident", "", "all replacements of this `INCIDENT` that nobody was given yet")
+	f.StringVar(&m.incident, "incident", "", "all replacements of this `INCIDENT` that are not handed over yet")
 	f.StringVar(&m.manifest, "manifest", "", "the newest certificate of every host in this CSV `FILE`")
-	f.BoolVar(&m.fresh, "new", false, "all valid certificates that nobody was given yet")
+	f.BoolVar(&m.fresh, "new", false, "all valid certificates that are not handed over yet")
 	f.StringArrayVar(&m.parties, "party", nil,
 		"the `PARTY` that gets it; alone, what that party holds; may be repeated")
 	session.Register(c, "party", s.Parties)

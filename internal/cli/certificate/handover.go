@@ -77,7 +77,7 @@ func certificateHandover(s *session.Session) *cobra.Command {
 		Long: `Write a folder named for the host: the files that the receiver takes, and a READ-ME with the
 steps in order.
 
-The key of a request that was drafted here is found by itself; give another with --key. If
+Iron Seal finds the key of a request that was drafted here. Give another with --key. If
 the key stayed on the device, the files come without it.
 
 Several certificates get a folder each, for the receiver on record: that of the party, or
@@ -107,7 +107,7 @@ that of the last handover. --for is for those without one. ` + handouts.IndexFil
 	c.Flags().StringVar(&f.receiver, "for", "", "the `RECEIVER`")
 	c.Flags().StringVar(&f.out, "out", ".", "the `DIR` in which the folder is made")
 	c.Flags().StringVar(&f.holder, "to", "", "`WHO` gets it: named when the certificate is due")
-	c.Flags().StringVar(&f.keyFile, "key", "", "the private key's `FILE`; a draft's own key is found by itself")
+	c.Flags().StringVar(&f.keyFile, "key", "", "the private key's `FILE`; the key of a draft is found without it")
 	session.ClientsFlag(c, "clients", &f.clients, "kinds of `CLIENT` that have to accept it, or all")
 	f.many.flags(s, c)
 	f.pw.Add(c)

@@ -31,7 +31,7 @@ check code to compare by phone, and a page that tells the other person what to d
 requests are recorded as sent.
 
 With --lists, pack the revocation lists that were signed here, for an estate that does not
-have the authority's key. An answer takes them along by itself.`,
+have the authority's key. An answer always contains them.`,
 		Example: `  ironseal courier pack ../to-the-safe --all --template web-server`,
 		Args:    session.AtLeast(1, "the folder to make"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -99,7 +99,7 @@ open it again.`,
 				s.Out.Say("  check code  %s   the sender must have read out the same",
 					s.Out.Paint(term.Accent, folder.Code))
 			}
-			if err := s.Agree(cmd.Context(), "Take it in?"); err != nil {
+			if err := s.Agree(cmd.Context(), "Import it?"); err != nil {
 				return err
 			}
 			e, err := s.Estate(cmd.Context())
@@ -137,13 +137,13 @@ func brought(s *session.Session, o carrying.Opened) error {
 		case a.Known:
 			s.Out.Say("%s %s, %s", s.Out.Paint(term.Quiet, "· known already"), term.Safe(a.File), term.Safe(a.For))
 		default:
-			s.Out.Say("%s %s, for %s", s.Out.Paint(term.Good, "✓ taken in"), term.Safe(a.File), term.Safe(a.For))
+			s.Out.Say("%s %s, for %s", s.Out.Paint(term.Good, "✓ imported"), term.Safe(a.File), term.Safe(a.For))
 		}
 	}
 	for _, l := range o.Lists.Lists {
 		taken = append(taken, l.Title())
 		if !s.JSON {
-			s.Out.Say("%s the revocation list %s, fresh until %s", s.Out.Paint(term.Good, "✓ taken in"), l.Title(),
+			s.Out.Say("%s the revocation list %s, fresh until %s", s.Out.Paint(term.Good, "✓ imported"), l.Title(),
 				l.Next.Format("2006-01-02"))
 		}
 	}

@@ -26,10 +26,10 @@ func Command(s *session.Session) *cobra.Command {
 		open(s), session.Reading(show(s)), session.Reading(list(s)), replace(s), closing(s))
 }
 
-const aboutOpen = `Open an incident: somebody else has, or may have, the key of an authority or of a certificate.
+const aboutOpen = `Open an incident: someone else has, or may have, the key of an authority or of a certificate.
 From then on the authority grants nothing, and nothing is signed for the key. It lists what
 depends on the key, and who holds it. Then, in this order: sign replacements under another
-key, hand them over, revoke, publish, and prove by probing that nobody serves the old
+key, hand them over, revoke, publish, and prove by probing that no server presents the old
 certificates.
 
 ironseal incident show says what is done and which command is next. You can change the order:

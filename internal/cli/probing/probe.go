@@ -74,7 +74,8 @@ func Command(s *session.Session) *cobra.Command {
 	fl.StringVar(&f.set, "set", "", "judge by this trust `SET`; the estate's own roots otherwise")
 	fl.StringArrayVar(&f.anchors, "anchor", nil, "judge by the roots in this `FILE`; may be repeated")
 	fl.StringVar(&f.client, "client", "", "present this `CERTIFICATE` where one is asked for: on record, or a file")
-	fl.StringVar(&f.clientKey, "client-key", "", "the `FILE` of its private key, where it is not found by itself")
+	fl.StringVar(&f.clientKey, "client-key", "",
+		"the `FILE` of its private key; the key of a draft is found without it")
 	fl.DurationVar(&f.wait, "wait", 10*time.Second, "the `TIME` that each step of an endpoint may take, such as 5s")
 	fl.DurationVar(&f.watch, "watch", 0, "look again after this `TIME`, such as 10s, until all are trusted")
 	fl.StringVar(&f.until, "until", "", "with --watch: until this `CERTIFICATE` is served")

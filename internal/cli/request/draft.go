@@ -69,7 +69,7 @@ func draftManifest(s *session.Session, cmd *cobra.Command, base intake.DraftAsk,
 		}
 	} else {
 		s.DrawFailures(failed)
-		s.Out.Say("%s %d drafted and taken in, %d not   %s", s.Out.Paint(term.Strong, "Result:"), len(list),
+		s.Out.Say("%s %d drafted and received, %d not   %s", s.Out.Paint(term.Strong, "Result:"), len(list),
 			len(failed), s.Out.Paint(term.Quiet, "journal "+head.String()))
 		s.Next(overview.Advice{Why: "sign them",
 			Command: "ironseal sign --manifest " + session.ShellWord(file) + " --template NAME"})

@@ -182,7 +182,7 @@ func draft(s *session.Session, cmd *cobra.Command, ask intake.DraftAsk) error {
 		s.Out.Wrapped(2, term.Quiet, "The key file is not sealed: whoever reads it has the key. It is readable by "+
 			"its owner only; --seal seals it.")
 	}
-	s.Next(overview.Advice{Why: "take it in where it is signed",
+	s.Next(overview.Advice{Why: "receive it where it is signed",
 		Command: "ironseal request receive " + session.ShellWord(d.RequestFile)})
 	return nil
 }
@@ -191,8 +191,8 @@ func requestReceive(s *session.Session) *cobra.Command {
 	var from string
 	c := &cobra.Command{
 		Use:   "receive FILE|DIR|-...",
-		Short: "Take in requests, from files or a paste",
-		Long: `Take in signing requests from files, from every file of a directory, or pasted on standard input
+		Short: "Receive requests, from files or a paste",
+		Long: `Receive signing requests from files, from every file of a directory, or pasted on standard input
 (-). It understands PEM and DER, mail around it, quoting, blank lines, missing BEGIN and END
 lines, UTF-16 and invisible characters. A request that cannot be parsed, or whose signature is
 wrong, is reported and not recorded.`,
@@ -244,7 +244,7 @@ func printReceived(ctx context.Context, s *session.Session, e *estate.Estate, li
 	} else if len(list) == 1 && list[0].Record.State == records.Waiting {
 		s.Next(afterReceipt(list[0], rows[0].Name))
 	} else if len(list) > 1 {
-		s.Out.Say("%s", s.Out.Paint(term.Quiet, fmt.Sprintf("%d requests taken in   journal %s", len(list), head)))
+		s.Out.Say("%s", s.Out.Paint(term.Quiet, fmt.Sprintf("%d requests received   journal %s", len(list), head)))
 		s.Next(overview.Advice{Why: "see what waits", Command: "ironseal request list"})
 	}
 	return errors.Join(faults...)

@@ -160,7 +160,7 @@ func released(ctx context.Context, s *session.Session, e *estate.Estate, to stri
 	out["stale"], out["absent"] = append([]string{}, r.Stale...), append([]string{}, r.Absent...)
 	out["missing"] = append([]string{}, r.Missing...)
 	if len(r.Missing) > 0 {
-		missing = fmt.Errorf("%s is written, and lacks what certificates name: %s: sign it, or take it in from where "+
+		missing = fmt.Errorf("%s is written, and lacks what certificates name: %s: sign it, or import it from where "+
 			"its key is: ironseal revocations take-in FILE", to, strings.Join(r.Missing, ", "))
 	}
 	if !s.JSON {
@@ -369,7 +369,7 @@ func drawTaken(s *session.Session, done accepting.Taken) error {
 			"learned": append([]string{}, done.News...)})
 	}
 	for _, i := range done.Lists {
-		s.Out.Say("%s %s, number %d, %s, next by %s", s.Out.Paint(term.Good, "✓ taken in"), i.Title(), i.Number,
+		s.Out.Say("%s %s, number %d, %s, next by %s", s.Out.Paint(term.Good, "✓ imported"), i.Title(), i.Number,
 			span.Count(i.Entries, "certificate")+" revoked", i.Next.Format("2006-01-02 15:04 UTC"))
 	}
 	for _, i := range done.Known {

@@ -79,7 +79,7 @@ func SpanAsked(typed string) (span.Span, error) {
 // WaiverFlags adds the options that waive findings.
 func (s *Session) WaiverFlags(c *cobra.Command, waive *[]string, because *string) {
 	c.Flags().StringArrayVar(waive, "waive", nil,
-		"go on in spite of the stop with this `[REQUEST:]CODE`; may be repeated")
+		"waive the finding with this `[REQUEST:]CODE`; may be repeated")
 	c.Flags().StringVar(because, "because", "", "why it is waived")
 }
 

@@ -192,8 +192,8 @@ func add(s *session.Session) *cobra.Command {
 archive (zip, tar, tar.gz), of which every file is read. Roots are taken once each.
 Intermediates and machines' certificates are taken only if you name their fingerprint.
 
-With --endpoint, take what a live server presents. It is believed only with a fingerprint that
-somebody told you by another way. Colons, blanks and case do not matter.`,
+With --endpoint, take what a live server presents. It needs --fingerprint, with the
+fingerprint that you were given in another way. Colons, blanks and case do not matter.`,
 		Example: "  ironseal trust add partners ../partner/skua-roots.zip --trusted-for servers,clients " +
 			"--may-certify dns:skua.ternbay.example",
 		Args: session.AtLeast(1, "a set, and what to add"),

@@ -289,7 +289,7 @@ open them again.`,
 				overview.Advice{Why: "open again what was suspected since",
 					Command: "ironseal incident open CERTIFICATE --because TEXT --estate " +
 						session.ShellWord(s.Path(args[1]))},
-				overview.Advice{Why: "take in again what was issued since",
+				overview.Advice{Why: "import what was issued since",
 					Command: "ironseal certificate take-in FILE... --estate " + session.ShellWord(s.Path(args[1]))})
 			return nil
 		},
