@@ -107,7 +107,7 @@ func TestEveryCauseIsToldApart(t *testing.T) {
 		"an older one": {good, on(func(k *Known) { k.State, k.Newest = "replaced", newest.Cert }), true,
 			finding.ServedOlder, newest.Cert.Serial.Short()},
 		"older by its dates": {good, on(func(k *Known) { k.Newest = newest.Cert }), true, finding.ServedOlder,
-			"start the service again"},
+			"restart the service"},
 		"the newest": {seen(newest, mid), on(func(k *Known) { k.State, k.Newest = "valid", leaf.Cert }), true,
 			"", ""},
 		"revoked": {good, on(func(k *Known) { k.State, k.Title = "revoked", "R7" }), false, finding.ServedRevoked,
