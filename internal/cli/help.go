@@ -19,11 +19,11 @@ var tasks = []struct {
 	commands []string
 }{
 	{"set up", []string{"estate", "authority", "template"}},
-	{"take in", []string{"request", "read"}},
+	{"receive", []string{"request", "read"}},
 	{"sign", []string{"sign"}},
-	{"hand out", []string{"certificate", "receiver", "convert", "courier"}},
+	{"hand over", []string{"certificate", "receiver", "convert", "courier"}},
 	{"trust", []string{"trust", "party"}},
-	{"take back", []string{"revoke", "unhold", "revocations", "incident"}},
+	{"revoke", []string{"revoke", "unhold", "revocations", "incident"}},
 	{"renew", []string{"forecast", "due", "changeover"}},
 	{"check", []string{"verify", "probe", "journal"}},
 	{"learn", []string{"demo", "help", "reference", "completion", "version"}},

@@ -114,9 +114,10 @@ func root(s *session.Session) *cobra.Command {
 		Short: "Run a private certificate authority: receive requests, check, sign, hand over, renew, revoke",
 		Long: `Iron Seal runs a private certificate authority hierarchy.
 
-It takes in signing requests in whatever shape they arrive, says in words what
-is in them, shows what will be signed beside what was asked, signs by template,
-and hands the result out in the right order and encoding.
+It reads signing requests in any form and describes them. It compares what was asked with
+what will be signed, and signs by template. It writes the result in the form that each device
+accepts. It renews the authorities in time, brings their roots onto machines, and revokes what
+is lost.
 
 Begin with:  ironseal estate create harbour     (or watch: ironseal demo)`,
 		Version:       s.Version,

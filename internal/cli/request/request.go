@@ -31,7 +31,7 @@ import (
 
 // Command is ironseal request.
 func Command(s *session.Session) *cobra.Command {
-	return session.Group("request", "Signing requests: draft them, take them in, show them",
+	return session.Group("request", "Signing requests: draft, receive and show them",
 		requestDraft(s), requestReceive(s), session.Reading(requestList(s)), session.Reading(requestShow(s)),
 		requestDecline(s), requestPassphrase(s),
 		requestWithdraw(s))
@@ -405,12 +405,12 @@ func describeRecord(s *session.Session, rec records.Request, r *request.Request)
 }
 
 func requestDecline(s *session.Session) *cobra.Command {
-	return decideCommand(s, "decline", records.Declined, "Turn a request down",
+	return decideCommand(s, "decline", records.Declined, "Decline a request",
 		`  ironseal request decline R5 --because "the host was taken out of service"`)
 }
 
 func requestWithdraw(s *session.Session) *cobra.Command {
-	return decideCommand(s, "withdraw", records.Withdrawn, "Take a request back that should not have been made",
+	return decideCommand(s, "withdraw", records.Withdrawn, "Withdraw a request that should not have been made",
 		`  ironseal request withdraw R5 --because "drafted for the wrong host"`)
 }
 

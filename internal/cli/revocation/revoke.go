@@ -296,7 +296,7 @@ func Unhold(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "unhold CERTIFICATE...",
 		Short: "Take certificates off hold",
-		Long: `The certificates are valid again, and the next revocation lists leave them out. A
+		Long: `Release certificates from hold. They are valid again, and the next revocation lists leave them out. A
 certificate that was revoked for another reason stays revoked.`,
 		Example: `  ironseal unhold mail.ternbay.example --because "it was found"`,
 		Args:    session.AtLeast(1, "a certificate"),

@@ -323,7 +323,7 @@ var ErrDeclined = errors.New("declined; nothing was changed")
 func Exactly(n int, what string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if len(args) != n {
-			return Misused("%s needs %s: see %s --help", cmd.CommandPath(), what, cmd.CommandPath())
+			return Misused("%s needs %s: %s", cmd.CommandPath(), what, instead(cmd))
 		}
 		return nil
 	}
@@ -333,7 +333,7 @@ func Exactly(n int, what string) cobra.PositionalArgs {
 func AtLeast(n int, what string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if len(args) < n {
-			return Misused("%s needs %s: see %s --help", cmd.CommandPath(), what, cmd.CommandPath())
+			return Misused("%s needs %s: %s", cmd.CommandPath(), what, instead(cmd))
 		}
 		return nil
 	}

@@ -2,14 +2,19 @@ package session
 
 import (
 	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"ironseal/pki/strict"
 )
 
-// UnknownCommand says that there is no such command, and which was probably meant.
+// UnknownCommand says that there is no such command, and which was probably meant: one of this name
+// elsewhere, else one that is spelt alike.
 func UnknownCommand(c *cobra.Command, typed string) error {
+	if there := named(c.Root(), typed); len(there) == 1 {
+		return Misused("%s has no command %q: did you mean %s?", c.CommandPath(), typed, there[0])
+	}
 	var known []string
 	for _, sub := range c.Commands() {
 		if !sub.Hidden {
@@ -21,4 +26,26 @@ func UnknownCommand(c *cobra.Command, typed string) error {
 		return Misused("%s has no command %q: did you mean %s %s?", c.CommandPath(), typed, c.CommandPath(), near)
 	}
 	return Misused("%s has no command %q: see %s --help", c.CommandPath(), typed, c.CommandPath())
+}
+
+// named lists the commands of a name, wherever they are.
+func named(c *cobra.Command, name string) (out []string) {
+	for _, sub := range c.Commands() {
+		if sub.Hidden {
+			continue
+		}
+		if sub.Name() == name {
+			out = append(out, sub.CommandPath())
+		}
+		out = append(out, named(sub, name)...)
+	}
+	return out
+}
+
+// instead is what to type after a command was used wrongly: its first example, or its help.
+func instead(c *cobra.Command) string {
+	if first, _, _ := strings.Cut(strings.TrimSpace(c.Example), "\n"); first != "" {
+		return "for example: " + first
+	}
+	return "see " + c.CommandPath() + " --help"
 }

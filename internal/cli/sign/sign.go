@@ -93,7 +93,7 @@ func (f signFlags) mode(cmd *cobra.Command, args []string) error {
 	case f.all:
 		return session.OnlyFlags(cmd, "with --all", append(bulk, "all")...)
 	case len(args) == 0:
-		return session.Misused("sign needs a request, such as R1, or a file: see ironseal sign --help")
+		return session.Misused("sign needs a request or a file: for example: ironseal sign R5")
 	case f.template == "":
 		if err := session.OnlyFlags(cmd, "without --template, when nothing is signed", "by", "for", "lifetime",
 			"add-name", "drop-name", "subject", "party"); err != nil {

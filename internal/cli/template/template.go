@@ -17,7 +17,7 @@ import (
 // Command is ironseal template.
 func Command(s *session.Session) *cobra.Command {
 	return session.Group("template",
-		"What may be signed: one TOML file a template, in the estate's templates directory",
+		"What may be signed: one TOML file for each template, in the estate's templates directory",
 		session.Reading(templateList(s)), session.Reading(templateShow(s)), templateCopy(s), templateAllow(s),
 		session.Reading(templateCheck(s)),
 		session.Reading(templateCompare(s)))
