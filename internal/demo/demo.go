@@ -91,8 +91,9 @@ func (s Stage) scenes() []scene {
 	return []scene{
 		{say: "Tern Bay Ferries sets up its own certificate authority.\nFirst the estate: the directory that holds " +
 			"settings, templates, keys and records.",
-			typed: []string{`estate create harbour --organisation "Tern Bay Ferries" --country NO`},
-			then:  func() error { return os.Chdir("harbour") }},
+			typed: []string{`estate create harbour --organisation "Tern Bay Ferries" --country NO ` +
+				`--publish-at http://pki.ternbay.example`},
+			then: func() error { return os.Chdir("harbour") }},
 		{say: "From here on we stand in harbour/. The passphrase is in " + PassphraseFile +
 			"\n(IRONSEAL_PASSPHRASE_FILE names it), so that nobody is asked.\n\nThe root: the anchor that every " +
 			"machine will trust.\n" + note,

@@ -142,7 +142,7 @@ func createAuthority(s *session.Session, cmd *cobra.Command, ask authorities.Ask
 		s.Out.Sheet("authority "+ask.Handle, "", p.Plan, label.Code(p.Plan.Digest()), p.Head.String())
 		if p.Proposed != nil {
 			s.Out.Gap()
-			s.Out.Wrapped(2, term.Quiet, fmt.Sprintf("Proposed life: %s (%s). Another: --lifetime SPAN",
+			s.Out.Wrapped(2, term.Quiet, fmt.Sprintf("Proposed lifetime: %s (%s). Another: --lifetime SPAN",
 				p.Proposed.Span.Words(), p.Proposed.Why))
 		}
 		s.Out.Gap()

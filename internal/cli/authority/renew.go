@@ -108,7 +108,7 @@ func renew(ctx context.Context, s *session.Session, ask authorities.RenewAsk, la
 			p.Head.String())
 		if p.Proposed != nil {
 			s.Out.Gap()
-			s.Out.Wrapped(2, term.Quiet, fmt.Sprintf("Proposed life: %s (%s). Another: --lifetime SPAN",
+			s.Out.Wrapped(2, term.Quiet, fmt.Sprintf("Proposed lifetime: %s (%s). Another: --lifetime SPAN",
 				p.Proposed.Span.Words(), p.Proposed.Why))
 		}
 		s.Out.Renewal(p.Reasons, p.Levels, p.Then)

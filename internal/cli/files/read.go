@@ -120,7 +120,7 @@ func (p readPart) draw(s *session.Session, named, all bool) {
 		s.Out.Say("%s", s.Out.Paint(term.Quiet, "── "+term.Safe(p.name)))
 	}
 	if len(p.remarks) > 0 {
-		s.Out.Say("%s", s.Out.Paint(term.Quiet, "understood in spite of: "+strings.Join(p.remarks, ", ")))
+		s.Out.Say("%s", s.Out.Paint(term.Quiet, "cleaned up: "+strings.Join(p.remarks, ", ")))
 	}
 	for i, o := range p.objects {
 		if i > 0 {

@@ -179,8 +179,8 @@ func draft(s *session.Session, cmd *cobra.Command, ask intake.DraftAsk) error {
 		s.Out.Wrapped(2, term.Careful, "! The file system there knows no permissions: everybody who can read it has "+
 			"the key file. Move it to another, or seal it with --seal.")
 	} else if !d.Sealed {
-		s.Out.Wrapped(2, term.Quiet, "The key file is not sealed: whoever reads it has the key. It is readable by "+
-			"its owner only; --seal seals it.")
+		s.Out.Wrapped(2, term.Quiet, "The key file is not encrypted: anyone who reads it has the key. Only its "+
+			"owner can read it. --seal encrypts it.")
 	}
 	s.Next(overview.Advice{Why: "receive it where it is signed",
 		Command: "ironseal request receive " + session.ShellWord(d.RequestFile)})
@@ -269,7 +269,7 @@ func drawReceived(ctx context.Context, s *session.Session, e *estate.Estate, r i
 	}
 	s.Out.Say("%s  %s", s.Out.Paint(term.Good, verb), s.Out.Paint(term.Quiet, term.Safe("from "+r.Source)))
 	if len(r.Remarks) > 0 {
-		s.Out.Say("  %s", s.Out.Paint(term.Quiet, "understood in spite of: "+strings.Join(r.Remarks, ", ")))
+		s.Out.Say("  %s", s.Out.Paint(term.Quiet, "cleaned up: "+strings.Join(r.Remarks, ", ")))
 	}
 	if brief {
 		s.Out.Say("  %s  %s", term.Safe(r.Request.Title()), s.Out.Paint(term.Accent, label.CheckCode(r.Request.Raw)))

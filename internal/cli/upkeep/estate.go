@@ -53,7 +53,7 @@ With --single-root the root signs servers and clients directly, without an inter
 			s.Out.Say("%s an estate for %s in %s", s.Out.Paint(term.Good, "✓ made"),
 				term.Safe(e.Settings.Organisation.Name), term.Safe(dir))
 			s.Out.Say("  settings   %s (every key is explained there)", estate.SettingsFile)
-			s.Out.Say("  templates  %s", strings.Join(e.TemplateNames(), ", "))
+			s.Out.Hung("  templates ", term.Normal, strings.Join(e.TemplateNames(), ", "))
 			if f.Address == "" {
 				s.Out.Hung("!", term.Careful, "Certificates will name no revocation list. If you want to revoke, set "+
 					"publication.address in "+estate.SettingsFile+" before you sign, or use --publish-at.")
