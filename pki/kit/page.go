@@ -25,7 +25,7 @@ func (p Platform) page(j Job, items []Item, notes []string) []byte {
 	if p.Covers != "" && !j.Leaving {
 		fmt.Fprintf(&b, "\nWho trusts them then\n  %s\n", Lines(p.Covers, 2))
 	}
-	b.WriteString("\nCompare these first, with somebody who reads them out\n")
+	b.WriteString("\nCompare these fingerprints first, with someone who reads them aloud\n")
 	for _, i := range items {
 		sum := i.Certificate.SHA256()
 		fmt.Fprintf(&b, "  %s\n    file        %s\n    check code  %s\n    SHA-256     %s\n    until       %s\n",
@@ -62,15 +62,15 @@ func (p Platform) steps(j Job) string {
 	if j.Leaving {
 		fmt.Fprintf(&b, "  %s\n", Lines(p.Page.Back, 2))
 		if p.Page.Restart != "" {
-			fmt.Fprintf(&b, "\nWhat to start again\n  %s\n", Lines(p.Page.Restart, 2))
+			fmt.Fprintf(&b, "\nWhat to restart\n  %s\n", Lines(p.Page.Restart, 2))
 		}
 		return b.String()
 	}
 	for n, s := range p.Page.Steps {
 		fmt.Fprintf(&b, "  %d. %s\n", n+1, Lines(s, 5))
 	}
-	for _, s := range [][2]string{{"What to start again", p.Page.Restart}, {"How to see that it worked", p.Page.Worked},
-		{"Taking it back", p.Page.Back}} {
+	for _, s := range [][2]string{{"What to restart", p.Page.Restart}, {"How to see that it worked", p.Page.Worked},
+		{"How to remove it", p.Page.Back}} {
 		if s[1] != "" {
 			fmt.Fprintf(&b, "\n%s\n  %s\n", s[0], Lines(s[1], 2))
 		}

@@ -246,33 +246,31 @@ func afterRenewal(h hierarchy.Hierarchy, p RenewalPlan) []string {
 	case p.Unlinked:
 		out = append(out, fmt.Sprintf("The key of %s is in doubt, so there are no link certificates: the new root "+
 			"does not vouch for the old one, and the old key signs nothing but its own list. Machines that hold only "+
-			"the old root refuse what the new one signs. Bring them the new root, then take the old one out.",
+			"the old root refuse what the new one signs. Install the new root on them, then remove the old one.",
 			p.Old.Label()))
 	case p.Links:
-		out = append(out, fmt.Sprintf("Bring the new root to every machine that trusts %s, before %s. Until then "+
-			"servers send the link certificate, which the old root vouches for.", p.Old.Label(),
+		out = append(out, fmt.Sprintf("Install the new root on every machine that trusts %s, before %s. Until then "+
+			"servers send the link certificate, for which the old root vouches.", p.Old.Label(),
 			p.Old.Certificate.NotAfter.Format("2006-01-02")))
 	case p.Old.IsRoot():
-		out = append(out, fmt.Sprintf("Machines that hold %s go on accepting everything until %s; bring them the "+
-			"new certificate before that day.", p.Old.Label(), p.Old.Certificate.NotAfter.Format("2006-01-02")))
+		out = append(out, fmt.Sprintf("Machines that hold %s accept everything until %s. Install the "+
+			"new certificate on them before that day.", p.Old.Label(), p.Old.Certificate.NotAfter.Format("2006-01-02")))
 	}
 	if len(p.in.Template.Publish.Issuers) > 0 {
 		out = append(out, "Publish the new certificate where the templates say that the issuer's is: "+
 			p.in.Template.Publish.Issuers[0])
 	}
 	if below := h.Below(h.Find(handle)); len(below) > 0 {
-		out = append(out, fmt.Sprintf("Then renew what stands below, in order: %s (or all of it with --cascade).",
+		out = append(out, fmt.Sprintf("Then renew what is below, in order: %s (or all of it with --cascade).",
 			handles(below)))
 	} else {
 		out = append(out, "Certificates that are signed from now on need the new certificate in their chain; those "+
 			"signed before keep the old one.")
 	}
 	if !p.SameKey {
-		out = append(out, "Publish, and let servers that check clients take the new HANDLE.lists.pem of the "+
-			"authority that "+
-			"their clients' certificates come from, and reload, before the first client comes with a certificate of "+
-			"the "+
-			"new key: a server that has no list of it refuses every one.")
+		out = append(out, "Publish, and copy the new HANDLE.lists.pem to the servers that check clients, and reload them. "+
+			"Do this before the first client uses a certificate of the new key: a server without its list refuses "+
+			"every client.")
 	}
 	return out
 }

@@ -135,12 +135,11 @@ func (p *Plan) judge(ctx context.Context, e *estate.Estate) error {
 		return err
 	}
 	if n := len(p.Dependents); n > 0 {
-		f := finding.New(finding.TakesDown, "%s that still hold fall with it: whoever serves them is refused as "+
-			"soon as "+
-			"clients see the list.", span.Count(n, "certificate"))
+		f := finding.New(finding.TakesDown, "%s below it become invalid: clients refuse them as soon as they "+
+			"see the list.", span.Count(n, "certificate"))
 		for _, t := range p.Targets {
 			if t.Generation != nil {
-				f = f.WithRemedy("make their replacements first, where there is time: ironseal incident open %s",
+				f = f.WithRemedy("if there is time, sign their replacements first: ironseal incident open %s",
 					t.Generation.Name())
 			}
 		}

@@ -268,8 +268,8 @@ func drawDependents(s *session.Session, list []revoking.Dependent, all bool) {
 		}
 	}
 	s.Out.Gap()
-	s.Out.Say("%s", s.Out.Paint(term.Strong, fmt.Sprintf("Falls with it, in the order in which it must be made "+
-		"anew: %s, %s",
+	s.Out.Say("%s", s.Out.Paint(term.Strong, fmt.Sprintf("Becomes invalid with it, in the order in which "+
+		"to replace it: %s, %s",
 		span.Count(authorities, "authority"), span.Count(len(list)-authorities, "certificate"))))
 	var rows [][]term.Cell
 	for i, f := range list {
