@@ -268,7 +268,8 @@ func afterRenewal(h hierarchy.Hierarchy, p RenewalPlan) []string {
 			"signed before keep the old one.")
 	}
 	if !p.SameKey {
-		out = append(out, "Publish, and copy the new HANDLE.lists.pem to the servers that check clients, and reload them. "+
+		out = append(out, "Publish, and copy the new HANDLE.lists.pem to the servers that check clients, and reload "+
+			"them. "+
 			"Do this before the first client uses a certificate of the new key: a server without its list refuses "+
 			"every client.")
 	}
