@@ -125,12 +125,12 @@ func TestAChangeFromASetToAnother(t *testing.T) {
 	p.must("party", "add", "other", "--set", "own")
 	day := time.Now().AddDate(0, 1, 0).Format("2006-01-02")
 	for want, args := range map[string][]string{
-		"it has passed":        {"skua", "--to", "skua-3", "--switch-day", "2020-01-01"},
-		"ends before it":       {"skua", "--to", "skua-3", "--switch-day", "2090-01-01"},
-		"the same anchors":     {"skua", "--to", "skua", "--switch-day", day},
-		"there is none":        {"skau", "--to", "skua-3", "--switch-day", day},
-		"no change-over":       {"skua"},
-		"authority \"nobody\"": {"nobody"},
+		"it has passed":    {"skua", "--to", "skua-3", "--switch-day", "2020-01-01"},
+		"ends before it":   {"skua", "--to", "skua-3", "--switch-day", "2090-01-01"},
+		"the same anchors": {"skua", "--to", "skua", "--switch-day", day},
+		"no trust set is":  {"skau", "--to", "skua-3", "--switch-day", day},
+		"no change-over":   {"skua"},
+		"no authority is":  {"nobody"},
 	} {
 		p.refused(1, want, append([]string{"changeover", "plan"}, args...)...)
 	}

@@ -190,5 +190,5 @@ func TestPartiesAreThereWhenPractising(t *testing.T) {
 	if err := os.Remove(filepath.Join(play.dir, "sets/mine.toml")); err != nil {
 		t.Fatal(err)
 	}
-	play.refused(1, "party gate: trust set", "party", "show", "gate")
+	play.refused(1, "party gate: no trust set is called", "party", "show", "gate")
 }

@@ -88,7 +88,7 @@ func TestEndpointsAreLookedAt(t *testing.T) {
 		!strings.Contains(r.out, "does not go on with the handshake") {
 		t.Errorf("%+v", r)
 	}
-	if page := string(p.read("../board.html")); strings.Count(page, "<tr class=") != 3 ||
+	if page := string(p.read("../board.html")); strings.Count(page, `<tr role="row" class=`) != 3 ||
 		!strings.Contains(string(p.read("../m.txt")), "} 0\n") {
 		t.Error(page)
 	}

@@ -299,7 +299,7 @@ func TestSignedKits(t *testing.T) {
 	p.must("trust", "kit", "--for", "bundle", "--out", "../kits")
 	p.refused(4, "it is not signed", "trust", "check", "../kits/own.bundle")
 	p.refused(1, "it is no kit", "trust", "check", "../kits")
-	p.refused(1, `authority "nobody"`, "trust", "kit", "--for", "bundle", "--out", "../more", "--sign-by", "nobody",
+	p.refused(1, "no authority is called", "trust", "kit", "--for", "bundle", "--out", "../more", "--sign-by", "nobody",
 		"--yes")
 	if out := p.must("request", "list", "--state", "any"); strings.Contains(out, "waiting") {
 		t.Errorf("the request of a key that was not certified waits for ever: %s", out)

@@ -12,6 +12,8 @@ const private = `set -eu
 cp -a /etc/ssl %[1]s/ssl && mount --bind %[1]s/ssl /etc/ssl
 mkdir -p /usr/local/share/ca-certificates
 cp -a /usr/local/share/ca-certificates %[1]s/local && mount --bind %[1]s/local /usr/local/share/ca-certificates
+cp -a /usr/share/ca-certificates %[1]s/shared && mount --bind %[1]s/shared /usr/share/ca-certificates
+cp -a /etc/ca-certificates.conf %[1]s/conf && mount --bind %[1]s/conf /etc/ca-certificates.conf
 unset SSL_CERT_FILE SSL_CERT_DIR CURL_CA_BUNDLE
 export HOME=%[1]s
 /usr/sbin/update-ca-certificates >/dev/null 2>&1

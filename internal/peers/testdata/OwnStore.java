@@ -14,7 +14,7 @@ import java.util.Base64;
 import java.util.List;
 import java.util.Set;
 import sun.security.pkcs10.PKCS10;
-import sun.security.x509.CertAndKeyGen;
+import sun.security.tools.keytool.CertAndKeyGen;
 import sun.security.x509.X500Name;
 
 /** A key store that makes its request itself, and takes the answer in: make STORE NAME, or answer STORE FILE ROOT. */
@@ -31,7 +31,8 @@ public class OwnStore {
             store.setKeyEntry("server", pair.getPrivateKey(), PASSWORD,
                 new Certificate[] {pair.getSelfCertificate(name, 90L * 24 * 3600)});
             save(store, args[1]);
-            PKCS10 request = pair.getCertRequest(name);
+            PKCS10 request = new PKCS10(pair.getPublicKey());
+            request.encodeAndSign(name, pair.getPrivateKey(), "SHA256withECDSA");
             System.out.println("-----BEGIN NEW CERTIFICATE REQUEST-----");
             System.out.println(Base64.getMimeEncoder().encodeToString(request.getEncoded()));
             System.out.println("-----END NEW CERTIFICATE REQUEST-----");
