@@ -106,9 +106,11 @@ true
 		t.Fatalf("%v\n%s", err, out)
 	}
 	for _, want := range []string{"before: curl no wget no python no go no", "installed: \n", "there    ",
-		"nothing to do", "store before: ✗ not there    system", "store then: ✓ all there    system",
+		"nothing to do", "store before: ✗ not there    system",
+		"store then: ✓ all there    system",
 		"stale: tern-bay-ferries_own_older", "store after: ✗ not there    system",
-		"node trusts\n", "python trusts\n", "curl trusts\n", "git trusts\n", "go trusts\n", "✓ all there    bundle for curl",
+		"node trusts\n", "python trusts\n", "curl trusts\n", "git trusts\n", "go trusts\n",
+		"✓ all there    bundle for curl",
 		"roots more: 1\n", "removed: curl no wget no python no go no", "the others are as they were"} {
 		if !strings.Contains(string(out), want) {
 			t.Errorf("%q is missing", want)
@@ -152,8 +154,10 @@ is install --yes --for java | sed 's/^/java: /'
 	cmd.Env = append(os.Environ(), "IRONSEAL_ESTATE=")
 	out, err := cmd.CombinedOutput()
 	text := string(out)
-	for _, want := range []string{"declined: 1 \n", "installed: 2\n", "again: ✓ nothing to do", "then: ✓ all there    system",
-		"then: ✓ all there    bundle for node", "failed: ironseal: install for node: /etc/profile.d cannot be written", "left:  \n",
+	for _, want := range []string{"declined: 1 \n", "installed: 2\n", "again: ✓ nothing to do",
+		"then: ✓ all there    system",
+		"then: ✓ all there    bundle for node", "failed: ironseal: install for node: /etc/profile.d cannot be written",
+		"left:  \n",
 		"java: ironseal: platform java has no script that runs here"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%q is missing", want)
