@@ -248,7 +248,7 @@ func TestJavaTakesItsHandover(t *testing.T) {
 // A Java key store that made the request itself takes the answer: the key stays where it is, and gets the chain.
 func TestAJavaStoreTakesTheAnswerToItsOwnRequest(t *testing.T) {
 	e := newEstate(t, "ecdsa-p256")
-	more := append(slices.Clone(internals), "--add-exports", "java.base/sun.security.tools.keytool=ALL-UNNAMED")
+	more := append(slices.Clone(internals), "--add-exports", "java.base/sun.security.util=ALL-UNNAMED")
 	store := e.path("server.p12")
 	write(t, e.path("own.pem"), java(t, "OwnStore.java", more, "make", store, "CN=ticket.ternbay.example"))
 	e.do("request", "receive", e.path("own.pem"))
