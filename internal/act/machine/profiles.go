@@ -8,7 +8,6 @@ import (
 	"encoding/binary"
 	"errors"
 	"path/filepath"
-	"strings"
 
 	"ironseal/internal/records/sqlite"
 )
@@ -81,7 +80,7 @@ func ofDatabase(path string) ([][]byte, error) {
 		}
 	})
 	if err != nil {
-		if strings.Contains(err.Error(), "no such table") {
+		if errors.Is(err, sqlite.ErrNoTable) {
 			return nil, errors.New("it is a database, and not a browser's")
 		}
 		return nil, err

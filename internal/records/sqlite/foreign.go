@@ -3,9 +3,19 @@ package sqlite
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"net/url"
 )
+
+// ErrNoTable says that a foreign database has no table of the name.
+var ErrNoTable = errors.New("the table is not in this database")
+
+func hasTable(ctx context.Context, db *sql.DB, table string) (there bool, err error) {
+	err = db.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM sqlite_master WHERE type = 'table' AND name = ?)",
+		table).Scan(&there)
+	return there, err
+}
 
 // Foreign reads a whole table of a database that is another program's, row by row, each as
 // its values by column. The file is taken as it lies there, and never written: what its
@@ -17,6 +27,11 @@ func Foreign(ctx context.Context, path, table string, most int, row func(map[str
 		return fmt.Errorf("%s: %w", path, err)
 	}
 	defer db.Close()
+	if there, err := hasTable(ctx, db, table); err != nil {
+		return fmt.Errorf("%s: %w", path, err)
+	} else if !there {
+		return fmt.Errorf("%s: %w", path, ErrNoTable)
+	}
 	rows, err := db.QueryContext(ctx, "SELECT * FROM "+quoted(table)+" LIMIT ?", most+1)
 	if err != nil {
 		return fmt.Errorf("%s: %w", path, err)
