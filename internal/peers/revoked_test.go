@@ -115,6 +115,16 @@ func (q quay) on(port int, as *syscall.SysProcAttr, stop syscall.Signal, ask fun
 	return out
 }
 
+// site is nginx's file for a server that demands clients' certificates and looks into these lists.
+func (q quay) site(port int, lists string) string {
+	return write(q.t, q.path("nginx.conf"), fmt.Sprintf("daemon off; master_process off; pid %[1]s/pid; error_log "+
+		"%[1]s/error.log;\nevents {}\nhttp { access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; "+
+		"fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;\nserver { listen "+
+		"127.0.0.1:%[2]d ssl; ssl_certificate localhost.pem; ssl_certificate_key localhost.key.pem; "+
+		"ssl_verify_client on; ssl_verify_depth 3;\nssl_client_certificate root.pem; ssl_crl %[3]s; "+
+		"location / { return 200; } } }\n", q.dir, port, lists))
+}
+
 // TestServersRefuseRevokedClients: by the file of lists of the whole path, of yesterday and
 // as it is published again today, each refuses who is revoked or on hold, and nobody else.
 func TestServersRefuseRevokedClients(t *testing.T) {
@@ -122,18 +132,8 @@ func TestServersRefuseRevokedClients(t *testing.T) {
 	lists := filepath.Join(q.public, "services.g1.lists.pem")
 	servers := map[string]func(port int) map[string]bool{
 		"nginx": func(port int) map[string]bool {
-			conf := write(t, q.path("nginx.conf"), fmt.Sprintf("daemon off; master_process off; pid %[1]s/pid; "+
-				"error_log "+
-				"%[1]s/error.log;\nevents {}\nhttp { access_log off; client_body_temp_path %[1]s/b; "+
-				"proxy_temp_path %[1]s/p; "+
-				"fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;\nserver { listen "+
-				"127.0.0.1:%[2]d "+
-				"ssl; ssl_certificate localhost.pem; ssl_certificate_key localhost.key.pem; ssl_verify_client on; "+
-				"ssl_verify_depth 3;\nssl_client_certificate root.pem; ssl_crl %[3]s; location / { return 200; } "+
-				"} }\n", q.dir,
-				port, lists))
 			return q.on(port, nil, syscall.SIGTERM, func() map[string]bool { return q.met(port) },
-				peer(t, "nginx", "/usr/sbin/nginx"), "-c", conf, "-p", q.dir)
+				peer(t, "nginx", "/usr/sbin/nginx"), "-c", q.site(port, lists), "-p", q.dir)
 		},
 		"Apache httpd": func(port int) map[string]bool {
 			conf := write(t, q.path("httpd.conf"), fmt.Sprintf("ServerRoot %[1]s\nServerName localhost\nPidFile "+
