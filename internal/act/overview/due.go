@@ -25,14 +25,13 @@ func DueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]renew
 	if err != nil {
 		return nil, err
 	}
-	until := within.After(e.Now())
 	lists, err := listsOf(ctx, e)
 	if err != nil {
 		return nil, err
 	}
 	for _, l := range lists {
 		late := l.Late(e)
-		if !l.Unpublished() && late.After(e.Now()) && (l.Often() || late.After(until)) {
+		if !l.Unpublished() && late.After(e.Now()) { // else every list that was just published would be due
 			continue
 		}
 		d := renewing.Due{Day: l.Until, Title: l.Title(), What: "the list goes stale", Holders: []string{},

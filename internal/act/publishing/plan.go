@@ -110,12 +110,6 @@ func (d Due) Unpublished() bool {
 	return d.Why != "" && d.Why != whyTime && d.Why != whyLife
 }
 
-// Often reports whether the list is signed so often that a scheduler does it, and a person hears of it only
-// when that did not happen.
-func (d Due) Often() bool {
-	return !d.Generation.IsRoot() && d.Unable == "" || d.Now.Next.Sub(d.Now.This) < 31*24*time.Hour
-}
-
 // Late is when the next list is late: half a turn after its time; for a root, or where another estate signs
 // it, when two thirds of its life are over.
 func (d Due) Late(e *estate.Estate) time.Time {
