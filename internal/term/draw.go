@@ -151,11 +151,8 @@ func (s *Screen) Sheet(title, origin string, p issue.Plan, code, head string) {
 // sheetField is the width of a sheet's first column.
 const sheetField = 16
 
-// compared prints what was asked beside what will be signed.
-func (s *Screen) compared(rows []issue.Row, half int) {
-	s.Gap()
-	s.Say("  %s%s  %s", pad("", sheetField), s.Paint(Quiet, pad("asked", half)), s.Paint(Quiet, "will be signed"))
-	names := 0
+// sheetRows are the rows that are shown, the first name's headed "names", and how many names there are in all.
+func sheetRows(rows []issue.Row) (shown []issue.Row, names int) {
 	for _, r := range rows {
 		if r.Field == "name" {
 			if names++; names > 1 {
@@ -167,12 +164,28 @@ func (s *Screen) compared(rows []issue.Row, half int) {
 				continue
 			}
 		}
-		s.sheetRow(r, sheetField, half)
+		shown = append(shown, r)
 	}
+	return shown, names
+}
+
+// more says that not all names are shown.
+func (s *Screen) more(names int) {
 	if names > mostSheetNames {
 		s.Say("  %s%s", pad("", sheetField), s.Paint(Quiet,
 			fmt.Sprintf("… %d names in all; those not shown are signed as asked", names)))
 	}
+}
+
+// compared prints what was asked beside what will be signed.
+func (s *Screen) compared(rows []issue.Row, half int) {
+	s.Gap()
+	s.Say("  %s%s  %s", pad("", sheetField), s.Paint(Quiet, pad("asked", half)), s.Paint(Quiet, "will be signed"))
+	shown, names := sheetRows(rows)
+	for _, r := range shown {
+		s.sheetRow(r, sheetField, half)
+	}
+	s.more(names)
 }
 
 // tooNarrow reports whether a name in one of the two columns would not fit: it is never broken.
@@ -186,18 +199,8 @@ func (s *Screen) tooNarrow(rows []issue.Row, half int) bool {
 func (s *Screen) stacked(rows []issue.Row) {
 	s.Gap()
 	s.Say("  %s", s.Paint(Quiet, "as asked, unless a line says what will be signed"))
-	names := 0
-	for _, r := range rows {
-		if r.Field == "name" {
-			if names++; names > 1 {
-				r.Field = ""
-			} else {
-				r.Field = "names"
-			}
-			if names > mostSheetNames && r.Cause == "" {
-				continue
-			}
-		}
+	shown, names := sheetRows(rows)
+	for _, r := range shown {
 		tone, mark := Normal, " "
 		if r.Cause != "" {
 			tone, mark = Careful, r.Mark()
@@ -227,10 +230,7 @@ func (s *Screen) stacked(rows []issue.Row) {
 			line("        ", Quiet, "("+r.Cause+")")
 		}
 	}
-	if names > mostSheetNames {
-		s.Say("  %s%s", pad("", sheetField), s.Paint(Quiet,
-			fmt.Sprintf("… %d names in all; those not shown are signed as asked", names)))
-	}
+	s.more(names)
 }
 
 // half is the width of each of a sheet's two columns of values: what they need, and no

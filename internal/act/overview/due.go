@@ -19,7 +19,8 @@ import (
 const Publish = "ironseal revocations publish --to DIR"
 
 // DueWithin lists everything that ends, goes stale or should be renewed until a span from now,
-// soonest first: certificates, authorities, revocation lists, and incidents that are open.
+// soonest first: certificates and authorities. Revocation lists whose next publication is late, and
+// incidents that are open, are due now.
 func DueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]renewing.Due, error) {
 	out, err := renewing.DueWithin(ctx, e, within)
 	if err != nil {
