@@ -493,8 +493,8 @@ func BenchmarkSignProcess(b *testing.B) {
 func TestDemoOfAStolenKeyEndsWell(t *testing.T) {
 	p := place{t: t, dir: t.TempDir()}
 	out := p.must("demo", "play", "--story", "stolen")
-	for _, want := range []string{"nobody knows: the display takes every device", "it takes the thief for the crane",
-		"revoked and published: the display refuses every device", "to zero: the display takes every device",
+	for _, want := range []string{"not revoked: the display accepts every device", "it accepts the thief as the crane",
+		"revoked and published: the display refuses every device", "replaced: the display accepts every device",
 		"it refuses the thief: Tern Bay Ferries Services was revoked", "✓ closed I1"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("the story does not show %q", want)
@@ -512,7 +512,7 @@ func TestDemoOfDevicesEndsWell(t *testing.T) {
 	out := p.must("demo", "play", "--story", "devices")
 	for _, want := range []string{"0 of 8 endpoints trusted", "self-made", "expired", "issuer-missing",
 		"fog-horn says: the certificate is not valid yet", "short form", "8 of 8 endpoints trusted", "party-not-ready",
-		"nothing that is known would break", "with both roots, when all is handed over: the display connects"} {
+		"a switch now would break nothing", "with both roots, when all is handed over: the display connects"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("the story does not show %q", want)
 		}

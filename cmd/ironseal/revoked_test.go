@@ -128,11 +128,11 @@ func TestStandingIsFetchedFromTheAddressesInCertificates(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	p.must("revoke", "R2", "--reason", "key-compromise", "--yes")
-	if r := verify(2, "--fetch", "--fetch-local"); r.code != 4 || !strings.Contains(r.out, "so says an OCSP answer") {
+	if r := verify(2, "--fetch", "--fetch-local"); r.code != 4 || !strings.Contains(r.out, "according to an OCSP answer") {
 		t.Errorf("what is revoked and on no list yet: %+v", r)
 	}
 	p.must("revocations", "publish", "--to", "../public")
-	if r := verify(2, "--fetch", "--fetch-local"); r.code != 4 || !strings.Contains(r.out, "so says the list") {
+	if r := verify(2, "--fetch", "--fetch-local"); r.code != 4 || !strings.Contains(r.out, "according to the list") {
 		t.Errorf("what is on the list: %+v", r)
 	}
 	if r := p.run("", "revocations", "check", "--fetch-local"); r.code != 0 {
@@ -186,7 +186,7 @@ func TestStapledAnswersAreBelieved(t *testing.T) {
 	}{
 		{"none", nil, 4, "status-unknown"},
 		{"good", good, 0, "trusted"},
-		{"revoked", revoked, 4, "so says an OCSP answer"},
+		{"revoked", revoked, 4, "according to an OCSP answer"},
 		{"damaged", good[:len(good)-9], 4, "status-unknown"},
 	} {
 		staple = c.staple

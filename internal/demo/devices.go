@@ -182,17 +182,16 @@ func (q *quay) table() []byte {
 // found is the beginning: everything is wrong.
 func (q *quay) found() []scene {
 	return []scene{
-		{say: "Eight devices stand on the quay, each with a certificate that it made for itself\nor that " +
-			"somebody made long " +
-			"ago. First an authority, with quick keys.",
+		{say: "Eight devices on the quay serve certificates that they made themselves, or that an\nauthority signed " +
+			"that is gone. First, make an authority, with quick keys.",
 			typed: []string{`estate create harbour --organisation "Tern Bay Ferries" --country NO`},
 			then:  func() error { return os.Chdir("harbour") }},
 		{typed: []string{"authority create root --key ecdsa-p256 --yes",
 			"authority create services --under root --key " +
 				"ecdsa-p256 --yes"}},
-		{say: "The technicians keep a table of them. It is taken in as it is.",
+		{say: "The technicians keep a table of the devices. Import it as it is.",
 			typed: []string{"party import ../parties.csv", "party list"}},
-		{say: "How do they stand? The devices are alive: small stand-ins on this machine.",
+		{say: "What do clients see? The devices are live: small stand-ins on this machine.",
 			typed: []string{"probe --all --html ../board-before.html"}, mayFail: true},
 	}
 }
@@ -200,9 +199,8 @@ func (q *quay) found() []scene {
 // putRight signs, hands over, and looks again.
 func (q *quay) putRight() []scene {
 	out := []scene{
-		{say: "Each sent a request. The gateway is server to some and client to others; what is on\nrecord of it " +
-			"says so. The " +
-			"rest are web servers, but for the mail host.",
+		{say: "Each device sent a request. Its party record names its template: the gateway is both\nserver and " +
+			"client, the mail host is a mail server, the rest are web servers.",
 			typed: []string{"request receive ../requests"}},
 	}
 	for i, d := range q.ordered() {
@@ -212,18 +210,18 @@ func (q *quay) putRight() []scene {
 	}
 	board := deviceNamed("tide-board", q.devices)
 	return append(out,
-		scene{say: "Better. Two are left: one is reached by a short name, and one did not take its\ncertificate.",
+		scene{say: "Better. Two are left: clients reach one by a short name, and one did not accept its\ncertificate.",
 			typed: []string{"probe --all"}, mayFail: true, then: func() error {
 				q.Answer(false, "fog-horn says: "+deviceNamed("fog-horn", q.devices).said())
 				return nil
 			}},
-		scene{say: "Its clock is seven years back. It is set; and the board gets the name that people are\nto use.",
+		scene{say: "The clock of the fog horn is seven years slow. Somebody sets it. The tide board gets\nits full name on record.",
 			then: func() error {
 				deviceNamed("fog-horn", q.devices).set(time.Now)
 				return nil
 			},
 			typed: []string{"party change tide-board --endpoint " + board.host + "@" + board.addr}},
-		scene{say: "From red to green.", typed: []string{"probe --all --record --html ../board-after.html",
+		scene{say: "Now every device is trusted.", typed: []string{"probe --all --record --html ../board-after.html",
 			"party show tide-board"}})
 }
 
@@ -254,18 +252,17 @@ func deviceNamed(name string, list []*device) *device {
 func (q *quay) changeRoots(ctx context.Context) error {
 	day := time.Now().AddDate(0, 2, 0).Format("2006-01-02")
 	prepare := []scene{
-		{say: "Now the root is to change. Two displays look at the devices all day; a live client\nwith what the " +
-			"display has " +
-			"connects at every stage.",
+		{say: "Now the root changes. Two displays watch the devices all day. At every stage, a live\nclient connects " +
+			"with the roots that a display has.",
 			typed: []string{"trust kit --party bridge-display --out ../displays"}},
 		{typed: []string{"authority create newroot --subject \"CN=Tern Bay Ferries Root 2,O=Tern Bay " +
 			"Ferries,C=NO\" --key " +
 			"ecdsa-p256 --yes", "authority renew services --under newroot --switch-day " + day + " --yes",
 			"changeover prepare services --yes", "changeover plan services --out ../learn"}},
-		{say: "Too early is refused: nobody has learnt the new root.",
+		{say: "A switch now is refused: no display has the new root yet.",
 			typed: []string{"changeover switch services --early --yes"}, mayFail: true},
 	}
-	after := []scene{{say: "The displays have learnt it, and their officers say so.",
+	after := []scene{{say: "The displays have the new root now. Their officers confirm it.",
 		typed: []string{`changeover record services bridge-display crew-tablet --because "seen on the bridge"`,
 			"changeover progress services", "changeover switch services --early --yes"}}}
 	var last []scene
@@ -274,7 +271,7 @@ func (q *quay) changeRoots(ctx context.Context) error {
 			"../devices/%s --yes",
 			i+1, d.name, d.name)}})
 	}
-	last = append(last, scene{say: "All serve what stands below the new root.", typed: []string{"probe --all --record",
+	last = append(last, scene{say: "Every device serves a certificate below the new root.", typed: []string{"probe --all --record",
 		"journal verify"}})
 	for _, stage := range []struct {
 		scenes []scene

@@ -53,31 +53,30 @@ func (s Stage) renewalScenes(now time.Time) []scene {
 			", when Tern Bay Ferries founded its authority.",
 			typed: []string{`estate rehearse history --blank --organisation "Tern Bay Ferries" --country NO` + ago(14)},
 			then:  func() error { return os.Chdir("history") }},
-		{say: "They decide that a root lives fifteen years and an intermediate five, and write\nit into the " +
-			"templates. Of the others they keep the one for web servers.",
+		{say: "They give a root fifteen years and an intermediate five, and set this in the\n" +
+			"templates. They keep one more template, for web servers.",
 			then: prepareTemplates},
 		{typed: []string{"authority create root --lifetime 15y --key ecdsa-p384 --yes" + ago(14),
 			"authority create services --under root --key ecdsa-p384 --yes" + ago(14)}},
 		{say: year(10) + ", and " + year(6) + ": services is renewed in time, a year before its end. All is well.",
 			typed: []string{"authority renew services --yes" + ago(10), "authority renew services --yes" + ago(6)}},
-		{say: year(2) + ": services is renewed once more. It should get five years. The root has three\nleft, so it " +
+		{say: year(2) + ": services is renewed once more. It should get five years, but the root has\nthree left, so it " +
 			"gets three. The sheet says so.",
 			typed: []string{"authority renew services --lifetime 5y --yes" + ago(2), "authority tree" + ago(2)}},
-		{say: "Today. The booking site wants its certificate: 397 days. It gets fewer, because\neverything ends " +
-			"with the root.",
+		{say: "Today. The booking site asks for 397 days. It gets fewer, because the root ends\nbefore that.",
 			typed: append([]string{"request draft " + host + " localhost --out ../drafts",
 				"request receive ../drafts/" + host + ".request.pem", "sign R1 --template web-server --yes",
 				"authority export root --out ../handed-out/old-root.pem"}, hand(Stages[0])...)},
-		{say: "What would the forecast have said, and when?",
+		{say: "What did the forecast say in " + year(6) + ", and what does it say now?",
 			typed: []string{"forecast" + ago(6), "forecast --horizon 15y"}},
-		{say: "So: the root first, with a new key. Two link certificates come with it: the old\nroot vouches for " +
-			"the new one, and the reverse.",
+		{say: "So renew the root first, with a new key. Two link certificates come with it: each\nroot vouches for " +
+			"the other.",
 			typed: append([]string{"authority renew root --yes",
 				"authority export root --out ../handed-out/new-root.pem"}, hand(Stages[1])...)},
-		{say: "That changed nothing below. services follows: --cascade goes on where it stopped.",
+		{say: "Below the root, nothing has changed yet. --cascade goes on with services.",
 			typed: append([]string{"authority renew root --cascade --yes", "certificate renew " + host + " --yes"},
 				hand(Stages[2])...)},
-		{say: "Grants are full again. What stood before the renewal goes on until its end.",
+		{say: "New certificates get their full life again. The old ones stay valid until they end.",
 			typed: []string{"authority tree", "forecast --plot ../handed-out/lifetimes.png", "journal verify",
 				"estate check"}},
 	}
@@ -114,7 +113,7 @@ func prepareTemplates() error {
 // bothRoots lets clients that hold only one of the two roots connect to a server
 // that presents each of the chains.
 func (s Stage) bothRoots(ctx context.Context) error {
-	s.Narrate("A live proof, today, with ordinary clocks: a server presents each of the three\nchains; one client " +
+	s.Narrate("Now with live TLS and the real clock. A server presents each of the three chains.\nOne client " +
 		"trusts only the old root, another only the new one.")
 	for i, stage := range Stages {
 		pair, err := tls.LoadX509KeyPair("../handed-out/"+stage+".pem", "../drafts/booking.ternbay.example.key.pem")
@@ -161,7 +160,7 @@ func (s Stage) tryRoot(ctx context.Context, pair tls.Certificate, stage, file st
 	}
 	text := fmt.Sprintf("chain %s, client with the %s alone: ", stage, file)
 	if !r.Trusted {
-		s.Answer(false, text+"refused, as it must be: that root was not made yet")
+		s.Answer(false, text+"refused, as expected: that root did not exist yet")
 		return nil
 	}
 	for _, st := range r.Verdict.Steps {

@@ -51,8 +51,8 @@ func PlayStolen(ctx context.Context, s Stage) error {
 // peace is how things stand before: all devices serve what services signed.
 func (q *quay) peace() []scene {
 	out := []scene{
-		{say: "A rehearsal: the keys are throwaway ones, and what is lost here is lost to nobody.\nEight devices " +
-			"stand on the quay, each with a certificate of services.",
+		{say: "This is a rehearsal, with throwaway keys.\nEight devices " +
+			"on the quay each have a certificate that services signed.",
 			typed: []string{`estate rehearse harbour --blank --organisation "Tern Bay Ferries" --country NO --as-of ` +
 				time.Now().UTC().Add(-time.Minute).Format(time.RFC3339)},
 			then: func() error { return os.Chdir("harbour") }},
@@ -61,7 +61,7 @@ func (q *quay) peace() []scene {
 			"request receive ../requests"}},
 	}
 	out = append(out, q.handedOver("sign R%d --party %s --yes")...)
-	return append(out, scene{say: "A display on the bridge holds the root, and reads the lists.",
+	return append(out, scene{say: "A display on the bridge trusts the root and reads the revocation lists.",
 		typed: []string{"trust kit --party bridge-display --out ../displays", "revocations publish --to ../public",
 			"probe --all --record"}})
 }
@@ -95,22 +95,21 @@ func (q *quay) stolen(ctx context.Context) error {
 		words        string
 		takes, cheat bool // whether the display takes the devices, and the thief
 	}{
-		{[]scene{{say: "The safe is found open. Somebody serves a certificate for the crane that services\nnever " +
-			"wrote " +
-			"down. From this moment services grants nothing.",
+		{[]scene{{say: "The safe is found open. Somebody serves a certificate for the crane that is not on\nrecord. " +
+			"The incident stops services at once.",
 			typed: []string{`incident open services --because "the safe was found open"`}}},
-			"the key is stolen, and nobody knows", true, true},
-		{[]scene{{say: "The key is surely lost: it is revoked at once, and everything below it falls.",
+			"the key is stolen, but not revoked", true, true},
+		{[]scene{{say: "The key is certainly lost. Revoke it at once. Every certificate below it becomes\ninvalid.",
 			typed: []string{`revoke services --reason ca-compromise --because "somebody signs with it" --yes`,
 				"revocations publish --to ../public"}}},
 			"revoked and published", false, false},
-		{append([]scene{{say: "Another key for services, and a certificate under it for every holder.",
+		{append([]scene{{say: "Renew services with a new key, and replace every certificate.",
 			typed: []string{`authority renew services --suspect "stolen" --yes`, "incident replace I1 --yes"}}},
 			q.handedOver()...), "", true, false},
-		{[]scene{{say: "Published, and proved: nobody serves the old any more.",
+		{[]scene{{say: "Publish, and check that no device serves an old certificate any more.",
 			typed: []string{"revocations publish --to ../public", "probe --all --record", "incident show I1",
 				`incident close I1 --because "all replaced, and seen"`, "incident show I1 --report ../incident-1.txt",
-				"journal verify"}}}, "to zero", true, false},
+				"journal verify"}}}, "replaced", true, false},
 	}
 	for _, s := range stages {
 		if err := q.play(s.scenes); err != nil {
@@ -141,7 +140,7 @@ func (q *quay) look(ctx context.Context, words string, takes, with bool) error {
 		}
 	}
 	if takes {
-		q.Answer(true, words+": the display takes every device")
+		q.Answer(true, words+": the display accepts every device")
 	} else {
 		q.Answer(false, words+": the display refuses every device")
 	}
@@ -163,7 +162,7 @@ func (q *quay) cheat(ctx context.Context, at string, takes bool) error {
 		return fmt.Errorf("demo: the thief is taken: %v, and without lists: %v (%s)", taken, blind, why)
 	}
 	if taken {
-		q.Answer(false, "and it takes the thief for the crane")
+		q.Answer(false, "and it accepts the thief as the crane")
 	} else {
 		q.Answer(true, "and it refuses the thief: "+why)
 	}

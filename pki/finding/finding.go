@@ -108,8 +108,8 @@ func (l List) Ranked() List {
 	return out
 }
 
-// Refusing returns the findings that stand in the way: every bar, and every
-// stop that nobody has waived.
+// Refusing returns the findings that keep an act from being done: every refused one, and every
+// one that needs a waiver and has none.
 func (l List) Refusing() List {
 	var out List
 	for _, f := range l.Ranked() {
@@ -134,22 +134,30 @@ func (l List) Codes() []Code {
 	return out
 }
 
+// Distinct returns the codes in the list, in order, each once.
+func (l List) Distinct() []Code {
+	var out []Code
+	for _, f := range l {
+		if !slices.Contains(out, f.Code) {
+			out = append(out, f.Code)
+		}
+	}
+	return out
+}
+
 // Stops says what keeps an act from being done, of the findings that do: "refused by CODE" where one cannot be
 // waived, else "needs a waiver: CODE".
 func (l List) Stops() string {
-	var refused, waivable []string
-	for _, f := range l {
-		switch f.Severity {
-		case Refused:
-			refused = append(refused, string(f.Code))
-		case Waivable:
-			waivable = append(waivable, string(f.Code))
-		}
+	why := "needs a waiver: "
+	stops := slices.DeleteFunc(slices.Clone(l), func(f Finding) bool { return f.Severity != Waivable })
+	if bars := slices.DeleteFunc(slices.Clone(l), func(f Finding) bool { return f.Severity != Refused }); len(bars) > 0 {
+		why, stops = "refused by ", bars
 	}
-	if len(refused) > 0 {
-		return "refused by " + strings.Join(refused, ", ")
+	var codes []string
+	for _, c := range stops.Distinct() {
+		codes = append(codes, string(c))
 	}
-	return "needs a waiver: " + strings.Join(waivable, ", ")
+	return why + strings.Join(codes, ", ")
 }
 
 // Waiver is a person's decision to go on in spite of a stop.

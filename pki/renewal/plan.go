@@ -52,7 +52,7 @@ func Weigh(e Evidence) []Reason {
 		out = append(out, Reason{isNew, fmt.Sprintf(format, args...)})
 	}
 	if e.Suspicion != "" {
-		add(true, "the key is under suspicion: %s", e.Suspicion)
+		add(true, "the key may be stolen: %s", e.Suspicion)
 	}
 	if e.Doubt != "" {
 		add(true, "the key is in doubt: %s", strings.TrimSuffix(e.Doubt, "."))
@@ -61,7 +61,7 @@ func Weigh(e Evidence) []Reason {
 	case !oldKey.After(born).After(e.Now):
 		add(true, "the key is %s old; the longer it serves, the more depends on it", age)
 	default:
-		add(false, "the key is %s old, which is not much", age)
+		add(false, "the key is only %s old", age)
 	}
 	if w := g.Certificate.Key.Weakness(); len(w) > 0 {
 		add(true, "%s", strings.TrimSuffix(w[0].Message, "."))
@@ -73,8 +73,8 @@ func Weigh(e Evidence) []Reason {
 		add(true, "its revocation list has %d entries; with a new key a new list begins", e.Revoked)
 	}
 	if g.IsRoot() {
-		add(false, "with the same key, relying parties that hold the old root accept the new chains at once; a new "+
-			"key needs link certificates, and the new root brought to all of them before the old one ends")
+		add(false, "with the same key, clients that trust the old root accept the new chains at once; with a new key, "+
+			"they need link certificates now, and the new root before the old one ends")
 	}
 	if e.Suspicion != "" || e.Doubt != "" { // then nothing speaks for the key
 		out = slices.DeleteFunc(out, func(r Reason) bool { return !r.New })
@@ -87,7 +87,7 @@ func Advise(list []Reason) string {
 	if slices.ContainsFunc(list, func(r Reason) bool { return r.New }) {
 		return "take a new key"
 	}
-	return "either will do: nothing speaks against the key, and a new one is the safer for the years to come"
+	return "either will do: the key is sound, and a new key is safer in the long run"
 }
 
 // Level is what a renewal does to one authority.

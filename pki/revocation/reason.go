@@ -33,7 +33,7 @@ var reasons = []struct {
 		"the holder has another name now, or belongs to another organisation; the key is safe"},
 	{Superseded, "superseded", "superseded", "another certificate took its place; the key is safe"},
 	{CessationOfOperation, "cessationOfOperation", "cessation-of-operation",
-		"what it was for is no longer; the key is safe"},
+		"what it was for has ended; the key is safe"},
 	{CertificateHold, "certificateHold", "hold",
 		"for now, until you know more; the only one that can be undone: ironseal unhold"},
 	{PrivilegeWithdrawn, "privilegeWithdrawn", "privilege-withdrawn",

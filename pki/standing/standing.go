@@ -152,7 +152,7 @@ func (j *Judge) findings(line []*cert.Certificate, s Standing) finding.List {
 		if s.State == OnHold {
 			word = "is on hold since"
 		}
-		return finding.List{finding.New(finding.Revoked, "%s %s %s (%s), %s: so says %s.", title, word,
+		return finding.List{finding.New(finding.Revoked, "%s %s %s (%s), %s: according to %s.", title, word,
 			s.At.Format("2006-01-02"), s.Reason.Word(), span.Distance(j.q.Now, s.At), s.By)}
 	case Unknown:
 		why := "no list and no answer was given that tells"

@@ -367,7 +367,7 @@ func (a *accepting) finish(ctx context.Context) (Taken, error) {
 		if err != nil {
 			return nil, err
 		}
-		told, err := revoking.Record(tx, a.news, "a list of its authority tells of it")
+		told, err := revoking.Record(tx, a.news, "a list of its authority includes it")
 		if err != nil {
 			return nil, err
 		}

@@ -199,12 +199,12 @@ func (a *auditing) auditRequests() error {
 func (a *auditing) both(what string, have, want map[string]string) {
 	for k, v := range want {
 		if h, ok := have[k]; !ok || h != v {
-			a.fault(what, "%s: the journal tells of it, and the record says something else, or nothing", k)
+			a.fault(what, "%s: the journal records it, but the table differs or lacks it", k)
 		}
 	}
 	for k := range have {
 		if _, ok := want[k]; !ok && !a.older {
-			a.fault(what, "%s: no entry of the journal tells of it", k)
+			a.fault(what, "%s: the journal has no entry for it", k)
 		}
 	}
 }

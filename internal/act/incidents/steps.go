@@ -23,7 +23,7 @@ func (p *Progress) stopped(context.Context, *estate.Estate) (Step, error) {
 	s := Step{Name: "stop granting", Done: true, Words: "nothing is signed for its key"}
 	if g := p.target.Generation; g != nil {
 		s.Done = g.Stopped != "" || !g.Revoked.IsZero()
-		if s.Words = g.Label() + " grants nothing since " + p.Opened.Format("2006-01-02 15:04 UTC"); !s.Done {
+		if s.Words = g.Label() + " is stopped since " + p.Opened.Format("2006-01-02 15:04 UTC"); !s.Done {
 			s.Words = g.Label() + " grants again"
 		}
 	}
@@ -207,7 +207,7 @@ func (p *Progress) published(ctx context.Context, e *estate.Estate) (Step, error
 		return s, err
 	}
 	if len(list) == 0 && p.target.By == nil {
-		s.Done, s.Words, s.Next = true, "no list tells of a root", ""
+		s.Done, s.Words, s.Next = true, "a root is in no list: remove it from the trust sets", ""
 		return s, nil
 	}
 	have, err := listing.Known(ctx, e.Records)
@@ -233,9 +233,9 @@ func (p *Progress) published(ctx context.Context, e *estate.Estate) (Step, error
 		}
 		told[x.by.Label()] = true
 	}
-	s.Done, s.Words, s.Next = true, "the list of "+strings.Join(slices.Sorted(maps.Keys(told)), ", ")+" tells of it", ""
+	s.Done, s.Words, s.Next = true, "the list of "+strings.Join(slices.Sorted(maps.Keys(told)), ", ")+" includes it", ""
 	if len(told) == 0 {
-		s.Words = "nothing is left for a list to tell"
+		s.Words = "no list has to include anything"
 	}
 	return s, nil
 }
@@ -245,7 +245,7 @@ func (p *Progress) proven(context.Context, *estate.Estate) (Step, error) {
 	done := p.count(func(a Affected) bool { return a.Seen == "replacement" })
 	ends := p.count(func(a Affected) bool { return !a.Authority })
 	s := Step{Name: "prove it", Done: old == 0 && done == ends,
-		Words: fmt.Sprintf("%d of %d were seen to serve the replacement, %d the old one", done, ends, old)}
+		Words: fmt.Sprintf("%d of %d serve the replacement, %d still serve the old one", done, ends, old)}
 	if !s.Done {
 		s.Next = "ironseal probe --all --record"
 	}

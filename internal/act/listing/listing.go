@@ -269,9 +269,9 @@ func (l Lists) Untold(by *hierarchy.Generation, revocation int64) string {
 	}
 	switch {
 	case telling == 0:
-		return "no list of " + by.Label() + " tells of it yet"
+		return "no list of " + by.Label() + " includes it yet"
 	case l.placed[s] < telling:
-		return "the list of " + by.Label() + " that tells of it was not written into a folder yet"
+		return "the list of " + by.Label() + " that includes it was not written into a folder yet"
 	}
 	return ""
 }

@@ -351,15 +351,15 @@ func (p Progress) Plan(now time.Time) (out []Step) {
 	add(before.Format("2006-01-02"), "bring "+strings.Join(p.Learn,
 		", ")+" onto these machines, beside the root that they "+
 		"have", "ironseal changeover plan "+p.Handle+" --out DIR", learn)
-	add(day, "these can learn no root, and will refuse what is served then: replace or except them", "", closed)
-	add(day, "sign a certificate for each of these, to wait for the day", "ironseal changeover prepare "+p.Handle,
+	add(day, "these cannot install a root and will refuse the new chains: replace or except them", "", closed)
+	add(day, "sign a certificate for each of these, for use from the switch day", "ironseal changeover prepare "+p.Handle,
 		p.Missing)
-	add(day, "on the day: switch, then hand these over", "ironseal changeover switch "+p.Handle, p.Prepared)
+	add(day, "on the switch day: switch, then hand these over", "ironseal changeover switch "+p.Handle, p.Prepared)
 	var trusting []string
 	for _, x := range p.Parties {
 		trusting = append(trusting, x.Party)
 	}
-	add(p.OldEnds.Format("2006-01-02"), "take the earlier root out, once nothing below it serves",
+	add(p.OldEnds.Format("2006-01-02"), "remove the earlier root, once nothing below it is in use",
 		"ironseal changeover finish "+p.Handle+" --out DIR", trusting)
 	return out
 }

@@ -140,7 +140,7 @@ func renew(ctx context.Context, s *session.Session, ask authorities.RenewAsk, la
 		if len(behind) == 0 {
 			return hanging(ctx, s, e)
 		}
-		s.Next(overview.Advice{Why: "what stands below is still under the old certificate",
+		s.Next(overview.Advice{Why: "renew what is still below the old certificate",
 			Command: "ironseal authority renew " + behind[0] + " --cascade"})
 	}
 	return nil
@@ -155,7 +155,7 @@ func made(s *session.Session, g *hierarchy.Generation, links bool, head string) 
 		s.Out.Say("  and two link certificates: each root vouches for the other")
 	}
 	if !g.SwitchDay.IsZero() {
-		s.Out.Say("  it signs from its switch day, %s", g.SwitchDay.Format("2006-01-02"))
+		s.Out.Say("  it signs nothing before its switch day, %s", g.SwitchDay.Format("2006-01-02"))
 	}
 }
 

@@ -103,7 +103,7 @@ func drawBreaks(s *session.Session, p transition.Progress) {
 		s.Out.Say("%s", s.Out.Paint(term.Strong, fmt.Sprintf("If it were switched now, %s would fail",
 			span.Count(fails, "connection"))))
 	case len(p.Unknown) == 0:
-		s.Out.Say("%s nothing that is known would break if it were switched now", s.Out.Paint(term.Good, "✓"))
+		s.Out.Say("%s a switch now would break nothing that is on record", s.Out.Paint(term.Good, "✓"))
 	}
 	for _, b := range p.Breaks {
 		verb := "refuse"

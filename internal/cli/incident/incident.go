@@ -33,7 +33,7 @@ key, hand them over, revoke, publish, and prove by probing that no server presen
 certificates.
 
 ironseal incident show says what is done and which command is next. You can change the order:
-if the key is surely lost, revoke at once.`
+if you know that the key is lost, revoke at once.`
 
 func open(s *session.Session) *cobra.Command {
 	var because string

@@ -236,7 +236,7 @@ func change(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "change PARTY",
 		Short: "Change a party",
-		Long:  "Change what is on record of a party: what is typed takes the place of what was said, and nothing else.",
+		Long:  "Change a party. Only what you give with an option changes.",
 		Example: "  ironseal party change quay-gate-3 --owner \"harbour technicians\"\n" +
 			"  ironseal party change quay-gate-3 --closed \"firmware 2.1 knows its maker's list alone\"",
 		Args: session.Exactly(1, "a party"),
@@ -290,8 +290,8 @@ func importAll(s *session.Session) *cobra.Command {
 		Use:   "import FILE.csv",
 		Short: "Add or change the parties in a table",
 		Long: `Read a table whose columns are party, endpoint, platform, set, receiver, template, owner, closed
-and note, in any order. Several of a kind stand in one cell with blanks between. All rows are
-taken or none; it says what is wrong with each.`,
+and note, in any order. Separate several values in one cell with blanks. If a
+row is wrong, no row is imported; it says what is wrong with each.`,
 		Example: "  ironseal party import ../parties.csv",
 		Args:    session.Exactly(1, "a file"),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -119,9 +119,9 @@ func OrDash(s string) string {
 func Refusal(about, outcome string, list finding.List) error {
 	hint := "a refused finding cannot be waived"
 	if stops := list.Stops(); strings.HasPrefix(stops, "needs") {
-		hint = "to do it all the same:"
-		for _, f := range list {
-			hint += " --waive " + string(f.Code)
+		hint = "to go on anyway:"
+		for _, c := range list.Distinct() {
+			hint += " --waive " + string(c)
 		}
 		hint += " --because TEXT"
 	}

@@ -223,51 +223,73 @@ func requestRow(sh *signing.Sheet) []term.Cell {
 const mostBulkRows = 40
 
 // withFindings shows every finding of what will be signed, the weightiest first, by
-// code. Nothing is left out: what is not on the sheet would be signed unseen.
+// code, and what is the same for several requests once. Nothing is left out: what is not on
+// the sheet would be signed unseen.
 func withFindings(s *session.Session, agreed []*signing.Sheet) {
-	type one struct {
-		request int64
-		finding finding.Finding
-	}
-	byCode := map[finding.Code][]one{}
-	var codes []one
-	for _, sh := range agreed {
-		for _, f := range sh.Plan.Findings.Ranked() {
-			if byCode[f.Code] == nil {
-				codes = append(codes, one{finding: f})
-			}
-			byCode[f.Code] = append(byCode[f.Code], one{sh.Record.Number, f})
-		}
-	}
-	slices.SortStableFunc(codes, func(a, b one) int { return int(b.finding.Severity - a.finding.Severity) })
 	var cells [][]term.Cell
-	for _, c := range codes {
-		list := byCode[c.finding.Code]
+	for _, list := range byCode(agreed) {
+		code := list[0].finding.Code
 		for _, x := range list[:min(len(list), mostBulkRows)] {
-			why := x.finding.Message
-			if x.finding.Waived != "" {
-				why += " (waived: " + x.finding.Waived + ")"
-			}
-			tone := term.Careful
-			if x.finding.Severity == finding.Note {
-				tone = term.Quiet
-			}
-			cells = append(cells, []term.Cell{{Text: fmt.Sprintf("R%d", x.request), Tone: term.Strong},
-				{Text: x.finding.Severity.String(), Tone: tone}, {Text: string(x.finding.Code)}, {Text: why}})
+			cells = append(cells, []term.Cell{{Text: ranges(x.requests), Tone: term.Strong},
+				{Text: x.finding.Severity.String(), Tone: x.tone()}, {Text: string(code)}, {Text: x.why}})
 		}
 		if more := list[min(len(list), mostBulkRows):]; len(more) > 0 {
 			var numbers []int64
 			for _, x := range more {
-				numbers = append(numbers, x.request)
+				numbers = append(numbers, x.requests...)
 			}
-			cells = append(cells, []term.Cell{{Text: ""}, {Text: ""}, {Text: string(c.finding.Code)},
-				{Text: fmt.Sprintf("and %d more: %s", len(more), ranges(numbers))}})
+			cells = append(cells, []term.Cell{{Text: ""}, {Text: ""}, {Text: string(code)},
+				{Text: fmt.Sprintf("and %d more: %s", len(numbers), ranges(numbers))}})
 		}
 	}
 	if len(cells) > 0 {
 		s.Out.Gap()
 		s.Out.Table([]string{"request", "", "finding", ""}, cells)
 	}
+}
+
+// alike is one finding, and the requests for which it is said in the same words.
+type alike struct {
+	finding  finding.Finding
+	why      string
+	requests []int64
+}
+
+func (a *alike) tone() term.Tone {
+	if a.finding.Severity == finding.Note {
+		return term.Quiet
+	}
+	return term.Careful
+}
+
+// byCode gathers the findings of all sheets by code, the weightiest code first.
+func byCode(sheets []*signing.Sheet) [][]*alike {
+	var out [][]*alike
+	at := map[finding.Code]int{}
+	same := map[string]*alike{}
+	for _, sh := range sheets {
+		for _, f := range sh.Plan.Findings.Ranked() {
+			why := f.Message
+			if f.Waived != "" {
+				why += " (waived: " + f.Waived + ")"
+			}
+			k := f.Severity.String() + string(f.Code) + why
+			if same[k] == nil {
+				i, known := at[f.Code]
+				if !known {
+					i = len(out)
+					at[f.Code], out = i, append(out, nil)
+				}
+				same[k] = &alike{finding: f, why: why}
+				out[i] = append(out[i], same[k])
+			}
+			same[k].requests = append(same[k].requests, sh.Record.Number)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b []*alike) int {
+		return int(b[0].finding.Severity - a[0].finding.Severity)
+	})
+	return out
 }
 
 // ranges writes numbers of requests, those in a row as one: "R1 to R4, R7".

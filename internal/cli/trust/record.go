@@ -20,7 +20,7 @@ func recordReports(s *session.Session) *cobra.Command {
 		Use:   "record FILE...",
 		Short: "Import the reports that the kits' scripts wrote on machines",
 		Long: `Import the reports that kits' scripts write with --report: a line of JSON for each store, saying which
-roots it has. Many may stand in one file; - reads standard input. A report counts only for the
+roots it has. One file may hold many; - reads standard input. A report counts only for the
 machine that it names.`,
 		Example: "  ironseal trust record ../reports.json",
 		Args:    session.AtLeast(1, "a file"),

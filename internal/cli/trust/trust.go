@@ -189,11 +189,11 @@ func add(s *session.Session) *cobra.Command {
 		Use:   "add SET SOURCE...",
 		Short: "Add roots to a trust set",
 		Long: `Add roots to a trust set. A SOURCE is the handle of an authority here, a file in any format, or an
-archive (zip, tar, tar.gz), of which every file is read. Roots are taken once each.
-Intermediates and machines' certificates are taken only if you name their fingerprint.
+archive (zip, tar, tar.gz), of which every file is read. Each root is added once.
+Intermediates and machines' certificates are added only if you name their fingerprint.
 
 With --endpoint, take what a live server presents. It needs --fingerprint, with the
-fingerprint that you were given in another way. Colons, blanks and case do not matter.`,
+fingerprint that you were given in another way. Colons, blanks and case are ignored.`,
 		Example: "  ironseal trust add partners ../partner/skua-roots.zip --trusted-for servers,clients " +
 			"--may-certify dns:skua.ternbay.example",
 		Args: session.AtLeast(1, "a set, and what to add"),

@@ -35,7 +35,7 @@ func journalList(s *session.Session) *cobra.Command {
 		Use:   "list",
 		Short: "List the newest entries, or those that match",
 		Long: `Show the newest entries. With --act, --object, --who, --since or --before, show all entries
-that fit, oldest first. Case does not count.`,
+that fit, oldest first. Case is ignored.`,
 		Example: `  ironseal journal list
   ironseal journal list --object booking.ternbay.example
   ironseal journal list --act revoke --since 2026-01-01`,

@@ -213,7 +213,7 @@ func (t Writing) GenerationID(g *hierarchy.Generation) (int64, error) {
 	case retired != "":
 		return 0, failure.Of(failure.ErrChanged, "%s was retired meanwhile", g.Label())
 	case stopped != "":
-		return 0, failure.Of(failure.ErrChanged, "%s grants nothing since: %s", g.Label(), stopped)
+		return 0, failure.Of(failure.ErrChanged, "%s is stopped: %s", g.Label(), stopped)
 	case revoked:
 		return 0, failure.Of(failure.ErrChanged, "%s was revoked meanwhile", g.Label())
 	case newest != g.Number && staged == "":
