@@ -262,7 +262,7 @@ func BenchmarkBulk(b *testing.B) {
 }
 
 // A certificate that an outside authority returned is matched to its request
-// and checked before it is taken in.
+// and checked before it is imported.
 func TestTakingInWhatOthersSigned(t *testing.T) {
 	p := harbour(t)
 	p.must("request", "draft", "shop.ternbay.example", "www.shop.ternbay.example", "--out", "..")

@@ -380,7 +380,7 @@ func TestBackupDuringBulkSigning(t *testing.T) {
 			t.Errorf("request numbers go on at %s", b.Next)
 		}
 	}
-	// What was issued after the backup is taken in again from its file.
+	// What was issued after the backup is imported again from its file.
 	p.must("certificate", "export", "R3000", "--out", "../late.pem")
 	r := place{t: t, dir: filepath.Join(p.dir, "../restored-0"), env: p.env}
 	if out := r.run("", "certificate", "show", "h2999.ternbay.example"); out.code == 0 {

@@ -47,8 +47,8 @@ func quickRequest(host string) ([]byte, error) {
 	return request.Draft(subject, ext.Set{}, signer, rand.Reader)
 }
 
-// An answer of which something could not be taken in may come again: what was taken
-// in is known then, and the rest is tried anew.
+// An answer of which something could not be imported may come again: what was imported
+// is known then, and the rest is tried again.
 func TestACourierThatFailedInPartComesAgain(t *testing.T) {
 	dir, e := bareEstate(t, "Tern Bay Gates")
 	receive(t, e, 2)
@@ -102,7 +102,7 @@ func TestACourierThatFailedInPartComesAgain(t *testing.T) {
 	}
 }
 
-// What was verified is what is taken in: the folder is not looked at again.
+// What was verified is what is imported: the folder is not looked at again.
 func TestAFolderThatIsSwapped(t *testing.T) {
 	pack := func(organisation string) string {
 		_, e := bareEstate(t, organisation)

@@ -314,7 +314,7 @@ func revokes(why revocation.Reason, name string) func(*testing.T, *estate.Estate
 	}
 }
 
-// issuedBefore takes in a certificate that our key signed and that is not on record here, as one is after
+// issuedBefore imports a certificate that our key signed and that is not on record here, as one is after
 // a backup was restored.
 func issuedBefore(t *testing.T, e *estate.Estate) func() error {
 	elder := reopen(t, copied(t, e.Dir), world())

@@ -217,7 +217,7 @@ func revoke(t testing.TB, e *estate.Estate, why revocation.Reason, names ...stri
 	}
 }
 
-// outside adopts an authority with a list, and takes in an answer of another's.
+// outside adopts an authority with a list, and imports an answer of another's.
 func outside(t testing.TB, e *estate.Estate) {
 	t.Helper()
 	now := time.Now().UTC().Truncate(time.Second)

@@ -116,7 +116,7 @@ func certs(list ...*specimen.Entity) []*cert.Certificate {
 	return out
 }
 
-// Link certificates are taken in as links, whichever way they come, and never as
+// Link certificates are imported as links, whichever way they come, and never as
 // generations.
 func TestLinksAreAdoptedAsLinks(t *testing.T) {
 	f := farRoot(t)

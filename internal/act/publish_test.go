@@ -146,7 +146,7 @@ func TestListsTellWhatIsRevoked(t *testing.T) {
 			t.Errorf("%x is there for %d", r.SerialNumber, r.ReasonCode)
 		}
 	}
-	// From the records anew it is the same list: what was kept is no second truth.
+	// From the records again it is the same list: what was kept is no second truth.
 	if err := os.RemoveAll(listing.Folder(e)); err != nil {
 		t.Fatal(err)
 	}
@@ -315,7 +315,7 @@ func TestListsInParts(t *testing.T) {
 	if faults := checked(t, dir); len(faults) > 0 {
 		t.Errorf("%v", faults)
 	}
-	// In a batch no part takes in all.
+	// In a batch no part takes all of the time.
 	for i := range 9 {
 		host := fmt.Sprintf("more%d.ternbay.example", i)
 		take(t, e, specimen.Request(t, nil, "CN="+host, []string{host}))
@@ -406,7 +406,7 @@ func TestListsAreSignedAhead(t *testing.T) {
 	}
 }
 
-// The lists of a root in a safe are signed there and taken in here; older ones, those of
+// The lists of a root in a safe are signed there and imported here; older ones, those of
 // others and those that are not whole are refused.
 func TestListsFromTheSafe(t *testing.T) {
 	safeDir, safe := newEstate(t)

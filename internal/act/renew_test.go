@@ -32,7 +32,7 @@ import (
 
 var longer, sixty = span.Years(25), span.Days(60)
 
-// answering answers every question anew.
+// answering answers every question again.
 type answering func() string
 
 func (a answering) Passphrase(context.Context, custody.Question) ([]byte, bool, error) {

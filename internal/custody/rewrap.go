@@ -22,7 +22,7 @@ const (
 	ForCheck      Purpose = "to check it"
 )
 
-// Rewrapped is a key that was encrypted anew under another passphrase and is not in its file yet.
+// Rewrapped is a key that was encrypted again under another passphrase and is not in its file yet.
 type Rewrapped struct {
 	Public  key.Public
 	Handle  string
@@ -94,14 +94,14 @@ func (c *Custody) wrapped(out *Rewrapped, o *Opened, secret, old []byte) (*Rewra
 		_, err = checked(again, out.Public, out.Handle)
 	}
 	if err != nil {
-		return nil, nil, fmt.Errorf("key of %s: what was encrypted anew does not open: nothing was changed: %w",
+		return nil, nil, fmt.Errorf("key of %s: the newly encrypted key does not open: nothing was changed: %w",
 			out.Handle, err)
 	}
 	out.is = bundle.PEM(bundle.SealedKey, der)
 	return out, old, nil
 }
 
-// Put replaces the key's file, in one step, by what was encrypted anew. A file that is not the one that
+// Put replaces the key's file, in one step, by what was encrypted again. A file that is not the one that
 // was read is left alone.
 func (c *Custody) Put(r *Rewrapped) error {
 	now, err := disk.Read(c.path(r.Public), 1<<20)

@@ -225,7 +225,7 @@ func (q *quay) putRight() []scene {
 			"party show tide-board"}})
 }
 
-// ordered are the devices in the order in which their requests are taken in: by file name.
+// ordered are the devices in the order in which their requests are imported: by file name.
 func (q *quay) ordered() []*device {
 	names, err := filepath.Glob(filepath.Join(filepath.Dir(filepath.Dir(q.devices[0].folder)), "requests", "*.pem"))
 	if err != nil {

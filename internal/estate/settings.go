@@ -103,7 +103,7 @@ address        = {{.Address}}     # such as http://pki.ternbay.example
 ocsp           = ""     # where your OCSP responder answers, or empty
 list-life      = "7d"   # how long a list is fresh
 root-list-life = "90d"  # the same of a root's, whose key is locked away
-list-each      = "1d"   # a list is signed anew after this, though nothing changed
+list-each      = "1d"   # a list is signed again after this, even if nothing changed
 # How many certificates a part of an authority's lists is about at most; clients then
 # load a part only. 0: no parts, and each list is about all.
 part-size      = 0

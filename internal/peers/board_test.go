@@ -49,7 +49,7 @@ func TestTheBoardInABrowser(t *testing.T) {
 	}
 }
 
-// browsed opens a page, and says what became of it and which hosts were asked for on the way:
+// browsed opens a page, and says what came of it and which hosts were asked for on the way:
 // those of the browser itself, and those of the page.
 func browsed(t *testing.T, chromium, file string) (dom string, hosts map[string]bool) {
 	t.Helper()

@@ -180,7 +180,7 @@ func (t *Tx) each(question string, fn func(id int64, der []byte) error) error {
 	return nil
 }
 
-// learnAll takes in the keys of everything that is on record.
+// learnAll records the keys of everything that is on record.
 func (t *Tx) learnAll() error {
 	type named struct {
 		k   key.Public

@@ -13,7 +13,7 @@ type Request struct {
 	State     string `json:"state" doc:"waiting, sent, signed, declined, withdrawn"`
 	Title     string `json:"title" doc:"the first of its names, or its subject"`
 	From      string `json:"from,omitempty" doc:"who sent it"`
-	Received  string `json:"received" doc:"when it was taken in"`
+	Received  string `json:"received" doc:"when it was received"`
 	Reason    string `json:"reason,omitempty" doc:"why it was declined"`
 	CheckCode string `json:"check_code" doc:"the code that its sender can read out"`
 	Known     bool   `json:"known_already,omitempty" doc:"it was on record before"`

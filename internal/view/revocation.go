@@ -64,7 +64,7 @@ type RevocationList struct {
 	Title   string `json:"title" doc:"the file under which it is served"`
 	By      string `json:"by" doc:"the generation whose key signs it"`
 	Part    int    `json:"part" doc:"the part that it is about; 0: all"`
-	Number  int64  `json:"number" doc:"its number; 0: there is none"`
+	Number  int64  `json:"number" doc:"its number; 0 if there is no list"`
 	This    string `json:"this_update,omitempty" doc:"its date"`
 	Next    string `json:"next_update,omitempty" doc:"when its successor is there at the latest"`
 	Until   string `json:"fresh_until,omitempty" doc:"until when lists are signed, those ahead too"`

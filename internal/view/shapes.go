@@ -42,7 +42,7 @@ type Shape struct {
 // Shapes are all that commands print with --json, but for the short answers of acts.
 func Shapes() []Shape {
 	return []Shape{
-		{"certificate", "certificate show, authority show, read, and what signing, renewing and taking in print",
+		{"certificate", "certificate show, authority show, read, and what signing, renewing and importing print",
 			objectFields(certificateFacts)},
 		{"certificate in a list", "certificate list", fieldsOf(Certificate{})},
 		{"request", "request show, read", objectFields(requestFacts)},
@@ -174,7 +174,7 @@ var certificateFacts = append([]fact{
 var requestFacts = append([]fact{
 	{"asks", true, "usages that it asks for; ca when it asks to be an authority's"},
 	{"proven", true, "whether it is signed by its own key"},
-	{"received", false, "when it was taken in"},
+	{"received", false, "when it was received"},
 	{"from", false, "who sent it"},
 	{"reason", false, "why it was declined"},
 	{"request_file", false, "where a draft was written"},

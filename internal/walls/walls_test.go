@@ -143,7 +143,7 @@ func TestLinesFit(t *testing.T) {
 	}
 }
 
-// Bounds on what a reader takes in at once, tests left out: lines of a file and of a function. Packages have
+// Bounds on what a reader can take at once, tests left out: lines of a file and of a function. Packages have
 // no bound: they split by meaning. A table of the program may be as long as what it lists.
 const (
 	mostFile     = 500

@@ -153,7 +153,7 @@ func (c *Contents) readDER(data []byte) {
 	}
 }
 
-// add takes in one object. The certificates of a PKCS#7 container are taken in
+// add adds one object. The certificates of a PKCS#7 container are imported
 // one by one.
 func (c *Contents) add(o Object) {
 	o.Kind = KindOf(o.DER)

@@ -41,7 +41,7 @@ func (m *maker) add(name string, data []byte, want string) {
 	m.lines = append(m.lines, name+"\t"+want)
 }
 
-// TestMakeCorpus makes the corpus anew: MAKE_CORPUS=1 go test -run MakeCorpus.
+// TestMakeCorpus makes the corpus again: MAKE_CORPUS=1 go test -run MakeCorpus.
 func TestMakeCorpus(t *testing.T) {
 	if os.Getenv("MAKE_CORPUS") == "" {
 		t.Skip("the corpus is made already")

@@ -71,4 +71,4 @@ func (o *Object) entries(l *revocation.List) {
 	o.add("serials", "", serials...).Shown = shown
 }
 
-var errEnough = fmt.Errorf("no more are told than %d entries", mostEntries)
+var errEnough = fmt.Errorf("no more than %d entries are shown", mostEntries)

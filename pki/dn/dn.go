@@ -5,7 +5,7 @@
 //
 //   - The bytes matter. An issuer field must repeat the issuer's subject byte
 //     for byte, so a Name keeps the encoding it was read from and never encodes
-//     it anew.
+//     it again.
 //   - The order matters, and people write it backwards: the text form of RFC
 //     4514 begins with the last, most specific attribute.
 //   - Two different encodings can be the same name: "Tern Bay" as a

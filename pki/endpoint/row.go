@@ -174,14 +174,14 @@ func trusted(r Row) string {
 
 func date(stamp string) string { return stamp[:min(len(stamp), len("2006-01-02"))] }
 
-// Change is what became of an endpoint from one day to another.
+// Change is the outcome of an endpoint from one day to another.
 type Change struct {
 	Endpoint string   `json:"endpoint" doc:"which"`
 	What     string   `json:"what" doc:"better, worse, changed, new or gone"`
 	Words    []string `json:"words" doc:"in what it differs"`
 }
 
-// Compare says what became of endpoints, the worse first; of those that are as they were,
+// Compare says the outcome of endpoints, the worse first; of those that are as they were,
 // nothing.
 func Compare(before, after []Row) (out []Change) {
 	was := map[string]Row{}

@@ -127,7 +127,7 @@ func TestAStrictUmask(t *testing.T) {
 	}
 }
 
-// The kits of two sets stand beside each other on one machine, whichever comes and goes first.
+// The kits of two sets are beside each other on one machine, whichever comes and goes first.
 func TestTwoSetsStandBesideEachOther(t *testing.T) {
 	first := hostile(t)
 	second := hostile(t)

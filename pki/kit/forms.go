@@ -94,7 +94,7 @@ func indented(pem []byte, by string) string {
 	return by + strings.ReplaceAll(strings.TrimRight(string(pem), "\n"), "\n", "\n"+by) + "\n"
 }
 
-// configMap is named for the organisation and the set, so that the maps of two sets stand beside each
+// configMap is named for the organisation and the set, so that the maps of two sets are beside each
 // other.
 func configMap(_ Platform, j Job, items []Item) ([]byte, bool, error) {
 	var b bytes.Buffer

@@ -140,7 +140,7 @@ type Job struct {
 	Mark  string // begins the name of every file that is installed, so that our own are known again
 	Owner string // who gives it out, for the page
 
-	Signed  bool   // a signature will stand beside the list of hashes
+	Signed  bool   // a signature will be beside the list of hashes
 	Leaving bool   // the kit takes the anchors out: it holds nothing that only installs
 	Present []byte // a policy file that is there already and stays in force, or nil
 

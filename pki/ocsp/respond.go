@@ -159,7 +159,7 @@ func (s Single) add(b *cryptobyte.Builder) {
 	})
 }
 
-// Outcome is what became of a question (RFC 6960 section 4.2.1).
+// Outcome is the outcome of a question (RFC 6960 section 4.2.1).
 type Outcome int
 
 // What became of it.

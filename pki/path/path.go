@@ -40,7 +40,7 @@ type Question struct {
 	Name    string                // the host that the client connects to; "" to leave names out
 	Usage   asn1.ObjectIdentifier // the usage the client needs; nil for any
 
-	Proofs *Proofs // what was found before; nil to find everything anew
+	Proofs *Proofs // what was found before; nil to find everything again
 
 	// Standing says whether the first certificate of a line was taken back, and in words what
 	// tells; it is asked for every certificate of a chain below its anchor, which is the last.

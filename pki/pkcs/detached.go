@@ -26,7 +26,7 @@ var (
 	oidSHA256        = asn1.ObjectIdentifier{2, 16, 840, 1, 101, 3, 4, 2, 1}
 )
 
-// Detached is a signature that stands beside what it signs (RFC 5652 section 5, with signed
+// Detached is a signature that is beside what it signs (RFC 5652 section 5, with signed
 // attributes and one signer).
 type Detached struct {
 	Certificates [][]byte // the signer's among them, in no order that counts
@@ -133,7 +133,7 @@ func issuerAndSerial(der []byte) (issuer, serial []byte, err error) {
 	return name, number, nil
 }
 
-// ReadDetached reads a signature that stands beside what it signs: one signer, signed
+// ReadDetached reads a signature that is beside what it signs: one signer, signed
 // attributes, SHA-256. The certificates are not judged.
 func ReadDetached(data []byte) (Detached, error) {
 	var d Detached
@@ -158,7 +158,7 @@ func ReadDetached(data []byte) (Detached, error) {
 		return d, errors.New("signature: its SignedData cannot be parsed (RFC 5652 section 5.1)")
 	}
 	if !content.Empty() {
-		return d, errors.New("signature: it holds a content of its own, and is to stand beside it")
+		return d, errors.New("signature: it contains the content; it must be detached")
 	}
 	if !signers.ReadASN1(&info, casn1.SEQUENCE) || !signers.Empty() {
 		return d, errors.New("signature: it has no signer, or several")

@@ -58,7 +58,7 @@ func next(in *cryptobyte.String) (r raw, ok bool) {
 // mostKnown is how many encodings of an entry's extensions are remembered as proved.
 const mostKnown = 64
 
-// prove walks along all entries once: what follows a mistake, or stands beside something
+// prove walks along all entries once: what follows a mistake, or is beside something
 // critical that is not understood, cannot be relied on.
 func (l *List) prove() error {
 	in := cryptobyte.String(l.entries)

@@ -27,7 +27,7 @@ import (
 	"ironseal/pki/dn"
 )
 
-// Kind is the kind of a name: the choice taken in GeneralName (RFC 5280 section
+// Kind is the kind of a name: the choice in GeneralName (RFC 5280 section
 // 4.2.1.6). Its text is also the prefix by which people type it.
 type Kind string
 
@@ -321,7 +321,7 @@ func Encode(names []Name) ([]byte, error) {
 }
 
 // Fresh returns the name without the bytes it was read from, so that it is
-// encoded anew in canonical form. Kinds that cannot be made keep their bytes.
+// encoded again in canonical form. Kinds that cannot be made keep their bytes.
 func (n Name) Fresh() Name {
 	switch n.kind {
 	case DNS, Email, URI, IP, UPN:

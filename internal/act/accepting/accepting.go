@@ -1,4 +1,4 @@
-// Package accepting takes in revocation lists that were not signed by this estate as it is now: those of
+// Package accepting imports revocation lists that were not signed by this estate as it is now: those of
 // an authority whose key is elsewhere, and those of our own keys that nobody wrote down here, as after a
 // backup was restored.
 //
@@ -27,10 +27,10 @@ import (
 	"ironseal/pki/revocation"
 )
 
-// Taken is what became of the lists.
+// Taken is the outcome of the lists.
 type Taken struct {
 	Lists  []listing.Item // that are served from now on, or at their time
-	Known  []listing.Item // that were taken in before; a file that was missing is there again
+	Known  []listing.Item // that were imported before; a file that was missing is there again
 	Passed []string       // in words: lists that are not served, and why
 	News   []string       // in words: what they tell of certificates on record
 	Head   journal.Head   // zero where nothing had to be recorded
@@ -44,7 +44,7 @@ type offer struct {
 	item listing.Item
 }
 
-// accepting is a taking in under way.
+// accepting is an import under way.
 type accepting struct {
 	e     *estate.Estate
 	h     hierarchy.Hierarchy
@@ -76,7 +76,7 @@ func Lists(ctx context.Context, e *estate.Estate, lists [][]byte) (Taken, error)
 	return out, err
 }
 
-// Carried takes in those of lists that a courier brought which are of use here. What is passed over is
+// Carried imports those of lists that a courier brought which are of use here. What is passed over is
 // told, each with why.
 func Carried(ctx context.Context, e *estate.Estate, lists [][]byte) (Taken, error) {
 	if len(lists) == 0 {
@@ -299,7 +299,7 @@ func (a *accepting) more(o listing.Item, l *revocation.List) (bool, error) {
 }
 
 // stand reports whether a list tells of the end of a certificate that has not ended by itself: a newer list
-// that was taken in leaves it out, which no list may (RFC 5280 section 3.3).
+// that was imported leaves it out, which no list may (RFC 5280 section 3.3).
 func (a *accepting) stand(news []revoking.News) bool {
 	return slices.ContainsFunc(news, func(n revoking.News) bool { return !n.Unknown && n.NotAfter.After(a.e.Now()) })
 }
@@ -353,7 +353,7 @@ func (a *accepting) undo() (err error) {
 	return err
 }
 
-// finish puts on record what was taken in and learnt.
+// finish puts on record what was imported and learnt.
 func (a *accepting) finish(ctx context.Context) (Taken, error) {
 	a.out.News = revoking.Words(a.news)
 	if len(a.out.Lists)+len(a.news)+len(a.aside) == 0 {

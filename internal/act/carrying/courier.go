@@ -3,7 +3,7 @@
 //
 // What travels is a directory with a manifest of hashes and a short code that
 // two people can compare by telephone. A directory is read once: what was
-// verified is what is taken in, whatever happens to the files meanwhile.
+// verified is what is imported, whatever happens to the files meanwhile.
 package carrying
 
 import (

@@ -27,9 +27,9 @@ import (
 type Opened struct {
 	Errand   Errand
 	Code     string
-	Received []intake.Received // requests taken in
-	Answers  []Taken           // certificates taken in
-	Lists    accepting.Taken   // revocation lists taken in
+	Received []intake.Received // requests imported
+	Answers  []Taken           // certificates imported
+	Lists    accepting.Taken   // revocation lists imported
 	Faults   []error
 	Head     journal.Head
 }
@@ -38,13 +38,13 @@ type Opened struct {
 type Taken struct {
 	File string
 	For  string // the request or the authority that it answers
-	// Known says that it was taken in before.
+	// Known says that it was imported before.
 	Known bool
 	Err   error
 }
 
-// OpenErrand takes in a courier's folder that was read and verified. A folder is
-// taken in once; one of which something could not be taken in may come again.
+// OpenErrand imports a courier's folder that was read and verified. A folder is
+// imported once; one of which something could not be imported may come again.
 func OpenErrand(ctx context.Context, e *estate.Estate, c Carried, anchors []*cert.Certificate) (Opened, error) {
 	m := c.Errand
 	out := Opened{Errand: m, Code: c.Code}
@@ -82,7 +82,7 @@ func OpenErrand(ctx context.Context, e *estate.Estate, c Carried, anchors []*cer
 			numbers = append(numbers, fmt.Sprintf("R%d", r.Record.Number))
 		}
 		if len(out.Received) == 0 && len(out.Faults) > 0 {
-			return out, nil // nothing was taken in: it may be tried again
+			return out, nil // nothing was imported: it may be tried again
 		}
 		return out, carry(strings.Join(numbers, " "))
 	}
@@ -90,7 +90,7 @@ func OpenErrand(ctx context.Context, e *estate.Estate, c Carried, anchors []*cer
 		return out, err
 	}
 	if slices.ContainsFunc(out.Answers, func(t Taken) bool { return t.Err != nil }) {
-		return out, nil // what failed may be tried again; what was taken in is known then
+		return out, nil // what failed may be tried again; what was imported is known then
 	}
 	return out, carry(m.Answers)
 }
@@ -136,7 +136,7 @@ func takeAnswer(ctx context.Context, e *estate.Estate, f CarriedFile, list, anch
 		t.For = a.About()
 		out.Head, err = elsewhere.Accept(ctx, e, a)
 	}
-	if errors.Is(err, elsewhere.ErrKnown) { // it was taken in when the folder came before
+	if errors.Is(err, elsewhere.ErrKnown) { // it was imported when the folder came before
 		t.For, t.Known, err = path.LeafOf(list).Title(), true, nil
 	}
 	t.Err = err

@@ -33,7 +33,7 @@ type toldRevocation struct {
 	was                   string // the line of an adopted one that it took the place of
 }
 
-// adoptedRevocations takes in what an adoption brought.
+// adoptedRevocations imports what an adoption brought.
 func (t *told) adoptedRevocations(handle string, d journal.Detail) {
 	a := t.authorities[handle]
 	if a == nil || d.Text("revocations") == "" {
@@ -47,7 +47,7 @@ func (t *told) adoptedRevocations(handle string, d journal.Detail) {
 	}
 }
 
-// revocations takes in what was taken back or released here, and lists that were signed.
+// revocations applies what was revoked or released here, and lists that were signed.
 func (t *told) revocations(en journal.Entry, d journal.Detail, at string) {
 	switch en.Act {
 	case revoking.RevokeAct:

@@ -98,7 +98,7 @@ func tell(ctx context.Context, e *estate.Estate) (*told, error) {
 	return t, err
 }
 
-// entry takes in one entry.
+// entry applies one entry.
 func (t *told) entry(en journal.Entry, d journal.Detail) {
 	at := written(en.At)
 	switch en.Act {
@@ -171,7 +171,7 @@ func (t *told) sign(en journal.Entry, d journal.Detail, at string) {
 	}
 }
 
-// authority takes in what is about authorities.
+// authority applies what is about authorities.
 func (t *told) authority(en journal.Entry, d journal.Detail, at string) {
 	handle := en.Object
 	switch en.Act {

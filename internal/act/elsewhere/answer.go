@@ -20,7 +20,7 @@ import (
 	"ironseal/pki/request"
 )
 
-// Acts of the journal: answers that were taken in, and what earlier programs called that.
+// Acts of the journal: answers that were imported, and what earlier programs called that.
 const (
 	TookIn            = "take in"
 	TookAuthority     = "take in authority"
@@ -220,7 +220,7 @@ func issuedByUs(e *estate.Estate, h hierarchy.Hierarchy, list []*cert.Certificat
 	return Answer{}, false
 }
 
-// Accept takes in an answer that a person agreed to.
+// Accept imports an answer that a person agreed to.
 func Accept(ctx context.Context, e *estate.Estate, a Answer) (journal.Head, error) {
 	if r := a.Findings.Refusing(); len(r) > 0 {
 		return journal.Head{}, &issue.Refused{About: a.About(), Findings: r}

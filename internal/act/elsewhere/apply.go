@@ -1,10 +1,10 @@
 // Package elsewhere is for authorities and certificates that others sign.
 //
 // An application is a request for an authority's certificate whose key is here;
-// an answer is what came back for it, or for a host's request. Adopting takes in
+// an answer is what came back for it, or for a host's request. Adopting imports
 // an authority that exists already, with its key or without, together with the
 // authorities above it and the link certificates between their generations.
-// Nothing is taken in on its own word: a path must lead to a root that is on
+// Nothing is imported on its own word: a path must lead to a root that is on
 // record or that the person gives, and the answer must fit what was asked.
 package elsewhere
 
@@ -318,7 +318,7 @@ func answerAmong(list []*cert.Certificate, r *request.Request) *cert.Certificate
 	return path.LeafOf(list)
 }
 
-// AcceptAuthority takes in an answer that a person agreed to, with what stands
+// AcceptAuthority imports an answer that a person agreed to, with what stands
 // above it.
 func AcceptAuthority(ctx context.Context, e *estate.Estate, a AuthorityAnswer) (*hierarchy.Generation, journal.Head,
 	error) {

@@ -32,7 +32,7 @@ type Ask struct {
 	Fetch  bool        // at the addresses in the certificates
 	Rules  fetch.Rules // by which it is fetched
 	Random io.Reader   // for nonces
-	Seen   *Seen       // what was fetched before, by many questions; nil to fetch everything anew
+	Seen   *Seen       // what was fetched before, by many questions; nil to fetch everything again
 }
 
 // Seen remembers the lists that were fetched, within one run. It is safe for several at once.

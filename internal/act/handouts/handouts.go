@@ -42,7 +42,7 @@ type Ask struct {
 	Waivers  func(estate.Held) []finding.Waiver    // nil for none
 }
 
-// Done is what became of an item.
+// Done is the outcome of an item.
 type Done struct {
 	Item
 	Dir      string

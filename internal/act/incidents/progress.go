@@ -24,7 +24,7 @@ type Step struct {
 	Name  string `json:"step" doc:"what is to be done"`
 	Done  bool   `json:"done" doc:"whether nothing of it is left"`
 	Words string `json:"words" doc:"how it stands"`
-	Next  string `json:"next" doc:"the command that goes on; empty where none does"`
+	Next  string `json:"next" doc:"the command to run next; empty where there is none"`
 }
 
 // Affected is a certificate that depends on the key in doubt.

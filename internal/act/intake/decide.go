@@ -14,7 +14,7 @@ import (
 	"ironseal/pki/request"
 )
 
-// Decided is what became of a request that was declined or withdrawn.
+// Decided is the outcome of a request that was declined or withdrawn.
 type Decided struct {
 	Record    records.Request
 	Head      journal.Head

@@ -51,7 +51,7 @@ func Draft(ctx context.Context, w estate.World, e *estate.Estate, ask DraftAsk) 
 // batch is how many drafts are written and recorded together.
 const batch = 128
 
-// DraftAll drafts many, and returns what became of each. done is told how many were
+// DraftAll drafts many, and returns the outcome of each. done is told how many were
 // written; it may be nil.
 func DraftAll(ctx context.Context, w estate.World, e *estate.Estate, asks []DraftAsk,
 	done func(int)) (out []Drafted, faults []error) {

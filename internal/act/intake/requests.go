@@ -1,4 +1,4 @@
-// Package intake takes in signing requests, in whatever shape they come, drafts
+// Package intake imports signing requests, in whatever shape they come, drafts
 // them for those who cannot, and puts aside what is not to be signed.
 package intake
 
@@ -59,7 +59,7 @@ func ReadInput(arg string, stdin func() ([]byte, error)) ([]Input, error) {
 	return out, nil
 }
 
-// Received is one request taken in.
+// Received is one request imported.
 type Received struct {
 	Record  records.Request
 	Request *request.Request
@@ -68,7 +68,7 @@ type Received struct {
 	Remarks []string // what was untidy and understood
 }
 
-// Receive takes in every request found in the inputs. A request that does not
+// Receive imports every request found in the inputs. A request that does not
 // read, or whose signature is wrong, is told in the faults and not recorded;
 // one bad request does not keep the others out.
 func Receive(ctx context.Context, e *estate.Estate, inputs []Input, sender string) (out []Received, head journal.Head,
@@ -100,7 +100,7 @@ func Receive(ctx context.Context, e *estate.Estate, inputs []Input, sender strin
 	return out, head, faults
 }
 
-// receiveAtOnce is how many requests one transaction takes in: others wait for it.
+// receiveAtOnce is how many requests one transaction records: others wait for it.
 const receiveAtOnce = 500
 
 // scrutinise looks at the keys of many requests in the way that takes long, before

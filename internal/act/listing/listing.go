@@ -51,7 +51,7 @@ type Item struct {
 	Through int64     `json:"through" doc:"the last revocation on record that it tells of"`
 	Gone    time.Time `json:"gone" doc:"the last release from hold on record that it knows of"`
 	Proof   string    `json:"proof" doc:"hash of its entries, from which its successor is made"`
-	Mark    string    `json:"mark" doc:"by which its file in the estate is told from all others"`
+	Mark    string    `json:"mark" doc:"the mark that names its file in the estate"`
 	Cut     int64     `json:"cut" doc:"what ended before this moment (Unix seconds) was left out"`
 	Over    bool      `json:"over,omitempty" doc:"whether it stands for all before: it revokes more"`
 	Aside   bool      `json:"aside,omitempty" doc:"whether it is on record only and is never served"`
@@ -128,7 +128,7 @@ func Known(ctx context.Context, from doubt.Journaled) (Lists, error) {
 	})
 }
 
-// add takes in one more list.
+// add adds one more list.
 func (l *Lists) add(i Item) {
 	s := i.Scope()
 	l.last = max(l.last, i.seq)
@@ -335,7 +335,7 @@ func Signers(h hierarchy.Hierarchy, now time.Time) (out []*hierarchy.Generation)
 	return out
 }
 
-// Lives is how long lists of a generation are fresh, and after what they are signed anew.
+// Lives is how long lists of a generation are fresh, and after what they are signed again.
 func Lives(e *estate.Estate, g *hierarchy.Generation) (life, each span.Span) {
 	p := e.Settings.Publication
 	text := p.Life

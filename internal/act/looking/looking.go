@@ -20,7 +20,7 @@ import (
 // Checked is a list that stands somewhere, held against what was published.
 type Checked struct {
 	Where    string       `json:"where" doc:"the address or the file"`
-	Title    string       `json:"title" doc:"which list it is; empty where nobody knows it"`
+	Title    string       `json:"title" doc:"which list it is; empty where that is unknown"`
 	Number   string       `json:"number" doc:"its number"`
 	Good     bool         `json:"good" doc:"whether it is the one that was published, and fresh"`
 	Findings finding.List `json:"findings" doc:"what is wrong with it"`

@@ -123,7 +123,7 @@ func (s *Status) revocations(ctx context.Context, e *estate.Estate) error {
 	return err
 }
 
-// restored reports whether this estate was restored from a backup, and has neither taken in nor signed a
+// restored reports whether this estate was restored from a backup, and has neither imported nor signed a
 // list since: what was revoked after the backup is not known yet.
 func restored(ctx context.Context, e *estate.Estate) (bool, error) {
 	var when, lists int64

@@ -1,5 +1,5 @@
 // Package passphrases changes the passphrases of keys. The keys stay the same: their files are encrypted
-// anew, at today's cost.
+// again, at today's cost.
 //
 // A change is on record twice: once before the first file is replaced, with the digest that each file
 // will have, and once when all are. So what a run that was cut off has done can be told, and the same
@@ -96,13 +96,13 @@ func noKey(h hierarchy.Hierarchy, handle string) error {
 // Choose gives the new passphrase of an authority's keys.
 type Choose func(ctx context.Context, handle string) ([]byte, error)
 
-// Changed says what became of a key.
+// Changed says the outcome of a key.
 type Changed struct {
 	Name    string `json:"key" doc:"the generation whose key it is"`
 	Already bool   `json:"already" doc:"it had the new passphrase: an earlier change was cut off"`
 }
 
-// Change gives keys other passphrases. Every key is opened and encrypted anew before the first file is
+// Change gives keys other passphrases. Every key is opened and encrypted again before the first file is
 // replaced.
 func Change(ctx context.Context, e *estate.Estate, keys []Key, choose Choose) ([]Changed, journal.Head, error) {
 	list, err := prepared(ctx, e, keys, choose)
@@ -137,7 +137,7 @@ func Change(ctx context.Context, e *estate.Estate, keys []Key, choose Choose) ([
 	return out, head, err
 }
 
-// prepared opens every key and encrypts it anew, in memory.
+// prepared opens every key and encrypts it again, in memory.
 func prepared(ctx context.Context, e *estate.Estate, keys []Key, choose Choose) ([]*custody.Rewrapped, error) {
 	opened := map[string][][]byte{} // what opened a key of the same authority is tried first
 	chosen := map[string][]byte{}

@@ -33,7 +33,7 @@ func (b *building) onward(ctx context.Context) ([][]byte, error) {
 	}
 	data, err := disk.ReadRegular(listing.File(b.e, now), revocation.MostSize)
 	if err != nil {
-		return nil, nil // it is made anew
+		return nil, nil // it is made again
 	}
 	l, err := revocation.Skim(data)
 	if err != nil {
@@ -78,7 +78,7 @@ func keyOf(serial string) string {
 	return revocation.Key(cert.SerialOf(n))
 }
 
-// anew encodes all entries from the records.
+// again encodes all entries from the records.
 func (b *building) anew(ctx context.Context) ([][]byte, error) {
 	want, err := b.e.Records.Listed(ctx, b.d.Generation.Authority.Handle, asPart(b.d), time.Unix(b.item.Cut, 0))
 	if err != nil {

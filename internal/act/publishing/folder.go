@@ -266,7 +266,7 @@ func (r *Released) gather(ctx context.Context, e *estate.Estate) (map[string][]b
 			}
 			l, err := listing.Read(e, i)
 			if errors.Is(err, fs.ErrNotExist) &&
-				g.Authority.Elsewhere { // after a restored backup: it is taken in again
+				g.Authority.Elsewhere { // after a restored backup: it is imported again
 				continue
 			}
 			if err != nil {

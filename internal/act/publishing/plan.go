@@ -3,7 +3,7 @@
 //
 // A list is signed, kept and recorded, in this order, and only then released: whatever stops
 // the program in between, the folder that is served stays as it was, and no number is used
-// twice. The folder is made anew beside its place and takes it in one step.
+// twice. The folder is made again beside its place and takes it in one step.
 package publishing
 
 import (

@@ -310,7 +310,7 @@ func (s *signing) keep(draft revocation.Draft, item *listing.Item, pieces [][]by
 }
 
 // entries gives the encoded entries of a list; nil where the list before cannot be used and it
-// was not asked to make it anew. What a delta tells is read at the same moment: whoever holds its base
+// was not asked to make it again. What a delta tells is read at the same moment: whoever holds its base
 // and the delta knows just what the list tells.
 func (s *signing) entries(ctx context.Context, d Due, item *listing.Item, delta *changes, anew bool) (pieces [][]byte,
 	err error) {
@@ -333,7 +333,7 @@ func (s *signing) entries(ctx context.Context, d Due, item *listing.Item, delta 
 	return pieces, err
 }
 
-// changes are what became of certificates since a base list.
+// changes are the outcome of certificates since a base list.
 type changes struct {
 	base    listing.Item
 	entries []byte

@@ -26,7 +26,7 @@ type Dependent struct {
 }
 
 // fall works out what falls with the authorities among the targets: authorities first,
-// parents before children, which is the order in which they must be made anew; then what they
+// parents before children, which is the order in which they must be made again; then what they
 // signed.
 func (p *Plan) fall(ctx context.Context, e *estate.Estate) error {
 	h, err := e.Hierarchy(ctx)

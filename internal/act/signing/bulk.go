@@ -177,7 +177,7 @@ func planWaiting(ctx context.Context, e *estate.Estate, p *Planning, ask SignAsk
 	return s, err
 }
 
-// SignResult is what became of one sheet.
+// SignResult is the outcome of one sheet.
 type SignResult struct {
 	Sheet       *Sheet
 	Certificate *cert.Certificate

@@ -107,7 +107,7 @@ func NewPlanning(ctx context.Context, e *estate.Estate) (*Planning, error) {
 }
 
 // part is the part of its issuer's lists that a certificate will stand on. In a batch it goes
-// by the request's place, so that a part does not take in a whole batch, and the same plan
+// by the request's place, so that a part does not take the whole batch, and the same plan
 // gives the same sheet.
 func (p *Planning) part(e *estate.Estate, g *hierarchy.Generation, request int64) int {
 	place := 0

@@ -70,7 +70,7 @@ func (h heard) add(party, hexed string, seq int64, ev trust.Evidence) {
 	h.known[party][[32]byte(b)] = append(h.known[party][[32]byte(b)], ev)
 }
 
-// confirmed takes in what somebody, or a look at an endpoint, told.
+// confirmed records what somebody, or a look at an endpoint, told.
 func (h heard) confirmed(en journal.Entry) error {
 	var said struct {
 		SHA256, Missing []string

@@ -365,7 +365,7 @@ func (p Progress) Plan(now time.Time) (out []Step) {
 }
 
 // Kits packs for every party that has to learn, on the platforms that are on record of it, the
-// sets in which the new root stands beside the old.
+// sets in which the new root is beside the old.
 func (p Progress) Kits(ctx context.Context, e *estate.Estate, dir string, replace bool) (out []trusting.Packed,
 	untold []string, err error) {
 	for _, s := range p.Parties {

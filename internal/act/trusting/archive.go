@@ -68,7 +68,7 @@ type looking struct {
 	bytes int64
 }
 
-// errTooMuch is told before anything of a bomb was taken in.
+// errTooMuch is told before anything of a bomb was unpacked.
 var errTooMuch = fmt.Errorf("the archive holds more than %d files or %d MB: take out what you need and give that",
 	mostFiles, mostContent>>20)
 

@@ -1,5 +1,5 @@
 // Package authority has the commands that make authorities, show them, renew them and
-// take in those that others sign.
+// import those that others sign.
 package authority
 
 import (

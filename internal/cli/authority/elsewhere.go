@@ -200,7 +200,7 @@ root that is on record or given with --anchor.`,
 	return c
 }
 
-// showTaken describes a certificate that is about to be taken in, refuses it by
+// showTaken describes a certificate that is about to be imported, refuses it by
 // its findings, and asks.
 func showTaken(ctx context.Context, s *session.Session, c *cert.Certificate, findings finding.List,
 	anchors []*cert.Certificate, about string) error {

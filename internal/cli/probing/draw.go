@@ -92,7 +92,7 @@ func drawOne(s *session.Session, o live.Outcome) {
 	}
 }
 
-// drawChanges shows what became of endpoints.
+// drawChanges shows the outcome of endpoints.
 func drawChanges(s *session.Session, title string, list []endpoint.Change) {
 	if len(list) == 0 {
 		return

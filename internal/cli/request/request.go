@@ -250,7 +250,7 @@ func printReceived(ctx context.Context, s *session.Session, e *estate.Estate, li
 	return errors.Join(faults...)
 }
 
-// afterReceipt is what comes after a request was taken in: one that nobody can sign is declined.
+// afterReceipt is what comes after a request was imported: one that nobody can sign is declined.
 func afterReceipt(r intake.Received, name string) overview.Advice {
 	for _, f := range describe.Request(r.Request).Findings {
 		if f.Severity == finding.Refused {

@@ -126,7 +126,7 @@ func drawChecked(s *session.Session, list []looking.Checked) error {
 			s.Out.Reasons(c.Findings)
 		}
 		if !good {
-			s.Next(overview.Advice{Why: "write the folder anew, and look at what the web server serves",
+			s.Next(overview.Advice{Why: "write the folder again, and check what the web server serves",
 				Command: "ironseal revocations publish --to DIR"})
 		}
 	}

@@ -104,7 +104,7 @@ func (s *Session) PassedOver(lines []string) {
 	}
 }
 
-// News prints what a list that was taken in tells of certificates on record.
+// News prints what a list that was imported tells of certificates on record.
 func (s *Session) News(lines []string) {
 	for _, l := range lines {
 		if !s.JSON {

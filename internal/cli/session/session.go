@@ -88,7 +88,7 @@ func (s *Status) Unwrap() error { return s.Err }
 // Misused is an error in how a command was used.
 func Misused(format string, args ...any) error { return &Status{Usage, fmt.Errorf(format, args...)} }
 
-// Screens makes the screens anew once the flags are known.
+// Screens makes the screens again once the flags are known.
 func (s *Session) Screens() {
 	s.Out = term.NewScreen(s.Stdout, term.When(s.Colour), s.Env("NO_COLOR"))
 	s.Errs = term.NewScreen(s.Stderr, term.When(s.Colour), s.Env("NO_COLOR"))

@@ -457,12 +457,12 @@ func (s Reading) applications(ctx context.Context, where string) ([]Application,
 	return out, s.Explain(rows.Err())
 }
 
-// Carry records that a courier's folder was taken in; it fails when it was before.
+// Carry records that a courier's folder was imported; it fails when it was before.
 func (t Writing) Carry(id, what string) error {
 	var when string
 	err := t.QueryRow("SELECT at FROM carried WHERE id = ?", id).Scan(&when)
 	if err == nil {
-		return fmt.Errorf("this folder was taken in already, on %s",
+		return fmt.Errorf("this folder was imported already, on %s",
 			journal.Unstamp(when).Format("2006-01-02 15:04 UTC"))
 	}
 	if !errors.Is(err, sql.ErrNoRows) {
@@ -472,7 +472,7 @@ func (t Writing) Carry(id, what string) error {
 	return err
 }
 
-// Carried tells what a courier's folder brought when it was taken in; "" when it
+// Carried tells what a courier's folder brought when it was imported; "" when it
 // was not.
 func (s Reading) Carried(ctx context.Context, id string) (string, error) {
 	var what string

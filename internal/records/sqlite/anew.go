@@ -7,7 +7,7 @@ import (
 	"strings"
 )
 
-// Anew lets fn make tables anew in one transaction. The rules of the database between
+// Anew lets fn make tables again in one transaction. The rules of the database between
 // tables rest meanwhile, as its makers ask, and are checked before it is committed.
 func (d *DB) Anew(ctx context.Context, fn func(*Change) error) error {
 	c, err := d.db.Conn(ctx)

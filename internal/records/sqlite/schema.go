@@ -1,5 +1,5 @@
 // Package sqlite is the database that records are kept in: how it is opened, what its
-// errors mean in words, how its tables are made and made anew. Every line that another
+// errors mean in words, how its tables are made and made again. Every line that another
 // database would want otherwise stands here; the questions that its users ask are in
 // the SQL that all databases share.
 package sqlite
