@@ -1,6 +1,9 @@
 package main
 
 import (
+	"bytes"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 )
@@ -23,6 +26,29 @@ func TestPublishedListsRaiseNoAlarm(t *testing.T) {
 	}
 }
 
+// Certificates name an address of lists: the status says so until the first publication.
+func TestTheStatusAsksForTheFirstLists(t *testing.T) {
+	p := harbour(t)
+	settings, err := os.ReadFile(filepath.Join(p.dir, "ironseal.toml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.file("ironseal.toml", bytes.Replace(settings, []byte(`address        = ""`),
+		[]byte(`address        = "http://pki.ternbay.example"`), 1))
+	const words = "publish the revocation lists that the certificates name"
+	if out := p.must("estate", "status"); strings.Contains(out, words) {
+		t.Errorf("nothing is signed yet:\n%s", out)
+	}
+	p.must("sign", p.send("a.ternbay.example", []string{"a.ternbay.example"}), "--template", "web-server", "--yes")
+	if out := p.must("estate", "status"); !strings.Contains(out, words) {
+		t.Errorf("lists are not asked for:\n%s", out)
+	}
+	p.must("revocations", "publish", "--to", "../public")
+	if out := p.must("estate", "status"); strings.Contains(out, words) {
+		t.Errorf("lists are asked for still:\n%s", out)
+	}
+}
+
 // An incident, a hold and a renewal meet: nothing argues for the key in doubt, what is on hold needs no
 // replacement, and each next step is one that can be taken.
 func TestAnIncidentWithAHoldGivesRightAnswers(t *testing.T) {
@@ -37,7 +63,7 @@ func TestAnIncidentWithAHoldGivesRightAnswers(t *testing.T) {
 	}
 	for _, more := range [][]string{nil, {"--suspect", "found open"}} {
 		out := p.run("no\n", append([]string{"authority", "renew", "services", "--key", "ecdsa-p256"}, more...)...).out
-		if strings.Contains(out, "nothing speaks against") || strings.Contains(out, "same key:") ||
+		if strings.Contains(out, "the key is sound") || strings.Contains(out, "same key:") ||
 			!strings.Contains(out, "advice: take a new key") {
 			t.Errorf("%v:\n%s", more, out)
 		}

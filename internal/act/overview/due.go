@@ -26,7 +26,7 @@ func DueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]renew
 	if err != nil {
 		return nil, err
 	}
-	lists, err := listsOf(ctx, e)
+	lists, _, err := listsOf(ctx, e)
 	if err != nil {
 		return nil, err
 	}
@@ -77,14 +77,18 @@ func DueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]renew
 	return out, nil
 }
 
-// listsOf are the lists of which there is something to tell; none where nothing was published
-// yet.
-func listsOf(ctx context.Context, e *estate.Estate) ([]publishing.Due, error) {
+// listsOf are the lists of which there is something to tell. Before the first publication there are
+// none; first then says that certificates name an address at which a list could be signed here.
+func listsOf(ctx context.Context, e *estate.Estate) (lists []publishing.Due, first bool, err error) {
 	p, err := publishing.PlanLists(ctx, e, publishing.Ask{})
-	if err != nil || !slices.ContainsFunc(p.Due, func(d publishing.Due) bool { return d.Now.Number != 0 }) {
-		return nil, err
+	if err != nil {
+		return nil, false, err
 	}
-	return slices.DeleteFunc(p.Due, func(d publishing.Due) bool { return d.Now.Number == 0 && d.Unable != "" }), nil
+	if !slices.ContainsFunc(p.Due, func(d publishing.Due) bool { return d.Now.Number != 0 }) {
+		able := slices.ContainsFunc(p.Due, func(d publishing.Due) bool { return d.Unable == "" })
+		return nil, able && e.Settings.Publication.Address != "", nil
+	}
+	return slices.DeleteFunc(p.Due, func(d publishing.Due) bool { return d.Now.Number == 0 && d.Unable != "" }), false, nil
 }
 
 // ListLine is a revocation list in a status: one that is to be signed, or goes stale soon.
@@ -97,8 +101,8 @@ type ListLine struct {
 // revocations adds to a status what is to be told of lists and incidents.
 func (s *Status) revocations(ctx context.Context, e *estate.Estate) error {
 	s.Lists, s.Incidents = []ListLine{}, []string{}
-	lists, err := listsOf(ctx, e)
-	if err != nil {
+	lists, first, err := listsOf(ctx, e)
+	if s.firstLists = first; err != nil {
 		return err
 	}
 	for _, l := range lists {

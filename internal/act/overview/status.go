@@ -35,6 +35,7 @@ type Status struct {
 	Lists        []ListLine       `json:"lists" doc:"revocation lists that are due"`
 	Incidents    []string         `json:"incidents" doc:"open incidents"`
 	open         []doubt.Incident
+	firstLists   bool         // certificates name an address of lists, and none was published yet
 	Restored     bool         `json:"restored" doc:"restored, and no list was imported or signed since"`
 	Rehearsal    bool         `json:"rehearsal,omitempty" doc:"whether it is a rehearsal"`
 	Head         journal.Head `json:"journal_head" doc:"the journal's head"`
@@ -273,6 +274,9 @@ func advice(e *estate.Estate, h hierarchy.Hierarchy, s Status) []Advice {
 		if slices.ContainsFunc(h, (*hierarchy.Authority).Signs) {
 			out = append(out, Advice{"and sign it", "ironseal sign " + s.Waiting[0].Name})
 		}
+	}
+	if s.firstLists && s.Counts.Certificates > 0 {
+		out = append(out, Advice{"publish the revocation lists that the certificates name", Publish})
 	}
 	if s.Counts.Certificates > 0 && len(s.Waiting) == 0 {
 		out = append(out, Advice{"hand out the root to machines that must trust it",
