@@ -80,7 +80,7 @@ func TestASecondHandoverReplacesTheFirst(t *testing.T) {
 		"--yes")
 }
 
-// A weak passphrase is told, and refuses nothing.
+// A weak passphrase is reported, and refuses nothing.
 func TestWeakPassphrasesAreTold(t *testing.T) {
 	p := harbour(t)
 	for text, word := range map[string]string{"tern": "it has 4 characters", "aaaaaaaaaaaaaaaa": "different characters",
@@ -99,7 +99,7 @@ func TestWeakPassphrasesAreTold(t *testing.T) {
 }
 
 // Templates are shown by what they give; where that differs none is put first, and an
-// answered request is told once.
+// answered request is reported once.
 func TestChoosingATemplate(t *testing.T) {
 	p := harbour(t)
 	n := p.send("a.ternbay.example", []string{"a.ternbay.example"})

@@ -92,7 +92,7 @@ func TestAnOwnTemplateFromTheMessages(t *testing.T) {
 	}
 }
 
-// A root that signs servers by itself, from the first command on, or allowed later.
+// A root that signs servers on its own, from the first command on, or allowed later.
 func TestASingleRootSignsServers(t *testing.T) {
 	p := place{t: t, dir: t.TempDir()}
 	p.must("estate", "create", "quay", "--organisation", "Tern Bay Ferries", "--single-root", "--publish-at",

@@ -14,7 +14,7 @@ import (
 	"testing"
 )
 
-// published is what stands in a folder: numbers by file, and the serials on each list.
+// published is what is in a folder: numbers by file, and the serials on each list.
 type published struct {
 	numbers map[string]*big.Int
 	serials map[string][]string

@@ -26,12 +26,12 @@ func main() {
 		Random: rand.Reader,
 		Actor:  actor(), Env: os.Getenv, Version: version(),
 	}, os.Args[1:])
-	giveUpLater() // it ended by itself
+	giveUpLater() // it ended on its own
 	stop()
 	os.Exit(code)
 }
 
-// patience is how long what is under way has to end by itself after Ctrl-C or
+// patience is how long what is under way has to end on its own after Ctrl-C or
 // SIGTERM: to finish a change that was begun, to set the terminal right.
 const patience = 900 * time.Millisecond
 

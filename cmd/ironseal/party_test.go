@@ -186,7 +186,7 @@ func TestPartiesAreThereWhenPractising(t *testing.T) {
 	play.must("authority", "create", "newroot", "--subject", "CN=Another Root", "--key", "ecdsa-p256", "--yes")
 	play.must("authority", "renew", "services", "--under", "newroot", "--switch-day", "2030-01-01", "--yes")
 	play.refused(3, "party-not-ready", "changeover", "switch", "services", "--early", "--yes")
-	// a set that is no more is told with the party that names it
+	// a set that is no more is reported with the party that names it
 	if err := os.Remove(filepath.Join(play.dir, "sets/mine.toml")); err != nil {
 		t.Fatal(err)
 	}

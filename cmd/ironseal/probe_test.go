@@ -116,7 +116,7 @@ func TestEndpointsAreLookedAt(t *testing.T) {
 	p.refused(1, "there are: own", "probe", whole, "--set", "onw")
 }
 
-// A renewal that has not come to its server yet is told, waited for, and seen to come.
+// A renewal that has not come to its server yet is reported, waited for, and seen to come.
 func TestARestartIsWatched(t *testing.T) {
 	p := harbour(t)
 	const host = "a.ternbay.example"
@@ -143,7 +143,7 @@ func TestARestartIsWatched(t *testing.T) {
 	}
 }
 
-// A server that wants a client's certificate is looked at with one that is on record here.
+// A server that wants a client's certificate is examined with one that is on record here.
 func TestClientsOfServersThatWantOne(t *testing.T) {
 	p := harbour(t)
 	const host = "gw.sandpiper.ternbay.example"

@@ -64,7 +64,7 @@ func until(do func(string, ...any) string, line string, args ...any) {
 }
 
 // Eight programs work on one estate at once: nobody is told anything but the truth, and
-// everything that was told is on record.
+// everything that was reported is on record.
 func TestEightProgramsAtWork(t *testing.T) {
 	p := harbour(t)
 	const rounds = 3

@@ -325,7 +325,7 @@ func TestWhichGenerationIsMeant(t *testing.T) {
 	p.signedHost("a.ternbay.example")
 }
 
-// What hangs below a revoked authority is never shown as valid, and nobody is told to renew it.
+// What is below a revoked authority is never shown as valid, and nobody is told to renew it.
 func TestWhatHangsBelowARevokedAuthority(t *testing.T) {
 	p := harbour(t)
 	p.must("authority", "create", "yard", "--under", "root", "--key", "ecdsa-p256", "--levels-below", "1", "--yes")

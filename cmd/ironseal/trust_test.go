@@ -112,7 +112,7 @@ func zipOf(t *testing.T, files [][2]string) []byte {
 	return b.Bytes()
 }
 
-// An archive that another product offers is looked at file by file.
+// An archive that another product offers is examined file by file.
 func TestAnArchiveOfRoots(t *testing.T) {
 	p := harbour(t)
 	p.must("trust", "create", "partners")
@@ -269,7 +269,7 @@ func TestKits(t *testing.T) {
 	p.must("journal", "verify")
 }
 
-// A signed kit is checked with the root alone: what was changed on the way is told, and the
+// A signed kit is checked with the root alone: what was changed on the way is reported, and the
 // key that signed it is renewed by nobody.
 func TestSignedKits(t *testing.T) {
 	p := harbour(t)

@@ -125,7 +125,7 @@ func hostile(t *testing.T, p place, name string, subject string, names ...san.Na
 	return p.file("../"+name, bundle.PEM(bundle.Request, der))
 }
 
-// A name that used to end the program after it was recorded is told, left out, and
+// A name that used to end the program after it was recorded is reported, left out, and
 // keeps nothing else from being done.
 func TestNamesThatEndedTheProgram(t *testing.T) {
 	p := harbour(t)
@@ -193,7 +193,7 @@ func TestADeclinedFileStaysReceived(t *testing.T) {
 	}
 }
 
-// An earlier generation is never simply valid, and hangs below the root that signed it.
+// An earlier generation is never simply valid, and is below the root that signed it.
 func TestEarlierGenerationsAreCalledReplaced(t *testing.T) {
 	p := harbour(t)
 	p.must("authority", "create", "other", "--key", "ecdsa-p256", "--yes", "--subject", "CN=Other Root")

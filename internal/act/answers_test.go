@@ -241,7 +241,7 @@ func TestShortSerials(t *testing.T) {
 	}
 }
 
-// What ends next is told, however many ended certificates were replaced.
+// What ends next is reported, however many ended certificates were replaced.
 func TestStatusTellsWhatEndsNext(t *testing.T) {
 	_, e := newEstate(t)
 	receive(t, e, 12)
@@ -405,7 +405,7 @@ func TestSharedPrimesAreBarred(t *testing.T) {
 	_ = dir
 }
 
-// A renewal that ends before what it replaces is told.
+// A renewal that ends before what it replaces is reported.
 func TestARenewalThatEndsEarlier(t *testing.T) {
 	_, e := newEstate(t)
 	receive(t, e, 1)

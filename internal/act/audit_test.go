@@ -444,7 +444,7 @@ func describeTable(t testing.TB, dir, table string) (columns []column, rows []in
 }
 
 // The head that is noted beside the records tells of a journal that was emptied or
-// replaced by an older one; without the note an emptied one is told all the same.
+// replaced by an older one; without the note an emptied one is reported all the same.
 func TestACutJournalIsTold(t *testing.T) {
 	dir, e := newEstate(t)
 	old := copied(t, dir)

@@ -195,7 +195,7 @@ func TestListsAndIncidentsAreDue(t *testing.T) {
 	}
 }
 
-// How far back a responder knows is told, and what it says of a certificate follows a release.
+// How far back a responder knows is reported, and what it says of a certificate follows a release.
 func TestAnswersFollowTheRecords(t *testing.T) {
 	_, e, list := signed(t, 1)
 	g, err := e.Generation(ctx, "services")

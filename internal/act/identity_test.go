@@ -122,7 +122,7 @@ func TestFailuresHaveKinds(t *testing.T) {
 	}
 }
 
-// What the records hold in memory is what stands in the file, also when another program
+// What the records hold in memory is what is in the file, also when another program
 // changed it: the hierarchy is kept only as long as the journal has the same head.
 func TestTheHierarchyThatIsKeptIsFresh(t *testing.T) {
 	dir, e := newEstate(t)

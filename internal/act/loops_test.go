@@ -24,7 +24,7 @@ import (
 	"ironseal/pki/specimen"
 )
 
-// An authority cannot be renewed under one that stands below it, and nothing that
+// An authority cannot be renewed under one that is below it, and nothing that
 // would leave such a loop is ever committed.
 func TestNoAuthorityStandsBelowItself(t *testing.T) {
 	dir, e := newEstate(t)

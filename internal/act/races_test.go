@@ -27,7 +27,7 @@ import (
 	"ironseal/pki/specimen"
 )
 
-// What was true when a sheet was made is looked at again when it is recorded.
+// What was true when a sheet was made is examined again when it is recorded.
 func TestTwoPlansAndOneRecord(t *testing.T) {
 	dir, e := newEstate(t)
 	receive(t, e, 1)
@@ -183,7 +183,7 @@ func TestWithdrawingTouchesNoOtherKey(t *testing.T) {
 	if _, err := os.Stat(second.KeyFile); err != nil {
 		t.Fatal("the key of another draft is destroyed")
 	}
-	// It is told, and can be finished once the right key lies there again.
+	// It is reported, and can be finished once the right key lies there again.
 	if faults := checked(t, dir); len(faults) != 1 || !strings.Contains(faults[0].Remedy, "request withdraw R1") {
 		t.Errorf("%v", faults)
 	}

@@ -192,7 +192,7 @@ func issuedUnseen(t testing.TB, e *estate.Estate) *cert.Certificate {
 	return c
 }
 
-// With an authority falls what stands below it, and it signs no more; one that was renewed
+// With an authority falls what is below it, and it signs no more; one that was renewed
 // with the same key stands on its newer certificate.
 func TestAnAuthorityIsRevoked(t *testing.T) {
 	_, e, list := signed(t, 2)

@@ -42,7 +42,7 @@ func TestASerialIsTakenForTheCertificate(t *testing.T) {
 	}
 }
 
-// An endpoint that serves the earlier one and is down when it is looked at again has not moved.
+// An endpoint that serves the earlier one and is down when it is examined again has not moved.
 func TestAnEndpointThatIsDownCountsAsMoved(t *testing.T) {
 	dir, e, list := signed(t, 1)
 	again, err := renewing.PlanAgain(ctx, e, renewing.AgainAsk{Certificate: "R1"})

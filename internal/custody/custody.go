@@ -265,7 +265,7 @@ func ReadPassphraseFile(path string) ([]byte, error) {
 }
 
 // Weakness says why a new passphrase would be found by whoever has the file that it seals;
-// "" when nothing speaks against it. It is told, and refuses nothing.
+// "" when nothing speaks against it. It is reported, and refuses nothing.
 func Weakness(secret []byte) string {
 	const short = 12
 	different := map[rune]bool{}

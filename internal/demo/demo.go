@@ -127,7 +127,7 @@ func (s Stage) scenes() []scene {
 	}
 }
 
-// split cuts a command line at blanks, keeping what stands in quotes together.
+// split cuts a command line at blanks, keeping what is in quotes together.
 func split(line string) []string {
 	var out []string
 	var b strings.Builder

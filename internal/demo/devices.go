@@ -215,7 +215,8 @@ func (q *quay) putRight() []scene {
 				q.Answer(false, "fog-horn says: "+deviceNamed("fog-horn", q.devices).said())
 				return nil
 			}},
-		scene{say: "The clock of the fog horn is seven years slow. Somebody sets it. The tide board gets\nits full name on record.",
+		scene{say: "The clock of the fog horn is seven years slow. Somebody sets it. The tide board gets\nits full " +
+			"name on record.",
 			then: func() error {
 				deviceNamed("fog-horn", q.devices).set(time.Now)
 				return nil
@@ -248,7 +249,7 @@ func deviceNamed(name string, list []*device) *device {
 	return &device{name: name, clock: time.Now}
 }
 
-// changeRoots moves services below another root, over everything that stands there.
+// changeRoots moves services below another root, over everything that is there.
 func (q *quay) changeRoots(ctx context.Context) error {
 	day := time.Now().AddDate(0, 2, 0).Format("2006-01-02")
 	prepare := []scene{
@@ -271,8 +272,8 @@ func (q *quay) changeRoots(ctx context.Context) error {
 			"../devices/%s --yes",
 			i+1, d.name, d.name)}})
 	}
-	last = append(last, scene{say: "Every device serves a certificate below the new root.", typed: []string{"probe --all --record",
-		"journal verify"}})
+	last = append(last, scene{say: "Every device serves a certificate below the new root.",
+		typed: []string{"probe --all --record", "journal verify"}})
 	for _, stage := range []struct {
 		scenes []scene
 		kit    string // that the display has then

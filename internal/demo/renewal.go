@@ -17,7 +17,7 @@ import (
 )
 
 // PlayRenewal plays fourteen years of the same company in a minute, ending today:
-// grants shrink, the forecast says so, the root and what stands below it are
+// grants shrink, the forecast says so, the root and what is below it are
 // renewed in order, and clients that hold only the old root or only the new one go
 // on accepting. It is played in a rehearsal, whose clock can be moved.
 func PlayRenewal(ctx context.Context, s Stage, now time.Time) error {

@@ -11,7 +11,7 @@ import (
 
 // Read reads a file of at most limit bytes. What is read is counted, not what the
 // file claims to have: devices have no size, pipes neither, and files grow. A
-// directory, a missing file and one that is too large are told as such.
+// directory, a missing file and one that is too large are reported as such.
 func Read(path string, limit int64) ([]byte, error) {
 	f, err := os.Open(path)
 	if err != nil {

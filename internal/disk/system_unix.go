@@ -14,7 +14,7 @@ import (
 )
 
 // hold locks what is being made. Who looks whether it is held has the lock for a moment, and is waited for.
-// A file system without locks is no hindrance: what is left behind there is told, and not removed.
+// A file system without locks is no hindrance: what is left behind there is reported, and not removed.
 func hold(f *os.File) { _ = unix.Flock(int(f.Fd()), unix.LOCK_EX) }
 
 // take locks a file or folder that nobody holds, until release is called.

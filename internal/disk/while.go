@@ -44,7 +44,7 @@ func (d Disk) NewWhile(path string, mode fs.FileMode,
 }
 
 // around writes what stands around a part that was written, and all where that part is not
-// what stands there.
+// what is there.
 func (m *making) around(data, part []byte, from int) error {
 	after := from + len(part)
 	if after > len(data) || !bytes.Equal(data[from:after], part) {

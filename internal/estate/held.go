@@ -64,7 +64,7 @@ func (e *Estate) held(r records.Certificate, down Down) (Held, error) {
 	return Held{r, c, e.stateOf(r, down)}, nil
 }
 
-// Down are the generations that were revoked, or stand below one that was, by name.
+// Down are the generations that were revoked, or are below one that was, by name.
 type Down map[string]bool
 
 // Down works out which generations fell.
@@ -100,7 +100,7 @@ func (e *Estate) stateOf(r records.Certificate, down Down) string {
 	return state
 }
 
-// StateOf says what state a certificate is in today by itself.
+// StateOf says what state a certificate is in today on its own.
 func (e *Estate) StateOf(c *cert.Certificate) string { return e.stateUntil(c.NotAfter) }
 
 func (e *Estate) stateUntil(end time.Time) string {

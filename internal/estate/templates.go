@@ -137,7 +137,7 @@ func (e *Estate) TemplateThen(c Held) (then, today template.Template, err error)
 	return then, today, err
 }
 
-// Recorded reads a template as it is on record, where it stands by itself.
+// Recorded reads a template as it is on record, where it stands on its own.
 func Recorded(name string, source []byte) (template.Template, error) {
 	return template.Parse(name, []byte(strings.Replace(string(source), "based-on", "# based-on", 1)), nil)
 }

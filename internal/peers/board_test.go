@@ -15,7 +15,7 @@ import (
 	"ironseal/pki/finding"
 )
 
-// The page is read by a browser as it is meant: hostile text stays text, it works by itself,
+// The page is read by a browser as it is meant: hostile text stays text, it works on its own,
 // and no request leaves it.
 func TestTheBoardInABrowser(t *testing.T) {
 	chromium := peer(t, "chromium")

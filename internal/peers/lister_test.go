@@ -23,7 +23,7 @@ func (i issued) pem() string {
 	return string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: i.c.Raw}))
 }
 
-// made signs a certificate by an issuer; by itself where there is none.
+// made signs a certificate by an issuer; on its own where there is none.
 func made(t *testing.T, by *issued, c x509.Certificate) issued {
 	t.Helper()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)

@@ -65,7 +65,7 @@ location / { return 200 "all aboard\n"; } } }
 }
 
 // ownTemplate makes a template with a limit on names as somebody does who knows none of
-// the keys: each message names what is wrong and what may stand there.
+// the keys: each message names what is wrong and what may be there.
 func ownTemplate(t *testing.T, e estate) {
 	t.Helper()
 	e.do("template", "copy", "web-server", "quay-device")

@@ -204,7 +204,7 @@ func lettered(s string) bool {
 }
 
 // ReadList reads endpoints: one a line, with remarks after #, or a table whose column
-// endpoint names them, with name and others beside. Wrong lines are told and do not spoil the
+// endpoint names them, with name and others beside. Wrong lines are reported and do not spoil the
 // rest; one that stands twice is taken once.
 func ReadList(data []byte) (list []Target, faults []error) {
 	data = bytes.TrimPrefix(data, []byte{0xef, 0xbb, 0xbf})

@@ -122,7 +122,7 @@ func (c *talk) ask(text, code string) (lines []string, err error) {
 }
 
 // expect says a line and reads lines until one begins as expected; those that begin with a
-// star are told beside the answer (RFC 9051 section 7).
+// star are reported beside the answer (RFC 9051 section 7).
 func (c *talk) expect(text, begins string) error {
 	if text != "" {
 		if err := c.say(text + "\r\n"); err != nil {

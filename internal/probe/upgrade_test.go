@@ -136,7 +136,7 @@ func TestTheWordsBeforeTLS(t *testing.T) {
 	}
 }
 
-// What does not offer TLS, says something else, says no end of it or nothing at all is told,
+// What does not offer TLS, says something else, says no end of it or nothing at all is reported,
 // in time and within bounds.
 func TestPeersThatSpeakOtherwise(t *testing.T) {
 	endless := func(c net.Conn) {

@@ -361,8 +361,8 @@ type treeLine struct {
 	g     *hierarchy.Generation
 }
 
-// treeLines draws what hangs below an authority; nil draws the roots. Each
-// generation hangs below the one that signed it.
+// treeLines draws what is below an authority; nil draws the roots. Each
+// generation is below the one that signed it.
 func treeLines(h hierarchy.Hierarchy, above *hierarchy.Authority, rest string) []treeLine {
 	var out []treeLine
 	branches := h.Branches(above)

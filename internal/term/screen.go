@@ -161,7 +161,7 @@ func Safe(text string) string { return runes.Escape(text) }
 // wrap breaks text into lines of at most width columns: at blanks and after commas, and
 // nowhere else. A name, a code, a path or a command that is longer has a line of its
 // own, however long, so that it can be found and copied. (The text package of the style
-// library breaks at hyphens, which names and options have.) Each character is looked at
+// library breaks at hyphens, which names and options have.) Each character is examined
 // a bounded number of times.
 func wrap(text string, width int) []string {
 	width = max(width, 8)

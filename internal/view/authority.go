@@ -28,7 +28,7 @@ type Authority struct {
 	Planned    bool   `json:"-"` // another generation serves in its place
 }
 
-// Branch is an authority with what stands below it.
+// Branch is an authority with what is below it.
 type Branch struct {
 	Handle      string             `json:"handle" doc:"what the authority is called here"`
 	Generations []BranchGeneration `json:"generations" doc:"its generations that stand here"`
@@ -44,7 +44,7 @@ type BranchGeneration struct {
 	State  string `json:"state" doc:"valid, expiring, expired, replaced, prepared"`
 }
 
-// TreeOf is what stands below an authority; nil for the roots.
+// TreeOf is what is below an authority; nil for the roots.
 func TreeOf(h hierarchy.Hierarchy, above *hierarchy.Authority, e *estate.Estate) []Branch {
 	out := []Branch{}
 	for _, b := range h.Branches(above) {

@@ -199,7 +199,7 @@ func (c *Contents) decodeBody(body string) ([]byte, bool) {
 	return decode64(body)
 }
 
-// decode64 decodes base 64 in spite of blanks, quotes, commas, missing padding
+// decode64 decodes base 64 despite blanks, quotes, commas, missing padding
 // and the URL-safe alphabet.
 func decode64(s string) ([]byte, bool) {
 	var b strings.Builder

@@ -115,7 +115,7 @@ func TestDraftsThatNoClientTakesAreRefused(t *testing.T) {
 	}
 }
 
-// Certificates that strict parsers refuse must still be told.
+// Certificates that strict parsers refuse must still be reported.
 func TestBrokenCertificatesAreToldAsFarAsTheyGo(t *testing.T) {
 	d, sign := draft(t)
 	der := sign(d)

@@ -54,7 +54,7 @@ func TestMistakesInKindsAreTold(t *testing.T) {
 }
 
 // What a machine presents is judged by its first name; kinds that are wanted have to accept,
-// and those that a change would lose are told.
+// and those that a change would lose are reported.
 func TestKindsThatWouldBeLost(t *testing.T) {
 	root := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root", Authority: true})
 	judged := func(p specimen.Plan) path.Verdict {

@@ -22,7 +22,7 @@ func Presented(chain, anchors []*cert.Certificate, q path.Question) path.Verdict
 }
 
 // Findings says which kinds would refuse what was judged. Those that are wanted have to
-// accept; of the others it is told where they refuse what the standard accepts.
+// accept; of the others it is reported where they refuse what the standard accepts.
 func Findings(v path.Verdict, wanted []Kind) (out finding.List) {
 	named := map[string]bool{}
 	for _, k := range wanted {

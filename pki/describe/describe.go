@@ -349,7 +349,7 @@ func SealedKey(h pbes.Header) Object {
 }
 
 // Any reads an object found by bundle.Read and describes it. What cannot be
-// told is told as such; an error means that the object cannot be parsed.
+// told is reported as such; an error means that the object cannot be parsed.
 func Any(obj bundle.Object, now time.Time) (Object, error) {
 	switch obj.Kind {
 	case bundle.Certificate:

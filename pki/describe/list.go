@@ -10,7 +10,7 @@ import (
 	"ironseal/pki/span"
 )
 
-// mostEntries is how many entries of a list are told, of any number.
+// mostEntries is how many entries of a list are reported, of any number.
 const mostEntries = 1000
 
 // List describes a revocation list.

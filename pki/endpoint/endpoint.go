@@ -296,7 +296,7 @@ func upper(s string) string { return strings.ToUpper(s[:min(1, len(s))]) + s[min
 // onRecord says what the records know.
 func (j *Judgement) onRecord(leaf *cert.Certificate, s Seen, k Known) {
 	if leaf.SelfSigned() && j.Anchor == nil {
-		return // the device's own is told as that
+		return // the device's own is reported as that
 	}
 	if k.Unread != "" {
 		j.Findings = append(j.Findings, finding.New(finding.StatusUnknown, "Whether %s stands is not known: the "+

@@ -160,7 +160,7 @@ func (l List) Stops() string {
 	return why + strings.Join(codes, ", ")
 }
 
-// Waiver is a person's decision to go on in spite of a stop.
+// Waiver is a person's decision to go on despite a stop.
 type Waiver struct {
 	Request int64 // the number of the request it is for; 0 for whichever is at hand
 	Code    Code

@@ -106,7 +106,7 @@ type Authority struct {
 }
 
 // Link is a certificate by which one root of an authority vouches for another,
-// so that a client which holds only By accepts what stands below To.
+// so that a client which holds only By accepts what is below To.
 type Link struct {
 	Certificate *cert.Certificate
 	By, To      *Generation
@@ -231,7 +231,7 @@ func (h Hierarchy) Children(a *Authority) []*Authority {
 type Branch struct {
 	Authority   *Authority
 	Generations []*Generation // oldest first
-	Whole       bool          // what stands below the authority hangs here: its current generation does
+	Whole       bool          // what is below the authority hangs here: its current generation does
 }
 
 // Branches returns what the authority a signed, authority by authority; for nil, the
@@ -267,7 +267,7 @@ func (h Hierarchy) Below(a *Authority) []*Authority {
 	return out
 }
 
-// Depth is how many levels of authorities stand below a.
+// Depth is how many levels of authorities are below a.
 func (h Hierarchy) Depth(a *Authority) int {
 	deepest := 0
 	for _, c := range h.Children(a) {
@@ -344,7 +344,7 @@ func Life(line []*Generation, now time.Time, earlier time.Duration, wanted span.
 	return g
 }
 
-// PathRoom says how many levels of authorities may stand below the first of the
+// PathRoom says how many levels of authorities may be below the first of the
 // line: the least that any path length above leaves; -1 when none limits it.
 func PathRoom(line []*Generation) (room int, by *Generation) {
 	room = -1

@@ -77,7 +77,7 @@ func (p *planner) extensions(kind key.Kind, subject dn.Name, names []san.Name) (
 	return out, nil
 }
 
-// published builds what the template adds by itself: policies, addresses, and
+// published builds what the template adds on its own: policies, addresses, and
 // the mark of OCSP responders.
 func (p *planner) published() (ext.Set, error) {
 	t := &p.in.Template

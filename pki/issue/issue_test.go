@@ -109,7 +109,7 @@ func TestSealedCertificateIsWhatTheSheetSays(t *testing.T) {
 	}
 }
 
-// Each way a plan is refused or changed, by the code that a person is told.
+// Each way a plan is refused or changed, by the code that a person is shown.
 func TestPlansNameWhatIsWrong(t *testing.T) {
 	w := newWorld(t, 20, 10)
 	caAsk := ext.Basic{Authority: true, PathLength: -1}.Extension()

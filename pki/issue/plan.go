@@ -400,7 +400,7 @@ func twice(s span.Span) span.Span {
 	return span.Span{Years: 2 * s.Years, Months: 2 * s.Months, Days: 2 * s.Days, Hours: 2 * s.Hours}
 }
 
-// request adds what the request by itself gives cause for, unless the plan has
+// request adds what the request on its own gives cause for, unless the plan has
 // already dealt with it.
 func (p *planner) request() {
 	r := p.in.Request

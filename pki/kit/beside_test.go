@@ -80,7 +80,7 @@ func TestAnotherRootUnderTheNameOfOurs(t *testing.T) {
 
 const kitScriptName = "trust.sh"
 
-// A strict umask does not make what is installed unreadable to others; what is unreadable is told,
+// A strict umask does not make what is installed unreadable to others; what is unreadable is reported,
 // and mended by installing again.
 func TestAStrictUmask(t *testing.T) {
 	for _, name := range scripted() {

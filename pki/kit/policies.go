@@ -14,7 +14,7 @@ import (
 )
 
 // Policies are JSON files that somebody may have written already. Ours goes into theirs: what
-// stands there stays, number for number, and a file that cannot be parsed is left alone.
+// is there stays, number for number, and a file that cannot be parsed is left alone.
 
 // policyForms are the forms that can take a file in that is there.
 var policyForms = []string{"firefox", "chromium"}

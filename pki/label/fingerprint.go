@@ -33,7 +33,7 @@ func Digits(typed string) (digits string, odd rune) {
 
 // ReadSHA256 reads a SHA-256 fingerprint as people type and paste it: colons, blanks,
 // hyphens, case, a name in front and characters that nobody sees do not count. The error
-// says what it is instead, where that can be told.
+// says what it is instead, where that can be reported.
 func ReadSHA256(typed string) (sum [32]byte, err error) {
 	digits, odd := Digits(typed)
 	if odd != 0 {

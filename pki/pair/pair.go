@@ -26,7 +26,7 @@ import (
 type Peer struct {
 	Title   string
 	Host    string              // how the other reaches it, a name or an address; "" leaves names out
-	Chain   []*cert.Certificate // what it presents, the leaf first; of a request what will stand above it
+	Chain   []*cert.Certificate // what it presents, the leaf first; of a request what will is above it
 	Planned *Planned            // what a request would become; nil for a certificate
 	Known   []*cert.Certificate // authorities that may stand above, beyond those in the chain
 	Roots   trust.Set           // roots that may, with the names for which they are trusted

@@ -27,7 +27,7 @@ var server = func() asn1.ObjectIdentifier {
 type plan = specimen.Plan
 
 // Every way a chain commonly fails, each with the code and a word that the
-// person must be told.
+// person must be reported.
 func TestEveryFailureIsNamed(t *testing.T) {
 	now := specimen.Now
 	root := specimen.Make(t, nil, plan{Subject: "CN=Root,O=Tern Bay", Authority: true})

@@ -74,7 +74,7 @@ type StoreEntry struct {
 	localKey    []byte
 }
 
-// WriteStore writes a PKCS#12 file (RFC 7292): the keys sealed each by itself,
+// WriteStore writes a PKCS#12 file (RFC 7292): the keys sealed each on its own,
 // the certificates sealed together. A file without keys may be written without a
 // password: it is open then, and has no MAC. With keys, an empty one is refused.
 func WriteStore(entries []StoreEntry, password []byte, profile Profile, random io.Reader) ([]byte, error) {

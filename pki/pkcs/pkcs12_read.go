@@ -43,7 +43,7 @@ func ReadStore(data, password []byte) ([]StoreEntry, error) {
 			return nil, fmt.Errorf("PKCS#12: %w", err)
 		}
 	}
-	// The content is BER by itself, inside its octet string.
+	// The content is BER on its own, inside its octet string.
 	inner, err := ber.ToDER(safe)
 	if err != nil {
 		return nil, fmt.Errorf("PKCS#12: %w", err)

@@ -3,7 +3,7 @@
 //
 // A certificate says at which points its status stands; a list says for which of them
 // it speaks. The two belong together when they have a name in common, so both are kept
-// here: Point for what stands in certificates, Scope for what stands in lists.
+// here: Point for what is in certificates, Scope for what is in lists.
 package point
 
 import (

@@ -330,7 +330,7 @@ func (r Receiver) settings(fill func(string) string, keyHere bool) string {
 	return b.String()
 }
 
-// keyOnly is what stands in a text of a page only where the private key is handed over.
+// keyOnly is what is in a text of a page only where the private key is handed over.
 var keyOnly = regexp.MustCompile(`\[\[(.*?)\]\]`)
 
 func withKey(text string, here bool) string {

@@ -3,7 +3,7 @@
 //
 // An authority should be renewed long before it ends: from the day on which what
 // it grants would outlive it, every grant is shorter than the one before, and
-// nobody is told. That day is computed here for every authority and template,
+// nobody is reported. That day is computed here for every authority and template,
 // exactly, by the calendar.
 //
 // A renewal changes nothing below it. The level below goes on under the old

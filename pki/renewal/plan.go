@@ -212,7 +212,7 @@ type Answered struct {
 	Certificate *cert.Certificate
 	Key         key.Public
 	Subject     dn.Name
-	Depth       int       // levels of authorities that stand below
+	Depth       int       // levels of authorities that are below
 	Grants      span.Span // the longest life that it is to grant
 	Old         time.Time // the end of the generation that it renews; zero for none
 	Now         time.Time

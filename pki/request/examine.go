@@ -13,7 +13,7 @@ import (
 	"ironseal/pki/san"
 )
 
-// Examine says what an expert would notice about the request by itself, before
+// Examine says what an expert would notice about the request on its own, before
 // any template is chosen. The weightiest comes first.
 func (r *Request) Examine() finding.List {
 	var out finding.List

@@ -7,7 +7,7 @@ import (
 	casn1 "golang.org/x/crypto/cryptobyte/asn1"
 )
 
-// What no client can match is told as such, whoever asks, and nothing panics on it.
+// What no client can match is reported as such, whoever asks, and nothing panics on it.
 func TestNamesThatNoClientMatches(t *testing.T) {
 	long := strings.Repeat("abcdefg.", 32) + "example"
 	for _, c := range []struct {

@@ -13,7 +13,7 @@ import (
 // busy for minutes. Trees.Covers answers as Constraint.Covers does for any of them.
 type Trees struct {
 	kind  Kind
-	first map[string]Constraint // by what a name must be, or stand below
+	first map[string]Constraint // by what a name must be, or are below
 	under map[string]Constraint // by what a wildcard stands above that could stand for the host
 	nets  map[netip.Prefix]Constraint
 	bits  []int // the lengths of the networks, longest first; those of IPv6 plus 1000
@@ -82,7 +82,7 @@ func (t *Trees) Covers(n Name, excluding bool) (Constraint, bool) {
 	return Constraint{}, false
 }
 
-// host looks a host up with everything that it stands below. A base with a leading dot covers only
+// host looks a host up with everything above it. A base with a leading dot covers only
 // what is below it; without one, DNS bases cover what is below as well, and mail and URI bases exactly
 // the host (RFC 5280 section 4.2.1.10): below says which.
 func (t *Trees) host(host string, below bool) (Constraint, bool) {

@@ -26,7 +26,7 @@ type Row struct {
 	cells map[string]string
 }
 
-// Cell is what stands in a column, without blanks around it; "" where nothing does.
+// Cell is what is in a column, without blanks around it; "" where nothing does.
 func (r Row) Cell(column string) string { return r.cells[column] }
 
 // Read reads a table of a kind, such as "manifest", whose columns may be those given; the

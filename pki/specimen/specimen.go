@@ -22,7 +22,7 @@ import (
 	"ironseal/pki/san"
 )
 
-// Now is the moment at which specimens are valid unless they are told otherwise.
+// Now is the moment at which specimens are valid unless told otherwise.
 var Now = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
 // Entity is a certificate with its key.
@@ -63,7 +63,7 @@ func Key(t testing.TB, k key.Kind) crypto.Signer {
 	return s
 }
 
-// Make makes a certificate signed by issuer; by itself when issuer is nil.
+// Make makes a certificate signed by issuer; on its own when issuer is nil.
 func Make(t testing.TB, issuer *Entity, p Plan) *Entity {
 	t.Helper()
 	if p.Signer == nil {

@@ -21,7 +21,7 @@ import (
 
 // This is a second opinion on standing. It is written from RFC 5280 section 6.3.3 and RFC 6960 section 3.2
 // about what lists and answers say, and knows nothing of their encoding, of signatures or of the judge. It is
-// slow: it asks for every reason by itself. Random evidence is judged by both.
+// slow: it asks for every reason on its own. Random evidence is judged by both.
 
 // person is a certificate of the model's world.
 type person struct {

@@ -11,7 +11,7 @@ type Shelf struct {
 	Dir   string
 }
 
-// Names lists what stands on it, in order.
+// Names lists what is on it, in order.
 func (s Shelf) Names() (out []string) {
 	entries, err := fs.ReadDir(s.Files, s.Dir)
 	if err != nil {

@@ -33,7 +33,7 @@ func TestEarlierNamesCount(t *testing.T) {
 	}
 }
 
-// Errors name the line, what was probably meant and what may stand there; an earlier name
+// Errors name the line, what was probably meant and what may be there; an earlier name
 // beside the present one is one too many.
 func TestUnknownKeysAreExplained(t *testing.T) {
 	for text, want := range map[string][]string{

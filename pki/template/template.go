@@ -154,7 +154,7 @@ func Parse(name string, data []byte, base func(name string) ([]byte, error)) (Te
 		return t, fmt.Errorf("templates/%s.toml: %w", name, err)
 	}
 	if t.BasedOn != "" {
-		whole, err := toml.Marshal(t) // so that the record of this state stands by itself
+		whole, err := toml.Marshal(t) // so that the record of this state stands on its own
 		if err != nil {
 			return t, fmt.Errorf("templates/%s.toml: %w", name, err)
 		}

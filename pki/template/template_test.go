@@ -52,7 +52,7 @@ func TestInheritanceIsOneStep(t *testing.T) {
 		strings.Join(tm.Extended, " ") != "serverAuth" {
 		t.Errorf("%+v", tm)
 	}
-	// What is recorded stands by itself and says the same.
+	// What is recorded stands on its own and says the same.
 	whole, err := Parse("quay", []byte(strings.Replace(string(tm.Source()), "based-on", "# based-on", 1)), nil)
 	if err != nil {
 		t.Fatalf("%v\n%s", err, tm.Source())

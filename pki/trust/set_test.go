@@ -57,7 +57,7 @@ func TestMistakesInSetsAreTold(t *testing.T) {
 	}
 }
 
-// What was probably not meant as an anchor is told.
+// What was probably not meant as an anchor is reported.
 func TestWhatIsNoAnchorIsTold(t *testing.T) {
 	c := specimen.NewLine(t)
 	self := specimen.Make(t, nil, specimen.Plan{Subject: "CN=device"})

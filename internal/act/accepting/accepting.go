@@ -36,7 +36,7 @@ type Taken struct {
 	Head   journal.Head   // zero where nothing had to be recorded
 }
 
-// offer is one list that is looked at.
+// offer is one list that is examined.
 type offer struct {
 	der  []byte
 	list *revocation.List
@@ -56,7 +56,7 @@ type accepting struct {
 }
 
 // Lists takes lists in. Each must be signed by an authority on record and be whole. One that is not newer
-// than what is known, or stale, is told. That is an error where it tells nothing and is not one of our own.
+// than what is known, or stale, is reported. That is an error where it tells nothing and is not one of our own.
 func Lists(ctx context.Context, e *estate.Estate, lists [][]byte) (Taken, error) {
 	a, offers, err := begin(ctx, e, lists)
 	if err != nil {
@@ -298,7 +298,7 @@ func (a *accepting) more(o listing.Item, l *revocation.List) (bool, error) {
 	return more, err
 }
 
-// stand reports whether a list tells of the end of a certificate that has not ended by itself: a newer list
+// stand reports whether a list tells of the end of a certificate that has not ended on its own: a newer list
 // that was imported leaves it out, which no list may (RFC 5280 section 3.3).
 func (a *accepting) stand(news []revoking.News) bool {
 	return slices.ContainsFunc(news, func(n revoking.News) bool { return !n.Unknown && n.NotAfter.After(a.e.Now()) })

@@ -228,7 +228,7 @@ func (p RenewalPlan) renewalFindings(h hierarchy.Hierarchy) finding.List {
 					by.Authority.Handle))
 		}
 	}
-	if until.Before(old.NotAfter) || p.SameKey && !until.After(old.NotAfter) { // a new key is a gain by itself
+	if until.Before(old.NotAfter) || p.SameKey && !until.After(old.NotAfter) { // a new key is a gain on its own
 		out = append(out, finding.New(finding.NoGain, "It would end on %s; what there is ends on %s.",
 			until.Format("2006-01-02"), old.NotAfter.Format("2006-01-02")))
 	}

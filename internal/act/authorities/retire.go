@@ -56,7 +56,7 @@ func Retire(ctx context.Context, e *estate.Estate, handle, because string, destr
 // ReinstateAct is what the journal calls the undoing of a retirement.
 const ReinstateAct = "reinstate authority"
 
-// Reinstate undoes a retirement. An authority whose key was destroyed, or that stands below one that signs no
+// Reinstate undoes a retirement. An authority whose key was destroyed, or that is below one that signs no
 // more, stays retired.
 func Reinstate(ctx context.Context, e *estate.Estate, handle, because string) (head journal.Head, err error) {
 	h, err := e.Hierarchy(ctx)

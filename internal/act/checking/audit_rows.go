@@ -195,7 +195,7 @@ func (a *auditing) auditRequests() error {
 	return nil
 }
 
-// both compares what is on record with what was told, both ways.
+// both compares what is on record with what was reported, both ways.
 func (a *auditing) both(what string, have, want map[string]string) {
 	for k, v := range want {
 		if h, ok := have[k]; !ok || h != v {

@@ -20,7 +20,7 @@ type toldRevocations struct {
 
 	// An adoption tells a digest of all that was on record after it, and no serials.
 	digest string
-	before map[string]toldRevocation // of own, when it was told
+	before map[string]toldRevocation // of own, when it was reported
 	at     int64                     // the number of the list then; -1 where it was not told
 	number int64                     // of the newest list; -1 where no list was signed since
 	after  int64                     // the number before the first list that was signed here; -1 for none
@@ -141,7 +141,7 @@ func (a *auditing) auditRevocations() error {
 
 // revocationsFit holds the rows of one authority against what was told of it.
 func (a *auditing) revocationsFit(handle string, told toldRevocations, rows map[string]records.Row) bool {
-	lines := map[string]string{} // as they were when the adoption was told
+	lines := map[string]string{} // as they were when the adoption was reported
 	for serial, r := range rows {
 		own, ours := told.own[serial]
 		if !ours {

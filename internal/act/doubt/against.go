@@ -29,7 +29,7 @@ func Against(ctx context.Context, e *estate.Estate, c *cert.Certificate) (findin
 }
 
 // unrecorded says whether a certificate that is not on record was signed by a key of ours. Of an
-// authority that was adopted not everything is known: what is older than its record is told, and
+// authority that was adopted not everything is known: what is older than its record is reported, and
 // holds.
 func unrecorded(ctx context.Context, e *estate.Estate, c *cert.Certificate) (finding.List, error) {
 	h, err := e.Hierarchy(ctx)

@@ -189,7 +189,7 @@ func linkOf(h hierarchy.Hierarchy, c *cert.Certificate) (by, to *hierarchy.Gener
 }
 
 // asLink says which handle a link or cross certificate is of, for one that is adopted
-// by itself; an error where it is a link and cannot be imported.
+// on its own; an error where it is a link and cannot be imported.
 func asLink(h hierarchy.Hierarchy, c *cert.Certificate) (to *hierarchy.Generation, err error) {
 	by, to := linkOf(h, c)
 	switch {

@@ -27,7 +27,7 @@ import (
 // AdoptAsk is an authority that exists elsewhere and is to be known here.
 type AdoptAsk struct {
 	Handle  string
-	List    []*cert.Certificate // its certificate, and what stands above it
+	List    []*cert.Certificate // its certificate, and what is above it
 	Issued  []*cert.Certificate // certificates that it issued
 	Signer  crypto.Signer       // its key; nil where that stays elsewhere
 	Revoked [][]byte            // revocation lists that it signed

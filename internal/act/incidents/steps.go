@@ -140,7 +140,7 @@ func (p *Progress) revoked(ctx context.Context, e *estate.Estate) (Step, error) 
 		case x.by.Authority.Elsewhere:
 			far = append(far, x.name+" (signed by "+x.by.Authority.Handle+")")
 			continue
-		case x.held.State == estate.Revoked: // clients refuse it; why is told wrongly, and the key is not known as lost
+		case x.held.State == estate.Revoked: // clients refuse it; the reason is wrong, and the key is not known as lost
 			others = append(others, fmt.Sprintf("%s is revoked as %s", x.name,
 				revocation.Reason(x.held.Record.Reason).Word()))
 		}

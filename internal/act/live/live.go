@@ -21,7 +21,7 @@ import (
 	"ironseal/pki/trust"
 )
 
-// Ask says what is looked at, and by what it is judged.
+// Ask says what is examined, and by what it is judged.
 type Ask struct {
 	Targets []probe.Target
 	Options probe.Options

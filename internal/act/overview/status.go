@@ -107,7 +107,7 @@ func AfterSigning(sheet *signing.Sheet) Advice {
 	return Advice{"hand it out", fmt.Sprintf("ironseal certificate export R%d --with issuers", sheet.Record.Number)}
 }
 
-// issuerRevoked counts the certificates that were signed by generations which were revoked, or stand below
+// issuerRevoked counts the certificates that were signed by generations which were revoked, or are below
 // one.
 func issuerRevoked(ctx context.Context, e *estate.Estate, now time.Time) ([]lineage.Behind, error) {
 	h, err := e.Hierarchy(ctx)
@@ -224,7 +224,7 @@ func (s *Status) pending(ctx context.Context, e *estate.Estate, now time.Time) e
 	if s.Down, err = issuerRevoked(ctx, e, now); err != nil {
 		return err
 	}
-	s.Behind = slices.DeleteFunc(s.Behind, func(b lineage.Behind) bool { // what is invalid is told as that
+	s.Behind = slices.DeleteFunc(s.Behind, func(b lineage.Behind) bool { // what is invalid is reported as that
 		return slices.ContainsFunc(s.Down, func(d lineage.Behind) bool { return d.Generation == b.Generation })
 	})
 	s.Sent, s.Rehearsal = []SentLine{}, e.Rehearsal

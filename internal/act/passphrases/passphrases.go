@@ -2,7 +2,7 @@
 // again, at today's cost.
 //
 // A change is on record twice: once before the first file is replaced, with the digest that each file
-// will have, and once when all are. So what a run that was cut off has done can be told, and the same
+// will have, and once when all are. So what a run that was cut off has done can be reported, and the same
 // command finishes it.
 package passphrases
 

@@ -150,7 +150,7 @@ func planAgain(ctx context.Context, e *estate.Estate, p *signing.Planning, old e
 
 // nameChanges are the names to add to those of the request, and to drop, so that
 // the result has the names of the certificate before. The common name that the
-// template adds by itself is left to it.
+// template adds on its own is left to it.
 func nameChanges(r *request.Request, old estate.Held, t template.Template) (add, drop []san.Name) {
 	has := func(list []san.Name, n san.Name) bool {
 		for _, x := range list {

@@ -47,7 +47,7 @@ func forecast(ctx context.Context, e *estate.Estate, horizon span.Span, only str
 func outside(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy) ([]renewal.Outside, error) {
 	var sums [][]byte
 	if err := e.Records.EachTemplate(ctx, func(sum []byte, name string, source []byte) {
-		// the record stands by itself
+		// the record stands on its own
 		t, err := template.Parse(name, []byte(strings.Replace(string(source), "based-on", "# based-on", 1)), nil)
 		if err == nil && t.Makes == template.Authority {
 			sums = append(sums, sum)

@@ -25,7 +25,7 @@ type Dependent struct {
 	Holders   []string
 }
 
-// fall works out what falls with the authorities among the targets: authorities first,
+// fall works out what becomes invalid with the authorities among the targets: authorities first,
 // parents before children, which is the order in which they must be made again; then what they
 // signed.
 func (p *Plan) fall(ctx context.Context, e *estate.Estate) error {
@@ -62,7 +62,7 @@ func (p *Plan) fall(ctx context.Context, e *estate.Estate) error {
 	return err
 }
 
-// DependentsOf lists what falls with generations, those themselves left out.
+// DependentsOf lists what becomes invalid with generations, those themselves left out.
 func DependentsOf(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy,
 	down []*hierarchy.Generation) (authorities []Dependent, err error) {
 	fallen := map[*hierarchy.Generation]bool{}

@@ -70,7 +70,7 @@ func Learn(ctx context.Context, e *estate.Estate, by *hierarchy.Generation, l *r
 		return nil
 	})
 	for _, k := range held {
-		if !listed[k] && !l.Scoped { // a part is silent about what stands on another
+		if !listed[k] && !l.Scoped { // a part is silent about what is on another
 			out = append(out, News{Target: ours[k], Back: true})
 		}
 	}

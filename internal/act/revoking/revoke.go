@@ -45,7 +45,7 @@ type Ask struct {
 type Plan struct {
 	Ask        Ask
 	Targets    []Target
-	Dependents []Dependent // what falls with authorities
+	Dependents []Dependent // what becomes invalid with authorities
 	Parties    []string    // that lose what they hold
 	Findings   finding.List
 	Head       journal.Head

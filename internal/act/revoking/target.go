@@ -258,7 +258,7 @@ func targets(ctx context.Context, e *estate.Estate, names, holders []string) ([]
 	return out, together(faults)
 }
 
-// mostFaults is how many faults of one sheet are told.
+// mostFaults is how many faults of one sheet are reported.
 const mostFaults = 20
 
 // together tells all faults at once, so that a long file is put right in one go.

@@ -20,7 +20,7 @@ import (
 )
 
 // Signing is a pipeline: workers plan and seal on every core, one writer records
-// what they made, some hundreds to a commit. A result is told only after its
+// what they made, some hundreds to a commit. A result is reported only after its
 // commit. One certificate goes the same way as ten thousand.
 
 // batch is how many certificates one commit holds at most, and gather how long

@@ -70,7 +70,7 @@ func gathered(sealed <-chan SignResult) []SignResult {
 	return list
 }
 
-// commit records a batch. Where that fails as a whole, each is tried by itself,
+// commit records a batch. Where that fails as a whole, each is tried on its own,
 // so that one bad record does not keep the others back.
 func commit(ctx context.Context, e *estate.Estate, list []SignResult) []SignResult {
 	if len(list) == 0 {

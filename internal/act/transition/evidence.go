@@ -82,7 +82,7 @@ func (h heard) confirmed(en journal.Entry) error {
 	ev := trust.Evidence{By: en.Actor + ": " + said.Why, When: en.At.Truncate(time.Second)}
 	switch {
 	case said.Endpoint != "" && !h.here[en.Object].Has(said.Endpoint):
-		return nil // it is looked at no more
+		return nil // it is examined no more
 	case said.Endpoint != "":
 		ev.Where, ev.By = said.Endpoint, said.Why
 	case said.Missing != nil:

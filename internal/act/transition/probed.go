@@ -26,7 +26,7 @@ type Probed struct {
 // ConfirmByProbe looks at the parties that have endpoints. A server that asks for a client's
 // certificate names the authorities of which it takes one (RFC 8446 section 4.2.4): those are
 // the roots that it holds. It names them by their subjects alone, so that of a root which has
-// the subject of an earlier one nothing is told.
+// the subject of an earlier one nothing is reported.
 func ConfirmByProbe(ctx context.Context, e *estate.Estate, handle string, o probe.Options) (out []Probed,
 	head journal.Head,
 	err error) {

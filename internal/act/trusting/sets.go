@@ -3,7 +3,7 @@
 //
 // A set is a file in the estate's directory sets/, so that it can be read, compared and
 // kept as every other; each change of it is an act, and on record. What others offer as a
-// root is looked at before it is imported: it may be a leaf, an intermediate, expired, or
+// root is examined before it is imported: it may be a leaf, an intermediate, expired, or
 // another one than was meant.
 package trusting
 

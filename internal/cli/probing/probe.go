@@ -186,7 +186,7 @@ func (f *flags) write(s *session.Session, e *estate.Estate, ask live.Ask, outcom
 	return nil
 }
 
-// mostNameless is up to how many endpoints each is looked at a second time without a name.
+// mostNameless is up to how many endpoints each is examined a second time without a name.
 const mostNameless = 20
 
 func (f *flags) targets(ctx context.Context, s *session.Session, args []string) (list []probe.Target, faults []error,

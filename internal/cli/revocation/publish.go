@@ -47,7 +47,7 @@ With --ocsp it also prepares an OCSP answer about every certificate, one file ea
 issuer and serial. A key made for this run signs them; each authority certifies that key, and
 it is thrown away.
 
---skip leaves out authorities whose keys are not at hand. Their current lists stay.`
+--skip leaves out authorities whose keys are not here. Their current lists stay.`
 
 func publish(s *session.Session) *cobra.Command {
 	var ask publishing.Ask

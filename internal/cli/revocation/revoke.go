@@ -256,7 +256,7 @@ func more(s *session.Session, all, shown int, what string) {
 	}
 }
 
-// drawDependents shows what falls, in the order in which it must be made again.
+// drawDependents shows what becomes invalid, in the order in which to replace it.
 func drawDependents(s *session.Session, list []revoking.Dependent, all bool) {
 	if len(list) == 0 {
 		return

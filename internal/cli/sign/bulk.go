@@ -78,7 +78,7 @@ func roomy() (back func()) {
 }
 
 // signMany shows one combined sheet, asks once, and signs what nothing stands
-// against. What failed or was refused is told at the end, and in the status.
+// against. What failed or was refused is reported at the end, and in the status.
 func signMany(ctx context.Context, s *session.Session, e *estate.Estate, list []signing.Planned) error {
 	defer roomy()()
 	count, stop := s.Counter("planning", len(list))

@@ -261,7 +261,7 @@ func estateRestore(s *session.Session) *cobra.Command {
 		Use:   "restore FILE DIR",
 		Short: "Restore an estate from a backup",
 		Long: `Check every file of a backup and unpack it into a missing or empty directory. Numbers never go
-backwards: requests go on at the next thousand, serial numbers are random, and list numbers
+backwards: requests continue at the next thousand, serial numbers are random, and list numbers
 follow the time. Certificates that were issued after the backup can be imported from their
 files: ironseal certificate take-in.
 

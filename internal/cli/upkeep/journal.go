@@ -243,7 +243,7 @@ func journalClock(s *session.Session) *cobra.Command {
 		Use:   "clock",
 		Short: "Record that the latest entries were dated by a wrong clock",
 		Long: `If the clock is behind the latest entry, every change is refused. Use this command if the entry
-is wrong, because this machine's clock was ahead when it was written. Time then goes on from
+is wrong, because this machine's clock was ahead when it was written. Time then continues from
 this machine's clock; the entry stays. Set the clock first: what is signed now begins and ends
 by it.`,
 		Example: "  ironseal journal clock --because \"the clock said 2036 after the battery was changed\"",

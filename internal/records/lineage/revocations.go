@@ -213,7 +213,7 @@ func ofPart(part int) string {
 	return of
 }
 
-// EachListed calls fn for what stands on a list: what was not released, and did not end before
+// EachListed calls fn for what is on a list: what was not released, and did not end before
 // a moment, in the order in which it came. Nothing is made of the rows, since there may be a
 // million.
 func (s Reading) EachListed(ctx context.Context, handle string, part int, after, cut int64,
@@ -332,7 +332,7 @@ func (s Reading) ListNumber(ctx context.Context, handle string) (int64, error) {
 	return n, err
 }
 
-// Listed counts what stands on an authority's list for certificates that had not ended at a
+// Listed counts what is on an authority's list for certificates that had not ended at a
 // moment, or whose end is not known; part -1 is all.
 func (s Reading) Listed(ctx context.Context, handle string, part int, at time.Time) (n int, err error) {
 	err = s.Row(ctx, "SELECT (SELECT count(*) FROM revocation INDEXED BY revocation_ends WHERE "+ofPart(part)+" AND "+
