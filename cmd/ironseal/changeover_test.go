@@ -47,7 +47,7 @@ func TestAChangeOfRootsOverParties(t *testing.T) {
 		t.Error("a party that trusts none of it is asked:", out)
 	}
 	out = p.must("changeover", "plan", "services", "--out", "../kits")
-	for _, want := range []string{"1. by ", "gate-1, gate-2", "can learn no root", "remove the earlier root"} {
+	for _, want := range []string{"1. by ", "gate-1, gate-2", "cannot install a root", "remove the earlier root"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("%q is missing:\n%s", want, out)
 		}
@@ -57,7 +57,7 @@ func TestAChangeOfRootsOverParties(t *testing.T) {
 		t.Error(kits, err)
 	}
 	p.refused(3, "party-not-ready", "changeover", "switch", "services", "--early", "--yes")
-	if r := p.run("", "changeover", "switch", "services", "--early", "--yes"); strings.Count(r.errors, "--waive") != 1 {
+	if r := p.run("", "changeover", "switch", "services", "--early", "--yes"); strings.Count(r.errors, "--waive party-not-ready") != 1 {
 		t.Errorf("one waiver is enough for a code:\n%s", r.errors)
 	}
 	var roots struct {
