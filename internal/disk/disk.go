@@ -12,7 +12,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"runtime"
 	"sync"
 )
 
@@ -129,6 +128,7 @@ func (d Disk) NewAll(files []File) []error {
 type making struct {
 	d       Disk
 	f       *os.File
+	release func() // lets go of the lock on it
 	path    string
 	replace bool
 }
@@ -137,32 +137,18 @@ func (d Disk) begin(path string, data []byte, mode fs.FileMode, replace bool) (*
 	if _, statErr := os.Lstat(path); statErr == nil && !replace {
 		return nil, fmt.Errorf("%s: %w", path, ErrExists)
 	}
-	if err := d.fault(StepCreate, path); err != nil {
+	if err := errors.Join(Reserved(path), d.fault(StepCreate, path)); err != nil {
 		return nil, fmt.Errorf("writing %s: %w", path, err)
 	}
-	f, err := beginFile(filepath.Dir(path))
+	f, release, err := beginFile(filepath.Dir(path), mode)
 	if err != nil {
 		return nil, notWritten(path, err)
 	}
-	m := &making{d, f, path, replace}
+	m := &making{d, f, release, path, replace}
 	if err := d.fill(f, path, data, mode); err != nil {
 		return nil, m.drop(err)
 	}
 	return m, nil
-}
-
-// beginFile makes a file and holds it. Whoever sweeps between the two takes it away; then another is made.
-func beginFile(dir string) (*os.File, error) {
-	for {
-		f, err := os.CreateTemp(dir, tempPrefix+"*")
-		if err != nil {
-			return nil, err
-		}
-		if hold(f); there(f) {
-			return f, nil
-		}
-		f.Close()
-	}
 }
 
 func (m *making) sync() error {
@@ -172,23 +158,27 @@ func (m *making) sync() error {
 	return m.f.Sync()
 }
 
-// finish gives the file its name, unless something went wrong before. The lock is held
-// until then.
+// finish gives the file its name, unless something went wrong before. It is closed then, as not every system
+// moves what is open, and the lock is held.
 func (m *making) finish(err error) error {
 	if err == nil {
 		err = m.d.fault(StepPlace, m.path)
 	}
+	if closing := m.f.Close(); err == nil {
+		err = closing
+	}
 	switch {
 	case err != nil:
 	case m.replace:
-		err = os.Rename(m.f.Name(), m.path)
+		err = rename(m.f.Name(), m.path)
 	default:
 		err = place(m.f.Name(), m.path)
 	}
 	if err != nil {
 		return m.drop(err)
 	}
-	return m.f.Close()
+	m.release()
+	return nil
 }
 
 // complete gives the file its name as soon as the disk has it.
@@ -208,8 +198,9 @@ func (m *making) drop(why error) error {
 }
 
 func (m *making) discard() {
-	m.f.Close()
+	m.f.Close() // where it was closed before, that says so, and does nothing
 	os.Remove(m.f.Name())
+	m.release()
 }
 
 // placeSlowly gives a file its name, which nobody has yet, on file systems that
@@ -230,9 +221,7 @@ func placeSlowly(from, to string) error {
 }
 
 func (d Disk) fill(f *os.File, path string, data []byte, mode fs.FileMode) error {
-	// What was just made can always be given a mode, but for file systems that know
-	// none: Private tells whether it took.
-	if err := f.Chmod(mode); err != nil && runtime.GOOS != "windows" && !errors.Is(err, fs.ErrPermission) {
+	if err := setMode(f, mode); err != nil {
 		return err
 	}
 	if err := d.fault(StepWrite, path); err != nil {
@@ -242,26 +231,11 @@ func (d Disk) fill(f *os.File, path string, data []byte, mode fs.FileMode) error
 	return err
 }
 
-// Private reports whether a file is closed to everybody but its owner: a memory
-// stick may know no modes.
-func Private(path string) bool {
-	info, err := os.Stat(path)
-	return err == nil && (runtime.GOOS == "windows" || info.Mode().Perm()&0o077 == 0)
-}
-
 func (d Disk) syncDir(dir string) error {
 	if err := d.fault(StepSyncDir, dir); err != nil {
 		return err
 	}
-	if runtime.GOOS == "windows" {
-		return nil // directories cannot be synced there
-	}
-	f, err := os.Open(dir)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	return f.Sync()
+	return syncFolder(dir)
 }
 
 // Plain takes the operation and the path out of a file system error, for use
@@ -294,7 +268,7 @@ func unwritten(err error) error {
 
 // Remove deletes a file; a missing one is no error.
 func (d Disk) Remove(path string) error {
-	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := patiently(func() error { return os.Remove(path) }); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("removing %s: %w", path, Plain(err))
 	}
 	return nil

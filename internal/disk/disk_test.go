@@ -4,6 +4,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 )
@@ -44,7 +45,7 @@ func TestNewNeverReplaces(t *testing.T) {
 	if err := (Disk{}).New(path, []byte("two"), 0o640); !errors.Is(err, ErrExists) {
 		t.Errorf("%v", err)
 	}
-	if info, err := os.Stat(path); err != nil || info.Mode().Perm() != 0o640 {
+	if info, err := os.Stat(path); err != nil || info.Mode().Perm() != 0o640 && runtime.GOOS != "windows" {
 		t.Errorf("mode %v, %v", info.Mode(), err)
 	}
 	if err := (Disk{}).Replace(path, []byte("three"), 0o600); err != nil {
@@ -106,6 +107,9 @@ func TestALinkToAFolderStays(t *testing.T) {
 	real, link := filepath.Join(dir, "real"), filepath.Join(dir, "link")
 	if err := errors.Join(os.Mkdir(real, 0o755), os.Symlink("real", link)); err != nil {
 		t.Fatal(err)
+	}
+	if _, err := os.Readlink(link); err != nil {
+		t.Skip("there are no links here: ", err)
 	}
 	if err := ReplaceFolder(link, nil, func(into string) error {
 		return os.WriteFile(filepath.Join(into, "new"), nil, 0o644)

@@ -20,8 +20,25 @@ const (
 	makingPrefix = ".ironseal-making-" // folders
 )
 
+// Mine reports whether a file or directory belongs to the user who runs the program.
+func Mine(path string) bool {
+	info, err := os.Stat(path)
+	return err != nil || mine(path, info)
+}
+
+// OwnDir makes a directory that only its owner may read, where it is missing. The one above it must be there.
+func OwnDir(path string) error {
+	if err := makeFolder(path); err != nil && !errors.Is(err, fs.ErrExist) {
+		return fmt.Errorf("%s: %w", path, unwritten(err))
+	}
+	return nil
+}
+
 // Dir makes a directory, and those above it, where they are missing.
 func Dir(path string) error {
+	if err := Reserved(path); err != nil {
+		return err
+	}
 	if err := os.MkdirAll(path, 0o755); err != nil {
 		return fmt.Errorf("%s: %w", path, unwritten(err))
 	}
@@ -38,7 +55,7 @@ func NewFolder(dir string, write func(into string) error) error {
 		if err := write(making); err != nil {
 			return err
 		}
-		if err := os.Rename(making, dir); err != nil {
+		if err := place(making, dir); err != nil {
 			return fmt.Errorf("%s: %w", dir, Plain(err))
 		}
 		return nil
@@ -78,16 +95,24 @@ func ReplaceFolder(dir string, known []string, write func(into string) error) er
 	})
 }
 
-// swapSlowly lets two folders exchange their names where no system call does.
+// swapSlowly lets two folders exchange their names where no system call does: b goes aside, into a folder
+// that is held, so that nobody sweeps it away. Where the program is killed between the two steps, b is
+// missing until it is made again.
 func swapSlowly(a, b string) error {
-	aside := a + ".earlier"
-	if err := os.Rename(b, aside); err != nil {
+	making, release, err := beginFolder(filepath.Dir(a))
+	if err != nil {
 		return err
 	}
-	if err := os.Rename(a, b); err != nil {
-		return errors.Join(err, os.Rename(aside, b))
+	defer release()
+	defer os.Remove(making) // it is empty, unless something could not be put back
+	aside := filepath.Join(making, "earlier")
+	if err := rename(b, aside); err != nil {
+		return err
 	}
-	return os.Rename(aside, a)
+	if err := rename(a, b); err != nil {
+		return errors.Join(err, rename(aside, b))
+	}
+	return rename(aside, a)
 }
 
 // Aside gives write a folder of its own beside a target, on the same file system,
@@ -105,57 +130,28 @@ func Aside(target string, write func(making string) error) error {
 		return fmt.Errorf("%s cannot be written: %w", parent, Plain(err))
 	}
 	defer release()
-	defer os.RemoveAll(making)
+	defer func() { _ = patiently(func() error { return os.RemoveAll(making) }) }()
 	if err := write(making); err != nil {
 		return err
 	}
 	return Disk{}.syncDir(parent)
 }
 
-// beginFolder makes a folder and holds it. Whoever sweeps between the two takes it away; then another is made.
-func beginFolder(parent string) (making string, release func(), err error) {
-	for {
-		if making, err = os.MkdirTemp(parent, makingPrefix+"*"); err != nil {
-			return "", nil, err
-		}
-		release, err := Hold(making)
-		if err == nil || !errors.Is(err, fs.ErrNotExist) {
-			if release == nil { // it cannot be opened; then nobody sweeps it
-				release = func() {}
-			}
-			return making, release, nil
-		}
-	}
-}
-
-// Hold locks a file or folder until release is called, or the program ends. Where somebody took it away
-// before it was locked, that is fs.ErrNotExist.
-func Hold(path string) (release func(), err error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", path, Plain(err))
-	}
-	hold(f)
-	if !there(f) {
-		f.Close()
-		return nil, fmt.Errorf("%s: %w", path, fs.ErrNotExist)
-	}
-	return func() { f.Close() }, nil
-}
-
-// there reports whether what was opened still has its name.
-func there(f *os.File) bool {
-	a, err := f.Stat()
-	if err != nil {
-		return false
-	}
-	b, err := os.Lstat(f.Name())
-	return err == nil && os.SameFile(a, b)
-}
-
 // Take locks a file or folder that nobody holds, until release is called; false where somebody does, or it
 // is not there.
 func Take(path string) (release func(), ok bool) { return take(path) }
+
+// unheld reports whether nobody holds a lock on a file or folder.
+func unheld(path string) bool {
+	release, ok := take(path)
+	if ok {
+		release()
+	}
+	return ok
+}
+
+// Rename gives a file its name, in the place of another of that name.
+func Rename(from, to string) error { return rename(from, to) }
 
 // Place moves a file that was made aside to its name, which must be free.
 func Place(from, to string) error {
@@ -185,7 +181,7 @@ func leftovers(dir string, settled time.Duration) []string {
 		}
 		path := filepath.Join(dir, x.Name())
 		if info, err := x.Info(); err == nil && time.Since(info.ModTime()) > settled &&
-			(x.IsDir() || x.Type().IsRegular()) && mine(info) && unheld(path) {
+			(x.IsDir() || x.Type().IsRegular()) && mine(path, info) && unheld(path) {
 			out = append(out, path)
 		}
 	}
@@ -204,7 +200,7 @@ func sweep(list []string) (removed []string, err error) {
 		if !ok {
 			continue // somebody works on it, or was quicker
 		}
-		e := os.RemoveAll(path)
+		e := patiently(func() error { return os.RemoveAll(path) })
 		if release(); e != nil && !errors.Is(e, fs.ErrNotExist) {
 			err = errors.Join(err, fmt.Errorf("removing %s: %w", path, Plain(e)))
 			continue

@@ -13,7 +13,7 @@ import (
 // file claims to have: devices have no size, pipes neither, and files grow. A
 // directory, a missing file and one that is too large are reported as such.
 func Read(path string, limit int64) ([]byte, error) {
-	f, err := os.Open(path)
+	f, err := openFor(path)
 	if err != nil {
 		return nil, notOpened(path, err)
 	}

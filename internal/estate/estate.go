@@ -116,7 +116,7 @@ func Find(dir, here string) (string, error) {
 		if _, err := os.Stat(filepath.Join(at, SettingsFile)); err == nil {
 			for _, p := range []string{at, filepath.Join(at, SettingsFile)} {
 				if why := disk.Untrusted(p); why != "" {
-					mend := ", or mend it with: chmod go-w " + p
+					mend := ", or mend it with: " + disk.Guarding(p)
 					if !disk.Mine(p) {
 						mend = ""
 					}
@@ -269,12 +269,12 @@ func Empty(dir string) error {
 
 // Furnish puts into a directory all that an estate begins with.
 func Furnish(ctx context.Context, dir string, f Founding, w World) error {
-	if err := os.Chmod(dir, 0o700); err != nil {
+	if err := disk.SetMode(dir, 0o700); err != nil {
 		return disk.Plain(err)
 	}
 	for _, sub := range append(DataDirs(), "keys") {
-		if err := os.Mkdir(filepath.Join(dir, sub), 0o700); err != nil {
-			return disk.Plain(err)
+		if err := disk.OwnDir(filepath.Join(dir, sub)); err != nil {
+			return err
 		}
 	}
 	for _, name := range template.StarterNames() {

@@ -1,10 +1,11 @@
 package records
 
 import (
-	"ironseal/pki/journal"
-
 	"os"
 	"strings"
+
+	"ironseal/internal/disk"
+	"ironseal/pki/journal"
 )
 
 // The journal's head is noted beside the records after every change. A journal whose
@@ -21,14 +22,14 @@ func (s *Store) note(head journal.Head) {
 	}
 	making := s.headFile() + ".new"
 	if os.WriteFile(making, []byte(head.String()+"\n"), 0o600) == nil {
-		_ = os.Rename(making, s.headFile())
+		_ = disk.Rename(making, s.headFile())
 	}
 }
 
 // KnownHead is the head that was noted beside the records; false where there is none.
 func (s *Store) KnownHead() (journal.Head, bool) {
-	data, err := os.ReadFile(s.headFile())
-	if err != nil || len(data) > 100 {
+	data, err := disk.Read(s.headFile(), 100)
+	if err != nil {
 		return journal.Head{}, false
 	}
 	h, err := journal.ParseHead(strings.TrimSpace(string(data)))

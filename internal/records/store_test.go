@@ -4,6 +4,7 @@ import (
 	"ironseal/internal/failure"
 	"ironseal/internal/records/lineage"
 	"ironseal/pki/journal"
+	"runtime"
 
 	"context"
 	"errors"
@@ -18,7 +19,11 @@ var ctx = context.Background()
 
 func create(t *testing.T) *Store {
 	t.Helper()
-	s, err := Create(ctx, filepath.Join(t.TempDir(), "odd name #1?.db"), "test")
+	name := "odd name #1?.db"
+	if runtime.GOOS == "windows" {
+		name = "odd name #1%.db"
+	}
+	s, err := Create(ctx, filepath.Join(t.TempDir(), name), "test")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -7,6 +7,7 @@ import (
 	"os"
 	"strings"
 
+	"ironseal/internal/disk"
 	"ironseal/internal/records/factors"
 	"ironseal/internal/records/lineage"
 	"ironseal/internal/records/sqlite"
@@ -28,7 +29,7 @@ func (s *Store) takeUp(ctx context.Context, form string) error {
 		if err := s.Snapshot(ctx, copied); err != nil {
 			return fmt.Errorf("before the records are taken up from form %s: %w", form, err)
 		}
-		if err := os.Chmod(copied, 0o600); err != nil {
+		if err := disk.SetMode(copied, 0o600); err != nil {
 			return fmt.Errorf("records %s: %w", copied, err)
 		}
 	}

@@ -7,7 +7,6 @@ package underway
 import (
 	"encoding/hex"
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -28,8 +27,8 @@ func (d Dir) Note(at disk.Disk, random io.Reader, dir string) (done func(), err 
 		return nil, err
 	}
 	notes := string(d)
-	if err := os.MkdirAll(notes, 0o700); err != nil {
-		return nil, fmt.Errorf("%s: %w", notes, disk.Plain(err))
+	if err := disk.OwnDir(notes); err != nil {
+		return nil, err
 	}
 	name := make([]byte, 8)
 	if _, err := io.ReadFull(random, name); err != nil {
@@ -47,8 +46,8 @@ func (d Dir) Note(at disk.Disk, random io.Reader, dir string) (done func(), err 
 		}
 	}
 	return func() {
+		_ = at.Remove(note) // what stays is taken for left behind, and found harmless
 		release()
-		_ = os.Remove(note) // what stays is taken for left behind, and found harmless
 	}, nil
 }
 
@@ -63,8 +62,8 @@ func (d Dir) Tidy(at disk.Disk) (removed []string, err error) {
 		return nil, err
 	}
 	for _, n := range list {
-		if !strings.HasSuffix(n.Name(), ".txt") {
-			continue
+		if !strings.HasSuffix(n.Name(), ".txt") || strings.HasPrefix(n.Name(), ".") {
+			continue // no note, or a lock on one
 		}
 		gone, clearErr := cleared(at, filepath.Join(notes, n.Name()))
 		removed, err = append(removed, gone...), errors.Join(err, clearErr)

@@ -12,7 +12,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"slices"
 	"strings"
 
@@ -143,8 +142,8 @@ func begin(ctx context.Context, e *estate.Estate, lists [][]byte) (*accepting, [
 		}
 		return int(min(1, max(-1, x.item.Number-y.item.Number)))
 	})
-	if err := os.MkdirAll(listing.Folder(e), 0o700); err != nil {
-		return nil, nil, fmt.Errorf("%s: %w", listing.Folder(e), disk.Plain(err))
+	if err := disk.OwnDir(listing.Folder(e)); err != nil {
+		return nil, nil, err
 	}
 	return a, offers, nil
 }

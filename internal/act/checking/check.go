@@ -253,8 +253,8 @@ func checkKeyFiles(ctx context.Context, e *estate.Estate, out *Checked, files []
 		if err != nil {
 			continue // it was moved meanwhile
 		}
-		if info.Mode().Perm()&0o077 != 0 {
-			out.fault(about, fmt.Sprintf("others may read it (mode %04o)", info.Mode().Perm()), "chmod 600 "+f)
+		if why := disk.Exposed(f); why != "" {
+			out.fault(about, why, disk.Closing(f))
 		}
 		if known[strings.TrimSuffix(name, ".key")] || e.World.Now().Sub(info.ModTime()) < orphanAge {
 			continue
@@ -280,8 +280,8 @@ func orphan(ctx context.Context, e *estate.Estate, out *Checked, file string, mo
 		return nil
 	}
 	dir := filepath.Join(e.Dir, estate.AsideDir)
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return fmt.Errorf("%s: %w", dir, disk.Plain(err))
+	if err := disk.OwnDir(dir); err != nil {
+		return err
 	}
 	if _, err := e.Act(ctx, func(*records.Tx) ([]journal.Entry, error) {
 		return []journal.Entry{estate.Entry("move key aside", about)}, nil
@@ -317,18 +317,19 @@ func checkModes(e *estate.Estate, out *Checked) {
 	for _, name := range append(estate.DataDirs(), ".", estate.SettingsFile, "keys", e.Settings.Storage.Records) {
 		path := filepath.Join(e.Dir, name)
 		if why := disk.Untrusted(path); why != "" {
-			out.fault(name, why+": whoever can change it decides what is signed", "chmod go-w "+path)
+			out.fault(name, why+": whoever can change it decides what is signed", disk.Guarding(path))
 		}
 	}
-	if records := filepath.Join(e.Dir, e.Settings.Storage.Records); !disk.Private(records) {
-		out.fault(e.Settings.Storage.Records, "others may read it", "chmod 600 "+records)
+	records := filepath.Join(e.Dir, e.Settings.Storage.Records)
+	if why := disk.Exposed(records); why != "" {
+		out.fault(e.Settings.Storage.Records, why, disk.Closing(records))
 	}
 	for _, kind := range estate.DataKinds {
 		for _, name := range e.DataNames(kind) {
 			file := filepath.Join(e.Dir, kind+"s", name+".toml")
 			if why := disk.Untrusted(file); why != "" {
 				out.fault(kind+"s/"+name+".toml", why+": whoever can change it decides what is signed",
-					"chmod go-w "+file)
+					disk.Guarding(file))
 			}
 		}
 	}

@@ -216,7 +216,7 @@ func writeDrafts(ctx context.Context, w estate.World, e *estate.Estate, list []m
 		if m := &list[i]; m.fault != nil {
 			m.fault = fmt.Errorf("draft: %w", m.fault)
 		} else {
-			m.Loose = !disk.Private(m.KeyFile)
+			m.Loose = disk.Exposed(m.KeyFile) != ""
 		}
 	}
 }

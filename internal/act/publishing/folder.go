@@ -172,7 +172,7 @@ func release(ctx context.Context, e *estate.Estate, dir string) (Released, error
 	}
 	defer done()
 	err = disk.ReplaceFolder(dir, known, func(into string) error {
-		if err := os.Chmod(into, 0o755); err != nil {
+		if err := disk.SetMode(into, 0o755); err != nil {
 			return fmt.Errorf("%s: %w", into, disk.Plain(err))
 		}
 		for _, name := range slices.Sorted(maps.Keys(files)) {

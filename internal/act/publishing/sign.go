@@ -52,8 +52,8 @@ func Sign(ctx context.Context, e *estate.Estate, p Plan) (Done, error) {
 	if len(list) == 0 {
 		return Done{}, nil
 	}
-	if err := os.MkdirAll(listing.Folder(e), 0o700); err != nil {
-		return Done{}, fmt.Errorf("%s: %w", listing.Folder(e), disk.Plain(err))
+	if err := disk.OwnDir(listing.Folder(e)); err != nil {
+		return Done{}, err
 	}
 	over, err := e.UnderWay(listing.Folder(e))
 	if err != nil {

@@ -338,7 +338,7 @@ func release(e *estate.Estate, dir string, files []disk.File) error {
 	}
 	defer done()
 	return disk.ReplaceFolder(dir, slices.Compact(known), func(into string) error {
-		if err := os.Chmod(into, 0o755); err != nil {
+		if err := disk.SetMode(into, 0o755); err != nil {
 			return fmt.Errorf("%s: %w", into, disk.Plain(err))
 		}
 		named := make([]disk.File, len(files))

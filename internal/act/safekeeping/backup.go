@@ -247,7 +247,7 @@ func hashFile(file string) (int64, string, error) {
 }
 
 func (b Backup) write(ctx context.Context, file, snapshot string, content map[string][]byte, large held) (err error) {
-	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	f, err := disk.CreateNew(file, 0o600)
 	if err != nil {
 		return disk.Plain(err)
 	}

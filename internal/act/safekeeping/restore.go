@@ -51,7 +51,7 @@ func Restore(ctx context.Context, file, dir string, w estate.World) (Restored, e
 		return fail(inTheWay(ctx, dir, out.Backup, err))
 	}
 	err = disk.NewFolder(estate.Emptied(dir), func(into string) error {
-		if err := os.Chmod(into, 0o700); err != nil {
+		if err := disk.SetMode(into, 0o700); err != nil {
 			return err
 		}
 		if err := unpack(ctx, t, out.Backup, into); err != nil {
@@ -165,8 +165,8 @@ func (c *counted) Read(b []byte) (int, error) {
 // unpack writes every file of a backup.
 func unpack(ctx context.Context, t *tar.Reader, b Backup, into string) error {
 	for _, sub := range append(estate.DataDirs(), "keys") {
-		if err := os.Mkdir(filepath.Join(into, sub), 0o700); err != nil {
-			return disk.Plain(err)
+		if err := disk.OwnDir(filepath.Join(into, sub)); err != nil {
+			return err
 		}
 	}
 	return eachFile(ctx, t, b, func(want BackupFile, content io.Reader) error {
@@ -177,10 +177,10 @@ func unpack(ctx context.Context, t *tar.Reader, b Backup, into string) error {
 			mode = 0o644
 		}
 		target := filepath.Join(into, filepath.FromSlash(want.Name))
-		if err := os.MkdirAll(filepath.Dir(target), 0o700); err != nil {
-			return disk.Plain(err)
+		if err := disk.OwnDir(filepath.Dir(target)); err != nil {
+			return err
 		}
-		f, err := os.OpenFile(target, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
+		f, err := disk.CreateNew(target, mode)
 		if err != nil {
 			return disk.Plain(err)
 		}

@@ -193,7 +193,7 @@ func (ask PackAsk) write(ctx context.Context, e *estate.Estate, one Packed, file
 		if err := onRecord(); err != nil {
 			return err
 		}
-		return os.Chmod(into, 0o755) // roots are no secret, and others install them
+		return disk.SetMode(into, 0o755) // roots are no secret, and others install them
 	}
 	if ask.Replace {
 		return disk.ReplaceFolder(one.Path, one.Files, fill)

@@ -134,7 +134,7 @@ func accessTo(path string) access {
 // Create makes a database with empty tables. The file is made readable by its owner
 // only before anything is written to it.
 func Create(ctx context.Context, path string) (*DB, error) {
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	f, err := disk.CreateNew(path, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("records: %w", err)
 	}
