@@ -11,7 +11,6 @@ import (
 	"net"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"ironseal/pki/cert"
@@ -213,14 +212,19 @@ func (a Answer) Words() string {
 			Shaking:    "it does not go on with the handshake"}[a.Stage]
 	case a.Stage == Resolving:
 		return "its name does not resolve from here"
-	case strings.Contains(a.Err.Error(), "refused"):
+	case isAny(a.Err, refused):
 		return "nothing listens on this port"
-	case errors.Is(a.Err, io.EOF), errors.Is(a.Err, syscall.ECONNRESET), errors.Is(a.Err, syscall.EPIPE):
+	case errors.Is(a.Err, io.EOF), isAny(a.Err, cutOff):
 		return "it ends the connection " + map[Stage]string{Connecting: "as soon as it is made",
 			Upgrading: "in the middle of the words before TLS", Shaking: "in the middle of the handshake",
 			Shaken: "right after the handshake"}[a.Stage]
 	}
 	return strings.TrimPrefix(strings.TrimPrefix(a.Err.Error(), "remote error: "), "tls: ")
+}
+
+// isAny reports whether an error is one of several.
+func isAny(err error, list []error) bool {
+	return slices.ContainsFunc(list, func(x error) bool { return errors.Is(err, x) })
 }
 
 // likely says what speaks so.

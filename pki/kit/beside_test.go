@@ -49,6 +49,7 @@ func scripted() (out []string) {
 
 // Another certificate under the name of a kit's file is not installed, and nothing is reported of it.
 func TestAnotherRootUnderTheNameOfOurs(t *testing.T) {
+	shells(t)
 	for _, name := range append(scripted(), "macos") {
 		t.Run(name, func(t *testing.T) {
 			shared := t.TempDir()
@@ -83,6 +84,7 @@ const kitScriptName = "trust.sh"
 // A strict umask does not make what is installed unreadable to others; what is unreadable is reported,
 // and mended by installing again.
 func TestAStrictUmask(t *testing.T) {
+	shells(t)
 	for _, name := range scripted() {
 		t.Run(name, func(t *testing.T) {
 			shared := t.TempDir()
@@ -129,6 +131,7 @@ func TestAStrictUmask(t *testing.T) {
 
 // The kits of two sets are beside each other on one machine, whichever comes and goes first.
 func TestTwoSetsStandBesideEachOther(t *testing.T) {
+	shells(t)
 	first := hostile(t)
 	second := hostile(t)
 	second.Set.Name = "far-partners"
