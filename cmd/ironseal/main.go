@@ -23,8 +23,8 @@ func main() {
 	giveUpLater := context.AfterFunc(ctx, func() { time.AfterFunc(patience, giveUp) })
 	code := cli.Run(ctx, session.App{
 		Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Console: term.Device{}, Now: time.Now,
-		Random: rand.Reader,
-		Actor:  actor(), Env: os.Getenv, Version: version(),
+		Random: rand.Reader, Shell: term.ParentShell(),
+		Actor: actor(), Env: os.Getenv, Version: version(),
 	}, os.Args[1:])
 	giveUpLater() // it ended on its own
 	stop()

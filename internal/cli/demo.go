@@ -114,12 +114,12 @@ func play(ctx context.Context, s *session.Session, dir string, full bool, story 
 	s.Out.Say("The estate stays in %s. Go on with it:", term.Safe(here))
 	if story == "renewal" {
 		s.Out.Say("  %s", s.Out.Paint(term.Accent,
-			"cd "+term.Safe(here)+" && ironseal forecast --horizon 30y --as-of 2040-01-01"))
+			s.Shell.Then(s.Shell.Go(here), "ironseal forecast --horizon 30y --as-of 2040-01-01")))
 		return nil
 	}
 	s.Out.Say("  %s", s.Out.Paint(term.Accent,
-		"cd "+term.Safe(here)+" && export IRONSEAL_PASSPHRASE_FILE="+filepath.Join(filepath.Dir(here),
-			"passphrase.txt")))
+		s.Shell.Then(s.Shell.Go(here), s.Shell.Set("IRONSEAL_PASSPHRASE_FILE", filepath.Join(filepath.Dir(here),
+			"passphrase.txt")))))
 	if story == "founding" {
 		s.Out.Say("  %s", s.Out.Paint(term.Accent, "ironseal sign R5 --template web-server"))
 	}

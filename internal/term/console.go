@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"runtime"
 	"strings"
 	"time"
 
@@ -30,15 +29,7 @@ var ErrNoTerminal = errors.New("there is no terminal to ask on")
 type Device struct{}
 
 func openDevice() (in, out *os.File, err error) {
-	if runtime.GOOS == "windows" {
-		in, err = os.OpenFile("CONIN$", os.O_RDWR, 0)
-		if err == nil {
-			out, err = os.OpenFile("CONOUT$", os.O_RDWR, 0)
-		}
-	} else {
-		in, err = os.OpenFile("/dev/tty", os.O_RDWR, 0)
-		out = in
-	}
+	in, out, err = openConsole()
 	if err != nil || !xterm.IsTerminal(int(in.Fd())) {
 		return nil, nil, ErrNoTerminal
 	}
@@ -94,7 +85,15 @@ func aside(ctx context.Context, read func() ([]byte, error)) ([]byte, error) {
 	case <-ctx.Done():
 		return nil, context.Cause(ctx)
 	case r := <-done:
-		return r.b, r.err
+		if r.err == nil {
+			return r.b, nil
+		}
+		select { // Ctrl-C ends the reading on some systems before it is heard of
+		case <-ctx.Done():
+			return nil, context.Cause(ctx)
+		case <-time.After(100 * time.Millisecond):
+			return r.b, r.err
+		}
 	}
 }
 

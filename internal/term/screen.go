@@ -12,6 +12,7 @@ import (
 	"io"
 	"os"
 	"regexp"
+	"runtime"
 	"strconv"
 	"strings"
 	"sync"
@@ -60,8 +61,9 @@ const (
 // that whatever reads the lines finds every name whole.
 func NewScreen(w io.Writer, colour When, noColour string) *Screen {
 	s := &Screen{out: w, width: usualWidth, text: unwrapped}
+	draws := false
 	if f, ok := w.(*os.File); ok && xterm.IsTerminal(int(f.Fd())) {
-		s.Terminal = true
+		s.Terminal, draws = true, drawsColours(f)
 		s.text = usualWidth
 		if cols, _, err := xterm.GetSize(int(f.Fd())); err == nil && cols > 0 {
 			s.width, s.text = within(cols), within(cols)
@@ -71,9 +73,10 @@ func NewScreen(w io.Writer, colour When, noColour string) *Screen {
 		s.width, s.text = within(cols), within(cols)
 	}
 	profile := termenv.Ascii
-	if colour == Always || colour == Auto && s.Terminal && noColour == "" && os.Getenv("TERM") != "dumb" {
+	if colour == Always || colour == Auto && s.Terminal && noColour == "" && os.Getenv("TERM") != "dumb" && draws {
 		profile = termenv.ANSI
-		if strings.Contains(os.Getenv("TERM"), "256") || os.Getenv("COLORTERM") != "" {
+		if strings.Contains(os.Getenv("TERM"), "256") || os.Getenv("COLORTERM") != "" ||
+			runtime.GOOS == "windows" { // whose consoles say nothing, and have 256
 			profile = termenv.ANSI256
 		}
 	}

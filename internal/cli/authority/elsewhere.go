@@ -144,7 +144,7 @@ func applied(s *session.Session, e *estate.Estate, a elsewhere.Applied, out, hea
 	s.Out.Say("  check code  %s", strings.TrimSpace(s.Out.Paint(term.Accent, label.CheckCode(a.Request.Raw))+"   "+
 		head))
 	s.Next(overview.Advice{Why: "there, sign it by a template for authorities",
-		Command: "ironseal sign " + session.ShellWord(out) + " --template intermediate-authority"},
+		Command: "ironseal sign " + s.Shell.Word(out) + " --template intermediate-authority"},
 		overview.Advice{Why: "or carry it with a courier's folder",
 			Command: "ironseal courier pack FOLDER --authority " + handle},
 		overview.Advice{Why: "take the answer in", Command: "ironseal authority take-in " + handle + " FILE"})

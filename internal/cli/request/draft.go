@@ -72,7 +72,7 @@ func draftManifest(s *session.Session, cmd *cobra.Command, base intake.DraftAsk,
 		s.Out.Say("%s %d drafted and received, %d not   %s", s.Out.Paint(term.Strong, "Result:"), len(list),
 			len(failed), s.Out.Paint(term.Quiet, "journal "+head.String()))
 		s.Next(overview.Advice{Why: "sign them",
-			Command: "ironseal sign --manifest " + session.ShellWord(file) + " --template NAME"})
+			Command: "ironseal sign --manifest " + s.Shell.Word(file) + " --template NAME"})
 	}
 	if len(failed) > 0 {
 		return fmt.Errorf("%d of %d rows were not drafted", len(failed), len(rows))

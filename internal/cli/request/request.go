@@ -183,7 +183,7 @@ func draft(s *session.Session, cmd *cobra.Command, ask intake.DraftAsk) error {
 			"owner can read it. --seal encrypts it.")
 	}
 	s.Next(overview.Advice{Why: "receive it where it is signed",
-		Command: "ironseal request receive " + session.ShellWord(d.RequestFile)})
+		Command: "ironseal request receive " + s.Shell.Word(d.RequestFile)})
 	return nil
 }
 

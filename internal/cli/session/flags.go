@@ -41,17 +41,6 @@ func OneOf(flag, typed string, words ...string) error {
 	return Misused("--%s %q: use one of %s", flag, typed, strings.Join(words, ", "))
 }
 
-// ShellWord writes a path so that a shell takes it for one word.
-func ShellWord(path string) string {
-	if path != "" && strings.IndexFunc(path, func(r rune) bool {
-		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' ||
-			strings.ContainsRune("/._-+,:@%=", r))
-	}) < 0 {
-		return path
-	}
-	return "'" + strings.ReplaceAll(path, "'", `'\''`) + "'"
-}
-
 // KindAsked reads a key kind as typed; none when nothing was.
 func KindAsked(typed string) (key.Kind, error) {
 	if typed == "" {

@@ -42,6 +42,7 @@ type App struct {
 	Stdout  io.Writer
 	Stderr  io.Writer
 	Console term.Console
+	Shell   term.Shell // for which command lines are printed
 	Now     func() time.Time
 	Random  io.Reader
 	Disk    disk.Disk

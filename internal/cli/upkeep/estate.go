@@ -59,7 +59,7 @@ With --single-root the root signs servers and clients directly, without an inter
 					"publication.address in "+estate.SettingsFile+" before you sign, or use --publish-at.")
 			}
 			s.Next(overview.Advice{Why: "make the root",
-				Command: "cd " + session.ShellWord(dir) + " && ironseal authority create root"})
+				Command: s.Shell.Then(s.Shell.Go(dir), "ironseal authority create root")})
 			return nil
 		},
 	}
@@ -98,7 +98,7 @@ With --blank it begins empty, on the day of --as-of.`,
 			s.Out.Say("%s a rehearsal in %s; no key there needs a passphrase", s.Out.Paint(term.Good, "✓ made"),
 				term.Safe(dir))
 			s.Next(overview.Advice{Why: "move its clock",
-				Command: "ironseal forecast --estate " + session.ShellWord(dir) + " --as-of 2036-01-31"})
+				Command: "ironseal forecast --estate " + s.Shell.Word(dir) + " --as-of 2036-01-31"})
 			return nil
 		},
 	})
@@ -250,7 +250,7 @@ printed apart from the file: with it you can prove the copy later.`,
 				}
 			}
 			s.Next(overview.Advice{Why: "where it is needed",
-				Command: "ironseal estate restore " + session.ShellWord(s.Path(args[0])) + " DIR"})
+				Command: "ironseal estate restore " + s.Shell.Word(s.Path(args[0])) + " DIR"})
 			return nil
 		},
 	}
@@ -283,14 +283,14 @@ open them again.`,
 				r.Backup.Made.Format("2006-01-02 15:04 UTC"), r.Backup.Head)
 			s.Out.Say("  request numbers go on at R%d", r.NextRequest)
 			s.Next(overview.Advice{Why: "check it",
-				Command: "ironseal estate check --estate " + session.ShellWord(s.Path(args[1]))},
+				Command: "ironseal estate check --estate " + s.Shell.Word(s.Path(args[1]))},
 				overview.Advice{Why: "learn what was revoked since, from the folder that is served",
-					Command: "ironseal revocations take-in DIR --estate " + session.ShellWord(s.Path(args[1]))},
+					Command: "ironseal revocations take-in DIR --estate " + s.Shell.Word(s.Path(args[1]))},
 				overview.Advice{Why: "open again what was suspected since",
 					Command: "ironseal incident open CERTIFICATE --because TEXT --estate " +
-						session.ShellWord(s.Path(args[1]))},
+						s.Shell.Word(s.Path(args[1]))},
 				overview.Advice{Why: "import what was issued since",
-					Command: "ironseal certificate take-in FILE... --estate " + session.ShellWord(s.Path(args[1]))})
+					Command: "ironseal certificate take-in FILE... --estate " + s.Shell.Word(s.Path(args[1]))})
 			return nil
 		},
 	}

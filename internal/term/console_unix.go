@@ -1,0 +1,14 @@
+//go:build unix
+
+package term
+
+import "os"
+
+// openConsole opens the terminal, to read from and to write to.
+func openConsole() (in, out *os.File, err error) {
+	in, err = os.OpenFile("/dev/tty", os.O_RDWR, 0)
+	return in, in, err
+}
+
+// drawsColours reports whether a terminal understands control sequences.
+func drawsColours(*os.File) bool { return true }

@@ -1,0 +1,48 @@
+package term
+
+import (
+	"bytes"
+	"os"
+
+	"golang.org/x/sys/windows"
+)
+
+// openConsole opens the console, to read from and to write to.
+func openConsole() (in, out *os.File, err error) {
+	if in, err = os.OpenFile("CONIN$", os.O_RDWR, 0); err != nil {
+		return nil, nil, err
+	}
+	if out, err = os.OpenFile("CONOUT$", os.O_RDWR, 0); err != nil {
+		in.Close()
+		return nil, nil, err
+	}
+	return in, out, nil
+}
+
+// drawsColours lets a console understand control sequences; false where it cannot.
+func drawsColours(f *os.File) bool {
+	h := windows.Handle(f.Fd())
+	var mode uint32
+	if windows.GetConsoleMode(h, &mode) != nil {
+		return false
+	}
+	const wanted = windows.ENABLE_PROCESSED_OUTPUT | windows.ENABLE_VIRTUAL_TERMINAL_PROCESSING
+	return mode&wanted == wanted || windows.SetConsoleMode(h, mode|wanted) == nil
+}
+
+// quieten lets a console show no longer what is typed; Ctrl-C still counts, and a line is a line.
+func quieten(fd int) error {
+	h := windows.Handle(fd)
+	var mode uint32
+	if err := windows.GetConsoleMode(h, &mode); err != nil {
+		return err
+	}
+	mode &^= windows.ENABLE_ECHO_INPUT
+	return windows.SetConsoleMode(h, mode|windows.ENABLE_LINE_INPUT|windows.ENABLE_PROCESSED_INPUT)
+}
+
+// readHidden reads a line from a console that was quietened.
+func readHidden(f *os.File) ([]byte, error) {
+	line, err := readLine(f)
+	return bytes.TrimSuffix(line, []byte("\r")), err
+}
