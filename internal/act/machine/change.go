@@ -23,7 +23,8 @@ import (
 )
 
 // What is done on this very machine is what the kit's script does: it is packed aside, asked
-// what it would change, and run when a person has agreed.
+// what it would change, and run when a person has agreed. The stores of Windows are changed by the system's
+// own calls instead, by the same rules.
 
 const kitScript = "trust.sh"
 
@@ -36,8 +37,10 @@ type Change struct {
 	Set       trust.Set
 	Platforms []PlatformChange
 
-	dir string // the kits, aside
-	e   *estate.Estate
+	native string // the store that the platform windows means here
+	dir    string // the kits, aside
+	packs  map[string][]kit.File
+	e      *estate.Estate
 }
 
 // PlatformChange is what would be done to one store.
@@ -48,8 +51,11 @@ type PlatformChange struct {
 
 // Systems are the platforms of the system stores that this machine has.
 func (m Machine) Systems() (out []string) {
-	for _, s := range systems {
-		if there(m.at(s.dir)) && there(m.at(s.bundle)) {
+	if isNative(nativePlatform) {
+		return []string{nativePlatform}
+	}
+	for _, s := range m.known().systems {
+		if there(s.dir) && there(s.bundle) {
 			out = append(out, s.kit)
 		}
 	}
@@ -57,9 +63,14 @@ func (m Machine) Systems() (out []string) {
 }
 
 // PlanChange packs the kits aside, and asks their scripts what they would do. The caller
-// closes the change, which takes the kits away.
-func PlanChange(ctx context.Context, e *estate.Estate, act string, set trust.Set, platforms []string) (
+// closes the change, which takes the kits away. Where the system keeps a store for each user, mine means
+// that of the user who runs the program.
+func PlanChange(ctx context.Context, e *estate.Estate, act string, set trust.Set, platforms []string, mine bool) (
 	planned *Change, err error) {
+	if mine && !isNative(nativePlatform) {
+		return nil, failure.Of(failure.ErrNotFound, "this system has one store for the machine, and none for a user: "+
+			"leave out --mine")
+	}
 	if len(platforms) == 0 {
 		return nil, failure.Of(failure.ErrNotFound, "no system store is here that a kit of ours knows: "+
 			"name a platform with --for PLATFORM, or pack a kit with: ironseal trust kit --for PLATFORM --out DIR")
@@ -71,21 +82,24 @@ func PlanChange(ctx context.Context, e *estate.Estate, act string, set trust.Set
 	if act == "install" {
 		set, _ = set.Sound()
 	}
-	c := &Change{Act: act, Set: set, dir: dir, e: e}
+	c := &Change{Act: act, Set: set, native: MachineRoots, dir: dir, e: e}
+	if mine {
+		c.native = UserRoots
+	}
 	defer func() {
 		if planned == nil {
 			c.Close()
 		}
 	}()
-	packs, _, err := trusting.PackAsk{Set: set, Platforms: platforms, Leaving: act == "remove"}.InMemory(e)
+	c.packs, _, err = trusting.PackAsk{Set: set, Platforms: platforms, Leaving: act == "remove"}.InMemory(e)
 	if err != nil {
 		return nil, err
 	}
 	for _, name := range platforms {
-		if err := c.unpack(name, packs[name]); err != nil {
+		if err := c.unpack(name); err != nil {
 			return nil, err
 		}
-		steps, err := c.run(ctx, name, "--dry-run")
+		steps, err := c.run(ctx, name, true)
 		if err != nil {
 			return nil, err
 		}
@@ -98,12 +112,15 @@ func PlanChange(ctx context.Context, e *estate.Estate, act string, set trust.Set
 }
 
 // unpack puts the kit of a platform into the folder aside.
-func (c *Change) unpack(name string, files []kit.File) error {
+func (c *Change) unpack(name string) error {
+	if isNative(name) {
+		return nil
+	}
 	hasScript := false
 	if err := os.Mkdir(filepath.Join(c.dir, name), 0o700); err != nil {
 		return fmt.Errorf("%s: %w", c.Act, err)
 	}
-	for _, f := range files {
+	for _, f := range c.packs[name] {
 		hasScript = hasScript || f.Name == kitScript
 		if err := c.e.World.Disk.New(filepath.Join(c.dir, name, f.Name), f.Data, f.Mode()); err != nil {
 			return fmt.Errorf("%s: %w", c.Act, err)
@@ -129,11 +146,18 @@ func (c *Change) Empty() bool {
 	return true
 }
 
-// run runs the script of one kit.
-func (c *Change) run(ctx context.Context, platform string, more ...string) ([]string, error) {
+// run runs the script of one kit, or with dry lets it say what it would do.
+func (c *Change) run(ctx context.Context, platform string, dry bool) ([]string, error) {
 	ctx, cancel := context.WithTimeout(ctx, mostTime)
 	defer cancel()
-	args := append([]string{filepath.Join(c.dir, platform, kitScript), c.Act}, more...)
+	if isNative(platform) {
+		name := fmt.Sprintf("roots of %s, set %s", kit.MarkOf(c.e.Settings.Organisation.Name), c.Set.Name)
+		return nativeAct(ctx, c.native, c.Act, name, c.packs[platform], dry)
+	}
+	args := []string{filepath.Join(c.dir, platform, kitScript), c.Act}
+	if dry {
+		args = append(args, "--dry-run")
+	}
 	cmd := exec.CommandContext(ctx, "sh", args...)
 	var out, errs bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errs
@@ -158,7 +182,7 @@ func (c *Change) Do(ctx context.Context, e *estate.Estate) (head journal.Head, e
 			continue
 		}
 		before := p.before()
-		if _, err := c.run(ctx, p.Platform); err != nil {
+		if _, err := c.run(ctx, p.Platform, false); err != nil {
 			return head, errors.Join(err, c.back(ctx, done))
 		}
 		touched, done = append(touched, p.Platform), append(done, before)
@@ -243,15 +267,16 @@ func (c *Change) undo(ctx context.Context, d done) error {
 	if err != nil {
 		return fmt.Errorf("undo: %w", err)
 	}
-	undo := &Change{Act: map[string]string{"install": "remove", "remove": "install"}[c.Act], dir: dir, e: c.e}
+	undo := &Change{Act: map[string]string{"install": "remove", "remove": "install"}[c.Act], Set: set,
+		native: c.native, dir: dir, e: c.e}
 	defer undo.Close()
-	packs, _, err := trusting.PackAsk{Set: set, Platforms: []string{d.platform}, Leaving: true}.InMemory(c.e)
+	undo.packs, _, err = trusting.PackAsk{Set: set, Platforms: []string{d.platform}, Leaving: true}.InMemory(c.e)
 	if err != nil {
 		return err
 	}
-	if err := undo.unpack(d.platform, packs[d.platform]); err != nil {
+	if err := undo.unpack(d.platform); err != nil {
 		return err
 	}
-	_, err = undo.run(ctx, d.platform)
+	_, err = undo.run(ctx, d.platform, false)
 	return err
 }

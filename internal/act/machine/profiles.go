@@ -31,23 +31,10 @@ const (
 	anchor, ownAnchor             = 0x02, 0xce534352
 )
 
-// places of databases below a person's home.
-var profilePlaces = []struct{ pattern, name, kit string }{
-	{".mozilla/firefox/*/cert9.db", "Firefox profile", "firefox"},
-	{".config/mozilla/firefox/*/cert9.db", "Firefox profile", "firefox"},
-	{"snap/firefox/common/.mozilla/firefox/*/cert9.db", "Firefox profile", "firefox"},
-	{".pki/nssdb/cert9.db", "Chromium profile", "chromium"},
-	{".local/share/pki/nssdb/cert9.db", "Chromium profile", "chromium"},
-}
-
 // profiles finds the databases of the browsers of whoever runs this.
 func (m Machine) profiles() (out []Store) {
-	home := m.Env("HOME")
-	if home == "" {
-		return nil
-	}
-	for _, p := range profilePlaces {
-		found, _ := filepath.Glob(filepath.Join(home, p.pattern)) // a home with * in its name finds nothing
+	for _, p := range m.known().profiles {
+		found, _ := filepath.Glob(p.pattern) // a home with * in its name finds nothing
 		for _, path := range found {
 			out = append(out, m.file(p.name, path, p.kit, ""))
 		}

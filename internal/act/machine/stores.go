@@ -36,17 +36,8 @@ type Store struct {
 
 // Machine is where stores are looked for.
 type Machine struct {
-	Root string // "/" on this machine; another for one that is mounted
+	Root string // "/" on this machine; another for one that is mounted, which has no stores of the system's own
 	Env  func(string) string
-}
-
-// systems are the places of the systems' own stores: the bundle that programs read, and the
-// directory that roots are put into.
-var systems = []struct{ bundle, dir, kit string }{
-	{"/etc/ssl/certs/ca-certificates.crt", "/usr/local/share/ca-certificates", "debian"},
-	{"/etc/pki/ca-trust/extracted/pem/tls-ca-bundle.pem", "/etc/pki/ca-trust/source/anchors", "redhat"},
-	{"/var/lib/ca-certificates/ca-bundle.pem", "/etc/pki/trust/anchors", "suse"},
-	{"/etc/ca-certificates/extracted/tls-ca-bundle.pem", "/etc/ca-certificates/trust-source/anchors", "arch"},
 }
 
 // mostStore bounds what is read of one store, in bytes.
@@ -54,10 +45,10 @@ const mostStore = 16 << 20
 
 // Stores finds the stores of a machine, and reads them.
 func (m Machine) Stores() []Store {
-	var out []Store
-	for _, s := range systems {
-		if path := m.at(s.bundle); there(path) {
-			out = append(out, m.file("system", path, s.kit, m.at(s.dir)))
+	out := m.windows()
+	for _, s := range m.known().systems {
+		if there(s.bundle) {
+			out = append(out, m.file("system", s.bundle, s.kit, s.dir))
 		}
 	}
 	out = append(out, m.bundles()...)
@@ -159,7 +150,7 @@ func certificatesOf(data []byte) (out [][]byte, err error) {
 
 // bundles finds the bundle files that kits wrote for programs that read one.
 func (m Machine) bundles() (out []Store) {
-	files, _ := filepath.Glob(m.at("/etc/ssl/private-roots") + "/*_all.*.pem") // a root with * in it finds nothing
+	files, _ := filepath.Glob(m.known().bundles + "/*_all.*.pem") // a root with * in it finds nothing
 	for _, f := range files {
 		_, name, _ := strings.Cut(filepath.Base(f), "_all.")
 		name = strings.TrimSuffix(name, ".pem")
@@ -170,9 +161,11 @@ func (m Machine) bundles() (out []Store) {
 
 // java finds the stores of the Java runtimes, each once.
 func (m Machine) java() (out []Store) {
-	places := []string{m.at("/etc/ssl/certs/java/cacerts"), m.at("/etc/pki/java/cacerts")}
-	found, _ := filepath.Glob(m.at("/usr/lib/jvm/*/lib/security/cacerts")) // the pattern is ours
-	places = append(places, found...)
+	var places []string
+	for _, pattern := range m.known().java { // a root with * in it finds nothing
+		found, _ := filepath.Glob(pattern)
+		places = append(places, found...)
+	}
 	if home := m.Env("JAVA_HOME"); home != "" {
 		places = append(places, filepath.Join(home, "lib/security/cacerts"))
 	}
@@ -188,7 +181,7 @@ func (m Machine) java() (out []Store) {
 
 // firefox reads the certificates that Firefox's policy installs.
 func (m Machine) firefox() (out []Store) {
-	path := m.at("/etc/firefox/policies/policies.json")
+	path := m.known().firefox
 	if !there(path) {
 		return nil
 	}
@@ -216,12 +209,12 @@ func (m Machine) firefox() (out []Store) {
 
 // chromium reads the certificates of managed policies.
 func (m Machine) chromium() (out []Store) {
-	for _, dir := range []string{"/etc/chromium/policies/managed", "/etc/opt/chrome/policies/managed"} {
-		files, _ := filepath.Glob(m.at(dir) + "/*.json") // a root with * in its name finds nothing
+	for _, dir := range m.known().chromium {
+		files, _ := filepath.Glob(dir + "/*.json") // a root with * in its name finds nothing
 		if len(files) == 0 {
 			continue
 		}
-		s := Store{Name: "Chromium policy", Path: m.at(dir), Held: map[string]bool{}, Kit: "chromium"}
+		s := Store{Name: "Chromium policy", Path: dir, Held: map[string]bool{}, Kit: "chromium"}
 		for _, f := range files {
 			var policy struct {
 				CACertificates                []string
@@ -365,13 +358,25 @@ func (s Store) stale(mark string, wanted map[string]bool) (out []string) {
 	return out
 }
 
+// InstallHere takes the platforms out of a list whose stores this machine's own commands change, and reports
+// whether there were any.
+func InstallHere(platforms []string) (others []string, any bool) {
+	others = slices.DeleteFunc(slices.Clone(platforms), isNative)
+	return others, len(others) < len(platforms)
+}
+
 // KitCommand is the command that packs a set for the platforms named.
 func KitCommand(set string, platforms []string) string {
 	slices.Sort(platforms)
-	if set != trust.Own {
-		set = " " + set
-	} else {
-		set = ""
+	return "ironseal trust kit" + named(set) + " --for " + strings.Join(slices.Compact(platforms), ",") + " --out DIR"
+}
+
+// InstallCommand is the command that installs a set on this machine.
+func InstallCommand(set string) string { return "ironseal trust install" + named(set) }
+
+func named(set string) string {
+	if set == trust.Own {
+		return ""
 	}
-	return "ironseal trust kit" + set + " --for " + strings.Join(slices.Compact(platforms), ",") + " --out DIR"
+	return " " + set
 }

@@ -134,6 +134,10 @@ func printChecked(s *session.Session, set string, checked []machine.Checked) err
 			kits = append(kits, c.Kit)
 		}
 	}
+	kits, here := machine.InstallHere(kits)
+	if here {
+		s.Next(overview.Advice{Why: "install it on this machine", Command: machine.InstallCommand(set)})
+	}
 	if len(kits) > 0 {
 		s.Next(overview.Advice{Why: "pack what is missing", Command: machine.KitCommand(set, kits)})
 	}

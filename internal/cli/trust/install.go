@@ -13,7 +13,10 @@ import (
 
 const aboutHere = `It shows what will change and asks first. Without --for it is the system's store; with it any
 platform whose kit has a script, such as node, python, curl, git or go. If a step fails, this
-run is undone. It touches only its own files, and needs administrator rights.`
+run is undone. It touches only its own files, and needs administrator rights.
+
+On Windows the system's own calls change the store. Windows may ask once more before it changes
+your own store (--mine).`
 
 func install(s *session.Session) *cobra.Command {
 	return here(s, "install", "Install a trust set on this machine",
@@ -28,6 +31,7 @@ func remove(s *session.Session) *cobra.Command {
 // here is an act on this machine.
 func here(s *session.Session, act, short, long string) *cobra.Command {
 	var platforms []string
+	var mine bool
 	c := &cobra.Command{
 		Use:     act + " [SET]",
 		Short:   short,
@@ -43,7 +47,7 @@ func here(s *session.Session, act, short, long string) *cobra.Command {
 			if len(platforms) == 0 {
 				platforms = machine.Machine{Root: "/", Env: s.Env}.Systems()
 			}
-			change, err := machine.PlanChange(ctx, e, act, set, platforms)
+			change, err := machine.PlanChange(ctx, e, act, set, platforms, mine)
 			if err != nil {
 				return err
 			}
@@ -74,6 +78,8 @@ func here(s *session.Session, act, short, long string) *cobra.Command {
 		},
 		ValidArgsFunction: s.TrustSets,
 	}
+	c.Flags().BoolVar(&mine, "mine", false, "your own store instead of the machine's, on Windows; needs no "+
+		"administrator rights")
 	c.Flags().StringSliceVar(&platforms, "for", nil, "for this `PLATFORM` instead of the system's store; may be "+
 		"repeated")
 	return c
