@@ -146,11 +146,7 @@ func TestWhatIsNoPlainFileIsNotCarried(t *testing.T) {
 		}
 		return to
 	}
-	for what, swap := range map[string]func(file string) error{
-		"a link":                 func(f string) error { return os.Symlink("/dev/zero", f) },
-		"a link to another file": func(f string) error { return os.Symlink("/etc/hostname", f) },
-		"a pipe":                 pipe,
-	} {
+	for what, swap := range strange() {
 		to := pack()
 		for _, name := range []string{carrying.CourierManifest, carrying.CourierCode, carrying.CourierPage} {
 			dir := copied(t, to)

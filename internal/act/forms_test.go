@@ -14,6 +14,7 @@ import (
 	"testing"
 
 	"ironseal/internal/act/signing"
+	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/records"
 )
@@ -51,7 +52,7 @@ func earlier(t *testing.T, file string) (string, fixed) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := os.WriteFile(to, data, 0o600); err != nil {
+		if err := errors.Join(os.WriteFile(to, data, 0o600), disk.SetMode(to, 0o600)); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -2,6 +2,7 @@
 
 package act_test
 
-import "os"
-
-func pipe(file string) error { return os.Mkdir(file, 0o700) }
+// There are no pipes in folders here, and links need rights that few have.
+func strange() map[string]func(file string) error {
+	return map[string]func(string) error{}
+}

@@ -18,6 +18,7 @@ import (
 	"ironseal/internal/act/renewing"
 	"ironseal/internal/act/safekeeping"
 	"ironseal/internal/custody"
+	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/failure"
 	"ironseal/internal/records"
@@ -265,9 +266,8 @@ func TestRestoredNumbersGoOn(t *testing.T) {
 	}
 	intact(t, to, "restored")
 	for _, sub := range []string{"keys", "records.db"} {
-		info, err := os.Stat(filepath.Join(to, sub))
-		if err != nil || info.Mode().Perm()&0o077 != 0 {
-			t.Errorf("%s: others may read it: %v %v", sub, info.Mode(), err)
+		if why := disk.Exposed(filepath.Join(to, sub)); why != "" {
+			t.Errorf("%s: %s", sub, why)
 		}
 	}
 	_ = dir

@@ -90,31 +90,43 @@ func makeFolder(path string) error {
 // setMode does nothing to a file that was just made: it was made with it.
 func setMode(*os.File, fs.FileMode) error { return nil }
 
-// SetMode closes a file or folder to others where the mode gives them nothing. Else it gives it the rights of
-// the folder that it is in.
+// setFileSecurity gives a file or folder an access list, and nothing to what is in it.
+var setFileSecurity = windows.NewLazySystemDLL("advapi32.dll").NewProc("SetFileSecurityW")
+
+// SetMode closes a file or folder to others where the mode gives them nothing. Else it gives it, and what is in
+// it, the rights of the folder that it is in.
 func SetMode(path string, mode fs.FileMode) error {
-	sd, how := closed(), windows.SECURITY_INFORMATION(windows.PROTECTED_DACL_SECURITY_INFORMATION)
+	name, err := long(path)
+	if err != nil {
+		return err
+	}
 	if mode.Perm()&0o077 != 0 {
-		var err error
-		if sd, err = windows.SecurityDescriptorFromString("D:"); err != nil {
-			return err
+		if err = inherit(windows.UTF16PtrToString(name)); err != nil {
+			return &fs.PathError{Op: "protect", Path: path, Err: err}
 		}
-		how = windows.UNPROTECTED_DACL_SECURITY_INFORMATION
+		return nil
+	}
+	ok, _, err := setFileSecurity.Call(uintptr(unsafe.Pointer(name)),
+		windows.DACL_SECURITY_INFORMATION|windows.PROTECTED_DACL_SECURITY_INFORMATION,
+		uintptr(unsafe.Pointer(closed())))
+	if ok == 0 {
+		return &fs.PathError{Op: "protect", Path: path, Err: err}
+	}
+	return nil
+}
+
+// inherit leaves a file or folder the rights that the folder above gives.
+func inherit(path string) error {
+	sd, err := windows.SecurityDescriptorFromString("D:")
+	if err != nil {
+		return err
 	}
 	dacl, _, err := sd.DACL()
 	if err != nil {
 		return err
 	}
-	name, err := long(path)
-	if err != nil {
-		return err
-	}
-	err = windows.SetNamedSecurityInfo(windows.UTF16PtrToString(name), windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION|how, nil, nil,
-		dacl, nil)
-	if err != nil {
-		return &fs.PathError{Op: "protect", Path: path, Err: err}
-	}
-	return nil
+	return windows.SetNamedSecurityInfo(path, windows.SE_FILE_OBJECT,
+		windows.DACL_SECURITY_INFORMATION|windows.UNPROTECTED_DACL_SECURITY_INFORMATION, nil, nil, dacl, nil)
 }
 
 // owner is whom a file belongs to.
