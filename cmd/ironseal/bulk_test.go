@@ -12,7 +12,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"syscall"
 	"testing"
 	"time"
 
@@ -251,9 +250,7 @@ func BenchmarkBulk(b *testing.B) {
 		rawTook := time.Duration(ns) + unlock
 		b.ReportMetric(rawTook.Seconds()/took.Seconds(), "of-raw")
 		b.ReportMetric(float64(count)/took.Seconds(), "certificates/s")
-		if u, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage); ok {
-			b.ReportMetric(float64(u.Maxrss)/1024, "MB")
-		}
+		b.ReportMetric(memoryOf(cmd.ProcessState), "MB")
 		if n := strings.Count(p.must("certificate", "list", "--quiet"), "\n"); n != count+3 {
 			b.Fatalf("%d certificates on record", n)
 		}

@@ -57,7 +57,8 @@ func TestAChangeOfRootsOverParties(t *testing.T) {
 		t.Error(kits, err)
 	}
 	p.refused(3, "party-not-ready", "changeover", "switch", "services", "--early", "--yes")
-	if r := p.run("", "changeover", "switch", "services", "--early", "--yes"); strings.Count(r.errors, "--waive party-not-ready") != 1 {
+	r := p.run("", "changeover", "switch", "services", "--early", "--yes")
+	if strings.Count(r.errors, "--waive party-not-ready") != 1 {
 		t.Errorf("one waiver is enough for a code:\n%s", r.errors)
 	}
 	var roots struct {

@@ -7,7 +7,6 @@ import (
 	"os/exec"
 	"strconv"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 )
@@ -67,8 +66,5 @@ func (p place) measured(b *testing.B, args ...string) (seconds, megabytes float6
 		b.Fatalf("%v: %v\n%s", args, err, out)
 	}
 	seconds = time.Since(begin).Seconds()
-	if u, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage); ok {
-		megabytes = float64(u.Maxrss) / 1024
-	}
-	return seconds, megabytes
+	return seconds, memoryOf(cmd.ProcessState)
 }

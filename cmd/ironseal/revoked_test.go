@@ -128,7 +128,8 @@ func TestStandingIsFetchedFromTheAddressesInCertificates(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	p.must("revoke", "R2", "--reason", "key-compromise", "--yes")
-	if r := verify(2, "--fetch", "--fetch-local"); r.code != 4 || !strings.Contains(r.out, "according to an OCSP answer") {
+	if r := verify(2, "--fetch", "--fetch-local"); r.code != 4 || !strings.Contains(r.out,
+		"according to an OCSP answer") {
 		t.Errorf("what is revoked and on no list yet: %+v", r)
 	}
 	p.must("revocations", "publish", "--to", "../public")

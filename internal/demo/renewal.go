@@ -60,7 +60,8 @@ func (s Stage) renewalScenes(now time.Time) []scene {
 			"authority create services --under root --key ecdsa-p384 --yes" + ago(14)}},
 		{say: year(10) + ", and " + year(6) + ": services is renewed in time, a year before its end. All is well.",
 			typed: []string{"authority renew services --yes" + ago(10), "authority renew services --yes" + ago(6)}},
-		{say: year(2) + ": services is renewed once more. It should get five years, but the root has\nthree left, so it " +
+		{say: year(2) + ": services is renewed once more. It should get five years, but the root has\nthree left, so " +
+			"it " +
 			"gets three. The sheet says so.",
 			typed: []string{"authority renew services --lifetime 5y --yes" + ago(2), "authority tree" + ago(2)}},
 		{say: "Today. The booking site asks for 397 days. It gets fewer, because the root ends\nbefore that.",

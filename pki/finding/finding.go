@@ -150,8 +150,9 @@ func (l List) Distinct() []Code {
 func (l List) Stops() string {
 	why := "needs a waiver: "
 	stops := slices.DeleteFunc(slices.Clone(l), func(f Finding) bool { return f.Severity != Waivable })
-	if bars := slices.DeleteFunc(slices.Clone(l), func(f Finding) bool { return f.Severity != Refused }); len(bars) > 0 {
-		why, stops = "refused by ", bars
+	refused := slices.DeleteFunc(slices.Clone(l), func(f Finding) bool { return f.Severity != Refused })
+	if len(refused) > 0 {
+		why, stops = "refused by ", refused
 	}
 	var codes []string
 	for _, c := range stops.Distinct() {

@@ -405,7 +405,8 @@ var registry = []Rule{
 	{NotOnRecord, Refused, "A key of this estate signed the certificate, but it is not on record.",
 		"It was signed with a copy of the key: by a copy of the estate, by a backup, or by a thief.",
 		"find out who signed it. If it was issued here after a backup that was restored: " +
-			"ironseal certificate take-in FILE. If its origin stays unknown: ironseal incident open HANDLE --because TEXT"},
+			"ironseal certificate take-in FILE. If its origin stays unknown: ironseal incident open HANDLE --because " +
+			"TEXT"},
 	{AnchorInDoubt, Waivable, "An incident is open about the key of this root.",
 		"Anyone with the key can sign for every machine that trusts the root.",
 		"leave it out, and install the root that replaces it: ironseal incident list"},

@@ -16,6 +16,7 @@ import (
 	"ironseal/pki/cert"
 	"ironseal/pki/dn"
 	"ironseal/pki/key"
+	"ironseal/pki/label"
 	"ironseal/pki/span"
 )
 
@@ -314,6 +315,9 @@ func ValidHandle(s string) error {
 	switch s {
 	case "any", "any-root", "any-intermediate", "itself":
 		return fmt.Errorf("%q is a word of template files and cannot be a handle", s)
+	}
+	if label.IsDevice(s) { // files are named for it
+		return fmt.Errorf("%q is the name of a device on Windows: choose another handle", s)
 	}
 	return nil
 }

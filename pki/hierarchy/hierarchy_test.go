@@ -104,7 +104,8 @@ func TestProposedLivesNest(t *testing.T) {
 
 func TestHandles(t *testing.T) {
 	for s, ok := range map[string]bool{"root": true, "services-2": true, "Root": false, "": false, "2root": false,
-		"any": false, "itself": false, "a.b": false, "../x": false, strings.Repeat("a", 41): false} {
+		"any": false, "itself": false, "a.b": false, "con": false, "com7": false, "com10": true, "a-": true,
+		"../x": false, strings.Repeat("a", 41): false} {
 		if got := ValidHandle(s) == nil; got != ok {
 			t.Errorf("handle %q: %v", s, got)
 		}

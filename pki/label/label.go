@@ -82,7 +82,9 @@ func Colons(b []byte) string {
 
 // reserved are file names that one of the platforms keeps for itself.
 var reserved = map[string]bool{"con": true, "prn": true, "aux": true, "nul": true, "com1": true, "com2": true,
-	"com3": true, "com4": true, "lpt1": true, "lpt2": true, "lpt3": true}
+	"com3": true, "com4": true, "com5": true, "com6": true, "com7": true, "com8": true, "com9": true, "com0": true,
+	"lpt1": true, "lpt2": true, "lpt3": true, "lpt4": true, "lpt5": true, "lpt6": true, "lpt7": true, "lpt8": true,
+	"lpt9": true, "lpt0": true}
 
 // FileName makes a name from a certificate or request safe as the stem of a
 // file name on every platform. A wildcard's "*" becomes "any". What is left
@@ -107,12 +109,17 @@ func safeName(name string, most int) string {
 	for strings.Contains(out, "..") {
 		out = strings.ReplaceAll(out, "..", ".")
 	}
-	stem, _, _ := strings.Cut(strings.ToLower(out), ".")
 	switch {
 	case out == "":
 		return "unnamed"
-	case reserved[stem]:
+	case IsDevice(out):
 		return "host-" + out
 	}
 	return out
+}
+
+// IsDevice reports whether Windows takes a file of this name for a device, whatever its ending.
+func IsDevice(name string) bool {
+	stem, _, _ := strings.Cut(strings.ToLower(name), ".")
+	return reserved[stem]
 }

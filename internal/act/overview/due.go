@@ -88,7 +88,8 @@ func listsOf(ctx context.Context, e *estate.Estate) (lists []publishing.Due, fir
 		able := slices.ContainsFunc(p.Due, func(d publishing.Due) bool { return d.Unable == "" })
 		return nil, able && e.Settings.Publication.Address != "", nil
 	}
-	return slices.DeleteFunc(p.Due, func(d publishing.Due) bool { return d.Now.Number == 0 && d.Unable != "" }), false, nil
+	lists = slices.DeleteFunc(p.Due, func(d publishing.Due) bool { return d.Now.Number == 0 && d.Unable != "" })
+	return lists, false, nil
 }
 
 // ListLine is a revocation list in a status: one that is to be signed, or goes stale soon.

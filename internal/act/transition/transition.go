@@ -352,7 +352,8 @@ func (p Progress) Plan(now time.Time) (out []Step) {
 		", ")+" onto these machines, beside the root that they "+
 		"have", "ironseal changeover plan "+p.Handle+" --out DIR", learn)
 	add(day, "these cannot install a root and will refuse the new chains: replace or except them", "", closed)
-	add(day, "sign a certificate for each of these, for use from the switch day", "ironseal changeover prepare "+p.Handle,
+	add(day, "sign a certificate for each of these, for use from the switch day", "ironseal changeover prepare "+
+		p.Handle,
 		p.Missing)
 	add(day, "on the switch day: switch, then hand these over", "ironseal changeover switch "+p.Handle, p.Prepared)
 	var trusting []string

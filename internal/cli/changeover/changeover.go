@@ -154,7 +154,8 @@ func changeoverSwitch(s *session.Session) *cobra.Command {
 					"journal_head": head.String()})
 			}
 			s.Out.Say("%s %s signs from now on   journal %s", s.Out.Paint(term.Good, "✓ switched:"), g.Name(), head)
-			s.Next(overview.Advice{Why: "hand the new certificates over", Command: "ironseal certificate handover --new"},
+			s.Next(overview.Advice{Why: "hand the new certificates over",
+				Command: "ironseal certificate handover --new"},
 				overview.Advice{Why: "to undo this",
 					Command: "ironseal changeover back " + args[0] + " --switch-day DAY"})
 			return nil
