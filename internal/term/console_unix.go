@@ -4,6 +4,9 @@ package term
 
 import "os"
 
+// EndOfInput is what a person types at the end of what was pasted.
+const EndOfInput = "Ctrl-D"
+
 // openConsole opens the terminal, to read from and to write to.
 func openConsole() (in, out *os.File, err error) {
 	in, err = os.OpenFile("/dev/tty", os.O_RDWR, 0)

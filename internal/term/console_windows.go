@@ -7,6 +7,9 @@ import (
 	"golang.org/x/sys/windows"
 )
 
+// EndOfInput is what a person types at the end of what was pasted.
+const EndOfInput = "Ctrl-Z and Enter"
+
 // openConsole opens the console, to read from and to write to.
 func openConsole() (in, out *os.File, err error) {
 	if in, err = os.OpenFile("CONIN$", os.O_RDWR, 0); err != nil {

@@ -206,7 +206,7 @@ wrong, is reported and not recorded.`,
 				return err
 			}
 			if slices.Contains(args, "-") && s.StdinIsTerminal() {
-				s.Errs.Say("Paste the request, then end with Ctrl-D on a line of its own.")
+				s.Errs.Say("Paste the request, then end with %s on a line of its own.", term.EndOfInput)
 			}
 			inputs, err := s.Inputs(args)
 			if err != nil {

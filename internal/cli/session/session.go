@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"strings"
 	"time"
 	"unicode"
@@ -197,11 +198,17 @@ func (s *Session) Found(ctx context.Context, e *estate.Estate, name string) (est
 	return h, err
 }
 
-// Path drops blanks around a typed path, and says so.
+// Path drops blanks around a typed path, and quotes, with which file managers copy one, and says so.
 func (s *Session) Path(typed string) string {
 	clean := strings.TrimFunc(typed, unicode.IsSpace)
 	if clean != typed {
 		s.Errs.Say("(blanks around %q were dropped)", clean)
+	}
+	if n := len(clean); n > 2 && clean[0] == '"' && clean[n-1] == '"' {
+		if _, err := os.Lstat(clean); err != nil {
+			clean = clean[1 : n-1]
+			s.Errs.Say("(quotes around %s were dropped)", term.Safe(clean))
+		}
 	}
 	return clean
 }
