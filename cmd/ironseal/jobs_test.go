@@ -8,6 +8,7 @@ import (
 	"encoding/pem"
 	"strings"
 	"testing"
+	"unicode/utf16"
 
 	"ironseal/pki/bundle"
 	"ironseal/pki/request"
@@ -137,4 +138,32 @@ func TestANameThatServesIsToldOnTheSheet(t *testing.T) {
 	p.must("sign", "R2", "--template", "web-server", "--by", "services", "--yes", "--waive", "name-of-another-sender",
 		"--because", "the team was renamed")
 	p.must("estate", "check")
+}
+
+// Editors, file managers and spreadsheets of Windows write and copy in ways of their own.
+func TestInputAsWindowsMakesIt(t *testing.T) {
+	p := harbour(t)
+	wide := func(text string) []byte { // UTF-16 with its mark, as Notepad saves it
+		out := []byte{0xff, 0xfe}
+		for _, u := range utf16.Encode([]rune(strings.ReplaceAll(text, "\n", "\r\n"))) {
+			out = append(out, byte(u), byte(u>>8))
+		}
+		return out
+	}
+	request := func(host string) string {
+		return string(bundle.PEM(bundle.Request, specimen.Request(t, nil, "CN="+host, []string{host}).Raw))
+	}
+	file := p.file("../from notepad.txt", wide(request("notepad.ternbay.example")))
+	if out := p.must("request", "receive", `"`+file+`"`); !strings.Contains(out, "received as R1") {
+		t.Errorf("a file of Notepad, with the path in quotes: %s", out)
+	}
+	r := p.run(string(wide("Hello,\n"+request("paste.ternbay.example")+"\n")), "request", "receive", "-")
+	if r.code != 0 || !strings.Contains(r.out, "received as R2") {
+		t.Errorf("a paste in UTF-16: %+v", r)
+	}
+	table := "\ufeffparty;endpoint;owner\r\nquay-gate;gate.ternbay.example:443;\"Pier; team\"\r\n"
+	p.must("party", "import", p.file("../parties.csv", []byte(table)))
+	if out := p.must("party", "show", "quay-gate"); !strings.Contains(out, "Pier; team") {
+		t.Error(out)
+	}
 }

@@ -21,6 +21,7 @@ import (
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	giveUpLater := context.AfterFunc(ctx, func() { time.AfterFunc(patience, giveUp) })
+	restore := term.ShowUTF8()
 	code := cli.Run(ctx, session.App{
 		Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Console: term.Device{}, Now: time.Now,
 		Random: rand.Reader, Shell: term.ParentShell(),
@@ -28,6 +29,7 @@ func main() {
 	}, os.Args[1:])
 	giveUpLater() // it ended on its own
 	stop()
+	restore()
 	os.Exit(code)
 }
 

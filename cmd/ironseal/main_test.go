@@ -16,6 +16,7 @@ import (
 	"testing"
 	"time"
 
+	"ironseal/internal/disk"
 	"ironseal/pki/bundle"
 	"ironseal/pki/ext"
 	"ironseal/pki/key"
@@ -113,7 +114,7 @@ func (p place) must(args ...string) string {
 func (p place) file(name string, data []byte) string {
 	p.t.Helper()
 	path := filepath.Join(p.dir, name)
-	if err := os.WriteFile(path, data, 0o600); err != nil {
+	if err := errors.Join(os.WriteFile(path, data, 0o600), disk.SetMode(path, 0o600)); err != nil {
 		p.t.Fatal(err)
 	}
 	return path

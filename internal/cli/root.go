@@ -109,6 +109,9 @@ func faultAndRemedy(text string) string {
 }
 
 func root(s *session.Session) *cobra.Command {
+	cobra.MousetrapHelpText = "Iron Seal is a command-line program. Open PowerShell or the Command Prompt, and type:\n" +
+		"  ironseal --help\n\nPress Enter to close this window.\n"
+	cobra.MousetrapDisplayDuration = 0 // until Enter is pressed
 	root := &cobra.Command{
 		Use:   "ironseal",
 		Short: "Run a private certificate authority: receive requests, check, sign, hand over, renew, revoke",

@@ -50,6 +50,9 @@ func (d Disk) New(path string, data []byte, mode fs.FileMode) error {
 // Replace writes a file whether or not it exists. What is no file, a device or a
 // pipe, is written to and stays what it is.
 func (d Disk) Replace(path string, data []byte, mode fs.FileMode) error {
+	if err := Reserved(path); err != nil {
+		return fmt.Errorf("writing %s: %w", path, err)
+	}
 	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() && !info.IsDir() {
 		return writeInto(path, data)
 	}

@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/windows"
+
+	"ironseal/pki/label"
 )
 
 // long is a path as the system's own calls take it: whole, and of any length.
@@ -154,7 +156,7 @@ func Reserved(path string) error {
 		if part == "." || part == ".." {
 			continue
 		}
-		if !filepath.IsLocal(part) || strings.TrimRight(part, ". ") != part {
+		if label.IsDevice(part) || !filepath.IsLocal(part) || strings.TrimRight(part, ". ") != part {
 			return fmt.Errorf("%q: %w", part, ErrReserved)
 		}
 	}

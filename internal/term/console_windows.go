@@ -22,6 +22,19 @@ func openConsole() (in, out *os.File, err error) {
 	return in, out, nil
 }
 
+// unicode is the code page of UTF-8.
+const unicode = 65001
+
+// ShowUTF8 lets the console understand what is written to it as UTF-8, where it does not go through the system's
+// calls for text. restore sets the code page that was there.
+func ShowUTF8() (restore func()) {
+	was, err := windows.GetConsoleOutputCP()
+	if err != nil || was == unicode || windows.SetConsoleOutputCP(unicode) != nil {
+		return func() {}
+	}
+	return func() { _ = windows.SetConsoleOutputCP(was) }
+}
+
 // drawsColours lets a console understand control sequences; false where it cannot.
 func drawsColours(f *os.File) bool {
 	h := windows.Handle(f.Fd())
