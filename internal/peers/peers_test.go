@@ -1,3 +1,5 @@
+//go:build linux
+
 // Package peers holds no code. Its tests run the built program against real
 // software that only consumes certificates, on loopback. A peer that is not
 // installed is skipped with a reason; under CI=true it is a failure.
