@@ -60,8 +60,9 @@ func (p place) onConsole(t *testing.T, args ...string) *console {
 		t.Fatal(err)
 	}
 	var made windows.ProcessInformation
+	variables := environment(append(os.Environ(), "LAUNCH_ON_CONSOLE=yes"))
 	if err := windows.CreateProcess(nil, line, nil, nil, false,
-		windows.EXTENDED_STARTUPINFO_PRESENT|windows.CREATE_UNICODE_ENVIRONMENT, environment(append(os.Environ(), "LAUNCH_ON_CONSOLE=yes")), dir,
+		windows.EXTENDED_STARTUPINFO_PRESENT|windows.CREATE_UNICODE_ENVIRONMENT, variables, dir,
 		&start.StartupInfo, &made); err != nil {
 		t.Fatal(err)
 	}
@@ -130,7 +131,8 @@ func (c *console) text() string {
 // see waits until something is shown.
 func (c *console) see(want string) {
 	c.t.Helper()
-	for until := time.Now().Add(20 * time.Second); !strings.Contains(c.text(), want); time.Sleep(20 * time.Millisecond) {
+	until := time.Now().Add(20 * time.Second)
+	for ; !strings.Contains(c.text(), want); time.Sleep(20 * time.Millisecond) {
 		if time.Now().After(until) {
 			c.t.Fatalf("%q is not shown:\n%q", want, c.text())
 		}

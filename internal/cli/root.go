@@ -109,8 +109,8 @@ func faultAndRemedy(text string) string {
 }
 
 func root(s *session.Session) *cobra.Command {
-	cobra.MousetrapHelpText = "Iron Seal is a command-line program. Open PowerShell or the Command Prompt, and type:\n" +
-		"  ironseal --help\n\nPress Enter to close this window.\n"
+	cobra.MousetrapHelpText = "Iron Seal is a command-line program. Open PowerShell or the Command Prompt, and " +
+		"type:\n  ironseal --help\n\nPress Enter to close this window.\n"
 	cobra.MousetrapDisplayDuration = 0 // until Enter is pressed
 	root := &cobra.Command{
 		Use:   "ironseal",

@@ -206,23 +206,6 @@ func (m *making) discard() {
 	m.release()
 }
 
-// placeSlowly gives a file its name, which nobody has yet, on file systems that
-// cannot do it in one step: by a link, and where there are no links (memory sticks)
-// by looking first.
-func placeSlowly(from, to string) error {
-	err := os.Link(from, to)
-	switch {
-	case err == nil:
-		return os.Remove(from)
-	case errors.Is(err, fs.ErrExist):
-		return ErrExists
-	}
-	if _, err := os.Lstat(to); err == nil {
-		return ErrExists
-	}
-	return os.Rename(from, to)
-}
-
 func (d Disk) fill(f *os.File, path string, data []byte, mode fs.FileMode) error {
 	if err := setMode(f, mode); err != nil {
 		return err

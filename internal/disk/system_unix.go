@@ -108,14 +108,26 @@ func patiently(do func() error) error { return do() }
 // rename gives a file its name, in the place of another of that name.
 func rename(from, to string) error { return os.Rename(from, to) }
 
+// placeSlowly gives a file its name, which nobody has yet, on file systems that
+// cannot do it in one step: by a link, and where there are no links (memory sticks)
+// by looking first.
+func placeSlowly(from, to string) error {
+	err := os.Link(from, to)
+	switch {
+	case err == nil:
+		return os.Remove(from)
+	case errors.Is(err, fs.ErrExist):
+		return ErrExists
+	}
+	if _, err := os.Lstat(to); err == nil {
+		return ErrExists
+	}
+	return os.Rename(from, to)
+}
+
 // CreateNew makes a file that must not exist.
 func CreateNew(path string, mode fs.FileMode) (*os.File, error) {
 	return os.OpenFile(path, os.O_RDWR|os.O_CREATE|os.O_EXCL, mode)
-}
-
-// createTemp makes a file with a name of its own, closed to others.
-func createTemp(dir string, _ fs.FileMode) (*os.File, error) {
-	return os.CreateTemp(dir, tempPrefix+"*")
 }
 
 // makeFolder makes a folder that only the user may read.

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 )
 
@@ -41,8 +42,20 @@ func TestTheWindowsScriptIsPowerShell(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	guide, err := os.ReadFile("../../docs/guide.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var typed string
+	for _, block := range strings.Split(string(guide), "```powershell\n")[1:] {
+		lines, _, _ := strings.Cut(block, "```")
+		typed += lines
+	}
+	if strings.Count(typed, "\n") < 5 {
+		t.Errorf("the guide has %q for PowerShell", typed)
+	}
 	reader := write(t, e.path("read.mjs"), grammarReader)
-	for text, takes := range map[string]bool{string(good): true, "try { 1 } catch 2\n": false} {
+	for text, takes := range map[string]bool{string(good): true, typed: true, "try { 1 } catch 2\n": false} {
 		file := write(t, e.path("trust.ps1"), text)
 		out, err := exec.Command(node, reader, dir, file).CombinedOutput()
 		if err != nil || (len(out) == 0) != takes {

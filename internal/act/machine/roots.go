@@ -130,12 +130,3 @@ func nativeAct(ctx context.Context, path, act, name string, files []kit.File, dr
 	}
 	return steps, nil
 }
-
-// noRights says that only an administrator may change a store.
-func noRights(path string, err error) error {
-	if path == UserRoots {
-		return fmt.Errorf("%s cannot be opened: %w", path, err)
-	}
-	return fmt.Errorf("%s cannot be changed: administrator rights are needed: start the shell as administrator, or "+
-		"use your own store with --mine: %w", path, err)
-}

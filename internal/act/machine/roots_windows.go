@@ -154,3 +154,12 @@ func (s systemRoots) Remove(wanted []byte) error {
 	}
 	return err
 }
+
+// noRights says that only an administrator may change a store.
+func noRights(path string, err error) error {
+	if path == UserRoots {
+		return fmt.Errorf("%s cannot be opened: %w", path, err)
+	}
+	return fmt.Errorf("%s cannot be changed: administrator rights are needed: start the shell as administrator, or "+
+		"use your own store with --mine: %w", path, err)
+}
