@@ -22,7 +22,7 @@ func TestAChangeOfRootsOverParties(t *testing.T) {
 	for _, args := range [][]string{
 		{"gate-1", "--endpoint", host + ":443", "--receiver", "nginx", "--platform", "debian", "--set", "own"},
 		{"gate-2", "--platform", "java,debian", "--set", "own", "--owner", "quay office"},
-		{"scanner", "--set", "own", "--closed", "firmware 2.1 knows its maker's list alone"},
+		{"scanner", "--set", "own", "--closed", "firmware 2.1 trusts only its maker's list"},
 		{"elsewhere", "--platform", "debian"}} {
 		p.must(append([]string{"party", "add"}, args...)...)
 	}

@@ -119,7 +119,7 @@ func labelFault(label string) string {
 	}
 	for _, r := range label {
 		if !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '-' || r == '_') {
-			return "only letters, digits, hyphens and dots can stand in a host name"
+			return "a host name has only letters, digits, hyphens and dots"
 		}
 	}
 	if strings.HasPrefix(label, "xn--") {

@@ -101,7 +101,7 @@ func hostConstraint(k Kind, value string) (Constraint, error) {
 	if at := strings.LastIndexByte(value, '@'); at >= 0 {
 		local, host = value[:at+1], host[at+1:]
 		if k != Email || at == 0 {
-			return Constraint{}, errors.New("a mailbox can stand in a constraint on mail only")
+			return Constraint{}, errors.New("only a constraint on mail can name a mailbox")
 		}
 		if fault := mailFault(value[:at], host); fault != "" {
 			return Constraint{}, errors.New(fault)

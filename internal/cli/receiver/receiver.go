@@ -17,7 +17,7 @@ import (
 // Command is ironseal receiver.
 func Command(s *session.Session) *cobra.Command {
 	return session.Group("receiver",
-		"What takes a certificate: one TOML file for each kind of consumer, in the estate's receivers directory",
+		"Consumers of certificates: one TOML file for each kind, in the estate's receivers directory",
 		session.Reading(list(s)), session.Reading(show(s)), copyOf(s), session.Reading(check(s)))
 }
 

@@ -185,7 +185,7 @@ func revoke(ctx context.Context, s *session.Session, ask revoking.Ask, all bool)
 	}
 	question := "Revoke " + about + "?"
 	if n := len(p.Dependents); n > 0 {
-		question = fmt.Sprintf("Revoke %s, and take down %s with it?", about, span.Count(n, "certificate"))
+		question = fmt.Sprintf("Revoke %s, and make %s below it invalid?", about, span.Count(n, "certificate"))
 	}
 	if err := s.Agree(ctx, term.Safe(question)); err != nil {
 		return err
