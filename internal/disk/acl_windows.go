@@ -184,6 +184,13 @@ const (
 		windows.DELETE | windows.WRITE_DAC | windows.WRITE_OWNER | 0x40 // delete what is in it
 )
 
+// Entries that allow something, beside the plain one: with a condition, for a kind of object, or both.
+const (
+	allowedForObject   = 0x05
+	allowedIf          = 0x09
+	allowedForObjectIf = 0x0b
+)
+
 // others are the people who have one of some rights to a file, beside its owner and those who may do anything.
 func others(path string, rights windows.ACCESS_MASK) (out []string) {
 	sd, err := windows.GetNamedSecurityInfo(path, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION)
@@ -199,9 +206,15 @@ func others(path string, rights windows.ACCESS_MASK) (out []string) {
 		if windows.GetAce(acl, i, &ace) != nil {
 			return []string{"somebody unknown"}
 		}
-		if ace.Header.AceType != windows.ACCESS_ALLOWED_ACE_TYPE || ace.Mask&rights == 0 ||
-			ace.Header.AceFlags&windows.INHERIT_ONLY_ACE != 0 {
+		if ace.Mask&rights == 0 || ace.Header.AceFlags&windows.INHERIT_ONLY_ACE != 0 {
 			continue
+		}
+		switch ace.Header.AceType {
+		case windows.ACCESS_ALLOWED_ACE_TYPE, allowedIf:
+		case allowedForObject, allowedForObjectIf:
+			return append(out, "somebody unknown")
+		default:
+			continue // it denies, or watches
 		}
 		sid := (*windows.SID)(unsafe.Pointer(&ace.SidStart))
 		if slices.ContainsFunc(trusted(), sid.Equals) {

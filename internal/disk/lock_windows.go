@@ -35,7 +35,8 @@ func lock(path string, wait bool) (release func(), err error) {
 	for until := time.Now().Add(10 * patience); ; time.Sleep(time.Millisecond) {
 		h, err := windows.CreateFile(name, windows.GENERIC_READ|windows.GENERIC_WRITE|windows.DELETE,
 			windows.FILE_SHARE_READ|windows.FILE_SHARE_WRITE|windows.FILE_SHARE_DELETE, private(), windows.OPEN_ALWAYS,
-			windows.FILE_ATTRIBUTE_HIDDEN|windows.FILE_FLAG_DELETE_ON_CLOSE, 0)
+			windows.FILE_ATTRIBUTE_HIDDEN|windows.FILE_FLAG_DELETE_ON_CLOSE|
+				windows.FILE_FLAG_OPEN_REPARSE_POINT, 0) // a link by this name is removed, and not what it leads to
 		if err == nil {
 			how := uint32(windows.LOCKFILE_EXCLUSIVE_LOCK)
 			if !wait {
