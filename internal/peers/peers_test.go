@@ -62,9 +62,27 @@ func newEstate(t *testing.T, kind string) estate {
 		t.Fatal(err)
 	}
 	e.run(e.dir, "estate", "create", "harbour", "--organisation", "Tern Bay Ferries", "--country", "NO")
+	e.cheap()
 	e.do("authority", "create", "root", "--key", kind, "--yes")
 	e.do("authority", "create", "services", "--under", "root", "--key", kind, "--yes")
 	return e
+}
+
+// cheap lets the passphrases cost little: what they cost is not what these tests are about.
+func (e estate) cheap() {
+	e.t.Helper()
+	file := e.path("harbour/ironseal.toml")
+	settings, err := os.ReadFile(file)
+	if err != nil {
+		e.t.Fatal(err)
+	}
+	text := strings.Replace(string(settings), "sealing-memory = 64", "sealing-memory = 8", 1)
+	if text == string(settings) {
+		e.t.Fatal("the settings do not say what a passphrase costs")
+	}
+	if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
+		e.t.Fatal(err)
+	}
 }
 
 func (e estate) run(dir string, args ...string) string {
