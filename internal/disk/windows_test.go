@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"golang.org/x/sys/windows"
 )
@@ -23,8 +24,8 @@ func allow(t *testing.T, path, list string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := windows.SetNamedSecurityInfo(path, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION, nil, nil, dacl,
-		nil); err != nil {
+	if err := windows.SetNamedSecurityInfo(path, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION, nil, nil,
+		dacl, nil); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -98,5 +99,47 @@ func TestLocksOfWindows(t *testing.T) {
 	}
 	if _, err := Hold(path); !errors.Is(err, os.ErrNotExist) {
 		t.Errorf("what is not there is held: %v", err)
+	}
+}
+
+// A scanner that has a file open for a moment is waited for.
+func TestAFileThatIsHeldForAMoment(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "scanned")
+	if err := (Disk{}).New(path, []byte("old"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for what, act := range map[string]func() error{
+		"replace": func() error { return Disk{}.Replace(path, []byte("new"), 0o600) },
+		"remove":  func() error { return Disk{}.Remove(path) },
+	} {
+		t.Run(what, func(t *testing.T) {
+			if err := (Disk{}).Replace(path, []byte("old"), 0o600); err != nil {
+				t.Fatal(err)
+			}
+			name, err := long(path)
+			if err != nil {
+				t.Fatal(err)
+			}
+			const alone = 0 // shared with nobody
+			h, err := windows.CreateFile(name, windows.GENERIC_READ, alone, nil, windows.OPEN_EXISTING, 0, 0)
+			if err != nil {
+				t.Fatal(err)
+			}
+			time.AfterFunc(patience/4, func() { _ = windows.CloseHandle(h) })
+			if err := act(); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+}
+
+// Full and protected disks are called by their names.
+func TestTroublesOfDisksOnWindows(t *testing.T) {
+	for err, word := range map[error]string{windows.ERROR_DISK_FULL: "disk is full",
+		windows.ERROR_HANDLE_DISK_FULL: "disk is full", windows.ERROR_WRITE_PROTECT: "only be read"} {
+		got := Plain(&os.PathError{Op: "write", Path: "a", Err: err})
+		if !strings.Contains(got.Error(), word) || !errors.Is(got, err) {
+			t.Errorf("%v: %v", err, got)
+		}
 	}
 }
