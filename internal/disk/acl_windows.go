@@ -1,6 +1,7 @@
 package disk
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -129,25 +130,37 @@ func inherit(path string) error {
 		windows.DACL_SECURITY_INFORMATION|windows.UNPROTECTED_DACL_SECURITY_INFORMATION, nil, nil, dacl, nil)
 }
 
-// owner is whom a file belongs to.
-func owner(path string) *windows.SID {
-	sd, err := windows.GetNamedSecurityInfo(path, windows.SE_FILE_OBJECT, windows.OWNER_SECURITY_INFORMATION)
+// security reads a part of a file's security descriptor.
+func security(path string, part windows.SECURITY_INFORMATION) (*windows.SECURITY_DESCRIPTOR, error) {
+	name, err := long(path)
 	if err != nil {
-		return nil
+		return nil, err
+	}
+	return windows.GetNamedSecurityInfo(windows.UTF16PtrToString(name), windows.SE_FILE_OBJECT, part)
+}
+
+// owner is whom a file belongs to; nil on a file system without owners.
+func owner(path string) (*windows.SID, error) {
+	sd, err := security(path, windows.OWNER_SECURITY_INFORMATION)
+	if errors.Is(err, windows.ERROR_NOT_SUPPORTED) || errors.Is(err, windows.ERROR_INVALID_FUNCTION) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
 	}
 	sid, _, err := sd.Owner()
-	if err != nil {
-		return nil
-	}
-	return sid
+	return sid, err
 }
 
 // mine reports whether a file belongs to the user who runs the program. What administrators make belongs to
 // all of them.
 func mine(path string, _ fs.FileInfo) bool {
-	sid := owner(path)
+	sid, err := owner(path)
+	if err != nil {
+		return false // its owner could read that
+	}
 	if sid == nil {
-		return true // a file system without owners
+		return true
 	}
 	user, err := me()
 	if err == nil && sid.Equals(user) {
@@ -160,7 +173,7 @@ func mine(path string, _ fs.FileInfo) bool {
 
 // OwnerOf is the owner of a file in brackets, for messages; "" where that is not known.
 func OwnerOf(path string) string {
-	if sid := owner(path); sid != nil {
+	if sid, err := owner(path); err == nil && sid != nil {
 		return " (" + nameOf(sid) + ")"
 	}
 	return ""
@@ -193,9 +206,12 @@ const (
 
 // others are the people who have one of some rights to a file, beside its owner and those who may do anything.
 func others(path string, rights windows.ACCESS_MASK) (out []string) {
-	sd, err := windows.GetNamedSecurityInfo(path, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION)
-	if err != nil {
+	sd, err := security(path, windows.DACL_SECURITY_INFORMATION)
+	if errors.Is(err, fs.ErrNotExist) {
 		return nil
+	}
+	if err != nil {
+		return []string{"somebody unknown, as its access list cannot be read"}
 	}
 	acl, _, err := sd.DACL()
 	if err != nil || acl == nil {

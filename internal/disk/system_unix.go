@@ -193,7 +193,13 @@ func Writable(dir string) bool { return unix.Access(dir, unix.W_OK) == nil }
 
 // Exposed says who may read a file beside its owner, or "": a memory stick may know no modes.
 func Exposed(path string) string {
-	if info, err := os.Stat(path); err == nil && info.Mode().Perm()&0o077 != 0 {
+	info, err := os.Stat(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return ""
+	case err != nil:
+		return "it cannot be told who may read it: " + Plain(err).Error()
+	case info.Mode().Perm()&0o077 != 0:
 		return fmt.Sprintf("others may read it (mode %04o)", info.Mode().Perm())
 	}
 	return ""
