@@ -10,7 +10,7 @@ import (
 	"testing"
 	"time"
 
-	"ironseal/internal/view"
+	"ironseal/internal/api"
 )
 
 // What scripts rely on: every field that docs/json.md promises is there and of its type,
@@ -25,8 +25,8 @@ func TestJSONKeepsItsPromises(t *testing.T) {
 	p.must("certificate", "export", "R1", "--with", "root", "--out", "../chain.pem")
 	p.must("certificate", "handover", "R1", "--for", "nginx", "--out", "..", "--to", "the yard")
 	p.must("authority", "renew", "services", "--yes")
-	shapes := map[string]view.Shape{}
-	for _, s := range view.Shapes() {
+	shapes := map[string]api.Shape{}
+	for _, s := range api.Shapes() {
 		shapes[s.Noun] = s
 	}
 	for _, c := range []struct{ args, noun string }{
@@ -73,7 +73,7 @@ func TestJSONKeepsItsPromises(t *testing.T) {
 }
 
 // fits holds an object, or every object of a list, against its shape.
-func fits(t *testing.T, about string, s view.Shape, v any) {
+func fits(t *testing.T, about string, s api.Shape, v any) {
 	t.Helper()
 	if list, ok := v.([]any); ok {
 		for _, x := range list {

@@ -9,7 +9,7 @@ import (
 	"strings"
 	"testing"
 
-	"ironseal/internal/act/parties"
+	"ironseal/internal/app/parties"
 	"ironseal/pki/trust"
 )
 

@@ -18,8 +18,8 @@ import (
 	"testing"
 	"time"
 
-	"ironseal/internal/act/responding"
-	"ironseal/internal/custody"
+	"ironseal/internal/app/revoke/responding"
+	"ironseal/internal/keystore"
 	"ironseal/internal/estate"
 	"ironseal/pki/cert"
 	"ironseal/pki/ocsp"
@@ -28,8 +28,8 @@ import (
 
 type passFile string
 
-func (p passFile) Passphrase(context.Context, custody.Question) ([]byte, bool, error) {
-	secret, err := custody.ReadPassphraseFile(string(p))
+func (p passFile) Passphrase(context.Context, keystore.Question) ([]byte, bool, error) {
+	secret, err := keystore.ReadPassphraseFile(string(p))
 	return secret, true, err
 }
 

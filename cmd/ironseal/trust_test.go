@@ -14,7 +14,7 @@ import (
 	"testing"
 	"time"
 
-	"ironseal/internal/act/trusting"
+	"ironseal/internal/app/trust/anchors"
 	"ironseal/pki/bundle"
 	"ironseal/pki/label"
 	"ironseal/pki/specimen"
@@ -261,8 +261,8 @@ func TestKits(t *testing.T) {
 		if !bytes.Equal(first, p.read(file)) {
 			t.Errorf("%s: the same set gave another archive", form)
 		}
-		found, err := trusting.Look("kit."+form, first)
-		if err != nil || !slices.ContainsFunc(found, func(f trusting.Found) bool { return len(f.Certificates) == 1 }) {
+		found, err := anchors.Look("kit."+form, first)
+		if err != nil || !slices.ContainsFunc(found, func(f anchors.Found) bool { return len(f.Certificates) == 1 }) {
 			t.Errorf("%s: %v %v", form, found, err)
 		}
 	}

@@ -11,7 +11,7 @@ import (
 	"ironseal/internal/cli/session"
 	"ironseal/internal/disk"
 	"ironseal/internal/term"
-	"ironseal/internal/view"
+	"ironseal/internal/api"
 	"ironseal/pki/finding"
 	"ironseal/pki/kit"
 	"ironseal/pki/receiver"
@@ -81,7 +81,7 @@ With --man, write a manual page for each command.`,
 		Args:    session.Exactly(1, "the directory to write to"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			pages := map[string]string{"findings.md": finding.Reference(), "templates.md": template.Reference(),
-				"receivers.md": receiver.Reference(), "platforms.md": kit.Reference(), "json.md": view.Reference(),
+				"receivers.md": receiver.Reference(), "platforms.md": kit.Reference(), "json.md": api.Reference(),
 				"commands.md": commandReference(cmd.Root())}
 			if man {
 				pages = manuals(cmd.Root())

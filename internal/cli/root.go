@@ -28,7 +28,7 @@ import (
 	"ironseal/internal/cli/authority"
 	"ironseal/internal/cli/certificate"
 	"ironseal/internal/cli/changeover"
-	"ironseal/internal/cli/courier"
+	"ironseal/internal/cli/transfer"
 	"ironseal/internal/cli/files"
 	"ironseal/internal/cli/incident"
 	"ironseal/internal/cli/party"
@@ -159,7 +159,7 @@ Begin with:  ironseal estate create harbour     (or watch: ironseal demo)`,
 		request.Command(s), sign.Command(s),
 		certificate.Command(s), files.Convert(s), files.Read(s), files.Verify(s), probing.Command(s), party.Command(s),
 		upkeep.Forecast(s),
-		upkeep.Due(s), courier.Command(s), changeover.Command(s),
+		upkeep.Due(s), transfer.Command(s), changeover.Command(s),
 		revocation.Revoke(s), revocation.Unhold(s), revocation.Command(s), incident.Command(s), trust.Command(s),
 		upkeep.Journal(s), demoCommand(s),
 		completionCommand(s), versionCommand(s), referenceCommand(s))

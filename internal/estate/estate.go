@@ -22,10 +22,10 @@ import (
 	"strings"
 	"time"
 
-	"ironseal/internal/custody"
+	"ironseal/internal/keystore"
 	"ironseal/internal/disk"
-	"ironseal/internal/failure"
-	"ironseal/internal/records"
+	"ironseal/internal/fault"
+	"ironseal/internal/store/sqlstore"
 	"ironseal/pki/dn"
 	"ironseal/pki/journal"
 	"ironseal/pki/kit"
@@ -44,7 +44,7 @@ type World struct {
 	Random   io.Reader
 	Disk     disk.Disk
 	Actor    Identity // who acts, unless As says otherwise
-	Pass     custody.Passphrases
+	Pass     keystore.Passphrases
 	Progress func(what string) (done func()) // shows that long work is going on
 	Step     func(name string) error         // called between the steps of an act, for tests
 }
@@ -90,8 +90,8 @@ type Estate struct {
 	Rehearsal bool
 
 	World   World
-	Records *records.Store
-	Custody *custody.Custody
+	Records *sqlstore.Store
+	Custody *keystore.Custody
 }
 
 // ErrNone says that no estate was found.
@@ -142,13 +142,13 @@ func Open(ctx context.Context, dir string, w World) (*Estate, error) {
 	if e.Settings, err = ReadSettings(dir); err != nil {
 		return nil, err
 	}
-	if e.Records, err = records.Open(ctx, filepath.Join(dir, e.Settings.Storage.Records)); err != nil {
+	if e.Records, err = sqlstore.Open(ctx, filepath.Join(dir, e.Settings.Storage.Records)); err != nil {
 		return nil, err
 	}
 	if e.Rehearsal, err = e.Records.IsRehearsal(ctx); err != nil {
 		return nil, errors.Join(err, e.Records.Close())
 	}
-	e.Custody = &custody.Custody{Dir: filepath.Join(dir, "keys"), Disk: e.World.Disk, Random: e.World.Random,
+	e.Custody = &keystore.Custody{Dir: filepath.Join(dir, "keys"), Disk: e.World.Disk, Random: e.World.Random,
 		Work: e.Settings.work(), Pass: w.Pass}
 	if e.Rehearsal {
 		e.Custody.Pass = throwaway{}
@@ -159,8 +159,8 @@ func Open(ctx context.Context, dir string, w World) (*Estate, error) {
 // throwaway answers for the keys of a rehearsal, which are no secret.
 type throwaway struct{}
 
-// Passphrase implements custody.Passphrases.
-func (throwaway) Passphrase(context.Context, custody.Question) ([]byte, bool, error) {
+// Passphrase implements keystore.Passphrases.
+func (throwaway) Passphrase(context.Context, keystore.Question) ([]byte, bool, error) {
 	return []byte(RehearsalPassphrase), true, nil
 }
 
@@ -179,7 +179,7 @@ func (e *Estate) ReadOnly() error {
 // View calls fn with the estate as it is at one moment: whatever others write
 // meanwhile, all that fn reads fits together. Plans are made in one.
 func (e *Estate) View(ctx context.Context, fn func(moment *Estate) error) error {
-	return e.Records.View(ctx, func(s *records.Store) error {
+	return e.Records.View(ctx, func(s *sqlstore.Store) error {
 		moment := *e
 		moment.Records = s
 		return fn(&moment)
@@ -303,12 +303,12 @@ func Furnish(ctx context.Context, dir string, f Founding, w World) error {
 	if _, err := io.ReadFull(w.Random, id); err != nil {
 		return err
 	}
-	s, err := records.Create(ctx, filepath.Join(dir, "records.db"), hex.EncodeToString(id))
+	s, err := sqlstore.Create(ctx, filepath.Join(dir, "records.db"), hex.EncodeToString(id))
 	if err != nil {
 		return err
 	}
 	defer s.Close()
-	_, err = s.Act(ctx, w.Now, w.Actor.Name, nil, func(tx *records.Tx) ([]journal.Entry, error) {
+	_, err = s.Act(ctx, w.Now, w.Actor.Name, nil, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
 		if f.Rehearsal {
 			return []journal.Entry{Entry("create", "rehearsal", "organisation", f.Organisation, "id",
 				hex.EncodeToString(id))}, tx.MarkRehearsal()
@@ -349,7 +349,7 @@ func (e *Estate) dataFile(kind, name string) ([]byte, error) {
 	if info, statErr := os.Stat(path); statErr == nil && info.Mode().IsRegular() { // a pipe there would be waited for
 		return disk.Read(path, template.Most)
 	}
-	return nil, failure.Of(failure.ErrNotFound, "no %s is called %q; %s", kind, name,
+	return nil, fault.Of(fault.ErrNotFound, "no %s is called %q; %s", kind, name,
 		strict.Offered(name, e.DataNames(kind)))
 }
 

@@ -6,7 +6,7 @@ import (
 	"strings"
 	"time"
 
-	"ironseal/internal/failure"
+	"ironseal/internal/fault"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
@@ -42,7 +42,7 @@ func FindGeneration(h hierarchy.Hierarchy, name string) (*hierarchy.Generation, 
 		return g, nil
 	}
 	if len(h) == 0 {
-		return nil, failure.Of(failure.ErrNotFound,
+		return nil, fault.Of(fault.ErrNotFound,
 			"authority %q: this estate has no authorities yet: make one with: ironseal authority "+
 				"create root", name)
 	}
@@ -50,7 +50,7 @@ func FindGeneration(h hierarchy.Hierarchy, name string) (*hierarchy.Generation, 
 	for _, a := range h {
 		handles = append(handles, a.Handle)
 	}
-	return nil, failure.Of(failure.ErrNotFound, "no authority is called %q; there are: %s", name,
+	return nil, fault.Of(fault.ErrNotFound, "no authority is called %q; there are: %s", name,
 		strings.Join(handles, ", "))
 }
 

@@ -8,8 +8,8 @@ import (
 	"strings"
 	"time"
 
-	"ironseal/internal/failure"
-	"ironseal/internal/records"
+	"ironseal/internal/fault"
+	"ironseal/internal/store/sqlstore"
 	"ironseal/pki/cert"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/kit"
@@ -19,7 +19,7 @@ import (
 
 // Held is a certificate on record, read, with its state as of now.
 type Held struct {
-	Record records.Certificate
+	Record sqlstore.Certificate
 	*cert.Certificate
 	State string // one of the states below
 }
@@ -56,7 +56,7 @@ func (e *Estate) Holders(ctx context.Context, c Held) ([]string, error) {
 	return e.Records.Holders(ctx, c.Record.ID)
 }
 
-func (e *Estate) held(r records.Certificate, down Down) (Held, error) {
+func (e *Estate) held(r sqlstore.Certificate, down Down) (Held, error) {
 	c, err := cert.Read(r.DER)
 	if err != nil {
 		return Held{}, fmt.Errorf("certificate %s on record cannot be parsed: %w", r.Title, err)
@@ -83,7 +83,7 @@ func (e *Estate) Down(ctx context.Context) (Down, error) {
 }
 
 // stateOf says what state a certificate on record is in today.
-func (e *Estate) stateOf(r records.Certificate, down Down) string {
+func (e *Estate) stateOf(r sqlstore.Certificate, down Down) string {
 	state := e.stateUntil(r.Until)
 	switch {
 	case r.Reason == int(revocation.CertificateHold):
@@ -155,7 +155,7 @@ func (e *Estate) Certificates(ctx context.Context) ([]Held, error) {
 }
 
 // HeldAll reads certificates on record; an error is passed on.
-func (e *Estate) HeldAll(list []records.Certificate, err error) ([]Held, error) {
+func (e *Estate) HeldAll(list []sqlstore.Certificate, err error) ([]Held, error) {
 	var down Down
 	if err == nil {
 		down, err = e.Down(context.Background()) // the records are local
@@ -188,9 +188,9 @@ func (e *Estate) FindCertificate(ctx context.Context, name string) (found Held, 
 			return newest(list, fmt.Sprintf("came from R%d", n))
 		}
 		if rec, err := e.Records.Request(ctx, n); err == nil {
-			return found, "", failure.Of(failure.ErrNotFound, "R%d is %s: there is no certificate for it", n, rec.State)
+			return found, "", fault.Of(fault.ErrNotFound, "R%d is %s: there is no certificate for it", n, rec.State)
 		}
-		return found, "", failure.Of(failure.ErrNotFound, "R%d: there is no such request", n)
+		return found, "", fault.Of(fault.ErrNotFound, "R%d: there is no such request", n)
 	}
 	h, err := e.Hierarchy(ctx)
 	if err != nil {
@@ -201,7 +201,7 @@ func (e *Estate) FindCertificate(ctx context.Context, name string) (found Held, 
 		if err != nil {
 			return found, "", err
 		}
-		list, err := e.HeldAll([]records.Certificate{rec}, nil)
+		list, err := e.HeldAll([]sqlstore.Certificate{rec}, nil)
 		if err != nil {
 			return found, "", err
 		}
@@ -318,4 +318,4 @@ func (e *Estate) Roots(ctx context.Context) (roots, others []*cert.Certificate, 
 }
 
 // Journal gives the estate's journal.
-func (e *Estate) Journal() *records.Store { return e.Records }
+func (e *Estate) Journal() *sqlstore.Store { return e.Records }

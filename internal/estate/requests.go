@@ -7,13 +7,13 @@ import (
 	"strconv"
 	"strings"
 
-	"ironseal/internal/failure"
-	"ironseal/internal/records"
+	"ironseal/internal/fault"
+	"ironseal/internal/store/sqlstore"
 	"ironseal/pki/request"
 )
 
 // Requests lists the requests in a state, or all for "".
-func (e *Estate) Requests(ctx context.Context, state string) ([]records.Request, error) {
+func (e *Estate) Requests(ctx context.Context, state string) ([]sqlstore.Request, error) {
 	return e.Records.Requests(ctx, state)
 }
 
@@ -32,14 +32,14 @@ func ParseNumber(s string) (int64, error) {
 }
 
 // Request finds a request and reads it.
-func (e *Estate) Request(ctx context.Context, name string) (records.Request, *request.Request, error) {
+func (e *Estate) Request(ctx context.Context, name string) (sqlstore.Request, *request.Request, error) {
 	n, err := ParseNumber(name)
 	if err != nil {
-		return records.Request{}, nil, err
+		return sqlstore.Request{}, nil, err
 	}
 	rec, err := e.Records.Request(ctx, n)
-	if errors.Is(err, failure.ErrNotFound) {
-		return rec, nil, failure.Of(failure.ErrNotFound,
+	if errors.Is(err, fault.ErrNotFound) {
+		return rec, nil, fault.Of(fault.ErrNotFound,
 			"R%d: there is no such request: see them with: ironseal request list --state any",
 			n)
 	}

@@ -7,9 +7,9 @@ import (
 	"strings"
 	"time"
 
-	"ironseal/internal/failure"
+	"ironseal/internal/fault"
 	"ironseal/internal/parallel"
-	"ironseal/internal/records"
+	"ironseal/internal/store/sqlstore"
 	"ironseal/pki/label"
 	"ironseal/pki/strict"
 )
@@ -72,11 +72,11 @@ type searching struct {
 	fn     func(Held) error
 	down   Down
 	held   map[int64]bool // nil where any holder will do
-	page   []records.Certificate
+	page   []sqlstore.Certificate
 	others map[string]int
 }
 
-func (s *searching) record(r records.Certificate) error {
+func (s *searching) record(r sqlstore.Certificate) error {
 	w, state := s.w, s.e.stateOf(r, s.down)
 	handle, _, _ := strings.Cut(r.Issuer, ".")
 	switch {
@@ -176,7 +176,7 @@ func (e *Estate) noCertificate(ctx context.Context, name string) error {
 	if near := strict.Near(name, titles, 2); err == nil && near != "" {
 		hint = fmt.Sprintf("did you mean %q? %s", near, hint)
 	}
-	return failure.Of(failure.ErrNotFound, "no certificate matches %q: %s", name, hint)
+	return fault.Of(fault.ErrNotFound, "no certificate matches %q: %s", name, hint)
 }
 
 // errFound ends a search.

@@ -3,10 +3,10 @@ package estate
 import (
 	"path/filepath"
 
-	"ironseal/internal/underway"
+	"ironseal/internal/disk/unfinished"
 )
 
-func (e *Estate) underWay() underway.Dir { return underway.Dir(filepath.Join(e.Dir, "under-way")) }
+func (e *Estate) underWay() unfinished.Dir { return unfinished.Dir(filepath.Join(e.Dir, "under-way")) }
 
 // UnderWay notes that something is being made in a directory outside of the estate. done is called whatever
 // happened.

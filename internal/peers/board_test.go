@@ -12,7 +12,7 @@ import (
 	"testing"
 	"time"
 
-	"ironseal/internal/board"
+	"ironseal/internal/report/board"
 	"ironseal/pki/endpoint"
 	"ironseal/pki/finding"
 )

@@ -12,7 +12,7 @@ import (
 	"strings"
 	"testing"
 
-	"ironseal/internal/view"
+	"ironseal/internal/api"
 	"ironseal/pki/bundle"
 	"ironseal/pki/specimen"
 )
@@ -285,16 +285,16 @@ func specimenRoot(t *testing.T) []byte {
 }
 
 // checked runs trust check, which says no by its status.
-func (e estate) checked(args ...string) map[string]view.StoreCheck {
+func (e estate) checked(args ...string) map[string]api.StoreCheck {
 	e.t.Helper()
 	cmd := exec.Command(program, append([]string{"trust", "check", "--json"}, args...)...)
 	cmd.Dir = e.path("harbour")
 	out, err := cmd.Output()
-	var list []view.StoreCheck
+	var list []api.StoreCheck
 	if json.Unmarshal(out, &list) != nil {
 		e.t.Fatalf("trust check: %v\n%s", err, out)
 	}
-	byPath := map[string]view.StoreCheck{}
+	byPath := map[string]api.StoreCheck{}
 	for _, c := range list {
 		byPath[c.Path] = c
 	}

@@ -9,14 +9,14 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/authorities"
-	"ironseal/internal/act/overview"
+	"ironseal/internal/app/ca/authorities"
+	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/cli/certificate"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
-	"ironseal/internal/records"
+	"ironseal/internal/store/sqlstore"
 	"ironseal/internal/term"
-	"ironseal/internal/view"
+	"ironseal/internal/api"
 	"ironseal/pki/describe"
 	"ironseal/pki/dn"
 	"ironseal/pki/hierarchy"
@@ -200,10 +200,10 @@ func authorityList(s *session.Session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			rows := []view.Authority{}
+			rows := []api.Authority{}
 			for _, a := range h {
 				for _, g := range a.Generations {
-					rows = append(rows, view.AuthorityOf(g, e))
+					rows = append(rows, api.AuthorityOf(g, e))
 				}
 			}
 			return PrintAuthorities(s, rows)
@@ -214,7 +214,7 @@ func authorityList(s *session.Session) *cobra.Command {
 }
 
 // PrintAuthorities prints authorities as a table.
-func PrintAuthorities(s *session.Session, rows []view.Authority) error {
+func PrintAuthorities(s *session.Session, rows []api.Authority) error {
 	switch {
 	case s.JSON:
 		return s.PrintJSON(rows)
@@ -306,7 +306,7 @@ func authorityTree(s *session.Session) *cobra.Command {
 				return err
 			}
 			if s.JSON {
-				return s.PrintJSON(view.TreeOf(h, nil, e))
+				return s.PrintJSON(api.TreeOf(h, nil, e))
 			}
 			if len(h) == 0 {
 				return PrintAuthorities(s, nil)
@@ -335,7 +335,7 @@ func authorityExport(s *session.Session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			rec := records.Certificate{DER: g.Certificate.Raw, Title: g.Certificate.Title()}
+			rec := sqlstore.Certificate{DER: g.Certificate.Raw, Title: g.Certificate.Title()}
 			if g.Issuer != nil {
 				rec.Issuer = fmt.Sprintf("%s.g%d", g.Issuer.Authority.Handle, g.Issuer.Number)
 			}

@@ -5,8 +5,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/authorities"
-	"ironseal/internal/act/overview"
+	"ironseal/internal/app/ca/authorities"
+	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
 	"ironseal/pki/describe"

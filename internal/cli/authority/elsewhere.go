@@ -9,9 +9,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/delivery"
-	"ironseal/internal/act/elsewhere"
-	"ironseal/internal/act/overview"
+	"ironseal/internal/app/requests/delivery"
+	"ironseal/internal/app/ca/external"
+	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
@@ -31,7 +31,7 @@ With --switch-day the answer is not used before that day; until then the current
 stays in use. So you move an authority to another parent.`
 
 func authorityApply(s *session.Session) *cobra.Command {
-	var ask elsewhere.ApplyAsk
+	var ask external.ApplyAsk
 	var subject, kind, day, out string
 	var withdraw, again bool
 	c := &cobra.Command{
@@ -64,7 +64,7 @@ func authorityApply(s *session.Session) *cobra.Command {
 				if err := session.OnlyFlags(cmd, "with --again", "again", "out"); err != nil {
 					return err
 				}
-				a, err := elsewhere.AppliedBefore(ctx, e, args[0])
+				a, err := external.AppliedBefore(ctx, e, args[0])
 				if err != nil {
 					return err
 				}
@@ -91,7 +91,7 @@ func authorityApply(s *session.Session) *cobra.Command {
 }
 
 // typedApplication reads what was typed about an application.
-func typedApplication(ask *elsewhere.ApplyAsk, subject, kind, day string) (err error) {
+func typedApplication(ask *external.ApplyAsk, subject, kind, day string) (err error) {
 	if ask.Subject, err = session.SubjectAsked(subject); err != nil {
 		return err
 	}
@@ -107,7 +107,7 @@ func typedApplication(ask *elsewhere.ApplyAsk, subject, kind, day string) (err e
 }
 
 func withdrawn(ctx context.Context, s *session.Session, e *estate.Estate, handle string) error {
-	head, err := elsewhere.WithdrawApplication(ctx, e, handle)
+	head, err := external.WithdrawApplication(ctx, e, handle)
 	if err != nil {
 		return err
 	}
@@ -118,15 +118,15 @@ func withdrawn(ctx context.Context, s *session.Session, e *estate.Estate, handle
 	return nil
 }
 
-func apply(ctx context.Context, s *session.Session, e *estate.Estate, ask elsewhere.ApplyAsk, out string) error {
-	a, head, err := elsewhere.Apply(ctx, e, ask)
+func apply(ctx context.Context, s *session.Session, e *estate.Estate, ask external.ApplyAsk, out string) error {
+	a, head, err := external.Apply(ctx, e, ask)
 	if err != nil {
 		return err
 	}
 	return applied(s, e, a, out, "journal "+head.String())
 }
 
-func applied(s *session.Session, e *estate.Estate, a elsewhere.Applied, out, head string) error {
+func applied(s *session.Session, e *estate.Estate, a external.Applied, out, head string) error {
 	handle := a.Application.Handle
 	if err := delivery.WriteFile(e, out, bundle.PEM(bundle.Request, a.Request.Raw)); err != nil {
 		return fmt.Errorf("%w\nthe request is on record; write it out with: ironseal authority apply %s --again "+
@@ -180,14 +180,14 @@ root that is on record or given with --anchor.`,
 			if err != nil {
 				return err
 			}
-			a, err := elsewhere.MatchAuthority(ctx, e, args[0], append(list, trusted...), trusted, w)
+			a, err := external.MatchAuthority(ctx, e, args[0], append(list, trusted...), trusted, w)
 			if err != nil {
 				return err
 			}
 			if err := showTaken(ctx, s, a.Certificate, a.Findings, trusted, "authority "+args[0]); err != nil {
 				return err
 			}
-			g, head, err := elsewhere.AcceptAuthority(ctx, e, a)
+			g, head, err := external.AcceptAuthority(ctx, e, a)
 			if err != nil {
 				return err
 			}
@@ -255,7 +255,7 @@ say. Anything else that it issued or revoked is not known here.`,
 		Args:    session.AtLeast(2, "a handle and the certificate's file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx := cmd.Context()
-			ask := elsewhere.AdoptAsk{Handle: args[0]}
+			ask := external.AdoptAsk{Handle: args[0]}
 			var err error
 			if ask.List, err = s.CertificatesInAll(args[1:]); err != nil {
 				return err
@@ -284,12 +284,12 @@ say. Anything else that it issued or revoked is not known here.`,
 	return c
 }
 
-func adopt(ctx context.Context, s *session.Session, ask elsewhere.AdoptAsk) error {
+func adopt(ctx context.Context, s *session.Session, ask external.AdoptAsk) error {
 	e, err := s.Estate(ctx)
 	if err != nil {
 		return err
 	}
-	a, err := elsewhere.PlanAdoption(ctx, e, ask)
+	a, err := external.PlanAdoption(ctx, e, ask)
 	if err != nil {
 		return err
 	}
@@ -302,7 +302,7 @@ func adopt(ctx context.Context, s *session.Session, ask elsewhere.AdoptAsk) erro
 	if err := showTaken(ctx, s, a.Leaf, a.Findings, ask.Anchors, "authority "+ask.Handle); err != nil {
 		return err
 	}
-	g, head, err := elsewhere.Adopt(ctx, e, a)
+	g, head, err := external.Adopt(ctx, e, a)
 	if err != nil {
 		return err
 	}

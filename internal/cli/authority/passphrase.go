@@ -6,8 +6,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/overview"
-	"ironseal/internal/act/passphrases"
+	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/ca/passphrases"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"

@@ -7,9 +7,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/authorities"
-	"ironseal/internal/act/doubt"
-	"ironseal/internal/act/overview"
+	"ironseal/internal/app/ca/authorities"
+	"ironseal/internal/app/revoke/compromise"
+	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
@@ -201,7 +201,7 @@ func hanging(ctx context.Context, s *session.Session, e *estate.Estate) error {
 	if err != nil || s.JSON {
 		return err
 	}
-	open, err := doubt.Incidents(ctx, e.Records)
+	open, err := compromise.Incidents(ctx, e.Records)
 	if err != nil {
 		return err
 	}

@@ -6,10 +6,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/overview"
-	"ironseal/internal/act/parties"
-	"ironseal/internal/act/renewing"
-	"ironseal/internal/act/revoking"
+	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/parties"
+	"ironseal/internal/app/ca/renewals"
+	"ironseal/internal/app/revoke/revoking"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/cli/sign"
 	"ironseal/internal/estate"
@@ -29,7 +29,7 @@ With --due, everything that ends within --within is renewed at once.`
 
 // again is what certificate renew can be asked.
 type again struct {
-	ask                                     renewing.AgainAsk
+	ask                                     renewals.AgainAsk
 	lifetime, within, because, party, after string
 	due, revokeOld                          bool
 	waive                                   []string
@@ -94,7 +94,7 @@ func certificateRenew(s *session.Session) *cobra.Command {
 			if f.ask.Certificate, err = named(ctx, e, args, f.party); err != nil {
 				return err
 			}
-			sheet, err := renewing.PlanAgain(ctx, e, f.ask)
+			sheet, err := renewals.PlanAgain(ctx, e, f.ask)
 			if err != nil {
 				return err
 			}
@@ -162,7 +162,7 @@ func renewDue(cmd *cobra.Command, s *session.Session, e *estate.Estate, within s
 	if err != nil {
 		return &session.Status{Code: session.Usage, Err: err}
 	}
-	list, err := renewing.PlanDue(ctx, e, ahead, waivers)
+	list, err := renewals.PlanDue(ctx, e, ahead, waivers)
 	if err != nil {
 		return err
 	}

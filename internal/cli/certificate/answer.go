@@ -6,8 +6,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/elsewhere"
-	"ironseal/internal/act/overview"
+	"ironseal/internal/app/ca/external"
+	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
 	"ironseal/pki/describe"
@@ -16,7 +16,7 @@ import (
 func certificateAccept(s *session.Session) *cobra.Command {
 	var waive, anchors []string
 	var because string
-	var ask elsewhere.AnswerAsk
+	var ask external.AnswerAsk
 	c := &cobra.Command{
 		Use:   "take-in FILE...",
 		Short: "Import a certificate that an outside authority signed for a request of ours",
@@ -54,12 +54,12 @@ because it was issued after the backup that you restored.`,
 	return c
 }
 
-func takeIn(ctx context.Context, s *session.Session, ask elsewhere.AnswerAsk) error {
+func takeIn(ctx context.Context, s *session.Session, ask external.AnswerAsk) error {
 	e, err := s.Estate(ctx)
 	if err != nil {
 		return err
 	}
-	a, err := elsewhere.MatchAnswer(ctx, e, ask)
+	a, err := external.MatchAnswer(ctx, e, ask)
 	if err != nil {
 		return err
 	}
@@ -77,7 +77,7 @@ func takeIn(ctx context.Context, s *session.Session, ask elsewhere.AnswerAsk) er
 	if err := s.Agree(ctx, "Import it?"); err != nil {
 		return err
 	}
-	head, err := elsewhere.Accept(ctx, e, a)
+	head, err := external.Accept(ctx, e, a)
 	if err != nil {
 		return err
 	}
@@ -94,7 +94,7 @@ func takeIn(ctx context.Context, s *session.Session, ask elsewhere.AnswerAsk) er
 	return nil
 }
 
-func answersWhat(a elsewhere.Answer) string {
+func answersWhat(a external.Answer) string {
 	if a.Record.Number == 0 {
 		return "An authority of this estate signed this, and it is not on record"
 	}

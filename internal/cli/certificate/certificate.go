@@ -10,11 +10,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/delivery"
+	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
-	"ironseal/internal/view"
+	"ironseal/internal/api"
 	"ironseal/pki/cert"
 	"ironseal/pki/describe"
 	"ironseal/pki/handover"
@@ -55,7 +55,7 @@ replaced, revoked, and those that are prepared for a switch day.`,
 			}
 			list := certificateLister(s)
 			others, err := e.EachCertificate(cmd.Context(), which, func(h estate.Held) error {
-				return list.row(view.CertificateOf(h, s.Moment()))
+				return list.row(api.CertificateOf(h, s.Moment()))
 			})
 			if err != nil {
 				return err
@@ -121,7 +121,7 @@ func certificateLister(s *session.Session) *lister {
 	return l
 }
 
-func (l *lister) row(r view.Certificate) error {
+func (l *lister) row(r api.Certificate) error {
 	l.any = true
 	switch {
 	case l.json != nil:
@@ -206,7 +206,7 @@ func certificateShow(s *session.Session) *cobra.Command {
 				return s.PrintChanges(template.Compare(then, today), "as it was", "today")
 			}
 			o := describe.Certificate(h.Certificate, s.Moment())
-			r := view.CertificateOf(h, s.Moment())
+			r := api.CertificateOf(h, s.Moment())
 			if o, err = leading(cmd.Context(), e, h, o, r); err != nil {
 				return err
 			}
@@ -234,7 +234,7 @@ func certificateShow(s *session.Session) *cobra.Command {
 }
 
 // leading puts first what is asked first: whether it holds, how long, and by whom.
-func leading(ctx context.Context, e *estate.Estate, h estate.Held, o describe.Object, r view.Certificate) (
+func leading(ctx context.Context, e *estate.Estate, h estate.Held, o describe.Object, r api.Certificate) (
 	describe.Object, error) {
 	if h.Record.Issuer != "" {
 		g, err := e.Generation(ctx, h.Record.Issuer)

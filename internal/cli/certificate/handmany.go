@@ -9,8 +9,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/handouts"
-	"ironseal/internal/act/incidents"
+	"ironseal/internal/app/requests/handovers"
+	"ironseal/internal/app/revoke/incidents"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
@@ -52,7 +52,7 @@ func (m *many) flags(s *session.Session, c *cobra.Command) {
 
 // items are what is handed over, and what of a manifest cannot be.
 func (m many) items(ctx context.Context, s *session.Session, e *estate.Estate, args []string, receiver string) (
-	items []handouts.Item, failed []session.Failure, err error) {
+	items []handovers.Item, failed []session.Failure, err error) {
 	var list []estate.Held
 	switch {
 	case m.incident != "":
@@ -66,17 +66,17 @@ func (m many) items(ctx context.Context, s *session.Session, e *estate.Estate, a
 		if err != nil {
 			return nil, nil, err
 		}
-		items, faults, err := handouts.OfManifest(ctx, e, rows, receiver)
+		items, faults, err := handovers.OfManifest(ctx, e, rows, receiver)
 		for _, label := range slices.Sorted(maps.Keys(faults)) {
 			failed = append(failed, session.Failure{Name: label, Why: faults[label].Error()})
 		}
 		return items, failed, err
 	case m.fresh:
-		if list, err = handouts.NotHandedOver(ctx, e); err != nil {
+		if list, err = handovers.NotHandedOver(ctx, e); err != nil {
 			return nil, nil, err
 		}
 	case len(args) == 0:
-		items, err := handouts.OfParties(ctx, e, m.parties, receiver)
+		items, err := handovers.OfParties(ctx, e, m.parties, receiver)
 		return items, nil, err
 	}
 	for _, name := range args {
@@ -86,7 +86,7 @@ func (m many) items(ctx context.Context, s *session.Session, e *estate.Estate, a
 		}
 		list = append(list, h)
 	}
-	items, err = handouts.Of(ctx, e, list, receiver)
+	items, err = handovers.Of(ctx, e, list, receiver)
 	return items, nil, err
 }
 
@@ -100,12 +100,12 @@ func handMany(ctx context.Context, s *session.Session, e *estate.Estate, f hando
 	if len(items)+len(failed) == 0 {
 		return s.Nothing(s.Out.Paint(term.Good, "✓") + " Nothing is to be handed over.")
 	}
-	ask := handouts.Ask{Dir: s.Path(f.out), Waivers: waiversFor(waivers)}
+	ask := handovers.Ask{Dir: s.Path(f.out), Waivers: waiversFor(waivers)}
 	if ask.Password, err = passwords(ctx, s, f.pw); err != nil {
 		return err
 	}
 	s.Tidy(ask.Dir)
-	if earlier := handouts.Earlier(handouts.Dirs(ask.Dir, items)); len(earlier) > 0 {
+	if earlier := handovers.Earlier(handovers.Dirs(ask.Dir, items)); len(earlier) > 0 {
 		if err := s.Agree(ctx, fmt.Sprintf("%s in %s hold earlier handovers: replace them?",
 			span.Count(len(earlier), "folder"), ask.Dir)); err != nil {
 			return err
@@ -113,7 +113,7 @@ func handMany(ctx context.Context, s *session.Session, e *estate.Estate, f hando
 		ask.Replace = true
 	}
 	rows := s.Out.Rolling([]string{"", "for", "receiver", "to", "key", "folder"}, "to", "key")
-	list, err := handouts.All(ctx, e, items, ask, func(d handouts.Done) {
+	list, err := handovers.All(ctx, e, items, ask, func(d handovers.Done) {
 		if d.Err != nil {
 			failed = append(failed, session.Failure{Name: fmt.Sprintf("%s, serial %s", d.Certificate.Title(),
 				d.Certificate.Serial.Short()), Why: d.Err.Error()})
@@ -130,7 +130,7 @@ func handMany(ctx context.Context, s *session.Session, e *estate.Estate, f hando
 	return handedMany(s, list, failed, ask.Dir, f.pw.Made)
 }
 
-func handedRow(d handouts.Done) []term.Cell {
+func handedRow(d handovers.Done) []term.Cell {
 	key := "here"
 	if !d.KeyHere {
 		key = "elsewhere"
@@ -154,22 +154,22 @@ func waiversFor(all []finding.Waiver) func(estate.Held) []finding.Waiver {
 }
 
 // passwords gives the password of each file: one from a file for all, or one that is made for each.
-func passwords(ctx context.Context, s *session.Session, pw session.PasswordFlags) (func(handouts.Item) ([]byte, error),
+func passwords(ctx context.Context, s *session.Session, pw session.PasswordFlags) (func(handovers.Item) ([]byte, error),
 	error) {
 	if pw.File == "" && !pw.Made {
-		return func(i handouts.Item) ([]byte, error) {
+		return func(i handovers.Item) ([]byte, error) {
 			return nil, session.Misused("%s takes a file with a password: give --make-password, or --seal-with FILE",
 				i.Receiver)
 		}, nil
 	}
-	return func(handouts.Item) ([]byte, error) {
+	return func(handovers.Item) ([]byte, error) {
 		secret, _, err := s.Password(ctx, pw, "the files")
 		return secret, err
 	}, nil
 }
 
 // handedMany says how it went.
-func handedMany(s *session.Session, list []handouts.Done, failed []session.Failure, dir string, made bool) error {
+func handedMany(s *session.Session, list []handovers.Done, failed []session.Failure, dir string, made bool) error {
 	done := 0
 	rows := []map[string]any{}
 	for _, d := range list {
@@ -198,7 +198,7 @@ func handedMany(s *session.Session, list []handouts.Done, failed []session.Failu
 		s.DrawFailures(failed)
 		s.Out.Gap()
 		s.Out.Say("%s %d handed over, %d not", s.Out.Paint(term.Strong, "Result:"), done, len(failed))
-		s.Out.Say("  %s lists them", term.Safe(dir+"/"+handouts.IndexFile))
+		s.Out.Say("  %s lists them", term.Safe(dir+"/"+handovers.IndexFile))
 	}
 	if len(failed) > 0 {
 		return fmt.Errorf("%d of %d were not handed over: each is listed above with its reason", len(failed),
@@ -207,7 +207,7 @@ func handedMany(s *session.Session, list []handouts.Done, failed []session.Failu
 	return nil
 }
 
-func drawPasswords(s *session.Session, list []handouts.Done) {
+func drawPasswords(s *session.Session, list []handovers.Done) {
 	var rows [][]term.Cell
 	for _, d := range list {
 		if d.Err == nil && d.Password != nil {

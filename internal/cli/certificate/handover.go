@@ -9,9 +9,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/delivery"
-	"ironseal/internal/act/handouts"
-	"ironseal/internal/act/parties"
+	"ironseal/internal/app/requests/delivery"
+	"ironseal/internal/app/requests/handovers"
+	"ironseal/internal/app/parties"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
@@ -81,7 +81,7 @@ Iron Seal finds the key of a request that was drafted here. Give another with --
 the key stayed on the device, the files come without it.
 
 Several certificates get a folder each, for the receiver on record: that of the party, or
-that of the last handover. --for is for those without one. ` + handouts.IndexFile + ` lists the folders.
+that of the last handover. --for is for those without one. ` + handovers.IndexFile + ` lists the folders.
 
 ` + certificateNaming,
 		Example: `  ironseal certificate handover booking.ternbay.example --for nginx --out ../handed-out

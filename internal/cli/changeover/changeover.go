@@ -7,9 +7,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/overview"
-	"ironseal/internal/act/renewing"
-	"ironseal/internal/act/transition"
+	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/ca/renewals"
+	"ironseal/internal/app/ca/rollover"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/cli/sign"
 	"ironseal/internal/term"
@@ -43,7 +43,7 @@ already stays as it is.`,
 			if err != nil {
 				return err
 			}
-			list, err := renewing.PlanChange(cmd.Context(), e, args[0], w)
+			list, err := renewals.PlanChange(cmd.Context(), e, args[0], w)
 			if err != nil {
 				return err
 			}
@@ -70,7 +70,7 @@ func changeoverProgress(s *session.Session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			c, err := transition.Of(cmd.Context(), e, args[0])
+			c, err := rollover.Of(cmd.Context(), e, args[0])
 			if err != nil {
 				return err
 			}
@@ -126,7 +126,7 @@ func changeoverSwitch(s *session.Session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			c, err := transition.Of(cmd.Context(), e, args[0])
+			c, err := rollover.Of(cmd.Context(), e, args[0])
 			if err != nil {
 				return err
 			}
@@ -145,7 +145,7 @@ func changeoverSwitch(s *session.Session) *cobra.Command {
 				c.Old, c.New, span.Count(len(c.Prepared), "certificate"), len(c.Missing))); err != nil {
 				return err
 			}
-			g, head, err := transition.Switch(cmd.Context(), e, args[0], early, w)
+			g, head, err := rollover.Switch(cmd.Context(), e, args[0], early, w)
 			if err != nil {
 				return err
 			}
@@ -179,7 +179,7 @@ func changeoverBack(s *session.Session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if c, err := transition.Of(cmd.Context(), e, args[0]); err == nil && c.Sets != nil {
+			if c, err := rollover.Of(cmd.Context(), e, args[0]); err == nil && c.Sets != nil {
 				return backSets(cmd.Context(), s, e, c)
 			}
 			if day == "" {
@@ -193,7 +193,7 @@ func changeoverBack(s *session.Session) *cobra.Command {
 				args[0])); err != nil {
 				return err
 			}
-			g, head, err := renewing.SwitchBack(cmd.Context(), e, args[0], t)
+			g, head, err := renewals.SwitchBack(cmd.Context(), e, args[0], t)
 			if err != nil {
 				return err
 			}

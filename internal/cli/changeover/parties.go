@@ -8,11 +8,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/delivery"
-	"ironseal/internal/act/overview"
-	"ironseal/internal/act/transition"
-	"ironseal/internal/act/trusting"
-	"ironseal/internal/chart"
+	"ironseal/internal/app/requests/delivery"
+	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/ca/rollover"
+	"ironseal/internal/app/trust/anchors"
+	"ironseal/internal/report/chart"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/probe"
@@ -35,7 +35,7 @@ var looks = []struct {
 
 // drawParties counts who must learn a root, shows those that stand alike in one row, and says
 // what would break if it were switched now.
-func drawParties(s *session.Session, p transition.Progress) {
+func drawParties(s *session.Session, p rollover.Progress) {
 	if len(p.Parties) == 0 {
 		return
 	}
@@ -93,7 +93,7 @@ func alike(list []trust.Standing, state trust.Readiness) (out []*together) {
 }
 
 // drawBreaks says what would fail if it were switched now. Of what is not prepared nothing is known.
-func drawBreaks(s *session.Session, p transition.Progress) {
+func drawBreaks(s *session.Session, p rollover.Progress) {
 	fails := 0
 	for _, b := range p.Breaks {
 		fails += b.Count()
@@ -130,7 +130,7 @@ func some(list []string) string {
 }
 
 // next is the step that comes next.
-func next(c transition.Progress) overview.Advice {
+func next(c rollover.Progress) overview.Advice {
 	switch {
 	case len(c.Missing) > 0:
 		return overview.Advice{Why: "prepare the rest", Command: "ironseal changeover prepare " + c.Handle}
@@ -142,7 +142,7 @@ func next(c transition.Progress) overview.Advice {
 }
 
 // draw makes the picture of a change-over.
-func draw(s *session.Session, e *estate.Estate, p transition.Progress, file string) error {
+func draw(s *session.Session, e *estate.Estate, p rollover.Progress, file string) error {
 	picture := chart.Progress{Title: fmt.Sprintf("%s: from %s to %s", e.Settings.Organisation.Name, p.Old, p.New),
 		Ready: p.ReadyOn(), Now: s.Moment(), Day: p.Day}
 	for _, x := range p.Parties {
@@ -187,11 +187,11 @@ day, for example because a partner changes its root.`,
 			if err := planSets(cmd.Context(), s, e, args[0], to, day); err != nil {
 				return err
 			}
-			p, err := transition.Of(cmd.Context(), e, args[0])
+			p, err := rollover.Of(cmd.Context(), e, args[0])
 			if err != nil {
 				return err
 			}
-			var kits []trusting.Packed
+			var kits []anchors.Packed
 			var untold []string
 			if out != "" {
 				s.Tidy(out)
@@ -201,8 +201,8 @@ day, for example because a partner changes its root.`,
 			}
 			steps := p.Plan(s.Moment())
 			if s.JSON {
-				return s.PrintJSON(map[string]any{"steps": append([]transition.Step{}, steps...),
-					"kits": append([]trusting.Packed{}, kits...), "without_platform": append([]string{}, untold...)})
+				return s.PrintJSON(map[string]any{"steps": append([]rollover.Step{}, steps...),
+					"kits": append([]anchors.Packed{}, kits...), "without_platform": append([]string{}, untold...)})
 			}
 			drawPlan(s, steps)
 			for _, k := range kits {
@@ -223,7 +223,7 @@ day, for example because a partner changes its root.`,
 	return c
 }
 
-func drawPlan(s *session.Session, steps []transition.Step) {
+func drawPlan(s *session.Session, steps []rollover.Step) {
 	for i, x := range steps {
 		s.Out.Say("%d. %s  %s", i+1, s.Out.Paint(term.Strong, "by "+x.By), term.Safe(x.What))
 		s.Out.Wrapped(3, term.Normal, term.Safe(strings.Join(x.Whom, ", ")))
@@ -264,7 +264,7 @@ certificates says which roots it accepts.`,
 			if len(args) < 2 || strings.TrimSpace(because) == "" {
 				return session.Misused("changeover record: name parties, and say how it is known: --because TEXT")
 			}
-			head, err := transition.Confirm(cmd.Context(), e, args[0], args[1:], because)
+			head, err := rollover.Confirm(cmd.Context(), e, args[0], args[1:], because)
 			if err != nil {
 				return err
 			}
@@ -283,12 +283,12 @@ certificates says which roots it accepts.`,
 
 // recordProbed looks at the parties, and shows what they told.
 func recordProbed(ctx context.Context, s *session.Session, e *estate.Estate, name string) error {
-	list, head, err := transition.ConfirmByProbe(ctx, e, name, probe.Options{})
+	list, head, err := rollover.ConfirmByProbe(ctx, e, name, probe.Options{})
 	if err != nil {
 		return err
 	}
 	if s.JSON {
-		return s.PrintJSON(map[string]any{"looks": append([]transition.Probed{}, list...),
+		return s.PrintJSON(map[string]any{"looks": append([]rollover.Probed{}, list...),
 			"journal_head": head.String()})
 	}
 	var cells [][]term.Cell
@@ -329,12 +329,12 @@ still depends on that root. The READ-ME of each kit says what to do.`,
 				return err
 			}
 			s.Tidy(out)
-			kits, err := transition.Finish(cmd.Context(), e, args[0], s.Path(out), s.Yes)
+			kits, err := rollover.Finish(cmd.Context(), e, args[0], s.Path(out), s.Yes)
 			if err != nil {
 				return err
 			}
 			if s.JSON {
-				return s.PrintJSON(append([]trusting.Packed{}, kits...))
+				return s.PrintJSON(append([]anchors.Packed{}, kits...))
 			}
 			for _, k := range kits {
 				s.Out.Say("%s %s", s.Out.Paint(term.Good, "✓ wrote"), term.Safe(k.Path))

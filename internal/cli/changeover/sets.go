@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"strings"
 
-	"ironseal/internal/act/overview"
-	"ironseal/internal/act/transition"
+	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/ca/rollover"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
@@ -27,14 +27,14 @@ func planSets(ctx context.Context, s *session.Session, e *estate.Estate, set, to
 	if err != nil {
 		return &session.Status{Code: session.Usage, Err: err}
 	}
-	head, err := transition.PlanSets(ctx, e, set, to, t)
+	head, err := rollover.PlanSets(ctx, e, set, to, t)
 	if err == nil && !s.JSON {
 		s.Out.Say("%s from %s to %s on %s   journal %s", s.Out.Paint(term.Good, "✓ planned:"), set, to, day, head)
 	}
 	return err
 }
 
-func drawSets(s *session.Session, c transition.Progress) {
+func drawSets(s *session.Session, c rollover.Progress) {
 	if c.Sets.Switched {
 		s.Out.Say("%s took the place of %s", s.Out.Paint(term.Strong, c.New), s.Out.Paint(term.Strong, c.Old))
 		s.Next(overview.Advice{Why: "machines may forget what was left",
@@ -47,24 +47,24 @@ func drawSets(s *session.Session, c transition.Progress) {
 	s.Next(next(c))
 }
 
-func switchSets(ctx context.Context, s *session.Session, e *estate.Estate, c transition.Progress, early bool,
+func switchSets(ctx context.Context, s *session.Session, e *estate.Estate, c rollover.Progress, early bool,
 	w []finding.Waiver) error {
 	if err := s.Agree(ctx, fmt.Sprintf("Let %s hold %s in the place of %s?", span.Count(len(c.Parties), "party"), c.New,
 		c.Old)); err != nil {
 		return err
 	}
-	moved, head, err := transition.SwitchSets(ctx, e, c.Old, early, w)
+	moved, head, err := rollover.SwitchSets(ctx, e, c.Old, early, w)
 	if err != nil {
 		return err
 	}
 	return told(s, "switched:", c.New, moved, head.String())
 }
 
-func backSets(ctx context.Context, s *session.Session, e *estate.Estate, c transition.Progress) error {
+func backSets(ctx context.Context, s *session.Session, e *estate.Estate, c rollover.Progress) error {
 	if err := s.Agree(ctx, fmt.Sprintf("Take the change-over from %s to %s back?", c.Old, c.New)); err != nil {
 		return err
 	}
-	moved, head, err := transition.BackSets(ctx, e, c.Old)
+	moved, head, err := rollover.BackSets(ctx, e, c.Old)
 	if err != nil {
 		return err
 	}

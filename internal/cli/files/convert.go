@@ -10,10 +10,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/delivery"
-	"ironseal/internal/act/intake"
+	"ironseal/internal/app/requests/delivery"
+	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/cli/session"
-	"ironseal/internal/custody"
+	"ironseal/internal/keystore"
 	"ironseal/internal/term"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
@@ -207,14 +207,14 @@ func collect(ctx context.Context, s *session.Session, f convertFlags, args []str
 	return certs, keys, nil
 }
 
-func openObject(ctx context.Context, o bundle.Object, name string, pass custody.Passphrases) (certs []*cert.Certificate,
+func openObject(ctx context.Context, o bundle.Object, name string, pass keystore.Passphrases) (certs []*cert.Certificate,
 	keys []crypto.Signer, err error) {
 	switch o.Kind {
 	case bundle.Certificate:
 		c, err := cert.Read(o.DER)
 		return []*cert.Certificate{c}, nil, err
 	case bundle.PrivateKey, bundle.SealedKey:
-		k, err := custody.OpenFile(ctx, o.DER, o.Kind, name, pass)
+		k, err := keystore.OpenFile(ctx, o.DER, o.Kind, name, pass)
 		return nil, []crypto.Signer{k}, err
 	case bundle.Store:
 		entries, err := openStore(ctx, o.DER, name, pass)
@@ -238,10 +238,10 @@ func openObject(ctx context.Context, o bundle.Object, name string, pass custody.
 }
 
 // openStore opens a PKCS#12 file, asking for its password.
-func openStore(ctx context.Context, der []byte, name string, pass custody.Passphrases) ([]pkcs.StoreEntry, error) {
+func openStore(ctx context.Context, der []byte, name string, pass keystore.Passphrases) ([]pkcs.StoreEntry, error) {
 	for attempt := 1; ; attempt++ {
 		secret, final, err := pass.Passphrase(ctx,
-			custody.Question{Handle: name, Purpose: "to open it", Again: attempt > 1})
+			keystore.Question{Handle: name, Purpose: "to open it", Again: attempt > 1})
 		if err != nil {
 			return nil, err
 		}
@@ -259,10 +259,10 @@ type openers struct {
 	file string
 }
 
-// Passphrase implements custody.Passphrases.
-func (o *openers) Passphrase(ctx context.Context, q custody.Question) ([]byte, bool, error) {
+// Passphrase implements keystore.Passphrases.
+func (o *openers) Passphrase(ctx context.Context, q keystore.Question) ([]byte, bool, error) {
 	if o.file != "" {
-		secret, err := custody.ReadPassphraseFile(o.s.Path(o.file))
+		secret, err := keystore.ReadPassphraseFile(o.s.Path(o.file))
 		return secret, true, err
 	}
 	return (*session.Passphrases)(o.s).Passphrase(ctx, q)

@@ -11,7 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/intake"
+	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
 	"ironseal/pki/bundle"

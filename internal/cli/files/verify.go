@@ -9,10 +9,10 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"ironseal/internal/act/doubt"
+	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
-	"ironseal/internal/view"
+	"ironseal/internal/api"
 	"ironseal/pki/cert"
 	"ironseal/pki/client"
 	"ironseal/pki/dn"
@@ -114,7 +114,7 @@ func askRevocations(ctx context.Context, s *session.Session, r *session.Revocati
 	}
 	s.TellFailed(r.Into(ctx, s, q, slices.Concat(list, more, q.Anchors), nil))
 	if e != nil {
-		doubt.Known(ctx, e).Into(q)
+		compromise.Known(ctx, e).Into(q)
 	}
 	return nil
 }
@@ -160,7 +160,7 @@ func unasked(ctx context.Context, s *session.Session, c *cert.Certificate, v *pa
 		return err
 	}
 	if c.IsAuthority() || v.Steps[len(v.Steps)-1].Role != path.Anchor {
-		found, err := doubt.Against(ctx, e, c)
+		found, err := compromise.Against(ctx, e, c)
 		if err != nil {
 			return err
 		}
@@ -171,9 +171,9 @@ func unasked(ctx context.Context, s *session.Session, c *cert.Certificate, v *pa
 		}
 		v.Valid = len(v.Reasons()) == 0
 	}
-	list, err := doubt.Incidents(ctx, e.Records)
+	list, err := compromise.Incidents(ctx, e.Records)
 	for _, st := range v.Steps {
-		for _, i := range doubt.About(list, st.Certificate.Key.Fingerprint()) {
+		for _, i := range compromise.About(list, st.Certificate.Key.Fingerprint()) {
 			f := finding.New(finding.KeyInDoubt, "%s", i.Since())
 			f.Severity = finding.Warn // clients go on until it is revoked
 			v.Findings = append(v.Findings, f.WithRemedy("see the incident: ironseal incident show %s", i.Name))
@@ -212,11 +212,11 @@ func printVerdict(s *session.Session, leaf *cert.Certificate, name string, v pat
 	kinds []client.Kind) error {
 	answers, refused := judgeBy(kinds, v)
 	if s.JSON {
-		shown := view.Verdict{Valid: v.Valid, Subject: leaf.Subject.String(), Name: name,
+		shown := api.Verdict{Valid: v.Valid, Subject: leaf.Subject.String(), Name: name,
 			Findings: append(finding.List{}, v.Findings...), Checks: v.Checks,
 			Clients: append([]client.Answer{}, answers...)}
 		for _, st := range v.Steps {
-			shown.Steps = append(shown.Steps, view.Step{Role: st.Role, Subject: st.Certificate.Subject.String(),
+			shown.Steps = append(shown.Steps, api.Step{Role: st.Role, Subject: st.Certificate.Subject.String(),
 				Serial: st.Certificate.SerialHex(), Good: st.Good(), Words: st.Words, Standing: st.Standing,
 				Findings: append(finding.List{},
 					st.Findings...)})

@@ -9,10 +9,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/delivery"
-	"ironseal/internal/act/doubt"
-	"ironseal/internal/act/incidents"
-	"ironseal/internal/act/overview"
+	"ironseal/internal/app/requests/delivery"
+	"ironseal/internal/app/revoke/compromise"
+	"ironseal/internal/app/revoke/incidents"
+	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/cli/sign"
 	"ironseal/internal/estate"
@@ -124,12 +124,12 @@ func list(s *session.Session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			list, err := doubt.Incidents(cmd.Context(), e.Records)
+			list, err := compromise.Incidents(cmd.Context(), e.Records)
 			if err != nil {
 				return err
 			}
 			if s.JSON {
-				return s.PrintJSON(append([]doubt.Incident{}, list...))
+				return s.PrintJSON(append([]compromise.Incident{}, list...))
 			}
 			var rows [][]term.Cell
 			for _, i := range list {

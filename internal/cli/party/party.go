@@ -8,8 +8,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/overview"
-	"ironseal/internal/act/parties"
+	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/parties"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/disk"
 	"ironseal/internal/term"

@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"ironseal/internal/act/live"
+	"ironseal/internal/app/ops/probes"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
 	"ironseal/pki/endpoint"
@@ -12,7 +12,7 @@ import (
 )
 
 // draw shows a row an endpoint, then what to do about each that is not right.
-func draw(s *session.Session, outcomes []live.Outcome) {
+func draw(s *session.Session, outcomes []probes.Outcome) {
 	if len(outcomes) == 1 {
 		drawOne(s, outcomes[0])
 		return
@@ -63,7 +63,7 @@ func left(r endpoint.Row) term.Cell {
 }
 
 // drawOne shows everything of one endpoint.
-func drawOne(s *session.Session, o live.Outcome) {
+func drawOne(s *session.Session, o probes.Outcome) {
 	v := verdict(o.Row)
 	s.Out.Say("%s %s", s.Out.Paint(v.Tone, v.Text), s.Out.Paint(term.Strong, term.Safe(label(o))))
 	s.Out.Reasons(o.Row.Findings)

@@ -13,11 +13,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/delivery"
-	"ironseal/internal/act/live"
-	"ironseal/internal/act/parties"
-	"ironseal/internal/act/trusting"
-	"ironseal/internal/board"
+	"ironseal/internal/app/requests/delivery"
+	"ironseal/internal/app/ops/probes"
+	"ironseal/internal/app/parties"
+	"ironseal/internal/app/trust/anchors"
+	"ironseal/internal/report/board"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
@@ -128,7 +128,7 @@ func (f *flags) run(ctx context.Context, s *session.Session, args []string) erro
 		f.revocations.Into(ctx, s, q, slices.Concat(presented, q.Anchors), stapled)
 	}
 	ask.Options.Nameless = f.list == "" && !f.all && len(targets) <= mostNameless
-	l, err := live.Begin(ctx, e, ask)
+	l, err := probes.Begin(ctx, e, ask)
 	if err != nil {
 		return err
 	}
@@ -161,7 +161,7 @@ func (f *flags) run(ctx context.Context, s *session.Session, args []string) erro
 }
 
 // write makes the page and the figures, each whole or not at all.
-func (f *flags) write(s *session.Session, e *estate.Estate, ask live.Ask, outcomes []live.Outcome) error {
+func (f *flags) write(s *session.Session, e *estate.Estate, ask probes.Ask, outcomes []probes.Outcome) error {
 	b := board.Board{Title: "Live", Set: ask.Set, Now: ask.Now}
 	if e != nil {
 		b.Title = e.Settings.Organisation.Name
@@ -253,8 +253,8 @@ func (f *flags) read(s *session.Session, file string) ([]byte, error) {
 }
 
 // ask gathers by what is judged. Without an estate, anchors are needed.
-func (f *flags) ask(ctx context.Context, s *session.Session) (*estate.Estate, live.Ask, error) {
-	ask := live.Ask{Options: probe.Options{Wait: f.wait}, Now: s.Moment(), Clock: time.Now, Set: f.set}
+func (f *flags) ask(ctx context.Context, s *session.Session) (*estate.Estate, probes.Ask, error) {
+	ask := probes.Ask{Options: probe.Options{Wait: f.wait}, Now: s.Moment(), Clock: time.Now, Set: f.set}
 	e, err := s.EstateIfAny(ctx)
 	switch {
 	case err != nil:
@@ -269,8 +269,8 @@ func (f *flags) ask(ctx context.Context, s *session.Session) (*estate.Estate, li
 		ask.Set = "given"
 		ask.Anchors, err = s.CertificatesInAll(f.anchors)
 	} else {
-		set, setErr := trusting.Set(ctx, e, f.set)
-		ask.Anchors, ask.Set, err = live.Anchors(set), set.Name, setErr
+		set, setErr := anchors.Set(ctx, e, f.set)
+		ask.Anchors, ask.Set, err = probes.Anchors(set), set.Name, setErr
 		if err == nil && len(ask.Anchors) == 0 {
 			err = fmt.Errorf("trust set %s: there is no root in it to judge by", set.Name)
 		}
@@ -327,7 +327,7 @@ func (f *flags) pair(ctx context.Context, s *session.Session, e *estate.Estate) 
 }
 
 // report shows what was found, and compares where that was asked.
-func (f *flags) report(ctx context.Context, s *session.Session, l *live.Looking, outcomes []live.Outcome,
+func (f *flags) report(ctx context.Context, s *session.Session, l *probes.Looking, outcomes []probes.Outcome,
 	faults int) error {
 	var rows []endpoint.Row
 	bad := faults > 0
@@ -389,7 +389,7 @@ func (f *flags) sinceBefore(s *session.Session, rows []endpoint.Row) (changes []
 }
 
 // likeness says in what endpoints differ from one that is right.
-func (f *flags) likeness(ctx context.Context, l *live.Looking, rows []endpoint.Row) (out []endpoint.Change, err error) {
+func (f *flags) likeness(ctx context.Context, l *probes.Looking, rows []endpoint.Row) (out []endpoint.Change, err error) {
 	if f.like == "" {
 		return nil, nil
 	}
@@ -410,4 +410,4 @@ func (f *flags) likeness(ctx context.Context, l *live.Looking, rows []endpoint.R
 }
 
 // label is a name for the terminal.
-func label(o live.Outcome) string { return strings.TrimSuffix(o.Row.Endpoint, ":443") }
+func label(o probes.Outcome) string { return strings.TrimSuffix(o.Row.Endpoint, ":443") }

@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"time"
 
-	"ironseal/internal/act/live"
+	"ironseal/internal/app/ops/probes"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/probe"
@@ -15,8 +15,8 @@ import (
 
 // again looks again and again at what is not right yet, and says what becomes of it, until
 // everything is: trusted, or serving the certificate that is waited for.
-func (f *flags) again(ctx context.Context, s *session.Session, e *estate.Estate, l *live.Looking,
-	outcomes []live.Outcome) ([]live.Outcome, error) {
+func (f *flags) again(ctx context.Context, s *session.Session, e *estate.Estate, l *probes.Looking,
+	outcomes []probes.Outcome) ([]probes.Outcome, error) {
 	want := ""
 	if f.until != "" {
 		sum, err := f.wanted(ctx, s, e)
@@ -25,7 +25,7 @@ func (f *flags) again(ctx context.Context, s *session.Session, e *estate.Estate,
 		}
 		want = sum
 	}
-	right := func(o live.Outcome) bool {
+	right := func(o probes.Outcome) bool {
 		if want != "" {
 			return o.Row.SHA256 == want
 		}

@@ -3,7 +3,7 @@ package request
 import (
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/passphrases"
+	"ironseal/internal/app/ca/passphrases"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
 )

@@ -11,16 +11,16 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/intake"
-	"ironseal/internal/act/overview"
-	"ironseal/internal/act/parties"
+	"ironseal/internal/app/requests/intake"
+	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/parties"
 	"ironseal/internal/cli/session"
-	"ironseal/internal/custody"
+	"ironseal/internal/keystore"
 	"ironseal/internal/estate"
 	"ironseal/internal/probe"
-	"ironseal/internal/records"
+	"ironseal/internal/store/sqlstore"
 	"ironseal/internal/term"
-	"ironseal/internal/view"
+	"ironseal/internal/api"
 	"ironseal/pki/describe"
 	"ironseal/pki/finding"
 	"ironseal/pki/journal"
@@ -150,7 +150,7 @@ func draftSecret(s *session.Session, cmd *cobra.Command, sealed bool, file strin
 		return nil, nil
 	}
 	if file != "" {
-		return custody.ReadPassphraseFile(s.Path(file))
+		return keystore.ReadPassphraseFile(s.Path(file))
 	}
 	secret, _, err := (*session.Passphrases)(s).Choose(cmd.Context(), "the new key")
 	return secret, err
@@ -222,9 +222,9 @@ wrong, is reported and not recorded.`,
 
 func printReceived(ctx context.Context, s *session.Session, e *estate.Estate, list []intake.Received, head journal.Head,
 	faults []error) error {
-	rows := []view.Request{}
+	rows := []api.Request{}
 	for i, r := range list {
-		row := view.RequestOf(r.Record)
+		row := api.RequestOf(r.Record)
 		row.Known = r.Known
 		rows = append(rows, row)
 		if s.JSON {
@@ -241,7 +241,7 @@ func printReceived(ctx context.Context, s *session.Session, e *estate.Estate, li
 		if err := s.PrintJSON(rows); err != nil {
 			return err
 		}
-	} else if len(list) == 1 && list[0].Record.State == records.Waiting {
+	} else if len(list) == 1 && list[0].Record.State == sqlstore.Waiting {
 		s.Next(afterReceipt(list[0], rows[0].Name))
 	} else if len(list) > 1 {
 		s.Out.Say("%s", s.Out.Paint(term.Quiet, fmt.Sprintf("%d requests received   journal %s", len(list), head)))
@@ -309,20 +309,20 @@ func requestList(s *session.Session) *cobra.Command {
 		},
 	}
 	s.QuietFlag(c, "print numbers only")
-	c.Flags().StringVar(&state, "state", records.Waiting,
+	c.Flags().StringVar(&state, "state", sqlstore.Waiting,
 		"only those in this `STATE`: "+strings.Join(requestStates, ", "))
 	session.CompleteWords(c, "state", requestStates...)
 	return c
 }
 
 // requestStates are the words that request list takes.
-var requestStates = []string{records.Waiting, records.Sent, records.Signed, records.Declined, records.Withdrawn, "any"}
+var requestStates = []string{sqlstore.Waiting, sqlstore.Sent, sqlstore.Signed, sqlstore.Declined, sqlstore.Withdrawn, "any"}
 
-func printRequests(s *session.Session, list []records.Request, state string) error {
-	rows := []view.Request{}
+func printRequests(s *session.Session, list []sqlstore.Request, state string) error {
+	rows := []api.Request{}
 	var cells [][]term.Cell
 	for _, r := range list {
-		row := view.RequestOf(r)
+		row := api.RequestOf(r)
 		rows = append(rows, row)
 		cells = append(cells, []term.Cell{{Text: row.Name, Tone: term.Strong}, {Text: row.State}, {Text: row.Title},
 			{Text: row.From}, {Text: span.Distance(s.Moment(), r.Received)}, {Text: row.CheckCode, Tone: term.Accent}})
@@ -365,7 +365,7 @@ func requestShow(s *session.Session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if rec.State == records.Waiting { // once signed, it is related to its own certificate
+			if rec.State == sqlstore.Waiting { // once signed, it is related to its own certificate
 				o.Findings = append(o.Findings, related...)
 			}
 			if resolve {
@@ -374,7 +374,7 @@ func requestShow(s *session.Session) *cobra.Command {
 			if err := s.PrintObject(o, all, field); err != nil {
 				return err
 			}
-			if !s.JSON && field == "" && rec.State == records.Waiting {
+			if !s.JSON && field == "" && rec.State == sqlstore.Waiting {
 				s.Out.Gap()
 				s.Out.Wrapped(2, term.Quiet, "Ask the sender to read out the check code; without this tool, the "+
 					"paste tail: the first and last eight characters between the BEGIN and END lines.")
@@ -389,9 +389,9 @@ func requestShow(s *session.Session) *cobra.Command {
 	return c
 }
 
-func describeRecord(s *session.Session, rec records.Request, r *request.Request) describe.Object {
+func describeRecord(s *session.Session, rec sqlstore.Request, r *request.Request) describe.Object {
 	o := describe.Request(r)
-	row := view.RequestOf(rec)
+	row := api.RequestOf(rec)
 	o.Lead("state", "State", rec.State)
 	o.Lead("request", "Number", row.Name)
 	o.Add("received", "Received", row.Received)
@@ -405,12 +405,12 @@ func describeRecord(s *session.Session, rec records.Request, r *request.Request)
 }
 
 func requestDecline(s *session.Session) *cobra.Command {
-	return decideCommand(s, "decline", records.Declined, "Decline a request",
+	return decideCommand(s, "decline", sqlstore.Declined, "Decline a request",
 		`  ironseal request decline R5 --because "the host was taken out of service"`)
 }
 
 func requestWithdraw(s *session.Session) *cobra.Command {
-	return decideCommand(s, "withdraw", records.Withdrawn, "Withdraw a request that should not have been made",
+	return decideCommand(s, "withdraw", sqlstore.Withdrawn, "Withdraw a request that should not have been made",
 		`  ironseal request withdraw R5 --because "drafted for the wrong host"`)
 }
 
@@ -435,7 +435,7 @@ func decideCommand(s *session.Session, verb, state, short, example string) *cobr
 				return err
 			}
 			if s.JSON {
-				return s.PrintJSON(view.RequestOf(d.Record))
+				return s.PrintJSON(api.RequestOf(d.Record))
 			}
 			s.Out.Say("%s R%d, %s: %s   %s", s.Out.Paint(term.Good, "✓ "+state), d.Record.Number,
 				term.Safe(d.Record.Title), term.Safe(because), s.Out.Paint(term.Quiet, "journal "+d.Head.String()))
@@ -451,7 +451,7 @@ func decideCommand(s *session.Session, verb, state, short, example string) *cobr
 		ValidArgsFunction: s.Requests,
 	}
 	c.Flags().StringVar(&because, "because", "", "why")
-	if state == records.Withdrawn {
+	if state == sqlstore.Withdrawn {
 		c.Flags().BoolVar(&keep, "keep-key", false, "keep the key file of a draft of ours; it is destroyed otherwise")
 	}
 	return c

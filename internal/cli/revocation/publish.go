@@ -11,15 +11,15 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/accepting"
-	"ironseal/internal/act/listing"
-	"ironseal/internal/act/overview"
-	"ironseal/internal/act/publishing"
-	"ironseal/internal/act/responding"
+	"ironseal/internal/app/revoke/importing"
+	"ironseal/internal/app/revoke/inventory"
+	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/revoke/publishing"
+	"ironseal/internal/app/revoke/responding"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
-	"ironseal/internal/view"
+	"ironseal/internal/api"
 	"ironseal/pki/span"
 )
 
@@ -120,7 +120,7 @@ func published(ctx context.Context, s *session.Session, e *estate.Estate, ask pu
 			s.Out.Say("%s No list is due.", s.Out.Paint(term.Good, "✓"))
 		}
 	}
-	out := map[string]any{"signed": append([]listing.Item{}, done.Lists...)}
+	out := map[string]any{"signed": append([]inventory.Item{}, done.Lists...)}
 	var missing error
 	if to != "" {
 		if missing, err = released(ctx, s, e, to, len(done.Lists) > 0, out); err != nil {
@@ -246,12 +246,12 @@ func list(s *session.Session) *cobra.Command {
 
 // drawLists prints the lists, and returns how many are to be signed.
 func drawLists(s *session.Session, p publishing.Plan) (due int, err error) {
-	rows := []view.RevocationList{}
+	rows := []api.RevocationList{}
 	var cells [][]term.Cell
 	for _, d := range p.Due {
-		v := view.RevocationListOf(d, s.Moment())
+		v := api.RevocationListOf(d, s.Moment())
 		rows = append(rows, v)
-		if d.Why != "" && d.Unable == "" || v.State == view.ListStale {
+		if d.Why != "" && d.Unable == "" || v.State == api.ListStale {
 			due++
 		}
 		if s.Quiet && !s.JSON {
@@ -275,12 +275,12 @@ func drawLists(s *session.Session, p publishing.Plan) (due int, err error) {
 	return due, nil
 }
 
-func listCells(s *session.Session, d publishing.Due, v view.RevocationList) []term.Cell {
+func listCells(s *session.Session, d publishing.Due, v api.RevocationList) []term.Cell {
 	mark := term.Cell{Text: "✓ " + v.State, Tone: term.Good}
 	switch {
-	case v.State == view.ListStale || v.State == view.ListMissing && d.Unable == "":
+	case v.State == api.ListStale || v.State == api.ListMissing && d.Unable == "":
 		mark = term.Cell{Text: "✗ " + v.State, Tone: term.Bad}
-	case v.State == view.ListMissing:
+	case v.State == api.ListMissing:
 		mark = term.Cell{Text: "· " + v.State, Tone: term.Quiet}
 	case d.Why != "":
 		mark = term.Cell{Text: "! due", Tone: term.Careful}
@@ -326,7 +326,7 @@ What a list revokes is recorded, whatever its number is.`,
 			if err != nil {
 				return err
 			}
-			done, err := accepting.Lists(cmd.Context(), e, lists)
+			done, err := importing.Lists(cmd.Context(), e, lists)
 			if err != nil {
 				return err
 			}
@@ -358,14 +358,14 @@ func listFiles(s *session.Session, args []string) (out []string, err error) {
 	return out, nil
 }
 
-func drawTaken(s *session.Session, done accepting.Taken) error {
+func drawTaken(s *session.Session, done importing.Taken) error {
 	if s.JSON {
 		head := ""
 		if done.Head.Seq > 0 {
 			head = done.Head.String()
 		}
-		return s.PrintJSON(map[string]any{"taken_in": append([]listing.Item{}, done.Lists...), "journal_head": head,
-			"known": append([]listing.Item{}, done.Known...), "passed_over": append([]string{}, done.Passed...),
+		return s.PrintJSON(map[string]any{"taken_in": append([]inventory.Item{}, done.Lists...), "journal_head": head,
+			"known": append([]inventory.Item{}, done.Known...), "passed_over": append([]string{}, done.Passed...),
 			"learned": append([]string{}, done.News...)})
 	}
 	for _, i := range done.Lists {

@@ -8,12 +8,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/overview"
-	"ironseal/internal/act/revoking"
+	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/revoke/revoking"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/disk"
 	"ironseal/internal/term"
-	"ironseal/internal/view"
+	"ironseal/internal/api"
 	"ironseal/pki/cert"
 	"ironseal/pki/revocation"
 	"ironseal/pki/runes"
@@ -195,7 +195,7 @@ func revoke(ctx context.Context, s *session.Session, ask revoking.Ask, all bool)
 		return err
 	}
 	if s.JSON {
-		return s.PrintJSON(view.RevokedOf(p, head.String()))
+		return s.PrintJSON(api.RevokedOf(p, head.String()))
 	}
 	word := "✓ revoked"
 	if ask.Reason == revocation.CertificateHold {
@@ -313,7 +313,7 @@ certificate that was revoked for another reason stays revoked.`,
 				return err
 			}
 			if s.JSON {
-				return s.PrintJSON(view.OffHoldOf(list, head.String()))
+				return s.PrintJSON(api.OffHoldOf(list, head.String()))
 			}
 			for _, t := range list {
 				s.Out.Say("%s %s, serial %s (was on hold since %s)", s.Out.Paint(term.Good, "✓ off hold"),

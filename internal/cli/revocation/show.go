@@ -5,8 +5,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/looking"
-	"ironseal/internal/act/overview"
+	"ironseal/internal/app/revoke/monitoring"
+	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/fetch"
 	"ironseal/internal/term"
@@ -68,16 +68,16 @@ func check(s *session.Session) *cobra.Command {
 				return err
 			}
 			if len(args) == 0 {
-				if args, err = looking.Addresses(cmd.Context(), e); err != nil {
+				if args, err = monitoring.Addresses(cmd.Context(), e); err != nil {
 					return err
 				}
 			}
 			rules := fetch.Usual
 			rules.Local = local
-			out := []looking.Checked{}
+			out := []monitoring.Checked{}
 			for _, a := range args {
 				if strings.Contains(a, "://") {
-					r, err := looking.Fetch(cmd.Context(), e, a, rules)
+					r, err := monitoring.Fetch(cmd.Context(), e, a, rules)
 					if err != nil {
 						return err
 					}
@@ -89,7 +89,7 @@ func check(s *session.Session) *cobra.Command {
 					return err
 				}
 				for _, der := range lists {
-					r, err := looking.Check(cmd.Context(), e, a, der)
+					r, err := monitoring.Check(cmd.Context(), e, a, der)
 					if err != nil {
 						return err
 					}
@@ -103,7 +103,7 @@ func check(s *session.Session) *cobra.Command {
 	return c
 }
 
-func drawChecked(s *session.Session, list []looking.Checked) error {
+func drawChecked(s *session.Session, list []monitoring.Checked) error {
 	good := true
 	for _, c := range list {
 		good = good && c.Good

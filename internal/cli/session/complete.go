@@ -7,8 +7,8 @@ import (
 	"github.com/spf13/cobra"
 	xterm "golang.org/x/term"
 
-	"ironseal/internal/act/parties"
-	"ironseal/internal/records"
+	"ironseal/internal/app/parties"
+	"ironseal/internal/store/sqlstore"
 )
 
 // Completion asks the estate's own records. It stays silent when there is no
@@ -93,7 +93,7 @@ func (s *Session) Requests(cmd *cobra.Command, _ []string, _ string) ([]string, 
 	}
 	state := ""
 	if cmd.Name() != "show" {
-		state = records.Waiting
+		state = sqlstore.Waiting
 	}
 	list, err := e.Requests(cmd.Context(), state)
 	if err != nil {

@@ -4,8 +4,8 @@ import (
 	"context"
 	"fmt"
 
-	"ironseal/internal/act/intake"
-	"ironseal/internal/act/signing"
+	"ironseal/internal/app/requests/intake"
+	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/disk"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"

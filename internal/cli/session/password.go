@@ -9,7 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/custody"
+	"ironseal/internal/keystore"
 	"ironseal/internal/term"
 )
 
@@ -31,7 +31,7 @@ func (s *Session) Password(ctx context.Context, f PasswordFlags, what string) (s
 	case f.File != "" && f.Made:
 		return nil, false, Misused("--seal-with and --make-password: use one of the two")
 	case f.File != "":
-		secret, err = custody.ReadPassphraseFile(s.Path(f.File))
+		secret, err = keystore.ReadPassphraseFile(s.Path(f.File))
 		return secret, false, err
 	case f.Made:
 		b := make([]byte, 15)

@@ -5,7 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/evidence"
+	"ironseal/internal/app/revoke/evidence"
 	"ironseal/internal/estate"
 	"ironseal/internal/fetch"
 	"ironseal/internal/term"

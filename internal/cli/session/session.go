@@ -17,8 +17,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/overview"
-	"ironseal/internal/custody"
+	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/keystore"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
@@ -216,10 +216,10 @@ func (s *Session) Path(typed string) string {
 // Passphrases answers custody's questions: from files, else at the terminal.
 type Passphrases Session
 
-// Passphrase implements custody.Passphrases.
-func (p *Passphrases) Passphrase(ctx context.Context, q custody.Question) ([]byte, bool, error) {
+// Passphrase implements keystore.Passphrases.
+func (p *Passphrases) Passphrase(ctx context.Context, q keystore.Question) ([]byte, bool, error) {
 	if file := p.fileFor(q.Handle); file != "" {
-		secret, err := custody.ReadPassphraseFile(file)
+		secret, err := keystore.ReadPassphraseFile(file)
 		if err == nil && q.New {
 			p.weak(q.Handle, secret)
 		}
@@ -236,7 +236,7 @@ func (p *Passphrases) Passphrase(ctx context.Context, q custody.Question) ([]byt
 	if errors.Is(err, term.ErrNoTerminal) {
 		err = fmt.Errorf("%w: give it in a file: --passphrase-file FILE", err)
 	}
-	return custody.Canonical(secret), false, err
+	return keystore.Canonical(secret), false, err
 }
 
 func (p *Passphrases) fileFor(handle string) string {
@@ -262,7 +262,7 @@ func (s *Session) NewPassphrase(files []string) func(context.Context, string) ([
 	only := &Passphrases{App: s.App, Errs: s.Errs, PassFiles: files}
 	only.Env = func(string) string { return "" }
 	return func(ctx context.Context, what string) ([]byte, error) {
-		secret, _, err := only.Passphrase(ctx, custody.Question{Handle: what, New: true})
+		secret, _, err := only.Passphrase(ctx, keystore.Question{Handle: what, New: true})
 		if errors.Is(err, term.ErrNoTerminal) {
 			err = Misused("%w: give the new one in a file: --new-passphrase-file FILE", term.ErrNoTerminal)
 		}
@@ -275,7 +275,7 @@ func (s *Session) NewPassphrase(files []string) func(context.Context, string) ([
 
 // weak tells what speaks against a new passphrase.
 func (p *Passphrases) weak(handle string, secret []byte) {
-	if why := custody.Weakness(secret); why != "" {
+	if why := keystore.Weakness(secret); why != "" {
 		p.Errs.Hung("!", term.Careful, fmt.Sprintf("The passphrase for %s is weak: %s.", handle, why))
 	}
 }
@@ -290,7 +290,7 @@ func (p *Passphrases) Choose(ctx context.Context, handle string) ([]byte, bool, 
 		if err != nil {
 			return nil, false, err
 		}
-		if len(custody.Canonical(first)) == 0 {
+		if len(keystore.Canonical(first)) == 0 {
 			p.Errs.Say("An empty passphrase protects nothing. Choose one.")
 			continue
 		}
@@ -300,7 +300,7 @@ func (p *Passphrases) Choose(ctx context.Context, handle string) ([]byte, bool, 
 		}
 		if bytes.Equal(first, second) {
 			clear(second)
-			secret := custody.Canonical(first)
+			secret := keystore.Canonical(first)
 			p.weak(handle, secret)
 			return secret, false, nil
 		}

@@ -7,8 +7,8 @@ import (
 	"slices"
 	"strings"
 
-	"ironseal/internal/act/overview"
-	"ironseal/internal/act/signing"
+	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"

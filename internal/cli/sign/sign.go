@@ -12,10 +12,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/intake"
-	"ironseal/internal/act/overview"
-	"ironseal/internal/act/parties"
-	"ironseal/internal/act/signing"
+	"ironseal/internal/app/requests/intake"
+	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/parties"
+	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"

@@ -9,13 +9,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/machine"
-	"ironseal/internal/act/overview"
-	"ironseal/internal/act/trusting"
+	"ironseal/internal/app/trust/machine"
+	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
-	"ironseal/internal/view"
+	"ironseal/internal/api"
 	"ironseal/pki/trust"
 )
 
@@ -90,15 +90,15 @@ func setOf(ctx context.Context, s *session.Session, args []string) (*estate.Esta
 	if err != nil {
 		return nil, trust.Set{}, err
 	}
-	set, err := trusting.Set(ctx, e, strings.Join(args, ""))
+	set, err := anchors.Set(ctx, e, strings.Join(args, ""))
 	return e, set, err
 }
 
 func printChecked(s *session.Session, set string, checked []machine.Checked) error {
 	if s.JSON {
-		out := []view.StoreCheck{}
+		out := []api.StoreCheck{}
 		for _, c := range checked {
-			out = append(out, view.StoreCheckOf(c.Store, c.Path, c.Kit, c.Note, c.There, c.Missing, c.Stale))
+			out = append(out, api.StoreCheckOf(c.Store, c.Path, c.Kit, c.Note, c.There, c.Missing, c.Stale))
 		}
 		return s.PrintJSON(out)
 	}

@@ -4,11 +4,11 @@ import (
 	"context"
 	"fmt"
 
-	"ironseal/internal/act/evidence"
-	"ironseal/internal/act/trusting"
+	"ironseal/internal/app/revoke/evidence"
+	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
-	"ironseal/internal/view"
+	"ironseal/internal/api"
 	"ironseal/pki/kit"
 	"ironseal/pki/label"
 	"ironseal/pki/path"
@@ -17,7 +17,7 @@ import (
 
 // checkKit says whether a kit is what was packed.
 func checkKit(ctx context.Context, s *session.Session, name string, anchorFiles []string) error {
-	files, err := trusting.OpenKit(s.Path(name))
+	files, err := anchors.OpenKit(s.Path(name))
 	if err != nil {
 		return err
 	}
@@ -38,7 +38,7 @@ func checkKit(ctx context.Context, s *session.Session, name string, anchorFiles 
 		return fmt.Errorf("%s: %w", name, err)
 	}
 	if s.JSON {
-		err = s.PrintJSON(view.KitCheckOf(c))
+		err = s.PrintJSON(api.KitCheckOf(c))
 	} else {
 		printKitCheck(s, name, c)
 	}

@@ -5,7 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/machine"
+	"ironseal/internal/app/trust/machine"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
 	"ironseal/pki/span"

@@ -8,8 +8,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/parties"
-	"ironseal/internal/act/trusting"
+	"ironseal/internal/app/parties"
+	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
@@ -54,12 +54,12 @@ func pack(s *session.Session) *cobra.Command {
 			}
 			if len(platforms) == 0 {
 				return session.Misused("trust kit: say for what: --for PLATFORM,... or --for all; there are: %s",
-					strings.Join(trusting.PlatformNames(e), ", "))
+					strings.Join(anchors.PlatformNames(e), ", "))
 			}
 			if len(platforms) == 1 && platforms[0] == "all" {
-				platforms = trusting.PlatformNames(e)
+				platforms = anchors.PlatformNames(e)
 			}
-			ask := trusting.PackAsk{Platforms: platforms, Dir: s.Path(out), Archive: archive}
+			ask := anchors.PackAsk{Platforms: platforms, Dir: s.Path(out), Archive: archive}
 			if policy != "" {
 				ask.Policy = s.Path(policy)
 			}
@@ -105,17 +105,17 @@ func ofParty(ctx context.Context, e *estate.Estate, name string, platforms, sets
 	return platforms, sets, nil
 }
 
-func packSets(ctx context.Context, s *session.Session, e *estate.Estate, ask trusting.PackAsk, sets []string) error {
-	var kits []trusting.Packed
+func packSets(ctx context.Context, s *session.Session, e *estate.Estate, ask anchors.PackAsk, sets []string) error {
+	var kits []anchors.Packed
 	for _, name := range sets {
 		var err error
-		if ask.Set, err = trusting.Set(ctx, e, name); err != nil {
+		if ask.Set, err = anchors.Set(ctx, e, name); err != nil {
 			return err
 		}
 		if err := agreeToPack(ctx, s, &ask); err != nil {
 			return err
 		}
-		more, err := trusting.Pack(ctx, e, ask)
+		more, err := anchors.Pack(ctx, e, ask)
 		if err != nil {
 			return err
 		}
@@ -126,7 +126,7 @@ func packSets(ctx context.Context, s *session.Session, e *estate.Estate, ask tru
 
 // agreeToPack asks what has to be asked before kits are packed: whether to sign, and whether
 // earlier ones may be replaced.
-func agreeToPack(ctx context.Context, s *session.Session, ask *trusting.PackAsk) error {
+func agreeToPack(ctx context.Context, s *session.Session, ask *anchors.PackAsk) error {
 	if ask.SignBy != "" {
 		if err := s.Agree(ctx, fmt.Sprintf("Sign the kits? %s certifies a key that is used for this alone.",
 			ask.SignBy)); err != nil {
@@ -135,7 +135,7 @@ func agreeToPack(ctx context.Context, s *session.Session, ask *trusting.PackAsk)
 	}
 	s.Tidy(ask.Dir)
 	for _, p := range ask.Platforms {
-		if at := ask.Path(p); trusting.PackedBefore(at) && !ask.Replace {
+		if at := ask.Path(p); anchors.PackedBefore(at) && !ask.Replace {
 			if err := s.Agree(ctx, fmt.Sprintf("%s is an earlier kit: replace those that are there?", at)); err != nil {
 				return err
 			}
@@ -145,7 +145,7 @@ func agreeToPack(ctx context.Context, s *session.Session, ask *trusting.PackAsk)
 	return nil
 }
 
-func printKits(s *session.Session, kits []trusting.Packed) error {
+func printKits(s *session.Session, kits []anchors.Packed) error {
 	if s.JSON {
 		return s.PrintJSON(kits)
 	}

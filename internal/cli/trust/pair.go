@@ -9,13 +9,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/evidence"
-	"ironseal/internal/act/overview"
-	"ironseal/internal/act/trusting"
+	"ironseal/internal/app/revoke/evidence"
+	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
-	"ironseal/internal/view"
+	"ironseal/internal/api"
 	"ironseal/pki/finding"
 	"ironseal/pki/label"
 	"ironseal/pki/pair"
@@ -93,7 +93,7 @@ func ofBoth(flag string, list []string) (out [2]string, err error) {
 	return out, err
 }
 
-func (f pairFlags) judged(ctx context.Context, s *session.Session, e *estate.Estate) (p trusting.PairPack,
+func (f pairFlags) judged(ctx context.Context, s *session.Session, e *estate.Estate) (p anchors.PairPack,
 	err error) {
 	if len(f.hosts) == 1 {
 		return p, session.Misused("--reached-at needs two names, the first side's and the second's")
@@ -118,13 +118,13 @@ func (f pairFlags) judged(ctx context.Context, s *session.Session, e *estate.Est
 		return p, &session.Status{Code: session.Usage, Err: err}
 	}
 	for i, name := range f.sides {
-		ask := trusting.SideAsk{Name: name, Host: hosts[i], Template: templates[i]}
+		ask := anchors.SideAsk{Name: name, Host: hosts[i], Template: templates[i]}
 		if _, statErr := os.Stat(s.Path(name)); statErr == nil || name == "-" {
 			if ask.Files, err = s.Inputs([]string{name}); err != nil {
 				return p, err
 			}
 		}
-		if q.Peers[i], err = trusting.Side(ctx, e, ask, q.Over); err != nil {
+		if q.Peers[i], err = anchors.Side(ctx, e, ask, q.Over); err != nil {
 			return p, err
 		}
 	}
@@ -133,7 +133,7 @@ func (f pairFlags) judged(ctx context.Context, s *session.Session, e *estate.Est
 }
 
 // finish writes the folders where they were asked for, and shows what holds.
-func (f pairFlags) finish(ctx context.Context, s *session.Session, e *estate.Estate, p trusting.PairPack) error {
+func (f pairFlags) finish(ctx context.Context, s *session.Session, e *estate.Estate, p anchors.PairPack) error {
 	var written []string
 	if f.out != "" {
 		if bad := p.Answer.TakenBack(); len(bad) > 0 {
@@ -148,13 +148,13 @@ func (f pairFlags) finish(ctx context.Context, s *session.Session, e *estate.Est
 			}
 			p.Replace = p.Replace || ask.Replace
 		}
-		if _, err := trusting.PackPair(ctx, e, p); err != nil {
+		if _, err := anchors.PackPair(ctx, e, p); err != nil {
 			return err
 		}
 		written = []string{p.Side(0), p.Side(1)}
 	}
 	if s.JSON {
-		if err := s.PrintJSON(view.PairOf(p.Question, p.Answer, written)); err != nil {
+		if err := s.PrintJSON(api.PairOf(p.Question, p.Answer, written)); err != nil {
 			return err
 		}
 	} else {
@@ -166,7 +166,7 @@ func (f pairFlags) finish(ctx context.Context, s *session.Session, e *estate.Est
 	return nil
 }
 
-func (f pairFlags) draw(s *session.Session, p trusting.PairPack, written []string) {
+func (f pairFlags) draw(s *session.Session, p anchors.PairPack, written []string) {
 	q := p.Question
 	for i, w := range p.Answer.Ways {
 		if i > 0 {

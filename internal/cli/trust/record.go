@@ -6,11 +6,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/overview"
-	"ironseal/internal/act/trusting"
+	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
-	"ironseal/internal/view"
+	"ironseal/internal/api"
 	"ironseal/pki/kit"
 	"ironseal/pki/span"
 )
@@ -44,7 +44,7 @@ machine that it names.`,
 			if len(list) == 0 {
 				return fmt.Errorf("there is no report in %s", strings.Join(args, ", "))
 			}
-			head, err := trusting.Record(cmd.Context(), e, list)
+			head, err := anchors.Record(cmd.Context(), e, list)
 			if err != nil {
 				return err
 			}
@@ -69,15 +69,15 @@ func machines(s *session.Session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			list, err := trusting.Places(cmd.Context(), e)
+			list, err := anchors.Places(cmd.Context(), e)
 			if err != nil {
 				return err
 			}
 			if s.JSON {
-				out := []view.Machine{}
+				out := []api.Machine{}
 				for _, p := range list {
-					out = append(out, view.Machine{Host: p.Host, Platform: p.Platform, Store: p.Store,
-						When: view.Time(p.When), Missing: append([]string{}, p.Lacks(set)...)})
+					out = append(out, api.Machine{Host: p.Host, Platform: p.Platform, Store: p.Store,
+						When: api.Time(p.When), Missing: append([]string{}, p.Lacks(set)...)})
 				}
 				return s.PrintJSON(out)
 			}

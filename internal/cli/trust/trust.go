@@ -13,13 +13,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/overview"
-	"ironseal/internal/act/trusting"
+	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/probe"
 	"ironseal/internal/term"
-	"ironseal/internal/view"
+	"ironseal/internal/api"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/label"
@@ -46,12 +46,12 @@ func list(s *session.Session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			sets, faults := trusting.Sets(cmd.Context(), e)
+			sets, faults := anchors.Sets(cmd.Context(), e)
 			switch {
 			case s.JSON:
-				out := []view.TrustSet{}
+				out := []api.TrustSet{}
 				for _, set := range sets {
-					out = append(out, view.TrustSetOf(set))
+					out = append(out, api.TrustSetOf(set))
 				}
 				if err := s.PrintJSON(out); err != nil {
 					return err
@@ -101,7 +101,7 @@ that signs, that is prepared, or that a valid certificate still depends on.`,
 				return err
 			}
 			if s.JSON {
-				return s.PrintJSON(view.TrustSetOf(set))
+				return s.PrintJSON(api.TrustSetOf(set))
 			}
 			s.Out.Say("%s", s.Out.Paint(term.Strong, "Trust set "+set.Name+": "+term.Safe(set.Title)))
 			if len(set.Anchors) == 0 {
@@ -160,7 +160,7 @@ func create(s *session.Session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			head, err := trusting.Create(cmd.Context(), e, args[0], title)
+			head, err := anchors.Create(cmd.Context(), e, args[0], title)
 			if err != nil {
 				return err
 			}
@@ -223,7 +223,7 @@ fingerprint that you were given in another way. Colons, blanks and case are igno
 	return c
 }
 
-func (f addFlags) ask(s *session.Session, set string) (ask trusting.AddAsk, err error) {
+func (f addFlags) ask(s *session.Session, set string) (ask anchors.AddAsk, err error) {
 	ask.Set = set
 	if f.endpoint != "" && len(f.fingerprints) == 0 {
 		return ask, session.Misused("--endpoint is believed only with a fingerprint that somebody read out: add " +
@@ -248,14 +248,14 @@ func (f addFlags) ask(s *session.Session, set string) (ask trusting.AddAsk, err 
 
 // offered gathers the certificates of handles, files, archives and an endpoint.
 func offered(ctx context.Context, s *session.Session, e *estate.Estate, sources []string, endpoint string) (
-	out []trusting.Found, err error) {
+	out []anchors.Found, err error) {
 	if len(sources) == 0 && endpoint == "" {
 		return nil, session.Misused("trust add needs what to add: a handle, a file, or --endpoint HOST:PORT")
 	}
 	for _, source := range sources {
 		if _, err := os.Stat(s.Path(source)); err != nil {
 			if g, err := e.Generation(ctx, source); err == nil {
-				out = append(out, trusting.Found{Source: g.Name(), Certificates: []*cert.Certificate{g.Certificate}})
+				out = append(out, anchors.Found{Source: g.Name(), Certificates: []*cert.Certificate{g.Certificate}})
 				continue
 			}
 		}
@@ -264,7 +264,7 @@ func offered(ctx context.Context, s *session.Session, e *estate.Estate, sources 
 			return nil, fmt.Errorf("%w, and no authority here is called %q", err, source)
 		}
 		for _, in := range inputs {
-			found, err := trusting.Look(filepath.Base(in.Name), in.Data)
+			found, err := anchors.Look(filepath.Base(in.Name), in.Data)
 			if err != nil {
 				return nil, err
 			}
@@ -280,14 +280,14 @@ func offered(ctx context.Context, s *session.Session, e *estate.Estate, sources 
 		if len(r.Presented) == 0 {
 			return nil, fmt.Errorf("%s: %s", endpoint, r.Words())
 		}
-		out = append(out, trusting.Found{Source: "presented by " + endpoint, Certificates: r.Presented})
+		out = append(out, anchors.Found{Source: "presented by " + endpoint, Certificates: r.Presented})
 	}
 	return out, nil
 }
 
 // addTo shows what goes in and what does not, asks, and adds.
-func addTo(ctx context.Context, s *session.Session, e *estate.Estate, ask trusting.AddAsk) error {
-	a, err := trusting.PlanAdd(e, ask)
+func addTo(ctx context.Context, s *session.Session, e *estate.Estate, ask anchors.AddAsk) error {
+	a, err := anchors.PlanAdd(e, ask)
 	if err != nil {
 		return err
 	}
@@ -314,16 +314,16 @@ func addTo(ctx context.Context, s *session.Session, e *estate.Estate, ask trusti
 		a.Set.Name)); err != nil {
 		return err
 	}
-	head, err := trusting.Add(ctx, e, a)
+	head, err := anchors.Add(ctx, e, a)
 	if err != nil {
 		return err
 	}
 	if s.JSON {
-		set, err := trusting.Set(ctx, e, a.Set.Name)
+		set, err := anchors.Set(ctx, e, a.Set.Name)
 		if err != nil {
 			return err
 		}
-		return s.PrintJSON(view.TrustSetOf(set))
+		return s.PrintJSON(api.TrustSetOf(set))
 	}
 	s.Out.Say("%s %s   journal %s", s.Out.Paint(term.Good, "✓ added"), span.Count(len(a.Anchors), "anchor"), head)
 	return nil
@@ -343,7 +343,7 @@ Machines that have the root keep it until it is removed there.`,
 			if err != nil {
 				return err
 			}
-			set, err := trusting.Set(ctx, e, args[0])
+			set, err := anchors.Set(ctx, e, args[0])
 			if err != nil {
 				return err
 			}
@@ -359,7 +359,7 @@ Machines that have the root keep it until it is removed there.`,
 				set.Name)); err != nil {
 				return err
 			}
-			head, err := trusting.Drop(ctx, e, set.Name, which)
+			head, err := anchors.Drop(ctx, e, set.Name, which)
 			if err != nil {
 				return err
 			}

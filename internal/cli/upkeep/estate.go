@@ -9,9 +9,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/checking"
-	"ironseal/internal/act/overview"
-	"ironseal/internal/act/safekeeping"
+	"ironseal/internal/app/audit"
+	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/ops/backup"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
@@ -121,7 +121,7 @@ func rehearsal(ctx context.Context, s *session.Session, dir string, blank bool, 
 	if err != nil {
 		return nil, err
 	}
-	return safekeeping.Rehearse(ctx, e, dir, s.Moment())
+	return backup.Rehearse(ctx, e, dir, s.Moment())
 }
 
 func estateStatus(s *session.Session) *cobra.Command {
@@ -229,7 +229,7 @@ printed apart from the file: with it you can prove the copy later.`,
 			if err != nil {
 				return err
 			}
-			b, err := safekeeping.BackUp(cmd.Context(), e, s.Path(args[0]))
+			b, err := backup.BackUp(cmd.Context(), e, s.Path(args[0]))
 			if err != nil {
 				return err
 			}
@@ -271,7 +271,7 @@ open them again.`,
 		Example: "  ironseal estate restore ../harbour.backup ../again",
 		Args:    session.Exactly(2, "the backup and the directory to make"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			r, err := safekeeping.Restore(cmd.Context(), s.Path(args[0]), s.Path(args[1]), s.World())
+			r, err := backup.Restore(cmd.Context(), s.Path(args[0]), s.Path(args[1]), s.World())
 			if err != nil {
 				return err
 			}
@@ -297,7 +297,7 @@ open them again.`,
 }
 
 func estateCheck(s *session.Session) *cobra.Command {
-	var ask checking.CheckAsk
+	var ask audit.CheckAsk
 	c := &cobra.Command{
 		Use:   "check",
 		Short: "Check records, keys, templates, journal and files against each other",
@@ -322,7 +322,7 @@ deletes a key.`,
 			}
 			count, stop := s.Counter("checking", n.Certificates)
 			ask.Progress = count
-			c, err := checking.Check(cmd.Context(), e, ask)
+			c, err := audit.Check(cmd.Context(), e, ask)
 			stop()
 			if err != nil {
 				return err
@@ -344,7 +344,7 @@ deletes a key.`,
 	return c
 }
 
-func drawCheck(s *session.Session, c checking.Checked) {
+func drawCheck(s *session.Session, c audit.Checked) {
 	for _, r := range c.Removed {
 		s.Out.Say("%s left behind by an act that was cut off, and removed: %s", s.Out.Paint(term.Careful, "!"),
 			term.Safe(r))

@@ -5,10 +5,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/delivery"
-	"ironseal/internal/act/overview"
-	"ironseal/internal/act/renewing"
-	"ironseal/internal/chart"
+	"ironseal/internal/app/requests/delivery"
+	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/ca/renewals"
+	"ironseal/internal/report/chart"
 	"ironseal/internal/cli/authority"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
@@ -44,7 +44,7 @@ With --horizon, play the whole schedule that far into the future.`,
 			if err != nil {
 				return err
 			}
-			r, err := renewing.Forecast(cmd.Context(), e, ahead, only)
+			r, err := renewals.Forecast(cmd.Context(), e, ahead, only)
 			if err != nil {
 				return err
 			}
@@ -106,7 +106,7 @@ entries (RFC 5545).`,
 				return err
 			}
 			if calendar != "" {
-				if err := delivery.WriteFile(e, s.Path(calendar), renewing.CalendarOf(list, s.Moment())); err != nil {
+				if err := delivery.WriteFile(e, s.Path(calendar), renewals.CalendarOf(list, s.Moment())); err != nil {
 					return err
 				}
 			}
@@ -127,7 +127,7 @@ entries (RFC 5545).`,
 	return c
 }
 
-func printDue(s *session.Session, list []renewing.Due, ahead span.Span, calendar string) error {
+func printDue(s *session.Session, list []renewals.Due, ahead span.Span, calendar string) error {
 	switch {
 	case s.JSON:
 		return s.PrintJSON(list)

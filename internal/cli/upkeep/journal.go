@@ -10,11 +10,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/act/safekeeping"
+	"ironseal/internal/app/ops/backup"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
-	"ironseal/internal/view"
+	"ironseal/internal/api"
 	"ironseal/pki/describe"
 	"ironseal/pki/journal"
 	"ironseal/pki/span"
@@ -86,9 +86,9 @@ func fitting(ctx context.Context, e *estate.Estate, from int64, f journal.Filter
 
 func printEntries(s *session.Session, rows []journal.Entry, head journal.Head) error {
 	if s.JSON {
-		shown := []view.Entry{}
+		shown := []api.Entry{}
 		for _, en := range rows {
-			shown = append(shown, view.EntryOf(en))
+			shown = append(shown, api.EntryOf(en))
 		}
 		return s.PrintJSON(shown)
 	}
@@ -143,7 +143,7 @@ func journalShow(s *session.Session) *cobra.Command {
 					return nil
 				}
 				if s.JSON {
-					return s.PrintJSON(view.EntryOf(en))
+					return s.PrintJSON(api.EntryOf(en))
 				}
 				o := describe.Object{Kind: "entry", Title: fmt.Sprintf("J%d", en.Seq)}
 				o.Add("time", "Time", en.At.Format("2006-01-02 15:04:05 UTC"))
@@ -256,14 +256,14 @@ by it.`,
 			if err != nil {
 				return err
 			}
-			if _, err := safekeeping.ClockAhead(cmd.Context(), e); err != nil {
+			if _, err := backup.ClockAhead(cmd.Context(), e); err != nil {
 				return err
 			}
 			if err := s.Agree(cmd.Context(), fmt.Sprintf("This machine's clock says %s. Is that right, and the "+
 				"records ahead?", s.Moment().Format("2006-01-02 15:04:05 UTC"))); err != nil {
 				return err
 			}
-			latest, head, err := safekeeping.SettleClock(cmd.Context(), e, because)
+			latest, head, err := backup.SettleClock(cmd.Context(), e, because)
 			if err != nil {
 				return err
 			}

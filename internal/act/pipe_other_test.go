@@ -1,8 +1,0 @@
-//go:build !unix
-
-package act_test
-
-// There are no pipes in folders here, and links need rights that few have.
-func strange() map[string]func(file string) error {
-	return map[string]func(string) error{}
-}

@@ -1,0 +1,306 @@
+package audit
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"ironseal/internal/store/sqlstore"
+	"ironseal/pki/cert"
+	"ironseal/pki/request"
+)
+
+func (a *auditing) auditCertificates() error {
+	var rows []sqlstore.Row // few columns of each
+	seen := map[string]bool{}
+	if err := a.each("certificate", func(r sqlstore.Row) {
+		sum := fmt.Sprintf("%x", sha256.Sum256(r.Bytes("der")))
+		a.ids[r.Int("id")] = sum
+		a.ends[a.handles[r.Int("authority")]+" "+r.Text("serial")] = r.Int("not_after")
+		if r.Text("staged") == "" && r.Int("replaces") != 0 {
+			a.replaces[r.Int("replaces")] = append(a.replaces[r.Int("replaces")], r.Int("id"))
+		}
+		seen[sum] = true
+		a.auditCertificate(r, sum)
+		rows = append(rows, sqlstore.Row{"id": r.Int("id"), "title": r.Text("title"),
+			"replaced_by": r.Int("replaced_by")})
+	}); err != nil {
+		return err
+	}
+	for sum := range a.certificates {
+		if !seen[sum] {
+			a.fault("certificate "+sum[:min(16, len(sum))],
+				"the journal tells of this certificate, and it is not on record")
+		}
+	}
+	for _, r := range rows {
+		by, signed := r.Int("replaced_by"), a.replaces[r.Int("id")]
+		if by == 0 && len(signed) > 0 || by != 0 && !slices.Contains(signed, by) {
+			a.fault(r.Text("title"), "what was signed in its place does not agree with the journal")
+		}
+	}
+	for name, want := range a.generations {
+		if id, ok := a.own[name]; ok && a.ids[id] != want.certificate {
+			a.fault(name, "its certificate on record is not the one in the journal")
+		}
+	}
+	return a.auditWaivers()
+}
+
+func (a *auditing) auditCertificate(r sqlstore.Row, sum string) {
+	title := r.Text("title")
+	c, err := cert.Read(r.Bytes("der"))
+	if err != nil {
+		return // told by the check of signatures
+	}
+	if c.Key.Modulus() != nil {
+		a.keys[fmt.Sprintf("%x", c.Key.Fingerprint())] = true
+	}
+	fingerprint := c.Key.Fingerprint()
+	switch {
+	case r.Text("serial") != c.SerialHex(), title != c.Title(), r.Text("subject") != c.Subject.String(),
+		r.Int("not_after") != c.NotAfter.Unix(), !bytes.Equal(r.Bytes("key_sha256"), fingerprint[:]):
+		a.fault(title, "its serial, title, subject, end or key on record is not that of its certificate")
+	case int(r.Int("part")) != a.partOf(c, r.Int("issuer")):
+		a.fault(title, "the part of its issuer's lists on record is not that of its certificate")
+	case r.Int("authority") != a.owner[r.Int("issuer")]:
+		a.fault(title, "the authority on record is not that of the generation that signed it")
+	}
+	names := map[string]int{}
+	for _, n := range c.Names {
+		names[string(n.Kind())+":"+strings.ToLower(n.Value())]++
+	}
+	if !maps.Equal(names, a.names[r.Int("id")]) {
+		a.fault(title, "its names on record are not those of its certificate")
+	}
+	delete(a.names, r.Int("id"))
+	for _, p := range sqlstore.PlacesIn(c) {
+		if p.Generation, p.Part = a.gens[r.Int("issuer")], int(r.Int("part")); r.Int("issuer") != 0 {
+			a.places[p] = true
+		}
+	}
+	want := a.certificates[sum]
+	if want == nil {
+		if !a.older {
+			a.fault(title, "no entry of the journal tells of this certificate")
+		}
+		return
+	}
+	a.compare(r, title, want)
+}
+
+func (a *auditing) compare(r sqlstore.Row, title string, want *toldCertificate) {
+	label := ""
+	if n := r.Int("request"); n != 0 {
+		label = fmt.Sprintf("R%d", n)
+	}
+	by := a.gens[r.Int("issuer")]
+	switch {
+	case !fits(want.by, by) && (want.by != "" || by != ""):
+		a.fault(title, "it was signed by %q on record, and by %q in the journal", by, want.by)
+	case label != want.request:
+		a.fault(title, "it came from %q on record, and from %q in the journal", label, want.request)
+	case want.template != "" && a.template[string(r.Bytes("template"))] != want.template,
+		want.template == "" && r.Bytes("template") != nil && !a.older:
+		a.fault(title, "its template on record is not the one in the journal")
+	case want.sheet != "" && hex.EncodeToString(r.Bytes("sheet")) != want.sheet,
+		want.sheet == "" && !allZero(r.Bytes("sheet")):
+		a.fault(title, "its review sheet on record is not the one in the journal")
+	case r.Int("replaces") != want.replaces && !a.older:
+		a.fault(title, "in whose place it was signed does not agree with the journal")
+	case r.Text("staged") != want.switchDay && !a.older:
+		a.fault(title, "its switch day is %q on record, and %q in the journal", r.Text("staged"), want.switchDay)
+	}
+}
+
+func allZero(b []byte) bool { return len(bytes.Trim(b, "\x00")) == 0 }
+
+func (a *auditing) auditWaivers() error {
+	have := map[string]map[string]string{}
+	if err := a.each("waiver", func(r sqlstore.Row) {
+		sum := a.ids[r.Int("certificate")]
+		if _, twice := have[sum][r.Text("code")]; twice {
+			a.fault("waiver of "+r.Text("code"), "it is on record more than once")
+		}
+		if have[sum] == nil {
+			have[sum] = map[string]string{}
+		}
+		have[sum][r.Text("code")] = r.Text("reason")
+		label := ""
+		if n := r.Int("request"); n != 0 {
+			label = fmt.Sprintf("R%d", n)
+		}
+		if want := a.certificates[sum]; want == nil || want.actor != r.Text("who") ||
+			want.request != label && want.request != "" {
+			a.fault("waiver of "+r.Text("code"), "who waived it, or for what, does not agree with the journal")
+		}
+	}); err != nil {
+		return err
+	}
+	for sum, want := range a.certificates {
+		same := len(want.waived) == len(have[sum])
+		for code, why := range want.waived {
+			same = same && have[sum][code] == why
+		}
+		if !same {
+			a.fault("certificate "+sum[:min(16, len(sum))], "what was waived on record is not what the journal tells")
+		}
+	}
+	return nil
+}
+
+func (a *auditing) auditRequests() error {
+	seen := map[string]bool{}
+	if err := a.each("request", func(r sqlstore.Row) {
+		label := fmt.Sprintf("R%d", r.Int("number"))
+		seen[label] = true
+		sum := sha256.Sum256(r.Bytes("der"))
+		want := a.requests[label]
+		q, err := request.Read(r.Bytes("der"))
+		if err != nil {
+			a.fault(label, "its bytes on record cannot be parsed")
+			return
+		}
+		if q.Key.Modulus() != nil {
+			a.keys[fmt.Sprintf("%x", q.Key.Fingerprint())] = true
+		}
+		fingerprint := q.Key.Fingerprint()
+		switch {
+		case want == nil:
+			a.fault(label, "no entry of the journal tells of this request")
+		case !bytes.Equal(sum[:], r.Bytes("sha256")), hex.EncodeToString(sum[:]) != want.sum:
+			a.fault(label, "its bytes on record are not those that were received")
+		case r.Text("title") != q.Title(), !bytes.Equal(r.Bytes("key_sha256"), fingerprint[:]):
+			a.fault(label, "its title or key on record is not that of the request")
+		case r.Text("sender") != want.from, r.Text("received") != want.received && !a.older:
+			a.fault(label, "who sent it, or when, does not agree with the journal")
+		case r.Text("state") != want.state, !a.older &&
+			(r.Text("reason") != want.reason || r.Text("decided") != want.decided):
+			a.fault(label, "it is %s on record (%q), and %s in the journal (%q)", r.Text("state"), r.Text("reason"),
+				want.state, want.reason)
+		}
+	}); err != nil {
+		return err
+	}
+	for label := range a.requests {
+		if !seen[label] {
+			a.fault(label, "the journal tells of this request, and it is not on record")
+		}
+	}
+	return nil
+}
+
+// both compares what is on record with what was reported, both ways.
+func (a *auditing) both(what string, have, want map[string]string) {
+	for k, v := range want {
+		if h, ok := have[k]; !ok || h != v {
+			a.fault(what, "%s: the journal records it, but the table differs or lacks it", k)
+		}
+	}
+	for k := range have {
+		if _, ok := want[k]; !ok && !a.older {
+			a.fault(what, "%s: the journal has no entry for it", k)
+		}
+	}
+}
+
+func (a *auditing) auditLinks() error {
+	links := map[string]bool{}
+	if err := a.each("link", func(r sqlstore.Row) {
+		sum := a.ids[r.Int("certificate")]
+		links[sum] = true
+		if c := a.certificates[sum]; (c == nil || !c.link) && !a.older {
+			a.fault("link", "no entry of the journal tells of the link certificate %s", sum[:min(16, len(sum))])
+		}
+		a.auditLink(r, sum)
+	}); err != nil {
+		return err
+	}
+	for sum, c := range a.certificates {
+		if c.link && !links[sum] {
+			a.fault("link", "the journal tells of the link certificate %s, and it is not on record as one",
+				sum[:min(16, len(sum))])
+		}
+	}
+	return nil
+}
+
+// auditLink holds the two generations of a link against its certificate.
+func (a *auditing) auditLink(r sqlstore.Row, sum string) {
+	h, err := a.e.Hierarchy(a.ctx)
+	if err != nil {
+		return // told by the check of authorities
+	}
+	for _, x := range h {
+		for _, l := range x.Links {
+			if fmt.Sprintf("%x", l.Certificate.SHA256()) != sum {
+				continue
+			}
+			if l.Certificate.VerifiedBy(l.By.Certificate.Key) != nil || !bytes.Equal(l.Certificate.Key.Canonical(),
+				l.To.Certificate.Key.Canonical()) || a.gens[r.Int("by_generation")] != l.By.Name() {
+				a.fault("link", "the link certificate %s does not join the generations that the record names",
+					sum[:min(16, len(sum))])
+			}
+		}
+	}
+}
+
+// auditKeyFiles holds the files of keys whose passphrase was changed against what the journal tells.
+func (a *auditing) auditKeyFiles() error {
+	for _, k := range slices.Sorted(maps.Keys(a.keyFiles)) {
+		f := a.keyFiles[k]
+		handle, _, _ := strings.Cut(f.name, ".g")
+		now := a.e.Custody.FileSHA256(k)
+		switch {
+		case now == "":
+		case f.begun:
+			a.out.fault(f.name, "a change of its passphrase was cut off", "give the command again: ironseal authority "+
+				"passphrase "+handle)
+		case now != f.file:
+			a.out.fault(f.name, "its key file is not the one that the last change of its passphrase wrote", fromBackup)
+		}
+	}
+	return nil
+}
+
+func (a *auditing) auditKeys() error {
+	have := map[string]bool{}
+	if err := a.each("moduli", func(r sqlstore.Row) {
+		keys := r.Bytes("keys")
+		for at := 0; at+32 <= len(keys); at += 32 {
+			k := fmt.Sprintf("%x", keys[at:at+32])
+			if have[k] {
+				a.fault("moduli", "a key stands there more than once")
+			}
+			have[k] = true
+		}
+	}); err != nil {
+		return err
+	}
+	if !maps.Equal(a.keys, have) {
+		a.fault("moduli", "the RSA keys that new ones are held against are not those on record")
+	}
+	why, err := a.e.Records.CheckModuli(a.ctx)
+	if err != nil {
+		return err
+	}
+	if why != "" {
+		a.fault("moduli", "%s", why)
+	}
+	flaws := map[string]bool{}
+	if err := a.each("flaw", func(r sqlstore.Row) {
+		flaws[fmt.Sprintf("%x %s: %s", r.Bytes("key_sha256"), r.Text("code"), r.Text("message"))] = true
+		a.out.fault(fmt.Sprintf("key %x…", r.Bytes("key_sha256")[:min(8, len(r.Bytes("key_sha256")))]),
+			r.Text("message"), "replace what was signed for this key, with a new key")
+	}); err != nil {
+		return err
+	}
+	if !maps.Equal(flaws, a.flaws) {
+		a.fault("flaw", "what is known against keys does not agree with the journal")
+	}
+	return nil
+}

@@ -1,0 +1,385 @@
+// Package external is for authorities and certificates that others sign.
+//
+// An application is a request for an authority's certificate whose key is here;
+// an answer is what came back for it, or for a host's request. Adopting imports
+// an authority that exists already, with its key or without, together with the
+// authorities above it and the link certificates between their generations.
+// Nothing is imported on its own word: a path must lead to a root that is on
+// record or that the person gives, and the answer must fit what was asked.
+package external
+
+import (
+	"context"
+	"crypto"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"ironseal/internal/app/ca/authorities"
+	"ironseal/internal/app/revoke/evidence"
+	"ironseal/internal/keystore"
+	"ironseal/internal/estate"
+	"ironseal/internal/fault"
+	"ironseal/internal/store/sqlstore"
+	"ironseal/pki/cert"
+	"ironseal/pki/dn"
+	"ironseal/pki/ext"
+	"ironseal/pki/finding"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/issue"
+	"ironseal/pki/journal"
+	"ironseal/pki/key"
+	"ironseal/pki/path"
+	"ironseal/pki/renewal"
+	"ironseal/pki/request"
+)
+
+// ApplyAsk is what a person asks for when sending an authority's request to a
+// parent that is elsewhere.
+type ApplyAsk struct {
+	Handle  string
+	Parent  string // what the parent is called here; "" to take its common name
+	Subject *dn.Name
+	Key     key.Kind
+	SameKey bool
+	Day     time.Time // a switch day: the answer is kept, unused, until then
+}
+
+// Applied is a request that was made and is recorded as sent.
+type Applied struct {
+	Application sqlstore.Application
+	Request     *request.Request
+	Renews      *hierarchy.Generation // nil for a new authority
+}
+
+// Apply makes the key and the request of an authority whose parent is elsewhere.
+// The parent is another estate, or an outside authority.
+func Apply(ctx context.Context, e *estate.Estate, ask ApplyAsk) (Applied, journal.Head, error) {
+	var out Applied
+	if err := hierarchy.ValidHandle(ask.Handle); err != nil {
+		return out, journal.Head{}, err
+	}
+	if ask.Parent != "" {
+		if err := hierarchy.ValidHandle(ask.Parent); err != nil {
+			return out, journal.Head{}, err
+		}
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return out, journal.Head{}, err
+	}
+	subject, kind, err := applicant(ctx, e, h, &ask, &out)
+	if err != nil {
+		return out, journal.Head{}, err
+	}
+	signer, keep, err := applicantKey(ctx, e, ask, kind, out.Renews)
+	if err != nil {
+		return out, journal.Head{}, err
+	}
+	der, err := request.Draft(subject, ext.Set{ext.Basic{Authority: true, PathLength: -1}.Extension(),
+		(ext.KeyCertSign | ext.CRLSign).Extension()}, signer, e.World.Random)
+	if err != nil {
+		return out, journal.Head{}, fmt.Errorf("authority %s: %w", ask.Handle, err)
+	}
+	if out.Request, err = request.Read(der); err != nil {
+		return out, journal.Head{}, err
+	}
+	undo, err := keep()
+	if err != nil {
+		return out, journal.Head{}, fmt.Errorf("authority %s: %w", ask.Handle, err)
+	}
+	out.Application = sqlstore.Application{Handle: ask.Handle, Parent: ask.Parent, DER: der, Made: e.World.Now(),
+		SwitchDay: ask.Day}
+	head, err := e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+		if err := authorities.KeyThere(e, ask.Handle, out.Request.Key); err != nil {
+			return nil, err
+		}
+		sum := out.Request.SHA256()
+		return []journal.Entry{estate.Entry("apply", ask.Handle, "request", fmt.Sprintf("%x", sum), "subject",
+			subject.String(),
+			"parent", ask.Parent, "key", fmt.Sprintf("%x", out.Request.Key.Fingerprint()), "switch day",
+			estate.DayOf(ask.Day))}, tx.AddApplication(out.Application, out.Request.Key.Fingerprint())
+	})
+	if err != nil && !errors.Is(err, sqlstore.ErrUncertain) { // then the key may be on record
+		err = errors.Join(err, undo())
+	}
+	return out, head, err
+}
+
+// applicant decides the subject and the kind of key, and checks that the
+// authority may apply at all.
+func applicant(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, ask *ApplyAsk,
+	out *Applied) (subject dn.Name,
+	kind key.Kind, err error) {
+	open, err := e.Records.Applications(ctx)
+	if err != nil {
+		return subject, "", err
+	}
+	for _, a := range open {
+		if a.Handle == ask.Handle {
+			return subject, "", fmt.Errorf("authority %s: a request is sent already, since %s: take its answer in "+
+				"with: ironseal authority take-in %s FILE, write it out again with --again, or withdraw it with "+
+				"--withdraw", ask.Handle, a.Made.Format("2006-01-02"), ask.Handle)
+		}
+	}
+	if kind = ask.Key; kind == "" {
+		kind = key.Kind(e.Settings.Defaults.AuthorityKey)
+	}
+	a := h.Find(ask.Handle)
+	if a == nil {
+		if ask.SameKey {
+			return subject, "", fmt.Errorf("authority %s: there is none yet whose key could be kept", ask.Handle)
+		}
+		subject, err = authorities.SubjectOf(e, authorities.Ask{Handle: ask.Handle, Subject: ask.Subject})
+		return subject, kind, err
+	}
+	g := a.Current()
+	switch {
+	case g == nil || a.Elsewhere:
+		return subject, "", fmt.Errorf("authority %s: %w", ask.Handle, authorities.ErrElsewhere)
+	case !a.Retired.IsZero():
+		return subject, "", fmt.Errorf("authority %s: it is retired", ask.Handle)
+	case !ask.Day.IsZero() && !ask.Day.Before(g.Certificate.NotAfter):
+		return subject, "", fmt.Errorf("switch day %s: %s ends before it, on %s: choose an earlier day",
+			ask.Day.Format("2006-01-02"), g.Label(), g.Certificate.NotAfter.Format("2006-01-02"))
+	case !ask.Day.IsZero() && !ask.Day.After(e.Now()):
+		return subject, "", fmt.Errorf("switch day %s: it has passed", ask.Day.Format("2006-01-02"))
+	case ask.Subject != nil && !ask.Subject.Equal(g.Certificate.Subject):
+		return subject, "", fmt.Errorf("authority %s: its subject stays %s; an authority of another name is another "+
+			"authority", ask.Handle, g.Certificate.Subject)
+	}
+	out.Renews = g
+	if ask.Key == "" && slices.Contains(key.Kinds(), g.Certificate.Key.Kind) {
+		kind = g.Certificate.Key.Kind
+	}
+	return g.Certificate.Subject, kind, nil
+}
+
+// applicantKey makes a key, or opens the one that there is. keep writes it, and
+// returns what takes it back.
+func applicantKey(ctx context.Context, e *estate.Estate, ask ApplyAsk, kind key.Kind,
+	renews *hierarchy.Generation) (crypto.Signer, func() (func() error, error), error) {
+	nothing := func() error { return nil }
+	if ask.SameKey {
+		own, err := e.Custody.Open(ctx, renews.Certificate.Key, ask.Handle, keystore.ForOwnRequest)
+		return own, func() (func() error, error) { return nothing, nil }, err
+	}
+	secret, err := e.Custody.Choose(ctx, ask.Handle)
+	if err != nil {
+		return nil, nil, err
+	}
+	done := e.World.Progress(fmt.Sprintf("making a key of kind %s for %s", kind, ask.Handle))
+	fresh, err := e.Custody.Make(ctx, kind)
+	done()
+	if err != nil {
+		clear(secret)
+		return nil, nil, fmt.Errorf("authority %s: %w", ask.Handle, err)
+	}
+	return fresh.Signer(), func() (func() error, error) {
+		defer clear(secret)
+		return func() error { return e.Custody.Remove(fresh) }, e.Custody.Keep(fresh, secret)
+	}, nil
+}
+
+// Applications lists the requests that are sent and not answered.
+func Applications(ctx context.Context, e *estate.Estate) ([]sqlstore.Application, error) {
+	return e.Records.Applications(ctx)
+}
+
+// AppliedBefore gives the request that an authority has sent, to write it out
+// again.
+func AppliedBefore(ctx context.Context, e *estate.Estate, handle string) (Applied, error) {
+	a, err := Sent(ctx, e, handle)
+	if err != nil {
+		return Applied{}, err
+	}
+	r, err := request.Read(a.DER)
+	return Applied{Application: a, Request: r}, err
+}
+
+// WithdrawApplication ends an application without an answer.
+func WithdrawApplication(ctx context.Context, e *estate.Estate, handle string) (journal.Head, error) {
+	a, err := Sent(ctx, e, handle)
+	if err != nil {
+		return journal.Head{}, err
+	}
+	return e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+		return []journal.Entry{estate.Entry("withdraw application", handle, "request", fmt.Sprintf("%x",
+				sha256.Sum256(a.DER)))},
+			tx.Answer(a.ID)
+	})
+}
+
+// Sent finds the application of an authority that waits for its answer.
+func Sent(ctx context.Context, e *estate.Estate, handle string) (sqlstore.Application, error) {
+	open, err := e.Records.Applications(ctx)
+	if err != nil {
+		return sqlstore.Application{}, err
+	}
+	for _, a := range open {
+		if a.Handle == handle {
+			return a, nil
+		}
+	}
+	return sqlstore.Application{}, fault.Of(fault.ErrNotFound,
+		"authority %s: no request of it is sent: make one with: ironseal "+
+			"authority apply %s --out FILE", handle, handle)
+}
+
+// AuthorityAnswer is the answer of a parent elsewhere, checked.
+type AuthorityAnswer struct {
+	Application sqlstore.Application
+	Certificate *cert.Certificate
+	Path        []*cert.Certificate // above it, the anchor last
+	Findings    finding.List
+	Verdict     path.Verdict
+	given       []*cert.Certificate // everything that came
+	anchors     []*cert.Certificate // roots that the person gave in trust
+	waivers     []finding.Waiver
+	renews      *hierarchy.Generation
+}
+
+// MatchAuthority finds the answer to an application among certificates, and
+// checks it against what was sent. anchors are roots that the person gives in
+// trust; roots on record are trusted already.
+func MatchAuthority(ctx context.Context, e *estate.Estate, handle string, list, anchors []*cert.Certificate,
+	waivers []finding.Waiver) (AuthorityAnswer, error) {
+	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (AuthorityAnswer, error) {
+		return matchAuthority(ctx, e,
+			handle, list, anchors, waivers)
+	})
+}
+
+func matchAuthority(ctx context.Context, e *estate.Estate, handle string, list, anchors []*cert.Certificate,
+	waivers []finding.Waiver) (AuthorityAnswer, error) {
+	var out AuthorityAnswer
+	app, err := Sent(ctx, e, handle)
+	if err != nil {
+		return out, err
+	}
+	out.Application, out.given, out.anchors, out.waivers = app, list, anchors, waivers
+	r, err := request.Read(app.DER)
+	if err != nil {
+		return out, fmt.Errorf("the application of %s on record cannot be parsed: %w", handle, err)
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return out, err
+	}
+	out.Certificate = answerAmong(list, r)
+	asked := renewal.Answered{Certificate: out.Certificate, Key: r.Key, Subject: r.Subject, Now: e.Now(),
+		Grants: authorities.Grants(e, handle, false)}
+	if a := h.Find(handle); a != nil {
+		out.renews, asked.Depth = a.Current(), h.Depth(a)
+		if app.SwitchDay.IsZero() {
+			asked.Old = out.renews.Certificate.NotAfter
+		}
+	}
+	out.Findings = renewal.AnswerTo(asked)
+	roots, others, err := e.Roots(ctx)
+	if err != nil {
+		return out, err
+	}
+	q, err := evidence.Acted(ctx, e, path.Question{Anchors: append(roots, anchors...), Now: e.Now()})
+	if err != nil {
+		return out, err
+	}
+	out.Verdict = path.Verify(out.Certificate, append(append([]*cert.Certificate{}, list...), others...), q)
+	for _, f := range out.Verdict.Reasons() {
+		if f.Code == finding.UnknownAnchor {
+			f = f.WithRemedy("if you trust that root, compare its check code with its keeper and give it: " +
+				"--anchor FILE")
+		}
+		out.Findings = append(out.Findings, f)
+	}
+	for _, s := range out.Verdict.Steps[1:] {
+		out.Path = append(out.Path, s.Certificate)
+	}
+	out.Findings = append(out.Findings, e.RehearsalFindings(append([]*cert.Certificate{out.Certificate},
+		out.Path...))...)
+	out.Findings, err = out.Findings.Ranked().Waive(0, waivers)
+	return out, err
+}
+
+// answerAmong picks the certificate that a file of answers is about: the one
+// with the key that was sent, else the one with the subject, else the leaf.
+func answerAmong(list []*cert.Certificate, r *request.Request) *cert.Certificate {
+	for _, fits := range []func(*cert.Certificate) bool{
+		func(c *cert.Certificate) bool { return key.Same(c.Key, r.Key) },
+		func(c *cert.Certificate) bool { return c.Subject.Equal(r.Subject) },
+	} {
+		if i := slices.IndexFunc(list, fits); i >= 0 {
+			return list[i]
+		}
+	}
+	return path.LeafOf(list)
+}
+
+// AcceptAuthority imports an answer that a person agreed to, with what stands
+// above it.
+func AcceptAuthority(ctx context.Context, e *estate.Estate, a AuthorityAnswer) (*hierarchy.Generation, journal.Head,
+	error) {
+	handle := a.Application.Handle
+	if r := a.Findings.Refusing(); len(r) > 0 {
+		return nil, journal.Head{}, &issue.Refused{About: "authority " + handle, Findings: r}
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return nil, journal.Head{}, err
+	}
+	head, err := e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+		now, err := matchAuthority(ctx, e.Within(tx), handle, a.given, a.anchors, a.waivers)
+		if err := still("authority "+handle, now.Findings, err); err != nil {
+			return nil, err
+		}
+		if err := errors.Join(tx.Answer(a.Application.ID), authorities.KeyThere(e, handle, a.Certificate.Key),
+			authorities.StillFree(tx, handle, a.Certificate)); err != nil {
+			return nil, err
+		}
+		up := importing{e: e, tx: tx, h: h, given: a.given}
+		parent, issuer, err := up.above(a.Path, a.Application.Parent)
+		if err != nil {
+			return nil, err
+		}
+		id, err := tx.AddCertificate(sqlstore.NewCertificate{Certificate: a.Certificate, Issuer: issuer,
+			Waived: estate.Waived(a.Findings)})
+		if err != nil {
+			return nil, err
+		}
+		if a.renews == nil {
+			_, err = tx.AddAuthority(sqlstore.NewAuthority{Handle: handle, Parent: parent, Certificate: id,
+				Issuer: issuer})
+		} else {
+			_, err = tx.AddGeneration(handle, parent, len(a.renews.Authority.Generations), id, issuer,
+				a.Application.SwitchDay)
+		}
+		if err == nil {
+			err = up.links()
+		}
+		sum := a.Certificate.SHA256()
+		return []journal.Entry{estate.Entry(TookAuthority, handle, "certificate", fmt.Sprintf("%x", sum), "serial",
+			a.Certificate.SerialHex(), "issuer", a.Certificate.Issuer.String(),
+			"parent", parent, "above", up.told, "links", estate.Hashes(up.linked), "switch day",
+			estate.DayOf(a.Application.SwitchDay),
+			"until", a.Certificate.NotAfter.Format(time.RFC3339), "waived", estate.WaivedCodes(a.Findings))}, err
+	})
+	if err != nil {
+		return nil, head, fmt.Errorf("authority %s: %w", handle, err)
+	}
+	g, err := newestGeneration(ctx, e, handle)
+	return g, head, err
+}
+
+func newestGeneration(ctx context.Context, e *estate.Estate, handle string) (*hierarchy.Generation, error) {
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return nil, err
+	}
+	a := h.Find(handle)
+	if a == nil {
+		return nil, fmt.Errorf("authority %s: %w", handle, fault.ErrNotFound)
+	}
+	return a.Generations[len(a.Generations)-1], nil
+}

@@ -1,0 +1,285 @@
+// Package overview gathers what an administrator should know today: what waits,
+// what ends, what is sent and not answered, and what to do next.
+package overview
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"ironseal/internal/app/transfer"
+	"ironseal/internal/app/revoke/compromise"
+	"ironseal/internal/app/ca/renewals"
+	"ironseal/internal/app/requests/signing"
+	"ironseal/internal/estate"
+	"ironseal/internal/store/sqlstore"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/journal"
+	"ironseal/pki/span"
+)
+
+// Status is how the estate stands.
+type Status struct {
+	Organisation string           `json:"organisation" doc:"whose estate it is"`
+	Dir          string           `json:"directory" doc:"where it is"`
+	Counts       sqlstore.Counts   `json:"counts" doc:"how many authorities, requests and certificates there are"`
+	Authorities  []AuthorityLine  `json:"authorities" doc:"each authority, its state and end"`
+	Waiting      []WaitingLine    `json:"waiting" doc:"requests that wait"`
+	Ending       []EndingLine     `json:"ending" doc:"certificates that end soon"`
+	Sent         []SentLine       `json:"sent" doc:"requests of authorities that are not answered yet"`
+	Behind       []sqlstore.Behind `json:"behind" doc:"generations that were renewed, with certificates that still depend on them"`
+	Down         []sqlstore.Behind `json:"issuer_revoked" doc:"certificates that are invalid because an authority was revoked"`
+	Lists        []ListLine       `json:"lists" doc:"revocation lists that are due"`
+	Incidents    []string         `json:"incidents" doc:"open incidents"`
+	open         []compromise.Incident
+	firstLists   bool         // certificates name an address of lists, and none was published yet
+	Restored     bool         `json:"restored" doc:"restored, and no list was imported or signed since"`
+	Rehearsal    bool         `json:"rehearsal,omitempty" doc:"whether it is a rehearsal"`
+	Head         journal.Head `json:"journal_head" doc:"the journal's head"`
+	ClockBehind  string       `json:"clock_behind,omitempty" doc:"what the clock says, if it is behind the records"`
+	Faults       []string     `json:"faults,omitempty" doc:"what is wrong"`
+	Next         []Advice     `json:"next" doc:"what to do next: why, and the command"`
+}
+
+// AuthorityLine is an authority in a status.
+type AuthorityLine struct {
+	Handle string    `json:"handle"`
+	Until  time.Time `json:"not_after"`
+	State  string    `json:"state"`
+	Root   bool      `json:"root"`
+	Note   string    `json:"note,omitempty"` // where its key is elsewhere, since when it is retired, what is prepared
+}
+
+// WaitingLine is a waiting request in a status.
+type WaitingLine struct {
+	Name     string    `json:"request"`
+	Title    string    `json:"title"`
+	Received time.Time `json:"received"`
+}
+
+// EndingLine is a certificate that ends soon.
+type EndingLine struct {
+	Title  string    `json:"title"`
+	Serial string    `json:"serial"`
+	Until  time.Time `json:"not_after"`
+	State  string    `json:"state"`
+}
+
+func noteOn(a *hierarchy.Authority) string {
+	switch {
+	case a.Elsewhere:
+		return "its key is elsewhere"
+	case !a.Retired.IsZero():
+		return "retired since " + a.Retired.Format("2006-01-02")
+	case a.Prepared() != nil:
+		return fmt.Sprintf("g%d waits for %s", a.Prepared().Number, a.Prepared().SwitchDay.Format("2006-01-02"))
+	}
+	return ""
+}
+
+// SentLine is an authority's request that is at a parent elsewhere.
+type SentLine struct {
+	Handle string    `json:"authority"`
+	Parent string    `json:"parent,omitempty"`
+	Made   time.Time `json:"sent"`
+}
+
+// Advice is the next thing to do: why, and the command.
+type Advice struct {
+	Why     string `json:"why"`
+	Command string `json:"command"`
+}
+
+// AfterSigning is what comes after a signature: the folder for the receiver that was
+// named, the answer that a courier takes back, or else the file.
+func AfterSigning(sheet *signing.Sheet) Advice {
+	switch {
+	case sheet.For != "":
+		return Advice{"hand it over", fmt.Sprintf("ironseal certificate handover R%d --for %s", sheet.Record.Number,
+			sheet.For)}
+	case strings.HasPrefix(sheet.Record.Sender, transfer.SenderPrefix):
+		return Advice{"when all of that folder is signed, send the answer",
+			"ironseal courier answer FOLDER --out ANSWER"}
+	}
+	return Advice{"hand it out", fmt.Sprintf("ironseal certificate export R%d --with issuers", sheet.Record.Number)}
+}
+
+// issuerRevoked counts the certificates that were signed by generations which were revoked, or are below
+// one.
+func issuerRevoked(ctx context.Context, e *estate.Estate, now time.Time) ([]sqlstore.Behind, error) {
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return nil, err
+	}
+	down := map[string]bool{}
+	for _, g := range estate.AllGenerations(h) {
+		if g.TakenBack() != nil {
+			down[g.Name()] = true
+		}
+	}
+	if len(down) == 0 {
+		return []sqlstore.Behind{}, nil
+	}
+	list, err := e.Records.Living(ctx, now)
+	return slices.DeleteFunc(list, func(b sqlstore.Behind) bool { return !down[b.Generation] }), err
+}
+
+// Hanging is what to do about certificates that an earlier generation signed: they hold,
+// and their machines move when they are renewed.
+func Hanging(b sqlstore.Behind, open []compromise.Incident) Advice {
+	for _, i := range open {
+		if i.Open() && i.About == b.Generation {
+			return Advice{fmt.Sprintf("the incident %s goes on: replace what %s signed", i.Name, b.Generation),
+				"ironseal incident show " + i.Name}
+		}
+	}
+	verb := "still depend"
+	if b.Certificates == 1 {
+		verb = "still depends"
+	}
+	return Advice{fmt.Sprintf("%s %s on %s, which was renewed", span.Count(b.Certificates, "certificate"), verb,
+		b.Generation), "ironseal certificate list --by " + b.Generation}
+}
+
+// Counts tells how many records of each kind there are.
+func Counts(ctx context.Context, e *estate.Estate) (sqlstore.Counts, error) {
+	return e.Records.Count(ctx)
+}
+
+// Of looks at everything that an administrator should know today.
+func Of(ctx context.Context, e *estate.Estate) (Status, error) {
+	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (Status, error) { return of(ctx, e) })
+}
+
+func of(ctx context.Context, e *estate.Estate) (Status, error) {
+	s := Status{Organisation: e.Settings.Organisation.Name, Dir: e.Dir, Authorities: []AuthorityLine{},
+		Waiting: []WaitingLine{}, Ending: []EndingLine{}, Next: []Advice{}}
+	var err error
+	if s.Counts, err = e.Records.Count(ctx); err != nil {
+		return s, err
+	}
+	var newest time.Time
+	if s.Head, newest, err = e.Records.Newest(ctx); err != nil {
+		return s, err
+	}
+	now := e.Now()
+	if now.Before(newest.Add(-time.Second)) {
+		s.ClockBehind = fmt.Sprintf("this machine's clock says %s, and the newest record is of %s",
+			now.Format(time.RFC3339), newest.Format(time.RFC3339))
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return s, err
+	}
+	for _, a := range h {
+		g := a.Current()
+		if g == nil {
+			continue
+		}
+		s.Authorities = append(s.Authorities, AuthorityLine{a.Handle, g.Certificate.NotAfter, e.StateOfGeneration(g),
+			g.IsRoot(), noteOn(a)})
+		if !a.Elsewhere && !e.Custody.Has(g.Certificate.Key) && a.Retired.IsZero() {
+			s.Faults = append(s.Faults, fmt.Sprintf("the key of %s is missing: restore it from a backup", g.Label()))
+		}
+	}
+	if err := s.pending(ctx, e, now); err != nil {
+		return s, err
+	}
+	_, faults := e.Templates()
+	for _, f := range faults {
+		s.Faults = append(s.Faults, f.Error())
+	}
+	if err := s.revocations(ctx, e); err != nil {
+		return s, err
+	}
+	s.Next = append(s.urgent(), advice(e, h, s)...)
+	return s, nil
+}
+
+// pending gathers what waits, what ends and what is sent.
+func (s *Status) pending(ctx context.Context, e *estate.Estate, now time.Time) error {
+	waiting, err := e.Records.Requests(ctx, sqlstore.Waiting)
+	if err != nil {
+		return err
+	}
+	for _, r := range waiting {
+		s.Waiting = append(s.Waiting, WaitingLine{fmt.Sprintf("R%d", r.Number), r.Title, r.Received})
+	}
+	ending, err := e.HeldAll(e.Records.Ending(ctx, now.AddDate(0, 0, -30), e.Settings.ExpiringFrom(now), 500))
+	if err != nil {
+		return err
+	}
+	for _, c := range ending {
+		if c.OneUse() || estate.TakenBack(c.State) || len(s.Ending) == 10 {
+			continue
+		}
+		s.Ending = append(s.Ending, EndingLine{c.Title(), c.SerialHex(), c.NotAfter, c.State})
+	}
+	if s.Behind, err = e.Records.Behind(ctx, now); err != nil {
+		return err
+	}
+	if s.Down, err = issuerRevoked(ctx, e, now); err != nil {
+		return err
+	}
+	s.Behind = slices.DeleteFunc(s.Behind, func(b sqlstore.Behind) bool { // what is invalid is reported as that
+		return slices.ContainsFunc(s.Down, func(d sqlstore.Behind) bool { return d.Generation == b.Generation })
+	})
+	s.Sent, s.Rehearsal = []SentLine{}, e.Rehearsal
+	open, err := e.Records.Applications(ctx)
+	if err != nil {
+		return err
+	}
+	for _, a := range open {
+		s.Sent = append(s.Sent, SentLine{a.Handle, a.Parent, a.Made})
+	}
+	return nil
+}
+
+func advice(e *estate.Estate, h hierarchy.Hierarchy, s Status) []Advice {
+	var out []Advice
+	switch {
+	case len(h) == 0 && len(s.Sent) == 0:
+		return []Advice{{"make the root", "ironseal authority create root"}}
+	case len(h) == 1 && h[0].Signs() && h[0].Current().IsRoot() && s.Counts.Certificates == 0:
+		out = append(out, Advice{"make an authority for everyday work below the root",
+			"ironseal authority create services --under " + h[0].Handle})
+	case s.Counts.Requests == 0:
+		out = append(out, Advice{"receive the first request", "ironseal request receive FILE"},
+			Advice{"or draft one for a host", "ironseal request draft HOST"})
+	}
+	for _, a := range s.Sent {
+		out = append(out, Advice{"import the answer for " + a.Handle,
+			"ironseal authority take-in " + a.Handle + " FILE"})
+	}
+	for _, a := range h {
+		if g := a.Current(); g != nil && !g.Revoked.IsZero() && !a.Elsewhere && a.Retired.IsZero() &&
+			(a.Parent == nil || a.Parent.Signs()) {
+			out = append(out, Advice{a.Handle + " is revoked: renew it with another key",
+				renewals.RenewCommand(a)})
+		}
+		if p := a.Prepared(); p != nil && !p.SwitchDay.After(e.Now()) {
+			out = append(out, Advice{"the switch day of " + a.Handle + " has come",
+				"ironseal changeover switch " + a.Handle})
+		}
+	}
+	for _, b := range s.Behind {
+		out = append(out, Hanging(b, s.open))
+	}
+	if len(s.Waiting) > 0 {
+		out = append(out, Advice{"look at the request that waits longest",
+			"ironseal request show " + s.Waiting[0].Name})
+		if slices.ContainsFunc(h, (*hierarchy.Authority).Signs) {
+			out = append(out, Advice{"and sign it", "ironseal sign " + s.Waiting[0].Name})
+		}
+	}
+	if s.firstLists && s.Counts.Certificates > 0 {
+		out = append(out, Advice{"publish the revocation lists that the certificates name", Publish})
+	}
+	if s.Counts.Certificates > 0 && len(s.Waiting) == 0 {
+		out = append(out, Advice{"hand out the root to machines that must trust it",
+			"ironseal authority export " + h[0].Handle})
+	}
+	return out
+}

@@ -1,0 +1,207 @@
+// Package probes looks at endpoints, holds what they present against a trust set and against the
+// records, and says what to do.
+package probes
+
+import (
+	"bytes"
+	"context"
+	"encoding/asn1"
+	"fmt"
+	"time"
+
+	"ironseal/internal/app/revoke/compromise"
+	"ironseal/internal/app/trust/anchors"
+	"ironseal/internal/estate"
+	"ironseal/internal/parallel"
+	"ironseal/internal/probe"
+	"ironseal/pki/cert"
+	"ironseal/pki/endpoint"
+	"ironseal/pki/ext"
+	"ironseal/pki/path"
+	"ironseal/pki/trust"
+)
+
+// Ask says what is examined, and by what it is judged.
+type Ask struct {
+	Targets []probe.Target
+	Options probe.Options
+	Anchors []*cert.Certificate
+	Set     string // what the anchors are called
+	Now     time.Time
+	Clock   func() time.Time // by which it is said how long each took
+
+	// Standing makes what tells whether certificates were taken back, for one endpoint; nil:
+	// nobody is asked.
+	Standing func(ctx context.Context, presented []*cert.Certificate, stapled []byte, q *path.Question)
+}
+
+// Outcome is what one endpoint did, and what is to be thought of it.
+type Outcome struct {
+	probe.Answer
+	endpoint.Judgement
+	On  *Match       // the record of what it serves; nil where there is none
+	Row endpoint.Row // what is kept of it
+}
+
+// Match is what the records know of a certificate that is served.
+type Match struct {
+	Serial   string
+	Request  int64 // 0 for none
+	Issuer   string
+	Template string
+	State    string
+	Holders  []string
+}
+
+// Title is how the match is called: by its request, or its serial.
+func (m Match) Title() string {
+	if m.Request > 0 {
+		return fmt.Sprintf("R%d, serial %s", m.Request, cert.ShortSerial(m.Serial))
+	}
+	return "serial " + cert.ShortSerial(m.Serial)
+}
+
+// Looking is one run over endpoints: what they have in common is read once.
+type Looking struct {
+	ask   Ask
+	e     *estate.Estate // nil where there is none
+	known endpoint.Known
+	usage asn1.ObjectIdentifier
+	found path.Proofs // the same authorities stand above many
+
+	records *compromise.Records // what the estate knows of certificates; nil where there is none
+}
+
+// Begin reads what the endpoints will be held against. Without an estate only the anchors
+// count.
+func Begin(ctx context.Context, e *estate.Estate, ask Ask) (*Looking, error) {
+	l := &Looking{ask: ask, e: e}
+	var err error
+	if l.usage, err = ext.ParseExtendedUsage("serverAuth"); err != nil {
+		return nil, err
+	}
+	l.known.Roots = ask.Anchors
+	if e == nil {
+		return l, nil
+	}
+	l.records = compromise.Known(ctx, e)
+	l.records.Leaf = func(c *cert.Certificate) bool { // match tells of it
+		_, known, err := e.OnRecord(ctx, c)
+		return err == nil && known && !c.IsAuthority()
+	}
+	sets, _ := anchors.Sets(ctx, e) // a set that cannot be read is told by trust list
+	for _, s := range sets {
+		for _, a := range s.Anchors {
+			l.known.Roots = append(l.known.Roots, a.Certificate)
+		}
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, g := range estate.AllGenerations(h) {
+		if g.SwitchDay.IsZero() {
+			l.known.Issuers = append(l.known.Issuers, endpoint.Issuer{Certificate: g.Certificate,
+				Get: "ironseal authority export " + g.Name()})
+		}
+	}
+	return l, nil
+}
+
+// Anchors are those of a set, for which servers are trusted.
+func Anchors(s trust.Set) (out []*cert.Certificate) {
+	for _, a := range s.Anchors {
+		out = append(out, a.Certificate)
+	}
+	return out
+}
+
+// Each looks at every endpoint, and gives each outcome with its place in the list. each is
+// called by several at once.
+func (l *Looking) Each(ctx context.Context, list []probe.Target, each func(int, Outcome)) {
+	l.ask.Options.Many(ctx, list, l.ask.Clock, func(i int, a probe.Answer) { each(i, l.judge(ctx, a)) })
+}
+
+// mostWhole is up to how many endpoints the certificates are kept of each.
+const mostWhole = 500
+
+// All looks at every endpoint, and keeps the outcomes in order. progress, where it is given,
+// hears how many there are.
+func (l *Looking) All(ctx context.Context, list []probe.Target, progress func(int)) []Outcome {
+	out := make([]Outcome, len(list))
+	counted := parallel.Counting(progress)
+	l.Each(ctx, list, func(i int, o Outcome) {
+		if len(list) > mostWhole { // what is kept of it says enough
+			o.Raw, o.Presented, o.Nameless, o.Accepts, o.Verdict = nil, nil, nil, nil, path.Verdict{}
+		}
+		out[i] = o
+		counted()
+	})
+	return out
+}
+
+// judge holds an answer against the anchors and the records.
+func (l *Looking) judge(ctx context.Context, a probe.Answer) Outcome {
+	out := Outcome{Answer: a}
+	seen := endpoint.Seen{Name: a.Name, Presented: a.Presented, Unreadable: a.Unreadable, Proven: a.Proven,
+		Failed: a.Words(), Protocol: a.Protocol(), OldOnly: a.OldOnly(), Weak: a.Weak(), WeakOnly: a.WeakOnly,
+		Declines: a.Declines(), Differs: len(a.Nameless) > 0,
+		Asks: a.Asks, Given: l.ask.Options.Client != nil}
+	for _, n := range a.Accepts {
+		seen.Accepts = append(seen.Accepts, n.String())
+	}
+	known := l.known
+	if l.e != nil && len(a.Presented) > 0 {
+		var err error
+		if out.On, known.Newest, err = l.match(ctx, a.Presented[0], a.Name); err != nil {
+			known.Unread = err.Error()
+		}
+		if out.On != nil {
+			known.State, known.Title = out.On.State, out.On.Title()
+		}
+	}
+	q := endpoint.Question{Set: l.ask.Set,
+		Question: path.Question{Anchors: l.ask.Anchors, Now: l.ask.Now, Usage: l.usage, Proofs: &l.found}}
+	if l.ask.Standing != nil && len(a.Presented) > 0 {
+		l.ask.Standing(ctx, a.Presented, a.Stapled, &q.Question)
+	}
+	if l.records != nil {
+		l.records.Into(&q.Question)
+	}
+	out.Judgement = endpoint.Judge(seen, q, known)
+	r := endpoint.RowOf(seen, out.Judgement, l.ask.Now)
+	r.Endpoint, r.Address, r.Took = a.Target.String(), a.Target.Address(), a.Took.Milliseconds()
+	if out.On != nil {
+		r.Record, r.State, r.Signer, r.Template = out.On.Title(), out.On.State, out.On.Issuer, out.On.Template
+		r.Holders = append(r.Holders, out.On.Holders...)
+	}
+	out.Row = r
+	return out
+}
+
+// match finds the record of a certificate that is served, and the newest that was issued for
+// the name, where that is another one.
+func (l *Looking) match(ctx context.Context, leaf *cert.Certificate, name string) (on *Match,
+	newest *cert.Certificate, err error) {
+	h, known, err := l.e.OnRecord(ctx, leaf)
+	if err != nil {
+		return nil, nil, err
+	}
+	if known {
+		on = &Match{Serial: h.SerialHex(), Request: h.Record.Request, Issuer: h.Record.Issuer,
+			Template: h.Record.Template, State: h.State}
+		if on.Holders, err = l.e.Holders(ctx, h); err != nil {
+			return nil, nil, err
+		}
+	}
+	named, err := l.e.HeldAll(l.e.Records.CertificatesByName(ctx, name))
+	for _, h := range named {
+		if estate.Serves(h.State) && (newest == nil || !h.NotBefore.Before(newest.NotBefore)) {
+			newest = h.Certificate
+		}
+	}
+	if newest != nil && bytes.Equal(newest.Raw, leaf.Raw) {
+		newest = nil
+	}
+	return on, newest, err
+}

@@ -1,0 +1,226 @@
+package parties
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"ironseal/internal/app/ops/probes"
+	"ironseal/internal/app/trust/anchors"
+	"ironseal/internal/estate"
+	"ironseal/internal/fault"
+	"ironseal/internal/probe"
+	"ironseal/internal/store/sqlstore"
+	"ironseal/pki/cert"
+	"ironseal/pki/journal"
+	"ironseal/pki/trust"
+)
+
+// Known is a party with all that the records know of it, and by what evidence.
+type Known struct {
+	trust.Party
+	Certificates []Holding      `json:"certificates" doc:"what it holds"`
+	Stores       []Confirmation `json:"stores" doc:"what the scripts of kits reported of it"`
+	Seen         []Sight        `json:"seen" doc:"what was last seen at its endpoints"`
+}
+
+// Holding is a certificate that a party holds.
+type Holding struct {
+	Title  string `json:"title" doc:"for whom it is"`
+	Serial string `json:"serial" doc:"of it"`
+	State  string `json:"state" doc:"its state today"`
+	Until  string `json:"not_after" doc:"its last day"`
+}
+
+// Confirmation is a store of a party, by its last report.
+type Confirmation struct {
+	Set      string   `json:"set" doc:"the trust set"`
+	Platform string   `json:"platform" doc:"of the kit"`
+	Store    string   `json:"store" doc:"where it is"`
+	Missing  []string `json:"missing" doc:"titles of the anchors that it lacks"`
+	When     string   `json:"reported" doc:"when"`
+}
+
+// Sight is what was seen at an endpoint.
+type Sight struct {
+	Endpoint string `json:"endpoint" doc:"where"`
+	Trusted  bool   `json:"trusted" doc:"whether a client that held the set got in"`
+	Set      string `json:"set" doc:"the trust set by which it was judged"`
+	Serial   string `json:"serial" doc:"of the certificate that was served"`
+	SHA256   string `json:"sha256" doc:"of the certificate that was served; empty where nothing was"`
+	Proven   bool   `json:"proven" doc:"whether the endpoint proved that it has the private key"`
+	Why      string `json:"why" doc:"the first thing that was wrong"`
+	When     string `json:"when" doc:"when"`
+}
+
+const sightAct = "see endpoint"
+
+// RecordSights puts on record what was seen at endpoints.
+func RecordSights(ctx context.Context, e *estate.Estate, set string, list []probes.Outcome) (journal.Head, error) {
+	return e.Act(ctx, func(*sqlstore.Tx) ([]journal.Entry, error) {
+		var out []journal.Entry
+		for _, o := range list {
+			out = append(out, estate.Entry(sightAct, o.Row.Endpoint, "trusted", o.Trusted, "set", set, "serial",
+				o.Row.Serial,
+				"sha256", o.Row.SHA256, "proven", o.Proven, "why", o.Row.Why()))
+		}
+		return out, nil
+	})
+}
+
+// What tells what is known of a party. Reports and sights are joined to it by its name and
+// its endpoints.
+func What(ctx context.Context, e *estate.Estate, name string) (Known, error) {
+	out := Known{Certificates: []Holding{}, Stores: []Confirmation{}, Seen: []Sight{}}
+	var err error
+	if out.Party, err = Find(ctx, e, name); err != nil {
+		return out, err
+	}
+	held, err := e.HeldAll(e.Records.CertificatesHeldBy(ctx, name))
+	if err != nil {
+		return out, err
+	}
+	for _, h := range held {
+		out.Certificates = append(out.Certificates, Holding{Title: h.Title(), Serial: h.SerialHex(), State: h.State,
+			Until: h.NotAfter.Format("2006-01-02")})
+	}
+	if err := out.stores(ctx, e); err != nil {
+		return out, err
+	}
+	return out, out.sights(ctx, e)
+}
+
+func (k *Known) stores(ctx context.Context, e *estate.Estate) error {
+	places, err := anchors.Places(ctx, e)
+	if err != nil {
+		return err
+	}
+	for _, name := range k.Sets {
+		set, err := anchors.Set(ctx, e, name)
+		if err != nil {
+			return fmt.Errorf("party %s: %w", k.Name, err)
+		}
+		for _, p := range places {
+			if strings.EqualFold(p.Host, k.Name) {
+				k.Stores = append(k.Stores, Confirmation{Set: name, Platform: p.Platform, Store: p.Store,
+					Missing: append([]string{}, p.Lacks(set)...), When: p.When.Format(time.RFC3339)})
+			}
+		}
+	}
+	return nil
+}
+
+func (k *Known) sights(ctx context.Context, e *estate.Estate) error {
+	last, err := Sights(ctx, e)
+	for _, at := range k.Endpoints {
+		if s, ok := last[at]; ok {
+			k.Seen = append(k.Seen, s)
+		}
+	}
+	return err
+}
+
+// Sights are what was last seen at each endpoint.
+func Sights(ctx context.Context, e *estate.Estate) (map[string]Sight, error) {
+	last := map[string]Sight{}
+	err := eachSight(ctx, e, func(s Sight) { last[s.Endpoint] = s })
+	return last, err
+}
+
+func eachSight(ctx context.Context, e *estate.Estate, fn func(Sight)) error {
+	return e.Records.EntriesOf(ctx, sightAct, func(en journal.Entry) error {
+		s := Sight{Endpoint: en.Object, When: en.At.Format(time.RFC3339)}
+		if err := json.Unmarshal([]byte(en.Detail), &s); err != nil {
+			return fmt.Errorf("journal J%d: %w", en.Seq, err)
+		}
+		fn(s)
+		return nil
+	})
+}
+
+// Served is what each endpoint served when it last presented a certificate. One that is down has
+// not moved.
+type Served map[string]Sight
+
+// LastServed reads it.
+func LastServed(ctx context.Context, e *estate.Estate) (Served, error) {
+	out := Served{}
+	err := eachSight(ctx, e, func(s Sight) {
+		if s.SHA256 != "" {
+			out[s.Endpoint] = s
+		}
+	})
+	return out, err
+}
+
+// By reports whether any endpoint serves just this certificate: a serial is anybody's to copy.
+func (s Served) By(c *cert.Certificate) bool { return s.any(c, func(Sight) bool { return true }) }
+
+// InUse reports whether any endpoint serves just this certificate, and has its private key.
+func (s Served) InUse(c *cert.Certificate) bool {
+	return s.any(c, func(x Sight) bool { return x.Proven || x.Trusted }) // what was trusted had proved it
+}
+
+func (s Served) any(c *cert.Certificate, counts func(Sight) bool) bool {
+	sum := fmt.Sprintf("%x", c.SHA256())
+	for _, x := range s {
+		if x.SHA256 == sum && counts(x) {
+			return true
+		}
+	}
+	return false
+}
+
+// Names are the names and addresses by which a party is used, each once.
+func Names(p trust.Party) (out []string) {
+	for _, at := range p.Endpoints {
+		if t, err := probe.ParseTarget(at); err == nil && !slices.Contains(out, t.Name) {
+			out = append(out, t.Name)
+		}
+	}
+	return out
+}
+
+// Serving is the one certificate that a party holds and serves.
+func Serving(ctx context.Context, e *estate.Estate, name string) (estate.Held, error) {
+	if _, err := Find(ctx, e, name); err != nil {
+		return estate.Held{}, err
+	}
+	list, err := e.HeldAll(e.Records.CertificatesHeldBy(ctx, name))
+	if err != nil {
+		return estate.Held{}, err
+	}
+	list = slices.DeleteFunc(list, func(h estate.Held) bool { return !estate.Serves(h.State) })
+	switch len(list) {
+	case 1:
+		return list[0], nil
+	case 0:
+		return estate.Held{}, fault.Of(fault.ErrNotFound,
+			"party %s is not known to hold a certificate that serves: "+
+				"hand one over with: ironseal certificate handover CERTIFICATE --party %s", name, name)
+	}
+	var which []string
+	for _, h := range list {
+		which = append(which, h.Serial.Short()+" for "+h.Title())
+	}
+	return estate.Held{}, fmt.Errorf("party %s holds %d certificates: say which: %s", name, len(list),
+		strings.Join(which, ", "))
+}
+
+// Endpoints are those of all parties, or of some, each once.
+func Endpoints(list []trust.Party, names ...string) (out []string) {
+	for _, p := range list {
+		if len(names) > 0 && !slices.Contains(names, p.Name) {
+			continue
+		}
+		for _, at := range p.Endpoints {
+			if !slices.Contains(out, at) {
+				out = append(out, at)
+			}
+		}
+	}
+	return out
+}

@@ -1,0 +1,353 @@
+package app_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"ironseal/internal/app/ca/authorities"
+	"ironseal/internal/app/ca/external"
+	"ironseal/internal/app/requests/intake"
+	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/ca/renewals"
+	"ironseal/internal/app/ops/backup"
+	"ironseal/internal/app/requests/signing"
+	"ironseal/internal/estate"
+	"ironseal/internal/fault"
+	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store/sqlite"
+	"ironseal/pki/bundle"
+	"ironseal/pki/finding"
+	"ironseal/pki/specimen"
+)
+
+// What was true when a sheet was made is examined again when it is recorded.
+func TestTwoPlansAndOneRecord(t *testing.T) {
+	dir, e := newEstate(t)
+	receive(t, e, 1)
+	if err := sign(e, sheet(t, e, 1)); err != nil {
+		t.Fatal(err)
+	}
+	plan := func() *signing.Sheet {
+		s, err := renewals.PlanAgain(ctx, e, renewals.AgainAsk{Certificate: "h0.ternbay.example"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return s
+	}
+	a, b := plan(), plan()
+	if err := sign(e, a); err != nil {
+		t.Fatal(err)
+	}
+	if err := sign(e, b); err == nil || !strings.Contains(err.Error(), "renewed") {
+		t.Errorf("one certificate was renewed twice: %v", err)
+	}
+	authority := func(handle string) authorities.Planned {
+		subject, err := parseName("CN=Depot,O=Tern Bay Ferries")
+		if err != nil {
+			t.Fatal(err)
+		}
+		p, err := authorities.PlanNew(ctx, e, authorities.Ask{Handle: handle, Under: "root", Subject: &subject})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return p
+	}
+	p, q := authority("stores"), authority("store")
+	if _, _, err := authorities.Create(ctx, e, p); err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := authorities.Create(ctx, e, q); err == nil || !strings.Contains(err.Error(), "same subject") {
+		t.Errorf("two authorities have one subject: %v", err)
+	}
+	if faults := checked(t, dir); len(faults) > 0 {
+		t.Error(faults)
+	}
+}
+
+func TestOneOpenApplicationAnAuthority(t *testing.T) {
+	dir, e := newEstate(t)
+	other := reopen(t, dir, world())
+	done := make(chan error, 2)
+	for _, x := range []*estate.Estate{e, other} {
+		go func() { _, _, err := external.Apply(ctx, x, external.ApplyAsk{Handle: "gates"}); done <- err }()
+	}
+	failed := 0
+	for range 2 {
+		if err := <-done; err != nil {
+			failed++
+		}
+	}
+	open, err := external.Applications(ctx, e)
+	if err != nil || len(open) != 1 || failed != 1 {
+		t.Errorf("%d applications are open, %d failed: %v", len(open), failed, err)
+	}
+	if faults := checked(t, dir); len(faults) > 0 {
+		t.Error(faults)
+	}
+}
+
+// Eight at work on one estate: nothing is lost, nothing is there twice, and the
+// journal tells of all of it.
+func TestEightAtWork(t *testing.T) {
+	dir, e := newEstate(t)
+	const workers, each = 8, 6
+	var wg sync.WaitGroup
+	var mu sync.Mutex
+	var failed []error
+	for w := range workers {
+		mine := reopen(t, dir, world())
+		wg.Go(func() {
+			for i := range each {
+				if err := one(mine, w, i); err != nil {
+					mu.Lock()
+					failed = append(failed, err)
+					mu.Unlock()
+				}
+			}
+		})
+	}
+	wg.Wait()
+	for _, err := range failed {
+		t.Error(err)
+	}
+	n, err := overview.Counts(ctx, e)
+	if err != nil || n.Requests != workers*each || n.Certificates != workers*each+workers {
+		t.Errorf("%+v, %v", n, err)
+	}
+	if faults := checked(t, dir); len(faults) > 0 {
+		t.Error(faults)
+	}
+}
+
+// one is a round of one worker: a request comes, is signed, and now and then renewed.
+func one(e *estate.Estate, w, i int) error {
+	host := fmt.Sprintf("w%d-%d.ternbay.example", w, i)
+	der, err := quickRequest(host)
+	if err != nil {
+		return err
+	}
+	list, _, faults := intake.Receive(ctx, e, []intake.Input{{Name: host, Data: bundle.PEM(bundle.Request, der)}}, host)
+	if len(faults) > 0 {
+		return errors.Join(faults...)
+	}
+	s, err := signing.Plan(ctx, e, signing.SignAsk{Request: fmt.Sprint("R", list[0].Record.Number),
+		Template: "web-server",
+		By:       "services"})
+	if err == nil {
+		err = sign(e, s)
+	}
+	if err != nil || i > 0 {
+		return err
+	}
+	if s, err = renewals.PlanAgain(ctx, e, renewals.AgainAsk{Certificate: host}); err == nil {
+		err = sign(e, s)
+	}
+	return err
+}
+
+// A key file is destroyed only when it is opened and holds that very key.
+func TestWithdrawingTouchesNoOtherKey(t *testing.T) {
+	dir, e := newEstate(t)
+	out := filepath.Join(filepath.Dir(dir), "out")
+	draft := func() intake.Drafted {
+		d, err := intake.Draft(ctx, world(), e, intake.DraftAsk{Names: specimen.Names(t, "www.ternbay.example"),
+			Dir: out})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, _, f := intake.Receive(ctx, e, []intake.Input{{Name: "a", Data: bundle.PEM(bundle.Request,
+			d.Request.Raw)}},
+			""); f != nil {
+			t.Fatal(f)
+		}
+		return d
+	}
+	d := draft()
+	for _, f := range []string{d.KeyFile, d.RequestFile} {
+		if err := os.Rename(f, f+".old"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	second := draft()
+	if _, err := intake.Decide(ctx, e, "R1", sqlstore.Withdrawn, "wrong", false); err == nil ||
+		!strings.Contains(err.Error(), "another key") {
+		t.Errorf("withdrawing with another key in its place: %v", err)
+	}
+	if _, err := os.Stat(second.KeyFile); err != nil {
+		t.Fatal("the key of another draft is destroyed")
+	}
+	// It is reported, and can be finished once the right key lies there again.
+	if faults := checked(t, dir); len(faults) != 1 || !strings.Contains(faults[0].Remedy, "request withdraw R1") {
+		t.Errorf("%v", faults)
+	}
+	if err := errors.Join(os.Rename(second.KeyFile, second.KeyFile+".second"),
+		os.Rename(d.KeyFile+".old", d.KeyFile)); err != nil {
+		t.Fatal(err)
+	}
+	done, err := intake.Decide(ctx, e, "R1", sqlstore.Withdrawn, "wrong", false)
+	if err != nil || done.Destroyed != d.KeyFile {
+		t.Errorf("%+v, %v", done, err)
+	}
+	if faults := checked(t, dir); len(faults) > 0 {
+		t.Error(faults)
+	}
+}
+
+// The clock: the latest time on record counts, not that of the newest entry; every
+// act is refused; and there is one way out, on record.
+func TestTheLatestTimeCounts(t *testing.T) {
+	dir, e := newEstate(t)
+	receive(t, e, 2)
+	s := sheet(t, e, 1)
+	e.Close()
+	at := func(d time.Duration) *estate.Estate {
+		w := world()
+		w.Now = func() time.Time { return time.Now().Add(d) }
+		return reopen(t, dir, w)
+	}
+	ahead := at(24 * time.Hour)
+	if _, err := intake.Decide(ctx, ahead, "R2", sqlstore.Declined, "tomorrow", false); err != nil {
+		t.Fatal(err)
+	}
+	var behind *sqlstore.BehindError
+	now := at(0)
+	for what, act := range map[string]func() error{
+		"a receipt": func() error {
+			r := specimen.Request(t, nil, "CN=x.ternbay.example", nil)
+			_, _, faults := intake.Receive(ctx, now, []intake.Input{{Name: "x", Data: bundle.PEM(bundle.Request,
+				r.Raw)}}, "")
+			return errors.Join(faults...)
+		},
+		"a decision": func() error {
+			_, err := intake.Decide(ctx, now, "R1", sqlstore.Declined, "no",
+				false)
+			return err
+		},
+		"a signature": func() error { return sign(now, s) },
+		"a backup": func() error {
+			_, err := backup.BackUp(ctx, now, filepath.Join(t.TempDir(),
+				"b"))
+			return err
+		},
+		"an authority": func() error {
+			_, _, err := external.Apply(ctx, now, external.ApplyAsk{Handle: "gates"})
+			return err
+		},
+	} {
+		if err := act(); !errors.As(err, &behind) {
+			t.Errorf("%s passes with a clock behind the records: %v", what, err)
+		}
+	}
+	if s, err := signing.Plan(ctx, now, signing.SignAsk{Request: "R1", Template: "web-server",
+		By: "services"}); err != nil ||
+		!s.Plan.Findings.Has(finding.ClockBehind) {
+		t.Errorf("the sheet does not tell of the clock: %v", err)
+	}
+	if _, _, err := backup.SettleClock(ctx, now, "the battery was changed"); err != nil {
+		t.Fatal(err)
+	}
+	if err := sign(now, sheet(t, now, 1)); err != nil {
+		t.Errorf("after it was settled: %v", err)
+	}
+	if _, _, err := backup.SettleClock(ctx, now, "again"); err == nil {
+		t.Error("there was nothing to settle")
+	}
+	back, err := now.Records.Backwards(ctx)
+	if err != nil || len(back) == 0 || !back[0].Settled {
+		t.Errorf("%v, %v", back, err)
+	}
+	if faults := checked(t, dir); len(faults) > 0 {
+		t.Error(faults)
+	}
+}
+
+// A clock before the root's beginning grants nothing, and says so.
+func TestAClockBeforeTheBeginning(t *testing.T) {
+	dir, e := newEstate(t)
+	receive(t, e, 1)
+	w := world()
+	w.Now = func() time.Time { return time.Now().AddDate(-3, 0, 0) }
+	late := reopen(t, dir, w)
+	s, err := signing.Plan(ctx, late, signing.SignAsk{Request: "R1", Template: "web-server", By: "services"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range s.Plan.Findings {
+		if f.Code == finding.LifeOver && strings.Contains(f.Message, "begins on") {
+			return
+		}
+	}
+	t.Errorf("%v", s.Plan.Findings)
+}
+
+// One wait for a database that is busy is enough for a whole batch.
+func TestABatchStopsAfterOneWait(t *testing.T) {
+	for _, err := range []error{sqlite.ErrBusy, sqlite.ErrFull, sqlite.ErrReadOnly, sqlstore.ErrUncertain,
+		&sqlstore.BehindError{}} {
+		if !signing.Hopeless(fmt.Errorf("records x: %w: locked", err)) {
+			t.Errorf("%v: it is tried again for every certificate", err)
+		}
+	}
+	if signing.Hopeless(fmt.Errorf("R7: %w", fault.ErrChanged)) {
+		t.Error("one record that changed keeps the others back")
+	}
+	_, e := newEstate(t)
+	receive(t, e, 3)
+	sealed := make(chan signing.SignResult, 3)
+	for n := range 3 {
+		sealed <- signing.SignResult{Sheet: sheet(t, e, n+1)}
+	}
+	close(sealed)
+	e.Close() // every commit fails now, at once
+	told := 0
+	signing.RecordAll(context.Background(), e, sealed, func(r signing.SignResult) {
+		if told++; r.Err == nil {
+			t.Error("it is told as signed")
+		}
+	})
+	if told != 3 {
+		t.Errorf("%d were told of", told)
+	}
+}
+
+// While somebody edits a template without end, every backup that is called done can
+// be restored.
+func TestBackupsUnderEdits(t *testing.T) {
+	dir, e := newEstate(t)
+	stop := make(chan bool)
+	var wg sync.WaitGroup
+	wg.Go(func() {
+		path := filepath.Join(dir, "templates", "web-server.toml")
+		data, _ := os.ReadFile(path)
+		for i := 0; ; i++ {
+			select {
+			case <-stop:
+				return
+			default:
+				_ = os.WriteFile(path, append(data, []byte(fmt.Sprintf("# %06d\n", i))...), 0o644)
+			}
+		}
+	})
+	for i := range 8 {
+		file := filepath.Join(t.TempDir(), "backup")
+		if _, err := backup.BackUp(ctx, e, file); err != nil {
+			t.Errorf("backup %d: %v", i, err)
+			continue
+		}
+		if _, err := backup.Restore(ctx, file, filepath.Join(t.TempDir(), "again"), world()); err != nil {
+			t.Errorf("backup %d was called done: %v", i, err)
+		}
+		if left, _ := filepath.Glob(filepath.Join(filepath.Dir(file), ".ironseal*")); len(left) > 0 {
+			t.Errorf("%v is left behind", left)
+		}
+	}
+	close(stop)
+	wg.Wait()
+}

@@ -1,0 +1,113 @@
+package intake
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+
+	"ironseal/internal/app/requests/delivery"
+	"ironseal/internal/estate"
+	"ironseal/internal/store/sqlstore"
+	"ironseal/pki/journal"
+	"ironseal/pki/key"
+	"ironseal/pki/request"
+)
+
+// Decided is the outcome of a request that was declined or withdrawn.
+type Decided struct {
+	Record    sqlstore.Request
+	Head      journal.Head
+	Destroyed string // the key file of our own draft that was destroyed, or ""
+	Kept      string // why the key file of our own draft was left alone, or ""
+}
+
+// Decide declines or withdraws a waiting request. When a draft of ours is
+// withdrawn, its key is destroyed, unless it is to be kept. What was withdrawn and
+// whose key is still there, because the act was cut off, is finished.
+func Decide(ctx context.Context, e *estate.Estate, name, state, reason string, keepKey bool) (Decided, error) {
+	var out Decided
+	rec, r, err := e.Request(ctx, name)
+	if err != nil {
+		return out, err
+	}
+	file := ""
+	if state == sqlstore.Withdrawn {
+		if file, _, err = e.Records.DraftKey(ctx, r.Key.Fingerprint()); err != nil {
+			return out, err
+		}
+	}
+	if rec.State != sqlstore.Withdrawn || state != sqlstore.Withdrawn || file == "" {
+		if out.Head, err = decided(ctx, e, rec, r, state, reason, file, keepKey); err != nil {
+			return out, err
+		}
+	}
+	if file != "" && !keepKey {
+		if err := destroyDraft(ctx, e, &out, rec, r, file); err != nil {
+			return out, err
+		}
+	}
+	out.Record, err = e.Records.Request(ctx, rec.Number)
+	return out, err
+}
+
+// decided records the decision. A key that is to be destroyed stays on record until
+// it is, so that an act that is cut off can be finished.
+func decided(ctx context.Context, e *estate.Estate, rec sqlstore.Request, r *request.Request, state, reason, file string,
+	keepKey bool) (journal.Head, error) {
+	act := map[string]string{sqlstore.Declined: "decline", sqlstore.Withdrawn: "withdraw"}[state]
+	return e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+		if err := tx.Decide(rec.Number, state, reason); err != nil {
+			return nil, err
+		}
+		about := fmt.Sprintf("R%d", rec.Number)
+		switch {
+		case file == "":
+			return []journal.Entry{estate.Entry(act, about, "because", reason)}, nil
+		case keepKey:
+			return []journal.Entry{estate.Entry(act, about, "because", reason, "key kept", file, "key",
+				fmt.Sprintf("%x", r.Key.Fingerprint()))}, tx.DropDraft(r.Key.Fingerprint())
+		}
+		return []journal.Entry{estate.Entry(act, about, "because", reason, "key to be destroyed", file)}, nil
+	})
+}
+
+// destroyDraft destroys the key of a withdrawn draft: the file is opened first, and
+// goes only if it holds that very key. Whatever else lies there is another's.
+func destroyDraft(ctx context.Context, e *estate.Estate, out *Decided, rec sqlstore.Request, r *request.Request,
+	file string) error {
+	if _, err := os.Lstat(file); errors.Is(err, os.ErrNotExist) {
+		out.Kept = file + " is not there any more: if it was moved, delete it where it is"
+	} else if err := holdsKey(ctx, e, file, r); err != nil {
+		out.Kept = err.Error()
+		return fmt.Errorf("R%d is withdrawn, and its key was not destroyed: %w: finish with: ironseal request "+
+			"withdraw R%d --because TEXT", rec.Number, err, rec.Number)
+	} else if err := e.World.Disk.Remove(file); err != nil {
+		return fmt.Errorf("R%d is withdrawn, and its key is still there: %w: finish with: ironseal request withdraw "+
+			"R%d --because TEXT", rec.Number, err, rec.Number)
+	} else {
+		out.Destroyed = file
+	}
+	var err error
+	out.Head, err = e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+		return []journal.Entry{estate.Entry("destroy draft key", fmt.Sprintf("R%d", rec.Number), "file", file,
+			"destroyed",
+			out.Destroyed != "", "key", fmt.Sprintf("%x", r.Key.Fingerprint()))}, tx.DropDraft(r.Key.Fingerprint())
+	})
+	return err
+}
+
+func holdsKey(ctx context.Context, e *estate.Estate, file string, r *request.Request) error {
+	signer, err := delivery.OpenKeyFile(ctx, file, r.Title(), e.Custody.Pass)
+	if err != nil {
+		return err
+	}
+	pub, err := key.Of(signer)
+	if err != nil {
+		return err
+	}
+	if !key.Same(pub, r.Key) {
+		return fmt.Errorf("%s holds another key than the request's, and stays", file)
+	}
+	return nil
+}

@@ -1,0 +1,252 @@
+package signing
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"time"
+
+	"ironseal/internal/app/ca/authorities"
+	"ironseal/internal/app/revoke/compromise"
+	"ironseal/internal/estate"
+	"ironseal/internal/fault"
+	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store/sqlite"
+	"ironseal/pki/journal"
+)
+
+// record is the one writer: it gathers what the workers sealed, commits it and
+// tells of it.
+func RecordAll(ctx context.Context, e *estate.Estate, sealed <-chan SignResult, tell func(SignResult)) {
+	var stopped error
+	for {
+		list := gathered(sealed)
+		if len(list) == 0 {
+			return
+		}
+		for i := range list {
+			if stopped != nil && list[i].Err == nil { // one wait for a busy database is enough
+				list[i].Certificate, list[i].Err = nil,
+					fmt.Errorf("R%d: nothing was signed: %w", list[i].Sheet.Record.Number, stopped)
+			}
+		}
+		var good []SignResult
+		for _, r := range list {
+			if r.Err != nil {
+				tell(r)
+				continue
+			}
+			good = append(good, r)
+		}
+		for _, r := range commit(ctx, e, good) {
+			if Hopeless(r.Err) {
+				stopped = r.Err
+			}
+			tell(r)
+		}
+	}
+}
+
+// gathered takes a batch; it is empty only when there will be no more.
+func gathered(sealed <-chan SignResult) []SignResult {
+	first, open := <-sealed
+	if !open {
+		return nil
+	}
+	list := []SignResult{first}
+	late := time.After(gather)
+	for len(list) < batch {
+		select {
+		case r, open := <-sealed:
+			if !open {
+				return list
+			}
+			list = append(list, r)
+		case <-late:
+			return list
+		}
+	}
+	return list
+}
+
+// commit records a batch. Where that fails as a whole, each is tried on its own,
+// so that one bad record does not keep the others back.
+func commit(ctx context.Context, e *estate.Estate, list []SignResult) []SignResult {
+	if len(list) == 0 {
+		return nil
+	}
+	head, err := e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) { return recordSigned(ctx, e, tx, list) })
+	if err == nil {
+		err = e.World.Step(estate.StepRecorded)
+	} else if len(list) > 1 && !Hopeless(err) {
+		var out []SignResult
+		for i := range list {
+			out = append(out, commit(ctx, e, list[i:i+1])...)
+		}
+		return out
+	}
+	for i := range list {
+		list[i].Head = head
+		if err != nil {
+			outcome := "nothing was signed"
+			if errors.Is(err, sqlstore.ErrUncertain) {
+				outcome = "it was signed, and may be on record"
+			}
+			list[i].Certificate, list[i].Err = nil,
+				fmt.Errorf("R%d: %s: %w", list[i].Sheet.Record.Number, outcome, err)
+		}
+	}
+	return list
+}
+
+// Hopeless reports a failure that has nothing to do with what was to be recorded: the
+// next attempt would only wait again.
+func Hopeless(err error) bool {
+	var behind *sqlstore.BehindError
+	return errors.Is(err, sqlite.ErrBusy) || errors.Is(err, sqlite.ErrFull) || errors.Is(err, sqlite.ErrReadOnly) ||
+		errors.Is(err, sqlstore.ErrUncertain) || errors.As(err, &behind)
+}
+
+func recordSigned(ctx context.Context, e *estate.Estate, tx *sqlstore.Tx, list []SignResult) ([]journal.Entry, error) {
+	var numbers []int64
+	for _, r := range list {
+		if !r.Sheet.Again {
+			numbers = append(numbers, r.Sheet.Record.Number)
+		}
+	}
+	err := tx.DecideMany(numbers, sqlstore.Signed)
+	if errors.Is(err, fault.ErrChanged) && len(numbers) == 1 {
+		err = tx.StillWaiting(numbers[0])
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the record changed while the sheet was on screen: %w", err)
+	}
+	if err := errors.Join(undoubted(ctx, tx, list), stillFit(ctx, e.Within(tx), list),
+		stillAlone(ctx, e, tx, list)); err != nil {
+		return nil, err
+	}
+	generations := map[string]int64{}
+	templates := map[string]bool{}
+	var made []sqlstore.NewCertificate
+	for _, r := range list {
+		s := r.Sheet
+		if !templates[s.Template.Name] {
+			templates[s.Template.Name] = true
+			if err := authorities.Unchanged(e, s.Template); err != nil {
+				return nil, err
+			}
+		}
+		label := s.Issuer.Label()
+		if generations[label] == 0 {
+			if generations[label], err = tx.GenerationID(s.Issuer); err != nil {
+				return nil, fmt.Errorf("the record changed while the sheet was on screen: %w", err)
+			}
+		}
+		made = append(made, sqlstore.NewCertificate{Certificate: r.Certificate, Issuer: generations[label],
+			Request: s.Record.Number, TemplateName: s.Template.Name,
+			TemplateSHA: s.Template.SHA256(), TemplateSource: s.Template.Source(), Sheet: s.Plan.Digest(),
+			SwitchDay: s.Issuer.SwitchDay, Replaces: s.Replaces, Part: s.Plan.Part,
+			Waived: estate.Waived(s.Plan.Findings)})
+	}
+	if _, err := tx.AddCertificates(made); err != nil {
+		return nil, err
+	}
+	return []journal.Entry{signEntry(list)}, nil
+}
+
+// stillFit asks again what the plans asked, now that nobody else can write: whether a subject or a key
+// became that of an authority of ours, whether an authority above the issuer was revoked, and
+// whether what is to be replaced was revoked or put on hold.
+func stillFit(ctx context.Context, e *estate.Estate, list []SignResult) error {
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return err
+	}
+	changed := func(format string, args ...any) error {
+		return fault.Of(fault.ErrChanged, "the record changed while the sheet was on screen: "+format, args...)
+	}
+	for _, r := range list {
+		s, c := r.Sheet, r.Certificate
+		if g := h.Generation(s.Issuer.Name()); g == nil || g.TakenBack() != nil {
+			return changed("%s, or an authority above it, was revoked", s.Issuer.Label())
+		}
+		if a := h.SubjectTaken(c.Subject, ""); a != nil {
+			return changed("%s is the subject of the authority %s", c.Subject, a.Handle)
+		}
+		if a := h.KeyTaken(c.Key); a != nil {
+			return changed("the key is that of the authority %s", a.Handle)
+		}
+		if s.Replaces == 0 {
+			continue
+		}
+		old, err := e.HeldAll(e.Records.CertificateByID(ctx, s.Replaces))
+		if err != nil {
+			return err
+		}
+		if len(old) != 1 || old[0].State != s.Was && estate.TakenBack(old[0].State) {
+			return changed("what is to be replaced, %s, was %s before and is %s now", c.Title(), s.Was,
+				stateOf(old))
+		}
+	}
+	return nil
+}
+
+func stateOf(list []estate.Held) string {
+	if len(list) == 0 {
+		return "gone"
+	}
+	return list[0].State
+}
+
+// undoubted refuses keys that came into doubt while the sheet was on screen.
+func undoubted(ctx context.Context, tx *sqlstore.Tx, list []SignResult) error {
+	keys := make([][32]byte, len(list))
+	for i, r := range list {
+		keys[i] = r.Certificate.Key.Fingerprint()
+	}
+	doubted, err := compromise.Among(ctx, tx, keys)
+	for _, k := range keys {
+		if f, ok := doubted[k]; ok && err == nil {
+			err = fault.Of(fault.ErrChanged, "the record changed while the sheet was on screen: %s", f.Message)
+		}
+	}
+	return err
+}
+
+// signedItem is one certificate in a journal entry.
+type signedItem struct {
+	Request     string `json:"request"`
+	Certificate string `json:"certificate"` // SHA-256
+	Serial      string `json:"serial"`
+	Title       string `json:"title"`
+	By          string `json:"by"`
+	Template    string `json:"template"`
+	Until       string `json:"until"`
+	Sheet       string `json:"sheet"`
+	Replaces    int64  `json:"replaces,omitempty"` // the record of the certificate in whose place it is
+	SwitchDay   string `json:"switch_day,omitempty"`
+	Waived      any    `json:"waived,omitempty"`
+}
+
+// signEntry tells of one commit: every certificate in it, by fingerprint.
+func signEntry(list []SignResult) journal.Entry {
+	items := make([]signedItem, len(list))
+	for i, r := range list {
+		s, c := r.Sheet, r.Certificate
+		sum := c.SHA256()
+		items[i] = signedItem{fmt.Sprintf("R%d", s.Record.Number), hex.EncodeToString(sum[:]), c.SerialHex(), c.Title(),
+			fmt.Sprintf("%s.g%d", s.Issuer.Authority.Handle, s.Issuer.Number), s.Template.Name,
+			c.NotAfter.Format(time.RFC3339), fmt.Sprintf("%x", s.Plan.Digest()), s.Replaces,
+			estate.DayOf(s.Issuer.SwitchDay),
+			nil}
+		if w := estate.WaivedCodes(s.Plan.Findings); len(w) > 0 {
+			items[i].Waived = w
+		}
+	}
+	object := items[0].Request
+	if len(items) > 1 {
+		object = fmt.Sprintf("%s and %d more", object, len(items)-1)
+	}
+	return estate.Entry("sign", object, "signed", items)
+}

@@ -1,0 +1,412 @@
+package publishing
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"net/url"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"ironseal/internal/app/revoke/inventory"
+	"ironseal/internal/disk"
+	"ironseal/internal/estate"
+	"ironseal/internal/store/sqlstore"
+	"ironseal/pki/bundle"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/journal"
+	"ironseal/pki/label"
+	"ironseal/pki/pkcs"
+	"ironseal/pki/revocation"
+	"ironseal/pki/runes"
+)
+
+// ContentsFile tells, in a folder that is served, what is in it and who wrote it. A folder
+// without it is nobody's to replace.
+const ContentsFile = "contents.txt"
+
+// Released is what a folder holds now.
+type Released struct {
+	Dir     string
+	Files   []string
+	Lists   []inventory.Item
+	Stale   []string // lists that are in it and stale, by title
+	Absent  []string // generations of which no list is there
+	Missing []string // lists that certificates name, and that are not there: by address
+	Same    bool     // it held all of this before
+}
+
+// Release writes into a folder all that clients fetch: the lists that are to be served now,
+// and the authorities' certificates. The folder is made beside its place and takes it in one
+// step; it is to hold nothing else. Where another program publishes meanwhile, it is done
+// again, so that the older never stays in the place of the newer.
+func Release(ctx context.Context, e *estate.Estate, dir string) (Released, error) {
+	for again := range mostAgain {
+		before, err := inventory.Known(ctx, e.Records)
+		if err != nil {
+			return Released{}, err
+		}
+		out, err := release(ctx, e, dir)
+		after, knownErr := inventory.Known(ctx, e.Records)
+		if knownErr != nil {
+			return out, errors.Join(err, knownErr)
+		}
+		if err == nil && before.Last() != after.Last() && again < mostAgain-1 {
+			continue
+		}
+		if err == nil {
+			err = place(ctx, e, dir, after, out.Lists)
+		}
+		return out, err
+	}
+	return Released{}, nil
+}
+
+// place puts on record that lists were written into a folder, unless its last entry says the same.
+// An incident is over only once the list that tells of it lies where clients find it.
+func place(ctx context.Context, e *estate.Estate, dir string, have inventory.Lists, lists []inventory.Item) error {
+	if abs, err := filepath.Abs(dir); err == nil {
+		dir = abs
+	}
+	if have.Placed(dir, lists) {
+		return nil
+	}
+	told := []map[string]any{}
+	for _, i := range lists {
+		told = append(told, map[string]any{"list": i.List, "part": i.Part, "delta": i.Delta, "number": i.Number})
+	}
+	_, err := e.Act(ctx, func(*sqlstore.Tx) ([]journal.Entry, error) {
+		return []journal.Entry{estate.Entry(inventory.PlaceAct, dir, "lists", told)}, nil
+	})
+	return err
+}
+
+// mostAgain is how often a folder is written again because somebody published meanwhile.
+const mostAgain = 5
+
+// Unrecorded says that a folder which is to be replaced holds a list of ours that nobody wrote down
+// here. It may tell of revocations that this estate does not know.
+type Unrecorded struct {
+	File string
+	By   string // the generation whose key signed it
+	Size int    // how many certificates stand on it
+}
+
+func (u *Unrecorded) Error() string {
+	return fmt.Sprintf("%s: it was signed with the key of %s and is not on record here: this estate is an older "+
+		"copy, or "+
+		"someone else has the key. What it revokes would be forgotten: import the lists of this folder first: "+
+		"ironseal revocations take-in %s", u.File, u.By, filepath.Dir(u.File))
+}
+
+// Untouched refuses a folder that holds a list which a key of ours signed and which is not on record: a
+// restored backup would replace it by one that knows less.
+func Untouched(ctx context.Context, e *estate.Estate, dir string) error {
+	files, err := filepath.Glob(filepath.Join(estate.EscapeGlob(dir), "*.crl"))
+	if err != nil || len(files) == 0 {
+		return err
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return err
+	}
+	have, err := inventory.Known(ctx, e.Records)
+	if err != nil {
+		return err
+	}
+	for _, f := range files {
+		data, err := disk.ReadRegular(f, revocation.MostSize)
+		if err != nil {
+			return err
+		}
+		l, err := revocation.Skim(data)
+		if err != nil || l.Base != nil {
+			continue // what is no list is refused or replaced by other rules; a delta's whole list lies beside it
+		}
+		if _, known := have.Find(l); known {
+			continue
+		}
+		if by := inventory.SignedBy(h, l); by != nil {
+			whole, err := revocation.ReadList(data)
+			if err != nil {
+				return fmt.Errorf("%s: %w", f, err)
+			}
+			return &Unrecorded{f, by.Label(), whole.Count}
+		}
+	}
+	return nil
+}
+
+func release(ctx context.Context, e *estate.Estate, dir string) (Released, error) {
+	out := Released{Dir: dir}
+	if err := Untouched(ctx, e, dir); err != nil {
+		return out, err
+	}
+	files, err := out.gather(ctx, e)
+	if err != nil {
+		return out, err
+	}
+	out.Files = slices.Sorted(maps.Keys(files))
+	files[ContentsFile] = out.contents(e, files)
+	if out.Same, err = holds(dir, files); err != nil || out.Same {
+		return out, err
+	}
+	known, err := ours(dir)
+	if err != nil {
+		return out, err
+	}
+	for name := range files {
+		known = append(known, name)
+	}
+	done, err := e.UnderWay(filepath.Dir(filepath.Clean(dir)))
+	if err != nil {
+		return out, err
+	}
+	defer done()
+	err = disk.ReplaceFolder(dir, known, func(into string) error {
+		if err := disk.SetMode(into, 0o755); err != nil {
+			return fmt.Errorf("%s: %w", into, disk.Plain(err))
+		}
+		for _, name := range slices.Sorted(maps.Keys(files)) {
+			if err := e.World.Disk.New(filepath.Join(into, name), files[name], 0o644); err != nil {
+				return err
+			}
+		}
+		return e.World.Step(estate.StepHandingOut)
+	})
+	return out, err
+}
+
+// holds reports whether a folder holds just these files.
+func holds(dir string, files map[string][]byte) (bool, error) {
+	list, err := os.ReadDir(dir)
+	if err != nil || len(list) != len(files) {
+		if errors.Is(err, fs.ErrNotExist) {
+			err = nil
+		}
+		return false, err
+	}
+	for _, f := range list {
+		data, wanted := files[f.Name()]
+		if !wanted {
+			return false, nil
+		}
+		if same, _, err := disk.Holds(filepath.Join(dir, f.Name()), data); err != nil || !same {
+			return false, err
+		}
+	}
+	return true, nil
+}
+
+// ours are the files of a folder that this program wrote: those that its contents tell.
+func ours(dir string) ([]string, error) {
+	data, err := disk.ReadRegular(filepath.Join(dir, ContentsFile), 16<<20)
+	if err != nil {
+		return nil, nil // then the folder must be empty, or hold nothing but what is to be written
+	}
+	var out []string
+	for line := range strings.Lines(string(data)) {
+		if name, found := strings.CutPrefix(line, "- "); found {
+			name, _, _ = strings.Cut(strings.TrimSpace(name), " ")
+			if name == filepath.Base(name) {
+				out = append(out, name)
+			}
+		}
+	}
+	return append(out, ContentsFile), nil
+}
+
+// contents says in words what a folder holds. It tells no time of its own: the same lists
+// give the same text.
+func (r *Released) contents(e *estate.Estate, files map[string][]byte) []byte {
+	var b bytes.Buffer
+	fmt.Fprintf(&b, "Revocation lists and authorities of %s.\n", runes.Escape(e.Settings.Organisation.Name))
+	b.WriteString("Serve this folder over plain HTTP, as it is. It is replaced as a whole; keep nothing else in " +
+		"it.\n\n")
+	for _, i := range r.Lists {
+		fmt.Fprintf(&b, "list %d of %s, of %s, next by %s, %d revoked\n", i.Number, i.Title(),
+			i.This.UTC().Format(time.RFC3339), i.Next.UTC().Format(time.RFC3339), i.Entries)
+	}
+	b.WriteString("\nFiles (.crl and .cer are DER, .pem is text, .p7c PKCS#7; HANDLE.lists.pem has the lists " +
+		"of every generation of\nHANDLE that stands, and of every authority above: servers that check clients read " +
+		"it):\n\n")
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		fmt.Fprintf(&b, "- %s %d octets\n", name, len(files[name]))
+	}
+	return b.Bytes()
+}
+
+// gather puts together what a folder is to hold.
+func (r *Released) gather(ctx context.Context, e *estate.Estate) (map[string][]byte, error) {
+	files := map[string][]byte{}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return nil, err
+	}
+	have, err := inventory.Known(ctx, e.Records)
+	if err != nil {
+		return nil, err
+	}
+	now := e.Now()
+	whole := map[string][]byte{} // the PEM of whole lists
+	for _, g := range inventory.Signers(h, now) {
+		found := false
+		for _, s := range have.Scopes() {
+			i, ok := have.At(s, now)
+			if s.List != g.Name() || !ok {
+				continue
+			}
+			l, err := inventory.Read(e, i)
+			if errors.Is(err, fs.ErrNotExist) &&
+				g.Authority.Elsewhere { // after a restored backup: it is imported again
+				continue
+			}
+			if err != nil {
+				return nil, fmt.Errorf("the list %s is not there: %w: sign it again: ironseal revocations "+
+					"publish %s --to DIR",
+					i.Title(), err, g.Authority.Handle)
+			}
+			files[i.Title()] = l.Raw
+			files[i.Title()+".pem"] = bundle.PEM(bundle.List, l.Raw)
+			if r.Lists = append(r.Lists, i); now.After(i.Next) {
+				r.Stale = append(r.Stale, i.Title())
+			}
+			if i.Part == 0 && !i.Delta {
+				found, whole[g.Name()] = true, files[i.Title()+".pem"]
+			}
+		}
+		if !found {
+			r.Absent = append(r.Absent, g.Label())
+		}
+	}
+	for _, a := range h {
+		for _, g := range a.Generations {
+			if now.After(g.Certificate.NotAfter) {
+				continue
+			}
+			if err := issuerFiles(files, g, whole); err != nil {
+				return nil, err
+			}
+		}
+	}
+	for _, a := range h {
+		if lists := listsOf(a, whole, now); lists != nil {
+			files[a.Handle+".lists.pem"] = lists
+		}
+	}
+	return files, r.named(ctx, e, h, files)
+}
+
+// listsOf are the lists of every standing generation of an authority and of every authority above them,
+// in one file: servers that check clients read it, and go on accepting those whose certificates are of
+// the generation before or after. Nil where one of them is missing.
+func listsOf(a *hierarchy.Authority, whole map[string][]byte, now time.Time) (out []byte) {
+	seen := map[string]bool{}
+	for _, g := range slices.Backward(a.Generations) {
+		if now.After(g.Certificate.NotAfter) {
+			continue
+		}
+		for _, up := range g.Line() {
+			name := up.ListName()
+			if seen[name] {
+				continue
+			}
+			seen[name] = true
+			if whole[name] == nil {
+				return nil
+			}
+			out = append(out, whole[name]...)
+		}
+	}
+	return out
+}
+
+// issuerFiles adds the certificate of a generation, the certificates from it upward, and the
+// lists of its path where all of them are there.
+func issuerFiles(files map[string][]byte, g *hierarchy.Generation, whole map[string][]byte) error {
+	files[revocation.IssuerFile(g.Name())] = g.Certificate.Raw
+	var chain [][]byte
+	var lists []byte
+	complete := true
+	for _, up := range g.Line() {
+		chain = append(chain, up.Certificate.Raw)
+		l, ok := whole[up.ListName()]
+		complete = complete && ok
+		if !bytes.Contains(lists, l) || !ok { // one list an issuer, however often it stands in the path
+			lists = append(lists, l...)
+		}
+	}
+	p7, err := pkcs.WriteSignedData(chain)
+	if err != nil {
+		return err
+	}
+	files[g.Name()+".p7c"] = p7
+	if complete {
+		files[g.Name()+".lists.pem"] = lists
+	}
+	return nil
+}
+
+// named adds lists and certificates under the names that certificates on record name, and tells which
+// lists are missing there. The handle here may not be the handle where a certificate was signed, and
+// the address may have moved since: clients look where their certificate says.
+func (r *Released) named(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, files map[string][]byte) error {
+	places, err := e.Records.Places(ctx)
+	if err != nil {
+		return err
+	}
+	owner := map[string]string{}
+	for _, p := range places {
+		g := h.Generation(p.Generation)
+		if g == nil || e.Now().After(g.Certificate.NotAfter) {
+			continue
+		}
+		file := revocation.IssuerFile(g.Name())
+		if p.Kind == sqlstore.ListPlace {
+			file = revocation.ListFile(g.ListName(), p.Part)
+		}
+		data, there := files[file]
+		if !there {
+			if p.Kind == sqlstore.ListPlace && oursToServe(e, g, p.Address) {
+				r.Missing = append(r.Missing, p.Address)
+			}
+			continue
+		}
+		u, err := url.Parse(p.Address)
+		if err != nil {
+			continue
+		}
+		name := path.Base(u.Path)
+		if name == file || !label.IsFileName(name) {
+			continue
+		}
+		if was, taken := owner[name]; taken && was != file || !taken && files[name] != nil {
+			return fmt.Errorf("%s and %s would both be %s, by the addresses in certificates: serve one of them from "+
+				"another folder, and give each authority an address of its own", orFile(was, name), file, name)
+		}
+		owner[name], files[name] = file, data
+	}
+	r.Missing = slices.Compact(slices.Sorted(slices.Values(r.Missing)))
+	return nil
+}
+
+func orFile(was, name string) string {
+	if was == "" {
+		return "a file of another authority"
+	}
+	return was
+}
+
+// oursToServe reports whether a list is to be found in our folder: of an authority whose key is here, or
+// of one elsewhere whose certificates name an address of ours.
+func oursToServe(e *estate.Estate, g *hierarchy.Generation, address string) bool {
+	base := e.Settings.Publication.Address
+	return !g.Authority.Elsewhere || base != "" && strings.HasPrefix(address, strings.TrimSuffix(base, "/")+"/")
+}

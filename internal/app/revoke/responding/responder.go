@@ -1,0 +1,144 @@
+// Package responding makes OCSP answers: for all certificates at once, to be handed out as
+// they are, or one at a time as they are asked for.
+//
+// Answers are signed by a key of their own, to which the very generation that they are about
+// gives a certificate; the authority's own key is opened for that certificate only. Keys for
+// a batch are made for one run and thrown away, so there is none to renew and none to steal.
+package responding
+
+import (
+	"context"
+	"crypto"
+	"fmt"
+	"time"
+
+	"ironseal/internal/keystore"
+	"ironseal/internal/estate"
+	"ironseal/internal/fault"
+	"ironseal/internal/store/sqlstore"
+	"ironseal/pki/cert"
+	"ironseal/pki/dn"
+	"ironseal/pki/ext"
+	"ironseal/pki/hierarchy"
+	"ironseal/pki/issue"
+	"ironseal/pki/journal"
+	"ironseal/pki/key"
+	"ironseal/pki/request"
+	"ironseal/pki/span"
+	"ironseal/pki/template"
+)
+
+// Template is the template of responders' certificates.
+const Template = "ocsp-signing"
+
+// Responder answers about the certificates of one generation.
+type Responder struct {
+	Issuer      *hierarchy.Generation
+	Certificate *cert.Certificate
+	Signer      crypto.Signer
+	plan        issue.Plan
+	template    template.Template
+}
+
+// newResponder makes a key, and has a generation certify it until a moment. Nothing is on
+// record yet.
+func newResponder(ctx context.Context, e *estate.Estate, g *hierarchy.Generation, until time.Time) (*Responder, error) {
+	r := &Responder{Issuer: g}
+	var err error
+	if r.template, err = e.Template(Template); err != nil {
+		return nil, err
+	}
+	if r.Signer, err = key.Generate(key.P256, e.World.Random); err != nil {
+		return nil, err
+	}
+	if r.plan, err = planResponder(ctx, e, r, until); err != nil {
+		return nil, err
+	}
+	if bad := r.plan.Findings.Refusing(); len(bad) > 0 {
+		return nil, &issue.Refused{About: "the certificate for OCSP answers about " + g.Name(), Findings: bad}
+	}
+	opened, err := e.Custody.Open(ctx, g.Certificate.Key, g.Authority.Handle, keystore.ForCertificate)
+	if err != nil {
+		return nil, err
+	}
+	defer opened.Close()
+	serial, err := issue.Serial(e.World.Random)
+	if err != nil {
+		return nil, err
+	}
+	r.Certificate, err = issue.Seal(r.plan, serial, opened, e.World.Random)
+	return r, err
+}
+
+func planResponder(ctx context.Context, e *estate.Estate, r *Responder, until time.Time) (issue.Plan, error) {
+	subject, err := e.Settings.Organisation.Subject("OCSP answers of " + r.Issuer.Name())
+	if err != nil {
+		return issue.Plan{}, err
+	}
+	if subject, err = subject.Keep(func(a dn.Attribute) bool {
+		return a.Short() == "CN" ||
+			a.Short() == "O"
+	}); err != nil {
+		return issue.Plan{}, err
+	}
+	der, err := request.Draft(subject, ext.Set{}, r.Signer, e.World.Random)
+	if err != nil {
+		return issue.Plan{}, err
+	}
+	q, err := request.Read(der)
+	if err != nil {
+		return issue.Plan{}, err
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return issue.Plan{}, err
+	}
+	_, newest, err := e.Records.Newest(ctx)
+	if err != nil {
+		return issue.Plan{}, err
+	}
+	days := int(until.Sub(e.Now()).Hours()/24) + 1
+	life, err := span.Parse(fmt.Sprintf("%dd", days))
+	if err != nil {
+		return issue.Plan{}, err
+	}
+	if life.Longer(r.template.Longest, e.Now()) {
+		life = r.template.Longest
+	}
+	return issue.New(issue.Input{Request: q, Template: r.template, Issuer: r.Issuer, Others: h, Now: e.Now(),
+		Newest:       newest,
+		BeginsBefore: e.Settings.BeginsBefore(), Rehearse: e.Rehearsal, Amend: issue.Amendments{Lifetime: life},
+		Published: e.Published(r.Issuer, 0), Upkeep: true})
+}
+
+// record puts responders' certificates on record, in one act. Older generations and retired
+// authorities sign these too, as they go on with their lists.
+func record(ctx context.Context, e *estate.Estate, list []*Responder) (journal.Head, error) {
+	return e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+		h, err := tx.Hierarchy()
+		if err != nil {
+			return nil, err
+		}
+		var told []map[string]any
+		for _, r := range list {
+			if why := h.Generation(r.Issuer.Name()).Idle(); why != "" {
+				return nil, fault.Of(fault.ErrChanged, "%s certifies no responder any more: %s", r.Issuer.Label(),
+					why)
+			}
+			id, err := tx.AnyGenerationID(r.Issuer)
+			if err != nil {
+				return nil, err
+			}
+			if _, err := tx.AddCertificate(sqlstore.NewCertificate{Certificate: r.Certificate, Issuer: id,
+				TemplateName: r.template.Name, TemplateSHA: r.template.SHA256(), TemplateSource: r.template.Source(),
+				Sheet: r.plan.Digest(), Waived: estate.Waived(r.plan.Findings)}); err != nil {
+				return nil, err
+			}
+			told = append(told, map[string]any{"certificate": fmt.Sprintf("%x", r.Certificate.SHA256()),
+				"serial": r.Certificate.SerialHex(), "title": r.Certificate.Title(), "by": r.Issuer.Name(),
+				"template": r.template.Name, "until": r.Certificate.NotAfter.Format(time.RFC3339),
+				"sheet": fmt.Sprintf("%x", r.plan.Digest()), "waived": estate.WaivedCodes(r.plan.Findings)})
+		}
+		return []journal.Entry{estate.Entry("sign", "OCSP answers", "signed", told)}, nil
+	})
+}

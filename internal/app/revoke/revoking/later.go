@@ -1,0 +1,97 @@
+package revoking
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"ironseal/internal/app/parties"
+	"ironseal/internal/estate"
+	"ironseal/internal/store/sqlstore"
+	"ironseal/pki/journal"
+	"ironseal/pki/span"
+)
+
+// LaterAct is the act by which a certificate is to be revoked once its successor is in use.
+const LaterAct = "revoke later"
+
+// Later is a certificate that is to be revoked once its successor is in use.
+type Later struct {
+	Title  string    `json:"title" doc:"for whom it is"`
+	Serial string    `json:"serial" doc:"of it"`
+	New    string    `json:"replacement" doc:"serial of the one in its place"`
+	From   time.Time `json:"from" doc:"when it may be revoked at the earliest"`
+	Waits  string    `json:"waits" doc:"what it waits for; empty where it can be revoked now"`
+}
+
+// Schedule records that certificates are to be revoked once those in their places are in use,
+// and a span is over.
+func Schedule(ctx context.Context, e *estate.Estate, old []estate.Held, after span.Span) (journal.Head, error) {
+	return e.Act(ctx, func(*sqlstore.Tx) ([]journal.Entry, error) {
+		var out []journal.Entry
+		for _, c := range old {
+			out = append(out, estate.Entry(LaterAct, c.Title(), "serial", c.SerialHex(), "certificate",
+				fmt.Sprintf("%x", c.SHA256()), "after", after.String()))
+		}
+		return out, nil
+	})
+}
+
+// Scheduled lists what is to be revoked once its successor is in use, and was not yet. A
+// successor is in use when an endpoint was last seen to serve it.
+func Scheduled(ctx context.Context, e *estate.Estate) (out []Later, err error) {
+	asked := map[string]time.Time{}
+	err = e.Records.EntriesOf(ctx, LaterAct, func(en journal.Entry) error {
+		var told struct{ Certificate, After string }
+		if err := json.Unmarshal([]byte(en.Detail), &told); err != nil {
+			return fmt.Errorf("journal J%d: %w", en.Seq, err)
+		}
+		from := en.At
+		if s, err := span.Parse(told.After); err == nil {
+			from = s.After(en.At)
+		}
+		asked[told.Certificate] = from
+		return nil
+	})
+	if err != nil || len(asked) == 0 {
+		return nil, err
+	}
+	all, err := e.Certificates(ctx)
+	if err != nil {
+		return nil, err
+	}
+	served, err := parties.LastServed(ctx, e)
+	if err != nil {
+		return nil, err
+	}
+	instead := map[int64]estate.Held{}
+	for _, c := range all {
+		if c.Record.Replaces != 0 && !c.Record.Prepared {
+			instead[c.Record.Replaces] = c
+		}
+	}
+	for _, c := range all {
+		from, is := asked[fmt.Sprintf("%x", c.SHA256())]
+		if !is || c.State == estate.Revoked || c.State == estate.Expired {
+			continue
+		}
+		l := Later{Title: c.Title(), Serial: c.SerialHex(), From: from}
+		switch n, replaced := instead[c.Record.ID]; {
+		case !replaced:
+			l.Waits = "nothing is in its place yet"
+		case !served.InUse(n.Certificate):
+			l.New, l.Waits = n.SerialHex(), "nobody was seen to serve the one in its place: ironseal probe --all "+
+				"--record"
+		case served.By(c.Certificate):
+			l.New, l.Waits = n.SerialHex(), "an endpoint that was seen to serve this one was not seen to serve "+
+				"another since: ironseal probe --all --record"
+		case e.Now().Before(from):
+			l.New, l.Waits = n.SerialHex(), "not before "+from.Format("2006-01-02 15:04 UTC")
+		default:
+			l.New = n.SerialHex()
+		}
+		out = append(out, l)
+	}
+	return out, nil
+}

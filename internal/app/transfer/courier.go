@@ -1,0 +1,364 @@
+// Package transfer packs what goes to an estate that no network reaches, opens
+// what comes back, and answers what others bring.
+//
+// What travels is a directory with a manifest of hashes and a short code that
+// two people can compare by telephone. A directory is read once: what was
+// verified is what is imported, whatever happens to the files meanwhile.
+package transfer
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"ironseal/internal/app/requests/delivery"
+	"ironseal/internal/app/ca/external"
+	"ironseal/internal/app/revoke/inventory"
+	"ironseal/internal/disk"
+	"ironseal/internal/estate"
+	"ironseal/internal/store/sqlstore"
+	"ironseal/pki/bundle"
+	"ironseal/pki/journal"
+	"ironseal/pki/label"
+	"ironseal/pki/request"
+)
+
+// A courier's folder goes between two estates that share no network. It holds
+// requests on the way there and certificates on the way back, a manifest with the
+// hash of every file, a page for the person at the other end, and the manifest's
+// own check code, which two people can compare aloud.
+const (
+	CourierManifest = "manifest.json"
+	CourierCode     = "CHECK-CODE.txt"
+	CourierPage     = "READ-ME.txt"
+)
+
+// SenderPrefix begins the sender of requests that a courier brought.
+const SenderPrefix = "courier from "
+
+// Errand is a courier's manifest.
+type Errand struct {
+	Form     int           `json:"form"`
+	ID       string        `json:"id"`
+	Kind     string        `json:"kind"` // "requests" or "answers"
+	From     string        `json:"from"` // the organisation
+	Made     time.Time     `json:"made"`
+	Head     string        `json:"journal_head"`
+	Template string        `json:"template,omitempty"` // by which the sender asks them to be signed
+	Answers  string        `json:"answers,omitempty"`  // the errand that is answered
+	Files    []CarriedFile `json:"files"`
+}
+
+// CarriedFile is one file of a courier's folder.
+type CarriedFile struct {
+	Name   string `json:"name"`
+	SHA256 string `json:"sha256"`
+	Code   string `json:"check_code,omitempty"` // of the request or certificate in it
+	Title  string `json:"title,omitempty"`
+}
+
+const (
+	ErrandRequests = "requests"
+	ErrandAnswers  = "answers"
+	mostCarried    = 20_000
+	mostFrom       = 200 // bytes of an organisation's name
+
+	mostCarriedBytes = 256 << 20 // of all files together
+)
+
+// PackAsk says what a courier is to carry.
+type PackAsk struct {
+	Dir      string
+	Requests []string // "R7"
+	All      bool     // every request that waits
+	Handles  []string // authorities whose request is sent
+	Lists    bool     // the revocation lists of this estate, in place of requests
+	Template string
+}
+
+// Pack writes a courier's folder with requests for another estate, and records
+// them as sent.
+func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) (Errand, string, error) {
+	var out Errand
+	var files []delivery.File
+	var numbers []int64
+	if ask.Lists {
+		if len(ask.Requests)+len(ask.Handles) > 0 || ask.All {
+			return out, "", errors.New("courier: lists go by themselves, without requests")
+		}
+		return packLists(ctx, e, ask.Dir)
+	}
+	add := func(name string, r *request.Request) {
+		files = append(files, delivery.File{Name: name, Data: bundle.PEM(bundle.Request, r.Raw)})
+		out.Files = append(out.Files, CarriedFile{Name: name, Code: label.CheckCode(r.Raw), Title: r.Title()})
+	}
+	names, err := ask.names(ctx, e)
+	if err != nil {
+		return out, "", err
+	}
+	for _, name := range names {
+		rec, r, err := e.Request(ctx, name)
+		if err != nil {
+			return out, "", err
+		}
+		if rec.State != sqlstore.Waiting && rec.State != sqlstore.Sent {
+			return out, "", fmt.Errorf("R%d is %s: only what waits is carried", rec.Number, rec.State)
+		}
+		numbers = append(numbers, rec.Number)
+		add(label.FileName(fmt.Sprintf("R%d.%s", rec.Number, label.FileName(rec.Title)))+".request.pem", r)
+	}
+	for _, handle := range ask.Handles {
+		app, err := external.Sent(ctx, e, handle)
+		if err != nil {
+			return out, "", err
+		}
+		r, err := request.Read(app.DER)
+		if err != nil {
+			return out, "", err
+		}
+		add(handle+".authority.request.pem", r)
+	}
+	if ask.Template != "" && strings.Trim(ask.Template,
+		"abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_.") != "" {
+		return out, "", fmt.Errorf("courier: %q is not a name of a template", ask.Template)
+	}
+	if len(files) == 0 {
+		return out, "", errors.New("courier: there is nothing to carry: name requests or authorities, or --all")
+	}
+	out.Kind, out.Template = ErrandRequests, ask.Template
+	code, err := writeErrand(ctx, e, ask.Dir, &out, files, numbers, func(tx *sqlstore.Tx) error {
+		for _, n := range numbers {
+			if err := tx.Decide(n, sqlstore.Sent, "by courier "+out.ID[:8]); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return out, code, err
+}
+
+// names are the requests that are carried.
+func (ask PackAsk) names(ctx context.Context, e *estate.Estate) ([]string, error) {
+	if !ask.All {
+		return ask.Requests, nil
+	}
+	waiting, err := e.Records.Requests(ctx, sqlstore.Waiting)
+	names := ask.Requests
+	for _, r := range waiting {
+		names = append(names, fmt.Sprintf("R%d", r.Number))
+	}
+	return names, err
+}
+
+// packLists writes a courier's folder with the revocation lists of this estate.
+func packLists(ctx context.Context, e *estate.Estate, dir string) (Errand, string, error) {
+	out := Errand{Kind: ErrandAnswers}
+	files, err := addLists(ctx, e, &out, nil)
+	if err == nil && len(files) == 0 {
+		err = errors.New("courier: no list was signed yet: sign them with: ironseal revocations publish")
+	}
+	if err != nil {
+		return out, "", err
+	}
+	code, err := writeErrand(ctx, e, dir, &out, files, nil, func(*sqlstore.Tx) error { return nil })
+	return out, code, err
+}
+
+// addLists adds the lists that are kept here, those for later too. They carry no check code:
+// whoever takes them in knows whose keys sign them.
+func addLists(ctx context.Context, e *estate.Estate, m *Errand, files []delivery.File) ([]delivery.File, error) {
+	lists, err := inventory.Kept(ctx, e)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range lists {
+		files = append(files, delivery.File{Name: l.Name, Data: l.DER})
+		m.Files = append(m.Files, CarriedFile{Name: l.Name, Title: l.Title})
+	}
+	return files, nil
+}
+
+// writeErrand fills in the manifest, writes the folder and records it. The
+// record comes first: nothing is released before it.
+func writeErrand(ctx context.Context, e *estate.Estate, dir string, m *Errand, files []delivery.File, sent []int64,
+	record func(*sqlstore.Tx) error) (code string, err error) {
+	id := make([]byte, 16)
+	if _, err := io.ReadFull(e.World.Random, id); err != nil {
+		return "", err
+	}
+	head, _, err := e.Records.Newest(ctx)
+	if err != nil {
+		return "", err
+	}
+	from := e.Settings.Organisation.Name
+	m.Form, m.ID, m.From, m.Made, m.Head = 1, hex.EncodeToString(id), from[:min(len(from), mostFrom)], e.Now(),
+		head.String()
+	files = append(files, delivery.File{Name: CourierPage, Data: []byte(pageFor(*m, e.Rehearsal))})
+	m.Files = append(m.Files, CarriedFile{Name: CourierPage})
+	for i, f := range files {
+		sum := sha256.Sum256(f.Data)
+		m.Files[i].SHA256 = hex.EncodeToString(sum[:])
+	}
+	data, err := json.MarshalIndent(m, "", "  ")
+	if err != nil {
+		return "", err
+	}
+	data = append(data, '\n')
+	code = label.Code(sha256.Sum256(data))
+	files = append(files, delivery.File{Name: CourierManifest, Data: data}, delivery.File{Name: CourierCode,
+		Data: []byte(code + "\n")})
+	done, err := e.UnderWay(filepath.Dir(filepath.Clean(dir)))
+	if err != nil {
+		return "", err
+	}
+	defer done()
+	if err := disk.NewFolder(dir, func(into string) error {
+		for _, f := range files {
+			if err := e.World.Disk.New(filepath.Join(into, f.Name), f.Data, 0o644); err != nil {
+				return err
+			}
+		}
+		_, err := e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+			return []journal.Entry{estate.Entry("pack", "courier", "id", m.ID, "kind", m.Kind, "files", len(m.Files),
+				"check code", code, "requests", sent)}, record(tx)
+		})
+		return err
+	}); err != nil {
+		return "", fmt.Errorf("courier: %w", err)
+	}
+	return code, nil
+}
+
+func pageFor(m Errand, rehearsal bool) string {
+	var b strings.Builder
+	if rehearsal {
+		b.WriteString("THIS IS A REHEARSAL. Nothing in this folder is real.\n\n")
+	}
+	if m.Kind == ErrandRequests {
+		fmt.Fprintf(&b, "Requests from %s, packed on %s\n\n", m.From, m.Made.Format("2006-01-02"))
+		by := "TEMPLATE"
+		if m.Template != "" {
+			by = m.Template
+		}
+		fmt.Fprintf(&b, `At the estate that signs:
+
+  1. Copy this folder to the machine. Do not change anything in it.
+  2. Take it in. Every file is checked first:
+         ironseal courier open FOLDER
+     It shows a check code. Let the sender read theirs out; both must be the same.
+  3. Look at each request, and sign it:
+         ironseal sign R1 --template %s
+  4. Pack the certificates:
+         ironseal courier answer FOLDER --out ANSWERS
+  5. Carry the new folder back.
+
+`, by)
+	} else {
+		fmt.Fprintf(&b, "Certificates and revocation lists from %s, packed on %s\n\n", m.From,
+			m.Made.Format("2006-01-02"))
+		b.WriteString(`At the estate that asked:
+
+  1. Copy this folder to the machine. Do not change anything in it.
+  2. Take it in. Every file is checked first:
+         ironseal courier open FOLDER
+     A root that is not known there yet is trusted only when it is given: compare
+     its check code with its keeper, then add --anchor FILE.
+
+`)
+	}
+	b.WriteString("In this folder\n\n")
+	for _, f := range m.Files {
+		if f.Name != CourierPage {
+			fmt.Fprintf(&b, "  %-19s  %s\n", f.Code, f.Name)
+		}
+	}
+	return b.String()
+}
+
+// Carried is a courier's folder that was read and verified. What it holds is what
+// was verified: the folder is not looked at again.
+type Carried struct {
+	Errand  Errand
+	Code    string // of its manifest
+	Dir     string
+	Content map[string][]byte
+}
+
+// ReadErrand reads and verifies a courier's folder: every file, and that there is
+// no other. Only plain files are read.
+func ReadErrand(dir string) (Carried, error) {
+	c := Carried{Dir: dir, Content: map[string][]byte{}}
+	fail := func(format string, args ...any) (Carried, error) {
+		return c, fmt.Errorf("courier %s: "+format, append([]any{dir}, args...)...)
+	}
+	data, err := disk.ReadRegular(filepath.Join(dir, CourierManifest), 16<<20)
+	if err != nil {
+		return fail("this is no courier's folder: %w", err)
+	}
+	c.Code = label.Code(sha256.Sum256(data))
+	told, err := disk.ReadRegular(filepath.Join(dir, CourierCode), 1024)
+	if err != nil {
+		return fail("%w", err)
+	}
+	if label.ReadCode(string(bytes.TrimSpace(told))) != c.Code {
+		return fail("the manifest was changed: its check code is %s, and the folder says %s: have it packed again",
+			c.Code, strings.TrimSpace(string(told)))
+	}
+	if c.Errand, err = ReadManifestOf(data); err != nil {
+		return fail("%w", err)
+	}
+	var total int64
+	for _, f := range c.Errand.Files {
+		if !label.IsFileName(f.Name) || c.Content[f.Name] != nil {
+			return fail("%q is not a name of a carried file", f.Name)
+		}
+		data, err := disk.ReadRegular(filepath.Join(dir, f.Name), mostCarriedBytes-total)
+		if err != nil {
+			return fail("%s is missing, or cannot be parsed: %w", f.Name, err)
+		}
+		if sum := sha256.Sum256(data); hex.EncodeToString(sum[:]) != f.SHA256 {
+			return fail("%s was changed on the way: its hash is not the manifest's: have it packed again", f.Name)
+		}
+		c.Content[f.Name] = append([]byte{}, data...)
+		total += int64(len(data))
+	}
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return fail("%w", disk.Plain(err))
+	}
+	for _, x := range entries {
+		if c.Content[x.Name()] == nil && x.Name() != CourierManifest && x.Name() != CourierCode {
+			return fail("%s is not in the manifest: it was added on the way: take it out, and ask where it came from",
+				x.Name())
+		}
+	}
+	return c, nil
+}
+
+// ReadManifestOf reads the manifest of a courier's folder. It may come from anybody.
+func ReadManifestOf(data []byte) (Errand, error) {
+	var m Errand
+	d := json.NewDecoder(bytes.NewReader(data))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&m); err != nil {
+		return m, fmt.Errorf("the manifest cannot be parsed: %w", err)
+	}
+	if m.Form != 1 || m.Kind != ErrandRequests && m.Kind != ErrandAnswers || !isHex(m.ID, 16, 64) ||
+		m.Answers != "" && !isHex(m.Answers, 16, 64) || len(m.From) > mostFrom || len(m.Files) > mostCarried {
+		return m, errors.New("the manifest was made by another version of ironseal, or is damaged")
+	}
+	return m, nil
+}
+
+func isHex(s string, least, most int) bool {
+	return len(s) >= least && len(s) <= most && strings.Trim(s, "0123456789abcdef") == ""
+}

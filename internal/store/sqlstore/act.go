@@ -1,0 +1,116 @@
+package sqlstore
+
+import (
+	"ironseal/pki/journal"
+
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"ironseal/internal/store/sqlite"
+	"ironseal/internal/store/sqlstore/factors"
+)
+
+// Tx is one transaction.
+type Tx struct {
+	*sqlite.Change
+	actor  string
+	keys   *factors.Moduli   // what is known of RSA keys; nil until it is needed
+	more   []journal.Entry   // what came out on the way
+	learnt map[[32]byte]bool // RSA keys that this change brought
+	placed map[string]bool   // addresses that this change has recorded
+}
+
+// Seen are the records as the change sees them, for whatever has to be asked again inside it. They
+// are not to be kept beyond it.
+func (t *Tx) Seen() *Store { return storeOf(t.Change.Seen()) }
+
+// Act runs one change: fn writes records and returns the entries that tell of
+// it, which are linked into the journal last. Nothing is kept unless all is, and
+// unless the records that come out of it load. now is asked once the change has
+// its turn; a clock behind the latest entry refuses every change.
+// before is called when all is written and nothing is committed yet, and may be nil;
+// it exists so that tests can stop there. An error of the kind ErrUncertain leaves
+// open whether the change is on record.
+func (s *Store) Act(ctx context.Context, now func() time.Time, actor string, before func() error,
+	fn func(*Tx) ([]journal.Entry, error)) (journal.Head, error) {
+	change, err := s.Begin(ctx, now)
+	if err != nil {
+		return journal.Head{}, err
+	}
+	defer change.Rollback()
+	tx := &Tx{Change: change, actor: actor}
+	head, err := tx.change(fn)
+	if err != nil {
+		return journal.Head{}, s.Explain(err)
+	}
+	if before != nil {
+		if err := before(); err != nil {
+			return journal.Head{}, err
+		}
+	}
+	if err := change.Commit(); err != nil {
+		return journal.Head{}, fmt.Errorf("%w: %w", ErrUncertain, s.Explain(err))
+	}
+	s.note(head)
+	return head, nil
+}
+
+func (t *Tx) change(fn func(*Tx) ([]journal.Entry, error)) (journal.Head, error) {
+	entries, err := fn(t)
+	if err != nil {
+		return journal.Head{}, err
+	}
+	if err := t.keys.Flush(t.Change); err != nil {
+		return journal.Head{}, err
+	}
+	if _, err := Load(t.Ctx, t.Reads()); err != nil {
+		return journal.Head{}, fmt.Errorf("nothing was changed, since the records would not load any more: %w", err)
+	}
+	last, err := newest(t.Ctx, t.Reads())
+	if err != nil {
+		return journal.Head{}, err
+	}
+	if err := t.timely(entries); err != nil {
+		return journal.Head{}, err
+	}
+	head := last.Head()
+	for _, e := range append(entries, t.more...) {
+		e.At, e.Actor = t.At, t.actor
+		if head, err = t.link(e); err != nil {
+			return journal.Head{}, err
+		}
+	}
+	return head, nil
+}
+
+// timely refuses a change by a clock that is behind the records, but for the entry
+// that says that the records are ahead.
+func (t *Tx) timely(entries []journal.Entry) error {
+	latest, err := latest(t.Ctx, t.Reads())
+	if err != nil {
+		return err
+	}
+	if len(entries) == 1 && entries[0].Act == journal.ClockAct {
+		_, err := t.Exec("INSERT OR REPLACE INTO meta SELECT 'clock', coalesce(max(seq),0)+1 FROM " +
+			"journal")
+		return err
+	}
+	if t.At.Before(latest.Add(-time.Second)) {
+		return &BehindError{Now: t.At, Latest: latest}
+	}
+	return nil
+}
+
+// ErrUncertain says that a commit failed in a way that leaves its outcome open.
+var ErrUncertain = errors.New("whether this is on record is not certain: look with: ironseal journal list")
+
+// BehindError says that the clock is behind the latest entry of the journal.
+type BehindError struct{ Now, Latest time.Time }
+
+func (b *BehindError) Error() string {
+	return fmt.Sprintf("nothing was changed: the clock says %s, and the latest record is of %s: set this machine's "+
+		"clock; if the record was dated by a wrong clock: ironseal journal clock --because TEXT",
+		b.Now.Format(time.RFC3339), b.Latest.Format(time.RFC3339))
+}

@@ -1,0 +1,433 @@
+package sqlstore
+
+import (
+	"ironseal/pki/journal"
+
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"ironseal/internal/fault"
+	"ironseal/internal/store/sqlite"
+	"ironseal/pki/cert"
+	"ironseal/pki/finding"
+)
+
+// Certificate is a certificate on record.
+type Certificate struct {
+	ID       int64
+	DER      []byte
+	Title    string
+	Request  int64     // 0 when it came from no request
+	Template string    // the template's name at signing
+	Source   []byte    // the template as it was at signing
+	Issuer   string    // the issuing generation, such as "services.g1"
+	Prepared bool      // it waits for a switch day
+	Replaced bool      // another was signed in its place
+	Reason   int       // why it was taken back (RFC 5280 section 5.3.1); -1 where it was not
+	Replaces int64     // the certificate in whose place it was signed; 0 for none
+	Until    time.Time // its last moment, to the second
+	Part     int       // the part of its issuer's revocation lists that it stands on; 0: the whole
+}
+
+// NewCertificate is what is recorded with a new certificate.
+type NewCertificate struct {
+	Certificate    *cert.Certificate
+	Issuer         int64 // generation id; 0 for a root
+	Request        int64 // 0 when it came from no request
+	TemplateName   string
+	TemplateSHA    [32]byte
+	TemplateSource []byte
+	Sheet          [32]byte
+	SwitchDay      time.Time // the switch day that it waits for; zero for none
+	Replaces       int64     // the certificate in whose place it is; 0 for none
+	Part           int       // of its issuer's lists
+	Waived         finding.List
+}
+
+// AddCertificate records one certificate and its names.
+func (t *Tx) AddCertificate(n NewCertificate) (int64, error) {
+	return t.AddCertificates([]NewCertificate{n})
+}
+
+// AddCertificates records certificates and their names, and returns the
+// identifier of the last.
+func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
+	if err := t.QueryRow("SELECT coalesce(max(id),0) FROM certificate").Scan(&last); err != nil {
+		return 0, err
+	}
+	var rows, names []any
+	authorities := map[int64]any{0: nil}
+	stored := map[[32]byte]bool{}
+	for _, n := range list {
+		made, err := t.keepTemplate(n, stored)
+		if err != nil {
+			return 0, err
+		}
+		authority, known := authorities[n.Issuer]
+		if !known {
+			var id int64
+			if err := t.QueryRow("SELECT authority FROM generation WHERE id = ?", n.Issuer).Scan(&id); err != nil {
+				return 0, err
+			}
+			authority = id
+			authorities[n.Issuer] = authority
+		}
+		c := n.Certificate
+		key := c.Key.Fingerprint()
+		if err := t.learn(c.Key, c.Title()); err != nil {
+			return 0, err
+		}
+		last++
+		rows = append(rows, last, c.SerialHex(), authority, sqlite.OrNull(n.Issuer), c.Raw, c.Title(),
+			c.Subject.String(), c.NotAfter.Unix(), key[:], sqlite.OrNull(n.Request), made, n.Sheet[:],
+			journal.StampOrNone(n.SwitchDay), sqlite.OrNull(n.Replaces), n.Part)
+		for _, x := range c.Names {
+			names = append(names, string(x.Kind()), strings.ToLower(x.Value()), last)
+		}
+	}
+	if err := t.Insert("certificate (id, serial, authority, issuer, der, title, subject, not_after, key_sha256, "+
+		"request, template, sheet, staged, replaces, part)", 15, rows); err != nil {
+		return 0, err
+	}
+	for i, n := range list {
+		if err := t.relate(n, last-int64(len(list)-1-i)); err != nil {
+			return 0, err
+		}
+		if n.Issuer == 0 {
+			continue
+		}
+		if err := t.place(n.Certificate, n.Issuer, n.Part); err != nil {
+			return 0, err
+		}
+	}
+	return last, t.Insert("name", 3, names)
+}
+
+// place records at which addresses the certificates of a generation look for its lists, and for its own
+// certificate: what is published must be there, whatever the settings say by then.
+func (t *Tx) place(c *cert.Certificate, generation int64, part int) error {
+	if t.placed == nil {
+		t.placed = map[string]bool{}
+	}
+	for _, p := range PlacesIn(c) {
+		key := fmt.Sprintf("%d %d %s %s", generation, part, p.Kind, p.Address)
+		if t.placed[key] {
+			continue
+		}
+		t.placed[key] = true
+		if _, err := t.Exec("INSERT OR IGNORE INTO place (generation, part, kind, address) VALUES (?,?,?,?)",
+			generation,
+			part, p.Kind, p.Address); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// relate records what else goes with a certificate: in whose place it is, and what was
+// waived for it.
+func (t *Tx) relate(n NewCertificate, id int64) error {
+	if err := t.replace(n, id); err != nil {
+		return err
+	}
+	for _, f := range n.Waived {
+		if _, err := t.Exec("INSERT INTO waiver (certificate, request, code, who, reason) VALUES (?,?,?,?,?)", id,
+			sqlite.OrNull(n.Request), string(f.Code), t.actor, f.Waived); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// keepTemplate keeps the template that a certificate was made by, once, and returns its
+// name in the records; nil for one of somebody else's.
+func (t *Tx) keepTemplate(n NewCertificate, stored map[[32]byte]bool) (any, error) {
+	if n.TemplateName == "" {
+		return nil, nil
+	}
+	if !stored[n.TemplateSHA] {
+		stored[n.TemplateSHA] = true
+		if _, err := t.Exec("INSERT OR IGNORE INTO template VALUES (?,?,?)", n.TemplateSHA[:], n.TemplateName,
+			n.TemplateSource); err != nil {
+			return nil, err
+		}
+	}
+	return n.TemplateSHA[:], nil
+}
+
+// replace notes in whose place a certificate is. That one must still serve: two may
+// have renewed it at once.
+func (t *Tx) replace(n NewCertificate, id int64) error {
+	if n.Replaces == 0 {
+		return nil
+	}
+	if !n.SwitchDay.IsZero() {
+		var others int
+		err := t.QueryRow("SELECT count(*) FROM certificate WHERE replaces = ? AND issuer = ? AND "+
+			"id <> ?", n.Replaces, n.Issuer, id).Scan(&others)
+		if err == nil && others > 0 {
+			err = fmt.Errorf("%s: %w: another certificate was prepared in its place", n.Certificate.Title(),
+				fault.ErrChanged)
+		}
+		return err
+	}
+	res, err := t.Exec("UPDATE certificate SET replaced_by = ? WHERE id = ? AND replaced_by IS NULL",
+		id, n.Replaces)
+	if err != nil {
+		return err
+	}
+	if changed, err := res.RowsAffected(); err != nil || changed != 1 {
+		return errors.Join(err, fmt.Errorf("%s: %w: it was renewed", n.Certificate.Title(), fault.ErrChanged))
+	}
+	return nil
+}
+
+const certificateColumns = `c.id, c.der, c.title, coalesce(c.request,0), coalesce(t.name,''), coalesce(t.source,x''),
+  coalesce(a.handle || '.g' || g.number, ''), c.staged <> '',
+	c.replaced_by IS NOT NULL OR c.id IN (SELECT x.certificate FROM generation x WHERE EXISTS (SELECT 1
+		FROM generation y WHERE y.authority = x.authority AND y.number > x.number AND y.staged = '')),
+	coalesce((SELECT r.reason FROM revocation r WHERE r.authority = c.authority AND r.serial = c.serial AND
+		r.released = ''), -1), coalesce(c.replaces,0), c.not_after, c.part
+	FROM certificate c LEFT JOIN template t ON t.sha256 = c.template LEFT
+		JOIN generation g ON g.id = c.issuer LEFT JOIN authority a ON a.id = g.authority`
+
+func scanCertificate(row sqlite.Scanner) (Certificate, error) {
+	var c Certificate
+	var end int64
+	err := row.Scan(&c.ID, &c.DER, &c.Title, &c.Request, &c.Template, &c.Source, &c.Issuer, &c.Prepared, &c.Replaced,
+		&c.Reason, &c.Replaces, &end, &c.Part)
+	c.Until = time.Unix(end, 0).UTC()
+	return c, err
+}
+
+func (s *Store) certificates(ctx context.Context, where string, args ...any) (out []Certificate, err error) {
+	err = s.eachCertificate(ctx, func(c Certificate) error {
+		out = append(out, c)
+		return nil
+	}, where, args...)
+	return out, err
+}
+
+func (s *Store) eachCertificate(ctx context.Context, fn func(Certificate) error, where string, args ...any) error {
+	rows, err := s.Q().QueryContext(ctx, "SELECT "+certificateColumns+" "+where, args...)
+	if err != nil {
+		return s.Explain(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		c, err := scanCertificate(rows)
+		if err == nil {
+			err = fn(c)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return s.Explain(rows.Err())
+}
+
+// Certificates lists all certificates, in the order in which they were signed.
+func (s *Store) Certificates(ctx context.Context) ([]Certificate, error) {
+	return s.certificates(ctx, "ORDER BY c.id")
+}
+
+// EachCertificate calls fn for every certificate that has a text in its title or in one
+// of its names, soonest end first; "" is in all. They are read as they are asked for,
+// however many there are.
+func (s *Store) EachCertificate(ctx context.Context, text string, fn func(Certificate) error) error {
+	if text == "" {
+		return s.eachCertificate(ctx, fn, "ORDER BY c.not_after, c.id")
+	}
+	return s.eachCertificate(ctx, fn, "WHERE instr(lower(c.title), ?1) OR c.id IN (SELECT n.certificate FROM name n "+
+		"WHERE instr(n.value, ?1)) ORDER BY c.not_after, c.id", strings.ToLower(text))
+}
+
+// Ending lists the certificates of end entities that serve and end between two
+// moments, soonest first: nothing was signed in their place, they are not revoked,
+// and wait for no switch day.
+func (s *Store) Ending(ctx context.Context, from, to time.Time, limit int) ([]Certificate, error) {
+	return s.certificates(ctx, `WHERE c.not_after >= ? AND c.not_after <= ? AND c.replaced_by IS NULL AND c.staged = ''
+		AND NOT EXISTS (SELECT 1 FROM revocation r WHERE r.authority = c.authority AND r.serial = c.serial AND
+			r.released = '')
+		AND c.id NOT IN (SELECT certificate FROM generation) AND c.id NOT IN (SELECT certificate
+			FROM link) ORDER BY c.not_after, c.id LIMIT ?`, from.Unix(), to.Unix(), limit)
+}
+
+// ByTemplates lists the certificates that were signed by templates with these
+// hashes and that serve, generations of our own authorities left out.
+func (s *Store) ByTemplates(ctx context.Context, sums [][]byte) ([]Certificate, error) {
+	var out []Certificate
+	for _, sum := range sums {
+		list, err := s.certificates(ctx, "WHERE c.template = ? AND c.replaced_by IS NULL AND c.staged = '' AND c.id "+
+			"NOT IN (SELECT certificate FROM generation) ORDER BY c.id", sum)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, list...)
+	}
+	return out, nil
+}
+
+// CertificatesBySerial finds certificates by the first digits of their serial; one
+// whose serial is no more than that is meant before longer ones.
+func (s *Store) CertificatesBySerial(ctx context.Context, prefix string) ([]Certificate, error) {
+	exact, err := s.certificates(ctx, "WHERE c.serial = ? ORDER BY c.id", prefix)
+	if err != nil || len(exact) > 0 {
+		return exact, err
+	}
+	return s.certificates(ctx, "WHERE c.serial >= ? AND c.serial < ? ORDER BY c.id", prefix, prefix+"g")
+}
+
+// CertificateByID finds a certificate by its place on record.
+func (s *Store) CertificateByID(ctx context.Context, id int64) ([]Certificate, error) {
+	return s.certificates(ctx, "WHERE c.id = ?", id)
+}
+
+// CertificatesByRequest finds the certificates that came from a request.
+func (s *Store) CertificatesByRequest(ctx context.Context, number int64) ([]Certificate, error) {
+	return s.certificates(ctx, "WHERE c.request = ? ORDER BY c.id", number)
+}
+
+// CertificatesOf lists what a generation of an authority signed.
+func (s *Store) CertificatesOf(ctx context.Context, handle string, generation int) ([]Certificate, error) {
+	return s.certificates(ctx, "WHERE a.handle = ? AND g.number = ? ORDER BY c.id", handle, generation)
+}
+
+// NoLimit asks for all of a list, however long.
+const NoLimit = -1
+
+// CertificatesByKey finds certificates by the fingerprint of their key, the newest first, up to a
+// number of them or NoLimit.
+func (s *Store) CertificatesByKey(ctx context.Context, key [32]byte, limit int) ([]Certificate, error) {
+	return s.certificates(ctx, "WHERE c.key_sha256 = ? ORDER BY c.id DESC LIMIT ?", key[:], limit)
+}
+
+// CertificatesByName finds certificates by an alternative name.
+func (s *Store) CertificatesByName(ctx context.Context, name string) ([]Certificate, error) {
+	return s.certificates(ctx, "WHERE c.id IN (SELECT certificate FROM name WHERE value = ?) ORDER BY c.id",
+		strings.ToLower(name))
+}
+
+// CertificatesByTitle finds certificates by their title: the common name, or what stands for it in lists. Case
+// does not count.
+func (s *Store) CertificatesByTitle(ctx context.Context, title string) ([]Certificate, error) {
+	return s.certificates(ctx, "WHERE c.title = ? COLLATE NOCASE ORDER BY c.id", title)
+}
+
+// Live is a certificate that serves a name.
+type Live struct {
+	ID      int64
+	Name    string // the one that was asked for
+	Title   string
+	DER     []byte
+	Request int64
+	Sender  string // who sent its request; "" where nobody is known
+}
+
+// LatestCertificate is the number of the newest certificate on record; 0 for none.
+func (s *Store) LatestCertificate(ctx context.Context) (id int64, err error) {
+	err = s.Row(ctx, "SELECT coalesce(max(id),0) FROM certificate").Scan(&id)
+	return id, s.Explain(err)
+}
+
+// LiveByNames finds certificates that serve one of some names for another key than this one: neither ended,
+// replaced nor revoked, no authority's, and not the one that is named.
+func (s *Store) LiveByNames(ctx context.Context, names []string, key [32]byte, now time.Time, but int64) (out []Live,
+	err error) {
+	if len(names) == 0 {
+		return nil, nil
+	}
+	args := []any{key[:], now.Unix(), but}
+	for _, n := range names {
+		args = append(args, n)
+	}
+	rows, err := s.Q().QueryContext(ctx, `SELECT c.id, min(n.value), c.title, c.der, coalesce(c.request, 0),
+		coalesce(r.sender, '') FROM name n JOIN certificate c ON c.id = n.certificate
+		LEFT JOIN request r ON r.number = c.request
+		WHERE n.value IN (?`+strings.Repeat(",?", len(names)-1)+`) AND c.key_sha256 <> ? AND c.not_after >= ?
+			AND c.id <> ? AND c.replaced_by IS NULL AND c.staged = ''
+			AND c.id NOT IN (SELECT certificate FROM generation)
+			AND NOT EXISTS (SELECT 1 FROM revocation v WHERE v.authority = c.authority AND v.serial = c.serial
+				AND v.released = '')
+		GROUP BY c.id ORDER BY c.id LIMIT 20`, append(args[3:], args[:3]...)...)
+	if err != nil {
+		return nil, s.Explain(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var l Live
+		if err := rows.Scan(&l.ID, &l.Name, &l.Title, &l.DER, &l.Request, &l.Sender); err != nil {
+			return nil, err
+		}
+		out = append(out, l)
+	}
+	return out, s.Explain(rows.Err())
+}
+
+// CertificatesHeldBy finds the certificates of which somebody is a holder (see Holders).
+func (s *Store) CertificatesHeldBy(ctx context.Context, who string) ([]Certificate, error) {
+	return s.certificates(ctx, `WHERE c.id IN (SELECT certificate FROM holder WHERE who = ?1)
+		OR c.request IN (SELECT number FROM request WHERE sender = ?1) ORDER BY c.id`, who)
+}
+
+// CertificateOf finds the certificate of an authority's generation.
+func (s *Store) CertificateOf(ctx context.Context, handle string, generation int) (Certificate, error) {
+	list, err := s.certificates(ctx, `WHERE c.id = (SELECT x.certificate FROM generation x
+		JOIN authority y ON y.id = x.authority WHERE y.handle = ? AND x.number = ?)`, handle, generation)
+	if err != nil || len(list) == 0 {
+		return Certificate{}, errors.Join(err, fault.ErrNotFound)
+	}
+	return list[0], nil
+}
+
+// KeysSeen tells, for every waiting request whose key is in certificates already,
+// their subjects, the earliest first.
+func (s *Store) KeysSeen(ctx context.Context) (map[int64][]string, error) {
+	rows, err := s.Q().QueryContext(ctx, "SELECT r.number, c.subject FROM request r JOIN certificate c ON "+
+		"c.key_sha256 = r.key_sha256 WHERE r.state = ? ORDER BY r.number, c.id", Waiting)
+	if err != nil {
+		return nil, s.Explain(err)
+	}
+	defer rows.Close()
+	out := map[int64][]string{}
+	for rows.Next() {
+		var n int64
+		var subject string
+		if err := rows.Scan(&n, &subject); err != nil {
+			return nil, err
+		}
+		out[n] = append(out[n], subject)
+	}
+	return out, s.Explain(rows.Err())
+}
+
+// AddChain records the chain above a certificate that an outside authority signed.
+func (t *Tx) AddChain(certificate int64, chain [][]byte) error {
+	for i, der := range chain {
+		if _, err := t.Exec("INSERT INTO outside VALUES (?,?,?)", certificate, i, der); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Chain returns the recorded chain above such a certificate, its issuer first.
+func (s *Store) Chain(ctx context.Context, certificate int64) ([][]byte, error) {
+	rows, err := s.Q().QueryContext(ctx, "SELECT der FROM outside WHERE certificate = ? ORDER BY position", certificate)
+	if err != nil {
+		return nil, s.Explain(err)
+	}
+	defer rows.Close()
+	var out [][]byte
+	for rows.Next() {
+		var der []byte
+		if err := rows.Scan(&der); err != nil {
+			return nil, err
+		}
+		out = append(out, der)
+	}
+	return out, s.Explain(rows.Err())
+}

@@ -1,0 +1,79 @@
+package sqlstore
+
+import (
+	"context"
+	"time"
+)
+
+// Behind says how many certificates that serve were signed by a generation that another
+// has followed. What was revoked serves no more; what was signed by a template for no request
+// was for one use of the program itself, and nobody renews it.
+type Behind struct {
+	Generation   string `json:"generation"`
+	Certificates int    `json:"certificates"`
+}
+
+// Behind counts them, by generation.
+func (s *Store) Behind(ctx context.Context, now time.Time) ([]Behind, error) {
+	return s.counted(ctx, `SELECT a.handle || '.g' || g.number, count(*) FROM generation g
+		JOIN authority a ON a.id = g.authority JOIN certificate c ON c.issuer = g.id
+		WHERE c.replaced_by IS NULL AND c.staged = '' AND c.not_after >= ?
+			AND c.id NOT IN (SELECT certificate FROM generation) AND c.id NOT IN (SELECT certificate FROM link)
+			AND NOT (coalesce(c.request, 0) = 0 AND c.template IS NOT NULL)
+			AND NOT EXISTS (SELECT 1 FROM revocation r WHERE r.authority = c.authority AND r.serial = c.serial
+				AND r.released = '')
+			AND EXISTS (SELECT 1 FROM generation y WHERE y.authority = g.authority AND y.number > g.number
+				AND y.staged = '')
+		GROUP BY g.id ORDER BY a.handle, g.number`, now.Unix())
+}
+
+// Living counts the certificates that have not ended, were not replaced and were not revoked themselves, by
+// the generation that signed them.
+func (s *Store) Living(ctx context.Context, now time.Time) ([]Behind, error) {
+	return s.counted(ctx, `SELECT a.handle || '.g' || g.number, count(*) FROM generation g
+		JOIN authority a ON a.id = g.authority JOIN certificate c ON c.issuer = g.id
+		WHERE c.replaced_by IS NULL AND c.staged = '' AND c.not_after >= ? AND c.id NOT IN
+			(SELECT certificate FROM link)
+			AND c.id <> g.certificate AND NOT (coalesce(c.request, 0) = 0 AND c.template IS NOT NULL
+				AND c.id NOT IN (SELECT certificate FROM generation))
+			AND NOT EXISTS (SELECT 1 FROM revocation r WHERE r.authority = c.authority AND r.serial = c.serial
+				AND r.released = '')
+		GROUP BY g.id ORDER BY a.handle, g.number`, now.Unix())
+}
+
+func (s *Store) counted(ctx context.Context, query string, args ...any) ([]Behind, error) {
+	rows, err := s.Q().QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, s.Explain(err)
+	}
+	defer rows.Close()
+	out := []Behind{}
+	for rows.Next() {
+		var b Behind
+		if err := rows.Scan(&b.Generation, &b.Certificates); err != nil {
+			return nil, err
+		}
+		out = append(out, b)
+	}
+	return out, s.Explain(rows.Err())
+}
+
+// Serving names the generations that certificates which serve today were signed by.
+func (s *Store) Serving(ctx context.Context, now time.Time) (out []string, err error) {
+	rows, err := s.Q().QueryContext(ctx, `SELECT DISTINCT a.handle || '.g' || g.number FROM certificate c
+		JOIN generation g ON g.id = c.issuer JOIN authority a ON a.id = g.authority
+		WHERE c.not_after >= ? AND c.id NOT IN (SELECT certificate FROM generation)
+			AND c.id NOT IN (SELECT certificate FROM link)`, now.Unix())
+	if err != nil {
+		return nil, s.Explain(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var name string
+		if err := rows.Scan(&name); err != nil {
+			return nil, err
+		}
+		out = append(out, name)
+	}
+	return out, s.Explain(rows.Err())
+}

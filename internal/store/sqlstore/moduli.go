@@ -1,0 +1,99 @@
+package sqlstore
+
+import (
+	"context"
+	"fmt"
+	"math/big"
+
+	"ironseal/internal/store/sqlstore/factors"
+	"ironseal/pki/coprime"
+	"ironseal/pki/finding"
+	"ironseal/pki/journal"
+	"ironseal/pki/key"
+)
+
+// learn records a key that was not on record before: an RSA key is held against
+// all others, and what is found is kept with both.
+func (t *Tx) learn(k key.Public, who string) error {
+	n := k.Modulus()
+	if n == nil {
+		return nil
+	}
+	sum := k.Fingerprint()
+	if t.learnt[sum] { // and not on record yet
+		return nil
+	}
+	if t.learnt == nil {
+		t.learnt = map[[32]byte]bool{}
+	}
+	t.learnt[sum] = true
+	var known bool
+	err := t.QueryRow("SELECT EXISTS (SELECT 1 FROM request WHERE key_sha256 = ?1) OR EXISTS "+
+		"(SELECT 1 FROM certificate WHERE key_sha256 = ?1)", sum[:]).Scan(&known)
+	if err != nil || known {
+		return err
+	}
+	if t.keys == nil {
+		if t.keys, err = factors.Read(t.Ctx, t.Reads()); err != nil {
+			return err
+		}
+	}
+	for i := range t.keys.Rows {
+		if coprime.Shares(t.keys.Rows[i].Product, n) {
+			if err := t.tell(t.keys.Rows[i], sum, n, who); err != nil {
+				return err
+			}
+		}
+	}
+	t.keys.Rows.Add(sum, n)
+	return nil
+}
+
+// tell finds out with which keys of a row a new one shares a prime, and keeps that.
+func (t *Tx) tell(row coprime.Row, sum [32]byte, n *big.Int, who string) error {
+	for at := 0; at+32 <= len(row.Keys); at += 32 {
+		other := row.Keys[at : at+32]
+		k, title, err := factors.KeyOnRecord(t.Ctx, t.Reads(), other)
+		if err != nil {
+			return err
+		}
+		m := k.Modulus()
+		if m == nil || !coprime.Shares(m, n) {
+			continue
+		}
+		if err := t.AddFlaw(sum, finding.New(finding.SharedPrime,
+			"The key shares a prime with the key of %s: both private keys can be computed.", title)); err != nil {
+			return err
+		}
+		if err := t.AddFlaw([32]byte(other), finding.New(finding.SharedPrime,
+			"The key shares a prime with the key of %s: both private keys can be computed.", who)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// FlawAct is the act of an entry that tells of a flaw: the object is the key's
+// fingerprint.
+const FlawAct = "flaw"
+
+// AddFlaw keeps what was found out about a key.
+func (t *Tx) AddFlaw(key [32]byte, f finding.Finding) error {
+	t.more = append(t.more, journal.Entry{Act: FlawAct, Object: fmt.Sprintf("%x", key),
+		Detail: string(f.Code) + ": " + f.Message})
+	_, err := t.Exec("INSERT OR REPLACE INTO flaw VALUES (?,?,?)", key[:], string(f.Code), f.Message)
+	return err
+}
+
+// Flaws lists what is known against keys: usually nothing.
+func (s *Store) Flaws(ctx context.Context) (map[[32]byte]finding.List, error) {
+	out, err := factors.Flaws(ctx, s.Q())
+	return out, s.Explain(err)
+}
+
+// CheckModuli holds the products against the keys that they are made of, and says
+// what does not fit; "" when everything does.
+func (s *Store) CheckModuli(ctx context.Context) (string, error) {
+	why, err := factors.Check(ctx, s.Q())
+	return why, s.Explain(err)
+}

@@ -1,0 +1,241 @@
+package sqlstore
+
+import (
+	"ironseal/pki/journal"
+
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"ironseal/internal/fault"
+	"ironseal/internal/store/sqlite"
+	"ironseal/pki/request"
+)
+
+// States of a request.
+const (
+	Waiting   = "waiting"
+	Signed    = "signed"
+	Declined  = "declined"
+	Withdrawn = "withdrawn"
+	Sent      = "sent" // ours, at an outside authority or another estate
+)
+
+// Request is a request on record.
+type Request struct {
+	Number   int64
+	DER      []byte
+	Title    string
+	Sender   string
+	Received time.Time
+	State    string
+	Reason   string
+	Decided  time.Time
+}
+
+// AddRequest records a request. When the same bytes are on record already,
+// their number is returned and known is true.
+func (t *Tx) AddRequest(r *request.Request, sender string) (number int64, known bool, err error) {
+	sum := r.SHA256()
+	err = t.QueryRow("SELECT number FROM request WHERE sha256 = ?", sum[:]).Scan(&number)
+	if err == nil {
+		return number, true, nil
+	}
+	if !errors.Is(err, sql.ErrNoRows) {
+		return 0, false, err
+	}
+	key := r.Key.Fingerprint()
+	if err := t.learn(r.Key, r.Title()); err != nil {
+		return 0, false, err
+	}
+	res, err := t.Exec("INSERT INTO request (sha256, der, title, key_sha256, sender, received, "+
+		"state) VALUES (?,?,?,?,?,?,?)",
+		sum[:], r.Raw, r.Title(), key[:], sender, journal.Stamp(t.At), Waiting)
+	if err != nil {
+		return 0, false, err
+	}
+	number, err = res.LastInsertId()
+	return number, false, err
+}
+
+// Decide moves a request that is waiting or sent to another state. It fails when
+// the request is neither any more, and says what it is now.
+func (t *Tx) Decide(number int64, state, reason string) error {
+	var now string
+	if err := t.QueryRow("SELECT state FROM request WHERE number = ?", number).Scan(&now); err != nil {
+		return fmt.Errorf("R%d: %w", number, fault.ErrNotFound)
+	}
+	if now != Waiting && now != Sent {
+		return fault.Of(fault.ErrChanged, "R%d is %s, and no longer waiting", number, now)
+	}
+	_, err := t.Exec("UPDATE request SET state = ?, reason = ?, decided = ? WHERE number = ?", state,
+		reason, journal.Stamp(t.At), number)
+	return err
+}
+
+// StillWaiting says what a request is now, when it waits no longer.
+func (t *Tx) StillWaiting(number int64) error {
+	var now string
+	if err := t.QueryRow("SELECT state FROM request WHERE number = ?", number).Scan(&now); err != nil {
+		return fmt.Errorf("R%d: %w", number, fault.ErrNotFound)
+	}
+	if now != Waiting {
+		return fault.Of(fault.ErrChanged, "R%d is %s, and no longer waiting", number, now)
+	}
+	return nil
+}
+
+// DecideMany moves waiting requests to another state, all or none.
+func (t *Tx) DecideMany(numbers []int64, state string) error {
+	list, err := json.Marshal(numbers)
+	if err != nil {
+		return err
+	}
+	res, err := t.Exec("UPDATE request SET state = ?, decided = ? WHERE number IN (SELECT value "+
+		"FROM json_each(?)) AND state = ?", state, journal.Stamp(t.At), string(list), Waiting)
+	if err != nil {
+		return err
+	}
+	if n, err := res.RowsAffected(); err != nil || n != int64(len(numbers)) {
+		return errors.Join(err, fault.ErrChanged)
+	}
+	return nil
+}
+
+const requestColumns = "number, der, title, sender, received, state, reason, decided"
+
+func scanRequest(row sqlite.Scanner) (Request, error) {
+	var r Request
+	var received, decided string
+	err := row.Scan(&r.Number, &r.DER, &r.Title, &r.Sender, &received, &r.State, &r.Reason, &decided)
+	r.Received, r.Decided = journal.Unstamp(received), journal.Unstamp(decided)
+	return r, err
+}
+
+// Request finds a request by its number.
+func (s *Store) Request(ctx context.Context, number int64) (Request, error) {
+	r, err := scanRequest(s.Row(ctx, "SELECT "+requestColumns+" FROM request WHERE number = ?", number))
+	if errors.Is(err, sql.ErrNoRows) {
+		return r, fmt.Errorf("R%d: %w", number, fault.ErrNotFound)
+	}
+	return r, err
+}
+
+// RequestBySHA finds a request by the hash of its bytes.
+func (s *Store) RequestBySHA(ctx context.Context, sum [32]byte) (Request, error) {
+	r, err := scanRequest(s.Row(ctx, "SELECT "+requestColumns+" FROM request WHERE sha256 = ?", sum[:]))
+	if errors.Is(err, sql.ErrNoRows) {
+		return r, fault.ErrNotFound
+	}
+	return r, err
+}
+
+// Requests lists requests in the given state, or all for "".
+func (s *Store) Requests(ctx context.Context, state string) ([]Request, error) {
+	var out []Request
+	err := s.EachRequest(ctx, state, func(r Request) { out = append(out, r) })
+	return out, err
+}
+
+// EachRequest calls fn for the requests in the given state, or for all for "".
+func (s *Store) EachRequest(ctx context.Context, state string, fn func(Request)) error {
+	return s.eachRequest(ctx, fn, "?1 = '' OR state = ?1", state)
+}
+
+// RequestsByKey lists the requests in a state that have a key.
+func (s *Store) RequestsByKey(ctx context.Context, state string, key [32]byte) (out []Request, err error) {
+	err = s.eachRequest(ctx, func(r Request) { out = append(out, r) }, "key_sha256 = ? AND state = ?", key[:], state)
+	return out, err
+}
+
+func (s *Store) eachRequest(ctx context.Context, fn func(Request), where string, args ...any) error {
+	rows, err := s.Q().QueryContext(ctx, "SELECT "+requestColumns+" FROM request WHERE "+where+" ORDER BY number",
+		args...)
+	if err != nil {
+		return s.Explain(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		r, err := scanRequest(rows)
+		if err != nil {
+			return err
+		}
+		fn(r)
+	}
+	return s.Explain(rows.Err())
+}
+
+// KeySeenAs returns the subjects of the certificates that have this key, the
+// earliest first.
+func (s *Store) KeySeenAs(ctx context.Context, key [32]byte) ([]string, error) {
+	rows, err := s.Q().QueryContext(ctx, "SELECT subject FROM certificate WHERE key_sha256 = ? GROUP BY subject "+
+		"ORDER BY min(id)", key[:])
+	if err != nil {
+		return nil, s.Explain(err)
+	}
+	defer rows.Close()
+	var out []string
+	for rows.Next() {
+		var subject string
+		if err := rows.Scan(&subject); err != nil {
+			return nil, err
+		}
+		out = append(out, subject)
+	}
+	return out, s.Explain(rows.Err())
+}
+
+// Counts are how many records of each kind there are. Certificates of authorities
+// and links are not counted among the certificates.
+type Counts struct {
+	Authorities  int `json:"authorities"`
+	Waiting      int `json:"waiting"`
+	Requests     int `json:"requests"`
+	Certificates int `json:"certificates"`
+}
+
+// Count counts the records. Certificates for keys that the machine made for one use are left out.
+func (s *Store) Count(ctx context.Context) (Counts, error) {
+	var c Counts
+	err := s.Row(ctx, `SELECT (SELECT count(*) FROM authority), (SELECT count(*) FROM request WHERE state = 'waiting'),
+		(SELECT count(*) FROM request), (SELECT count(*) FROM certificate) - (SELECT count(*)
+			FROM generation) - (SELECT count(*) FROM link) - (SELECT count(*) FROM certificate c
+			WHERE coalesce(c.request, 0) = 0 AND c.template IS NOT NULL AND c.id NOT IN (SELECT certificate
+				FROM generation) AND c.id NOT IN (SELECT certificate FROM link))`).Scan(&c.Authorities, &c.Waiting,
+		&c.Requests,
+		&c.Certificates)
+	if err != nil {
+		return c, s.Explain(err)
+	}
+	return c, nil
+}
+
+// Hold remembers who was handed a certificate; "" where nobody was named.
+func (t *Tx) Hold(certificate int64, who string) error {
+	_, err := t.Exec("INSERT OR REPLACE INTO holder VALUES (?,?,?)", certificate, who, journal.Stamp(t.At))
+	return err
+}
+
+// Holders tells who is known to hold a certificate: whoever sent its request, and
+// whoever it was handed to.
+func (s *Store) Holders(ctx context.Context, certificate int64) ([]string, error) {
+	rows, err := s.Q().QueryContext(ctx, `SELECT r.sender FROM request r
+		JOIN certificate c ON c.request = r.number WHERE c.id = ?1 AND r.sender <> ''
+		UNION SELECT who FROM holder WHERE certificate = ?1 AND who <> '' ORDER BY 1`, certificate)
+	if err != nil {
+		return nil, s.Explain(err)
+	}
+	defer rows.Close()
+	var out []string
+	for rows.Next() {
+		var who string
+		if err := rows.Scan(&who); err != nil {
+			return nil, err
+		}
+		out = append(out, who)
+	}
+	return out, s.Explain(rows.Err())
+}

@@ -1,0 +1,74 @@
+package sqlstore
+
+import "context"
+
+// Issued counts what a generation signed, by its name, and tells the last part of its lists
+// that any of it stands on.
+func (s *Store) Issued(ctx context.Context, generation string) (n, part int, err error) {
+	err = s.Row(ctx, "SELECT count(*), coalesce(max(part),0) FROM certificate WHERE issuer = (SELECT g.id FROM "+
+		"generation "+
+		"g JOIN authority a ON a.id = g.authority WHERE a.handle || '.g' || g.number = ?)", generation).Scan(&n, &part)
+	return n, part, err
+}
+
+// Signing is a template by which a generation signed something.
+type Signing struct {
+	Generation, Template string
+	Source               []byte
+}
+
+// Signings lists them.
+func (s *Store) Signings(ctx context.Context) (out []Signing, err error) {
+	rows, err := s.Q().QueryContext(ctx, `SELECT a.handle || '.g' || g.number, t.name, t.source FROM (SELECT DISTINCT
+		issuer, template FROM certificate WHERE issuer IS NOT NULL AND template IS NOT NULL) d
+		JOIN generation g ON g.id = d.issuer JOIN authority a ON a.id = g.authority
+		JOIN template t ON t.sha256 = d.template
+		ORDER BY 1, 2`)
+	if err != nil {
+		return nil, s.Explain(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var x Signing
+		if err := rows.Scan(&x.Generation, &x.Template, &x.Source); err != nil {
+			return nil, err
+		}
+		out = append(out, x)
+	}
+	return out, s.Explain(rows.Err())
+}
+
+// EachTemplate calls fn for every state of a template that something was signed by.
+func (s *Store) EachTemplate(ctx context.Context, fn func(sum []byte, name string, source []byte)) error {
+	rows, err := s.Q().QueryContext(ctx, "SELECT sha256, name, source FROM template")
+	if err != nil {
+		return s.Explain(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var sum, source []byte
+		var name string
+		if err := rows.Scan(&sum, &name, &source); err != nil {
+			return err
+		}
+		fn(sum, name, source)
+	}
+	return s.Explain(rows.Err())
+}
+
+// Handed tells to whom a certificate was handed over.
+func (s *Store) Handed(ctx context.Context, certificate int64) (out []string, err error) {
+	rows, err := s.Q().QueryContext(ctx, "SELECT who FROM holder WHERE certificate = ? ORDER BY who", certificate)
+	if err != nil {
+		return nil, s.Explain(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var who string
+		if err := rows.Scan(&who); err != nil {
+			return nil, err
+		}
+		out = append(out, who)
+	}
+	return out, s.Explain(rows.Err())
+}
