@@ -19,8 +19,8 @@ import (
 	"time"
 
 	"ironseal/internal/app/revoke/responding"
-	"ironseal/internal/keystore"
 	"ironseal/internal/estate"
+	"ironseal/internal/keystore"
 	"ironseal/pki/cert"
 	"ironseal/pki/ocsp"
 	"ironseal/pki/specimen"

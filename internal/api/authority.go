@@ -12,20 +12,21 @@ import (
 
 	"ironseal/internal/estate"
 	"ironseal/pki/hierarchy"
+	"ironseal/pki/lifecycle"
 )
 
 // Authority is a generation of an authority in a list.
 type Authority struct {
-	Handle     string `json:"handle" doc:"what the authority is called here"`
-	Generation int    `json:"generation" doc:"the number of this generation, from 1"`
-	Under      string `json:"under,omitempty" doc:"the handle of the authority that signed it; absent for a root"`
-	Subject    string `json:"subject" doc:"its distinguished name"`
-	Key        string `json:"key" doc:"kind of key, such as ecdsa-p384"`
-	From       string `json:"not_before" doc:"first moment"`
-	Until      string `json:"not_after" doc:"last moment"`
-	State      string `json:"state" doc:"valid, expiring, expired, replaced, prepared"`
-	Mark       string `json:"mark,omitempty" doc:"elsewhere, retired, or the switch day it waits for"`
-	Planned    bool   `json:"-"` // another generation serves in its place
+	Handle     string          `json:"handle" doc:"what the authority is called here"`
+	Generation int             `json:"generation" doc:"the number of this generation, from 1"`
+	Under      string          `json:"under,omitempty" doc:"the handle of the authority that signed it; absent for a root"`
+	Subject    string          `json:"subject" doc:"its distinguished name"`
+	Key        string          `json:"key" doc:"kind of key, such as ecdsa-p384"`
+	From       string          `json:"not_before" doc:"first moment"`
+	Until      string          `json:"not_after" doc:"last moment"`
+	State      lifecycle.State `json:"state" doc:"valid, expiring, expired, replaced, prepared"`
+	Mark       string          `json:"mark,omitempty" doc:"elsewhere, retired, or the switch day it waits for"`
+	Planned    bool            `json:"-"` // another generation serves in its place
 }
 
 // Branch is an authority with what is below it.
@@ -37,11 +38,11 @@ type Branch struct {
 
 // BranchGeneration is a generation in a tree.
 type BranchGeneration struct {
-	Number int    `json:"number" doc:"from 1"`
-	Mark   string `json:"mark,omitempty" doc:"elsewhere, retired, or the switch day it waits for"`
-	From   string `json:"not_before" doc:"first moment"`
-	Until  string `json:"not_after" doc:"last moment"`
-	State  string `json:"state" doc:"valid, expiring, expired, replaced, prepared"`
+	Number int             `json:"number" doc:"from 1"`
+	Mark   string          `json:"mark,omitempty" doc:"elsewhere, retired, or the switch day it waits for"`
+	From   string          `json:"not_before" doc:"first moment"`
+	Until  string          `json:"not_after" doc:"last moment"`
+	State  lifecycle.State `json:"state" doc:"valid, expiring, expired, replaced, prepared"`
 }
 
 // TreeOf is what is below an authority; nil for the roots.

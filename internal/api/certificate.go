@@ -7,23 +7,24 @@ import (
 	"time"
 
 	"ironseal/internal/estate"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/span"
 )
 
 // Certificate is a certificate on record in a list; show has more.
 type Certificate struct {
-	Serial   string   `json:"serial" doc:"its serial number, in hex"`
-	Title    string   `json:"title" doc:"the first of its names, or its subject"`
-	Names    []string `json:"names" doc:"alternative names, each with its kind: dns:, ip:, email:, uri:, upn:"`
-	State    string   `json:"state" doc:"valid, expiring, expired, replaced, prepared, revoked, on hold, issuer revoked"`
-	Until    string   `json:"not_after" doc:"last moment"`
-	By       string   `json:"by" doc:"who signed it: a generation such as services.g1, itself, or outside"`
-	Template string   `json:"template,omitempty" doc:"the template it was signed by; absent for what others signed"`
-	Request  string   `json:"request,omitempty" doc:"the request it came from, such as R7"`
-	Key      string   `json:"key" doc:"kind of key"`
-	Days     int      `json:"days_left" doc:"whole days; below zero once it ended"`
-	Left     string   `json:"-"`
-	Planned  bool     `json:"-"` // another serves in its place
+	Serial   string          `json:"serial" doc:"its serial number, in hex"`
+	Title    string          `json:"title" doc:"the first of its names, or its subject"`
+	Names    []string        `json:"names" doc:"alternative names, each with its kind: dns:, ip:, email:, uri:, upn:"`
+	State    lifecycle.State `json:"state" doc:"valid, expiring, expired, replaced, prepared, revoked, on hold, issuer revoked"`
+	Until    string          `json:"not_after" doc:"last moment"`
+	By       string          `json:"by" doc:"who signed it: a generation such as services.g1, itself, or outside"`
+	Template string          `json:"template,omitempty" doc:"the template it was signed by; absent for what others signed"`
+	Request  string          `json:"request,omitempty" doc:"the request it came from, such as R7"`
+	Key      string          `json:"key" doc:"kind of key"`
+	Days     int             `json:"days_left" doc:"whole days; below zero once it ended"`
+	Left     string          `json:"-"`
+	Planned  bool            `json:"-"` // another serves in its place
 }
 
 // fewDays is what is counted in days; beyond it, years say more.

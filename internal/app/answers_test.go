@@ -10,16 +10,14 @@ import (
 	"testing"
 	"time"
 
-	"ironseal/internal/app/ca/authorities"
-	"ironseal/internal/app/transfer"
 	"ironseal/internal/app/audit"
+	"ironseal/internal/app/ca/authorities"
 	"ironseal/internal/app/ca/external"
-	"ironseal/internal/app/requests/intake"
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/ca/renewals"
+	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/app/requests/signing"
-	"ironseal/internal/estate"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/app/transfer"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
 	"ironseal/pki/dn"
@@ -27,6 +25,7 @@ import (
 	"ironseal/pki/finding"
 	"ironseal/pki/issue"
 	"ironseal/pki/key"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/request"
 	"ironseal/pki/span"
 	"ironseal/pki/specimen"
@@ -302,7 +301,7 @@ func TestWhatServesIsFound(t *testing.T) {
 	finds := func(when string, want string) {
 		for _, name := range []string{"R1", "h0.ternbay.example"} {
 			h, _, err := e.FindCertificate(ctx, name)
-			if err != nil || h.Record.Issuer != want || h.State != estate.Valid {
+			if err != nil || h.Record.Issuer != want || h.State != lifecycle.Valid {
 				t.Errorf("%s, %s: %s by %s, %v", when, name, h.State, h.Record.Issuer, err)
 			}
 		}
@@ -412,7 +411,7 @@ func TestARenewalThatEndsEarlier(t *testing.T) {
 	if err != nil || !s.Plan.Findings.Has(finding.EndsEarlier) {
 		t.Errorf("%v, %v", s.Plan.Findings.Codes(), err)
 	}
-	if _, err := intake.Decide(ctx, e, "R1", sqlstore.Declined, "x", false); err == nil {
+	if _, err := intake.Decide(ctx, e, "R1", lifecycle.Declined, "x", false); err == nil {
 		t.Error("a signed request was declined")
 	}
 }

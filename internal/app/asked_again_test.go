@@ -10,23 +10,23 @@ import (
 	"time"
 
 	"ironseal/internal/app/ca/authorities"
-	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/app/ca/external"
-	"ironseal/internal/app/requests/intake"
-	"ironseal/internal/app/parties"
-	"ironseal/internal/app/revoke/publishing"
 	"ironseal/internal/app/ca/renewals"
+	"ironseal/internal/app/ca/rollover"
+	"ironseal/internal/app/parties"
+	"ironseal/internal/app/requests/delivery"
+	"ironseal/internal/app/requests/intake"
+	"ironseal/internal/app/revoke/publishing"
 	"ironseal/internal/app/revoke/responding"
 	"ironseal/internal/app/revoke/revoking"
-	"ironseal/internal/app/ca/rollover"
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
 	"ironseal/pki/cert"
 	"ironseal/pki/issue"
 	"ironseal/pki/key"
 	"ironseal/pki/kit"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/revocation"
 	"ironseal/pki/san"
 	"ironseal/pki/span"
@@ -108,7 +108,7 @@ func TestWhatAPlanRefusesIsAskedAgainInsideTheAct(t *testing.T) {
 		change func(*testing.T, *estate.Estate)
 	}{
 		"sign: the request is declined": {nil, waiting, func(t *testing.T, e *estate.Estate) {
-			_, err := intake.Decide(ctx, e, "R2", sqlstore.Declined, "a change of mind", false)
+			_, err := intake.Decide(ctx, e, "R2", lifecycle.Declined, "a change of mind", false)
 			must0(t, err)
 		}},
 		"sign: the issuer is revoked": {nil, waiting, taken(revocation.CACompromise, "services")},
@@ -211,7 +211,7 @@ func TestWhatAPlanRefusesIsAskedAgainInsideTheAct(t *testing.T) {
 			must0(t, err)
 			err = do()
 			var refused *issue.Refused
-			if err == nil || !errors.Is(err, fault.ErrChanged) && !errors.As(err, &refused) &&
+			if err == nil || !errors.Is(err, fault.Changed) && !errors.As(err, &refused) &&
 				!strings.Contains(err.Error(), "no longer") && !strings.Contains(err.Error(), "is open") &&
 				!strings.Contains(err.Error(), "grants nothing") && !strings.Contains(err.Error(), "not put on hold") {
 				t.Errorf("it was done all the same, or fails otherwise: %v", err)
@@ -393,7 +393,7 @@ func TestAnswersOfAnAuthorityThatFallsMeanwhile(t *testing.T) {
 					change(t, other)
 				}
 			})
-			if !errors.Is(err, fault.ErrChanged) || !done {
+			if !errors.Is(err, fault.Changed) || !done {
 				t.Errorf("%v", err)
 			}
 			if list, err := os.ReadDir(to); err == nil {

@@ -16,24 +16,24 @@ import (
 	"testing"
 	"time"
 
-	"ironseal/internal/app/ca/authorities"
-	"ironseal/internal/app/transfer"
 	"ironseal/internal/app/audit"
-	"ironseal/internal/app/requests/delivery"
+	"ironseal/internal/app/ca/authorities"
 	"ironseal/internal/app/ca/external"
-	"ironseal/internal/app/revoke/incidents"
-	"ironseal/internal/app/requests/intake"
-	"ironseal/internal/app/revoke/publishing"
 	"ironseal/internal/app/ca/renewals"
-	"ironseal/internal/app/revoke/revoking"
+	"ironseal/internal/app/requests/delivery"
+	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/app/requests/signing"
+	"ironseal/internal/app/revoke/incidents"
+	"ironseal/internal/app/revoke/publishing"
+	"ironseal/internal/app/revoke/revoking"
+	"ironseal/internal/app/transfer"
 	"ironseal/internal/estate"
-	"ironseal/internal/store/sqlstore"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/issue"
 	"ironseal/pki/key"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/revocation"
 	"ironseal/pki/span"
 	"ironseal/pki/specimen"
@@ -98,7 +98,7 @@ func busyEstate(t testing.TB) (string, *estate.Estate) {
 		Waivers: []finding.Waiver{{Code: finding.DropMissed, Because: "it was gone already"}}})
 	must(err)
 	must(sign(e, s))
-	_, err = intake.Decide(ctx, e, "R5", sqlstore.Declined, "out of service", false)
+	_, err = intake.Decide(ctx, e, "R5", lifecycle.Declined, "out of service", false)
 	must(err)
 	_, _, err = transfer.Pack(ctx, e, transfer.PackAsk{Dir: filepath.Join(out, "stick"), Requests: []string{"R6"}})
 	must(err)
@@ -111,7 +111,7 @@ func busyEstate(t testing.TB) (string, *estate.Estate) {
 			t.Fatal(f)
 		}
 	}
-	_, err = intake.Decide(ctx, e, "R9", sqlstore.Withdrawn, "the wrong host", false)
+	_, err = intake.Decide(ctx, e, "R9", lifecycle.Withdrawn, "the wrong host", false)
 	must(err)
 	again, err := renewals.PlanAgain(ctx, e, renewals.AgainAsk{Certificate: "h0.ternbay.example"})
 	must(err)

@@ -10,19 +10,20 @@ import (
 	"testing"
 	"time"
 
-	"ironseal/internal/app/revoke/importing"
 	"ironseal/internal/app/ca/authorities"
-	"ironseal/internal/app/transfer"
-	"ironseal/internal/app/requests/delivery"
-	"ironseal/internal/app/revoke/incidents"
-	"ironseal/internal/app/ops/overview"
-	"ironseal/internal/app/revoke/publishing"
 	"ironseal/internal/app/ca/renewals"
+	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/requests/delivery"
+	"ironseal/internal/app/requests/signing"
+	"ironseal/internal/app/revoke/importing"
+	"ironseal/internal/app/revoke/incidents"
+	"ironseal/internal/app/revoke/publishing"
 	"ironseal/internal/app/revoke/responding"
 	"ironseal/internal/app/revoke/revoking"
-	"ironseal/internal/app/requests/signing"
+	"ironseal/internal/app/transfer"
 	"ironseal/internal/estate"
 	"ironseal/pki/ext"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/ocsp"
 	"ironseal/pki/revocation"
 	"ironseal/pki/span"
@@ -80,7 +81,7 @@ func TestWhatWasTakenBackIsNotHandedOn(t *testing.T) {
 			t.Fatal(err)
 		}
 		if _, err := delivery.Handover(ctx, e, delivery.HandoverAsk{Certificate: now, Receiver: nginx,
-			Dir: t.TempDir()}); err == nil || !strings.Contains(err.Error(), now.State) {
+			Dir: t.TempDir()}); err == nil || !strings.Contains(err.Error(), string(now.State)) {
 			t.Errorf("%s is handed over: %v", now.State, err)
 		}
 		if _, err := renewals.PlanAgain(ctx, e, renewals.AgainAsk{Certificate: c.SerialHex()}); err == nil {
@@ -307,12 +308,12 @@ func TestAnIncidentBelowASafe(t *testing.T) {
 	for _, c := range []struct {
 		why   revocation.Reason
 		says  string
-		state string
-		leaf  string
+		state lifecycle.State
+		leaf  lifecycle.State
 	}{
-		{revocation.CertificateHold, "is revoked, hold", estate.OnHold, estate.IssuerRevoked},
-		{-1, "stands again", estate.Replaced, estate.Valid},
-		{revocation.CACompromise, "is revoked, ca-compromise", estate.Revoked, estate.IssuerRevoked},
+		{revocation.CertificateHold, "is revoked, hold", lifecycle.OnHold, lifecycle.IssuerRevoked},
+		{-1, "stands again", lifecycle.Replaced, lifecycle.Valid},
+		{revocation.CACompromise, "is revoked, ca-compromise", lifecycle.Revoked, lifecycle.IssuerRevoked},
 	} {
 		got := lists(c.why)
 		if len(got.News) != 1 || !strings.Contains(got.News[0], c.says) {

@@ -5,8 +5,8 @@ import (
 	"testing"
 	"time"
 
-	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/app/ca/renewals"
+	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/app/requests/signing"
 	"ironseal/pki/bundle"
 	"ironseal/pki/ext"

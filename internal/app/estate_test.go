@@ -15,18 +15,19 @@ import (
 	"time"
 
 	"ironseal/internal/app/ca/authorities"
-	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/app/requests/signing"
-	"ironseal/internal/keystore"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
+	"ironseal/internal/keystore"
 	"ironseal/internal/store/sqlstore"
 	"ironseal/pki/bundle"
 	"ironseal/pki/finding"
 	"ironseal/pki/issue"
 	"ironseal/pki/journal"
 	"ironseal/pki/key"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/pbes"
 	"ironseal/pki/specimen"
 )
@@ -139,7 +140,7 @@ func intact(t *testing.T, dir, when string) {
 	if err != nil {
 		t.Fatalf("%s: %v", when, err)
 	}
-	reqs, err := e.Requests(ctx, sqlstore.Signed)
+	reqs, err := e.Requests(ctx, lifecycle.Signed)
 	if err != nil {
 		t.Fatalf("%s: %v", when, err)
 	}
@@ -200,7 +201,7 @@ func TestTheSameRequestIsTakenInOnce(t *testing.T) {
 func TestARecordThatChangedMeanwhileStopsTheSignature(t *testing.T) {
 	for what, meanwhile := range map[string]func(dir string, e *estate.Estate) error{
 		"declined": func(_ string, e *estate.Estate) error {
-			_, err := intake.Decide(ctx, e, "R1", sqlstore.Declined, "not ours", false)
+			_, err := intake.Decide(ctx, e, "R1", lifecycle.Declined, "not ours", false)
 			return err
 		},
 		"signed": func(_ string, e *estate.Estate) error { return sign(e, sheet(t, e, 1)) },
@@ -342,7 +343,7 @@ func TestFullDatabaseSignsNothingAndSaysSo(t *testing.T) {
 	for i := range 30 {
 		sheets = append(sheets, sheet(t, e, i+1))
 	}
-	if err := e.Records.LimitPages(ctx); err != nil {
+	if err := e.Records.(*sqlstore.Store).LimitPages(ctx); err != nil {
 		t.Fatal(err)
 	}
 	done, failed := 0, 0
@@ -450,7 +451,7 @@ func TestCrash(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if rec.State == sqlstore.Waiting {
+		if rec.State == lifecycle.Waiting {
 			if err := sign(next, sheet(t, next, 1)); err != nil {
 				t.Errorf("%v: the next run: %v", c, err)
 			}

@@ -16,7 +16,7 @@ import (
 	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/pki/lifecycle"
 )
 
 // earlier writes an estate that an earlier program made, and returns its directory
@@ -81,11 +81,11 @@ func TestEarlierFormsAreTakenUp(t *testing.T) {
 			if f := checked(t, dir); len(f) > 0 {
 				t.Fatalf("not sound: %v", f)
 			}
-			got, err := e.Records.Requests(ctx, sqlstore.Waiting)
+			got, err := e.Records.Requests(ctx, lifecycle.Waiting)
 			if err != nil || len(got) != 1 {
 				t.Fatalf("%v requests wait, %v", got, err)
 			}
-			if declined, err := e.Records.Requests(ctx, sqlstore.Declined); err != nil ||
+			if declined, err := e.Records.Requests(ctx, lifecycle.Declined); err != nil ||
 				len(declined) != form.declined {
 				t.Errorf("%d are declined, %v", len(declined), err)
 			}
@@ -99,7 +99,7 @@ func TestEarlierFormsAreTakenUp(t *testing.T) {
 				t.Fatal(err)
 			}
 			receive(t, e, 1)
-			next, err := e.Records.Requests(ctx, sqlstore.Waiting)
+			next, err := e.Records.Requests(ctx, lifecycle.Waiting)
 			if err != nil || len(next) != 1 || int(next[0].Number) != form.requests+1 {
 				t.Errorf("the next request is %v, %v: numbers go on", next, err)
 			}

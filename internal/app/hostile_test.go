@@ -13,8 +13,8 @@ import (
 	"strings"
 	"testing"
 
-	"ironseal/internal/app/transfer"
 	"ironseal/internal/app/ops/backup"
+	"ironseal/internal/app/transfer"
 	"ironseal/pki/label"
 )
 

@@ -9,13 +9,13 @@ import (
 
 	"ironseal/internal/app/ca/authorities"
 	"ironseal/internal/app/ca/external"
-	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/app/ca/renewals"
+	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
+	"ironseal/internal/store"
 	"ironseal/internal/store/sqlstore"
-	"ironseal/internal/store/sqlite"
 	"ironseal/pki/bundle"
 	"ironseal/pki/finding"
 	"ironseal/pki/issue"
@@ -88,17 +88,17 @@ func TestFailuresHaveKinds(t *testing.T) {
 	_, notSent := external.AppliedBefore(ctx, e, "services")
 	_, noRenewal := renewals.PlanAgain(ctx, e, renewals.AgainAsk{Certificate: "R99"})
 	for name, c := range map[string]struct{ err, kind error }{
-		"signed already":   {sign(e, stale), fault.ErrChanged},
-		"renewed already":  {again, fault.ErrChanged},
-		"no request":       {noRequest, fault.ErrNotFound},
-		"no certificate":   {noCertificate, fault.ErrNotFound},
-		"no authority":     {noAuthority, fault.ErrNotFound},
-		"no template":      {noTemplate, fault.ErrNotFound},
-		"not sent":         {notSent, fault.ErrNotFound},
-		"nothing to renew": {noRenewal, fault.ErrNotFound},
-		"busy":             {sqlite.ErrBusy, fault.ErrBusy},
+		"signed already":   {sign(e, stale), fault.Changed},
+		"renewed already":  {again, fault.Changed},
+		"no request":       {noRequest, fault.NotFound},
+		"no certificate":   {noCertificate, fault.NotFound},
+		"no authority":     {noAuthority, fault.NotFound},
+		"no template":      {noTemplate, fault.NotFound},
+		"not sent":         {notSent, fault.NotFound},
+		"nothing to renew": {noRenewal, fault.NotFound},
+		"busy":             {store.ErrBusy, fault.Busy},
 	} {
-		for _, kind := range []error{fault.ErrChanged, fault.ErrBusy, fault.ErrNotFound} {
+		for _, kind := range []error{fault.Changed, fault.Busy, fault.NotFound} {
 			if errors.Is(c.err, kind) != (kind == c.kind) {
 				t.Errorf("%s: %v is of the kind %q: %t", name, c.err, kind, errors.Is(c.err, kind))
 			}

@@ -10,17 +10,18 @@ import (
 	"time"
 
 	"ironseal/internal/app/ca/authorities"
-	"ironseal/internal/app/requests/delivery"
-	"ironseal/internal/app/revoke/incidents"
-	"ironseal/internal/app/revoke/publishing"
 	"ironseal/internal/app/ca/renewals"
 	"ironseal/internal/app/ops/backup"
+	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/app/requests/signing"
+	"ironseal/internal/app/revoke/incidents"
+	"ironseal/internal/app/revoke/publishing"
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
 	"ironseal/pki/finding"
 	"ironseal/pki/issue"
 	"ironseal/pki/key"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/revocation"
 	"ironseal/pki/specimen"
 )
@@ -173,7 +174,7 @@ func TestAnIncidentWithASwitchDay(t *testing.T) {
 	p := incident(t, e, "I1")
 	undone(t, p, "hand them over", "revoke", "publish", "prove it")
 	for _, a := range p.Affected {
-		if a.State != estate.Valid || a.Replacement == "" {
+		if a.State != lifecycle.Valid || a.Replacement == "" {
 			t.Errorf("%+v", a)
 		}
 	}
@@ -261,7 +262,7 @@ func TestNothingIsSignedForAKeyInDoubt(t *testing.T) {
 	onScreen := sheet(t, e, second)
 	doubted := func(s *signing.Sheet, code finding.Code) {
 		t.Helper()
-		if err := sign(e, onScreen); !errors.Is(err, fault.ErrChanged) {
+		if err := sign(e, onScreen); !errors.Is(err, fault.Changed) {
 			t.Errorf("%s: what was on screen: %v", code, err)
 		}
 		var refused *issue.Refused

@@ -7,9 +7,9 @@ import (
 	"path/filepath"
 	"testing"
 
-	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/app/ca/renewals"
 	"ironseal/internal/app/ops/backup"
+	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/estate"
 	"ironseal/pki/bundle"
 	"ironseal/pki/span"

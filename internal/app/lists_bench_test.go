@@ -16,7 +16,7 @@ import (
 	"ironseal/internal/app/revoke/responding"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/journal"
 	"ironseal/pki/revocation"
 )
@@ -24,7 +24,7 @@ import (
 // revokeMany puts so many revocations on record, the first numbered from.
 func revokeMany(b *testing.B, e *estate.Estate, from, n int) {
 	b.Helper()
-	_, err := e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	_, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		serials, when, why := make([]string, n), make([]time.Time, n), make([]int, n)
 		for i := range n {
 			sum := sha256.Sum256(binary.BigEndian.AppendUint64(nil, uint64(from+i)))
@@ -87,8 +87,8 @@ func BenchmarkLists(b *testing.B) {
 		full := sign()
 		b.ReportMetric(tell(), "MB")
 		begin := time.Now()
-		err := e.Records.EachRevocation(ctx, sqlstore.Some{Handle: "services", Part: -1},
-			func(sqlstore.Revocation) error { return nil })
+		err := e.Records.EachRevocation(ctx, store.RevocationFilter{Handle: "services", Part: -1},
+			func(store.Revocation) error { return nil })
 		if err != nil {
 			b.Fatal(err)
 		}

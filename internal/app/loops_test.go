@@ -10,12 +10,12 @@ import (
 	"time"
 
 	"ironseal/internal/app/ca/authorities"
-	"ironseal/internal/app/transfer"
-	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/app/ca/external"
+	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/app/requests/signing"
+	"ironseal/internal/app/transfer"
 	"ironseal/internal/estate"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/handover"
@@ -49,13 +49,13 @@ func TestNoAuthorityStandsBelowItself(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, err = e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	_, err = e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		up, err := tx.AnyGenerationID(h.Find("services").Current())
 		if err != nil {
 			return nil, err
 		}
 		loop := specimen.Make(t, nil, specimen.Plan{Subject: "CN=loop", Authority: true})
-		id, err := tx.AddCertificate(sqlstore.NewCertificate{Certificate: loop.Cert, Issuer: up})
+		id, err := tx.AddCertificate(store.NewCertificate{Certificate: loop.Cert, Issuer: up})
 		if err != nil {
 			return nil, err
 		}
@@ -330,7 +330,7 @@ func TestKeysAndCommits(t *testing.T) {
 	if h, err := e.Hierarchy(ctx); err != nil || h.Find("stores") != nil {
 		t.Errorf("it is on record all the same: %v", err)
 	}
-	if err := authorities.Unkept(e, fmt.Errorf("x: %w", sqlstore.ErrUncertain), nil); err != nil {
+	if err := authorities.Unkept(e, fmt.Errorf("x: %w", store.ErrUncertain), nil); err != nil {
 		t.Errorf("a key that may be on record is removed: %v", err)
 	}
 }

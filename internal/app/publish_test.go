@@ -18,20 +18,21 @@ import (
 	"testing"
 	"time"
 
-	"ironseal/internal/app/revoke/importing"
 	"ironseal/internal/app/ca/authorities"
-	"ironseal/internal/app/transfer"
 	"ironseal/internal/app/ca/external"
+	"ironseal/internal/app/ops/backup"
+	"ironseal/internal/app/requests/signing"
+	"ironseal/internal/app/revoke/importing"
 	"ironseal/internal/app/revoke/inventory"
 	"ironseal/internal/app/revoke/monitoring"
 	"ironseal/internal/app/revoke/publishing"
 	"ironseal/internal/app/revoke/revoking"
-	"ironseal/internal/app/ops/backup"
-	"ironseal/internal/app/requests/signing"
+	"ironseal/internal/app/transfer"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/revocation"
 	"ironseal/pki/span"
 	"ironseal/pki/specimen"
@@ -530,7 +531,7 @@ func TestNumbersGoOnAfterARestore(t *testing.T) {
 	if got, err := importing.Lists(ctx, x, ders); err != nil || len(got.News) != 1 {
 		t.Errorf("%+v, %v", got, err)
 	}
-	if state := stateOf(t, x, list[1].SerialHex()); state != estate.Revoked {
+	if state := stateOf(t, x, list[1].SerialHex()); state != lifecycle.Revoked {
 		t.Errorf("what was revoked after the backup is %s", state)
 	}
 	must0(t, publish(x, true))

@@ -13,17 +13,17 @@ import (
 
 	"ironseal/internal/app/ca/authorities"
 	"ironseal/internal/app/ca/external"
-	"ironseal/internal/app/requests/intake"
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/ca/renewals"
 	"ironseal/internal/app/ops/backup"
+	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
-	"ironseal/internal/store/sqlite"
+	"ironseal/internal/store"
 	"ironseal/pki/bundle"
 	"ironseal/pki/finding"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/specimen"
 )
 
@@ -176,7 +176,7 @@ func TestWithdrawingTouchesNoOtherKey(t *testing.T) {
 		}
 	}
 	second := draft()
-	if _, err := intake.Decide(ctx, e, "R1", sqlstore.Withdrawn, "wrong", false); err == nil ||
+	if _, err := intake.Decide(ctx, e, "R1", lifecycle.Withdrawn, "wrong", false); err == nil ||
 		!strings.Contains(err.Error(), "another key") {
 		t.Errorf("withdrawing with another key in its place: %v", err)
 	}
@@ -191,7 +191,7 @@ func TestWithdrawingTouchesNoOtherKey(t *testing.T) {
 		os.Rename(d.KeyFile+".old", d.KeyFile)); err != nil {
 		t.Fatal(err)
 	}
-	done, err := intake.Decide(ctx, e, "R1", sqlstore.Withdrawn, "wrong", false)
+	done, err := intake.Decide(ctx, e, "R1", lifecycle.Withdrawn, "wrong", false)
 	if err != nil || done.Destroyed != d.KeyFile {
 		t.Errorf("%+v, %v", done, err)
 	}
@@ -213,10 +213,10 @@ func TestTheLatestTimeCounts(t *testing.T) {
 		return reopen(t, dir, w)
 	}
 	ahead := at(24 * time.Hour)
-	if _, err := intake.Decide(ctx, ahead, "R2", sqlstore.Declined, "tomorrow", false); err != nil {
+	if _, err := intake.Decide(ctx, ahead, "R2", lifecycle.Declined, "tomorrow", false); err != nil {
 		t.Fatal(err)
 	}
-	var behind *sqlstore.BehindError
+	var behind *store.BehindError
 	now := at(0)
 	for what, act := range map[string]func() error{
 		"a receipt": func() error {
@@ -226,7 +226,7 @@ func TestTheLatestTimeCounts(t *testing.T) {
 			return errors.Join(faults...)
 		},
 		"a decision": func() error {
-			_, err := intake.Decide(ctx, now, "R1", sqlstore.Declined, "no",
+			_, err := intake.Decide(ctx, now, "R1", lifecycle.Declined, "no",
 				false)
 			return err
 		},
@@ -289,13 +289,13 @@ func TestAClockBeforeTheBeginning(t *testing.T) {
 
 // One wait for a database that is busy is enough for a whole batch.
 func TestABatchStopsAfterOneWait(t *testing.T) {
-	for _, err := range []error{sqlite.ErrBusy, sqlite.ErrFull, sqlite.ErrReadOnly, sqlstore.ErrUncertain,
-		&sqlstore.BehindError{}} {
+	for _, err := range []error{store.ErrBusy, store.ErrFull, store.ErrReadOnly, store.ErrUncertain,
+		&store.BehindError{}} {
 		if !signing.Hopeless(fmt.Errorf("records x: %w: locked", err)) {
 			t.Errorf("%v: it is tried again for every certificate", err)
 		}
 	}
-	if signing.Hopeless(fmt.Errorf("R7: %w", fault.ErrChanged)) {
+	if signing.Hopeless(fmt.Errorf("R7: %w", fault.Changed)) {
 		t.Error("one record that changed keeps the others back")
 	}
 	_, e := newEstate(t)

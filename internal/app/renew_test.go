@@ -11,21 +11,21 @@ import (
 	"testing"
 	"time"
 
-	"ironseal/internal/app/ca/authorities"
 	"ironseal/internal/app/audit"
-	"ironseal/internal/app/requests/delivery"
+	"ironseal/internal/app/ca/authorities"
 	"ironseal/internal/app/ca/external"
 	"ironseal/internal/app/ca/renewals"
 	"ironseal/internal/app/ops/backup"
-	"ironseal/internal/keystore"
+	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/keystore"
 	"ironseal/pki/cert"
 	"ironseal/pki/ext"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/key"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/path"
 	"ironseal/pki/span"
 	"ironseal/pki/specimen"
@@ -351,21 +351,21 @@ func TestACertificateIsReplacedOnce(t *testing.T) {
 	if err := sign(e, s); err != nil {
 		t.Fatal(err)
 	}
-	if err := sign(e, s); !errors.Is(err, fault.ErrChanged) {
+	if err := sign(e, s); !errors.Is(err, fault.Changed) {
 		t.Errorf("one plan renewed it twice: %v", err)
 	}
 	list, err := e.Certificates(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}
-	states := map[string]int{}
+	states := map[lifecycle.State]int{}
 	for _, c := range list {
 		states[c.State]++
 	}
-	if states[estate.Replaced] != 1 || states[estate.Valid] != 3 {
+	if states[lifecycle.Replaced] != 1 || states[lifecycle.Valid] != 3 {
 		t.Error(states)
 	}
-	if r, _, err := e.Request(ctx, "R1"); err != nil || r.State != sqlstore.Signed {
+	if r, _, err := e.Request(ctx, "R1"); err != nil || r.State != lifecycle.Signed {
 		t.Error(r.State, err)
 	}
 }

@@ -11,16 +11,17 @@ import (
 	"time"
 
 	"ironseal/internal/app/ca/authorities"
-	"ironseal/internal/app/revoke/compromise"
-	"ironseal/internal/app/requests/intake"
+	"ironseal/internal/app/ca/renewals"
 	"ironseal/internal/app/ops/probes"
 	"ironseal/internal/app/parties"
-	"ironseal/internal/app/ca/renewals"
+	"ironseal/internal/app/requests/intake"
+	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/app/revoke/revoking"
 	"ironseal/internal/estate"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
 	"ironseal/pki/endpoint"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/request"
 	"ironseal/pki/revocation"
 	"ironseal/pki/span"
@@ -60,7 +61,7 @@ func refused(t *testing.T, e *estate.Estate, ask revoking.Ask, says ...string) {
 	}
 }
 
-func stateOf(t testing.TB, e *estate.Estate, serial string) string {
+func stateOf(t testing.TB, e *estate.Estate, serial string) lifecycle.State {
 	t.Helper()
 	c, _, err := e.FindCertificate(ctx, serial)
 	if err != nil {
@@ -73,7 +74,7 @@ func TestRevokingAndReleasing(t *testing.T) {
 	_, e, list := signed(t, 4)
 	why := revocation.KeyCompromise
 	revoke(t, e, why, list[0].SerialHex())
-	if s := stateOf(t, e, list[0].SerialHex()); s != estate.Revoked {
+	if s := stateOf(t, e, list[0].SerialHex()); s != lifecycle.Revoked {
 		t.Errorf("it is %s", s)
 	}
 	day := e.Now().Format("2006-01-02")
@@ -87,7 +88,7 @@ func TestRevokingAndReleasing(t *testing.T) {
 	refused(t, e, revoking.Ask{}, "no certificate is meant")
 
 	revoke(t, e, revocation.CertificateHold, list[1].SerialHex())
-	if s := stateOf(t, e, list[1].SerialHex()); s != estate.OnHold {
+	if s := stateOf(t, e, list[1].SerialHex()); s != lifecycle.OnHold {
 		t.Errorf("it is %s", s)
 	}
 	refused(t, e, revoking.Ask{Names: []string{"R2"}, Reason: revocation.CertificateHold},
@@ -100,7 +101,7 @@ func TestRevokingAndReleasing(t *testing.T) {
 	if _, _, err := revoking.Unhold(ctx, e, []string{"R2"}, "it was found"); err != nil {
 		t.Error(err)
 	}
-	if s := stateOf(t, e, list[1].SerialHex()); s != estate.Valid {
+	if s := stateOf(t, e, list[1].SerialHex()); s != lifecycle.Valid {
 		t.Errorf("it is %s", s)
 	}
 	if _, _, err := revoking.Unhold(ctx, e, []string{"R2"}, "again"); err == nil ||
@@ -224,7 +225,7 @@ func TestAnAuthorityIsRevoked(t *testing.T) {
 	}
 	renew(true)
 	revoke(t, e, revocation.Superseded, "services.g1")
-	if s := stateOf(t, e, list[0].SerialHex()); s != estate.Valid {
+	if s := stateOf(t, e, list[0].SerialHex()); s != lifecycle.Valid {
 		t.Errorf("it is %s, and the newer certificate of the same key holds", s)
 	}
 	waiting := specimen.Request(t, nil, "CN=late.ternbay.example", []string{"late.ternbay.example"})
@@ -235,7 +236,7 @@ func TestAnAuthorityIsRevoked(t *testing.T) {
 	refused(t, e, revoking.Ask{Names: []string{"services.g2"}, Reason: revocation.KeyCompromise,
 		Since: e.Now().AddDate(-200, 0, 0)})
 	for i, c := range list {
-		if s := stateOf(t, e, c.SerialHex()); s != estate.IssuerRevoked {
+		if s := stateOf(t, e, c.SerialHex()); s != lifecycle.IssuerRevoked {
 			t.Errorf("%d is %s", i, s)
 		}
 	}

@@ -16,19 +16,20 @@ import (
 
 	xocsp "golang.org/x/crypto/ocsp"
 
-	"ironseal/internal/app/revoke/importing"
-	"ironseal/internal/app/transfer"
 	"ironseal/internal/app/audit"
-	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/app/ca/external"
+	"ironseal/internal/app/ops/backup"
+	"ironseal/internal/app/requests/signing"
+	"ironseal/internal/app/revoke/compromise"
+	"ironseal/internal/app/revoke/importing"
 	"ironseal/internal/app/revoke/incidents"
 	"ironseal/internal/app/revoke/publishing"
 	"ironseal/internal/app/revoke/responding"
 	"ironseal/internal/app/revoke/revoking"
-	"ironseal/internal/app/ops/backup"
-	"ironseal/internal/app/requests/signing"
+	"ironseal/internal/app/transfer"
 	"ironseal/internal/estate"
 	"ironseal/pki/cert"
+	"ironseal/pki/lifecycle"
 	pkipath "ironseal/pki/path"
 	"ironseal/pki/revocation"
 	"ironseal/pki/specimen"
@@ -342,7 +343,7 @@ func (s *sequence) answers() error {
 			if c == nil || a.Status != xocsp.Good {
 				continue
 			}
-			if held, _, err := e.FindCertificate(ctx, c.SerialHex()); err == nil && held.State == estate.Revoked {
+			if held, _, err := e.FindCertificate(ctx, c.SerialHex()); err == nil && held.State == lifecycle.Revoked {
 				s.t.Errorf("an answer says that %s is good, and it is revoked on record", c.Title())
 			}
 		}

@@ -4,9 +4,9 @@ import (
 	"testing"
 	"time"
 
+	"ironseal/internal/app/ca/renewals"
 	"ironseal/internal/app/ops/probes"
 	"ironseal/internal/app/parties"
-	"ironseal/internal/app/ca/renewals"
 	"ironseal/internal/app/revoke/revoking"
 	"ironseal/pki/endpoint"
 	"ironseal/pki/span"

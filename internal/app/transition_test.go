@@ -11,9 +11,9 @@ import (
 	"time"
 
 	"ironseal/internal/app/ca/authorities"
-	"ironseal/internal/app/requests/delivery"
-	"ironseal/internal/app/parties"
 	"ironseal/internal/app/ca/rollover"
+	"ironseal/internal/app/parties"
+	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"

@@ -8,11 +8,10 @@ import (
 	"path/filepath"
 	"strings"
 
-	"ironseal/internal/demo"
-
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/cli/session"
+	"ironseal/internal/demo"
 	"ironseal/internal/term"
 )
 

@@ -8,10 +8,10 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"ironseal/internal/api"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/disk"
 	"ironseal/internal/term"
-	"ironseal/internal/api"
 	"ironseal/pki/finding"
 	"ironseal/pki/kit"
 	"ironseal/pki/receiver"

@@ -19,25 +19,23 @@ import (
 	"sync"
 	"time"
 
-	"ironseal/internal/cli/trust"
-
-	"ironseal/internal/cli/receiver"
-
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/cli/authority"
 	"ironseal/internal/cli/certificate"
 	"ironseal/internal/cli/changeover"
-	"ironseal/internal/cli/transfer"
 	"ironseal/internal/cli/files"
 	"ironseal/internal/cli/incident"
 	"ironseal/internal/cli/party"
 	"ironseal/internal/cli/probing"
+	"ironseal/internal/cli/receiver"
 	"ironseal/internal/cli/request"
 	"ironseal/internal/cli/revocation"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/cli/sign"
 	"ironseal/internal/cli/template"
+	"ironseal/internal/cli/transfer"
+	"ironseal/internal/cli/trust"
 	"ironseal/internal/cli/upkeep"
 	"ironseal/internal/term"
 	"ironseal/pki/issue"

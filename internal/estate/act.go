@@ -4,7 +4,7 @@ import (
 	"context"
 	"encoding/json"
 
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/journal"
 )
 
@@ -28,18 +28,18 @@ func (e *Estate) As(who Identity) *Estate {
 
 // Within is the estate as a change sees it, for what has to be asked again inside an act, when nobody
 // else can write.
-func (e *Estate) Within(tx *sqlstore.Tx) *Estate {
+func (e *Estate) Within(tx store.Tx) *Estate {
 	moment := *e
 	moment.Records = tx.Seen()
 	return &moment
 }
 
 // Act runs one change of the records, in the name of the one who acts.
-func (e *Estate) Act(ctx context.Context, fn func(*sqlstore.Tx) ([]journal.Entry, error)) (journal.Head, error) {
+func (e *Estate) Act(ctx context.Context, fn func(store.Tx) ([]journal.Entry, error)) (journal.Head, error) {
 	// A change that has begun is finished even when the person presses Ctrl-C.
 	return e.Records.Act(context.WithoutCancel(ctx), e.World.Now, e.World.Actor.Name,
 		func() error { return e.World.Step(StepRecording) },
-		func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+		func(tx store.Tx) ([]journal.Entry, error) {
 			entries, err := fn(tx)
 			for i := range entries {
 				entries[i] = e.World.Actor.vouch(entries[i])

@@ -22,9 +22,10 @@ import (
 	"strings"
 	"time"
 
-	"ironseal/internal/keystore"
 	"ironseal/internal/disk"
 	"ironseal/internal/fault"
+	"ironseal/internal/keystore"
+	"ironseal/internal/store"
 	"ironseal/internal/store/sqlstore"
 	"ironseal/pki/dn"
 	"ironseal/pki/journal"
@@ -90,7 +91,7 @@ type Estate struct {
 	Rehearsal bool
 
 	World   World
-	Records *sqlstore.Store
+	Records store.Store
 	Custody *keystore.Custody
 }
 
@@ -179,7 +180,7 @@ func (e *Estate) ReadOnly() error {
 // View calls fn with the estate as it is at one moment: whatever others write
 // meanwhile, all that fn reads fits together. Plans are made in one.
 func (e *Estate) View(ctx context.Context, fn func(moment *Estate) error) error {
-	return e.Records.View(ctx, func(s *sqlstore.Store) error {
+	return e.Records.View(ctx, func(s store.Store) error {
 		moment := *e
 		moment.Records = s
 		return fn(&moment)
@@ -308,7 +309,7 @@ func Furnish(ctx context.Context, dir string, f Founding, w World) error {
 		return err
 	}
 	defer s.Close()
-	_, err = s.Act(ctx, w.Now, w.Actor.Name, nil, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	_, err = s.Act(ctx, w.Now, w.Actor.Name, nil, func(tx store.Tx) ([]journal.Entry, error) {
 		if f.Rehearsal {
 			return []journal.Entry{Entry("create", "rehearsal", "organisation", f.Organisation, "id",
 				hex.EncodeToString(id))}, tx.MarkRehearsal()
@@ -349,7 +350,7 @@ func (e *Estate) dataFile(kind, name string) ([]byte, error) {
 	if info, statErr := os.Stat(path); statErr == nil && info.Mode().IsRegular() { // a pipe there would be waited for
 		return disk.Read(path, template.Most)
 	}
-	return nil, fault.Of(fault.ErrNotFound, "no %s is called %q; %s", kind, name,
+	return nil, fault.New(fault.NotFound, "no %s is called %q; %s", kind, name,
 		strict.Offered(name, e.DataNames(kind)))
 }
 

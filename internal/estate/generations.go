@@ -42,7 +42,7 @@ func FindGeneration(h hierarchy.Hierarchy, name string) (*hierarchy.Generation, 
 		return g, nil
 	}
 	if len(h) == 0 {
-		return nil, fault.Of(fault.ErrNotFound,
+		return nil, fault.New(fault.NotFound,
 			"authority %q: this estate has no authorities yet: make one with: ironseal authority "+
 				"create root", name)
 	}
@@ -50,7 +50,7 @@ func FindGeneration(h hierarchy.Hierarchy, name string) (*hierarchy.Generation, 
 	for _, a := range h {
 		handles = append(handles, a.Handle)
 	}
-	return nil, fault.Of(fault.ErrNotFound, "no authority is called %q; there are: %s", name,
+	return nil, fault.New(fault.NotFound, "no authority is called %q; there are: %s", name,
 		strings.Join(handles, ", "))
 }
 

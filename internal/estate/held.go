@@ -9,46 +9,20 @@ import (
 	"time"
 
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/kit"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/ocsp"
 	"ironseal/pki/revocation"
 )
 
 // Held is a certificate on record, read, with its state as of now.
 type Held struct {
-	Record sqlstore.Certificate
+	Record store.Certificate
 	*cert.Certificate
-	State string // one of the states below
-}
-
-// States that certificates have.
-const (
-	Valid         = "valid"
-	Expiring      = "expiring"
-	Expired       = "expired"
-	Replaced      = "replaced" // another was signed in its place; it goes on holding until its end
-	Prepared      = "prepared" // it waits for a switch day
-	Revoked       = "revoked"
-	OnHold        = "on hold"        // taken back for a while
-	IssuerRevoked = "issuer revoked" // an authority above it was revoked
-)
-
-// States are all of them.
-var States = []string{Valid, Expiring, Expired, Replaced, Prepared, Revoked, OnHold, IssuerRevoked}
-
-// AnyState stands for whatever state, where states are chosen from.
-const AnyState = "any"
-
-// Serves reports whether a certificate in a state is one that servers should show today.
-func Serves(state string) bool { return state == Valid || state == Expiring }
-
-// TakenBack reports whether nobody accepts a certificate in a state, for now or for good: it was revoked,
-// is on hold, or an authority above it was revoked.
-func TakenBack(state string) bool {
-	return state == Revoked || state == OnHold || state == IssuerRevoked
+	State lifecycle.State
 }
 
 // Holders tells who is known to hold a certificate.
@@ -56,7 +30,7 @@ func (e *Estate) Holders(ctx context.Context, c Held) ([]string, error) {
 	return e.Records.Holders(ctx, c.Record.ID)
 }
 
-func (e *Estate) held(r sqlstore.Certificate, down Down) (Held, error) {
+func (e *Estate) held(r store.Certificate, down Down) (Held, error) {
 	c, err := cert.Read(r.DER)
 	if err != nil {
 		return Held{}, fmt.Errorf("certificate %s on record cannot be parsed: %w", r.Title, err)
@@ -83,35 +57,35 @@ func (e *Estate) Down(ctx context.Context) (Down, error) {
 }
 
 // stateOf says what state a certificate on record is in today.
-func (e *Estate) stateOf(r sqlstore.Certificate, down Down) string {
+func (e *Estate) stateOf(r store.Certificate, down Down) lifecycle.State {
 	state := e.stateUntil(r.Until)
 	switch {
 	case r.Reason == int(revocation.CertificateHold):
-		return OnHold
+		return lifecycle.OnHold
 	case r.Reason >= 0:
-		return Revoked
-	case down[r.Issuer] && state != Expired:
-		return IssuerRevoked
+		return lifecycle.Revoked
+	case down[r.Issuer] && state != lifecycle.Expired:
+		return lifecycle.IssuerRevoked
 	case r.Prepared:
-		return Prepared
-	case r.Replaced && state != Expired:
-		return Replaced
+		return lifecycle.Prepared
+	case r.Replaced && state != lifecycle.Expired:
+		return lifecycle.Replaced
 	}
 	return state
 }
 
 // StateOf says what state a certificate is in today on its own.
-func (e *Estate) StateOf(c *cert.Certificate) string { return e.stateUntil(c.NotAfter) }
+func (e *Estate) StateOf(c *cert.Certificate) lifecycle.State { return e.stateUntil(c.NotAfter) }
 
-func (e *Estate) stateUntil(end time.Time) string {
+func (e *Estate) stateUntil(end time.Time) lifecycle.State {
 	now := e.Now()
 	switch {
 	case now.After(end):
-		return Expired
+		return lifecycle.Expired
 	case e.Settings.ExpiringFrom(now).After(end):
-		return Expiring
+		return lifecycle.Expiring
 	}
-	return Valid
+	return lifecycle.Valid
 }
 
 // Who else may have signed a certificate, but for our authorities.
@@ -133,17 +107,17 @@ func (h Held) Signer() string {
 
 // StateOfGeneration says what state a generation is in today: one that has a
 // successor goes on holding, and is never simply valid.
-func (e *Estate) StateOfGeneration(g *hierarchy.Generation) string {
+func (e *Estate) StateOfGeneration(g *hierarchy.Generation) lifecycle.State {
 	state := e.StateOf(g.Certificate)
 	switch {
 	case !g.Revoked.IsZero():
-		return Revoked
-	case g.TakenBack() != nil && state != Expired:
-		return IssuerRevoked
+		return lifecycle.Revoked
+	case g.TakenBack() != nil && state != lifecycle.Expired:
+		return lifecycle.IssuerRevoked
 	case !g.SwitchDay.IsZero():
-		return Prepared
-	case state != Expired && g != g.Authority.Current():
-		return Replaced
+		return lifecycle.Prepared
+	case state != lifecycle.Expired && g != g.Authority.Current():
+		return lifecycle.Replaced
 	}
 	return state
 }
@@ -155,7 +129,7 @@ func (e *Estate) Certificates(ctx context.Context) ([]Held, error) {
 }
 
 // HeldAll reads certificates on record; an error is passed on.
-func (e *Estate) HeldAll(list []sqlstore.Certificate, err error) ([]Held, error) {
+func (e *Estate) HeldAll(list []store.Certificate, err error) ([]Held, error) {
 	var down Down
 	if err == nil {
 		down, err = e.Down(context.Background()) // the records are local
@@ -188,9 +162,9 @@ func (e *Estate) FindCertificate(ctx context.Context, name string) (found Held, 
 			return newest(list, fmt.Sprintf("came from R%d", n))
 		}
 		if rec, err := e.Records.Request(ctx, n); err == nil {
-			return found, "", fault.Of(fault.ErrNotFound, "R%d is %s: there is no certificate for it", n, rec.State)
+			return found, "", fault.New(fault.NotFound, "R%d is %s: there is no certificate for it", n, rec.State)
 		}
-		return found, "", fault.Of(fault.ErrNotFound, "R%d: there is no such request", n)
+		return found, "", fault.New(fault.NotFound, "R%d: there is no such request", n)
 	}
 	h, err := e.Hierarchy(ctx)
 	if err != nil {
@@ -201,7 +175,7 @@ func (e *Estate) FindCertificate(ctx context.Context, name string) (found Held, 
 		if err != nil {
 			return found, "", err
 		}
-		list, err := e.HeldAll([]sqlstore.Certificate{rec}, nil)
+		list, err := e.HeldAll([]store.Certificate{rec}, nil)
 		if err != nil {
 			return found, "", err
 		}
@@ -246,15 +220,15 @@ func (e *Estate) TemplatesSignedBy(ctx context.Context) ([]string, error) {
 	return slices.Compact(out), err
 }
 
-// standing is how much a state counts where several certificates fit a name.
-var standing = map[string]int{Valid: 3, Expiring: 3, Replaced: 2, Prepared: 1}
+// rank is how much a state counts where several certificates fit a name.
+var rank = map[lifecycle.State]int{lifecycle.Valid: 3, lifecycle.Expiring: 3, lifecycle.Replaced: 2, lifecycle.Prepared: 1}
 
 // newest takes the newest of those that serve; where none does, of those that were
 // replaced, then of those that wait, then any. fits says what they have in common.
 func newest(list []Held, fits string) (Held, string, error) {
 	best := list[0]
 	for _, c := range list[1:] {
-		if standing[c.State] >= standing[best.State] {
+		if rank[c.State] >= rank[best.State] {
 			best = c
 		}
 	}
@@ -318,4 +292,4 @@ func (e *Estate) Roots(ctx context.Context) (roots, others []*cert.Certificate, 
 }
 
 // Journal gives the estate's journal.
-func (e *Estate) Journal() *sqlstore.Store { return e.Records }
+func (e *Estate) Journal() store.Store { return e.Records }

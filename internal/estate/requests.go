@@ -8,12 +8,13 @@ import (
 	"strings"
 
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/request"
 )
 
 // Requests lists the requests in a state, or all for "".
-func (e *Estate) Requests(ctx context.Context, state string) ([]sqlstore.Request, error) {
+func (e *Estate) Requests(ctx context.Context, state lifecycle.RequestState) ([]store.Request, error) {
 	return e.Records.Requests(ctx, state)
 }
 
@@ -32,14 +33,14 @@ func ParseNumber(s string) (int64, error) {
 }
 
 // Request finds a request and reads it.
-func (e *Estate) Request(ctx context.Context, name string) (sqlstore.Request, *request.Request, error) {
+func (e *Estate) Request(ctx context.Context, name string) (store.Request, *request.Request, error) {
 	n, err := ParseNumber(name)
 	if err != nil {
-		return sqlstore.Request{}, nil, err
+		return store.Request{}, nil, err
 	}
 	rec, err := e.Records.Request(ctx, n)
-	if errors.Is(err, fault.ErrNotFound) {
-		return rec, nil, fault.Of(fault.ErrNotFound,
+	if errors.Is(err, fault.NotFound) {
+		return rec, nil, fault.New(fault.NotFound,
 			"R%d: there is no such request: see them with: ironseal request list --state any",
 			n)
 	}

@@ -9,15 +9,16 @@ import (
 
 	"ironseal/internal/fault"
 	"ironseal/internal/parallel"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/label"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/strict"
 )
 
 // Which says which certificates are meant; what is empty stands for any.
 type Which struct {
-	Text     string // part of a title or of a name
-	State    string // "" for those that serve
+	Text     string          // part of a title or of a name
+	State    lifecycle.State // "" for those that serve
 	Template string
 	By       string // a handle, HANDLE.gN, ItselfSigned or OutsideSigned
 	HeldBy   string // who sent the request, or was handed the certificate
@@ -42,9 +43,9 @@ func (w Which) fits(h Held) bool {
 // EachCertificate calls fn for the certificates that are meant, soonest end first, and
 // counts those that would be as well, but for their state, by state. Those of keys that the machine made for
 // one use are left out, unless their template or any state is asked for. No more than a page is in memory.
-func (e *Estate) EachCertificate(ctx context.Context, w Which, fn func(Held) error) (others map[string]int,
+func (e *Estate) EachCertificate(ctx context.Context, w Which, fn func(Held) error) (others map[lifecycle.State]int,
 	err error) {
-	s := searching{e: e, w: w, fn: fn, others: map[string]int{}}
+	s := searching{e: e, w: w, fn: fn, others: map[lifecycle.State]int{}}
 	if s.down, err = e.Down(ctx); err != nil {
 		return nil, err
 	}
@@ -72,18 +73,18 @@ type searching struct {
 	fn     func(Held) error
 	down   Down
 	held   map[int64]bool // nil where any holder will do
-	page   []sqlstore.Certificate
-	others map[string]int
+	page   []store.Certificate
+	others map[lifecycle.State]int
 }
 
-func (s *searching) record(r sqlstore.Certificate) error {
+func (s *searching) record(r store.Certificate) error {
 	w, state := s.w, s.e.stateOf(r, s.down)
 	handle, _, _ := strings.Cut(r.Issuer, ".")
 	switch {
 	case s.held != nil && !s.held[r.ID], !w.ends(r.Until), w.Template != "" && w.Template != r.Template,
 		w.By != "" && r.Issuer != "" && r.Issuer != w.By && handle != w.By:
 		return nil
-	case w.State != AnyState && w.State != state && (w.State != "" || !Serves(state)):
+	case w.State != lifecycle.AnyState && w.State != state && (w.State != "" || !state.Serves()):
 		if r.Request != 0 || r.Template == "" { // not one for one use
 			s.others[state]++
 		}
@@ -121,7 +122,7 @@ func (s *searching) means(h Held) bool {
 	}
 	handle, _, _ := strings.Cut(signer, ".")
 	return (signer == s.w.By || handle == s.w.By) && s.w.fits(h) &&
-		(s.w.Template != "" || s.w.State == AnyState || !h.OneUse())
+		(s.w.Template != "" || s.w.State == lifecycle.AnyState || !h.OneUse())
 }
 
 // CertificatesNamed are those with an alternative name, or else those with a title as the list shows it.
@@ -176,7 +177,7 @@ func (e *Estate) noCertificate(ctx context.Context, name string) error {
 	if near := strict.Near(name, titles, 2); err == nil && near != "" {
 		hint = fmt.Sprintf("did you mean %q? %s", near, hint)
 	}
-	return fault.Of(fault.ErrNotFound, "no certificate matches %q: %s", name, hint)
+	return fault.New(fault.NotFound, "no certificate matches %q: %s", name, hint)
 }
 
 // errFound ends a search.
@@ -185,7 +186,7 @@ var errFound = errors.New("found")
 // byThumbprint finds a certificate by its SHA-1 or SHA-256, in hex; nothing where none has it. SHA-1 is for
 // looking up only.
 func (e *Estate) byThumbprint(ctx context.Context, digits string) (found Held, err error) {
-	_, err = e.EachCertificate(ctx, Which{State: AnyState}, func(c Held) error {
+	_, err = e.EachCertificate(ctx, Which{State: lifecycle.AnyState}, func(c Held) error {
 		sha256, sha1 := c.SHA256(), c.SHA1()
 		if fmt.Sprintf("%x", sha256) == digits || fmt.Sprintf("%x", sha1) == digits {
 			found = c

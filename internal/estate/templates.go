@@ -8,7 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/journal"
@@ -46,14 +46,14 @@ func (e *Estate) CopyTemplate(ctx context.Context, from, name, title string) (pa
 func (e *Estate) copied(ctx context.Context, kind, from, name, text string) (path string, err error) {
 	path = filepath.Join(e.Dir, kind+"s", name+".toml")
 	made := false
-	_, err = e.Act(ctx, func(*sqlstore.Tx) ([]journal.Entry, error) {
+	_, err = e.Act(ctx, func(store.Tx) ([]journal.Entry, error) {
 		if err := e.World.Disk.New(path, []byte(text), 0o644); err != nil {
 			return nil, fmt.Errorf("%s %s: %w", kind, name, err)
 		}
 		made = true
 		return []journal.Entry{Entry("copy "+kind, name, "from", from)}, nil
 	})
-	if err != nil && made && !errors.Is(err, sqlstore.ErrUncertain) {
+	if err != nil && made && !errors.Is(err, store.ErrUncertain) {
 		err = errors.Join(err, e.World.Disk.Remove(path))
 	}
 	return path, err
@@ -78,7 +78,7 @@ func (e *Estate) AllowIssuer(ctx context.Context, name, handle string) (path str
 		return "", fmt.Errorf("template %s: %s signs by it already", name, g.Authority.Handle)
 	}
 	path = filepath.Join(e.Dir, "templates", name+".toml")
-	_, err = e.Act(ctx, func(*sqlstore.Tx) ([]journal.Entry, error) {
+	_, err = e.Act(ctx, func(store.Tx) ([]journal.Entry, error) {
 		data, err := e.dataFile("template", name)
 		if err != nil {
 			return nil, err

@@ -12,6 +12,7 @@ import (
 
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/path"
 	"ironseal/pki/san"
 )
@@ -36,7 +37,7 @@ type Seen struct {
 
 // Known is what the records say.
 type Known struct {
-	State   string              // of the leaf, where it is on record: valid, replaced, revoked …
+	State   lifecycle.State     // of the leaf, where it is on record: valid, replaced, revoked …
 	Unread  string              // why the records could not be read; "" where they could
 	Title   string              // how the leaf on record is named there: its request or serial
 	Newest  *cert.Certificate   // the newest that was issued for the name, where it is another
@@ -304,16 +305,16 @@ func (j *Judgement) onRecord(leaf *cert.Certificate, s Seen, k Known) {
 			"cannot be read: %s.", leaf.Title(), k.Unread).WithRemedy("look what is wrong: ironseal estate check"))
 	}
 	switch {
-	case k.State == "revoked", k.State == "on hold", k.State == "issuer revoked":
+	case k.State.Rejected():
 		j.Findings = append(j.Findings, finding.New(finding.ServedRevoked, "%s is on record as %s.", k.Title, k.State))
-	case k.State == "replaced" && k.Newest != nil, k.Newest != nil && k.Newest.NotBefore.After(leaf.NotBefore):
+	case k.State == lifecycle.Replaced && k.Newest != nil, k.Newest != nil && k.Newest.NotBefore.After(leaf.NotBefore):
 		f := finding.New(finding.ServedOlder, "It serves serial %s, until %s; the newest for %s is serial %s, "+
 			"until %s.",
 			leaf.Serial.Short(), day(leaf.NotAfter), s.Name, k.Newest.Serial.Short(), day(k.Newest.NotAfter))
 		j.Findings = append(j.Findings, f)
-	case k.State == "replaced":
+	case k.State == lifecycle.Replaced:
 		j.Findings = append(j.Findings, finding.New(finding.ServedOlder, "It serves %s, which was replaced.", k.Title))
-	case k.State == "prepared":
+	case k.State == lifecycle.Prepared:
 		j.Findings = append(j.Findings, finding.New(finding.ServedOlder,
 			"It serves %s, which waits for its switch day.", k.Title))
 	}

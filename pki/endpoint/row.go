@@ -8,34 +8,35 @@ import (
 	"time"
 
 	"ironseal/pki/finding"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/span"
 )
 
 // Row is what is kept of an endpoint: for a list, a page, or a comparison on another day.
 type Row struct {
-	Endpoint  string       `json:"endpoint" doc:"as a person writes it"`
-	Name      string       `json:"name" doc:"the name that clients go by"`
-	Address   string       `json:"address" doc:"host and port"`
-	Trusted   bool         `json:"trusted" doc:"whether a client that holds the set gets in"`
-	Anchor    string       `json:"anchor,omitempty" doc:"the root on which it hangs"`
-	Subject   string       `json:"subject,omitempty" doc:"of the certificate that it serves"`
-	Serial    string       `json:"serial,omitempty" doc:"of it"`
-	SHA256    string       `json:"sha256,omitempty" doc:"of it"`
-	Issuer    string       `json:"issuer,omitempty" doc:"of it"`
-	Until     string       `json:"not_after,omitempty" doc:"the first end in the chain"`
-	Life      int          `json:"days_of_life" doc:"whole days from its beginning until then"`
-	Left      int          `json:"days_left" doc:"whole days until then; negative when it has passed"`
-	Protocol  string       `json:"protocol,omitempty" doc:"such as TLS 1.3"`
-	Presented []string     `json:"presented" doc:"titles of what it presents, in its order"`
-	Asks      bool         `json:"asks_client" doc:"whether it asks for a client's certificate"`
-	Accepts   []string     `json:"accepts" doc:"the authorities of which it takes one"`
-	Record    string       `json:"on_record,omitempty" doc:"how the certificate is called there"`
-	State     string       `json:"state,omitempty" doc:"its state there"`
-	Signer    string       `json:"signed_by,omitempty" doc:"the generation that signed it"`
-	Template  string       `json:"template,omitempty" doc:"by what template"`
-	Holders   []string     `json:"holders" doc:"who is known to hold it"`
-	Findings  finding.List `json:"findings" doc:"what is wrong, and what to do"`
-	Took      int64        `json:"milliseconds" doc:"how long it took"`
+	Endpoint  string          `json:"endpoint" doc:"as a person writes it"`
+	Name      string          `json:"name" doc:"the name that clients go by"`
+	Address   string          `json:"address" doc:"host and port"`
+	Trusted   bool            `json:"trusted" doc:"whether a client that holds the set gets in"`
+	Anchor    string          `json:"anchor,omitempty" doc:"the root on which it hangs"`
+	Subject   string          `json:"subject,omitempty" doc:"of the certificate that it serves"`
+	Serial    string          `json:"serial,omitempty" doc:"of it"`
+	SHA256    string          `json:"sha256,omitempty" doc:"of it"`
+	Issuer    string          `json:"issuer,omitempty" doc:"of it"`
+	Until     string          `json:"not_after,omitempty" doc:"the first end in the chain"`
+	Life      int             `json:"days_of_life" doc:"whole days from its beginning until then"`
+	Left      int             `json:"days_left" doc:"whole days until then; negative when it has passed"`
+	Protocol  string          `json:"protocol,omitempty" doc:"such as TLS 1.3"`
+	Presented []string        `json:"presented" doc:"titles of what it presents, in its order"`
+	Asks      bool            `json:"asks_client" doc:"whether it asks for a client's certificate"`
+	Accepts   []string        `json:"accepts" doc:"the authorities of which it takes one"`
+	Record    string          `json:"on_record,omitempty" doc:"how the certificate is called there"`
+	State     lifecycle.State `json:"state,omitempty" doc:"its state there"`
+	Signer    string          `json:"signed_by,omitempty" doc:"the generation that signed it"`
+	Template  string          `json:"template,omitempty" doc:"by what template"`
+	Holders   []string        `json:"holders" doc:"who is known to hold it"`
+	Findings  finding.List    `json:"findings" doc:"what is wrong, and what to do"`
+	Took      int64           `json:"milliseconds" doc:"how long it took"`
 }
 
 // RowOf is what is kept of an endpoint that was judged.

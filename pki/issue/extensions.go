@@ -2,9 +2,9 @@ package issue
 
 import (
 	"fmt"
-	"ironseal/pki/cert"
 	"strings"
 
+	"ironseal/pki/cert"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
 	"ironseal/pki/finding"

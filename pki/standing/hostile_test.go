@@ -1,8 +1,13 @@
 package standing
 
 import (
+	"crypto"
+	"crypto/rand"
 	"testing"
 	"time"
+
+	"golang.org/x/crypto/cryptobyte"
+	casn1 "golang.org/x/crypto/cryptobyte/asn1"
 
 	"ironseal/pki/cert"
 	"ironseal/pki/ext"
@@ -11,12 +16,6 @@ import (
 	"ironseal/pki/path"
 	"ironseal/pki/revocation"
 	"ironseal/pki/specimen"
-
-	"crypto"
-	"crypto/rand"
-
-	"golang.org/x/crypto/cryptobyte"
-	casn1 "golang.org/x/crypto/cryptobyte/asn1"
 )
 
 func answerOf(t testing.TB, by *specimen.Entity, singles ...ocsp.Single) *ocsp.Answer {

@@ -9,8 +9,7 @@ import (
 	"strings"
 
 	"ironseal/internal/estate"
-	"ironseal/internal/store/sqlstore"
-	"ironseal/internal/store/sqlite"
+	"ironseal/internal/store"
 )
 
 // The journal is proved whole by its links. The records beside it are not: whoever
@@ -38,7 +37,7 @@ type auditing struct {
 	ends     map[string]int64 // of certificates, by authority and serial
 
 	listNumber map[string]int64
-	places     map[sqlstore.Place]bool // that certificates name; what is on record is taken out again
+	places     map[store.Address]bool // that certificates name; what is on record is taken out again
 }
 
 func (a *auditing) fault(about, format string, args ...any) {
@@ -55,7 +54,7 @@ func audit(ctx context.Context, e *estate.Estate, out *Checked) error {
 	a := &auditing{e: e, ctx: ctx, out: out, ids: map[int64]string{}, gens: map[int64]string{},
 		handles: map[int64]string{}, owner: map[int64]int64{}, names: map[int64]map[string]int{},
 		replaces: map[int64][]int64{}, own: map[string]int64{}, keys: map[string]bool{}, template: map[string]string{},
-		ends: map[string]int64{}, places: map[sqlstore.Place]bool{}}
+		ends: map[string]int64{}, places: map[store.Address]bool{}}
 	for _, s := range schema {
 		a.fault("records", "%s", s)
 	}
@@ -71,12 +70,12 @@ func audit(ctx context.Context, e *estate.Estate, out *Checked) error {
 	return ctx.Err()
 }
 
-func (a *auditing) each(table string, fn func(sqlstore.Row)) error {
-	return a.e.Records.EachRow(a.ctx, table, func(r sqlstore.Row) error { fn(r); return a.ctx.Err() })
+func (a *auditing) each(table string, fn func(store.Row)) error {
+	return a.e.Records.EachRow(a.ctx, table, func(r store.Row) error { fn(r); return a.ctx.Err() })
 }
 
 func (a *auditing) auditNames() error {
-	return a.each("name", func(r sqlstore.Row) {
+	return a.each("name", func(r store.Row) {
 		id := r.Int("certificate")
 		if a.names[id] == nil {
 			a.names[id] = map[string]int{}
@@ -87,8 +86,8 @@ func (a *auditing) auditNames() error {
 
 // auditPlaces holds the addresses on record against those that the certificates name.
 func (a *auditing) auditPlaces() error {
-	err := a.each("place", func(r sqlstore.Row) {
-		p := sqlstore.Place{Generation: a.gens[r.Int("generation")], Part: int(r.Int("part")), Kind: r.Text("kind"),
+	err := a.each("place", func(r store.Row) {
+		p := store.Address{Generation: a.gens[r.Int("generation")], Part: int(r.Int("part")), Kind: r.Text("kind"),
 			Address: r.Text("address")}
 		if !a.places[p] {
 			a.fault(p.Generation, "the address %q is on record, and no certificate of it names that", p.Address)
@@ -105,7 +104,7 @@ func (a *auditing) auditAuthorities() error {
 	retired, elsewhere := map[string]string{}, map[string]int64{}
 	a.listNumber = map[string]int64{}
 	parents := map[int64]int64{}
-	if err := a.each("authority", func(r sqlstore.Row) {
+	if err := a.each("authority", func(r store.Row) {
 		a.handles[r.Int("id")] = r.Text("handle")
 		retired[r.Text("handle")], elsewhere[r.Text("handle")] = r.Text("retired"), r.Int("elsewhere")
 		parents[r.Int("id")] = r.Int("parent")
@@ -138,8 +137,8 @@ func (a *auditing) auditGenerations(parents map[int64]int64) error {
 	seen := map[string]bool{}
 	issuers := map[int64]int64{}
 	newest := map[int64]int64{}
-	rows := map[int64]sqlstore.Row{}
-	if err := a.each("generation", func(r sqlstore.Row) {
+	rows := map[int64]store.Row{}
+	if err := a.each("generation", func(r store.Row) {
 		id := r.Int("id")
 		a.gens[id], a.owner[id], rows[id] = fmt.Sprintf("%s.g%d", a.handles[r.Int("authority")], r.Int("number")),
 			r.Int("authority"), r
@@ -197,7 +196,7 @@ func fits(want, have string) bool {
 }
 
 func (a *auditing) auditTemplates() error {
-	return a.each("template", func(r sqlstore.Row) {
+	return a.each("template", func(r store.Row) {
 		if sum := sha256.Sum256(r.Bytes("source")); !bytes.Equal(sum[:], r.Bytes("sha256")) {
 			a.fault("template "+r.Text("name"), "the text on record is not the one that was signed by")
 		}
@@ -207,15 +206,15 @@ func (a *auditing) auditTemplates() error {
 
 // auditSmall looks at the tables of few columns.
 func (a *auditing) auditSmall() error {
-	gather := func(table string, fn func(r sqlstore.Row) (key, value string)) (map[string]string, error) {
+	gather := func(table string, fn func(r store.Row) (key, value string)) (map[string]string, error) {
 		out := map[string]string{}
-		err := a.each(table, func(r sqlstore.Row) {
+		err := a.each(table, func(r store.Row) {
 			k, v := fn(r)
 			out[k] = v
 		})
 		return out, err
 	}
-	sent, err := gather("sent", func(r sqlstore.Row) (string, string) {
+	sent, err := gather("sent", func(r store.Row) (string, string) {
 		return fmt.Sprintf("%x", sha256.Sum256(r.Bytes("der"))),
 			fmt.Sprint(r.Text("handle"), r.Text("parent"), r.Text("made"), r.Text("answered"), r.Text("staged"),
 				hex.EncodeToString(r.Bytes("key_sha256")))
@@ -230,7 +229,7 @@ func (a *auditing) auditSmall() error {
 	if !a.older {
 		a.both("request of an authority", sent, want)
 	}
-	drafts, err := gather("draft", func(r sqlstore.Row) (string, string) {
+	drafts, err := gather("draft", func(r store.Row) (string, string) {
 		return hex.EncodeToString(r.Bytes("key_sha256")),
 			fmt.Sprint(r.Text("file"), r.Text("made"), r.Int("sealed") != 0)
 	})
@@ -244,7 +243,7 @@ func (a *auditing) auditSmall() error {
 	if !a.older {
 		a.both("draft", drafts, want)
 	}
-	holders, err := gather("holder", func(r sqlstore.Row) (string, string) {
+	holders, err := gather("holder", func(r store.Row) (string, string) {
 		return a.ids[r.Int("certificate")] + " " + r.Text("who"), r.Text("at")
 	})
 	if err != nil {
@@ -253,7 +252,7 @@ func (a *auditing) auditSmall() error {
 	if !a.older {
 		a.both("holder", holders, a.holders)
 	}
-	carried, err := gather("carried", func(r sqlstore.Row) (string, string) {
+	carried, err := gather("carried", func(r store.Row) (string, string) {
 		return r.Text("id"),
 			r.Text("at") + " " + r.Text("what")
 	})
@@ -266,9 +265,9 @@ func (a *auditing) auditSmall() error {
 	return a.auditRest(gather)
 }
 
-func (a *auditing) auditRest(gather func(string, func(sqlstore.Row) (string, string)) (map[string]string, error)) error {
+func (a *auditing) auditRest(gather func(string, func(store.Row) (string, string)) (map[string]string, error)) error {
 	outside := map[string][]string{}
-	if err := a.each("outside", func(r sqlstore.Row) {
+	if err := a.each("outside", func(r store.Row) {
 		sum := a.ids[r.Int("certificate")]
 		if int(r.Int("position")) != len(outside[sum]) {
 			a.fault("chain", "the chain of certificate %s is not in order", sum[:min(16, len(sum))])
@@ -289,11 +288,11 @@ func (a *auditing) auditRest(gather func(string, func(sqlstore.Row) (string, str
 	if !a.older {
 		a.both("chain", have, want)
 	}
-	meta, err := gather("meta", func(r sqlstore.Row) (string, string) { return r.Text("key"), r.Text("value") })
+	meta, err := gather("meta", func(r store.Row) (string, string) { return r.Text("key"), r.Text("value") })
 	if err != nil {
 		return err
 	}
-	a.meta["version"] = fmt.Sprint(sqlite.Version)
+	a.meta["version"] = fmt.Sprint(a.e.Records.Form())
 	if a.settled != 0 {
 		a.meta["clock"] = fmt.Sprint(a.settled)
 	}

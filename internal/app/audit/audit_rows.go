@@ -9,15 +9,15 @@ import (
 	"slices"
 	"strings"
 
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/request"
 )
 
 func (a *auditing) auditCertificates() error {
-	var rows []sqlstore.Row // few columns of each
+	var rows []store.Row // few columns of each
 	seen := map[string]bool{}
-	if err := a.each("certificate", func(r sqlstore.Row) {
+	if err := a.each("certificate", func(r store.Row) {
 		sum := fmt.Sprintf("%x", sha256.Sum256(r.Bytes("der")))
 		a.ids[r.Int("id")] = sum
 		a.ends[a.handles[r.Int("authority")]+" "+r.Text("serial")] = r.Int("not_after")
@@ -26,7 +26,7 @@ func (a *auditing) auditCertificates() error {
 		}
 		seen[sum] = true
 		a.auditCertificate(r, sum)
-		rows = append(rows, sqlstore.Row{"id": r.Int("id"), "title": r.Text("title"),
+		rows = append(rows, store.Row{"id": r.Int("id"), "title": r.Text("title"),
 			"replaced_by": r.Int("replaced_by")})
 	}); err != nil {
 		return err
@@ -51,7 +51,7 @@ func (a *auditing) auditCertificates() error {
 	return a.auditWaivers()
 }
 
-func (a *auditing) auditCertificate(r sqlstore.Row, sum string) {
+func (a *auditing) auditCertificate(r store.Row, sum string) {
 	title := r.Text("title")
 	c, err := cert.Read(r.Bytes("der"))
 	if err != nil {
@@ -78,7 +78,7 @@ func (a *auditing) auditCertificate(r sqlstore.Row, sum string) {
 		a.fault(title, "its names on record are not those of its certificate")
 	}
 	delete(a.names, r.Int("id"))
-	for _, p := range sqlstore.PlacesIn(c) {
+	for _, p := range store.PlacesIn(c) {
 		if p.Generation, p.Part = a.gens[r.Int("issuer")], int(r.Int("part")); r.Int("issuer") != 0 {
 			a.places[p] = true
 		}
@@ -93,7 +93,7 @@ func (a *auditing) auditCertificate(r sqlstore.Row, sum string) {
 	a.compare(r, title, want)
 }
 
-func (a *auditing) compare(r sqlstore.Row, title string, want *toldCertificate) {
+func (a *auditing) compare(r store.Row, title string, want *toldCertificate) {
 	label := ""
 	if n := r.Int("request"); n != 0 {
 		label = fmt.Sprintf("R%d", n)
@@ -121,7 +121,7 @@ func allZero(b []byte) bool { return len(bytes.Trim(b, "\x00")) == 0 }
 
 func (a *auditing) auditWaivers() error {
 	have := map[string]map[string]string{}
-	if err := a.each("waiver", func(r sqlstore.Row) {
+	if err := a.each("waiver", func(r store.Row) {
 		sum := a.ids[r.Int("certificate")]
 		if _, twice := have[sum][r.Text("code")]; twice {
 			a.fault("waiver of "+r.Text("code"), "it is on record more than once")
@@ -155,7 +155,7 @@ func (a *auditing) auditWaivers() error {
 
 func (a *auditing) auditRequests() error {
 	seen := map[string]bool{}
-	if err := a.each("request", func(r sqlstore.Row) {
+	if err := a.each("request", func(r store.Row) {
 		label := fmt.Sprintf("R%d", r.Int("number"))
 		seen[label] = true
 		sum := sha256.Sum256(r.Bytes("der"))
@@ -178,7 +178,7 @@ func (a *auditing) auditRequests() error {
 			a.fault(label, "its title or key on record is not that of the request")
 		case r.Text("sender") != want.from, r.Text("received") != want.received && !a.older:
 			a.fault(label, "who sent it, or when, does not agree with the journal")
-		case r.Text("state") != want.state, !a.older &&
+		case r.Text("state") != string(want.state), !a.older &&
 			(r.Text("reason") != want.reason || r.Text("decided") != want.decided):
 			a.fault(label, "it is %s on record (%q), and %s in the journal (%q)", r.Text("state"), r.Text("reason"),
 				want.state, want.reason)
@@ -210,7 +210,7 @@ func (a *auditing) both(what string, have, want map[string]string) {
 
 func (a *auditing) auditLinks() error {
 	links := map[string]bool{}
-	if err := a.each("link", func(r sqlstore.Row) {
+	if err := a.each("link", func(r store.Row) {
 		sum := a.ids[r.Int("certificate")]
 		links[sum] = true
 		if c := a.certificates[sum]; (c == nil || !c.link) && !a.older {
@@ -230,7 +230,7 @@ func (a *auditing) auditLinks() error {
 }
 
 // auditLink holds the two generations of a link against its certificate.
-func (a *auditing) auditLink(r sqlstore.Row, sum string) {
+func (a *auditing) auditLink(r store.Row, sum string) {
 	h, err := a.e.Hierarchy(a.ctx)
 	if err != nil {
 		return // told by the check of authorities
@@ -269,7 +269,7 @@ func (a *auditing) auditKeyFiles() error {
 
 func (a *auditing) auditKeys() error {
 	have := map[string]bool{}
-	if err := a.each("moduli", func(r sqlstore.Row) {
+	if err := a.each("moduli", func(r store.Row) {
 		keys := r.Bytes("keys")
 		for at := 0; at+32 <= len(keys); at += 32 {
 			k := fmt.Sprintf("%x", keys[at:at+32])
@@ -292,7 +292,7 @@ func (a *auditing) auditKeys() error {
 		a.fault("moduli", "%s", why)
 	}
 	flaws := map[string]bool{}
-	if err := a.each("flaw", func(r sqlstore.Row) {
+	if err := a.each("flaw", func(r store.Row) {
 		flaws[fmt.Sprintf("%x %s: %s", r.Bytes("key_sha256"), r.Text("code"), r.Text("message"))] = true
 		a.out.fault(fmt.Sprintf("key %x…", r.Bytes("key_sha256")[:min(8, len(r.Bytes("key_sha256")))]),
 			r.Text("message"), "replace what was signed for this key, with a new key")

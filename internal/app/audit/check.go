@@ -24,7 +24,7 @@ import (
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/parallel"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
 	"ironseal/pki/journal"
@@ -133,7 +133,7 @@ func checkJournal(ctx context.Context, e *estate.Estate, out *Checked) error {
 	if h, ok := e.Records.KnownHead(); ok {
 		known = &h
 	} else {
-		out.fault("journal", "the note of its newest entry, "+filepath.Base(e.Records.Path())+".head, is missing or "+
+		out.fault("journal", "the note of its newest entry, "+filepath.Base(e.Records.HeadFile())+", is missing or "+
 			"cannot "+
 			"be read: an end that was cut off would not be noticed", "compare the head with one that was printed on a "+
 			"sheet or in a backup: ironseal journal verify --against HEAD; the next act writes the note again")
@@ -283,7 +283,7 @@ func orphan(ctx context.Context, e *estate.Estate, out *Checked, file string, mo
 	if err := disk.OwnDir(dir); err != nil {
 		return err
 	}
-	if _, err := e.Act(ctx, func(*sqlstore.Tx) ([]journal.Entry, error) {
+	if _, err := e.Act(ctx, func(store.Tx) ([]journal.Entry, error) {
 		return []journal.Entry{estate.Entry("move key aside", about)}, nil
 	}); err != nil {
 		return err
@@ -404,7 +404,7 @@ func checkCertificates(ctx context.Context, e *estate.Estate, out *Checked, prog
 	return ctx.Err()
 }
 
-func faultOf(r sqlstore.Certificate, issued bool, issuer func() *cert.Certificate) string {
+func faultOf(r store.Certificate, issued bool, issuer func() *cert.Certificate) string {
 	c, err := cert.Read(r.DER)
 	switch {
 	case err != nil:

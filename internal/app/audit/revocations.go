@@ -8,7 +8,7 @@ import (
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/app/revoke/inventory"
 	"ironseal/internal/app/revoke/revoking"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/journal"
 )
@@ -71,7 +71,7 @@ func (t *told) revocations(en journal.Entry, d journal.Detail, at string) {
 				r, own := a.revoked.own[s.Text("serial")]
 				if !own { // one that was adopted
 					r = toldRevocation{at: recordDay(s.Text("at")), reason: s.Number("reason"), ends: s.Number("ends")}
-					r.was = sqlstore.Line(s.Text("serial"), r.at, int(r.reason))
+					r.was = store.Line(s.Text("serial"), r.at, int(r.reason))
 				}
 				if r.released = at; a.revoked.own == nil {
 					a.revoked.own = map[string]toldRevocation{}
@@ -112,11 +112,11 @@ func (a *auditing) partOf(c *cert.Certificate, issuer int64) int {
 
 // auditRevocations holds what is on record as taken back against the journal.
 func (a *auditing) auditRevocations() error {
-	rows := map[string]map[string]sqlstore.Row{}
-	if err := a.each("revocation", func(r sqlstore.Row) {
+	rows := map[string]map[string]store.Row{}
+	if err := a.each("revocation", func(r store.Row) {
 		handle := a.handles[r.Int("authority")]
 		if rows[handle] == nil {
-			rows[handle] = map[string]sqlstore.Row{}
+			rows[handle] = map[string]store.Row{}
 		}
 		rows[handle][r.Text("serial")] = r
 	}); err != nil {
@@ -139,7 +139,7 @@ func (a *auditing) auditRevocations() error {
 }
 
 // revocationsFit holds the rows of one authority against what was told of it.
-func (a *auditing) revocationsFit(handle string, told toldRevocations, rows map[string]sqlstore.Row) bool {
+func (a *auditing) revocationsFit(handle string, told toldRevocations, rows map[string]store.Row) bool {
 	lines := map[string]string{} // as they were when the adoption was reported
 	for serial, r := range rows {
 		own, ours := told.own[serial]
@@ -148,7 +148,7 @@ func (a *auditing) revocationsFit(handle string, told toldRevocations, rows map[
 				r.Int("ends") != 0 && r.Int("ends") != a.ends[handle+" "+serial] {
 				return false
 			}
-			lines[serial] = sqlstore.Line(serial, r.Text("at"), int(r.Int("reason")))
+			lines[serial] = store.Line(serial, r.Text("at"), int(r.Int("reason")))
 			continue
 		}
 		if r.Text("at") != own.at || r.Text("invalid") != own.invalid || r.Text("released") != own.released ||
@@ -169,7 +169,7 @@ func (a *auditing) revocationsFit(handle string, told toldRevocations, rows map[
 		return len(lines) == 0
 	}
 	for serial, b := range told.before {
-		lines[serial] = sqlstore.Line(serial, b.at, int(b.reason))
+		lines[serial] = store.Line(serial, b.at, int(b.reason))
 	}
 	var sorted []string
 	for _, serial := range slices.Sorted(maps.Keys(lines)) {
@@ -183,5 +183,5 @@ func (a *auditing) revocationsFit(handle string, told toldRevocations, rows map[
 	default:
 		number = a.listNumber[handle]
 	}
-	return sqlstore.Digest(number, sorted) == told.digest
+	return store.Digest(number, sorted) == told.digest
 }

@@ -7,12 +7,13 @@ import (
 	"time"
 
 	"ironseal/internal/app/ca/authorities"
-	"ironseal/internal/app/transfer"
 	"ironseal/internal/app/ca/external"
 	"ironseal/internal/app/ca/passphrases"
+	"ironseal/internal/app/transfer"
 	"ironseal/internal/estate"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/journal"
+	"ironseal/pki/lifecycle"
 )
 
 // told is what the journal says must be on record.
@@ -43,7 +44,8 @@ type toldCertificate struct {
 }
 
 type toldRequest struct {
-	sum, title, from, received, state, reason, decided string
+	sum, title, from, received, reason, decided string
+	state                                       lifecycle.RequestState
 }
 
 type toldGeneration struct{ certificate, by, switchDay, stopped string }
@@ -109,10 +111,10 @@ func (t *told) entry(en journal.Entry, d journal.Detail) {
 		}
 	case "receive":
 		t.requests[en.Object] = &toldRequest{sum: d.Text("sha256"), title: d.Text("title"), from: d.Text("from"),
-			received: at, state: sqlstore.Waiting}
+			received: at, state: lifecycle.Waiting}
 		t.numbers[d.Text("sha256")] = en.Object
 	case "decline", "withdraw":
-		t.decide(en.Object, map[string]string{"decline": sqlstore.Declined, "withdraw": sqlstore.Withdrawn}[en.Act],
+		t.decide(en.Object, map[string]lifecycle.RequestState{"decline": lifecycle.Declined, "withdraw": lifecycle.Withdrawn}[en.Act],
 			d.Text("because"), at)
 		if d.Text("key kept") != "" {
 			delete(t.drafts, d.Text("key"))
@@ -125,7 +127,7 @@ func (t *told) entry(en journal.Entry, d journal.Detail) {
 	case "pack":
 		numbers, _ := d["requests"].([]any)
 		for _, n := range numbers {
-			t.decide(fmt.Sprintf("R%v", n), sqlstore.Sent, "by courier "+d.Text("id")[:min(8, len(d.Text("id")))], at)
+			t.decide(fmt.Sprintf("R%v", n), lifecycle.Sent, "by courier "+d.Text("id")[:min(8, len(d.Text("id")))], at)
 		}
 		t.older = t.older || d["requests"] == nil && d.Text("kind") == transfer.ErrandRequests
 	case "open":
@@ -133,7 +135,7 @@ func (t *told) entry(en journal.Entry, d journal.Detail) {
 		t.older = t.older || d["what"] == nil
 	case "handover":
 		t.holders[d.Text("certificate")+" "+d.Text("holder")] = at
-	case sqlstore.FlawAct:
+	case store.FlawAct:
 		t.flaws[en.Object+" "+en.Detail] = true
 	case passphrases.BeginAct, passphrases.ChangeAct:
 		for _, k := range d.Objects("keys") {
@@ -152,7 +154,7 @@ func (t *told) entry(en journal.Entry, d journal.Detail) {
 	}
 }
 
-func (t *told) decide(label, state, reason, at string) {
+func (t *told) decide(label string, state lifecycle.RequestState, reason, at string) {
 	if r := t.requests[label]; r != nil {
 		r.state, r.reason, r.decided = state, reason, at
 	}
@@ -165,8 +167,8 @@ func (t *told) sign(en journal.Entry, d journal.Detail, at string) {
 			template: s.Text("template"), sheet: s.Text("sheet"),
 			actor: en.Actor, replaces: int64(replaces), switchDay: recordDay(s.Text("switch_day")),
 			waived: s.Texts("waived")}
-		if r := t.requests[s.Text("request")]; r != nil && r.state != sqlstore.Signed {
-			r.state, r.decided = sqlstore.Signed, at // a reason, if any, stays from before
+		if r := t.requests[s.Text("request")]; r != nil && r.state != lifecycle.Signed {
+			r.state, r.decided = lifecycle.Signed, at // a reason, if any, stays from before
 		}
 	}
 }
@@ -207,7 +209,7 @@ func (t *told) authority(en journal.Entry, d journal.Detail, at string) {
 		c := &toldCertificate{by: d.Text("by"), actor: en.Actor, waived: d.Texts("waived"), chain: d.List("chain")}
 		if t.requests[handle] != nil {
 			c.request = handle
-			t.decide(handle, sqlstore.Signed, "by an outside authority", at)
+			t.decide(handle, lifecycle.Signed, "by an outside authority", at)
 		}
 		t.older = t.older || d["by"] == nil
 		t.certificates[d.Text("certificate")] = c

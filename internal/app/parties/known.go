@@ -13,9 +13,10 @@ import (
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
 	"ironseal/internal/probe"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/journal"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/trust"
 )
 
@@ -29,10 +30,10 @@ type Known struct {
 
 // Holding is a certificate that a party holds.
 type Holding struct {
-	Title  string `json:"title" doc:"for whom it is"`
-	Serial string `json:"serial" doc:"of it"`
-	State  string `json:"state" doc:"its state today"`
-	Until  string `json:"not_after" doc:"its last day"`
+	Title  string          `json:"title" doc:"for whom it is"`
+	Serial string          `json:"serial" doc:"of it"`
+	State  lifecycle.State `json:"state" doc:"its state today"`
+	Until  string          `json:"not_after" doc:"its last day"`
 }
 
 // Confirmation is a store of a party, by its last report.
@@ -60,7 +61,7 @@ const sightAct = "see endpoint"
 
 // RecordSights puts on record what was seen at endpoints.
 func RecordSights(ctx context.Context, e *estate.Estate, set string, list []probes.Outcome) (journal.Head, error) {
-	return e.Act(ctx, func(*sqlstore.Tx) ([]journal.Entry, error) {
+	return e.Act(ctx, func(store.Tx) ([]journal.Entry, error) {
 		var out []journal.Entry
 		for _, o := range list {
 			out = append(out, estate.Entry(sightAct, o.Row.Endpoint, "trusted", o.Trusted, "set", set, "serial",
@@ -193,12 +194,12 @@ func Serving(ctx context.Context, e *estate.Estate, name string) (estate.Held, e
 	if err != nil {
 		return estate.Held{}, err
 	}
-	list = slices.DeleteFunc(list, func(h estate.Held) bool { return !estate.Serves(h.State) })
+	list = slices.DeleteFunc(list, func(h estate.Held) bool { return !h.State.Serves() })
 	switch len(list) {
 	case 1:
 		return list[0], nil
 	case 0:
-		return estate.Held{}, fault.Of(fault.ErrNotFound,
+		return estate.Held{}, fault.New(fault.NotFound,
 			"party %s is not known to hold a certificate that serves: "+
 				"hand one over with: ironseal certificate handover CERTIFICATE --party %s", name, name)
 	}

@@ -20,7 +20,7 @@ import (
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
 	"ironseal/internal/probe"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/journal"
 	"ironseal/pki/strict"
 	"ironseal/pki/trust"
@@ -116,7 +116,7 @@ func Find(ctx context.Context, e *estate.Estate, name string) (trust.Party, erro
 	if near := strict.Nearest(name, slices.Sorted(maps.Keys(known))); near != "" {
 		hint = fmt.Sprintf("did you mean %q? %s", near, hint)
 	}
-	return trust.Party{}, fault.Of(fault.ErrNotFound, "no party is called %q: %s", name, hint)
+	return trust.Party{}, fault.New(fault.NotFound, "no party is called %q: %s", name, hint)
 }
 
 // Check says what is wrong with a party: with itself, or with what it names.
@@ -175,13 +175,13 @@ func Change(ctx context.Context, e *estate.Estate, before, after trust.Party) (j
 	if err := Check(e, after); err != nil {
 		return journal.Head{}, err
 	}
-	return e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	return e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		known, err := all(ctx, tx)
 		if err != nil {
 			return nil, err
 		}
 		if now, ok := known[before.Name]; !ok || !reflect.DeepEqual(now, before) {
-			return nil, fault.Of(fault.ErrChanged, "party %s was changed meanwhile", before.Name)
+			return nil, fault.New(fault.Changed, "party %s was changed meanwhile", before.Name)
 		}
 		entry, err := entryOf(after)
 		return []journal.Entry{entry}, err
@@ -198,7 +198,7 @@ func keep(ctx context.Context, e *estate.Estate, list []trust.Party,
 			return journal.Head{}, err
 		}
 	}
-	return e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	return e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		known, err := all(ctx, tx)
 		if err != nil {
 			return nil, err
@@ -254,7 +254,7 @@ func Carry(ctx context.Context, from, to *estate.Estate) error {
 	if err != nil || len(list) == 0 {
 		return err
 	}
-	_, err = to.Act(ctx, func(*sqlstore.Tx) ([]journal.Entry, error) {
+	_, err = to.Act(ctx, func(store.Tx) ([]journal.Entry, error) {
 		var entries []journal.Entry
 		for _, p := range list {
 			entry, err := entryOf(p)
@@ -277,7 +277,7 @@ type Moved struct {
 
 // Move lets all parties that hold one set hold another in its place, inside an act. It gives the entries of
 // that, and who was moved.
-func Move(ctx context.Context, tx *sqlstore.Tx, from, to string) (entries []journal.Entry, moved []Moved, err error) {
+func Move(ctx context.Context, tx store.Tx, from, to string) (entries []journal.Entry, moved []Moved, err error) {
 	known, err := all(ctx, tx)
 	if err != nil {
 		return nil, nil, err
@@ -301,7 +301,7 @@ func Move(ctx context.Context, tx *sqlstore.Tx, from, to string) (entries []jour
 
 // MoveBack undoes moves, inside an act. A party whose sets were not changed since gets back just what it
 // had; of another the one set takes the other's place again. Those that are on record no more are left out.
-func MoveBack(ctx context.Context, tx *sqlstore.Tx, from, to string, moves []Moved) (entries []journal.Entry,
+func MoveBack(ctx context.Context, tx store.Tx, from, to string, moves []Moved) (entries []journal.Entry,
 	moved []string, err error) {
 	known, err := all(ctx, tx)
 	if err != nil {
@@ -351,7 +351,7 @@ func Remove(ctx context.Context, e *estate.Estate, names []string) (journal.Head
 			return journal.Head{}, err
 		}
 	}
-	return e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	return e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		known, err := all(ctx, tx)
 		if err != nil {
 			return nil, err
@@ -359,7 +359,7 @@ func Remove(ctx context.Context, e *estate.Estate, names []string) (journal.Head
 		var entries []journal.Entry
 		for _, n := range names {
 			if _, ok := known[n]; !ok {
-				return nil, fault.Of(fault.ErrChanged, "party %s was removed meanwhile", n)
+				return nil, fault.New(fault.Changed, "party %s was removed meanwhile", n)
 			}
 			delete(known, n)
 			entries = append(entries, estate.Entry(removeAct, n))

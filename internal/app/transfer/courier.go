@@ -20,15 +20,16 @@ import (
 	"strings"
 	"time"
 
-	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/app/ca/external"
+	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/app/revoke/inventory"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/bundle"
 	"ironseal/pki/journal"
 	"ironseal/pki/label"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/request"
 )
 
@@ -110,7 +111,7 @@ func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) (Errand, string, e
 		if err != nil {
 			return out, "", err
 		}
-		if rec.State != sqlstore.Waiting && rec.State != sqlstore.Sent {
+		if rec.State != lifecycle.Waiting && rec.State != lifecycle.Sent {
 			return out, "", fmt.Errorf("R%d is %s: only what waits is carried", rec.Number, rec.State)
 		}
 		numbers = append(numbers, rec.Number)
@@ -135,9 +136,9 @@ func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) (Errand, string, e
 		return out, "", errors.New("courier: there is nothing to carry: name requests or authorities, or --all")
 	}
 	out.Kind, out.Template = ErrandRequests, ask.Template
-	code, err := writeErrand(ctx, e, ask.Dir, &out, files, numbers, func(tx *sqlstore.Tx) error {
+	code, err := writeErrand(ctx, e, ask.Dir, &out, files, numbers, func(tx store.Tx) error {
 		for _, n := range numbers {
-			if err := tx.Decide(n, sqlstore.Sent, "by courier "+out.ID[:8]); err != nil {
+			if err := tx.Decide(n, lifecycle.Sent, "by courier "+out.ID[:8]); err != nil {
 				return err
 			}
 		}
@@ -151,7 +152,7 @@ func (ask PackAsk) names(ctx context.Context, e *estate.Estate) ([]string, error
 	if !ask.All {
 		return ask.Requests, nil
 	}
-	waiting, err := e.Records.Requests(ctx, sqlstore.Waiting)
+	waiting, err := e.Records.Requests(ctx, lifecycle.Waiting)
 	names := ask.Requests
 	for _, r := range waiting {
 		names = append(names, fmt.Sprintf("R%d", r.Number))
@@ -169,7 +170,7 @@ func packLists(ctx context.Context, e *estate.Estate, dir string) (Errand, strin
 	if err != nil {
 		return out, "", err
 	}
-	code, err := writeErrand(ctx, e, dir, &out, files, nil, func(*sqlstore.Tx) error { return nil })
+	code, err := writeErrand(ctx, e, dir, &out, files, nil, func(store.Tx) error { return nil })
 	return out, code, err
 }
 
@@ -190,7 +191,7 @@ func addLists(ctx context.Context, e *estate.Estate, m *Errand, files []delivery
 // writeErrand fills in the manifest, writes the folder and records it. The
 // record comes first: nothing is released before it.
 func writeErrand(ctx context.Context, e *estate.Estate, dir string, m *Errand, files []delivery.File, sent []int64,
-	record func(*sqlstore.Tx) error) (code string, err error) {
+	record func(store.Tx) error) (code string, err error) {
 	id := make([]byte, 16)
 	if _, err := io.ReadFull(e.World.Random, id); err != nil {
 		return "", err
@@ -227,7 +228,7 @@ func writeErrand(ctx context.Context, e *estate.Estate, dir string, m *Errand, f
 				return err
 			}
 		}
-		_, err := e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+		_, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 			return []journal.Entry{estate.Entry("pack", "courier", "id", m.ID, "kind", m.Kind, "files", len(m.Files),
 				"check code", code, "requests", sent)}, record(tx)
 		})

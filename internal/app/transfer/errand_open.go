@@ -7,12 +7,12 @@ import (
 	"slices"
 	"strings"
 
-	"ironseal/internal/app/revoke/importing"
-	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/app/ca/external"
+	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/app/requests/intake"
+	"ironseal/internal/app/revoke/importing"
 	"ironseal/internal/estate"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
 	"ironseal/pki/journal"
@@ -48,7 +48,7 @@ func OpenErrand(ctx context.Context, e *estate.Estate, c Carried, anchors []*cer
 	m := c.Errand
 	out := Opened{Errand: m, Code: c.Code}
 	carry := func(what string) error {
-		_, err := e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+		_, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 			return []journal.Entry{estate.Entry("open", "courier", "id", m.ID, "kind", m.Kind, "from", m.From,
 				"check code",
 				c.Code, "what", what)}, tx.Carry(m.ID, what)
@@ -119,7 +119,7 @@ func takeAnswers(ctx context.Context, e *estate.Estate, out *Opened, content map
 }
 
 func takeAnswer(ctx context.Context, e *estate.Estate, f CarriedFile, list, anchors []*cert.Certificate,
-	open []sqlstore.Application, out *Opened) Taken {
+	open []store.Application, out *Opened) Taken {
 	t := Taken{File: f.Name}
 	if app := applicationFor(open, list); app != nil {
 		t.For = app.Handle
@@ -142,7 +142,7 @@ func takeAnswer(ctx context.Context, e *estate.Estate, f CarriedFile, list, anch
 	return t
 }
 
-func applicationFor(open []sqlstore.Application, list []*cert.Certificate) *sqlstore.Application {
+func applicationFor(open []store.Application, list []*cert.Certificate) *store.Application {
 	for i, a := range open {
 		r, err := request.Read(a.DER)
 		if err != nil {
@@ -221,6 +221,6 @@ func AnswerErrand(ctx context.Context, e *estate.Estate, from, dir string) (Erra
 		return out, "", left, err
 	}
 	out.Kind, out.Answers = ErrandAnswers, asked.ID
-	code, err := writeErrand(ctx, e, dir, &out, files, nil, func(*sqlstore.Tx) error { return nil })
+	code, err := writeErrand(ctx, e, dir, &out, files, nil, func(store.Tx) error { return nil })
 	return out, code, left, err
 }

@@ -9,14 +9,14 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/api"
 	"ironseal/internal/app/ca/authorities"
 	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/cli/certificate"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/internal/term"
-	"ironseal/internal/api"
 	"ironseal/pki/describe"
 	"ironseal/pki/dn"
 	"ironseal/pki/hierarchy"
@@ -335,7 +335,7 @@ func authorityExport(s *session.Session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			rec := sqlstore.Certificate{DER: g.Certificate.Raw, Title: g.Certificate.Title()}
+			rec := store.Certificate{DER: g.Certificate.Raw, Title: g.Certificate.Title()}
 			if g.Issuer != nil {
 				rec.Issuer = fmt.Sprintf("%s.g%d", g.Issuer.Authority.Handle, g.Issuer.Number)
 			}

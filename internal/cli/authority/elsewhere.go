@@ -9,9 +9,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/app/ca/external"
 	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"

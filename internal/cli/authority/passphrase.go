@@ -6,8 +6,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/ca/passphrases"
+	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"

@@ -8,8 +8,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/app/ca/authorities"
-	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"

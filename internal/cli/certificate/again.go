@@ -6,9 +6,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/app/ca/renewals"
 	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/parties"
-	"ironseal/internal/app/ca/renewals"
 	"ironseal/internal/app/revoke/revoking"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/cli/sign"

@@ -10,15 +10,16 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/api"
 	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
-	"ironseal/internal/api"
 	"ironseal/pki/cert"
 	"ironseal/pki/describe"
 	"ironseal/pki/handover"
 	"ironseal/pki/label"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/span"
 	"ironseal/pki/template"
 )
@@ -60,11 +61,11 @@ replaced, revoked, and those that are prepared for a switch day.`,
 			if err != nil {
 				return err
 			}
-			return list.end(others, which.State)
+			return list.end(others, string(which.State))
 		},
 	}
 	s.QuietFlag(c, "print serials only")
-	c.Flags().StringVar(&which.State, "state", "", "only those in this `STATE`: "+strings.Join(estate.States, ", ")+
+	c.Flags().StringVar((*string)(&which.State), "state", "", "only those in this `STATE`: "+strings.Join(lifecycle.StateWords(), ", ")+
 		", or any")
 	c.Flags().StringVar(&which.Template, "template", "", "only those signed by this template")
 	c.Flags().StringVar(&which.By, "by", "", "only those signed by this authority")
@@ -72,7 +73,7 @@ replaced, revoked, and those that are prepared for a switch day.`,
 	c.Flags().StringVar(&which.HeldBy, "held-by", "", "only those that this party or sender has: `WHO`")
 	c.Flags().StringVar(&which.Key, "key", "", "only those for this key: first digits of its SHA-256, in `HEX`")
 	d.flags(c)
-	session.CompleteWords(c, "state", append([]string{estate.AnyState}, estate.States...)...)
+	session.CompleteWords(c, "state", append([]string{string(lifecycle.AnyState)}, lifecycle.StateWords()...)...)
 	s.CompleteTemplates(c, "template")
 	s.CompleteHandles(c, "by")
 	return c
@@ -81,7 +82,7 @@ replaced, revoked, and those that are prepared for a switch day.`,
 // filters refuses a filter that can fit nothing because it is mistyped: "none" would
 // be no answer to it.
 func filters(cmd *cobra.Command, e *estate.Estate, w estate.Which) error {
-	if err := session.OneOf("state", w.State, append([]string{estate.AnyState}, estate.States...)...); err != nil {
+	if err := session.OneOf("state", string(w.State), append([]string{string(lifecycle.AnyState)}, lifecycle.StateWords()...)...); err != nil {
 		return err
 	}
 	if w.Template != "" {
@@ -141,7 +142,7 @@ func (l *lister) row(r api.Certificate) error {
 }
 
 // end says how many others there are, where only those that serve were asked for.
-func (l *lister) end(others map[string]int, state string) error {
+func (l *lister) end(others map[lifecycle.State]int, state string) error {
 	switch {
 	case l.json != nil:
 		return l.json.End()
@@ -155,13 +156,13 @@ func (l *lister) end(others map[string]int, state string) error {
 	if len(others) > 0 && state == "" {
 		all, tone := 0, term.Quiet
 		var words []string
-		for _, st := range estate.States {
+		for _, st := range lifecycle.States() {
 			if n := others[st]; n > 0 {
 				all += n
 				words = append(words, fmt.Sprintf("%d %s", n, st))
 			}
 		}
-		if others[estate.IssuerRevoked] > 0 {
+		if others[lifecycle.IssuerRevoked] > 0 {
 			tone = term.Careful
 		}
 		l.s.Out.Say("%s", l.s.Out.Paint(tone, fmt.Sprintf("Not shown: %s (%s). Show all: --state any",
@@ -248,7 +249,7 @@ func leading(ctx context.Context, e *estate.Estate, h estate.Held, o describe.Ob
 		o.Lead("chain", "Chain", chain...).Shown = []string{strings.Join(chain, " ← ")}
 	}
 	o.Lead("days_left", "Left", fmt.Sprint(r.Days)).Shown = []string{r.Left}
-	o.Lead("state", "State", h.State)
+	o.Lead("state", "State", string(h.State))
 	return o, nil
 }
 

@@ -9,9 +9,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/app/parties"
 	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/app/requests/handovers"
-	"ironseal/internal/app/parties"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"

@@ -7,9 +7,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/ca/renewals"
 	"ironseal/internal/app/ca/rollover"
+	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/cli/sign"
 	"ironseal/internal/term"

@@ -8,14 +8,14 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/app/requests/delivery"
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/ca/rollover"
+	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/app/trust/anchors"
-	"ironseal/internal/report/chart"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/probe"
+	"ironseal/internal/report/chart"
 	"ironseal/internal/term"
 	"ironseal/pki/span"
 	"ironseal/pki/trust"

@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"strings"
 
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/ca/rollover"
+	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"

@@ -9,10 +9,10 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"ironseal/internal/api"
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
-	"ironseal/internal/api"
 	"ironseal/pki/cert"
 	"ironseal/pki/client"
 	"ironseal/pki/dn"

@@ -9,10 +9,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/app/revoke/incidents"
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/cli/sign"
 	"ironseal/internal/estate"

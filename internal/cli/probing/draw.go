@@ -73,7 +73,7 @@ func drawOne(s *session.Session, o probes.Outcome) {
 	}
 	rows = append(rows, [2]string{"Protocol", o.Row.Protocol}, [2]string{"On record", o.Row.Record})
 	if o.On != nil {
-		rows = append(rows, [2]string{"State", o.On.State}, [2]string{"Generation", o.On.Issuer},
+		rows = append(rows, [2]string{"State", string(o.On.State)}, [2]string{"Generation", o.On.Issuer},
 			[2]string{"Template", o.On.Template}, [2]string{"Held by", strings.Join(o.On.Holders, ", ")})
 	}
 	s.Out.Gap()

@@ -13,15 +13,15 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/app/ops/probes"
 	"ironseal/internal/app/parties"
+	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/app/trust/anchors"
-	"ironseal/internal/report/board"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/probe"
+	"ironseal/internal/report/board"
 	"ironseal/internal/term"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"

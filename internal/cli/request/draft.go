@@ -10,8 +10,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
 	"ironseal/pki/bundle"

@@ -11,20 +11,21 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/app/requests/intake"
+	"ironseal/internal/api"
 	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/parties"
+	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/cli/session"
-	"ironseal/internal/keystore"
 	"ironseal/internal/estate"
+	"ironseal/internal/keystore"
 	"ironseal/internal/probe"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/internal/term"
-	"ironseal/internal/api"
 	"ironseal/pki/describe"
 	"ironseal/pki/finding"
 	"ironseal/pki/journal"
 	"ironseal/pki/label"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/request"
 	"ironseal/pki/span"
 )
@@ -241,7 +242,7 @@ func printReceived(ctx context.Context, s *session.Session, e *estate.Estate, li
 		if err := s.PrintJSON(rows); err != nil {
 			return err
 		}
-	} else if len(list) == 1 && list[0].Record.State == sqlstore.Waiting {
+	} else if len(list) == 1 && list[0].Record.State == lifecycle.Waiting {
 		s.Next(afterReceipt(list[0], rows[0].Name))
 	} else if len(list) > 1 {
 		s.Out.Say("%s", s.Out.Paint(term.Quiet, fmt.Sprintf("%d requests received   journal %s", len(list), head)))
@@ -297,9 +298,9 @@ func requestList(s *session.Session) *cobra.Command {
 			if err := session.OneOf("state", state, requestStates...); err != nil {
 				return err
 			}
-			want := state
+			want := lifecycle.RequestState(state)
 			if want == "any" {
-				want = ""
+				want = lifecycle.AnyRequest
 			}
 			list, err := e.Requests(cmd.Context(), want)
 			if err != nil {
@@ -309,22 +310,22 @@ func requestList(s *session.Session) *cobra.Command {
 		},
 	}
 	s.QuietFlag(c, "print numbers only")
-	c.Flags().StringVar(&state, "state", sqlstore.Waiting,
+	c.Flags().StringVar(&state, "state", string(lifecycle.Waiting),
 		"only those in this `STATE`: "+strings.Join(requestStates, ", "))
 	session.CompleteWords(c, "state", requestStates...)
 	return c
 }
 
 // requestStates are the words that request list takes.
-var requestStates = []string{sqlstore.Waiting, sqlstore.Sent, sqlstore.Signed, sqlstore.Declined, sqlstore.Withdrawn, "any"}
+var requestStates = append(lifecycle.RequestStateWords(), "any")
 
-func printRequests(s *session.Session, list []sqlstore.Request, state string) error {
+func printRequests(s *session.Session, list []store.Request, state string) error {
 	rows := []api.Request{}
 	var cells [][]term.Cell
 	for _, r := range list {
 		row := api.RequestOf(r)
 		rows = append(rows, row)
-		cells = append(cells, []term.Cell{{Text: row.Name, Tone: term.Strong}, {Text: row.State}, {Text: row.Title},
+		cells = append(cells, []term.Cell{{Text: row.Name, Tone: term.Strong}, {Text: string(row.State)}, {Text: row.Title},
 			{Text: row.From}, {Text: span.Distance(s.Moment(), r.Received)}, {Text: row.CheckCode, Tone: term.Accent}})
 		if s.Quiet && !s.JSON {
 			s.Out.Say("%s", row.Name)
@@ -365,7 +366,7 @@ func requestShow(s *session.Session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if rec.State == sqlstore.Waiting { // once signed, it is related to its own certificate
+			if rec.State == lifecycle.Waiting { // once signed, it is related to its own certificate
 				o.Findings = append(o.Findings, related...)
 			}
 			if resolve {
@@ -374,7 +375,7 @@ func requestShow(s *session.Session) *cobra.Command {
 			if err := s.PrintObject(o, all, field); err != nil {
 				return err
 			}
-			if !s.JSON && field == "" && rec.State == sqlstore.Waiting {
+			if !s.JSON && field == "" && rec.State == lifecycle.Waiting {
 				s.Out.Gap()
 				s.Out.Wrapped(2, term.Quiet, "Ask the sender to read out the check code; without this tool, the "+
 					"paste tail: the first and last eight characters between the BEGIN and END lines.")
@@ -389,10 +390,10 @@ func requestShow(s *session.Session) *cobra.Command {
 	return c
 }
 
-func describeRecord(s *session.Session, rec sqlstore.Request, r *request.Request) describe.Object {
+func describeRecord(s *session.Session, rec store.Request, r *request.Request) describe.Object {
 	o := describe.Request(r)
 	row := api.RequestOf(rec)
-	o.Lead("state", "State", rec.State)
+	o.Lead("state", "State", string(rec.State))
 	o.Lead("request", "Number", row.Name)
 	o.Add("received", "Received", row.Received)
 	if rec.Sender != "" {
@@ -405,16 +406,16 @@ func describeRecord(s *session.Session, rec sqlstore.Request, r *request.Request
 }
 
 func requestDecline(s *session.Session) *cobra.Command {
-	return decideCommand(s, "decline", sqlstore.Declined, "Decline a request",
+	return decideCommand(s, "decline", lifecycle.Declined, "Decline a request",
 		`  ironseal request decline R5 --because "the host was taken out of service"`)
 }
 
 func requestWithdraw(s *session.Session) *cobra.Command {
-	return decideCommand(s, "withdraw", sqlstore.Withdrawn, "Withdraw a request that should not have been made",
+	return decideCommand(s, "withdraw", lifecycle.Withdrawn, "Withdraw a request that should not have been made",
 		`  ironseal request withdraw R5 --because "drafted for the wrong host"`)
 }
 
-func decideCommand(s *session.Session, verb, state, short, example string) *cobra.Command {
+func decideCommand(s *session.Session, verb string, state lifecycle.RequestState, short, example string) *cobra.Command {
 	var because string
 	var keep bool
 	c := &cobra.Command{
@@ -437,7 +438,7 @@ func decideCommand(s *session.Session, verb, state, short, example string) *cobr
 			if s.JSON {
 				return s.PrintJSON(api.RequestOf(d.Record))
 			}
-			s.Out.Say("%s R%d, %s: %s   %s", s.Out.Paint(term.Good, "✓ "+state), d.Record.Number,
+			s.Out.Say("%s R%d, %s: %s   %s", s.Out.Paint(term.Good, "✓ "+string(state)), d.Record.Number,
 				term.Safe(d.Record.Title), term.Safe(because), s.Out.Paint(term.Quiet, "journal "+d.Head.String()))
 			if d.Destroyed != "" {
 				s.Out.Say("  the key of the draft was destroyed: %s", term.Safe(d.Destroyed))
@@ -451,7 +452,7 @@ func decideCommand(s *session.Session, verb, state, short, example string) *cobr
 		ValidArgsFunction: s.Requests,
 	}
 	c.Flags().StringVar(&because, "because", "", "why")
-	if state == sqlstore.Withdrawn {
+	if state == lifecycle.Withdrawn {
 		c.Flags().BoolVar(&keep, "keep-key", false, "keep the key file of a draft of ours; it is destroyed otherwise")
 	}
 	return c

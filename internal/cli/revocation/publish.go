@@ -11,15 +11,15 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/api"
+	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/revoke/importing"
 	"ironseal/internal/app/revoke/inventory"
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/revoke/publishing"
 	"ironseal/internal/app/revoke/responding"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
-	"ironseal/internal/api"
 	"ironseal/pki/span"
 )
 

@@ -8,12 +8,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/api"
 	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/revoke/revoking"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/disk"
 	"ironseal/internal/term"
-	"ironseal/internal/api"
 	"ironseal/pki/cert"
 	"ironseal/pki/revocation"
 	"ironseal/pki/runes"

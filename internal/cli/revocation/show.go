@@ -5,8 +5,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/app/revoke/monitoring"
 	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/revoke/monitoring"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/fetch"
 	"ironseal/internal/term"

@@ -8,7 +8,7 @@ import (
 	xterm "golang.org/x/term"
 
 	"ironseal/internal/app/parties"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/pki/lifecycle"
 )
 
 // Completion asks the estate's own records. It stays silent when there is no
@@ -91,9 +91,9 @@ func (s *Session) Requests(cmd *cobra.Command, _ []string, _ string) ([]string, 
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveDefault
 	}
-	state := ""
+	state := lifecycle.AnyRequest
 	if cmd.Name() != "show" {
-		state = sqlstore.Waiting
+		state = lifecycle.Waiting
 	}
 	list, err := e.Requests(cmd.Context(), state)
 	if err != nil {

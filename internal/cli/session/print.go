@@ -6,12 +6,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/estate"
 	"ironseal/internal/term"
 	"ironseal/pki/cert"
 	"ironseal/pki/describe"
 	"ironseal/pki/finding"
 	"ironseal/pki/label"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/template"
 )
 
@@ -91,20 +91,20 @@ func (s *Session) Trusted(anchors []*cert.Certificate) {
 
 // StateCell draws a state; red is what needs doing. planned says that another serves in
 // its place, so that its end was meant.
-func StateCell(state string, planned bool) term.Cell {
-	if planned && state == estate.Expired {
-		return term.Cell{Text: "· " + state, Tone: term.Quiet}
+func StateCell(state lifecycle.State, planned bool) term.Cell {
+	if planned && state == lifecycle.Expired {
+		return term.Cell{Text: "· " + string(state), Tone: term.Quiet}
 	}
 	switch state {
-	case estate.Valid:
-		return term.Cell{Text: "✓ " + state, Tone: term.Good}
-	case estate.Expiring:
-		return term.Cell{Text: "! " + state, Tone: term.Careful}
+	case lifecycle.Valid:
+		return term.Cell{Text: "✓ " + string(state), Tone: term.Good}
+	case lifecycle.Expiring:
+		return term.Cell{Text: "! " + string(state), Tone: term.Careful}
 	}
-	if state == estate.Replaced || state == estate.Prepared {
-		return term.Cell{Text: "· " + state, Tone: term.Quiet}
+	if state == lifecycle.Replaced || state == lifecycle.Prepared {
+		return term.Cell{Text: "· " + string(state), Tone: term.Quiet}
 	}
-	return term.Cell{Text: "✗ " + state, Tone: term.Bad}
+	return term.Cell{Text: "✗ " + string(state), Tone: term.Bad}
 }
 
 // OrDash is a text, or a dash for none.

@@ -18,9 +18,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/app/ops/overview"
-	"ironseal/internal/keystore"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
+	"ironseal/internal/keystore"
 	"ironseal/internal/term"
 	"ironseal/pki/bundle"
 	"ironseal/pki/finding"

@@ -12,9 +12,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/parties"
+	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"

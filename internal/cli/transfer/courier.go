@@ -7,8 +7,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/app/transfer"
 	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/transfer"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
 	"ironseal/pki/span"

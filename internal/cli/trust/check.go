@@ -9,13 +9,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/app/trust/machine"
+	"ironseal/internal/api"
 	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/trust/anchors"
+	"ironseal/internal/app/trust/machine"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
-	"ironseal/internal/api"
 	"ironseal/pki/trust"
 )
 

@@ -4,11 +4,11 @@ import (
 	"context"
 	"fmt"
 
+	"ironseal/internal/api"
 	"ironseal/internal/app/revoke/evidence"
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
-	"ironseal/internal/api"
 	"ironseal/pki/kit"
 	"ironseal/pki/label"
 	"ironseal/pki/path"

@@ -9,13 +9,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/app/revoke/evidence"
+	"ironseal/internal/api"
 	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/revoke/evidence"
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
-	"ironseal/internal/api"
 	"ironseal/pki/finding"
 	"ironseal/pki/label"
 	"ironseal/pki/pair"

@@ -6,11 +6,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/api"
 	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
-	"ironseal/internal/api"
 	"ironseal/pki/kit"
 	"ironseal/pki/span"
 )

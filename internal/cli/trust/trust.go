@@ -13,13 +13,13 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/api"
 	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/probe"
 	"ironseal/internal/term"
-	"ironseal/internal/api"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/label"

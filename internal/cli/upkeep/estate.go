@@ -10,8 +10,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/app/audit"
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/ops/backup"
+	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"

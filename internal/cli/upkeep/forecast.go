@@ -5,12 +5,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/app/requests/delivery"
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/ca/renewals"
-	"ironseal/internal/report/chart"
+	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/cli/authority"
 	"ironseal/internal/cli/session"
+	"ironseal/internal/report/chart"
 	"ironseal/internal/term"
 	"ironseal/pki/cert"
 	"ironseal/pki/span"

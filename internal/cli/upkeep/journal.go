@@ -10,11 +10,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/api"
 	"ironseal/internal/app/ops/backup"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
-	"ironseal/internal/api"
 	"ironseal/pki/describe"
 	"ironseal/pki/journal"
 	"ironseal/pki/span"

@@ -9,11 +9,11 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 
 	_ "modernc.org/sqlite" // the driver "sqlite"
 
 	"ironseal/internal/disk"
+	"ironseal/internal/store"
 )
 
 // DB is a database of records, or what it held at one moment.
@@ -71,14 +71,11 @@ func (d *DB) ReadOnly() error {
 	if d.Writable() {
 		return nil
 	}
-	return fmt.Errorf("records %s: %w", d.path, ErrReadOnly)
+	return fmt.Errorf("records %s: %w", d.path, store.ErrReadOnly)
 }
 
 // Close closes the database.
 func (d *DB) Close() error { return d.db.Close() }
-
-// busyWait is how long one writer waits for another.
-const busyWait = 20 * time.Second
 
 // access is how the file is opened.
 type access int
@@ -97,7 +94,7 @@ func open(path string, how access) (*DB, error) {
 	// a drive letter must not look like a host
 	u := url.URL{Scheme: "file", Path: "/" + strings.TrimPrefix(filepath.ToSlash(abs), "/")}
 	q := url.Values{}
-	q.Add("_pragma", fmt.Sprintf("busy_timeout(%d)", busyWait.Milliseconds()))
+	q.Add("_pragma", fmt.Sprintf("busy_timeout(%d)", store.BusyWait.Milliseconds()))
 	q.Add("_pragma", "foreign_keys(1)")
 	q.Add("_pragma", "trusted_schema(0)")
 	switch how {

@@ -1,15 +1,14 @@
 package sqlstore
 
 import (
-	"ironseal/pki/journal"
-
 	"context"
-	"errors"
 	"fmt"
 	"time"
 
+	"ironseal/internal/store"
 	"ironseal/internal/store/sqlite"
 	"ironseal/internal/store/sqlstore/factors"
+	"ironseal/pki/journal"
 )
 
 // Tx is one transaction.
@@ -24,7 +23,7 @@ type Tx struct {
 
 // Seen are the records as the change sees them, for whatever has to be asked again inside it. They
 // are not to be kept beyond it.
-func (t *Tx) Seen() *Store { return storeOf(t.Change.Seen()) }
+func (t *Tx) Seen() store.Store { return storeOf(t.Change.Seen()) }
 
 // Act runs one change: fn writes records and returns the entries that tell of
 // it, which are linked into the journal last. Nothing is kept unless all is, and
@@ -34,7 +33,7 @@ func (t *Tx) Seen() *Store { return storeOf(t.Change.Seen()) }
 // it exists so that tests can stop there. An error of the kind ErrUncertain leaves
 // open whether the change is on record.
 func (s *Store) Act(ctx context.Context, now func() time.Time, actor string, before func() error,
-	fn func(*Tx) ([]journal.Entry, error)) (journal.Head, error) {
+	fn func(store.Tx) ([]journal.Entry, error)) (journal.Head, error) {
 	change, err := s.Begin(ctx, now)
 	if err != nil {
 		return journal.Head{}, err
@@ -51,13 +50,13 @@ func (s *Store) Act(ctx context.Context, now func() time.Time, actor string, bef
 		}
 	}
 	if err := change.Commit(); err != nil {
-		return journal.Head{}, fmt.Errorf("%w: %w", ErrUncertain, s.Explain(err))
+		return journal.Head{}, fmt.Errorf("%w: %w", store.ErrUncertain, s.Explain(err))
 	}
 	s.note(head)
 	return head, nil
 }
 
-func (t *Tx) change(fn func(*Tx) ([]journal.Entry, error)) (journal.Head, error) {
+func (t *Tx) change(fn func(store.Tx) ([]journal.Entry, error)) (journal.Head, error) {
 	entries, err := fn(t)
 	if err != nil {
 		return journal.Head{}, err
@@ -98,19 +97,10 @@ func (t *Tx) timely(entries []journal.Entry) error {
 		return err
 	}
 	if t.At.Before(latest.Add(-time.Second)) {
-		return &BehindError{Now: t.At, Latest: latest}
+		return &store.BehindError{Now: t.At, Latest: latest}
 	}
 	return nil
 }
 
-// ErrUncertain says that a commit failed in a way that leaves its outcome open.
-var ErrUncertain = errors.New("whether this is on record is not certain: look with: ironseal journal list")
-
-// BehindError says that the clock is behind the latest entry of the journal.
-type BehindError struct{ Now, Latest time.Time }
-
-func (b *BehindError) Error() string {
-	return fmt.Sprintf("nothing was changed: the clock says %s, and the latest record is of %s: set this machine's "+
-		"clock; if the record was dated by a wrong clock: ironseal journal clock --because TEXT",
-		b.Now.Format(time.RFC3339), b.Latest.Format(time.RFC3339))
-}
+// Context is the context of the act.
+func (t *Tx) Context() context.Context { return t.Ctx }

@@ -1,10 +1,6 @@
 package sqlstore
 
 import (
-	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlite"
-	"ironseal/pki/journal"
-
 	"context"
 	"database/sql"
 	"errors"
@@ -12,22 +8,17 @@ import (
 	"strings"
 	"time"
 
+	"ironseal/internal/fault"
+	"ironseal/internal/store"
+	"ironseal/internal/store/sqlite"
 	"ironseal/pki/cert"
 	"ironseal/pki/hierarchy"
+	"ironseal/pki/journal"
 )
-
-// NewAuthority is what is recorded with a new authority.
-type NewAuthority struct {
-	Handle      string
-	Parent      string // "" for a root
-	Elsewhere   bool   // its key is not in this estate
-	Certificate int64
-	Issuer      int64 // generation id; 0 for a root
-}
 
 // AddAuthority records a new authority with its first generation, whose
 // identifier it returns.
-func (t *Tx) AddAuthority(n NewAuthority) (generation int64, err error) {
+func (t *Tx) AddAuthority(n store.NewAuthority) (generation int64, err error) {
 	var parentID any
 	if n.Parent != "" {
 		if parentID, err = t.authorityID(n.Parent); err != nil {
@@ -37,7 +28,7 @@ func (t *Tx) AddAuthority(n NewAuthority) (generation int64, err error) {
 	res, err := t.Exec("INSERT INTO authority (handle, parent, elsewhere) VALUES (?,?,?)", n.Handle,
 		parentID, n.Elsewhere)
 	if err != nil {
-		return 0, fault.Of(fault.ErrChanged, "authority %s: another ironseal made one of this name meanwhile: %w",
+		return 0, fault.New(fault.Changed, "authority %s: another ironseal made one of this name meanwhile: %w",
 			n.Handle, err)
 	}
 	id, err := res.LastInsertId()
@@ -50,7 +41,7 @@ func (t *Tx) AddAuthority(n NewAuthority) (generation int64, err error) {
 func (t *Tx) authorityID(handle string) (id int64, err error) {
 	err = t.QueryRow("SELECT id FROM authority WHERE handle = ?", handle).Scan(&id)
 	if errors.Is(err, sql.ErrNoRows) {
-		return 0, fmt.Errorf("authority %s: %w", handle, fault.ErrNotFound)
+		return 0, fmt.Errorf("authority %s: %w", handle, fault.NotFound)
 	}
 	return id, err
 }
@@ -81,7 +72,7 @@ func (t *Tx) AddGeneration(handle, parent string, newest int, certificate, issue
 		return 0, err
 	}
 	if have != newest {
-		return 0, fault.Of(fault.ErrChanged, "authority %s was renewed meanwhile: g%d is the newest", handle, have)
+		return 0, fault.New(fault.Changed, "authority %s was renewed meanwhile: g%d is the newest", handle, have)
 	}
 	var parentID any
 	if parent != "" {
@@ -175,7 +166,7 @@ func (t *Tx) AnyGenerationID(g *hierarchy.Generation) (id int64, err error) {
 	err = t.QueryRow("SELECT g.id FROM generation g JOIN authority a ON a.id = g.authority WHERE "+
 		"a.handle = ? AND g.number = ?", g.Authority.Handle, g.Number).Scan(&id)
 	if errors.Is(err, sql.ErrNoRows) {
-		return 0, fmt.Errorf("authority %s: %w", g.Label(), fault.ErrNotFound)
+		return 0, fmt.Errorf("authority %s: %w", g.Label(), fault.NotFound)
 	}
 	return id, err
 }
@@ -200,13 +191,13 @@ func (t *Tx) GenerationID(g *hierarchy.Generation) (int64, error) {
 	case err != nil:
 		return 0, err
 	case retired != "":
-		return 0, fault.Of(fault.ErrChanged, "%s was retired meanwhile", g.Label())
+		return 0, fault.New(fault.Changed, "%s was retired meanwhile", g.Label())
 	case stopped != "":
-		return 0, fault.Of(fault.ErrChanged, "%s is stopped: %s", g.Label(), stopped)
+		return 0, fault.New(fault.Changed, "%s is stopped: %s", g.Label(), stopped)
 	case revoked:
-		return 0, fault.Of(fault.ErrChanged, "%s was revoked meanwhile", g.Label())
+		return 0, fault.New(fault.Changed, "%s was revoked meanwhile", g.Label())
 	case newest != g.Number && staged == "":
-		return 0, fault.Of(fault.ErrChanged, "%s was renewed meanwhile: g%d is current", g.Label(), newest)
+		return 0, fault.New(fault.Changed, "%s was renewed meanwhile: g%d is current", g.Label(), newest)
 	}
 	return id, nil
 }
@@ -376,26 +367,15 @@ func (s *Store) LastOf(ctx context.Context, handle string) (time.Time, error) {
 	return time.Unix(end.Int64, 0).UTC(), nil
 }
 
-// Application is a request of one of our authorities to a parent elsewhere.
-type Application struct {
-	ID        int64
-	Handle    string
-	Parent    string // what the parent is called here
-	DER       []byte
-	Made      time.Time
-	Answered  time.Time // zero while it is sent
-	SwitchDay time.Time // the switch day that it is for; zero for none
-}
-
 // AddApplication records a request that is sent.
-func (t *Tx) AddApplication(a Application, key [32]byte) error {
+func (t *Tx) AddApplication(a store.Application, key [32]byte) error {
 	var open int
 	if err := t.QueryRow("SELECT count(*) FROM sent WHERE handle = ? AND answered = ''",
 		a.Handle).Scan(&open); err != nil {
 		return err
 	}
 	if open > 0 {
-		return fault.Of(fault.ErrChanged,
+		return fault.New(fault.Changed,
 			"authority %s: another ironseal sent a request for it meanwhile: take its answer in, or "+
 				"withdraw it first", a.Handle)
 	}
@@ -411,31 +391,31 @@ func (t *Tx) Answer(id int64) error {
 		return err
 	}
 	if n, err := res.RowsAffected(); err != nil || n != 1 {
-		return errors.Join(err, fault.Of(fault.ErrChanged, "the application was answered meanwhile"))
+		return errors.Join(err, fault.New(fault.Changed, "the application was answered meanwhile"))
 	}
 	return nil
 }
 
 // Applications lists the requests that are sent and not answered, oldest first.
-func (s *Store) Applications(ctx context.Context) ([]Application, error) {
+func (s *Store) Applications(ctx context.Context) ([]store.Application, error) {
 	return s.applications(ctx, "WHERE answered = ''")
 }
 
 // AllApplications lists those that were answered or withdrawn as well.
-func (s *Store) AllApplications(ctx context.Context) ([]Application, error) {
+func (s *Store) AllApplications(ctx context.Context) ([]store.Application, error) {
 	return s.applications(ctx, "")
 }
 
-func (s *Store) applications(ctx context.Context, where string) ([]Application, error) {
+func (s *Store) applications(ctx context.Context, where string) ([]store.Application, error) {
 	rows, err := s.Q().QueryContext(ctx, "SELECT id, handle, parent, der, made, answered, staged FROM sent "+where+
 		" ORDER BY id")
 	if err != nil {
 		return nil, s.Explain(err)
 	}
 	defer rows.Close()
-	var out []Application
+	var out []store.Application
 	for rows.Next() {
-		var a Application
+		var a store.Application
 		var made, answered, staged string
 		if err := rows.Scan(&a.ID, &a.Handle, &a.Parent, &a.DER, &made, &answered, &staged); err != nil {
 			return nil, err

@@ -1,30 +1,30 @@
 package sqlstore
 
 import (
-	"ironseal/pki/journal"
-
 	"errors"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
+	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/hierarchy"
+	"ironseal/pki/journal"
 	"ironseal/pki/specimen"
 )
 
 // try runs a change that writes no entry of its own.
-func (s *Store) try(fn func(*Tx) error) error {
-	_, err := s.Act(ctx, time.Now, "me", nil, func(tx *Tx) ([]journal.Entry,
+func (s *Store) try(fn func(store.Tx) error) error {
+	_, err := s.Act(ctx, time.Now, "me", nil, func(tx store.Tx) ([]journal.Entry,
 		error) {
 		return []journal.Entry{{Act: "try"}}, fn(tx)
 	})
 	return err
 }
 
-func add(tx *Tx, e *specimen.Entity, issuer int64) (int64, error) {
-	return tx.AddCertificate(NewCertificate{Certificate: e.Cert, Issuer: issuer})
+func add(tx store.Tx, e *specimen.Entity, issuer int64) (int64, error) {
+	return tx.AddCertificate(store.NewCertificate{Certificate: e.Cert, Issuer: issuer})
 }
 
 // Generations, links, prepared and retired authorities and those elsewhere come
@@ -35,12 +35,12 @@ func TestHierarchyComesBackAsItWasRecorded(t *testing.T) {
 		return specimen.Make(t, nil, specimen.Plan{Subject: subject, Authority: true})
 	}
 	day := time.Date(2030, 1, 2, 3, 4, 5, 0, time.UTC)
-	err := s.try(func(tx *Tx) error {
+	err := s.try(func(tx store.Tx) error {
 		root, err := add(tx, entity("CN=Root"), 0)
 		if err != nil {
 			return err
 		}
-		g1, err := tx.AddAuthority(NewAuthority{Handle: "root", Certificate: root})
+		g1, err := tx.AddAuthority(store.NewAuthority{Handle: "root", Certificate: root})
 		if err != nil {
 			return err
 		}
@@ -48,7 +48,7 @@ func TestHierarchyComesBackAsItWasRecorded(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		if _, err := tx.AddAuthority(NewAuthority{Handle: "services", Parent: "root", Certificate: sub,
+		if _, err := tx.AddAuthority(store.NewAuthority{Handle: "services", Parent: "root", Certificate: sub,
 			Issuer: g1}); err != nil {
 			return err
 		}
@@ -72,7 +72,7 @@ func TestHierarchyComesBackAsItWasRecorded(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		f1, err := tx.AddAuthority(NewAuthority{Handle: "far", Elsewhere: true, Certificate: far})
+		f1, err := tx.AddAuthority(store.NewAuthority{Handle: "far", Elsewhere: true, Certificate: far})
 		if err != nil {
 			return err
 		}
@@ -109,15 +109,15 @@ func TestHierarchyComesBackAsItWasRecorded(t *testing.T) {
 	// Only what may sign is given out to sign with.
 	for name, want := range map[string]string{"root.g1": "was renewed", "root.g2": "", "services.g1": "",
 		"services.g2": "", "far.g1": ""} {
-		err := s.try(func(tx *Tx) error { _, err := tx.GenerationID(h.Generation(name)); return err })
+		err := s.try(func(tx store.Tx) error { _, err := tx.GenerationID(h.Generation(name)); return err })
 		if want == "" && err != nil || want != "" && (err == nil || !strings.Contains(err.Error(), want)) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	if err := s.try(func(tx *Tx) error { return tx.Unstage(p) }); err != nil {
+	if err := s.try(func(tx store.Tx) error { return tx.Unstage(p) }); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.try(func(tx *Tx) error { return tx.Retire("root", day) }); err != nil {
+	if err := s.try(func(tx store.Tx) error { return tx.Retire("root", day) }); err != nil {
 		t.Fatal(err)
 	}
 	if h, err = s.Hierarchy(ctx); err != nil || h.Find("services").Current().Number != 2 ||
@@ -125,28 +125,28 @@ func TestHierarchyComesBackAsItWasRecorded(t *testing.T) {
 		!h.Find("root").Retired.Equal(day) {
 		t.Error(h, err)
 	}
-	if err := s.try(func(tx *Tx) error {
+	if err := s.try(func(tx store.Tx) error {
 		_, err := tx.GenerationID(
 			h.Generation("root.g2"))
 		return err
 	}); err == nil || !strings.Contains(err.Error(), "retired") {
 		t.Error(err)
 	}
-	for what, fn := range map[string]func(tx *Tx) error{
-		"a second renewal from the same one": func(tx *Tx) error {
+	for what, fn := range map[string]func(tx store.Tx) error{
+		"a second renewal from the same one": func(tx store.Tx) error {
 			_,
 				err := tx.AddGeneration("root", "", 1, 1, 0, time.Time{})
 			return err
 		},
-		"a handle that is taken": func(tx *Tx) error {
-			_, err := tx.AddAuthority(NewAuthority{Handle: "root", Certificate: 1})
+		"a handle that is taken": func(tx store.Tx) error {
+			_, err := tx.AddAuthority(store.NewAuthority{Handle: "root", Certificate: 1})
 			return err
 		},
-		"a parent that is not there": func(tx *Tx) error {
-			_, err := tx.AddAuthority(NewAuthority{Handle: "x", Parent: "nobody", Certificate: 1})
+		"a parent that is not there": func(tx store.Tx) error {
+			_, err := tx.AddAuthority(store.NewAuthority{Handle: "x", Parent: "nobody", Certificate: 1})
 			return err
 		},
-		"retiring nobody": func(tx *Tx) error { return tx.Retire("nobody", day) },
+		"retiring nobody": func(tx store.Tx) error { return tx.Retire("nobody", day) },
 	} {
 		if err := s.try(fn); err == nil {
 			t.Errorf("%s: it was recorded", what)
@@ -157,8 +157,8 @@ func TestHierarchyComesBackAsItWasRecorded(t *testing.T) {
 func TestApplicationsAndErrandsCountOnce(t *testing.T) {
 	s := create(t)
 	r := specimen.Request(t, nil, "CN=Services", nil)
-	app := Application{Handle: "services", Parent: "far", DER: r.Raw, Made: time.Now()}
-	if err := s.try(func(tx *Tx) error { return tx.AddApplication(app, r.Key.Fingerprint()) }); err != nil {
+	app := store.Application{Handle: "services", Parent: "far", DER: r.Raw, Made: time.Now()}
+	if err := s.try(func(tx store.Tx) error { return tx.AddApplication(app, r.Key.Fingerprint()) }); err != nil {
 		t.Fatal(err)
 	}
 	open, err := s.Applications(ctx)
@@ -166,10 +166,10 @@ func TestApplicationsAndErrandsCountOnce(t *testing.T) {
 		t.Fatalf("%+v %v", open, err)
 	}
 	for i := range 2 {
-		if err := s.try(func(tx *Tx) error { return tx.Answer(open[0].ID) }); (err == nil) != (i == 0) {
+		if err := s.try(func(tx store.Tx) error { return tx.Answer(open[0].ID) }); (err == nil) != (i == 0) {
 			t.Errorf("answered for the %d. time: %v", i+1, err)
 		}
-		if err := s.try(func(tx *Tx) error { return tx.Carry("abc", "R1 R2") }); (err == nil) != (i == 0) {
+		if err := s.try(func(tx store.Tx) error { return tx.Carry("abc", "R1 R2") }); (err == nil) != (i == 0) {
 			t.Errorf("carried for the %d. time: %v", i+1, err)
 		}
 	}
@@ -184,14 +184,14 @@ func TestApplicationsAndErrandsCountOnce(t *testing.T) {
 // A snapshot is whole while others write, and verifies against its head.
 func TestSnapshotWhileOthersWrite(t *testing.T) {
 	s := create(t)
-	if err := s.try(func(*Tx) error { return nil }); err != nil {
+	if err := s.try(func(store.Tx) error { return nil }); err != nil {
 		t.Fatal(err)
 	}
 	done := make(chan error, 1)
 	go func() {
 		var all error
 		for range 50 {
-			all = errors.Join(all, s.try(func(*Tx) error { return nil }))
+			all = errors.Join(all, s.try(func(store.Tx) error { return nil }))
 		}
 		done <- all
 	}()
@@ -220,12 +220,12 @@ func TestSnapshotWhileOthersWrite(t *testing.T) {
 func TestRevocationsAreCountedAndShown(t *testing.T) {
 	s := create(t)
 	e := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root", Authority: true})
-	err := s.try(func(tx *Tx) error {
+	err := s.try(func(tx store.Tx) error {
 		id, err := add(tx, e, 0)
 		if err != nil {
 			return err
 		}
-		g, err := tx.AddAuthority(NewAuthority{Handle: "root", Certificate: id})
+		g, err := tx.AddAuthority(store.NewAuthority{Handle: "root", Certificate: id})
 		if err != nil {
 			return err
 		}
@@ -264,7 +264,7 @@ func TestRevocationsAreCountedAndShown(t *testing.T) {
 		}
 	}
 	for range 2 { // a newer list says the same again
-		if err := s.try(func(tx *Tx) error {
+		if err := s.try(func(tx store.Tx) error {
 			return tx.AddRevocations("root", 77, []string{serial, "ab"}, []time.Time{time.Now(), time.Now()},
 				[]int{1, 0})
 		}); err != nil {

@@ -1,8 +1,6 @@
 package sqlstore
 
 import (
-	"ironseal/pki/journal"
-
 	"context"
 	"errors"
 	"fmt"
@@ -10,51 +8,21 @@ import (
 	"time"
 
 	"ironseal/internal/fault"
+	"ironseal/internal/store"
 	"ironseal/internal/store/sqlite"
 	"ironseal/pki/cert"
-	"ironseal/pki/finding"
+	"ironseal/pki/journal"
+	"ironseal/pki/lifecycle"
 )
 
-// Certificate is a certificate on record.
-type Certificate struct {
-	ID       int64
-	DER      []byte
-	Title    string
-	Request  int64     // 0 when it came from no request
-	Template string    // the template's name at signing
-	Source   []byte    // the template as it was at signing
-	Issuer   string    // the issuing generation, such as "services.g1"
-	Prepared bool      // it waits for a switch day
-	Replaced bool      // another was signed in its place
-	Reason   int       // why it was taken back (RFC 5280 section 5.3.1); -1 where it was not
-	Replaces int64     // the certificate in whose place it was signed; 0 for none
-	Until    time.Time // its last moment, to the second
-	Part     int       // the part of its issuer's revocation lists that it stands on; 0: the whole
-}
-
-// NewCertificate is what is recorded with a new certificate.
-type NewCertificate struct {
-	Certificate    *cert.Certificate
-	Issuer         int64 // generation id; 0 for a root
-	Request        int64 // 0 when it came from no request
-	TemplateName   string
-	TemplateSHA    [32]byte
-	TemplateSource []byte
-	Sheet          [32]byte
-	SwitchDay      time.Time // the switch day that it waits for; zero for none
-	Replaces       int64     // the certificate in whose place it is; 0 for none
-	Part           int       // of its issuer's lists
-	Waived         finding.List
-}
-
 // AddCertificate records one certificate and its names.
-func (t *Tx) AddCertificate(n NewCertificate) (int64, error) {
-	return t.AddCertificates([]NewCertificate{n})
+func (t *Tx) AddCertificate(n store.NewCertificate) (int64, error) {
+	return t.AddCertificates([]store.NewCertificate{n})
 }
 
 // AddCertificates records certificates and their names, and returns the
 // identifier of the last.
-func (t *Tx) AddCertificates(list []NewCertificate) (last int64, err error) {
+func (t *Tx) AddCertificates(list []store.NewCertificate) (last int64, err error) {
 	if err := t.QueryRow("SELECT coalesce(max(id),0) FROM certificate").Scan(&last); err != nil {
 		return 0, err
 	}
@@ -112,7 +80,7 @@ func (t *Tx) place(c *cert.Certificate, generation int64, part int) error {
 	if t.placed == nil {
 		t.placed = map[string]bool{}
 	}
-	for _, p := range PlacesIn(c) {
+	for _, p := range store.PlacesIn(c) {
 		key := fmt.Sprintf("%d %d %s %s", generation, part, p.Kind, p.Address)
 		if t.placed[key] {
 			continue
@@ -129,7 +97,7 @@ func (t *Tx) place(c *cert.Certificate, generation int64, part int) error {
 
 // relate records what else goes with a certificate: in whose place it is, and what was
 // waived for it.
-func (t *Tx) relate(n NewCertificate, id int64) error {
+func (t *Tx) relate(n store.NewCertificate, id int64) error {
 	if err := t.replace(n, id); err != nil {
 		return err
 	}
@@ -144,7 +112,7 @@ func (t *Tx) relate(n NewCertificate, id int64) error {
 
 // keepTemplate keeps the template that a certificate was made by, once, and returns its
 // name in the records; nil for one of somebody else's.
-func (t *Tx) keepTemplate(n NewCertificate, stored map[[32]byte]bool) (any, error) {
+func (t *Tx) keepTemplate(n store.NewCertificate, stored map[[32]byte]bool) (any, error) {
 	if n.TemplateName == "" {
 		return nil, nil
 	}
@@ -160,7 +128,7 @@ func (t *Tx) keepTemplate(n NewCertificate, stored map[[32]byte]bool) (any, erro
 
 // replace notes in whose place a certificate is. That one must still serve: two may
 // have renewed it at once.
-func (t *Tx) replace(n NewCertificate, id int64) error {
+func (t *Tx) replace(n store.NewCertificate, id int64) error {
 	if n.Replaces == 0 {
 		return nil
 	}
@@ -170,7 +138,7 @@ func (t *Tx) replace(n NewCertificate, id int64) error {
 			"id <> ?", n.Replaces, n.Issuer, id).Scan(&others)
 		if err == nil && others > 0 {
 			err = fmt.Errorf("%s: %w: another certificate was prepared in its place", n.Certificate.Title(),
-				fault.ErrChanged)
+				fault.Changed)
 		}
 		return err
 	}
@@ -180,7 +148,7 @@ func (t *Tx) replace(n NewCertificate, id int64) error {
 		return err
 	}
 	if changed, err := res.RowsAffected(); err != nil || changed != 1 {
-		return errors.Join(err, fmt.Errorf("%s: %w: it was renewed", n.Certificate.Title(), fault.ErrChanged))
+		return errors.Join(err, fmt.Errorf("%s: %w: it was renewed", n.Certificate.Title(), fault.Changed))
 	}
 	return nil
 }
@@ -194,8 +162,8 @@ const certificateColumns = `c.id, c.der, c.title, coalesce(c.request,0), coalesc
 	FROM certificate c LEFT JOIN template t ON t.sha256 = c.template LEFT
 		JOIN generation g ON g.id = c.issuer LEFT JOIN authority a ON a.id = g.authority`
 
-func scanCertificate(row sqlite.Scanner) (Certificate, error) {
-	var c Certificate
+func scanCertificate(row sqlite.Scanner) (store.Certificate, error) {
+	var c store.Certificate
 	var end int64
 	err := row.Scan(&c.ID, &c.DER, &c.Title, &c.Request, &c.Template, &c.Source, &c.Issuer, &c.Prepared, &c.Replaced,
 		&c.Reason, &c.Replaces, &end, &c.Part)
@@ -203,15 +171,15 @@ func scanCertificate(row sqlite.Scanner) (Certificate, error) {
 	return c, err
 }
 
-func (s *Store) certificates(ctx context.Context, where string, args ...any) (out []Certificate, err error) {
-	err = s.eachCertificate(ctx, func(c Certificate) error {
+func (s *Store) certificates(ctx context.Context, where string, args ...any) (out []store.Certificate, err error) {
+	err = s.eachCertificate(ctx, func(c store.Certificate) error {
 		out = append(out, c)
 		return nil
 	}, where, args...)
 	return out, err
 }
 
-func (s *Store) eachCertificate(ctx context.Context, fn func(Certificate) error, where string, args ...any) error {
+func (s *Store) eachCertificate(ctx context.Context, fn func(store.Certificate) error, where string, args ...any) error {
 	rows, err := s.Q().QueryContext(ctx, "SELECT "+certificateColumns+" "+where, args...)
 	if err != nil {
 		return s.Explain(err)
@@ -230,14 +198,14 @@ func (s *Store) eachCertificate(ctx context.Context, fn func(Certificate) error,
 }
 
 // Certificates lists all certificates, in the order in which they were signed.
-func (s *Store) Certificates(ctx context.Context) ([]Certificate, error) {
+func (s *Store) Certificates(ctx context.Context) ([]store.Certificate, error) {
 	return s.certificates(ctx, "ORDER BY c.id")
 }
 
 // EachCertificate calls fn for every certificate that has a text in its title or in one
 // of its names, soonest end first; "" is in all. They are read as they are asked for,
 // however many there are.
-func (s *Store) EachCertificate(ctx context.Context, text string, fn func(Certificate) error) error {
+func (s *Store) EachCertificate(ctx context.Context, text string, fn func(store.Certificate) error) error {
 	if text == "" {
 		return s.eachCertificate(ctx, fn, "ORDER BY c.not_after, c.id")
 	}
@@ -248,7 +216,7 @@ func (s *Store) EachCertificate(ctx context.Context, text string, fn func(Certif
 // Ending lists the certificates of end entities that serve and end between two
 // moments, soonest first: nothing was signed in their place, they are not revoked,
 // and wait for no switch day.
-func (s *Store) Ending(ctx context.Context, from, to time.Time, limit int) ([]Certificate, error) {
+func (s *Store) Ending(ctx context.Context, from, to time.Time, limit int) ([]store.Certificate, error) {
 	return s.certificates(ctx, `WHERE c.not_after >= ? AND c.not_after <= ? AND c.replaced_by IS NULL AND c.staged = ''
 		AND NOT EXISTS (SELECT 1 FROM revocation r WHERE r.authority = c.authority AND r.serial = c.serial AND
 			r.released = '')
@@ -258,8 +226,8 @@ func (s *Store) Ending(ctx context.Context, from, to time.Time, limit int) ([]Ce
 
 // ByTemplates lists the certificates that were signed by templates with these
 // hashes and that serve, generations of our own authorities left out.
-func (s *Store) ByTemplates(ctx context.Context, sums [][]byte) ([]Certificate, error) {
-	var out []Certificate
+func (s *Store) ByTemplates(ctx context.Context, sums [][]byte) ([]store.Certificate, error) {
+	var out []store.Certificate
 	for _, sum := range sums {
 		list, err := s.certificates(ctx, "WHERE c.template = ? AND c.replaced_by IS NULL AND c.staged = '' AND c.id "+
 			"NOT IN (SELECT certificate FROM generation) ORDER BY c.id", sum)
@@ -273,7 +241,7 @@ func (s *Store) ByTemplates(ctx context.Context, sums [][]byte) ([]Certificate, 
 
 // CertificatesBySerial finds certificates by the first digits of their serial; one
 // whose serial is no more than that is meant before longer ones.
-func (s *Store) CertificatesBySerial(ctx context.Context, prefix string) ([]Certificate, error) {
+func (s *Store) CertificatesBySerial(ctx context.Context, prefix string) ([]store.Certificate, error) {
 	exact, err := s.certificates(ctx, "WHERE c.serial = ? ORDER BY c.id", prefix)
 	if err != nil || len(exact) > 0 {
 		return exact, err
@@ -282,49 +250,36 @@ func (s *Store) CertificatesBySerial(ctx context.Context, prefix string) ([]Cert
 }
 
 // CertificateByID finds a certificate by its place on record.
-func (s *Store) CertificateByID(ctx context.Context, id int64) ([]Certificate, error) {
+func (s *Store) CertificateByID(ctx context.Context, id int64) ([]store.Certificate, error) {
 	return s.certificates(ctx, "WHERE c.id = ?", id)
 }
 
 // CertificatesByRequest finds the certificates that came from a request.
-func (s *Store) CertificatesByRequest(ctx context.Context, number int64) ([]Certificate, error) {
+func (s *Store) CertificatesByRequest(ctx context.Context, number int64) ([]store.Certificate, error) {
 	return s.certificates(ctx, "WHERE c.request = ? ORDER BY c.id", number)
 }
 
 // CertificatesOf lists what a generation of an authority signed.
-func (s *Store) CertificatesOf(ctx context.Context, handle string, generation int) ([]Certificate, error) {
+func (s *Store) CertificatesOf(ctx context.Context, handle string, generation int) ([]store.Certificate, error) {
 	return s.certificates(ctx, "WHERE a.handle = ? AND g.number = ? ORDER BY c.id", handle, generation)
 }
 
-// NoLimit asks for all of a list, however long.
-const NoLimit = -1
-
 // CertificatesByKey finds certificates by the fingerprint of their key, the newest first, up to a
 // number of them or NoLimit.
-func (s *Store) CertificatesByKey(ctx context.Context, key [32]byte, limit int) ([]Certificate, error) {
+func (s *Store) CertificatesByKey(ctx context.Context, key [32]byte, limit int) ([]store.Certificate, error) {
 	return s.certificates(ctx, "WHERE c.key_sha256 = ? ORDER BY c.id DESC LIMIT ?", key[:], limit)
 }
 
 // CertificatesByName finds certificates by an alternative name.
-func (s *Store) CertificatesByName(ctx context.Context, name string) ([]Certificate, error) {
+func (s *Store) CertificatesByName(ctx context.Context, name string) ([]store.Certificate, error) {
 	return s.certificates(ctx, "WHERE c.id IN (SELECT certificate FROM name WHERE value = ?) ORDER BY c.id",
 		strings.ToLower(name))
 }
 
 // CertificatesByTitle finds certificates by their title: the common name, or what stands for it in lists. Case
 // does not count.
-func (s *Store) CertificatesByTitle(ctx context.Context, title string) ([]Certificate, error) {
+func (s *Store) CertificatesByTitle(ctx context.Context, title string) ([]store.Certificate, error) {
 	return s.certificates(ctx, "WHERE c.title = ? COLLATE NOCASE ORDER BY c.id", title)
-}
-
-// Live is a certificate that serves a name.
-type Live struct {
-	ID      int64
-	Name    string // the one that was asked for
-	Title   string
-	DER     []byte
-	Request int64
-	Sender  string // who sent its request; "" where nobody is known
 }
 
 // LatestCertificate is the number of the newest certificate on record; 0 for none.
@@ -335,7 +290,7 @@ func (s *Store) LatestCertificate(ctx context.Context) (id int64, err error) {
 
 // LiveByNames finds certificates that serve one of some names for another key than this one: neither ended,
 // replaced nor revoked, no authority's, and not the one that is named.
-func (s *Store) LiveByNames(ctx context.Context, names []string, key [32]byte, now time.Time, but int64) (out []Live,
+func (s *Store) LiveByNames(ctx context.Context, names []string, key [32]byte, now time.Time, but int64) (out []store.Live,
 	err error) {
 	if len(names) == 0 {
 		return nil, nil
@@ -358,7 +313,7 @@ func (s *Store) LiveByNames(ctx context.Context, names []string, key [32]byte, n
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var l Live
+		var l store.Live
 		if err := rows.Scan(&l.ID, &l.Name, &l.Title, &l.DER, &l.Request, &l.Sender); err != nil {
 			return nil, err
 		}
@@ -368,17 +323,17 @@ func (s *Store) LiveByNames(ctx context.Context, names []string, key [32]byte, n
 }
 
 // CertificatesHeldBy finds the certificates of which somebody is a holder (see Holders).
-func (s *Store) CertificatesHeldBy(ctx context.Context, who string) ([]Certificate, error) {
+func (s *Store) CertificatesHeldBy(ctx context.Context, who string) ([]store.Certificate, error) {
 	return s.certificates(ctx, `WHERE c.id IN (SELECT certificate FROM holder WHERE who = ?1)
 		OR c.request IN (SELECT number FROM request WHERE sender = ?1) ORDER BY c.id`, who)
 }
 
 // CertificateOf finds the certificate of an authority's generation.
-func (s *Store) CertificateOf(ctx context.Context, handle string, generation int) (Certificate, error) {
+func (s *Store) CertificateOf(ctx context.Context, handle string, generation int) (store.Certificate, error) {
 	list, err := s.certificates(ctx, `WHERE c.id = (SELECT x.certificate FROM generation x
 		JOIN authority y ON y.id = x.authority WHERE y.handle = ? AND x.number = ?)`, handle, generation)
 	if err != nil || len(list) == 0 {
-		return Certificate{}, errors.Join(err, fault.ErrNotFound)
+		return store.Certificate{}, errors.Join(err, fault.NotFound)
 	}
 	return list[0], nil
 }
@@ -387,7 +342,7 @@ func (s *Store) CertificateOf(ctx context.Context, handle string, generation int
 // their subjects, the earliest first.
 func (s *Store) KeysSeen(ctx context.Context) (map[int64][]string, error) {
 	rows, err := s.Q().QueryContext(ctx, "SELECT r.number, c.subject FROM request r JOIN certificate c ON "+
-		"c.key_sha256 = r.key_sha256 WHERE r.state = ? ORDER BY r.number, c.id", Waiting)
+		"c.key_sha256 = r.key_sha256 WHERE r.state = ? ORDER BY r.number, c.id", lifecycle.Waiting)
 	if err != nil {
 		return nil, s.Explain(err)
 	}

@@ -3,18 +3,12 @@ package sqlstore
 import (
 	"context"
 	"time"
+
+	"ironseal/internal/store"
 )
 
-// Behind says how many certificates that serve were signed by a generation that another
-// has followed. What was revoked serves no more; what was signed by a template for no request
-// was for one use of the program itself, and nobody renews it.
-type Behind struct {
-	Generation   string `json:"generation"`
-	Certificates int    `json:"certificates"`
-}
-
 // Behind counts them, by generation.
-func (s *Store) Behind(ctx context.Context, now time.Time) ([]Behind, error) {
+func (s *Store) Behind(ctx context.Context, now time.Time) ([]store.GenerationCount, error) {
 	return s.counted(ctx, `SELECT a.handle || '.g' || g.number, count(*) FROM generation g
 		JOIN authority a ON a.id = g.authority JOIN certificate c ON c.issuer = g.id
 		WHERE c.replaced_by IS NULL AND c.staged = '' AND c.not_after >= ?
@@ -29,7 +23,7 @@ func (s *Store) Behind(ctx context.Context, now time.Time) ([]Behind, error) {
 
 // Living counts the certificates that have not ended, were not replaced and were not revoked themselves, by
 // the generation that signed them.
-func (s *Store) Living(ctx context.Context, now time.Time) ([]Behind, error) {
+func (s *Store) Living(ctx context.Context, now time.Time) ([]store.GenerationCount, error) {
 	return s.counted(ctx, `SELECT a.handle || '.g' || g.number, count(*) FROM generation g
 		JOIN authority a ON a.id = g.authority JOIN certificate c ON c.issuer = g.id
 		WHERE c.replaced_by IS NULL AND c.staged = '' AND c.not_after >= ? AND c.id NOT IN
@@ -41,15 +35,15 @@ func (s *Store) Living(ctx context.Context, now time.Time) ([]Behind, error) {
 		GROUP BY g.id ORDER BY a.handle, g.number`, now.Unix())
 }
 
-func (s *Store) counted(ctx context.Context, query string, args ...any) ([]Behind, error) {
+func (s *Store) counted(ctx context.Context, query string, args ...any) ([]store.GenerationCount, error) {
 	rows, err := s.Q().QueryContext(ctx, query, args...)
 	if err != nil {
 		return nil, s.Explain(err)
 	}
 	defer rows.Close()
-	out := []Behind{}
+	out := []store.GenerationCount{}
 	for rows.Next() {
-		var b Behind
+		var b store.GenerationCount
 		if err := rows.Scan(&b.Generation, &b.Certificates); err != nil {
 			return nil, err
 		}

@@ -1,12 +1,13 @@
 package sqlstore
 
 import (
-	"ironseal/pki/journal"
-
 	"context"
 	"database/sql"
 	"errors"
 	"fmt"
+
+	"ironseal/internal/store"
+	"ironseal/pki/journal"
 )
 
 // AddDraft remembers where the key of a draft was written.
@@ -34,15 +35,8 @@ func (s *Store) DraftKey(ctx context.Context, key [32]byte) (file string, sealed
 	return file, sealed, err
 }
 
-// Unfinished is a draft's request that was withdrawn and whose key was not destroyed
-// yet: an act that was cut off in between.
-type Unfinished struct {
-	Number int64
-	File   string
-}
-
 // Unfinished lists them.
-func (s *Store) Unfinished(ctx context.Context) ([]Unfinished, error) {
+func (s *Store) Unfinished(ctx context.Context) ([]store.Unfinished, error) {
 	rows, err := s.Q().QueryContext(ctx, `SELECT max(r.number), d.file FROM draft d
 		JOIN request r ON r.key_sha256 = d.key_sha256 GROUP BY d.key_sha256
 		HAVING sum(r.state <> 'withdrawn') = 0 ORDER BY 1`)
@@ -50,9 +44,9 @@ func (s *Store) Unfinished(ctx context.Context) ([]Unfinished, error) {
 		return nil, s.Explain(err)
 	}
 	defer rows.Close()
-	var out []Unfinished
+	var out []store.Unfinished
 	for rows.Next() {
-		var u Unfinished
+		var u store.Unfinished
 		if err := rows.Scan(&u.Number, &u.File); err != nil {
 			return nil, err
 		}

@@ -12,7 +12,8 @@ import (
 // end was cut off, or that was emptied, is whole by its own links; it is the note
 // that tells. It may be behind, where the program ended in between, and never ahead.
 
-func (s *Store) headFile() string { return s.Path() + ".head" }
+// HeadFile is the file beside the records that notes the journal's newest entry.
+func (s *Store) HeadFile() string { return s.Path() + ".head" }
 
 // note writes the head down. That it cannot be written is no reason to fail: the
 // change is on record, and the next one notes it as well.
@@ -20,15 +21,15 @@ func (s *Store) note(head journal.Head) {
 	if known, ok := s.KnownHead(); ok && known.Seq >= head.Seq {
 		return
 	}
-	making := s.headFile() + ".new"
+	making := s.HeadFile() + ".new"
 	if os.WriteFile(making, []byte(head.String()+"\n"), 0o600) == nil {
-		_ = disk.Rename(making, s.headFile())
+		_ = disk.Rename(making, s.HeadFile())
 	}
 }
 
 // KnownHead is the head that was noted beside the records; false where there is none.
 func (s *Store) KnownHead() (journal.Head, bool) {
-	data, err := disk.Read(s.headFile(), 100)
+	data, err := disk.Read(s.HeadFile(), 100)
 	if err != nil {
 		return journal.Head{}, false
 	}

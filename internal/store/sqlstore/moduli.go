@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/big"
 
+	"ironseal/internal/store"
 	"ironseal/internal/store/sqlstore/factors"
 	"ironseal/pki/coprime"
 	"ironseal/pki/finding"
@@ -73,13 +74,9 @@ func (t *Tx) tell(row coprime.Row, sum [32]byte, n *big.Int, who string) error {
 	return nil
 }
 
-// FlawAct is the act of an entry that tells of a flaw: the object is the key's
-// fingerprint.
-const FlawAct = "flaw"
-
 // AddFlaw keeps what was found out about a key.
 func (t *Tx) AddFlaw(key [32]byte, f finding.Finding) error {
-	t.more = append(t.more, journal.Entry{Act: FlawAct, Object: fmt.Sprintf("%x", key),
+	t.more = append(t.more, journal.Entry{Act: store.FlawAct, Object: fmt.Sprintf("%x", key),
 		Detail: string(f.Code) + ": " + f.Message})
 	_, err := t.Exec("INSERT OR REPLACE INTO flaw VALUES (?,?,?)", key[:], string(f.Code), f.Message)
 	return err

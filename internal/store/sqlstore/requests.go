@@ -1,40 +1,18 @@
 package sqlstore
 
 import (
-	"ironseal/pki/journal"
-
 	"context"
 	"database/sql"
 	"encoding/json"
 	"errors"
-	"fmt"
-	"time"
 
 	"ironseal/internal/fault"
+	"ironseal/internal/store"
 	"ironseal/internal/store/sqlite"
+	"ironseal/pki/journal"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/request"
 )
-
-// States of a request.
-const (
-	Waiting   = "waiting"
-	Signed    = "signed"
-	Declined  = "declined"
-	Withdrawn = "withdrawn"
-	Sent      = "sent" // ours, at an outside authority or another estate
-)
-
-// Request is a request on record.
-type Request struct {
-	Number   int64
-	DER      []byte
-	Title    string
-	Sender   string
-	Received time.Time
-	State    string
-	Reason   string
-	Decided  time.Time
-}
 
 // AddRequest records a request. When the same bytes are on record already,
 // their number is returned and known is true.
@@ -53,7 +31,7 @@ func (t *Tx) AddRequest(r *request.Request, sender string) (number int64, known 
 	}
 	res, err := t.Exec("INSERT INTO request (sha256, der, title, key_sha256, sender, received, "+
 		"state) VALUES (?,?,?,?,?,?,?)",
-		sum[:], r.Raw, r.Title(), key[:], sender, journal.Stamp(t.At), Waiting)
+		sum[:], r.Raw, r.Title(), key[:], sender, journal.Stamp(t.At), lifecycle.Waiting)
 	if err != nil {
 		return 0, false, err
 	}
@@ -63,52 +41,65 @@ func (t *Tx) AddRequest(r *request.Request, sender string) (number int64, known 
 
 // Decide moves a request that is waiting or sent to another state. It fails when
 // the request is neither any more, and says what it is now.
-func (t *Tx) Decide(number int64, state, reason string) error {
-	var now string
-	if err := t.QueryRow("SELECT state FROM request WHERE number = ?", number).Scan(&now); err != nil {
-		return fmt.Errorf("R%d: %w", number, fault.ErrNotFound)
+func (t *Tx) Decide(number int64, state lifecycle.RequestState, reason string) error {
+	now, err := t.stateOf(number)
+	if err != nil {
+		return err
 	}
-	if now != Waiting && now != Sent {
-		return fault.Of(fault.ErrChanged, "R%d is %s, and no longer waiting", number, now)
+	if !now.CanBecome(state) {
+		return decided(number, now)
 	}
-	_, err := t.Exec("UPDATE request SET state = ?, reason = ?, decided = ? WHERE number = ?", state,
+	_, err = t.Exec("UPDATE request SET state = ?, reason = ?, decided = ? WHERE number = ?", state,
 		reason, journal.Stamp(t.At), number)
 	return err
 }
 
 // StillWaiting says what a request is now, when it waits no longer.
 func (t *Tx) StillWaiting(number int64) error {
-	var now string
-	if err := t.QueryRow("SELECT state FROM request WHERE number = ?", number).Scan(&now); err != nil {
-		return fmt.Errorf("R%d: %w", number, fault.ErrNotFound)
+	now, err := t.stateOf(number)
+	if err == nil && now != lifecycle.Waiting {
+		return decided(number, now)
 	}
-	if now != Waiting {
-		return fault.Of(fault.ErrChanged, "R%d is %s, and no longer waiting", number, now)
+	return err
+}
+
+func (t *Tx) stateOf(number int64) (state lifecycle.RequestState, err error) {
+	err = t.QueryRow("SELECT state FROM request WHERE number = ?", number).Scan(&state)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", noRequest(number)
 	}
-	return nil
+	return state, err
+}
+
+func noRequest(number int64) error {
+	return fault.New(fault.NotFound, "R%d: %w", number, fault.NotFound).On(fault.Request.Named("R%d", number))
+}
+
+func decided(number int64, now lifecycle.RequestState) error {
+	return fault.New(fault.Changed, "R%d is %s, and no longer waiting", number, now).On(fault.Request.Named("R%d", number))
 }
 
 // DecideMany moves waiting requests to another state, all or none.
-func (t *Tx) DecideMany(numbers []int64, state string) error {
+func (t *Tx) DecideMany(numbers []int64, state lifecycle.RequestState) error {
 	list, err := json.Marshal(numbers)
 	if err != nil {
 		return err
 	}
 	res, err := t.Exec("UPDATE request SET state = ?, decided = ? WHERE number IN (SELECT value "+
-		"FROM json_each(?)) AND state = ?", state, journal.Stamp(t.At), string(list), Waiting)
+		"FROM json_each(?)) AND state = ?", state, journal.Stamp(t.At), string(list), lifecycle.Waiting)
 	if err != nil {
 		return err
 	}
 	if n, err := res.RowsAffected(); err != nil || n != int64(len(numbers)) {
-		return errors.Join(err, fault.ErrChanged)
+		return errors.Join(err, fault.Changed)
 	}
 	return nil
 }
 
 const requestColumns = "number, der, title, sender, received, state, reason, decided"
 
-func scanRequest(row sqlite.Scanner) (Request, error) {
-	var r Request
+func scanRequest(row sqlite.Scanner) (store.Request, error) {
+	var r store.Request
 	var received, decided string
 	err := row.Scan(&r.Number, &r.DER, &r.Title, &r.Sender, &received, &r.State, &r.Reason, &decided)
 	r.Received, r.Decided = journal.Unstamp(received), journal.Unstamp(decided)
@@ -116,42 +107,42 @@ func scanRequest(row sqlite.Scanner) (Request, error) {
 }
 
 // Request finds a request by its number.
-func (s *Store) Request(ctx context.Context, number int64) (Request, error) {
+func (s *Store) Request(ctx context.Context, number int64) (store.Request, error) {
 	r, err := scanRequest(s.Row(ctx, "SELECT "+requestColumns+" FROM request WHERE number = ?", number))
 	if errors.Is(err, sql.ErrNoRows) {
-		return r, fmt.Errorf("R%d: %w", number, fault.ErrNotFound)
+		return r, noRequest(number)
 	}
 	return r, err
 }
 
 // RequestBySHA finds a request by the hash of its bytes.
-func (s *Store) RequestBySHA(ctx context.Context, sum [32]byte) (Request, error) {
+func (s *Store) RequestBySHA(ctx context.Context, sum [32]byte) (store.Request, error) {
 	r, err := scanRequest(s.Row(ctx, "SELECT "+requestColumns+" FROM request WHERE sha256 = ?", sum[:]))
 	if errors.Is(err, sql.ErrNoRows) {
-		return r, fault.ErrNotFound
+		return r, fault.NotFound
 	}
 	return r, err
 }
 
 // Requests lists requests in the given state, or all for "".
-func (s *Store) Requests(ctx context.Context, state string) ([]Request, error) {
-	var out []Request
-	err := s.EachRequest(ctx, state, func(r Request) { out = append(out, r) })
+func (s *Store) Requests(ctx context.Context, state lifecycle.RequestState) ([]store.Request, error) {
+	var out []store.Request
+	err := s.EachRequest(ctx, state, func(r store.Request) { out = append(out, r) })
 	return out, err
 }
 
 // EachRequest calls fn for the requests in the given state, or for all for "".
-func (s *Store) EachRequest(ctx context.Context, state string, fn func(Request)) error {
+func (s *Store) EachRequest(ctx context.Context, state lifecycle.RequestState, fn func(store.Request)) error {
 	return s.eachRequest(ctx, fn, "?1 = '' OR state = ?1", state)
 }
 
 // RequestsByKey lists the requests in a state that have a key.
-func (s *Store) RequestsByKey(ctx context.Context, state string, key [32]byte) (out []Request, err error) {
-	err = s.eachRequest(ctx, func(r Request) { out = append(out, r) }, "key_sha256 = ? AND state = ?", key[:], state)
+func (s *Store) RequestsByKey(ctx context.Context, state lifecycle.RequestState, key [32]byte) (out []store.Request, err error) {
+	err = s.eachRequest(ctx, func(r store.Request) { out = append(out, r) }, "key_sha256 = ? AND state = ?", key[:], state)
 	return out, err
 }
 
-func (s *Store) eachRequest(ctx context.Context, fn func(Request), where string, args ...any) error {
+func (s *Store) eachRequest(ctx context.Context, fn func(store.Request), where string, args ...any) error {
 	rows, err := s.Q().QueryContext(ctx, "SELECT "+requestColumns+" FROM request WHERE "+where+" ORDER BY number",
 		args...)
 	if err != nil {
@@ -188,18 +179,9 @@ func (s *Store) KeySeenAs(ctx context.Context, key [32]byte) ([]string, error) {
 	return out, s.Explain(rows.Err())
 }
 
-// Counts are how many records of each kind there are. Certificates of authorities
-// and links are not counted among the certificates.
-type Counts struct {
-	Authorities  int `json:"authorities"`
-	Waiting      int `json:"waiting"`
-	Requests     int `json:"requests"`
-	Certificates int `json:"certificates"`
-}
-
 // Count counts the records. Certificates for keys that the machine made for one use are left out.
-func (s *Store) Count(ctx context.Context) (Counts, error) {
-	var c Counts
+func (s *Store) Count(ctx context.Context) (store.Counts, error) {
+	var c store.Counts
 	err := s.Row(ctx, `SELECT (SELECT count(*) FROM authority), (SELECT count(*) FROM request WHERE state = 'waiting'),
 		(SELECT count(*) FROM request), (SELECT count(*) FROM certificate) - (SELECT count(*)
 			FROM generation) - (SELECT count(*) FROM link) - (SELECT count(*) FROM certificate c

@@ -2,32 +2,17 @@ package sqlstore
 
 import (
 	"context"
-	"crypto/sha256"
 	"database/sql"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"time"
 
 	"ironseal/internal/fault"
+	"ironseal/internal/store"
 	"ironseal/internal/store/sqlite"
 	"ironseal/pki/journal"
 )
-
-// Revocation is a certificate of an authority that was taken back. Those that were released
-// from hold stay on record, and on no list.
-type Revocation struct {
-	ID       int64 // in the order in which they came; never given twice
-	Serial   string
-	At       time.Time
-	Reason   int
-	Invalid  time.Time // since when it is to be taken as bad; zero where it is not told
-	Ends     time.Time // of the certificate; zero where it is not known
-	Part     int       // which part of the authority's lists it stands on; 0: the whole only
-	Released time.Time // zero while it is revoked
-	Again    bool      // it was on record before, on hold or released
-}
 
 // AddRevocations records what a revocation list says of an authority's certificates, and
 // the list's number. Serials are lower-case hex. What is on record already stays.
@@ -54,7 +39,7 @@ func (t *Tx) AddRevocations(handle string, number int64, serials []string, at []
 
 // Revoke records that a certificate of an authority was taken back, and returns what was on
 // record of it: one that was on hold, or was released, and is revoked now.
-func (t *Tx) Revoke(handle string, r Revocation, holds func(reason int) bool) (was *Revocation, err error) {
+func (t *Tx) Revoke(handle string, r store.Revocation, holds func(reason int) bool) (was *store.Revocation, err error) {
 	id, err := t.authorityID(handle)
 	if err != nil {
 		return nil, err
@@ -65,7 +50,7 @@ func (t *Tx) Revoke(handle string, r Revocation, holds func(reason int) bool) (w
 	}
 	if found {
 		if old.Released.IsZero() && !holds(old.Reason) {
-			return nil, fault.Of(fault.ErrChanged, "serial %s was revoked meanwhile, on %s", r.Serial,
+			return nil, fault.New(fault.Changed, "serial %s was revoked meanwhile, on %s", r.Serial,
 				old.At.Format("2006-01-02"))
 		}
 		was = &old
@@ -98,7 +83,7 @@ func (t *Tx) Release(handle, serial string, hold int) error {
 		return err
 	}
 	if n, err := res.RowsAffected(); err != nil || n != 1 {
-		return errors.Join(err, fault.Of(fault.ErrChanged, "serial %s is no longer on hold", serial))
+		return errors.Join(err, fault.New(fault.Changed, "serial %s is no longer on hold", serial))
 	}
 	return nil
 }
@@ -112,14 +97,14 @@ func (t *Tx) NumberList(handle string, after, number int64) error {
 		return err
 	}
 	if n, err := res.RowsAffected(); err != nil || n != 1 || number <= after {
-		return errors.Join(err, fault.Of(fault.ErrChanged, "%s: another list was signed meanwhile", handle))
+		return errors.Join(err, fault.New(fault.Changed, "%s: another list was signed meanwhile", handle))
 	}
 	return nil
 }
 
 const revocationColumns = "id, serial, at, reason, invalid, ends, part, released, again"
 
-func scanRevocation(row sqlite.Scanner) (r Revocation, err error) {
+func scanRevocation(row sqlite.Scanner) (r store.Revocation, err error) {
 	var at, invalid, released string
 	var ends int64
 	err = row.Scan(&r.ID, &r.Serial, &at, &r.Reason, &invalid, &ends, &r.Part, &released, &r.Again)
@@ -136,7 +121,7 @@ func scanRevocation(row sqlite.Scanner) (r Revocation, err error) {
 	return r, err
 }
 
-func revocationOf(ctx context.Context, q sqlite.Querier, authority int64, serial string) (Revocation, bool, error) {
+func revocationOf(ctx context.Context, q sqlite.Querier, authority int64, serial string) (store.Revocation, bool, error) {
 	r, err := scanRevocation(q.QueryRowContext(ctx, "SELECT "+revocationColumns+" FROM revocation WHERE authority = ? "+
 		"AND serial = ?", authority, serial))
 	if errors.Is(err, sql.ErrNoRows) {
@@ -147,28 +132,20 @@ func revocationOf(ctx context.Context, q sqlite.Querier, authority int64, serial
 
 // RevocationOf tells what is on record of a serial of an authority as taken back, or
 // released since; false where nothing is.
-func (s *Store) RevocationOf(ctx context.Context, handle, serial string) (Revocation, bool, error) {
+func (s *Store) RevocationOf(ctx context.Context, handle, serial string) (store.Revocation, bool, error) {
 	var id int64
 	if err := s.Row(ctx, "SELECT id FROM authority WHERE handle = ?", handle).Scan(&id); err != nil {
 		if errors.Is(err, sql.ErrNoRows) {
-			return Revocation{}, false, nil
+			return store.Revocation{}, false, nil
 		}
-		return Revocation{}, false, err
+		return store.Revocation{}, false, err
 	}
 	r, found, err := revocationOf(ctx, s.Q(), id, serial)
 	return r, found, s.Explain(err)
 }
 
-// Some chooses among what was taken back of an authority.
-type Some struct {
-	Handle   string
-	Part     int   // a part; -1 for all
-	After    int64 // those only that came after this one
-	Released bool  // those only that were released
-}
-
 // EachRevocation calls fn for what was taken back, in the order in which it came.
-func (s *Store) EachRevocation(ctx context.Context, some Some, fn func(Revocation) error) error {
+func (s *Store) EachRevocation(ctx context.Context, some store.RevocationFilter, fn func(store.Revocation) error) error {
 	where := "released = ''"
 	if some.Released {
 		where = "released <> ''"
@@ -194,15 +171,6 @@ func (s *Store) EachRevocation(ctx context.Context, some Some, fn func(Revocatio
 	return s.Explain(rows.Err())
 }
 
-// Listed is what a list tells of one revocation, as the records write it. Its texts hold until
-// the next.
-type Listed struct {
-	ID                  int64
-	Serial, At, Invalid []byte
-	Reason              int
-	Again               bool
-}
-
 // ofPart chooses the rows of the authority ?1 and the part ?2; of all its parts for -1. Where it is not
 // known on which part a certificate stands, since it is not on record, it is on every part.
 func ofPart(part int) string {
@@ -217,7 +185,7 @@ func ofPart(part int) string {
 // a moment, in the order in which it came. Nothing is made of the rows, since there may be a
 // million.
 func (s *Store) EachListed(ctx context.Context, handle string, part int, after, cut int64,
-	fn func(Listed) error) error {
+	fn func(store.ListEntry) error) error {
 	rows, err := s.Q().QueryContext(ctx, "SELECT id, serial, at, reason, invalid, again FROM revocation WHERE "+
 		ofPart(part)+" AND id > ?3 AND released = '' AND (ends = 0 OR ends >= ?4) ORDER BY id", handle, part, after,
 		cut)
@@ -225,7 +193,7 @@ func (s *Store) EachListed(ctx context.Context, handle string, part int, after, 
 		return s.Explain(err)
 	}
 	defer rows.Close()
-	var l Listed
+	var l store.ListEntry
 	var serial, at, invalid sql.RawBytes
 	into := []any{&l.ID, &serial, &at, &l.Reason, &invalid, &l.Again}
 	for rows.Next() {
@@ -306,22 +274,9 @@ func (t *Tx) RevocationsDigest(handle string) (sum string, number int64, err err
 		if err := rows.Scan(&serial, &at, &reason); err != nil {
 			return "", 0, err
 		}
-		lines = append(lines, Line(serial, at, reason))
+		lines = append(lines, store.Line(serial, at, reason))
 	}
-	return Digest(number, lines), number, rows.Err()
-}
-
-// Line is what Digest takes of one revocation; at is as the records write it.
-func Line(serial, at string, reason int) string { return fmt.Sprintf("%s %s %d\n", serial, at, reason) }
-
-// Digest is a hash over the number of a list and lines in the order of their serials.
-func Digest(number int64, lines []string) string {
-	h := sha256.New()
-	fmt.Fprintf(h, "list %d\n", number)
-	for _, l := range lines {
-		h.Write([]byte(l))
-	}
-	return fmt.Sprintf("%x", h.Sum(nil))
+	return store.Digest(number, lines), number, rows.Err()
 }
 
 // ListNumber is the number of the last revocation list of an authority; 0 when

@@ -4,27 +4,18 @@ import (
 	"context"
 	"fmt"
 	"slices"
+
+	"ironseal/internal/store"
+	"ironseal/internal/store/sqlite"
 )
 
 // tables are what records consist of.
 var tables = []string{"meta", "authority", "template", "request", "certificate", "generation", "link", "sent", "holder",
 	"revocation", "place", "carried", "name", "outside", "draft", "waiver", "journal", "moduli", "flaw"}
 
-// Row is one row of a table, by column: int64, string or []byte.
-type Row map[string]any
-
-// Text is a column's text; "" where it holds none.
-func (r Row) Text(column string) string { s, _ := r[column].(string); return s }
-
-// Int is a column's number; 0 where it holds none.
-func (r Row) Int(column string) int64 { n, _ := r[column].(int64); return n }
-
-// Bytes are a column's bytes; nil where it holds none.
-func (r Row) Bytes(column string) []byte { b, _ := r[column].([]byte); return b }
-
 // EachRow calls fn for every row of a table as it is stored, for a check that
 // believes nothing.
-func (s *Store) EachRow(ctx context.Context, table string, fn func(Row) error) error {
+func (s *Store) EachRow(ctx context.Context, table string, fn func(store.Row) error) error {
 	if !slices.Contains(tables, table) {
 		return fmt.Errorf("records have no table %q", table)
 	}
@@ -45,7 +36,7 @@ func (s *Store) EachRow(ctx context.Context, table string, fn func(Row) error) e
 		if err := rows.Scan(into...); err != nil {
 			return err
 		}
-		row := Row{}
+		row := store.Row{}
 		for i, c := range columns {
 			row[c] = values[i]
 		}
@@ -55,3 +46,6 @@ func (s *Store) EachRow(ctx context.Context, table string, fn func(Row) error) e
 	}
 	return s.Explain(rows.Err())
 }
+
+// Form is the number of the form that the records have.
+func (s *Store) Form() int { return sqlite.Version }

@@ -1,6 +1,10 @@
 package sqlstore
 
-import "context"
+import (
+	"context"
+
+	"ironseal/internal/store"
+)
 
 // Issued counts what a generation signed, by its name, and tells the last part of its lists
 // that any of it stands on.
@@ -11,14 +15,8 @@ func (s *Store) Issued(ctx context.Context, generation string) (n, part int, err
 	return n, part, err
 }
 
-// Signing is a template by which a generation signed something.
-type Signing struct {
-	Generation, Template string
-	Source               []byte
-}
-
 // Signings lists them.
-func (s *Store) Signings(ctx context.Context) (out []Signing, err error) {
+func (s *Store) Signings(ctx context.Context) (out []store.Signing, err error) {
 	rows, err := s.Q().QueryContext(ctx, `SELECT a.handle || '.g' || g.number, t.name, t.source FROM (SELECT DISTINCT
 		issuer, template FROM certificate WHERE issuer IS NOT NULL AND template IS NOT NULL) d
 		JOIN generation g ON g.id = d.issuer JOIN authority a ON a.id = g.authority
@@ -29,7 +27,7 @@ func (s *Store) Signings(ctx context.Context) (out []Signing, err error) {
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var x Signing
+		var x store.Signing
 		if err := rows.Scan(&x.Generation, &x.Template, &x.Source); err != nil {
 			return nil, err
 		}

@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"time"
 
+	"ironseal/internal/store"
 	"ironseal/internal/store/sqlite"
 )
 
@@ -24,7 +25,7 @@ type Store struct {
 
 // View lets fn read the records as they are at one moment, while others go on writing.
 // The moment is that of the first reading.
-func (s *Store) View(ctx context.Context, fn func(*Store) error) error {
+func (s *Store) View(ctx context.Context, fn func(store.Store) error) error {
 	return s.Moment(ctx, func(d *sqlite.DB) error { return fn(&Store{d, s.loaded}) })
 }
 

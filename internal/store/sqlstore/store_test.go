@@ -1,16 +1,17 @@
 package sqlstore
 
 import (
-	"ironseal/internal/fault"
-	"ironseal/pki/journal"
-	"runtime"
-
 	"context"
 	"errors"
 	"path/filepath"
+	"runtime"
 	"testing"
 	"time"
 
+	"ironseal/internal/fault"
+	"ironseal/internal/store"
+	"ironseal/pki/journal"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/specimen"
 )
 
@@ -34,7 +35,7 @@ func TestNothingIsKeptUnlessAllIs(t *testing.T) {
 	s := create(t)
 	r := specimen.Request(t, nil, "CN=a.example", []string{"a.example"})
 	failure := errors.New("stopped")
-	add := func(tx *Tx) ([]journal.Entry, error) {
+	add := func(tx store.Tx) ([]journal.Entry, error) {
 		if _, _, err := tx.AddRequest(r, ""); err != nil {
 			return nil, err
 		}
@@ -46,7 +47,7 @@ func TestNothingIsKeptUnlessAllIs(t *testing.T) {
 			return err
 		},
 		"inside": func() error {
-			_, err := s.Act(ctx, time.Now, "me", nil, func(tx *Tx) ([]journal.Entry, error) {
+			_, err := s.Act(ctx, time.Now, "me", nil, func(tx store.Tx) ([]journal.Entry, error) {
 				if _, err := add(tx); err != nil {
 					return nil, err
 				}
@@ -77,17 +78,17 @@ func TestSerialsAreUniqueAndDecisionsFinal(t *testing.T) {
 	s := create(t)
 	e := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root", Authority: true})
 	leaf := specimen.Make(t, e, specimen.Plan{Subject: "CN=a.example", Names: []string{"a.example"}})
-	act := func(fn func(tx *Tx) error) error {
-		_, err := s.Act(ctx, time.Now, "me", nil, func(tx *Tx) ([]journal.Entry, error) { return nil, fn(tx) })
+	act := func(fn func(tx store.Tx) error) error {
+		_, err := s.Act(ctx, time.Now, "me", nil, func(tx store.Tx) ([]journal.Entry, error) { return nil, fn(tx) })
 		return err
 	}
-	if err := act(func(tx *Tx) error {
-		id, err := tx.AddCertificate(NewCertificate{Certificate: e.Cert, TemplateName: "root",
+	if err := act(func(tx store.Tx) error {
+		id, err := tx.AddCertificate(store.NewCertificate{Certificate: e.Cert, TemplateName: "root",
 			TemplateSource: []byte("x")})
 		if err != nil {
 			return err
 		}
-		_, err = tx.AddAuthority(NewAuthority{Handle: "root", Certificate: id})
+		_, err = tx.AddAuthority(store.NewAuthority{Handle: "root", Certificate: id})
 		return err
 	}); err != nil {
 		t.Fatal(err)
@@ -97,12 +98,12 @@ func TestSerialsAreUniqueAndDecisionsFinal(t *testing.T) {
 		t.Fatal(err)
 	}
 	sign := func() error {
-		return act(func(tx *Tx) error {
+		return act(func(tx store.Tx) error {
 			id, err := tx.GenerationID(h[0].Current())
 			if err != nil {
 				return err
 			}
-			_, err = tx.AddCertificate(NewCertificate{Certificate: leaf.Cert, Issuer: id, TemplateName: "web",
+			_, err = tx.AddCertificate(store.NewCertificate{Certificate: leaf.Cert, Issuer: id, TemplateName: "web",
 				TemplateSource: []byte("y")})
 			return err
 		})
@@ -114,20 +115,20 @@ func TestSerialsAreUniqueAndDecisionsFinal(t *testing.T) {
 		t.Error("one serial was recorded twice under one authority")
 	}
 	r := specimen.Request(t, nil, "CN=a.example", nil)
-	if err := act(func(tx *Tx) error { _, _, err := tx.AddRequest(r, ""); return err }); err != nil {
+	if err := act(func(tx store.Tx) error { _, _, err := tx.AddRequest(r, ""); return err }); err != nil {
 		t.Fatal(err)
 	}
-	if err := act(func(tx *Tx) error { return tx.DecideMany([]int64{1, 2}, Signed) }); !errors.Is(err,
-		fault.ErrChanged) {
+	if err := act(func(tx store.Tx) error { return tx.DecideMany([]int64{1, 2}, lifecycle.Signed) }); !errors.Is(err,
+		fault.Changed) {
 		t.Errorf("deciding one that is not there: %v", err)
 	}
-	if rec, _ := s.Request(ctx, 1); rec.State != Waiting {
+	if rec, _ := s.Request(ctx, 1); rec.State != lifecycle.Waiting {
 		t.Errorf("all or none: R1 is %s", rec.State)
 	}
-	if err := act(func(tx *Tx) error { return tx.Decide(1, Declined, "no") }); err != nil {
+	if err := act(func(tx store.Tx) error { return tx.Decide(1, lifecycle.Declined, "no") }); err != nil {
 		t.Fatal(err)
 	}
-	if err := act(func(tx *Tx) error { return tx.Decide(1, Signed, "") }); err == nil {
+	if err := act(func(tx store.Tx) error { return tx.Decide(1, lifecycle.Signed, "") }); err == nil {
 		t.Error("a declined request was signed")
 	}
 }

@@ -16,10 +16,10 @@ import (
 	"strings"
 	"time"
 
-	"ironseal/internal/keystore"
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/keystore"
+	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
@@ -222,7 +222,7 @@ func Create(ctx context.Context, e *estate.Estate, p Planned) (*hierarchy.Genera
 // Unkept removes a new key after an act that failed. Where it is not certain that
 // it failed, the key may be on record, and stays.
 func Unkept(e *estate.Estate, why error, fresh *keystore.Fresh) error {
-	if errors.Is(why, sqlstore.ErrUncertain) {
+	if errors.Is(why, store.ErrUncertain) {
 		return nil
 	}
 	return e.Custody.Remove(fresh)
@@ -239,13 +239,13 @@ func KeyThere(e *estate.Estate, handle string, k key.Public) error {
 
 // StillFree refuses a second authority of one subject, or with another's key: both
 // were free when the sheet was made.
-func StillFree(tx *sqlstore.Tx, handle string, c *cert.Certificate) error {
+func StillFree(tx store.Tx, handle string, c *cert.Certificate) error {
 	h, err := tx.Hierarchy()
 	if err != nil {
 		return err
 	}
 	if a := h.SubjectTaken(c.Subject, handle); a != nil {
-		return fault.Of(fault.ErrChanged,
+		return fault.New(fault.Changed,
 			"authority %s: the authority %s was made meanwhile, with the same subject: choose another "+
 				"with --subject", handle, a.Handle)
 	}
@@ -256,13 +256,13 @@ func StillFree(tx *sqlstore.Tx, handle string, c *cert.Certificate) error {
 }
 
 // StillStands refuses an issuer when an authority above it was revoked meanwhile.
-func StillStands(tx *sqlstore.Tx, g *hierarchy.Generation) error {
+func StillStands(tx store.Tx, g *hierarchy.Generation) error {
 	h, err := tx.Hierarchy()
 	if err != nil {
 		return err
 	}
 	if now := h.Generation(g.Name()); now == nil || now.TakenBack() != nil {
-		return fault.Of(fault.ErrChanged, "%s, or an authority above it, was revoked meanwhile", g.Label())
+		return fault.New(fault.Changed, "%s, or an authority above it, was revoked meanwhile", g.Label())
 	}
 	return nil
 }
@@ -345,7 +345,7 @@ func signAuthority(ctx context.Context, e *estate.Estate, p Planned, plan issue.
 	if p.renews != nil {
 		made.number = len(p.renews.Authority.Generations) + 1
 	}
-	head, err := e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) { return made.record(e, tx) })
+	head, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) { return made.record(e, tx) })
 	if err != nil {
 		return nil, journal.Head{}, fmt.Errorf("authority %s: %w", handle, err)
 	}
@@ -364,7 +364,7 @@ func (p Planned) doubted() bool {
 
 // stillRenewable refuses a renewal where the authority was retired while the sheet was on screen, or
 // where its key came into doubt and would be kept, or vouched for by link certificates.
-func (m sealed) stillRenewable(tx *sqlstore.Tx) error {
+func (m sealed) stillRenewable(tx store.Tx) error {
 	if m.p.renews == nil {
 		return nil
 	}
@@ -375,9 +375,9 @@ func (m sealed) stillRenewable(tx *sqlstore.Tx) error {
 	g := h.Generation(m.p.renews.Name())
 	switch {
 	case g == nil || !g.Authority.Retired.IsZero():
-		return fault.Of(fault.ErrChanged, "%s was retired meanwhile", m.p.renews.Label())
+		return fault.New(fault.Changed, "%s was retired meanwhile", m.p.renews.Label())
 	case (len(m.links) > 0 || m.p.sameKey) && g.Idle() != "":
-		return fault.Of(fault.ErrChanged, "the key of %s came into doubt meanwhile (%s): look at the sheet again",
+		return fault.New(fault.Changed, "the key of %s came into doubt meanwhile (%s): look at the sheet again",
 			m.p.renews.Label(), g.Idle())
 	}
 	return nil
@@ -416,7 +416,7 @@ type sealed struct {
 	number      int
 }
 
-func (m sealed) record(e *estate.Estate, tx *sqlstore.Tx) ([]journal.Entry, error) {
+func (m sealed) record(e *estate.Estate, tx store.Tx) ([]journal.Entry, error) {
 	handle, act := m.p.Ask.Handle, "create authority"
 	if m.p.renews != nil {
 		act = "renew authority"
@@ -440,7 +440,7 @@ func (m sealed) record(e *estate.Estate, tx *sqlstore.Tx) ([]journal.Entry, erro
 			return nil, err
 		}
 	}
-	id, err := tx.AddCertificate(sqlstore.NewCertificate{Certificate: m.certificate, Issuer: issuer,
+	id, err := tx.AddCertificate(store.NewCertificate{Certificate: m.certificate, Issuer: issuer,
 		TemplateName: m.p.in.Template.Name,
 		TemplateSHA:  m.p.in.Template.SHA256(), TemplateSource: m.p.in.Template.Source(), Sheet: m.plan.Digest(),
 		Part: m.plan.Part, Waived: estate.Waived(m.plan.Findings)})
@@ -468,7 +468,7 @@ func Unchanged(e *estate.Estate, t template.Template) error {
 		return err
 	}
 	if now.SHA256() != t.SHA256() {
-		return fault.Of(fault.ErrChanged,
+		return fault.New(fault.Changed,
 			"templates/%s.toml was changed while the sheet was on screen; nothing was signed: look at "+
 				"the sheet again", t.Name)
 	}

@@ -6,10 +6,10 @@ import (
 	"time"
 
 	"ironseal/internal/app/revoke/compromise"
-	"ironseal/internal/keystore"
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/keystore"
+	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/ext"
 	"ironseal/pki/finding"
@@ -109,11 +109,11 @@ func (c Crossing) sound(ctx context.Context, from compromise.Journaled) error {
 	case key.Same(by.Certificate.Key, to.Certificate.Key):
 		return fmt.Errorf("%s and %s have one key", by.Label(), to.Label())
 	case to.TakenBack() != nil || to.Stopped != "":
-		return fault.Of(fault.ErrChanged, "%s is %s: nobody is to vouch for it", to.Label(), to.Mark())
+		return fault.New(fault.Changed, "%s is %s: nobody is to vouch for it", to.Label(), to.Mark())
 	}
 	list, err := compromise.Incidents(ctx, from)
 	for _, i := range compromise.About(list, to.Certificate.Key.Fingerprint()) {
-		return fault.Of(fault.ErrChanged, "%s is not vouched for: %s", to.Label(), i.Since())
+		return fault.New(fault.Changed, "%s is not vouched for: %s", to.Label(), i.Since())
 	}
 	return err
 }
@@ -134,14 +134,14 @@ func Cross(ctx context.Context, e *estate.Estate, c Crossing) (*cert.Certificate
 	if err != nil {
 		return nil, journal.Head{}, fmt.Errorf("cross-certificate for %s: %w", c.Ask.To, err)
 	}
-	head, err := e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) { return c.record(ctx, e, tx, made) })
+	head, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) { return c.record(ctx, e, tx, made) })
 	if err != nil {
 		return nil, journal.Head{}, fmt.Errorf("cross-certificate for %s: %w", c.Ask.To, err)
 	}
 	return made, head, nil
 }
 
-func (c Crossing) record(ctx context.Context, e *estate.Estate, tx *sqlstore.Tx,
+func (c Crossing) record(ctx context.Context, e *estate.Estate, tx store.Tx,
 	made *cert.Certificate) ([]journal.Entry,
 	error) {
 	h, err := tx.Hierarchy()
@@ -150,7 +150,7 @@ func (c Crossing) record(ctx context.Context, e *estate.Estate, tx *sqlstore.Tx,
 	}
 	now := Crossing{By: h.Generation(c.By.Name()), To: h.Generation(c.To.Name())}
 	if now.By == nil || now.To == nil {
-		return nil, fault.Of(fault.ErrChanged, "the authorities were changed meanwhile: look at the sheet again")
+		return nil, fault.New(fault.Changed, "the authorities were changed meanwhile: look at the sheet again")
 	}
 	if err := now.sound(ctx, tx); err != nil {
 		return nil, err
@@ -166,7 +166,7 @@ func (c Crossing) record(ctx context.Context, e *estate.Estate, tx *sqlstore.Tx,
 	if err != nil {
 		return nil, err
 	}
-	id, err := tx.AddCertificate(sqlstore.NewCertificate{Certificate: made, Issuer: by, Sheet: c.Plan.Digest(),
+	id, err := tx.AddCertificate(store.NewCertificate{Certificate: made, Issuer: by, Sheet: c.Plan.Digest(),
 		Part: c.Plan.Part, Waived: estate.Waived(c.Plan.Findings)})
 	if err != nil {
 		return nil, err

@@ -4,8 +4,8 @@ import (
 	"context"
 	"fmt"
 
-	"ironseal/internal/keystore"
 	"ironseal/internal/estate"
+	"ironseal/internal/keystore"
 )
 
 // Ready opens the keys that making an authority needs, and has the passphrase of its new key

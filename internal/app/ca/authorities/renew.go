@@ -8,9 +8,9 @@ import (
 	"time"
 
 	"ironseal/internal/app/revoke/compromise"
-	"ironseal/internal/keystore"
 	"ironseal/internal/estate"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/keystore"
+	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
@@ -349,10 +349,10 @@ func Drafted(e *estate.Estate, d cert.Draft, signer crypto.Signer) (*cert.Certif
 
 // recordGeneration records what CreateAuthority made: a new authority, or the
 // next generation of one, with its links.
-func recordGeneration(e *estate.Estate, tx *sqlstore.Tx, p Planned, certificate, issuer int64,
+func recordGeneration(e *estate.Estate, tx store.Tx, p Planned, certificate, issuer int64,
 	links []*cert.Certificate) error {
 	if p.renews == nil {
-		_, err := tx.AddAuthority(sqlstore.NewAuthority{Handle: p.Ask.Handle, Parent: p.Ask.Under,
+		_, err := tx.AddAuthority(store.NewAuthority{Handle: p.Ask.Handle, Parent: p.Ask.Under,
 			Certificate: certificate, Issuer: issuer})
 		return err
 	}
@@ -366,7 +366,7 @@ func recordGeneration(e *estate.Estate, tx *sqlstore.Tx, p Planned, certificate,
 		return err
 	}
 	for i, by := range []int64{old, id} {
-		link, err := tx.AddCertificate(sqlstore.NewCertificate{Certificate: links[i], Issuer: by})
+		link, err := tx.AddCertificate(store.NewCertificate{Certificate: links[i], Issuer: by})
 		if err != nil {
 			return err
 		}

@@ -8,7 +8,7 @@ import (
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/journal"
 )
@@ -43,7 +43,7 @@ func Retire(ctx context.Context, e *estate.Estate, handle, because string, destr
 	if err := noneBelow(h, a); err != nil {
 		return last, head, err
 	}
-	head, err = e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	head, err = e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		if err := stillRetirable(ctx, tx, a.Handle); err != nil {
 			return nil, err
 		}
@@ -66,13 +66,13 @@ func Reinstate(ctx context.Context, e *estate.Estate, handle, because string) (h
 	if err := reinstatable(e, h, handle); err != nil {
 		return head, err
 	}
-	return e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	return e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		now, err := tx.Hierarchy()
 		if err != nil {
 			return nil, err
 		}
 		if err := reinstatable(e, now, handle); err != nil {
-			return nil, fault.Of(fault.ErrChanged, "the record changed meanwhile: %w", err)
+			return nil, fault.New(fault.Changed, "the record changed meanwhile: %w", err)
 		}
 		return []journal.Entry{estate.Entry(ReinstateAct, handle, "because", because)}, tx.Reinstate(handle)
 	})
@@ -107,7 +107,7 @@ func noIncident(ctx context.Context, from compromise.Journaled, a *hierarchy.Aut
 	for _, g := range a.Generations {
 		for _, i := range compromise.About(list, g.Certificate.Key.Fingerprint()) {
 			if err == nil && i.Open() {
-				err = fault.Of(fault.ErrChanged, "authority %s: the incident %s about %s is open, and what it "+
+				err = fault.New(fault.Changed, "authority %s: the incident %s about %s is open, and what it "+
 					"affects needs replacements: finish it first: ironseal incident show %s", a.Handle, i.Name,
 					g.Name(),
 					i.Name)
@@ -119,14 +119,14 @@ func noIncident(ctx context.Context, from compromise.Journaled, a *hierarchy.Aut
 
 // stillRetirable asks again, inside the act, what was asked before: an authority below that signs, or
 // an incident, may have come meanwhile.
-func stillRetirable(ctx context.Context, tx *sqlstore.Tx, handle string) error {
+func stillRetirable(ctx context.Context, tx store.Tx, handle string) error {
 	h, err := tx.Hierarchy()
 	if err != nil {
 		return err
 	}
 	a := h.Find(handle)
 	if !a.Retired.IsZero() {
-		return fault.Of(fault.ErrChanged, "authority %s was retired meanwhile", handle)
+		return fault.New(fault.Changed, "authority %s was retired meanwhile", handle)
 	}
 	if err := noneBelow(h, a); err != nil {
 		return err
@@ -160,7 +160,7 @@ func destroyKeys(ctx context.Context, e *estate.Estate, a *hierarchy.Authority, 
 		if !e.Custody.Has(k) {
 			continue
 		}
-		if _, err := e.Act(ctx, func(*sqlstore.Tx) ([]journal.Entry, error) {
+		if _, err := e.Act(ctx, func(store.Tx) ([]journal.Entry, error) {
 			return []journal.Entry{estate.Entry("destroy key", g.Name(), "key", fmt.Sprintf("%x", k.Fingerprint()),
 				"because",
 				because)}, nil

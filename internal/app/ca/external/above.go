@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"ironseal/internal/estate"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/key"
@@ -20,7 +20,7 @@ import (
 // importing is what comes from elsewhere while it is being recorded.
 type importing struct {
 	e      *estate.Estate
-	tx     *sqlstore.Tx
+	tx     store.Tx
 	h      hierarchy.Hierarchy // before it
 	given  []*cert.Certificate // everything that came, in any order
 	told   []ImportedTold
@@ -74,7 +74,7 @@ func (i *importing) one(c *cert.Certificate, under string, issuer int64, wish st
 		return "", 0, fmt.Errorf("%s has the subject of our own authority %s and is not on record: its chain goes "+
 			"through a certificate that we did not make", c.Title(), a.Handle)
 	}
-	id, err := i.tx.AddCertificate(sqlstore.NewCertificate{Certificate: c, Issuer: issuer})
+	id, err := i.tx.AddCertificate(store.NewCertificate{Certificate: c, Issuer: issuer})
 	if err != nil {
 		return "", 0, err
 	}
@@ -87,7 +87,7 @@ func (i *importing) one(c *cert.Certificate, under string, issuer int64, wish st
 	}
 	handle := freeHandle(wish, c, taken)
 	taken[handle] = true
-	generation, err := i.tx.AddAuthority(sqlstore.NewAuthority{Handle: handle, Parent: under, Elsewhere: true,
+	generation, err := i.tx.AddAuthority(store.NewAuthority{Handle: handle, Parent: under, Elsewhere: true,
 		Certificate: id, Issuer: issuer})
 	told.Generation = handle + ".g1"
 	i.told = append(i.told, told)
@@ -158,7 +158,7 @@ func (i *importing) link(c *cert.Certificate, by, to *hierarchy.Generation) erro
 	if err != nil {
 		return err
 	}
-	id, err := i.tx.AddCertificate(sqlstore.NewCertificate{Certificate: c, Issuer: byID})
+	id, err := i.tx.AddCertificate(store.NewCertificate{Certificate: c, Issuer: byID})
 	if err != nil {
 		return err
 	}

@@ -10,9 +10,9 @@ import (
 
 	"ironseal/internal/app/ca/authorities"
 	"ironseal/internal/app/revoke/evidence"
-	"ironseal/internal/keystore"
 	"ironseal/internal/estate"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/keystore"
+	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
@@ -186,7 +186,7 @@ func Adopt(ctx context.Context, e *estate.Estate, a Adoption) (*hierarchy.Genera
 	if a.Link != nil {
 		return adoptLink(ctx, e, a, h)
 	}
-	head, err := e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	head, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		now, err := planAdoption(ctx, e.Within(tx), a.Ask)
 		if err := still("authority "+handle, now.Findings, err); err != nil {
 			return nil, err
@@ -195,7 +195,7 @@ func Adopt(ctx context.Context, e *estate.Estate, a Adoption) (*hierarchy.Genera
 	})
 	if err != nil {
 		failed := fmt.Errorf("authority %s: %w", handle, err)
-		if !errors.Is(err, sqlstore.ErrUncertain) { // then the key may be on record
+		if !errors.Is(err, store.ErrUncertain) { // then the key may be on record
 			failed = errors.Join(failed, undo())
 		}
 		return nil, head, failed
@@ -235,7 +235,7 @@ func keepAdopted(ctx context.Context, e *estate.Estate, ask AdoptAsk) (undo func
 
 // record records an adopted authority, all that came with it, and the entry that tells
 // of it.
-func (a Adoption) record(e *estate.Estate, tx *sqlstore.Tx, h hierarchy.Hierarchy) ([]journal.Entry, error) {
+func (a Adoption) record(e *estate.Estate, tx store.Tx, h hierarchy.Hierarchy) ([]journal.Entry, error) {
 	handle := a.Ask.Handle
 	if err := authorities.StillFree(tx, handle, a.Leaf); err != nil {
 		return nil, err
@@ -251,14 +251,14 @@ func (a Adoption) record(e *estate.Estate, tx *sqlstore.Tx, h hierarchy.Hierarch
 	if err != nil {
 		return nil, err
 	}
-	id, err := tx.AddCertificate(sqlstore.NewCertificate{Certificate: a.Leaf, Issuer: issuer,
+	id, err := tx.AddCertificate(store.NewCertificate{Certificate: a.Leaf, Issuer: issuer,
 		Waived: estate.Waived(a.Findings)})
 	if err != nil {
 		return nil, err
 	}
 	var generation int64
 	if a.old == nil {
-		generation, err = tx.AddAuthority(sqlstore.NewAuthority{Handle: handle, Parent: parent,
+		generation, err = tx.AddAuthority(store.NewAuthority{Handle: handle, Parent: parent,
 			Elsewhere: a.Ask.Signer == nil, Certificate: id, Issuer: issuer})
 	} else {
 		generation, err = tx.AddGeneration(handle, parent, len(a.old.Generations), id, issuer, time.Time{})
@@ -267,7 +267,7 @@ func (a Adoption) record(e *estate.Estate, tx *sqlstore.Tx, h hierarchy.Hierarch
 		return nil, err
 	}
 	for _, c := range a.Issued {
-		if _, err := tx.AddCertificate(sqlstore.NewCertificate{Certificate: c, Issuer: generation}); err != nil {
+		if _, err := tx.AddCertificate(store.NewCertificate{Certificate: c, Issuer: generation}); err != nil {
 			return nil, fmt.Errorf("%s: %w", c.Title(), err)
 		}
 	}
@@ -298,7 +298,7 @@ func (a Adoption) record(e *estate.Estate, tx *sqlstore.Tx, h hierarchy.Hierarch
 func adoptLink(ctx context.Context, e *estate.Estate, a Adoption, h hierarchy.Hierarchy) (*hierarchy.Generation,
 	journal.Head,
 	error) {
-	head, err := e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	head, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		up := importing{e: e, tx: tx, h: h, given: a.Ask.List}
 		if err := up.links(); err != nil {
 			return nil, err
@@ -313,7 +313,7 @@ func adoptLink(ctx context.Context, e *estate.Estate, a Adoption, h hierarchy.Hi
 }
 
 // addList records the entries of a revocation list of an authority.
-func addList(tx *sqlstore.Tx, handle string, l *revocation.List) error {
+func addList(tx store.Tx, handle string, l *revocation.List) error {
 	var serials []string
 	var at []time.Time
 	var reasons []int

@@ -8,13 +8,14 @@ import (
 	"ironseal/internal/app/revoke/evidence"
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
 	"ironseal/pki/journal"
 	"ironseal/pki/key"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/path"
 	"ironseal/pki/relate"
 	"ironseal/pki/request"
@@ -31,7 +32,7 @@ const (
 // Answer is a certificate that an outside authority returned, matched to the
 // request that it answers.
 type Answer struct {
-	Record   sqlstore.Request
+	Record   store.Request
 	Leaf     *cert.Certificate
 	Chain    []*cert.Certificate // above the leaf, as far as it was given
 	Findings finding.List
@@ -96,7 +97,7 @@ func matchAnswer(ctx context.Context, e *estate.Estate, ask AnswerAsk) (Answer, 
 
 // answered is a request that may be answered.
 type answered struct {
-	record  sqlstore.Request
+	record  store.Request
 	request *request.Request
 }
 
@@ -108,7 +109,7 @@ func answerable(ctx context.Context, e *estate.Estate, said string, c *cert.Cert
 		switch {
 		case err != nil:
 			return nil, err
-		case rec.State != sqlstore.Waiting && rec.State != sqlstore.Sent:
+		case rec.State != lifecycle.Waiting && rec.State != lifecycle.Sent:
 			return nil, fmt.Errorf("R%d is %s since %s, and takes no answer", rec.Number, rec.State,
 				rec.Decided.Format("2006-01-02"))
 		case !key.Same(c.Key, r.Key):
@@ -116,7 +117,7 @@ func answerable(ctx context.Context, e *estate.Estate, said string, c *cert.Cert
 		}
 		return &answered{rec, r}, nil
 	}
-	list, err := e.Records.RequestsByKey(ctx, sqlstore.Sent, c.Key.Fingerprint())
+	list, err := e.Records.RequestsByKey(ctx, lifecycle.Sent, c.Key.Fingerprint())
 	if err != nil || len(list) == 0 {
 		return nil, err
 	}
@@ -160,7 +161,7 @@ func still(about string, now finding.List, err error) error {
 		return err
 	}
 	if bad := now.Refusing(); len(bad) > 0 {
-		return fault.Of(fault.ErrChanged, "the record changed while the sheet was on screen: %w",
+		return fault.New(fault.Changed, "the record changed while the sheet was on screen: %w",
 			&issue.Refused{About: about, Findings: bad})
 	}
 	return nil
@@ -184,7 +185,7 @@ func unanswerable(ctx context.Context, e *estate.Estate, list []*cert.Certificat
 		}
 	}
 	for _, c := range list {
-		waiting, err := e.Records.RequestsByKey(ctx, sqlstore.Waiting, c.Key.Fingerprint())
+		waiting, err := e.Records.RequestsByKey(ctx, lifecycle.Waiting, c.Key.Fingerprint())
 		if err != nil {
 			return err
 		}
@@ -228,13 +229,13 @@ func Accept(ctx context.Context, e *estate.Estate, a Answer) (journal.Head, erro
 	if a.issuer != nil {
 		a.Chain = nil // it follows from the record
 	}
-	return e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	return e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		now, err := matchAnswer(ctx, e.Within(tx), a.ask) // an authority above may have been revoked meanwhile
 		if err := still(a.About(), now.Findings, err); err != nil {
 			return nil, err
 		}
 		if a.Record.Number != 0 {
-			if err := tx.Decide(a.Record.Number, sqlstore.Signed, "by an outside authority"); err != nil {
+			if err := tx.Decide(a.Record.Number, lifecycle.Signed, "by an outside authority"); err != nil {
 				return nil, err
 			}
 		}
@@ -244,7 +245,7 @@ func Accept(ctx context.Context, e *estate.Estate, a Answer) (journal.Head, erro
 				return nil, err
 			}
 		}
-		id, err := tx.AddCertificate(sqlstore.NewCertificate{Certificate: a.Leaf, Issuer: issuer,
+		id, err := tx.AddCertificate(store.NewCertificate{Certificate: a.Leaf, Issuer: issuer,
 			Request: a.Record.Number,
 			Waived:  estate.Waived(a.Findings)})
 		if err != nil {

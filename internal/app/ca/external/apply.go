@@ -19,10 +19,10 @@ import (
 
 	"ironseal/internal/app/ca/authorities"
 	"ironseal/internal/app/revoke/evidence"
-	"ironseal/internal/keystore"
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/keystore"
+	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
@@ -49,7 +49,7 @@ type ApplyAsk struct {
 
 // Applied is a request that was made and is recorded as sent.
 type Applied struct {
-	Application sqlstore.Application
+	Application store.Application
 	Request     *request.Request
 	Renews      *hierarchy.Generation // nil for a new authority
 }
@@ -90,9 +90,9 @@ func Apply(ctx context.Context, e *estate.Estate, ask ApplyAsk) (Applied, journa
 	if err != nil {
 		return out, journal.Head{}, fmt.Errorf("authority %s: %w", ask.Handle, err)
 	}
-	out.Application = sqlstore.Application{Handle: ask.Handle, Parent: ask.Parent, DER: der, Made: e.World.Now(),
+	out.Application = store.Application{Handle: ask.Handle, Parent: ask.Parent, DER: der, Made: e.World.Now(),
 		SwitchDay: ask.Day}
-	head, err := e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	head, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		if err := authorities.KeyThere(e, ask.Handle, out.Request.Key); err != nil {
 			return nil, err
 		}
@@ -102,7 +102,7 @@ func Apply(ctx context.Context, e *estate.Estate, ask ApplyAsk) (Applied, journa
 			"parent", ask.Parent, "key", fmt.Sprintf("%x", out.Request.Key.Fingerprint()), "switch day",
 			estate.DayOf(ask.Day))}, tx.AddApplication(out.Application, out.Request.Key.Fingerprint())
 	})
-	if err != nil && !errors.Is(err, sqlstore.ErrUncertain) { // then the key may be on record
+	if err != nil && !errors.Is(err, store.ErrUncertain) { // then the key may be on record
 		err = errors.Join(err, undo())
 	}
 	return out, head, err
@@ -184,7 +184,7 @@ func applicantKey(ctx context.Context, e *estate.Estate, ask ApplyAsk, kind key.
 }
 
 // Applications lists the requests that are sent and not answered.
-func Applications(ctx context.Context, e *estate.Estate) ([]sqlstore.Application, error) {
+func Applications(ctx context.Context, e *estate.Estate) ([]store.Application, error) {
 	return e.Records.Applications(ctx)
 }
 
@@ -205,7 +205,7 @@ func WithdrawApplication(ctx context.Context, e *estate.Estate, handle string) (
 	if err != nil {
 		return journal.Head{}, err
 	}
-	return e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	return e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		return []journal.Entry{estate.Entry("withdraw application", handle, "request", fmt.Sprintf("%x",
 				sha256.Sum256(a.DER)))},
 			tx.Answer(a.ID)
@@ -213,24 +213,24 @@ func WithdrawApplication(ctx context.Context, e *estate.Estate, handle string) (
 }
 
 // Sent finds the application of an authority that waits for its answer.
-func Sent(ctx context.Context, e *estate.Estate, handle string) (sqlstore.Application, error) {
+func Sent(ctx context.Context, e *estate.Estate, handle string) (store.Application, error) {
 	open, err := e.Records.Applications(ctx)
 	if err != nil {
-		return sqlstore.Application{}, err
+		return store.Application{}, err
 	}
 	for _, a := range open {
 		if a.Handle == handle {
 			return a, nil
 		}
 	}
-	return sqlstore.Application{}, fault.Of(fault.ErrNotFound,
+	return store.Application{}, fault.New(fault.NotFound,
 		"authority %s: no request of it is sent: make one with: ironseal "+
 			"authority apply %s --out FILE", handle, handle)
 }
 
 // AuthorityAnswer is the answer of a parent elsewhere, checked.
 type AuthorityAnswer struct {
-	Application sqlstore.Application
+	Application store.Application
 	Certificate *cert.Certificate
 	Path        []*cert.Certificate // above it, the anchor last
 	Findings    finding.List
@@ -329,7 +329,7 @@ func AcceptAuthority(ctx context.Context, e *estate.Estate, a AuthorityAnswer) (
 	if err != nil {
 		return nil, journal.Head{}, err
 	}
-	head, err := e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	head, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		now, err := matchAuthority(ctx, e.Within(tx), handle, a.given, a.anchors, a.waivers)
 		if err := still("authority "+handle, now.Findings, err); err != nil {
 			return nil, err
@@ -343,13 +343,13 @@ func AcceptAuthority(ctx context.Context, e *estate.Estate, a AuthorityAnswer) (
 		if err != nil {
 			return nil, err
 		}
-		id, err := tx.AddCertificate(sqlstore.NewCertificate{Certificate: a.Certificate, Issuer: issuer,
+		id, err := tx.AddCertificate(store.NewCertificate{Certificate: a.Certificate, Issuer: issuer,
 			Waived: estate.Waived(a.Findings)})
 		if err != nil {
 			return nil, err
 		}
 		if a.renews == nil {
-			_, err = tx.AddAuthority(sqlstore.NewAuthority{Handle: handle, Parent: parent, Certificate: id,
+			_, err = tx.AddAuthority(store.NewAuthority{Handle: handle, Parent: parent, Certificate: id,
 				Issuer: issuer})
 		} else {
 			_, err = tx.AddGeneration(handle, parent, len(a.renews.Authority.Generations), id, issuer,
@@ -379,7 +379,7 @@ func newestGeneration(ctx context.Context, e *estate.Estate, handle string) (*hi
 	}
 	a := h.Find(handle)
 	if a == nil {
-		return nil, fmt.Errorf("authority %s: %w", handle, fault.ErrNotFound)
+		return nil, fmt.Errorf("authority %s: %w", handle, fault.NotFound)
 	}
 	return a.Generations[len(a.Generations)-1], nil
 }

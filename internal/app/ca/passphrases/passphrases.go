@@ -14,11 +14,11 @@ import (
 	"slices"
 
 	"ironseal/internal/app/requests/delivery"
-	"ironseal/internal/keystore"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/keystore"
+	"ironseal/internal/store"
 	"ironseal/pki/bundle"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/journal"
@@ -120,12 +120,12 @@ func Change(ctx context.Context, e *estate.Estate, keys []Key, choose Choose) ([
 	if len(keys) > 1 {
 		about = fmt.Sprintf("%d keys", len(keys))
 	}
-	if _, err := e.Act(ctx, func(*sqlstore.Tx) ([]journal.Entry, error) {
+	if _, err := e.Act(ctx, func(store.Tx) ([]journal.Entry, error) {
 		return []journal.Entry{estate.Entry(BeginAct, about, "keys", told)}, nil
 	}); err != nil {
 		return nil, journal.Head{}, err
 	}
-	head, err := e.Act(ctx, func(*sqlstore.Tx) ([]journal.Entry, error) {
+	head, err := e.Act(ctx, func(store.Tx) ([]journal.Entry, error) {
 		for i, r := range list {
 			if err := e.Custody.Put(r); err != nil {
 				return nil, fmt.Errorf("%w: %d of %d keys have the new passphrase: give the same command again", err, i,
@@ -213,9 +213,9 @@ func Draft(ctx context.Context, e *estate.Estate, name string, secret []byte) (f
 		return "", head, errors.Join(fmt.Errorf("key of R%d: what was encrypted does not open: nothing was changed",
 			rec.Number), err)
 	}
-	head, err = e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	head, err = e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		if same, _, err := disk.Holds(file, was); err != nil || !same {
-			return nil, errors.Join(fault.Of(fault.ErrChanged, "%s was changed meanwhile: nothing was changed",
+			return nil, errors.Join(fault.New(fault.Changed, "%s was changed meanwhile: nothing was changed",
 				file), err)
 		}
 		if err := tx.SealDraft(r.Key.Fingerprint()); err != nil {

@@ -10,10 +10,10 @@ import (
 
 	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/estate"
-	"ironseal/internal/store/sqlstore"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/request"
 	"ironseal/pki/san"
 	"ironseal/pki/span"
@@ -60,7 +60,7 @@ func oneToRenew(ctx context.Context, e *estate.Estate, name string, fresh bool) 
 	}
 	var serving []estate.Held
 	for _, c := range list {
-		if c.State == estate.Valid || c.State == estate.Expiring {
+		if c.State == lifecycle.Valid || c.State == lifecycle.Expiring {
 			serving = append(serving, c)
 		}
 	}
@@ -80,15 +80,15 @@ func oneToRenew(ctx context.Context, e *estate.Estate, name string, fresh bool) 
 	switch {
 	case err != nil:
 		return c, err
-	case c.State == estate.Replaced || c.State == estate.Revoked && c.Record.Replaced:
+	case c.State == lifecycle.Replaced || c.State == lifecycle.Revoked && c.Record.Replaced:
 		return c, fmt.Errorf("%s, serial %s, was replaced already", c.Title(), c.Serial.Short())
-	case c.State == estate.Revoked && !fresh:
+	case c.State == lifecycle.Revoked && !fresh:
 		return c, fmt.Errorf("%s, serial %s, is revoked: ask its holder for a new request, and sign that: ironseal "+
 			"certificate renew %s --request REQUEST", c.Title(), c.Serial.Short(), c.Serial.Short())
-	case c.State == estate.OnHold:
+	case c.State == lifecycle.OnHold:
 		return c, fmt.Errorf("%s, serial %s, is on hold: take it off hold first, or revoke it for good", c.Title(),
 			c.Serial.Short())
-	case c.State == estate.Prepared:
+	case c.State == lifecycle.Prepared:
 		return c, fmt.Errorf("%s, serial %s, waits for its switch day", c.Title(), c.Serial.Short())
 	}
 	return c, nil
@@ -117,8 +117,8 @@ func planAgain(ctx context.Context, e *estate.Estate, p *signing.Planning, old e
 	if err != nil {
 		return nil, err
 	}
-	again := rec.State == sqlstore.Signed
-	if rec.State != sqlstore.Waiting && !again {
+	again := rec.State == lifecycle.Signed
+	if rec.State != lifecycle.Waiting && !again {
 		return nil, fmt.Errorf("R%d is %s", rec.Number, rec.State)
 	}
 	if sign.By == "" && old.Record.Issuer != "" {
@@ -234,8 +234,8 @@ func planAll(ctx context.Context, e *estate.Estate, list []estate.Held, ask Agai
 	}
 	var out []signing.Planned
 	for _, c := range list {
-		if c.IsAuthority() || c.OneUse() || c.State == estate.Replaced || c.State == estate.Prepared ||
-			c.State == estate.Revoked || c.State == estate.OnHold {
+		if c.IsAuthority() || c.OneUse() || c.State == lifecycle.Replaced || c.State == lifecycle.Prepared ||
+			c.State == lifecycle.Revoked || c.State == lifecycle.OnHold {
 			continue
 		}
 		one := signing.Planned{Name: fmt.Sprintf("%s, serial %s", c.Title(), c.Serial.Short())}

@@ -10,12 +10,13 @@ import (
 	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/client"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/journal"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/path"
 )
 
@@ -136,7 +137,7 @@ func servingBefore(ctx context.Context, e *estate.Estate, prepared *hierarchy.Ge
 			return nil, err
 		}
 		for _, c := range list {
-			if !c.IsAuthority() && !c.OneUse() && (c.State == estate.Valid || c.State == estate.Expiring) {
+			if !c.IsAuthority() && !c.OneUse() && (c.State == lifecycle.Valid || c.State == lifecycle.Expiring) {
 				out = append(out, c)
 			}
 		}
@@ -186,14 +187,14 @@ func Switch(ctx context.Context, e *estate.Estate, handle string, early bool, wa
 	if err := serves(g); err != nil {
 		return nil, journal.Head{}, err
 	}
-	head, err := e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	head, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		h, err := tx.Hierarchy()
 		if err != nil {
 			return nil, err
 		}
 		now := h.Generation(g.Name())
 		if now == nil || now.SwitchDay.IsZero() {
-			return nil, fault.Of(fault.ErrChanged, "%s does not wait for its switch day any more", g.Label())
+			return nil, fault.New(fault.Changed, "%s does not wait for its switch day any more", g.Label())
 		}
 		err = serves(now)
 		if err == nil && still != nil {
@@ -214,14 +215,14 @@ func serves(g *hierarchy.Generation) error {
 	up := g.TakenBack()
 	switch {
 	case g.Stopped != "":
-		return fault.Of(fault.ErrChanged, "%s grants nothing: %s: it signs again only where that was a false "+
+		return fault.New(fault.Changed, "%s grants nothing: %s: it signs again only where that was a false "+
 			"alarm: "+
 			"ironseal incident list", g.Label(), g.Stopped)
 	case up == g:
-		return fault.Of(fault.ErrChanged, "%s was revoked on %s: what is revoked stays so", g.Label(),
+		return fault.New(fault.Changed, "%s was revoked on %s: what is revoked stays so", g.Label(),
 			g.Revoked.Format("2006-01-02"))
 	case up != nil:
-		return fault.Of(fault.ErrChanged, "%s stands below %s, which was revoked on %s", g.Label(), up.Label(),
+		return fault.New(fault.Changed, "%s stands below %s, which was revoked on %s", g.Label(), up.Label(),
 			up.Revoked.Format("2006-01-02"))
 	}
 	return nil
@@ -262,14 +263,14 @@ func SwitchBack(ctx context.Context, e *estate.Estate, handle string, day time.T
 	if err := serves(old); err != nil {
 		return nil, journal.Head{}, fmt.Errorf("authority %s: there is no way back: %w", handle, err)
 	}
-	head, err := e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	head, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		h, err := tx.Hierarchy()
 		if err != nil {
 			return nil, err
 		}
 		a := h.Find(handle)
 		if a.Prepared() != nil || a.Current().Number != g.Number {
-			return nil, fault.Of(fault.ErrChanged, "authority %s was renewed or switched meanwhile", handle)
+			return nil, fault.New(fault.Changed, "authority %s was renewed or switched meanwhile", handle)
 		}
 		if err := serves(h.Generation(old.Name())); err != nil {
 			return nil, err

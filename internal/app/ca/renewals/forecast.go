@@ -10,6 +10,7 @@ import (
 
 	"ironseal/internal/estate"
 	"ironseal/pki/hierarchy"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/renewal"
 	"ironseal/pki/span"
 	"ironseal/pki/template"
@@ -62,7 +63,7 @@ func outside(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy) ([]re
 	newest := map[string]renewal.Outside{}
 	for _, c := range list {
 		g := h.Generation(c.Record.Issuer)
-		if g == nil || !c.IsAuthority() || c.State != estate.Valid && c.State != estate.Expiring {
+		if g == nil || !c.IsAuthority() || c.State != lifecycle.Valid && c.State != lifecycle.Expiring {
 			continue
 		}
 		if o, ok := newest[c.Subject.Folded()]; !ok || c.NotAfter.After(o.Certificate.NotAfter) {
@@ -177,7 +178,7 @@ func leavesEnding(ctx context.Context, e *estate.Estate, until time.Time) (out [
 		}
 		d := Due{Day: c.NotAfter, What: "ends", Title: c.Title(), Serial: c.SerialHex(), Holders: holders,
 			Command: "ironseal certificate renew " + c.Serial.Short()}
-		if c.State == estate.Expired {
+		if c.State == lifecycle.Expired {
 			d.What = "ended"
 		}
 		out = append(out, d)

@@ -8,7 +8,7 @@ import (
 
 	"ironseal/internal/estate"
 	"ironseal/internal/probe"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/dn"
 	"ironseal/pki/journal"
 	"ironseal/pki/trust"
@@ -55,7 +55,7 @@ func ConfirmByProbe(ctx context.Context, e *estate.Estate, handle string, o prob
 	if len(entries) == 0 {
 		return out, head, ctx.Err()
 	}
-	head, err = e.Act(ctx, func(*sqlstore.Tx) ([]journal.Entry, error) { return entries, nil })
+	head, err = e.Act(ctx, func(store.Tx) ([]journal.Entry, error) { return entries, nil })
 	return out, head, err
 }
 

@@ -12,7 +12,7 @@ import (
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/finding"
 	"ironseal/pki/issue"
 	"ironseal/pki/journal"
@@ -99,7 +99,7 @@ func PlanSets(ctx context.Context, e *estate.Estate, from, to string, day time.T
 		return journal.Head{}, fmt.Errorf("switch day %s: %s ends before it, on %s", day.Format("2006-01-02"), which,
 			end.Format("2006-01-02"))
 	}
-	return e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	return e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		if p, err := planned(ctx, tx, from); err != nil {
 			return nil, err
 		} else if p != nil && !p.Switched {
@@ -186,7 +186,7 @@ func (p *Progress) judgeLeaving(ctx context.Context, e *estate.Estate, leave []t
 			return err
 		}
 		for _, c := range held {
-			if !estate.Serves(c.State) || c.IsAuthority() {
+			if !c.State.Serves() || c.IsAuthority() {
 				continue
 			}
 			line, err := e.Line(ctx, c)
@@ -228,13 +228,13 @@ func SwitchSets(ctx context.Context, e *estate.Estate, set string, early bool,
 		return nil, head, fmt.Errorf("trust set %s: the switch day is %s: wait for it, or switch with --early", set,
 			p.Day.Format("2006-01-02"))
 	}
-	head, err = e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	head, err = e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		now, err := planned(ctx, tx, set)
 		if err != nil {
 			return nil, err
 		}
 		if now == nil || now.Switched || now.To != p.New {
-			return nil, fault.Of(fault.ErrChanged, "the change-over of %s was changed meanwhile", set)
+			return nil, fault.New(fault.Changed, "the change-over of %s was changed meanwhile", set)
 		}
 		if err := stillReady(ctx, e.Within(tx), "trust set "+set, set, waivers); err != nil {
 			return nil, err
@@ -245,7 +245,7 @@ func SwitchSets(ctx context.Context, e *estate.Estate, set string, early bool,
 			moved = append(moved, m.Party)
 		}
 		if err == nil && !slices.Equal(moved, names(p.Parties)) {
-			return nil, fault.Of(fault.ErrChanged, "the parties that hold %s were changed meanwhile", set)
+			return nil, fault.New(fault.Changed, "the parties that hold %s were changed meanwhile", set)
 		}
 		return append(entries, estate.Entry(switchAct, set, "to", p.New, "day", p.Day, "parties", moved, "moved", moves,
 			"waived", estate.WaivedCodes(list))), err
@@ -256,7 +256,7 @@ func SwitchSets(ctx context.Context, e *estate.Estate, set string, early bool,
 // BackSets takes a change-over back: one that is planned is forgotten, and from one that was
 // switched the parties that were moved go back.
 func BackSets(ctx context.Context, e *estate.Estate, set string) (moved []string, head journal.Head, err error) {
-	head, err = e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	head, err = e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		now, err := planned(ctx, tx, set)
 		if err != nil {
 			return nil, err
@@ -276,7 +276,7 @@ func BackSets(ctx context.Context, e *estate.Estate, set string) (moved []string
 }
 
 func none(name string) error {
-	return fault.Of(fault.ErrNotFound, "%s: no change-over is planned of a trust set of this name, and it is no "+
+	return fault.New(fault.NotFound, "%s: no change-over is planned of a trust set of this name, and it is no "+
 		"authority with a prepared generation: plan one with: ironseal changeover plan SET --to SET --switch-day DAY",
 		name)
 }

@@ -15,12 +15,12 @@ import (
 	"strings"
 	"time"
 
-	"ironseal/internal/app/parties"
 	"ironseal/internal/app/ca/renewals"
+	"ironseal/internal/app/parties"
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/client"
 	"ironseal/pki/finding"
@@ -286,7 +286,7 @@ func stillReady(ctx context.Context, e *estate.Estate, about, name string, waive
 	}
 	list, err := now.Findings().Waive(0, waivers)
 	if bad := list.Refusing(); err == nil && len(bad) > 0 {
-		err = fault.Of(fault.ErrChanged, "what is known of the parties changed meanwhile: %w",
+		err = fault.New(fault.Changed, "what is known of the parties changed meanwhile: %w",
 			&issue.Refused{About: about, Findings: bad})
 	}
 	return err
@@ -316,7 +316,7 @@ func Confirm(ctx context.Context, e *estate.Estate, handle string, names []strin
 		}
 		entries = append(entries, estate.Entry(confirmAct, n, "authority", handle, "sha256", sums, "why", why))
 	}
-	return e.Act(ctx, func(*sqlstore.Tx) ([]journal.Entry, error) { return entries, nil })
+	return e.Act(ctx, func(store.Tx) ([]journal.Entry, error) { return entries, nil })
 }
 
 // Step is one step of a plan, in the order that is safe.

@@ -23,6 +23,7 @@ import (
 	"ironseal/internal/app/revoke/inventory"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
+	"ironseal/internal/store"
 	"ironseal/internal/store/sqlstore"
 	"ironseal/pki/journal"
 )
@@ -106,7 +107,7 @@ func BackUp(ctx context.Context, e *estate.Estate, file string) (Backup, error) 
 	if err != nil {
 		return fail(err)
 	}
-	_, err = e.Act(ctx, func(*sqlstore.Tx) ([]journal.Entry, error) {
+	_, err = e.Act(ctx, func(store.Tx) ([]journal.Entry, error) {
 		return []journal.Entry{estate.Entry("backup", "estate", "head", out.Head, "files", len(out.Files))}, nil
 	})
 	if err != nil {

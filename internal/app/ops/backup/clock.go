@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"ironseal/internal/estate"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/journal"
 )
 
@@ -34,7 +34,7 @@ func SettleClock(ctx context.Context, e *estate.Estate, because string) (latest 
 	if latest, err = ClockAhead(ctx, e); err != nil {
 		return latest, head, err
 	}
-	head, err = e.Act(ctx, func(*sqlstore.Tx) ([]journal.Entry, error) {
+	head, err = e.Act(ctx, func(store.Tx) ([]journal.Entry, error) {
 		return []journal.Entry{estate.Entry(journal.ClockAct, "journal", "because", because, "ahead",
 			latest.Format(time.RFC3339))}, nil
 	})

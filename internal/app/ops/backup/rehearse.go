@@ -16,7 +16,7 @@ import (
 	"ironseal/internal/app/revoke/revoking"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/ext"
 	"ironseal/pki/hierarchy"
@@ -110,7 +110,7 @@ func replay(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy) error 
 			signers[id] = fresh.Signer()
 		}
 	}
-	_, err := e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	_, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		r := replaying{e, tx, signers, map[*hierarchy.Generation]int64{}, new([]rehearsedTold), new([]string)}
 		if err := r.all(h); err != nil {
 			return nil, err
@@ -130,7 +130,7 @@ func replay(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy) error 
 // replaying is a copy while it is being recorded.
 type replaying struct {
 	e       *estate.Estate
-	tx      *sqlstore.Tx
+	tx      store.Tx
 	signers map[[32]byte]crypto.Signer // by the fingerprint of the real key
 	ids     map[*hierarchy.Generation]int64
 	told    *[]rehearsedTold
@@ -194,7 +194,7 @@ func (r replaying) generation(a *hierarchy.Authority, i int) error {
 		By: estate.NameOf(g.Issuer)}, estate.DayOf(g.SwitchDay),
 		estate.DayOf(a.Retired)})
 	if i == 0 {
-		r.ids[g], err = r.tx.AddAuthority(sqlstore.NewAuthority{Handle: a.Handle, Parent: parent, Certificate: id,
+		r.ids[g], err = r.tx.AddAuthority(store.NewAuthority{Handle: a.Handle, Parent: parent, Certificate: id,
 			Issuer: r.ids[g.Issuer]})
 	} else {
 		r.ids[g], err = r.tx.AddGeneration(a.Handle, parent, i, id, r.ids[g.Issuer], g.SwitchDay)
@@ -223,7 +223,7 @@ func (r replaying) certificate(like *cert.Certificate, own, by crypto.Signer, is
 	if err != nil {
 		return 0, "", err
 	}
-	id, err = r.tx.AddCertificate(sqlstore.NewCertificate{Certificate: c, Issuer: issuer})
+	id, err = r.tx.AddCertificate(store.NewCertificate{Certificate: c, Issuer: issuer})
 	return id, fmt.Sprintf("%x", c.SHA256()), err
 }
 

@@ -19,6 +19,7 @@ import (
 
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
+	"ironseal/internal/store"
 	"ironseal/internal/store/sqlstore"
 	"ironseal/pki/journal"
 )
@@ -208,7 +209,7 @@ func settle(ctx context.Context, w estate.World, file string, b Backup) (int64, 
 		return 0, errors.Join(err, errors.New("the records in it are of another estate than its manifest says"))
 	}
 	var next int64
-	_, err = s.Act(ctx, w.Now, w.Actor.Name, nil, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	_, err = s.Act(ctx, w.Now, w.Actor.Name, nil, func(tx store.Tx) ([]journal.Entry, error) {
 		if next, err = tx.SkipRequests(); err != nil {
 			return nil, err
 		}

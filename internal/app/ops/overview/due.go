@@ -5,10 +5,10 @@ import (
 	"slices"
 	"time"
 
+	"ironseal/internal/app/ca/renewals"
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/app/revoke/inventory"
 	"ironseal/internal/app/revoke/publishing"
-	"ironseal/internal/app/ca/renewals"
 	"ironseal/internal/app/revoke/revoking"
 	"ironseal/internal/estate"
 	"ironseal/pki/journal"

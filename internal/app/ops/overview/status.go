@@ -9,30 +9,31 @@ import (
 	"strings"
 	"time"
 
-	"ironseal/internal/app/transfer"
-	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/app/ca/renewals"
 	"ironseal/internal/app/requests/signing"
+	"ironseal/internal/app/revoke/compromise"
+	"ironseal/internal/app/transfer"
 	"ironseal/internal/estate"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/journal"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/span"
 )
 
 // Status is how the estate stands.
 type Status struct {
-	Organisation string           `json:"organisation" doc:"whose estate it is"`
-	Dir          string           `json:"directory" doc:"where it is"`
-	Counts       sqlstore.Counts   `json:"counts" doc:"how many authorities, requests and certificates there are"`
-	Authorities  []AuthorityLine  `json:"authorities" doc:"each authority, its state and end"`
-	Waiting      []WaitingLine    `json:"waiting" doc:"requests that wait"`
-	Ending       []EndingLine     `json:"ending" doc:"certificates that end soon"`
-	Sent         []SentLine       `json:"sent" doc:"requests of authorities that are not answered yet"`
-	Behind       []sqlstore.Behind `json:"behind" doc:"generations that were renewed, with certificates that still depend on them"`
-	Down         []sqlstore.Behind `json:"issuer_revoked" doc:"certificates that are invalid because an authority was revoked"`
-	Lists        []ListLine       `json:"lists" doc:"revocation lists that are due"`
-	Incidents    []string         `json:"incidents" doc:"open incidents"`
+	Organisation string                  `json:"organisation" doc:"whose estate it is"`
+	Dir          string                  `json:"directory" doc:"where it is"`
+	Counts       store.Counts            `json:"counts" doc:"how many authorities, requests and certificates there are"`
+	Authorities  []AuthorityLine         `json:"authorities" doc:"each authority, its state and end"`
+	Waiting      []WaitingLine           `json:"waiting" doc:"requests that wait"`
+	Ending       []EndingLine            `json:"ending" doc:"certificates that end soon"`
+	Sent         []SentLine              `json:"sent" doc:"requests of authorities that are not answered yet"`
+	Behind       []store.GenerationCount `json:"behind" doc:"generations that were renewed, with certificates that still depend on them"`
+	Down         []store.GenerationCount `json:"issuer_revoked" doc:"certificates that are invalid because an authority was revoked"`
+	Lists        []ListLine              `json:"lists" doc:"revocation lists that are due"`
+	Incidents    []string                `json:"incidents" doc:"open incidents"`
 	open         []compromise.Incident
 	firstLists   bool         // certificates name an address of lists, and none was published yet
 	Restored     bool         `json:"restored" doc:"restored, and no list was imported or signed since"`
@@ -45,11 +46,11 @@ type Status struct {
 
 // AuthorityLine is an authority in a status.
 type AuthorityLine struct {
-	Handle string    `json:"handle"`
-	Until  time.Time `json:"not_after"`
-	State  string    `json:"state"`
-	Root   bool      `json:"root"`
-	Note   string    `json:"note,omitempty"` // where its key is elsewhere, since when it is retired, what is prepared
+	Handle string          `json:"handle"`
+	Until  time.Time       `json:"not_after"`
+	State  lifecycle.State `json:"state"`
+	Root   bool            `json:"root"`
+	Note   string          `json:"note,omitempty"` // where its key is elsewhere, since when it is retired, what is prepared
 }
 
 // WaitingLine is a waiting request in a status.
@@ -61,10 +62,10 @@ type WaitingLine struct {
 
 // EndingLine is a certificate that ends soon.
 type EndingLine struct {
-	Title  string    `json:"title"`
-	Serial string    `json:"serial"`
-	Until  time.Time `json:"not_after"`
-	State  string    `json:"state"`
+	Title  string          `json:"title"`
+	Serial string          `json:"serial"`
+	Until  time.Time       `json:"not_after"`
+	State  lifecycle.State `json:"state"`
 }
 
 func noteOn(a *hierarchy.Authority) string {
@@ -108,7 +109,7 @@ func AfterSigning(sheet *signing.Sheet) Advice {
 
 // issuerRevoked counts the certificates that were signed by generations which were revoked, or are below
 // one.
-func issuerRevoked(ctx context.Context, e *estate.Estate, now time.Time) ([]sqlstore.Behind, error) {
+func issuerRevoked(ctx context.Context, e *estate.Estate, now time.Time) ([]store.GenerationCount, error) {
 	h, err := e.Hierarchy(ctx)
 	if err != nil {
 		return nil, err
@@ -120,15 +121,15 @@ func issuerRevoked(ctx context.Context, e *estate.Estate, now time.Time) ([]sqls
 		}
 	}
 	if len(down) == 0 {
-		return []sqlstore.Behind{}, nil
+		return []store.GenerationCount{}, nil
 	}
 	list, err := e.Records.Living(ctx, now)
-	return slices.DeleteFunc(list, func(b sqlstore.Behind) bool { return !down[b.Generation] }), err
+	return slices.DeleteFunc(list, func(b store.GenerationCount) bool { return !down[b.Generation] }), err
 }
 
 // Hanging is what to do about certificates that an earlier generation signed: they hold,
 // and their machines move when they are renewed.
-func Hanging(b sqlstore.Behind, open []compromise.Incident) Advice {
+func Hanging(b store.GenerationCount, open []compromise.Incident) Advice {
 	for _, i := range open {
 		if i.Open() && i.About == b.Generation {
 			return Advice{fmt.Sprintf("the incident %s goes on: replace what %s signed", i.Name, b.Generation),
@@ -144,7 +145,7 @@ func Hanging(b sqlstore.Behind, open []compromise.Incident) Advice {
 }
 
 // Counts tells how many records of each kind there are.
-func Counts(ctx context.Context, e *estate.Estate) (sqlstore.Counts, error) {
+func Counts(ctx context.Context, e *estate.Estate) (store.Counts, error) {
 	return e.Records.Count(ctx)
 }
 
@@ -200,7 +201,7 @@ func of(ctx context.Context, e *estate.Estate) (Status, error) {
 
 // pending gathers what waits, what ends and what is sent.
 func (s *Status) pending(ctx context.Context, e *estate.Estate, now time.Time) error {
-	waiting, err := e.Records.Requests(ctx, sqlstore.Waiting)
+	waiting, err := e.Records.Requests(ctx, lifecycle.Waiting)
 	if err != nil {
 		return err
 	}
@@ -212,7 +213,7 @@ func (s *Status) pending(ctx context.Context, e *estate.Estate, now time.Time) e
 		return err
 	}
 	for _, c := range ending {
-		if c.OneUse() || estate.TakenBack(c.State) || len(s.Ending) == 10 {
+		if c.OneUse() || c.State.Rejected() || len(s.Ending) == 10 {
 			continue
 		}
 		s.Ending = append(s.Ending, EndingLine{c.Title(), c.SerialHex(), c.NotAfter, c.State})
@@ -223,8 +224,8 @@ func (s *Status) pending(ctx context.Context, e *estate.Estate, now time.Time) e
 	if s.Down, err = issuerRevoked(ctx, e, now); err != nil {
 		return err
 	}
-	s.Behind = slices.DeleteFunc(s.Behind, func(b sqlstore.Behind) bool { // what is invalid is reported as that
-		return slices.ContainsFunc(s.Down, func(d sqlstore.Behind) bool { return d.Generation == b.Generation })
+	s.Behind = slices.DeleteFunc(s.Behind, func(b store.GenerationCount) bool { // what is invalid is reported as that
+		return slices.ContainsFunc(s.Down, func(d store.GenerationCount) bool { return d.Generation == b.Generation })
 	})
 	s.Sent, s.Rehearsal = []SentLine{}, e.Rehearsal
 	open, err := e.Records.Applications(ctx)

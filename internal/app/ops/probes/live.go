@@ -17,6 +17,7 @@ import (
 	"ironseal/pki/cert"
 	"ironseal/pki/endpoint"
 	"ironseal/pki/ext"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/path"
 	"ironseal/pki/trust"
 )
@@ -49,7 +50,7 @@ type Match struct {
 	Request  int64 // 0 for none
 	Issuer   string
 	Template string
-	State    string
+	State    lifecycle.State
 	Holders  []string
 }
 
@@ -196,7 +197,7 @@ func (l *Looking) match(ctx context.Context, leaf *cert.Certificate, name string
 	}
 	named, err := l.e.HeldAll(l.e.Records.CertificatesByName(ctx, name))
 	for _, h := range named {
-		if estate.Serves(h.State) && (newest == nil || !h.NotBefore.Before(newest.NotBefore)) {
+		if h.State.Serves() && (newest == nil || !h.NotBefore.Before(newest.NotBefore)) {
 			newest = h.Certificate
 		}
 	}

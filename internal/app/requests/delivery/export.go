@@ -14,6 +14,7 @@ import (
 	"ironseal/pki/handover"
 	"ironseal/pki/key"
 	"ironseal/pki/label"
+	"ironseal/pki/lifecycle"
 )
 
 // File is a file to hand out.
@@ -75,7 +76,7 @@ func linksTo(ctx context.Context, e *estate.Estate, g handover.Goods, all bool) 
 			if err != nil {
 				return nil, err
 			}
-			if known && !estate.TakenBack(held.State) {
+			if known && !held.State.Rejected() {
 				out = append(out, l.Certificate)
 			}
 		}
@@ -85,7 +86,7 @@ func linksTo(ctx context.Context, e *estate.Estate, g handover.Goods, all bool) 
 
 // Export makes the file for one certificate, in one of the forms that hold no key.
 func Export(ctx context.Context, e *estate.Estate, c estate.Held, as handover.Format, with string) (File, error) {
-	if c.State == estate.Prepared {
+	if c.State == lifecycle.Prepared {
 		return File{}, fmt.Errorf("%s, serial %s, waits unused for its switch day", c.Title(), c.Serial.Short())
 	}
 	g, err := Goods(ctx, e, c, nil)

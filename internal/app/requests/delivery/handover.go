@@ -10,11 +10,11 @@ import (
 	"path/filepath"
 
 	"ironseal/internal/app/revoke/compromise"
-	"ironseal/internal/keystore"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/keystore"
+	"ironseal/internal/store"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
 	"ironseal/pki/client"
@@ -24,6 +24,7 @@ import (
 	"ironseal/pki/journal"
 	"ironseal/pki/key"
 	"ironseal/pki/label"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/path"
 	"ironseal/pki/receiver"
 )
@@ -159,9 +160,9 @@ func Handover(ctx context.Context, e *estate.Estate, ask HandoverAsk) (HandedOve
 // doubt.
 func fit(ctx context.Context, from compromise.Journaled, c estate.Held) error {
 	switch {
-	case c.State == estate.Prepared:
+	case c.State == lifecycle.Prepared:
 		return fmt.Errorf("%s, serial %s, waits unused for its switch day", c.Title(), c.Serial.Short())
-	case estate.TakenBack(c.State):
+	case c.State.Rejected():
 		return fmt.Errorf("%s, serial %s, is %s. It is not handed over: hand over a replacement: ironseal certificate "+
 			"renew %s", c.Title(), c.Serial.Short(), invalid(c.State), c.Serial.Short())
 	}
@@ -173,22 +174,22 @@ func fit(ctx context.Context, from compromise.Journaled, c estate.Held) error {
 }
 
 // invalid says why a certificate is not valid.
-func invalid(state string) string {
-	if state == estate.IssuerRevoked {
+func invalid(state lifecycle.State) string {
+	if state == lifecycle.IssuerRevoked {
 		return "invalid: its authority was revoked"
 	}
-	return state
+	return string(state)
 }
 
 // stillFit is fit inside the act, for the certificate as it is by now.
-func stillFit(ctx context.Context, e *estate.Estate, tx *sqlstore.Tx, c estate.Held) error {
+func stillFit(ctx context.Context, e *estate.Estate, tx store.Tx, c estate.Held) error {
 	if c.Record.ID == 0 {
 		return nil
 	}
 	now, known, err := e.Within(tx).OnRecord(ctx, c.Certificate)
 	if err == nil && known {
 		if err = fit(ctx, tx, now); err != nil {
-			err = fault.Of(fault.ErrChanged, "the record changed meanwhile: %w", err)
+			err = fault.New(fault.Changed, "the record changed meanwhile: %w", err)
 		}
 	}
 	return err
@@ -212,7 +213,7 @@ func writeHandover(ctx context.Context, e *estate.Estate, out HandedOver, ask Ha
 			return fmt.Errorf("handover: %w", err)
 		}
 		// Recorded first: nothing is released before it is on record.
-		_, err := e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+		_, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 			if err := stillFit(ctx, e, tx, c); err != nil {
 				return nil, err
 			}

@@ -10,14 +10,15 @@ import (
 	"slices"
 	"strings"
 
-	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/app/parties"
+	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/estate"
 	"ironseal/internal/probe"
 	"ironseal/pki/finding"
 	"ironseal/pki/journal"
 	"ironseal/pki/label"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/receiver"
 	"ironseal/pki/runes"
 	"ironseal/pki/san"
@@ -178,7 +179,7 @@ func NotHandedOver(ctx context.Context, e *estate.Estate) ([]estate.Held, error)
 	}
 	return slices.DeleteFunc(all, func(c estate.Held) bool {
 		_, given := told[fmt.Sprintf("%x", c.SHA256())]
-		return given || c.IsAuthority() || c.OneUse() || !estate.Serves(c.State)
+		return given || c.IsAuthority() || c.OneUse() || !c.State.Serves()
 	}), nil
 }
 
@@ -191,7 +192,7 @@ func OfParties(ctx context.Context, e *estate.Estate, names []string, fallback s
 	}
 	next := map[int64]estate.Held{}
 	for _, c := range all {
-		if c.Record.Replaces != 0 && c.State != estate.Prepared {
+		if c.Record.Replaces != 0 && c.State != lifecycle.Prepared {
 			next[c.Record.Replaces] = c
 		}
 	}
@@ -212,7 +213,7 @@ func OfParties(ctx context.Context, e *estate.Estate, names []string, fallback s
 					c = later
 				}
 			}
-			if seen[c.Record.ID] || !estate.Serves(c.State) || c.IsAuthority() {
+			if seen[c.Record.ID] || !c.State.Serves() || c.IsAuthority() {
 				continue
 			}
 			seen[c.Record.ID] = true
@@ -242,7 +243,7 @@ func OfManifest(ctx context.Context, e *estate.Estate, rows []signing.ManifestRo
 		if err != nil {
 			return nil, nil, err
 		}
-		held = slices.DeleteFunc(held, func(c estate.Held) bool { return !estate.Serves(c.State) || c.IsAuthority() })
+		held = slices.DeleteFunc(held, func(c estate.Held) bool { return !c.State.Serves() || c.IsAuthority() })
 		if len(held) == 0 {
 			failed[row.Label()] = fmt.Errorf("no valid certificate has this name")
 			continue

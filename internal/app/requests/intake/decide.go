@@ -8,15 +8,16 @@ import (
 
 	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/estate"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/journal"
 	"ironseal/pki/key"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/request"
 )
 
 // Decided is the outcome of a request that was declined or withdrawn.
 type Decided struct {
-	Record    sqlstore.Request
+	Record    store.Request
 	Head      journal.Head
 	Destroyed string // the key file of our own draft that was destroyed, or ""
 	Kept      string // why the key file of our own draft was left alone, or ""
@@ -25,19 +26,20 @@ type Decided struct {
 // Decide declines or withdraws a waiting request. When a draft of ours is
 // withdrawn, its key is destroyed, unless it is to be kept. What was withdrawn and
 // whose key is still there, because the act was cut off, is finished.
-func Decide(ctx context.Context, e *estate.Estate, name, state, reason string, keepKey bool) (Decided, error) {
+func Decide(ctx context.Context, e *estate.Estate, name string, state lifecycle.RequestState, reason string,
+	keepKey bool) (Decided, error) {
 	var out Decided
 	rec, r, err := e.Request(ctx, name)
 	if err != nil {
 		return out, err
 	}
 	file := ""
-	if state == sqlstore.Withdrawn {
+	if state == lifecycle.Withdrawn {
 		if file, _, err = e.Records.DraftKey(ctx, r.Key.Fingerprint()); err != nil {
 			return out, err
 		}
 	}
-	if rec.State != sqlstore.Withdrawn || state != sqlstore.Withdrawn || file == "" {
+	if rec.State != lifecycle.Withdrawn || state != lifecycle.Withdrawn || file == "" {
 		if out.Head, err = decided(ctx, e, rec, r, state, reason, file, keepKey); err != nil {
 			return out, err
 		}
@@ -53,10 +55,11 @@ func Decide(ctx context.Context, e *estate.Estate, name, state, reason string, k
 
 // decided records the decision. A key that is to be destroyed stays on record until
 // it is, so that an act that is cut off can be finished.
-func decided(ctx context.Context, e *estate.Estate, rec sqlstore.Request, r *request.Request, state, reason, file string,
+func decided(ctx context.Context, e *estate.Estate, rec store.Request, r *request.Request,
+	state lifecycle.RequestState, reason, file string,
 	keepKey bool) (journal.Head, error) {
-	act := map[string]string{sqlstore.Declined: "decline", sqlstore.Withdrawn: "withdraw"}[state]
-	return e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	act := map[lifecycle.RequestState]string{lifecycle.Declined: "decline", lifecycle.Withdrawn: "withdraw"}[state]
+	return e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		if err := tx.Decide(rec.Number, state, reason); err != nil {
 			return nil, err
 		}
@@ -74,7 +77,7 @@ func decided(ctx context.Context, e *estate.Estate, rec sqlstore.Request, r *req
 
 // destroyDraft destroys the key of a withdrawn draft: the file is opened first, and
 // goes only if it holds that very key. Whatever else lies there is another's.
-func destroyDraft(ctx context.Context, e *estate.Estate, out *Decided, rec sqlstore.Request, r *request.Request,
+func destroyDraft(ctx context.Context, e *estate.Estate, out *Decided, rec store.Request, r *request.Request,
 	file string) error {
 	if _, err := os.Lstat(file); errors.Is(err, os.ErrNotExist) {
 		out.Kept = file + " is not there any more: if it was moved, delete it where it is"
@@ -89,7 +92,7 @@ func destroyDraft(ctx context.Context, e *estate.Estate, out *Decided, rec sqlst
 		out.Destroyed = file
 	}
 	var err error
-	out.Head, err = e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	out.Head, err = e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		return []journal.Entry{estate.Entry("destroy draft key", fmt.Sprintf("R%d", rec.Number), "file", file,
 			"destroyed",
 			out.Destroyed != "", "key", fmt.Sprintf("%x", r.Key.Fingerprint()))}, tx.DropDraft(r.Key.Fingerprint())

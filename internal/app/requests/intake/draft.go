@@ -10,7 +10,7 @@ import (
 
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/bundle"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
@@ -207,7 +207,7 @@ func writeDrafts(ctx context.Context, w estate.World, e *estate.Estate, list []m
 	if err := recordDrafts(ctx, e, written); err != nil {
 		for _, m := range written {
 			m.fault = err
-			if !errors.Is(err, sqlstore.ErrUncertain) { // then both files may be on record
+			if !errors.Is(err, store.ErrUncertain) { // then both files may be on record
 				m.fault = errors.Join(err, w.Disk.Remove(m.RequestFile), w.Disk.Remove(m.KeyFile))
 			}
 		}
@@ -225,7 +225,7 @@ func recordDrafts(ctx context.Context, e *estate.Estate, list []*made) error {
 	if e == nil || len(list) == 0 {
 		return nil
 	}
-	_, err := e.Act(ctx, func(tx *sqlstore.Tx) (entries []journal.Entry, err error) {
+	_, err := e.Act(ctx, func(tx store.Tx) (entries []journal.Entry, err error) {
 		for _, m := range list {
 			file, err := filepath.Abs(m.KeyFile)
 			if err != nil {

@@ -14,7 +14,7 @@ import (
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/parallel"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/bundle"
 	"ironseal/pki/finding"
 	"ironseal/pki/journal"
@@ -61,7 +61,7 @@ func ReadInput(arg string, stdin func() ([]byte, error)) ([]Input, error) {
 
 // Received is one request imported.
 type Received struct {
-	Record  sqlstore.Request
+	Record  store.Request
 	Request *request.Request
 	Known   bool     // the same bytes were on record already
 	Source  string   // where it came from
@@ -121,7 +121,7 @@ func scrutinise(list []Received) map[[32]byte]finding.List {
 
 func receive(ctx context.Context, e *estate.Estate, list []Received, flaws map[[32]byte]finding.List,
 	sender string) (journal.Head, error) {
-	return e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	return e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		var entries []journal.Entry
 		for i := range list {
 			r := &list[i]

@@ -9,13 +9,14 @@ import (
 	"sync"
 	"time"
 
-	"ironseal/internal/keystore"
 	"ironseal/internal/estate"
+	"ironseal/internal/keystore"
 	"ironseal/internal/parallel"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/issue"
 	"ironseal/pki/journal"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/request"
 )
 
@@ -52,9 +53,9 @@ func planMany(ctx context.Context, e *estate.Estate, out []Planned, progress fun
 	if err != nil {
 		return nil, err
 	}
-	waiting := map[int64]sqlstore.Request{}
-	if err := e.Records.EachRequest(ctx, sqlstore.Waiting,
-		func(r sqlstore.Request) { waiting[r.Number] = r }); err != nil {
+	waiting := map[int64]store.Request{}
+	if err := e.Records.EachRequest(ctx, lifecycle.Waiting,
+		func(r store.Request) { waiting[r.Number] = r }); err != nil {
 		return nil, err
 	}
 	p.numbered(waiting)
@@ -97,7 +98,7 @@ func planAll(ctx context.Context, e *estate.Estate, ask SignAsk, progress func(d
 	var mu sync.Mutex
 	var out []Planned
 	count := parallel.Counting(progress)
-	jobs := make(chan sqlstore.Request, 256)
+	jobs := make(chan store.Request, 256)
 	var wg sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
 		wg.Go(func() {
@@ -111,7 +112,7 @@ func planAll(ctx context.Context, e *estate.Estate, ask SignAsk, progress func(d
 			}
 		})
 	}
-	err = e.Records.EachRequest(ctx, sqlstore.Waiting, func(r sqlstore.Request) {
+	err = e.Records.EachRequest(ctx, lifecycle.Waiting, func(r store.Request) {
 		if p.first == 0 {
 			p.first = r.Number
 		}
@@ -141,7 +142,7 @@ func bulkPlanning(ctx context.Context, e *estate.Estate) (*Planning, map[int64][
 }
 
 // numbered tells which requests a batch may be of.
-func (p *Planning) numbered(waiting map[int64]sqlstore.Request) {
+func (p *Planning) numbered(waiting map[int64]store.Request) {
 	p.batch = len(waiting)
 	for n := range waiting {
 		if p.first == 0 || n < p.first {
@@ -150,7 +151,7 @@ func (p *Planning) numbered(waiting map[int64]sqlstore.Request) {
 	}
 }
 
-func planNumbered(ctx context.Context, e *estate.Estate, p *Planning, ask SignAsk, waiting map[int64]sqlstore.Request,
+func planNumbered(ctx context.Context, e *estate.Estate, p *Planning, ask SignAsk, waiting map[int64]store.Request,
 	seen map[int64][]string) (*Sheet, error) {
 	n, err := estate.ParseNumber(ask.Request)
 	if err != nil {
@@ -163,7 +164,7 @@ func planNumbered(ctx context.Context, e *estate.Estate, p *Planning, ask SignAs
 	return planWaiting(ctx, e, p, ask, rec, seen)
 }
 
-func planWaiting(ctx context.Context, e *estate.Estate, p *Planning, ask SignAsk, rec sqlstore.Request,
+func planWaiting(ctx context.Context, e *estate.Estate, p *Planning, ask SignAsk, rec store.Request,
 	seen map[int64][]string) (*Sheet,
 	error) {
 	r, err := request.Read(rec.DER)

@@ -8,8 +8,9 @@ import (
 
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/finding"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/path"
 	"ironseal/pki/request"
 	"ironseal/pki/template"
@@ -40,15 +41,15 @@ func fitting(ctx context.Context, e *estate.Estate, ask SignAsk) ([]Fit, error) 
 	if err != nil {
 		return nil, err
 	}
-	if rec.State != sqlstore.Waiting && rec.State != sqlstore.Sent {
-		return nil, fault.Of(fault.ErrChanged, "R%d is %s: %s", rec.Number, rec.State, afterState(rec))
+	if rec.State != lifecycle.Waiting && rec.State != lifecycle.Sent {
+		return nil, fault.New(fault.Changed, "R%d is %s: %s", rec.Number, rec.State, afterState(rec))
 	}
 	good, bad, err := tried(ctx, e, ask, rec, r)
 	return append(good, bad...), err
 }
 
 // tried plans a request by every template that makes end entities.
-func tried(ctx context.Context, e *estate.Estate, ask SignAsk, rec sqlstore.Request, r *request.Request) (good,
+func tried(ctx context.Context, e *estate.Estate, ask SignAsk, rec store.Request, r *request.Request) (good,
 	bad []Fit, err error) {
 	p, err := NewPlanning(ctx, e)
 	if err != nil {
@@ -79,7 +80,7 @@ func tried(ctx context.Context, e *estate.Estate, ask SignAsk, rec sqlstore.Requ
 }
 
 // try plans a request by one template.
-func try(ctx context.Context, e *estate.Estate, p *Planning, ask SignAsk, t template.Template, rec sqlstore.Request,
+func try(ctx context.Context, e *estate.Estate, p *Planning, ask SignAsk, t template.Template, rec store.Request,
 	r *request.Request, seen []string) Fit {
 	f := Fit{Template: t.Name, Title: t.Title, Usages: append([]string{}, t.Extended...), Life: t.Lifetime.Words()}
 	err := p.Learn(ctx, e, ask)
@@ -107,7 +108,7 @@ func try(ctx context.Context, e *estate.Estate, p *Planning, ask SignAsk, t temp
 func Foresee(ctx context.Context, e *estate.Estate, r *request.Request, named string,
 	wanted []asn1.ObjectIdentifier) (*Sheet, error) {
 	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (*Sheet, error) {
-		good, bad, err := tried(ctx, e, SignAsk{}, sqlstore.Request{}, r)
+		good, bad, err := tried(ctx, e, SignAsk{}, store.Request{}, r)
 		if err != nil {
 			return nil, err
 		}

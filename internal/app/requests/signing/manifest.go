@@ -7,8 +7,8 @@ import (
 	"strings"
 
 	"ironseal/internal/estate"
-	"ironseal/internal/store/sqlstore"
 	"ironseal/pki/issue"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/san"
 	"ironseal/pki/sheet"
 	"ironseal/pki/span"
@@ -87,7 +87,7 @@ func manifestRow(line int, cell func(string) string) ManifestRow {
 // ManifestAsks turns rows into asks: each row stands for the request that waits
 // for its host. base gives what the rows leave open.
 func ManifestAsks(ctx context.Context, e *estate.Estate, rows []ManifestRow, base SignAsk) ([]Planned, error) {
-	waiting, err := e.Records.Requests(ctx, sqlstore.Waiting)
+	waiting, err := e.Records.Requests(ctx, lifecycle.Waiting)
 	if err != nil {
 		return nil, err
 	}

@@ -7,7 +7,7 @@ import (
 
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/san"
@@ -55,7 +55,7 @@ func values(names []san.Name) (out []string) {
 
 // stillAlone asks again, inside the act, whether another certificate for one of the names came meanwhile. Those
 // that are signed by the same act stand on the same sheet.
-func stillAlone(ctx context.Context, e *estate.Estate, tx *sqlstore.Tx, list []SignResult) error {
+func stillAlone(ctx context.Context, e *estate.Estate, tx store.Tx, list []SignResult) error {
 	for _, r := range list {
 		now, err := tx.Seen().LiveByNames(ctx, values(r.Certificate.Names), r.Certificate.Key.Fingerprint(), e.Now(),
 			r.Sheet.Replaces)
@@ -64,7 +64,7 @@ func stillAlone(ctx context.Context, e *estate.Estate, tx *sqlstore.Tx, list []S
 		}
 		for _, l := range now {
 			if l.ID > r.Sheet.newest && !r.Sheet.together[l.Request] {
-				return fault.Of(fault.ErrChanged, "the record changed while the sheet was on screen: another "+
+				return fault.New(fault.Changed, "the record changed while the sheet was on screen: another "+
 					"certificate for %s was signed", l.Name)
 			}
 		}

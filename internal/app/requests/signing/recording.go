@@ -11,9 +11,9 @@ import (
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
-	"ironseal/internal/store/sqlite"
+	"ironseal/internal/store"
 	"ironseal/pki/journal"
+	"ironseal/pki/lifecycle"
 )
 
 // record is the one writer: it gathers what the workers sealed, commits it and
@@ -76,7 +76,7 @@ func commit(ctx context.Context, e *estate.Estate, list []SignResult) []SignResu
 	if len(list) == 0 {
 		return nil
 	}
-	head, err := e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) { return recordSigned(ctx, e, tx, list) })
+	head, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) { return recordSigned(ctx, e, tx, list) })
 	if err == nil {
 		err = e.World.Step(estate.StepRecorded)
 	} else if len(list) > 1 && !Hopeless(err) {
@@ -90,7 +90,7 @@ func commit(ctx context.Context, e *estate.Estate, list []SignResult) []SignResu
 		list[i].Head = head
 		if err != nil {
 			outcome := "nothing was signed"
-			if errors.Is(err, sqlstore.ErrUncertain) {
+			if errors.Is(err, store.ErrUncertain) {
 				outcome = "it was signed, and may be on record"
 			}
 			list[i].Certificate, list[i].Err = nil,
@@ -103,20 +103,20 @@ func commit(ctx context.Context, e *estate.Estate, list []SignResult) []SignResu
 // Hopeless reports a failure that has nothing to do with what was to be recorded: the
 // next attempt would only wait again.
 func Hopeless(err error) bool {
-	var behind *sqlstore.BehindError
-	return errors.Is(err, sqlite.ErrBusy) || errors.Is(err, sqlite.ErrFull) || errors.Is(err, sqlite.ErrReadOnly) ||
-		errors.Is(err, sqlstore.ErrUncertain) || errors.As(err, &behind)
+	var behind *store.BehindError
+	return errors.Is(err, store.ErrBusy) || errors.Is(err, store.ErrFull) || errors.Is(err, store.ErrReadOnly) ||
+		errors.Is(err, store.ErrUncertain) || errors.As(err, &behind)
 }
 
-func recordSigned(ctx context.Context, e *estate.Estate, tx *sqlstore.Tx, list []SignResult) ([]journal.Entry, error) {
+func recordSigned(ctx context.Context, e *estate.Estate, tx store.Tx, list []SignResult) ([]journal.Entry, error) {
 	var numbers []int64
 	for _, r := range list {
 		if !r.Sheet.Again {
 			numbers = append(numbers, r.Sheet.Record.Number)
 		}
 	}
-	err := tx.DecideMany(numbers, sqlstore.Signed)
-	if errors.Is(err, fault.ErrChanged) && len(numbers) == 1 {
+	err := tx.DecideMany(numbers, lifecycle.Signed)
+	if errors.Is(err, fault.Changed) && len(numbers) == 1 {
 		err = tx.StillWaiting(numbers[0])
 	}
 	if err != nil {
@@ -128,7 +128,7 @@ func recordSigned(ctx context.Context, e *estate.Estate, tx *sqlstore.Tx, list [
 	}
 	generations := map[string]int64{}
 	templates := map[string]bool{}
-	var made []sqlstore.NewCertificate
+	var made []store.NewCertificate
 	for _, r := range list {
 		s := r.Sheet
 		if !templates[s.Template.Name] {
@@ -143,7 +143,7 @@ func recordSigned(ctx context.Context, e *estate.Estate, tx *sqlstore.Tx, list [
 				return nil, fmt.Errorf("the record changed while the sheet was on screen: %w", err)
 			}
 		}
-		made = append(made, sqlstore.NewCertificate{Certificate: r.Certificate, Issuer: generations[label],
+		made = append(made, store.NewCertificate{Certificate: r.Certificate, Issuer: generations[label],
 			Request: s.Record.Number, TemplateName: s.Template.Name,
 			TemplateSHA: s.Template.SHA256(), TemplateSource: s.Template.Source(), Sheet: s.Plan.Digest(),
 			SwitchDay: s.Issuer.SwitchDay, Replaces: s.Replaces, Part: s.Plan.Part,
@@ -164,7 +164,7 @@ func stillFit(ctx context.Context, e *estate.Estate, list []SignResult) error {
 		return err
 	}
 	changed := func(format string, args ...any) error {
-		return fault.Of(fault.ErrChanged, "the record changed while the sheet was on screen: "+format, args...)
+		return fault.New(fault.Changed, "the record changed while the sheet was on screen: "+format, args...)
 	}
 	for _, r := range list {
 		s, c := r.Sheet, r.Certificate
@@ -184,7 +184,7 @@ func stillFit(ctx context.Context, e *estate.Estate, list []SignResult) error {
 		if err != nil {
 			return err
 		}
-		if len(old) != 1 || old[0].State != s.Was && estate.TakenBack(old[0].State) {
+		if len(old) != 1 || old[0].State != s.Was && old[0].State.Rejected() {
 			return changed("what is to be replaced, %s, was %s before and is %s now", c.Title(), s.Was,
 				stateOf(old))
 		}
@@ -196,11 +196,11 @@ func stateOf(list []estate.Held) string {
 	if len(list) == 0 {
 		return "gone"
 	}
-	return list[0].State
+	return string(list[0].State)
 }
 
 // undoubted refuses keys that came into doubt while the sheet was on screen.
-func undoubted(ctx context.Context, tx *sqlstore.Tx, list []SignResult) error {
+func undoubted(ctx context.Context, tx store.Tx, list []SignResult) error {
 	keys := make([][32]byte, len(list))
 	for i, r := range list {
 		keys[i] = r.Certificate.Key.Fingerprint()
@@ -208,7 +208,7 @@ func undoubted(ctx context.Context, tx *sqlstore.Tx, list []SignResult) error {
 	doubted, err := compromise.Among(ctx, tx, keys)
 	for _, k := range keys {
 		if f, ok := doubted[k]; ok && err == nil {
-			err = fault.Of(fault.ErrChanged, "the record changed while the sheet was on screen: %s", f.Message)
+			err = fault.New(fault.Changed, "the record changed while the sheet was on screen: %s", f.Message)
 		}
 	}
 	return err

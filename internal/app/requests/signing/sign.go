@@ -16,11 +16,12 @@ import (
 
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/estate"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
 	"ironseal/pki/journal"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/receiver"
 	"ironseal/pki/request"
 	"ironseal/pki/template"
@@ -38,16 +39,16 @@ type SignAsk struct {
 
 // Sheet is a review sheet: what will be signed, ready to be agreed to.
 type Sheet struct {
-	Record   sqlstore.Request
+	Record   store.Request
 	Request  *request.Request
 	Template template.Template
 	Issuer   *hierarchy.Generation
 	Plan     issue.Plan
 	Head     journal.Head
-	Replaces int64  // the record of the certificate in whose place it is; 0 for none
-	Was      string // the state of that certificate, as the sheet knows it
-	Again    bool   // the request was signed before
-	For      string // the receiver that was named; "" for none
+	Replaces int64           // the record of the certificate in whose place it is; 0 for none
+	Was      lifecycle.State // the state of that certificate, as the sheet knows it
+	Again    bool            // the request was signed before
+	For      string          // the receiver that was named; "" for none
 
 	newest   int64          // the newest certificate that was on record
 	together map[int64]bool // the requests that are signed by the same act
@@ -151,7 +152,7 @@ func planOne(ctx context.Context, e *estate.Estate, ask SignAsk) (*Sheet, error)
 	if err != nil {
 		return nil, err
 	}
-	if rec.State != sqlstore.Waiting {
+	if rec.State != lifecycle.Waiting {
 		return nil, fmt.Errorf("R%d is %s since %s: %s", rec.Number, rec.State, rec.Decided.Format("2006-01-02"),
 			afterState(rec))
 	}
@@ -171,7 +172,7 @@ func planOne(ctx context.Context, e *estate.Estate, ask SignAsk) (*Sheet, error)
 
 // PlanRead computes one sheet, of a certificate in the place of another where replaces is not 0. Many can be
 // computed at once.
-func PlanRead(ctx context.Context, e *estate.Estate, p *Planning, ask SignAsk, rec sqlstore.Request, r *request.Request,
+func PlanRead(ctx context.Context, e *estate.Estate, p *Planning, ask SignAsk, rec store.Request, r *request.Request,
 	seen []string, replaces int64) (*Sheet, error) {
 	t := p.Templates[ask.Template]
 	s := &Sheet{Record: rec, Request: r, Template: t, Head: p.head, For: ask.For, newest: p.latest}
@@ -235,11 +236,11 @@ func (p *Planning) unmet(r receiver.Receiver, s *Sheet) finding.List {
 	return r.Unmet(o)
 }
 
-func afterState(r sqlstore.Request) string {
-	if r.State == sqlstore.Signed {
+func afterState(r store.Request) string {
+	if r.State == lifecycle.Signed {
 		return fmt.Sprintf("see its certificate with: ironseal certificate show R%d", r.Number)
 	}
-	if r.State == sqlstore.Sent {
+	if r.State == lifecycle.Sent {
 		return "take its answer in with: ironseal certificate take-in FILE, or ironseal courier open FOLDER"
 	}
 	return "ask for a new request"

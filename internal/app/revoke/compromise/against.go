@@ -6,6 +6,7 @@ import (
 	"ironseal/internal/estate"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
+	"ironseal/pki/lifecycle"
 )
 
 // Against says what the records know against a certificate that a client may
@@ -20,9 +21,9 @@ func Against(ctx context.Context, e *estate.Estate, c *cert.Certificate) (findin
 		return unrecorded(ctx, e, c)
 	}
 	switch h.State {
-	case estate.Revoked, estate.OnHold, estate.IssuerRevoked:
+	case lifecycle.Revoked, lifecycle.OnHold, lifecycle.IssuerRevoked:
 		return finding.List{finding.New(finding.RevokedOnRecord, "On record %s is %s.", c.Title(), h.State)}, nil
-	case estate.Replaced, estate.Prepared:
+	case lifecycle.Replaced, lifecycle.Prepared:
 		return finding.List{finding.New(finding.OnRecord, "On record %s is %s.", c.Title(), h.State)}, nil
 	}
 	return nil, nil
@@ -45,7 +46,7 @@ func unrecorded(ctx context.Context, e *estate.Estate, c *cert.Certificate) (fin
 		} else if found && r.Released.IsZero() {
 			return finding.List{finding.New(finding.RevokedOnRecord, "On record serial %s of %s is %s.",
 				c.Serial.Short(),
-				g.Label(), estate.Revoked)}, nil
+				g.Label(), lifecycle.Revoked)}, nil
 		}
 		if g.Authority.Elsewhere {
 			return nil, nil // its records are elsewhere

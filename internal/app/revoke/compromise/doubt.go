@@ -13,7 +13,7 @@ import (
 	"fmt"
 	"time"
 
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/journal"
@@ -111,7 +111,7 @@ func Incidents(ctx context.Context, from Journaled) (out []Incident, err error) 
 }
 
 // Keys are all keys in doubt, by their fingerprint, each with why nothing is signed for it.
-func Keys(ctx context.Context, s *sqlstore.Store) (map[[32]byte]finding.Finding, error) {
+func Keys(ctx context.Context, s store.Store) (map[[32]byte]finding.Finding, error) {
 	lost, err := s.LostKeys(ctx)
 	if err != nil {
 		return nil, err
@@ -120,7 +120,7 @@ func Keys(ctx context.Context, s *sqlstore.Store) (map[[32]byte]finding.Finding,
 }
 
 // Among are those in doubt of some keys, as it stands inside an act.
-func Among(ctx context.Context, tx *sqlstore.Tx, keys [][32]byte) (map[[32]byte]finding.Finding, error) {
+func Among(ctx context.Context, tx store.Tx, keys [][32]byte) (map[[32]byte]finding.Finding, error) {
 	lost, err := tx.LostAmong(keys)
 	if err != nil {
 		return nil, err

@@ -20,7 +20,7 @@ import (
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/journal"
 	"ironseal/pki/revocation"
@@ -30,9 +30,9 @@ import (
 type Taken struct {
 	Lists  []inventory.Item // that are served from now on, or at their time
 	Known  []inventory.Item // that were imported before; a file that was missing is there again
-	Passed []string       // in words: lists that are not served, and why
-	News   []string       // in words: what they tell of certificates on record
-	Head   journal.Head   // zero where nothing had to be recorded
+	Passed []string         // in words: lists that are not served, and why
+	News   []string         // in words: what they tell of certificates on record
+	Head   journal.Head     // zero where nothing had to be recorded
 }
 
 // offer is one list that is examined.
@@ -358,10 +358,10 @@ func (a *accepting) finish(ctx context.Context) (Taken, error) {
 	if len(a.out.Lists)+len(a.news)+len(a.aside) == 0 {
 		return a.out, nil // a file that was missing is no matter for the journal
 	}
-	head, err := a.e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	head, err := a.e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		now, err := inventory.Known(ctx, tx)
 		if err == nil && now.Last() != a.have.Last() {
-			err = fault.Of(fault.ErrChanged, "another list was signed or imported meanwhile: run it again")
+			err = fault.New(fault.Changed, "another list was signed or imported meanwhile: run it again")
 		}
 		if err != nil {
 			return nil, err
@@ -378,7 +378,7 @@ func (a *accepting) finish(ctx context.Context) (Taken, error) {
 			a.out.Lists...), a.aside...),
 			"authorities", numbers)), err
 	})
-	if a.out.Head = head; err != nil && !errors.Is(err, sqlstore.ErrUncertain) {
+	if a.out.Head = head; err != nil && !errors.Is(err, store.ErrUncertain) {
 		return a.out, errors.Join(err, a.undo())
 	}
 	return a.out, err
@@ -386,14 +386,14 @@ func (a *accepting) finish(ctx context.Context) (Taken, error) {
 
 // through notes up to which revocation on record the lists of authorities elsewhere tell: all that is on
 // record of such an authority came from its lists.
-func (a *accepting) through(tx *sqlstore.Tx) error {
+func (a *accepting) through(tx store.Tx) error {
 	for n := range a.out.Lists {
 		i := &a.out.Lists[n]
 		by := a.h.Generation(i.List).Authority
 		if !by.Elsewhere {
 			continue
 		}
-		last, _, err := tx.Seen().Last(tx.Ctx, by.Handle, -1)
+		last, _, err := tx.Seen().Last(tx.Context(), by.Handle, -1)
 		if err != nil {
 			return err
 		}
@@ -403,7 +403,7 @@ func (a *accepting) through(tx *sqlstore.Tx) error {
 }
 
 // number lets the numbers of our own lists go on behind those that came.
-func (a *accepting) number(tx *sqlstore.Tx) ([]map[string]any, error) {
+func (a *accepting) number(tx store.Tx) ([]map[string]any, error) {
 	highest := map[string]int64{}
 	for _, i := range slices.Concat(a.out.Lists, a.aside) {
 		g := a.h.Generation(i.List)
@@ -417,7 +417,7 @@ func (a *accepting) number(tx *sqlstore.Tx) ([]map[string]any, error) {
 		if !ours {
 			continue
 		}
-		after, err := tx.Seen().ListNumber(tx.Ctx, auth.Handle)
+		after, err := tx.Seen().ListNumber(tx.Context(), auth.Handle)
 		if err != nil {
 			return nil, err
 		}

@@ -19,7 +19,7 @@ import (
 	"ironseal/internal/app/revoke/revoking"
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/journal"
 	"ironseal/pki/key"
@@ -38,7 +38,7 @@ func Find(ctx context.Context, e *estate.Estate, name string) (compromise.Incide
 			return i, nil
 		}
 	}
-	return compromise.Incident{}, fault.Of(fault.ErrNotFound, "no incident is called %q: see them with: ironseal "+
+	return compromise.Incident{}, fault.New(fault.NotFound, "no incident is called %q: see them with: ironseal "+
 		"incident list",
 		name)
 }
@@ -58,14 +58,14 @@ func Begin(ctx context.Context, e *estate.Estate, name, because string) (comprom
 	if g := t.Generation; g != nil {
 		out.About, out.Authority = g.Name(), true
 	}
-	head, err := e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	head, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		known, err := compromise.Incidents(ctx, tx)
 		if err != nil {
 			return nil, err
 		}
 		for _, i := range known {
 			if i.Open() && i.Key == out.Key {
-				return nil, fault.Of(fault.ErrChanged, "the incident %s about %s, which has the same key, is open "+
+				return nil, fault.New(fault.Changed, "the incident %s about %s, which has the same key, is open "+
 					"since %s: go on with: ironseal incident show %s", i.Name, i.About,
 					i.Opened.Format("2006-01-02"), i.Name)
 			}
@@ -120,14 +120,14 @@ func End(ctx context.Context, e *estate.Estate, p Progress, how Ending) (journal
 	if len(left) > 0 && !how.Unfinished && !how.FalseAlarm {
 		return journal.Head{}, &Unfinished{p.Name, left}
 	}
-	return e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	return e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		known, err := compromise.Incidents(ctx, tx)
 		if err != nil {
 			return nil, err
 		}
 		others := compromise.About(known, p.target.Key.Fingerprint())
 		if !slices.ContainsFunc(others, func(i compromise.Incident) bool { return i.Name == p.Name && i.Open() }) {
-			return nil, fault.Of(fault.ErrChanged, "incident %s was closed meanwhile", p.Name)
+			return nil, fault.New(fault.Changed, "incident %s was closed meanwhile", p.Name)
 		}
 		again := []string{}
 		if how.FalseAlarm && len(others) == 1 {
@@ -141,7 +141,7 @@ func End(ctx context.Context, e *estate.Estate, p Progress, how Ending) (journal
 }
 
 // letGo lets the generations with a key grant again, those left out that were revoked.
-func letGo(tx *sqlstore.Tx, k key.Public) ([]string, error) {
+func letGo(tx store.Tx, k key.Public) ([]string, error) {
 	again := []string{}
 	h, err := tx.Hierarchy()
 	if err != nil {

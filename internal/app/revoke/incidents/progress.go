@@ -6,17 +6,18 @@ import (
 	"fmt"
 	"slices"
 
-	"ironseal/internal/app/revoke/compromise"
-	"ironseal/internal/app/parties"
 	"ironseal/internal/app/ca/renewals"
-	"ironseal/internal/app/revoke/revoking"
+	"ironseal/internal/app/parties"
 	"ironseal/internal/app/requests/signing"
+	"ironseal/internal/app/revoke/compromise"
+	"ironseal/internal/app/revoke/revoking"
 	"ironseal/internal/estate"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/key"
+	"ironseal/pki/lifecycle"
 )
 
 // Step is one of the steps of an incident, in their order.
@@ -29,14 +30,14 @@ type Step struct {
 
 // Affected is a certificate that depends on the key in doubt.
 type Affected struct {
-	Title       string   `json:"title" doc:"for whom it is"`
-	Serial      string   `json:"serial" doc:"of it"`
-	State       string   `json:"state" doc:"its state today"`
-	Authority   bool     `json:"ca" doc:"whether it is an authority's"`
-	Holders     []string `json:"held_by" doc:"who holds it"`
-	Replacement string   `json:"replacement" doc:"serial of the one that was signed in its place; empty for none"`
-	Handed      bool     `json:"handed_over" doc:"whether a holder has the replacement"`
-	Seen        string   `json:"seen" doc:"what its endpoint was last seen to serve: replacement, old, or empty"`
+	Title       string          `json:"title" doc:"for whom it is"`
+	Serial      string          `json:"serial" doc:"of it"`
+	State       lifecycle.State `json:"state" doc:"its state today"`
+	Authority   bool            `json:"ca" doc:"whether it is an authority's"`
+	Holders     []string        `json:"held_by" doc:"who holds it"`
+	Replacement string          `json:"replacement" doc:"serial of the one that was signed in its place; empty for none"`
+	Handed      bool            `json:"handed_over" doc:"whether a holder has the replacement"`
+	Seen        string          `json:"seen" doc:"what its endpoint was last seen to serve: replacement, old, or empty"`
 
 	idle       bool        // it serves nobody, and needs no replacement
 	held, next estate.Held // next is the replacement; nothing where there is none
@@ -45,9 +46,9 @@ type Affected struct {
 // Vouching is a link certificate by which another authority vouches for the key in doubt: clients
 // that hold that authority's root alone accept whatever the key signs.
 type Vouching struct {
-	By     string `json:"by" doc:"the generation that signed it"`
-	Serial string `json:"serial" doc:"of it"`
-	State  string `json:"state" doc:"its state today"`
+	By     string          `json:"by" doc:"the generation that signed it"`
+	Serial string          `json:"serial" doc:"of it"`
+	State  lifecycle.State `json:"state" doc:"its state today"`
 
 	held estate.Held
 	by   *hierarchy.Generation
@@ -174,7 +175,7 @@ func (p *Progress) affected(ctx context.Context, e *estate.Estate) error {
 		}
 		a := Affected{Title: f.Title(), Serial: f.SerialHex(), State: f.State, Authority: f.Authority,
 			Holders: append([]string{}, f.Holders...), held: f.Held,
-			idle: p.target.Generation != nil && (f.State == estate.Revoked || f.State == estate.OnHold)}
+			idle: p.target.Generation != nil && (f.State == lifecycle.Revoked || f.State == lifecycle.OnHold)}
 		for _, h := range f.Holders {
 			who[h] = true
 		}
@@ -205,7 +206,7 @@ func (p *Progress) successors(ctx context.Context, e *estate.Estate,
 	}
 	counts := func(c estate.Held) bool {
 		again := p.target.Generation == nil && c.Key.Fingerprint() == p.target.Key.Fingerprint()
-		return !again && c.State != estate.Revoked && c.State != estate.Expired &&
+		return !again && c.State != lifecycle.Revoked && c.State != lifecycle.Expired &&
 			!slices.ContainsFunc(down, func(g *hierarchy.Generation) bool { return g.Name() == c.Record.Issuer })
 	}
 	instead := map[int64]estate.Held{}
@@ -222,12 +223,12 @@ func (p *Progress) successors(ctx context.Context, e *estate.Estate,
 
 // withSameKey lists a certificate, and those that have its key and still count.
 func withSameKey(ctx context.Context, e *estate.Estate, target estate.Held) (out []revoking.Dependent, err error) {
-	same, err := e.HeldAll(e.Records.CertificatesByKey(ctx, target.Key.Fingerprint(), sqlstore.NoLimit))
+	same, err := e.HeldAll(e.Records.CertificatesByKey(ctx, target.Key.Fingerprint(), store.NoLimit))
 	if err != nil {
 		return nil, err
 	}
 	for _, c := range same {
-		if c.State == estate.Expired && c.Record.ID != target.Record.ID {
+		if c.State == lifecycle.Expired && c.Record.ID != target.Record.ID {
 			continue
 		}
 		holders, err := e.Holders(ctx, c)

@@ -8,12 +8,13 @@ import (
 	"slices"
 	"strings"
 
-	"ironseal/internal/app/revoke/inventory"
 	"ironseal/internal/app/ca/renewals"
+	"ironseal/internal/app/revoke/inventory"
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/estate"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/key"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/revocation"
 	"ironseal/pki/span"
 	"ironseal/pki/trust"
@@ -95,7 +96,7 @@ type toRevoke struct {
 // each must be revoked, since a client that finds one of them accepts what the key signs.
 func (p *Progress) lost(ctx context.Context, e *estate.Estate) (out []toRevoke, err error) {
 	add := func(name string, by *hierarchy.Generation, held estate.Held) {
-		if by != nil && held.State != estate.Expired {
+		if by != nil && held.State != lifecycle.Expired {
 			out = append(out, toRevoke{name, by, held})
 		}
 	}
@@ -140,7 +141,7 @@ func (p *Progress) revoked(ctx context.Context, e *estate.Estate) (Step, error) 
 		case x.by.Authority.Elsewhere:
 			far = append(far, x.name+" (signed by "+x.by.Authority.Handle+")")
 			continue
-		case x.held.State == estate.Revoked: // clients refuse it; the reason is wrong, and the key is not known as lost
+		case x.held.State == lifecycle.Revoked: // clients refuse it; the reason is wrong, and the key is not known as lost
 			others = append(others, fmt.Sprintf("%s is revoked as %s", x.name,
 				revocation.Reason(x.held.Record.Reason).Word()))
 		}

@@ -11,7 +11,7 @@ import (
 	"ironseal/internal/app/revoke/inventory"
 	"ironseal/internal/estate"
 	"ironseal/internal/fetch"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/revocation"
@@ -44,7 +44,7 @@ func Addresses(ctx context.Context, e *estate.Estate) ([]string, error) {
 	var out []string
 	for _, p := range places {
 		g := h.Generation(p.Generation)
-		if p.Kind == sqlstore.ListPlace && g != nil && !e.Now().After(g.Certificate.NotAfter) {
+		if p.Kind == store.ListPlace && g != nil && !e.Now().After(g.Certificate.NotAfter) {
 			out = append(out, p.Address)
 		}
 	}
@@ -68,7 +68,7 @@ func Addresses(ctx context.Context, e *estate.Estate) ([]string, error) {
 func expected(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, where string) (inventory.Scope, bool, error) {
 	places, err := e.Records.Places(ctx)
 	for _, p := range places {
-		if g := h.Generation(p.Generation); p.Kind == sqlstore.ListPlace && p.Address == where && g != nil {
+		if g := h.Generation(p.Generation); p.Kind == store.ListPlace && p.Address == where && g != nil {
 			return inventory.Scope{List: g.ListName(), Part: p.Part}, true, nil
 		}
 	}

@@ -10,7 +10,7 @@ import (
 	"ironseal/internal/app/revoke/inventory"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/journal"
 	"ironseal/pki/revocation"
@@ -100,7 +100,7 @@ func (b *building) rows(ctx context.Context, after int64, drop map[string]bool, 
 	b.item.Through = max(b.item.Through, after)
 	handle := b.d.Generation.Authority.Handle
 	out = make([]byte, 0, room)
-	err = b.e.Records.EachListed(ctx, handle, asPart(b.d), after, b.item.Cut, func(r sqlstore.Listed) error {
+	err = b.e.Records.EachListed(ctx, handle, asPart(b.d), after, b.item.Cut, func(r store.ListEntry) error {
 		b.item.Through = max(b.item.Through, r.ID)
 		if r.Again && drop != nil {
 			drop[keyOf(string(r.Serial))] = true
@@ -108,7 +108,7 @@ func (b *building) rows(ctx context.Context, after int64, drop map[string]bool, 
 		n++
 		var err error
 		if r.Serial[0] == '-' { // others hand out such serials
-			out, err = revocation.AppendEntry(out, entryOf(sqlstore.Revocation{Serial: string(r.Serial),
+			out, err = revocation.AppendEntry(out, entryOf(store.Revocation{Serial: string(r.Serial),
 				At: journal.Unstamp(string(r.At)), Reason: r.Reason}))
 			return err
 		}
@@ -118,7 +118,7 @@ func (b *building) rows(ctx context.Context, after int64, drop map[string]bool, 
 	return out, n, err
 }
 
-func entryOf(r sqlstore.Revocation) revocation.Entry {
+func entryOf(r store.Revocation) revocation.Entry {
 	n, _ := new(big.Int).SetString(r.Serial, 16)
 	if n == nil {
 		n = new(big.Int)

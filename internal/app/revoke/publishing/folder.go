@@ -18,7 +18,7 @@ import (
 	"ironseal/internal/app/revoke/inventory"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/bundle"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/journal"
@@ -82,7 +82,7 @@ func place(ctx context.Context, e *estate.Estate, dir string, have inventory.Lis
 	for _, i := range lists {
 		told = append(told, map[string]any{"list": i.List, "part": i.Part, "delta": i.Delta, "number": i.Number})
 	}
-	_, err := e.Act(ctx, func(*sqlstore.Tx) ([]journal.Entry, error) {
+	_, err := e.Act(ctx, func(store.Tx) ([]journal.Entry, error) {
 		return []journal.Entry{estate.Entry(inventory.PlaceAct, dir, "lists", told)}, nil
 	})
 	return err
@@ -369,12 +369,12 @@ func (r *Released) named(ctx context.Context, e *estate.Estate, h hierarchy.Hier
 			continue
 		}
 		file := revocation.IssuerFile(g.Name())
-		if p.Kind == sqlstore.ListPlace {
+		if p.Kind == store.ListPlace {
 			file = revocation.ListFile(g.ListName(), p.Part)
 		}
 		data, there := files[file]
 		if !there {
-			if p.Kind == sqlstore.ListPlace && oursToServe(e, g, p.Address) {
+			if p.Kind == store.ListPlace && oursToServe(e, g, p.Address) {
 				r.Missing = append(r.Missing, p.Address)
 			}
 			continue

@@ -33,8 +33,8 @@ type Ask struct {
 type Due struct {
 	Generation *hierarchy.Generation
 	Part       int
-	Why        string       // to sign it; "" where that is not needed
-	Unable     string       // why it cannot be signed here
+	Why        string         // to sign it; "" where that is not needed
+	Unable     string         // why it cannot be signed here
 	Now        inventory.Item // the one that is served; zero for none
 	Until      time.Time
 }

@@ -14,11 +14,11 @@ import (
 
 	"ironseal/internal/app/revoke/inventory"
 	"ironseal/internal/app/revoke/revoking"
-	"ironseal/internal/keystore"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/keystore"
+	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/journal"
@@ -71,7 +71,7 @@ func Sign(ctx context.Context, e *estate.Estate, p Plan) (Done, error) {
 	}
 	head, err := s.record(ctx)
 	if err != nil {
-		if errors.Is(err, sqlstore.ErrUncertain) {
+		if errors.Is(err, store.ErrUncertain) {
 			return Done{}, err
 		}
 		return Done{}, errors.Join(fmt.Errorf("nothing was published: %w: run it again", err), s.undo())
@@ -181,7 +181,7 @@ func (s *signing) scopeOf(ctx context.Context, d Due) (point.Scope, error) {
 	}
 	for _, p := range places {
 		g := s.h.Generation(p.Generation)
-		if p.Kind == sqlstore.ListPlace && p.Part == d.Part && g != nil && g.ListName() == d.Generation.Name() &&
+		if p.Kind == store.ListPlace && p.Part == d.Part && g != nil && g.ListName() == d.Generation.Name() &&
 			!slices.Contains(named, p.Address) {
 			named = append(named, p.Address)
 		}
@@ -267,7 +267,7 @@ func (s *signing) whole(ctx context.Context, signer *keystore.Opened, d Due, ite
 			}
 		}
 	}
-	return fmt.Errorf("what is revoked changes while it is listed: %w: run it again", fault.ErrChanged)
+	return fmt.Errorf("what is revoked changes while it is listed: %w: run it again", fault.Changed)
 }
 
 // drop takes back the list that was kept last.
@@ -345,8 +345,8 @@ func (c *changes) read(ctx context.Context, moment *estate.Estate, d Due, whole 
 	if c.entries, c.n, err = b.rows(ctx, c.base.Through, nil, 0); err != nil {
 		return err
 	}
-	gone := sqlstore.Some{Handle: d.Generation.Authority.Handle, Part: -1, Released: true}
-	return moment.Records.EachRevocation(ctx, gone, func(r sqlstore.Revocation) (err error) {
+	gone := store.RevocationFilter{Handle: d.Generation.Authority.Handle, Part: -1, Released: true}
+	return moment.Records.EachRevocation(ctx, gone, func(r store.Revocation) (err error) {
 		if !r.Released.After(c.base.Gone) {
 			return nil
 		}
@@ -391,7 +391,7 @@ func (s *signing) delta(signer *keystore.Opened, c changes, whole inventory.Item
 
 // record puts all that was signed on record.
 func (s *signing) record(ctx context.Context) (journal.Head, error) {
-	return s.e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	return s.e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		var told []map[string]any
 		for _, a := range s.h {
 			handle := a.Handle

@@ -17,9 +17,10 @@ import (
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
 	"ironseal/internal/parallel"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/hierarchy"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/ocsp"
 	"ironseal/pki/revocation"
 )
@@ -77,7 +78,7 @@ func Prepare(ctx context.Context, e *estate.Estate, dir string, ask publishing.A
 			return p.out, err
 		}
 	}
-	return p.out, fault.Of(fault.ErrBusy, "what is revoked changes all the time: the answers in %s may be older "+
+	return p.out, fault.New(fault.Busy, "what is revoked changes all the time: the answers in %s may be older "+
 		"than "+
 		"the records: run it again", dir)
 }
@@ -263,9 +264,9 @@ func tells(a *ocsp.Answer, s subject) bool {
 // subjects are the certificates that the generations with one name and key signed, and that
 // have not ended.
 func subjects(ctx context.Context, e *estate.Estate, g *hierarchy.Generation) (out []subject, err error) {
-	revoked := map[string]sqlstore.Revocation{}
-	some := sqlstore.Some{Handle: g.Authority.Handle, Part: -1}
-	if err := e.Records.EachRevocation(ctx, some, func(r sqlstore.Revocation) error {
+	revoked := map[string]store.Revocation{}
+	some := store.RevocationFilter{Handle: g.Authority.Handle, Part: -1}
+	if err := e.Records.EachRevocation(ctx, some, func(r store.Revocation) error {
 		revoked[r.Serial] = r
 		return nil
 	}); err != nil {
@@ -280,7 +281,7 @@ func subjects(ctx context.Context, e *estate.Estate, g *hierarchy.Generation) (o
 			return nil, err
 		}
 		for _, c := range list {
-			if c.State == estate.Expired || ocsp.NoCheck(c.Certificate) {
+			if c.State == lifecycle.Expired || ocsp.NoCheck(c.Certificate) {
 				continue
 			}
 			s := subject{file: fmt.Sprintf("%s.%s.ocsp", g.Name(), c.SerialHex()), serial: c.Serial}
@@ -378,7 +379,7 @@ func (k *Knowledge) Of(serial cert.Serial) (ocsp.Status, time.Time, revocation.R
 	if err != nil {
 		k.err = err
 	}
-	if slices.ContainsFunc(list, func(c sqlstore.Certificate) bool {
+	if slices.ContainsFunc(list, func(c store.Certificate) bool {
 		return strings.HasPrefix(c.Issuer, k.g.Authority.Handle+".g") && c.Issuer != ""
 	}) && k.exactly(list, serial) {
 		return ocsp.Good, time.Time{}, 0
@@ -388,8 +389,8 @@ func (k *Knowledge) Of(serial cert.Serial) (ocsp.Status, time.Time, revocation.R
 
 // exactly reports whether one of a list has just this serial: records are found by the first
 // digits of theirs.
-func (k *Knowledge) exactly(list []sqlstore.Certificate, serial cert.Serial) bool {
-	return slices.ContainsFunc(list, func(r sqlstore.Certificate) bool {
+func (k *Knowledge) exactly(list []store.Certificate, serial cert.Serial) bool {
+	return slices.ContainsFunc(list, func(r store.Certificate) bool {
 		c, err := cert.Read(r.DER)
 		return err == nil && c.SerialHex() == serial.Hex()
 	})

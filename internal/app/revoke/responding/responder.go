@@ -12,10 +12,10 @@ import (
 	"fmt"
 	"time"
 
-	"ironseal/internal/keystore"
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/keystore"
+	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
@@ -114,7 +114,7 @@ func planResponder(ctx context.Context, e *estate.Estate, r *Responder, until ti
 // record puts responders' certificates on record, in one act. Older generations and retired
 // authorities sign these too, as they go on with their lists.
 func record(ctx context.Context, e *estate.Estate, list []*Responder) (journal.Head, error) {
-	return e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	return e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		h, err := tx.Hierarchy()
 		if err != nil {
 			return nil, err
@@ -122,14 +122,14 @@ func record(ctx context.Context, e *estate.Estate, list []*Responder) (journal.H
 		var told []map[string]any
 		for _, r := range list {
 			if why := h.Generation(r.Issuer.Name()).Idle(); why != "" {
-				return nil, fault.Of(fault.ErrChanged, "%s certifies no responder any more: %s", r.Issuer.Label(),
+				return nil, fault.New(fault.Changed, "%s certifies no responder any more: %s", r.Issuer.Label(),
 					why)
 			}
 			id, err := tx.AnyGenerationID(r.Issuer)
 			if err != nil {
 				return nil, err
 			}
-			if _, err := tx.AddCertificate(sqlstore.NewCertificate{Certificate: r.Certificate, Issuer: id,
+			if _, err := tx.AddCertificate(store.NewCertificate{Certificate: r.Certificate, Issuer: id,
 				TemplateName: r.template.Name, TemplateSHA: r.template.SHA256(), TemplateSource: r.template.Source(),
 				Sheet: r.plan.Digest(), Waived: estate.Waived(r.plan.Findings)}); err != nil {
 				return nil, err

@@ -10,9 +10,10 @@ import (
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/revocation"
 	"ironseal/pki/span"
 )
@@ -87,7 +88,7 @@ func DependentsOf(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy,
 				return nil, err
 			}
 			for _, c := range list {
-				if c.State == estate.Expired || c.State == estate.Revoked {
+				if c.State == lifecycle.Expired || c.State == lifecycle.Revoked {
 					continue
 				}
 				f := Dependent{Held: c, Under: g.Name(), Authority: c.IsAuthority()}
@@ -114,7 +115,7 @@ func (p *Plan) judge(ctx context.Context, e *estate.Estate) error {
 		switch {
 		case p.Ask.Reason == revocation.CACompromise && t.Generation == nil && !t.IsAuthority():
 			add(finding.ReasonUnfit, "%s is no authority, and the reason is %s.", t.Title(), p.Ask.Reason.Word())
-		case p.Ask.Reason == revocation.Superseded && t.State != estate.Replaced && t.Generation == nil:
+		case p.Ask.Reason == revocation.Superseded && t.State != lifecycle.Replaced && t.Generation == nil:
 			add(finding.NotSuperseded, "Nothing was signed in the place of %s.", t.Title())
 		}
 		if t.Was != nil && !t.Was.Released.IsZero() {
@@ -185,17 +186,17 @@ func (t Target) beside(list []compromise.Incident) (compromise.Incident, *hierar
 
 // stillMeant looks again, inside the act, at what the plan took for granted: no incident was
 // opened meanwhile whose replacements this would take down.
-func (p Plan) stillMeant(tx *sqlstore.Tx) error {
+func (p Plan) stillMeant(tx store.Tx) error {
 	if p.Findings.Has(finding.OtherInDoubt) {
 		return nil // it was waived on the sheet
 	}
-	list, err := compromise.Incidents(tx.Ctx, tx)
+	list, err := compromise.Incidents(tx.Context(), tx)
 	if err != nil {
 		return err
 	}
 	for _, t := range p.Targets {
 		if i, g := t.beside(list); g != nil {
-			return fault.Of(fault.ErrChanged, "the incident %s about %s was opened meanwhile, and %s has "+
+			return fault.New(fault.Changed, "the incident %s about %s was opened meanwhile, and %s has "+
 				"another key: look at the sheet again", i.Name, g.Name(), t.Generation.Name())
 		}
 	}
@@ -208,7 +209,7 @@ func (p *Plan) judgeKey(ctx context.Context, e *estate.Estate, t Target) error {
 	if p.Ask.Reason != revocation.KeyCompromise && p.Ask.Reason != revocation.CACompromise {
 		return nil
 	}
-	list, err := e.HeldAll(e.Records.CertificatesByKey(ctx, t.Key.Fingerprint(), sqlstore.NoLimit))
+	list, err := e.HeldAll(e.Records.CertificatesByKey(ctx, t.Key.Fingerprint(), store.NoLimit))
 	if err != nil {
 		return err
 	}
@@ -219,7 +220,7 @@ func (p *Plan) judgeKey(ctx context.Context, e *estate.Estate, t Target) error {
 			break
 		}
 		among := slices.ContainsFunc(p.Targets, func(o Target) bool { return bytes.Equal(o.Raw, c.Raw) })
-		if !among && c.State != estate.Expired && c.State != estate.Revoked {
+		if !among && c.State != lifecycle.Expired && c.State != lifecycle.Revoked {
 			more = append(more, fmt.Sprintf("%s (%s)", c.Title(), c.Serial.Short()))
 		}
 	}

@@ -8,8 +8,9 @@ import (
 
 	"ironseal/internal/app/parties"
 	"ironseal/internal/estate"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/journal"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/span"
 )
 
@@ -28,7 +29,7 @@ type Later struct {
 // Schedule records that certificates are to be revoked once those in their places are in use,
 // and a span is over.
 func Schedule(ctx context.Context, e *estate.Estate, old []estate.Held, after span.Span) (journal.Head, error) {
-	return e.Act(ctx, func(*sqlstore.Tx) ([]journal.Entry, error) {
+	return e.Act(ctx, func(store.Tx) ([]journal.Entry, error) {
 		var out []journal.Entry
 		for _, c := range old {
 			out = append(out, estate.Entry(LaterAct, c.Title(), "serial", c.SerialHex(), "certificate",
@@ -73,7 +74,7 @@ func Scheduled(ctx context.Context, e *estate.Estate) (out []Later, err error) {
 	}
 	for _, c := range all {
 		from, is := asked[fmt.Sprintf("%x", c.SHA256())]
-		if !is || c.State == estate.Revoked || c.State == estate.Expired {
+		if !is || c.State == lifecycle.Revoked || c.State == lifecycle.Expired {
 			continue
 		}
 		l := Later{Title: c.Title(), Serial: c.SerialHex(), From: from}

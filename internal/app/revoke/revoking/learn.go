@@ -10,9 +10,10 @@ import (
 
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/journal"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/revocation"
 )
 
@@ -37,7 +38,7 @@ func Learn(ctx context.Context, e *estate.Estate, by *hierarchy.Generation, l *r
 	}
 	ours := map[string]Target{} // by the key of the serial; a list may be far longer than what is on record
 	var held []string           // keys of those on hold, in order
-	which := estate.Which{State: estate.AnyState, By: by.Authority.Handle}
+	which := estate.Which{State: lifecycle.AnyState, By: by.Authority.Handle}
 	_, err = e.EachCertificate(ctx, which, func(c estate.Held) error {
 		t, err := target(ctx, e, h, c)
 		if err != nil && !errors.Is(err, errElsewhere) || t.By == nil || !hierarchy.SameList(t.By, by) {
@@ -86,7 +87,7 @@ func Forgotten(ctx context.Context, e *estate.Estate, by *hierarchy.Generation, 
 		return nil, err
 	}
 	gone := map[string]Target{}
-	which := estate.Which{State: estate.AnyState, By: by.Authority.Handle}
+	which := estate.Which{State: lifecycle.AnyState, By: by.Authority.Handle}
 	_, err = e.EachCertificate(ctx, which, func(c estate.Held) error {
 		t, err := target(ctx, e, h, c)
 		if err != nil && !errors.Is(err, errElsewhere) || t.By == nil || !hierarchy.SameList(t.By, by) {
@@ -156,7 +157,7 @@ func Words(news []News) (out []string) {
 
 // Record records what was learned, within an act, and tells the journal of it. What somebody
 // else recorded meanwhile stays.
-func Record(tx *sqlstore.Tx, news []News, because string) (out []journal.Entry, err error) {
+func Record(tx store.Tx, news []News, because string) (out []journal.Entry, err error) {
 	for _, n := range news {
 		by := n.By.Authority.Handle
 		if n.Back {
@@ -166,12 +167,12 @@ func Record(tx *sqlstore.Tx, news []News, because string) (out []journal.Entry, 
 					[]map[string]any{tellReleased(n.Target)}, "because", because))
 			}
 		} else {
-			title, r := "", sqlstore.Revocation{Serial: n.Entry.Serial.Hex(), At: n.Entry.At.UTC().Truncate(time.Second),
+			title, r := "", store.Revocation{Serial: n.Entry.Serial.Hex(), At: n.Entry.At.UTC().Truncate(time.Second),
 				Reason: int(n.Entry.Reason), Invalid: n.Entry.Invalid, Part: n.Part}
 			if title = "serial " + n.Entry.Serial.Short(); !n.Unknown {
 				title, r.Ends = n.Title(), n.NotAfter
 			}
-			var was *sqlstore.Revocation
+			var was *store.Revocation
 			was, err = tx.Revoke(by, r, func(reason int) bool {
 				return overrides(n.Entry.Reason, revocation.Reason(reason))
 			})
@@ -181,7 +182,7 @@ func Record(tx *sqlstore.Tx, news []News, because string) (out []journal.Entry, 
 					n.Entry.Reason.Word()))
 			}
 		}
-		if err != nil && !errors.Is(err, fault.ErrChanged) {
+		if err != nil && !errors.Is(err, fault.Changed) {
 			return nil, fmt.Errorf("serial %s: %w", n.Entry.Serial.Short(), err)
 		}
 	}

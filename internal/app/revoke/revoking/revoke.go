@@ -16,7 +16,7 @@ import (
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/finding"
 	"ironseal/pki/issue"
 	"ironseal/pki/journal"
@@ -117,11 +117,11 @@ func (p *Plan) ready(t Target, now time.Time) error {
 	if w := t.Was; w != nil && w.Released.IsZero() {
 		held := revocation.Reason(w.Reason) == revocation.CertificateHold
 		if held && p.Ask.Reason == revocation.CertificateHold {
-			return fault.Of(fault.ErrChanged, "%s, is on hold already, since %s", about,
+			return fault.New(fault.Changed, "%s, is on hold already, since %s", about,
 				w.At.Format("2006-01-02 15:04 UTC"))
 		}
 		if !held && !overrides(p.Ask.Reason, revocation.Reason(w.Reason)) {
-			return fault.Of(fault.ErrChanged, "%s, was revoked already, on %s (%s): what is revoked stays so",
+			return fault.New(fault.Changed, "%s, was revoked already, on %s (%s): what is revoked stays so",
 				about,
 				w.At.Format("2006-01-02 15:04 UTC"), revocation.Reason(w.Reason).Word())
 		}
@@ -146,14 +146,14 @@ func Revoke(ctx context.Context, e *estate.Estate, p Plan) (journal.Head, error)
 	if r := p.Findings.Refusing(); len(r) > 0 {
 		return journal.Head{}, &issue.Refused{About: about, Findings: r}
 	}
-	return e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	return e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		if err := p.stillMeant(tx); err != nil {
 			return nil, err
 		}
 		told := make([]map[string]any, 0, len(p.Targets))
 		at := tx.Now().Truncate(time.Second)
 		for _, t := range p.Targets {
-			r := sqlstore.Revocation{Serial: t.SerialHex(), At: at, Reason: int(p.Ask.Reason), Invalid: p.Ask.Since,
+			r := store.Revocation{Serial: t.SerialHex(), At: at, Reason: int(p.Ask.Reason), Invalid: p.Ask.Since,
 				Ends: t.NotAfter, Part: t.Part}
 			was, err := tx.Revoke(t.By.Authority.Handle, r, func(reason int) bool {
 				return overrides(p.Ask.Reason, revocation.Reason(reason))
@@ -168,7 +168,7 @@ func Revoke(ctx context.Context, e *estate.Estate, p Plan) (journal.Head, error)
 	})
 }
 
-func tellRevoked(t Target, r sqlstore.Revocation, was *sqlstore.Revocation) map[string]any {
+func tellRevoked(t Target, r store.Revocation, was *store.Revocation) map[string]any {
 	certificate := "" // of one that is not on record, nobody knows more than the serial
 	if t.Certificate != nil {
 		certificate = fmt.Sprintf("%x", t.SHA256())
@@ -179,7 +179,7 @@ func tellRevoked(t Target, r sqlstore.Revocation, was *sqlstore.Revocation) map[
 		out["invalid"] = r.Invalid.UTC().Format(time.RFC3339Nano)
 	}
 	if was != nil {
-		out["was"] = sqlstore.Line(was.Serial, journal.Stamp(was.At), was.Reason)
+		out["was"] = store.Line(was.Serial, journal.Stamp(was.At), was.Reason)
 	}
 	return out
 }
@@ -207,7 +207,7 @@ func Unhold(ctx context.Context, e *estate.Estate, names []string, because strin
 				"a new certificate", about, w.At.Format("2006-01-02"), revocation.Reason(w.Reason).Word())
 		}
 	}
-	head, err := e.Act(ctx, func(tx *sqlstore.Tx) ([]journal.Entry, error) {
+	head, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
 		if err := undoubted(ctx, tx, list); err != nil {
 			return nil, err
 		}
@@ -231,7 +231,7 @@ func undoubted(ctx context.Context, from compromise.Journaled, list []Target) er
 	known, err := compromise.Incidents(ctx, from)
 	for _, t := range list {
 		for _, i := range compromise.About(known, t.Key.Fingerprint()) {
-			return fault.Of(fault.ErrChanged, "%s, serial %s, stays on hold: %s", t.Title(), t.Serial.Short(),
+			return fault.New(fault.Changed, "%s, serial %s, stays on hold: %s", t.Title(), t.Serial.Short(),
 				i.Since())
 		}
 	}

@@ -13,11 +13,12 @@ import (
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
 	"ironseal/pki/ext"
 	"ironseal/pki/hierarchy"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/point"
 	"ironseal/pki/revocation"
 )
@@ -27,7 +28,7 @@ type Target struct {
 	estate.Held
 	By         *hierarchy.Generation // that signed it
 	Generation *hierarchy.Generation // whose certificate it is; nil where it is no authority of ours
-	Was        *sqlstore.Revocation   // what is on record of it; nil for nothing
+	Was        *store.Revocation     // what is on record of it; nil for nothing
 	Part       int                   // of the lists
 }
 
@@ -65,7 +66,7 @@ func named(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, name st
 // only refuses a name that fits several that still hold, and lists them.
 func only(list []estate.Held, name string, e *estate.Estate) (estate.Held, error) {
 	holding := slices.DeleteFunc(slices.Clone(list), func(c estate.Held) bool {
-		return c.State == estate.Expired || c.State == estate.Revoked
+		return c.State == lifecycle.Expired || c.State == lifecycle.Revoked
 	})
 	if len(holding) == 1 || len(holding) == 0 && len(list) == 1 {
 		return append(holding, list...)[0], nil
@@ -193,7 +194,7 @@ func oneStands(e *estate.Estate, h hierarchy.Hierarchy, name string) error {
 	if len(stand) < 2 {
 		return nil
 	}
-	return fault.Of(fault.ErrAmbiguous, "authority %s: %d of its generations stand; say which:%s", a.Handle,
+	return fault.New(fault.Ambiguous, "authority %s: %d of its generations stand; say which:%s", a.Handle,
 		len(stand), strings.Join(stand, ""))
 }
 
@@ -233,7 +234,7 @@ func targets(ctx context.Context, e *estate.Estate, names, holders []string) ([]
 			return nil, err
 		}
 		for _, c := range held {
-			if c.State != estate.Expired && c.State != estate.Revoked && c.Record.Issuer != "" {
+			if c.State != lifecycle.Expired && c.State != lifecycle.Revoked && c.Record.Issuer != "" {
 				list = append(list, c)
 			}
 		}

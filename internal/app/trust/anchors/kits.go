@@ -38,7 +38,7 @@ func Platform(e *estate.Estate, name string) (kit.Platform, error) {
 	if text := kit.Starter(name); text != "" {
 		return kit.Parse(name, []byte(text))
 	}
-	return kit.Platform{}, fault.Of(fault.ErrNotFound, "no platform is called %q; %s", name,
+	return kit.Platform{}, fault.New(fault.NotFound, "no platform is called %q; %s", name,
 		strict.Offered(name, PlatformNames(e)))
 }
 

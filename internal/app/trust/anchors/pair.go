@@ -8,17 +8,17 @@ import (
 	"fmt"
 	"path/filepath"
 
-	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/app/requests/signing"
+	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
 	"ironseal/pki/kit"
 	"ironseal/pki/label"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/pair"
 	"ironseal/pki/path"
 	"ironseal/pki/request"
@@ -136,10 +136,10 @@ func presentedIn(files []intake.Input) (chain []*cert.Certificate, r *request.Re
 func presentedBy(ctx context.Context, e *estate.Estate, name string) ([]*cert.Certificate, *request.Request, error) {
 	held, _, err := e.FindCertificate(ctx, name)
 	if err != nil {
-		if rec, r, rErr := e.Request(ctx, name); rErr == nil && rec.State != sqlstore.Declined {
+		if rec, r, rErr := e.Request(ctx, name); rErr == nil && rec.State != lifecycle.Declined {
 			return nil, r, nil
 		}
-		if errors.Is(err, fault.ErrNotFound) {
+		if errors.Is(err, fault.NotFound) {
 			err = fmt.Errorf("there is no file %s, and %w", name, err)
 		}
 		return nil, nil, err
@@ -206,7 +206,7 @@ func PackPair(ctx context.Context, e *estate.Estate, p PairPack) ([2]Packed, err
 	var out [2]Packed
 	for i := range out {
 		if len(p.Answer.Needs[i].Anchors) == 0 {
-			return out, fault.Of(fault.ErrNotFound, "no root is known above %s: add it to a trust set with: "+
+			return out, fault.New(fault.NotFound, "no root is known above %s: add it to a trust set with: "+
 				"ironseal trust add SET FILE", p.Question.Peers[1-i].Title)
 		}
 		if _, _, err := p.Kit(i).InMemory(e); err != nil {

@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"ironseal/internal/estate"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/journal"
 	"ironseal/pki/kit"
 	"ironseal/pki/trust"
@@ -22,7 +22,7 @@ const reportAct = "report roots"
 
 // Record takes reports of kits' scripts in.
 func Record(ctx context.Context, e *estate.Estate, list []kit.Report) (journal.Head, error) {
-	return e.Act(ctx, func(*sqlstore.Tx) ([]journal.Entry, error) {
+	return e.Act(ctx, func(store.Tx) ([]journal.Entry, error) {
 		var out []journal.Entry
 		for _, r := range list {
 			out = append(out, estate.Entry(reportAct, r.Host, "platform", r.Platform, "store", r.Store, "act", r.Act,

@@ -20,7 +20,7 @@ import (
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
@@ -97,7 +97,7 @@ func made(e *estate.Estate, name string) (trust.Set, []byte, error) {
 	}
 	if names := e.DataNames("set"); !slices.Contains(names, name) {
 		names = append([]string{trust.Own}, names...)
-		return trust.Set{}, nil, fault.Of(fault.ErrNotFound, "no trust set is called %q; %s", name,
+		return trust.Set{}, nil, fault.New(fault.NotFound, "no trust set is called %q; %s", name,
 			strict.Offered(name, names))
 	}
 	data, err := disk.Read(file(e, name), trust.MostBytes+1)
@@ -133,7 +133,7 @@ func Create(ctx context.Context, e *estate.Estate, name, title string) (journal.
 }
 
 func record(ctx context.Context, e *estate.Estate, en journal.Entry) (journal.Head, error) {
-	return e.Act(ctx, func(*sqlstore.Tx) ([]journal.Entry, error) { return []journal.Entry{en}, nil })
+	return e.Act(ctx, func(store.Tx) ([]journal.Entry, error) { return []journal.Entry{en}, nil })
 }
 
 // Addition is what will be added to a set, ready to be agreed to.
@@ -186,7 +186,7 @@ func PlanAdd(e *estate.Estate, ask AddAsk) (Addition, error) {
 	}
 	for sum := range wanted {
 		if seen[sum] == "" {
-			return out, fault.Of(fault.ErrNotFound, "no certificate offered has the SHA-256 fingerprint %x: it is "+
+			return out, fault.New(fault.NotFound, "no certificate offered has the SHA-256 fingerprint %x: it is "+
 				"another one, or the fingerprint is", sum)
 		}
 	}
@@ -242,7 +242,7 @@ func Drop(ctx context.Context, e *estate.Estate, name string, which []*cert.Cert
 	var sums []string
 	for _, c := range which {
 		if set.Find(c) == nil {
-			return journal.Head{}, fault.Of(fault.ErrNotFound, "trust set %s: %s is not in it", name, c.Title())
+			return journal.Head{}, fault.New(fault.NotFound, "trust set %s: %s is not in it", name, c.Title())
 		}
 		set.Anchors = slices.DeleteFunc(set.Anchors, func(a trust.Anchor) bool {
 			return slices.Equal(a.Certificate.Raw, c.Raw)
@@ -257,10 +257,10 @@ func Drop(ctx context.Context, e *estate.Estate, name string, which []*cert.Cert
 func rewrite(ctx context.Context, e *estate.Estate, s trust.Set, before []byte, en journal.Entry) (journal.Head,
 	error) {
 	written := false
-	head, err := e.Act(ctx, func(*sqlstore.Tx) ([]journal.Entry, error) {
+	head, err := e.Act(ctx, func(store.Tx) ([]journal.Entry, error) {
 		now, err := os.ReadFile(file(e, s.Name))
 		if err != nil || !slices.Equal(now, before) {
-			return nil, errors.Join(fault.Of(fault.ErrChanged, "trust set %s was changed meanwhile", s.Name), err)
+			return nil, errors.Join(fault.New(fault.Changed, "trust set %s was changed meanwhile", s.Name), err)
 		}
 		if err := e.World.Disk.Replace(file(e, s.Name), s.Bytes(), 0o644); err != nil {
 			return nil, fmt.Errorf("trust set %s: %w", s.Name, err)
@@ -268,7 +268,7 @@ func rewrite(ctx context.Context, e *estate.Estate, s trust.Set, before []byte, 
 		written = true
 		return []journal.Entry{en}, nil
 	})
-	if err != nil && written && !errors.Is(err, sqlstore.ErrUncertain) { // what is not on record is not in the file
+	if err != nil && written && !errors.Is(err, store.ErrUncertain) { // what is not on record is not in the file
 		err = errors.Join(err, e.World.Disk.Replace(file(e, s.Name), before, 0o644))
 	}
 	return head, err

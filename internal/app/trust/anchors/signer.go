@@ -8,13 +8,13 @@ import (
 	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/estate"
-	"ironseal/internal/store/sqlstore"
 	"ironseal/pki/cert"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
 	"ironseal/pki/issue"
 	"ironseal/pki/key"
 	"ironseal/pki/kit"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/pkcs"
 	"ironseal/pki/request"
 )
@@ -60,7 +60,7 @@ func newKitSigner(ctx context.Context, e *estate.Estate, by string) (k *kitSigne
 	defer func() {
 		if err != nil {
 			name := fmt.Sprintf("R%d", rec.Number)
-			_, _ = intake.Decide(context.WithoutCancel(ctx), e, name, sqlstore.Withdrawn, "no kit was signed", false)
+			_, _ = intake.Decide(context.WithoutCancel(ctx), e, name, lifecycle.Withdrawn, "no kit was signed", false)
 		}
 	}()
 	sheet, err := planKitSigner(ctx, e, received[0], by)

@@ -16,7 +16,7 @@ import (
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/fault"
-	"ironseal/internal/store/sqlstore"
+	"ironseal/internal/store"
 	"ironseal/pki/journal"
 	"ironseal/pki/kit"
 	"ironseal/pki/trust"
@@ -68,11 +68,11 @@ func (m Machine) Systems() (out []string) {
 func PlanChange(ctx context.Context, e *estate.Estate, act string, set trust.Set, platforms []string, mine bool) (
 	planned *Change, err error) {
 	if mine && !isNative(nativePlatform) {
-		return nil, fault.Of(fault.ErrNotFound, "this system has one store for the machine, and none for a user: "+
+		return nil, fault.New(fault.NotFound, "this system has one store for the machine, and none for a user: "+
 			"leave out --mine")
 	}
 	if len(platforms) == 0 {
-		return nil, fault.Of(fault.ErrNotFound, "no system store is here that a kit of ours knows: "+
+		return nil, fault.New(fault.NotFound, "no system store is here that a kit of ours knows: "+
 			"name a platform with --for PLATFORM, or pack a kit with: ironseal trust kit --for PLATFORM --out DIR")
 	}
 	dir, err := os.MkdirTemp("", "ironseal-roots-")
@@ -191,7 +191,7 @@ func (c *Change) Do(ctx context.Context, e *estate.Estate) (head journal.Head, e
 		sums = append(sums, fmt.Sprintf("%x", a.Certificate.SHA256()))
 	}
 	en := estate.Entry(c.Act+" roots here", c.Set.Name, "platforms", touched, "certificates", sums)
-	return e.Act(ctx, func(*sqlstore.Tx) ([]journal.Entry, error) { return []journal.Entry{en}, nil })
+	return e.Act(ctx, func(store.Tx) ([]journal.Entry, error) { return []journal.Entry{en}, nil })
 }
 
 // done is what one platform was before it was changed.

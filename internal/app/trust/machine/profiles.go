@@ -9,7 +9,7 @@ import (
 	"errors"
 	"path/filepath"
 
-	"ironseal/internal/store/sqlite"
+	"ironseal/internal/store/foreign"
 )
 
 // Browsers keep the roots that a person trusts in a database of their own, which holds
@@ -52,7 +52,7 @@ const mostObjects = 10_000
 func ofDatabase(path string) ([][]byte, error) {
 	var certificates [][]byte
 	trusted := map[string]bool{} // by hash
-	err := sqlite.Foreign(context.Background(), path, objectTable, mostObjects, func(row map[string][]byte) {
+	err := foreign.Table(context.Background(), path, objectTable, mostObjects, func(row map[string][]byte) {
 		switch numberOf(row[classOf]) {
 		case certificateClass:
 			certificates = append(certificates, row[valueOf])
@@ -67,7 +67,7 @@ func ofDatabase(path string) ([][]byte, error) {
 		}
 	})
 	if err != nil {
-		if errors.Is(err, sqlite.ErrNoTable) {
+		if errors.Is(err, foreign.ErrNoTable) {
 			return nil, errors.New("it is a database, and not a browser's")
 		}
 		return nil, err

@@ -1,4 +1,6 @@
-package sqlite
+// Package foreign reads databases that other programs keep, such as the certificate store of a browser
+// profile. It never writes them.
+package foreign
 
 import (
 	"context"
@@ -6,6 +8,9 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"strings"
+
+	_ "modernc.org/sqlite" // the driver "sqlite"
 )
 
 // ErrNoTable says that a foreign database has no table of the name.
@@ -17,10 +22,10 @@ func hasTable(ctx context.Context, db *sql.DB, table string) (there bool, err er
 	return there, err
 }
 
-// Foreign reads a whole table of a database that is another program's, row by row, each as
+// Table reads a whole table of a database that is another program's, row by row, each as
 // its values by column. The file is taken as it lies there, and never written: what its
 // program has not put into it yet is not seen. A row has no values that are no bytes or text.
-func Foreign(ctx context.Context, path, table string, most int, row func(map[string][]byte)) (err error) {
+func Table(ctx context.Context, path, table string, most int, row func(map[string][]byte)) (err error) {
 	u := url.URL{Scheme: "file", Opaque: url.PathEscape(path), RawQuery: "mode=ro&immutable=1&_pragma=query_only(1)"}
 	db, err := sql.Open("sqlite", u.String())
 	if err != nil {
@@ -65,3 +70,5 @@ func Foreign(ctx context.Context, path, table string, most int, row func(map[str
 	}
 	return nil
 }
+
+func quoted(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }

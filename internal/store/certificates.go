@@ -1,0 +1,153 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"ironseal/pki/cert"
+	"ironseal/pki/finding"
+)
+
+// Certificate is a certificate on record.
+type Certificate struct {
+	ID       int64
+	DER      []byte
+	Title    string
+	Request  int64     // 0 when it came from no request
+	Template string    // the template's name at signing
+	Source   []byte    // the template as it was at signing
+	Issuer   string    // the issuing generation, such as "services.g1"
+	Prepared bool      // it waits for a switch day
+	Replaced bool      // another was signed in its place
+	Reason   int       // why it was taken back (RFC 5280 section 5.3.1); -1 where it was not
+	Replaces int64     // the certificate in whose place it was signed; 0 for none
+	Until    time.Time // its last moment, to the second
+	Part     int       // the part of its issuer's revocation lists that it stands on; 0: the whole
+}
+
+// NewCertificate is what is recorded with a new certificate.
+type NewCertificate struct {
+	Certificate    *cert.Certificate
+	Issuer         int64 // generation id; 0 for a root
+	Request        int64 // 0 when it came from no request
+	TemplateName   string
+	TemplateSHA    [32]byte
+	TemplateSource []byte
+	Sheet          [32]byte
+	SwitchDay      time.Time // the switch day that it waits for; zero for none
+	Replaces       int64     // the certificate in whose place it is; 0 for none
+	Part           int       // of its issuer's lists
+	Waived         finding.List
+}
+
+// Live is a certificate that serves a name.
+type Live struct {
+	ID      int64
+	Name    string // the one that was asked for
+	Title   string
+	DER     []byte
+	Request int64
+	Sender  string // who sent its request; "" where nobody is known
+}
+
+// Counts are how many records of each kind there are. Certificates of authorities
+// and links are not counted among the certificates.
+type Counts struct {
+	Authorities  int `json:"authorities"`
+	Waiting      int `json:"waiting"`
+	Requests     int `json:"requests"`
+	Certificates int `json:"certificates"`
+}
+
+// Signing is a template by which a generation signed something.
+type Signing struct {
+	Generation, Template string
+	Source               []byte
+}
+
+// GenerationCount says how many certificates that serve were signed by a generation that another
+// has followed. What was revoked serves no more; what was signed by a template for no request
+// was for one use of the program itself, and nobody renews it.
+type GenerationCount struct {
+	Generation   string `json:"generation"`
+	Certificates int    `json:"certificates"`
+}
+
+// NoLimit asks for all of a list, however long.
+const NoLimit = -1
+
+// CertificatesReader answers questions about certificates.
+type CertificatesReader interface {
+	// Certificates lists all certificates, in the order in which they were signed.
+	Certificates(ctx context.Context) ([]Certificate, error)
+	// EachCertificate calls fn for every certificate that has a text in its title or in one
+	// of its names, soonest end first; "" is in all. They are read as they are asked for,
+	// however many there are.
+	EachCertificate(ctx context.Context, text string, fn func(Certificate) error) error
+	// Ending lists the certificates of end entities that serve and end between two
+	// moments, soonest first: nothing was signed in their place, they are not revoked,
+	// and wait for no switch day.
+	Ending(ctx context.Context, from, to time.Time, limit int) ([]Certificate, error)
+	// ByTemplates lists the certificates that were signed by templates with these
+	// hashes and that serve, generations of our own authorities left out.
+	ByTemplates(ctx context.Context, sums [][]byte) ([]Certificate, error)
+	// CertificatesBySerial finds certificates by the first digits of their serial; one
+	// whose serial is no more than that is meant before longer ones.
+	CertificatesBySerial(ctx context.Context, prefix string) ([]Certificate, error)
+	// CertificateByID finds a certificate by its place on record.
+	CertificateByID(ctx context.Context, id int64) ([]Certificate, error)
+	// CertificatesByRequest finds the certificates that came from a request.
+	CertificatesByRequest(ctx context.Context, number int64) ([]Certificate, error)
+	// CertificatesOf lists what a generation of an authority signed.
+	CertificatesOf(ctx context.Context, handle string, generation int) ([]Certificate, error)
+	// CertificatesByKey finds certificates by the fingerprint of their key, the newest first, up to a
+	// number of them or NoLimit.
+	CertificatesByKey(ctx context.Context, key [32]byte, limit int) ([]Certificate, error)
+	// CertificatesByName finds certificates by an alternative name.
+	CertificatesByName(ctx context.Context, name string) ([]Certificate, error)
+	// CertificatesByTitle finds certificates by their title: the common name, or what stands for it in lists. Case
+	// does not count.
+	CertificatesByTitle(ctx context.Context, title string) ([]Certificate, error)
+	// LatestCertificate is the number of the newest certificate on record; 0 for none.
+	LatestCertificate(ctx context.Context) (id int64, err error)
+	// LiveByNames finds certificates that serve one of some names for another key than this one: neither ended,
+	// replaced nor revoked, no authority's, and not the one that is named.
+	LiveByNames(ctx context.Context, names []string, key [32]byte, now time.Time, but int64) (out []Live, err error)
+	// CertificatesHeldBy finds the certificates of which somebody is a holder (see Holders).
+	CertificatesHeldBy(ctx context.Context, who string) ([]Certificate, error)
+	// CertificateOf finds the certificate of an authority's generation.
+	CertificateOf(ctx context.Context, handle string, generation int) (Certificate, error)
+	// KeysSeen tells, for every waiting request whose key is in certificates already,
+	// their subjects, the earliest first.
+	KeysSeen(ctx context.Context) (map[int64][]string, error)
+	// Chain returns the recorded chain above such a certificate, its issuer first.
+	Chain(ctx context.Context, certificate int64) ([][]byte, error)
+	// Behind counts, by generation, the certificates that serve and that a generation signed which another
+	// has followed.
+	Behind(ctx context.Context, now time.Time) ([]GenerationCount, error)
+	// Living counts the certificates that have not ended, were not replaced and were not revoked themselves, by
+	// the generation that signed them.
+	Living(ctx context.Context, now time.Time) ([]GenerationCount, error)
+	// Serving names the generations that certificates which serve today were signed by.
+	Serving(ctx context.Context, now time.Time) (out []string, err error)
+	// Issued counts what a generation signed, by its name, and tells the last part of its lists
+	// that any of it stands on.
+	Issued(ctx context.Context, generation string) (n, part int, err error)
+	// Signings lists the templates by which each generation signed something.
+	Signings(ctx context.Context) (out []Signing, err error)
+	// EachTemplate calls fn for every state of a template that something was signed by.
+	EachTemplate(ctx context.Context, fn func(sum []byte, name string, source []byte)) error
+	// Handed tells to whom a certificate was handed over.
+	Handed(ctx context.Context, certificate int64) (out []string, err error)
+}
+
+// CertificatesWriter records changes of certificates.
+type CertificatesWriter interface {
+	// AddCertificate records one certificate and its names.
+	AddCertificate(n NewCertificate) (int64, error)
+	// AddCertificates records certificates and their names, and returns the
+	// identifier of the last.
+	AddCertificates(list []NewCertificate) (last int64, err error)
+	// AddChain records the chain above a certificate that an outside authority signed.
+	AddChain(certificate int64, chain [][]byte) error
+}

@@ -1,0 +1,96 @@
+// Package store says what an estate keeps on record, and what can be asked and changed. It
+// holds interfaces and the types of rows. A database below it implements them, and nothing
+// above it knows which database that is.
+//
+// Every change is one short transaction (Act) that ends by linking its entries into the
+// journal. So nothing is on record without its entry, and no entry is there without its
+// record. When Act returns, the change survives a power cut. Several programs may work on
+// one estate; a writer waits for the other. What must agree is read at one moment (View).
+package store
+
+import (
+	"context"
+	"time"
+
+	"ironseal/pki/finding"
+	"ironseal/pki/journal"
+)
+
+// Reader answers questions about what is on record. All answers are of the newest records, or of one moment
+// within a View.
+type Reader interface {
+	RequestsReader
+	CertificatesReader
+	AuthoritiesReader
+	RevocationsReader
+	JournalReader
+
+	// EstateID is the random name that the estate was given when it was made.
+	EstateID(ctx context.Context) (string, error)
+	// IsRehearsal reports whether the records are those of a rehearsal.
+	IsRehearsal(ctx context.Context) (bool, error)
+	// Flaws lists what is known against keys, by fingerprint.
+	Flaws(ctx context.Context) (map[[32]byte]finding.List, error)
+}
+
+// Tx is one change. Nothing of it is kept unless all is.
+type Tx interface {
+	RequestsWriter
+	CertificatesWriter
+	AuthoritiesWriter
+	RevocationsWriter
+	JournalWriter
+
+	// Now is the moment of the change: what it records, and its entries, carry it.
+	Now() time.Time
+	// Context is the context of the act.
+	Context() context.Context
+	// Seen are the records as the change sees them, for what has to be asked again inside it. They are not to
+	// be kept beyond it.
+	Seen() Store
+	// MarkRehearsal makes the records those of a rehearsal, for good.
+	MarkRehearsal() error
+	// AddFlaw keeps what was found out about a key, by its fingerprint.
+	AddFlaw(key [32]byte, f finding.Finding) error
+	// SkipRequests lets request numbers continue at the next thousand, and returns it: numbers that were given out
+	// after a backup are not used again.
+	SkipRequests() (int64, error)
+}
+
+// Store is the records of one estate.
+type Store interface {
+	Reader
+	Inspector
+
+	// View lets fn read the records as they are at one moment, while others go on writing.
+	View(ctx context.Context, fn func(Store) error) error
+	// Act runs one change: fn writes records and returns the entries that tell of it, which are linked into the
+	// journal last. now is asked once the change has its turn; a clock behind the latest entry refuses every
+	// change. before is called when all is written and nothing is committed yet, and may be nil; tests stop there.
+	// An error of the kind ErrUncertain leaves open whether the change is on record.
+	Act(ctx context.Context, now func() time.Time, actor string, before func() error,
+		fn func(Tx) ([]journal.Entry, error)) (journal.Head, error)
+	// ReadOnly says why nothing can be recorded, or nil.
+	ReadOnly() error
+	// Snapshot writes the records as they are at one moment into a new file.
+	Snapshot(ctx context.Context, file string) error
+	// Close ends the use of the records.
+	Close() error
+}
+
+// Inspector reads the records as they are stored, for a check that believes nothing.
+type Inspector interface {
+	// Form is the number of the form that the records have.
+	Form() int
+	// HeadFile is the file beside the records that notes the journal's newest entry.
+	HeadFile() string
+	// Sound asks the database to check itself.
+	Sound(ctx context.Context) error
+	// Schema says how the tables differ from those that this program makes.
+	Schema(ctx context.Context) ([]string, error)
+	// EachRow calls fn for every row of a table as it is stored.
+	EachRow(ctx context.Context, table string, fn func(Row) error) error
+	// CheckModuli compares the products of moduli with the keys that they are made of, and says what does not
+	// fit; "" when everything does.
+	CheckModuli(ctx context.Context) (string, error)
+}
