@@ -11,6 +11,7 @@ require (
 	golang.org/x/crypto v0.58.0
 	golang.org/x/image v0.30.0
 	golang.org/x/net v0.62.0
+	golang.org/x/sync v0.24.0
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.47.0
 	golang.org/x/text v0.43.0

@@ -184,7 +184,7 @@ func TestEarlierNamesOfKeysCount(t *testing.T) {
 // madeBefore is a file of an estate that an earlier program made.
 func madeBefore(t *testing.T, name string) []byte {
 	t.Helper()
-	f, err := os.Open("../../internal/act/testdata/form-2.tar.gz")
+	f, err := os.Open("../../internal/app/testdata/form-2.tar.gz")
 	if err != nil {
 		t.Fatal(err)
 	}

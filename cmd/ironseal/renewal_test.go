@@ -223,7 +223,7 @@ func TestCascadeResumes(t *testing.T) {
 	}
 	r = p.run("", "authority", "renew", "root", "--cascade", "--yes", "--passphrase-file", "services="+bad+"x",
 		"--passphrase-file", strings.TrimPrefix(p.env[0], "IRONSEAL_PASSPHRASE_FILE="))
-	if r.code == 0 || !strings.Contains(r.errors, "go on with: ironseal authority renew root --cascade") {
+	if r.code == 0 || !strings.Contains(r.errors, "continue: ironseal authority renew root --cascade") {
 		t.Fatalf("%d %s%s", r.code, r.out, r.errors)
 	}
 	tree := p.must("authority", "list")
@@ -290,7 +290,7 @@ func TestRenewalsThatAreRefused(t *testing.T) {
 	play.must(at("2016-03-01", "authority", "renew", "services", "--lifetime", "5y")...)
 	// A clock that went backwards.
 	play.refused(3, "clock-behind-records", at("2016-02-01", "authority", "renew", "services", "--lifetime", "8y")...)
-	play.refused(1, "services still stands below it", "authority", "retire", "root", "--because", "x", "--yes",
+	play.refused(1, "services is still below it", "authority", "retire", "root", "--because", "x", "--yes",
 		"--as-of", "2016-04-01")
 	play.must("authority", "retire", "services", "--because", "its work is done", "--yes", "--as-of", "2016-04-01")
 	play.refused(1, "it was retired", at("2016-05-01", "authority", "renew", "services")...)

@@ -214,7 +214,7 @@ func TestCascadeAsksAtEveryLevel(t *testing.T) {
 			x.send(step[1] + "\n")
 		}
 	}
-	x.expect("go on with: ironseal authority renew root --cascade")
+	x.expect("continue: ironseal authority renew root --cascade")
 	if code := x.wait(); code != 3 {
 		t.Errorf("exit status %d", code)
 	}

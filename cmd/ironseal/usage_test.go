@@ -264,7 +264,7 @@ func TestAnEstateOfSomebodyElse(t *testing.T) {
 	if err := os.Chmod(p.dir, 0o777); err != nil {
 		t.Fatal(err)
 	}
-	if r := p.run("", "estate", "status"); r.code != 1 || !strings.Contains(r.errors, "name it with --estate") {
+	if r := p.run("", "estate", "status"); r.code != 1 || !strings.Contains(r.errors, "name it: --estate") {
 		t.Errorf("%+v", r)
 	}
 	p.must("estate", "status", "--estate", p.dir)

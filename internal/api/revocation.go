@@ -31,10 +31,10 @@ type RevokedCertificate struct {
 }
 
 // RevokedOf is an act of revoking as JSON has it.
-func RevokedOf(p revoking.Plan, head string) Revoked {
+func RevokedOf(p revoking.Plan, head string, s Speller) Revoked {
 	out := Revoked{Certificates: []RevokedCertificate{}, Reason: p.Ask.Reason.String(), Because: p.Ask.Because,
 		Dependents: []RevokedCertificate{}, Parties: append([]string{}, p.Parties...),
-		Findings: append(finding.List{}, p.Findings...), Head: head}
+		Findings: FindingsOf(p.Findings, s), Head: head}
 	if !p.Ask.Since.IsZero() {
 		out.Since = Time(p.Ask.Since)
 	}

@@ -6,15 +6,12 @@ import (
 	"slices"
 	"strings"
 
-	"ironseal/internal/app/audit"
-	"ironseal/internal/app/ca/renewals"
 	"ironseal/internal/app/ops/backup"
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/parties"
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/app/revoke/incidents"
-	"ironseal/internal/app/revoke/inventory"
 	"ironseal/internal/app/revoke/monitoring"
+	"ironseal/internal/event"
 	"ironseal/pki/client"
 	"ironseal/pki/describe"
 	"ironseal/pki/endpoint"
@@ -69,18 +66,18 @@ func Shapes() []Shape {
 		{"revocation", "revoke", fieldsOf(Revoked{})},
 		{"revoked certificate", "revoke, release", fieldsOf(RevokedCertificate{})},
 		{"revocation list", "revocations list", fieldsOf(RevocationList{})},
-		{"published list", "revocations publish, revocations take-in", fieldsOf(inventory.Item{})},
+		{"published list", "revocations publish, revocations take-in", fieldsOf(event.List{})},
 		{"checked list", "revocations check", fieldsOf(monitoring.Checked{})},
 		{"incident", "incident list", fieldsOf(compromise.Incident{})},
-		{"incident, known", "incident open, incident show", fieldsOf(incidents.Progress{})},
-		{"step of an incident", "incident open, incident show", fieldsOf(incidents.Step{})},
+		{"incident, known", "incident open, incident show", fieldsOf(Incident{})},
+		{"step of an incident", "incident open, incident show", fieldsOf(IncidentStep{})},
 		{"link for a key in doubt", "incident open, incident show", fieldsOf(incidents.Vouching{})},
 		{"affected certificate", "incident open, incident show", fieldsOf(incidents.Affected{})},
-		{"status", "estate status", fieldsOf(overview.Status{})},
-		{"due", "due", fieldsOf(renewals.Due{})},
+		{"status", "estate status", fieldsOf(Status{})},
+		{"due", "due", fieldsOf(Due{})},
 		{"forecast", "forecast", fieldsOf(renewal.Report{})},
 		{"idle authority", "forecast", fieldsOf(renewal.Idle{})},
-		{"check", "estate check", fieldsOf(audit.Checked{})},
+		{"check", "estate check", fieldsOf(Check{})},
 		{"backup", "estate backup", fieldsOf(backup.Backup{})},
 	}
 }
@@ -98,6 +95,8 @@ func fieldsOf(v any) (out []Field) {
 			out = append(out, fieldsOf(reflect.Zero(f.Type).Interface())...)
 			continue
 		}
+		out = slices.DeleteFunc(out,
+			func(o Field) bool { return o.Name == name }) // it takes the place of an embedded one
 		out = append(out, Field{name, kindOf(f.Type), !strings.Contains(rest, "omit"), f.Tag.Get("doc")})
 	}
 	return out
@@ -204,8 +203,8 @@ var words = map[reflect.Kind]string{reflect.String: "text", reflect.Int: "number
 // Reference writes docs/json.md.
 func Reference() string {
 	var b strings.Builder
-	b.WriteString("# JSON\n\nWritten from the program's shapes by `go run ./cmd/ironseal reference docs`; do not " +
-		"edit.\n\nEvery command prints JSON with `--json`. Lists are arrays, empty where there is nothing; a field " +
+	b.WriteString("# JSON\n\nThe program writes this page from its own shapes. Do not edit " +
+		"it.\n\nEvery command prints JSON with `--json`. Lists are arrays, empty where there is nothing; a field " +
 		"that is not known is absent, never null; times are in UTC as RFC 3339 has them. " +
 		"Fields may be added; none changes its " +
 		"meaning. Errors go to standard error as text, and the exit status tells their kind.\n")

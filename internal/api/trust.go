@@ -120,7 +120,7 @@ type Accept struct {
 }
 
 // PairOf is a pair as JSON has it.
-func PairOf(q pair.Question, a pair.Answer, folders []string) Pair {
+func PairOf(q pair.Question, a pair.Answer, folders []string, s Speller) Pair {
 	out := Pair{Holds: a.Holds(), Checks: []Accept{}, Folders: append([]string{}, folders...)}
 	for i, p := range q.Peers {
 		side := Side{Title: p.Title, Host: p.Host, Needs: TrustSetOf(a.Needs[i]).Anchors}
@@ -133,7 +133,7 @@ func PairOf(q pair.Question, a pair.Answer, folders []string) Pair {
 		for _, c := range w.Checks {
 			out.Checks = append(out.Checks, Accept{Client: q.Peers[w.From].Title, Server: q.Peers[w.To].Title,
 				Of: q.Peers[c.Of].Title, As: string(c.As), Holds: c.Holds,
-				Findings: append(finding.List{}, c.Findings...)})
+				Findings: FindingsOf(c.Findings, s)})
 		}
 	}
 	return out

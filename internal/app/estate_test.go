@@ -132,7 +132,7 @@ func intact(t *testing.T, dir, when string) {
 		t.Fatalf("%s: %v", when, err)
 	}
 	for _, a := range h {
-		if !e.Custody.Has(a.Current().Certificate.Key) {
+		if !e.Keys.Has(a.Current().Certificate.Key) {
 			t.Errorf("%s: the key of %s is gone", when, a.Handle)
 		}
 	}

@@ -17,7 +17,7 @@ import (
 	"ironseal/internal/app/revoke/incidents"
 	"ironseal/internal/app/revoke/publishing"
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
+	"ironseal/pki/fault"
 	"ironseal/pki/finding"
 	"ironseal/pki/issue"
 	"ironseal/pki/key"

@@ -406,7 +406,7 @@ func TestAListFarBeyondOurNumbersIsRefused(t *testing.T) {
 	dir, e, _ := signed(t, 1)
 	services, err := e.Generation(ctx, "services")
 	must0(t, err)
-	signer, err := e.Custody.Open(ctx, services.Certificate.Key, "services", keystore.ForList)
+	signer, err := e.Keys.Open(ctx, services.Certificate.Key, "services", keystore.ForList)
 	must0(t, err)
 	d := revocation.Draft{Issuer: services.Certificate.Subject, KeyID: services.Certificate.SubjectKey,
 		Number: math.MaxInt64, This: time.Now().Add(-time.Minute), Next: time.Now().Add(time.Hour)}

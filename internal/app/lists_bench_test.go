@@ -16,22 +16,22 @@ import (
 	"ironseal/internal/app/revoke/responding"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
-	"ironseal/pki/journal"
 	"ironseal/pki/revocation"
 )
 
 // revokeMany puts so many revocations on record, the first numbered from.
 func revokeMany(b *testing.B, e *estate.Estate, from, n int) {
 	b.Helper()
-	_, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
+	_, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		serials, when, why := make([]string, n), make([]time.Time, n), make([]int, n)
 		for i := range n {
 			sum := sha256.Sum256(binary.BigEndian.AppendUint64(nil, uint64(from+i)))
 			sum[0] &= 0x7f
 			serials[i], when[i], why[i] = fmt.Sprintf("%x", sum[:16]), tx.Now(), int(revocation.Superseded)
 		}
-		return []journal.Entry{estate.Entry("bench", "revocations")}, tx.AddRevocations("services", 0, serials, when,
+		return []event.Record{event.On("bench", event.KeyMovedAside{})}, tx.AddRevocations("services", 0, serials, when,
 			why)
 	})
 	if err != nil {

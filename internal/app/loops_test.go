@@ -15,11 +15,11 @@ import (
 	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/app/transfer"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/handover"
-	"ironseal/pki/journal"
 	"ironseal/pki/path"
 	"ironseal/pki/specimen"
 )
@@ -49,7 +49,7 @@ func TestNoAuthorityStandsBelowItself(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, err = e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
+	_, err = e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		up, err := tx.AnyGenerationID(h.Find("services").Current())
 		if err != nil {
 			return nil, err
@@ -60,7 +60,7 @@ func TestNoAuthorityStandsBelowItself(t *testing.T) {
 			return nil, err
 		}
 		_, err = tx.AddGeneration("root", "services", 1, id, up, time.Time{})
-		return []journal.Entry{estate.Entry("loop", "root")}, err
+		return []event.Record{event.On("root", event.AuthorityRenewed{})}, err
 	})
 	if err == nil || !strings.Contains(err.Error(), "stand above each other") {
 		t.Errorf("a loop was committed: %v", err)

@@ -30,6 +30,7 @@ import (
 	"ironseal/internal/app/transfer"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/lifecycle"
@@ -709,13 +710,13 @@ func TestListsOnRecordAreKnown(t *testing.T) {
 		t.Fatal(len(lists), err)
 	}
 	sum := sha256.Sum256(lists[0].Raw)
-	for what, i := range map[string]inventory.Item{"seal": {Seal: lists[0].Seal()},
+	for what, i := range map[string]event.List{"seal": {Seal: lists[0].Seal()},
 		"SHA-256": {SHA256: hex.EncodeToString(sum[:])}} {
-		if !i.Is(lists[0]) || i.Is(lists[1]) {
+		if !inventory.Is(i, lists[0]) || inventory.Is(i, lists[1]) {
 			t.Errorf("by its %s it is not known", what)
 		}
 	}
-	if (inventory.Item{}).Is(lists[0]) {
+	if inventory.Is(event.List{}, lists[0]) {
 		t.Error("what has neither is any list")
 	}
 }

@@ -19,9 +19,10 @@ import (
 	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
 	"ironseal/pki/bundle"
+	"ironseal/pki/fault"
 	"ironseal/pki/finding"
 	"ironseal/pki/lifecycle"
 	"ironseal/pki/specimen"
@@ -184,7 +185,7 @@ func TestWithdrawingTouchesNoOtherKey(t *testing.T) {
 		t.Fatal("the key of another draft is destroyed")
 	}
 	// It is reported, and can be finished once the right key lies there again.
-	if faults := checked(t, dir); len(faults) != 1 || !strings.Contains(faults[0].Remedy, "request withdraw R1") {
+	if faults := checked(t, dir); len(faults) != 1 || faults[0].Next[0].Act != advice.WithdrawRequest {
 		t.Errorf("%v", faults)
 	}
 	if err := errors.Join(os.Rename(second.KeyFile, second.KeyFile+".second"),

@@ -19,10 +19,11 @@ import (
 	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
 	"ironseal/internal/keystore"
+	"ironseal/pki/advice"
 	"ironseal/pki/cert"
 	"ironseal/pki/ext"
+	"ironseal/pki/fault"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/key"
 	"ironseal/pki/lifecycle"
@@ -325,15 +326,16 @@ func TestDueNamesEverythingOnceSoonestFirst(t *testing.T) {
 		t.Errorf("what is sent and not answered is due: %+v %v", list, err)
 	}
 	// How an authority is renewed depends on where the keys are.
-	far := &hierarchy.Authority{Handle: "far", Elsewhere: true}
-	for want, a := range map[string]*hierarchy.Authority{"adopt far": far, "apply near": {Handle: "near", Parent: far},
-		"renew own": {Handle: "own"}} {
-		if c := renewals.RenewCommand(a); !strings.Contains(c, want) {
-			t.Errorf("%q, want %q", c, want)
+	far := &hierarchy.Authority{Handle: "far", Holder: hierarchy.HeldExternally}
+	for want, a := range map[advice.Act]*hierarchy.Authority{advice.AdoptAuthority: far,
+		advice.ApplyAuthority: {Handle: "near", Parent: far}, advice.RenewAuthority: {Handle: "own"}} {
+		step := renewals.RenewStep(a)
+		if handle, _ := step.Value("authority"); step.Act != want || handle != a.Handle {
+			t.Errorf("%v, want %q", step, want)
 		}
 	}
-	calendar := string(renewals.CalendarOf(list, end))
-	if strings.Count(calendar, "BEGIN:VEVENT") != 2 || !strings.Contains(calendar, "ironseal certificate renew") {
+	calendar := string(renewals.CalendarOf(list, end, func(s advice.Step) string { return string(s.Act) }))
+	if strings.Count(calendar, "BEGIN:VEVENT") != 2 || !strings.Contains(calendar, string(advice.RenewCertificate)) {
 		t.Error(calendar)
 	}
 }

@@ -21,6 +21,7 @@ import (
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
 	"ironseal/pki/endpoint"
+	"ironseal/pki/fault"
 	"ironseal/pki/lifecycle"
 	"ironseal/pki/request"
 	"ironseal/pki/revocation"
@@ -55,7 +56,7 @@ func refused(t *testing.T, e *estate.Estate, ask revoking.Ask, says ...string) {
 		_, err = revoking.Revoke(ctx, e, p)
 	}
 	for _, s := range says {
-		if err == nil || !strings.Contains(err.Error(), s) {
+		if err == nil || !strings.Contains(err.Error()+fmt.Sprint(fault.NextOf(err)), s) {
 			t.Errorf("%v: %v, and it should say %q", ask.Names, err, s)
 		}
 	}
@@ -174,7 +175,7 @@ func issuedUnseen(t testing.TB, e *estate.Estate) *cert.Certificate {
 	if err != nil {
 		t.Fatal(err)
 	}
-	opened, err := e.Custody.Open(ctx, g.Certificate.Key, "services", "to sign a certificate")
+	opened, err := e.Keys.Open(ctx, g.Certificate.Key, "services", "to sign a certificate")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -300,13 +301,13 @@ func TestTheEarlierOneIsTakenBackOnceTheNewOneIsInUse(t *testing.T) {
 			t.Errorf("%+v, %v", l, err)
 		}
 	}
-	waits(e, "nobody was seen to serve")
+	waits(e, "no endpoint was seen to serve")
 	newest, _, err := e.FindCertificate(ctx, "h0.ternbay.example")
 	if err != nil {
 		t.Fatal(err)
 	}
 	saw(t, e, "192.0.2.7:443", list[0].SerialHex())
-	waits(e, "nobody was seen to serve")
+	waits(e, "no endpoint was seen to serve")
 	saw(t, e, "192.0.2.8:443", newest.SerialHex())
 	waits(e, "was not seen to serve another since")
 	saw(t, e, "192.0.2.7:443", newest.SerialHex())

@@ -45,7 +45,7 @@ func TestARootIsTakenOutAtItsEnd(t *testing.T) {
 		"still depends on root.g1") {
 		t.Fatal(err)
 	}
-	pass := e.Custody.Pass
+	pass := e.World.Pass
 	e.Close()
 	w := moved(time.Now().AddDate(21, 0, 0))
 	w.Pass = pass

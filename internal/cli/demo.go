@@ -30,8 +30,7 @@ asks nothing, and leaves an estate that you can use.
 --story renewal plays fourteen years in a rehearsal. --story devices puts eight live devices
 right and changes their root. --story stolen follows a lost authority key until nothing
 depends on it.`,
-		Example: "  ironseal demo\n  ironseal demo /tmp/ternbay --full-keys\n  ironseal demo /tmp/history --story " +
-			"renewal",
+		Example: "  ironseal demo\n  ironseal demo /tmp/ternbay --full-keys\n  ironseal demo /tmp/history --story renewal",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 1 {
 				return session.Misused("demo takes one directory")

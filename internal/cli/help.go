@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"slices"
 	"strings"
 
@@ -165,10 +166,11 @@ func options(s *session.Session, title string, flags *pflag.FlagSet) {
 
 // unknownOption adds what was probably meant to an error about an option.
 func unknownOption(c *cobra.Command, err error) error {
-	_, typed, found := strings.Cut(err.Error(), "unknown flag: --")
-	if !found {
+	missing, is := errors.AsType[*pflag.NotExistError](err)
+	if !is || missing.GetSpecifiedShortnames() != "" {
 		return session.Misused("%w: see %s --help", err, c.CommandPath())
 	}
+	typed := missing.GetSpecifiedName()
 	var known []string
 	c.Flags().VisitAll(func(f *pflag.Flag) { known = append(known, f.Name) })
 	slices.Sort(known)

@@ -10,10 +10,11 @@ import (
 
 	"ironseal/internal/api"
 	"ironseal/internal/cli/session"
+	"ironseal/internal/cli/spell"
 	"ironseal/internal/disk"
 	"ironseal/internal/term"
-	"ironseal/pki/finding"
 	"ironseal/pki/kit"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/receiver"
 	"ironseal/pki/span"
 	"ironseal/pki/template"
@@ -22,7 +23,7 @@ import (
 // commandReference writes docs/commands.md from the commands themselves.
 func commandReference(root *cobra.Command) string {
 	var b strings.Builder
-	b.WriteString("# Commands\n\nWritten from the program by `go run ./cmd/ironseal reference docs`; do not edit.\n\n")
+	b.WriteString("# Commands\n\nThe program writes this page. Do not edit it.\n\n")
 	b.WriteString("Options of every command:\n\n")
 	writeFlags(&b, root.PersistentFlags())
 	b.WriteString("\nExit status:\n\n| status | meaning |\n|---|---|\n")
@@ -75,12 +76,13 @@ func referenceCommand(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "reference DIR",
 		Short: "Write the reference pages or the manual pages",
-		Long: `Write the pages on commands, findings, templates, receivers, platforms and JSON into a directory.
+		Long: `Write the pages on commands, findings, states, templates, receivers, platforms and JSON into a directory.
 With --man, write a manual page for each command.`,
 		Example: "  ironseal reference ../pages\n  ironseal reference --man ../man1",
 		Args:    session.Exactly(1, "the directory to write to"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			pages := map[string]string{"findings.md": finding.Reference(), "templates.md": template.Reference(),
+			pages := map[string]string{"findings.md": spell.Findings(), "states.md": lifecycle.Reference(),
+				"templates.md": template.Reference(),
 				"receivers.md": receiver.Reference(), "platforms.md": kit.Reference(), "json.md": api.Reference(),
 				"commands.md": commandReference(cmd.Root())}
 			if man {

@@ -13,10 +13,9 @@ import (
 	"io"
 	"maps"
 	"os"
-	"regexp"
+	"reflect"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -38,6 +37,8 @@ import (
 	"ironseal/internal/cli/trust"
 	"ironseal/internal/cli/upkeep"
 	"ironseal/internal/term"
+	"ironseal/pki/advice"
+	"ironseal/pki/fault"
 	"ironseal/pki/issue"
 	"ironseal/pki/runes"
 )
@@ -76,39 +77,54 @@ func finish(s *session.Session, err error) int {
 	case !s.Started:
 		code = session.Usage
 	}
-	if text := err.Error(); text != "" {
-		head := "ironseal:"
-		for _, line := range strings.Split(faultAndRemedy(text), "\n") {
-			s.Errs.Hung(head, term.Bad, runes.Escape(line))
-			head = "         "
-		}
-	}
+	report(s, err)
 	return code
 }
 
-// remedy is how errors go on: what to do stands behind the last colon before a command.
-var remedy = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`^(.+?): ([^:"\n]+?(?:: )?ironseal [^\n]*)$`)
-})
-
-// faultAndRemedy gives what to do a line of its own.
-func faultAndRemedy(text string) string {
-	lines := strings.Split(text, "\n")
-	arrow := "\n→ "
-	if len(lines) > 1 { // what follows is another fault
-		arrow = "\n  → "
+// report prints what failed, and below each failure what to do next.
+func report(s *session.Session, err error) {
+	all := apart(err)
+	head, arrow := "ironseal:", "→ "
+	if len(all) > 1 { // what follows is another failure
+		arrow = "  → "
 	}
-	for i, l := range lines {
-		if m := remedy().FindStringSubmatch(l); m != nil && !strings.HasPrefix(m[2], "ironseal ") {
-			lines[i] = m[1] + arrow + m[2]
+	say := func(line string) {
+		s.Errs.Hung(head, term.Bad, runes.Escape(line))
+		head = "         "
+	}
+	for _, one := range all {
+		if text := one.Error(); text != "" {
+			for _, line := range strings.Split(text, "\n") {
+				say(line)
+			}
+		}
+		for _, step := range fault.NextOf(one) {
+			say(arrow + s.Speller().Step(step))
 		}
 	}
-	return strings.Join(lines, "\n")
 }
 
+// apart takes failures that were joined apart.
+func apart(err error) []error {
+	if st, ok := err.(*session.Status); ok && st.Err != nil {
+		return apart(st.Err)
+	}
+	list, ok := err.(interface{ Unwrap() []error })
+	if !ok || reflect.TypeOf(err) != joined {
+		return []error{err}
+	}
+	var out []error
+	for _, one := range list.Unwrap() {
+		out = append(out, apart(one)...)
+	}
+	return out
+}
+
+// joined is the type of failures that errors.Join joined; one message may wrap several causes as well.
+var joined = reflect.TypeOf(errors.Join(errors.New("")))
+
 func root(s *session.Session) *cobra.Command {
-	cobra.MousetrapHelpText = "Iron Seal is a command-line program. Open PowerShell or the Command Prompt, and " +
-		"type:\n  ironseal --help\n\nPress Enter to close this window.\n"
+	cobra.MousetrapHelpText = "Iron Seal is a command-line program. Open PowerShell or the Command Prompt, and type:\n  ironseal --help\n\nPress Enter to close this window.\n"
 	cobra.MousetrapDisplayDuration = 0 // until Enter is pressed
 	root := &cobra.Command{
 		Use:   "ironseal",
@@ -243,8 +259,8 @@ func applyAsOf(ctx context.Context, s *session.Session, cmd *cobra.Command) erro
 	}
 	if !e.Rehearsal {
 		return session.Misused("--as-of moves the clock only for commands that read, and in rehearsals; %s changes "+
-			"the "+
-			"records: practise with: ironseal estate rehearse DIR", cmd.CommandPath())
+			"the records",
+			cmd.CommandPath()).Then(advice.To("practise", advice.RehearseEstate, "folder", "DIR"))
 	}
 	return nil
 }

@@ -12,7 +12,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"sync"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // Step is one of the steps of writing a file.
@@ -98,17 +99,17 @@ func (d Disk) NewAll(files []File) []error {
 		made[i], faults[i] = d.begin(f.Path, f.Data, f.Mode, false)
 	}
 	synced := make([]error, len(files))
-	var all sync.WaitGroup
-	for worker := range 16 { // a disk that is asked for many at once writes them in one go
-		all.Go(func() {
-			for i := worker; i < len(files); i += 16 {
-				if made[i] != nil {
-					synced[i] = made[i].sync()
-				}
-			}
-		})
+	var all errgroup.Group
+	all.SetLimit(16) // a disk that is asked for many at once writes them in one go
+	for i := range files {
+		if made[i] != nil {
+			all.Go(func() error {
+				synced[i] = made[i].sync()
+				return nil
+			})
+		}
 	}
-	all.Wait()
+	_ = all.Wait() // each file keeps its own failure
 	dirs := map[string]error{}
 	for i, f := range files {
 		if made[i] != nil {

@@ -23,12 +23,14 @@ import (
 	"time"
 
 	"ironseal/internal/disk"
-	"ironseal/internal/fault"
+	"ironseal/internal/event"
 	"ironseal/internal/keystore"
+	"ironseal/internal/keystore/sealed"
 	"ironseal/internal/store"
 	"ironseal/internal/store/sqlstore"
+	"ironseal/pki/advice"
 	"ironseal/pki/dn"
-	"ironseal/pki/journal"
+	"ironseal/pki/fault"
 	"ironseal/pki/kit"
 	"ironseal/pki/pbes"
 	"ironseal/pki/receiver"
@@ -48,6 +50,8 @@ type World struct {
 	Pass     keystore.Passphrases
 	Progress func(what string) (done func()) // shows that long work is going on
 	Step     func(name string) error         // called between the steps of an act, for tests
+	// Spell writes a next step for people, in files that acts write: instructions, reports, calendars.
+	Spell func(advice.Step) string
 }
 
 // Filled gives a World whatever it lacks.
@@ -63,6 +67,9 @@ func (w World) Filled() World {
 	}
 	if w.Progress == nil {
 		w.Progress = func(string) func() { return func() {} }
+	}
+	if w.Spell == nil {
+		w.Spell = func(s advice.Step) string { return s.Words }
 	}
 	if w.Step == nil {
 		w.Step = func(string) error { return nil }
@@ -92,7 +99,7 @@ type Estate struct {
 
 	World   World
 	Records store.Store
-	Custody *keystore.Custody
+	Keys    keystore.Keystore
 }
 
 // ErrNone says that no estate was found.
@@ -104,8 +111,9 @@ var ErrNone = errors.New("there is no estate here")
 func Find(dir, here string) (string, error) {
 	if dir != "" {
 		if _, err := os.Stat(filepath.Join(dir, SettingsFile)); err != nil {
-			return "", fmt.Errorf("%s: %w (no %s in it): make one with: ironseal estate create %s", dir, ErrNone,
-				SettingsFile, dir)
+			return "", fault.New(fault.NotFound, "%s: %w (no %s in it)", dir, ErrNone,
+				SettingsFile).On(fault.Estate.Named("%s", dir)).
+				Then(advice.To("make one", advice.CreateEstate, "folder", dir))
 		}
 		return dir, nil
 	}
@@ -117,20 +125,22 @@ func Find(dir, here string) (string, error) {
 		if _, err := os.Stat(filepath.Join(at, SettingsFile)); err == nil {
 			for _, p := range []string{at, filepath.Join(at, SettingsFile)} {
 				if why := disk.Untrusted(p); why != "" {
-					mend := ", or mend it with: " + disk.Guarding(p)
-					if !disk.Mine(p) {
-						mend = ""
+					next := advice.List{advice.To("name it", advice.NameEstate, "folder", at)}
+					if disk.Mine(p) {
+						next = append(next, advice.Say("or mend it with: "+disk.Guarding(p)))
 					}
-					return "", fmt.Errorf("%s: there is an estate, and it is not used unless you name it: %s: %s: "+
-						"name it with --estate %s%s", at, p, why, at, mend)
+					return "", fault.New(fault.Refused, "%s: there is an estate, and it is not used unless you name "+
+						"it: %s: %s", at,
+						p, why).On(fault.Estate.Named("%s", at)).Then(next...)
 				}
 			}
 			return at, nil
 		}
 		up := filepath.Dir(at)
 		if up == at {
-			return "", fmt.Errorf("%w, nor in any directory above: name it with --estate DIR, or make one with: "+
-				"ironseal estate create DIR", ErrNone)
+			return "", fault.New(fault.NotFound, "%w, nor in any directory above", ErrNone).Then(
+				advice.To("name it", advice.NameEstate, "folder", "DIR"), advice.To("or make one", advice.CreateEstate,
+					"folder", "DIR"))
 		}
 		at = up
 	}
@@ -143,17 +153,18 @@ func Open(ctx context.Context, dir string, w World) (*Estate, error) {
 	if e.Settings, err = ReadSettings(dir); err != nil {
 		return nil, err
 	}
-	if e.Records, err = sqlstore.Open(ctx, filepath.Join(dir, e.Settings.Storage.Records)); err != nil {
+	if e.Records, err = OpenRecords(ctx, filepath.Join(dir, e.Settings.Storage.Records)); err != nil {
 		return nil, err
 	}
 	if e.Rehearsal, err = e.Records.IsRehearsal(ctx); err != nil {
 		return nil, errors.Join(err, e.Records.Close())
 	}
-	e.Custody = &keystore.Custody{Dir: filepath.Join(dir, "keys"), Disk: e.World.Disk, Random: e.World.Random,
-		Work: e.Settings.work(), Pass: w.Pass}
-	if e.Rehearsal {
-		e.Custody.Pass = throwaway{}
+	work := e.Settings.work()
+	if e.Rehearsal { // its keys are no secret
+		e.World.Pass, work = throwaway{}, pbes.Work{Memory: 8 << 20}
 	}
+	e.Keys = &sealed.Files{Dir: filepath.Join(dir, "keys"), Disk: e.World.Disk, Random: e.World.Random, Work: work,
+		Pass: e.World.Pass}
 	return e, nil
 }
 
@@ -171,8 +182,8 @@ func (e *Estate) ReadOnly() error {
 		return err
 	}
 	if !disk.Mine(e.Dir) {
-		return fmt.Errorf("the estate %s belongs to another login%s: files that you make there would be "+
-			"closed to that login. Nothing was changed: act as its owner", e.Dir, disk.OwnerOf(e.Dir))
+		return fmt.Errorf("the estate %s belongs to another login%s: files that you make there would be closed to "+
+			"that login. Nothing was changed: act as its owner", e.Dir, disk.OwnerOf(e.Dir))
 	}
 	return nil
 }
@@ -199,8 +210,8 @@ func AtOneMoment[T any](ctx context.Context, e *Estate, plan func(*Estate) (T, e
 
 // Close closes the estate.
 func (e *Estate) Close() error {
-	if e.Custody != nil {
-		e.Custody.Forget()
+	if e.Keys != nil {
+		e.Keys.Forget()
 	}
 	return e.Records.Close()
 }
@@ -260,8 +271,9 @@ func Empty(dir string) error {
 		return fmt.Errorf("estate %s: %w", dir, disk.Plain(err))
 	case len(entries) > 0:
 		if _, err := os.Stat(filepath.Join(dir, SettingsFile)); err == nil {
-			return fmt.Errorf("estate %s: there is an estate already: see it with: ironseal estate status --estate %s",
-				dir, dir)
+			return fault.New(fault.Refused, "estate %s: there is an estate already", dir).On(fault.Estate.Named("%s",
+				dir)).
+				Then(advice.To("see it", advice.EstateStatus, "folder", dir))
 		}
 		return fmt.Errorf("estate %s: the directory is not empty: choose another", dir)
 	}
@@ -309,13 +321,15 @@ func Furnish(ctx context.Context, dir string, f Founding, w World) error {
 		return err
 	}
 	defer s.Close()
-	_, err = s.Act(ctx, w.Now, w.Actor.Name, nil, func(tx store.Tx) ([]journal.Entry, error) {
+	created := event.On("estate", event.EstateCreated{Organisation: f.Organisation, ID: hex.EncodeToString(id)})
+	_, err = ActOn(ctx, s, w, func(tx store.Tx) ([]event.Record, error) {
 		if f.Rehearsal {
-			return []journal.Entry{Entry("create", "rehearsal", "organisation", f.Organisation, "id",
-				hex.EncodeToString(id))}, tx.MarkRehearsal()
+			created.Object = "rehearsal"
+			if err := tx.MarkRehearsal(); err != nil {
+				return nil, err
+			}
 		}
-		return []journal.Entry{Entry("create", "estate", "organisation", f.Organisation, "id", hex.EncodeToString(id))},
-			nil
+		return []event.Record{created}, nil
 	})
 	return err
 }

@@ -6,8 +6,10 @@ import (
 	"strings"
 	"time"
 
-	"ironseal/internal/fault"
+	"ironseal/internal/event"
+	"ironseal/pki/advice"
 	"ironseal/pki/cert"
+	"ironseal/pki/fault"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 )
@@ -42,9 +44,9 @@ func FindGeneration(h hierarchy.Hierarchy, name string) (*hierarchy.Generation, 
 		return g, nil
 	}
 	if len(h) == 0 {
-		return nil, fault.New(fault.NotFound,
-			"authority %q: this estate has no authorities yet: make one with: ironseal authority "+
-				"create root", name)
+		return nil, fault.New(fault.NotFound, "authority %q: this estate has no authorities yet", name).
+			On(fault.Authority.Named("%s", name)).Then(advice.To("make one", advice.CreateAuthority, "authority",
+			"root"))
 	}
 	var handles []string
 	for _, a := range h {
@@ -74,8 +76,8 @@ func Waived(l finding.List) finding.List {
 }
 
 // WaivedCodes are the codes of the findings that were waived, each with its reason.
-func WaivedCodes(l finding.List) map[finding.Code]string {
-	out := map[finding.Code]string{}
+func WaivedCodes(l finding.List) event.Waivers {
+	out := event.Waivers{}
 	for _, f := range Waived(l) {
 		out[f.Code] = f.Waived
 	}

@@ -8,9 +8,9 @@ import (
 	"strings"
 	"time"
 
-	"ironseal/internal/fault"
 	"ironseal/internal/store"
 	"ironseal/pki/cert"
+	"ironseal/pki/fault"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/kit"
 	"ironseal/pki/lifecycle"
@@ -221,7 +221,8 @@ func (e *Estate) TemplatesSignedBy(ctx context.Context) ([]string, error) {
 }
 
 // rank is how much a state counts where several certificates fit a name.
-var rank = map[lifecycle.State]int{lifecycle.Valid: 3, lifecycle.Expiring: 3, lifecycle.Replaced: 2, lifecycle.Prepared: 1}
+var rank = map[lifecycle.State]int{lifecycle.Valid: 3, lifecycle.Expiring: 3, lifecycle.Replaced: 2,
+	lifecycle.Prepared: 1}
 
 // newest takes the newest of those that serve; where none does, of those that were
 // replaced, then of those that wait, then any. fits says what they have in common.

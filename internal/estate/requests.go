@@ -7,8 +7,9 @@ import (
 	"strconv"
 	"strings"
 
-	"ironseal/internal/fault"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
+	"ironseal/pki/fault"
 	"ironseal/pki/lifecycle"
 	"ironseal/pki/request"
 )
@@ -26,8 +27,8 @@ func ParseNumber(s string) (int64, error) {
 	}
 	n, err := strconv.ParseInt(digits, 10, 64)
 	if err != nil || n < 1 || digits[0] == '+' {
-		return 0, fmt.Errorf("%q is not a request: requests are numbered R1, R2 …; see them with: "+
-			"ironseal request list", s)
+		return 0, fault.New(fault.BadInput, "%q is not a request: requests are numbered R1, R2 …", s).
+			Then(advice.To("see them", advice.ListRequests))
 	}
 	return n, nil
 }
@@ -40,9 +41,9 @@ func (e *Estate) Request(ctx context.Context, name string) (store.Request, *requ
 	}
 	rec, err := e.Records.Request(ctx, n)
 	if errors.Is(err, fault.NotFound) {
-		return rec, nil, fault.New(fault.NotFound,
-			"R%d: there is no such request: see them with: ironseal request list --state any",
-			n)
+		return rec, nil, fault.New(fault.NotFound, "R%d: there is no such request", n).On(fault.Request.Named("R%d",
+			n)).
+			Then(advice.To("see them", advice.ListRequests, "state", "any"))
 	}
 	if err != nil {
 		return rec, nil, err

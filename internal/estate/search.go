@@ -7,9 +7,9 @@ import (
 	"strings"
 	"time"
 
-	"ironseal/internal/fault"
-	"ironseal/internal/parallel"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
+	"ironseal/pki/fault"
 	"ironseal/pki/label"
 	"ironseal/pki/lifecycle"
 	"ironseal/pki/strict"
@@ -99,7 +99,7 @@ func (s *searching) record(r store.Certificate) error {
 // flush reads a page of certificates, and hands on those that are meant.
 func (s *searching) flush() error {
 	read, faults := make([]Held, len(s.page)), make([]error, len(s.page))
-	parallel.Each(len(s.page), func(i int) { read[i], faults[i] = s.e.held(s.page[i], s.down) })
+	OnEveryCore(len(s.page), func(i int) { read[i], faults[i] = s.e.held(s.page[i], s.down) })
 	s.page = s.page[:0]
 	for i, h := range read {
 		if faults[i] != nil {
@@ -173,11 +173,12 @@ func (e *Estate) noCertificate(ctx context.Context, name string) error {
 		}
 		return nil
 	})
-	hint := "see them with: ironseal certificate list"
+	hint := ""
 	if near := strict.Near(name, titles, 2); err == nil && near != "" {
-		hint = fmt.Sprintf("did you mean %q? %s", near, hint)
+		hint = fmt.Sprintf(": did you mean %q?", near)
 	}
-	return fault.New(fault.NotFound, "no certificate matches %q: %s", name, hint)
+	return fault.New(fault.NotFound, "no certificate matches %q%s", name, hint).On(fault.Certificate.Named("%s", name)).
+		Then(advice.To("see them", advice.ListCertificates))
 }
 
 // errFound ends a search.

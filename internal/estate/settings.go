@@ -13,7 +13,6 @@ import (
 
 	"ironseal/internal/disk"
 	"ironseal/pki/dn"
-	"ironseal/pki/journal"
 	"ironseal/pki/key"
 	"ironseal/pki/pbes"
 	"ironseal/pki/span"
@@ -70,7 +69,7 @@ type Storage struct {
 
 const settingsText = `# Settings of this estate. Every key is listed here; unknown keys are errors.
 
-# What subjects are built from when a command is given no --subject.
+# What subjects are built from where no subject is given.
 [organisation]
 name     = {{.Name}}
 unit     = ""    # department, or empty
@@ -96,8 +95,8 @@ sealing-memory = 64
 records = "records.db"
 
 # What certificates say about where their revocation list is, and their issuer: the
-# address at which your web server serves the folder that is written by
-# ironseal revocations publish --to DIR. Empty: certificates name no address.
+# address at which your web server serves the folder into which the lists are
+# published. Empty: certificates name no address.
 [publication]
 address        = {{.Address}}     # such as http://pki.ternbay.example
 ocsp           = ""     # where your OCSP responder answers, or empty
@@ -220,17 +219,4 @@ func (o Organisation) Subject(commonName string) (dn.Name, error) {
 		}
 	}
 	return dn.New(pairs...)
-}
-
-// Entry makes a journal entry whose detail is a list of keys and values.
-func Entry(act, object string, detail ...any) journal.Entry {
-	m := map[string]any{}
-	for i := 0; i+1 < len(detail); i += 2 {
-		m[fmt.Sprint(detail[i])] = detail[i+1]
-	}
-	b, err := json.Marshal(m)
-	if err != nil {
-		b = []byte("{}") // only texts, numbers and lists of them go in
-	}
-	return journal.Entry{Act: act, Object: object, Detail: string(b)}
 }

@@ -8,10 +8,10 @@ import (
 	"path/filepath"
 	"strings"
 
+	"ironseal/internal/event"
 	"ironseal/internal/store"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
-	"ironseal/pki/journal"
 	"ironseal/pki/receiver"
 	"ironseal/pki/template"
 )
@@ -46,12 +46,12 @@ func (e *Estate) CopyTemplate(ctx context.Context, from, name, title string) (pa
 func (e *Estate) copied(ctx context.Context, kind, from, name, text string) (path string, err error) {
 	path = filepath.Join(e.Dir, kind+"s", name+".toml")
 	made := false
-	_, err = e.Act(ctx, func(store.Tx) ([]journal.Entry, error) {
+	_, err = e.Act(ctx, func(store.Tx) ([]event.Record, error) {
 		if err := e.World.Disk.New(path, []byte(text), 0o644); err != nil {
 			return nil, fmt.Errorf("%s %s: %w", kind, name, err)
 		}
 		made = true
-		return []journal.Entry{Entry("copy "+kind, name, "from", from)}, nil
+		return []event.Record{event.On(name, event.DataFileCopied{Kind: kind, From: from})}, nil
 	})
 	if err != nil && made && !errors.Is(err, store.ErrUncertain) {
 		err = errors.Join(err, e.World.Disk.Remove(path))
@@ -78,7 +78,7 @@ func (e *Estate) AllowIssuer(ctx context.Context, name, handle string) (path str
 		return "", fmt.Errorf("template %s: %s signs by it already", name, g.Authority.Handle)
 	}
 	path = filepath.Join(e.Dir, "templates", name+".toml")
-	_, err = e.Act(ctx, func(store.Tx) ([]journal.Entry, error) {
+	_, err = e.Act(ctx, func(store.Tx) ([]event.Record, error) {
 		data, err := e.dataFile("template", name)
 		if err != nil {
 			return nil, err
@@ -90,7 +90,7 @@ func (e *Estate) AllowIssuer(ctx context.Context, name, handle string) (path str
 		if err := e.World.Disk.Replace(path, text, 0o644); err != nil {
 			return nil, fmt.Errorf("template %s: %w", name, err)
 		}
-		return []journal.Entry{Entry("allow issuer", name, "issuer", g.Authority.Handle)}, nil
+		return []event.Record{event.On(name, event.IssuerAllowed{Issuer: g.Authority.Handle})}, nil
 	})
 	return path, err
 }

@@ -19,6 +19,9 @@ import (
 	"slices"
 	"syscall"
 	"time"
+
+	"ironseal/pki/advice"
+	"ironseal/pki/fault"
 )
 
 // Rules bound what is fetched.
@@ -32,7 +35,8 @@ type Rules struct {
 var Usual = Rules{Most: 64 << 20, Within: 20 * time.Second}
 
 // ErrLocal says that an address leads inside.
-var ErrLocal = errors.New("local address: allow it with --fetch-local")
+var ErrLocal = fault.New(fault.Refused, "local address").Then(
+	advice.To("allow it", advice.FetchLocal))
 
 // Get fetches what is at an address.
 func Get(ctx context.Context, address string, r Rules) ([]byte, error) {

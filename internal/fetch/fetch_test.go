@@ -44,10 +44,10 @@ func TestAddressesInCertificatesAreHostile(t *testing.T) {
 		{strings.Replace(s.URL, "http:", "https:", 1), "only plain http", here}, {"file:///etc/passwd",
 			"only plain http", here},
 		{"ldap://127.0.0.1/", "only plain http", here}, {"http://a:b@127.0.0.1/", "only plain http", here},
-		{s.URL + "/list", "--fetch-local", Usual}, {"http://[::1]/", "--fetch-local", Usual},
-		{"http://10.1.2.3/", "--fetch-local", Usual}, {"http://169.254.169.254/", "--fetch-local", Usual},
-		{"http://100.64.1.1/", "--fetch-local", Usual}, {"http://[::ffff:127.0.0.1]/", "--fetch-local", Usual},
-		{"http://0.0.0.0/", "--fetch-local", Usual}, {"http://localhost/", "--fetch-local", Usual},
+		{s.URL + "/list", "local address", Usual}, {"http://[::1]/", "local address", Usual},
+		{"http://10.1.2.3/", "local address", Usual}, {"http://169.254.169.254/", "local address", Usual},
+		{"http://100.64.1.1/", "local address", Usual}, {"http://[::ffff:127.0.0.1]/", "local address", Usual},
+		{"http://0.0.0.0/", "local address", Usual}, {"http://localhost/", "local address", Usual},
 	} {
 		data, err := Get(context.Background(), c.address, c.rules)
 		if c.says == "" && (err != nil || string(data) != "aboard") ||

@@ -4,8 +4,9 @@ import (
 	"context"
 	"crypto/tls"
 	"errors"
-	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // AtOnce is how many endpoints are looked at together: most of the time of each is waiting.
@@ -15,23 +16,18 @@ const AtOnce = 64
 // target has in the list; each is called by several at once. An endpoint that does not answer
 // holds up no other.
 func (o Options) Many(ctx context.Context, list []Target, now func() time.Time, each func(int, Answer)) {
-	var wg sync.WaitGroup
-	next := make(chan int)
-	for range min(AtOnce, len(list)) {
-		wg.Go(func() {
-			for i := range next {
-				each(i, o.Look(ctx, list[i], now))
-			}
+	var g errgroup.Group
+	g.SetLimit(AtOnce)
+	for i := range list {
+		if ctx.Err() != nil {
+			break
+		}
+		g.Go(func() error {
+			each(i, o.Look(ctx, list[i], now))
+			return nil
 		})
 	}
-	for i := range list {
-		select {
-		case next <- i:
-		case <-ctx.Done():
-		}
-	}
-	close(next)
-	wg.Wait()
+	_ = g.Wait() // each answer carries its own failure
 }
 
 // Protocol is the version that was agreed on, in words; "" where none was.

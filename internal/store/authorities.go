@@ -13,7 +13,7 @@ import (
 type NewAuthority struct {
 	Handle      string
 	Parent      string // "" for a root
-	Elsewhere   bool   // its key is not in this estate
+	Holder      hierarchy.KeyHolder
 	Certificate int64
 	Issuer      int64 // generation id; 0 for a root
 }

@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"time"
 
-	"ironseal/internal/fault"
 	"ironseal/pki/advice"
+	"ironseal/pki/fault"
 )
 
 // BusyWait is how long one writer waits for another.
@@ -20,8 +20,8 @@ var (
 	// ErrFull says that the disk is full.
 	ErrFull error = fault.New(fault.Unavailable, "the disk is full; nothing was changed: make room and try again")
 	// ErrReadOnly says that the records can only be read.
-	ErrReadOnly error = fault.New(fault.Unavailable, "they cannot be written here: check the owner and the permissions "+
-		"of the directory, or whether the disk can only be read")
+	ErrReadOnly error = fault.New(fault.Unavailable, "they cannot be written here: check the owner and the "+
+		"permissions of the directory, or whether the disk can only be read")
 	// ErrDamaged says that the file of the records is not whole.
 	ErrDamaged error = fault.New(fault.Internal, "the file is damaged").
 			Then(advice.To("restore it from a backup", advice.RestoreEstate))

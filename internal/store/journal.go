@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"ironseal/internal/event"
 	"ironseal/pki/journal"
 )
 
@@ -19,12 +20,18 @@ func (r Row) Int(column string) int64 { n, _ := r[column].(int64); return n }
 // Bytes are a column's bytes; nil where it holds none.
 func (r Row) Bytes(column string) []byte { b, _ := r[column].([]byte); return b }
 
-// FlawAct is the act of an entry that tells of a flaw: the object is the key's
-// fingerprint.
-const FlawAct = "flaw"
+// DerivedReader finds the entries of the journal that count today, by what they are about (event.Marks). What is
+// derived is written with the entry, and can be made again from the journal.
+type DerivedReader interface {
+	// Derived calls fn for every thing of a kind, in the order of the entries that count.
+	Derived(ctx context.Context, kind event.Kind, fn func(name string, en journal.Entry) error) error
+	// DerivedOf is the entry that counts about one thing; false where there is none.
+	DerivedOf(ctx context.Context, kind event.Kind, name string) (journal.Entry, bool, error)
+}
 
 // JournalReader answers questions about the journal.
 type JournalReader interface {
+	DerivedReader
 	// KnownHead is the head that was noted beside the records; false where there is none.
 	KnownHead() (journal.Head, bool)
 	// Newest returns the journal's head and the latest time on record.
@@ -44,6 +51,7 @@ type JournalReader interface {
 
 // JournalWriter records changes of the journal.
 type JournalWriter interface {
+	DerivedReader
 	// EntriesOf reads the entries of one act as they stand inside an act, in their order.
 	EntriesOf(ctx context.Context, act string, fn func(journal.Entry) error) error
 }

@@ -8,6 +8,7 @@ import (
 
 	"github.com/charmbracelet/lipgloss"
 
+	"ironseal/pki/advice"
 	"ironseal/pki/describe"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
@@ -97,8 +98,8 @@ func (s *Screen) findings(list finding.List, words func(finding.Severity) string
 		switch {
 		case f.Waived != "":
 			s.Wrapped(4, Quiet, "waived: "+Safe(f.Waived))
-		case f.Remedy != "" && f.Remedy != "nothing to do":
-			for j, l := range wrap(Safe(f.Remedy), s.text-6) {
+		case len(f.Steps()) > 0 && f.Remedy != "nothing to do":
+			for j, l := range wrap(Safe(s.steps(f.Steps())), s.text-6) {
 				arrow := s.Paint(Accent, "→")
 				if j > 0 {
 					arrow = " "
@@ -456,4 +457,16 @@ func (a Axis) Today() string {
 		return strings.Repeat(" ", max(0, at-6)) + "today ▲"
 	}
 	return strings.Repeat(" ", at) + "▲ today"
+}
+
+// steps writes next steps in a line; without a speller, their words.
+func (s *Screen) steps(list advice.List) string {
+	if s.Steps != nil {
+		return s.Steps(list)
+	}
+	var out []string
+	for _, step := range list {
+		out = append(out, step.Words)
+	}
+	return strings.Join(out, "; ")
 }

@@ -21,16 +21,18 @@ import (
 	"github.com/muesli/termenv"
 	xterm "golang.org/x/term"
 
+	"ironseal/pki/advice"
 	"ironseal/pki/runes"
 )
 
 // Screen prints to one writer.
 type Screen struct {
 	out      io.Writer
-	width    int  // of what is laid out: bars, columns
-	text     int  // where text is wrapped; beyond any line where it is not
-	Terminal bool // whether out is a terminal
-	plain    bool // no colour
+	width    int                      // of what is laid out: bars, columns
+	text     int                      // where text is wrapped; beyond any line where it is not
+	Terminal bool                     // whether out is a terminal
+	plain    bool                     // no colour
+	Steps    func(advice.List) string // writes next steps in a line
 	styles   map[Tone]lipgloss.Style
 }
 

@@ -1,11 +1,12 @@
 package advice
 
-// Act names an act of the program that can be advised.
+// Act names an act of the program, or a choice within one, that can be advised.
 type Act string
 
 // The acts, by the noun that they are about.
 const (
 	HandOver           Act = "certificate.handover"
+	HandOverMany       Act = "certificate.handover.many"
 	ExportCertificate  Act = "certificate.export"
 	ShowCertificate    Act = "certificate.show"
 	ListCertificates   Act = "certificate.list"
@@ -48,6 +49,7 @@ const (
 	ListTemplates      Act = "template.list"
 	CheckTemplates     Act = "template.check"
 	ListParties        Act = "party.list"
+	AddParty           Act = "party.add"
 	ChangeParty        Act = "party.change"
 	CreateSet          Act = "trust.create"
 	ShowSet            Act = "trust.show"
@@ -73,4 +75,39 @@ const (
 	ProbeAll           Act = "probe.all"
 	Probe              Act = "probe"
 	Read               Act = "read"
+)
+
+// Choices within an act.
+const (
+	Because         Act = "option.because"
+	AddName         Act = "option.add-name"
+	DropName        Act = "option.drop-name"
+	SetSubject      Act = "option.subject"
+	UseTemplate     Act = "option.template"
+	SignBy          Act = "option.by"
+	MayCertify      Act = "option.may-certify"
+	SetLifetime     Act = "option.lifetime"
+	GiveAnchor      Act = "option.anchor"
+	AskPolicy       Act = "option.policy"
+	GiveClient      Act = "option.client"
+	GiveRevocations Act = "option.revocations"
+	Fetch           Act = "option.fetch"
+	FetchLocal      Act = "option.fetch-local"
+	GiveKey         Act = "option.key"
+	GiveChain       Act = "option.chain"
+	ForReceiver     Act = "option.for"
+	SwitchEarly     Act = "option.early"
+	SetSwitchDay    Act = "option.switch-day"
+	DropSameKey     Act = "option.same-key"
+	Cascade         Act = "option.cascade"
+	NameEstate      Act = "option.estate"
+	GiveRequest     Act = "option.request"
+	NameFingerprint Act = "option.fingerprint"
+	ForPlatform     Act = "option.platform"
+	DropMine        Act = "option.mine"
+	SetOut          Act = "option.out"
+	EveryOne        Act = "option.all"
+	Again           Act = "option.again"
+	Withdraw        Act = "option.withdraw"
+	Since           Act = "option.since"
 )

@@ -168,8 +168,8 @@ func (c *Contents) add(o Object) {
 		c.remark("a PKCS#7 container around " + span.Count(len(inside.Requests), "request"))
 		list = append(inside.Requests, list...)
 	case err != nil && wrapErr == nil && (inside.Content != nil || inside.Words != "data"):
-		c.Problems = append(c.Problems, Problem{o.Line, fmt.Sprintf("the PKCS#7 container holds no certificate and no "+
-			"request: it wraps %s", inside.Words)})
+		c.Problems = append(c.Problems, Problem{o.Line, fmt.Sprintf("the PKCS#7 container holds no certificate and "+
+			"no request: it wraps %s", inside.Words)})
 		return
 	case err != nil:
 		c.Problems = append(c.Problems, Problem{o.Line, err.Error()})

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"ironseal/pki/advice"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/lifecycle"
@@ -48,7 +49,7 @@ type Known struct {
 // Issuer is an authority that is known, and how to get its certificate.
 type Issuer struct {
 	*cert.Certificate
-	Get string // the command
+	Get advice.Step // exports its certificate
 }
 
 // Question is by what it is judged.
@@ -111,9 +112,8 @@ func (j *Judgement) chain(s Seen, q Question, k Known) {
 	for i, f := range reasons {
 		if f.Code == finding.WrongName && addressAsName(leaf, s.Name) {
 			reasons[i] = finding.New(finding.WrongName, "It has %s as a DNS name, and clients that connect to an "+
-				"address "+
-				"look for a name of the kind IP.", s.Name).WithRemedy("have it signed again with the address as one: "+
-				"ironseal sign REQUEST --add-name ip:%s", s.Name)
+				"address look for a name of the kind IP.", s.Name).WithNext(advice.To("have it signed again with the "+
+				"address as one", advice.Sign, "name", "ip:"+s.Name))
 		}
 		if f.Code == finding.NotYetValid && k.Title != "" {
 			reasons[i] = f.WithRemedy("it was signed here, so it is the clock of this machine that is behind: set it")
@@ -148,9 +148,8 @@ func explain(s Seen, q Question, k Known, f finding.Finding) finding.Finding {
 		f := finding.New(finding.SelfMade, "%s still serves a self-signed certificate, its own or its factory's.",
 			leaf.Title())
 		if n := k.Newest; n != nil {
-			f = f.WithRemedy("import what was signed for it, serial %s: ironseal certificate handover %s",
-				n.Serial.Short(),
-				n.Serial.Short())
+			f = f.WithNext(advice.To("import what was signed for it, serial "+n.Serial.Short(), advice.HandOver,
+				"certificate", n.Serial.Short()))
 		}
 		return f
 	}
@@ -165,9 +164,10 @@ func explain(s Seen, q Question, k Known, f finding.Finding) finding.Finding {
 	if v := path.Verify(leaf, pool, q.Question); reaches(v) {
 		missing, get := skipped(v, s.Presented, k.Issuers)
 		if len(missing) > 0 {
-			return finding.New(finding.MissingIssuer, "It does not send %s, which stands between its certificate "+
-				"and the "+
-				"root.", strings.Join(missing, " and ")).WithRemedy("add it to its chain file: %s", get)
+			return withWords(finding.New(finding.MissingIssuer,
+				"It does not send %s, which stands between its certificate and the root.", strings.Join(missing,
+					" and ")),
+				"add it to its chain file", get)
 		}
 	}
 	q.Anchors = k.Roots
@@ -175,7 +175,7 @@ func explain(s Seen, q Question, k Known, f finding.Finding) finding.Finding {
 		root := v.Steps[len(v.Steps)-1].Certificate
 		return finding.New(finding.UnknownAnchor, "It depends on %s, which is not in the trust set %s.", root.Title(),
 			q.Set).
-			WithRemedy("look whether it should be: ironseal trust show %s", q.Set)
+			WithNext(advice.To("look whether it should be", advice.ShowSet, "set", q.Set))
 	}
 	return foreign(s, q, f)
 }
@@ -189,11 +189,10 @@ func otherGeneration(s Seen, k Known) (finding.Finding, bool) {
 			continue
 		}
 		f := finding.New(finding.BadSignature, "It sends %s with another key than the one that signed %s: it is "+
-			"another "+
-			"generation of that authority.", next.Title(), c.Title())
+			"another generation of that authority.", next.Title(), c.Title())
 		for _, i := range k.Issuers {
 			if c.Issuer.Equal(i.Subject) && c.VerifiedBy(i.Key) == nil {
-				return f.WithRemedy("put the one that signed it into its chain file: %s", i.Get), true
+				return withWords(f, "put the one that signed it into its chain file", i.Get), true
 			}
 		}
 		return f.WithRemedy("put the one that signed it into its chain file"), true
@@ -206,7 +205,7 @@ func foreign(s Seen, q Question, f finding.Finding) finding.Finding {
 	last := s.Presented[len(s.Presented)-1]
 	if f.Code == finding.MissingIssuer && len(s.Presented) > 1 && last.IsAuthority() && !last.SelfIssued() {
 		return finding.New(finding.UnknownAnchor, "It leads to %s, which is not in the trust set %s.", last.Issuer,
-			q.Set).WithRemedy("look whether it should be: ironseal trust show %s", q.Set)
+			q.Set).WithNext(advice.To("look whether it should be", advice.ShowSet, "set", q.Set))
 	}
 	if f.Code == finding.MissingIssuer {
 		return f.WithRemedy("add the certificate of its issuer to the server's chain file")
@@ -220,14 +219,14 @@ func reaches(v path.Verdict) bool {
 }
 
 // skipped names the certificates of a chain that were not presented, and how to get the first.
-func skipped(v path.Verdict, presented []*cert.Certificate, known []Issuer) (titles []string, get string) {
+func skipped(v path.Verdict, presented []*cert.Certificate, known []Issuer) (titles []string, get advice.Step) {
 	for _, st := range v.Steps[:len(v.Steps)-1] {
 		if slices.ContainsFunc(presented, same(st.Certificate)) {
 			continue
 		}
 		titles = append(titles, st.Certificate.Title())
 		at := slices.IndexFunc(known, func(i Issuer) bool { return same(st.Certificate)(i.Certificate) })
-		if at >= 0 && get == "" {
+		if at >= 0 && get.IsZero() {
 			get = known[at].Get
 		}
 	}
@@ -301,15 +300,15 @@ func (j *Judgement) onRecord(leaf *cert.Certificate, s Seen, k Known) {
 	}
 	if k.Unread != "" {
 		j.Findings = append(j.Findings, finding.New(finding.StatusUnknown, "Whether %s stands is not known: the "+
-			"records "+
-			"cannot be read: %s.", leaf.Title(), k.Unread).WithRemedy("look what is wrong: ironseal estate check"))
+			"records cannot be read: %s.", leaf.Title(), k.Unread).WithNext(advice.To("look what is wrong",
+			advice.CheckEstate)))
 	}
 	switch {
 	case k.State.Rejected():
 		j.Findings = append(j.Findings, finding.New(finding.ServedRevoked, "%s is on record as %s.", k.Title, k.State))
 	case k.State == lifecycle.Replaced && k.Newest != nil, k.Newest != nil && k.Newest.NotBefore.After(leaf.NotBefore):
-		f := finding.New(finding.ServedOlder, "It serves serial %s, until %s; the newest for %s is serial %s, "+
-			"until %s.",
+		f := finding.New(finding.ServedOlder,
+			"It serves serial %s, until %s; the newest for %s is serial %s, until %s.",
 			leaf.Serial.Short(), day(leaf.NotAfter), s.Name, k.Newest.Serial.Short(), day(k.Newest.NotAfter))
 		j.Findings = append(j.Findings, f)
 	case k.State == lifecycle.Replaced:
@@ -321,3 +320,9 @@ func (j *Judgement) onRecord(leaf *cert.Certificate, s Seen, k Known) {
 }
 
 func day(t time.Time) string { return t.Format("2006-01-02") }
+
+// withWords replaces the remedy of a finding by a step with words of its own.
+func withWords(f finding.Finding, words string, step advice.Step) finding.Finding {
+	step.Words = words
+	return f.WithNext(step)
+}

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	"ironseal/pki/advice"
 	"ironseal/pki/cert"
 	"ironseal/pki/ext"
 	"ironseal/pki/finding"
@@ -52,7 +53,7 @@ func TestEveryCauseIsToldApart(t *testing.T) {
 	}
 	q := Question{Question: path.Question{Anchors: []*cert.Certificate{root.Cert}, Now: specimen.Now, Usage: usage},
 		Set: "own"}
-	known := Known{Issuers: []Issuer{{mid.Cert, "ironseal authority export services.g1"}},
+	known := Known{Issuers: []Issuer{{mid.Cert, advice.To("", advice.ExportAuthority, "authority", "services.g1")}},
 		Roots: []*cert.Certificate{root.Cert, other.Cert}}
 	seen := func(list ...*specimen.Entity) Seen {
 		s := Seen{Name: host, Proven: true, Protocol: "TLS 1.3"}
@@ -72,21 +73,21 @@ func TestEveryCauseIsToldApart(t *testing.T) {
 		words   string // of the message or the remedy
 	}{
 		"right":           {good, known, true, "", ""},
-		"no intermediate": {seen(leaf), known, false, finding.MissingIssuer, "ironseal authority export services.g1"},
+		"no intermediate": {seen(leaf), known, false, finding.MissingIssuer, "authority.export services.g1"},
 		"a short name": {with(good, func(s *Seen) { s.Name = "gate" }), known, false, finding.WrongName,
 			"short form"},
 		"an address": {with(good, func(s *Seen) { s.Name = "192.0.2.7" }), known, false, finding.WrongName,
 			"no names of the address kind"},
 		"a wrong order": {seen(leaf, root, mid), known, true, finding.OutOfOrder, ""},
-		"another root":  {seen(elsewhere, other), known, false, finding.UnknownAnchor, "ironseal trust show own"},
+		"another root":  {seen(elsewhere, other), known, false, finding.UnknownAnchor, "trust.show own"},
 		"a root that nobody knows": {seen(below, foreign), known, false, finding.UnknownAnchor,
 			"It leads to CN=Foreign Root, which is not in the trust set own."},
 		"another generation": {seen(leaf, twin), known, false, finding.BadSignature,
-			"another generation of that authority. put the one that signed it into its chain file: ironseal " +
-				"authority export services.g1"},
+			"another generation of that authority. put the one that signed it into its chain file authority.export " +
+				"services.g1"},
 		"sent twice": {seen(leaf, mid, mid), known, true, finding.Stray, "is sent twice"},
 		"an address as a name": {with(seen(byAddress, mid), func(s *Seen) { s.Name = "192.0.2.7" }), known, false,
-			finding.WrongName, "--add-name ip:192.0.2.7"},
+			finding.WrongName, "sign ip:192.0.2.7"},
 		"no suite of today": {with(good, func(s *Seen) { s.Weak, s.WeakOnly = "TLS_RSA_RC4", true }), known, false,
 			finding.DeadSuite, "TLS_RSA_RC4"},
 		"TLS switched off": {Seen{Name: host, Failed: "x", Declines: "it does not offer TLS"}, known, false,
@@ -123,7 +124,7 @@ func TestEveryCauseIsToldApart(t *testing.T) {
 			known,
 			true, finding.ClientAsked, "CN=c and others"},
 		"wants": {with(good, func(s *Seen) { s.Asks, s.Failed = true, "alert" }), known, false,
-			finding.ClientWanted, "--client"},
+			finding.ClientWanted, "option.client"},
 		"refuses ours": {with(good, func(s *Seen) { s.Asks, s.Given, s.Failed = true, true, "alert" }), known, false,
 			finding.ClientWanted, "refuses"},
 		"no key": {with(good, func(s *Seen) { s.Proven, s.Failed = false, "bad signature" }), known, false,
@@ -139,7 +140,7 @@ func TestEveryCauseIsToldApart(t *testing.T) {
 		}
 		found := c.code == "" && len(j.Findings) == 0
 		for _, f := range j.Findings {
-			found = found || f.Code == c.code && strings.Contains(f.Message+" "+f.Remedy, c.words)
+			found = found || f.Code == c.code && strings.Contains(told(f), c.words)
 		}
 		if !found {
 			t.Errorf("%s: %+v", name, j.Findings)
@@ -189,4 +190,16 @@ func TestComparing(t *testing.T) {
 			t.Errorf("%q was taken", bad)
 		}
 	}
+}
+
+// told is all that a finding tells: its message, its remedy, and the acts that it advises.
+func told(f finding.Finding) string {
+	out := f.Message
+	for _, step := range f.Steps() {
+		out += " " + step.Words + " " + string(step.Act)
+		for _, v := range step.With {
+			out += " " + v.Text
+		}
+	}
+	return out
 }

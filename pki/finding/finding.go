@@ -16,6 +16,9 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"ironseal/pki/advice"
+	"ironseal/pki/fault"
 )
 
 // Severity says what a finding does to an act. The order of the constants is
@@ -77,7 +80,9 @@ type Finding struct {
 	// about this object; may hold outside text, so escape it when it is shown
 	Message string `json:"message" doc:"what was found, about this object"`
 	Remedy  string `json:"remedy,omitempty" doc:"what to do"`
-	Waived  string `json:"waived,omitempty" doc:"the reason that was given for waiving it"`
+	// Next are acts of the program that are the remedy, or follow it. Whoever shows a finding spells them.
+	Next   advice.List `json:"-"`
+	Waived string      `json:"waived,omitempty" doc:"the reason that was given for waiving it"`
 }
 
 // New makes the finding with the given code. Its severity and its remedy come
@@ -86,15 +91,29 @@ type Finding struct {
 func New(code Code, format string, args ...any) Finding {
 	f := Finding{Code: code, Severity: Refused, Message: fmt.Sprintf(format, args...)}
 	if rule, ok := Lookup(code); ok {
-		f.Severity, f.Remedy = rule.Severity, rule.Remedy
+		f.Severity, f.Remedy, f.Next = rule.Severity, rule.Remedy, rule.Next
 	}
 	return f
 }
 
 // WithRemedy replaces the general remedy by one that fits this object.
 func (f Finding) WithRemedy(format string, args ...any) Finding {
-	f.Remedy = fmt.Sprintf(format, args...)
+	f.Remedy, f.Next = fmt.Sprintf(format, args...), nil
 	return f
+}
+
+// WithNext replaces the general remedy by acts of the program.
+func (f Finding) WithNext(steps ...advice.Step) Finding {
+	f.Remedy, f.Next = "", steps
+	return f
+}
+
+// Steps are the remedy as advice: its words, then the acts of the program.
+func (f Finding) Steps() advice.List {
+	if f.Remedy == "" {
+		return f.Next
+	}
+	return append(advice.List{advice.Say(f.Remedy)}, f.Next...)
 }
 
 // List is a set of findings about one object.
@@ -178,7 +197,8 @@ func (l List) Waive(request int64, waivers []Waiver) (List, error) {
 			continue
 		}
 		if strings.TrimSpace(w.Because) == "" {
-			return nil, fmt.Errorf("waiver of %s: no reason is given: add --because TEXT", w.Code)
+			return nil, fault.New(fault.BadInput, "waiver of %s: no reason is given", w.Code).Then(
+				advice.To("add one", advice.Because))
 		}
 		hit := false
 		for i := range out {
@@ -186,8 +206,8 @@ func (l List) Waive(request int64, waivers []Waiver) (List, error) {
 				continue
 			}
 			if out[i].Severity == Refused {
-				return nil, fmt.Errorf("waiver of %s: this finding cannot be waived: %s", w.Code,
-					out[i].Remedy)
+				return nil, fault.New(fault.Refused, "waiver of %s: this finding cannot be waived", w.Code).
+					Then(out[i].Steps()...)
 			}
 			out[i].Waived, hit = w.Because, true
 		}

@@ -1,10 +1,6 @@
 package finding
 
-import (
-	"fmt"
-	"slices"
-	"strings"
-)
+import "ironseal/pki/advice"
 
 // The codes, grouped by what they are about.
 const (
@@ -171,12 +167,17 @@ const (
 type Rule struct {
 	Code     Code
 	Severity Severity
-	Title    string // what it means, in one line
-	Why      string // why it matters; where a rule of a standard is behind it, its section
-	Remedy   string // what to do, unless the finding itself knows better
+	Title    string      // what it means, in one line
+	Why      string      // why it matters; where a rule of a standard is behind it, its section
+	Remedy   string      // what to do, unless the finding itself knows better
+	Next     advice.List // acts of the program that follow
 }
 
-var registry = []Rule{
+var registry = []struct {
+	code               Code
+	severity           Severity
+	title, why, remedy string
+}{
 	{NoProof, Refused, "The request is not signed by its own key.",
 		"Whoever sent it has not shown that they hold the private key (RFC 2986 section 3).",
 		"ask for a new request, made on the machine that holds the key"},
@@ -193,25 +194,25 @@ var registry = []Rule{
 	{OddKey, Warn, "The key is unusual.", "Some devices cannot use it.",
 		"ask whether the device was meant to make such a key"},
 	{NoNames, Warn, "The request lists no alternative names.",
-		"Clients look only at alternative names (RFC 9525 section 6.3); a certificate without any is refused by " +
-			"most of them.", "add the names that users will type: --add-name NAME"},
+		"Clients look only at alternative names (RFC 9525 section 6.3); a certificate without any is refused by most " +
+			"of them.", ""},
 	{CommonNameAdded, Note, "The common name is not among the alternative names.",
 		"Clients ignore the common name, so it is added as an alternative name.", "nothing to do"},
 	{CommonNameOdd, Note, "The common name is not a host name or an address.",
 		"It stays in the subject, but no client will match it.",
-		"if users reach the host by another name, add that: --add-name NAME"},
+		""},
 	{ShortName, Warn, "A short host name, without a domain.",
 		"It matches only when users type exactly this short name; the full name will not match it.",
-		"add the full name: --add-name HOST.DOMAIN"},
+		""},
 	{AddressAsDNS, Warn, "An address written as a DNS name.",
 		"Clients that connect by address look for a name of the address kind only (RFC 9525 section 6.3), so it is " +
 			"certified as an address.", "nothing to do, if the address is meant"},
 	{BadName, Warn, "An alternative name that no client can match.",
 		"It is not a valid name of its kind (RFC 5280 section 4.2.1.6), so it is left out of what is signed.",
-		"ask what was meant, and add that: --add-name NAME"},
+		""},
 	{BadField, Warn, "A subject field that cannot be certified.",
 		"It breaks the limits of RFC 5280 appendix A, so strict readers would refuse the whole certificate; it is " +
-			"left out of what is signed.", "set the subject: --subject DN"},
+			"left out of what is signed.", ""},
 	{DuplicateName, Note, "The same name is listed more than once.",
 		"Names that differ in case or by a trailing dot are one name; it is kept once.", "nothing to do"},
 	{WildcardName, Note, "A wildcard name.", "It covers one level only, and whoever holds its key can stand in for " +
@@ -229,23 +230,23 @@ var registry = []Rule{
 		"ask for a name without it"},
 	{BareDomain, Warn, "A wildcard over a whole top-level domain.",
 		"Clients refuse it, and it covers far more than one host. It is left out of what is signed.",
-		"ask which hosts are meant, and add those: --add-name NAME"},
+		""},
 	{EmptySubject, Note, "The subject is empty.",
 		"Clients accept this if there are alternative names. Lists show the first of them.",
-		"set one if people should see it: --subject DN"},
+		""},
 	{CommonNames, Warn, "The subject has more than one common name.",
 		"Clients differ in which of them they show or compare; each is checked as a name here.",
-		"set the subject with one: --subject DN"},
+		""},
 	{Renews, Note, "The request renews a certificate on record.",
 		"It has the same key, or the same names with a new key.", "nothing to do"},
 	{Unresolved, Warn, "A name that does not resolve from here.",
 		"It may be mistyped, or known only inside another network.", "ask whether the name is right"},
 	{HostileText, Waivable, "Text that could mislead whoever reads it.",
 		"Control, bidirectional and invisible characters make a name look like another.",
-		"ask the sender what it is for; set the subject: --subject DN"},
+		"ask the sender what it is for"},
 	{BadCountry, Warn, "The country is not a two-letter code.",
 		"RFC 5280 appendix A allows exactly two letters; strict readers refuse the whole certificate.",
-		"set the subject: --subject DN"},
+		""},
 	{AsksAuthority, Waivable, "The request asks to be an authority, and this template does not make authorities.",
 		"An authority can sign for anyone. What is signed here will not be one.",
 		"if it is meant to be an authority use an authority template; if not, waive this"},
@@ -266,14 +267,14 @@ var registry = []Rule{
 	{LifeOver, Refused, "The authority has no lifetime left to grant.",
 		"It has ended, or ends before the certificate would begin.", "renew the authority, then sign"},
 	{NestsBadly, Warn, "This lifetime leaves too little for what is below.",
-		"An authority should live at least twice as long as what it grants. Otherwise grants shrink before " +
-			"its renewal is due.", "choose a longer lifetime, or shorter lifetimes below"},
+		"An authority should live at least twice as long as what it grants. Otherwise grants shrink before its " +
+			"renewal is due.", "choose a longer lifetime, or shorter lifetimes below"},
 	{BelowItself, Refused, "The authority above is also below this one.",
 		"Each would be above the other: no chain through them reaches a root.",
 		"choose an authority that does not descend from this one"},
 	{NoAuthorityMade, Refused, "The template does not make authorities.",
 		"What it makes cannot sign anything (RFC 5280 section 4.2.1.9).",
-		"use a template that makes one: --template intermediate-authority"},
+		""},
 	{AuthorityNotAsked, Waivable, "The template makes an authority, and the request did not ask to be one.",
 		"An authority can sign for anyone. Whoever made this request asked for something else.",
 		"use a template for end entities; if an authority is meant, ask for a request that says so, or waive this"},
@@ -287,20 +288,20 @@ var registry = []Rule{
 		"Its name constraints exclude the name, so clients would refuse the certificate (RFC 5280 section 4.2.1.10).",
 		"drop the name, or sign by an authority without this constraint"},
 	{NameNotAllowed, Waivable, "A name of a kind that the template does not allow.",
-		"The template lists the kinds of name that it allows.", "drop it: --drop-name NAME, or use another template"},
+		"The template lists the kinds of name that it allows.", "use another template"},
 	{DropMissed, Waivable, "A name to drop is not in the request.",
 		"It may be mistyped: then the unwanted name would be signed.",
 		"compare with the names on the sheet, and type the name as it is there"},
 	{NameMissing, Waivable, "No alternative name is left to certify.",
 		"The template needs at least one name, or no client could use the certificate.",
-		"add the names that users will type: --add-name NAME"},
+		""},
 	{KeyNotAllowed, Waivable, "The template does not allow a key of this kind.",
 		"The template's keys list says which kinds it takes.",
 		"ask for a request with another kind of key, or use another template"},
 	{SubjectMissing, Waivable, "A subject field that the template requires is missing.",
-		"The template says which fields must be there.", "set the subject: --subject DN"},
+		"The template says which fields must be there.", ""},
 	{SubjectTaken, Refused, "The subject is that of another authority.",
-		"Clients cannot build chains if two authorities have the same name.", "choose another subject: --subject DN"},
+		"Clients cannot build chains if two authorities have the same name.", ""},
 	{AuthorityKey, Refused, "The key is the key of one of this estate's own authorities.",
 		"One key must never serve as authority and as something else.", "ask for a new request with a new key"},
 	{KeyReused, Warn, "The key was seen before under another subject.",
@@ -332,11 +333,11 @@ var registry = []Rule{
 		"Without its issuers it cannot be installed, and its signer is unknown.",
 		"give the outside authority's issuers as well: more files"},
 	{SenderNotListed, Waivable, "The sender may not submit under this template.",
-		"The template lists its requesters.", "ask who really sent it, use another template, or add the requester " +
-			"to the template"},
+		"The template lists its requesters.", "ask who really sent it, use another template, or add the requester to " +
+			"the template"},
 	{ReceiverDemand, Waivable, "The receiver demands something that the certificate will not have.",
 		"It would raise an alarm there, or refuse the file, after everything else is done.",
-		"list the templates and choose one that has it: ironseal template list"},
+		""},
 	{OlderProfile, Warn, "The file is protected by triple DES and SHA-1.",
 		"Anyone who has the file can try passwords quickly. Some software no longer opens it.",
 		"use it only for devices that take nothing newer, and delete it after the import"},
@@ -358,19 +359,19 @@ var registry = []Rule{
 		"ask the sender of the other one; then renew that certificate, or waive this"},
 
 	{LinkCounted, Warn, "Some clients will count the link certificate against the path length.",
-		"RFC 5280 section 4.2.1.9 leaves self-issued certificates out of the count; some libraries, among them " +
-			"Go's, do not.",
+		"RFC 5280 section 4.2.1.9 leaves self-issued certificates out of the count; some libraries, among them Go's, " +
+			"do not.",
 		"bring the new root to those clients before the servers change, or renew with the same key"},
 	{CrossWithoutLimits, Waivable, "The cross-certificate has no limits on names.",
 		"Anyone with the other authority's key can certify every name for your clients, including yours.",
-		"give the names that it may certify: --may-certify NAME"},
+		""},
 	{ParentEnding, Waivable, "The authority above is itself about to end.",
 		"Anything renewed under it now ends too soon.", "renew the authority above first"},
 	{NoGain, Waivable, "The renewal would not last longer than the present one.", "It would gain nothing.",
 		"choose a longer lifetime, or renew the authority above first"},
 	{EndsEarlier, Warn, "It would end before the certificate that it replaces.",
 		"It would have to be replaced sooner than the present one.",
-		"choose a longer lifetime: --lifetime SPAN"},
+		""},
 	{Retired, Refused, "The authority is retired.", "It only revokes and publishes lists.",
 		"sign by the authority that took its place"},
 	{KeyLost, Refused, "The key was in a certificate that was revoked because of the key.",
@@ -378,61 +379,58 @@ var registry = []Rule{
 		"ask for a new request with a new key"},
 	{KeyInDoubt, Refused, "An incident is about the key, and was not closed as a false alarm.",
 		"Anyone else who has the key can use every certificate for it.",
-		"ask for a new request with a new key; if it was a false alarm: ironseal incident close INCIDENT " +
-			"--false-alarm --because TEXT"},
+		"ask for a new request with a new key"},
 	{ReasonUnfit, Waivable, "The reason is not meant for this kind of certificate.",
 		"Clients act on the reason: one that is wrong misleads them (RFC 5280 section 5.3.1).",
-		"choose another: ironseal revoke --help tells when each fits"},
+		""},
 	{NotSuperseded, Warn, "The reason is superseded, but no other certificate replaces it.",
-		"Its server has no other certificate to present.", "renew it first: ironseal certificate renew CERTIFICATE"},
+		"Its server has no other certificate to present.", ""},
 	{NoListToLearn, Warn, "The certificate names no revocation list and no OCSP responder.",
 		"Clients look where the certificate says. They learn of this revocation only if their own settings name the " +
 			"list.",
-		"publish, and have the servers that must refuse it load HANDLE.lists.pem; where that is not " +
-			"possible, replace the authority's certificate"},
+		"publish, and have the servers that must refuse it load HANDLE.lists.pem; where that is not possible, " +
+			"replace the authority's certificate"},
 	{Again, Note, "It was on hold before.", "The list gives one date, the newer one.", "nothing to do"},
 	{ListKeyGone, Refused, "No list can name it: the key is gone.",
 		"A list is signed by the key that signed the certificate.",
-		"revoke the authority itself: ironseal revoke HANDLE --reason cessation-of-operation"},
+		""},
 	{TakesDown, Warn, "Other certificates become invalid with it.",
 		"A client refuses every chain that a revoked authority is part of.",
-		"if there is time, sign their replacements first: ironseal incident open HANDLE --because TEXT"},
+		""},
 	{SameKeyStands, Warn, "Another certificate has the same key and is still valid.",
 		"Anyone who has the key can use all its certificates.", "revoke those too"},
 	{OtherInDoubt, Waivable, "An incident is open about another generation of this authority.",
 		"The replacements depend on the generation whose key was not lost. If you revoke it, they become invalid too.",
-		"revoke the generation that the incident names: ironseal incident list"},
+		""},
 	{NotOnRecord, Refused, "A key of this estate signed the certificate, but it is not on record.",
 		"It was signed with a copy of the key: by a copy of the estate, by a backup, or by a thief.",
-		"find out who signed it. If it was issued here after a backup that was restored: " +
-			"ironseal certificate take-in FILE. If its origin stays unknown: ironseal incident open HANDLE --because " +
-			"TEXT"},
+		"find out who signed it"},
 	{AnchorInDoubt, Waivable, "An incident is open about the key of this root.",
 		"Anyone with the key can sign for every machine that trusts the root.",
-		"leave it out, and install the root that replaces it: ironseal incident list"},
+		""},
 	{ListUnreachable, Refused, "The list cannot be fetched.",
 		"Clients that insist on a list refuse every certificate that names the address.",
-		"check that the web server runs and serves the published folder: ironseal revocations publish --to DIR"},
+		""},
 	{ListUnread, Refused, "There is no revocation list at the address.", "Clients cannot use it.",
 		"serve the folder as it is written, without changing its files"},
 	{ListForeign, Refused, "The list is of another authority.", "Clients do not accept it.",
 		"serve the folder as it is written"},
 	{ListStale, Refused, "The list is out of date.", "Clients refuse it, and then the certificates too.",
-		"publish again: ironseal revocations publish --to DIR"},
+		""},
 	{ListOlder, Refused, "An older list is still served.", "Clients accept what was revoked since.",
 		"copy the newer folder to the web server, and look for caches in between"},
 	{ListUnknown, Refused, "The list is not on record here.",
-		"A key of this estate signed it, but it was not recorded. A copy of the estate, a backup, or a " +
-			"thief signed it.",
-		"find out who signed it; if no colleague did: ironseal incident open HANDLE --because TEXT"},
+		"A key of this estate signed it, but it was not recorded. A copy of the estate, a backup, or a thief " +
+			"signed it.",
+		"find out who signed it"},
 	{IssuerRevoked, Refused, "The authority, or one above it, was revoked.",
 		"Every client that checks revocation refuses what it signs.",
-		"renew it with a new key first: ironseal authority renew HANDLE --suspect TEXT"},
+		""},
 	{Stopped, Refused, "The authority grants nothing while an incident is open.",
 		"Somebody else may have its key. What it signs now would have to be revoked too.",
-		"continue with the incident: ironseal incident list"},
+		""},
 	{KeyElsewhere, Refused, "The key of this authority is not in this estate.", "Only whoever holds the key can sign.",
-		"send the request to where the key is: ironseal courier pack FOLDER"},
+		""},
 	{AnswerOtherName, Refused, "The returned certificate is for another subject.",
 		"Clients build chains by name. They would accept nothing that the authority signs.",
 		"ask for the answer to the request that was sent"},
@@ -447,13 +445,12 @@ var registry = []Rule{
 
 	{UnknownAnchor, Refused, "The chain ends at a root that is not trusted.",
 		"The root was not among the anchors given.",
-		"install that root at the client, or give it: --anchor FILE"},
+		""},
 	{MissingIssuer, Refused, "An issuer in the middle is missing.",
 		"The server must send every certificate between its own and the root; most clients fetch none.",
-		"add the missing authority's certificate to the chain file: ironseal certificate export CERTIFICATE --with " +
-			"issuers"},
+		""},
 	{Expired, Refused, "The certificate has expired.", "Every client refuses it.",
-		"renew it: ironseal certificate renew CERTIFICATE"},
+		""},
 	{NotYetValid, Refused, "The certificate is not valid yet.",
 		"It begins later, or the clock of the machine is slow.",
 		"check the clock of the machine that refuses it"},
@@ -486,7 +483,7 @@ var registry = []Rule{
 		"drop the name, or issue from an authority without this constraint"},
 	{PolicyMissing, Refused, "No acceptable certificate policy holds for the whole chain.",
 		"A policy must be named by every certificate, or mapped (RFC 5280 section 6.1.5 g).",
-		"issue the certificates with the policy, or ask for another: --policy OID"},
+		""},
 	{PolicyBroken, Refused, "The policy extensions break the rules.",
 		"RFC 5280 sections 4.2.1.4 and 6.1.4 a; a client must refuse the chain.",
 		"issue that certificate again without the fault"},
@@ -495,7 +492,7 @@ var registry = []Rule{
 		"put the files in order: the leaf, then each issuer upward"},
 	{OutOfOrder, Warn, "The chain is not in order.",
 		"It must run leaf, intermediates, root: most servers do not start when the leaf is not first.",
-		"export it again: ironseal writes it in order"},
+		"export it again: the program writes it in order"},
 	{Stray, Note, "A certificate that is not part of the chain.", "Most clients ignore it. It makes the chain larger.",
 		"leave it out"},
 	{AnchorLeaf, Waivable, "A machine's certificate instead of a root.",
@@ -521,19 +518,18 @@ var registry = []Rule{
 		"A part that cannot be read may forbid what the rest allows; strict readers refuse all of it (RFC 5280 " +
 			"section 4.2).", "issue it again without the fault"},
 	{OnRecord, Warn, "The records know more than a client does.",
-		"A client that looks at the chain alone accepts it; the records say that another one " +
-			"replaced it, or that it is prepared for a later day.",
-		"use the certificate that is in use: ironseal certificate list"},
+		"A client that looks at the chain alone accepts it; the records say that another one replaced it, or that it " +
+			"is prepared for a later day.",
+		""},
 	{Revoked, Refused, "The certificate was revoked.",
 		"A valid list or OCSP answer says so (RFC 5280 section 6.3); clients that check refuse it.",
-		"use its replacement, or sign a new one for a new request: ironseal certificate renew CERTIFICATE --request " +
-			"REQUEST"},
+		""},
 	{StatusUnknown, Refused, "The revocation status is unknown.",
 		"There is no list and no OCSP answer that is fresh, of the right authority, and about this certificate.",
-		"give one: --revocations FILE; or fetch it from the address in the certificate: --fetch"},
+		""},
 	{RevokedOnRecord, Refused, "The records say that it was revoked.",
 		"A client with an older list may still accept it.",
-		"use its replacement; publish the list: ironseal revocations publish --to DIR"},
+		"use its replacement"},
 	{SearchCut, Refused, "The search for a chain was cut short.",
 		"There are too many certificates that could be issuers of each other.",
 		"give only the certificates that belong to this chain"},
@@ -546,7 +542,7 @@ var registry = []Rule{
 		"import the certificate that was signed for it, and choose it in the device's settings"},
 	{ServedOlder, Warn, "The server still presents an earlier certificate.",
 		"Its replacement was not imported, or the service was not restarted.",
-		"import the newer one and restart the service: ironseal certificate handover"},
+		""},
 	{ServedRevoked, Refused, "The server still presents a revoked certificate.",
 		"Clients that check revocation refuse it.",
 		"import its replacement and restart the service"},
@@ -566,15 +562,15 @@ var registry = []Rule{
 		"if such clients connect, make the right certificate the default"},
 	{ClientWanted, Refused, "The server requires a client certificate.",
 		"It lets in only clients with a certificate of an authority that it accepts.",
-		"probe with one: --client CERTIFICATE"},
+		""},
 	{ClientAsked, Note, "The server asks for a client certificate.", "It continues without one, and may still refuse " +
 		"later.",
-		"probe with one: --client CERTIFICATE"},
+		""},
 	{HandshakeFailed, Refused, "The TLS handshake fails.", "No client can connect.",
 		"look into the server's log"},
 	{PartyNotReady, Waivable, "A party that must trust the new root is not known to hold it.",
 		"It will refuse what is served after the switch.",
-		"install the kit there and import its report: ironseal trust record FILE"},
+		""},
 	{PartyClosed, Waivable, "A party cannot install another root.", "It will refuse what is served after the switch.",
 		"replace the device, serve it the old chain, or waive this"},
 	{NoAnswer, Refused, "The endpoint cannot be checked.", "Nothing answers there, or it speaks another protocol.",
@@ -583,27 +579,20 @@ var registry = []Rule{
 
 // Lookup finds the rule for a code.
 func Lookup(code Code) (Rule, bool) {
-	i := slices.IndexFunc(registry, func(r Rule) bool { return r.Code == code })
-	if i < 0 {
-		return Rule{}, false
+	for _, r := range registry {
+		if r.code == code {
+			return Rule{r.code, r.severity, r.title, r.why, r.remedy, next[code]}, true
+		}
 	}
-	return registry[i], true
+	return Rule{}, false
 }
 
 // Rules returns the registry in its order.
-func Rules() []Rule { return slices.Clone(registry) }
-
-// Reference writes the registry as the Markdown page docs/findings.md.
-func Reference() string {
-	var b strings.Builder
-	b.WriteString("# Findings\n\nWritten from the program's registry by `go run ./cmd/ironseal reference docs`; do " +
-		"not edit.\n\n")
-	b.WriteString("*Refused* findings cannot be waived. Findings that need a waiver pass with `--waive CODE " +
-		"--because TEXT`. " +
-		"Warnings and notes stop nothing.\n\n")
-	b.WriteString("| code | severity | meaning | why it matters | what to do |\n|---|---|---|---|---|\n")
+func Rules() []Rule {
+	var out []Rule
 	for _, r := range registry {
-		fmt.Fprintf(&b, "| `%s` | %s | %s | %s | %s |\n", r.Code, r.Severity, r.Title, r.Why, r.Remedy)
+		rule, _ := Lookup(r.code)
+		out = append(out, rule)
 	}
-	return b.String()
+	return out
 }

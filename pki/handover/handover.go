@@ -17,8 +17,10 @@ import (
 	"io"
 	"slices"
 
+	"ironseal/pki/advice"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
+	"ironseal/pki/fault"
 	"ironseal/pki/key"
 	"ironseal/pki/path"
 	"ironseal/pki/pbes"
@@ -128,8 +130,8 @@ func match(list []*cert.Certificate, keys []crypto.Signer) (crypto.Signer, *cert
 	case len(list) == 0:
 		return nil, nil, errors.New("there are two keys: give one at a time")
 	}
-	return nil, nil, fmt.Errorf("the key belongs to none of the %s: "+
-		"it is the key of another certificate", span.Count(len(list), "certificate"))
+	return nil, nil, fmt.Errorf("the key belongs to none of the %s: it is the key of another certificate",
+		span.Count(len(list), "certificate"))
 }
 
 // Format is a form in which goods are written.
@@ -249,7 +251,8 @@ func (g Goods) choose(w Writing) (chosen []*cert.Certificate, signer crypto.Sign
 		case p == PartKey && g.Key != nil:
 			signer = g.Key
 		case p == PartKey:
-			return nil, nil, errors.New("the private key is needed, and is not here: give its file with --key FILE")
+			return nil, nil, fault.New(fault.NotFound,
+				"the private key is needed, and is not here").Then(advice.To("give its file", advice.GiveKey))
 		default:
 			return nil, nil, fmt.Errorf("the %s is needed, and is not here", p)
 		}

@@ -102,7 +102,7 @@ type Authority struct {
 	Parent      *Authority
 	Generations []*Generation
 	Links       []Link
-	Elsewhere   bool      // its key is in another estate, or an outside authority's
+	Holder      KeyHolder // who holds its key
 	Retired     time.Time // since when it no longer signs; zero while it does
 }
 
@@ -143,7 +143,7 @@ func (g *Generation) Mark() string {
 		return "stopped"
 	case !g.SwitchDay.IsZero():
 		return "prepared"
-	case g.Authority.Elsewhere:
+	case g.Authority.External():
 		return "elsewhere"
 	case !g.Authority.Retired.IsZero():
 		return "retired"
@@ -151,9 +151,12 @@ func (g *Generation) Mark() string {
 	return ""
 }
 
+// External reports whether the key is held outside of this estate.
+func (a *Authority) External() bool { return a.Holder == HeldExternally }
+
 // Signs reports whether the authority can sign here: it has a generation, its
 // key is in this estate, and it is not retired.
-func (a *Authority) Signs() bool { return a.Current() != nil && !a.Elsewhere && a.Retired.IsZero() }
+func (a *Authority) Signs() bool { return a.Current() != nil && !a.External() && a.Retired.IsZero() }
 
 // TakenBack is the first generation of a line, from this one upward, that was revoked; nil
 // where none was. One that was renewed with the same key stands as long as any of its
@@ -395,8 +398,8 @@ func Propose(line []*Generation, now time.Time, usual, grants span.Span) Propose
 			fmt.Sprintf("the template's lifetime; under half of what %s has left, and at least twice the %s it grants",
 				line[0].Authority.Handle, grants.Words())}
 	case half >= needed:
-		return Proposed{span.Years(half), fmt.Sprintf("half of the %s that %s has left, and at least twice the %s "+
-			"it grants", span.Length(now, left), line[0].Authority.Handle, grants.Words())}
+		return Proposed{span.Years(half), fmt.Sprintf("half of the %s that %s has left, and at least twice the %s it "+
+			"grants", span.Length(now, left), line[0].Authority.Handle, grants.Words())}
 	}
 	return Proposed{span.Years(needed), fmt.Sprintf("twice the %s it grants, though %s has only %s left: renew %s soon",
 		grants.Words(), line[0].Authority.Handle, span.Length(now, left), line[0].Authority.Handle)}

@@ -165,7 +165,7 @@ func TestLineFollowsTheKey(t *testing.T) {
 	if root.Current() != first || root.Prepared() != other {
 		t.Error("what is prepared does not sign")
 	}
-	root.Elsewhere = true
+	root.Holder = HeldExternally
 	if root.Signs() {
 		t.Error("a key that is elsewhere does not sign here")
 	}

@@ -21,6 +21,7 @@ import (
 	"strings"
 	"time"
 
+	"ironseal/pki/advice"
 	"ironseal/pki/cert"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
@@ -187,8 +188,8 @@ func (p *planner) issuer() {
 		p.findings = append(p.findings, finding.New(finding.NotListed,
 			"%s may not issue from %s: its issuers are %s.",
 			a.Authority.Handle, t.Name, strings.Join(t.Issuers, ", ")).
-			WithRemedy("sign by another authority with --by, or let this one sign by the template: ironseal template "+
-				"allow %s %s", t.Name, a.Authority.Handle))
+			WithNext(advice.To("sign by another authority", advice.SignBy), advice.To("or let this one sign by the "+
+				"template", advice.AllowTemplate, "template", t.Name, "authority", a.Authority.Handle)))
 	}
 	switch {
 	case !a.Authority.Retired.IsZero() && !in.Upkeep:
@@ -198,7 +199,7 @@ func (p *planner) issuer() {
 	case a.TakenBack() != nil:
 		up := a.TakenBack()
 		p.find(finding.IssuerRevoked, "%s was revoked on %s.", up.Label(), up.Revoked.Format("2006-01-02"))
-	case a.Authority.Elsewhere:
+	case a.Authority.External():
 		p.find(finding.KeyElsewhere, "The key of %s is not in this estate.", a.Authority.Handle)
 	}
 	c := a.Certificate

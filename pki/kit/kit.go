@@ -141,12 +141,21 @@ type Job struct {
 	Owner string // who gives it out, for the page
 
 	Signed  bool   // a signature will be beside the list of hashes
+	Check   string // how the signature is checked, for the page, such as a command; "" to leave it out
 	Leaving bool   // the kit takes the anchors out: it holds nothing that only installs
 	Present []byte // a policy file that is there already and stays in force, or nil
 
 	LeftOut []string // what of the set is not packed, and why
 
 	packed map[string][32]byte // SHA-256 of the files that were made, while a kit is packed
+}
+
+// howChecked says how the signature is checked.
+func (j Job) howChecked() string {
+	if j.Check == "" {
+		return ""
+	}
+	return ": " + j.Check + ", with a root that you trust already"
 }
 
 // MarkOf makes the mark of an organisation.

@@ -43,8 +43,7 @@ func (p Platform) page(j Job, items []Item, notes []string) []byte {
 	}
 	fmt.Fprintf(&b, "  %-24s  the hashes of all files: sha256sum -c %s\n", SumsFile, SumsFile)
 	if j.Signed {
-		fmt.Fprintf(&b, "  %-24s  %s\n", SignatureFile, Lines("the signature over them: "+
-			"ironseal trust check THIS-FOLDER --anchor ROOT, with a root that you trust already", 28))
+		fmt.Fprintf(&b, "  %-24s  %s\n", SignatureFile, Lines("the signature over them"+j.howChecked(), 28))
 	}
 	b.WriteString("\nWhat to do\n" + p.steps(j))
 	if len(notes) > 0 {

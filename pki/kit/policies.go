@@ -127,19 +127,17 @@ func firefoxOut(_ Platform, j Job, items []Item) ([]byte, bool, error) {
 	for _, i := range items {
 		fmt.Fprintf(&b, "    \"%x\",\n", i.Certificate.SHA256())
 	}
-	b.WriteString("  ]);\n  const db = Components.classes[\"@mozilla.org/security/x509certdb;1\"]\n" +
-		"    .getService(Components.interfaces.nsIX509CertDB);\n" +
-		"  for (const c of db.getCerts()) {\n" +
-		"    if (gone.has(c.sha256Fingerprint.replaceAll(\":\", \"\").toLowerCase())) {\n" +
-		"      db.deleteCertificate(c);\n    }\n  }\n" +
-		"} catch (e) {\n  displayError(\"take-out.cfg\", e);\n}\n")
+	b.WriteString("  ]);\n  const db = Components.classes[\"@mozilla.org/security/x509certdb;1\"]\n    " +
+		".getService(Components.interfaces.nsIX509CertDB);\n  for (const c of db.getCerts()) {\n    if " +
+		"(gone.has(c.sha256Fingerprint.replaceAll(\":\", \"\").toLowerCase())) {\n      db.deleteCertificate(c);\n   " +
+		" }\n  }\n} catch (e) {\n  displayError(\"take-out.cfg\", e);\n}\n")
 	return b.Bytes(), false, nil
 }
 
 // firefoxRead has Firefox read the configuration: its name is that of the file in firefox.toml.
 func firefoxRead(_ Platform, _ Job, _ []Item) ([]byte, bool, error) {
-	return []byte("pref(\"general.config.filename\", \"take-out.cfg\");\n" +
-		"pref(\"general.config.obscure_value\", 0);\npref(\"general.config.sandbox_enabled\", false);\n"), false, nil
+	return []byte("pref(\"general.config.filename\", \"take-out.cfg\");\npref(\"general.config.obscure_value\", " +
+		"0);\npref(\"general.config.sandbox_enabled\", false);\n"), false, nil
 }
 
 // chromium is a managed policy, which knows limits on names.

@@ -37,8 +37,8 @@ func Digits(typed string) (digits string, odd rune) {
 func ReadSHA256(typed string) (sum [32]byte, err error) {
 	digits, odd := Digits(typed)
 	if odd != 0 {
-		return sum, fmt.Errorf("fingerprint: %q is no hexadecimal digit: SHA-256 fingerprints have 64 of 0 to 9 "+
-			"and a to f", string(odd))
+		return sum, fmt.Errorf("fingerprint: %q is no hexadecimal digit: SHA-256 fingerprints have 64 of 0 to 9 and "+
+			"a to f", string(odd))
 	}
 	b, err := hex.DecodeString(digits)
 	n := len(digits)

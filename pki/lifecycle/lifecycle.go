@@ -28,7 +28,8 @@ var requestStates = []struct {
 	next    []RequestState
 }{
 	{Waiting, "It was received and nobody has decided.", []RequestState{Signed, Declined, Withdrawn, Sent}},
-	{Sent, "An authority elsewhere has it. Its answer is expected.", []RequestState{Signed, Declined, Withdrawn}},
+	{Sent, "An authority elsewhere has it. Its answer is expected. It can be sent again.",
+		[]RequestState{Signed, Declined, Withdrawn, Sent}},
 	{Signed, "There is a certificate for it.", nil},
 	{Declined, "The administrator declined it, with a reason.", nil},
 	{Withdrawn, "Its sender took it back.", nil},
@@ -72,7 +73,8 @@ var certificateStates = []struct {
 	{Prepared, "It waits for a switch day.", []State{Valid, Expiring, Revoked, OnHold, IssuerRevoked}},
 	{Replaced, "Another was signed in its place. It is accepted until its end.",
 		[]State{Expired, Revoked, OnHold, IssuerRevoked, Valid, Expiring}},
-	{OnHold, "It is revoked for now, and can be released.", []State{Valid, Expiring, Expired, Replaced, Prepared, Revoked}},
+	{OnHold, "It is revoked for now, and can be released.", []State{Valid, Expiring, Expired, Replaced, Prepared,
+		Revoked}},
 	{IssuerRevoked, "An authority above it was revoked.", []State{Expired, Revoked}},
 	{Revoked, "It is revoked for good.", nil},
 	{Expired, "Its last moment has passed.", []State{Revoked}},
@@ -111,13 +113,13 @@ func (s State) Rejected() bool { return s == Revoked || s == OnHold || s == Issu
 // Reference writes the tables as the page docs/states.md.
 func Reference() string {
 	var b strings.Builder
-	b.WriteString("# States\n\nThe program writes this page from its own tables. Do not edit it.\n\n## Requests\n\n" +
-		"Every request begins as `waiting`.\n\n| state | meaning | what can follow |\n|---|---|---|\n")
+	b.WriteString("# States\n\nThe program writes this page from its own tables. Do not edit it.\n\n## " +
+		"Requests\n\nEvery request begins as `waiting`.\n\n| state | meaning | what can follow |\n|---|---|---|\n")
 	for _, r := range requestStates {
 		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", r.state, r.meaning, words(r.next))
 	}
-	b.WriteString("\n## Certificates\n\nThe state is computed from the dates and the records whenever it is shown.\n\n" +
-		"| state | meaning | what can follow |\n|---|---|---|\n")
+	b.WriteString("\n## Certificates\n\nThe state is computed from the dates and the records whenever it is " +
+		"shown.\n\n| state | meaning | what can follow |\n|---|---|---|\n")
 	for _, r := range certificateStates {
 		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", r.state, r.meaning, words(r.next))
 	}

@@ -9,7 +9,7 @@ func TestRequestsMoveByTheTable(t *testing.T) {
 	all := []RequestState{Waiting, Signed, Declined, Withdrawn, Sent}
 	allowed := map[[2]RequestState]bool{
 		{Waiting, Signed}: true, {Waiting, Declined}: true, {Waiting, Withdrawn}: true, {Waiting, Sent}: true,
-		{Sent, Signed}: true, {Sent, Declined}: true, {Sent, Withdrawn}: true,
+		{Sent, Signed}: true, {Sent, Declined}: true, {Sent, Withdrawn}: true, {Sent, Sent}: true,
 	}
 	for _, from := range all {
 		for _, to := range all {

@@ -216,9 +216,8 @@ func (a *Answer) Judge(q Ask) (Single, *cert.Certificate, error) {
 	s := a.Singles[at]
 	if q.Nonce != nil && subtle.ConstantTimeCompare(a.Nonce, q.Nonce) != 1 {
 		if a.Nonce == nil {
-			return s, nil, errors.New("the answer does not carry the nonce that was sent, so it may be an old " +
-				"one: ask " +
-				"without a nonce where the responder hands out prepared answers")
+			return s, nil, errors.New("the answer does not carry the nonce that was sent, so it may be an old one: " +
+				"ask without a nonce where the responder hands out prepared answers")
 		}
 		return s, nil, errors.New("the answer carries another nonce than was sent: it is one that was given before")
 	}

@@ -19,6 +19,7 @@ import (
 	"slices"
 	"time"
 
+	"ironseal/pki/advice"
 	"ironseal/pki/cert"
 	"ironseal/pki/ext"
 	"ironseal/pki/finding"
@@ -323,8 +324,8 @@ func (s *search) breakAt(last *cert.Certificate, named int) finding.Finding {
 	}
 	return finding.New(finding.MissingIssuer, "The issuer of %s is missing: %s%s.", last.Title(), last.Issuer,
 		keyHint(last)).
-		WithRemedy("add the certificate of %s: for a file with --chain FILE, at a server in its chain file",
-			commonOr(last))
+		WithNext(advice.Say("add the certificate of "+commonOr(last)+" to the server's chain file"),
+			advice.To("for a file", advice.GiveChain))
 }
 
 func (s *search) twin(c *cert.Certificate) *cert.Certificate {

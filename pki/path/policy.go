@@ -58,8 +58,8 @@ func policyFindings(chain []*cert.Certificate, q Question) finding.List {
 		p.about, p.self, p.last = chain[i], chain[i].SelfIssued(), i == 0
 		p.take()
 		if p.explicit == 0 && len(p.level) == 0 {
-			p.fail(finding.PolicyMissing, "%s: no certificate policy holds for the whole chain down to here, and "+
-				"one is required%s.", p.about.Title(), p.lost)
+			p.fail(finding.PolicyMissing, "%s: no certificate policy holds for the whole chain down to here, and one "+
+				"is required%s.", p.about.Title(), p.lost)
 			return p.findings
 		}
 		if !p.last {

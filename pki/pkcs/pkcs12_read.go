@@ -34,8 +34,8 @@ func ReadStore(data, password []byte) ([]StoreEntry, error) {
 		return nil, errors.New("PKCS#12: it is not a PFX of version 3 (RFC 7292 section 4)")
 	}
 	if !readContent(&outer, oidData, &content) || !content.ReadASN1(&safe, casn1.OCTET_STRING) {
-		return nil, errors.New("PKCS#12: its content cannot be parsed; " +
-			"files protected by a public key are not opened here")
+		return nil, errors.New("PKCS#12: its content cannot be parsed; files protected by a public key are not " +
+			"opened here")
 	}
 	open := outer.Empty()
 	if !open {

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 
+	"ironseal/pki/advice"
 	"ironseal/pki/cert"
 	"ironseal/pki/ext"
 	"ironseal/pki/finding"
@@ -189,12 +190,12 @@ func (r Receiver) Unmet(o Offer) finding.List {
 // withoutKey says what to do where the key stayed with whoever made the request: it never has to leave.
 func (r Receiver) withoutKey() finding.Finding {
 	f := finding.New(finding.ReceiverDemand,
-		"%s takes the private key with the certificate, and this key stayed where "+
-			"the request was made.", r.Title)
+		"%s takes the private key with the certificate, and this key stayed where the request was made.", r.Title)
 	if r.Demands.KeyElsewhere != "" {
-		return f.WithRemedy("use the receiver for a key that stays there: --for %s", r.Demands.KeyElsewhere)
+		return f.WithNext(advice.To("use the receiver for a key that stays there", advice.ForReceiver, "receiver",
+			r.Demands.KeyElsewhere))
 	}
-	return f.WithRemedy("have the request drafted here: ironseal request draft NAME")
+	return f.WithNext(advice.To("have the request drafted here", advice.DraftRequest, "name", "NAME"))
 }
 
 func orNone(list []string) string {

@@ -10,8 +10,7 @@ import (
 // Reference writes docs/receivers.md from the model.
 func Reference() string {
 	var b strings.Builder
-	b.WriteString("# Receiver files\n\nWritten from the program's model by `go run ./cmd/ironseal reference docs`; " +
-		"do not edit.\n\n")
+	b.WriteString("# Receiver files\n\nThe program writes this page from its own tables. Do not edit it.\n\n")
 	b.WriteString("One TOML file a kind of consumer, in `receivers/` of the estate; the file's name is the " +
 		"receiver's name. Unknown keys are errors.\n\n")
 	b.WriteString(strict.Keys(Receiver{}))

@@ -3,6 +3,7 @@ package relate
 import (
 	"strings"
 
+	"ironseal/pki/advice"
 	"ironseal/pki/cert"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
@@ -60,8 +61,8 @@ func CheckAnswer(r *request.Request, leaf *cert.Certificate, others []*cert.Cert
 		case finding.MissingIssuer:
 			f = finding.New(finding.AnswerOpen, "%s", f.Message)
 		case finding.UnknownAnchor:
-			f = f.WithRemedy("if you trust that root, compare its check code with its keeper and give it: " +
-				"--anchor FILE")
+			f = f.WithNext(advice.To("if you trust that root, compare its check code with its keeper and give it",
+				advice.GiveAnchor))
 		}
 		out = append(out, f)
 	}

@@ -111,7 +111,7 @@ func Forecast(q Question) Report {
 			continue
 		}
 		s.add(a, g)
-		if !a.Retired.IsZero() || q.Now.After(g.Certificate.NotAfter) && a.Elsewhere {
+		if !a.Retired.IsZero() || q.Now.After(g.Certificate.NotAfter) && a.External() {
 			continue
 		}
 		if why := g.Idle(); why != "" {

@@ -73,8 +73,8 @@ func Weigh(e Evidence) []Reason {
 		add(true, "its revocation list has %d entries; with a new key a new list begins", e.Revoked)
 	}
 	if g.IsRoot() {
-		add(false, "with the same key, clients that trust the old root accept the new chains at once; with a new key, "+
-			"they need link certificates now, and the new root before the old one ends")
+		add(false, "with the same key, clients that trust the old root accept the new chains at once; with a new "+
+			"key, they need link certificates now, and the new root before the old one ends")
 	}
 	if e.Suspicion != "" || e.Doubt != "" { // then nothing speaks for the key
 		out = slices.DeleteFunc(out, func(r Reason) bool { return !r.New })

@@ -35,7 +35,7 @@ var reasons = []struct {
 	{CessationOfOperation, "cessationOfOperation", "cessation-of-operation",
 		"what it was for has ended; the key is safe"},
 	{CertificateHold, "certificateHold", "hold",
-		"for now, until you know more; the only one that can be undone: ironseal unhold"},
+		"for now, until you know more; the only one that can be undone"},
 	{PrivilegeWithdrawn, "privilegeWithdrawn", "privilege-withdrawn",
 		"the holder may no longer do what the certificate allows"},
 	{AACompromise, "aACompromise", "aa-compromise", "someone else knows the key of an attribute authority"},

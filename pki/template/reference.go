@@ -10,8 +10,7 @@ import (
 // Reference writes docs/templates.md from the model.
 func Reference() string {
 	var b strings.Builder
-	b.WriteString("# Template files\n\nWritten from the program's model by `go run ./cmd/ironseal reference docs`; " +
-		"do not edit.\n\n")
+	b.WriteString("# Template files\n\nThe program writes this page from its own tables. Do not edit it.\n\n")
 	b.WriteString("One TOML file a template, in `templates/` of the estate; the file's name is the template's name. " +
 		"Unknown keys are errors.\n\n")
 	b.WriteString(strict.Keys(Template{}))

@@ -65,7 +65,7 @@ type Template struct {
 	Publish      Publish   `toml:"publish" json:"publish" doc:"addresses that certificates name"`
 	NoCheck      bool      `toml:"no-revocation-check,omitempty" json:"no_revocation_check,omitempty" doc:"for OCSP responders: clients need not ask about it (RFC 6960 section 4.2.2.2.1)"`
 	NoRevocation bool      `toml:"no-revocation,omitempty" json:"no_revocation,omitempty" doc:"for short-lived certificates: marks that no revocation information will exist (RFC 9608)"`
-	Senders      []string  `toml:"requesters,omitempty" json:"requesters,omitempty" doc:"who may submit under it: labels given by request receive --from; anyone when left out"`
+	Senders      []string  `toml:"requesters,omitempty" json:"requesters,omitempty" doc:"who may submit under it: labels of senders, as they were given when requests were received; anyone when left out"`
 	Findings     Weighing  `toml:"findings" json:"findings" doc:"which findings weigh more or less under this template"`
 
 	source []byte

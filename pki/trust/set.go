@@ -205,8 +205,7 @@ func (s Set) Sums() []string {
 // text of a certificate's can become a key.
 func (s Set) Bytes() []byte {
 	var b bytes.Buffer
-	fmt.Fprintf(&b, "# A trust set: the roots that machines should trust. ironseal trust show explains it.\ntitle = "+
-		"%s\n", quoted(s.Title))
+	fmt.Fprintf(&b, "# A trust set: the roots that machines should trust.\ntitle = %s\n", quoted(s.Title))
 	for _, a := range s.Anchors {
 		fmt.Fprintf(&b, "\n[[anchor]] # %s, until %s\nfrom        = %s\npurposes    = %s\n",
 			comment(a.Certificate.Title()),

@@ -9,7 +9,10 @@ import (
 	"strings"
 
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
+	"ironseal/pki/hierarchy"
 )
 
 // The journal is proved whole by its links. The records beside it are not: whoever
@@ -42,7 +45,8 @@ type auditing struct {
 
 func (a *auditing) fault(about, format string, args ...any) {
 	a.out.fault(about, fmt.Sprintf(format, args...),
-		"somebody changed the records outside this program, or the disk is failing: compare with a backup; "+fromBackup)
+		advice.Say("somebody changed the records outside this program, or the disk is failing: compare with a backup"),
+		fromBackup)
 }
 
 // audit holds the records against the journal, both ways.
@@ -61,8 +65,12 @@ func audit(ctx context.Context, e *estate.Estate, out *Checked) error {
 	if a.told, err = tell(ctx, e); err != nil {
 		return err
 	}
+	for _, seq := range a.unreadable {
+		a.fault(fmt.Sprintf("J%d", seq), "the entry cannot be read")
+	}
 	for _, step := range []func() error{a.auditNames, a.auditAuthorities, a.auditTemplates, a.auditCertificates,
-		a.auditPlaces, a.auditRevocations, a.auditRequests, a.auditSmall, a.auditKeys, a.auditKeyFiles} {
+		a.auditPlaces, a.auditRevocations, a.auditRequests, a.auditDerived, a.auditSmall, a.auditKeys,
+		a.auditKeyFiles} {
 		if err := step(); err != nil {
 			return err
 		}
@@ -84,6 +92,22 @@ func (a *auditing) auditNames() error {
 	})
 }
 
+// auditDerived compares what is derived from the journal with the journal.
+func (a *auditing) auditDerived() error {
+	err := a.each("derived", func(r store.Row) {
+		key := derivedKey(r.Text("kind"), r.Text("name"))
+		if want, there := a.derived[key]; !there || want != (event.Row{Seq: r.Int("seq"), At: r.Text("at")}) {
+			a.fault("derived", "the %s %q does not agree with the journal", r.Text("kind"), r.Text("name"))
+		}
+		delete(a.derived, key)
+	})
+	for key := range a.derived {
+		kind, name, _ := strings.Cut(key, "\x00")
+		a.fault("derived", "the journal tells of the %s %q, and it is not on record", kind, name)
+	}
+	return err
+}
+
 // auditPlaces holds the addresses on record against those that the certificates name.
 func (a *auditing) auditPlaces() error {
 	err := a.each("place", func(r store.Row) {
@@ -101,12 +125,12 @@ func (a *auditing) auditPlaces() error {
 }
 
 func (a *auditing) auditAuthorities() error {
-	retired, elsewhere := map[string]string{}, map[string]int64{}
+	retired, holder := map[string]string{}, map[string]string{}
 	a.listNumber = map[string]int64{}
 	parents := map[int64]int64{}
 	if err := a.each("authority", func(r store.Row) {
 		a.handles[r.Int("id")] = r.Text("handle")
-		retired[r.Text("handle")], elsewhere[r.Text("handle")] = r.Text("retired"), r.Int("elsewhere")
+		retired[r.Text("handle")], holder[r.Text("handle")] = r.Text("retired"), r.Text("holder")
 		parents[r.Int("id")] = r.Int("parent")
 		a.listNumber[r.Text("handle")] = r.Int("list_number")
 	}); err != nil {
@@ -119,7 +143,7 @@ func (a *auditing) auditAuthorities() error {
 			a.fault(handle, "the journal tells of this authority, and it is not on record")
 		case have != want.retired && (!a.older || have == "" || want.retired == ""):
 			a.fault(handle, "it is retired since %q on record, and since %q in the journal", have, want.retired)
-		case (elsewhere[handle] != 0) == want.keyHere:
+		case (holder[handle] == string(hierarchy.HeldExternally)) == want.keyHere:
 			a.fault(handle, "where its key is does not agree with the journal")
 		}
 	}

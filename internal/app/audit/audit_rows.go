@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
 	"ironseal/pki/cert"
 	"ironseal/pki/request"
 )
@@ -179,7 +180,7 @@ func (a *auditing) auditRequests() error {
 		case r.Text("sender") != want.from, r.Text("received") != want.received && !a.older:
 			a.fault(label, "who sent it, or when, does not agree with the journal")
 		case r.Text("state") != string(want.state), !a.older &&
-			(r.Text("reason") != want.reason || r.Text("decided") != want.decided):
+			(earlierReason(r.Text("reason")) != want.reason || r.Text("decided") != want.decided):
 			a.fault(label, "it is %s on record (%q), and %s in the journal (%q)", r.Text("state"), r.Text("reason"),
 				want.state, want.reason)
 		}
@@ -254,12 +255,12 @@ func (a *auditing) auditKeyFiles() error {
 	for _, k := range slices.Sorted(maps.Keys(a.keyFiles)) {
 		f := a.keyFiles[k]
 		handle, _, _ := strings.Cut(f.name, ".g")
-		now := a.e.Custody.FileSHA256(k)
+		now := a.e.Keys.StoredSHA256(k)
 		switch {
 		case now == "":
 		case f.begun:
-			a.out.fault(f.name, "a change of its passphrase was cut off", "give the command again: ironseal authority "+
-				"passphrase "+handle)
+			a.out.fault(f.name, "a change of its passphrase was cut off", advice.To("give the command again",
+				advice.ChangePassphrase, "authority", handle))
 		case now != f.file:
 			a.out.fault(f.name, "its key file is not the one that the last change of its passphrase wrote", fromBackup)
 		}
@@ -295,7 +296,7 @@ func (a *auditing) auditKeys() error {
 	if err := a.each("flaw", func(r store.Row) {
 		flaws[fmt.Sprintf("%x %s: %s", r.Bytes("key_sha256"), r.Text("code"), r.Text("message"))] = true
 		a.out.fault(fmt.Sprintf("key %x…", r.Bytes("key_sha256")[:min(8, len(r.Bytes("key_sha256")))]),
-			r.Text("message"), "replace what was signed for this key, with a new key")
+			r.Text("message"), advice.Say("replace what was signed for this key, with a new key"))
 	}); err != nil {
 		return err
 	}
@@ -303,4 +304,9 @@ func (a *auditing) auditKeys() error {
 		a.fault("flaw", "what is known against keys does not agree with the journal")
 	}
 	return nil
+}
+
+// earlierReason is the reason of a request as it is written today: earlier versions called a transfer a courier.
+func earlierReason(text string) string {
+	return strings.Replace(text, "by courier ", "by transfer ", 1)
 }

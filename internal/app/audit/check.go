@@ -23,8 +23,9 @@ import (
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
-	"ironseal/internal/parallel"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
 	"ironseal/pki/journal"
@@ -35,9 +36,9 @@ import (
 
 // Fault is something wrong with an estate, and its remedy.
 type Fault struct {
-	About  string `json:"about" doc:"what it is about"`
-	What   string `json:"what" doc:"what is wrong"`
-	Remedy string `json:"remedy" doc:"what to do"`
+	About string      `json:"about" doc:"what it is about"`
+	What  string      `json:"what" doc:"what is wrong"`
+	Next  advice.List `json:"-"`
 }
 
 // Checked is what a check of the estate found.
@@ -53,11 +54,11 @@ type Checked struct {
 	unread bool // something could not be read, so nobody can say what is not needed
 }
 
-func (c *Checked) fault(about, what, remedy string) {
-	c.Faults = append(c.Faults, Fault{about, what, remedy})
+func (c *Checked) fault(about, what string, next ...advice.Step) {
+	c.Faults = append(c.Faults, Fault{about, what, next})
 }
 
-const fromBackup = "restore it from a backup: ironseal estate restore FILE DIR"
+var fromBackup = advice.To("restore it from a backup", advice.RestoreEstate, "folder", "DIR")
 
 // CheckAsk says how an estate is checked.
 type CheckAsk struct {
@@ -118,7 +119,8 @@ func check(ctx context.Context, e *estate.Estate, ask CheckAsk) (Checked, error)
 	}
 	for title, why := range lists {
 		out.fault(title, "the list that is to be served is not there as it was signed: "+why,
-			"sign it again: ironseal revocations publish --all; of an authority elsewhere, import it again")
+			advice.To("sign it again", advice.PublishLists, "all", ""), advice.Say("of an authority elsewhere, "+
+				"import it again"))
 	}
 	if err := audit(ctx, e, &out); err != nil {
 		return out, err
@@ -134,9 +136,9 @@ func checkJournal(ctx context.Context, e *estate.Estate, out *Checked) error {
 		known = &h
 	} else {
 		out.fault("journal", "the note of its newest entry, "+filepath.Base(e.Records.HeadFile())+", is missing or "+
-			"cannot "+
-			"be read: an end that was cut off would not be noticed", "compare the head with one that was printed on a "+
-			"sheet or in a backup: ironseal journal verify --against HEAD; the next act writes the note again")
+			"cannot be read: an end that was cut off would not be noticed", advice.To("compare the head with one "+
+			"that was printed on a sheet or in a backup", advice.VerifyJournal,
+			"head", advice.Asked), advice.Say("the next act writes the note again"))
 	}
 	head, err := e.Records.VerifyJournal(ctx, known)
 	var broken *journal.Break
@@ -144,8 +146,8 @@ func checkJournal(ctx context.Context, e *estate.Estate, out *Checked) error {
 		return err
 	}
 	if err != nil {
-		out.fault("journal", err.Error(), "compare with a head that was printed: ironseal journal verify --against "+
-			"HEAD; then "+fromBackup)
+		out.fault("journal", err.Error(), advice.To("compare with a head that was printed", advice.VerifyJournal,
+			"head", advice.Asked), fromBackup)
 	}
 	out.Head = head.String()
 	back, err := e.Records.Backwards(ctx)
@@ -157,8 +159,8 @@ func checkJournal(ctx context.Context, e *estate.Estate, out *Checked) error {
 			out.fault(fmt.Sprintf("J%d", b.Seq),
 				fmt.Sprintf("it is dated %s, and an entry before it %s: one of the two was dated by a wrong clock",
 					b.At.Format(time.RFC3339), b.Before.Format(time.RFC3339)),
-				"set the clock; where the earlier entry is the wrong one, put that on record: ironseal journal "+
-					"clock --because TEXT")
+				advice.Say("set the clock"), advice.To("where the earlier entry is the wrong one, put that on record",
+					advice.SettleClock, "because", advice.Asked))
 		}
 	}
 	return nil
@@ -183,11 +185,11 @@ func checkAuthorities(ctx context.Context, e *estate.Estate, out *Checked) (map[
 				out.fault(g.Name(), fmt.Sprintf("its certificate was not signed by %s, which the record names",
 					g.Issuer.Name()), fromBackup)
 			}
-			if !a.Elsewhere && a.Retired.IsZero() && !e.Custody.Has(g.Certificate.Key) {
+			if !a.External() && a.Retired.IsZero() && !e.Keys.Has(g.Certificate.Key) {
 				out.fault(g.Name(), "its key file is missing", fromBackup)
 			}
 		}
-		if !a.Elsewhere {
+		if !a.External() {
 			last, err := e.Records.ListNumber(ctx, a.Handle)
 			if err != nil {
 				return known, err
@@ -203,13 +205,13 @@ func checkAuthorities(ctx context.Context, e *estate.Estate, out *Checked) (map[
 		r, err := request.Read(a.DER)
 		if err != nil {
 			out.fault(a.Handle, "the request that was sent cannot be parsed: "+err.Error(),
-				"withdraw it and apply again")
+				advice.Say("withdraw it and apply again"))
 			out.unread = true
 			continue
 		}
-		if !e.Custody.Has(r.Key) {
+		if !e.Keys.Has(r.Key) {
 			out.fault(a.Handle, "the key of its request that was sent is missing",
-				"withdraw it and apply again: ironseal authority apply "+a.Handle+" --withdraw")
+				advice.To("withdraw it and apply again", advice.ApplyAuthority, "authority", a.Handle, "withdraw", ""))
 		}
 	}
 	return known, nil
@@ -254,7 +256,7 @@ func checkKeyFiles(ctx context.Context, e *estate.Estate, out *Checked, files []
 			continue // it was moved meanwhile
 		}
 		if why := disk.Exposed(f); why != "" {
-			out.fault(about, why, disk.Closing(f))
+			out.fault(about, why, advice.Say(disk.Closing(f)))
 		}
 		if known[strings.TrimSuffix(name, ".key")] || e.World.Now().Sub(info.ModTime()) < orphanAge {
 			continue
@@ -270,21 +272,24 @@ func checkKeyFiles(ctx context.Context, e *estate.Estate, out *Checked, files []
 func orphan(ctx context.Context, e *estate.Estate, out *Checked, file string, move bool) error {
 	about := "keys/" + filepath.Base(file)
 	if !move {
-		remedy := "keep it; to move it aside, where backups keep it too: ironseal estate check --move-aside"
+		remedy := advice.List{advice.Say("keep it"), advice.To("to move it aside, where backups keep it too",
+			advice.CheckEstate,
+			"move-aside", "")}
 		if out.unread || len(out.Faults) > 0 {
-			remedy = "mend the other faults first: a record that cannot be parsed may be the one that names it; keep " +
-				"the file"
+			remedy = advice.List{advice.Say("mend the other faults first: a record that cannot be parsed may be the " +
+				"one that " +
+				"names it; keep the file")}
 		}
 		out.fault(about, "no record names this key: an act was cut off before it was recorded, or a record is gone",
-			remedy)
+			remedy...)
 		return nil
 	}
 	dir := filepath.Join(e.Dir, estate.AsideDir)
 	if err := disk.OwnDir(dir); err != nil {
 		return err
 	}
-	if _, err := e.Act(ctx, func(store.Tx) ([]journal.Entry, error) {
-		return []journal.Entry{estate.Entry("move key aside", about)}, nil
+	if _, err := e.Act(ctx, func(store.Tx) ([]event.Record, error) {
+		return []event.Record{event.On(about, event.KeyMovedAside{})}, nil
 	}); err != nil {
 		return err
 	}
@@ -298,16 +303,16 @@ func orphan(ctx context.Context, e *estate.Estate, out *Checked, file string, mo
 func checkDataFiles(ctx context.Context, e *estate.Estate, out *Checked) {
 	_, faults := e.Templates()
 	for _, f := range faults {
-		out.fault("templates", f.Error(), "mend the file; ironseal template check says more")
+		out.fault("templates", f.Error(), advice.Say("mend the file"), advice.To("see more", advice.CheckTemplates))
 	}
 	for _, name := range e.ReceiverNames() {
 		if _, err := e.Receiver(name); err != nil {
-			out.fault("receivers", err.Error(), "mend the file, or delete it")
+			out.fault("receivers", err.Error(), advice.Say("mend the file, or delete it"))
 		}
 	}
 	for _, name := range e.DataNames("set") {
 		if _, err := anchors.Set(ctx, e, name); err != nil {
-			out.fault("sets", err.Error(), "mend the file, or delete it")
+			out.fault("sets", err.Error(), advice.Say("mend the file, or delete it"))
 		}
 	}
 }
@@ -317,19 +322,19 @@ func checkModes(e *estate.Estate, out *Checked) {
 	for _, name := range append(estate.DataDirs(), ".", estate.SettingsFile, "keys", e.Settings.Storage.Records) {
 		path := filepath.Join(e.Dir, name)
 		if why := disk.Untrusted(path); why != "" {
-			out.fault(name, why+": whoever can change it decides what is signed", disk.Guarding(path))
+			out.fault(name, why+": whoever can change it decides what is signed", advice.Say(disk.Guarding(path)))
 		}
 	}
 	records := filepath.Join(e.Dir, e.Settings.Storage.Records)
 	if why := disk.Exposed(records); why != "" {
-		out.fault(e.Settings.Storage.Records, why, disk.Closing(records))
+		out.fault(e.Settings.Storage.Records, why, advice.Say(disk.Closing(records)))
 	}
 	for _, kind := range estate.DataKinds {
 		for _, name := range e.DataNames(kind) {
 			file := filepath.Join(e.Dir, kind+"s", name+".toml")
 			if why := disk.Untrusted(file); why != "" {
 				out.fault(kind+"s/"+name+".toml", why+": whoever can change it decides what is signed",
-					disk.Guarding(file))
+					advice.Say(disk.Guarding(file)))
 			}
 		}
 	}
@@ -358,13 +363,13 @@ func checkLeftovers(ctx context.Context, e *estate.Estate, out *Checked) error {
 	}
 	tidied, err := e.Tidy()
 	if out.Removed = append(out.Removed, tidied...); err != nil {
-		out.fault("outside the estate", err.Error(), "remove it by hand: it may hold a private key")
+		out.fault("outside the estate", err.Error(), advice.Say("remove it by hand: it may hold a private key"))
 	}
 	for _, dir := range slices.Sorted(maps.Keys(places)) {
 		removed, err := disk.Sweep(dir)
 		out.Removed = append(out.Removed, removed...)
 		if err != nil {
-			out.fault(dir, err.Error(), "remove it by hand: it may hold a private key")
+			out.fault(dir, err.Error(), advice.Say("remove it by hand: it may hold a private key"))
 		}
 	}
 	open, err := e.Records.Unfinished(ctx)
@@ -373,7 +378,8 @@ func checkLeftovers(ctx context.Context, e *estate.Estate, out *Checked) error {
 	}
 	for _, u := range open {
 		out.fault(fmt.Sprintf("R%d", u.Number), "it is withdrawn, and the key of its draft was not destroyed: "+u.File,
-			fmt.Sprintf("finish it: ironseal request withdraw R%d --because TEXT", u.Number))
+			advice.To("finish it", advice.WithdrawRequest, "request", fmt.Sprintf("R%d", u.Number), "because",
+				advice.Asked))
 	}
 	return nil
 }
@@ -391,8 +397,8 @@ func checkCertificates(ctx context.Context, e *estate.Estate, out *Checked, prog
 	}
 	out.Certificates = len(list)
 	var mu sync.Mutex
-	count := parallel.Counting(progress)
-	parallel.Each(len(list), func(i int) {
+	count := estate.Counting(progress)
+	estate.OnEveryCore(len(list), func(i int) {
 		defer count()
 		if what := faultOf(list[i], h.Generation(list[i].Issuer) != nil,
 			func() *cert.Certificate { return h.Generation(list[i].Issuer).Certificate }); what != "" {

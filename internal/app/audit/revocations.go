@@ -5,9 +5,8 @@ import (
 	"maps"
 	"slices"
 
-	"ironseal/internal/app/revoke/compromise"
-	"ironseal/internal/app/revoke/inventory"
 	"ironseal/internal/app/revoke/revoking"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/journal"
@@ -32,69 +31,88 @@ type toldRevocation struct {
 	was                   string // the line of an adopted one that it took the place of
 }
 
-// adoptedRevocations imports what an adoption brought.
-func (t *told) adoptedRevocations(handle string, d journal.Detail) {
+// adoptedRevocations applies what an adoption brought.
+func (t *told) adoptedRevocations(handle string, e *event.AuthorityAdopted) {
 	a := t.authorities[handle]
-	if a == nil || d.Text("revocations") == "" {
+	if a == nil || e.Revocations == "" {
 		return
 	}
 	r := &a.revoked
-	r.digest, r.before, r.at = d.Text("revocations"), maps.Clone(r.own), -1
-	if d["list number"] != nil {
-		r.at = d.Number("list number")
-		r.number = r.at
+	r.digest, r.before, r.at = e.Revocations, maps.Clone(r.own), -1
+	if e.ListNumber != nil {
+		r.at, r.number = *e.ListNumber, *e.ListNumber
 	}
 }
 
 // revocations applies what was revoked or released here, and lists that were signed.
-func (t *told) revocations(en journal.Entry, d journal.Detail, at string) {
-	switch en.Act {
-	case revoking.RevokeAct:
-		for _, s := range d.Objects("revoked") {
-			if a := t.authorities[s.Text("by")]; a != nil {
-				if a.revoked.own == nil {
-					a.revoked.own = map[string]toldRevocation{}
-				}
-				before, ours := a.revoked.own[s.Text("serial")]
-				r := toldRevocation{again: int64(min(len(s.Text("was")), 1)), at: recordDay(s.Text("at")),
-					invalid: recordDay(s.Text("invalid")), reason: s.Number("reason"), ends: s.Number("ends"),
-					part: s.Number("part"), was: s.Text("was")}
-				if ours { // what an adoption brought before that
-					r.was = before.was
-				}
-				a.revoked.own[s.Text("serial")] = r
-			}
+func (t *told) revocations(en journal.Entry, what event.Event, at string) {
+	switch e := what.(type) {
+	case *event.Revoked:
+		for _, s := range e.Revoked {
+			t.revoked(s)
 		}
-	case revoking.UnholdAct, "release": // as it was called before
-		for _, s := range d.Objects("released") {
-			if a := t.authorities[s.Text("by")]; a != nil {
-				r, own := a.revoked.own[s.Text("serial")]
-				if !own { // one that was adopted
-					r = toldRevocation{at: recordDay(s.Text("at")), reason: s.Number("reason"), ends: s.Number("ends")}
-					r.was = store.Line(s.Text("serial"), r.at, int(r.reason))
-				}
-				if r.released = at; a.revoked.own == nil {
-					a.revoked.own = map[string]toldRevocation{}
-				}
-				a.revoked.own[s.Text("serial")] = r
-			}
+	case *event.Released:
+		for _, s := range e.Released {
+			t.released(s, at)
 		}
-	case compromise.OpenAct, compromise.CloseAct:
-		for _, name := range append(d.List("stopped"), d.List("grant again")...) {
-			if g := t.generations[name]; g != nil {
-				if g.stopped = "incident " + en.Object; en.Act == compromise.CloseAct {
-					g.stopped = ""
-				}
-			}
+	case *event.IncidentOpened:
+		t.stopped(e.Stopped, "incident "+en.Object)
+	case *event.IncidentClosed:
+		t.stopped(e.GrantAgain, "")
+	case *event.ListsSigned:
+		t.numbered(e.Authorities)
+	case *event.ListsImported:
+		t.numbered(e.Authorities)
+	}
+}
+
+func (t *told) revoked(s event.RevokedCertificate) {
+	a := t.authorities[s.By]
+	if a == nil {
+		return
+	}
+	if a.revoked.own == nil {
+		a.revoked.own = map[string]toldRevocation{}
+	}
+	r := toldRevocation{again: int64(min(len(s.Was), 1)), at: recordDay(s.At), invalid: recordDay(s.Invalid),
+		reason: int64(s.Reason), ends: s.Ends, part: int64(s.Part), was: s.Was}
+	if before, ours := a.revoked.own[s.Serial]; ours { // what an adoption brought before that
+		r.was = before.was
+	}
+	a.revoked.own[s.Serial] = r
+}
+
+func (t *told) released(s event.RevokedCertificate, at string) {
+	a := t.authorities[s.By]
+	if a == nil {
+		return
+	}
+	r, own := a.revoked.own[s.Serial]
+	if !own { // one that was adopted
+		r = toldRevocation{at: recordDay(s.At), reason: int64(s.Reason), ends: s.Ends}
+		r.was = store.Line(s.Serial, r.at, s.Reason)
+	}
+	if r.released = at; a.revoked.own == nil {
+		a.revoked.own = map[string]toldRevocation{}
+	}
+	a.revoked.own[s.Serial] = r
+}
+
+func (t *told) stopped(generations []string, why string) {
+	for _, name := range generations {
+		if g := t.generations[name]; g != nil {
+			g.stopped = why
 		}
-	case revoking.PublishAct, inventory.TakeInAct:
-		for _, s := range d.Objects("authorities") {
-			if a := t.authorities[s.Text("by")]; a != nil {
-				if r := &a.revoked; r.after <= 0 {
-					r.after = s.Number("after")
-				}
-				a.revoked.number = s.Number("number")
+	}
+}
+
+func (t *told) numbered(list []event.ListNumber) {
+	for _, s := range list {
+		if a := t.authorities[s.By]; a != nil {
+			if a.revoked.after <= 0 {
+				a.revoked.after = s.After
 			}
+			a.revoked.number = s.Number
 		}
 	}
 }

@@ -6,12 +6,9 @@ import (
 	"strings"
 	"time"
 
-	"ironseal/internal/app/ca/authorities"
-	"ironseal/internal/app/ca/external"
-	"ironseal/internal/app/ca/passphrases"
 	"ironseal/internal/app/transfer"
 	"ironseal/internal/estate"
-	"ironseal/internal/store"
+	"ironseal/internal/event"
 	"ironseal/pki/journal"
 	"ironseal/pki/lifecycle"
 )
@@ -29,9 +26,11 @@ type told struct {
 	carried      map[string]string           // courier's folder to time and what it brought
 	flaws        map[string]bool             // key, code and message
 	keyFiles     map[string]toldKeyFile      // by the key, whose passphrase was changed
+	derived      map[string]event.Row        // kind and name
 	meta         map[string]string
 	settled      int64
-	older        bool // entries that tell less were written by an earlier form of this program
+	unreadable   []int64 // entries that cannot be read
+	older        bool    // entries that tell less were written by an earlier form of this program
 }
 
 type toldCertificate struct {
@@ -87,70 +86,108 @@ func tell(ctx context.Context, e *estate.Estate) (*told, error) {
 	t := &told{certificates: map[string]*toldCertificate{}, requests: map[string]*toldRequest{},
 		numbers: map[string]string{}, generations: map[string]*toldGeneration{},
 		authorities: map[string]*toldAuthority{}, sent: map[string]*toldSent{}, drafts: map[string]*toldDraft{},
-		holders: map[string]string{}, carried: map[string]string{},
-		flaws: map[string]bool{}, keyFiles: map[string]toldKeyFile{}, meta: map[string]string{}}
+		holders: map[string]string{}, carried: map[string]string{}, flaws: map[string]bool{},
+		keyFiles: map[string]toldKeyFile{}, derived: map[string]event.Row{}, meta: map[string]string{}}
 	err := e.Records.Entries(ctx, 0, 0, func(en journal.Entry) error {
-		d, err := en.Details()
-		if err != nil { // an entry whose detail is a sentence
-			d = journal.Detail{}
+		what, err := event.Read(en)
+		if err != nil {
+			t.unreadable = append(t.unreadable, en.Seq)
+			return nil
 		}
-		t.entry(en, d)
+		t.entry(en, what)
+		t.derive(en)
 		return nil
 	})
 	return t, err
 }
 
+// derive works out again which entry counts about which thing.
+func (t *told) derive(en journal.Entry) {
+	marks, err := event.Marks(en)
+	if err != nil {
+		return // told as unreadable
+	}
+	for _, m := range marks {
+		key := derivedKey(string(m.Kind), m.Name)
+		before, there := t.derived[key]
+		delete(t.derived, key)
+		if row, keep := m.Apply(en.Seq, before, there); keep {
+			t.derived[key] = row
+		}
+	}
+}
+
+func derivedKey(kind, name string) string { return kind + "\x00" + name }
+
 // entry applies one entry.
-func (t *told) entry(en journal.Entry, d journal.Detail) {
+func (t *told) entry(en journal.Entry, what event.Event) {
 	at := written(en.At)
-	switch en.Act {
-	case "create":
-		t.meta["estate"] = d.Text("id")
+	switch e := what.(type) {
+	case *event.EstateCreated:
+		t.meta["estate"] = e.ID
 		if en.Object == "rehearsal" {
 			t.meta["rehearsal"] = "yes"
 		}
-	case "receive":
-		t.requests[en.Object] = &toldRequest{sum: d.Text("sha256"), title: d.Text("title"), from: d.Text("from"),
-			received: at, state: lifecycle.Waiting}
-		t.numbers[d.Text("sha256")] = en.Object
-	case "decline", "withdraw":
-		t.decide(en.Object, map[string]lifecycle.RequestState{"decline": lifecycle.Declined, "withdraw": lifecycle.Withdrawn}[en.Act],
-			d.Text("because"), at)
-		if d.Text("key kept") != "" {
-			delete(t.drafts, d.Text("key"))
+	case *event.HandedOver:
+		t.holders[e.Certificate+" "+e.Holder] = at
+	case *event.FlawFound:
+		t.flaws[en.Object+" "+e.Code+": "+e.Message] = true
+	case *event.PassphraseChangeBegun:
+		t.keysChanged(e.Keys, true)
+	case *event.PassphraseChanged:
+		t.keysChanged(e.Keys, false)
+	case *event.ClockSettled:
+		t.settled = en.Seq
+	case *event.Signed:
+		t.sign(en, e, at)
+	default:
+		t.requestEntry(en, what, at)
+	}
+}
+
+func (t *told) keysChanged(keys []event.KeyFile, begun bool) {
+	for _, k := range keys {
+		t.keyFiles[k.Key] = toldKeyFile{k.Name, k.File, begun}
+	}
+}
+
+// requestEntry applies what is about requests and drafts.
+func (t *told) requestEntry(en journal.Entry, what event.Event, at string) {
+	switch e := what.(type) {
+	case *event.Received:
+		t.requests[en.Object] = &toldRequest{sum: e.SHA256, title: e.Title, from: e.From, received: at,
+			state: lifecycle.Waiting}
+		t.numbers[e.SHA256] = en.Object
+	case *event.Declined:
+		t.decide(en.Object, lifecycle.Declined, e.Because, at)
+	case *event.Withdrawn:
+		t.decide(en.Object, lifecycle.Withdrawn, e.Because, at)
+		if e.KeyKept != "" {
+			delete(t.drafts, e.Key)
 		}
-	case "destroy draft key":
-		delete(t.drafts, d.Text("key"))
-	case "draft":
-		t.drafts[d.Text("key")] = &toldDraft{d.Text("file"), at, d.Flag("sealed")}
-		t.older = t.older || d["file"] == nil
-	case "pack":
-		numbers, _ := d["requests"].([]any)
-		for _, n := range numbers {
-			t.decide(fmt.Sprintf("R%v", n), lifecycle.Sent, "by courier "+d.Text("id")[:min(8, len(d.Text("id")))], at)
+	case *event.DraftKeyDestroyed:
+		delete(t.drafts, e.Key)
+	case *event.Drafted:
+		if e.File == nil {
+			t.older, e.File = true, new(string)
 		}
-		t.older = t.older || d["requests"] == nil && d.Text("kind") == transfer.ErrandRequests
-	case "open":
-		t.carried[d.Text("id")] = at + " " + d.Text("what")
-		t.older = t.older || d["what"] == nil
-	case "handover":
-		t.holders[d.Text("certificate")+" "+d.Text("holder")] = at
-	case store.FlawAct:
-		t.flaws[en.Object+" "+en.Detail] = true
-	case passphrases.BeginAct, passphrases.ChangeAct:
-		for _, k := range d.Objects("keys") {
-			t.keyFiles[k.Text("key")] = toldKeyFile{k.Text("name"), k.Text("file"), en.Act == passphrases.BeginAct}
-		}
-	case passphrases.DraftAct:
-		if f := t.drafts[d.Text("key")]; f != nil {
+		t.drafts[e.Key] = &toldDraft{*e.File, at, e.Sealed}
+	case *event.DraftKeyEncrypted:
+		if f := t.drafts[e.Key]; f != nil {
 			f.sealed = true
 		}
-	case journal.ClockAct:
-		t.settled = en.Seq
-	case "sign":
-		t.sign(en, d, at)
+	case *event.TransferPacked:
+		for _, n := range e.Requests {
+			t.decide(fmt.Sprintf("R%d", n), lifecycle.Sent, transfer.SentBy(e.ID), at)
+		}
+		t.older = t.older || e.Requests == nil && e.Kind == transfer.ErrandRequests
+	case *event.TransferOpened:
+		if e.What == nil {
+			t.older, e.What = true, new(string)
+		}
+		t.carried[e.ID] = at + " " + *e.What
 	default:
-		t.authority(en, d, at)
+		t.authority(en, what, at)
 	}
 }
 
@@ -160,95 +197,111 @@ func (t *told) decide(label string, state lifecycle.RequestState, reason, at str
 	}
 }
 
-func (t *told) sign(en journal.Entry, d journal.Detail, at string) {
-	for _, s := range d.Objects("signed") {
-		replaces, _ := s["replaces"].(float64)
-		t.certificates[s.Text("certificate")] = &toldCertificate{by: s.Text("by"), request: s.Text("request"),
-			template: s.Text("template"), sheet: s.Text("sheet"),
-			actor: en.Actor, replaces: int64(replaces), switchDay: recordDay(s.Text("switch_day")),
-			waived: s.Texts("waived")}
-		if r := t.requests[s.Text("request")]; r != nil && r.state != lifecycle.Signed {
+func (t *told) sign(en journal.Entry, e *event.Signed, at string) {
+	for _, s := range e.Signed {
+		t.certificates[s.Certificate] = &toldCertificate{by: s.By, request: s.Request, template: s.Template,
+			sheet: s.Sheet, actor: en.Actor, replaces: s.Replaces, switchDay: recordDay(s.SwitchDay),
+			waived: texts(s.Waived)}
+		if r := t.requests[s.Request]; r != nil && r.state != lifecycle.Signed {
 			r.state, r.decided = lifecycle.Signed, at // a reason, if any, stays from before
 		}
 	}
 }
 
+// texts are waivers as the records have them.
+func texts(w event.Waivers) map[string]string {
+	out := map[string]string{}
+	for code, because := range w {
+		out[string(code)] = because
+	}
+	return out
+}
+
 // authority applies what is about authorities.
-func (t *told) authority(en journal.Entry, d journal.Detail, at string) {
+func (t *told) authority(en journal.Entry, what event.Event, at string) {
 	handle := en.Object
-	switch en.Act {
-	case "create authority", "renew authority":
-		t.made(handle, en, d)
-	case "adopt authority", external.TookAuthority, external.TookAuthorityOnce:
-		t.older = t.older || d["above"] == nil && d["links"] == nil
-		for _, up := range d.Objects("above") {
-			t.imported(up, en.Actor)
-		}
-		t.adopted(handle, en, d)
-		t.links(d, en.Actor)
-		t.adoptedRevocations(handle, d)
-		t.answered(handle, tookAuthority(en), at)
-	case "adopt link":
-		t.links(d, en.Actor)
-	case authorities.CrossAct:
-		t.links(d, en.Actor)
-		for _, sum := range d.List("links") {
+	switch e := what.(type) {
+	case *event.AuthorityCreated:
+		t.made(handle, en.Actor, e.Generation)
+	case *event.AuthorityRenewed:
+		t.made(handle, en.Actor, e.Generation)
+	case *event.AuthorityAdopted:
+		t.above(e.Above, e.Links, en.Actor)
+		t.adopted(handle, en.Actor, adoption{certificate: e.Certificate, parent: e.By, keyHere: e.KeyHere,
+			issued: e.Issued, waived: e.Waived})
+		t.links(e.Links, en.Actor)
+		t.adoptedRevocations(handle, e)
+	case *event.AnswerImported:
+		t.above(e.Above, e.Links, en.Actor)
+		t.adopted(handle, en.Actor, adoption{certificate: e.Certificate, parent: e.Parent, keyHere: true,
+			switchDay: recordDay(e.SwitchDay), waived: e.Waived})
+		t.links(e.Links, en.Actor)
+		t.answered(handle, at)
+	case *event.LinkAdopted:
+		t.links(e.Links, en.Actor)
+	case *event.CrossCertified:
+		t.links(e.Links, en.Actor)
+		for _, sum := range e.Links {
 			c := t.certificates[sum]
-			c.by, c.sheet, c.waived = d.Text("by"), d.Text("sheet"), d.Texts("waived")
+			c.by, c.sheet, c.waived = e.By, e.Sheet, texts(e.Waived)
 		}
-	case "rehearse":
-		t.older = t.older || d["generations"] == nil
-		for _, g := range d.Objects("generations") {
-			t.imported(g, en.Actor)
-			t.generations[g.Text("generation")].switchDay = recordDay(g.Text("switch_day"))
-			name, _, _ := strings.Cut(g.Text("generation"), ".")
-			t.authorities[name].retired, t.authorities[name].keyHere = recordDay(g.Text("retired")), true
-		}
-		t.links(d, en.Actor)
-	case external.TookIn, external.TookInOnce:
-		c := &toldCertificate{by: d.Text("by"), actor: en.Actor, waived: d.Texts("waived"), chain: d.List("chain")}
-		if t.requests[handle] != nil {
-			c.request = handle
-			t.decide(handle, lifecycle.Signed, "by an outside authority", at)
-		}
-		t.older = t.older || d["by"] == nil
-		t.certificates[d.Text("certificate")] = c
-	case "apply":
-		t.sent[d.Text("request")] = &toldSent{handle, d.Text("parent"), at, "", recordDay(d.Text("switch day")),
-			d.Text("key")}
-	case "withdraw application":
-		t.answered(handle, true, at)
-	case "retire authority":
+	case *event.Rehearsed:
+		t.rehearsed(e, en.Actor)
+	case *event.CertificateImported:
+		t.certificateImported(handle, e, en.Actor, at)
+	case *event.Applied:
+		t.sent[e.Request] = &toldSent{handle, e.Parent, at, "", recordDay(e.SwitchDay), e.Key}
+	case *event.ApplicationWithdrawn:
+		t.answered(handle, at)
+	case *event.AuthorityRetired:
 		if a := t.authorities[handle]; a != nil {
 			a.retired = at
 		}
-	case authorities.ReinstateAct:
+	case *event.AuthorityReinstated:
 		if a := t.authorities[handle]; a != nil {
 			a.retired = ""
 		}
-	case "switch":
-		t.switched(d.Text("to"), "")
-	case "switch back":
-		t.switched(d.Text("from"), recordDay(d.Text("until")))
+	case *event.Switched:
+		t.switched(e.To, "")
+	case *event.SwitchedBack:
+		t.switched(e.From, recordDay(e.Until))
 	default:
-		t.revocations(en, d, at)
+		t.revocations(en, what, at)
 	}
 }
 
-func (t *told) made(handle string, en journal.Entry, d journal.Detail) {
-	by := d.Text("by")
-	if d["by"] == nil {
-		t.older, by = true, "*"
+func (t *told) certificateImported(about string, e *event.CertificateImported, actor, at string) {
+	if e.By == nil {
+		t.older, e.By = true, new(string)
 	}
-	number, told := d["generation"].(float64)
-	if !told {
-		number = 1
+	c := &toldCertificate{by: *e.By, actor: actor, waived: texts(e.Waived), chain: e.Chain}
+	if t.requests[about] != nil {
+		c.request = about
+		t.decide(about, lifecycle.Signed, "by an outside authority", at)
 	}
-	name := fmt.Sprintf("%s.g%d", handle, int(number))
-	t.generation(handle, name, d.Text("certificate"), by, recordDay(d.Text("switch day")), true)
-	t.certificates[d.Text("certificate")] = &toldCertificate{by: by, template: d.Text("template"),
-		sheet: d.Text("sheet"), actor: en.Actor, waived: d.Texts("waived")}
-	t.links(d, en.Actor)
+	t.certificates[e.Certificate] = c
+}
+
+func (t *told) rehearsed(e *event.Rehearsed, actor string) {
+	t.older = t.older || e.Generations == nil
+	for _, g := range e.Generations {
+		t.imported(g.Imported, actor)
+		t.generations[g.Generation].switchDay = recordDay(g.SwitchDay)
+		name, _, _ := strings.Cut(g.Generation, ".")
+		t.authorities[name].retired, t.authorities[name].keyHere = recordDay(g.Retired), true
+	}
+	t.links(e.Links, actor)
+}
+
+func (t *told) made(handle, actor string, g event.Generation) {
+	if g.By == nil {
+		t.older, g.By = true, new("*")
+	}
+	name := fmt.Sprintf("%s.g%d", handle, max(g.Number, 1))
+	t.generation(handle, name, g.Certificate, *g.By, recordDay(g.SwitchDay), true)
+	t.certificates[g.Certificate] = &toldCertificate{by: *g.By, template: g.Template, sheet: g.Sheet, actor: actor,
+		waived: texts(g.Waived)}
+	t.links(g.Links, actor)
 }
 
 func (t *told) generation(handle, name, certificate, by, switchDay string, keyHere bool) {
@@ -261,15 +314,22 @@ func (t *told) generation(handle, name, certificate, by, switchDay string, keyHe
 	t.generations[name] = &toldGeneration{certificate, by, switchDay, ""}
 }
 
-func (t *told) imported(up journal.Detail, actor string) {
-	name := up.Text("generation")
-	handle, _, _ := strings.Cut(name, ".")
-	by := up.Text("by")
+// above applies the authorities that came with an import.
+func (t *told) above(list []event.Imported, links []string, actor string) {
+	t.older = t.older || list == nil && links == nil
+	for _, up := range list {
+		t.imported(up, actor)
+	}
+}
+
+func (t *told) imported(up event.Imported, actor string) {
+	handle, _, _ := strings.Cut(up.Generation, ".")
+	by := up.By
 	if by != "" && !strings.Contains(by, ".g") {
 		by = t.newest(by)
 	}
-	t.generation(handle, name, up.Text("certificate"), by, "", false)
-	t.certificates[up.Text("certificate")] = &toldCertificate{by: by, actor: actor}
+	t.generation(handle, up.Generation, up.Certificate, by, "", false)
+	t.certificates[up.Certificate] = &toldCertificate{by: by, actor: actor}
 }
 
 // newest is the last generation of an authority that was told of.
@@ -280,25 +340,24 @@ func (t *told) newest(handle string) string {
 	return ""
 }
 
-func tookAuthority(en journal.Entry) bool {
-	return en.Act == external.TookAuthority || en.Act == external.TookAuthorityOnce
+// adoption is what an import tells of an authority.
+type adoption struct {
+	certificate, parent, switchDay string
+	keyHere                        bool
+	issued                         []string
+	waived                         event.Waivers
 }
 
-func (t *told) adopted(handle string, en journal.Entry, d journal.Detail) {
-	parent, switchDay, here := d.Text("by"), "", d.Flag("key here")
-	if tookAuthority(en) {
-		parent, switchDay, here = d.Text("parent"), recordDay(d.Text("switch day")), true
-	}
+func (t *told) adopted(handle, actor string, d adoption) {
 	number := 1
 	if a := t.authorities[handle]; a != nil {
 		number = a.generations + 1
 	}
 	name := fmt.Sprintf("%s.g%d", handle, number)
-	t.generation(handle, name, d.Text("certificate"), anyOf(parent), switchDay, here)
-	t.certificates[d.Text("certificate")] = &toldCertificate{by: anyOf(parent), actor: en.Actor,
-		waived: d.Texts("waived")}
-	for _, sum := range d.List("issued") {
-		t.certificates[sum] = &toldCertificate{by: name, actor: en.Actor}
+	t.generation(handle, name, d.certificate, anyOf(d.parent), d.switchDay, d.keyHere)
+	t.certificates[d.certificate] = &toldCertificate{by: anyOf(d.parent), actor: actor, waived: texts(d.waived)}
+	for _, sum := range d.issued {
+		t.certificates[sum] = &toldCertificate{by: name, actor: actor}
 	}
 }
 
@@ -311,15 +370,15 @@ func anyOf(handle string) string {
 	return handle + ".*"
 }
 
-func (t *told) links(d journal.Detail, actor string) {
-	for _, sum := range d.List("links") {
+func (t *told) links(list []string, actor string) {
+	for _, sum := range list {
 		t.certificates[sum] = &toldCertificate{by: "*", actor: actor, link: true}
 	}
 }
 
-func (t *told) answered(handle string, really bool, at string) {
+func (t *told) answered(handle, at string) {
 	for _, s := range t.sent {
-		if really && s.handle == handle && s.answered == "" {
+		if s.handle == handle && s.answered == "" {
 			s.answered = at
 		}
 	}

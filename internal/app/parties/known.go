@@ -2,7 +2,6 @@ package parties
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -11,10 +10,12 @@ import (
 	"ironseal/internal/app/ops/probes"
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
+	"ironseal/internal/event"
 	"ironseal/internal/probe"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
 	"ironseal/pki/cert"
+	"ironseal/pki/fault"
 	"ironseal/pki/journal"
 	"ironseal/pki/lifecycle"
 	"ironseal/pki/trust"
@@ -57,16 +58,13 @@ type Sight struct {
 	When     string `json:"when" doc:"when"`
 }
 
-const sightAct = "see endpoint"
-
 // RecordSights puts on record what was seen at endpoints.
 func RecordSights(ctx context.Context, e *estate.Estate, set string, list []probes.Outcome) (journal.Head, error) {
-	return e.Act(ctx, func(store.Tx) ([]journal.Entry, error) {
-		var out []journal.Entry
+	return e.Act(ctx, func(store.Tx) ([]event.Record, error) {
+		var out []event.Record
 		for _, o := range list {
-			out = append(out, estate.Entry(sightAct, o.Row.Endpoint, "trusted", o.Trusted, "set", set, "serial",
-				o.Row.Serial,
-				"sha256", o.Row.SHA256, "proven", o.Proven, "why", o.Row.Why()))
+			out = append(out, event.On(o.Row.Endpoint, event.EndpointObserved{Trusted: o.Trusted, Set: set,
+				Serial: o.Row.Serial, SHA256: o.Row.SHA256, Proven: o.Proven, Why: o.Row.Why()}))
 		}
 		return out, nil
 	})
@@ -126,19 +124,16 @@ func (k *Known) sights(ctx context.Context, e *estate.Estate) error {
 
 // Sights are what was last seen at each endpoint.
 func Sights(ctx context.Context, e *estate.Estate) (map[string]Sight, error) {
-	last := map[string]Sight{}
-	err := eachSight(ctx, e, func(s Sight) { last[s.Endpoint] = s })
-	return last, err
+	return sights(ctx, e, event.Observations)
 }
 
-func eachSight(ctx context.Context, e *estate.Estate, fn func(Sight)) error {
-	return e.Records.EntriesOf(ctx, sightAct, func(en journal.Entry) error {
-		s := Sight{Endpoint: en.Object, When: en.At.Format(time.RFC3339)}
-		if err := json.Unmarshal([]byte(en.Detail), &s); err != nil {
-			return fmt.Errorf("journal J%d: %w", en.Seq, err)
-		}
-		fn(s)
-		return nil
+func sights(ctx context.Context, e *estate.Estate, kind event.Kind) (map[string]Sight, error) {
+	out := map[string]Sight{}
+	return out, e.Records.Derived(ctx, kind, func(endpoint string, en journal.Entry) error {
+		o, err := event.As[event.EndpointObserved](en)
+		out[endpoint] = Sight{Endpoint: endpoint, Trusted: o.Trusted, Set: o.Set, Serial: o.Serial, SHA256: o.SHA256,
+			Proven: o.Proven, Why: o.Why, When: en.At.Format(time.RFC3339)}
+		return err
 	})
 }
 
@@ -148,12 +143,7 @@ type Served map[string]Sight
 
 // LastServed reads it.
 func LastServed(ctx context.Context, e *estate.Estate) (Served, error) {
-	out := Served{}
-	err := eachSight(ctx, e, func(s Sight) {
-		if s.SHA256 != "" {
-			out[s.Endpoint] = s
-		}
-	})
+	out, err := sights(ctx, e, event.Servings)
 	return out, err
 }
 
@@ -199,9 +189,9 @@ func Serving(ctx context.Context, e *estate.Estate, name string) (estate.Held, e
 	case 1:
 		return list[0], nil
 	case 0:
-		return estate.Held{}, fault.New(fault.NotFound,
-			"party %s is not known to hold a certificate that serves: "+
-				"hand one over with: ironseal certificate handover CERTIFICATE --party %s", name, name)
+		return estate.Held{}, fault.New(fault.NotFound, "party %s is not known to hold a certificate that serves",
+			name).
+			On(fault.Party.Named("%s", name)).Then(advice.To("hand one over", advice.HandOver, "party", name))
 	}
 	var which []string
 	for _, h := range list {

@@ -7,7 +7,6 @@ package parties
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -18,18 +17,14 @@ import (
 
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
+	"ironseal/internal/event"
 	"ironseal/internal/probe"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
+	"ironseal/pki/fault"
 	"ironseal/pki/journal"
 	"ironseal/pki/strict"
 	"ironseal/pki/trust"
-)
-
-// The acts.
-const (
-	keepAct   = "keep party"
-	removeAct = "remove party"
 )
 
 // List reads all parties, by name.
@@ -41,11 +36,6 @@ func List(ctx context.Context, e *estate.Estate) ([]trust.Party, error) {
 	}
 	slices.SortFunc(out, func(a, b trust.Party) int { return strings.Compare(a.Name, b.Name) })
 	return out, err
-}
-
-// journaled is what entries are read from: the records, in or outside an act.
-type journaled interface {
-	EntriesOf(ctx context.Context, act string, fn func(journal.Entry) error) error
 }
 
 // Entered is a party, and since when it is on record.
@@ -63,38 +53,30 @@ func All(ctx context.Context, e *estate.Estate) (map[string]Entered, error) {
 	return entered(ctx, e.Records)
 }
 
-func entered(ctx context.Context, from journaled) (map[string]Entered, error) {
-	var acts []journal.Entry
-	for _, act := range []string{keepAct, removeAct} {
-		if err := from.EntriesOf(ctx, act, func(en journal.Entry) error {
-			acts = append(acts, en)
-			return nil
-		}); err != nil {
-			return nil, err
-		}
+func entered(ctx context.Context, from store.DerivedReader) (map[string]Entered, error) {
+	out, gone := map[string]Entered{}, map[string]time.Time{}
+	if err := from.Derived(ctx, event.PartiesGone, func(name string, en journal.Entry) error {
+		gone[name] = en.At.Truncate(time.Second)
+		return nil
+	}); err != nil {
+		return nil, err
 	}
-	slices.SortFunc(acts, func(a, b journal.Entry) int { return int(a.Seq - b.Seq) })
-	out, removed := map[string]Entered{}, map[string]time.Time{}
-	for _, en := range acts {
-		if en.Act == removeAct {
-			delete(out, en.Object)
-			removed[strings.ToLower(en.Object)] = en.At.Truncate(time.Second)
-			continue
-		}
-		p, there := out[en.Object]
-		if !there {
-			p.Seq, p.After = en.Seq, removed[strings.ToLower(en.Object)]
-		}
-		p.Party = trust.Party{}
-		if err := json.Unmarshal([]byte(en.Detail), &p.Party); err != nil {
-			return nil, fmt.Errorf("journal J%d: %w", en.Seq, err)
-		}
-		out[en.Object] = p
+	if err := from.Derived(ctx, event.PartiesSince, func(name string, en journal.Entry) error {
+		out[name] = Entered{Seq: en.Seq, After: gone[strings.ToLower(name)]}
+		return nil
+	}); err != nil {
+		return nil, err
 	}
-	return out, nil
+	return out, from.Derived(ctx, event.Parties, func(name string, en journal.Entry) error {
+		told, err := event.As[event.PartyKept](en)
+		p := out[name]
+		p.Party = told.Party
+		out[name] = p
+		return err
+	})
 }
 
-func all(ctx context.Context, from journaled) (map[string]trust.Party, error) {
+func all(ctx context.Context, from store.DerivedReader) (map[string]trust.Party, error) {
 	known, err := entered(ctx, from)
 	out := map[string]trust.Party{}
 	for name, p := range known {
@@ -112,11 +94,13 @@ func Find(ctx context.Context, e *estate.Estate, name string) (trust.Party, erro
 	if p, ok := known[name]; ok {
 		return p, nil
 	}
-	hint := "see them with: ironseal party list" // there may be thousands
+	hint := ""
 	if near := strict.Nearest(name, slices.Sorted(maps.Keys(known))); near != "" {
-		hint = fmt.Sprintf("did you mean %q? %s", near, hint)
+		hint = fmt.Sprintf(": did you mean %q?", near)
 	}
-	return trust.Party{}, fault.New(fault.NotFound, "no party is called %q: %s", name, hint)
+	return trust.Party{}, fault.New(fault.NotFound, "no party is called %q%s", name, hint).On(fault.Party.Named("%s",
+		name)).
+		Then(advice.To("see them", advice.ListParties)) // there may be thousands
 }
 
 // Check says what is wrong with a party: with itself, or with what it names.
@@ -158,7 +142,8 @@ func Check(e *estate.Estate, p trust.Party) error {
 func Add(ctx context.Context, e *estate.Estate, list []trust.Party) (journal.Head, error) {
 	return keep(ctx, e, list, func(p trust.Party, there bool) error {
 		if there {
-			return fmt.Errorf("party %s is there already: change it with: ironseal party change %s", p.Name, p.Name)
+			return fault.New(fault.Refused, "party %s is there already", p.Name).On(fault.Party.Named("%s", p.Name)).
+				Then(advice.To("change it", advice.ChangeParty, "party", p.Name))
 		}
 		return nil
 	})
@@ -175,7 +160,7 @@ func Change(ctx context.Context, e *estate.Estate, before, after trust.Party) (j
 	if err := Check(e, after); err != nil {
 		return journal.Head{}, err
 	}
-	return e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
+	return e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		known, err := all(ctx, tx)
 		if err != nil {
 			return nil, err
@@ -183,8 +168,7 @@ func Change(ctx context.Context, e *estate.Estate, before, after trust.Party) (j
 		if now, ok := known[before.Name]; !ok || !reflect.DeepEqual(now, before) {
 			return nil, fault.New(fault.Changed, "party %s was changed meanwhile", before.Name)
 		}
-		entry, err := entryOf(after)
-		return []journal.Entry{entry}, err
+		return []event.Record{kept(after)}, nil
 	})
 }
 
@@ -198,7 +182,7 @@ func keep(ctx context.Context, e *estate.Estate, list []trust.Party,
 			return journal.Head{}, err
 		}
 	}
-	return e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
+	return e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		known, err := all(ctx, tx)
 		if err != nil {
 			return nil, err
@@ -207,14 +191,13 @@ func keep(ctx context.Context, e *estate.Estate, list []trust.Party,
 		for name := range known {
 			lower[strings.ToLower(name)] = name
 		}
-		var entries []journal.Entry
+		var entries []event.Record
 		for _, p := range list {
 			p = filled(p)
 			now, there := known[p.Name]
 			if other, clash := lower[strings.ToLower(p.Name)]; clash && !there {
 				return nil, fmt.Errorf("party %s: %s is there already: machines write their names in either case, so "+
-					"that "+
-					"nobody could tell whose a report is: choose another name", p.Name, other)
+					"that nobody could tell whose a report is: choose another name", p.Name, other)
 			}
 			lower[strings.ToLower(p.Name)] = p.Name
 			if err := may(p, there); err != nil {
@@ -223,11 +206,7 @@ func keep(ctx context.Context, e *estate.Estate, list []trust.Party,
 			if there && reflect.DeepEqual(now, p) {
 				continue
 			}
-			entry, err := entryOf(p)
-			if err != nil {
-				return nil, err
-			}
-			entries = append(entries, entry)
+			entries = append(entries, kept(p))
 		}
 		if len(entries) == 0 {
 			return nil, ErrNothing
@@ -242,10 +221,8 @@ func filled(p trust.Party) trust.Party {
 	return p
 }
 
-func entryOf(p trust.Party) (journal.Entry, error) {
-	detail, err := json.Marshal(filled(p))
-	return journal.Entry{Act: keepAct, Object: p.Name, Detail: string(detail)}, err
-}
+// kept is the event that puts a party on record as it is now.
+func kept(p trust.Party) event.Record { return event.On(p.Name, event.PartyKept{Party: filled(p)}) }
 
 // Carry puts the parties of one estate on record in another, as they are: for a rehearsal,
 // where a change-over can be practised over them.
@@ -254,54 +231,39 @@ func Carry(ctx context.Context, from, to *estate.Estate) error {
 	if err != nil || len(list) == 0 {
 		return err
 	}
-	_, err = to.Act(ctx, func(store.Tx) ([]journal.Entry, error) {
-		var entries []journal.Entry
+	_, err = to.Act(ctx, func(store.Tx) ([]event.Record, error) {
+		var entries []event.Record
 		for _, p := range list {
-			entry, err := entryOf(p)
-			if err != nil {
-				return nil, err
-			}
-			entries = append(entries, entry)
+			entries = append(entries, kept(p))
 		}
 		return entries, nil
 	})
 	return err
 }
 
-// Moved is a party that was moved from one set to another, with the sets that it held before.
-type Moved struct {
-	Party  string   `json:"party"`
-	Before []string `json:"before"`
-	After  []string `json:"after"`
-}
-
 // Move lets all parties that hold one set hold another in its place, inside an act. It gives the entries of
 // that, and who was moved.
-func Move(ctx context.Context, tx store.Tx, from, to string) (entries []journal.Entry, moved []Moved, err error) {
+func Move(ctx context.Context, tx store.Tx, from, to string) (entries []event.Record, moved []event.Moved, err error) {
 	known, err := all(ctx, tx)
 	if err != nil {
 		return nil, nil, err
 	}
-	moved = []Moved{}
+	moved = []event.Moved{}
 	for _, name := range slices.Sorted(maps.Keys(known)) {
 		p := known[name]
 		if !slices.Contains(p.Sets, from) {
 			continue
 		}
-		m := Moved{Party: name, Before: p.Sets, After: inPlace(p.Sets, from, to)}
+		m := event.Moved{Party: name, Before: p.Sets, After: inPlace(p.Sets, from, to)}
 		p.Sets = m.After
-		entry, err := entryOf(p)
-		if err != nil {
-			return nil, nil, err
-		}
-		entries, moved = append(entries, entry), append(moved, m)
+		entries, moved = append(entries, kept(p)), append(moved, m)
 	}
 	return entries, moved, nil
 }
 
 // MoveBack undoes moves, inside an act. A party whose sets were not changed since gets back just what it
 // had; of another the one set takes the other's place again. Those that are on record no more are left out.
-func MoveBack(ctx context.Context, tx store.Tx, from, to string, moves []Moved) (entries []journal.Entry,
+func MoveBack(ctx context.Context, tx store.Tx, from, to string, moves []event.Moved) (entries []event.Record,
 	moved []string, err error) {
 	known, err := all(ctx, tx)
 	if err != nil {
@@ -321,11 +283,7 @@ func MoveBack(ctx context.Context, tx store.Tx, from, to string, moves []Moved) 
 		default:
 			continue
 		}
-		entry, err := entryOf(p)
-		if err != nil {
-			return nil, nil, err
-		}
-		entries, moved = append(entries, entry), append(moved, m.Party)
+		entries, moved = append(entries, kept(p)), append(moved, m.Party)
 	}
 	return entries, moved, nil
 }
@@ -351,18 +309,18 @@ func Remove(ctx context.Context, e *estate.Estate, names []string) (journal.Head
 			return journal.Head{}, err
 		}
 	}
-	return e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
+	return e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		known, err := all(ctx, tx)
 		if err != nil {
 			return nil, err
 		}
-		var entries []journal.Entry
+		var entries []event.Record
 		for _, n := range names {
 			if _, ok := known[n]; !ok {
 				return nil, fault.New(fault.Changed, "party %s was removed meanwhile", n)
 			}
 			delete(known, n)
-			entries = append(entries, estate.Entry(removeAct, n))
+			entries = append(entries, event.On(n, event.PartyRemoved{}))
 		}
 		return entries, nil
 	})

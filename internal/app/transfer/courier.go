@@ -25,9 +25,11 @@ import (
 	"ironseal/internal/app/revoke/inventory"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
 	"ironseal/pki/bundle"
-	"ironseal/pki/journal"
+	"ironseal/pki/fault"
 	"ironseal/pki/label"
 	"ironseal/pki/lifecycle"
 	"ironseal/pki/request"
@@ -133,12 +135,14 @@ func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) (Errand, string, e
 		return out, "", fmt.Errorf("courier: %q is not a name of a template", ask.Template)
 	}
 	if len(files) == 0 {
-		return out, "", errors.New("courier: there is nothing to carry: name requests or authorities, or --all")
+		return out, "", fault.New(fault.BadInput,
+			"transfer: there is nothing to carry: name requests or authorities").Then(
+			advice.To("or carry all", advice.EveryOne))
 	}
 	out.Kind, out.Template = ErrandRequests, ask.Template
 	code, err := writeErrand(ctx, e, ask.Dir, &out, files, numbers, func(tx store.Tx) error {
 		for _, n := range numbers {
-			if err := tx.Decide(n, lifecycle.Sent, "by courier "+out.ID[:8]); err != nil {
+			if err := tx.Decide(n, lifecycle.Sent, SentBy(out.ID)); err != nil {
 				return err
 			}
 		}
@@ -165,7 +169,8 @@ func packLists(ctx context.Context, e *estate.Estate, dir string) (Errand, strin
 	out := Errand{Kind: ErrandAnswers}
 	files, err := addLists(ctx, e, &out, nil)
 	if err == nil && len(files) == 0 {
-		err = errors.New("courier: no list was signed yet: sign them with: ironseal revocations publish")
+		err = fault.New(fault.NotFound, "transfer: no list was signed yet").Then(advice.To("sign them",
+			advice.PublishLists))
 	}
 	if err != nil {
 		return out, "", err
@@ -203,7 +208,7 @@ func writeErrand(ctx context.Context, e *estate.Estate, dir string, m *Errand, f
 	from := e.Settings.Organisation.Name
 	m.Form, m.ID, m.From, m.Made, m.Head = 1, hex.EncodeToString(id), from[:min(len(from), mostFrom)], e.Now(),
 		head.String()
-	files = append(files, delivery.File{Name: CourierPage, Data: []byte(pageFor(*m, e.Rehearsal))})
+	files = append(files, delivery.File{Name: CourierPage, Data: []byte(pageFor(*m, e.Rehearsal, e.World.Spell))})
 	m.Files = append(m.Files, CarriedFile{Name: CourierPage})
 	for i, f := range files {
 		sum := sha256.Sum256(f.Data)
@@ -228,9 +233,9 @@ func writeErrand(ctx context.Context, e *estate.Estate, dir string, m *Errand, f
 				return err
 			}
 		}
-		_, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
-			return []journal.Entry{estate.Entry("pack", "courier", "id", m.ID, "kind", m.Kind, "files", len(m.Files),
-				"check code", code, "requests", sent)}, record(tx)
+		_, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
+			return []event.Record{event.On("transfer", event.TransferPacked{ID: m.ID, Kind: m.Kind, Files: len(m.Files),
+				CheckCode: code, Requests: sent})}, record(tx)
 		})
 		return err
 	}); err != nil {
@@ -239,7 +244,7 @@ func writeErrand(ctx context.Context, e *estate.Estate, dir string, m *Errand, f
 	return code, nil
 }
 
-func pageFor(m Errand, rehearsal bool) string {
+func pageFor(m Errand, rehearsal bool, spell func(advice.Step) string) string {
 	var b strings.Builder
 	if rehearsal {
 		b.WriteString("THIS IS A REHEARSAL. Nothing in this folder is real.\n\n")
@@ -253,28 +258,29 @@ func pageFor(m Errand, rehearsal bool) string {
 		fmt.Fprintf(&b, `At the estate that signs:
 
   1. Copy this folder to the machine. Do not change anything in it.
-  2. Take it in. Every file is checked first:
-         ironseal courier open FOLDER
+  2. Import it. Every file is checked first:
+         %s
      It shows a check code. Let the sender read theirs out; both must be the same.
   3. Look at each request, and sign it:
-         ironseal sign R1 --template %s
+         %s
   4. Pack the certificates:
-         ironseal courier answer FOLDER --out ANSWERS
+         %s
   5. Carry the new folder back.
 
-`, by)
+`, spell(advice.To("", advice.OpenTransfer)), spell(advice.To("", advice.Sign, "request", "R1", "template", by)),
+			spell(advice.To("", advice.AnswerTransfer, "out", "ANSWERS")))
 	} else {
 		fmt.Fprintf(&b, "Certificates and revocation lists from %s, packed on %s\n\n", m.From,
 			m.Made.Format("2006-01-02"))
-		b.WriteString(`At the estate that asked:
+		fmt.Fprintf(&b, `At the estate that asked:
 
   1. Copy this folder to the machine. Do not change anything in it.
-  2. Take it in. Every file is checked first:
-         ironseal courier open FOLDER
+  2. Import it. Every file is checked first:
+         %s
      A root that is not known there yet is trusted only when it is given: compare
-     its check code with its keeper, then add --anchor FILE.
+     its check code with its keeper, then add %s.
 
-`)
+`, spell(advice.To("", advice.OpenTransfer)), spell(advice.To("", advice.GiveAnchor)))
 	}
 	b.WriteString("In this folder\n\n")
 	for _, f := range m.Files {
@@ -363,3 +369,6 @@ func ReadManifestOf(data []byte) (Errand, error) {
 func isHex(s string, least, most int) bool {
 	return len(s) >= least && len(s) <= most && strings.Trim(s, "0123456789abcdef") == ""
 }
+
+// SentBy is why a request is sent, as the records say it: by which transfer.
+func SentBy(id string) string { return "by transfer " + id[:min(8, len(id))] }

@@ -12,9 +12,12 @@ import (
 	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/app/revoke/importing"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
+	"ironseal/pki/fault"
 	"ironseal/pki/journal"
 	"ironseal/pki/key"
 	"ironseal/pki/label"
@@ -48,10 +51,9 @@ func OpenErrand(ctx context.Context, e *estate.Estate, c Carried, anchors []*cer
 	m := c.Errand
 	out := Opened{Errand: m, Code: c.Code}
 	carry := func(what string) error {
-		_, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
-			return []journal.Entry{estate.Entry("open", "courier", "id", m.ID, "kind", m.Kind, "from", m.From,
-				"check code",
-				c.Code, "what", what)}, tx.Carry(m.ID, what)
+		_, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
+			return []event.Record{event.On("transfer", event.TransferOpened{ID: m.ID, Kind: m.Kind, From: m.From,
+				CheckCode: c.Code, What: &what})}, tx.Carry(m.ID, what)
 		})
 		if err != nil {
 			return fmt.Errorf("courier %s: %w", c.Dir, err)
@@ -194,7 +196,9 @@ func AnswerErrand(ctx context.Context, e *estate.Estate, from, dir string) (Erra
 		return out, "", nil, err
 	}
 	if what == "" {
-		return out, "", nil, fmt.Errorf("courier %s: it was not imported here: ironseal courier open %s", from, from)
+		return out, "", nil, fault.New(fault.NotFound, "transfer %s: it was not imported here",
+			from).On(fault.File.Named("%s", from)).
+			Then(advice.To("import it", advice.OpenTransfer, "folder", from))
 	}
 	var files []delivery.File
 	var left []string

@@ -11,7 +11,6 @@ import (
 
 	"ironseal/internal/api"
 	"ironseal/internal/app/ca/authorities"
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/cli/certificate"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
@@ -171,10 +170,10 @@ func createAuthority(s *session.Session, cmd *cobra.Command, ask authorities.Ask
 		return err
 	}
 	if ask.Under == "" && h.Find("services") == nil && !signsHosts(e, g) {
-		s.Next(overview.Advice{Why: "an authority for everyday work",
+		s.Next(session.Hint{Why: "an authority for everyday work",
 			Command: "ironseal authority create services --under " + ask.Handle})
 	} else {
-		s.Next(overview.Advice{Why: "receive a request", Command: "ironseal request receive FILE"})
+		s.Next(session.Hint{Why: "receive a request", Command: "ironseal request receive FILE"})
 	}
 	return nil
 }
@@ -225,7 +224,7 @@ func PrintAuthorities(s *session.Session, rows []api.Authority) error {
 		return nil
 	case len(rows) == 0:
 		s.Out.Say("There are no authorities yet.")
-		s.Next(overview.Advice{Why: "make the root", Command: "ironseal authority create root"})
+		s.Next(session.Hint{Why: "make the root", Command: "ironseal authority create root"})
 		return nil
 	}
 	var cells [][]term.Cell
@@ -244,11 +243,10 @@ func authorityShow(s *session.Session) *cobra.Command {
 	var all bool
 	var field string
 	c := &cobra.Command{
-		Use:   "show HANDLE",
-		Short: "Show one authority",
-		Example: "  ironseal authority show root\n  ironseal authority show services --all\n  ironseal authority " +
-			"show root --field sha256",
-		Args: session.Exactly(1, "a handle"),
+		Use:     "show HANDLE",
+		Short:   "Show one authority",
+		Example: "  ironseal authority show root\n  ironseal authority show services --all\n  ironseal authority show root --field sha256",
+		Args:    session.Exactly(1, "a handle"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := s.Estate(cmd.Context())
 			if err != nil {

@@ -6,7 +6,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/app/ca/authorities"
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
 	"ironseal/pki/describe"
@@ -79,7 +78,7 @@ func cross(s *session.Session, cmd *cobra.Command, ask authorities.CrossAsk) err
 	s.Out.Say("%s %s vouches for %s, until %s", s.Out.Paint(term.Good, "✓"), p.By.Label(), p.To.Label(),
 		made.NotAfter.Format("2006-01-02"))
 	s.Out.Say("  check code %s   journal %s", s.Out.Paint(term.Accent, label.CheckCode(made.Raw)), head)
-	s.Next(overview.Advice{Why: "hand it out, for the chain files of what " + p.To.Authority.Handle + " signs",
+	s.Next(session.Hint{Why: "hand it out, for the chain files of what " + p.To.Authority.Handle + " signs",
 		Command: "ironseal certificate export " + made.Serial.Short() + " --out FILE"})
 	return nil
 }

@@ -10,14 +10,15 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/app/ca/external"
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
+	"ironseal/pki/advice"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
 	"ironseal/pki/describe"
+	"ironseal/pki/fault"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/label"
@@ -129,8 +130,8 @@ func apply(ctx context.Context, s *session.Session, e *estate.Estate, ask extern
 func applied(s *session.Session, e *estate.Estate, a external.Applied, out, head string) error {
 	handle := a.Application.Handle
 	if err := delivery.WriteFile(e, out, bundle.PEM(bundle.Request, a.Request.Raw)); err != nil {
-		return fmt.Errorf("%w\nthe request is on record; write it out with: ironseal authority apply %s --again "+
-			"--out FILE", err, handle)
+		return fault.New(fault.KindOf(err), "%w\nthe request is on record", err).
+			Then(advice.To("write it out", advice.ApplyAuthority, "authority", handle, "again", "", "file", "FILE"))
 	}
 	if s.JSON {
 		return s.PrintJSON(describe.Request(a.Request))
@@ -143,11 +144,11 @@ func applied(s *session.Session, e *estate.Estate, a external.Applied, out, head
 	s.Out.Say("  request     %s", term.Safe(out))
 	s.Out.Say("  check code  %s", strings.TrimSpace(s.Out.Paint(term.Accent, label.CheckCode(a.Request.Raw))+"   "+
 		head))
-	s.Next(overview.Advice{Why: "there, sign it by a template for authorities",
+	s.Next(session.Hint{Why: "there, sign it by a template for authorities",
 		Command: "ironseal sign " + s.Shell.Word(out) + " --template intermediate-authority"},
-		overview.Advice{Why: "or carry it with a courier's folder",
+		session.Hint{Why: "or carry it with a courier's folder",
 			Command: "ironseal courier pack FOLDER --authority " + handle},
-		overview.Advice{Why: "take the answer in", Command: "ironseal authority take-in " + handle + " FILE"})
+		session.Hint{Why: "take the answer in", Command: "ironseal authority take-in " + handle + " FILE"})
 	return nil
 }
 
@@ -227,13 +228,13 @@ func taken(s *session.Session, g *hierarchy.Generation, head string) error {
 		return s.PrintJSON(o)
 	}
 	where := "its key is here"
-	if g.Authority.Elsewhere {
+	if g.Authority.External() {
 		where = "its key is elsewhere"
 	}
 	s.Out.Say("%s %s; %s   journal %s", s.Out.Paint(term.Good, "✓ imported"), g.Label(), where, head)
 	if !g.SwitchDay.IsZero() {
 		s.Out.Say("  it waits, unused, for its switch day, %s", g.SwitchDay.Format("2006-01-02"))
-		s.Next(overview.Advice{Why: "prepare a certificate for every holder",
+		s.Next(session.Hint{Why: "prepare a certificate for every holder",
 			Command: "ironseal changeover prepare " + g.Authority.Handle})
 	}
 	return nil

@@ -7,7 +7,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/app/ca/passphrases"
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
@@ -52,8 +51,7 @@ Backups made before still open with the old passphrase.`,
 	c.Flags().BoolVar(&all, "all", false, "all authorities whose keys are kept here")
 	c.Flags().BoolVar(&check, "check", false, "only check that the passphrase opens the keys")
 	c.Flags().StringArrayVar(&files, "new-passphrase-file", nil,
-		"read the new passphrase from `[HANDLE=]FILE`; may be "+
-			"repeated")
+		"read the new passphrase from `[HANDLE=]FILE`; may be repeated")
 	return c
 }
 
@@ -95,8 +93,8 @@ func changePassphrases(s *session.Session, cmd *cobra.Command, e *estate.Estate,
 		}
 	}
 	s.Out.Say("  journal %s", head)
-	s.Out.Hung("!", term.Careful, "Backups that were made before still open with the earlier passphrase. Delete "+
-		"them where the earlier one must not open anything any more.")
-	s.Next(overview.Advice{Why: "make a backup", Command: "ironseal estate backup FILE"})
+	s.Out.Hung("!", term.Careful, "Backups that were made before still open with the earlier passphrase. Delete them "+
+		"where the earlier one must not open anything any more.")
+	s.Next(session.Hint{Why: "make a backup", Command: "ironseal estate backup FILE"})
 	return nil
 }

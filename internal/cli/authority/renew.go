@@ -13,7 +13,9 @@ import (
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
+	"ironseal/pki/advice"
 	"ironseal/pki/describe"
+	"ironseal/pki/fault"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/label"
 	"ironseal/pki/span"
@@ -140,7 +142,7 @@ func renew(ctx context.Context, s *session.Session, ask authorities.RenewAsk, la
 		if len(behind) == 0 {
 			return hanging(ctx, s, e)
 		}
-		s.Next(overview.Advice{Why: "renew what is still below the old certificate",
+		s.Next(session.Hint{Why: "renew what is still below the old certificate",
 			Command: "ironseal authority renew " + behind[0] + " --cascade"})
 	}
 	return nil
@@ -188,8 +190,8 @@ func renewDown(ctx context.Context, s *session.Session, ask authorities.RenewAsk
 		}
 		below := authorities.RenewAsk{Handle: handle, SameKey: ask.SameKey, Key: ask.Key}
 		if err := renew(ctx, s, below, false); err != nil {
-			return fmt.Errorf("%w\nwhat was renewed before this stays; go on with: ironseal authority renew %s "+
-				"--cascade", err, ask.Handle)
+			return fault.New(fault.KindOf(err), "%w\nwhat was renewed before this stays", err).
+				Then(advice.To("continue", advice.RenewAuthority, "authority", ask.Handle, "cascade", ""))
 		}
 	}
 	return hanging(ctx, s, e)
@@ -206,7 +208,7 @@ func hanging(ctx context.Context, s *session.Session, e *estate.Estate) error {
 		return err
 	}
 	for _, b := range list {
-		s.Next(overview.Hanging(b, open))
+		s.Advise(overview.Hanging(b, open))
 	}
 	return nil
 }
@@ -215,8 +217,8 @@ func hanging(ctx context.Context, s *session.Session, e *estate.Estate) error {
 func forOne(ask authorities.RenewAsk) error {
 	if !ask.Lifetime.IsZero() || ask.Template != "" || ask.Suspicion != "" || ask.Under != "" || !ask.Day.IsZero() ||
 		len(ask.Waivers) > 0 {
-		return session.Misused("%s was renewed already, and --cascade goes on below it, where --lifetime, --template, "+
-			"--suspect, --under, --switch-day and --waive have no meaning: leave them out", ask.Handle)
+		return session.Misused("%s was renewed already, and --cascade goes on below it, where --lifetime, "+
+			"--template, --suspect, --under, --switch-day and --waive have no meaning: leave them out", ask.Handle)
 	}
 	return nil
 }
@@ -232,9 +234,8 @@ last certificate that it issued ends. After that, --destroy-key destroys its key
 records it.
 
 --undo lets a retired authority sign again, if its key still exists.`,
-		Example: "  ironseal authority retire services --because \"its work went to another\"\n  ironseal authority " +
-			"retire services --undo --because \"it is needed after all\"",
-		Args: session.Exactly(1, "a handle"),
+		Example: "  ironseal authority retire services --because \"its work went to another\"\n  ironseal authority retire services --undo --because \"it is needed after all\"",
+		Args:    session.Exactly(1, "a handle"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if because == "" {
 				return session.Misused("authority retire needs a reason: add --because TEXT")
@@ -301,7 +302,7 @@ func retired(s *session.Session, handle string, destroyed bool, last time.Time, 
 	default:
 		s.Out.Say("%s %s is retired; nothing that it issued is valid any more   journal %s",
 			s.Out.Paint(term.Good, "✓"), handle, head)
-		s.Next(overview.Advice{Why: "destroy its key",
+		s.Next(session.Hint{Why: "destroy its key",
 			Command: "ironseal authority retire " + handle + " --destroy-key --because TEXT"})
 	}
 	return nil

@@ -7,7 +7,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/app/ca/renewals"
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/parties"
 	"ironseal/internal/app/revoke/revoking"
 	"ironseal/internal/cli/session"
@@ -122,8 +121,8 @@ func takeBackLater(ctx context.Context, s *session.Session, e *estate.Estate, ol
 	}
 	s.Out.Say("%s serial %s will be revoked once the new one was seen in use   %s", s.Out.Paint(term.Good, "✓ noted:"),
 		held[0].Serial.Short(), s.Out.Paint(term.Quiet, "journal "+head.String()))
-	s.Next(overview.Advice{Why: "see what is in use", Command: "ironseal probe --all --record"},
-		overview.Advice{Why: "then revoke it", Command: "ironseal revoke --replaced"})
+	s.Next(session.Hint{Why: "see what is in use", Command: "ironseal probe --all --record"},
+		session.Hint{Why: "then revoke it", Command: "ironseal revoke --replaced"})
 	return nil
 }
 

@@ -7,7 +7,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/app/ca/external"
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
 	"ironseal/pki/describe"
@@ -89,7 +88,7 @@ func takeIn(ctx context.Context, s *session.Session, ask external.AnswerAsk) err
 	s.Out.Say("%s %s, %s, signed by %s   %s", s.Out.Paint(term.Good, "✓ imported"), term.Safe(a.About()),
 		term.Safe(a.Leaf.Title()), term.Safe(a.Leaf.Issuer.String()),
 		s.Out.Paint(term.Quiet, "journal "+head.String()))
-	s.Next(overview.Advice{Why: "hand it over",
+	s.Next(session.Hint{Why: "hand it over",
 		Command: "ironseal certificate handover " + a.Leaf.Serial.Short() + " --for RECEIVER"})
 	return nil
 }

@@ -15,6 +15,7 @@ import (
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
+	"ironseal/pki/advice"
 	"ironseal/pki/cert"
 	"ironseal/pki/describe"
 	"ironseal/pki/handover"
@@ -39,10 +40,8 @@ func certificateList(s *session.Session) *cobra.Command {
 		Short: "List certificates",
 		Long: `List the valid certificates, those that end first on top. With --state any, list all: expired,
 replaced, revoked, and those that are prepared for a switch day.`,
-		Example: "  ironseal certificate list\n  ironseal certificate list --state expiring\n  ironseal certificate " +
-			"list --template web-server --quiet\n  ironseal certificate list " +
-			"--held-by \"harbour mail team\" --ends-before 2030-01-01",
-		Args: session.Exactly(0, "no argument"),
+		Example: "  ironseal certificate list\n  ironseal certificate list --state expiring\n  ironseal certificate list --template web-server --quiet\n  ironseal certificate list --held-by \"harbour mail team\" --ends-before 2030-01-01",
+		Args:    session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			e, err := s.Estate(cmd.Context())
 			if err != nil {
@@ -65,7 +64,8 @@ replaced, revoked, and those that are prepared for a switch day.`,
 		},
 	}
 	s.QuietFlag(c, "print serials only")
-	c.Flags().StringVar((*string)(&which.State), "state", "", "only those in this `STATE`: "+strings.Join(lifecycle.StateWords(), ", ")+
+	c.Flags().StringVar((*string)(&which.State), "state", "", "only those in this `STATE`: "+
+		strings.Join(lifecycle.StateWords(), ", ")+
 		", or any")
 	c.Flags().StringVar(&which.Template, "template", "", "only those signed by this template")
 	c.Flags().StringVar(&which.By, "by", "", "only those signed by this authority")
@@ -82,7 +82,8 @@ replaced, revoked, and those that are prepared for a switch day.`,
 // filters refuses a filter that can fit nothing because it is mistyped: "none" would
 // be no answer to it.
 func filters(cmd *cobra.Command, e *estate.Estate, w estate.Which) error {
-	if err := session.OneOf("state", string(w.State), append([]string{string(lifecycle.AnyState)}, lifecycle.StateWords()...)...); err != nil {
+	if err := session.OneOf("state", string(w.State), append([]string{string(lifecycle.AnyState)},
+		lifecycle.StateWords()...)...); err != nil {
 		return err
 	}
 	if w.Template != "" {
@@ -178,12 +179,11 @@ func certificateShow(s *session.Session) *cobra.Command {
 	var all, changes bool
 	var field string
 	c := &cobra.Command{
-		Use:   "show CERTIFICATE",
-		Short: "Show one certificate",
-		Long:  "Show one certificate, what matters first.\n\n" + certificateNaming,
-		Example: "  ironseal certificate show booking.ternbay.example\n  ironseal certificate show R1 --all\n  " +
-			"ironseal certificate show R1 --field sha1\n  ironseal certificate show R1 --template-changes",
-		Args: session.Exactly(1, "a certificate"),
+		Use:     "show CERTIFICATE",
+		Short:   "Show one certificate",
+		Long:    "Show one certificate, what matters first.\n\n" + certificateNaming,
+		Example: "  ironseal certificate show booking.ternbay.example\n  ironseal certificate show R1 --all\n  ironseal certificate show R1 --field sha1\n  ironseal certificate show R1 --template-changes",
+		Args:    session.Exactly(1, "a certificate"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := s.Estate(cmd.Context())
 			if err != nil {
@@ -311,13 +311,12 @@ func Export(s *session.Session, cmd *cobra.Command, e *estate.Estate, h estate.H
 		return session.Misused("--with %q: use issuers, root, links or all", f.with)
 	}
 	if !slices.Contains([]string{"pem", "der", "p7b", "p7b-pem"}, f.as) {
-		return session.Misused("--as %q: use pem, der, p7b or p7b-pem; a form with the key comes from: ironseal "+
-			"certificate "+
-			"handover", f.as)
+		return session.Misused("--as %q: use pem, der, p7b or p7b-pem", f.as).
+			Then(advice.To("for a form with the key", advice.HandOver))
 	}
 	if f.copy && f.out != "" {
-		return session.Misused("--copy puts the text on the clipboard, and --out writes it to a file: use one of " +
-			"the two")
+		return session.Misused("--copy puts the text on the clipboard, and --out writes it to a file: use one of the " +
+			"two")
 	}
 	if f.out == "-" && s.JSON {
 		return session.Misused("--out - writes the certificates themselves to standard output: leave out --json")

@@ -37,8 +37,8 @@ func (d days) into(w *estate.Which) (err error) {
 	if w.Key != "" {
 		digits, odd := label.Digits(w.Key)
 		if odd != 0 || digits == "" {
-			return session.Misused("--key %q: use the digits of the key's SHA-256, as certificate show --all prints "+
-				"them",
+			return session.Misused("--key %q: use the digits of the key's SHA-256, as certificate show --all "+
+				"prints them",
 				w.Key)
 		}
 		w.Key = digits

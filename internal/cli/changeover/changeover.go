@@ -9,7 +9,6 @@ import (
 
 	"ironseal/internal/app/ca/renewals"
 	"ironseal/internal/app/ca/rollover"
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/cli/sign"
 	"ironseal/internal/term"
@@ -154,9 +153,9 @@ func changeoverSwitch(s *session.Session) *cobra.Command {
 					"journal_head": head.String()})
 			}
 			s.Out.Say("%s %s signs from now on   journal %s", s.Out.Paint(term.Good, "✓ switched:"), g.Name(), head)
-			s.Next(overview.Advice{Why: "hand the new certificates over",
+			s.Next(session.Hint{Why: "hand the new certificates over",
 				Command: "ironseal certificate handover --new"},
-				overview.Advice{Why: "to undo this",
+				session.Hint{Why: "to undo this",
 					Command: "ironseal changeover back " + args[0] + " --switch-day DAY"})
 			return nil
 		},

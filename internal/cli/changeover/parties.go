@@ -8,8 +8,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/api"
 	"ironseal/internal/app/ca/rollover"
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/cli/session"
@@ -115,8 +115,7 @@ func drawBreaks(s *session.Session, p rollover.Progress) {
 	}
 	if len(p.Unknown) > 0 {
 		s.Out.Item(s.Out.Paint(term.Careful, "?"),
-			term.Safe(fmt.Sprintf("it is not known what would break: nothing is "+
-				"prepared for %s", some(p.Unknown))))
+			term.Safe(fmt.Sprintf("it is not known what would break: nothing is prepared for %s", some(p.Unknown))))
 	}
 }
 
@@ -130,15 +129,15 @@ func some(list []string) string {
 }
 
 // next is the step that comes next.
-func next(c rollover.Progress) overview.Advice {
+func next(c rollover.Progress) session.Hint {
 	switch {
 	case len(c.Missing) > 0:
-		return overview.Advice{Why: "prepare the rest", Command: "ironseal changeover prepare " + c.Handle}
+		return session.Hint{Why: "prepare the rest", Command: "ironseal changeover prepare " + c.Handle}
 	case len(c.Findings()) > 0:
-		return overview.Advice{Why: "kits for those that are not ready",
+		return session.Hint{Why: "kits for those that are not ready",
 			Command: "ironseal changeover plan " + c.Handle + " --out DIR"}
 	}
-	return overview.Advice{Why: "on the day", Command: "ironseal changeover switch " + c.Handle}
+	return session.Hint{Why: "on the day", Command: "ironseal changeover switch " + c.Handle}
 }
 
 // draw makes the picture of a change-over.
@@ -201,7 +200,7 @@ day, for example because a partner changes its root.`,
 			}
 			steps := p.Plan(s.Moment())
 			if s.JSON {
-				return s.PrintJSON(map[string]any{"steps": append([]rollover.Step{}, steps...),
+				return s.PrintJSON(map[string]any{"steps": api.PlanOf(steps, s.Speller()),
 					"kits": append([]anchors.Packed{}, kits...), "without_platform": append([]string{}, untold...)})
 			}
 			drawPlan(s, steps)
@@ -211,7 +210,7 @@ day, for example because a partner changes its root.`,
 			for _, n := range untold {
 				s.Out.Say("%s %s", s.Out.Paint(term.Careful, "! no platform is on record of"), n)
 			}
-			s.Next(overview.Advice{Why: "how it stands", Command: "ironseal changeover progress " + args[0]})
+			s.Next(session.Hint{Why: "how it stands", Command: "ironseal changeover progress " + args[0]})
 			return nil
 		},
 		ValidArgsFunction: s.Handles,
@@ -227,8 +226,8 @@ func drawPlan(s *session.Session, steps []rollover.Step) {
 	for i, x := range steps {
 		s.Out.Say("%d. %s  %s", i+1, s.Out.Paint(term.Strong, "by "+x.By), term.Safe(x.What))
 		s.Out.Wrapped(3, term.Normal, term.Safe(strings.Join(x.Whom, ", ")))
-		if x.Command != "" {
-			s.Out.Wrapped(3, term.Quiet, "→ "+x.Command)
+		if !x.Next.IsZero() {
+			s.Out.Wrapped(3, term.Quiet, "→ "+s.Speller().Command(x.Next))
 		}
 	}
 	if len(steps) == 0 {

@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"ironseal/internal/app/ca/rollover"
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
@@ -37,7 +36,7 @@ func planSets(ctx context.Context, s *session.Session, e *estate.Estate, set, to
 func drawSets(s *session.Session, c rollover.Progress) {
 	if c.Sets.Switched {
 		s.Out.Say("%s took the place of %s", s.Out.Paint(term.Strong, c.New), s.Out.Paint(term.Strong, c.Old))
-		s.Next(overview.Advice{Why: "machines may forget what was left",
+		s.Next(session.Hint{Why: "machines may forget what was left",
 			Command: "ironseal changeover finish " + c.Old + " --out DIR"})
 		return
 	}

@@ -207,7 +207,8 @@ func collect(ctx context.Context, s *session.Session, f convertFlags, args []str
 	return certs, keys, nil
 }
 
-func openObject(ctx context.Context, o bundle.Object, name string, pass keystore.Passphrases) (certs []*cert.Certificate,
+func openObject(ctx context.Context, o bundle.Object, name string,
+	pass keystore.Passphrases) (certs []*cert.Certificate,
 	keys []crypto.Signer, err error) {
 	switch o.Kind {
 	case bundle.Certificate:

@@ -36,9 +36,8 @@ says which key, request and certificate belong together, which certificate issue
 what is missing. No estate is needed.
 
 A PKCS#12 file is opened too: its password comes from --open-with, or is asked for.`,
-		Example: "  ironseal read ../inbox/mail.txt\n  ironseal read - < ../inbox/mail.txt\n  ironseal read --all " +
-			"../inbox/mail.txt\n  ironseal read ../handed-out ../drafts",
-		Args: session.AtLeast(1, "a file, or -"),
+		Example: "  ironseal read ../inbox/mail.txt\n  ironseal read - < ../inbox/mail.txt\n  ironseal read --all ../inbox/mail.txt\n  ironseal read ../handed-out ../drafts",
+		Args:    session.AtLeast(1, "a file, or -"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			inputs, err := s.Inputs(args)
 			if err != nil {

@@ -13,6 +13,7 @@ import (
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
+	"ironseal/pki/advice"
 	"ironseal/pki/cert"
 	"ironseal/pki/client"
 	"ironseal/pki/dn"
@@ -176,7 +177,8 @@ func unasked(ctx context.Context, s *session.Session, c *cert.Certificate, v *pa
 		for _, i := range compromise.About(list, st.Certificate.Key.Fingerprint()) {
 			f := finding.New(finding.KeyInDoubt, "%s", i.Since())
 			f.Severity = finding.Warn // clients go on until it is revoked
-			v.Findings = append(v.Findings, f.WithRemedy("see the incident: ironseal incident show %s", i.Name))
+			v.Findings = append(v.Findings, f.WithNext(advice.To("see the incident", advice.ShowIncident,
+				"incident", i.Name)))
 		}
 	}
 	return err
@@ -213,13 +215,12 @@ func printVerdict(s *session.Session, leaf *cert.Certificate, name string, v pat
 	answers, refused := judgeBy(kinds, v)
 	if s.JSON {
 		shown := api.Verdict{Valid: v.Valid, Subject: leaf.Subject.String(), Name: name,
-			Findings: append(finding.List{}, v.Findings...), Checks: v.Checks,
+			Findings: api.FindingsOf(v.Findings, s.Speller()), Checks: v.Checks,
 			Clients: append([]client.Answer{}, answers...)}
 		for _, st := range v.Steps {
 			shown.Steps = append(shown.Steps, api.Step{Role: st.Role, Subject: st.Certificate.Subject.String(),
 				Serial: st.Certificate.SerialHex(), Good: st.Good(), Words: st.Words, Standing: st.Standing,
-				Findings: append(finding.List{},
-					st.Findings...)})
+				Findings: api.FindingsOf(st.Findings, s.Speller())})
 		}
 		if err := s.PrintJSON(shown); err != nil {
 			return err

@@ -9,7 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/api"
 	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/app/revoke/incidents"
@@ -228,7 +228,7 @@ key is open or was closed otherwise.`,
 			}
 			s.Out.Say("%s %s: %s   %s", s.Out.Paint(term.Good, "✓ closed"), p.Name, term.Safe(how.Because),
 				s.Out.Paint(term.Quiet, "journal "+head.String()))
-			s.Next(overview.Advice{Why: "a report for the file",
+			s.Next(session.Hint{Why: "a report for the file",
 				Command: "ironseal incident show " + p.Name + " --report FILE"})
 			return nil
 		},
@@ -241,7 +241,7 @@ key is open or was closed otherwise.`,
 
 func draw(s *session.Session, p incidents.Progress) error {
 	if s.JSON {
-		return s.PrintJSON(p)
+		return s.PrintJSON(api.IncidentOf(p, s.Speller()))
 	}
 	s.Out.Hung("Incident "+p.Name, term.Strong, fmt.Sprintf("about %s, serial %s: %s", term.Safe(p.About),
 		p.Serial[:min(8, len(p.Serial))], term.Safe(p.Because)))
@@ -253,13 +253,13 @@ func draw(s *session.Session, p incidents.Progress) error {
 		return nil // what depends on the key need not be replaced
 	}
 	var rows [][]term.Cell
-	var next overview.Advice
+	var next session.Hint
 	for i, st := range p.Steps {
 		mark := term.Cell{Text: "✓", Tone: term.Good}
 		if !st.Done {
 			mark = term.Cell{Text: "·", Tone: term.Careful}
-			if next.Command == "" && st.Next != "" {
-				next = overview.Advice{Why: st.Name, Command: st.Next}
+			if next.Command == "" && !st.Next.IsZero() {
+				next = session.Hint{Why: st.Name, Command: s.Speller().Command(st.Next)}
 			}
 		}
 		rows = append(rows, []term.Cell{mark, {Text: fmt.Sprint(i + 1), Tone: term.Quiet}, {Text: st.Name,
@@ -275,7 +275,7 @@ func draw(s *session.Session, p incidents.Progress) error {
 	case next.Command != "":
 		s.Next(next)
 	case len(p.Undone()) == 0:
-		s.Next(overview.Advice{Why: "nothing is left to do", Command: "ironseal incident close " + p.Name +
+		s.Next(session.Hint{Why: "nothing is left to do", Command: "ironseal incident close " + p.Name +
 			" --because TEXT"})
 	}
 	return nil

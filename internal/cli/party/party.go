@@ -8,7 +8,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/parties"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/disk"
@@ -56,9 +55,9 @@ func list(s *session.Session) *cobra.Command {
 				}
 			case len(all) == 0:
 				s.Out.Say("There is no party yet.")
-				s.Next(overview.Advice{Why: "put one on record",
+				s.Next(session.Hint{Why: "put one on record",
 					Command: "ironseal party add NAME --endpoint HOST:PORT"},
-					overview.Advice{Why: "or many", Command: "ironseal party import FILE.csv"})
+					session.Hint{Why: "or many", Command: "ironseal party import FILE.csv"})
 			default:
 				var cells [][]term.Cell
 				for _, p := range all {
@@ -234,12 +233,11 @@ func done(s *session.Session, what string, names []string, head string) error {
 func change(s *session.Session) *cobra.Command {
 	var f said
 	c := &cobra.Command{
-		Use:   "change PARTY",
-		Short: "Change a party",
-		Long:  "Change a party. Only what you give with an option changes.",
-		Example: "  ironseal party change quay-gate-3 --owner \"harbour technicians\"\n" +
-			"  ironseal party change quay-gate-3 --closed \"firmware 2.1 trusts only its maker's list\"",
-		Args: session.Exactly(1, "a party"),
+		Use:     "change PARTY",
+		Short:   "Change a party",
+		Long:    "Change a party. Only what you give with an option changes.",
+		Example: "  ironseal party change quay-gate-3 --owner \"harbour technicians\"\n  ironseal party change quay-gate-3 --closed \"firmware 2.1 trusts only its maker's list\"",
+		Args:    session.Exactly(1, "a party"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := s.Estate(cmd.Context())
 			if err != nil {

@@ -13,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/api"
 	"ironseal/internal/app/ops/probes"
 	"ironseal/internal/app/parties"
 	"ironseal/internal/app/requests/delivery"
@@ -23,9 +24,11 @@ import (
 	"ironseal/internal/probe"
 	"ironseal/internal/report/board"
 	"ironseal/internal/term"
+	"ironseal/pki/advice"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
 	"ironseal/pki/endpoint"
+	"ironseal/pki/fault"
 	"ironseal/pki/path"
 )
 
@@ -69,8 +72,8 @@ func Command(s *session.Session) *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error { return f.run(cmd.Context(), s, args) },
 	})
 	fl := c.Flags()
-	fl.StringVar(&f.list, "list", "", "look at the endpoints in this `FILE`: one a line, or a table with the "+
-		"column endpoint")
+	fl.StringVar(&f.list, "list", "", "look at the endpoints in this `FILE`: one a line, or a table with the column "+
+		"endpoint")
 	fl.StringVar(&f.set, "set", "", "judge by this trust `SET`; the estate's own roots otherwise")
 	fl.StringArrayVar(&f.anchors, "anchor", nil, "judge by the roots in this `FILE`; may be repeated")
 	fl.StringVar(&f.client, "client", "", "present this `CERTIFICATE` where one is asked for: on record, or a file")
@@ -145,6 +148,9 @@ func (f *flags) run(ctx context.Context, s *session.Session, args []string) erro
 		if outcomes, err = f.again(ctx, s, e, l, outcomes); err != nil {
 			return err
 		}
+	}
+	for i := range outcomes { // the page, the figures and JSON show the commands as well
+		outcomes[i].Row.Findings = api.FindingsOf(outcomes[i].Row.Findings, s.Speller())
 	}
 	if err := f.write(s, e, ask, outcomes); err != nil {
 		return err
@@ -240,7 +246,8 @@ func (f *flags) ofParties(ctx context.Context, s *session.Session) ([]string, er
 	}
 	out := parties.Endpoints(list, f.party...)
 	if len(out) == 0 {
-		err = errors.New("no endpoint is on record: add one with: ironseal party add NAME --endpoint HOST:PORT")
+		err = fault.New(fault.NotFound, "no endpoint is on record").Then(advice.To("add one", advice.AddParty,
+			"party", "NAME", "endpoint", "HOST:PORT"))
 	}
 	return out, err
 }
@@ -389,7 +396,8 @@ func (f *flags) sinceBefore(s *session.Session, rows []endpoint.Row) (changes []
 }
 
 // likeness says in what endpoints differ from one that is right.
-func (f *flags) likeness(ctx context.Context, l *probes.Looking, rows []endpoint.Row) (out []endpoint.Change, err error) {
+func (f *flags) likeness(ctx context.Context, l *probes.Looking, rows []endpoint.Row) (out []endpoint.Change,
+	err error) {
 	if f.like == "" {
 		return nil, nil
 	}

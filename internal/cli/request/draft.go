@@ -10,10 +10,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
+	"ironseal/pki/advice"
 	"ironseal/pki/bundle"
 	"ironseal/pki/key"
 	"ironseal/pki/label"
@@ -71,7 +71,7 @@ func draftManifest(s *session.Session, cmd *cobra.Command, base intake.DraftAsk,
 		s.DrawFailures(failed)
 		s.Out.Say("%s %d drafted and received, %d not   %s", s.Out.Paint(term.Strong, "Result:"), len(list),
 			len(failed), s.Out.Paint(term.Quiet, "journal "+head.String()))
-		s.Next(overview.Advice{Why: "sign them",
+		s.Next(session.Hint{Why: "sign them",
 			Command: "ironseal sign --manifest " + s.Shell.Word(file) + " --template NAME"})
 	}
 	if len(failed) > 0 {
@@ -288,8 +288,8 @@ func line(ctx context.Context, s *session.Session, prompt string) (string, error
 	answer, err := s.Console.Line(ctx, prompt)
 	if errors.Is(err, term.ErrNoTerminal) {
 		return "",
-			session.Misused("request draft needs at least one name, or a terminal to ask on: see ironseal request " +
-				"draft --help")
+			session.Misused("request draft needs at least one name, or a terminal to ask on").
+				Then(advice.To("see the help", advice.DraftRequest, "help", ""))
 	}
 	return answer, err
 }

@@ -12,7 +12,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/api"
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/parties"
 	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/cli/session"
@@ -98,8 +97,8 @@ func requestDraft(s *session.Session) *cobra.Command {
 	fl.StringVar(&dir, "out", ".", "the `DIR` to write to")
 	s.CompleteTemplates(c, "template")
 	fl.StringVar(&manifest, "manifest", "", "draft for every row of a CSV `FILE` (host, names), and take them in")
-	s.PartyFlag(c, &party, "the `PARTY` that it is for: the names of its endpoints and its template, where none "+
-		"are given")
+	s.PartyFlag(c, &party, "the `PARTY` that it is for: the names of its endpoints and its template, where none are "+
+		"given")
 	fl.BoolVar(&seal, "seal", false, "seal the key under a passphrase")
 	fl.StringVar(&sealWith, "seal-with", "", "seal the key under the passphrase in this `FILE`")
 	session.CompleteWords(c, "key", session.KindWords()...)
@@ -140,8 +139,8 @@ func draftModes(cmd *cobra.Command, args []string, manifest string, sealedTwice 
 		}
 	}
 	if sealedTwice {
-		return session.Misused("--seal asks for the passphrase, and --seal-with takes it from a file: use one of " +
-			"the two")
+		return session.Misused("--seal asks for the passphrase, and --seal-with takes it from a file: use one of the " +
+			"two")
 	}
 	return nil
 }
@@ -180,10 +179,10 @@ func draft(s *session.Session, cmd *cobra.Command, ask intake.DraftAsk) error {
 		s.Out.Wrapped(2, term.Careful, "! The file system there knows no permissions: everybody who can read it has "+
 			"the key file. Move it to another, or seal it with --seal.")
 	} else if !d.Sealed {
-		s.Out.Wrapped(2, term.Quiet, "The key file is not encrypted: anyone who reads it has the key. Only its "+
-			"owner can read it. --seal encrypts it.")
+		s.Out.Wrapped(2, term.Quiet, "The key file is not encrypted: anyone who reads it has the key. Only its owner "+
+			"can read it. --seal encrypts it.")
 	}
-	s.Next(overview.Advice{Why: "receive it where it is signed",
+	s.Next(session.Hint{Why: "receive it where it is signed",
 		Command: "ironseal request receive " + s.Shell.Word(d.RequestFile)})
 	return nil
 }
@@ -246,20 +245,20 @@ func printReceived(ctx context.Context, s *session.Session, e *estate.Estate, li
 		s.Next(afterReceipt(list[0], rows[0].Name))
 	} else if len(list) > 1 {
 		s.Out.Say("%s", s.Out.Paint(term.Quiet, fmt.Sprintf("%d requests received   journal %s", len(list), head)))
-		s.Next(overview.Advice{Why: "see what waits", Command: "ironseal request list"})
+		s.Next(session.Hint{Why: "see what waits", Command: "ironseal request list"})
 	}
 	return errors.Join(faults...)
 }
 
 // afterReceipt is what comes after a request was imported: one that nobody can sign is declined.
-func afterReceipt(r intake.Received, name string) overview.Advice {
+func afterReceipt(r intake.Received, name string) session.Hint {
 	for _, f := range describe.Request(r.Request).Findings {
 		if f.Severity == finding.Refused {
-			return overview.Advice{Why: "it cannot be signed (" + string(f.Code) + "): decline it, and ask for another",
+			return session.Hint{Why: "it cannot be signed (" + string(f.Code) + "): decline it, and ask for another",
 				Command: "ironseal request decline " + name + " --because TEXT"}
 		}
 	}
-	return overview.Advice{Why: "compare the check code with the sender, then sign", Command: "ironseal sign " + name}
+	return session.Hint{Why: "compare the check code with the sender, then sign", Command: "ironseal sign " + name}
 }
 
 func drawReceived(ctx context.Context, s *session.Session, e *estate.Estate, r intake.Received, brief bool) error {
@@ -325,7 +324,8 @@ func printRequests(s *session.Session, list []store.Request, state string) error
 	for _, r := range list {
 		row := api.RequestOf(r)
 		rows = append(rows, row)
-		cells = append(cells, []term.Cell{{Text: row.Name, Tone: term.Strong}, {Text: string(row.State)}, {Text: row.Title},
+		cells = append(cells, []term.Cell{{Text: row.Name, Tone: term.Strong}, {Text: string(row.State)},
+			{Text: row.Title},
 			{Text: row.From}, {Text: span.Distance(s.Moment(), r.Received)}, {Text: row.CheckCode, Tone: term.Accent}})
 		if s.Quiet && !s.JSON {
 			s.Out.Say("%s", row.Name)
@@ -347,11 +347,10 @@ func requestShow(s *session.Session) *cobra.Command {
 	var all, resolve bool
 	var field string
 	c := &cobra.Command{
-		Use:   "show REQUEST",
-		Short: "Show one request",
-		Example: "  ironseal request show R1\n  ironseal request show R1 --all\n  ironseal request show R1 --field " +
-			"check_code",
-		Args: session.Exactly(1, "a request, such as R1"),
+		Use:     "show REQUEST",
+		Short:   "Show one request",
+		Example: "  ironseal request show R1\n  ironseal request show R1 --all\n  ironseal request show R1 --field check_code",
+		Args:    session.Exactly(1, "a request, such as R1"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := s.Estate(cmd.Context())
 			if err != nil {
@@ -379,7 +378,7 @@ func requestShow(s *session.Session) *cobra.Command {
 				s.Out.Gap()
 				s.Out.Wrapped(2, term.Quiet, "Ask the sender to read out the check code; without this tool, the "+
 					"paste tail: the first and last eight characters between the BEGIN and END lines.")
-				s.Next(overview.Advice{Why: "sign it", Command: fmt.Sprintf("ironseal sign R%d", rec.Number)})
+				s.Next(session.Hint{Why: "sign it", Command: fmt.Sprintf("ironseal sign R%d", rec.Number)})
 			}
 			return nil
 		},
@@ -415,7 +414,8 @@ func requestWithdraw(s *session.Session) *cobra.Command {
 		`  ironseal request withdraw R5 --because "drafted for the wrong host"`)
 }
 
-func decideCommand(s *session.Session, verb string, state lifecycle.RequestState, short, example string) *cobra.Command {
+func decideCommand(s *session.Session, verb string, state lifecycle.RequestState, short,
+	example string) *cobra.Command {
 	var because string
 	var keep bool
 	c := &cobra.Command{

@@ -12,14 +12,15 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/api"
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/revoke/importing"
-	"ironseal/internal/app/revoke/inventory"
 	"ironseal/internal/app/revoke/publishing"
 	"ironseal/internal/app/revoke/responding"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/term"
+	"ironseal/pki/advice"
+	"ironseal/pki/fault"
 	"ironseal/pki/span"
 )
 
@@ -88,8 +89,8 @@ func publish(s *session.Session) *cobra.Command {
 	fl.StringArrayVar(&ask.Skip, "skip", nil, "leave this `HANDLE`'s lists as they are; may be repeated")
 	fl.IntVar(&ask.Ahead, "ahead", 0, "sign `N` more in advance, each for its time")
 	fl.StringVar(&life, "life", "", "how long each is fresh, a `SPAN`, in place of what the settings say")
-	fl.StringVar(&step, "step", "", "from one list signed ahead to the next, a `SPAN`; three quarters of a life "+
-		"when left out")
+	fl.StringVar(&step, "step", "", "from one list signed ahead to the next, a `SPAN`; three quarters of a life when "+
+		"left out")
 	s.CompleteHandles(c, "skip")
 	return c
 }
@@ -120,14 +121,14 @@ func published(ctx context.Context, s *session.Session, e *estate.Estate, ask pu
 			s.Out.Say("%s No list is due.", s.Out.Paint(term.Good, "✓"))
 		}
 	}
-	out := map[string]any{"signed": append([]inventory.Item{}, done.Lists...)}
+	out := map[string]any{"signed": append([]event.List{}, done.Lists...)}
 	var missing error
 	if to != "" {
 		if missing, err = released(ctx, s, e, to, len(done.Lists) > 0, out); err != nil {
 			return err
 		}
 	} else if !s.JSON && len(done.Lists) > 0 {
-		s.Next(overview.Advice{Why: "bring them where clients look", Command: "ironseal revocations publish --to DIR"})
+		s.Next(session.Hint{Why: "bring them where clients look", Command: "ironseal revocations publish --to DIR"})
 	}
 	if answers != "" {
 		b, err := responding.Prepare(ctx, e, answers, ask, nil)
@@ -160,8 +161,9 @@ func released(ctx context.Context, s *session.Session, e *estate.Estate, to stri
 	out["stale"], out["absent"] = append([]string{}, r.Stale...), append([]string{}, r.Absent...)
 	out["missing"] = append([]string{}, r.Missing...)
 	if len(r.Missing) > 0 {
-		missing = fmt.Errorf("%s is written, and lacks what certificates name: %s: sign it, or import it from where "+
-			"its key is: ironseal revocations take-in FILE", to, strings.Join(r.Missing, ", "))
+		missing = fault.New(fault.NotFound, "%s is written, and lacks what certificates name: %s", to,
+			strings.Join(r.Missing, ", ")).
+			Then(advice.To("sign it, or import it from where its key is", advice.ImportLists))
 	}
 	if !s.JSON {
 		drawReleased(s, r)
@@ -270,7 +272,7 @@ func drawLists(s *session.Session, p publishing.Plan) (due int, err error) {
 	}
 	s.Out.Table([]string{"", "list", "number", "dated", "next by", "", "revoked", ""}, cells, "number", "dated")
 	if due > 0 {
-		s.Next(overview.Advice{Why: "sign what is due", Command: "ironseal revocations publish --to DIR"})
+		s.Next(session.Hint{Why: "sign what is due", Command: "ironseal revocations publish --to DIR"})
 	}
 	return due, nil
 }
@@ -364,8 +366,8 @@ func drawTaken(s *session.Session, done importing.Taken) error {
 		if done.Head.Seq > 0 {
 			head = done.Head.String()
 		}
-		return s.PrintJSON(map[string]any{"taken_in": append([]inventory.Item{}, done.Lists...), "journal_head": head,
-			"known": append([]inventory.Item{}, done.Known...), "passed_over": append([]string{}, done.Passed...),
+		return s.PrintJSON(map[string]any{"taken_in": append([]event.List{}, done.Lists...), "journal_head": head,
+			"known": append([]event.List{}, done.Known...), "passed_over": append([]string{}, done.Passed...),
 			"learned": append([]string{}, done.News...)})
 	}
 	for _, i := range done.Lists {
@@ -377,6 +379,6 @@ func drawTaken(s *session.Session, done importing.Taken) error {
 	}
 	s.PassedOver(done.Passed)
 	s.News(done.News)
-	s.Next(overview.Advice{Why: "bring them where clients look", Command: "ironseal revocations publish --to DIR"})
+	s.Next(session.Hint{Why: "bring them where clients look", Command: "ironseal revocations publish --to DIR"})
 	return nil
 }

@@ -9,7 +9,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/api"
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/revoke/revoking"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/disk"
@@ -104,13 +103,12 @@ func revokeReplaced(ctx context.Context, s *session.Session, ask revoking.Ask, a
 		} else if !s.JSON {
 			s.Out.Say("%s %s, serial %s: %s", s.Out.Paint(term.Quiet, "· waits"), term.Safe(l.Title),
 				cert.ShortSerial(l.Serial),
-				term.Safe(l.Waits))
+				term.Safe(waits(s, l)))
 		}
 	}
 	if len(ask.Names) == 0 {
 		if s.JSON {
-			return s.PrintJSON(map[string]any{"certificates": []string{}, "waiting": append([]revoking.Later{},
-				list...)})
+			return s.PrintJSON(map[string]any{"certificates": []string{}, "waiting": api.LaterOf(list, s.Speller())})
 		}
 		s.Out.Say("%s Nothing is to be revoked now.", s.Out.Paint(term.Good, "✓"))
 		return nil
@@ -195,7 +193,7 @@ func revoke(ctx context.Context, s *session.Session, ask revoking.Ask, all bool)
 		return err
 	}
 	if s.JSON {
-		return s.PrintJSON(api.RevokedOf(p, head.String()))
+		return s.PrintJSON(api.RevokedOf(p, head.String(), s.Speller()))
 	}
 	word := "✓ revoked"
 	if ask.Reason == revocation.CertificateHold {
@@ -204,10 +202,10 @@ func revoke(ctx context.Context, s *session.Session, ask revoking.Ask, all bool)
 	s.Out.Gap()
 	s.Out.Say("%s %s: %s   %s", s.Out.Paint(term.Good, word), term.Safe(about), ask.Reason.Word(),
 		s.Out.Paint(term.Quiet, "journal "+head.String()))
-	next := []overview.Advice{{Why: "clients learn of it from the next list",
+	next := []session.Hint{{Why: "clients learn of it from the next list",
 		Command: "ironseal revocations publish --to DIR"}}
 	if ask.Reason == revocation.CertificateHold {
-		next = append(next, overview.Advice{Why: "when it turned up", Command: "ironseal unhold " +
+		next = append(next, session.Hint{Why: "when it turned up", Command: "ironseal unhold " +
 			p.Targets[0].Serial.Short()})
 	}
 	s.Next(next...)
@@ -268,8 +266,8 @@ func drawDependents(s *session.Session, list []revoking.Dependent, all bool) {
 		}
 	}
 	s.Out.Gap()
-	s.Out.Say("%s", s.Out.Paint(term.Strong, fmt.Sprintf("Becomes invalid with it, in the order in which "+
-		"to replace it: %s, %s",
+	s.Out.Say("%s", s.Out.Paint(term.Strong, fmt.Sprintf("Becomes invalid with it, in the order in which to replace "+
+		"it: %s, %s",
 		span.Count(authorities, "authority"), span.Count(len(list)-authorities, "certificate"))))
 	var rows [][]term.Cell
 	for i, f := range list {
@@ -320,7 +318,7 @@ certificate that was revoked for another reason stays revoked.`,
 					term.Safe(t.Title()),
 					t.Serial.Short(), t.Was.At.Format("2006-01-02"))
 			}
-			s.Next(overview.Advice{Why: "clients learn of it from the next list",
+			s.Next(session.Hint{Why: "clients learn of it from the next list",
 				Command: "ironseal revocations publish --to DIR"})
 			return nil
 		},
@@ -328,4 +326,12 @@ certificate that was revoked for another reason stays revoked.`,
 	}
 	c.Flags().StringVar(&because, "because", "", "why")
 	return c
+}
+
+// waits says what a revocation waits for, and how to find out.
+func waits(s *session.Session, l revoking.Later) string {
+	if command := s.Speller().Command(l.Next); command != "" {
+		return l.Waits + ": " + command
+	}
+	return l.Waits
 }

@@ -5,7 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/api"
 	"ironseal/internal/app/revoke/monitoring"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/fetch"
@@ -109,6 +109,9 @@ func drawChecked(s *session.Session, list []monitoring.Checked) error {
 		good = good && c.Good
 	}
 	if s.JSON {
+		for i := range list {
+			list[i].Findings = api.FindingsOf(list[i].Findings, s.Speller())
+		}
 		if err := s.PrintJSON(list); err != nil {
 			return err
 		}
@@ -126,7 +129,7 @@ func drawChecked(s *session.Session, list []monitoring.Checked) error {
 			s.Out.Reasons(c.Findings)
 		}
 		if !good {
-			s.Next(overview.Advice{Why: "write the folder again, and check what the web server serves",
+			s.Next(session.Hint{Why: "write the folder again, and check what the web server serves",
 				Command: "ironseal revocations publish --to DIR"})
 		}
 	}

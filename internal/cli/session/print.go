@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/api"
 	"ironseal/internal/term"
 	"ironseal/pki/cert"
 	"ironseal/pki/describe"
@@ -36,6 +37,7 @@ func (s *Session) PrintObject(o describe.Object, all bool, field string) error {
 			s.Out.Say("%s", term.Safe(v))
 		}
 	case s.JSON:
+		o.Findings = api.FindingsOf(o.Findings, s.Speller())
 		return s.PrintJSON(o)
 	default:
 		s.Out.Describe(o, all)

@@ -2,6 +2,7 @@ package session
 
 import (
 	"context"
+	"fmt"
 
 	"github.com/spf13/cobra"
 
@@ -64,7 +65,7 @@ func (r *Revocations) Prepare(ctx context.Context, s *Session, e *estate.Estate)
 // Into lets a question about chains ask for revocations as well: by what was given, and what
 // can be fetched from the addresses in certificates. It may be called by several at once.
 func (r *Revocations) Into(ctx context.Context, s *Session, q *path.Question, list []*cert.Certificate,
-	stapled []byte) (failed []string) {
+	stapled []byte) (failed []error) {
 	g := evidence.Gather(ctx, list, r.ask(s))
 	g.Add(r.given)
 	g.Signers, g.Late = append(g.Signers, list...), standing.ClocksDiffer
@@ -72,7 +73,7 @@ func (r *Revocations) Into(ctx context.Context, s *Session, q *path.Question, li
 		if a, err := ocsp.ReadAnswer(stapled); err == nil {
 			g.Answers = append(g.Answers, a)
 		} else {
-			g.Failed = append(g.Failed, "what came stapled: "+err.Error())
+			g.Failed = append(g.Failed, fmt.Errorf("what came stapled: %w", err))
 		}
 	}
 	if r.Asked() || len(g.Lists)+len(g.Answers) > 0 {
@@ -82,8 +83,8 @@ func (r *Revocations) Into(ctx context.Context, s *Session, q *path.Question, li
 }
 
 // TellFailed says from where nothing could be fetched.
-func (s *Session) TellFailed(failed []string) {
+func (s *Session) TellFailed(failed []error) {
 	for _, f := range failed {
-		s.Errs.Say("%s", s.Errs.Paint(term.Careful, "(nothing was fetched from "+term.Safe(f)+")"))
+		s.Errs.Say("%s", s.Errs.Paint(term.Careful, "(nothing was fetched from "+term.Safe(s.Speller().Error(f))+")"))
 	}
 }

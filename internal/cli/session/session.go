@@ -17,12 +17,14 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/cli/spell"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/internal/keystore"
 	"ironseal/internal/term"
+	"ironseal/pki/advice"
 	"ironseal/pki/bundle"
+	"ironseal/pki/fault"
 	"ironseal/pki/finding"
 )
 
@@ -88,12 +90,21 @@ func (s *Status) Error() string {
 func (s *Status) Unwrap() error { return s.Err }
 
 // Misused is an error in how a command was used.
-func Misused(format string, args ...any) error { return &Status{Usage, fmt.Errorf(format, args...)} }
+func Misused(format string, args ...any) *Status { return &Status{Usage, fmt.Errorf(format, args...)} }
+
+// Then adds what a person can do next.
+func (s *Status) Then(steps ...advice.Step) *Status {
+	return &Status{s.Code, fault.New(fault.BadInput, "%w", s.Err).Then(steps...)}
+}
+
+// Speller spells next steps for the shell that started the program.
+func (s *Session) Speller() spell.Speller { return spell.Speller{Shell: s.Shell} }
 
 // Screens makes the screens again once the flags are known.
 func (s *Session) Screens() {
 	s.Out = term.NewScreen(s.Stdout, term.When(s.Colour), s.Env("NO_COLOR"))
 	s.Errs = term.NewScreen(s.Stderr, term.When(s.Colour), s.Env("NO_COLOR"))
+	s.Out.Steps, s.Errs.Steps = s.Speller().List, s.Speller().List
 }
 
 // Reads marks a command that changes nothing, on which --as-of works.
@@ -136,7 +147,7 @@ func (s *Session) Entropy() io.Reader {
 func (s *Session) World() estate.World {
 	return estate.World{Now: s.Now, Random: s.Random, Disk: s.Disk, Actor: estate.Identity{Name: s.Actor,
 		Known: estate.ByLogin}, Pass: (*Passphrases)(s),
-		Progress: s.progress, Step: s.Step}
+		Progress: s.progress, Step: s.Step, Spell: s.Speller().Command}
 }
 
 func (s *Session) progress(what string) func() {
@@ -414,12 +425,24 @@ func (s *Session) told(removed []string, err error) {
 	}
 }
 
-// Next prints the next step.
-func (s *Session) Next(list ...overview.Advice) {
+// Hint is the next thing to do, as the screen shows it: what for, and the command.
+type Hint struct{ Why, Command string }
+
+// Next prints what to do next.
+func (s *Session) Next(list ...Hint) {
 	for i, a := range list {
 		if i == 0 {
 			s.Out.Gap()
 		}
 		s.Out.Beside(s.Out.Paint(term.Quiet, "next: "+a.Why+":"), s.Out.Paint(term.Accent, a.Command))
 	}
+}
+
+// Advise prints the next steps that an act advises.
+func (s *Session) Advise(list ...advice.Step) {
+	var hints []Hint
+	for _, step := range list {
+		hints = append(hints, Hint{step.Words, s.Speller().Command(step)})
+	}
+	s.Next(hints...)
 }

@@ -19,6 +19,7 @@ import (
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
+	"ironseal/pki/advice"
 	"ironseal/pki/describe"
 	"ironseal/pki/dn"
 	"ironseal/pki/label"
@@ -93,7 +94,8 @@ func (f signFlags) mode(cmd *cobra.Command, args []string) error {
 	case f.all:
 		return session.OnlyFlags(cmd, "with --all", append(bulk, "all")...)
 	case len(args) == 0:
-		return session.Misused("sign needs a request or a file: for example: ironseal sign R5")
+		return session.Misused("sign needs a request or a file").Then(advice.To("for example", advice.Sign, "request",
+			"R5"))
 	case f.template == "":
 		if err := session.OnlyFlags(cmd, "without --template, when nothing is signed", "by", "for", "lifetime",
 			"add-name", "drop-name", "subject", "party"); err != nil {
@@ -149,8 +151,8 @@ waiver is recorded.`,
 	fl.StringVar(&f.receiver, "for", "", "the `RECEIVER` that will take it: what it demands is checked before the "+
 		"signature")
 	fl.BoolVar(&f.all, "all", false, "every request that waits, with one combined sheet")
-	fl.StringVar(&f.manifest, "manifest", "", "the hosts of a CSV `FILE`: host, names, template, receiver, "+
-		"lifetime, note")
+	fl.StringVar(&f.manifest, "manifest", "", "the hosts of a CSV `FILE`: host, names, template, receiver, lifetime, "+
+		"note")
 	fl.StringArrayVar(&f.add, "add-name", nil, "certify this `NAME` too; may be repeated")
 	fl.StringArrayVar(&f.drop, "drop-name", nil, "leave out this `NAME`; may be repeated")
 	fl.StringVar(&f.subject, "subject", "", "the subject, in place of the request's")
@@ -259,7 +261,7 @@ func agreeAndSign(ctx context.Context, s *session.Session, e *estate.Estate, she
 		return s.PrintJSON([]describe.Object{describeSigned(s, result)})
 	}
 	drawSigned(s, result)
-	s.Next(overview.AfterSigning(sheet))
+	s.Advise(overview.AfterSigning(sheet))
 	return nil
 }
 
@@ -355,10 +357,10 @@ func drawFits(s *session.Session, request string, fits []signing.Fit) {
 	switch {
 	case len(choice) == 0:
 	case len(kinds) == 1:
-		s.Next(overview.Advice{Why: "sign it", Command: fmt.Sprintf("ironseal sign %s --template %s", request,
+		s.Next(session.Hint{Why: "sign it", Command: fmt.Sprintf("ironseal sign %s --template %s", request,
 			choice[0])})
 	default:
-		s.Next(overview.Advice{Why: "choose by what it is for",
+		s.Next(session.Hint{Why: "choose by what it is for",
 			Command: "ironseal sign " + request + " --template NAME"})
 	}
 }

@@ -5,9 +5,9 @@ package spell
 import (
 	"strings"
 
-	"ironseal/internal/fault"
 	"ironseal/internal/term"
 	"ironseal/pki/advice"
+	"ironseal/pki/fault"
 )
 
 // Speller spells commands for one shell.
@@ -21,7 +21,10 @@ func (s Speller) Command(step advice.Step) string {
 	if !known {
 		return ""
 	}
-	words := []string{"ironseal"}
+	var words []string
+	if !strings.HasPrefix(pattern, "--") {
+		words = append(words, "ironseal")
+	}
 	for pattern != "" {
 		var part string
 		optional := pattern[0] == '['
@@ -63,7 +66,8 @@ func (s Speller) word(step advice.Step, word string) string {
 	if !there || text == advice.Asked {
 		return strings.ToUpper(name)
 	}
-	if strings.ToUpper(text) == text && strings.Trim(text, "ABCDEFGHIJKLMNOPQRSTUVWXYZ-") == "" { // a word to be replaced
+	if strings.ToUpper(text) == text && strings.Trim(text,
+		"ABCDEFGHIJKLMNOPQRSTUVWXYZ-") == "" { // a word to be replaced
 		return text
 	}
 	var words []string
@@ -98,4 +102,20 @@ func (s Speller) Error(err error) string {
 		return err.Error()
 	}
 	return err.Error() + ": " + next
+}
+
+// All are the command lines of all acts, with every option.
+func All() map[advice.Act]string {
+	out := map[advice.Act]string{}
+	for act, pattern := range patterns {
+		step := advice.Step{Act: act}
+		for _, part := range strings.FieldsFunc(pattern, func(r rune) bool {
+			return strings.ContainsRune("[]{} ",
+				r)
+		}) {
+			step.With = append(step.With, advice.Value{Name: strings.TrimPrefix(part, "--"), Text: advice.Asked})
+		}
+		out[act] = Speller{}.Command(step)
+	}
+	return out
 }

@@ -7,7 +7,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/transfer"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
@@ -160,7 +159,7 @@ func brought(s *session.Session, o transfer.Opened) error {
 		if name == "" {
 			name = "TEMPLATE"
 		}
-		s.Next(overview.Advice{Why: "look at them and sign them",
+		s.Next(session.Hint{Why: "look at them and sign them",
 			Command: "ironseal sign " + taken[0] + " --template " + name})
 	}
 	return errors.Join(faults...)

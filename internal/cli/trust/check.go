@@ -10,7 +10,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/api"
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/app/trust/machine"
 	"ironseal/internal/cli/session"
@@ -136,10 +135,10 @@ func printChecked(s *session.Session, set string, checked []machine.Checked) err
 	}
 	kits, here := machine.InstallHere(kits)
 	if here {
-		s.Next(overview.Advice{Why: "install it on this machine", Command: machine.InstallCommand(set)})
+		s.Advise(machine.InstallStep("install it on this machine", set))
 	}
 	if len(kits) > 0 {
-		s.Next(overview.Advice{Why: "pack what is missing", Command: machine.KitCommand(set, kits)})
+		s.Advise(machine.KitStep("pack what is missing", set, kits))
 	}
 	return nil
 }

@@ -62,8 +62,8 @@ func printKitCheck(s *session.Session, name string, c kit.Checked) {
 		s.Out.Item(s.Out.Paint(term.Bad, "✗"), term.Safe(f))
 	}
 	if !c.Signed {
-		s.Out.Item(s.Out.Paint(term.Bad, "✗"), "it is not signed: pack it again with --sign-by AUTHORITY, or "+
-			"compare the fingerprints on its page by hand")
+		s.Out.Item(s.Out.Paint(term.Bad, "✗"), "it is not signed: pack it again with --sign-by AUTHORITY, or compare "+
+			"the fingerprints on its page by hand")
 	}
 	if c.Signer != nil {
 		sum := c.Signer.SHA256()

@@ -10,7 +10,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/api"
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/revoke/evidence"
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/cli/session"
@@ -154,7 +153,7 @@ func (f pairFlags) finish(ctx context.Context, s *session.Session, e *estate.Est
 		written = []string{p.Side(0), p.Side(1)}
 	}
 	if s.JSON {
-		if err := s.PrintJSON(api.PairOf(p.Question, p.Answer, written)); err != nil {
+		if err := s.PrintJSON(api.PairOf(p.Question, p.Answer, written, s.Speller())); err != nil {
 			return err
 		}
 	} else {
@@ -208,7 +207,7 @@ func (f pairFlags) draw(s *session.Session, p anchors.PairPack, written []string
 		s.Out.Say("%s %s", s.Out.Paint(term.Good, "✓ wrote"), term.Safe(dir))
 	}
 	if len(written) == 0 && p.Answer.Holds() {
-		s.Next(overview.Advice{Why: "a folder for each side, with what to install",
+		s.Next(session.Hint{Why: "a folder for each side, with what to install",
 			Command: "ironseal trust pair " + strings.Join(f.sides, " ") + " --out DIR"})
 	}
 }

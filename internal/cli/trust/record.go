@@ -7,7 +7,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/api"
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
@@ -52,7 +51,7 @@ machine that it names.`,
 				return s.PrintJSON(map[string]any{"reports": len(list), "journal_head": head.String()})
 			}
 			s.Out.Say("%s %s   journal %s", s.Out.Paint(term.Good, "✓ took in"), span.Count(len(list), "report"), head)
-			s.Next(overview.Advice{Why: "who trusts what", Command: "ironseal trust machines"})
+			s.Next(session.Hint{Why: "who trusts what", Command: "ironseal trust machines"})
 			return nil
 		},
 	}

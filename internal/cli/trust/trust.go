@@ -14,7 +14,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/api"
-	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
@@ -106,7 +105,7 @@ that signs, that is prepared, or that a valid certificate still depends on.`,
 			s.Out.Say("%s", s.Out.Paint(term.Strong, "Trust set "+set.Name+": "+term.Safe(set.Title)))
 			if len(set.Anchors) == 0 {
 				s.Out.Say("  It holds no anchor yet.")
-				s.Next(overview.Advice{Why: "add one", Command: "ironseal trust add " + set.Name + " FILE"})
+				s.Next(session.Hint{Why: "add one", Command: "ironseal trust add " + set.Name + " FILE"})
 			}
 			for _, a := range set.Anchors {
 				s.Out.Gap()
@@ -168,7 +167,7 @@ func create(s *session.Session) *cobra.Command {
 				return s.PrintJSON(map[string]string{"set": args[0], "journal_head": head.String()})
 			}
 			s.Out.Say("%s trust set %s   journal %s", s.Out.Paint(term.Good, "✓ made"), args[0], head)
-			s.Next(overview.Advice{Why: "add an anchor", Command: "ironseal trust add " + args[0] + " FILE"})
+			s.Next(session.Hint{Why: "add an anchor", Command: "ironseal trust add " + args[0] + " FILE"})
 			return nil
 		},
 	}
@@ -194,9 +193,8 @@ Intermediates and machines' certificates are added only if you name their finger
 
 With --endpoint, take what a live server presents. It needs --fingerprint, with the
 fingerprint that you were given in another way. Colons, blanks and case are ignored.`,
-		Example: "  ironseal trust add partners ../partner/skua-roots.zip --trusted-for servers,clients " +
-			"--may-certify dns:skua.ternbay.example",
-		Args: session.AtLeast(1, "a set, and what to add"),
+		Example: "  ironseal trust add partners ../partner/skua-roots.zip --trusted-for servers,clients --may-certify dns:skua.ternbay.example",
+		Args:    session.AtLeast(1, "a set, and what to add"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := s.Estate(cmd.Context())
 			if err != nil {

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/api"
 	"ironseal/internal/app/audit"
 	"ironseal/internal/app/ops/backup"
 	"ironseal/internal/app/ops/overview"
@@ -58,7 +59,7 @@ With --single-root the root signs servers and clients directly, without an inter
 				s.Out.Hung("!", term.Careful, "Certificates will name no revocation list. If you want to revoke, set "+
 					"publication.address in "+estate.SettingsFile+" before you sign, or use --publish-at.")
 			}
-			s.Next(overview.Advice{Why: "make the root",
+			s.Next(session.Hint{Why: "make the root",
 				Command: s.Shell.Then(s.Shell.Go(dir), "ironseal authority create root")})
 			return nil
 		},
@@ -97,7 +98,7 @@ With --blank it begins empty, on the day of --as-of.`,
 			}
 			s.Out.Say("%s a rehearsal in %s; no key there needs a passphrase", s.Out.Paint(term.Good, "✓ made"),
 				term.Safe(dir))
-			s.Next(overview.Advice{Why: "move its clock",
+			s.Next(session.Hint{Why: "move its clock",
 				Command: "ironseal forecast --estate " + s.Shell.Word(dir) + " --as-of 2036-01-31"})
 			return nil
 		},
@@ -140,7 +141,7 @@ func estateStatus(s *session.Session) *cobra.Command {
 				return err
 			}
 			if s.JSON {
-				return s.PrintJSON(st)
+				return s.PrintJSON(api.StatusOf(st, s.Speller()))
 			}
 			drawStatus(s, st)
 			return nil
@@ -197,7 +198,7 @@ func drawStatus(s *session.Session, st overview.Status) {
 	}
 	drawTrouble(o, st)
 	o.Say("%s", o.Paint(term.Quiet, fmt.Sprintf("clock %s   journal %s", now.Format("2006-01-02 15:04 UTC"), st.Head)))
-	s.Next(st.Next...)
+	s.Advise(st.Next...)
 }
 
 // drawTrouble shows what is invalid, in doubt or late.
@@ -249,7 +250,7 @@ printed apart from the file: with it you can prove the copy later.`,
 					s.Out.Say("    %s", term.Safe(f))
 				}
 			}
-			s.Next(overview.Advice{Why: "where it is needed",
+			s.Next(session.Hint{Why: "where it is needed",
 				Command: "ironseal estate restore " + s.Shell.Word(s.Path(args[0])) + " DIR"})
 			return nil
 		},
@@ -282,14 +283,14 @@ open them again.`,
 			s.Out.Say("%s %s, as of %s, journal %s", s.Out.Paint(term.Good, "✓ restored"), term.Safe(s.Path(args[1])),
 				r.Backup.Made.Format("2006-01-02 15:04 UTC"), r.Backup.Head)
 			s.Out.Say("  request numbers go on at R%d", r.NextRequest)
-			s.Next(overview.Advice{Why: "check it",
+			s.Next(session.Hint{Why: "check it",
 				Command: "ironseal estate check --estate " + s.Shell.Word(s.Path(args[1]))},
-				overview.Advice{Why: "learn what was revoked since, from the folder that is served",
+				session.Hint{Why: "learn what was revoked since, from the folder that is served",
 					Command: "ironseal revocations take-in DIR --estate " + s.Shell.Word(s.Path(args[1]))},
-				overview.Advice{Why: "open again what was suspected since",
+				session.Hint{Why: "open again what was suspected since",
 					Command: "ironseal incident open CERTIFICATE --because TEXT --estate " +
 						s.Shell.Word(s.Path(args[1]))},
-				overview.Advice{Why: "import what was issued since",
+				session.Hint{Why: "import what was issued since",
 					Command: "ironseal certificate take-in FILE... --estate " + s.Shell.Word(s.Path(args[1]))})
 			return nil
 		},
@@ -328,7 +329,7 @@ deletes a key.`,
 				return err
 			}
 			if s.JSON {
-				if err := s.PrintJSON(c); err != nil {
+				if err := s.PrintJSON(api.CheckOf(c, s.Speller())); err != nil {
 					return err
 				}
 			} else {
@@ -361,6 +362,6 @@ func drawCheck(s *session.Session, c audit.Checked) {
 	for _, f := range c.Faults {
 		s.Out.Say("  %s %s", s.Out.Paint(term.Bad, "✗"), s.Out.Paint(term.Strong, term.Safe(f.About)))
 		s.Out.Wrapped(4, term.Normal, term.Safe(f.What))
-		s.Out.Wrapped(4, term.Quiet, "→ "+term.Safe(f.Remedy))
+		s.Out.Wrapped(4, term.Quiet, "→ "+term.Safe(s.Speller().List(f.Next)))
 	}
 }

@@ -5,6 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/api"
 	"ironseal/internal/app/ca/renewals"
 	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/requests/delivery"
@@ -106,7 +107,8 @@ entries (RFC 5545).`,
 				return err
 			}
 			if calendar != "" {
-				if err := delivery.WriteFile(e, s.Path(calendar), renewals.CalendarOf(list, s.Moment())); err != nil {
+				if err := delivery.WriteFile(e, s.Path(calendar), renewals.CalendarOf(list, s.Moment(),
+					s.Speller().Command)); err != nil {
 					return err
 				}
 			}
@@ -130,7 +132,7 @@ entries (RFC 5545).`,
 func printDue(s *session.Session, list []renewals.Due, ahead span.Span, calendar string) error {
 	switch {
 	case s.JSON:
-		return s.PrintJSON(list)
+		return s.PrintJSON(api.DueOf(list, s.Speller()))
 	case s.Quiet:
 		for _, d := range list {
 			s.Out.Say("%s", term.Safe(d.Title))
@@ -154,7 +156,7 @@ func printDue(s *session.Session, list []renewals.Due, ahead span.Span, calendar
 	}
 	if len(rows) > 0 {
 		s.Out.Table([]string{"day", "in", "for", "serial", "what", "held by"}, rows, "serial", "in")
-		s.Next(overview.Advice{Why: "the first of them", Command: list[0].Command})
+		s.Next(session.Hint{Why: "the first of them", Command: s.Speller().Command(list[0].Next)})
 	}
 	if calendar != "" {
 		s.Out.Say("%s %s, %d entries", s.Out.Paint(term.Good, "✓ wrote"), term.Safe(calendar), len(list))

@@ -70,6 +70,11 @@ func (t *Change) MakeAnew() error {
 	return nil
 }
 
+// renamed are columns of earlier forms that have another name and other values now, by table.
+var renamed = map[string]struct{ was, is, value string }{
+	"authority": {"elsewhere", "holder", "CASE elsewhere WHEN 0 THEN 'here' ELSE 'external' END"},
+}
+
 // carryOver copies the rows of a table of an earlier form. Numbers of requests go on
 // where they were.
 func (t *Change) carryOver(table string) error {
@@ -83,8 +88,18 @@ func (t *Change) carryOver(table string) error {
 		return err
 	}
 	earlier := "earlier " + table
-	fill := fmt.Sprintf("INSERT INTO %[1]s (%[3]s) SELECT %[3]s FROM %[2]s", quoted(table), quoted(earlier),
-		columns.String)
+	into, from := columns.String, columns.String
+	if changed, ok := renamed[table]; ok {
+		var there bool
+		if err := t.QueryRow("SELECT EXISTS (SELECT 1 FROM pragma_table_info(?) WHERE name = ?)", earlier,
+			changed.was).Scan(&there); err != nil {
+			return err
+		}
+		if there {
+			into, from = into+", "+changed.is, from+", "+changed.value
+		}
+	}
+	fill := fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM %s", quoted(table), into, from, quoted(earlier))
 	for _, step := range []struct {
 		sentence string
 		args     []any

@@ -62,8 +62,8 @@ func (c *Change) Prepare(query string) (*sql.Stmt, error) { return c.tx.PrepareC
 // numbers that were given out after a backup are not used again.
 func (t *Change) SkipRequests() (int64, error) {
 	var last int64
-	if err := t.QueryRow("SELECT coalesce(max(seq),0) FROM sqlite_sequence " +
-		"WHERE name = 'request'").Scan(&last); err != nil {
+	if err := t.QueryRow("SELECT coalesce(max(seq),0) FROM sqlite_sequence WHERE name = 'request'").
+		Scan(&last); err != nil {
 		return 0, err
 	}
 	next := (last/1000 + 1) * 1000

@@ -20,7 +20,8 @@ func (d *DB) Explain(err error) error {
 	if !errors.As(err, &c) {
 		return err
 	}
-	kind := map[int]error{5: store.ErrBusy, 6: store.ErrBusy, 8: store.ErrReadOnly, 14: store.ErrReadOnly, 13: store.ErrFull,
+	kind := map[int]error{5: store.ErrBusy, 6: store.ErrBusy, 8: store.ErrReadOnly, 14: store.ErrReadOnly,
+		13: store.ErrFull,
 		11: store.ErrDamaged, 26: store.ErrDamaged}[c.Code()&0xff]
 	if c.Code() == ioShmSize { // the shared index beside the log could not grow
 		kind = store.ErrFull

@@ -5,14 +5,14 @@
 package sqlite
 
 // Version is the form of the records that this program reads and writes.
-const Version = 5
+const Version = 6
 
 // schema is what the records are made of.
 const schema = `
 CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT;
 CREATE TABLE authority (
   id INTEGER PRIMARY KEY, handle TEXT NOT NULL UNIQUE, parent INTEGER REFERENCES authority(id),
-  elsewhere INTEGER NOT NULL DEFAULT 0, retired TEXT NOT NULL DEFAULT '',
+  holder TEXT NOT NULL DEFAULT 'here', retired TEXT NOT NULL DEFAULT '',
   list_number INTEGER NOT NULL DEFAULT 0) STRICT;
 CREATE TABLE template (sha256 BLOB PRIMARY KEY, name TEXT NOT NULL, source BLOB NOT NULL) STRICT;
 CREATE TABLE request (
@@ -75,6 +75,8 @@ CREATE TABLE journal (
   prev BLOB NOT NULL, hash BLOB NOT NULL) STRICT;
 CREATE INDEX journal_at ON journal(at);
 CREATE INDEX journal_act ON journal(act);
+CREATE TABLE derived (kind TEXT NOT NULL, name TEXT NOT NULL, seq INTEGER NOT NULL REFERENCES journal(seq),
+  at TEXT NOT NULL DEFAULT '', PRIMARY KEY (kind, name)) STRICT;
 CREATE TABLE moduli (id INTEGER PRIMARY KEY, keys BLOB NOT NULL, product BLOB NOT NULL) STRICT;
 CREATE TABLE flaw (key_sha256 BLOB NOT NULL, code TEXT NOT NULL, message TEXT NOT NULL, PRIMARY KEY (key_sha256,
   code)) STRICT;

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"ironseal/internal/event"
 	"ironseal/internal/store"
 	"ironseal/internal/store/sqlite"
 	"ironseal/internal/store/sqlstore/factors"
@@ -16,7 +17,7 @@ type Tx struct {
 	*sqlite.Change
 	actor  string
 	keys   *factors.Moduli   // what is known of RSA keys; nil until it is needed
-	more   []journal.Entry   // what came out on the way
+	more   []event.Record    // what came out on the way
 	learnt map[[32]byte]bool // RSA keys that this change brought
 	placed map[string]bool   // addresses that this change has recorded
 }
@@ -75,7 +76,14 @@ func (t *Tx) change(fn func(store.Tx) ([]journal.Entry, error)) (journal.Head, e
 		return journal.Head{}, err
 	}
 	head := last.Head()
-	for _, e := range append(entries, t.more...) {
+	for _, r := range t.more {
+		en, err := r.Entry("")
+		if err != nil {
+			return journal.Head{}, err
+		}
+		entries = append(entries, en)
+	}
+	for _, e := range entries {
 		e.At, e.Actor = t.At, t.actor
 		if head, err = t.link(e); err != nil {
 			return journal.Head{}, err
@@ -92,8 +100,9 @@ func (t *Tx) timely(entries []journal.Entry) error {
 		return err
 	}
 	if len(entries) == 1 && entries[0].Act == journal.ClockAct {
-		_, err := t.Exec("INSERT OR REPLACE INTO meta SELECT 'clock', coalesce(max(seq),0)+1 FROM " +
-			"journal")
+		_, err := t.Exec("INSERT INTO meta (key, value) SELECT 'clock', CAST(coalesce(max(seq),0)+1 AS TEXT) FROM " +
+			"journal " +
+			"WHERE true ON CONFLICT (key) DO UPDATE SET value = excluded.value")
 		return err
 	}
 	if t.At.Before(latest.Add(-time.Second)) {

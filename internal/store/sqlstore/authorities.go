@@ -1,6 +1,7 @@
 package sqlstore
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -8,10 +9,10 @@ import (
 	"strings"
 	"time"
 
-	"ironseal/internal/fault"
 	"ironseal/internal/store"
 	"ironseal/internal/store/sqlite"
 	"ironseal/pki/cert"
+	"ironseal/pki/fault"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/journal"
 )
@@ -25,14 +26,19 @@ func (t *Tx) AddAuthority(n store.NewAuthority) (generation int64, err error) {
 			return 0, err
 		}
 	}
-	res, err := t.Exec("INSERT INTO authority (handle, parent, elsewhere) VALUES (?,?,?)", n.Handle,
-		parentID, n.Elsewhere)
-	if err != nil {
-		return 0, fault.New(fault.Changed, "authority %s: another ironseal made one of this name meanwhile: %w",
-			n.Handle, err)
+	var taken bool
+	if err := t.QueryRow("SELECT EXISTS (SELECT 1 FROM authority WHERE handle = ?)", n.Handle).
+		Scan(&taken); err != nil {
+		return 0, err
 	}
-	id, err := res.LastInsertId()
-	if err != nil {
+	if taken {
+		return 0, fault.New(fault.Changed, "authority %s: another program made one of this name meanwhile", n.Handle).
+			On(fault.Authority.Named("%s", n.Handle))
+	}
+	var id int64
+	if err := t.QueryRow("INSERT INTO authority (handle, parent, holder) VALUES (?,?,?) RETURNING id", n.Handle,
+		parentID,
+		string(cmp.Or(n.Holder, hierarchy.HeldHere))).Scan(&id); err != nil {
 		return 0, err
 	}
 	return t.insertGeneration(id, 1, n.Certificate, n.Issuer, time.Time{})
@@ -46,14 +52,11 @@ func (t *Tx) authorityID(handle string) (id int64, err error) {
 	return id, err
 }
 
-func (t *Tx) insertGeneration(authority int64, number int, certificate, issuer int64, switchDay time.Time) (int64,
-	error) {
-	res, err := t.Exec("INSERT INTO generation (authority, number, certificate, issuer, staged) "+
-		"VALUES (?,?,?,?,?)", authority, number, certificate, sqlite.OrNull(issuer), journal.StampOrNone(switchDay))
-	if err != nil {
-		return 0, err
-	}
-	return res.LastInsertId()
+func (t *Tx) insertGeneration(authority int64, number int, certificate, issuer int64, switchDay time.Time) (id int64,
+	err error) {
+	err = t.QueryRow("INSERT INTO generation (authority, number, certificate, issuer, staged) VALUES (?,?,?,?,?) "+
+		"RETURNING id", authority, number, certificate, sqlite.OrNull(issuer), journal.StampOrNone(switchDay)).Scan(&id)
+	return id, err
 }
 
 // AddGeneration records the next generation of an authority. newest is the
@@ -163,8 +166,8 @@ func (t *Tx) Stop(g *hierarchy.Generation, why string) error {
 
 // AnyGenerationID finds the record of a generation, whatever its state.
 func (t *Tx) AnyGenerationID(g *hierarchy.Generation) (id int64, err error) {
-	err = t.QueryRow("SELECT g.id FROM generation g JOIN authority a ON a.id = g.authority WHERE "+
-		"a.handle = ? AND g.number = ?", g.Authority.Handle, g.Number).Scan(&id)
+	err = t.QueryRow("SELECT g.id FROM generation g JOIN authority a ON a.id = g.authority WHERE a.handle = ? AND "+
+		"g.number = ?", g.Authority.Handle, g.Number).Scan(&id)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, fmt.Errorf("authority %s: %w", g.Label(), fault.NotFound)
 	}
@@ -210,7 +213,7 @@ func (t *Tx) Hierarchy() (hierarchy.Hierarchy, error) { return Load(t.Ctx, t.Rea
 func Load(ctx context.Context, q sqlite.Querier) (hierarchy.Hierarchy, error) {
 	l := loading{byID: map[int64]*hierarchy.Authority{}, generations: map[int64]*hierarchy.Generation{},
 		parent: map[*hierarchy.Authority]int64{}, issuer: map[*hierarchy.Generation]int64{}}
-	rows, err := q.QueryContext(ctx, `SELECT a.id, a.handle, coalesce(a.parent,0), a.elsewhere, a.retired, g.stopped,
+	rows, err := q.QueryContext(ctx, `SELECT a.id, a.handle, coalesce(a.parent,0), a.holder, a.retired, g.stopped,
 		g.id, g.number, coalesce(g.issuer,0), g.staged, c.der, coalesce((SELECT r.at FROM revocation r
 			WHERE r.authority = c.authority AND r.serial = c.serial AND r.released = ''), '')
 		FROM authority a JOIN generation g ON g.authority = a.id
@@ -256,15 +259,15 @@ func (l *loading) row(rows sqlite.Scanner) error {
 	var aID, parent, gID, issuer int64
 	var number int
 	var handle, retired, stopped, staged, revoked string
-	var elsewhere bool
+	var holder hierarchy.KeyHolder
 	var der []byte
-	if err := rows.Scan(&aID, &handle, &parent, &elsewhere, &retired, &stopped, &gID, &number, &issuer, &staged,
+	if err := rows.Scan(&aID, &handle, &parent, &holder, &retired, &stopped, &gID, &number, &issuer, &staged,
 		&der, &revoked); err != nil {
 		return err
 	}
 	a := l.byID[aID]
 	if a == nil {
-		a = &hierarchy.Authority{Handle: handle, Elsewhere: elsewhere, Retired: journal.Unstamp(retired)}
+		a = &hierarchy.Authority{Handle: handle, Holder: holder, Retired: journal.Unstamp(retired)}
 		l.byID[aID], l.parent[a] = a, parent
 		l.order = append(l.order, a)
 	}
@@ -375,12 +378,12 @@ func (t *Tx) AddApplication(a store.Application, key [32]byte) error {
 		return err
 	}
 	if open > 0 {
-		return fault.New(fault.Changed,
-			"authority %s: another ironseal sent a request for it meanwhile: take its answer in, or "+
-				"withdraw it first", a.Handle)
+		return fault.New(fault.Changed, "authority %s: another program sent a request for it meanwhile: import its "+
+			"answer, or "+
+			"withdraw it first", a.Handle).On(fault.Authority.Named("%s", a.Handle))
 	}
-	_, err := t.Exec("INSERT INTO sent (handle, parent, der, key_sha256, made, staged) VALUES "+
-		"(?,?,?,?,?,?)", a.Handle, a.Parent, a.DER, key[:], journal.Stamp(t.At), journal.StampOrNone(a.SwitchDay))
+	_, err := t.Exec("INSERT INTO sent (handle, parent, der, key_sha256, made, staged) VALUES (?,?,?,?,?,?)", a.Handle,
+		a.Parent, a.DER, key[:], journal.Stamp(t.At), journal.StampOrNone(a.SwitchDay))
 	return err
 }
 

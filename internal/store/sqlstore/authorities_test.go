@@ -18,7 +18,7 @@ import (
 func (s *Store) try(fn func(store.Tx) error) error {
 	_, err := s.Act(ctx, time.Now, "me", nil, func(tx store.Tx) ([]journal.Entry,
 		error) {
-		return []journal.Entry{{Act: "try"}}, fn(tx)
+		return []journal.Entry{{Act: "try", Detail: "{}"}}, fn(tx)
 	})
 	return err
 }
@@ -72,7 +72,8 @@ func TestHierarchyComesBackAsItWasRecorded(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		f1, err := tx.AddAuthority(store.NewAuthority{Handle: "far", Elsewhere: true, Certificate: far})
+		f1, err := tx.AddAuthority(store.NewAuthority{Handle: "far", Holder: hierarchy.HeldExternally,
+			Certificate: far})
 		if err != nil {
 			return err
 		}
@@ -95,7 +96,7 @@ func TestHierarchyComesBackAsItWasRecorded(t *testing.T) {
 		place[a.Handle] = i
 	}
 	root, services, far := h.Find("root"), h.Find("services"), h.Find("far")
-	if place["root"] > place["services"] || services.Parent != root || !far.Elsewhere || root.Elsewhere {
+	if place["root"] > place["services"] || services.Parent != root || !far.External() || root.External() {
 		t.Errorf("%v", place)
 	}
 	if len(root.Links) != 1 || root.Links[0].By.Number != 1 || root.Links[0].To.Number != 2 {

@@ -7,10 +7,10 @@ import (
 	"strings"
 	"time"
 
-	"ironseal/internal/fault"
 	"ironseal/internal/store"
 	"ironseal/internal/store/sqlite"
 	"ironseal/pki/cert"
+	"ironseal/pki/fault"
 	"ironseal/pki/journal"
 	"ironseal/pki/lifecycle"
 )
@@ -86,7 +86,8 @@ func (t *Tx) place(c *cert.Certificate, generation int64, part int) error {
 			continue
 		}
 		t.placed[key] = true
-		if _, err := t.Exec("INSERT OR IGNORE INTO place (generation, part, kind, address) VALUES (?,?,?,?)",
+		if _, err := t.Exec("INSERT INTO place (generation, part, kind, address) VALUES (?,?,?,?) ON CONFLICT DO "+
+			"NOTHING",
 			generation,
 			part, p.Kind, p.Address); err != nil {
 			return err
@@ -118,7 +119,8 @@ func (t *Tx) keepTemplate(n store.NewCertificate, stored map[[32]byte]bool) (any
 	}
 	if !stored[n.TemplateSHA] {
 		stored[n.TemplateSHA] = true
-		if _, err := t.Exec("INSERT OR IGNORE INTO template VALUES (?,?,?)", n.TemplateSHA[:], n.TemplateName,
+		if _, err := t.Exec("INSERT INTO template VALUES (?,?,?) ON CONFLICT DO NOTHING", n.TemplateSHA[:],
+			n.TemplateName,
 			n.TemplateSource); err != nil {
 			return nil, err
 		}
@@ -134,8 +136,8 @@ func (t *Tx) replace(n store.NewCertificate, id int64) error {
 	}
 	if !n.SwitchDay.IsZero() {
 		var others int
-		err := t.QueryRow("SELECT count(*) FROM certificate WHERE replaces = ? AND issuer = ? AND "+
-			"id <> ?", n.Replaces, n.Issuer, id).Scan(&others)
+		err := t.QueryRow("SELECT count(*) FROM certificate WHERE replaces = ? AND issuer = ? AND id <> ?", n.Replaces,
+			n.Issuer, id).Scan(&others)
 		if err == nil && others > 0 {
 			err = fmt.Errorf("%s: %w: another certificate was prepared in its place", n.Certificate.Title(),
 				fault.Changed)
@@ -179,7 +181,8 @@ func (s *Store) certificates(ctx context.Context, where string, args ...any) (ou
 	return out, err
 }
 
-func (s *Store) eachCertificate(ctx context.Context, fn func(store.Certificate) error, where string, args ...any) error {
+func (s *Store) eachCertificate(ctx context.Context, fn func(store.Certificate) error, where string,
+	args ...any) error {
 	rows, err := s.Q().QueryContext(ctx, "SELECT "+certificateColumns+" "+where, args...)
 	if err != nil {
 		return s.Explain(err)
@@ -209,8 +212,9 @@ func (s *Store) EachCertificate(ctx context.Context, text string, fn func(store.
 	if text == "" {
 		return s.eachCertificate(ctx, fn, "ORDER BY c.not_after, c.id")
 	}
-	return s.eachCertificate(ctx, fn, "WHERE instr(lower(c.title), ?1) OR c.id IN (SELECT n.certificate FROM name n "+
-		"WHERE instr(n.value, ?1)) ORDER BY c.not_after, c.id", strings.ToLower(text))
+	return s.eachCertificate(ctx, fn, "WHERE "+sqlite.InText("lower(c.title)", "?1")+" OR c.id IN (SELECT "+
+		"n.certificate "+
+		"FROM name n WHERE "+sqlite.InText("n.value", "?1")+") ORDER BY c.not_after, c.id", strings.ToLower(text))
 }
 
 // Ending lists the certificates of end entities that serve and end between two
@@ -279,7 +283,7 @@ func (s *Store) CertificatesByName(ctx context.Context, name string) ([]store.Ce
 // CertificatesByTitle finds certificates by their title: the common name, or what stands for it in lists. Case
 // does not count.
 func (s *Store) CertificatesByTitle(ctx context.Context, title string) ([]store.Certificate, error) {
-	return s.certificates(ctx, "WHERE c.title = ? COLLATE NOCASE ORDER BY c.id", title)
+	return s.certificates(ctx, "WHERE "+sqlite.EqualFold("c.title")+" ORDER BY c.id", title)
 }
 
 // LatestCertificate is the number of the newest certificate on record; 0 for none.
@@ -290,7 +294,8 @@ func (s *Store) LatestCertificate(ctx context.Context) (id int64, err error) {
 
 // LiveByNames finds certificates that serve one of some names for another key than this one: neither ended,
 // replaced nor revoked, no authority's, and not the one that is named.
-func (s *Store) LiveByNames(ctx context.Context, names []string, key [32]byte, now time.Time, but int64) (out []store.Live,
+func (s *Store) LiveByNames(ctx context.Context, names []string, key [32]byte, now time.Time,
+	but int64) (out []store.Live,
 	err error) {
 	if len(names) == 0 {
 		return nil, nil

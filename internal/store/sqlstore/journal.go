@@ -16,9 +16,11 @@ func (t *Tx) link(e journal.Entry) (journal.Head, error) {
 		return journal.Head{}, err
 	}
 	e = e.After(last)
-	_, err = t.Exec("INSERT INTO journal VALUES (?,?,?,?,?,?,?,?)", e.Seq, journal.Stamp(e.At), e.Actor, e.Act,
-		e.Object, e.Detail, e.Prev, e.Hash)
-	return e.Head(), err
+	if _, err = t.Exec("INSERT INTO journal VALUES (?,?,?,?,?,?,?,?)", e.Seq, journal.Stamp(e.At), e.Actor, e.Act,
+		e.Object, e.Detail, e.Prev, e.Hash); err != nil {
+		return journal.Head{}, err
+	}
+	return e.Head(), t.derive(e)
 }
 
 func newest(ctx context.Context, q sqlite.Querier) (journal.Entry, error) {

@@ -8,17 +8,20 @@ import (
 	"strings"
 
 	"ironseal/internal/disk"
+	"ironseal/internal/event"
 	"ironseal/internal/store/sqlite"
 	"ironseal/internal/store/sqlstore/factors"
 	"ironseal/pki/cert"
 	"ironseal/pki/coprime"
-	"ironseal/pki/journal"
 	"ironseal/pki/key"
 	"ironseal/pki/request"
 )
 
 // takesUp reports whether records of a form are brought to the form of this program.
-func takesUp(form string) bool { return form == "1" || form == "2" || form == "3" || form == "4" }
+func takesUp(form string) bool {
+	return form == "1" || form == "2" || form == "3" || form == "4" ||
+		form == "5"
+}
 
 // takeUp brings records of an earlier form to the form that this program writes: a
 // copy is made first, beside the file, and everything is done in one transaction.
@@ -58,7 +61,7 @@ func (t *Tx) takeUp(form string) error {
 	if form == "1" || form == "2" {
 		steps = append(steps, t.deriveAnew, t.learnAll, func() error { return t.keys.Flush(t.Change) })
 	}
-	steps = append(steps, t.placeAll)
+	steps = append(steps, t.placeAll, t.deriveAgain)
 	for _, step := range steps {
 		if err := step(); err != nil {
 			return err
@@ -72,8 +75,12 @@ func (t *Tx) takeUp(form string) error {
 	if err != nil {
 		return err
 	}
-	for _, e := range append([]journal.Entry{{Act: "take up", Object: "records",
-		Detail: fmt.Sprintf("from form %s to form %d", form, sqlite.Version)}}, t.more...) {
+	upgraded := event.On("records", event.RecordsUpgraded{From: form, To: fmt.Sprint(sqlite.Version)})
+	for _, r := range append([]event.Record{upgraded}, t.more...) {
+		e, err := r.Entry("")
+		if err != nil {
+			return err
+		}
 		e.At, e.Actor = at, "ironseal"
 		if _, err := t.link(e); err != nil {
 			return err
@@ -98,8 +105,8 @@ func (t *Tx) deriveAnew() error {
 			names = append(names, string(x.Kind()), strings.ToLower(x.Value()), id)
 		}
 		sum := c.Key.Fingerprint()
-		_, err = t.Exec("UPDATE certificate SET serial = ?, title = ?, subject = ?, key_sha256 = ? "+
-			"WHERE id = ?", c.SerialHex(), c.Title(), c.Subject.String(), sum[:], id)
+		_, err = t.Exec("UPDATE certificate SET serial = ?, title = ?, subject = ?, key_sha256 = ? WHERE id = ?",
+			c.SerialHex(), c.Title(), c.Subject.String(), sum[:], id)
 		return err
 	})
 	if err != nil {

@@ -5,11 +5,10 @@ import (
 	"fmt"
 	"math/big"
 
-	"ironseal/internal/store"
+	"ironseal/internal/event"
 	"ironseal/internal/store/sqlstore/factors"
 	"ironseal/pki/coprime"
 	"ironseal/pki/finding"
-	"ironseal/pki/journal"
 	"ironseal/pki/key"
 )
 
@@ -29,8 +28,8 @@ func (t *Tx) learn(k key.Public, who string) error {
 	}
 	t.learnt[sum] = true
 	var known bool
-	err := t.QueryRow("SELECT EXISTS (SELECT 1 FROM request WHERE key_sha256 = ?1) OR EXISTS "+
-		"(SELECT 1 FROM certificate WHERE key_sha256 = ?1)", sum[:]).Scan(&known)
+	err := t.QueryRow("SELECT EXISTS (SELECT 1 FROM request WHERE key_sha256 = ?1) OR EXISTS (SELECT 1 FROM "+
+		"certificate WHERE key_sha256 = ?1)", sum[:]).Scan(&known)
 	if err != nil || known {
 		return err
 	}
@@ -76,9 +75,10 @@ func (t *Tx) tell(row coprime.Row, sum [32]byte, n *big.Int, who string) error {
 
 // AddFlaw keeps what was found out about a key.
 func (t *Tx) AddFlaw(key [32]byte, f finding.Finding) error {
-	t.more = append(t.more, journal.Entry{Act: store.FlawAct, Object: fmt.Sprintf("%x", key),
-		Detail: string(f.Code) + ": " + f.Message})
-	_, err := t.Exec("INSERT OR REPLACE INTO flaw VALUES (?,?,?)", key[:], string(f.Code), f.Message)
+	t.more = append(t.more, event.On(fmt.Sprintf("%x", key), event.FlawFound{Code: string(f.Code), Message: f.Message}))
+	_, err := t.Exec("INSERT INTO flaw (key_sha256, code, message) VALUES (?,?,?) ON CONFLICT (key_sha256, code) "+
+		"DO UPDATE "+
+		"SET message = excluded.message", key[:], string(f.Code), f.Message)
 	return err
 }
 

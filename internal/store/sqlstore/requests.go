@@ -3,12 +3,11 @@ package sqlstore
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
 	"errors"
 
-	"ironseal/internal/fault"
 	"ironseal/internal/store"
 	"ironseal/internal/store/sqlite"
+	"ironseal/pki/fault"
 	"ironseal/pki/journal"
 	"ironseal/pki/lifecycle"
 	"ironseal/pki/request"
@@ -29,13 +28,9 @@ func (t *Tx) AddRequest(r *request.Request, sender string) (number int64, known 
 	if err := t.learn(r.Key, r.Title()); err != nil {
 		return 0, false, err
 	}
-	res, err := t.Exec("INSERT INTO request (sha256, der, title, key_sha256, sender, received, "+
-		"state) VALUES (?,?,?,?,?,?,?)",
-		sum[:], r.Raw, r.Title(), key[:], sender, journal.Stamp(t.At), lifecycle.Waiting)
-	if err != nil {
-		return 0, false, err
-	}
-	number, err = res.LastInsertId()
+	err = t.QueryRow("INSERT INTO request (sha256, der, title, key_sha256, sender, received, state) VALUES "+
+		"(?,?,?,?,?,?,?) RETURNING number", sum[:], r.Raw, r.Title(), key[:], sender, journal.Stamp(t.At),
+		lifecycle.Waiting).Scan(&number)
 	return number, false, err
 }
 
@@ -76,17 +71,19 @@ func noRequest(number int64) error {
 }
 
 func decided(number int64, now lifecycle.RequestState) error {
-	return fault.New(fault.Changed, "R%d is %s, and no longer waiting", number, now).On(fault.Request.Named("R%d", number))
+	return fault.New(fault.Changed, "R%d is %s, and no longer waiting", number, now).On(fault.Request.Named("R%d",
+		number))
 }
 
 // DecideMany moves waiting requests to another state, all or none.
 func (t *Tx) DecideMany(numbers []int64, state lifecycle.RequestState) error {
-	list, err := json.Marshal(numbers)
+	list, err := sqlite.Numbers(numbers)
 	if err != nil {
 		return err
 	}
-	res, err := t.Exec("UPDATE request SET state = ?, decided = ? WHERE number IN (SELECT value "+
-		"FROM json_each(?)) AND state = ?", state, journal.Stamp(t.At), string(list), lifecycle.Waiting)
+	res, err := t.Exec("UPDATE request SET state = ?, decided = ? WHERE "+sqlite.Among("number")+" AND state = ?",
+		state,
+		journal.Stamp(t.At), list, lifecycle.Waiting)
 	if err != nil {
 		return err
 	}
@@ -137,8 +134,10 @@ func (s *Store) EachRequest(ctx context.Context, state lifecycle.RequestState, f
 }
 
 // RequestsByKey lists the requests in a state that have a key.
-func (s *Store) RequestsByKey(ctx context.Context, state lifecycle.RequestState, key [32]byte) (out []store.Request, err error) {
-	err = s.eachRequest(ctx, func(r store.Request) { out = append(out, r) }, "key_sha256 = ? AND state = ?", key[:], state)
+func (s *Store) RequestsByKey(ctx context.Context, state lifecycle.RequestState, key [32]byte) (out []store.Request,
+	err error) {
+	err = s.eachRequest(ctx, func(r store.Request) { out = append(out, r) }, "key_sha256 = ? AND state = ?", key[:],
+		state)
 	return out, err
 }
 
@@ -197,7 +196,9 @@ func (s *Store) Count(ctx context.Context) (store.Counts, error) {
 
 // Hold remembers who was handed a certificate; "" where nobody was named.
 func (t *Tx) Hold(certificate int64, who string) error {
-	_, err := t.Exec("INSERT OR REPLACE INTO holder VALUES (?,?,?)", certificate, who, journal.Stamp(t.At))
+	_, err := t.Exec("INSERT INTO holder (certificate, who, at) VALUES (?,?,?) ON CONFLICT (certificate, who) DO "+
+		"UPDATE "+
+		"SET at = excluded.at", certificate, who, journal.Stamp(t.At))
 	return err
 }
 

@@ -3,14 +3,12 @@ package sqlstore
 import (
 	"context"
 	"database/sql"
-	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"time"
 
-	"ironseal/internal/fault"
 	"ironseal/internal/store"
 	"ironseal/internal/store/sqlite"
+	"ironseal/pki/fault"
 	"ironseal/pki/journal"
 )
 
@@ -21,9 +19,9 @@ func (t *Tx) AddRevocations(handle string, number int64, serials []string, at []
 	if err != nil {
 		return err
 	}
-	insert, err := t.Prepare("INSERT OR IGNORE INTO revocation (authority, serial, at, reason, ends) VALUES " +
-		"(?1,?2,?3," +
-		"?4, coalesce((SELECT not_after FROM certificate WHERE serial = ?2 AND authority = ?1), 0))")
+	insert, err := t.Prepare("INSERT INTO revocation (authority, serial, at, reason, ends) VALUES " +
+		"(?1,?2,?3,?4, coalesce((SELECT not_after FROM certificate WHERE serial = ?2 AND authority = ?1), 0)) ON " +
+		"CONFLICT DO NOTHING")
 	if err != nil {
 		return err
 	}
@@ -121,9 +119,10 @@ func scanRevocation(row sqlite.Scanner) (r store.Revocation, err error) {
 	return r, err
 }
 
-func revocationOf(ctx context.Context, q sqlite.Querier, authority int64, serial string) (store.Revocation, bool, error) {
-	r, err := scanRevocation(q.QueryRowContext(ctx, "SELECT "+revocationColumns+" FROM revocation WHERE authority = ? "+
-		"AND serial = ?", authority, serial))
+func revocationOf(ctx context.Context, q sqlite.Querier, authority int64, serial string) (store.Revocation, bool,
+	error) {
+	r, err := scanRevocation(q.QueryRowContext(ctx, "SELECT "+revocationColumns+" FROM revocation WHERE authority = "+
+		"? AND serial = ?", authority, serial))
 	if errors.Is(err, sql.ErrNoRows) {
 		return r, false, nil
 	}
@@ -145,7 +144,8 @@ func (s *Store) RevocationOf(ctx context.Context, handle, serial string) (store.
 }
 
 // EachRevocation calls fn for what was taken back, in the order in which it came.
-func (s *Store) EachRevocation(ctx context.Context, some store.RevocationFilter, fn func(store.Revocation) error) error {
+func (s *Store) EachRevocation(ctx context.Context, some store.RevocationFilter,
+	fn func(store.Revocation) error) error {
 	where := "released = ''"
 	if some.Released {
 		where = "released <> ''"
@@ -213,11 +213,12 @@ func (s *Store) EachListed(ctx context.Context, handle string, part int, after, 
 func (s *Store) Left(ctx context.Context, handle string, part int, since, from, to time.Time) (serials []string,
 	err error) {
 	of := ofPart(part)
-	rows, err := s.Q().QueryContext(ctx, "SELECT serial FROM revocation INDEXED BY revocation_released WHERE "+
-		""+of+" AND released <> '' AND released "+
-		"> ?5 UNION ALL SELECT serial FROM revocation INDEXED BY revocation_ends WHERE "+of+" AND released = '' "+
-		"AND ends "+
-		"> 0 AND ends >= ?3 AND ends < ?4", handle, part, from.Unix(), to.Unix(), journal.StampOrNone(since))
+	rows, err := s.Q().QueryContext(ctx, "SELECT serial FROM revocation"+sqlite.
+		Indexed("revocation_released")+" WHERE "+of+
+		" AND released <> '' AND released > ?5 UNION ALL SELECT serial FROM revocation"+sqlite.
+		Indexed("revocation_ends")+" "+
+		"WHERE "+of+" AND released = '' AND ends > 0 AND ends >= ?3 AND ends < ?4", handle, part, from.Unix(),
+		to.Unix(), journal.StampOrNone(since))
 	if err != nil {
 		return nil, s.Explain(err)
 	}
@@ -237,8 +238,10 @@ func (s *Store) Left(ctx context.Context, handle string, part int, since, from, 
 func (s *Store) Last(ctx context.Context, handle string, part int) (last int64, released time.Time, err error) {
 	var at string
 	of := ofPart(part)
-	err = s.Row(ctx, "SELECT coalesce((SELECT id FROM revocation WHERE "+of+" ORDER BY id DESC LIMIT 1), 0), coalesce("+
-		"(SELECT max(released) FROM revocation INDEXED BY revocation_released WHERE "+of+" AND released <> ''), '')",
+	err = s.Row(ctx, "SELECT coalesce((SELECT id FROM revocation WHERE "+of+" ORDER BY id DESC LIMIT 1), 0), "+
+		"coalesce((SELECT max(released) FROM revocation"+sqlite.
+		Indexed("revocation_released")+" WHERE "+of+" AND released <> "+
+		"''), '')",
 		handle, part).Scan(&last, &at)
 	if at != "" {
 		released = journal.Unstamp(at)
@@ -249,9 +252,8 @@ func (s *Store) Last(ctx context.Context, handle string, part int) (last int64, 
 // Revoked counts what is revoked of an authority's certificates.
 func (s *Store) Revoked(ctx context.Context, handle string) (int, error) {
 	var n int
-	err := s.Row(ctx, "SELECT count(*) FROM revocation r JOIN authority a ON a.id = r.authority WHERE a.handle = "+
-		"? AND "+
-		"r.released = ''", handle).Scan(&n)
+	err := s.Row(ctx, "SELECT count(*) FROM revocation r JOIN authority a ON a.id = r.authority WHERE a.handle = ? "+
+		"AND r.released = ''", handle).Scan(&n)
 	return n, err
 }
 
@@ -261,8 +263,8 @@ func (t *Tx) RevocationsDigest(handle string) (sum string, number int64, err err
 	if err := t.QueryRow("SELECT list_number FROM authority WHERE handle = ?", handle).Scan(&number); err != nil {
 		return "", 0, err
 	}
-	rows, err := t.Query("SELECT r.serial, r.at, r.reason FROM revocation r JOIN authority a ON a.id = "+
-		"r.authority WHERE a.handle = ? ORDER BY r.serial", handle)
+	rows, err := t.Query("SELECT r.serial, r.at, r.reason FROM revocation r JOIN authority a ON a.id = r.authority "+
+		"WHERE a.handle = ? ORDER BY r.serial", handle)
 	if err != nil {
 		return "", 0, err
 	}
@@ -290,8 +292,10 @@ func (s *Store) ListNumber(ctx context.Context, handle string) (int64, error) {
 // Listed counts what is on an authority's list for certificates that had not ended at a
 // moment, or whose end is not known; part -1 is all.
 func (s *Store) Listed(ctx context.Context, handle string, part int, at time.Time) (n int, err error) {
-	err = s.Row(ctx, "SELECT (SELECT count(*) FROM revocation INDEXED BY revocation_ends WHERE "+ofPart(part)+" AND "+
-		"released = '' AND ends = 0) + (SELECT count(*) FROM revocation INDEXED BY revocation_ends WHERE "+ofPart(part)+
+	err = s.Row(ctx, "SELECT (SELECT count(*) FROM revocation"+sqlite.Indexed("revocation_ends")+" WHERE "+ofPart(part)+
+		" AND released = '' AND ends = 0) + (SELECT count(*) FROM revocation"+sqlite.
+		Indexed("revocation_ends")+" WHERE "+
+		ofPart(part)+
 		" AND released = '' AND ends > 0 AND ends >= ?3)", handle, part, at.Unix()).Scan(&n)
 	return n, err
 }
@@ -311,17 +315,13 @@ func (s *Store) LostKeys(ctx context.Context) (map[[32]byte]string, error) {
 
 // LostAmong is LostKeys for some keys only, as they stand inside an act.
 func (t *Tx) LostAmong(keys [][32]byte) (map[[32]byte]string, error) {
-	texts := make([]string, len(keys))
-	for i, k := range keys {
-		texts[i] = hex.EncodeToString(k[:])
-	}
-	list, err := json.Marshal(texts)
+	list, err := sqlite.Keys(keys)
 	if err != nil {
 		return nil, err
 	}
-	rows, err := t.Query("SELECT c.key_sha256, c.serial FROM json_each(?) k CROSS JOIN certificate c ON "+
-		"c.key_sha256 = unhex(k.value) CROSS JOIN revocation r ON r.authority = c.authority AND r.serial = c.serial "+
-		"WHERE r.reason IN (1, 2) AND r.released = ''", string(list))
+	rows, err := t.Query("SELECT c.key_sha256, c.serial FROM "+sqlite.KeysTable+" CROSS JOIN certificate c ON "+
+		"c.key_sha256 = k.key CROSS JOIN revocation r ON r.authority = c.authority AND r.serial = c.serial WHERE "+
+		"r.reason IN (1, 2) AND r.released = ''", list)
 	if err != nil {
 		return nil, err
 	}

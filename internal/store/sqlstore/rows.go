@@ -11,7 +11,7 @@ import (
 
 // tables are what records consist of.
 var tables = []string{"meta", "authority", "template", "request", "certificate", "generation", "link", "sent", "holder",
-	"revocation", "place", "carried", "name", "outside", "draft", "waiver", "journal", "moduli", "flaw"}
+	"revocation", "place", "carried", "name", "outside", "draft", "waiver", "journal", "derived", "moduli", "flaw"}
 
 // EachRow calls fn for every row of a table as it is stored, for a check that
 // believes nothing.

@@ -10,8 +10,8 @@ import (
 // that any of it stands on.
 func (s *Store) Issued(ctx context.Context, generation string) (n, part int, err error) {
 	err = s.Row(ctx, "SELECT count(*), coalesce(max(part),0) FROM certificate WHERE issuer = (SELECT g.id FROM "+
-		"generation "+
-		"g JOIN authority a ON a.id = g.authority WHERE a.handle || '.g' || g.number = ?)", generation).Scan(&n, &part)
+		"generation g JOIN authority a ON a.id = g.authority WHERE a.handle || '.g' || g.number = ?)",
+		generation).Scan(&n, &part)
 	return n, part, err
 }
 

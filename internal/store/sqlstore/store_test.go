@@ -8,8 +8,8 @@ import (
 	"testing"
 	"time"
 
-	"ironseal/internal/fault"
 	"ironseal/internal/store"
+	"ironseal/pki/fault"
 	"ironseal/pki/journal"
 	"ironseal/pki/lifecycle"
 	"ironseal/pki/specimen"
@@ -39,7 +39,7 @@ func TestNothingIsKeptUnlessAllIs(t *testing.T) {
 		if _, _, err := tx.AddRequest(r, ""); err != nil {
 			return nil, err
 		}
-		return []journal.Entry{{Act: "receive", Object: "R1"}}, nil
+		return []journal.Entry{{Act: "receive", Object: "R1", Detail: "{}"}}, nil
 	}
 	for what, try := range map[string]func() error{
 		"before the commit": func() error {

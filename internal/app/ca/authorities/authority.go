@@ -17,12 +17,14 @@ import (
 	"time"
 
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
+	"ironseal/internal/event"
 	"ironseal/internal/keystore"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
 	"ironseal/pki/cert"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
+	"ironseal/pki/fault"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
@@ -83,8 +85,9 @@ func planNew(ctx context.Context, e *estate.Estate, ask Ask) (Planned, error) {
 		return out, err
 	}
 	if h.Find(ask.Handle) != nil {
-		return out, fmt.Errorf("authority %q: there is one of this handle already: see it with: ironseal authority "+
-			"show %s", ask.Handle, ask.Handle)
+		return out, fault.New(fault.Refused, "authority %q: there is one of this handle already", ask.Handle).
+			On(fault.Authority.Named("%s", ask.Handle)).Then(advice.To("see it", advice.ShowAuthority, "authority",
+			ask.Handle))
 	}
 	in := issue.Input{Handle: ask.Handle, Others: h, Now: e.Now(), Newest: newest,
 		BeginsBefore: e.Settings.BeginsBefore(),
@@ -141,8 +144,8 @@ func Published(ctx context.Context, e *estate.Estate, issuer *hierarchy.Generati
 func SubjectOf(e *estate.Estate, ask Ask) (dn.Name, error) {
 	if ask.Subject != nil {
 		if ask.Subject.IsEmpty() {
-			return dn.Name{}, errors.New("subject: an authority must have a name: write for example --subject " +
-				"\"CN=Tern Bay Root,O=Tern Bay Ferries\"")
+			return dn.Name{}, fault.New(fault.BadInput, "subject: an authority must have a name").Then(
+				advice.To("write for example", advice.SetSubject, "subject", "CN=Tern Bay Root,O=Tern Bay Ferries"))
 		}
 		return *ask.Subject, nil
 	}
@@ -185,7 +188,7 @@ func Create(ctx context.Context, e *estate.Estate, p Planned) (*hierarchy.Genera
 		}
 		return g, head, e.World.Step(estate.StepRecorded)
 	}
-	secret, err := e.Custody.Choose(ctx, handle)
+	secret, err := e.Keys.Choose(ctx, handle)
 	if err != nil {
 		return fail(err)
 	}
@@ -194,7 +197,7 @@ func Create(ctx context.Context, e *estate.Estate, p Planned) (*hierarchy.Genera
 	if p.in.KeyKind.Family() == "rsa" { // the others take no time
 		done = e.World.Progress(fmt.Sprintf("making a key of kind %s for %s", p.in.KeyKind, handle))
 	}
-	fresh, err := e.Custody.Make(ctx, p.in.KeyKind)
+	fresh, err := e.Keys.Make(ctx, p.in.KeyKind)
 	done()
 	if err != nil {
 		return fail(fmt.Errorf("authority %s: %w", handle, err))
@@ -209,7 +212,7 @@ func Create(ctx context.Context, e *estate.Estate, p Planned) (*hierarchy.Genera
 	if err := ctx.Err(); err != nil {
 		return fail(fmt.Errorf("authority %s: stopped; nothing was kept: %w", handle, err))
 	}
-	if err := e.Custody.Keep(fresh, secret); err != nil {
+	if err := e.Keys.Keep(fresh, secret); err != nil {
 		return fail(fmt.Errorf("authority %s: %w", handle, err))
 	}
 	g, head, err := signAuthority(ctx, e, p, plan, fresh.Signer())
@@ -225,13 +228,13 @@ func Unkept(e *estate.Estate, why error, fresh *keystore.Fresh) error {
 	if errors.Is(why, store.ErrUncertain) {
 		return nil
 	}
-	return e.Custody.Remove(fresh)
+	return e.Keys.Remove(fresh)
 }
 
 // KeyThere refuses to record an authority whose key file is not on disk: it may have
 // been moved away between the making and the recording.
 func KeyThere(e *estate.Estate, handle string, k key.Public) error {
-	if !e.Custody.Has(k) {
+	if !e.Keys.Has(k) {
 		return fmt.Errorf("authority %s: its key file is gone; nothing was recorded", handle)
 	}
 	return nil
@@ -246,8 +249,8 @@ func StillFree(tx store.Tx, handle string, c *cert.Certificate) error {
 	}
 	if a := h.SubjectTaken(c.Subject, handle); a != nil {
 		return fault.New(fault.Changed,
-			"authority %s: the authority %s was made meanwhile, with the same subject: choose another "+
-				"with --subject", handle, a.Handle)
+			"authority %s: the authority %s was made meanwhile, with the same subject", handle, a.Handle).
+			On(fault.Authority.Named("%s", handle)).Then(advice.To("choose another", advice.SetSubject))
 	}
 	if a := h.KeyTaken(c.Key); a != nil && a.Handle != handle {
 		return fmt.Errorf("authority %s: its key is that of the authority %s", handle, a.Handle)
@@ -318,7 +321,7 @@ func signAuthority(ctx context.Context, e *estate.Estate, p Planned, plan issue.
 	}
 	signer := own
 	if p.in.Issuer != nil {
-		opened, err := e.Custody.Open(ctx, p.in.Issuer.Certificate.Key, p.in.Issuer.Authority.Handle,
+		opened, err := e.Keys.Open(ctx, p.in.Issuer.Certificate.Key, p.in.Issuer.Authority.Handle,
 			keystore.ForCertificate)
 		if err != nil {
 			return nil, journal.Head{}, fmt.Errorf("authority %s: %w", handle, err)
@@ -345,7 +348,7 @@ func signAuthority(ctx context.Context, e *estate.Estate, p Planned, plan issue.
 	if p.renews != nil {
 		made.number = len(p.renews.Authority.Generations) + 1
 	}
-	head, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) { return made.record(e, tx) })
+	head, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) { return made.record(e, tx) })
 	if err != nil {
 		return nil, journal.Head{}, fmt.Errorf("authority %s: %w", handle, err)
 	}
@@ -416,11 +419,8 @@ type sealed struct {
 	number      int
 }
 
-func (m sealed) record(e *estate.Estate, tx store.Tx) ([]journal.Entry, error) {
-	handle, act := m.p.Ask.Handle, "create authority"
-	if m.p.renews != nil {
-		act = "renew authority"
-	}
+func (m sealed) record(e *estate.Estate, tx store.Tx) ([]event.Record, error) {
+	handle := m.p.Ask.Handle
 	if err := Unchanged(e, m.p.in.Template); err != nil {
 		return nil, err
 	}
@@ -451,14 +451,15 @@ func (m sealed) record(e *estate.Estate, tx store.Tx) ([]journal.Entry, error) {
 		return nil, err
 	}
 	sum := m.certificate.SHA256()
-	return []journal.Entry{estate.Entry(act, handle, "generation", m.number, "by", estate.NameOf(m.p.in.Issuer),
-		"template",
-		m.p.in.Template.Name, "links", estate.Hashes(m.links), "suspected", m.p.suspicion, "switch day",
-		estate.DayOf(m.p.day), "certificate",
-		fmt.Sprintf("%x", sum), "serial", m.certificate.SerialHex(), "subject", m.certificate.Subject.String(),
-		"key", fmt.Sprintf("%x", m.certificate.Key.Fingerprint()), "until",
-		m.certificate.NotAfter.Format(time.RFC3339), "sheet",
-		fmt.Sprintf("%x", m.plan.Digest()), "waived", estate.WaivedCodes(m.plan.Findings))}, nil
+	made := event.Generation{Number: m.number, By: new(estate.NameOf(m.p.in.Issuer)), Template: m.p.in.Template.Name,
+		Links: estate.Hashes(m.links), Suspected: m.p.suspicion, SwitchDay: estate.DayOf(m.p.day),
+		Certificate: fmt.Sprintf("%x", sum), Serial: m.certificate.SerialHex(), Subject: m.certificate.Subject.String(),
+		Key: fmt.Sprintf("%x", m.certificate.Key.Fingerprint()), Until: m.certificate.NotAfter.Format(time.RFC3339),
+		Sheet: fmt.Sprintf("%x", m.plan.Digest()), Waived: estate.WaivedCodes(m.plan.Findings)}
+	if m.p.renews != nil {
+		return []event.Record{event.On(handle, event.AuthorityRenewed{Generation: made})}, nil
+	}
+	return []event.Record{event.On(handle, event.AuthorityCreated{Generation: made})}, nil
 }
 
 // Unchanged checks that a template is still as it was when it was planned by.
@@ -469,8 +470,8 @@ func Unchanged(e *estate.Estate, t template.Template) error {
 	}
 	if now.SHA256() != t.SHA256() {
 		return fault.New(fault.Changed,
-			"templates/%s.toml was changed while the sheet was on screen; nothing was signed: look at "+
-				"the sheet again", t.Name)
+			"templates/%s.toml was changed while the sheet was on screen; nothing was signed: look at the sheet again",
+			t.Name).On(fault.Template.Named("%s", t.Name))
 	}
 	return nil
 }

@@ -7,11 +7,13 @@ import (
 
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
+	"ironseal/internal/event"
 	"ironseal/internal/keystore"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
 	"ironseal/pki/cert"
 	"ironseal/pki/ext"
+	"ironseal/pki/fault"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
@@ -100,12 +102,14 @@ func planCross(ctx context.Context, e *estate.Estate, ask CrossAsk) (Crossing, e
 }
 
 // sound refuses what is no cross-certificate, or would vouch for a key that somebody else may have.
-func (c Crossing) sound(ctx context.Context, from compromise.Journaled) error {
+func (c Crossing) sound(ctx context.Context, from store.DerivedReader) error {
 	by, to := c.By, c.To
 	switch {
 	case by.Authority == to.Authority || by.Certificate.Subject.Equal(to.Certificate.Subject):
-		return fmt.Errorf("%s and %s have one name: the link certificates between generations are made by: ironseal "+
-			"authority renew %s", by.Label(), to.Label(), by.Authority.Handle)
+		return fault.New(fault.Refused, "%s and %s have one name", by.Label(),
+			to.Label()).On(fault.Authority.Named("%s", by.Name())).
+			Then(advice.To("link certificates between generations are made at a renewal", advice.RenewAuthority,
+				"authority", by.Authority.Handle))
 	case key.Same(by.Certificate.Key, to.Certificate.Key):
 		return fmt.Errorf("%s and %s have one key", by.Label(), to.Label())
 	case to.TakenBack() != nil || to.Stopped != "":
@@ -123,7 +127,7 @@ func Cross(ctx context.Context, e *estate.Estate, c Crossing) (*cert.Certificate
 	if r := c.Plan.Findings.Refusing(); len(r) > 0 {
 		return nil, journal.Head{}, &issue.Refused{About: "cross-certificate for " + c.Ask.To, Findings: r}
 	}
-	opened, err := e.Custody.Open(ctx, c.By.Certificate.Key, c.By.Authority.Handle, keystore.ForCertificate)
+	opened, err := e.Keys.Open(ctx, c.By.Certificate.Key, c.By.Authority.Handle, keystore.ForCertificate)
 	if err != nil {
 		return nil, journal.Head{}, err
 	}
@@ -134,7 +138,7 @@ func Cross(ctx context.Context, e *estate.Estate, c Crossing) (*cert.Certificate
 	if err != nil {
 		return nil, journal.Head{}, fmt.Errorf("cross-certificate for %s: %w", c.Ask.To, err)
 	}
-	head, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) { return c.record(ctx, e, tx, made) })
+	head, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) { return c.record(ctx, e, tx, made) })
 	if err != nil {
 		return nil, journal.Head{}, fmt.Errorf("cross-certificate for %s: %w", c.Ask.To, err)
 	}
@@ -142,7 +146,7 @@ func Cross(ctx context.Context, e *estate.Estate, c Crossing) (*cert.Certificate
 }
 
 func (c Crossing) record(ctx context.Context, e *estate.Estate, tx store.Tx,
-	made *cert.Certificate) ([]journal.Entry,
+	made *cert.Certificate) ([]event.Record,
 	error) {
 	h, err := tx.Hierarchy()
 	if err != nil {
@@ -171,8 +175,9 @@ func (c Crossing) record(ctx context.Context, e *estate.Estate, tx store.Tx,
 	if err != nil {
 		return nil, err
 	}
-	return []journal.Entry{estate.Entry(CrossAct, c.To.Authority.Handle, "by", c.By.Name(), "to", c.To.Name(), "links",
-		estate.Hashes([]*cert.Certificate{made}), "serial", made.SerialHex(), "until",
-		made.NotAfter.Format(time.RFC3339), "sheet", fmt.Sprintf("%x", c.Plan.Digest()), "waived",
-		estate.WaivedCodes(c.Plan.Findings))}, tx.AddLink(id, by, to)
+	return []event.Record{event.On(c.To.Authority.Handle, event.CrossCertified{By: c.By.Name(), To: c.To.Name(),
+			Links: estate.Hashes([]*cert.Certificate{made}), Serial: made.SerialHex(), Until: made.NotAfter.
+				Format(time.RFC3339),
+			Sheet: fmt.Sprintf("%x", c.Plan.Digest()), Waived: estate.WaivedCodes(c.Plan.Findings)})}, tx.AddLink(id,
+			by, to)
 }

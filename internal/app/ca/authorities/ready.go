@@ -16,20 +16,20 @@ func Ready(ctx context.Context, e *estate.Estate, p Planned) error {
 	}
 	handle := p.Ask.Handle
 	if above := p.in.Issuer; above != nil {
-		if err := e.Custody.Ahead(ctx, above.Certificate.Key, above.Authority.Handle,
+		if err := e.Keys.Ahead(ctx, above.Certificate.Key, above.Authority.Handle,
 			keystore.ForCertificate); err != nil {
 			return fmt.Errorf("authority %s: %w", handle, err)
 		}
 	}
 	switch {
 	case p.sameKey:
-		return e.Custody.Ahead(ctx, p.renews.Certificate.Key, p.renews.Name(), keystore.ForOwnRequest)
+		return e.Keys.Ahead(ctx, p.renews.Certificate.Key, p.renews.Name(), keystore.ForOwnRequest)
 	case p.linked():
-		if err := e.Custody.Ahead(ctx, p.renews.Certificate.Key, p.renews.Name(), keystore.ForCertificate); err != nil {
+		if err := e.Keys.Ahead(ctx, p.renews.Certificate.Key, p.renews.Name(), keystore.ForCertificate); err != nil {
 			return fmt.Errorf("authority %s: %w", handle, err)
 		}
 	}
-	return e.Custody.ChooseAhead(ctx, handle)
+	return e.Keys.ChooseAhead(ctx, handle)
 }
 
 // Ready opens the key that vouches, before the sheet is shown.
@@ -37,5 +37,5 @@ func (c Crossing) Ready(ctx context.Context, e *estate.Estate) error {
 	if len(c.Plan.Findings.Refusing()) > 0 {
 		return nil
 	}
-	return e.Custody.Ahead(ctx, c.By.Certificate.Key, c.By.Authority.Handle, keystore.ForCertificate)
+	return e.Keys.Ahead(ctx, c.By.Certificate.Key, c.By.Authority.Handle, keystore.ForCertificate)
 }

@@ -11,7 +11,9 @@ import (
 	"ironseal/internal/estate"
 	"ironseal/internal/keystore"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
 	"ironseal/pki/cert"
+	"ironseal/pki/fault"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
@@ -135,9 +137,11 @@ func renewable(e *estate.Estate, h hierarchy.Hierarchy, a *hierarchy.Authority, 
 	case !a.Retired.IsZero():
 		return nil, fmt.Errorf("authority %s: it was retired on %s and is not renewed", a.Handle,
 			a.Retired.Format("2006-01-02"))
-	case a.Elsewhere:
-		return nil, fmt.Errorf("authority %s: %w: renew it where its key is, then take the new certificate in with: "+
-			"ironseal authority adopt %s FILE", a.Handle, ErrElsewhere, a.Handle)
+	case a.External():
+		return nil, fault.New(fault.Refused, "authority %s: %w: renew it where its key is", a.Handle,
+			ErrElsewhere).On(fault.Authority.Named("%s", a.Handle)).
+			Then(advice.To("then import the new certificate", advice.AdoptAuthority, "authority", a.Handle, "file",
+				"FILE"))
 	case a.Prepared() != nil:
 		return nil, fmt.Errorf("authority %s: %s waits for its switch day, %s: switch to it, or drop it, first",
 			a.Handle, a.Prepared().Label(), a.Prepared().SwitchDay.Format("2006-01-02"))
@@ -149,13 +153,13 @@ func renewable(e *estate.Estate, h hierarchy.Hierarchy, a *hierarchy.Authority, 
 		return nil, fmt.Errorf("switch day %s: %s ends before it, on %s: choose an earlier day",
 			ask.Day.Format("2006-01-02"), old.Label(), old.Certificate.NotAfter.Format("2006-01-02"))
 	case ask.SameKey && (!old.Revoked.IsZero() || old.Stopped != ""):
-		return nil, fmt.Errorf("authority %s: its key is in doubt (%s): renew it with a new key: leave out --same-key",
-			a.Handle, old.Mark())
+		return nil, keptKey(a.Handle, "its key is in doubt (%s): renew it with a new key", old.Mark())
 	case ask.SameKey && ask.Suspicion != "":
-		return nil, fmt.Errorf("authority %s: a key that is suspected cannot be kept: leave out --same-key", a.Handle)
-	case ask.Under == "" && a.Parent != nil && a.Parent.Elsewhere:
-		return nil, fmt.Errorf("authority %s: %s stands above it, and %w: send a request there with: ironseal "+
-			"authority apply %s --out FILE", a.Handle, a.Parent.Handle, ErrElsewhere, a.Handle)
+		return nil, keptKey(a.Handle, "a key that is suspected cannot be kept")
+	case ask.Under == "" && a.Parent != nil && a.Parent.External():
+		return nil, fault.New(fault.Refused, "authority %s: %s stands above it, and %w", a.Handle, a.Parent.Handle,
+			ErrElsewhere).On(fault.Authority.Named("%s", a.Handle)).
+			Then(advice.To("send a request there", advice.ApplyAuthority, "authority", a.Handle, "file", "FILE"))
 	}
 	return old, nil
 }
@@ -223,8 +227,8 @@ func (p RenewalPlan) renewalFindings(h hierarchy.Hierarchy) finding.List {
 		if grants := p.in.Grants; !grants.IsZero() && grants.After(p.in.Now).After(end) {
 			out = append(out, finding.New(finding.ParentEnding, "%s ends on %s, before the %s that %s grants are over.",
 				by.Label(), end.Format("2006-01-02"), grants.Words(), p.Ask.Handle).
-				WithRemedy("renew %s first: ironseal authority renew %s --cascade", by.Authority.Handle,
-					by.Authority.Handle))
+				WithNext(advice.To("renew "+by.Authority.Handle+" first", advice.RenewAuthority, "authority",
+					by.Authority.Handle, "cascade", "")))
 		}
 	}
 	if until.Before(old.NotAfter) || p.SameKey && !until.After(old.NotAfter) { // a new key is a gain on its own
@@ -252,25 +256,23 @@ func afterRenewal(h hierarchy.Hierarchy, p RenewalPlan) []string {
 			"servers send the link certificate, for which the old root vouches.", p.Old.Label(),
 			p.Old.Certificate.NotAfter.Format("2006-01-02")))
 	case p.Old.IsRoot():
-		out = append(out, fmt.Sprintf("Machines that hold %s accept everything until %s. Install the "+
-			"new certificate on them before that day.", p.Old.Label(), p.Old.Certificate.NotAfter.Format("2006-01-02")))
+		out = append(out, fmt.Sprintf("Machines that hold %s accept everything until %s. Install the new certificate "+
+			"on them before that day.", p.Old.Label(), p.Old.Certificate.NotAfter.Format("2006-01-02")))
 	}
 	if len(p.in.Template.Publish.Issuers) > 0 {
 		out = append(out, "Publish the new certificate where the templates say that the issuer's is: "+
 			p.in.Template.Publish.Issuers[0])
 	}
 	if below := h.Below(h.Find(handle)); len(below) > 0 {
-		out = append(out, fmt.Sprintf("Then renew what is below, in order: %s (or all of it with --cascade).",
-			handles(below)))
+		out = append(out, fmt.Sprintf("Then renew what is below, in order: %s.", handles(below)))
 	} else {
 		out = append(out, "Certificates that are signed from now on need the new certificate in their chain; those "+
 			"signed before keep the old one.")
 	}
 	if !p.SameKey {
 		out = append(out, "Publish, and copy the new HANDLE.lists.pem to the servers that check clients, and reload "+
-			"them. "+
-			"Do this before the first client uses a certificate of the new key: a server without its list refuses "+
-			"every client.")
+			"them. Do this before the first client uses a certificate of the new key: a server without its list "+
+			"refuses every client.")
 	}
 	return out
 }
@@ -310,8 +312,8 @@ func Renew(ctx context.Context, e *estate.Estate, p RenewalPlan) (*hierarchy.Gen
 }
 
 // withOldKey opens the key of the generation that is renewed.
-func withOldKey(ctx context.Context, e *estate.Estate, p Planned, purpose keystore.Purpose) (*keystore.Opened, error) {
-	return e.Custody.Open(ctx, p.renews.Certificate.Key, p.renews.Name(), purpose)
+func withOldKey(ctx context.Context, e *estate.Estate, p Planned, purpose keystore.Purpose) (keystore.Opened, error) {
+	return e.Keys.Open(ctx, p.renews.Certificate.Key, p.renews.Name(), purpose)
 }
 
 // linked makes the link certificates between an old root and the new one.
@@ -382,4 +384,10 @@ func stampOrNone(t time.Time) string {
 		return "none was issued"
 	}
 	return t.Format(time.RFC3339)
+}
+
+// keptKey refuses to keep a key.
+func keptKey(handle, format string, args ...any) error {
+	return fault.New(fault.Refused, "authority %s: "+format, append([]any{handle}, args...)...).
+		On(fault.Authority.Named("%s", handle)).Then(advice.To("leave this out", advice.DropSameKey))
 }

@@ -7,8 +7,10 @@ import (
 
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
+	"ironseal/pki/fault"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/journal"
 )
@@ -43,12 +45,12 @@ func Retire(ctx context.Context, e *estate.Estate, handle, because string, destr
 	if err := noneBelow(h, a); err != nil {
 		return last, head, err
 	}
-	head, err = e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
+	head, err = e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		if err := stillRetirable(ctx, tx, a.Handle); err != nil {
 			return nil, err
 		}
-		return []journal.Entry{estate.Entry("retire authority", a.Handle, "because", because, "last certificate ends",
-			stampOrNone(last))}, tx.Retire(a.Handle, tx.Now())
+		return []event.Record{event.On(a.Handle, event.AuthorityRetired{Because: because,
+			Last: stampOrNone(last)})}, tx.Retire(a.Handle, tx.Now())
 	})
 	return last, head, err
 }
@@ -66,7 +68,7 @@ func Reinstate(ctx context.Context, e *estate.Estate, handle, because string) (h
 	if err := reinstatable(e, h, handle); err != nil {
 		return head, err
 	}
-	return e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
+	return e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		now, err := tx.Hierarchy()
 		if err != nil {
 			return nil, err
@@ -74,7 +76,7 @@ func Reinstate(ctx context.Context, e *estate.Estate, handle, because string) (h
 		if err := reinstatable(e, now, handle); err != nil {
 			return nil, fault.New(fault.Changed, "the record changed meanwhile: %w", err)
 		}
-		return []journal.Entry{estate.Entry(ReinstateAct, handle, "because", because)}, tx.Reinstate(handle)
+		return []event.Record{event.On(handle, event.AuthorityReinstated{Because: because})}, tx.Reinstate(handle)
 	})
 }
 
@@ -87,7 +89,7 @@ func reinstatable(e *estate.Estate, h hierarchy.Hierarchy, handle string) error 
 	switch {
 	case a.Retired.IsZero():
 		return fmt.Errorf("authority %s: it is not retired", a.Handle)
-	case !a.Elsewhere && !e.Custody.Has(g.Certificate.Key):
+	case !a.External() && !e.Keys.Has(g.Certificate.Key):
 		return fmt.Errorf("authority %s: its key was destroyed, so that it signs nothing any more", a.Handle)
 	case g.TakenBack() != nil:
 		return fmt.Errorf("authority %s: %s was revoked: renew that first", a.Handle, g.TakenBack().Label())
@@ -102,15 +104,15 @@ func reinstatable(e *estate.Estate, h hierarchy.Hierarchy, handle string) error 
 
 // noIncident refuses to end an authority while an incident is open about one of its keys: the
 // replacements need it.
-func noIncident(ctx context.Context, from compromise.Journaled, a *hierarchy.Authority) error {
+func noIncident(ctx context.Context, from store.DerivedReader, a *hierarchy.Authority) error {
 	list, err := compromise.Incidents(ctx, from)
 	for _, g := range a.Generations {
 		for _, i := range compromise.About(list, g.Certificate.Key.Fingerprint()) {
 			if err == nil && i.Open() {
-				err = fault.New(fault.Changed, "authority %s: the incident %s about %s is open, and what it "+
-					"affects needs replacements: finish it first: ironseal incident show %s", a.Handle, i.Name,
-					g.Name(),
-					i.Name)
+				err = fault.New(fault.Changed, "authority %s: the incident %s about %s is open, and what it affects "+
+					"needs replacements", a.Handle, i.Name, g.Name()).
+					On(fault.Authority.Named("%s", a.Handle)).Then(advice.To("finish it first", advice.ShowIncident,
+					"incident", i.Name))
 			}
 		}
 	}
@@ -138,8 +140,11 @@ func stillRetirable(ctx context.Context, tx store.Tx, handle string) error {
 func noneBelow(h hierarchy.Hierarchy, a *hierarchy.Authority) error {
 	for _, b := range h.Below(a) {
 		if b.Signs() && b.Parent == a {
-			return fmt.Errorf("authority %s: %s still stands below it and signs: retire that first, or "+
-				"renew it under another with: ironseal authority renew %s --under HANDLE", a.Handle, b.Handle, b.Handle)
+			return fault.New(fault.Refused, "authority %s: %s is still below it and signs: retire that first", a.Handle,
+				b.Handle).
+				On(fault.Authority.Named("%s", a.Handle)).
+				Then(advice.To("or renew it under another", advice.RenewAuthority, "authority", b.Handle, "parent",
+					"HANDLE"))
 		}
 	}
 	return nil
@@ -157,17 +162,16 @@ func destroyKeys(ctx context.Context, e *estate.Estate, a *hierarchy.Authority, 
 	}
 	for _, g := range a.Generations {
 		k := g.Certificate.Key
-		if !e.Custody.Has(k) {
+		if !e.Keys.Has(k) {
 			continue
 		}
-		if _, err := e.Act(ctx, func(store.Tx) ([]journal.Entry, error) {
-			return []journal.Entry{estate.Entry("destroy key", g.Name(), "key", fmt.Sprintf("%x", k.Fingerprint()),
-				"because",
-				because)}, nil
+		if _, err := e.Act(ctx, func(store.Tx) ([]event.Record, error) {
+			return []event.Record{event.On(g.Name(), event.KeyDestroyed{Key: fmt.Sprintf("%x", k.Fingerprint()),
+				Because: because})}, nil
 		}); err != nil {
 			return err
 		}
-		if err := e.Custody.Destroy(k); err != nil {
+		if err := e.Keys.Destroy(k); err != nil {
 			return fmt.Errorf("authority %s: %w", g.Label(), err)
 		}
 	}

@@ -1,14 +1,16 @@
 package external
 
 import (
-	"errors"
 	"fmt"
 	"strings"
 	"time"
 
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
 	"ironseal/pki/cert"
+	"ironseal/pki/fault"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/key"
 )
@@ -23,15 +25,8 @@ type importing struct {
 	tx     store.Tx
 	h      hierarchy.Hierarchy // before it
 	given  []*cert.Certificate // everything that came, in any order
-	told   []ImportedTold
+	told   []event.Imported
 	linked []*cert.Certificate
-}
-
-// ImportedTold is an authority that was recorded, as the journal tells of it.
-type ImportedTold struct {
-	Certificate string `json:"certificate"`
-	Generation  string `json:"generation"`
-	By          string `json:"by,omitempty"`
 }
 
 // above records the authorities of a path that are not on record yet, from
@@ -70,7 +65,7 @@ func (i *importing) above(path []*cert.Certificate, name string) (handle string,
 func (i *importing) one(c *cert.Certificate, under string, issuer int64, wish string, taken map[string]bool) (string,
 	int64, error) {
 	a := i.h.SubjectTaken(c.Subject, "")
-	if a != nil && !a.Elsewhere {
+	if a != nil && !a.External() {
 		return "", 0, fmt.Errorf("%s has the subject of our own authority %s and is not on record: its chain goes "+
 			"through a certificate that we did not make", c.Title(), a.Handle)
 	}
@@ -78,7 +73,7 @@ func (i *importing) one(c *cert.Certificate, under string, issuer int64, wish st
 	if err != nil {
 		return "", 0, err
 	}
-	told := ImportedTold{Certificate: fmt.Sprintf("%x", c.SHA256()), By: under}
+	told := event.Imported{Certificate: fmt.Sprintf("%x", c.SHA256()), By: under}
 	if a != nil {
 		generation, err := i.tx.AddGeneration(a.Handle, under, len(a.Generations), id, issuer, time.Time{})
 		told.Generation = fmt.Sprintf("%s.g%d", a.Handle, len(a.Generations)+1)
@@ -87,7 +82,8 @@ func (i *importing) one(c *cert.Certificate, under string, issuer int64, wish st
 	}
 	handle := freeHandle(wish, c, taken)
 	taken[handle] = true
-	generation, err := i.tx.AddAuthority(store.NewAuthority{Handle: handle, Parent: under, Elsewhere: true,
+	generation, err := i.tx.AddAuthority(store.NewAuthority{Handle: handle, Parent: under,
+		Holder:      hierarchy.HeldExternally,
 		Certificate: id, Issuer: issuer})
 	told.Generation = handle + ".g1"
 	i.told = append(i.told, told)
@@ -195,9 +191,12 @@ func asLink(h hierarchy.Hierarchy, c *cert.Certificate) (to *hierarchy.Generatio
 	case by != nil:
 		return to, nil
 	case c.IsLink() || c.SelfIssued() && !c.SelfSigned():
-		return nil, errors.New(strings.TrimSpace(fmt.Sprintf("%s: this is a link certificate, by which one root "+
-			"vouches for another, and both roots must be on record first: import the new root with it: ironseal "+
-			"authority adopt HANDLE ROOT-FILE LINK-FILE", c.Title())))
+		return nil, fault.New(fault.Refused, "%s: this is a link certificate, by which one root vouches for another, "+
+			"and both roots "+
+			"must be on record first", c.Title()).
+			Then(advice.To("import the new root with it", advice.AdoptAuthority, "authority", "HANDLE", "file",
+				"ROOT-FILE",
+				"link", "LINK-FILE"))
 	}
 	return nil, nil
 }

@@ -11,9 +11,12 @@ import (
 	"ironseal/internal/app/ca/authorities"
 	"ironseal/internal/app/revoke/evidence"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/keystore"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
 	"ironseal/pki/cert"
+	"ironseal/pki/fault"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
@@ -128,8 +131,8 @@ func (a *Adoption) sift(c *cert.Certificate) error {
 		}
 		if a.Ask.Signer != nil && l.Number != nil && l.Number.BitLen() > mostNumberBits {
 			return fmt.Errorf("authority %s: its list has the number %s, and lists that are signed here go on from "+
-				"numbers "+
-				"below 2^%d: they would be older than that one: adopt it without its key", a.Ask.Handle, l.Number,
+				"numbers below 2^%d: they would be older than that one: adopt it without its key", a.Ask.Handle,
+				l.Number,
 				mostNumberBits)
 		}
 		a.Lists = append(a.Lists, l)
@@ -147,15 +150,16 @@ func (a Adoption) fits(h hierarchy.Hierarchy, c *cert.Certificate) error {
 		return fmt.Errorf("%s is a certificate by which another authority vouches for %s: adopt it under that handle",
 			c.Title(), a.Link.Authority.Handle)
 	case a.Link != nil && (ask.Signer != nil || len(ask.Issued)+len(ask.Revoked) > 0):
-		return fmt.Errorf("authority %s: a link or cross certificate comes by itself, without key, lists or what "+
-			"was issued", ask.Handle)
+		return fmt.Errorf("authority %s: a link or cross certificate comes by itself, without key, lists or what was "+
+			"issued", ask.Handle)
 	case a.Link != nil:
 		return nil
 	case generationOf(h, c) != nil:
 		return fmt.Errorf("%s is on record already, as %s", c.Title(), generationOf(h, c).Label())
-	case old != nil && !old.Elsewhere:
-		return fmt.Errorf("authority %s: its key is here: renew it with: ironseal authority renew %s", ask.Handle,
-			ask.Handle)
+	case old != nil && !old.External():
+		return fault.New(fault.Refused, "authority %s: its key is here", ask.Handle).On(fault.Authority.Named("%s",
+			ask.Handle)).
+			Then(advice.To("renew it", advice.RenewAuthority, "authority", ask.Handle))
 	case old != nil && !old.Current().Certificate.Subject.Equal(c.Subject):
 		return fmt.Errorf("authority %s is %s; the certificate is for %s: choose another handle", ask.Handle,
 			old.Current().Certificate.Subject, c.Subject)
@@ -186,7 +190,7 @@ func Adopt(ctx context.Context, e *estate.Estate, a Adoption) (*hierarchy.Genera
 	if a.Link != nil {
 		return adoptLink(ctx, e, a, h)
 	}
-	head, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
+	head, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		now, err := planAdoption(ctx, e.Within(tx), a.Ask)
 		if err := still("authority "+handle, now.Findings, err); err != nil {
 			return nil, err
@@ -209,7 +213,7 @@ func (a Adoption) Ready(ctx context.Context, e *estate.Estate) error {
 	if a.Ask.Signer == nil || len(a.Findings.Refusing()) > 0 {
 		return nil
 	}
-	return e.Custody.ChooseAhead(ctx, a.Ask.Handle)
+	return e.Keys.ChooseAhead(ctx, a.Ask.Handle)
 }
 
 // keepAdopted keeps the key of an authority that is adopted, where it came with it, and
@@ -218,24 +222,24 @@ func keepAdopted(ctx context.Context, e *estate.Estate, ask AdoptAsk) (undo func
 	if ask.Signer == nil {
 		return func() error { return nil }, nil
 	}
-	secret, err := e.Custody.Choose(ctx, ask.Handle)
+	secret, err := e.Keys.Choose(ctx, ask.Handle)
 	if err != nil {
 		return nil, err
 	}
 	defer clear(secret)
-	fresh, err := keystore.Adopted(ask.Signer)
+	fresh, err := keystore.FreshOf(ask.Signer)
 	if err == nil {
-		err = e.Custody.Keep(fresh, secret)
+		err = e.Keys.Keep(fresh, secret)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("authority %s: %w", ask.Handle, err)
 	}
-	return func() error { return e.Custody.Remove(fresh) }, nil
+	return func() error { return e.Keys.Remove(fresh) }, nil
 }
 
 // record records an adopted authority, all that came with it, and the entry that tells
 // of it.
-func (a Adoption) record(e *estate.Estate, tx store.Tx, h hierarchy.Hierarchy) ([]journal.Entry, error) {
+func (a Adoption) record(e *estate.Estate, tx store.Tx, h hierarchy.Hierarchy) ([]event.Record, error) {
 	handle := a.Ask.Handle
 	if err := authorities.StillFree(tx, handle, a.Leaf); err != nil {
 		return nil, err
@@ -258,8 +262,12 @@ func (a Adoption) record(e *estate.Estate, tx store.Tx, h hierarchy.Hierarchy) (
 	}
 	var generation int64
 	if a.old == nil {
-		generation, err = tx.AddAuthority(store.NewAuthority{Handle: handle, Parent: parent,
-			Elsewhere: a.Ask.Signer == nil, Certificate: id, Issuer: issuer})
+		holder := hierarchy.HeldHere
+		if a.Ask.Signer == nil {
+			holder = hierarchy.HeldExternally
+		}
+		generation, err = tx.AddAuthority(store.NewAuthority{Handle: handle, Parent: parent, Holder: holder,
+			Certificate: id, Issuer: issuer})
 	} else {
 		generation, err = tx.AddGeneration(handle, parent, len(a.old.Generations), id, issuer, time.Time{})
 	}
@@ -286,11 +294,10 @@ func (a Adoption) record(e *estate.Estate, tx store.Tx, h hierarchy.Hierarchy) (
 		return nil, err
 	}
 	sum := a.Leaf.SHA256()
-	return []journal.Entry{estate.Entry("adopt authority", handle, "certificate", fmt.Sprintf("%x", sum), "subject",
-		a.Leaf.Subject.String(), "key here", a.Ask.Signer != nil, "by", parent, "above", up.told, "links",
-		estate.Hashes(up.linked), "issued", estate.Hashes(a.Issued), "revocations", revocations,
-		"list number", number, "revoked and known", revoked, "not known",
-		"what else it issued and revoked, and by whom its key was held")}, nil
+	return []event.Record{event.On(handle, event.AuthorityAdopted{Certificate: fmt.Sprintf("%x", sum),
+		Subject: a.Leaf.Subject.String(), KeyHere: a.Ask.Signer != nil, By: parent, Above: up.told,
+		Links: estate.Hashes(up.linked), Issued: estate.Hashes(a.Issued), Revocations: revocations, ListNumber: &number,
+		Revoked: revoked, NotKnown: "what else it issued and revoked, and by whom its key was held"})}, nil
 }
 
 // adoptLink records a certificate by which an authority on record vouches for
@@ -298,13 +305,13 @@ func (a Adoption) record(e *estate.Estate, tx store.Tx, h hierarchy.Hierarchy) (
 func adoptLink(ctx context.Context, e *estate.Estate, a Adoption, h hierarchy.Hierarchy) (*hierarchy.Generation,
 	journal.Head,
 	error) {
-	head, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
+	head, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		up := importing{e: e, tx: tx, h: h, given: a.Ask.List}
 		if err := up.links(); err != nil {
 			return nil, err
 		}
-		return []journal.Entry{estate.Entry("adopt link", a.Ask.Handle, "to", a.Link.Name(), "links",
-			estate.Hashes(up.linked))}, nil
+		return []event.Record{event.On(a.Ask.Handle, event.LinkAdopted{To: a.Link.Name(),
+			Links: estate.Hashes(up.linked)})}, nil
 	})
 	if err != nil {
 		return nil, head, fmt.Errorf("authority %s: %w", a.Ask.Handle, err)

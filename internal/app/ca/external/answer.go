@@ -7,9 +7,11 @@ import (
 
 	"ironseal/internal/app/revoke/evidence"
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
 	"ironseal/pki/cert"
+	"ironseal/pki/fault"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
@@ -171,8 +173,9 @@ func still(about string, now finding.List, err error) error {
 func unknown(ctx context.Context, e *estate.Estate, c *cert.Certificate) error {
 	_, known, err := e.OnRecord(ctx, c)
 	if err == nil && known {
-		err = fmt.Errorf("%s, serial %s: %w: see it with: ironseal certificate show %s", c.Title(),
-			c.Serial.Short(), ErrKnown, c.SerialHex())
+		err = fault.New(fault.Refused, "%s, serial %s: %w", c.Title(), c.Serial.Short(), ErrKnown).
+			On(fault.Certificate.Named("%s", c.SerialHex())).
+			Then(advice.To("see it", advice.ShowCertificate, "certificate", c.SerialHex()))
 	}
 	return err
 }
@@ -190,8 +193,10 @@ func unanswerable(ctx context.Context, e *estate.Estate, list []*cert.Certificat
 			return err
 		}
 		if len(waiting) > 0 {
-			return fmt.Errorf("R%d has the key of this certificate, waits here, and was never recorded as sent: "+
-				"if you sent it to that authority, say so: --request R%d", waiting[0].Number, waiting[0].Number)
+			return fault.New(fault.Refused, "R%d has the key of this certificate, waits here, and was never recorded "+
+				"as sent",
+				waiting[0].Number).Then(advice.To("if you sent it to that authority, say so", advice.GiveRequest,
+				"request", fmt.Sprintf("R%d", waiting[0].Number)))
 		}
 	}
 	return errors.New("no request that was sent from here has the key of this certificate: was the request drafted " +
@@ -229,7 +234,7 @@ func Accept(ctx context.Context, e *estate.Estate, a Answer) (journal.Head, erro
 	if a.issuer != nil {
 		a.Chain = nil // it follows from the record
 	}
-	return e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
+	return e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		now, err := matchAnswer(ctx, e.Within(tx), a.ask) // an authority above may have been revoked meanwhile
 		if err := still(a.About(), now.Findings, err); err != nil {
 			return nil, err
@@ -258,9 +263,8 @@ func Accept(ctx context.Context, e *estate.Estate, a Answer) (journal.Head, erro
 		if err := tx.AddChain(id, chain); err != nil {
 			return nil, err
 		}
-		return []journal.Entry{estate.Entry(TookIn, a.About(), "by", estate.NameOf(a.issuer), "chain",
-			estate.Hashes(a.Chain), "certificate",
-			fmt.Sprintf("%x", a.Leaf.SHA256()), "serial", a.Leaf.SerialHex(),
-			"title", a.Leaf.Title(), "issuer", a.Leaf.Issuer.String(), "waived", estate.WaivedCodes(a.Findings))}, nil
+		return []event.Record{event.On(a.About(), event.CertificateImported{By: new(estate.NameOf(a.issuer)),
+			Chain: estate.Hashes(a.Chain), Certificate: fmt.Sprintf("%x", a.Leaf.SHA256()), Serial: a.Leaf.SerialHex(),
+			Title: a.Leaf.Title(), Issuer: a.Leaf.Issuer.String(), Waived: estate.WaivedCodes(a.Findings)})}, nil
 	})
 }

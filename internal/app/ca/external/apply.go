@@ -20,12 +20,14 @@ import (
 	"ironseal/internal/app/ca/authorities"
 	"ironseal/internal/app/revoke/evidence"
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
+	"ironseal/internal/event"
 	"ironseal/internal/keystore"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
 	"ironseal/pki/cert"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
+	"ironseal/pki/fault"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
@@ -92,15 +94,15 @@ func Apply(ctx context.Context, e *estate.Estate, ask ApplyAsk) (Applied, journa
 	}
 	out.Application = store.Application{Handle: ask.Handle, Parent: ask.Parent, DER: der, Made: e.World.Now(),
 		SwitchDay: ask.Day}
-	head, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
+	head, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		if err := authorities.KeyThere(e, ask.Handle, out.Request.Key); err != nil {
 			return nil, err
 		}
 		sum := out.Request.SHA256()
-		return []journal.Entry{estate.Entry("apply", ask.Handle, "request", fmt.Sprintf("%x", sum), "subject",
-			subject.String(),
-			"parent", ask.Parent, "key", fmt.Sprintf("%x", out.Request.Key.Fingerprint()), "switch day",
-			estate.DayOf(ask.Day))}, tx.AddApplication(out.Application, out.Request.Key.Fingerprint())
+		return []event.Record{event.On(ask.Handle, event.Applied{Request: fmt.Sprintf("%x", sum), Subject: subject.
+			String(),
+			Parent: ask.Parent, Key: fmt.Sprintf("%x", out.Request.Key.Fingerprint()), SwitchDay: estate.
+				DayOf(ask.Day)})}, tx.AddApplication(out.Application, out.Request.Key.Fingerprint())
 	})
 	if err != nil && !errors.Is(err, store.ErrUncertain) { // then the key may be on record
 		err = errors.Join(err, undo())
@@ -119,9 +121,11 @@ func applicant(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, ask
 	}
 	for _, a := range open {
 		if a.Handle == ask.Handle {
-			return subject, "", fmt.Errorf("authority %s: a request is sent already, since %s: take its answer in "+
-				"with: ironseal authority take-in %s FILE, write it out again with --again, or withdraw it with "+
-				"--withdraw", ask.Handle, a.Made.Format("2006-01-02"), ask.Handle)
+			return subject, "", fault.New(fault.Refused, "authority %s: a request is sent already, since %s",
+				ask.Handle, a.Made.Format("2006-01-02")).
+				On(fault.Authority.Named("%s", ask.Handle)).
+				Then(advice.To("import its answer", advice.ImportAuthority, "authority", ask.Handle),
+					advice.To("or write it out again", advice.Again), advice.To("or withdraw it", advice.Withdraw))
 		}
 	}
 	if kind = ask.Key; kind == "" {
@@ -137,7 +141,7 @@ func applicant(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, ask
 	}
 	g := a.Current()
 	switch {
-	case g == nil || a.Elsewhere:
+	case g == nil || a.External():
 		return subject, "", fmt.Errorf("authority %s: %w", ask.Handle, authorities.ErrElsewhere)
 	case !a.Retired.IsZero():
 		return subject, "", fmt.Errorf("authority %s: it is retired", ask.Handle)
@@ -163,15 +167,15 @@ func applicantKey(ctx context.Context, e *estate.Estate, ask ApplyAsk, kind key.
 	renews *hierarchy.Generation) (crypto.Signer, func() (func() error, error), error) {
 	nothing := func() error { return nil }
 	if ask.SameKey {
-		own, err := e.Custody.Open(ctx, renews.Certificate.Key, ask.Handle, keystore.ForOwnRequest)
+		own, err := e.Keys.Open(ctx, renews.Certificate.Key, ask.Handle, keystore.ForOwnRequest)
 		return own, func() (func() error, error) { return nothing, nil }, err
 	}
-	secret, err := e.Custody.Choose(ctx, ask.Handle)
+	secret, err := e.Keys.Choose(ctx, ask.Handle)
 	if err != nil {
 		return nil, nil, err
 	}
 	done := e.World.Progress(fmt.Sprintf("making a key of kind %s for %s", kind, ask.Handle))
-	fresh, err := e.Custody.Make(ctx, kind)
+	fresh, err := e.Keys.Make(ctx, kind)
 	done()
 	if err != nil {
 		clear(secret)
@@ -179,7 +183,7 @@ func applicantKey(ctx context.Context, e *estate.Estate, ask ApplyAsk, kind key.
 	}
 	return fresh.Signer(), func() (func() error, error) {
 		defer clear(secret)
-		return func() error { return e.Custody.Remove(fresh) }, e.Custody.Keep(fresh, secret)
+		return func() error { return e.Keys.Remove(fresh) }, e.Keys.Keep(fresh, secret)
 	}, nil
 }
 
@@ -205,9 +209,9 @@ func WithdrawApplication(ctx context.Context, e *estate.Estate, handle string) (
 	if err != nil {
 		return journal.Head{}, err
 	}
-	return e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
-		return []journal.Entry{estate.Entry("withdraw application", handle, "request", fmt.Sprintf("%x",
-				sha256.Sum256(a.DER)))},
+	return e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
+		return []event.Record{event.On(handle, event.ApplicationWithdrawn{Request: fmt.Sprintf("%x",
+				sha256.Sum256(a.DER))})},
 			tx.Answer(a.ID)
 	})
 }
@@ -224,8 +228,8 @@ func Sent(ctx context.Context, e *estate.Estate, handle string) (store.Applicati
 		}
 	}
 	return store.Application{}, fault.New(fault.NotFound,
-		"authority %s: no request of it is sent: make one with: ironseal "+
-			"authority apply %s --out FILE", handle, handle)
+		"authority %s: no request of it is sent", handle).On(fault.Authority.Named("%s", handle)).
+		Then(advice.To("make one", advice.ApplyAuthority, "authority", handle, "file", "FILE"))
 }
 
 // AuthorityAnswer is the answer of a parent elsewhere, checked.
@@ -289,8 +293,8 @@ func matchAuthority(ctx context.Context, e *estate.Estate, handle string, list, 
 	out.Verdict = path.Verify(out.Certificate, append(append([]*cert.Certificate{}, list...), others...), q)
 	for _, f := range out.Verdict.Reasons() {
 		if f.Code == finding.UnknownAnchor {
-			f = f.WithRemedy("if you trust that root, compare its check code with its keeper and give it: " +
-				"--anchor FILE")
+			f = f.WithNext(advice.To("if you trust that root, compare its check code with its keeper and give it",
+				advice.GiveAnchor))
 		}
 		out.Findings = append(out.Findings, f)
 	}
@@ -329,7 +333,7 @@ func AcceptAuthority(ctx context.Context, e *estate.Estate, a AuthorityAnswer) (
 	if err != nil {
 		return nil, journal.Head{}, err
 	}
-	head, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
+	head, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		now, err := matchAuthority(ctx, e.Within(tx), handle, a.given, a.anchors, a.waivers)
 		if err := still("authority "+handle, now.Findings, err); err != nil {
 			return nil, err
@@ -359,11 +363,10 @@ func AcceptAuthority(ctx context.Context, e *estate.Estate, a AuthorityAnswer) (
 			err = up.links()
 		}
 		sum := a.Certificate.SHA256()
-		return []journal.Entry{estate.Entry(TookAuthority, handle, "certificate", fmt.Sprintf("%x", sum), "serial",
-			a.Certificate.SerialHex(), "issuer", a.Certificate.Issuer.String(),
-			"parent", parent, "above", up.told, "links", estate.Hashes(up.linked), "switch day",
-			estate.DayOf(a.Application.SwitchDay),
-			"until", a.Certificate.NotAfter.Format(time.RFC3339), "waived", estate.WaivedCodes(a.Findings))}, err
+		return []event.Record{event.On(handle, event.AnswerImported{Certificate: fmt.Sprintf("%x", sum),
+			Serial: a.Certificate.SerialHex(), Issuer: a.Certificate.Issuer.String(), Parent: parent, Above: up.told,
+			Links: estate.Hashes(up.linked), SwitchDay: estate.DayOf(a.Application.SwitchDay),
+			Until: a.Certificate.NotAfter.Format(time.RFC3339), Waived: estate.WaivedCodes(a.Findings)})}, err
 	})
 	if err != nil {
 		return nil, head, fmt.Errorf("authority %s: %w", handle, err)

@@ -16,10 +16,11 @@ import (
 	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
+	"ironseal/internal/event"
 	"ironseal/internal/keystore"
 	"ironseal/internal/store"
 	"ironseal/pki/bundle"
+	"ironseal/pki/fault"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/journal"
 	"ironseal/pki/key"
@@ -49,7 +50,7 @@ func Of(ctx context.Context, e *estate.Estate, handles []string) ([]Key, error) 
 	}
 	var out []Key
 	add := func(k Key) {
-		if e.Custody.Has(k.Public) && !slices.ContainsFunc(out, func(o Key) bool {
+		if e.Keys.Has(k.Public) && !slices.ContainsFunc(out, func(o Key) bool {
 			return key.Same(o.Public,
 				k.Public)
 		}) {
@@ -110,35 +111,35 @@ func Change(ctx context.Context, e *estate.Estate, keys []Key, choose Choose) ([
 		return nil, journal.Head{}, err
 	}
 	var out []Changed
-	var told []map[string]string
+	var told []event.KeyFile
 	for i, r := range list {
-		out = append(out, Changed{keys[i].Name, r.Already})
-		told = append(told, map[string]string{"name": keys[i].Name, "key": fmt.Sprintf("%x", r.Public.Fingerprint()),
-			"file": fmt.Sprintf("%x", r.SHA256())})
+		out = append(out, Changed{keys[i].Name, r.Already()})
+		told = append(told, event.KeyFile{Name: keys[i].Name, Key: fmt.Sprintf("%x", r.Fingerprint()),
+			File: fmt.Sprintf("%x", r.SHA256())})
 	}
 	about := keys[0].Handle
 	if len(keys) > 1 {
 		about = fmt.Sprintf("%d keys", len(keys))
 	}
-	if _, err := e.Act(ctx, func(store.Tx) ([]journal.Entry, error) {
-		return []journal.Entry{estate.Entry(BeginAct, about, "keys", told)}, nil
+	if _, err := e.Act(ctx, func(store.Tx) ([]event.Record, error) {
+		return []event.Record{event.On(about, event.PassphraseChangeBegun{Keys: told})}, nil
 	}); err != nil {
 		return nil, journal.Head{}, err
 	}
-	head, err := e.Act(ctx, func(store.Tx) ([]journal.Entry, error) {
+	head, err := e.Act(ctx, func(store.Tx) ([]event.Record, error) {
 		for i, r := range list {
-			if err := e.Custody.Put(r); err != nil {
+			if err := e.Keys.Put(r); err != nil {
 				return nil, fmt.Errorf("%w: %d of %d keys have the new passphrase: give the same command again", err, i,
 					len(list))
 			}
 		}
-		return []journal.Entry{estate.Entry(ChangeAct, about, "keys", told)}, nil
+		return []event.Record{event.On(about, event.PassphraseChanged{Keys: told})}, nil
 	})
 	return out, head, err
 }
 
 // prepared opens every key and encrypts it again, in memory.
-func prepared(ctx context.Context, e *estate.Estate, keys []Key, choose Choose) ([]*keystore.Rewrapped, error) {
+func prepared(ctx context.Context, e *estate.Estate, keys []Key, choose Choose) ([]keystore.Rewrapped, error) {
 	opened := map[string][][]byte{} // what opened a key of the same authority is tried first
 	chosen := map[string][]byte{}
 	defer func() {
@@ -151,7 +152,7 @@ func prepared(ctx context.Context, e *estate.Estate, keys []Key, choose Choose) 
 			clear(s)
 		}
 	}()
-	var out []*keystore.Rewrapped
+	var out []keystore.Rewrapped
 	for _, k := range keys {
 		secret := chosen[k.Handle]
 		if secret == nil {
@@ -161,7 +162,7 @@ func prepared(ctx context.Context, e *estate.Estate, keys []Key, choose Choose) 
 			}
 			chosen[k.Handle] = secret
 		}
-		r, old, err := e.Custody.Rewrap(ctx, k.Public, k.Handle, secret, opened[k.Handle])
+		r, old, err := e.Keys.Rewrap(ctx, k.Public, k.Handle, secret, opened[k.Handle])
 		if err != nil {
 			return nil, err
 		}
@@ -174,7 +175,7 @@ func prepared(ctx context.Context, e *estate.Estate, keys []Key, choose Choose) 
 // Check opens each key, and signs nothing.
 func Check(ctx context.Context, e *estate.Estate, keys []Key) error {
 	for _, k := range keys {
-		o, err := e.Custody.Open(ctx, k.Public, k.Handle, keystore.ForCheck)
+		o, err := e.Keys.Open(ctx, k.Public, k.Handle, keystore.ForCheck)
 		if err != nil {
 			return err
 		}
@@ -213,7 +214,7 @@ func Draft(ctx context.Context, e *estate.Estate, name string, secret []byte) (f
 		return "", head, errors.Join(fmt.Errorf("key of R%d: what was encrypted does not open: nothing was changed",
 			rec.Number), err)
 	}
-	head, err = e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
+	head, err = e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		if same, _, err := disk.Holds(file, was); err != nil || !same {
 			return nil, errors.Join(fault.New(fault.Changed, "%s was changed meanwhile: nothing was changed",
 				file), err)
@@ -224,15 +225,15 @@ func Draft(ctx context.Context, e *estate.Estate, name string, secret []byte) (f
 		if err := e.World.Disk.Replace(file, bundle.PEM(bundle.SealedKey, der), 0o600); err != nil {
 			return nil, err
 		}
-		return []journal.Entry{estate.Entry(DraftAct, fmt.Sprintf("R%d", rec.Number), "file", file, "key",
-			fmt.Sprintf("%x", r.Key.Fingerprint()))}, nil
+		return []event.Record{event.On(fmt.Sprintf("R%d", rec.Number), event.DraftKeyEncrypted{File: file,
+			Key: fmt.Sprintf("%x", r.Key.Fingerprint())})}, nil
 	})
 	return file, head, err
 }
 
 func openDraft(ctx context.Context, e *estate.Estate, file string, r *request.Request, secret []byte) (crypto.Signer,
 	error) {
-	signer, err := delivery.OpenKeyFile(ctx, file, r.Title(), e.Custody.Pass)
+	signer, err := delivery.OpenKeyFile(ctx, file, r.Title(), e.World.Pass)
 	if errors.Is(err, pbes.ErrPassphrase) { // a run that was cut off may have encrypted it already
 		if again, newErr := delivery.OpenKeyFile(ctx, file, r.Title(), fixed(secret)); newErr == nil {
 			signer, err = again, nil

@@ -10,6 +10,8 @@ import (
 
 	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/estate"
+	"ironseal/pki/advice"
+	"ironseal/pki/fault"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
@@ -83,8 +85,10 @@ func oneToRenew(ctx context.Context, e *estate.Estate, name string, fresh bool) 
 	case c.State == lifecycle.Replaced || c.State == lifecycle.Revoked && c.Record.Replaced:
 		return c, fmt.Errorf("%s, serial %s, was replaced already", c.Title(), c.Serial.Short())
 	case c.State == lifecycle.Revoked && !fresh:
-		return c, fmt.Errorf("%s, serial %s, is revoked: ask its holder for a new request, and sign that: ironseal "+
-			"certificate renew %s --request REQUEST", c.Title(), c.Serial.Short(), c.Serial.Short())
+		return c, fault.New(fault.Refused, "%s, serial %s, is revoked", c.Title(), c.Serial.Short()).
+			On(fault.Certificate.Named("%s", c.SerialHex())).
+			Then(advice.To("ask its holder for a new request, and sign that", advice.RenewCertificate,
+				"certificate", c.Serial.Short(), "request", advice.Asked))
 	case c.State == lifecycle.OnHold:
 		return c, fmt.Errorf("%s, serial %s, is on hold: take it off hold first, or revoke it for good", c.Title(),
 			c.Serial.Short())
@@ -97,20 +101,23 @@ func oneToRenew(ctx context.Context, e *estate.Estate, name string, fresh bool) 
 func planAgain(ctx context.Context, e *estate.Estate, p *signing.Planning, old estate.Held,
 	ask AgainAsk) (*signing.Sheet, error) {
 	if old.IsAuthority() {
-		return nil, fmt.Errorf("%s is an authority: renew it with: ironseal authority renew", old.Title())
+		return nil, fault.New(fault.Refused, "%s is an authority", old.Title()).On(fault.Certificate.Named("%s",
+			old.SerialHex())).
+			Then(advice.To("renew it", advice.RenewAuthority))
 	}
 	sign := signing.SignAsk{Request: ask.Request, Template: ask.Template, By: ask.By, Waivers: ask.Waivers,
 		Amend: issue.Amendments{Lifetime: ask.Lifetime}}
 	if sign.Request == "" {
 		if old.Record.Request == 0 {
-			return nil, fmt.Errorf("%s came from no request on record: ask its holder for a new one, and give it "+
-				"with --request", old.Title())
+			return nil, fault.New(fault.NotFound, "%s came from no request on record", old.Title()).
+				Then(advice.To("ask its holder for a new one, and give it", advice.GiveRequest))
 		}
 		sign.Request = fmt.Sprintf("R%d", old.Record.Request)
 	}
 	if sign.Template == "" {
 		if sign.Template = old.Record.Template; sign.Template == "" {
-			return nil, fmt.Errorf("%s was signed by no template of ours: choose one with --template", old.Title())
+			return nil, fault.New(fault.BadInput, "%s was signed by no template of ours", old.Title()).
+				Then(advice.To("choose one", advice.UseTemplate))
 		}
 	}
 	rec, r, err := e.Request(ctx, sign.Request)

@@ -2,17 +2,18 @@ package renewals
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"time"
 
 	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
 	"ironseal/pki/cert"
 	"ironseal/pki/client"
+	"ironseal/pki/fault"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/journal"
@@ -118,8 +119,9 @@ func changing(ctx context.Context, e *estate.Estate, handle string) (prepared, c
 		return nil, nil, err
 	}
 	if prepared = g.Authority.Prepared(); prepared == nil {
-		return nil, nil, fmt.Errorf("authority %s: nothing is prepared: renew it, or apply elsewhere, with "+
-			"--switch-day DAY", handle)
+		return nil, nil, fault.New(fault.NotFound, "authority %s: nothing is prepared",
+			handle).On(fault.Authority.Named("%s", handle)).
+			Then(advice.To("renew it, or apply elsewhere, with a switch day", advice.SetSwitchDay))
 	}
 	return prepared, g.Authority.Current(), nil
 }
@@ -181,13 +183,14 @@ func Switch(ctx context.Context, e *estate.Estate, handle string, early bool, wa
 	}
 	if e.Now().Before(g.SwitchDay) && !early {
 		return nil, journal.Head{},
-			fmt.Errorf("authority %s: the switch day is %s: wait for it, or switch with --early",
-				handle, g.SwitchDay.Format("2006-01-02"))
+			fault.New(fault.Refused, "authority %s: the switch day is %s: wait for it", handle,
+				g.SwitchDay.Format("2006-01-02")).
+				On(fault.Authority.Named("%s", handle)).Then(advice.To("or switch before it", advice.SwitchEarly))
 	}
 	if err := serves(g); err != nil {
 		return nil, journal.Head{}, err
 	}
-	head, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
+	head, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		h, err := tx.Hierarchy()
 		if err != nil {
 			return nil, err
@@ -203,8 +206,8 @@ func Switch(ctx context.Context, e *estate.Estate, handle string, early bool, wa
 		if err != nil {
 			return nil, err
 		}
-		return []journal.Entry{estate.Entry("switch", handle, "from", old.Name(), "to", g.Name(), "waived",
-			waived)}, tx.Unstage(g)
+		return []event.Record{event.On(handle, event.Switched{From: old.Name(), To: g.Name(), Waived: waived})}, tx.
+			Unstage(g)
 	})
 	return g, head, err
 }
@@ -215,9 +218,9 @@ func serves(g *hierarchy.Generation) error {
 	up := g.TakenBack()
 	switch {
 	case g.Stopped != "":
-		return fault.New(fault.Changed, "%s grants nothing: %s: it signs again only where that was a false "+
-			"alarm: "+
-			"ironseal incident list", g.Label(), g.Stopped)
+		return fault.New(fault.Changed, "%s grants nothing: %s", g.Label(), g.Stopped).On(fault.Authority.Named("%s",
+			g.Name())).
+			Then(advice.To("it signs again only where that was a false alarm", advice.ListIncidents))
 	case up == g:
 		return fault.New(fault.Changed, "%s was revoked on %s: what is revoked stays so", g.Label(),
 			g.Revoked.Format("2006-01-02"))
@@ -255,7 +258,8 @@ func SwitchBack(ctx context.Context, e *estate.Estate, handle string, day time.T
 			old.Label(),
 			old.Certificate.NotAfter.Format("2006-01-02"))
 	case !day.After(e.Now()):
-		return nil, journal.Head{}, errors.New("give the new switch day, which must not have passed: --switch-day DAY")
+		return nil, journal.Head{}, fault.New(fault.BadInput,
+			"the new switch day is missing, or has passed").Then(advice.To("give it", advice.SetSwitchDay))
 	case !day.Before(old.Certificate.NotAfter):
 		return nil, journal.Head{}, fmt.Errorf("switch day %s: %s ends before it, on %s", day.Format("2006-01-02"),
 			old.Label(), old.Certificate.NotAfter.Format("2006-01-02"))
@@ -263,7 +267,7 @@ func SwitchBack(ctx context.Context, e *estate.Estate, handle string, day time.T
 	if err := serves(old); err != nil {
 		return nil, journal.Head{}, fmt.Errorf("authority %s: there is no way back: %w", handle, err)
 	}
-	head, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
+	head, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		h, err := tx.Hierarchy()
 		if err != nil {
 			return nil, err
@@ -275,8 +279,8 @@ func SwitchBack(ctx context.Context, e *estate.Estate, handle string, day time.T
 		if err := serves(h.Generation(old.Name())); err != nil {
 			return nil, err
 		}
-		return []journal.Entry{estate.Entry("switch back", handle, "from", g.Name(), "to", old.Name(), "until",
-				estate.DayOf(day))},
+		return []event.Record{event.On(handle, event.SwitchedBack{From: g.Name(), To: old.Name(),
+				Until: estate.DayOf(day)})},
 			tx.Stage(g, day)
 	})
 	return old, head, err

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"ironseal/internal/estate"
+	"ironseal/pki/advice"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/lifecycle"
 	"ironseal/pki/renewal"
@@ -80,12 +81,12 @@ func outside(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy) ([]re
 
 // Due is one thing that ends or should be done by a day.
 type Due struct {
-	Day     time.Time `json:"day" doc:"when"`
-	What    string    `json:"what" doc:"what happens on that day, in words"`
-	Title   string    `json:"title" doc:"of what"`
-	Serial  string    `json:"serial,omitempty" doc:"the certificate's serial number, in hex"`
-	Holders []string  `json:"held_by" doc:"who is known to hold it"`
-	Command string    `json:"command" doc:"what to do"`
+	Day     time.Time   `json:"day" doc:"when"`
+	What    string      `json:"what" doc:"what happens on that day, in words"`
+	Title   string      `json:"title" doc:"of what"`
+	Serial  string      `json:"serial,omitempty" doc:"the certificate's serial number, in hex"`
+	Holders []string    `json:"held_by" doc:"who is known to hold it"`
+	Next    advice.Step `json:"-"`
 }
 
 // DueWithin lists everything that ends or should be renewed until a span from now,
@@ -114,9 +115,9 @@ func dueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]Due, 
 			}
 			d := Due{Day: a.Day, What: what, Title: a.Handle}
 			if a.Outside {
-				d.Command = "ironseal request list   (its estate sends the request for its renewal)"
+				d.Next = advice.To("its estate sends the request for its renewal", advice.ListRequests)
 			} else {
-				d.Command = RenewCommand(h.Find(a.Handle))
+				d.Next = RenewStep(h.Find(a.Handle))
 			}
 			out = append(out, d)
 		}
@@ -127,10 +128,10 @@ func dueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]Due, 
 			case !g.Revoked.IsZero(): // nobody accepts it, and it need not be renewed for its end
 			case !g.SwitchDay.IsZero() && !g.SwitchDay.After(until) && g.Idle() == "":
 				out = append(out, Due{Day: g.SwitchDay, What: "switch day", Title: g.Name(),
-					Command: "ironseal changeover switch " + a.Handle})
+					Next: advice.To("", advice.SwitchChangeOver, "authority", a.Handle)})
 			case !end.After(until) && end.After(now.AddDate(0, 0, -30)):
 				out = append(out, Due{Day: end, What: "ends", Title: g.Name(), Serial: g.Certificate.SerialHex(),
-					Command: "ironseal forecast"})
+					Next: advice.To("", advice.Forecast)})
 			}
 		}
 	}
@@ -145,7 +146,7 @@ func dueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]Due, 
 	}
 	for _, a := range open {
 		out = append(out, Due{Day: a.Made, What: "sent, and not answered yet", Title: a.Handle,
-			Holders: []string{a.Parent}, Command: "ironseal authority take-in " + a.Handle + " FILE"})
+			Holders: []string{a.Parent}, Next: advice.To("", advice.ImportAuthority, "authority", a.Handle)})
 	}
 	return inOrder(out), nil
 }
@@ -177,7 +178,7 @@ func leavesEnding(ctx context.Context, e *estate.Estate, until time.Time) (out [
 			return nil, err
 		}
 		d := Due{Day: c.NotAfter, What: "ends", Title: c.Title(), Serial: c.SerialHex(), Holders: holders,
-			Command: "ironseal certificate renew " + c.Serial.Short()}
+			Next: advice.To("", advice.RenewCertificate, "certificate", c.Serial.Short())}
 		if c.State == lifecycle.Expired {
 			d.What = "ended"
 		}
@@ -188,21 +189,22 @@ func leavesEnding(ctx context.Context, e *estate.Estate, until time.Time) (out [
 
 // RenewCommand is how an authority is renewed from here: by its own key, by a
 // request to a parent elsewhere, or by whoever holds its key.
-func RenewCommand(a *hierarchy.Authority) string {
+func RenewStep(a *hierarchy.Authority) advice.Step {
 	switch {
-	case a.Elsewhere:
-		return "ironseal authority adopt " + a.Handle + " FILE   (once it was renewed where its key is)"
-	case a.Parent != nil && a.Parent.Elsewhere:
-		return "ironseal authority apply " + a.Handle + " --out FILE"
+	case a.External():
+		return advice.To("once it was renewed where its key is", advice.AdoptAuthority, "authority", a.Handle, "file",
+			"FILE")
+	case a.Parent != nil && a.Parent.External():
+		return advice.To("", advice.ApplyAuthority, "authority", a.Handle, "file", "FILE")
 	}
-	return "ironseal authority renew " + a.Handle
+	return advice.To("", advice.RenewAuthority, "authority", a.Handle)
 }
 
 // CalendarOf writes what is due as calendar entries.
-func CalendarOf(list []Due, now time.Time) []byte {
+func CalendarOf(list []Due, now time.Time, spell func(advice.Step) string) []byte {
 	var events []renewal.Event
 	for _, d := range list {
-		text := "Do: " + d.Command
+		text := "Do: " + spell(d.Next)
 		if len(d.Holders) > 0 {
 			text += "\nHeld by: " + strings.Join(d.Holders, ", ")
 		}

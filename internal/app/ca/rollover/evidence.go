@@ -4,19 +4,16 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
-	"fmt"
 	"strings"
 	"time"
 
 	"ironseal/internal/app/parties"
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/pki/journal"
 	"ironseal/pki/trust"
 )
-
-const confirmAct = "confirm roots"
 
 // heard is what is known of every party's anchors, by the party's name and the anchor's SHA-256.
 type heard struct {
@@ -46,7 +43,7 @@ func evidence(ctx context.Context, e *estate.Estate) (map[string]map[[32]byte][]
 				" kit", When: told.When, Where: p.Platform + " " + p.Store, Platform: p.Platform})
 		}
 	}
-	return h.known, e.Records.EntriesOf(ctx, confirmAct, h.confirmed)
+	return h.known, e.Records.EntriesOf(ctx, event.RootsConfirmed{}.Act(), h.confirmed)
 }
 
 // host is the party that a machine's report is about: machines write their names in either case.
@@ -72,12 +69,9 @@ func (h heard) add(party, hexed string, seq int64, ev trust.Evidence) {
 
 // confirmed records what somebody, or a look at an endpoint, told.
 func (h heard) confirmed(en journal.Entry) error {
-	var said struct {
-		SHA256, Missing []string
-		Why, Endpoint   string
-	}
-	if err := json.Unmarshal([]byte(en.Detail), &said); err != nil {
-		return fmt.Errorf("journal J%d: %w", en.Seq, err)
+	said, err := event.As[event.RootsConfirmed](en)
+	if err != nil {
+		return err
 	}
 	ev := trust.Evidence{By: en.Actor + ": " + said.Why, When: en.At.Truncate(time.Second)}
 	switch {

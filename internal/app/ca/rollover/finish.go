@@ -10,6 +10,7 @@ import (
 	"ironseal/internal/app/parties"
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/pki/trust"
 )
 
@@ -130,5 +131,5 @@ func (s *Sets) gone(ctx context.Context, e *estate.Estate) ([]trust.Anchor, erro
 }
 
 func (s *Sets) movedOne(party string) bool {
-	return slices.ContainsFunc(s.moved, func(m parties.Moved) bool { return m.Party == party })
+	return slices.ContainsFunc(s.moved, func(m event.Moved) bool { return m.Party == party })
 }

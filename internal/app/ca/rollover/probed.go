@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/probe"
 	"ironseal/internal/store"
 	"ironseal/pki/dn"
@@ -37,7 +38,7 @@ func ConfirmByProbe(ctx context.Context, e *estate.Estate, handle string, o prob
 	if err := p.tellable(ctx, e); err != nil {
 		return nil, head, err
 	}
-	var entries []journal.Entry
+	var entries []event.Record
 	for _, s := range p.Parties {
 		x := p.all[slices.IndexFunc(p.all, func(x trust.Party) bool { return x.Name == s.Party })]
 		for _, at := range x.Endpoints {
@@ -55,7 +56,7 @@ func ConfirmByProbe(ctx context.Context, e *estate.Estate, handle string, o prob
 	if len(entries) == 0 {
 		return out, head, ctx.Err()
 	}
-	head, err = e.Act(ctx, func(store.Tx) ([]journal.Entry, error) { return entries, nil })
+	head, err = e.Act(ctx, func(store.Tx) ([]event.Record, error) { return entries, nil })
 	return out, head, err
 }
 
@@ -73,9 +74,8 @@ func (p Progress) tellable(ctx context.Context, e *estate.Estate) error {
 		for _, g := range estate.AllGenerations(h) {
 			if c := g.Certificate; c.SelfSigned() && c.Subject.Equal(a.Certificate.Subject) &&
 				c.SHA256() != a.Certificate.SHA256() {
-				return fmt.Errorf("%s has the subject of %s: endpoints name roots by their subjects, so that a "+
-					"probe tells "+
-					"nothing", a.Certificate.Title(), g.Name())
+				return fmt.Errorf("%s has the subject of %s: endpoints name roots by their subjects, so that a probe "+
+					"tells nothing", a.Certificate.Title(), g.Name())
 			}
 		}
 	}
@@ -108,7 +108,7 @@ func (p Progress) told(party string, a probe.Answer) Probed {
 }
 
 // seen is the entry of what a look told.
-func (p Progress) seen(handle string, r Probed) journal.Entry {
+func (p Progress) seen(handle string, r Probed) event.Record {
 	sums := []string{}
 	for _, n := range p.needs {
 		sums = append(sums, fmt.Sprintf("%x", n.Certificate.SHA256()))
@@ -117,7 +117,7 @@ func (p Progress) seen(handle string, r Probed) journal.Entry {
 	if !r.Has {
 		has, missing = missing, sums
 	}
-	return estate.Entry(confirmAct, r.Party, "authority", handle, "endpoint", r.Endpoint, "sha256", has, "missing",
-		missing, "why",
-		"a look at "+r.Endpoint+": "+r.Words)
+	return event.On(r.Party, event.RootsConfirmed{Authority: handle, Endpoint: r.Endpoint, SHA256: has,
+		Missing: missing,
+		Why:     "a look at " + r.Endpoint + ": " + r.Words})
 }

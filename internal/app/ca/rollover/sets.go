@@ -2,7 +2,6 @@ package rollover
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
@@ -11,8 +10,10 @@ import (
 	"ironseal/internal/app/parties"
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
+	"ironseal/pki/fault"
 	"ironseal/pki/finding"
 	"ironseal/pki/issue"
 	"ironseal/pki/journal"
@@ -22,12 +23,6 @@ import (
 // A change-over from one trust set to another is planned, switched and taken back in the
 // journal: what was last said of a set counts.
 
-const (
-	planAct   = "plan change-over"
-	switchAct = "switch change-over"
-	backAct   = "take back change-over"
-)
-
 // Sets is a change-over from a set to another.
 type Sets struct {
 	From     string    `json:"from"`
@@ -35,46 +30,25 @@ type Sets struct {
 	Day      time.Time `json:"day"`
 	Switched bool      `json:"switched"`
 
-	moved []parties.Moved // when it was switched
+	moved []event.Moved // when it was switched
 }
 
 // planned finds the change-over of a set; nil where there is none.
-func planned(ctx context.Context, from interface {
-	EntriesOf(ctx context.Context, act string, fn func(journal.Entry) error) error
-}, set string) (*Sets, error) {
-	var last int64
-	var out *Sets
-	for _, act := range []string{planAct, switchAct, backAct} {
-		err := from.EntriesOf(ctx, act, func(en journal.Entry) error {
-			if en.Object != set || en.Seq < last {
-				return nil
-			}
-			last = en.Seq
-			var said struct {
-				To      string
-				Day     time.Time
-				Parties []string
-				Moved   []parties.Moved
-			}
-			if err := json.Unmarshal([]byte(en.Detail), &said); err != nil {
-				return fmt.Errorf("journal J%d: %w", en.Seq, err)
-			}
-			if said.Moved == nil { // an earlier version told the names alone
-				for _, name := range said.Parties {
-					said.Moved = append(said.Moved, parties.Moved{Party: name})
-				}
-			}
-			out = &Sets{From: set, To: said.To, Day: said.Day, Switched: act == switchAct, moved: said.Moved}
-			if act == backAct {
-				out = nil
-			}
-			return nil
-		})
-		if err != nil {
-			return nil, err
+func planned(ctx context.Context, from store.DerivedReader, set string) (*Sets, error) {
+	en, there, err := from.DerivedOf(ctx, event.ChangeOvers, set)
+	if err != nil || !there {
+		return nil, err
+	}
+	told, err := event.As[event.ChangeOverSwitched](en) // a plan is told of in the same fields
+	if err != nil {
+		return nil, err
+	}
+	if told.Moved == nil { // an earlier version told the names alone
+		for _, name := range told.Parties {
+			told.Moved = append(told.Moved, event.Moved{Party: name})
 		}
 	}
-	return out, nil
+	return &Sets{From: set, To: told.To, Day: told.Day, Switched: en.Act == told.Act(), moved: told.Moved}, nil
 }
 
 // PlanSets puts on record that the parties of one set will hold another from a day on.
@@ -99,14 +73,15 @@ func PlanSets(ctx context.Context, e *estate.Estate, from, to string, day time.T
 		return journal.Head{}, fmt.Errorf("switch day %s: %s ends before it, on %s", day.Format("2006-01-02"), which,
 			end.Format("2006-01-02"))
 	}
-	return e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
+	return e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		if p, err := planned(ctx, tx, from); err != nil {
 			return nil, err
 		} else if p != nil && !p.Switched {
-			return nil, fmt.Errorf("trust set %s: a change-over to %s is planned already: take it back with: "+
-				"ironseal changeover back %s", from, p.To, from)
+			return nil, fault.New(fault.Refused, "trust set %s: a change-over to %s is planned already", from, p.To).
+				On(fault.TrustSet.Named("%s", from)).Then(advice.To("cancel it", advice.BackChangeOver, "authority",
+				from))
 		}
-		return []journal.Entry{estate.Entry(planAct, from, "to", to, "day", day.UTC())}, nil
+		return []event.Record{event.On(from, event.ChangeOverPlanned{To: to, Day: day.UTC()})}, nil
 	})
 }
 
@@ -225,10 +200,11 @@ func SwitchSets(ctx context.Context, e *estate.Estate, set string, early bool,
 		return nil, head, &issue.Refused{About: "trust set " + set, Findings: bad}
 	}
 	if e.Now().Before(p.Day) && !early {
-		return nil, head, fmt.Errorf("trust set %s: the switch day is %s: wait for it, or switch with --early", set,
-			p.Day.Format("2006-01-02"))
+		return nil, head, fault.New(fault.Refused, "trust set %s: the switch day is %s: wait for it", set,
+			p.Day.Format("2006-01-02")).
+			On(fault.TrustSet.Named("%s", set)).Then(advice.To("or switch before it", advice.SwitchEarly))
 	}
-	head, err = e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
+	head, err = e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		now, err := planned(ctx, tx, set)
 		if err != nil {
 			return nil, err
@@ -247,8 +223,9 @@ func SwitchSets(ctx context.Context, e *estate.Estate, set string, early bool,
 		if err == nil && !slices.Equal(moved, names(p.Parties)) {
 			return nil, fault.New(fault.Changed, "the parties that hold %s were changed meanwhile", set)
 		}
-		return append(entries, estate.Entry(switchAct, set, "to", p.New, "day", p.Day, "parties", moved, "moved", moves,
-			"waived", estate.WaivedCodes(list))), err
+		return append(entries, event.On(set, event.ChangeOverSwitched{To: p.New, Day: p.Day, Parties: moved,
+			Moved:  moves,
+			Waived: estate.WaivedCodes(list)})), err
 	})
 	return moved, head, err
 }
@@ -256,7 +233,7 @@ func SwitchSets(ctx context.Context, e *estate.Estate, set string, early bool,
 // BackSets takes a change-over back: one that is planned is forgotten, and from one that was
 // switched the parties that were moved go back.
 func BackSets(ctx context.Context, e *estate.Estate, set string) (moved []string, head journal.Head, err error) {
-	head, err = e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
+	head, err = e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		now, err := planned(ctx, tx, set)
 		if err != nil {
 			return nil, err
@@ -264,19 +241,20 @@ func BackSets(ctx context.Context, e *estate.Estate, set string) (moved []string
 		if now == nil {
 			return nil, none(set)
 		}
-		var entries []journal.Entry
+		var entries []event.Record
 		if now.Switched {
 			if entries, moved, err = parties.MoveBack(ctx, tx, now.To, set, now.moved); err != nil {
 				return nil, err
 			}
 		}
-		return append(entries, estate.Entry(backAct, set, "parties", append([]string{}, moved...))), nil
+		return append(entries, event.On(set, event.ChangeOverCancelled{Parties: append([]string{}, moved...)})), nil
 	})
 	return moved, head, err
 }
 
 func none(name string) error {
 	return fault.New(fault.NotFound, "%s: no change-over is planned of a trust set of this name, and it is no "+
-		"authority with a prepared generation: plan one with: ironseal changeover plan SET --to SET --switch-day DAY",
-		name)
+		"authority with "+
+		"a prepared generation", name).
+		Then(advice.To("plan one", advice.PlanChangeOver, "authority", "SET", "to", "SET", "day", advice.Asked))
 }

@@ -19,10 +19,12 @@ import (
 	"ironseal/internal/app/parties"
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
 	"ironseal/pki/cert"
 	"ironseal/pki/client"
+	"ironseal/pki/fault"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
@@ -305,7 +307,7 @@ func Confirm(ctx context.Context, e *estate.Estate, handle string, names []strin
 	for _, a := range p.needs {
 		sums = append(sums, fmt.Sprintf("%x", a.Certificate.SHA256()))
 	}
-	var entries []journal.Entry
+	var entries []event.Record
 	for _, n := range names {
 		if !slices.ContainsFunc(p.Parties, func(s trust.Standing) bool { return s.Party == n }) {
 			if _, err := parties.Find(ctx, e, n); err != nil {
@@ -314,25 +316,25 @@ func Confirm(ctx context.Context, e *estate.Estate, handle string, names []strin
 			return journal.Head{}, fmt.Errorf("party %s: it need not hold the roots of %s: it has no set with them", n,
 				handle)
 		}
-		entries = append(entries, estate.Entry(confirmAct, n, "authority", handle, "sha256", sums, "why", why))
+		entries = append(entries, event.On(n, event.RootsConfirmed{Authority: handle, SHA256: sums, Why: why}))
 	}
-	return e.Act(ctx, func(store.Tx) ([]journal.Entry, error) { return entries, nil })
+	return e.Act(ctx, func(store.Tx) ([]event.Record, error) { return entries, nil })
 }
 
 // Step is one step of a plan, in the order that is safe.
 type Step struct {
-	By      string   `json:"by"`      // the last day; "" where it follows the one before
-	What    string   `json:"what"`    // in words
-	Whom    []string `json:"whom"`    // parties, or certificates
-	Command string   `json:"command"` // that does it; "" for what is done elsewhere
+	By   string      `json:"by"`   // the last day; "" where it follows the one before
+	What string      `json:"what"` // in words
+	Whom []string    `json:"whom"` // parties, or certificates
+	Next advice.Step `json:"-"`    // the act that does it; none for what is done elsewhere
 }
 
 // Plan says who must get what by when.
 func (p Progress) Plan(now time.Time) (out []Step) {
 	day := p.Day.Format("2006-01-02")
-	add := func(by, what, command string, whom []string) {
+	add := func(by, what string, next advice.Step, whom []string) {
 		if len(whom) > 0 {
-			out = append(out, Step{By: by, What: what, Whom: whom, Command: command})
+			out = append(out, Step{By: by, What: what, Whom: whom, Next: next})
 		}
 	}
 	var learn, closed []string
@@ -349,19 +351,20 @@ func (p Progress) Plan(now time.Time) (out []Step) {
 		before = now
 	}
 	add(before.Format("2006-01-02"), "bring "+strings.Join(p.Learn,
-		", ")+" onto these machines, beside the root that they "+
-		"have", "ironseal changeover plan "+p.Handle+" --out DIR", learn)
-	add(day, "these cannot install a root and will refuse the new chains: replace or except them", "", closed)
-	add(day, "sign a certificate for each of these, for use from the switch day", "ironseal changeover prepare "+
-		p.Handle,
-		p.Missing)
-	add(day, "on the switch day: switch, then hand these over", "ironseal changeover switch "+p.Handle, p.Prepared)
+		", ")+" onto these machines, beside the root that they have", advice.To("", advice.PlanChangeOver, "authority",
+		p.Handle, "folder", "DIR"), learn)
+	add(day, "these cannot install a root and will refuse the new chains: replace or except them", advice.Step{},
+		closed)
+	add(day, "sign a certificate for each of these, for use from the switch day", advice.To("",
+		advice.PrepareChangeOver, "authority", p.Handle), p.Missing)
+	add(day, "on the switch day: switch, then hand these over", advice.To("", advice.SwitchChangeOver, "authority",
+		p.Handle), p.Prepared)
 	var trusting []string
 	for _, x := range p.Parties {
 		trusting = append(trusting, x.Party)
 	}
 	add(p.OldEnds.Format("2006-01-02"), "remove the earlier root, once nothing below it is in use",
-		"ironseal changeover finish "+p.Handle+" --out DIR", trusting)
+		advice.To("", advice.FinishChangeOver, "authority", p.Handle, "folder", "DIR"), trusting)
 	return out
 }
 

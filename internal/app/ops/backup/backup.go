@@ -23,9 +23,8 @@ import (
 	"ironseal/internal/app/revoke/inventory"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
-	"ironseal/internal/store/sqlstore"
-	"ironseal/pki/journal"
 )
 
 // A backup is a compressed tape archive: the manifest first, then every file of
@@ -107,8 +106,8 @@ func BackUp(ctx context.Context, e *estate.Estate, file string) (Backup, error) 
 	if err != nil {
 		return fail(err)
 	}
-	_, err = e.Act(ctx, func(store.Tx) ([]journal.Entry, error) {
-		return []journal.Entry{estate.Entry("backup", "estate", "head", out.Head, "files", len(out.Files))}, nil
+	_, err = e.Act(ctx, func(store.Tx) ([]event.Record, error) {
+		return []event.Record{event.On("estate", event.BackedUp{Head: out.Head, Files: len(out.Files)})}, nil
 	})
 	if err != nil {
 		return out, fmt.Errorf("backup %s: it is written, and not on record: %w", file, err)
@@ -161,7 +160,7 @@ func (h held) close() {
 // lists adds the revocation lists that are to be served, now or later, by the records of the backup:
 // those of an authority elsewhere could not be signed again.
 func (b *Backup) lists(ctx context.Context, e *estate.Estate, snapshot string) (held, error) {
-	s, err := sqlstore.Open(ctx, snapshot)
+	s, err := estate.OpenRecords(ctx, snapshot)
 	if err != nil {
 		return nil, err
 	}
@@ -199,7 +198,7 @@ func (b *Backup) lists(ctx context.Context, e *estate.Estate, snapshot string) (
 // describe reads the estate's name and the journal's head from the snapshot, and
 // verifies its journal.
 func (b *Backup) describe(ctx context.Context, snapshot string) error {
-	s, err := sqlstore.Open(ctx, snapshot)
+	s, err := estate.OpenRecords(ctx, snapshot)
 	if err != nil {
 		return err
 	}

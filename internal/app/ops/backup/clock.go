@@ -2,13 +2,15 @@ package backup
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"strings"
 	"time"
 
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
+	"ironseal/pki/fault"
 	"ironseal/pki/journal"
 )
 
@@ -29,14 +31,15 @@ func ClockAhead(ctx context.Context, e *estate.Estate) (time.Time, error) {
 func SettleClock(ctx context.Context, e *estate.Estate, because string) (latest time.Time, head journal.Head,
 	err error) {
 	if strings.TrimSpace(because) == "" {
-		return latest, head, errors.New("say why the records are ahead: --because TEXT")
+		return latest, head, fault.New(fault.BadInput, "no reason is given").Then(advice.To("say why the records are "+
+			"ahead", advice.Because))
 	}
 	if latest, err = ClockAhead(ctx, e); err != nil {
 		return latest, head, err
 	}
-	head, err = e.Act(ctx, func(store.Tx) ([]journal.Entry, error) {
-		return []journal.Entry{estate.Entry(journal.ClockAct, "journal", "because", because, "ahead",
-			latest.Format(time.RFC3339))}, nil
+	head, err = e.Act(ctx, func(store.Tx) ([]event.Record, error) {
+		return []event.Record{event.On("journal", event.ClockSettled{Because: because,
+			Ahead: latest.Format(time.RFC3339)})}, nil
 	})
 	return latest, head, err
 }

@@ -11,18 +11,16 @@ import (
 	"time"
 
 	"ironseal/internal/app/ca/authorities"
-	"ironseal/internal/app/ca/external"
 	"ironseal/internal/app/parties"
 	"ironseal/internal/app/revoke/revoking"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/ext"
 	"ironseal/pki/hierarchy"
-	"ironseal/pki/journal"
 	"ironseal/pki/key"
-	"ironseal/pki/pbes"
 )
 
 // Rehearse makes a playable copy of the estate: the same authorities, dates,
@@ -91,18 +89,15 @@ func furnishLike(e *estate.Estate, from *estate.Estate) error {
 // share a key share one here.
 func replay(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy) error {
 	signers := map[[32]byte]crypto.Signer{}
-	work := e.Custody.Work
-	e.Custody.Work = pbes.Work{Memory: 8 << 20} // what is sealed is no secret
-	defer func() { e.Custody.Work = work }()
 	for _, a := range h {
 		for _, g := range a.Generations {
 			id := g.Certificate.Key.Fingerprint()
 			if signers[id] != nil {
 				continue
 			}
-			fresh, err := e.Custody.Make(ctx, key.P256)
+			fresh, err := e.Keys.Make(ctx, key.P256)
 			if err == nil {
-				err = e.Custody.Keep(fresh, []byte(estate.RehearsalPassphrase))
+				err = e.Keys.Keep(fresh, []byte(estate.RehearsalPassphrase))
 			}
 			if err != nil {
 				return err
@@ -110,8 +105,9 @@ func replay(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy) error 
 			signers[id] = fresh.Signer()
 		}
 	}
-	_, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
-		r := replaying{e, tx, signers, map[*hierarchy.Generation]int64{}, new([]rehearsedTold), new([]string)}
+	_, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
+		r := replaying{e, tx, signers, map[*hierarchy.Generation]int64{}, new([]event.RehearsedGeneration),
+			new([]string)}
 		if err := r.all(h); err != nil {
 			return nil, err
 		}
@@ -120,9 +116,8 @@ func replay(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy) error 
 				return nil, err
 			}
 		}
-		return []journal.Entry{estate.Entry("rehearse", "estate", "authorities", len(h), "generations", *r.told,
-			"links",
-			*r.linked)}, nil
+		return []event.Record{event.On("estate", event.Rehearsed{Authorities: len(h), Generations: *r.told,
+			Links: *r.linked})}, nil
 	})
 	return err
 }
@@ -133,15 +128,8 @@ type replaying struct {
 	tx      store.Tx
 	signers map[[32]byte]crypto.Signer // by the fingerprint of the real key
 	ids     map[*hierarchy.Generation]int64
-	told    *[]rehearsedTold
+	told    *[]event.RehearsedGeneration
 	linked  *[]string
-}
-
-// rehearsedTold is a generation of a rehearsal, as the journal tells of it.
-type rehearsedTold struct {
-	external.ImportedTold
-	SwitchDay string `json:"switch_day,omitempty"`
-	Retired   string `json:"retired,omitempty"`
 }
 
 func (r replaying) signer(g *hierarchy.Generation) crypto.Signer {
@@ -190,9 +178,9 @@ func (r replaying) generation(a *hierarchy.Authority, i int) error {
 	if err != nil {
 		return fmt.Errorf("%s: %w", g.Label(), err)
 	}
-	*r.told = append(*r.told, rehearsedTold{external.ImportedTold{Certificate: sum, Generation: g.Name(),
-		By: estate.NameOf(g.Issuer)}, estate.DayOf(g.SwitchDay),
-		estate.DayOf(a.Retired)})
+	*r.told = append(*r.told, event.RehearsedGeneration{Imported: event.Imported{Certificate: sum,
+		Generation: g.Name(), By: estate.NameOf(g.Issuer)}, SwitchDay: estate.DayOf(g.SwitchDay),
+		Retired: estate.DayOf(a.Retired)})
 	if i == 0 {
 		r.ids[g], err = r.tx.AddAuthority(store.NewAuthority{Handle: a.Handle, Parent: parent, Certificate: id,
 			Issuer: r.ids[g.Issuer]})

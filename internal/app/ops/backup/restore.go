@@ -19,8 +19,8 @@ import (
 
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
-	"ironseal/internal/store/sqlstore"
 	"ironseal/pki/journal"
 )
 
@@ -193,7 +193,7 @@ func unpack(ctx context.Context, t *tar.Reader, b Backup, into string) error {
 // settle checks the restored records against the manifest, and lets numbers go on
 // where none was given out before.
 func settle(ctx context.Context, w estate.World, file string, b Backup) (int64, error) {
-	s, err := sqlstore.Open(ctx, file)
+	s, err := estate.OpenRecords(ctx, file)
 	if err != nil {
 		return 0, err
 	}
@@ -209,12 +209,12 @@ func settle(ctx context.Context, w estate.World, file string, b Backup) (int64, 
 		return 0, errors.Join(err, errors.New("the records in it are of another estate than its manifest says"))
 	}
 	var next int64
-	_, err = s.Act(ctx, w.Now, w.Actor.Name, nil, func(tx store.Tx) ([]journal.Entry, error) {
+	_, err = estate.ActOn(ctx, s, w, func(tx store.Tx) ([]event.Record, error) {
 		if next, err = tx.SkipRequests(); err != nil {
 			return nil, err
 		}
-		return []journal.Entry{estate.Entry("restore", "estate", "backup", b.Head, "made", b.Made.Format(time.RFC3339),
-			"next request", next)}, nil
+		return []event.Record{event.On("estate", event.Restored{Backup: b.Head, Made: b.Made.Format(time.RFC3339),
+			NextRequest: next})}, nil
 	})
 	return next, err
 }

@@ -11,12 +11,13 @@ import (
 	"ironseal/internal/app/revoke/publishing"
 	"ironseal/internal/app/revoke/revoking"
 	"ironseal/internal/estate"
-	"ironseal/pki/journal"
+	"ironseal/internal/event"
+	"ironseal/pki/advice"
 	"ironseal/pki/span"
 )
 
-// Publish is the command that signs what is due.
-const Publish = "ironseal revocations publish --to DIR"
+// publish signs the lists that are due.
+func publish(words string) advice.Step { return advice.To(words, advice.PublishLists, "folder", "DIR") }
 
 // DueWithin lists everything that ends, goes stale or should be renewed until a span from now,
 // soonest first: certificates and authorities. Revocation lists whose next publication is late, and
@@ -36,7 +37,7 @@ func DueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]renew
 			continue
 		}
 		d := renewals.Due{Day: l.Until, Title: l.Title(), What: "the list goes stale", Holders: []string{},
-			Command: Publish}
+			Next: publish("")}
 		switch {
 		case l.Until.IsZero():
 			d.Day, d.What = e.Now(), "there is no list"
@@ -44,7 +45,7 @@ func DueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]renew
 			if d.What += "; its key is elsewhere"; l.Why != "" {
 				d.Day, d.What = e.Now(), l.Why+"; its key is elsewhere"
 			}
-			d.Command = "ironseal revocations take-in FILE"
+			d.Next = advice.To("", advice.ImportLists)
 		case l.Unpublished():
 			d.Day, d.What = e.Now(), "to be published: "+l.Why
 		case late.Before(d.Day):
@@ -59,7 +60,7 @@ func DueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]renew
 	for _, l := range later {
 		if l.Waits == "" {
 			out = append(out, renewals.Due{Day: l.From, Title: l.Title, Serial: l.Serial, Holders: []string{},
-				What: "to be revoked: its successor is in use", Command: "ironseal revoke --replaced"})
+				What: "to be revoked: its successor is in use", Next: advice.To("", advice.RevokeReplaced)})
 		}
 	}
 	open, err := compromise.Incidents(ctx, e.Records)
@@ -70,7 +71,7 @@ func DueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]renew
 		if i.Open() {
 			out = append(out, renewals.Due{Day: i.Opened, Title: i.Name, What: "an incident about " + i.About +
 				" is open",
-				Holders: []string{}, Command: "ironseal incident show " + i.Name})
+				Holders: []string{}, Next: advice.To("", advice.ShowIncident, "incident", i.Name)})
 		}
 	}
 	slices.SortStableFunc(out, func(a, b renewals.Due) int { return a.Day.Compare(b.Day) })
@@ -131,27 +132,25 @@ func (s *Status) revocations(ctx context.Context, e *estate.Estate) error {
 // restored reports whether this estate was restored from a backup, and has neither imported nor signed a
 // list since: what was revoked after the backup is not known yet.
 func restored(ctx context.Context, e *estate.Estate) (bool, error) {
-	var when, lists int64
-	err := e.Records.EntriesOf(ctx, "restore", func(en journal.Entry) error { when = en.Seq; return nil })
-	if err != nil || when == 0 {
+	last, there, err := e.Records.DerivedOf(ctx, event.Restorations, "")
+	if err != nil || !there {
 		return false, err
 	}
 	have, err := inventory.Known(ctx, e.Records)
-	lists = have.Last()
-	return lists < when, err
+	return have.Last() < last.Seq, err
 }
 
 // urgent is what comes before everything else: open incidents, lists that are due.
-func (s *Status) urgent() (out []Advice) {
+func (s *Status) urgent() (out advice.List) {
 	if s.Restored {
-		out = append(out, Advice{"learn what was revoked after the backup, from the folder that is served",
-			"ironseal revocations take-in DIR"})
+		out = append(out, advice.To("learn what was revoked after the backup, from the folder that is served",
+			advice.ImportLists, "file", "DIR"))
 	}
 	for _, i := range s.Incidents {
-		out = append(out, Advice{"go on with the incident", "ironseal incident show " + i})
+		out = append(out, advice.To("continue with the incident", advice.ShowIncident, "incident", i))
 	}
 	if len(s.Lists) > 0 {
-		out = append(out, Advice{"sign the revocation lists that are due", Publish})
+		out = append(out, publish("sign the revocation lists that are due"))
 	}
 	return out
 }

@@ -15,6 +15,7 @@ import (
 	"ironseal/internal/app/transfer"
 	"ironseal/internal/estate"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/journal"
 	"ironseal/pki/lifecycle"
@@ -41,7 +42,7 @@ type Status struct {
 	Head         journal.Head `json:"journal_head" doc:"the journal's head"`
 	ClockBehind  string       `json:"clock_behind,omitempty" doc:"what the clock says, if it is behind the records"`
 	Faults       []string     `json:"faults,omitempty" doc:"what is wrong"`
-	Next         []Advice     `json:"next" doc:"what to do next: why, and the command"`
+	Next         advice.List  `json:"-"`
 }
 
 // AuthorityLine is an authority in a status.
@@ -50,7 +51,8 @@ type AuthorityLine struct {
 	Until  time.Time       `json:"not_after"`
 	State  lifecycle.State `json:"state"`
 	Root   bool            `json:"root"`
-	Note   string          `json:"note,omitempty"` // where its key is elsewhere, since when it is retired, what is prepared
+	// where its key is elsewhere, since when it is retired, what is prepared
+	Note string `json:"note,omitempty"`
 }
 
 // WaitingLine is a waiting request in a status.
@@ -70,7 +72,7 @@ type EndingLine struct {
 
 func noteOn(a *hierarchy.Authority) string {
 	switch {
-	case a.Elsewhere:
+	case a.External():
 		return "its key is elsewhere"
 	case !a.Retired.IsZero():
 		return "retired since " + a.Retired.Format("2006-01-02")
@@ -87,24 +89,18 @@ type SentLine struct {
 	Made   time.Time `json:"sent"`
 }
 
-// Advice is the next thing to do: why, and the command.
-type Advice struct {
-	Why     string `json:"why"`
-	Command string `json:"command"`
-}
-
 // AfterSigning is what comes after a signature: the folder for the receiver that was
 // named, the answer that a courier takes back, or else the file.
-func AfterSigning(sheet *signing.Sheet) Advice {
+func AfterSigning(sheet *signing.Sheet) advice.Step {
 	switch {
 	case sheet.For != "":
-		return Advice{"hand it over", fmt.Sprintf("ironseal certificate handover R%d --for %s", sheet.Record.Number,
-			sheet.For)}
+		return advice.To("hand it over", advice.HandOver, "certificate", fmt.Sprintf("R%d", sheet.Record.Number),
+			"receiver", sheet.For)
 	case strings.HasPrefix(sheet.Record.Sender, transfer.SenderPrefix):
-		return Advice{"when all of that folder is signed, send the answer",
-			"ironseal courier answer FOLDER --out ANSWER"}
+		return advice.To("when all of that folder is signed, send the answer", advice.AnswerTransfer, "out", "ANSWER")
 	}
-	return Advice{"hand it out", fmt.Sprintf("ironseal certificate export R%d --with issuers", sheet.Record.Number)}
+	return advice.To("export it", advice.ExportCertificate, "certificate", fmt.Sprintf("R%d", sheet.Record.Number),
+		"with", "issuers")
 }
 
 // issuerRevoked counts the certificates that were signed by generations which were revoked, or are below
@@ -129,19 +125,19 @@ func issuerRevoked(ctx context.Context, e *estate.Estate, now time.Time) ([]stor
 
 // Hanging is what to do about certificates that an earlier generation signed: they hold,
 // and their machines move when they are renewed.
-func Hanging(b store.GenerationCount, open []compromise.Incident) Advice {
+func Hanging(b store.GenerationCount, open []compromise.Incident) advice.Step {
 	for _, i := range open {
 		if i.Open() && i.About == b.Generation {
-			return Advice{fmt.Sprintf("the incident %s goes on: replace what %s signed", i.Name, b.Generation),
-				"ironseal incident show " + i.Name}
+			return advice.To(fmt.Sprintf("the incident %s is open: replace what %s signed", i.Name, b.Generation),
+				advice.ShowIncident, "incident", i.Name)
 		}
 	}
 	verb := "still depend"
 	if b.Certificates == 1 {
 		verb = "still depends"
 	}
-	return Advice{fmt.Sprintf("%s %s on %s, which was renewed", span.Count(b.Certificates, "certificate"), verb,
-		b.Generation), "ironseal certificate list --by " + b.Generation}
+	return advice.To(fmt.Sprintf("%s %s on %s, which was renewed", span.Count(b.Certificates, "certificate"), verb,
+		b.Generation), advice.ListCertificates, "authority", b.Generation)
 }
 
 // Counts tells how many records of each kind there are.
@@ -156,7 +152,7 @@ func Of(ctx context.Context, e *estate.Estate) (Status, error) {
 
 func of(ctx context.Context, e *estate.Estate) (Status, error) {
 	s := Status{Organisation: e.Settings.Organisation.Name, Dir: e.Dir, Authorities: []AuthorityLine{},
-		Waiting: []WaitingLine{}, Ending: []EndingLine{}, Next: []Advice{}}
+		Waiting: []WaitingLine{}, Ending: []EndingLine{}, Next: advice.List{}}
 	var err error
 	if s.Counts, err = e.Records.Count(ctx); err != nil {
 		return s, err
@@ -181,7 +177,7 @@ func of(ctx context.Context, e *estate.Estate) (Status, error) {
 		}
 		s.Authorities = append(s.Authorities, AuthorityLine{a.Handle, g.Certificate.NotAfter, e.StateOfGeneration(g),
 			g.IsRoot(), noteOn(a)})
-		if !a.Elsewhere && !e.Custody.Has(g.Certificate.Key) && a.Retired.IsZero() {
+		if !a.External() && !e.Keys.Has(g.Certificate.Key) && a.Retired.IsZero() {
 			s.Faults = append(s.Faults, fmt.Sprintf("the key of %s is missing: restore it from a backup", g.Label()))
 		}
 	}
@@ -195,7 +191,7 @@ func of(ctx context.Context, e *estate.Estate) (Status, error) {
 	if err := s.revocations(ctx, e); err != nil {
 		return s, err
 	}
-	s.Next = append(s.urgent(), advice(e, h, s)...)
+	s.Next = append(s.urgent(), later(e, h, s)...)
 	return s, nil
 }
 
@@ -238,49 +234,50 @@ func (s *Status) pending(ctx context.Context, e *estate.Estate, now time.Time) e
 	return nil
 }
 
-func advice(e *estate.Estate, h hierarchy.Hierarchy, s Status) []Advice {
-	var out []Advice
+// later is what can be done when nothing is urgent.
+func later(e *estate.Estate, h hierarchy.Hierarchy, s Status) advice.List {
+	var out advice.List
 	switch {
 	case len(h) == 0 && len(s.Sent) == 0:
-		return []Advice{{"make the root", "ironseal authority create root"}}
+		return advice.List{advice.To("make the root", advice.CreateAuthority, "authority", "root")}
 	case len(h) == 1 && h[0].Signs() && h[0].Current().IsRoot() && s.Counts.Certificates == 0:
-		out = append(out, Advice{"make an authority for everyday work below the root",
-			"ironseal authority create services --under " + h[0].Handle})
+		out = append(out, advice.To("make an authority for everyday work below the root", advice.CreateAuthority,
+			"authority", "services", "parent", h[0].Handle))
 	case s.Counts.Requests == 0:
-		out = append(out, Advice{"receive the first request", "ironseal request receive FILE"},
-			Advice{"or draft one for a host", "ironseal request draft HOST"})
+		out = append(out, advice.To("receive the first request", advice.ReceiveRequest),
+			advice.To("or draft one for a host", advice.DraftRequest, "name", "HOST"))
 	}
 	for _, a := range s.Sent {
-		out = append(out, Advice{"import the answer for " + a.Handle,
-			"ironseal authority take-in " + a.Handle + " FILE"})
+		out = append(out, advice.To("import the answer for "+a.Handle, advice.ImportAuthority, "authority", a.Handle))
 	}
 	for _, a := range h {
-		if g := a.Current(); g != nil && !g.Revoked.IsZero() && !a.Elsewhere && a.Retired.IsZero() &&
+		if g := a.Current(); g != nil && !g.Revoked.IsZero() && !a.External() && a.Retired.IsZero() &&
 			(a.Parent == nil || a.Parent.Signs()) {
-			out = append(out, Advice{a.Handle + " is revoked: renew it with another key",
-				renewals.RenewCommand(a)})
+			step := renewals.RenewStep(a)
+			step.Words = a.Handle + " is revoked: renew it with another key"
+			out = append(out, step)
 		}
 		if p := a.Prepared(); p != nil && !p.SwitchDay.After(e.Now()) {
-			out = append(out, Advice{"the switch day of " + a.Handle + " has come",
-				"ironseal changeover switch " + a.Handle})
+			out = append(out, advice.To("the switch day of "+a.Handle+" has come", advice.SwitchChangeOver, "authority",
+				a.Handle))
 		}
 	}
 	for _, b := range s.Behind {
 		out = append(out, Hanging(b, s.open))
 	}
 	if len(s.Waiting) > 0 {
-		out = append(out, Advice{"look at the request that waits longest",
-			"ironseal request show " + s.Waiting[0].Name})
+		out = append(out, advice.To("look at the request that waits longest", advice.ShowRequest, "request",
+			s.Waiting[0].Name))
 		if slices.ContainsFunc(h, (*hierarchy.Authority).Signs) {
-			out = append(out, Advice{"and sign it", "ironseal sign " + s.Waiting[0].Name})
+			out = append(out, advice.To("and sign it", advice.Sign, "request", s.Waiting[0].Name))
 		}
 	}
 	if s.firstLists && s.Counts.Certificates > 0 {
-		out = append(out, Advice{"publish the revocation lists that the certificates name", Publish})
+		out = append(out, publish("publish the revocation lists that the certificates name"))
 	}
 	if s.Counts.Certificates > 0 && len(s.Waiting) == 0 {
-		out = append(out, Advice{"hand out the root to machines that must trust it",
-			"ironseal authority export " + h[0].Handle})
+		out = append(out, advice.To("export the root for machines that must trust it", advice.ExportAuthority,
+			"authority", h[0].Handle))
 	}
 	return out
 }

@@ -12,8 +12,8 @@ import (
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/estate"
-	"ironseal/internal/parallel"
 	"ironseal/internal/probe"
+	"ironseal/pki/advice"
 	"ironseal/pki/cert"
 	"ironseal/pki/endpoint"
 	"ironseal/pki/ext"
@@ -103,7 +103,7 @@ func Begin(ctx context.Context, e *estate.Estate, ask Ask) (*Looking, error) {
 	for _, g := range estate.AllGenerations(h) {
 		if g.SwitchDay.IsZero() {
 			l.known.Issuers = append(l.known.Issuers, endpoint.Issuer{Certificate: g.Certificate,
-				Get: "ironseal authority export " + g.Name()})
+				Get: advice.To("", advice.ExportAuthority, "authority", g.Name())})
 		}
 	}
 	return l, nil
@@ -130,7 +130,7 @@ const mostWhole = 500
 // hears how many there are.
 func (l *Looking) All(ctx context.Context, list []probe.Target, progress func(int)) []Outcome {
 	out := make([]Outcome, len(list))
-	counted := parallel.Counting(progress)
+	counted := estate.Counting(progress)
 	l.Each(ctx, list, func(i int, o Outcome) {
 		if len(list) > mostWhole { // what is kept of it says enough
 			o.Raw, o.Presented, o.Nameless, o.Accepts, o.Verdict = nil, nil, nil, nil, path.Verdict{}

@@ -12,16 +12,17 @@ import (
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
+	"ironseal/internal/event"
 	"ironseal/internal/keystore"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
 	"ironseal/pki/client"
+	"ironseal/pki/fault"
 	"ironseal/pki/finding"
 	"ironseal/pki/handover"
 	"ironseal/pki/issue"
-	"ironseal/pki/journal"
 	"ironseal/pki/key"
 	"ironseal/pki/label"
 	"ironseal/pki/lifecycle"
@@ -76,14 +77,15 @@ func DraftSigner(ctx context.Context, e *estate.Estate, c estate.Held) (crypto.S
 	if err != nil || file == "" {
 		return nil, err
 	}
-	return OpenKeyFile(ctx, file, c.Title(), e.Custody.Pass)
+	return OpenKeyFile(ctx, file, c.Title(), e.World.Pass)
 }
 
 // OpenKeyFile opens the one private key in a file.
 func OpenKeyFile(ctx context.Context, file, label string, pass keystore.Passphrases) (crypto.Signer, error) {
 	data, err := disk.Read(file, bundle.MostBytes)
 	if err != nil {
-		return nil, fmt.Errorf("key of %s: %w: if it was moved, give it with --key FILE", label, err)
+		return nil, fault.New(fault.KindOf(err), "key of %s: %w", label, err).Then(advice.To("if it was moved, give it",
+			advice.GiveKey))
 	}
 	c, err := bundle.Read(data)
 	if err != nil {
@@ -115,8 +117,8 @@ func Handover(ctx context.Context, e *estate.Estate, ask HandoverAsk) (HandedOve
 			return out, err
 		}
 		if !key.Same(pub, c.Key) {
-			return out, fmt.Errorf("%s: the private key belongs to another certificate: give its own with --key FILE",
-				c.Title())
+			return out, fault.New(fault.BadInput, "%s: the private key belongs to another certificate", c.Title()).
+				On(fault.Certificate.Named("%s", c.SerialHex())).Then(advice.To("give its own", advice.GiveKey))
 		}
 	}
 	goods, err := Goods(ctx, e, c, ask.Signer)
@@ -158,13 +160,15 @@ func Handover(ctx context.Context, e *estate.Estate, ask HandoverAsk) (HandedOve
 
 // fit refuses to hand out what nobody should use: what waits for its day, was taken back, or has a key in
 // doubt.
-func fit(ctx context.Context, from compromise.Journaled, c estate.Held) error {
+func fit(ctx context.Context, from store.DerivedReader, c estate.Held) error {
 	switch {
 	case c.State == lifecycle.Prepared:
 		return fmt.Errorf("%s, serial %s, waits unused for its switch day", c.Title(), c.Serial.Short())
 	case c.State.Rejected():
-		return fmt.Errorf("%s, serial %s, is %s. It is not handed over: hand over a replacement: ironseal certificate "+
-			"renew %s", c.Title(), c.Serial.Short(), invalid(c.State), c.Serial.Short())
+		return fault.New(fault.Refused, "%s, serial %s, is %s. It is not handed over", c.Title(), c.Serial.Short(),
+			invalid(c.State)).
+			On(fault.Certificate.Named("%s", c.SerialHex())).
+			Then(advice.To("hand over a replacement", advice.RenewCertificate, "certificate", c.Serial.Short()))
 	}
 	list, err := compromise.Incidents(ctx, from)
 	for _, i := range compromise.About(list, c.Key.Fingerprint()) {
@@ -213,13 +217,13 @@ func writeHandover(ctx context.Context, e *estate.Estate, out HandedOver, ask Ha
 			return fmt.Errorf("handover: %w", err)
 		}
 		// Recorded first: nothing is released before it is on record.
-		_, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
+		_, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 			if err := stillFit(ctx, e, tx, c); err != nil {
 				return nil, err
 			}
-			entries := []journal.Entry{estate.Entry("handover", c.Title(), "certificate", fmt.Sprintf("%x", c.SHA256()),
-				"serial", c.SerialHex(), "receiver", receiver, "holder", holder, "files", names, "waived",
-				estate.WaivedCodes(out.Findings))}
+			entries := []event.Record{event.On(c.Title(), event.HandedOver{Certificate: fmt.Sprintf("%x", c.SHA256()),
+				Serial: c.SerialHex(), Receiver: receiver, Holder: holder, Files: names,
+				Waived: estate.WaivedCodes(out.Findings)})}
 			if c.Record.ID == 0 {
 				return entries, nil
 			}

@@ -14,7 +14,10 @@ import (
 	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/probe"
+	"ironseal/pki/advice"
+	"ironseal/pki/fault"
 	"ironseal/pki/finding"
 	"ironseal/pki/journal"
 	"ironseal/pki/label"
@@ -95,17 +98,14 @@ type record map[string]handed // by SHA-256 of the certificate
 
 func before(ctx context.Context, e *estate.Estate) (record, error) {
 	out := record{}
-	err := e.Records.EntriesOf(ctx, "handover", func(en journal.Entry) error {
-		d, err := en.Details()
-		if err != nil {
-			return err
-		}
-		h := handed{d.Text("receiver"), d.Text("holder")}
+	err := e.Records.Derived(ctx, event.HandOvers, func(certificate string, en journal.Entry) error {
+		told, err := event.As[event.HandedOver](en)
+		h := handed{told.Receiver, told.Holder}
 		if h.To == h.Receiver { // as it was written before, where nobody was named
 			h.To = ""
 		}
-		out[d.Text("certificate")] = h
-		return nil
+		out[certificate] = h
+		return err
 	})
 	return out, err
 }
@@ -306,8 +306,9 @@ func All(ctx context.Context, e *estate.Estate, items []Item, ask Ask, done func
 func (d *Done) hand(ctx context.Context, e *estate.Estate, ask Ask, dir string,
 	receivers map[string]receiver.Receiver) error {
 	if d.Receiver == "" {
-		return fmt.Errorf("no receiver is on record for it: give one with --for RECEIVER, or name its party's: " +
-			"ironseal party change PARTY --receiver RECEIVER")
+		return fault.New(fault.BadInput, "no receiver is on record for it").Then(advice.To("give one",
+			advice.ForReceiver),
+			advice.To("or name its party's", advice.ChangeParty, "receiver", advice.Asked))
 	}
 	r, ok := receivers[d.Receiver]
 	if !ok {

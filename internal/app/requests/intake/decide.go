@@ -8,7 +8,10 @@ import (
 
 	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
+	"ironseal/pki/fault"
 	"ironseal/pki/journal"
 	"ironseal/pki/key"
 	"ironseal/pki/lifecycle"
@@ -58,20 +61,22 @@ func Decide(ctx context.Context, e *estate.Estate, name string, state lifecycle.
 func decided(ctx context.Context, e *estate.Estate, rec store.Request, r *request.Request,
 	state lifecycle.RequestState, reason, file string,
 	keepKey bool) (journal.Head, error) {
-	act := map[lifecycle.RequestState]string{lifecycle.Declined: "decline", lifecycle.Withdrawn: "withdraw"}[state]
-	return e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
+
+	return e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		if err := tx.Decide(rec.Number, state, reason); err != nil {
 			return nil, err
 		}
 		about := fmt.Sprintf("R%d", rec.Number)
 		switch {
+		case state == lifecycle.Declined:
+			return []event.Record{event.On(about, event.Declined{Because: reason})}, nil
 		case file == "":
-			return []journal.Entry{estate.Entry(act, about, "because", reason)}, nil
+			return []event.Record{event.On(about, event.Withdrawn{Because: reason})}, nil
 		case keepKey:
-			return []journal.Entry{estate.Entry(act, about, "because", reason, "key kept", file, "key",
-				fmt.Sprintf("%x", r.Key.Fingerprint()))}, tx.DropDraft(r.Key.Fingerprint())
+			return []event.Record{event.On(about, event.Withdrawn{Because: reason, KeyKept: file,
+				Key: fmt.Sprintf("%x", r.Key.Fingerprint())})}, tx.DropDraft(r.Key.Fingerprint())
 		}
-		return []journal.Entry{estate.Entry(act, about, "because", reason, "key to be destroyed", file)}, nil
+		return []event.Record{event.On(about, event.Withdrawn{Because: reason, ToBeRemoved: file})}, nil
 	})
 }
 
@@ -83,25 +88,23 @@ func destroyDraft(ctx context.Context, e *estate.Estate, out *Decided, rec store
 		out.Kept = file + " is not there any more: if it was moved, delete it where it is"
 	} else if err := holdsKey(ctx, e, file, r); err != nil {
 		out.Kept = err.Error()
-		return fmt.Errorf("R%d is withdrawn, and its key was not destroyed: %w: finish with: ironseal request "+
-			"withdraw R%d --because TEXT", rec.Number, err, rec.Number)
+		return halfWithdrawn(rec.Number, "its key was not destroyed", err)
 	} else if err := e.World.Disk.Remove(file); err != nil {
-		return fmt.Errorf("R%d is withdrawn, and its key is still there: %w: finish with: ironseal request withdraw "+
-			"R%d --because TEXT", rec.Number, err, rec.Number)
+		return halfWithdrawn(rec.Number, "its key is still there", err)
 	} else {
 		out.Destroyed = file
 	}
 	var err error
-	out.Head, err = e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
-		return []journal.Entry{estate.Entry("destroy draft key", fmt.Sprintf("R%d", rec.Number), "file", file,
-			"destroyed",
-			out.Destroyed != "", "key", fmt.Sprintf("%x", r.Key.Fingerprint()))}, tx.DropDraft(r.Key.Fingerprint())
+	out.Head, err = e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
+		return []event.Record{event.On(fmt.Sprintf("R%d", rec.Number), event.DraftKeyDestroyed{File: file,
+				Destroyed: out.Destroyed != "", Key: fmt.Sprintf("%x", r.Key.Fingerprint())})}, tx.DropDraft(r.Key.
+				Fingerprint())
 	})
 	return err
 }
 
 func holdsKey(ctx context.Context, e *estate.Estate, file string, r *request.Request) error {
-	signer, err := delivery.OpenKeyFile(ctx, file, r.Title(), e.Custody.Pass)
+	signer, err := delivery.OpenKeyFile(ctx, file, r.Title(), e.World.Pass)
 	if err != nil {
 		return err
 	}
@@ -113,4 +116,11 @@ func holdsKey(ctx context.Context, e *estate.Estate, file string, r *request.Req
 		return fmt.Errorf("%s holds another key than the request's, and stays", file)
 	}
 	return nil
+}
+
+// halfWithdrawn says that a request was withdrawn, and that its key was not destroyed.
+func halfWithdrawn(number int64, what string, err error) error {
+	return fault.New(fault.KindOf(err), "R%d is withdrawn, and %s: %w", number, what, err).
+		On(fault.Request.Named("R%d", number)).Then(advice.To("finish it", advice.WithdrawRequest,
+		"request", fmt.Sprintf("R%d", number), "because", advice.Asked))
 }

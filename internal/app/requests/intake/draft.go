@@ -10,11 +10,13 @@ import (
 
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
 	"ironseal/pki/bundle"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
-	"ironseal/pki/journal"
+	"ironseal/pki/fault"
 	"ironseal/pki/key"
 	"ironseal/pki/label"
 	"ironseal/pki/pbes"
@@ -92,7 +94,8 @@ type made struct {
 func (m *made) make(w estate.World, e *estate.Estate, ask DraftAsk) (Drafted, error) {
 	var out Drafted
 	if len(ask.Names) == 0 && (ask.Subject == nil || ask.Subject.CommonName() == "") {
-		return out, errors.New("give at least one name, such as booking.ternbay.example, or a --subject with a CN")
+		return out, fault.New(fault.BadInput, "give at least one name, such as booking.ternbay.example").
+			Then(advice.To("or a subject with a common name", advice.SetSubject))
 	}
 	subject, err := draftSubject(e, ask)
 	if err != nil {
@@ -106,8 +109,9 @@ func (m *made) make(w estate.World, e *estate.Estate, ask DraftAsk) (Drafted, er
 	out.RequestFile, out.KeyFile = stem+".request.pem", stem+".key.pem"
 	for _, f := range []string{out.RequestFile, out.KeyFile} {
 		if _, err := os.Lstat(f); err == nil {
-			return out, fmt.Errorf("%s: %w: it may be the key of a running server; move it away or choose "+
-				"another --out", f, disk.ErrExists)
+			return out, fault.New(fault.Refused, "%s: %w: it may be the key of a running server; move it away", f,
+				disk.ErrExists).
+				On(fault.File.Named("%s", f)).Then(advice.To("or choose another", advice.SetOut))
 		}
 	}
 	kind := ask.Key
@@ -225,7 +229,7 @@ func recordDrafts(ctx context.Context, e *estate.Estate, list []*made) error {
 	if e == nil || len(list) == 0 {
 		return nil
 	}
-	_, err := e.Act(ctx, func(tx store.Tx) (entries []journal.Entry, err error) {
+	_, err := e.Act(ctx, func(tx store.Tx) (entries []event.Record, err error) {
 		for _, m := range list {
 			file, err := filepath.Abs(m.KeyFile)
 			if err != nil {
@@ -234,9 +238,9 @@ func recordDrafts(ctx context.Context, e *estate.Estate, list []*made) error {
 			if err := tx.AddDraft(m.Request.Key.Fingerprint(), file, m.Sealed); err != nil {
 				return nil, err
 			}
-			entries = append(entries, estate.Entry("draft", m.Request.Title(), "sha256",
-				fmt.Sprintf("%x", m.Request.SHA256()), "key", fmt.Sprintf("%x", m.Request.Key.Fingerprint()),
-				"file", file, "sealed", m.Sealed))
+			entries = append(entries, event.On(m.Request.Title(), event.Drafted{SHA256: fmt.Sprintf("%x", m.Request.
+				SHA256()),
+				Key: fmt.Sprintf("%x", m.Request.Key.Fingerprint()), File: &file, Sealed: m.Sealed}))
 		}
 		return entries, nil
 	})
@@ -274,7 +278,8 @@ func draftKey(w estate.World, signer crypto.Signer, secret []byte) ([]byte, erro
 // them: outside authorities sign what is asked.
 func draftUsages(e *estate.Estate, name string, kind key.Kind) (ext.Set, error) {
 	if e == nil {
-		return nil, errors.New("a template needs an estate: name it with --estate DIR")
+		return nil, fault.New(fault.BadInput, "a template needs an estate").Then(advice.To("name it", advice.NameEstate,
+			"folder", "DIR"))
 	}
 	t, err := e.Template(name)
 	if err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"ironseal/internal/estate"
+	"ironseal/pki/advice"
 	"ironseal/pki/finding"
 	"ironseal/pki/request"
 )
@@ -44,7 +45,8 @@ func Related(ctx context.Context, e *estate.Estate, r *request.Request) (finding
 			return append(out, finding.New(finding.Renews,
 				"%s is in the certificate %s already, which ends on %s; this is a new key for it.", n.Value(),
 				c.Serial.Short(), c.NotAfter.Format("2006-01-02")).
-				WithRemedy("see how the two differ: ironseal certificate compare %s FILE", c.Serial.Short())), nil
+				WithNext(advice.To("see how the two differ", advice.CompareCertificate, "certificate", c.Serial.
+					Short()))), nil
 		}
 	}
 	return out, nil

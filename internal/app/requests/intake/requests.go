@@ -13,9 +13,11 @@ import (
 
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
-	"ironseal/internal/parallel"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
 	"ironseal/pki/bundle"
+	"ironseal/pki/fault"
 	"ironseal/pki/finding"
 	"ironseal/pki/journal"
 	"ironseal/pki/request"
@@ -108,7 +110,7 @@ const receiveAtOnce = 500
 func scrutinise(list []Received) map[[32]byte]finding.List {
 	var mu sync.Mutex
 	out := map[[32]byte]finding.List{}
-	parallel.Each(len(list), func(i int) {
+	estate.OnEveryCore(len(list), func(i int) {
 		k := list[i].Request.Key
 		if bad := k.Scrutiny().Refusing(); len(bad) > 0 && len(k.Weakness().Refusing()) == 0 {
 			mu.Lock()
@@ -121,8 +123,8 @@ func scrutinise(list []Received) map[[32]byte]finding.List {
 
 func receive(ctx context.Context, e *estate.Estate, list []Received, flaws map[[32]byte]finding.List,
 	sender string) (journal.Head, error) {
-	return e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
-		var entries []journal.Entry
+	return e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
+		var entries []event.Record
 		for i := range list {
 			r := &list[i]
 			n, known, err := tx.AddRequest(r.Request, sender)
@@ -139,9 +141,8 @@ func receive(ctx context.Context, e *estate.Estate, list []Received, flaws map[[
 				}
 			}
 			sum := r.Request.SHA256()
-			entries = append(entries, estate.Entry("receive", fmt.Sprintf("R%d", n), "sha256", fmt.Sprintf("%x", sum),
-				"title",
-				r.Request.Title(), "from", sender, "source", r.Source))
+			entries = append(entries, event.On(fmt.Sprintf("R%d", n), event.Received{SHA256: fmt.Sprintf("%x", sum),
+				Title: r.Request.Title(), From: sender, Source: r.Source}))
 		}
 		return entries, nil
 	})
@@ -181,12 +182,14 @@ func place(name string, o bundle.Object) string {
 }
 
 func notARequest(name string, o bundle.Object) error {
-	hint := "look at it with: ironseal read " + name
+	next := advice.To("look at it", advice.Read, "file", name)
 	switch o.Kind {
 	case bundle.PrivateKey, bundle.SealedKey:
-		hint = "a private key stays on its machine and is sent to nobody; ask for the request that belongs to it"
+		next = advice.Say("a private key stays on its machine and is sent to nobody; ask for the request that " +
+			"belongs to it")
 	case bundle.Certificate:
-		hint = "ask for the request that it came from"
+		next = advice.Say("ask for the request that it came from")
 	}
-	return fmt.Errorf("%s: this is a %s and not a signing request: %s", place(name, o), o.Kind, hint)
+	return fault.New(fault.BadInput, "%s: this is a %s and not a signing request", place(name, o), o.Kind).
+		On(fault.File.Named("%s", name)).Then(next)
 }

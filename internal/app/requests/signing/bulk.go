@@ -9,9 +9,10 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"ironseal/internal/estate"
 	"ironseal/internal/keystore"
-	"ironseal/internal/parallel"
 	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/issue"
@@ -64,8 +65,8 @@ func planMany(ctx context.Context, e *estate.Estate, out []Planned, progress fun
 			out[i].Err = p.Learn(ctx, e, out[i].Ask)
 		}
 	}
-	count := parallel.Counting(progress)
-	parallel.Each(len(out), func(i int) {
+	count := estate.Counting(progress)
+	estate.OnEveryCore(len(out), func(i int) {
 		if out[i].Err == nil && ctx.Err() == nil {
 			out[i].Sheet, out[i].Err = planNumbered(ctx, e, p, out[i].Ask, waiting, seen)
 		}
@@ -97,29 +98,24 @@ func planAll(ctx context.Context, e *estate.Estate, ask SignAsk, progress func(d
 	p.batch = counts.Waiting
 	var mu sync.Mutex
 	var out []Planned
-	count := parallel.Counting(progress)
-	jobs := make(chan store.Request, 256)
-	var wg sync.WaitGroup
-	for range runtime.GOMAXPROCS(0) {
-		wg.Go(func() {
-			for rec := range jobs {
-				one := Planned{Ask: ask, Name: fmt.Sprintf("R%d %s", rec.Number, rec.Title)}
-				one.Sheet, one.Err = planWaiting(ctx, e, p, ask, rec, seen)
-				mu.Lock()
-				out = append(out, one)
-				mu.Unlock()
-				count()
-			}
-		})
-	}
+	count := estate.Counting(progress)
+	var g errgroup.Group
+	g.SetLimit(runtime.GOMAXPROCS(0))
 	err = e.Records.EachRequest(ctx, lifecycle.Waiting, func(r store.Request) {
 		if p.first == 0 {
 			p.first = r.Number
 		}
-		jobs <- r
+		g.Go(func() error {
+			one := Planned{Ask: ask, Name: fmt.Sprintf("R%d %s", r.Number, r.Title)}
+			one.Sheet, one.Err = planWaiting(ctx, e, p, ask, r, seen)
+			mu.Lock()
+			out = append(out, one)
+			mu.Unlock()
+			count()
+			return nil
+		})
 	})
-	close(jobs)
-	wg.Wait()
+	_ = g.Wait() // each request keeps its own failure
 	slices.SortFunc(out, func(a, b Planned) int { return int(a.number() - b.number()) })
 	return out, errors.Join(err, context.Cause(ctx))
 }
@@ -210,7 +206,7 @@ func Sign(ctx context.Context, e *estate.Estate, sheets []*Sheet, tell func(Sign
 	encoded := make(chan struct{})
 	go func() {
 		defer close(encoded)
-		parallel.Each(len(good), func(i int) { ready[i] = prepare(e, good[i]) })
+		estate.OnEveryCore(len(good), func(i int) { ready[i] = prepare(e, good[i]) })
 	}()
 	opened, err := openAll(ctx, e, good)
 	<-encoded
@@ -228,7 +224,7 @@ func Sign(ctx context.Context, e *estate.Estate, sheets []*Sheet, tell func(Sign
 	sealed := make(chan SignResult, 8*batch) // workers go on while the writer waits for the disk
 	go func() {
 		defer close(sealed)
-		parallel.Each(len(good), func(i int) {
+		estate.OnEveryCore(len(good), func(i int) {
 			s := good[i]
 			if err := context.Cause(ctx); err != nil {
 				sealed <- SignResult{Sheet: s, Err: fmt.Errorf("R%d: stopped before it was signed: %w", s.Record.Number,
@@ -245,7 +241,7 @@ func Sign(ctx context.Context, e *estate.Estate, sheets []*Sheet, tell func(Sign
 // Ready opens the keys that sheets will be signed with, before a person reads them.
 func Ready(ctx context.Context, e *estate.Estate, sheets []*Sheet) error {
 	for _, s := range sheets {
-		if err := e.Custody.Ahead(ctx, s.Issuer.Certificate.Key, s.Issuer.Authority.Handle,
+		if err := e.Keys.Ahead(ctx, s.Issuer.Certificate.Key, s.Issuer.Authority.Handle,
 			keystore.ForCertificate); err != nil {
 			return err
 		}
@@ -253,14 +249,14 @@ func Ready(ctx context.Context, e *estate.Estate, sheets []*Sheet) error {
 	return nil
 }
 
-func openAll(ctx context.Context, e *estate.Estate, sheets []*Sheet) (map[string]*keystore.Opened, error) {
-	out := map[string]*keystore.Opened{}
+func openAll(ctx context.Context, e *estate.Estate, sheets []*Sheet) (map[string]keystore.Opened, error) {
+	out := map[string]keystore.Opened{}
 	for _, s := range sheets {
 		label := s.Issuer.Label()
 		if out[label] != nil {
 			continue
 		}
-		o, err := e.Custody.Open(ctx, s.Issuer.Certificate.Key, s.Issuer.Authority.Handle, keystore.ForCertificate)
+		o, err := e.Keys.Open(ctx, s.Issuer.Certificate.Key, s.Issuer.Authority.Handle, keystore.ForCertificate)
 		if err != nil {
 			return nil, err
 		}
@@ -281,7 +277,7 @@ func prepare(e *estate.Estate, s *Sheet) SignResult {
 	return out
 }
 
-func seal(e *estate.Estate, r SignResult, signer *keystore.Opened) SignResult {
+func seal(e *estate.Estate, r SignResult, signer keystore.Opened) SignResult {
 	if r.Err != nil {
 		return r
 	}

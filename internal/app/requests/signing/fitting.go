@@ -7,8 +7,8 @@ import (
 	"slices"
 
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
 	"ironseal/internal/store"
+	"ironseal/pki/fault"
 	"ironseal/pki/finding"
 	"ironseal/pki/lifecycle"
 	"ironseal/pki/path"
@@ -42,7 +42,9 @@ func fitting(ctx context.Context, e *estate.Estate, ask SignAsk) ([]Fit, error) 
 		return nil, err
 	}
 	if rec.State != lifecycle.Waiting && rec.State != lifecycle.Sent {
-		return nil, fault.New(fault.Changed, "R%d is %s: %s", rec.Number, rec.State, afterState(rec))
+		return nil, fault.New(fault.Changed, "R%d is %s", rec.Number, rec.State).On(fault.Request.Named("R%d",
+			rec.Number)).
+			Then(afterState(rec)...)
 	}
 	good, bad, err := tried(ctx, e, ask, rec, r)
 	return append(good, bad...), err

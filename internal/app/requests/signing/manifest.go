@@ -7,6 +7,8 @@ import (
 	"strings"
 
 	"ironseal/internal/estate"
+	"ironseal/pki/advice"
+	"ironseal/pki/fault"
 	"ironseal/pki/issue"
 	"ironseal/pki/lifecycle"
 	"ironseal/pki/san"
@@ -125,7 +127,8 @@ func ManifestAsks(ctx context.Context, e *estate.Estate, rows []ManifestRow, bas
 			out[i].Ask.For = row.Receiver
 		}
 		if out[i].Err == nil && out[i].Ask.Template == "" {
-			out[i].Err = errors.New("no template: give the column template, or --template for all")
+			out[i].Err = fault.New(fault.BadInput, "no template: give the column template").
+				Then(advice.To("or one for all", advice.UseTemplate))
 		}
 	}
 	return out, nil

@@ -6,9 +6,10 @@ import (
 	"strings"
 
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
 	"ironseal/pki/cert"
+	"ironseal/pki/fault"
 	"ironseal/pki/finding"
 	"ironseal/pki/san"
 )
@@ -39,8 +40,9 @@ func (p *Planning) nameLive(ctx context.Context, e *estate.Estate, s *Sheet, rep
 		out = append(out, finding.New(code, "%s has a valid certificate for another key: serial %s, since %s, sent "+
 			"by %s.",
 			l.Name, c.Serial.Short(), c.NotBefore.Format("2006-01-02"), who).
-			WithRemedy("if it takes its place: ironseal certificate renew %s --request R%d", c.Serial.Short(),
-				s.Record.Number))
+			WithNext(advice.To("if it takes its place", advice.RenewCertificate, "certificate", c.Serial.Short(),
+				"request",
+				fmt.Sprintf("R%d", s.Record.Number))))
 	}
 	return out, nil
 }

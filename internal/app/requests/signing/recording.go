@@ -2,7 +2,6 @@ package signing
 
 import (
 	"context"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"time"
@@ -10,9 +9,9 @@ import (
 	"ironseal/internal/app/ca/authorities"
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
-	"ironseal/pki/journal"
+	"ironseal/pki/fault"
 	"ironseal/pki/lifecycle"
 )
 
@@ -76,7 +75,7 @@ func commit(ctx context.Context, e *estate.Estate, list []SignResult) []SignResu
 	if len(list) == 0 {
 		return nil
 	}
-	head, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) { return recordSigned(ctx, e, tx, list) })
+	head, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) { return recordSigned(ctx, e, tx, list) })
 	if err == nil {
 		err = e.World.Step(estate.StepRecorded)
 	} else if len(list) > 1 && !Hopeless(err) {
@@ -108,7 +107,7 @@ func Hopeless(err error) bool {
 		errors.Is(err, store.ErrUncertain) || errors.As(err, &behind)
 }
 
-func recordSigned(ctx context.Context, e *estate.Estate, tx store.Tx, list []SignResult) ([]journal.Entry, error) {
+func recordSigned(ctx context.Context, e *estate.Estate, tx store.Tx, list []SignResult) ([]event.Record, error) {
 	var numbers []int64
 	for _, r := range list {
 		if !r.Sheet.Again {
@@ -152,7 +151,7 @@ func recordSigned(ctx context.Context, e *estate.Estate, tx store.Tx, list []Sig
 	if _, err := tx.AddCertificates(made); err != nil {
 		return nil, err
 	}
-	return []journal.Entry{signEntry(list)}, nil
+	return []event.Record{told(list)}, nil
 }
 
 // stillFit asks again what the plans asked, now that nobody else can write: whether a subject or a key
@@ -214,39 +213,20 @@ func undoubted(ctx context.Context, tx store.Tx, list []SignResult) error {
 	return err
 }
 
-// signedItem is one certificate in a journal entry.
-type signedItem struct {
-	Request     string `json:"request"`
-	Certificate string `json:"certificate"` // SHA-256
-	Serial      string `json:"serial"`
-	Title       string `json:"title"`
-	By          string `json:"by"`
-	Template    string `json:"template"`
-	Until       string `json:"until"`
-	Sheet       string `json:"sheet"`
-	Replaces    int64  `json:"replaces,omitempty"` // the record of the certificate in whose place it is
-	SwitchDay   string `json:"switch_day,omitempty"`
-	Waived      any    `json:"waived,omitempty"`
-}
-
-// signEntry tells of one commit: every certificate in it, by fingerprint.
-func signEntry(list []SignResult) journal.Entry {
-	items := make([]signedItem, len(list))
+// told is the event of one commit: every certificate in it, by fingerprint.
+func told(list []SignResult) event.Record {
+	items := make([]event.SignedCertificate, len(list))
 	for i, r := range list {
 		s, c := r.Sheet, r.Certificate
-		sum := c.SHA256()
-		items[i] = signedItem{fmt.Sprintf("R%d", s.Record.Number), hex.EncodeToString(sum[:]), c.SerialHex(), c.Title(),
-			fmt.Sprintf("%s.g%d", s.Issuer.Authority.Handle, s.Issuer.Number), s.Template.Name,
-			c.NotAfter.Format(time.RFC3339), fmt.Sprintf("%x", s.Plan.Digest()), s.Replaces,
-			estate.DayOf(s.Issuer.SwitchDay),
-			nil}
-		if w := estate.WaivedCodes(s.Plan.Findings); len(w) > 0 {
-			items[i].Waived = w
-		}
+		items[i] = event.SignedCertificate{Request: fmt.Sprintf("R%d", s.Record.Number),
+			Certificate: fmt.Sprintf("%x", c.SHA256()), Serial: c.SerialHex(), Title: c.Title(), By: s.Issuer.Name(),
+			Template: s.Template.Name, Until: c.NotAfter.Format(time.RFC3339),
+			Sheet: fmt.Sprintf("%x", s.Plan.Digest()), Replaces: s.Replaces,
+			SwitchDay: estate.DayOf(s.Issuer.SwitchDay), Waived: estate.WaivedCodes(s.Plan.Findings)}
 	}
 	object := items[0].Request
 	if len(items) > 1 {
 		object = fmt.Sprintf("%s and %d more", object, len(items)-1)
 	}
-	return estate.Entry("sign", object, "signed", items)
+	return event.On(object, event.Signed{Signed: items})
 }

@@ -8,7 +8,6 @@ package signing
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"strings"
 	"sync"
@@ -17,6 +16,8 @@ import (
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/estate"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
+	"ironseal/pki/fault"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
@@ -153,8 +154,9 @@ func planOne(ctx context.Context, e *estate.Estate, ask SignAsk) (*Sheet, error)
 		return nil, err
 	}
 	if rec.State != lifecycle.Waiting {
-		return nil, fmt.Errorf("R%d is %s since %s: %s", rec.Number, rec.State, rec.Decided.Format("2006-01-02"),
-			afterState(rec))
+		return nil, fault.New(fault.Refused, "R%d is %s since %s", rec.Number, rec.State,
+			rec.Decided.Format("2006-01-02")).
+			On(fault.Request.Named("R%d", rec.Number)).Then(afterState(rec)...)
 	}
 	p, err := NewPlanning(ctx, e)
 	if err != nil {
@@ -236,14 +238,16 @@ func (p *Planning) unmet(r receiver.Receiver, s *Sheet) finding.List {
 	return r.Unmet(o)
 }
 
-func afterState(r store.Request) string {
+func afterState(r store.Request) advice.List {
 	if r.State == lifecycle.Signed {
-		return fmt.Sprintf("see its certificate with: ironseal certificate show R%d", r.Number)
+		return advice.List{advice.To("see its certificate", advice.ShowCertificate, "certificate", fmt.Sprintf("R%d",
+			r.Number))}
 	}
 	if r.State == lifecycle.Sent {
-		return "take its answer in with: ironseal certificate take-in FILE, or ironseal courier open FOLDER"
+		return advice.List{advice.To("import its answer", advice.ImportCertificate),
+			advice.To("or the folder that brings it", advice.OpenTransfer)}
 	}
-	return "ask for a new request"
+	return advice.List{advice.Say("ask for a new request")}
 }
 
 // chooseIssuer takes the authority that was named, or the only one that signs
@@ -263,10 +267,12 @@ func chooseIssuer(h hierarchy.Hierarchy, t template.Template, by string) (*hiera
 	case len(fit) == 1:
 		return fit[0], nil
 	case len(fit) > 1:
-		return nil, fmt.Errorf("template %s: more than one authority signs by it (%s): choose one with --by", t.Name,
-			strings.Join(handles, ", "))
+		return nil, fault.New(fault.Ambiguous, "template %s: more than one authority signs by it (%s)", t.Name,
+			strings.Join(handles, ", ")).On(fault.Template.Named("%s", t.Name)).Then(advice.To("choose one",
+			advice.SignBy))
 	case len(h) == 0:
-		return nil, errors.New("there is no authority yet to sign with: make one with: ironseal authority create root")
+		return nil, fault.New(fault.NotFound, "there is no authority yet to sign with").Then(
+			advice.To("make one", advice.CreateAuthority, "authority", "root"))
 	}
 	handle, under := "services", h[0].Handle
 	if h.Find(handle) != nil {
@@ -278,11 +284,13 @@ func chooseIssuer(h hierarchy.Hierarchy, t template.Template, by string) (*hiera
 			break
 		}
 	}
-	next := fmt.Sprintf("make one with: ironseal authority create %s --under %s\nor let %s sign by it: ironseal "+
-		"template allow %s %s", handle, under, under, t.Name, under)
+	next := advice.List{advice.To("make one", advice.CreateAuthority, "authority", handle, "parent", under),
+		advice.To("or let "+under+" sign by it", advice.AllowTemplate, "template", t.Name, "authority", under)}
 	if h[len(h)-1].Current() != nil && len(t.Issuers) > 0 && t.Issuers[0] != template.AnyIntermediate {
-		next = fmt.Sprintf("let one of them sign by it: ironseal template allow %s %s", t.Name, h[len(h)-1].Handle)
+		next = advice.List{advice.To("let one of them sign by it", advice.AllowTemplate, "template", t.Name,
+			"authority",
+			h[len(h)-1].Handle)}
 	}
-	return nil, fmt.Errorf("template %s: none of the authorities signs by it (issuers: %s): %s", t.Name,
-		strings.Join(t.Issuers, ", "), next)
+	return nil, fault.New(fault.Refused, "template %s: none of the authorities signs by it (issuers: %s)", t.Name,
+		strings.Join(t.Issuers, ", ")).On(fault.Template.Named("%s", t.Name)).Then(next...)
 }

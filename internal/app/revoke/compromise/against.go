@@ -48,7 +48,7 @@ func unrecorded(ctx context.Context, e *estate.Estate, c *cert.Certificate) (fin
 				c.Serial.Short(),
 				g.Label(), lifecycle.Revoked)}, nil
 		}
-		if g.Authority.Elsewhere {
+		if g.Authority.External() {
 			return nil, nil // its records are elsewhere
 		}
 		f := finding.New(finding.NotOnRecord,

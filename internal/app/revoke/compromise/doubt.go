@@ -9,20 +9,14 @@ package compromise
 import (
 	"context"
 	"encoding/hex"
-	"encoding/json"
 	"fmt"
 	"time"
 
+	"ironseal/internal/event"
 	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/journal"
-)
-
-// The acts of an incident, as the journal calls them.
-const (
-	OpenAct  = "open incident"
-	CloseAct = "close incident"
 )
 
 // Incident is one incident, as it was opened and closed.
@@ -70,43 +64,28 @@ func About(list []Incident, key [32]byte) (out []Incident) {
 	return out
 }
 
-// Journaled is what entries are read from: the records, in or outside an act.
-type Journaled interface {
-	EntriesOf(ctx context.Context, act string, fn func(journal.Entry) error) error
-}
-
 // Incidents reads all incidents, oldest first.
-func Incidents(ctx context.Context, from Journaled) (out []Incident, err error) {
-	err = from.EntriesOf(ctx, OpenAct, func(en journal.Entry) error {
-		i := Incident{Name: en.Object, Opened: en.At, Who: en.Actor, Seq: en.Seq}
-		if err := json.Unmarshal([]byte(en.Detail), &i); err != nil {
-			return fmt.Errorf("journal J%d: %w", en.Seq, err)
-		}
-		out = append(out, i)
-		return nil
+func Incidents(ctx context.Context, from store.DerivedReader) (out []Incident, err error) {
+	at := map[string]int{}
+	err = from.Derived(ctx, event.Incidents, func(name string, en journal.Entry) error {
+		o, err := event.As[event.IncidentOpened](en)
+		at[name] = len(out)
+		out = append(out, Incident{Name: name, About: o.About, Serial: o.Serial, Authority: o.Authority,
+			Because: o.Because, Opened: en.At, Who: en.Actor, Certificate: o.Certificate, Key: o.Key, Seq: en.Seq})
+		return err
 	})
 	if err != nil {
 		return nil, err
 	}
-	return out, from.EntriesOf(ctx, CloseAct, func(en journal.Entry) error {
-		for n := range out {
-			if out[n].Name == en.Object {
-				told := struct {
-					Because    string
-					Left       []string
-					FalseAlarm *bool    `json:"false alarm"`
-					Again      []string `json:"grant again"`
-				}{}
-				if err := json.Unmarshal([]byte(en.Detail), &told); err != nil {
-					return fmt.Errorf("journal J%d: %w", en.Seq, err)
-				}
-				out[n].Closed, out[n].Outcome, out[n].Left = en.At, told.Because, told.Left
-				// earlier entries do not say it, and tell what was let go
-				out[n].FalseAlarm = told.FalseAlarm != nil && *told.FalseAlarm ||
-					told.FalseAlarm == nil && len(told.Again) > 0
-			}
+	return out, from.Derived(ctx, event.IncidentEnds, func(name string, en journal.Entry) error {
+		n, there := at[name]
+		if !there {
+			return nil
 		}
-		return nil
+		c, err := event.As[event.IncidentClosed](en)
+		i := &out[n]
+		i.Closed, i.Outcome, i.Left, i.FalseAlarm = en.At, c.Because, c.Left, c.Alarmed()
+		return err
 	})
 }
 
@@ -128,7 +107,8 @@ func Among(ctx context.Context, tx store.Tx, keys [][32]byte) (map[[32]byte]find
 	return why(ctx, tx, lost)
 }
 
-func why(ctx context.Context, from Journaled, lost map[[32]byte]string) (map[[32]byte]finding.Finding, error) {
+func why(ctx context.Context, from store.DerivedReader, lost map[[32]byte]string) (map[[32]byte]finding.Finding,
+	error) {
 	out := map[[32]byte]finding.Finding{}
 	list, err := Incidents(ctx, from)
 	for _, i := range list {

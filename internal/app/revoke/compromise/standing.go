@@ -5,6 +5,7 @@ import (
 	"sync"
 
 	"ironseal/internal/estate"
+	"ironseal/pki/advice"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
 	"ironseal/pki/key"
@@ -64,8 +65,8 @@ func (r *Records) of(c *cert.Certificate) finding.List {
 		}
 	}
 	if err != nil {
-		return finding.List{finding.New(finding.StatusUnknown, "Whether %s stands is not known: the records cannot be "+
-			"read: %v.", c.Title(), err).WithRemedy("look what is wrong with them: ironseal estate check")}
+		return finding.List{finding.New(finding.StatusUnknown, "Whether %s stands is not known: the records cannot "+
+			"be read: %v.", c.Title(), err).WithNext(advice.To("look what is wrong with them", advice.CheckEstate))}
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()

@@ -16,11 +16,14 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/singleflight"
+
 	"ironseal/internal/app/revoke/inventory"
 	"ironseal/internal/estate"
 	"ironseal/internal/fetch"
 	"ironseal/pki/cert"
 	"ironseal/pki/ext"
+	"ironseal/pki/fault"
 	"ironseal/pki/ocsp"
 	"ironseal/pki/point"
 	"ironseal/pki/revocation"
@@ -37,17 +40,17 @@ type Ask struct {
 
 // Seen remembers the lists that were fetched, within one run. It is safe for several at once.
 type Seen struct {
-	mu    sync.Mutex
-	lists map[string]*fetched
-	size  int64 // octets of all lists
+	flights singleflight.Group
+	mu      sync.Mutex
+	lists   map[string]fetched
+	size    int64 // octets of all lists
 }
 
 // mostSeen bounds the octets of all lists of one run: strangers name their addresses.
 const mostSeen = 512 << 20
 
-// fetched is a list that was fetched, or is on its way: done is closed when it is there.
+// fetched is what came from an address: a list, or why there is none.
 type fetched struct {
-	done chan struct{}
 	list *revocation.List
 	err  error
 }
@@ -58,36 +61,47 @@ func (s *Seen) get(ctx context.Context, address string, r fetch.Rules) (*revocat
 	if s == nil {
 		return getList(ctx, address, r)
 	}
-	s.mu.Lock()
-	f, known := s.lists[address]
-	full := s.size > mostSeen
-	if !known && full {
-		s.mu.Unlock()
-		return nil, fmt.Errorf("%q: more than %d MB of lists were fetched: look at fewer endpoints at once", address,
-			mostSeen>>20)
-	}
-	if !known {
-		f = &fetched{done: make(chan struct{})}
-		if s.lists == nil {
-			s.lists = map[string]*fetched{}
-		}
-		s.lists[address] = f
-	}
-	s.mu.Unlock()
-	if !known {
-		f.list, f.err = getList(ctx, address, r)
-		if f.err == nil {
-			s.mu.Lock()
-			s.size += int64(len(f.list.Raw))
-			s.mu.Unlock()
-		}
-		close(f.done)
-	}
-	select {
-	case <-f.done:
+	if f, known := s.known(address); known {
 		return f.list, f.err
+	}
+	flight := s.flights.DoChan(address, func() (any, error) {
+		if f, known := s.known(address); known { // another flight has just landed
+			return f.list, f.err
+		}
+		list, err := getList(ctx, address, r)
+		s.keep(address, fetched{list, err})
+		return list, err
+	})
+	select {
+	case done := <-flight:
+		list, _ := done.Val.(*revocation.List)
+		return list, done.Err
 	case <-ctx.Done():
 		return nil, fmt.Errorf("%q: %w", address, ctx.Err())
+	}
+}
+
+// known is what came from an address before. An address that was not asked is refused once too much was fetched.
+func (s *Seen) known(address string) (fetched, bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	f, known := s.lists[address]
+	if !known && s.size > mostSeen {
+		return fetched{err: fault.New(fault.Unavailable, "%q: more than %d MB of lists were fetched: look at fewer "+
+			"endpoints at once", address, mostSeen>>20)}, true
+	}
+	return f, known
+}
+
+func (s *Seen) keep(address string, f fetched) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.lists == nil {
+		s.lists = map[string]fetched{}
+	}
+	s.lists[address] = f
+	if f.err == nil {
+		s.size += int64(len(f.list.Raw))
 	}
 }
 
@@ -114,7 +128,7 @@ func (g *Gathered) Add(o Gathered) {
 type Gathered struct {
 	standing.Evidence
 	From   []string // where it came from, in words
-	Failed []string // addresses from which nothing came, each with why
+	Failed []error  // addresses from which nothing came, each with why
 }
 
 // mostAddresses bounds how many addresses are asked for one question, those of delta lists among
@@ -213,7 +227,7 @@ func ResponderAddresses(c *cert.Certificate) []string {
 func (a *asking) list(ctx context.Context, address string, issuer *cert.Certificate) {
 	l, err := a.Seen.get(ctx, address, a.Rules)
 	if err != nil {
-		a.Failed = append(a.Failed, err.Error())
+		a.Failed = append(a.Failed, err)
 		return
 	}
 	a.Lists, a.From = append(a.Lists, l), append(a.From, address)
@@ -227,7 +241,7 @@ func (a *asking) list(ctx context.Context, address string, issuer *cert.Certific
 			}
 			d, err := a.Seen.get(ctx, u, a.Rules)
 			if err != nil {
-				a.Failed = append(a.Failed, err.Error())
+				a.Failed = append(a.Failed, err)
 				continue
 			}
 			a.Lists, a.From = append(a.Lists, d), append(a.From, u)
@@ -240,7 +254,7 @@ func (a *asking) list(ctx context.Context, address string, issuer *cert.Certific
 func (g *Gathered) answer(ctx context.Context, address string, issuer, c *cert.Certificate, ask Ask) {
 	nonce := make([]byte, ocsp.FreshNonce)
 	if _, err := io.ReadFull(ask.Random, nonce); err != nil {
-		g.Failed = append(g.Failed, err.Error())
+		g.Failed = append(g.Failed, err)
 		return
 	}
 	a, err := exchange(ctx, address, issuer, c, nonce, ask.Rules)
@@ -251,12 +265,12 @@ func (g *Gathered) answer(ctx context.Context, address string, issuer, c *cert.C
 	}
 	switch {
 	case err != nil:
-		g.Failed = append(g.Failed, fmt.Sprintf("%q: %v", address, err))
+		g.Failed = append(g.Failed, fmt.Errorf("%q: %w", address, err))
 	case a.Outcome != ocsp.Successful:
-		g.Failed = append(g.Failed, fmt.Sprintf("%q: the responder answers: %s", address, a.Outcome))
+		g.Failed = append(g.Failed, fmt.Errorf("%q: the responder answers: %s", address, a.Outcome))
 	case a.Nonce != nil && subtle.ConstantTimeCompare(a.Nonce, nonce) != 1:
-		g.Failed = append(g.Failed, fmt.Sprintf("%q: the answer carries another nonce than was sent: it was "+
-			"given before",
+		g.Failed = append(g.Failed, fmt.Errorf("%q: the answer carries another nonce than was sent: it was given "+
+			"before",
 			address))
 	default:
 		g.Answers, g.From = append(g.Answers, a), append(g.From, address)

@@ -19,8 +19,9 @@ import (
 	"ironseal/internal/app/revoke/revoking"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
+	"ironseal/pki/fault"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/journal"
 	"ironseal/pki/revocation"
@@ -28,11 +29,11 @@ import (
 
 // Taken is the outcome of the lists.
 type Taken struct {
-	Lists  []inventory.Item // that are served from now on, or at their time
-	Known  []inventory.Item // that were imported before; a file that was missing is there again
-	Passed []string         // in words: lists that are not served, and why
-	News   []string         // in words: what they tell of certificates on record
-	Head   journal.Head     // zero where nothing had to be recorded
+	Lists  []event.List // that are served from now on, or at their time
+	Known  []event.List // that were imported before; a file that was missing is there again
+	Passed []string     // in words: lists that are not served, and why
+	News   []string     // in words: what they tell of certificates on record
+	Head   journal.Head // zero where nothing had to be recorded
 }
 
 // offer is one list that is examined.
@@ -40,7 +41,7 @@ type offer struct {
 	der  []byte
 	list *revocation.List
 	by   *hierarchy.Generation
-	item inventory.Item
+	item event.List
 }
 
 // accepting is an import under way.
@@ -50,7 +51,7 @@ type accepting struct {
 	have  inventory.Lists
 	out   Taken
 	news  []revoking.News
-	aside []inventory.Item // too old to be served, and on record
+	aside []event.List // too old to be served, and on record
 	files []string
 }
 
@@ -67,7 +68,7 @@ func Lists(ctx context.Context, e *estate.Estate, lists [][]byte) (Taken, error)
 		}
 	}
 	out, err := a.finish(ctx)
-	if ours := slices.ContainsFunc(offers, func(o offer) bool { return !o.by.Authority.Elsewhere }); err == nil &&
+	if ours := slices.ContainsFunc(offers, func(o offer) bool { return !o.by.Authority.External() }); err == nil &&
 		!ours &&
 		len(out.Passed) > 0 && len(out.Lists)+len(out.Known)+len(out.News) == 0 {
 		err = errors.New(out.Passed[0])
@@ -96,12 +97,12 @@ func Carried(ctx context.Context, e *estate.Estate, lists [][]byte) (Taken, erro
 		switch {
 		case err != nil:
 			passed = append(passed, err.Error())
-		case o.by.Authority.Elsewhere:
+		case o.by.Authority.External():
 			usable = append(usable, der)
 		default:
 			said := "a list of " + o.by.Label() + ", whose key is here"
 			if _, known := have.Find(o.list); !known {
-				said += ", and it is not on record: import it with: ironseal revocations take-in FILE"
+				said += ", and it is not on record: import it"
 			}
 			passed = append(passed, said)
 		}
@@ -165,12 +166,12 @@ func offered(h hierarchy.Hierarchy, der []byte) (offer, error) {
 		o.item.Part = max(o.item.Part, revocation.PartAt(n.URI, o.by.ListName()))
 	}
 	switch {
-	case o.by.Authority.Elsewhere && up != nil:
-		return o, fmt.Errorf("the list was signed by %s, which is revoked on record since %s: whoever has its key can "+
-			"sign such a list", name, up.Revoked.Format("2006-01-02"))
+	case o.by.Authority.External() && up != nil:
+		return o, fmt.Errorf("the list was signed by %s, which is revoked on record since %s: whoever has its key "+
+			"can sign such a list", name, up.Revoked.Format("2006-01-02"))
 	case l.Number == nil || !l.Number.IsInt64() || l.NextUpdate.IsZero():
 		return o, fmt.Errorf("the list of %s has no number, or does not say when the next one is due", name)
-	case l.Base != nil || l.Scoped && (o.by.Authority.Elsewhere || o.item.Part == 0):
+	case l.Base != nil || l.Scoped && (o.by.Authority.External() || o.item.Part == 0):
 		return o, fmt.Errorf("the list of %s is not whole: it is a delta, or about some certificates only", name)
 	}
 	seal := l.Seal()
@@ -192,7 +193,7 @@ func (a *accepting) take(ctx context.Context, o offer) error {
 		}
 		return a.keep(known, o.der)
 	}
-	if !o.by.Authority.Elsewhere && i.Number > a.e.Now().Unix()+farthest {
+	if !o.by.Authority.External() && i.Number > a.e.Now().Unix()+farthest {
 		return fmt.Errorf("the list of %s has the number %d, far beyond those that are given here: its numbers would "+
 			"have no successors: find out who signed it, and move it out of the folder", o.by.Label(), i.Number)
 	}
@@ -207,10 +208,10 @@ func (a *accepting) take(ctx context.Context, o offer) error {
 		if i.Over, err = a.over(i, o.list); err != nil {
 			return err
 		}
-		i.Over = i.Over || o.by.Authority.Elsewhere && newer > 0 && !i.This.After(a.e.Now()) && a.stand(lasting)
+		i.Over = i.Over || o.by.Authority.External() && newer > 0 && !i.This.After(a.e.Now()) && a.stand(lasting)
 	}
 	var forgotten []revoking.Target
-	if !stale && o.by.Authority.Elsewhere {
+	if !stale && o.by.Authority.External() {
 		if forgotten, err = revoking.Forgotten(ctx, a.e, o.by, o.list); err != nil {
 			return err
 		}
@@ -218,8 +219,7 @@ func (a *accepting) take(ctx context.Context, o offer) error {
 	switch {
 	case len(forgotten) > 0:
 		a.pass("the list %d of %s leaves out what it had revoked: %s: its estate is an older copy, or somebody else "+
-			"has "+
-			"its key. Bring its newest list from here there, and import it: ironseal revocations take-in FILE",
+			"has its key. Bring its newest list from here there, and import it there",
 			i.Number,
 			o.by.Label(), labels(forgotten))
 	case !stale && (i.Over || newer == 0):
@@ -245,7 +245,7 @@ func (a *accepting) take(ctx context.Context, o offer) error {
 
 // newer is the number of a list in whose place this one could be served at no time; 0 for none. A list that
 // was signed ahead waits for its time, and takes nobody's place before.
-func (a *accepting) newer(i inventory.Item) (number int64) {
+func (a *accepting) newer(i event.List) (number int64) {
 	for _, o := range slices.Concat(a.have.Standing(i.Scope()), a.out.Lists) {
 		if o.Scope() == i.Scope() && o.Number >= i.Number && (!o.This.After(i.This) || !o.This.After(a.e.Now())) {
 			number = max(number, o.Number)
@@ -257,7 +257,7 @@ func (a *accepting) newer(i inventory.Item) (number int64) {
 // over reports whether a list takes the place of lists with higher numbers: it was signed after the one that
 // is served, by an estate that did not know the numbers which it had given out before, as after a restore,
 // and revokes what one of them does not. What revokes more is never dropped.
-func (a *accepting) over(i inventory.Item, l *revocation.List) (bool, error) {
+func (a *accepting) over(i event.List, l *revocation.List) (bool, error) {
 	now, served := a.have.At(i.Scope(), a.e.Now())
 	if served && i.This.Before(now.This) || i.This.After(a.e.Now()) {
 		return false, nil
@@ -274,7 +274,7 @@ func (a *accepting) over(i inventory.Item, l *revocation.List) (bool, error) {
 }
 
 // more reports whether a list revokes for good what another one does not.
-func (a *accepting) more(o inventory.Item, l *revocation.List) (bool, error) {
+func (a *accepting) more(o event.List, l *revocation.List) (bool, error) {
 	was, err := inventory.Read(a.e, o)
 	if errors.Is(err, fs.ErrNotExist) {
 		return true, nil
@@ -327,14 +327,14 @@ func lasting(news []revoking.News) []revoking.News {
 	})
 }
 
-func (a *accepting) serve(i inventory.Item, der []byte, news []revoking.News) error {
+func (a *accepting) serve(i event.List, der []byte, news []revoking.News) error {
 	a.out.Lists = append(a.out.Lists, i)
 	a.news = append(a.news, news...)
 	return a.keep(i, der)
 }
 
 // keep writes a list into the estate's folder, unless it is there.
-func (a *accepting) keep(i inventory.Item, der []byte) error {
+func (a *accepting) keep(i event.List, der []byte) error {
 	err := a.e.World.Disk.New(inventory.File(a.e, i), der, 0o644)
 	if errors.Is(err, disk.ErrExists) {
 		return nil
@@ -358,7 +358,7 @@ func (a *accepting) finish(ctx context.Context) (Taken, error) {
 	if len(a.out.Lists)+len(a.news)+len(a.aside) == 0 {
 		return a.out, nil // a file that was missing is no matter for the journal
 	}
-	head, err := a.e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
+	head, err := a.e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		now, err := inventory.Known(ctx, tx)
 		if err == nil && now.Last() != a.have.Last() {
 			err = fault.New(fault.Changed, "another list was signed or imported meanwhile: run it again")
@@ -374,9 +374,8 @@ func (a *accepting) finish(ctx context.Context) (Taken, error) {
 			return nil, err
 		}
 		numbers, err := a.number(tx)
-		return append(told, estate.Entry(inventory.TakeInAct, "lists", "lists", append(append([]inventory.Item{},
-			a.out.Lists...), a.aside...),
-			"authorities", numbers)), err
+		return append(told, event.On("lists", event.ListsImported{Lists: slices.Concat(a.out.Lists, a.aside),
+			Authorities: numbers})), err
 	})
 	if a.out.Head = head; err != nil && !errors.Is(err, store.ErrUncertain) {
 		return a.out, errors.Join(err, a.undo())
@@ -390,7 +389,7 @@ func (a *accepting) through(tx store.Tx) error {
 	for n := range a.out.Lists {
 		i := &a.out.Lists[n]
 		by := a.h.Generation(i.List).Authority
-		if !by.Elsewhere {
+		if !by.External() {
 			continue
 		}
 		last, _, err := tx.Seen().Last(tx.Context(), by.Handle, -1)
@@ -403,15 +402,15 @@ func (a *accepting) through(tx store.Tx) error {
 }
 
 // number lets the numbers of our own lists go on behind those that came.
-func (a *accepting) number(tx store.Tx) ([]map[string]any, error) {
+func (a *accepting) number(tx store.Tx) ([]event.ListNumber, error) {
 	highest := map[string]int64{}
 	for _, i := range slices.Concat(a.out.Lists, a.aside) {
 		g := a.h.Generation(i.List)
-		if !g.Authority.Elsewhere {
+		if !g.Authority.External() {
 			highest[g.Authority.Handle] = max(highest[g.Authority.Handle], i.Number)
 		}
 	}
-	told := []map[string]any{}
+	told := []event.ListNumber{}
 	for _, auth := range a.h {
 		number, ours := highest[auth.Handle]
 		if !ours {
@@ -427,7 +426,7 @@ func (a *accepting) number(tx store.Tx) ([]map[string]any, error) {
 		if err := tx.NumberList(auth.Handle, after, number); err != nil {
 			return nil, err
 		}
-		told = append(told, map[string]any{"by": auth.Handle, "after": after, "number": number})
+		told = append(told, event.ListNumber{By: auth.Handle, After: after, Number: number})
 	}
 	return told, nil
 }

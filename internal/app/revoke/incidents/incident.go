@@ -10,7 +10,6 @@ package incidents
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -18,8 +17,10 @@ import (
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/app/revoke/revoking"
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
+	"ironseal/pki/fault"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/journal"
 	"ironseal/pki/key"
@@ -38,16 +39,16 @@ func Find(ctx context.Context, e *estate.Estate, name string) (compromise.Incide
 			return i, nil
 		}
 	}
-	return compromise.Incident{}, fault.New(fault.NotFound, "no incident is called %q: see them with: ironseal "+
-		"incident list",
-		name)
+	return compromise.Incident{}, fault.New(fault.NotFound, "no incident is called %q", name).
+		On(fault.Incident.Named("%s", name)).Then(advice.To("see them", advice.ListIncidents))
 }
 
 // Begin opens an incident. Whatever has the key grants nothing from that moment.
 func Begin(ctx context.Context, e *estate.Estate, name, because string) (compromise.Incident, journal.Head, error) {
 	var out compromise.Incident
 	if strings.TrimSpace(because) == "" {
-		return out, journal.Head{}, errors.New("say what is suspected: --because TEXT")
+		return out, journal.Head{}, fault.New(fault.BadInput, "no reason is given").Then(advice.To("say what is "+
+			"suspected", advice.Because))
 	}
 	t, err := revoking.FindToEnd(ctx, e, name)
 	if err != nil {
@@ -58,7 +59,7 @@ func Begin(ctx context.Context, e *estate.Estate, name, because string) (comprom
 	if g := t.Generation; g != nil {
 		out.About, out.Authority = g.Name(), true
 	}
-	head, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
+	head, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		known, err := compromise.Incidents(ctx, tx)
 		if err != nil {
 			return nil, err
@@ -66,8 +67,9 @@ func Begin(ctx context.Context, e *estate.Estate, name, because string) (comprom
 		for _, i := range known {
 			if i.Open() && i.Key == out.Key {
 				return nil, fault.New(fault.Changed, "the incident %s about %s, which has the same key, is open "+
-					"since %s: go on with: ironseal incident show %s", i.Name, i.About,
-					i.Opened.Format("2006-01-02"), i.Name)
+					"since %s", i.Name, i.About,
+					i.Opened.Format("2006-01-02")).On(fault.Incident.Named("%s", i.Name)).
+					Then(advice.To("continue with it", advice.ShowIncident, "incident", i.Name))
 			}
 		}
 		h, err := tx.Hierarchy() // it may have been renewed with the same key since it was found
@@ -82,8 +84,9 @@ func Begin(ctx context.Context, e *estate.Estate, name, because string) (comprom
 			}
 			names = append(names, g.Name())
 		}
-		return []journal.Entry{estate.Entry(compromise.OpenAct, out.Name, "about", out.About, "serial", out.Serial, "ca",
-			out.Authority, "certificate", out.Certificate, "key", out.Key, "because", because, "stopped", names)}, nil
+		return []event.Record{event.On(out.Name, event.IncidentOpened{About: out.About, Serial: out.Serial,
+			Authority: out.Authority, Certificate: out.Certificate, Key: out.Key, Because: because,
+			Stopped: names})}, nil
 	})
 	return out, head, err
 }
@@ -110,7 +113,8 @@ type Ending struct {
 // about the key was one too.
 func End(ctx context.Context, e *estate.Estate, p Progress, how Ending) (journal.Head, error) {
 	if strings.TrimSpace(how.Because) == "" {
-		return journal.Head{}, errors.New("say how it ended: --because TEXT")
+		return journal.Head{}, fault.New(fault.BadInput, "no reason is given").Then(advice.To("say how it ended",
+			advice.Because))
 	}
 	if !p.Open() {
 		return journal.Head{}, fmt.Errorf("incident %s was closed already, on %s", p.Name,
@@ -120,7 +124,7 @@ func End(ctx context.Context, e *estate.Estate, p Progress, how Ending) (journal
 	if len(left) > 0 && !how.Unfinished && !how.FalseAlarm {
 		return journal.Head{}, &Unfinished{p.Name, left}
 	}
-	return e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
+	return e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		known, err := compromise.Incidents(ctx, tx)
 		if err != nil {
 			return nil, err
@@ -135,8 +139,9 @@ func End(ctx context.Context, e *estate.Estate, p Progress, how Ending) (journal
 				return nil, err
 			}
 		}
-		return []journal.Entry{estate.Entry(compromise.CloseAct, p.Name, "because", how.Because, "left",
-			append([]string{}, left...), "false alarm", how.FalseAlarm, "grant again", again)}, nil
+		return []event.Record{event.On(p.Name, event.IncidentClosed{Because: how.Because, Left: append([]string{},
+			left...),
+			FalseAlarm: &how.FalseAlarm, GrantAgain: again})}, nil
 	})
 }
 
@@ -166,6 +171,11 @@ type Unfinished struct {
 }
 
 func (u *Unfinished) Error() string {
-	return fmt.Sprintf("incident %s: not done yet: %s: go on with: ironseal incident show %s", u.Name,
-		strings.Join(u.Left, ", "), u.Name)
+	return fmt.Sprintf("incident %s: not done yet: %s", u.Name, strings.Join(u.Left, ", "))
+}
+
+// Unwrap gives the refusal, and how to continue.
+func (u *Unfinished) Unwrap() error {
+	return fault.New(fault.Refused, "the incident is not finished").On(fault.Incident.Named("%s", u.Name)).
+		Then(advice.To("continue", advice.ShowIncident, "incident", u.Name))
 }

@@ -13,7 +13,9 @@ import (
 	"ironseal/internal/app/revoke/revoking"
 	"ironseal/internal/estate"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
 	"ironseal/pki/cert"
+	"ironseal/pki/fault"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/key"
@@ -22,10 +24,10 @@ import (
 
 // Step is one of the steps of an incident, in their order.
 type Step struct {
-	Name  string `json:"step" doc:"what is to be done"`
-	Done  bool   `json:"done" doc:"whether nothing of it is left"`
-	Words string `json:"words" doc:"how it stands"`
-	Next  string `json:"next" doc:"the command to run next; empty where there is none"`
+	Name  string      `json:"step" doc:"what is to be done"`
+	Done  bool        `json:"done" doc:"whether nothing of it is left"`
+	Words string      `json:"words" doc:"how it stands"`
+	Next  advice.Step `json:"-"` // the act to do next; none where there is none
 }
 
 // Affected is a certificate that depends on the key in doubt.
@@ -299,9 +301,11 @@ func (a Affected) needs() bool { return !a.idle }
 func Replace(ctx context.Context, e *estate.Estate, p Progress, waivers []finding.Waiver) ([]signing.Planned, error) {
 	g := p.target.Generation
 	if g == nil {
-		return nil, fmt.Errorf("incident %s is about the key of %s itself: its holder must send a request with a "+
-			"new key; "+
-			"then: ironseal certificate renew %s --request REQUEST", p.Name, p.About, p.target.Serial.Short())
+		return nil, fault.New(fault.Refused, "incident %s is about the key of %s itself: its holder must send a "+
+			"request with a new key", p.Name, p.About).
+			On(fault.Incident.Named("%s", p.Name)).
+			Then(advice.To("then renew it", advice.RenewCertificate, "certificate", p.target.Serial.Short(), "request",
+				advice.Asked))
 	}
 	if s, err := p.prepared(ctx, e); err != nil {
 		return nil, err

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"ironseal/internal/estate"
+	"ironseal/pki/advice"
 	"ironseal/pki/journal"
 	"ironseal/pki/runes"
 	"ironseal/pki/span"
@@ -36,19 +37,7 @@ func Report(ctx context.Context, e *estate.Estate, p Progress) ([]byte, error) {
 			line("            not done: %s", l)
 		}
 	}
-	if !p.FalseAlarm {
-		line("")
-		line("Steps")
-	}
-	for i, s := range p.Steps {
-		mark := " "
-		if s.Done {
-			mark = "x"
-		}
-		if !p.FalseAlarm { // nothing had to be done
-			line("  [%s] %d. %s: %s", mark, i+1, s.Name, s.Words)
-		}
-	}
+	p.reportSteps(line)
 	line("")
 	line("Affected: %s, held by %s", span.Count(len(p.Affected), "certificate"), orNobody(p.Holders))
 	for _, a := range p.Affected {
@@ -71,7 +60,8 @@ func Report(ctx context.Context, e *estate.Estate, p Progress) ([]byte, error) {
 	}
 	head, _, err := e.Records.Newest(ctx)
 	line("")
-	line("The journal is proved up to %s: ironseal journal verify --against %s", head, head)
+	line("The journal is proved up to %s. To verify it: %s", head,
+		e.World.Spell(advice.To("", advice.VerifyJournal, "head", head.String())))
 	return []byte(b.String()), err
 }
 
@@ -80,4 +70,20 @@ func orNobody(list []string) string {
 		return "nobody that is known"
 	}
 	return strings.Join(list, ", ")
+}
+
+// reportSteps writes the steps; after a false alarm nothing had to be done.
+func (p Progress) reportSteps(line func(format string, args ...any)) {
+	if p.FalseAlarm {
+		return
+	}
+	line("")
+	line("Steps")
+	for i, s := range p.Steps {
+		mark := " "
+		if s.Done {
+			mark = "x"
+		}
+		line("  [%s] %d. %s: %s", mark, i+1, s.Name, s.Words)
+	}
 }

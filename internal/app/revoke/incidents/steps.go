@@ -12,6 +12,7 @@ import (
 	"ironseal/internal/app/revoke/inventory"
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/estate"
+	"ironseal/pki/advice"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/key"
 	"ironseal/pki/lifecycle"
@@ -49,16 +50,16 @@ func (p *Progress) prepared(context.Context, *estate.Estate) (Step, error) {
 	g := p.target.Generation
 	switch {
 	case g == nil && !s.Done:
-		s.Next = "ironseal certificate renew " + p.target.Serial.Short() + " --request REQUEST"
+		s.Next = advice.To("", advice.RenewCertificate, "certificate", p.target.Serial.Short(), "request", advice.Asked)
 		s.Words += "; its holder must send a request with a new key"
 	case g != nil && !p.renewed():
 		s.Done = false
 		s.Words = g.Authority.Handle + " has no generation with another key yet"
-		if s.Next = renewals.RenewCommand(g.Authority); !p.elsewhere() && !g.Authority.Elsewhere {
-			s.Next += " --suspect TEXT"
+		if s.Next = renewals.RenewStep(g.Authority); !p.elsewhere() && !g.Authority.External() {
+			s.Next.With = append(s.Next.With, advice.Value{Name: "why", Text: "TEXT"})
 		}
 	case !s.Done:
-		s.Next = "ironseal incident replace " + p.Name
+		s.Next = advice.To("", advice.ReplaceIncident, "incident", p.Name)
 	}
 	return s, nil
 }
@@ -72,7 +73,7 @@ func (p *Progress) renewed() bool {
 }
 
 // elsewhere reports whether what is in doubt was signed by a key in another estate.
-func (p *Progress) elsewhere() bool { return p.target.By != nil && p.target.By.Authority.Elsewhere }
+func (p *Progress) elsewhere() bool { return p.target.By != nil && p.target.By.Authority.External() }
 
 func (p *Progress) handed(context.Context, *estate.Estate) (Step, error) {
 	done := p.count(func(a Affected) bool { return a.needs() && a.Handed })
@@ -80,7 +81,7 @@ func (p *Progress) handed(context.Context, *estate.Estate) (Step, error) {
 	s := Step{Name: "hand them over", Done: done == all, Words: fmt.Sprintf("%d of %d replacements are handed over",
 		done, all)}
 	if len(p.ToHandOver()) > 0 {
-		s.Next = "ironseal certificate handover --incident " + p.Name + " --out DIR"
+		s.Next = advice.To("", advice.HandOverMany, "incident", p.Name, "folder", "DIR")
 	}
 	return s, nil
 }
@@ -138,10 +139,11 @@ func (p *Progress) revoked(ctx context.Context, e *estate.Estate) (Step, error) 
 		switch {
 		case x.held.Record.Reason >= 0 && revocation.Reason(x.held.Record.Reason).Compromise():
 			continue
-		case x.by.Authority.Elsewhere:
+		case x.by.Authority.External():
 			far = append(far, x.name+" (signed by "+x.by.Authority.Handle+")")
 			continue
-		case x.held.State == lifecycle.Revoked: // clients refuse it; the reason is wrong, and the key is not known as lost
+		// clients refuse it; the reason is wrong, and the key is not known as lost
+		case x.held.State == lifecycle.Revoked:
 			others = append(others, fmt.Sprintf("%s is revoked as %s", x.name,
 				revocation.Reason(x.held.Record.Reason).Word()))
 		}
@@ -162,14 +164,15 @@ func (p *Progress) revoked(ctx context.Context, e *estate.Estate) (Step, error) 
 		if len(others) > 0 {
 			s.Words += "; " + strings.Join(others, ", ")
 		}
-		s.Next = fmt.Sprintf("ironseal revoke %s --reason %s --because TEXT", strings.Join(here, " "),
-			p.reason().Word())
+		s.Next = advice.To("", advice.Revoke, "certificate", strings.Join(here, "\n"), "reason", p.reason().Word(),
+			"because", advice.Asked)
 	case len(far) > 0:
 		s.Words = "not yet: " + strings.Join(far, ", ") + ", in another estate: have it revoked there, and take its " +
 			"list in"
-		s.Next = "ironseal revocations take-in FILE"
+		s.Next = advice.To("", advice.ImportLists)
 	default:
-		s.Words, s.Next = root, "ironseal changeover progress "+p.target.Generation.Authority.Handle
+		s.Words = root
+		s.Next = advice.To("", advice.ShowChangeOver, "authority", p.target.Generation.Authority.Handle)
 	}
 	return s, nil
 }
@@ -202,13 +205,13 @@ func (p *Progress) rootStays(ctx context.Context, e *estate.Estate) (string, err
 // published asks whether a list that tells of every certificate for the key lies in a folder that
 // is served.
 func (p *Progress) published(ctx context.Context, e *estate.Estate) (Step, error) {
-	s := Step{Name: "publish", Next: "ironseal revocations publish --to DIR"}
+	s := Step{Name: "publish", Next: advice.To("", advice.PublishLists, "folder", "DIR")}
 	list, err := p.lost(ctx, e)
 	if err != nil {
 		return s, err
 	}
 	if len(list) == 0 && p.target.By == nil {
-		s.Done, s.Words, s.Next = true, "a root is in no list: remove it from the trust sets", ""
+		s.Done, s.Words, s.Next = true, "a root is in no list: remove it from the trust sets", advice.Step{}
 		return s, nil
 	}
 	have, err := inventory.Known(ctx, e.Records)
@@ -222,7 +225,7 @@ func (p *Progress) published(ctx context.Context, e *estate.Estate) (Step, error
 			return s, err
 		}
 		if !found || !r.Released.IsZero() {
-			s.Words, s.Next = "nothing is revoked yet", ""
+			s.Words, s.Next = "nothing is revoked yet", advice.Step{}
 			if len(told) > 0 {
 				s.Words = x.name + " is not revoked yet"
 			}
@@ -234,7 +237,8 @@ func (p *Progress) published(ctx context.Context, e *estate.Estate) (Step, error
 		}
 		told[x.by.Label()] = true
 	}
-	s.Done, s.Words, s.Next = true, "the list of "+strings.Join(slices.Sorted(maps.Keys(told)), ", ")+" includes it", ""
+	s.Done, s.Words, s.Next = true, "the list of "+strings.Join(slices.Sorted(maps.Keys(told)), ", ")+" includes it",
+		advice.Step{}
 	if len(told) == 0 {
 		s.Words = "no list has to include anything"
 	}
@@ -248,7 +252,7 @@ func (p *Progress) proven(context.Context, *estate.Estate) (Step, error) {
 	s := Step{Name: "prove it", Done: old == 0 && done == ends,
 		Words: fmt.Sprintf("%d of %d serve the replacement, %d still serve the old one", done, ends, old)}
 	if !s.Done {
-		s.Next = "ironseal probe --all --record"
+		s.Next = advice.To("", advice.ProbeAll, "record", "")
 	}
 	return s, nil
 }

@@ -8,7 +8,6 @@ package inventory
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -19,119 +18,77 @@ import (
 	"strings"
 	"time"
 
-	"ironseal/internal/app/revoke/compromise"
-	"ironseal/internal/app/revoke/revoking"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
+	"ironseal/internal/store"
+	"ironseal/pki/advice"
+	"ironseal/pki/fault"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/journal"
 	"ironseal/pki/revocation"
 	"ironseal/pki/span"
 )
 
-// The acts about lists, beside that of signing them.
-const (
-	TakeInAct = "take in list"       // one that was signed elsewhere comes here
-	PlaceAct  = "put lists in place" // they were written into a folder that is served
-)
-
-// Item is one list that was signed, or is to be.
-type Item struct {
-	List    string    `json:"list" doc:"the generation whose key signs it"`
-	Part    int       `json:"part" doc:"the part of the generation's certificates that it is about; 0: all"`
-	Delta   bool      `json:"delta" doc:"whether it tells only what changed since its base"`
-	Number  int64     `json:"number" doc:"its number"`
-	Base    int64     `json:"base" doc:"of a delta, the number of the list that it adds to; 0: of none"`
-	This    time.Time `json:"this_update" doc:"its date"`
-	Next    time.Time `json:"next_update" doc:"when its successor is there at the latest"`
-	Entries int       `json:"entries" doc:"how many certificates stand on it"`
-	Seal    string    `json:"seal" doc:"BLAKE2b-256 of it, with that of its entries in the place of the entries"`
-	SHA256  string    `json:"sha256,omitempty" doc:"of a list that was signed before there were seals, SHA-256 of it"`
-
-	Through int64     `json:"through" doc:"the last revocation on record that it tells of"`
-	Gone    time.Time `json:"gone" doc:"the last release from hold on record that it knows of"`
-	Proof   string    `json:"proof" doc:"hash of its entries, from which its successor is made"`
-	Mark    string    `json:"mark" doc:"the mark that names its file in the estate"`
-	Cut     int64     `json:"cut" doc:"what ended before this moment (Unix seconds) was left out"`
-	Over    bool      `json:"over,omitempty" doc:"whether it stands for all before: it revokes more"`
-	Aside   bool      `json:"aside,omitempty" doc:"whether it is on record only and is never served"`
-	seq     int64
-}
-
-// Scope is what a list is about, apart from its time.
-type Scope struct {
-	List  string // the generation whose key signs it
-	Part  int
-	Delta bool
-}
-
-// Scope is what the list is about.
-func (i Item) Scope() Scope { return Scope{i.List, i.Part, i.Delta} }
-
 // Is reports whether a list is this one.
-func (i Item) Is(l *revocation.List) bool {
+func Is(i event.List, l *revocation.List) bool {
 	if i.Seal == "" {
 		return fmt.Sprintf("%x", l.SHA256()) == i.SHA256
 	}
 	return l.Seal() == i.Seal
 }
 
-// Title is what a list is called: the file under which it is served.
-func (i Item) Title() string {
-	if i.Delta {
-		return revocation.DeltaFile(i.List)
-	}
-	return revocation.ListFile(i.List, i.Part)
-}
-
 // Lists is what is known of lists.
 type Lists struct {
-	state  map[Scope][]Item    // those that are served, now or later, the lowest number first
-	all    map[Scope][]Item    // every one
-	aside  []Item              // those that came too late to be served; what they tell is on record
-	placed map[Scope]int64     // the highest number that was written into any folder
-	folder map[string]placings // what a folder holds, as its last entry tells
-	last   int64               // the entry of the journal that tells of the newest
+	state  map[event.Scope][]event.List // those that are served, now or later, the lowest number first
+	all    map[event.Scope][]event.List // every one
+	aside  []event.List                 // those that came too late to be served; what they tell is on record
+	placed map[event.Scope]int64        // the highest number that was written into any folder
+	folder map[string]placings          // what a folder holds, as its last entry tells
+	last   int64                        // the entry of the journal that tells of the newest
 }
 
 // placings are the numbers of the lists that a folder holds.
-type placings map[Scope]int64
+type placings map[event.Scope]int64
 
-// Known reads from the journal which lists there are.
-func Known(ctx context.Context, from compromise.Journaled) (Lists, error) {
-	out := Lists{state: map[Scope][]Item{}, all: map[Scope][]Item{}, placed: map[Scope]int64{},
-		folder: map[string]placings{}}
-	var items []Item
-	for _, act := range []string{revoking.PublishAct, TakeInAct} {
-		err := from.EntriesOf(ctx, act, func(en journal.Entry) error {
-			told, err := listsOf(en)
-			items = append(items, told...)
-			return err
-		})
-		if err != nil {
-			return out, err
+// Known reads from the records which lists there are.
+func Known(ctx context.Context, from store.DerivedReader) (Lists, error) {
+	out := Lists{state: map[event.Scope][]event.List{}, all: map[event.Scope][]event.List{},
+		placed: map[event.Scope]int64{}, folder: map[string]placings{}}
+	if err := from.Derived(ctx, event.Lists, func(_ string, en journal.Entry) error {
+		told, err := event.As[event.ListsSigned](en) // lists that were imported are told of in the same fields
+		for _, l := range told.Lists {
+			l.Seq = en.Seq
+			out.add(l)
 		}
+		return err
+	}); err != nil {
+		return out, err
 	}
-	slices.SortStableFunc(items, func(a, b Item) int { return int(a.seq - b.seq) })
-	for _, i := range items {
-		out.add(i)
+	if err := from.Derived(ctx, event.Placements, func(_ string, en journal.Entry) error {
+		told, err := event.As[event.ListsPlaced](en)
+		for _, l := range told.Lists {
+			out.placed[l.Scope()] = max(out.placed[l.Scope()], l.Number)
+		}
+		return err
+	}); err != nil {
+		return out, err
 	}
-	return out, from.EntriesOf(ctx, PlaceAct, func(en journal.Entry) error {
-		told, err := listsOf(en)
+	return out, from.Derived(ctx, event.Folders, func(dir string, en journal.Entry) error {
+		told, err := event.As[event.ListsPlaced](en)
 		now := placings{}
-		for _, i := range told {
-			now[i.Scope()] = i.Number
-			out.placed[i.Scope()] = max(out.placed[i.Scope()], i.Number)
+		for _, l := range told.Lists {
+			now[l.Scope()] = l.Number
 		}
-		out.folder[en.Object] = now
+		out.folder[dir] = now
 		return err
 	})
 }
 
 // add adds one more list.
-func (l *Lists) add(i Item) {
+func (l *Lists) add(i event.List) {
 	s := i.Scope()
-	l.last = max(l.last, i.seq)
+	l.last = max(l.last, i.Seq)
 	if i.Aside {
 		l.aside = append(l.aside, i)
 		return
@@ -145,8 +102,8 @@ func (l *Lists) add(i Item) {
 
 // standing leaves out the lists that a newer one takes the place of: one with a higher number, from the
 // moment of its date on.
-func standing(list []Item) (out []Item) {
-	slices.SortStableFunc(list, func(a, b Item) int { return int(min(1, max(-1, a.Number-b.Number))) })
+func standing(list []event.List) (out []event.List) {
+	slices.SortStableFunc(list, func(a, b event.List) int { return int(min(1, max(-1, a.Number-b.Number))) })
 	for _, i := range slices.Backward(list) {
 		if len(out) == 0 || i.This.Before(out[len(out)-1].This) {
 			out = append(out, i)
@@ -156,20 +113,8 @@ func standing(list []Item) (out []Item) {
 	return out
 }
 
-// listsOf are the lists of which an entry tells.
-func listsOf(en journal.Entry) ([]Item, error) {
-	var told struct{ Lists []Item }
-	if err := json.Unmarshal([]byte(en.Detail), &told); err != nil {
-		return nil, fmt.Errorf("journal J%d: %w", en.Seq, err)
-	}
-	for n := range told.Lists {
-		told.Lists[n].seq = en.Seq
-	}
-	return told.Lists, nil
-}
-
 // At is the list of a scope that is to be served at a moment; false where there is none.
-func (l Lists) At(s Scope, now time.Time) (best Item, found bool) {
+func (l Lists) At(s event.Scope, now time.Time) (best event.List, found bool) {
 	for _, i := range l.state[s] {
 		if !i.This.After(now) {
 			best, found = i, true
@@ -179,8 +124,8 @@ func (l Lists) At(s Scope, now time.Time) (best Item, found bool) {
 }
 
 // Scopes are those of which there is any list, in order.
-func (l Lists) Scopes() []Scope {
-	return slices.SortedFunc(maps.Keys(l.state), func(a, b Scope) int {
+func (l Lists) Scopes() []event.Scope {
+	return slices.SortedFunc(maps.Keys(l.state), func(a, b event.Scope) int {
 		if a.Part != b.Part {
 			return a.Part - b.Part
 		}
@@ -189,7 +134,7 @@ func (l Lists) Scopes() []Scope {
 }
 
 // Served are the lists that are to be served at a moment.
-func (l Lists) Served(now time.Time) (out []Item) {
+func (l Lists) Served(now time.Time) (out []event.List) {
 	for _, s := range l.Scopes() {
 		if i, ok := l.At(s, now); ok {
 			out = append(out, i)
@@ -202,7 +147,7 @@ func (l Lists) Served(now time.Time) (out []Item) {
 func (l Lists) Last() int64 { return l.last }
 
 // Needed are the lists that are to be served at a moment or later.
-func (l Lists) Needed(now time.Time) (out []Item) {
+func (l Lists) Needed(now time.Time) (out []event.List) {
 	for _, s := range l.Scopes() {
 		current, _ := l.At(s, now)
 		for _, i := range l.state[s] {
@@ -215,7 +160,7 @@ func (l Lists) Needed(now time.Time) (out []Item) {
 }
 
 // Ahead is how many lists of a scope wait for their time.
-func (l Lists) Ahead(s Scope, now time.Time) (n int) {
+func (l Lists) Ahead(s event.Scope, now time.Time) (n int) {
 	for _, i := range l.state[s] {
 		if i.This.After(now) {
 			n++
@@ -225,7 +170,7 @@ func (l Lists) Ahead(s Scope, now time.Time) (n int) {
 }
 
 // Ends is until when a scope is fresh, by the last list that was signed.
-func (l Lists) Ends(s Scope) (end time.Time) {
+func (l Lists) Ends(s event.Scope) (end time.Time) {
 	for _, i := range l.state[s] {
 		if i.Next.After(end) {
 			end = i.Next
@@ -235,17 +180,17 @@ func (l Lists) Ends(s Scope) (end time.Time) {
 }
 
 // All are the lists of a scope that are on record, older ones too.
-func (l Lists) All(s Scope) []Item { return l.all[s] }
+func (l Lists) All(s event.Scope) []event.List { return l.all[s] }
 
 // Standing are the lists of a scope that are served, now or later, the lowest number first.
-func (l Lists) Standing(s Scope) []Item { return l.state[s] }
+func (l Lists) Standing(s event.Scope) []event.List { return l.state[s] }
 
 // Find finds the record of a list; false where nobody wrote it down.
-func (l Lists) Find(list *revocation.List) (Item, bool) {
+func (l Lists) Find(list *revocation.List) (event.List, bool) {
 	if list.Number == nil || !list.Number.IsInt64() {
-		return Item{}, false
+		return event.List{}, false
 	}
-	is := func(i Item) bool { return i.Number == list.Number.Int64() && i.Is(list) }
+	is := func(i event.List) bool { return i.Number == list.Number.Int64() && Is(i, list) }
 	for _, some := range l.all {
 		if n := slices.IndexFunc(some, is); n >= 0 {
 			return some[n], true
@@ -254,13 +199,13 @@ func (l Lists) Find(list *revocation.List) (Item, bool) {
 	if n := slices.IndexFunc(l.aside, is); n >= 0 {
 		return l.aside[n], true
 	}
-	return Item{}, false
+	return event.List{}, false
 }
 
 // Untold says why clients of a generation cannot know of a revocation on record yet; "" where a list
 // that tells of it was put in place.
 func (l Lists) Untold(by *hierarchy.Generation, revocation int64) string {
-	s := Scope{List: by.ListName()}
+	s := event.Scope{List: by.ListName()}
 	telling := int64(0) // the number of the first list that tells of it
 	for _, i := range l.all[s] {
 		if i.Through >= revocation && (telling == 0 || i.Number < telling) {
@@ -277,7 +222,7 @@ func (l Lists) Untold(by *hierarchy.Generation, revocation int64) string {
 }
 
 // Placed reports whether the last entry about a folder tells that it holds just these lists.
-func (l Lists) Placed(dir string, lists []Item) bool {
+func (l Lists) Placed(dir string, lists []event.List) bool {
 	now := placings{}
 	for _, i := range lists {
 		now[i.Scope()] = i.Number
@@ -290,13 +235,13 @@ func Folder(e *estate.Estate) string { return filepath.Join(e.Dir, "lists") }
 
 // File is the file in which a list is kept. What is on its way onto record, or was cut off on
 // it, never has the name of another.
-func File(e *estate.Estate, i Item) string {
+func File(e *estate.Estate, i event.List) string {
 	return filepath.Join(Folder(e), fmt.Sprintf("%s.%d.%s.crl", strings.TrimSuffix(i.Title(), ".crl"), i.Number,
 		i.Mark))
 }
 
 // Read reads a list that is kept, and proves that it is the one on record.
-func Read(e *estate.Estate, i Item) (*revocation.List, error) {
+func Read(e *estate.Estate, i event.List) (*revocation.List, error) {
 	if _, err := os.Lstat(File(e, i)); err != nil {
 		return nil, err
 	}
@@ -308,9 +253,10 @@ func Read(e *estate.Estate, i Item) (*revocation.List, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", File(e, i), err)
 	}
-	if !i.Is(l) {
-		return nil, fmt.Errorf("%s: it is not the list that was signed: sign it again: ironseal revocations "+
-			"publish --all", File(e, i))
+	if !Is(i, l) {
+		return nil, fault.New(fault.Internal, "%s: it is not the list that was signed", File(e,
+			i)).On(fault.File.Named("%s", File(e, i))).
+			Then(advice.To("sign it again", advice.PublishLists, "all", ""))
 	}
 	return l, nil
 }

@@ -10,6 +10,7 @@ import (
 
 	"ironseal/internal/app/revoke/inventory"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/fetch"
 	"ironseal/internal/store"
 	"ironseal/pki/finding"
@@ -50,29 +51,30 @@ func Addresses(ctx context.Context, e *estate.Estate) ([]string, error) {
 	}
 	if base := e.Settings.Publication.Address; base != "" {
 		for _, i := range have.Served(e.Now()) {
-			if g := h.Generation(i.List); g != nil && !g.Authority.Elsewhere {
+			if g := h.Generation(i.List); g != nil && !g.Authority.External() {
 				out = append(out, revocation.Address(base, i.Title()))
 			}
 		}
 	}
 	slices.Sort(out)
 	if out = slices.Compact(out); len(out) == 0 {
-		return nil, fmt.Errorf("no certificate names an address, and publication.address in %s is empty: name what is "+
-			"to be checked: an address or a file", estate.SettingsFile)
+		return nil, fmt.Errorf("no certificate names an address, and publication.address in %s is empty: name what "+
+			"is to be checked: an address or a file", estate.SettingsFile)
 	}
 	return out, nil
 }
 
 // expected is what clients look for at an address, by the certificates that name it; false where none
 // does.
-func expected(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, where string) (inventory.Scope, bool, error) {
+func expected(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, where string) (event.Scope, bool,
+	error) {
 	places, err := e.Records.Places(ctx)
 	for _, p := range places {
 		if g := h.Generation(p.Generation); p.Kind == store.ListPlace && p.Address == where && g != nil {
-			return inventory.Scope{List: g.ListName(), Part: p.Part}, true, nil
+			return event.Scope{List: g.ListName(), Part: p.Part}, true, nil
 		}
 	}
-	return inventory.Scope{}, false, err
+	return event.Scope{}, false, err
 }
 
 // Fetch gets a list from an address and checks it.
@@ -114,7 +116,7 @@ func Check(ctx context.Context, e *estate.Estate, where string, data []byte) (Ch
 			l.Issuer)
 		return out, nil
 	}
-	is := inventory.Item{List: by.ListName(), Delta: l.Base != nil}
+	is := event.List{List: by.ListName(), Delta: l.Base != nil}
 	for _, n := range l.Scope.Names {
 		is.Part = max(is.Part, revocation.PartAt(n.URI, by.ListName()))
 	}
@@ -136,7 +138,7 @@ func Check(ctx context.Context, e *estate.Estate, where string, data []byte) (Ch
 	switch {
 	case !there:
 		add(finding.ListUnknown, "No list %s was published here.", out.Title)
-	case published.Is(l):
+	case inventory.Is(published, l):
 	case l.Number != nil && l.Number.IsInt64() && l.Number.Int64() < published.Number:
 		add(finding.ListOlder, "The list at %s has the number %s; %d was published on %s.", where, out.Number,
 			published.Number, published.This.Format("2006-01-02 15:04 UTC"))

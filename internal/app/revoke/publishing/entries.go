@@ -10,6 +10,7 @@ import (
 	"ironseal/internal/app/revoke/inventory"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/journal"
@@ -20,7 +21,7 @@ import (
 type building struct {
 	e    *estate.Estate
 	d    Due
-	item *inventory.Item
+	item *event.List
 	hash hash.Hash
 }
 

@@ -18,10 +18,12 @@ import (
 	"ironseal/internal/app/revoke/inventory"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
 	"ironseal/pki/bundle"
+	"ironseal/pki/fault"
 	"ironseal/pki/hierarchy"
-	"ironseal/pki/journal"
 	"ironseal/pki/label"
 	"ironseal/pki/pkcs"
 	"ironseal/pki/revocation"
@@ -36,7 +38,7 @@ const ContentsFile = "contents.txt"
 type Released struct {
 	Dir     string
 	Files   []string
-	Lists   []inventory.Item
+	Lists   []event.List
 	Stale   []string // lists that are in it and stale, by title
 	Absent  []string // generations of which no list is there
 	Missing []string // lists that certificates name, and that are not there: by address
@@ -71,19 +73,19 @@ func Release(ctx context.Context, e *estate.Estate, dir string) (Released, error
 
 // place puts on record that lists were written into a folder, unless its last entry says the same.
 // An incident is over only once the list that tells of it lies where clients find it.
-func place(ctx context.Context, e *estate.Estate, dir string, have inventory.Lists, lists []inventory.Item) error {
+func place(ctx context.Context, e *estate.Estate, dir string, have inventory.Lists, lists []event.List) error {
 	if abs, err := filepath.Abs(dir); err == nil {
 		dir = abs
 	}
 	if have.Placed(dir, lists) {
 		return nil
 	}
-	told := []map[string]any{}
+	told := []event.PlacedList{}
 	for _, i := range lists {
-		told = append(told, map[string]any{"list": i.List, "part": i.Part, "delta": i.Delta, "number": i.Number})
+		told = append(told, event.PlacedList{List: i.List, Part: i.Part, Delta: i.Delta, Number: i.Number})
 	}
-	_, err := e.Act(ctx, func(store.Tx) ([]journal.Entry, error) {
-		return []journal.Entry{estate.Entry(inventory.PlaceAct, dir, "lists", told)}, nil
+	_, err := e.Act(ctx, func(store.Tx) ([]event.Record, error) {
+		return []event.Record{event.On(dir, event.ListsPlaced{Lists: told})}, nil
 	})
 	return err
 }
@@ -102,8 +104,13 @@ type Unrecorded struct {
 func (u *Unrecorded) Error() string {
 	return fmt.Sprintf("%s: it was signed with the key of %s and is not on record here: this estate is an older "+
 		"copy, or "+
-		"someone else has the key. What it revokes would be forgotten: import the lists of this folder first: "+
-		"ironseal revocations take-in %s", u.File, u.By, filepath.Dir(u.File))
+		"someone else has the key. What it revokes would be forgotten", u.File, u.By)
+}
+
+// Unwrap gives the refusal, and what to do first.
+func (u *Unrecorded) Unwrap() error {
+	return fault.New(fault.Refused, "the list is not on record").On(fault.File.Named("%s", u.File)).
+		Then(advice.To("import the lists of this folder first", advice.ImportLists, "file", filepath.Dir(u.File)))
 }
 
 // Untouched refuses a folder that holds a list which a key of ours signed and which is not on record: a
@@ -234,8 +241,8 @@ func (r *Released) contents(e *estate.Estate, files map[string][]byte) []byte {
 		fmt.Fprintf(&b, "list %d of %s, of %s, next by %s, %d revoked\n", i.Number, i.Title(),
 			i.This.UTC().Format(time.RFC3339), i.Next.UTC().Format(time.RFC3339), i.Entries)
 	}
-	b.WriteString("\nFiles (.crl and .cer are DER, .pem is text, .p7c PKCS#7; HANDLE.lists.pem has the lists " +
-		"of every generation of\nHANDLE that stands, and of every authority above: servers that check clients read " +
+	b.WriteString("\nFiles (.crl and .cer are DER, .pem is text, .p7c PKCS#7; HANDLE.lists.pem has the lists of " +
+		"every generation of\nHANDLE that stands, and of every authority above: servers that check clients read " +
 		"it):\n\n")
 	for _, name := range slices.Sorted(maps.Keys(files)) {
 		fmt.Fprintf(&b, "- %s %d octets\n", name, len(files[name]))
@@ -265,13 +272,14 @@ func (r *Released) gather(ctx context.Context, e *estate.Estate) (map[string][]b
 			}
 			l, err := inventory.Read(e, i)
 			if errors.Is(err, fs.ErrNotExist) &&
-				g.Authority.Elsewhere { // after a restored backup: it is imported again
+				g.Authority.External() { // after a restored backup: it is imported again
 				continue
 			}
 			if err != nil {
-				return nil, fmt.Errorf("the list %s is not there: %w: sign it again: ironseal revocations "+
-					"publish %s --to DIR",
-					i.Title(), err, g.Authority.Handle)
+				return nil, fault.New(fault.NotFound, "the list %s is not there: %w", i.Title(),
+					err).On(fault.List.Named("%s", i.Title())).
+					Then(advice.To("sign it again", advice.PublishLists, "authority", g.Authority.Handle, "folder",
+						"DIR"))
 			}
 			files[i.Title()] = l.Raw
 			files[i.Title()+".pem"] = bundle.PEM(bundle.List, l.Raw)
@@ -408,5 +416,5 @@ func orFile(was, name string) string {
 // of one elsewhere whose certificates name an address of ours.
 func oursToServe(e *estate.Estate, g *hierarchy.Generation, address string) bool {
 	base := e.Settings.Publication.Address
-	return !g.Authority.Elsewhere || base != "" && strings.HasPrefix(address, strings.TrimSuffix(base, "/")+"/")
+	return !g.Authority.External() || base != "" && strings.HasPrefix(address, strings.TrimSuffix(base, "/")+"/")
 }

@@ -14,6 +14,7 @@ import (
 
 	"ironseal/internal/app/revoke/inventory"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/pki/ext"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/span"
@@ -33,14 +34,14 @@ type Ask struct {
 type Due struct {
 	Generation *hierarchy.Generation
 	Part       int
-	Why        string         // to sign it; "" where that is not needed
-	Unable     string         // why it cannot be signed here
-	Now        inventory.Item // the one that is served; zero for none
+	Why        string     // to sign it; "" where that is not needed
+	Unable     string     // why it cannot be signed here
+	Now        event.List // the one that is served; zero for none
 	Until      time.Time
 }
 
 // Title is the file under which the list is served.
-func (d Due) Title() string { return inventory.Item{List: d.Generation.Name(), Part: d.Part}.Title() }
+func (d Due) Title() string { return event.List{List: d.Generation.Name(), Part: d.Part}.Title() }
 
 // Plan is what would be published.
 type Plan struct {
@@ -120,7 +121,7 @@ func (d Due) Late(e *estate.Estate) time.Time {
 	return d.Now.This.Add(each.After(d.Now.This).Sub(d.Now.This) * 3 / 2)
 }
 
-func (d Due) scope() inventory.Scope { return inventory.Scope{List: d.Generation.Name(), Part: d.Part} }
+func (d Due) scope() event.Scope { return event.Scope{List: d.Generation.Name(), Part: d.Part} }
 
 func meant(names []string, g *hierarchy.Generation) bool {
 	return slices.Contains(names, g.Authority.Handle) || slices.Contains(names, g.Name())
@@ -130,11 +131,11 @@ func meant(names []string, g *hierarchy.Generation) bool {
 func unable(e *estate.Estate, g *hierarchy.Generation) string {
 	c := g.Certificate
 	switch {
-	case g.Authority.Elsewhere:
-		return "its key is elsewhere; lists come here with: ironseal revocations take-in FILE"
+	case g.Authority.External():
+		return "its key is elsewhere; its lists are imported here"
 	case c.HasUsage && c.Usage&ext.CRLSign == 0:
 		return "its certificate does not allow it to sign lists"
-	case !e.Custody.Has(c.Key):
+	case !e.Keys.Has(c.Key):
 		return "its key is not there any more"
 	}
 	return ""
@@ -192,7 +193,7 @@ func (p Plan) why(e *estate.Estate, d *Due, newest int64, released time.Time) {
 		d.Why = "its file is missing"
 	case p.now.After(now.Next):
 		d.Why = "it is stale"
-	case d.Generation.Authority.Elsewhere: // what it tells was put on record from it
+	case d.Generation.Authority.External(): // what it tells was put on record from it
 	case changed:
 		d.Why = whyChanged(more)
 	case p.Ask.All || p.Ask.Ahead > 0:

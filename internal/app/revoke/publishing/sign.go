@@ -13,13 +13,13 @@ import (
 	"time"
 
 	"ironseal/internal/app/revoke/inventory"
-	"ironseal/internal/app/revoke/revoking"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
+	"ironseal/internal/event"
 	"ironseal/internal/keystore"
 	"ironseal/internal/store"
 	"ironseal/pki/cert"
+	"ironseal/pki/fault"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/journal"
 	"ironseal/pki/point"
@@ -29,7 +29,7 @@ import (
 
 // Done is what was signed.
 type Done struct {
-	Lists []inventory.Item
+	Lists []event.List
 	Head  journal.Head
 }
 
@@ -37,7 +37,7 @@ type Done struct {
 type signing struct {
 	Plan
 	e     *estate.Estate
-	made  []inventory.Item
+	made  []event.List
 	files []string
 	after map[string]int64 // the number before, by handle
 	next  map[string]int64 // the number to give, by handle
@@ -95,7 +95,7 @@ func (s *signing) generation(ctx context.Context, g *hierarchy.Generation, list 
 	if err := s.e.World.Step(estate.StepPlanned); err != nil {
 		return err
 	}
-	signer, err := s.e.Custody.Open(ctx, g.Certificate.Key, a.Handle, keystore.ForList)
+	signer, err := s.e.Keys.Open(ctx, g.Certificate.Key, a.Handle, keystore.ForList)
 	if err != nil {
 		return err
 	}
@@ -129,7 +129,7 @@ func (s *signing) number(ctx context.Context, a *hierarchy.Authority) error {
 }
 
 // one signs one list of a scope: the one for now, or the i-th ahead.
-func (s *signing) one(ctx context.Context, signer *keystore.Opened, d Due, i int, number int64) (int64, error) {
+func (s *signing) one(ctx context.Context, signer keystore.Opened, d Due, i int, number int64) (int64, error) {
 	g := d.Generation
 	life, _ := inventory.Lives(s.e, g)
 	if !s.Ask.Life.IsZero() {
@@ -140,7 +140,7 @@ func (s *signing) one(ctx context.Context, signer *keystore.Opened, d Due, i int
 		this = s.step(life).After(this)
 	}
 	number += int64(i) // by the order of signing, and not by the date that each is for
-	item := inventory.Item{List: g.Name(), Part: d.Part, Number: number, This: this, Next: s.end(g, life.After(this))}
+	item := event.List{List: g.Name(), Part: d.Part, Number: number, This: this, Next: s.end(g, life.After(this))}
 	draft := revocation.Draft{Issuer: g.Certificate.Subject, KeyID: keyID(g.Certificate), Number: number, This: this,
 		Next: item.Next}
 	if d.Part > 0 {
@@ -235,7 +235,7 @@ func keyID(c *cert.Certificate) []byte {
 // whole signs and keeps a list with all its entries: those of the list before and what came
 // since, or, where that list is not there or the records count another number, all of them
 // from the records. The records are counted meanwhile, since that takes as long as signing.
-func (s *signing) whole(ctx context.Context, signer *keystore.Opened, d Due, item *inventory.Item,
+func (s *signing) whole(ctx context.Context, signer keystore.Opened, d Due, item *event.List,
 	draft revocation.Draft, delta *changes) error {
 	if d.Now.Number != 0 { // what ended before the last list was dated stood on it after its end (section 3.3)
 		item.Cut = d.Now.This.Unix()
@@ -279,7 +279,7 @@ func (s *signing) drop() error {
 
 // keep signs a list, reads it back, and writes it into the estate's folder. The disk takes the
 // entries while they are hashed.
-func (s *signing) keep(draft revocation.Draft, item *inventory.Item, pieces [][]byte, signer *keystore.Opened) error {
+func (s *signing) keep(draft revocation.Draft, item *event.List, pieces [][]byte, signer keystore.Opened) error {
 	mark := make([]byte, 8)
 	if _, err := io.ReadFull(s.e.World.Random, mark); err != nil {
 		return err
@@ -311,7 +311,7 @@ func (s *signing) keep(draft revocation.Draft, item *inventory.Item, pieces [][]
 // entries gives the encoded entries of a list; nil where the list before cannot be used and it
 // was not asked to make it again. What a delta tells is read at the same moment: whoever holds its base
 // and the delta knows just what the list tells.
-func (s *signing) entries(ctx context.Context, d Due, item *inventory.Item, delta *changes, anew bool) (pieces [][]byte,
+func (s *signing) entries(ctx context.Context, d Due, item *event.List, delta *changes, anew bool) (pieces [][]byte,
 	err error) {
 	err = s.e.View(ctx, func(moment *estate.Estate) (err error) {
 		b := building{e: moment, d: d, item: item, hash: revocation.NewProof()}
@@ -334,14 +334,14 @@ func (s *signing) entries(ctx context.Context, d Due, item *inventory.Item, delt
 
 // changes are the outcome of certificates since a base list.
 type changes struct {
-	base    inventory.Item
+	base    event.List
 	entries []byte
 	n       int
 }
 
 // read reads them, as the records are at one moment.
-func (c *changes) read(ctx context.Context, moment *estate.Estate, d Due, whole inventory.Item) (err error) {
-	b := building{e: moment, d: d, item: &inventory.Item{Cut: whole.Cut}}
+func (c *changes) read(ctx context.Context, moment *estate.Estate, d Due, whole event.List) (err error) {
+	b := building{e: moment, d: d, item: &event.List{Cut: whole.Cut}}
 	if c.entries, c.n, err = b.rows(ctx, c.base.Through, nil, 0); err != nil {
 		return err
 	}
@@ -368,8 +368,8 @@ func asPart(d Due) int {
 
 // baseOf is the list that a delta adds to: the oldest that somebody may still hold and call
 // fresh, so that everybody who holds any list can use the delta.
-func (s *signing) baseOf(d Due, ahead int) (inventory.Item, bool) {
-	var base inventory.Item
+func (s *signing) baseOf(d Due, ahead int) (event.List, bool) {
+	var base event.List
 	for _, i := range s.have.All(d.scope()) {
 		if !i.Delta && !i.Next.Before(s.now) && !i.This.After(s.now) && (base.Number == 0 || i.Number < base.Number) {
 			base = i
@@ -379,9 +379,9 @@ func (s *signing) baseOf(d Due, ahead int) (inventory.Item, bool) {
 }
 
 // delta signs what changed since a base, under the number of the whole list (section 5.2.4).
-func (s *signing) delta(signer *keystore.Opened, c changes, whole inventory.Item, draft revocation.Draft) error {
+func (s *signing) delta(signer keystore.Opened, c changes, whole event.List, draft revocation.Draft) error {
 	draft.Base, draft.Freshest = c.base.Number, nil
-	item := inventory.Item{List: whole.List, Delta: true, Number: whole.Number, Base: c.base.Number, This: whole.This,
+	item := event.List{List: whole.List, Delta: true, Number: whole.Number, Base: c.base.Number, This: whole.This,
 		Next: whole.Next, Cut: whole.Cut, Gone: whole.Gone, Entries: c.n}
 	proof := revocation.NewProof()
 	proof.Write(c.entries)
@@ -391,8 +391,8 @@ func (s *signing) delta(signer *keystore.Opened, c changes, whole inventory.Item
 
 // record puts all that was signed on record.
 func (s *signing) record(ctx context.Context) (journal.Head, error) {
-	return s.e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
-		var told []map[string]any
+	return s.e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
+		var told []event.ListNumber
 		for _, a := range s.h {
 			handle := a.Handle
 			if _, ours := s.after[handle]; !ours {
@@ -402,9 +402,9 @@ func (s *signing) record(ctx context.Context) (journal.Head, error) {
 			if err := tx.NumberList(handle, s.after[handle], number); err != nil {
 				return nil, err
 			}
-			told = append(told, map[string]any{"by": handle, "after": s.after[handle], "number": number})
+			told = append(told, event.ListNumber{By: handle, After: s.after[handle], Number: number})
 		}
-		return []journal.Entry{estate.Entry(revoking.PublishAct, "lists", "authorities", told, "lists", s.made)}, nil
+		return []event.Record{event.On("lists", event.ListsSigned{Authorities: told, Lists: s.made})}, nil
 	})
 }
 

@@ -15,10 +15,9 @@ import (
 	"ironseal/internal/app/revoke/publishing"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
-	"ironseal/internal/parallel"
 	"ironseal/internal/store"
 	"ironseal/pki/cert"
+	"ironseal/pki/fault"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/lifecycle"
 	"ironseal/pki/ocsp"
@@ -51,7 +50,7 @@ type subject struct {
 // when it was: an answer never stays that is older than what somebody put on record meanwhile.
 func Prepare(ctx context.Context, e *estate.Estate, dir string, ask publishing.Ask, progress func(int)) (Batch, error) {
 	p := preparing{e: e, ask: ask, out: Batch{Dir: dir, Responders: []string{}, Skipped: []string{}},
-		count: parallel.Counting(progress)}
+		count: estate.Counting(progress)}
 	if err := p.begin(ctx); err != nil {
 		return p.out, err
 	}
@@ -78,8 +77,7 @@ func Prepare(ctx context.Context, e *estate.Estate, dir string, ask publishing.A
 			return p.out, err
 		}
 	}
-	return p.out, fault.New(fault.Busy, "what is revoked changes all the time: the answers in %s may be older "+
-		"than "+
+	return p.out, fault.New(fault.Busy, "what is revoked changes all the time: the answers in %s may be older than "+
 		"the records: run it again", dir)
 }
 
@@ -303,7 +301,7 @@ func (r *Responder) answers(e *estate.Estate, list []subject, at, next time.Time
 		return nil, err
 	}
 	out, faults := make([]disk.File, len(list)), make([]error, len(list))
-	parallel.Each(len(list), func(i int) {
+	estate.OnEveryCore(len(list), func(i int) {
 		sign := batch.Answer
 		if i%provenEach == 0 {
 			sign = batch.Proven

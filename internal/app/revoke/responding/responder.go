@@ -13,12 +13,13 @@ import (
 	"time"
 
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
+	"ironseal/internal/event"
 	"ironseal/internal/keystore"
 	"ironseal/internal/store"
 	"ironseal/pki/cert"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
+	"ironseal/pki/fault"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
 	"ironseal/pki/journal"
@@ -57,7 +58,7 @@ func newResponder(ctx context.Context, e *estate.Estate, g *hierarchy.Generation
 	if bad := r.plan.Findings.Refusing(); len(bad) > 0 {
 		return nil, &issue.Refused{About: "the certificate for OCSP answers about " + g.Name(), Findings: bad}
 	}
-	opened, err := e.Custody.Open(ctx, g.Certificate.Key, g.Authority.Handle, keystore.ForCertificate)
+	opened, err := e.Keys.Open(ctx, g.Certificate.Key, g.Authority.Handle, keystore.ForCertificate)
 	if err != nil {
 		return nil, err
 	}
@@ -114,12 +115,12 @@ func planResponder(ctx context.Context, e *estate.Estate, r *Responder, until ti
 // record puts responders' certificates on record, in one act. Older generations and retired
 // authorities sign these too, as they go on with their lists.
 func record(ctx context.Context, e *estate.Estate, list []*Responder) (journal.Head, error) {
-	return e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
+	return e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		h, err := tx.Hierarchy()
 		if err != nil {
 			return nil, err
 		}
-		var told []map[string]any
+		var told []event.SignedCertificate
 		for _, r := range list {
 			if why := h.Generation(r.Issuer.Name()).Idle(); why != "" {
 				return nil, fault.New(fault.Changed, "%s certifies no responder any more: %s", r.Issuer.Label(),
@@ -134,11 +135,11 @@ func record(ctx context.Context, e *estate.Estate, list []*Responder) (journal.H
 				Sheet: r.plan.Digest(), Waived: estate.Waived(r.plan.Findings)}); err != nil {
 				return nil, err
 			}
-			told = append(told, map[string]any{"certificate": fmt.Sprintf("%x", r.Certificate.SHA256()),
-				"serial": r.Certificate.SerialHex(), "title": r.Certificate.Title(), "by": r.Issuer.Name(),
-				"template": r.template.Name, "until": r.Certificate.NotAfter.Format(time.RFC3339),
-				"sheet": fmt.Sprintf("%x", r.plan.Digest()), "waived": estate.WaivedCodes(r.plan.Findings)})
+			told = append(told, event.SignedCertificate{Certificate: fmt.Sprintf("%x", r.Certificate.SHA256()),
+				Serial: r.Certificate.SerialHex(), Title: r.Certificate.Title(), By: r.Issuer.Name(),
+				Template: r.template.Name, Until: r.Certificate.NotAfter.Format(time.RFC3339),
+				Sheet: fmt.Sprintf("%x", r.plan.Digest()), Waived: estate.WaivedCodes(r.plan.Findings)})
 		}
-		return []journal.Entry{estate.Entry("sign", "OCSP answers", "signed", told)}, nil
+		return []event.Record{event.On("OCSP answers", event.Signed{Signed: told})}, nil
 	})
 }

@@ -9,8 +9,9 @@ import (
 
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
+	"ironseal/pki/fault"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/lifecycle"
@@ -128,7 +129,7 @@ func (p *Plan) judge(ctx context.Context, e *estate.Estate) error {
 		if !namesStatus(t.Certificate) {
 			add(finding.NoListToLearn, "%s names no revocation list and no OCSP responder.", t.Title())
 		}
-		if !e.Custody.Has(t.By.Certificate.Key) {
+		if !e.Keys.Has(t.By.Certificate.Key) {
 			add(finding.ListKeyGone, "The key of %s is not there any more: no list can tell of it.", t.By.Label())
 		}
 	}
@@ -136,12 +137,12 @@ func (p *Plan) judge(ctx context.Context, e *estate.Estate) error {
 		return err
 	}
 	if n := len(p.Dependents); n > 0 {
-		f := finding.New(finding.TakesDown, "%s below it become invalid: clients refuse them as soon as they "+
-			"see the list.", span.Count(n, "certificate"))
+		f := finding.New(finding.TakesDown, "%s below it become invalid: clients refuse them as soon as they see the "+
+			"list.", span.Count(n, "certificate"))
 		for _, t := range p.Targets {
 			if t.Generation != nil {
-				f = f.WithRemedy("if there is time, sign their replacements first: ironseal incident open %s",
-					t.Generation.Name())
+				f = f.WithNext(advice.To("if there is time, sign their replacements first", advice.OpenIncident,
+					"authority", t.Generation.Name()))
 			}
 		}
 		p.Findings = append(p.Findings, f)
@@ -161,8 +162,8 @@ func (p *Plan) judgeIncidents(ctx context.Context, e *estate.Estate) error {
 	}
 	for _, t := range p.Targets {
 		if i, g := t.beside(list); g != nil {
-			p.Findings = append(p.Findings, finding.New(finding.OtherInDoubt, "The incident %s is about %s, "+
-				"and this is %s, which has another key.", i.Name, g.Name(), t.Generation.Name()))
+			p.Findings = append(p.Findings, finding.New(finding.OtherInDoubt, "The incident %s is about %s, and this "+
+				"is %s, which has another key.", i.Name, g.Name(), t.Generation.Name()))
 		}
 	}
 	return nil
@@ -196,8 +197,8 @@ func (p Plan) stillMeant(tx store.Tx) error {
 	}
 	for _, t := range p.Targets {
 		if i, g := t.beside(list); g != nil {
-			return fault.New(fault.Changed, "the incident %s about %s was opened meanwhile, and %s has "+
-				"another key: look at the sheet again", i.Name, g.Name(), t.Generation.Name())
+			return fault.New(fault.Changed, "the incident %s about %s was opened meanwhile, and %s has another key: "+
+				"look at the sheet again", i.Name, g.Name(), t.Generation.Name())
 		}
 	}
 	return nil

@@ -2,38 +2,37 @@ package revoking
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"time"
 
 	"ironseal/internal/app/parties"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
 	"ironseal/pki/journal"
 	"ironseal/pki/lifecycle"
 	"ironseal/pki/span"
 )
 
-// LaterAct is the act by which a certificate is to be revoked once its successor is in use.
-const LaterAct = "revoke later"
-
 // Later is a certificate that is to be revoked once its successor is in use.
 type Later struct {
-	Title  string    `json:"title" doc:"for whom it is"`
-	Serial string    `json:"serial" doc:"of it"`
-	New    string    `json:"replacement" doc:"serial of the one in its place"`
-	From   time.Time `json:"from" doc:"when it may be revoked at the earliest"`
-	Waits  string    `json:"waits" doc:"what it waits for; empty where it can be revoked now"`
+	Title  string      `json:"title" doc:"for whom it is"`
+	Serial string      `json:"serial" doc:"of it"`
+	New    string      `json:"replacement" doc:"serial of the one in its place"`
+	From   time.Time   `json:"from" doc:"when it may be revoked at the earliest"`
+	Waits  string      `json:"waits" doc:"what it waits for; empty where it can be revoked now"`
+	Next   advice.Step `json:"-"`
 }
 
 // Schedule records that certificates are to be revoked once those in their places are in use,
 // and a span is over.
 func Schedule(ctx context.Context, e *estate.Estate, old []estate.Held, after span.Span) (journal.Head, error) {
-	return e.Act(ctx, func(store.Tx) ([]journal.Entry, error) {
-		var out []journal.Entry
+	return e.Act(ctx, func(store.Tx) ([]event.Record, error) {
+		var out []event.Record
 		for _, c := range old {
-			out = append(out, estate.Entry(LaterAct, c.Title(), "serial", c.SerialHex(), "certificate",
-				fmt.Sprintf("%x", c.SHA256()), "after", after.String()))
+			out = append(out, event.On(c.Title(), event.RevokeLater{Serial: c.SerialHex(),
+				Certificate: fmt.Sprintf("%x", c.SHA256()), After: after.String()}))
 		}
 		return out, nil
 	})
@@ -43,16 +42,15 @@ func Schedule(ctx context.Context, e *estate.Estate, old []estate.Held, after sp
 // successor is in use when an endpoint was last seen to serve it.
 func Scheduled(ctx context.Context, e *estate.Estate) (out []Later, err error) {
 	asked := map[string]time.Time{}
-	err = e.Records.EntriesOf(ctx, LaterAct, func(en journal.Entry) error {
-		var told struct{ Certificate, After string }
-		if err := json.Unmarshal([]byte(en.Detail), &told); err != nil {
-			return fmt.Errorf("journal J%d: %w", en.Seq, err)
+	err = e.Records.Derived(ctx, event.Postponed, func(certificate string, en journal.Entry) error {
+		told, err := event.As[event.RevokeLater](en)
+		if err != nil {
+			return err
 		}
-		from := en.At
+		asked[certificate] = en.At
 		if s, err := span.Parse(told.After); err == nil {
-			from = s.After(en.At)
+			asked[certificate] = s.After(en.At)
 		}
-		asked[told.Certificate] = from
 		return nil
 	})
 	if err != nil || len(asked) == 0 {
@@ -82,11 +80,12 @@ func Scheduled(ctx context.Context, e *estate.Estate) (out []Later, err error) {
 		case !replaced:
 			l.Waits = "nothing is in its place yet"
 		case !served.InUse(n.Certificate):
-			l.New, l.Waits = n.SerialHex(), "nobody was seen to serve the one in its place: ironseal probe --all "+
-				"--record"
+			l.New, l.Waits = n.SerialHex(), "no endpoint was seen to serve the one in its place"
+			l.Next = advice.To("", advice.ProbeAll, "record", "")
 		case served.By(c.Certificate):
 			l.New, l.Waits = n.SerialHex(), "an endpoint that was seen to serve this one was not seen to serve "+
-				"another since: ironseal probe --all --record"
+				"another since"
+			l.Next = advice.To("", advice.ProbeAll, "record", "")
 		case e.Now().Before(from):
 			l.New, l.Waits = n.SerialHex(), "not before "+from.Format("2006-01-02 15:04 UTC")
 		default:

@@ -9,10 +9,10 @@ import (
 	"time"
 
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
+	"ironseal/pki/fault"
 	"ironseal/pki/hierarchy"
-	"ironseal/pki/journal"
 	"ironseal/pki/lifecycle"
 	"ironseal/pki/revocation"
 )
@@ -117,7 +117,7 @@ func Forgotten(ctx context.Context, e *estate.Estate, by *hierarchy.Generation, 
 // unknown is what an entry of a list of ours tells of a certificate that is not on record.
 func unknown(ctx context.Context, e *estate.Estate, by *hierarchy.Generation, l *revocation.List,
 	en revocation.Entry) ([]News, error) {
-	if by.Authority.Elsewhere || en.Reason == revocation.RemoveFromCRL {
+	if by.Authority.External() || en.Reason == revocation.RemoveFromCRL {
 		return nil, nil
 	}
 	r, found, err := e.Records.RevocationOf(ctx, by.Authority.Handle, en.Serial.Hex())
@@ -157,14 +157,14 @@ func Words(news []News) (out []string) {
 
 // Record records what was learned, within an act, and tells the journal of it. What somebody
 // else recorded meanwhile stays.
-func Record(tx store.Tx, news []News, because string) (out []journal.Entry, err error) {
+func Record(tx store.Tx, news []News, because string) (out []event.Record, err error) {
 	for _, n := range news {
 		by := n.By.Authority.Handle
 		if n.Back {
 			err = tx.Release(by, n.SerialHex(), int(revocation.CertificateHold))
 			if err == nil {
-				out = append(out, estate.Entry(UnholdAct, n.Title(), "released",
-					[]map[string]any{tellReleased(n.Target)}, "because", because))
+				out = append(out, event.On(n.Title(), event.Released{Released: []event.RevokedCertificate{
+					tellReleased(n.Target)}, Because: because}))
 			}
 		} else {
 			title, r := "", store.Revocation{Serial: n.Entry.Serial.Hex(), At: n.Entry.At.UTC().Truncate(time.Second),
@@ -177,9 +177,8 @@ func Record(tx store.Tx, news []News, because string) (out []journal.Entry, err 
 				return overrides(n.Entry.Reason, revocation.Reason(reason))
 			})
 			if err == nil {
-				out = append(out, estate.Entry(RevokeAct, title, "revoked",
-					[]map[string]any{tellRevoked(n.Target, r, was)}, "because", because, "reason",
-					n.Entry.Reason.Word()))
+				out = append(out, event.On(title, event.Revoked{Revoked: []event.RevokedCertificate{
+					tellRevoked(n.Target, r, was)}, Because: because, Reason: n.Entry.Reason.Word()}))
 			}
 		}
 		if err != nil && !errors.Is(err, fault.Changed) {

@@ -15,8 +15,9 @@ import (
 
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
+	"ironseal/pki/fault"
 	"ironseal/pki/finding"
 	"ironseal/pki/issue"
 	"ironseal/pki/journal"
@@ -76,7 +77,7 @@ func plan(ctx context.Context, e *estate.Estate, ask Ask) (Plan, error) {
 	p.Head = head
 	now := e.Now()
 	if ask.Since.After(now) {
-		return p, fmt.Errorf("--since %s is still to come: a certificate is bad since a moment that has been",
+		return p, fmt.Errorf("the moment %s is still to come: a certificate is bad since a moment that has been",
 			ask.Since.Format(time.RFC3339))
 	}
 	var faults []error
@@ -146,11 +147,11 @@ func Revoke(ctx context.Context, e *estate.Estate, p Plan) (journal.Head, error)
 	if r := p.Findings.Refusing(); len(r) > 0 {
 		return journal.Head{}, &issue.Refused{About: about, Findings: r}
 	}
-	return e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
+	return e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		if err := p.stillMeant(tx); err != nil {
 			return nil, err
 		}
-		told := make([]map[string]any, 0, len(p.Targets))
+		told := make([]event.RevokedCertificate, 0, len(p.Targets))
 		at := tx.Now().Truncate(time.Second)
 		for _, t := range p.Targets {
 			r := store.Revocation{Serial: t.SerialHex(), At: at, Reason: int(p.Ask.Reason), Invalid: p.Ask.Since,
@@ -163,23 +164,23 @@ func Revoke(ctx context.Context, e *estate.Estate, p Plan) (journal.Head, error)
 			}
 			told = append(told, tellRevoked(t, r, was))
 		}
-		return []journal.Entry{estate.Entry(RevokeAct, about, "revoked", told, "because", p.Ask.Because, "reason",
-			p.Ask.Reason.Word(), "waived", estate.WaivedCodes(p.Findings))}, nil
+		return []event.Record{event.On(about, event.Revoked{Revoked: told, Because: p.Ask.Because,
+			Reason: p.Ask.Reason.Word(), Waived: estate.WaivedCodes(p.Findings)})}, nil
 	})
 }
 
-func tellRevoked(t Target, r store.Revocation, was *store.Revocation) map[string]any {
+func tellRevoked(t Target, r store.Revocation, was *store.Revocation) event.RevokedCertificate {
 	certificate := "" // of one that is not on record, nobody knows more than the serial
 	if t.Certificate != nil {
 		certificate = fmt.Sprintf("%x", t.SHA256())
 	}
-	out := map[string]any{"certificate": certificate, "by": t.By.Authority.Handle, "serial": r.Serial,
-		"at": r.At.Format(time.RFC3339Nano), "reason": r.Reason, "ends": unix(r.Ends), "part": r.Part}
+	out := event.RevokedCertificate{Certificate: certificate, By: t.By.Authority.Handle, Serial: r.Serial,
+		At: r.At.Format(time.RFC3339Nano), Reason: r.Reason, Ends: unix(r.Ends), Part: r.Part}
 	if !r.Invalid.IsZero() {
-		out["invalid"] = r.Invalid.UTC().Format(time.RFC3339Nano)
+		out.Invalid = r.Invalid.UTC().Format(time.RFC3339Nano)
 	}
 	if was != nil {
-		out["was"] = store.Line(was.Serial, journal.Stamp(was.At), was.Reason)
+		out.Was = store.Line(was.Serial, journal.Stamp(was.At), was.Reason)
 	}
 	return out
 }
@@ -203,15 +204,14 @@ func Unhold(ctx context.Context, e *estate.Estate, names []string, because strin
 				w.Released.Format("2006-01-02 15:04 UTC"))
 		case revocation.Reason(w.Reason) != revocation.CertificateHold:
 			return nil, journal.Head{}, fmt.Errorf("%s, was revoked on %s (%s), and not put on hold: that is for "+
-				"good; sign "+
-				"a new certificate", about, w.At.Format("2006-01-02"), revocation.Reason(w.Reason).Word())
+				"good; sign a new certificate", about, w.At.Format("2006-01-02"), revocation.Reason(w.Reason).Word())
 		}
 	}
-	head, err := e.Act(ctx, func(tx store.Tx) ([]journal.Entry, error) {
+	head, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		if err := undoubted(ctx, tx, list); err != nil {
 			return nil, err
 		}
-		var told []map[string]any
+		var told []event.RevokedCertificate
 		var titles []string
 		for _, t := range list {
 			if err := tx.Release(t.By.Authority.Handle, t.SerialHex(), int(revocation.CertificateHold)); err != nil {
@@ -220,14 +220,14 @@ func Unhold(ctx context.Context, e *estate.Estate, names []string, because strin
 			told = append(told, tellReleased(t))
 			titles = append(titles, t.Title())
 		}
-		return []journal.Entry{estate.Entry(UnholdAct, strings.Join(titles, ", "), "released", told, "because",
-			because)}, nil
+		return []event.Record{event.On(strings.Join(titles, ", "), event.Released{Released: told,
+			Because: because})}, nil
 	})
 	return list, head, err
 }
 
 // undoubted refuses to let certificates stand again whose key is in doubt.
-func undoubted(ctx context.Context, from compromise.Journaled, list []Target) error {
+func undoubted(ctx context.Context, from store.DerivedReader, list []Target) error {
 	known, err := compromise.Incidents(ctx, from)
 	for _, t := range list {
 		for _, i := range compromise.About(known, t.Key.Fingerprint()) {
@@ -238,10 +238,9 @@ func undoubted(ctx context.Context, from compromise.Journaled, list []Target) er
 	return err
 }
 
-func tellReleased(t Target) map[string]any {
-	return map[string]any{"certificate": fmt.Sprintf("%x", t.SHA256()), "by": t.By.Authority.Handle,
-		"serial": t.SerialHex(), "at": t.Was.At.Format(time.RFC3339Nano), "reason": t.Was.Reason,
-		"ends": unix(t.Was.Ends)}
+func tellReleased(t Target) event.RevokedCertificate {
+	return event.RevokedCertificate{Certificate: fmt.Sprintf("%x", t.SHA256()), By: t.By.Authority.Handle,
+		Serial: t.SerialHex(), At: t.Was.At.Format(time.RFC3339Nano), Reason: t.Was.Reason, Ends: unix(t.Was.Ends)}
 }
 
 func unix(t time.Time) int64 {

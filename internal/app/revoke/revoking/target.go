@@ -12,11 +12,12 @@ import (
 	"ironseal/internal/app/parties"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
 	"ironseal/pki/ext"
+	"ironseal/pki/fault"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/lifecycle"
 	"ironseal/pki/point"
@@ -114,9 +115,10 @@ func onRecord(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, c *c
 	for _, a := range h {
 		for _, g := range a.Generations {
 			if c.Issuer.Equal(g.Certificate.Subject) && c.VerifiedBy(g.Certificate.Key) == nil {
-				return estate.Held{}, fmt.Errorf("%s, serial %s, was signed by %s, and is not on record: take it "+
-					"in first: "+
-					"ironseal authority adopt %s --issued FILE", c.Title(), c.Serial.Short(), g.Label(), a.Handle)
+				return estate.Held{}, fault.New(fault.NotFound, "%s, serial %s, was signed by %s, and is not on record",
+					c.Title(), c.Serial.Short(), g.Label()).
+					On(fault.Certificate.Named("%s", c.SerialHex())).
+					Then(advice.To("import it first", advice.AdoptAuthority, "authority", a.Handle, "issued", "FILE"))
 			}
 		}
 	}
@@ -281,9 +283,8 @@ func target(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, c esta
 	about := fmt.Sprintf("%s, serial %s", c.Title(), c.Serial.Short())
 	if c.Record.Issuer == "" {
 		if c.SelfIssued() {
-			return t, fmt.Errorf("%s, signs itself: no list of its own can take it back with effect; take it out "+
-				"of the "+
-				"trust sets: ironseal changeover plan", about)
+			return t, fault.New(fault.Refused, "%s, signs itself: no list of its own can revoke it with effect", about).
+				Then(advice.To("remove it from the trust sets", advice.PlanChangeOver))
 		}
 		return t, fmt.Errorf("%s, was not issued here, but by %s: only they can take it back", about, c.Issuer)
 	}
@@ -295,9 +296,10 @@ func target(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, c esta
 	} else if found {
 		t.Was = &r
 	}
-	if t.By.Authority.Elsewhere {
-		return t, fmt.Errorf("%s, was signed by %s: %w: revoke it there, and take the list in here: ironseal "+
-			"revocations take-in FILE", about, t.By.Authority.Handle, errElsewhere)
+	if t.By.Authority.External() {
+		return t, fault.New(fault.Refused, "%s, was signed by %s: %w: revoke it there", about, t.By.Authority.Handle,
+			errElsewhere).
+			Then(advice.To("then import the list here", advice.ImportLists))
 	}
 	t.Part = c.Record.Part
 	return t, nil

@@ -11,7 +11,8 @@ import (
 
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
+	"ironseal/internal/event"
+	"ironseal/pki/fault"
 	"ironseal/pki/finding"
 	"ironseal/pki/issue"
 	"ironseal/pki/kit"
@@ -120,8 +121,8 @@ func (ask PackAsk) InMemory(e *estate.Estate) (packs map[string][]kit.File, out 
 			return nil, nil, err
 		}
 		if ask.Policy != "" && (!p.TakesPolicy() || len(ask.Platforms) > 1) {
-			return nil, nil, fmt.Errorf("kit for %s: a policy that is there goes into one platform's kit, "+
-				"and that is one with a policy: firefox or chromium", name)
+			return nil, nil, fmt.Errorf("kit for %s: a policy that is there goes into one platform's kit, and that "+
+				"is one with a policy: firefox or chromium", name)
 		}
 		files, notes, err := p.Pack(job)
 		if err != nil {
@@ -164,8 +165,8 @@ func (ask PackAsk) sound() (trust.Set, []string, error) {
 
 func (ask PackAsk) write(ctx context.Context, e *estate.Estate, one Packed, files []kit.File) error {
 	onRecord := func() error {
-		_, err := record(ctx, e, estate.Entry("pack kit", ask.Set.Name, "platform", one.Platform, "sums",
-			fmt.Sprintf("%x", sha256.Sum256(sumsOf(files))), "waived", ask.Waivers))
+		_, err := record(ctx, e, event.On(ask.Set.Name, event.KitPacked{Platform: one.Platform,
+			Sums: fmt.Sprintf("%x", sha256.Sum256(sumsOf(files))), Waived: ask.Waivers}))
 		return err
 	}
 	if ask.Archive != "" {

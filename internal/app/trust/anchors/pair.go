@@ -13,9 +13,10 @@ import (
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
+	"ironseal/pki/advice"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
+	"ironseal/pki/fault"
 	"ironseal/pki/kit"
 	"ironseal/pki/label"
 	"ironseal/pki/lifecycle"
@@ -104,8 +105,8 @@ func presentedIn(files []intake.Input) (chain []*cert.Certificate, r *request.Re
 		}
 		for _, o := range c.Of(bundle.Request) {
 			if r != nil || len(chain) > 0 {
-				return nil, nil, fmt.Errorf("%s: there is more than one request in it, or a certificate too: "+
-					"give one file for one side", in.Name)
+				return nil, nil, fmt.Errorf("%s: there is more than one request in it, or a certificate too: give "+
+					"one file for one side", in.Name)
 			}
 			if r, err = request.Read(o.DER); err == nil {
 				err = r.Proven()
@@ -206,8 +207,8 @@ func PackPair(ctx context.Context, e *estate.Estate, p PairPack) ([2]Packed, err
 	var out [2]Packed
 	for i := range out {
 		if len(p.Answer.Needs[i].Anchors) == 0 {
-			return out, fault.New(fault.NotFound, "no root is known above %s: add it to a trust set with: "+
-				"ironseal trust add SET FILE", p.Question.Peers[1-i].Title)
+			return out, fault.New(fault.NotFound, "no root is known above %s", p.Question.Peers[1-i].Title).
+				Then(advice.To("add it to a trust set", advice.AddToSet))
 		}
 		if _, _, err := p.Kit(i).InMemory(e); err != nil {
 			return out, err

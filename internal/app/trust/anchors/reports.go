@@ -2,31 +2,26 @@ package anchors
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
 
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
 	"ironseal/pki/journal"
 	"ironseal/pki/kit"
 	"ironseal/pki/trust"
 )
 
-// What machines report is in the journal, and nowhere else: it cannot be changed there
-// without being told.
-
-const reportAct = "report roots"
-
 // Record takes reports of kits' scripts in.
 func Record(ctx context.Context, e *estate.Estate, list []kit.Report) (journal.Head, error) {
-	return e.Act(ctx, func(store.Tx) ([]journal.Entry, error) {
-		var out []journal.Entry
+	return e.Act(ctx, func(store.Tx) ([]event.Record, error) {
+		var out []event.Record
 		for _, r := range list {
-			out = append(out, estate.Entry(reportAct, r.Host, "platform", r.Platform, "store", r.Store, "act", r.Act,
-				"sha256", r.SHA256, "missing", append([]string{}, r.Missing...), "when", r.When.UTC()))
+			out = append(out, event.On(r.Host, event.RootsReported{Platform: r.Platform, Store: r.Store, Done: r.Act,
+				SHA256: r.SHA256, Missing: append([]string{}, r.Missing...), When: r.When.UTC()}))
 		}
 		return out, nil
 	})
@@ -49,29 +44,23 @@ type Told struct {
 // Places are the stores of all machines that reported, by host. A report that is older than
 // another of the same store and root counts for nothing.
 func Places(ctx context.Context, e *estate.Estate) ([]Place, error) {
-	type store struct{ host, platform, store string }
-	places := map[store]*Place{}
-	err := e.Records.EntriesOf(ctx, reportAct, func(en journal.Entry) error {
-		var r kit.Report
-		if err := json.Unmarshal([]byte(en.Detail), &r); err != nil {
-			return fmt.Errorf("journal J%d: %w", en.Seq, err)
+	places := map[string]*Place{}
+	err := e.Records.Derived(ctx, event.Reports, func(name string, en journal.Entry) error {
+		r, err := event.As[event.RootsReported](en)
+		if err != nil {
+			return err
 		}
-		key := store{en.Object, r.Platform, r.Store}
-		p := places[key]
+		store := event.ReportName(en.Object, r.Platform, r.Store, "")
+		p := places[store]
 		if p == nil {
 			p = &Place{Host: en.Object, Platform: r.Platform, Store: r.Store, Told: map[string]Told{}}
-			places[key] = p
+			places[store] = p
 		}
-		if at := en.At.Truncate(time.Second); r.When.After(at) { // its clock is ahead: what comes later is later
-			r.When = at
-		}
-		if r.When.After(p.When) {
-			p.When = r.When
-		}
-		for _, sum := range r.SHA256 {
-			if !r.When.Before(p.Told[sum].When) {
-				p.Told[sum] = Told{!slices.Contains(r.Missing, sum), r.When, en.Seq}
-			}
+		switch sum := strings.TrimPrefix(name, store); sum {
+		case "":
+			p.When = r.Moment(en)
+		default:
+			p.Told[sum] = Told{!slices.Contains(r.Missing, sum), r.Moment(en), en.Seq}
 		}
 		return nil
 	})

@@ -19,9 +19,11 @@ import (
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
 	"ironseal/pki/cert"
+	"ironseal/pki/fault"
 	"ironseal/pki/finding"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
@@ -92,8 +94,9 @@ func made(e *estate.Estate, name string) (trust.Set, []byte, error) {
 	}
 	if name == trust.Own {
 		return trust.Set{}, nil,
-			errors.New("trust set own: these are the roots of this estate, and cannot be changed by " +
-				"hand: make another with: ironseal trust create SET")
+			fault.New(fault.Refused,
+				"trust set own: these are the roots of this estate, and cannot be changed by hand").
+				On(fault.TrustSet.Named("own")).Then(advice.To("make another", advice.CreateSet))
 	}
 	if names := e.DataNames("set"); !slices.Contains(names, name) {
 		names = append([]string{trust.Own}, names...)
@@ -129,11 +132,11 @@ func Create(ctx context.Context, e *estate.Estate, name, title string) (journal.
 	if err := e.World.Disk.New(file(e, name), s.Bytes(), 0o644); err != nil {
 		return journal.Head{}, fmt.Errorf("trust set %s: %w", name, err)
 	}
-	return record(ctx, e, estate.Entry("create trust set", name, "title", title))
+	return record(ctx, e, event.On(name, event.SetCreated{Title: title}))
 }
 
-func record(ctx context.Context, e *estate.Estate, en journal.Entry) (journal.Head, error) {
-	return e.Act(ctx, func(store.Tx) ([]journal.Entry, error) { return []journal.Entry{en}, nil })
+func record(ctx context.Context, e *estate.Estate, en event.Record) (journal.Head, error) {
+	return e.Act(ctx, func(store.Tx) ([]event.Record, error) { return []event.Record{en}, nil })
 }
 
 // Addition is what will be added to a set, ready to be agreed to.
@@ -208,9 +211,9 @@ func skip(c *cert.Certificate, sum [32]byte, seen map[[32]byte]string, wanted ma
 	case len(wanted) > 0 && !wanted[sum]:
 		return "has another fingerprint"
 	case len(wanted) == 0 && !c.SelfSigned() && c.IsAuthority():
-		return "is an intermediate; name it by --fingerprint if it is meant"
+		return "is an intermediate; name it by its fingerprint if it is meant"
 	case len(wanted) == 0 && !c.IsAuthority() && !c.SelfSigned():
-		return "is a machine's or a person's certificate; name it by --fingerprint if it is meant"
+		return "is a machine's or a person's certificate; name it by its fingerprint if it is meant"
 	}
 	return ""
 }
@@ -229,8 +232,8 @@ func Add(ctx context.Context, e *estate.Estate, a Addition) (journal.Head, error
 		}
 		sums = append(sums, fmt.Sprintf("%x", x.Certificate.SHA256()))
 	}
-	return rewrite(ctx, e, set, a.before, estate.Entry("add to trust set", set.Name, "certificates", sums, "waived",
-		estate.WaivedCodes(a.Findings)))
+	return rewrite(ctx, e, set, a.before, event.On(set.Name, event.SetExtended{Certificates: sums,
+		Waived: estate.WaivedCodes(a.Findings)}))
 }
 
 // Drop takes anchors out of a set.
@@ -249,15 +252,15 @@ func Drop(ctx context.Context, e *estate.Estate, name string, which []*cert.Cert
 		})
 		sums = append(sums, fmt.Sprintf("%x", c.SHA256()))
 	}
-	return rewrite(ctx, e, set, before, estate.Entry("drop from trust set", name, "certificates", sums))
+	return rewrite(ctx, e, set, before, event.On(name, event.SetReduced{Certificates: sums}))
 }
 
 // rewrite replaces a set's file and records the act, unless the file is no longer what it
 // was. The records' turn is held meanwhile, so that of two programs one comes first.
-func rewrite(ctx context.Context, e *estate.Estate, s trust.Set, before []byte, en journal.Entry) (journal.Head,
+func rewrite(ctx context.Context, e *estate.Estate, s trust.Set, before []byte, en event.Record) (journal.Head,
 	error) {
 	written := false
-	head, err := e.Act(ctx, func(store.Tx) ([]journal.Entry, error) {
+	head, err := e.Act(ctx, func(store.Tx) ([]event.Record, error) {
 		now, err := os.ReadFile(file(e, s.Name))
 		if err != nil || !slices.Equal(now, before) {
 			return nil, errors.Join(fault.New(fault.Changed, "trust set %s was changed meanwhile", s.Name), err)
@@ -266,7 +269,7 @@ func rewrite(ctx context.Context, e *estate.Estate, s trust.Set, before []byte, 
 			return nil, fmt.Errorf("trust set %s: %w", s.Name, err)
 		}
 		written = true
-		return []journal.Entry{en}, nil
+		return []event.Record{en}, nil
 	})
 	if err != nil && written && !errors.Is(err, store.ErrUncertain) { // what is not on record is not in the file
 		err = errors.Join(err, e.World.Disk.Replace(file(e, s.Name), before, 0o644))

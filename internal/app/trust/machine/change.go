@@ -15,8 +15,10 @@ import (
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
-	"ironseal/internal/fault"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
+	"ironseal/pki/fault"
 	"ironseal/pki/journal"
 	"ironseal/pki/kit"
 	"ironseal/pki/trust"
@@ -68,12 +70,13 @@ func (m Machine) Systems() (out []string) {
 func PlanChange(ctx context.Context, e *estate.Estate, act string, set trust.Set, platforms []string, mine bool) (
 	planned *Change, err error) {
 	if mine && !isNative(nativePlatform) {
-		return nil, fault.New(fault.NotFound, "this system has one store for the machine, and none for a user: "+
-			"leave out --mine")
+		return nil, fault.New(fault.NotFound, "this system has one store for the machine, and none for a user").
+			Then(advice.To("leave this out", advice.DropMine))
 	}
 	if len(platforms) == 0 {
-		return nil, fault.New(fault.NotFound, "no system store is here that a kit of ours knows: "+
-			"name a platform with --for PLATFORM, or pack a kit with: ironseal trust kit --for PLATFORM --out DIR")
+		return nil, fault.New(fault.NotFound, "no system store is here that a kit of ours knows").Then(
+			advice.To("name a platform", advice.ForPlatform),
+			advice.To("or pack a kit", advice.PackKit, "platform", advice.Asked, "folder", "DIR"))
 	}
 	dir, err := os.MkdirTemp("", "ironseal-roots-")
 	if err != nil {
@@ -127,8 +130,8 @@ func (c *Change) unpack(name string) error {
 		}
 	}
 	if !hasScript {
-		return fmt.Errorf("platform %s has no script that runs here\npack it with: ironseal trust kit "+
-			"--for %s --out DIR, and do what its page says", name, name)
+		return fault.New(fault.Unavailable, "platform %s has no script that runs here", name).Then(
+			advice.To("pack it, and do what its page says", advice.PackKit, "platform", name, "folder", "DIR"))
 	}
 	return nil
 }
@@ -190,8 +193,11 @@ func (c *Change) Do(ctx context.Context, e *estate.Estate) (head journal.Head, e
 	for _, a := range c.Set.Anchors {
 		sums = append(sums, fmt.Sprintf("%x", a.Certificate.SHA256()))
 	}
-	en := estate.Entry(c.Act+" roots here", c.Set.Name, "platforms", touched, "certificates", sums)
-	return e.Act(ctx, func(store.Tx) ([]journal.Entry, error) { return []journal.Entry{en}, nil })
+	var told event.Event = event.RootsInstalled{Platforms: touched, Certificates: sums}
+	if c.Act == "remove" {
+		told = event.RootsRemoved{Platforms: touched, Certificates: sums}
+	}
+	return e.Act(ctx, func(store.Tx) ([]event.Record, error) { return []event.Record{event.On(c.Set.Name, told)}, nil })
 }
 
 // done is what one platform was before it was changed.

@@ -7,6 +7,9 @@ import (
 	"unsafe"
 
 	"golang.org/x/sys/windows"
+
+	"ironseal/pki/advice"
+	"ironseal/pki/fault"
 )
 
 var (
@@ -160,6 +163,6 @@ func noRights(path string, err error) error {
 	if path == UserRoots {
 		return fmt.Errorf("%s cannot be opened: %w", path, err)
 	}
-	return fmt.Errorf("%s cannot be changed: administrator rights are needed: start the shell as administrator, or "+
-		"use your own store with --mine: %w", path, err)
+	return fault.New(fault.Unavailable, "%s cannot be changed: administrator rights are needed: %w", path, err).Then(
+		advice.Say("start the shell as administrator"), advice.To("or use your own store", advice.DropMine))
 }

@@ -17,8 +17,10 @@ import (
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
+	"ironseal/pki/advice"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
+	"ironseal/pki/fault"
 	"ironseal/pki/kit"
 	"ironseal/pki/pkcs"
 	"ironseal/pki/trust"
@@ -310,8 +312,9 @@ func (m Machine) Check(j Judge, files []string) []Checked {
 // CheckSet holds a machine against a set of the estate.
 func CheckSet(ctx context.Context, e *estate.Estate, m Machine, set trust.Set, files []string) ([]Checked, error) {
 	if len(set.Anchors) == 0 {
-		return nil, fmt.Errorf("trust set %s holds no anchor: add one with: ironseal trust add %s FILE", set.Name,
-			set.Name)
+		return nil, fault.New(fault.NotFound, "trust set %s holds no anchor", set.Name).On(fault.TrustSet.Named("%s",
+			set.Name)).
+			Then(advice.To("add one", advice.AddToSet, "set", set.Name))
 	}
 	h, err := e.Hierarchy(ctx)
 	if err != nil {
@@ -365,18 +368,20 @@ func InstallHere(platforms []string) (others []string, any bool) {
 	return others, len(others) < len(platforms)
 }
 
-// KitCommand is the command that packs a set for the platforms named.
-func KitCommand(set string, platforms []string) string {
+// KitStep packs a set for the platforms named.
+func KitStep(words, set string, platforms []string) advice.Step {
 	slices.Sort(platforms)
-	return "ironseal trust kit" + named(set) + " --for " + strings.Join(slices.Compact(platforms), ",") + " --out DIR"
+	step := advice.To(words, advice.PackKit, "platform", strings.Join(slices.Compact(platforms), ","), "folder", "DIR")
+	return of(step, set)
 }
 
-// InstallCommand is the command that installs a set on this machine.
-func InstallCommand(set string) string { return "ironseal trust install" + named(set) }
+// InstallStep installs a set on this machine.
+func InstallStep(words, set string) advice.Step { return of(advice.To(words, advice.InstallSet), set) }
 
-func named(set string) string {
-	if set == trust.Own {
-		return ""
+// of names the set where it is not the estate's own.
+func of(step advice.Step, set string) advice.Step {
+	if set != trust.Own {
+		step.With = append(step.With, advice.Value{Name: "set", Text: set})
 	}
-	return " " + set
+	return step
 }

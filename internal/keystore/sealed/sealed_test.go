@@ -1,7 +1,8 @@
-package keystore
+package sealed
 
 import (
 	"context"
+	"crypto"
 	"crypto/rand"
 	"errors"
 	"os"
@@ -9,6 +10,7 @@ import (
 	"strings"
 	"testing"
 
+	"ironseal/internal/keystore"
 	"ironseal/pki/key"
 	"ironseal/pki/pbes"
 )
@@ -16,8 +18,8 @@ import (
 // fromFile answers from a file, as the command line does.
 type fromFile string
 
-func (f fromFile) Passphrase(context.Context, Question) ([]byte, bool, error) {
-	b, err := ReadPassphraseFile(string(f))
+func (f fromFile) Passphrase(context.Context, keystore.Question) ([]byte, bool, error) {
+	b, err := keystore.ReadPassphraseFile(string(f))
 	return b, true, err
 }
 
@@ -32,7 +34,7 @@ func write(t *testing.T, text string) string {
 
 func TestOnlyTheSamePassphraseOpens(t *testing.T) {
 	ctx := context.Background()
-	c := Custody{Dir: t.TempDir(), Random: rand.Reader, Work: pbes.Work{Memory: 1 << 14},
+	c := Files{Dir: t.TempDir(), Random: rand.Reader, Work: pbes.Work{Memory: 1 << 14},
 		Pass: fromFile(write(t, "tern and gull\n"))}
 	fresh, err := c.Make(ctx, key.P256)
 	if err != nil {
@@ -56,8 +58,9 @@ func TestOnlyTheSamePassphraseOpens(t *testing.T) {
 		{"tern and gull\n", true}, {"tern and gull", true}, {"tern and gull\r\n", true}, {"tern and skua\n", false},
 		{"tern and gull\n\n", false}, {" tern and gull", false}, {strings.Repeat("\x00", 13), false},
 	} {
+		c.Forget()
 		c.Pass = fromFile(write(t, p.text))
-		o, err := c.Open(ctx, fresh.Public, "root", ForCertificate)
+		o, err := c.Open(ctx, fresh.Public, "root", keystore.ForCertificate)
 		if (err == nil) != p.open {
 			t.Errorf("passphrase %q: %v", p.text, err)
 		}
@@ -74,16 +77,16 @@ func TestOnlyTheSamePassphraseOpens(t *testing.T) {
 }
 
 func TestPassphrasesAreNormalised(t *testing.T) {
-	composed, err := ReadPassphraseFile(write(t, "bl\u00e5skjell\n"))
+	composed, err := keystore.ReadPassphraseFile(write(t, "bl\u00e5skjell\n"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	apart, err := ReadPassphraseFile(write(t, "bla\u030askjell\n"))
+	apart, err := keystore.ReadPassphraseFile(write(t, "bla\u030askjell\n"))
 	if err != nil || string(apart) != string(composed) || string(composed) != "bl\u00e5skjell" {
 		t.Errorf("%q and %q must be one passphrase: %v", composed, apart, err)
 	}
 	for _, empty := range []string{"", "\n"} {
-		if _, err := ReadPassphraseFile(write(t, empty)); err == nil {
+		if _, err := keystore.ReadPassphraseFile(write(t, empty)); err == nil {
 			t.Error("an empty passphrase file must be refused")
 		}
 	}
@@ -91,9 +94,9 @@ func TestPassphrasesAreNormalised(t *testing.T) {
 
 func TestAKeyFileThatWasSwappedIsNoticed(t *testing.T) {
 	ctx := context.Background()
-	c := Custody{Dir: t.TempDir(), Random: rand.Reader, Work: pbes.Work{Memory: 1 << 14}, Pass: fromFile(write(t, "x"))}
+	c := Files{Dir: t.TempDir(), Random: rand.Reader, Work: pbes.Work{Memory: 1 << 14}, Pass: fromFile(write(t, "x"))}
 	var files []string
-	var kept []*Fresh
+	var kept []*keystore.Fresh
 	for range 2 {
 		f, err := c.Make(ctx, key.P256)
 		if err != nil {
@@ -107,11 +110,11 @@ func TestAKeyFileThatWasSwappedIsNoticed(t *testing.T) {
 	if err := os.Rename(files[0], files[1]); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := c.Open(ctx, kept[1].Public, "root", ForCertificate); err == nil ||
+	if _, err := c.Open(ctx, kept[1].Public, "root", keystore.ForCertificate); err == nil ||
 		!strings.Contains(err.Error(), "another key") {
 		t.Errorf("%v", err)
 	}
-	if _, err := c.Open(ctx, kept[0].Public, "root", ForCertificate); err == nil || c.Has(kept[0].Public) {
+	if _, err := c.Open(ctx, kept[0].Public, "root", keystore.ForCertificate); err == nil || c.Has(kept[0].Public) {
 		t.Errorf("a missing key: %v", err)
 	}
 }
@@ -119,15 +122,16 @@ func TestAKeyFileThatWasSwappedIsNoticed(t *testing.T) {
 // counting counts how often it was asked.
 type counting struct{ asked int }
 
-func (c *counting) Passphrase(context.Context, Question) ([]byte, bool, error) {
+func (c *counting) Passphrase(context.Context, keystore.Question) ([]byte, bool, error) {
 	c.asked++
 	return []byte("tern and gull"), true, nil
 }
 
-// What was asked before a sheet was shown is not asked again, serves once, and is gone when it was not used.
-func TestAKeyIsOpenedAhead(t *testing.T) {
+// A key that was opened serves until the estate is closed. Then nothing is left of it, nor of a passphrase that
+// was not used.
+func TestAKeyIsOpenedOnce(t *testing.T) {
 	ctx, asks := context.Background(), &counting{}
-	c := Custody{Dir: t.TempDir(), Random: rand.Reader, Work: pbes.Work{Memory: 1 << 14}, Pass: asks}
+	c := Files{Dir: t.TempDir(), Random: rand.Reader, Work: pbes.Work{Memory: 1 << 14}, Pass: asks}
 	fresh, err := c.Make(ctx, key.P256)
 	if err != nil {
 		t.Fatal(err)
@@ -142,25 +146,30 @@ func TestAKeyIsOpenedAhead(t *testing.T) {
 	if err := c.Keep(fresh, secret); err != nil {
 		t.Fatal(err)
 	}
-	for range 2 { // the second one finds that it waits already
-		if err := c.Ahead(ctx, fresh.Public, "root", ForCertificate); err != nil {
-			t.Fatal(err)
-		}
-	}
-	for want := 2; want <= 3; want++ {
-		o, err := c.Open(ctx, fresh.Public, "root", ForCertificate)
-		if err != nil || asks.asked != want {
-			t.Fatalf("asked %d times, not %d: %v", asks.asked, want, err)
-		}
-		o.Close()
-	}
-	if err := errors.Join(c.Ahead(ctx, fresh.Public, "root", ForCertificate), c.ChooseAhead(ctx, "root")); err != nil {
+	if err := c.Ahead(ctx, fresh.Public, "root", keystore.ForCertificate); err != nil {
 		t.Fatal(err)
 	}
-	left := c.ahead.opened[fresh.Public.Fingerprint()]
-	kept := c.ahead.chosen["root"]
+	var uses []keystore.Opened
+	for range 2 {
+		o, err := c.Open(ctx, fresh.Public, "root", keystore.ForCertificate)
+		if err != nil || asks.asked != 2 {
+			t.Fatalf("asked %d times, not twice: %v", asks.asked, err)
+		}
+		uses = append(uses, o)
+	}
+	sign := func(o keystore.Opened) error {
+		_, err := o.Sign(rand.Reader, make([]byte, 32), crypto.SHA256)
+		return err
+	}
+	if uses[0].Close(); sign(uses[0]) == nil || sign(uses[1]) != nil {
+		t.Error("closing one use does not end that one alone")
+	}
+	if err := c.ChooseAhead(ctx, "root"); err != nil {
+		t.Fatal(err)
+	}
+	kept := c.chosen["root"]
 	c.Forget()
-	if _, err := left.Sign(rand.Reader, make([]byte, 32), nil); err == nil || strings.Trim(string(kept), "\x00") != "" {
-		t.Error("what was not used is still there")
+	if sign(uses[1]) == nil || strings.Trim(string(kept), "\x00") != "" {
+		t.Error("something is left")
 	}
 }

@@ -1,0 +1,72 @@
+package estate
+
+import (
+	"context"
+
+	"ironseal/internal/event"
+	"ironseal/internal/store"
+	"ironseal/pki/journal"
+)
+
+// Identity is who acts, and how that is known.
+type Identity struct {
+	Name  string
+	Known string // such as ByLogin; the journal tells it where it is anything else
+}
+
+// ByLogin says that somebody is who the operating system says.
+const ByLogin = "login"
+
+// As is the estate as another person acts on it: every act is given an estate, and with
+// it who acts, so that one process can serve several.
+func (e *Estate) As(who Identity) *Estate {
+	theirs := *e
+	theirs.World.Actor = who
+	theirs.World = theirs.World.Filled()
+	return &theirs
+}
+
+// Within is the estate as a change sees it, for what has to be asked again inside an act, when nobody
+// else can write.
+func (e *Estate) Within(tx store.Tx) *Estate {
+	moment := *e
+	moment.Records = tx.Seen()
+	return &moment
+}
+
+// Act runs one change of the records, in the name of the one who acts. The events that fn returns become entries
+// of the journal, in the same transaction.
+func (e *Estate) Act(ctx context.Context, fn func(store.Tx) ([]event.Record, error)) (journal.Head, error) {
+	return ActOn(ctx, e.Records, e.World, fn)
+}
+
+// ActOn is Act for records that are not those of an open estate, such as those of a backup.
+func ActOn(ctx context.Context, s store.Store, w World, fn func(store.Tx) ([]event.Record, error)) (journal.Head,
+	error) {
+	w = w.Filled()
+	// A change that has begun is finished even when the person presses Ctrl-C.
+	return s.Act(context.WithoutCancel(ctx), w.Now, w.Actor.Name, func() error { return w.Step(StepRecording) },
+		func(tx store.Tx) ([]journal.Entry, error) {
+			records, err := fn(tx)
+			if err != nil {
+				return nil, err
+			}
+			return entries(records, w.Actor)
+		})
+}
+
+// entries are records as the journal keeps them.
+func entries(records []event.Record, who Identity) (out []journal.Entry, err error) {
+	knownBy := who.Known
+	if knownBy == ByLogin {
+		knownBy = ""
+	}
+	for _, r := range records {
+		en, err := r.Entry(knownBy)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, en)
+	}
+	return out, nil
+}

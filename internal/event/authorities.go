@@ -1,0 +1,185 @@
+package event
+
+// Generation is what is told of a generation that was made here.
+type Generation struct {
+	Number      int     `json:"generation"`
+	By          *string `json:"by"` // the generation above; earlier versions do not say it
+	Template    string  `json:"template"`
+	Links       Sums    `json:"links"`
+	Suspected   string  `json:"suspected"` // why the key before it is in doubt
+	SwitchDay   string  `json:"switch day"`
+	Certificate string  `json:"certificate"`
+	Serial      string  `json:"serial"`
+	Subject     string  `json:"subject"`
+	Key         string  `json:"key"`
+	Until       string  `json:"until"`
+	Sheet       string  `json:"sheet"`
+	Waived      Waivers `json:"waived"`
+}
+
+// AuthorityCreated: an authority was made. The object is its handle.
+type AuthorityCreated struct {
+	v1
+	Generation
+}
+
+// AuthorityRenewed: an authority got another generation. The object is its handle.
+type AuthorityRenewed struct {
+	v1
+	Generation
+}
+
+// CrossCertified: an authority vouches for another. The object is the handle of the other.
+type CrossCertified struct {
+	v1
+	By     string  `json:"by"`
+	To     string  `json:"to"`
+	Links  Sums    `json:"links"`
+	Serial string  `json:"serial"`
+	Until  string  `json:"until"`
+	Sheet  string  `json:"sheet"`
+	Waived Waivers `json:"waived"`
+}
+
+// AuthorityRetired: an authority signs no longer. The object is its handle.
+type AuthorityRetired struct {
+	v1
+	Because string `json:"because"`
+	Last    string `json:"last certificate ends"`
+}
+
+// AuthorityReinstated: a retired authority signs again. The object is its handle.
+type AuthorityReinstated struct {
+	v1
+	Because string `json:"because"`
+}
+
+// KeyDestroyed: the key of a generation was destroyed. The object is the generation.
+type KeyDestroyed struct {
+	v1
+	Key     string `json:"key"`
+	Because string `json:"because"`
+}
+
+// Imported is an authority above that came with an import.
+type Imported struct {
+	Certificate string `json:"certificate"`
+	Generation  string `json:"generation"`
+	By          string `json:"by,omitempty"`
+}
+
+// AuthorityAdopted: an authority that was made elsewhere came here. The object is its handle.
+type AuthorityAdopted struct {
+	v1
+	Certificate string     `json:"certificate"`
+	Subject     string     `json:"subject"`
+	KeyHere     bool       `json:"key here"`
+	By          string     `json:"by"` // the handle of its parent
+	Above       []Imported `json:"above"`
+	Links       Sums       `json:"links"`
+	Issued      []string   `json:"issued"`
+	Revocations string     `json:"revocations"` // digest over all that is on record as revoked
+	ListNumber  *int64     `json:"list number"`
+	Revoked     int        `json:"revoked and known"`
+	NotKnown    string     `json:"not known"`
+	Waived      Waivers    `json:"waived,omitempty"`
+}
+
+// LinkAdopted: a certificate by which one root vouches for another came here. The object is the handle.
+type LinkAdopted struct {
+	v1
+	To    string `json:"to"`
+	Links Sums   `json:"links"`
+}
+
+// Applied: an authority's request is sent to a parent elsewhere. The object is the authority's handle.
+type Applied struct {
+	v1
+	Request   string `json:"request"` // SHA-256
+	Subject   string `json:"subject"`
+	Parent    string `json:"parent"`
+	Key       string `json:"key"`
+	SwitchDay string `json:"switch day"`
+}
+
+// ApplicationWithdrawn: such a request is withdrawn. The object is the authority's handle.
+type ApplicationWithdrawn struct {
+	v1
+	Request string `json:"request"`
+}
+
+// AnswerImported: the answer to such a request came. The object is the authority's handle.
+type AnswerImported struct {
+	v1
+	Certificate string     `json:"certificate"`
+	Serial      string     `json:"serial"`
+	Issuer      string     `json:"issuer"`
+	Parent      string     `json:"parent"`
+	Above       []Imported `json:"above"`
+	Links       Sums       `json:"links"`
+	SwitchDay   string     `json:"switch day"`
+	Until       string     `json:"until"`
+	Waived      Waivers    `json:"waived"`
+}
+
+// KeyFile is a key file that was encrypted again.
+type KeyFile struct {
+	Name string `json:"name"` // the generation
+	Key  string `json:"key"`
+	File string `json:"file"` // SHA-256 of the file
+}
+
+// PassphraseChangeBegun: key files are about to be replaced.
+type PassphraseChangeBegun struct {
+	v1
+	Keys []KeyFile `json:"keys"`
+}
+
+// PassphraseChanged: key files were replaced.
+type PassphraseChanged struct {
+	v1
+	Keys []KeyFile `json:"keys"`
+}
+
+// Switched: an authority signs with its prepared generation. The object is its handle.
+type Switched struct {
+	v1
+	From   string  `json:"from"`
+	To     string  `json:"to"`
+	Waived Waivers `json:"waived"`
+}
+
+// SwitchedBack: an authority signs with the generation before again. The object is its handle.
+type SwitchedBack struct {
+	v1
+	From  string `json:"from"`
+	To    string `json:"to"`
+	Until string `json:"until"`
+}
+
+// Act implements Event.
+func (AuthorityCreated) Act() string      { return "create authority" }
+func (AuthorityRenewed) Act() string      { return "renew authority" }
+func (CrossCertified) Act() string        { return "cross-certify" }
+func (AuthorityRetired) Act() string      { return "retire authority" }
+func (AuthorityReinstated) Act() string   { return "reinstate authority" }
+func (KeyDestroyed) Act() string          { return "destroy key" }
+func (AuthorityAdopted) Act() string      { return "adopt authority" }
+func (LinkAdopted) Act() string           { return "adopt link" }
+func (Applied) Act() string               { return "apply" }
+func (ApplicationWithdrawn) Act() string  { return "withdraw application" }
+func (AnswerImported) Act() string        { return "take in authority" }
+func (PassphraseChangeBegun) Act() string { return "begin passphrase change" }
+func (PassphraseChanged) Act() string     { return "change passphrase" }
+func (Switched) Act() string              { return "switch" }
+func (SwitchedBack) Act() string          { return "switch back" }
+
+var _ = add(
+	func() Event { return &AuthorityCreated{} }, func() Event { return &AuthorityRenewed{} },
+	func() Event { return &CrossCertified{} }, func() Event { return &AuthorityRetired{} },
+	func() Event { return &AuthorityReinstated{} }, func() Event { return &KeyDestroyed{} },
+	func() Event { return &AuthorityAdopted{} }, func() Event { return &LinkAdopted{} },
+	func() Event { return &Applied{} }, func() Event { return &ApplicationWithdrawn{} },
+	func() Event { return &AnswerImported{} }, func() Event { return &PassphraseChangeBegun{} },
+	func() Event { return &PassphraseChanged{} }, func() Event { return &Switched{} },
+	func() Event { return &SwitchedBack{} })

@@ -1,0 +1,138 @@
+package event
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"ironseal/pki/journal"
+)
+
+// Kind is a kind of thing of which the newest entry is asked for often.
+type Kind string
+
+// The kinds, and what names a thing of each.
+const (
+	Parties      Kind = "party"        // its name; kept or removed
+	PartiesSince Kind = "party since"  // its name: the entry that put it on record
+	PartiesGone  Kind = "party gone"   // its name in lower case
+	Incidents    Kind = "incident"     // its name; opened
+	IncidentEnds Kind = "incident end" // its name; closed
+	Observations Kind = "observation"  // the endpoint
+	Servings     Kind = "serving"      // the endpoint: the last time that it presented a certificate
+	Reports      Kind = "report"       // a store of a machine and a root, see ReportName
+	Lists        Kind = "lists"        // the number of the entry: every entry that tells of lists
+	Folders      Kind = "folder"       // its path
+	Placements   Kind = "placement"    // what lists are about: the highest number in any folder
+	HandOvers    Kind = "handover"     // the certificate's SHA-256
+	ChangeOvers  Kind = "change-over"  // the earlier trust set
+	Postponed    Kind = "postponed"    // the certificate's SHA-256: it is to be revoked later
+	Restorations Kind = "restoration"  // empty
+)
+
+// how says which of two entries about one thing counts.
+type how int
+
+const (
+	newest how = iota // the later entry
+	first             // the earlier entry
+	latest            // the entry with the later moment or the higher number, see Mark.At
+	drop              // none from now on
+)
+
+// Mark says that an entry tells of a thing.
+type Mark struct {
+	Kind Kind
+	Name string
+	At   string // a moment or a number, as text that sorts; empty where the order of entries decides
+	how  how
+}
+
+// Row is what is derived from the journal of a thing: which entry counts.
+type Row struct {
+	Seq int64
+	At  string
+}
+
+// Apply says what is to be kept of a thing after an entry: the row, or nothing.
+func (m Mark) Apply(seq int64, before Row, there bool) (Row, bool) {
+	now := Row{seq, m.At}
+	switch {
+	case m.how == drop:
+		return Row{}, false
+	case there && (m.how == first || m.how == latest && m.At < before.At):
+		return before, true
+	}
+	return now, true
+}
+
+// ReportName names a store of a machine and a root; an empty root stands for the store as a whole.
+func ReportName(host, platform, store, sha256 string) string {
+	return strings.Join([]string{host, platform, store, sha256}, "\x1f")
+}
+
+// PlacementName names what a list is about.
+func PlacementName(s Scope) string { return fmt.Sprintf("%s\x1f%d\x1f%t", s.List, s.Part, s.Delta) }
+
+// Marks says of which things an entry tells.
+func Marks(en journal.Entry) ([]Mark, error) {
+	e, err := Read(en)
+	if err != nil {
+		return nil, err
+	}
+	switch e := e.(type) {
+	case *PartyKept:
+		return []Mark{{Parties, en.Object, "", newest}, {PartiesSince, en.Object, "", first}}, nil
+	case *PartyRemoved:
+		return []Mark{{Parties, en.Object, "", drop}, {PartiesSince, en.Object, "", drop},
+			{PartiesGone, strings.ToLower(en.Object), "", newest}}, nil
+	case *IncidentOpened:
+		return []Mark{{Incidents, en.Object, "", newest}}, nil
+	case *IncidentClosed:
+		return []Mark{{IncidentEnds, en.Object, "", newest}}, nil
+	case *EndpointObserved:
+		out := []Mark{{Observations, en.Object, "", newest}}
+		if e.SHA256 != "" {
+			out = append(out, Mark{Servings, en.Object, "", newest})
+		}
+		return out, nil
+	case *RootsReported:
+		return reported(e, en), nil
+	case *ListsSigned, *ListsImported:
+		return []Mark{{Lists, fmt.Sprintf("%020d", en.Seq), "", newest}}, nil
+	case *ListsPlaced:
+		out := []Mark{{Folders, en.Object, "", newest}}
+		for _, l := range e.Lists {
+			out = append(out, Mark{Placements, PlacementName(l.Scope()), fmt.Sprintf("%020d", l.Number), latest})
+		}
+		return out, nil
+	case *HandedOver:
+		return []Mark{{HandOvers, e.Certificate, "", newest}}, nil
+	case *ChangeOverPlanned, *ChangeOverSwitched:
+		return []Mark{{ChangeOvers, en.Object, "", newest}}, nil
+	case *ChangeOverCancelled:
+		return []Mark{{ChangeOvers, en.Object, "", drop}}, nil
+	case *RevokeLater:
+		return []Mark{{Postponed, e.Certificate, "", newest}}, nil
+	case *Restored:
+		return []Mark{{Restorations, "", "", newest}}, nil
+	}
+	return nil, nil
+}
+
+// Moment is when a report was made, and no later than it was recorded: a machine's clock may be ahead.
+func (e RootsReported) Moment(en journal.Entry) time.Time {
+	if at := en.At.Truncate(time.Second); e.When.After(at) {
+		return at
+	}
+	return e.When
+}
+
+func reported(e *RootsReported, en journal.Entry) []Mark {
+	at := journal.Stamp(e.Moment(en))
+	out := []Mark{{Reports, ReportName(en.Object, e.Platform, e.Store, ""), at, latest}}
+	for _, sum := range e.SHA256 {
+		out = append(out, Mark{Reports, ReportName(en.Object, e.Platform, e.Store, sum), at, latest})
+	}
+	return out
+}

@@ -1,0 +1,112 @@
+package event
+
+// Received: a request was received. The object is its number.
+type Received struct {
+	v1
+	SHA256 string `json:"sha256"` // of the request
+	Title  string `json:"title"`
+	From   string `json:"from"` // who sent it
+	Source string `json:"source"`
+}
+
+// Declined: a request was declined. The object is its number.
+type Declined struct {
+	v1
+	Because string `json:"because"`
+}
+
+// Withdrawn: a request was withdrawn. The object is its number.
+type Withdrawn struct {
+	v1
+	Because     string `json:"because"`
+	KeyKept     string `json:"key kept,omitempty"` // the file of a draft's key that stays
+	Key         string `json:"key,omitempty"`
+	ToBeRemoved string `json:"key to be destroyed,omitempty"`
+	Destroyed   string `json:"key_destroyed,omitempty"` // as earlier versions told it
+}
+
+// DraftKeyDestroyed: the key of a draft was destroyed, or was gone. The object is the request's number.
+type DraftKeyDestroyed struct {
+	v1
+	File      string `json:"file"`
+	Destroyed bool   `json:"destroyed"`
+	Key       string `json:"key"`
+}
+
+// Drafted: a request was drafted here. The object is its title.
+type Drafted struct {
+	v1
+	SHA256 string  `json:"sha256"`
+	Key    string  `json:"key"`
+	File   *string `json:"file"` // earlier versions do not say it
+	Sealed bool    `json:"sealed"`
+}
+
+// DraftKeyEncrypted: the key file of a draft got a passphrase. The object is the request's number.
+type DraftKeyEncrypted struct {
+	v1
+	File string `json:"file"`
+	Key  string `json:"key"`
+}
+
+// Signed: certificates were signed and recorded in one commit. The object is the first request.
+type Signed struct {
+	v1
+	Signed []SignedCertificate `json:"signed"`
+}
+
+// SignedCertificate is one of them.
+type SignedCertificate struct {
+	Request     string  `json:"request"`
+	Certificate string  `json:"certificate"` // SHA-256, in hex
+	Serial      string  `json:"serial"`
+	Title       string  `json:"title"`
+	By          string  `json:"by"` // the generation
+	Template    string  `json:"template"`
+	Until       string  `json:"until"`
+	Sheet       string  `json:"sheet"`              // the digest of the review sheet
+	Replaces    int64   `json:"replaces,omitempty"` // the record of the certificate in whose place it is
+	SwitchDay   string  `json:"switch_day,omitempty"`
+	Waived      Waivers `json:"waived,omitempty"`
+}
+
+// HandedOver: a certificate was handed over. The object is its title.
+type HandedOver struct {
+	v1
+	Certificate string   `json:"certificate"`
+	Serial      string   `json:"serial"`
+	Receiver    string   `json:"receiver"`
+	Holder      string   `json:"holder"`
+	Files       []string `json:"files"`
+	Waived      Waivers  `json:"waived"`
+}
+
+// CertificateImported: a certificate that another authority signed came here. The object is the request's number,
+// or the certificate's title.
+type CertificateImported struct {
+	v1
+	By          *string  `json:"by"` // the generation that signed it; earlier versions do not say it
+	Chain       []string `json:"chain"`
+	Certificate string   `json:"certificate"`
+	Serial      string   `json:"serial"`
+	Title       string   `json:"title"`
+	Issuer      string   `json:"issuer"`
+	Waived      Waivers  `json:"waived"`
+}
+
+// Act implements Event.
+func (Received) Act() string            { return "receive" }
+func (Declined) Act() string            { return "decline" }
+func (Withdrawn) Act() string           { return "withdraw" }
+func (DraftKeyDestroyed) Act() string   { return "destroy draft key" }
+func (Drafted) Act() string             { return "draft" }
+func (DraftKeyEncrypted) Act() string   { return "encrypt draft key" }
+func (Signed) Act() string              { return "sign" }
+func (HandedOver) Act() string          { return "handover" }
+func (CertificateImported) Act() string { return "take in" }
+
+var _ = add(
+	func() Event { return &Received{} }, func() Event { return &Declined{} }, func() Event { return &Withdrawn{} },
+	func() Event { return &DraftKeyDestroyed{} }, func() Event { return &Drafted{} },
+	func() Event { return &DraftKeyEncrypted{} }, func() Event { return &Signed{} },
+	func() Event { return &HandedOver{} }, func() Event { return &CertificateImported{} })
