@@ -3,9 +3,13 @@ package issue
 import (
 	"crypto/sha256"
 	"encoding/binary"
+	"fmt"
 
 	"ironseal/pki/finding"
 )
+
+// SheetVersion is the version of the digest. A digest of another version is kept and shown, and is not computed again.
+const SheetVersion = 2
 
 // Digest is a hash of everything that a person agrees to: what will be signed, from what, by whom, in the
 // place of what, and what they waived. Every part is written with its length or its number, so that
@@ -15,7 +19,7 @@ func (p Plan) Digest() [32]byte {
 	if p.in == nil {
 		return [32]byte{} // no plan at all
 	}
-	d.text("ironseal sheet v2")
+	d.text(fmt.Sprintf("ironseal sheet v%d", SheetVersion))
 	var request, issuer []byte
 	if p.in.Request != nil {
 		request = p.in.Request.Raw

@@ -10,6 +10,20 @@
 // Seal signs a plan's draft. It refuses a plan that findings stand against, a
 // key that is not the issuer's, and a result that does not verify.
 //
+// The digest of a sheet is SHA-256 over these parts, in order. A number is eight octets, big-endian; a text or octets
+// have their length before them, as a number.
+//
+//	text    "ironseal sheet v2"
+//	octets  the request, DER; the SHA-256 of the template's text; the issuer's certificate, DER; the issuer's name, the
+//	        subject and the public key as they will be signed, DER; the certificate to be replaced, DER
+//	number  the first moment, the last moment, in Unix seconds; the number of extensions
+//	        for each extension: text its identifier, number 1 where it is critical, octets its value
+//	number  how many findings are waived
+//	        for each, in the order of the sheet: text its code, text the reason
+//
+// What is not there is empty. A plan can be stored with its inputs, and recomputed (Store, Recompute): another person
+// then agrees to the same digest.
+//
 // A plan copies from a request only what the template names. Asking for more
 // yields a finding, and not the thing.
 package issue
