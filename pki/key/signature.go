@@ -2,19 +2,14 @@ package key
 
 import (
 	"crypto"
-	"crypto/ecdsa"
-	"crypto/ed25519"
-	_ "crypto/md5" // only to tell that a request was signed with it
-	"crypto/rsa"
+	_ "crypto/md5"  // only to tell that a request was signed with it
 	_ "crypto/sha1" // only to verify what others signed with it
 	_ "crypto/sha256"
 	_ "crypto/sha512"
-	"crypto/subtle"
 	"encoding/asn1"
 	"errors"
 	"fmt"
 	"io"
-	"math/big"
 
 	"golang.org/x/crypto/cryptobyte"
 	casn1 "golang.org/x/crypto/cryptobyte/asn1"
@@ -38,26 +33,6 @@ func (a Algorithm) Weak() bool {
 // Known reports whether signatures of this algorithm can be checked here.
 func (a Algorithm) Known() bool { return a.known }
 
-var algorithms = []struct {
-	oid    asn1.ObjectIdentifier
-	name   string
-	hash   crypto.Hash
-	family string
-}{
-	{asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 1, 4}, "MD5 with RSA", crypto.MD5, "rsa"},
-	{asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 1, 5}, "SHA-1 with RSA", crypto.SHA1, "rsa"},
-	{asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 1, 11}, "SHA-256 with RSA", crypto.SHA256, "rsa"},
-	{asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 1, 12}, "SHA-384 with RSA", crypto.SHA384, "rsa"},
-	{asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 1, 13}, "SHA-512 with RSA", crypto.SHA512, "rsa"},
-	{asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 1, 14}, "SHA-224 with RSA", crypto.SHA224, "rsa"},
-	{asn1.ObjectIdentifier{1, 2, 840, 10045, 4, 1}, "ECDSA with SHA-1", crypto.SHA1, "ecdsa"},
-	{asn1.ObjectIdentifier{1, 2, 840, 10045, 4, 3, 1}, "ECDSA with SHA-224", crypto.SHA224, "ecdsa"},
-	{asn1.ObjectIdentifier{1, 2, 840, 10045, 4, 3, 2}, "ECDSA with SHA-256", crypto.SHA256, "ecdsa"},
-	{asn1.ObjectIdentifier{1, 2, 840, 10045, 4, 3, 3}, "ECDSA with SHA-384", crypto.SHA384, "ecdsa"},
-	{asn1.ObjectIdentifier{1, 2, 840, 10045, 4, 3, 4}, "ECDSA with SHA-512", crypto.SHA512, "ecdsa"},
-	{oidEd25519, "Ed25519", 0, "ed25519"},
-}
-
 var (
 	oidPSS   = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 1, 10}
 	hashOIDs = map[string]crypto.Hash{"1.3.14.3.2.26": crypto.SHA1, "2.16.840.1.101.3.4.2.1": crypto.SHA256,
@@ -75,9 +50,11 @@ func ReadAlgorithm(der []byte) (Algorithm, error) {
 	if !in.ReadASN1(&seq, casn1.SEQUENCE) || !seq.ReadASN1ObjectIdentifier(&oid) {
 		return Algorithm{}, errors.New("signature algorithm: it is not an AlgorithmIdentifier")
 	}
-	for _, a := range algorithms {
-		if a.oid.Equal(oid) {
-			return Algorithm{Name: a.name, Hash: a.hash, family: a.family, known: true}, nil
+	for _, scheme := range schemes {
+		for _, a := range scheme.algorithms {
+			if a.oid.Equal(oid) {
+				return Algorithm{Name: a.name, Hash: a.hash, family: scheme.family, known: true}, nil
+			}
 		}
 	}
 	if oid.Equal(oidPSS) {
@@ -132,7 +109,10 @@ func (p Public) Verify(a Algorithm, message, signature []byte) error {
 	if a.family != p.Kind.Family() {
 		return fmt.Errorf("the signature algorithm %s does not go with a key of kind %s", a.Name, p.Kind)
 	}
-	return p.holds(a, message, digested(a.Hash, message), signature)
+	if !p.Kind.scheme().verify(p, a, digested(a.Hash, message), signature) {
+		return ErrSignature
+	}
+	return nil
 }
 
 // digested is a message's digest; the message itself where there is no hash.
@@ -145,99 +125,22 @@ func digested(hash crypto.Hash, message []byte) []byte {
 	return h.Sum(nil)
 }
 
-// holds checks a signature over a message whose digest is known.
-func (p Public) holds(a Algorithm, message, digest, signature []byte) error {
-	ok := false
-	switch pub := p.Key.(type) {
-	case *rsa.PublicKey:
-		switch {
-		case a.pss:
-			ok = rsa.VerifyPSS(pub, a.Hash, digest, signature, &rsa.PSSOptions{SaltLength: a.salt, Hash: a.Hash}) == nil
-		case p.Bits < 1024:
-			ok = verifySmall(pub, a.Hash, digest, signature)
-		default:
-			ok = rsa.VerifyPKCS1v15(pub, a.Hash, digest, signature) == nil
-		}
-	case *ecdsa.PublicKey:
-		ok = ecdsa.VerifyASN1(pub, digest, signature)
-	case ed25519.PublicKey:
-		ok = ed25519.Verify(pub, message, signature)
-	}
-	if !ok {
-		return ErrSignature
-	}
-	return nil
-}
-
-// verifySmall checks RSASSA-PKCS1-v1_5 (RFC 8017 section 8.2.2) for moduli that
-// the standard library refuses, so that a hopeless key is reported as weak and
-// not as a wrong signature.
-func verifySmall(pub *rsa.PublicKey, hash crypto.Hash, digest, signature []byte) bool {
-	size := (pub.N.BitLen() + 7) / 8
-	if len(signature) != size {
-		return false
-	}
-	var info cryptobyte.Builder
-	oids := map[crypto.Hash]asn1.ObjectIdentifier{
-		crypto.MD5: {1, 2, 840, 113549, 2, 5}, crypto.SHA1: {1, 3, 14, 3, 2, 26},
-		crypto.SHA256: {2, 16, 840, 1, 101, 3, 4, 2, 1}, crypto.SHA384: {2, 16, 840, 1, 101, 3, 4, 2, 2},
-	}
-	if oids[hash] == nil {
-		return false
-	}
-	info.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
-		b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
-			b.AddASN1ObjectIdentifier(oids[hash])
-			b.AddASN1NULL()
-		})
-		b.AddASN1OctetString(digest)
-	})
-	t := info.BytesOrPanic()
-	if size < len(t)+11 {
-		return false
-	}
-	want := make([]byte, size)
-	want[1] = 1
-	for i := 2; i < size-len(t)-1; i++ {
-		want[i] = 0xff
-	}
-	copy(want[size-len(t):], t)
-	got := new(big.Int).Exp(new(big.Int).SetBytes(signature), big.NewInt(int64(pub.E)),
-		pub.N).FillBytes(make([]byte, size))
-	return subtle.ConstantTimeCompare(got, want) == 1
-}
-
 // SigningAlgorithm gives the AlgorithmIdentifier with which a key of this kind
 // signs: a hash as strong as the key, never below SHA-256.
 func (p Public) SigningAlgorithm() (der []byte, hash crypto.Hash, err error) {
-	want := ""
-	switch {
-	case p.Kind.Family() == "rsa":
-		want, hash = "SHA-256 with RSA", crypto.SHA256
-	case p.Kind == P256:
-		want, hash = "ECDSA with SHA-256", crypto.SHA256
-	case p.Kind == P384:
-		want, hash = "ECDSA with SHA-384", crypto.SHA384
-	case p.Kind == P521:
-		want, hash = "ECDSA with SHA-512", crypto.SHA512
-	case p.Kind == Ed25519:
-		want = "Ed25519"
+	a, ok := p.Kind.signing()
+	if !ok {
+		return nil, 0, fmt.Errorf("a key of kind %q cannot sign here", p.Kind)
 	}
-	for _, a := range algorithms {
-		if a.name != want {
-			continue
+	var b cryptobyte.Builder
+	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+		b.AddASN1ObjectIdentifier(a.oid)
+		if a.null {
+			b.AddASN1NULL()
 		}
-		var b cryptobyte.Builder
-		b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
-			b.AddASN1ObjectIdentifier(a.oid)
-			if a.family == "rsa" {
-				b.AddASN1NULL() // RFC 4055 section 5: required for RSA, absent for the others
-			}
-		})
-		der, err = b.Bytes()
-		return der, hash, err
-	}
-	return nil, 0, fmt.Errorf("a key of kind %q cannot sign here", p.Kind)
+	})
+	der, err = b.Bytes()
+	return der, a.hash, err
 }
 
 // SignMessage signs a message by the key's SigningAlgorithm. The signature is verified
@@ -259,9 +162,9 @@ func SignMessage(message []byte, signer crypto.Signer, random io.Reader) (algori
 	if err != nil {
 		return nil, nil, err
 	}
-	if err := pub.holds(alg, message, digest, signature); err != nil {
+	if !pub.Kind.scheme().verify(pub, alg, digest, signature) {
 		return nil, nil, fmt.Errorf("signing with key %x: the new signature does not verify: %w",
-			pub.Identifier()[:4], err)
+			pub.Identifier()[:4], ErrSignature)
 	}
 	return algorithm, signature, nil
 }

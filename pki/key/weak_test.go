@@ -10,6 +10,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"math/big"
+	"slices"
 	"strings"
 	"testing"
 
@@ -185,7 +186,7 @@ func TestKeysAreComparedAsValues(t *testing.T) {
 }
 
 func TestSHA224IsWeak(t *testing.T) {
-	for _, a := range algorithms {
+	for _, a := range slices.Concat(rsaScheme.algorithms, ecdsaScheme.algorithms, ed25519Scheme.algorithms) {
 		weak := strings.Contains(a.name, "MD5") || strings.Contains(a.name, "SHA-1 ") ||
 			strings.HasSuffix(a.name, "SHA-1") || strings.Contains(a.name, "SHA-224")
 		if (Algorithm{Hash: a.hash}).Weak() != weak {
