@@ -163,7 +163,7 @@ func TestRawRate(t *testing.T) {
 		t.Fatal(err)
 	}
 	block, _ := pem.Decode(data)
-	signer, err := pbes.Open(block.Bytes, []byte("tern and gull"))
+	signer, err := pbes.Decrypt(block.Bytes, []byte("tern and gull"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -226,7 +226,7 @@ func BenchmarkBulk(b *testing.B) {
 			b.Fatal(err)
 		}
 		der, _ := pem.Decode(block)
-		if _, err := pbes.Open(der.Bytes, []byte("tern and gull")); err != nil {
+		if _, err := pbes.Decrypt(der.Bytes, []byte("tern and gull")); err != nil {
 			b.Fatal(err)
 		}
 		unlock := time.Since(opening)

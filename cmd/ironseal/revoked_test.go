@@ -36,7 +36,7 @@ func (p passFile) Passphrase(context.Context, keystore.Question) ([]byte, bool, 
 // webServer serves what was published, and answers OCSP questions of the estate.
 func webServer(t *testing.T, p place, change func([]byte) []byte) *httptest.Server {
 	t.Helper()
-	e, err := estate.Open(context.Background(), p.dir, estate.World{Pass: passFile(filepath.Join(p.dir, "../pass"))})
+	e, err := estate.Open(context.Background(), p.dir, estate.Env{Pass: passFile(filepath.Join(p.dir, "../pass"))})
 	if err != nil {
 		t.Fatal(err)
 	}

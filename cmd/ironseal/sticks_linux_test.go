@@ -225,7 +225,7 @@ func TestEverythingEnds(t *testing.T) {
 			t.Errorf("%s: exit status %d after %s: %s", args, r.code, took, r.errors)
 		}
 	}
-	key := bundle.PEM(bundle.SealedKey, specimen.HungryKey())
+	key := bundle.PEM(bundle.EncryptedKey, specimen.HungryKey())
 	begin := time.Now()
 	if r := p.run("", "convert", p.file("../hungry.pem", key), "--to", "key", "--open-with", "../pass", "--out",
 		"../k.pem"); r.code != 1 || !strings.Contains(r.errors, "out of bounds") || time.Since(begin) > 20*time.Second {

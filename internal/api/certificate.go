@@ -31,7 +31,7 @@ type Certificate struct {
 const fewDays = 730
 
 // CertificateOf is a certificate on record as a row.
-func CertificateOf(h estate.Held, now time.Time) Certificate {
+func CertificateOf(h estate.CertificateRecord, now time.Time) Certificate {
 	r := Certificate{Serial: h.SerialHex(), Title: h.Title(), Names: []string{}, State: h.State,
 		Until: Time(h.NotAfter), By: h.Signer(), Template: h.Record.Template,
 		Key: string(h.Key.Kind), Days: int(math.Floor(h.NotAfter.Sub(now).Hours() / 24)),

@@ -69,23 +69,23 @@ func TestACourierThatFailedInPartComesAgain(t *testing.T) {
 		t.Fatal(err)
 	}
 	back := filepath.Join(t.TempDir(), "b")
-	if _, _, _, err := transfer.AnswerErrand(ctx, other, out, back); err != nil {
+	if _, _, _, err := transfer.PackAnswers(ctx, other, out, back); err != nil {
 		t.Fatal(err)
 	}
 	roots, _, err := other.Roots(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}
-	folder, err := transfer.ReadErrand(back)
+	folder, err := transfer.ReadFolder(back)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if o, err := transfer.OpenErrand(ctx, e, folder, nil); err != nil || o.Answers[0].Err == nil ||
+	if o, err := transfer.OpenFolder(ctx, e, folder, nil); err != nil || o.Answers[0].Err == nil ||
 		o.Answers[1].Err == nil {
 		t.Fatalf("a root that only came along was believed: %+v, %v", o.Answers, err)
 	}
 	for i := range 2 {
-		o, err := transfer.OpenErrand(ctx, e, folder, roots)
+		o, err := transfer.OpenFolder(ctx, e, folder, roots)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -114,7 +114,7 @@ func TestAFolderThatIsSwapped(t *testing.T) {
 	}
 	good, evil := pack("Tern Bay Gates"), pack("Evil Ferries")
 	_, signer := newEstate(t)
-	folder, err := transfer.ReadErrand(good)
+	folder, err := transfer.ReadFolder(good)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -124,7 +124,7 @@ func TestAFolderThatIsSwapped(t *testing.T) {
 	if err := os.Rename(evil, good); err != nil {
 		t.Fatal(err)
 	}
-	o, err := transfer.OpenErrand(ctx, signer, folder, nil)
+	o, err := transfer.OpenFolder(ctx, signer, folder, nil)
 	if err != nil || len(o.Received) != 1 {
 		t.Fatal(o, err)
 	}
@@ -147,7 +147,7 @@ func TestWhatIsNoPlainFileIsNotCarried(t *testing.T) {
 	}
 	for what, swap := range strange() {
 		to := pack()
-		for _, name := range []string{transfer.CourierManifest, transfer.CourierCode, transfer.CourierPage} {
+		for _, name := range []string{transfer.ManifestFile, transfer.CourierCode, transfer.PageFile} {
 			dir := copied(t, to)
 			if err := os.Remove(filepath.Join(dir, name)); err != nil {
 				t.Fatal(err)
@@ -155,13 +155,13 @@ func TestWhatIsNoPlainFileIsNotCarried(t *testing.T) {
 			if err := swap(filepath.Join(dir, name)); err != nil {
 				t.Fatal(err)
 			}
-			if _, err := transfer.ReadErrand(dir); err == nil || !strings.Contains(err.Error(), "no plain file") {
+			if _, err := transfer.ReadFolder(dir); err == nil || !strings.Contains(err.Error(), "no plain file") {
 				t.Errorf("%s as %s: %v", what, name, err)
 			}
 		}
 	}
 	for _, answers := range []string{"../../x", "R1 ../../x", strings.Repeat("f", 100), "F00DF00DF00DF00D"} {
-		data, err := json.Marshal(transfer.Errand{Form: 1, ID: strings.Repeat("0", 32), Kind: transfer.ErrandAnswers,
+		data, err := json.Marshal(transfer.Folder{Form: 1, ID: strings.Repeat("0", 32), Kind: transfer.AnswersFolder,
 			Answers: answers})
 		if err != nil {
 			t.Fatal(err)
@@ -226,7 +226,7 @@ func TestShortSerials(t *testing.T) {
 		t.Errorf("%d are due, and two end soon: %v %v", len(list), list, err)
 	}
 	for _, name := range []string{"old.ternbay.example", "02"} {
-		if _, err := renewals.PlanAgain(ctx, e, renewals.AgainAsk{Certificate: name}); err == nil {
+		if _, err := renewals.PlanReissue(ctx, e, renewals.ReissueAsk{Certificate: name}); err == nil {
 			t.Errorf("%s came from no request", name)
 		}
 	}
@@ -257,8 +257,8 @@ func TestStatusTellsWhatEndsNext(t *testing.T) {
 		if i == 11 {
 			continue
 		}
-		if s, err = renewals.PlanAgain(ctx, e,
-			renewals.AgainAsk{Certificate: "h" + strconv.Itoa(i) + ".ternbay.example"}); err != nil {
+		if s, err = renewals.PlanReissue(ctx, e,
+			renewals.ReissueAsk{Certificate: "h" + strconv.Itoa(i) + ".ternbay.example"}); err != nil {
 			t.Fatal(err)
 		}
 		if err := sign(e, s); err != nil {
@@ -407,7 +407,8 @@ func TestARenewalThatEndsEarlier(t *testing.T) {
 	if err := sign(e, sheet(t, e, 1)); err != nil {
 		t.Fatal(err)
 	}
-	s, err := renewals.PlanAgain(ctx, e, renewals.AgainAsk{Certificate: "h0.ternbay.example", Lifetime: span.Days(90)})
+	s, err := renewals.PlanReissue(ctx, e, renewals.ReissueAsk{Certificate: "h0.ternbay.example", Lifetime: span.
+		Days(90)})
 	if err != nil || !s.Plan.Findings.Has(finding.EndsEarlier) {
 		t.Errorf("%v, %v", s.Plan.Findings.Codes(), err)
 	}

@@ -44,8 +44,8 @@ func TestWhatAPlanRefusesIsAskedAgainInsideTheAct(t *testing.T) {
 	taken := func(why revocation.Reason, name string) func(*testing.T, *estate.Estate) {
 		return func(t *testing.T, e *estate.Estate) { revoke(t, e, why, name) }
 	}
-	again := func(t *testing.T, e *estate.Estate, ask renewals.AgainAsk) func() error {
-		s, err := renewals.PlanAgain(ctx, e, ask)
+	again := func(t *testing.T, e *estate.Estate, ask renewals.ReissueAsk) func() error {
+		s, err := renewals.PlanReissue(ctx, e, ask)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -66,7 +66,7 @@ func TestWhatAPlanRefusesIsAskedAgainInsideTheAct(t *testing.T) {
 		return func() error { return sign(e, s) }
 	}
 	renewR1 := func(t *testing.T, e *estate.Estate) func() error {
-		return again(t, e, renewals.AgainAsk{Certificate: "R1"})
+		return again(t, e, renewals.ReissueAsk{Certificate: "R1"})
 	}
 	handover := func(t *testing.T, e *estate.Estate) func() error {
 		c, _, err := e.FindCertificate(ctx, "R1")
@@ -275,7 +275,7 @@ func newAuthority(subject string) func(*testing.T, *estate.Estate) func() error 
 func release(name string) func(*testing.T, *estate.Estate) func() error {
 	return func(_ *testing.T, e *estate.Estate) func() error {
 		return func() error {
-			_, _, err := revoking.Unhold(ctx, e, []string{name}, "it was found")
+			_, _, err := revoking.Release(ctx, e, []string{name}, "it was found")
 			return err
 		}
 	}

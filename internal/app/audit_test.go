@@ -113,7 +113,7 @@ func busyEstate(t testing.TB) (string, *estate.Estate) {
 	}
 	_, err = intake.Decide(ctx, e, "R9", lifecycle.Withdrawn, "the wrong host", false)
 	must(err)
-	again, err := renewals.PlanAgain(ctx, e, renewals.AgainAsk{Certificate: "h0.ternbay.example"})
+	again, err := renewals.PlanReissue(ctx, e, renewals.ReissueAsk{Certificate: "h0.ternbay.example"})
 	must(err)
 	must(sign(e, again))
 	outside(t, e)
@@ -124,9 +124,9 @@ func busyEstate(t testing.TB) (string, *estate.Estate) {
 	stick := filepath.Join(out, "from-elsewhere")
 	_, _, err = transfer.Pack(ctx, other, transfer.PackAsk{Dir: stick, All: true})
 	must(err)
-	folder, err := transfer.ReadErrand(stick)
+	folder, err := transfer.ReadFolder(stick)
 	must(err)
-	_, err = transfer.OpenErrand(ctx, e, folder, nil)
+	_, err = transfer.OpenFolder(ctx, e, folder, nil)
 	must(err)
 	nginx, err := e.Receiver("nginx")
 	must(err)
@@ -191,12 +191,12 @@ func takenBack(t testing.TB, e *estate.Estate) {
 	revoke(t, e, revocation.KeyCompromise, own[0])
 	revoke(t, e, revocation.CertificateHold, own[1], own[2])
 	publish()
-	if _, _, err := revoking.Unhold(ctx, e, own[1:2], "it was found"); err != nil {
+	if _, _, err := revoking.Release(ctx, e, own[1:2], "it was found"); err != nil {
 		t.Fatal(err)
 	}
 	revoke(t, e, revocation.CessationOfOperation, own[2])
 	publish()
-	if _, _, err := incidents.Begin(ctx, e, "ships", "a drill"); err != nil {
+	if _, _, err := incidents.Open(ctx, e, "ships", "a drill"); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := revoking.Schedule(ctx, e, list[len(list)-1:], span.Days(3)); err != nil {

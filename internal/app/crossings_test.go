@@ -54,7 +54,7 @@ func TestALostKeyIsCertifiedNoMore(t *testing.T) {
 		t.Errorf("in a batch: %+v, %v", all, err)
 	}
 	for _, first := range []func(){func() {
-		if _, _, err := incidents.Begin(ctx, e, "services", "a drill"); err != nil {
+		if _, _, err := incidents.Open(ctx, e, "services", "a drill"); err != nil {
 			t.Fatal(err)
 		}
 	}, func() { revoke(t, e, revocation.CACompromise, "services") }} {
@@ -85,7 +85,7 @@ func TestWhatWasTakenBackIsNotHandedOn(t *testing.T) {
 			Dir: t.TempDir()}); err == nil || !strings.Contains(err.Error(), string(now.State)) {
 			t.Errorf("%s is handed over: %v", now.State, err)
 		}
-		if _, err := renewals.PlanAgain(ctx, e, renewals.AgainAsk{Certificate: c.SerialHex()}); err == nil {
+		if _, err := renewals.PlanReissue(ctx, e, renewals.ReissueAsk{Certificate: c.SerialHex()}); err == nil {
 			t.Errorf("%s is renewed", now.State)
 		}
 	}
@@ -184,7 +184,7 @@ func TestListsAndIncidentsAreDue(t *testing.T) {
 	if got := titles(later, span.Days(1)); !slices.Equal(got, []string{"services.g1.crl"}) {
 		t.Errorf("after a month %v", got)
 	}
-	if _, _, err := incidents.Begin(ctx, e, "services", "a drill"); err != nil {
+	if _, _, err := incidents.Open(ctx, e, "services", "a drill"); err != nil {
 		t.Fatal(err)
 	}
 	if got := titles(e, span.Days(1)); !slices.Equal(got, []string{"I1"}) {
@@ -217,7 +217,7 @@ func TestAnswersFollowTheRecords(t *testing.T) {
 		t.Fatal(err)
 	}
 	for i, change := range []func(){func() {}, func() { revoke(t, e, revocation.CertificateHold, "R1") }, func() {
-		if _, _, err := revoking.Unhold(ctx, e, []string{"R1"}, "found"); err != nil {
+		if _, _, err := revoking.Release(ctx, e, []string{"R1"}, "found"); err != nil {
 			t.Fatal(err)
 		}
 	}} {
@@ -243,7 +243,7 @@ func TestAnIncidentBelowASafe(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if o, err := transfer.OpenErrand(ctx, e, answered(t, safe, applied(t, e), "R1"), roots); err != nil ||
+	if o, err := transfer.OpenFolder(ctx, e, answered(t, safe, applied(t, e), "R1"), roots); err != nil ||
 		o.Answers[0].Err != nil {
 		t.Fatal(err, o.Answers)
 	}
@@ -257,7 +257,7 @@ func TestAnIncidentBelowASafe(t *testing.T) {
 	}
 	refused(t, e, revoking.Ask{Names: []string{"gates"}, Reason: revocation.CACompromise}, "another estate",
 		"revocations.import")
-	i, _, err := incidents.Begin(ctx, e, "gates", "the disk is gone")
+	i, _, err := incidents.Open(ctx, e, "gates", "the disk is gone")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -277,7 +277,7 @@ func TestAnIncidentBelowASafe(t *testing.T) {
 		s["revoke"].Next.Act != advice.ImportLists || s["revoke"].Done {
 		t.Errorf("%+v", s)
 	}
-	if o, err := transfer.OpenErrand(ctx, e, answered(t, safe, applied(t, e), "R2"), nil); err != nil ||
+	if o, err := transfer.OpenFolder(ctx, e, answered(t, safe, applied(t, e), "R2"), nil); err != nil ||
 		o.Answers[0].Err != nil {
 		t.Fatal(err, o.Answers)
 	}
@@ -289,7 +289,7 @@ func TestAnIncidentBelowASafe(t *testing.T) {
 		t.Helper()
 		if why >= 0 {
 			revoke(t, safe, why, old.SerialHex())
-		} else if _, _, err := revoking.Unhold(ctx, safe, []string{old.SerialHex()}, "a test"); err != nil {
+		} else if _, _, err := revoking.Release(ctx, safe, []string{old.SerialHex()}, "a test"); err != nil {
 			t.Fatal(err)
 		}
 		publish(t, safe, publishing.Ask{Only: []string{"root"}, Ahead: 2}, filepath.Join(t.TempDir(), "public"))
@@ -297,11 +297,11 @@ func TestAnIncidentBelowASafe(t *testing.T) {
 		if _, _, err := transfer.Pack(ctx, safe, transfer.PackAsk{Dir: stick, Lists: true}); err != nil {
 			t.Fatal(err)
 		}
-		folder, err := transfer.ReadErrand(stick)
+		folder, err := transfer.ReadFolder(stick)
 		if err != nil {
 			t.Fatal(err)
 		}
-		o, err := transfer.OpenErrand(ctx, e, folder, nil)
+		o, err := transfer.OpenFolder(ctx, e, folder, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -381,7 +381,7 @@ func TestWhatHangsOnARenewedAuthority(t *testing.T) {
 	if _, _, err := authorities.Renew(ctx, e, p); err != nil {
 		t.Fatal(err)
 	}
-	behind, err := e.Records.Behind(ctx, e.Now())
+	behind, err := e.Records.CountSuperseded(ctx, e.Now())
 	if err != nil || len(behind) != 1 || behind[0].Certificates != 2 {
 		t.Errorf("%+v, %v", behind, err)
 	}

@@ -41,8 +41,8 @@ func (f fixed) Passphrase(context.Context, keystore.Question) ([]byte, bool, err
 
 var ctx = context.Background()
 
-func world() estate.World {
-	return estate.World{Actor: estate.Identity{Name: "tester"}, Pass: fixed("tern and gull")}
+func world() estate.Env {
+	return estate.Env{Actor: estate.Identity{Name: "tester"}, Pass: fixed("tern and gull")}
 }
 
 // newEstate makes an estate with a root and an authority below it, with quick
@@ -66,7 +66,7 @@ func newEstate(t testing.TB) (string, *estate.Estate) {
 func bareEstate(t testing.TB, organisation string) (string, *estate.Estate) {
 	t.Helper()
 	dir := filepath.Join(t.TempDir(), "harbour")
-	e, err := estate.Create(ctx, dir, estate.Founding{Organisation: organisation, Country: "NO"}, world())
+	e, err := estate.Create(ctx, dir, estate.Options{Organisation: organisation, Country: "NO"}, world())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -81,7 +81,7 @@ func bareEstate(t testing.TB, organisation string) (string, *estate.Estate) {
 	return dir, reopen(t, dir, world())
 }
 
-func reopen(t testing.TB, dir string, w estate.World) *estate.Estate {
+func reopen(t testing.TB, dir string, w estate.Env) *estate.Estate {
 	t.Helper()
 	e, err := estate.Open(ctx, dir, w)
 	if err != nil {
@@ -328,7 +328,7 @@ func TestFailingDisk(t *testing.T) {
 			Dir: dir}); !errors.Is(err, full) {
 			t.Errorf("%s: draft: %v", step, err)
 		}
-		if _, err := estate.Create(ctx, filepath.Join(t.TempDir(), "new"), estate.Founding{}, w); !errors.Is(err,
+		if _, err := estate.Create(ctx, filepath.Join(t.TempDir(), "new"), estate.Options{}, w); !errors.Is(err,
 			full) {
 			t.Errorf("%s: create: %v", step, err)
 		}

@@ -78,7 +78,7 @@ func TestEarlierFormsAreTakenUp(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			e := reopen(t, dir, estate.World{Actor: estate.Identity{Name: "tester"}, Pass: pass})
+			e := reopen(t, dir, estate.Env{Actor: estate.Identity{Name: "tester"}, Pass: pass})
 			if f := checked(t, dir); len(f) > 0 {
 				t.Fatalf("not sound: %v", f)
 			}

@@ -25,16 +25,16 @@ func TestHostileCouriers(t *testing.T) {
 	if err := os.WriteFile(secret, []byte("secret"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	file := func(name string) transfer.CarriedFile {
+	file := func(name string) transfer.FolderFile {
 		sum := sha256.Sum256([]byte("secret"))
-		return transfer.CarriedFile{Name: name, SHA256: hex.EncodeToString(sum[:])}
+		return transfer.FolderFile{Name: name, SHA256: hex.EncodeToString(sum[:])}
 	}
-	good := transfer.Errand{Form: 1, ID: strings.Repeat("ab", 16), Kind: transfer.ErrandRequests,
+	good := transfer.Folder{Form: 1, ID: strings.Repeat("ab", 16), Kind: transfer.RequestsFolder,
 		From:  "Tern Bay Ferries",
-		Files: []transfer.CarriedFile{file("a")}}
-	with := func(change func(*transfer.Errand)) []byte {
+		Files: []transfer.FolderFile{file("a")}}
+	with := func(change func(*transfer.Folder)) []byte {
 		m := good
-		m.Files = append([]transfer.CarriedFile(nil), good.Files...)
+		m.Files = append([]transfer.FolderFile(nil), good.Files...)
 		change(&m)
 		data, err := json.Marshal(m)
 		if err != nil {
@@ -43,24 +43,24 @@ func TestHostileCouriers(t *testing.T) {
 		return data
 	}
 	for what, manifest := range map[string][]byte{
-		"a path upward":       with(func(m *transfer.Errand) { m.Files = append(m.Files, file("../secret")) }),
-		"an absolute path":    with(func(m *transfer.Errand) { m.Files = append(m.Files, file(secret)) }),
-		"a hidden file":       with(func(m *transfer.Errand) { m.Files = append(m.Files, file(".a")) }),
-		"a file twice":        with(func(m *transfer.Errand) { m.Files = append(m.Files, file("a")) }),
-		"a missing file":      with(func(m *transfer.Errand) { m.Files = append(m.Files, file("b")) }),
-		"another hash":        with(func(m *transfer.Errand) { m.Files[0].SHA256 = strings.Repeat("0", 64) }),
-		"no identifier":       with(func(m *transfer.Errand) { m.ID = "" }),
-		"another kind":        with(func(m *transfer.Errand) { m.Kind = "gifts" }),
-		"an endless sender":   with(func(m *transfer.Errand) { m.From = strings.Repeat("x", 1<<20) }),
-		"another form":        with(func(m *transfer.Errand) { m.Form = 2 }),
+		"a path upward":       with(func(m *transfer.Folder) { m.Files = append(m.Files, file("../secret")) }),
+		"an absolute path":    with(func(m *transfer.Folder) { m.Files = append(m.Files, file(secret)) }),
+		"a hidden file":       with(func(m *transfer.Folder) { m.Files = append(m.Files, file(".a")) }),
+		"a file twice":        with(func(m *transfer.Folder) { m.Files = append(m.Files, file("a")) }),
+		"a missing file":      with(func(m *transfer.Folder) { m.Files = append(m.Files, file("b")) }),
+		"another hash":        with(func(m *transfer.Folder) { m.Files[0].SHA256 = strings.Repeat("0", 64) }),
+		"no identifier":       with(func(m *transfer.Folder) { m.ID = "" }),
+		"another kind":        with(func(m *transfer.Folder) { m.Kind = "gifts" }),
+		"an endless sender":   with(func(m *transfer.Folder) { m.From = strings.Repeat("x", 1<<20) }),
+		"another form":        with(func(m *transfer.Folder) { m.Form = 2 }),
 		"an unknown key":      []byte(`{"form":1,"surprise":true}`),
 		"no JSON":             []byte("\x00\x01"),
 		"deep JSON":           []byte(strings.Repeat("[", 1<<20)),
-		"a directory as file": with(func(m *transfer.Errand) { m.Files = append(m.Files, file("dir")) }),
-		"an empty name":       with(func(m *transfer.Errand) { m.Files = append(m.Files, file("")) }),
+		"a directory as file": with(func(m *transfer.Folder) { m.Files = append(m.Files, file("dir")) }),
+		"an empty name":       with(func(m *transfer.Folder) { m.Files = append(m.Files, file("")) }),
 	} {
 		dir := t.TempDir()
-		for name, data := range map[string][]byte{transfer.CourierManifest: manifest,
+		for name, data := range map[string][]byte{transfer.ManifestFile: manifest,
 			transfer.CourierCode: []byte(label.Code(sha256.Sum256(manifest))), "a": []byte("secret")} {
 			if err := os.WriteFile(filepath.Join(dir, name), data, 0o644); err != nil {
 				t.Fatal(err)
@@ -71,7 +71,7 @@ func TestHostileCouriers(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		if _, err := transfer.ReadErrand(dir); err == nil {
+		if _, err := transfer.ReadFolder(dir); err == nil {
 			t.Errorf("%s: it was taken", what)
 		} else if strings.Contains(err.Error(), "%!") {
 			t.Errorf("%s: %v", what, err)
@@ -85,24 +85,24 @@ func TestASendersTemplateIsNotTyped(t *testing.T) {
 	_, e := newEstate(t)
 	for name, want := range map[string]string{"web-server": "web-server", "x; rm -rf ~": "", "nobody-has-it": ""} {
 		dir := t.TempDir()
-		m := transfer.Errand{Form: 1, ID: fmt.Sprintf("%032d", len(name)), Kind: transfer.ErrandRequests,
+		m := transfer.Folder{Form: 1, ID: fmt.Sprintf("%032d", len(name)), Kind: transfer.RequestsFolder,
 			From:     "Tern Bay Ferries",
-			Template: name, Files: []transfer.CarriedFile{}}
+			Template: name, Files: []transfer.FolderFile{}}
 		data, err := json.Marshal(m)
 		if err != nil {
 			t.Fatal(err)
 		}
-		for file, content := range map[string][]byte{transfer.CourierManifest: data,
+		for file, content := range map[string][]byte{transfer.ManifestFile: data,
 			transfer.CourierCode: []byte(label.Code(sha256.Sum256(data)))} {
 			if err := os.WriteFile(filepath.Join(dir, file), content, 0o644); err != nil {
 				t.Fatal(err)
 			}
 		}
-		folder, err := transfer.ReadErrand(dir)
+		folder, err := transfer.ReadFolder(dir)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if o, err := transfer.OpenErrand(ctx, e, folder, nil); err != nil || o.Errand.Template != want {
+		if o, err := transfer.OpenFolder(ctx, e, folder, nil); err != nil || o.Errand.Template != want {
 			t.Errorf("%q: %q, %v", name, o.Errand.Template, err)
 		}
 	}
@@ -118,13 +118,13 @@ func FuzzErrand(f *testing.F) {
 "files":[{"name":"READ-ME.txt","sha256":""}]}`))
 	dir := f.TempDir()
 	f.Fuzz(func(t *testing.T, data []byte) {
-		for name, content := range map[string][]byte{transfer.CourierManifest: data,
+		for name, content := range map[string][]byte{transfer.ManifestFile: data,
 			transfer.CourierCode: []byte(label.Code(sha256.Sum256(data)))} {
 			if err := os.WriteFile(filepath.Join(dir, name), content, 0o644); err != nil {
 				t.Fatal(err)
 			}
 		}
-		if c, err := transfer.ReadErrand(dir); err == nil && len(c.Content) != len(c.Errand.Files) {
+		if c, err := transfer.ReadFolder(dir); err == nil && len(c.Content) != len(c.Errand.Files) {
 			t.Errorf("%d files, and %d were listed", len(c.Content), len(c.Errand.Files))
 		}
 	})

@@ -86,7 +86,7 @@ func TestFailuresHaveKinds(t *testing.T) {
 	_, noAuthority := e.Generation(ctx, "quay")
 	_, noTemplate := e.Template("web-servr")
 	_, notSent := external.AppliedBefore(ctx, e, "services")
-	_, noRenewal := renewals.PlanAgain(ctx, e, renewals.AgainAsk{Certificate: "R99"})
+	_, noRenewal := renewals.PlanReissue(ctx, e, renewals.ReissueAsk{Certificate: "R99"})
 	for name, c := range map[string]struct{ err, kind error }{
 		"signed already":   {sign(e, stale), fault.Changed},
 		"renewed already":  {again, fault.Changed},

@@ -37,7 +37,7 @@ func incident(t testing.TB, e *estate.Estate, name string) incidents.Progress {
 
 func begin(t testing.TB, e *estate.Estate, name string) incidents.Progress {
 	t.Helper()
-	i, _, err := incidents.Begin(ctx, e, name, "the safe was found open")
+	i, _, err := incidents.Open(ctx, e, name, "the safe was found open")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -68,10 +68,10 @@ func TestAnIncidentGoesToItsEnd(t *testing.T) {
 	if _, err := incidents.Replace(ctx, e, p, nil); err == nil || !strings.Contains(err.Error(), "renew it first") {
 		t.Errorf("replacements by the same key: %v", err)
 	}
-	if _, err := incidents.End(ctx, e, p, incidents.Ending{Because: "done"}); err == nil {
+	if _, err := incidents.Close(ctx, e, p, incidents.Ending{Because: "done"}); err == nil {
 		t.Error("it was closed with everything left to do")
 	}
-	if _, _, err := incidents.Begin(ctx, e, "services.g1", "again"); err == nil || !strings.Contains(err.Error(),
+	if _, _, err := incidents.Open(ctx, e, "services.g1", "again"); err == nil || !strings.Contains(err.Error(),
 		"I1") {
 		t.Errorf("a second one about the same: %v", err)
 	}
@@ -128,10 +128,10 @@ func TestAnIncidentGoesToItsEnd(t *testing.T) {
 			t.Errorf("the report does not say %q:\n%s", words, report)
 		}
 	}
-	if _, err := incidents.End(ctx, e, p, incidents.Ending{Because: "all is replaced"}); err != nil {
+	if _, err := incidents.Close(ctx, e, p, incidents.Ending{Because: "all is replaced"}); err != nil {
 		t.Error(err)
 	}
-	if _, err := incidents.End(ctx, e, incident(t, e, "I1"), incidents.Ending{Because: "again"}); err == nil {
+	if _, err := incidents.Close(ctx, e, incident(t, e, "I1"), incidents.Ending{Because: "again"}); err == nil {
 		t.Error("it was closed twice")
 	}
 	if err := sign(e, sheet(t, e, number)); err != nil { // by the new generation
@@ -189,7 +189,7 @@ func TestAnIncidentWithASwitchDay(t *testing.T) {
 func TestIncidentsThatAreNone(t *testing.T) {
 	dir, e, list := signed(t, 2)
 	begin(t, e, "services")
-	if _, err := incidents.End(ctx, e, incident(t, e, "I1"), incidents.Ending{Because: "a false alarm",
+	if _, err := incidents.Close(ctx, e, incident(t, e, "I1"), incidents.Ending{Because: "a false alarm",
 		FalseAlarm: true}); err != nil {
 		t.Fatal(err)
 	}
@@ -197,7 +197,7 @@ func TestIncidentsThatAreNone(t *testing.T) {
 	if err := sign(e, sheet(t, e, number)); err != nil {
 		t.Error(err)
 	}
-	again, err := renewals.PlanAgain(ctx, e, renewals.AgainAsk{Certificate: list[0].SerialHex()})
+	again, err := renewals.PlanReissue(ctx, e, renewals.ReissueAsk{Certificate: list[0].SerialHex()})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -226,7 +226,7 @@ func TestIncidentsThatAreNone(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if again, err = renewals.PlanAgain(ctx, e, renewals.AgainAsk{Certificate: newest.SerialHex(),
+	if again, err = renewals.PlanReissue(ctx, e, renewals.ReissueAsk{Certificate: newest.SerialHex(),
 		Request: fmt.Sprint("R", fresh)}); err != nil {
 		t.Fatal(err)
 	}
@@ -272,13 +272,13 @@ func TestNothingIsSignedForAKeyInDoubt(t *testing.T) {
 	}
 	begin(t, e, c.SerialHex())
 	doubted(sheet(t, e, second), "key-in-doubt")
-	again, err := renewals.PlanAgain(ctx, e, renewals.AgainAsk{Certificate: c.SerialHex()})
+	again, err := renewals.PlanReissue(ctx, e, renewals.ReissueAsk{Certificate: c.SerialHex()})
 	if err != nil {
 		t.Fatal(err)
 	}
 	doubted(again, "key-in-doubt")
 	begin(t, e, list[0].SerialHex()) // another one keeps nobody from going on
-	if _, err := incidents.End(ctx, e, incident(t, e, "I1"), incidents.Ending{Because: "a false alarm",
+	if _, err := incidents.Close(ctx, e, incident(t, e, "I1"), incidents.Ending{Because: "a false alarm",
 		FalseAlarm: true}); err != nil {
 		t.Fatal(err)
 	}

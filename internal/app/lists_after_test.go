@@ -278,7 +278,7 @@ func TestAnswersAreNeverOlderThanTheRecords(t *testing.T) {
 	must0(t, err)
 	services, err := e.Generation(ctx, "services.g1")
 	must0(t, err)
-	status := func(c estate.Held) int {
+	status := func(c estate.CertificateRecord) int {
 		t.Helper()
 		der, err := os.ReadFile(filepath.Join(to, "services.g1."+c.SerialHex()+".ocsp"))
 		if errors.Is(err, fs.ErrNotExist) {
@@ -361,7 +361,7 @@ func TestAListThatForgetsARevocationIsRefused(t *testing.T) {
 	dir, e := bareEstate(t, "Tern Bay Gates")
 	roots, _, err := safe.Roots(ctx)
 	must0(t, err)
-	_, err = transfer.OpenErrand(ctx, e, answered(t, safe, applied(t, e), "R1"), roots)
+	_, err = transfer.OpenFolder(ctx, e, answered(t, safe, applied(t, e), "R1"), roots)
 	must0(t, err)
 	file, again := filepath.Join(t.TempDir(), "backup"), filepath.Join(t.TempDir(), "again")
 	_, err = backup.BackUp(ctx, safe, file)

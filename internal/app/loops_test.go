@@ -212,10 +212,10 @@ func answered(t *testing.T, safe *estate.Estate, stick, request string) transfer
 		t.Fatal(err)
 	}
 	back := filepath.Join(t.TempDir(), "back")
-	if _, _, _, err := transfer.AnswerErrand(ctx, safe, stick, back); err != nil {
+	if _, _, _, err := transfer.PackAnswers(ctx, safe, stick, back); err != nil {
 		t.Fatal(err)
 	}
-	folder, err := transfer.ReadErrand(back)
+	folder, err := transfer.ReadFolder(back)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -232,7 +232,7 @@ func TestAnAnswerBringsTheLink(t *testing.T) {
 		t.Fatal(err)
 	}
 	oldRoot := roots[0]
-	first, err := transfer.OpenErrand(ctx, e, answered(t, safe, applied(t, e), "R1"), []*cert.Certificate{oldRoot})
+	first, err := transfer.OpenFolder(ctx, e, answered(t, safe, applied(t, e), "R1"), []*cert.Certificate{oldRoot})
 	if err != nil || first.Answers[0].Err != nil {
 		t.Fatal(err, first.Answers)
 	}
@@ -244,7 +244,7 @@ func TestAnAnswerBringsTheLink(t *testing.T) {
 		t.Fatal(err)
 	}
 	// no anchor: the old root is on record, and the link vouches for the new one
-	second, err := transfer.OpenErrand(ctx, e, answered(t, safe, applied(t, e), "R2"), nil)
+	second, err := transfer.OpenFolder(ctx, e, answered(t, safe, applied(t, e), "R2"), nil)
 	if err != nil || second.Answers[0].Err != nil {
 		t.Fatal(err, second.Answers)
 	}
@@ -287,11 +287,11 @@ func TestAnAnswerBringsTheLink(t *testing.T) {
 
 func open(t testing.TB, e *estate.Estate, dir string, anchors []*cert.Certificate) transfer.Opened {
 	t.Helper()
-	folder, err := transfer.ReadErrand(dir)
+	folder, err := transfer.ReadFolder(dir)
 	if err != nil {
 		t.Fatal(err)
 	}
-	o, err := transfer.OpenErrand(ctx, e, folder, anchors)
+	o, err := transfer.OpenFolder(ctx, e, folder, anchors)
 	if err != nil || len(o.Faults) > 0 {
 		t.Fatal(err, o.Faults)
 	}
@@ -330,7 +330,7 @@ func TestKeysAndCommits(t *testing.T) {
 	if h, err := e.Hierarchy(ctx); err != nil || h.Find("stores") != nil {
 		t.Errorf("it is on record all the same: %v", err)
 	}
-	if err := authorities.Unkept(e, fmt.Errorf("x: %w", store.ErrUncertain), nil); err != nil {
+	if err := authorities.DiscardKey(e, fmt.Errorf("x: %w", store.ErrUncertain), nil); err != nil {
 		t.Errorf("a key that may be on record is removed: %v", err)
 	}
 }

@@ -96,7 +96,7 @@ func on(l *x509.RevocationList) (out []string) {
 	return out
 }
 
-func serials(list ...estate.Held) (out []string) {
+func serials(list ...estate.CertificateRecord) (out []string) {
 	for _, c := range list {
 		out = append(out, c.SerialHex())
 	}
@@ -131,7 +131,7 @@ func TestListsTellWhatIsRevoked(t *testing.T) {
 	if done, out := publish(t, e, publishing.Ask{}, to); len(done.Lists) != 0 || !out.Same {
 		t.Errorf("nothing changed, and %d lists were signed", len(done.Lists))
 	}
-	if _, _, err := revoking.Unhold(ctx, e, []string{"R3"}, "found"); err != nil {
+	if _, _, err := revoking.Release(ctx, e, []string{"R3"}, "found"); err != nil {
 		t.Fatal(err)
 	}
 	revoke(t, e, revocation.CertificateHold, list[3].SerialHex())
@@ -272,7 +272,7 @@ func TestListsInParts(t *testing.T) {
 	dir, e := newEstate(t)
 	e.Settings.Publication.Address, e.Settings.Publication.PartSize = "http://pki.ternbay.example", 3
 	receive(t, e, 7)
-	var list []estate.Held
+	var list []estate.CertificateRecord
 	for i := range 7 {
 		if err := sign(e, sheet(t, e, i+1)); err != nil {
 			t.Fatal(err)
@@ -295,7 +295,8 @@ func TestListsInParts(t *testing.T) {
 	to := filepath.Join(t.TempDir(), "public")
 	revoke(t, e, revocation.Superseded, list[0].SerialHex(), list[5].SerialHex())
 	publish(t, e, publishing.Ask{}, to)
-	for file, want := range map[string][]estate.Held{"services.g1-1.crl": list[:1], "services.g1-2.crl": list[5:6],
+	for file, want := range map[string][]estate.CertificateRecord{"services.g1-1.crl": list[:1],
+		"services.g1-2.crl": list[5:6],
 		"services.g1-3.crl": nil, "services.g1.crl": {list[0], list[5]}} {
 		l := served(t, e, to, file)
 		if !slices.Equal(on(l), serials(want...)) {
@@ -349,7 +350,7 @@ func TestDeltaLists(t *testing.T) {
 	base := served(t, e, to, "services.g1.crl")
 	later := set(at(t, dir, time.Now().Add(time.Hour)))
 	revoke(t, later, revocation.KeyCompromise, list[2].SerialHex())
-	if _, _, err := revoking.Unhold(ctx, later, []string{"R2"}, "found"); err != nil {
+	if _, _, err := revoking.Release(ctx, later, []string{"R2"}, "found"); err != nil {
 		t.Fatal(err)
 	}
 	publish(t, later, publishing.Ask{}, to)
@@ -374,7 +375,7 @@ func TestDeltaLists(t *testing.T) {
 	}
 }
 
-func padded(c estate.Held) string { return fmt.Sprintf("%032x", c.Serial.Big()) }
+func padded(c estate.CertificateRecord) string { return fmt.Sprintf("%032x", c.Serial.Big()) }
 
 // An authority whose key is locked away signs lists ahead; each is served in its time, and
 // what is revoked meanwhile takes the place of all of them.
@@ -463,11 +464,11 @@ func TestListsFromTheSafe(t *testing.T) {
 	if _, _, err := transfer.Pack(ctx, x, transfer.PackAsk{Dir: stick, Lists: true}); err != nil {
 		t.Fatal(err)
 	}
-	folder, err := transfer.ReadErrand(stick)
+	folder, err := transfer.ReadFolder(stick)
 	if err != nil {
 		t.Fatal(err)
 	}
-	o, err := transfer.OpenErrand(ctx, at(t, e.Dir, now.Add(3*time.Hour)), folder, nil)
+	o, err := transfer.OpenFolder(ctx, at(t, e.Dir, now.Add(3*time.Hour)), folder, nil)
 	if err != nil || len(o.Lists.Lists) != 3 { // the one for now, and two ahead; services is not known here
 		t.Errorf("%+v, %v", o.Lists, err)
 	}
@@ -710,7 +711,7 @@ func TestListsOnRecordAreKnown(t *testing.T) {
 		t.Fatal(len(lists), err)
 	}
 	sum := sha256.Sum256(lists[0].Raw)
-	for what, i := range map[string]event.List{"seal": {Seal: lists[0].Seal()},
+	for what, i := range map[string]event.List{"seal": {ContentDigest: lists[0].ContentDigest()},
 		"SHA-256": {SHA256: hex.EncodeToString(sum[:])}} {
 		if !inventory.Is(i, lists[0]) || inventory.Is(i, lists[1]) {
 			t.Errorf("by its %s it is not known", what)

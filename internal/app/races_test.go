@@ -36,7 +36,7 @@ func TestTwoPlansAndOneRecord(t *testing.T) {
 		t.Fatal(err)
 	}
 	plan := func() *signing.Sheet {
-		s, err := renewals.PlanAgain(ctx, e, renewals.AgainAsk{Certificate: "h0.ternbay.example"})
+		s, err := renewals.PlanReissue(ctx, e, renewals.ReissueAsk{Certificate: "h0.ternbay.example"})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -147,7 +147,7 @@ func one(e *estate.Estate, w, i int) error {
 	if err != nil || i > 0 {
 		return err
 	}
-	if s, err = renewals.PlanAgain(ctx, e, renewals.AgainAsk{Certificate: host}); err == nil {
+	if s, err = renewals.PlanReissue(ctx, e, renewals.ReissueAsk{Certificate: host}); err == nil {
 		err = sign(e, s)
 	}
 	return err
@@ -292,11 +292,11 @@ func TestAClockBeforeTheBeginning(t *testing.T) {
 func TestABatchStopsAfterOneWait(t *testing.T) {
 	for _, err := range []error{store.ErrBusy, store.ErrFull, store.ErrReadOnly, store.ErrUncertain,
 		&store.BehindError{}} {
-		if !signing.Hopeless(fmt.Errorf("records x: %w: locked", err)) {
+		if !signing.Permanent(fmt.Errorf("records x: %w: locked", err)) {
 			t.Errorf("%v: it is tried again for every certificate", err)
 		}
 	}
-	if signing.Hopeless(fmt.Errorf("R7: %w", fault.Changed)) {
+	if signing.Permanent(fmt.Errorf("R7: %w", fault.Changed)) {
 		t.Error("one record that changed keeps the others back")
 	}
 	_, e := newEstate(t)

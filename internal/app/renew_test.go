@@ -42,7 +42,7 @@ func (a answering) Passphrase(context.Context, keystore.Question) ([]byte, bool,
 }
 
 // moved is a world whose clock shows a time.
-func moved(at time.Time) estate.World {
+func moved(at time.Time) estate.Env {
 	w := world()
 	w.Now = func() time.Time { return at }
 	return w
@@ -221,7 +221,7 @@ func TestLinksGoWithTheChain(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	goods, err := delivery.Goods(ctx, e, old, nil)
+	goods, err := delivery.Bundle(ctx, e, old, nil)
 	if err != nil || len(goods.Links) != 1 {
 		t.Fatalf("%d links, %v", len(goods.Links), err)
 	}
@@ -238,7 +238,7 @@ func TestLinksGoWithTheChain(t *testing.T) {
 	}
 	// When the link has ended, it is left out.
 	late := reopen(t, dir, moved(roots[0].NotAfter.Add(time.Hour)))
-	if goods, err := delivery.Goods(ctx, late, old, nil); err != nil || len(goods.Links) != 0 {
+	if goods, err := delivery.Bundle(ctx, late, old, nil); err != nil || len(goods.Links) != 0 {
 		t.Errorf("%d links after their end, %v", len(goods.Links), err)
 	}
 }
@@ -346,7 +346,7 @@ func TestACertificateIsReplacedOnce(t *testing.T) {
 	if err := sign(e, sheet(t, e, 1)); err != nil {
 		t.Fatal(err)
 	}
-	s, err := renewals.PlanAgain(ctx, e, renewals.AgainAsk{Certificate: "h0.ternbay.example"})
+	s, err := renewals.PlanReissue(ctx, e, renewals.ReissueAsk{Certificate: "h0.ternbay.example"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -415,7 +415,7 @@ func TestAPreparedRootIsNotTrustedYet(t *testing.T) {
 		t.Fatal(err)
 	}
 	count := func() (int, int) {
-		goods, err := delivery.Goods(ctx, e, c, nil)
+		goods, err := delivery.Bundle(ctx, e, c, nil)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -37,7 +37,7 @@ func TestAnswersAreMadeForAll(t *testing.T) {
 	to := filepath.Join(t.TempDir(), "answers")
 	revoke(t, e, revocation.KeyCompromise, list[0].SerialHex())
 	revoke(t, e, revocation.CertificateHold, list[1].SerialHex())
-	if _, _, err := revoking.Unhold(ctx, e, []string{"R2"}, "found"); err != nil {
+	if _, _, err := revoking.Release(ctx, e, []string{"R2"}, "found"); err != nil {
 		t.Fatal(err)
 	}
 	r, err := authorities.PlanRenewal(ctx, e, authorities.RenewAsk{Handle: "services"})
@@ -118,7 +118,7 @@ func TestAnswersToQuestions(t *testing.T) {
 	}
 	revoke(t, e, revocation.KeyCompromise, list[0].SerialHex())
 	unseen := issuedUnseen(t, e)
-	for i, c := range append(list[:2:2], estate.Held{Certificate: unseen}) {
+	for i, c := range append(list[:2:2], estate.CertificateRecord{Certificate: unseen}) {
 		for _, hash := range []crypto.Hash{crypto.SHA1, crypto.SHA256} {
 			asked, err := xocsp.CreateRequest(parsed(t, c.Certificate), parsed(t, services.Certificate),
 				&xocsp.RequestOptions{Hash: hash})

@@ -31,11 +31,11 @@ import (
 )
 
 // signed makes an estate with so many certificates, and gives them.
-func signed(t testing.TB, n int) (string, *estate.Estate, []estate.Held) {
+func signed(t testing.TB, n int) (string, *estate.Estate, []estate.CertificateRecord) {
 	t.Helper()
 	dir, e := newEstate(t)
 	receive(t, e, n)
-	var out []estate.Held
+	var out []estate.CertificateRecord
 	for i := range n {
 		if err := sign(e, sheet(t, e, i+1)); err != nil {
 			t.Fatal(err)
@@ -95,26 +95,26 @@ func TestRevokingAndReleasing(t *testing.T) {
 	refused(t, e, revoking.Ask{Names: []string{"R2"}, Reason: revocation.CertificateHold},
 		"is on hold already, since "+day)
 	for _, name := range []string{"R1", "R3"} {
-		if _, _, err := revoking.Unhold(ctx, e, []string{name}, "a try"); err == nil {
+		if _, _, err := revoking.Release(ctx, e, []string{name}, "a try"); err == nil {
 			t.Errorf("%s was released", name)
 		}
 	}
-	if _, _, err := revoking.Unhold(ctx, e, []string{"R2"}, "it was found"); err != nil {
+	if _, _, err := revoking.Release(ctx, e, []string{"R2"}, "it was found"); err != nil {
 		t.Error(err)
 	}
 	if s := stateOf(t, e, list[1].SerialHex()); s != lifecycle.Valid {
 		t.Errorf("it is %s", s)
 	}
-	if _, _, err := revoking.Unhold(ctx, e, []string{"R2"}, "again"); err == nil ||
+	if _, _, err := revoking.Release(ctx, e, []string{"R2"}, "again"); err == nil ||
 		!strings.Contains(err.Error(), "was taken off hold already") {
 		t.Error(err)
 	}
 	revoke(t, e, revocation.CertificateHold, "R3") // from hold to revoked for good
 	revoke(t, e, why, "R3")
-	if _, _, err := revoking.Unhold(ctx, e, []string{"R3"}, "no"); err == nil {
+	if _, _, err := revoking.Release(ctx, e, []string{"R3"}, "no"); err == nil {
 		t.Error("what was revoked for good was released")
 	}
-	if again, err := renewals.PlanAgain(ctx, e, renewals.AgainAsk{Certificate: "R1"}); err == nil {
+	if again, err := renewals.PlanReissue(ctx, e, renewals.ReissueAsk{Certificate: "R1"}); err == nil {
 		t.Errorf("what is revoked is renewed: %v", again.Record)
 	}
 }
@@ -144,7 +144,7 @@ func TestWhatIsToBeRevokedIsNamedInManyWays(t *testing.T) {
 	}
 	refused(t, e, revoking.Ask{Parties: []string{"quay"}, Reason: revocation.Superseded}, "no certificate is meant")
 	refused(t, e, revoking.Ask{Parties: []string{"pier"}, Reason: revocation.Superseded}, "no party is called")
-	again, err := renewals.PlanAgain(ctx, e, renewals.AgainAsk{Certificate: "h5.ternbay.example"})
+	again, err := renewals.PlanReissue(ctx, e, renewals.ReissueAsk{Certificate: "h5.ternbay.example"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -276,7 +276,7 @@ func saw(t testing.TB, e *estate.Estate, at, serial string) {
 		}
 		o.Row.SHA256, o.Proven = fmt.Sprintf("%x", c.SHA256()), true
 	}
-	if _, err := parties.RecordSights(ctx, e, "own", []probes.Outcome{o}); err != nil {
+	if _, err := parties.RecordObservations(ctx, e, "own", []probes.Outcome{o}); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -284,7 +284,7 @@ func saw(t testing.TB, e *estate.Estate, at, serial string) {
 // What is to be taken back once its successor is in use waits for just that.
 func TestTheEarlierOneIsTakenBackOnceTheNewOneIsInUse(t *testing.T) {
 	dir, e, list := signed(t, 1)
-	again, err := renewals.PlanAgain(ctx, e, renewals.AgainAsk{Certificate: "R1"})
+	again, err := renewals.PlanReissue(ctx, e, renewals.ReissueAsk{Certificate: "R1"})
 	if err == nil {
 		err = sign(e, again)
 	}

@@ -33,7 +33,7 @@ import (
 	pkipath "ironseal/pki/path"
 	"ironseal/pki/revocation"
 	"ironseal/pki/specimen"
-	"ironseal/pki/standing"
+	"ironseal/pki/status"
 )
 
 // Two estates work together: a root in a safe, and an authority below it that is online. Random acts follow each
@@ -107,7 +107,7 @@ func newSequence(t *testing.T, seed uint64) *sequence {
 	s.on, on = bareEstate(t, "Tern Bay Gates")
 	roots, _, err := safe.Roots(ctx)
 	must0(t, err)
-	_, err = transfer.OpenErrand(ctx, on, answered(t, safe, applied(t, on), "R1"), roots)
+	_, err = transfer.OpenFolder(ctx, on, answered(t, safe, applied(t, on), "R1"), roots)
 	must0(t, err)
 	must0(t, errors.Join(safe.Close(), on.Close()))
 	s.now = time.Now().Add(2 * time.Second)
@@ -167,7 +167,7 @@ func acts() map[string]func(*sequence) error {
 				if err != nil {
 					return err
 				}
-				_, err = incidents.End(ctx, e, p, incidents.Ending{Because: "a test", Unfinished: s.r.IntN(2) == 0,
+				_, err = incidents.Close(ctx, e, p, incidents.Ending{Because: "a test", Unfinished: s.r.IntN(2) == 0,
 					FalseAlarm: s.r.IntN(2) == 0})
 				return err
 			})
@@ -188,7 +188,7 @@ func acts() map[string]func(*sequence) error {
 		},
 		"safe releases": func(s *sequence) error {
 			return s.in(s.safe, func(e *estate.Estate) error {
-				_, _, err := revoking.Unhold(ctx, e, []string{"R1"}, "a test")
+				_, _, err := revoking.Release(ctx, e, []string{"R1"}, "a test")
 				return err
 			})
 		},
@@ -259,7 +259,7 @@ func (s *sequence) release() error {
 	return s.in(s.on, func(e *estate.Estate) error {
 		err := errNone
 		for _, c := range s.leaves {
-			if _, _, oneErr := revoking.Unhold(ctx, e, []string{c.SerialHex()}, "a test"); oneErr == nil {
+			if _, _, oneErr := revoking.Release(ctx, e, []string{c.SerialHex()}, "a test"); oneErr == nil {
 				err = nil
 			}
 		}
@@ -357,7 +357,7 @@ func (s *sequence) incident() error {
 		about = pick(s, s.leaves).SerialHex()
 	}
 	return s.in(s.on, func(e *estate.Estate) error {
-		_, _, err := incidents.Begin(ctx, e, about, "a test")
+		_, _, err := incidents.Open(ctx, e, about, "a test")
 		return err
 	})
 }
@@ -374,11 +374,11 @@ func (s *sequence) renew() error {
 	})
 	if err == nil {
 		err = s.in(s.safe, func(e *estate.Estate) error {
-			folder, err := transfer.ReadErrand(stick)
+			folder, err := transfer.ReadFolder(stick)
 			if err != nil {
 				return err
 			}
-			o, err := transfer.OpenErrand(ctx, e, folder, nil)
+			o, err := transfer.OpenFolder(ctx, e, folder, nil)
 			if err != nil || len(o.Faults) > 0 {
 				return fmt.Errorf("%v %v", err, o.Faults)
 			}
@@ -394,7 +394,7 @@ func (s *sequence) renew() error {
 			if err := sign(e, p); err != nil {
 				return err
 			}
-			_, _, _, err = transfer.AnswerErrand(ctx, e, stick, back)
+			_, _, _, err = transfer.PackAnswers(ctx, e, stick, back)
 			return err
 		})
 	}
@@ -402,11 +402,11 @@ func (s *sequence) renew() error {
 		return err
 	}
 	return s.in(s.on, func(e *estate.Estate) error {
-		folder, err := transfer.ReadErrand(back)
+		folder, err := transfer.ReadFolder(back)
 		if err != nil {
 			return err
 		}
-		o, err := transfer.OpenErrand(ctx, e, folder, nil)
+		o, err := transfer.OpenFolder(ctx, e, folder, nil)
 		if err == nil && len(o.Answers) > 0 {
 			err = o.Answers[0].Err
 		}
@@ -540,12 +540,12 @@ func (s *sequence) client() {
 			continue
 		}
 		q := pkipath.Question{Now: s.now, Anchors: line[len(line)-1:]}
-		st := standing.New(standing.Evidence{Lists: lists}, q, true).Of(line)
+		st := status.New(status.Evidence{Lists: lists}, q, true).Of(line)
 		name := fmt.Sprintf("%x", c.Serial.Big())
 		switch _, before := s.told[name]; {
-		case st.State == standing.Revoked:
+		case st.State == status.Revoked:
 			s.told[name] = c
-		case before && st.State != standing.Unknown && s.now.Before(c.NotAfter):
+		case before && st.State != status.Unknown && s.now.Before(c.NotAfter):
 			s.t.Errorf("%s was told to be revoked, and is %s by %s", c.Title(), st.State, st.By)
 		}
 	}

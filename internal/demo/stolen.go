@@ -20,7 +20,7 @@ import (
 	"ironseal/pki/path"
 	"ironseal/pki/pbes"
 	"ironseal/pki/revocation"
-	"ironseal/pki/standing"
+	"ironseal/pki/status"
 )
 
 // PlayStolen plays an incident in a rehearsal, over the devices of the quay: the key of the
@@ -185,7 +185,7 @@ func (q *quay) display(ctx context.Context, endpoint string, with bool) (taken b
 	}
 	question := path.Question{Anchors: anchors, Now: time.Now(), Name: target.Name}
 	if with {
-		e := standing.Evidence{}
+		e := status.Evidence{}
 		files, err := filepath.Glob("../public/*.crl")
 		if err != nil {
 			return false, "", err
@@ -201,7 +201,7 @@ func (q *quay) display(ctx context.Context, endpoint string, with bool) (taken b
 			}
 			e.Lists = append(e.Lists, l)
 		}
-		question.Standing = standing.New(e, question, true).Ask
+		question.Status = status.New(e, question, true).Ask
 	}
 	v := path.Verify(a.Presented[0], a.Presented[1:], question)
 	if r := v.Reasons(); len(r) > 0 {
@@ -275,5 +275,5 @@ func openThrowaway(file string) (crypto.Signer, error) {
 	if block == nil {
 		return nil, fmt.Errorf("demo: %s is no key", file)
 	}
-	return pbes.Open(block.Bytes, []byte(estate.RehearsalPassphrase))
+	return pbes.Decrypt(block.Bytes, []byte(estate.RehearsalPassphrase))
 }

@@ -63,11 +63,11 @@ func (d Disk) Replace(path string, data []byte, mode fs.FileMode) error {
 func writeInto(path string, data []byte) error {
 	f, err := os.OpenFile(path, os.O_WRONLY, 0)
 	if err != nil {
-		return fmt.Errorf("writing %s: %w", path, Plain(err))
+		return fmt.Errorf("writing %s: %w", path, Explain(err))
 	}
 	_, err = f.Write(data)
 	if err = errors.Join(err, f.Close()); err != nil {
-		return fmt.Errorf("writing %s: %w", path, Plain(err))
+		return fmt.Errorf("writing %s: %w", path, Explain(err))
 	}
 	return nil
 }
@@ -225,9 +225,9 @@ func (d Disk) syncDir(dir string) error {
 	return syncFolder(dir)
 }
 
-// Plain takes the operation and the path out of a file system error, for use
+// Explain takes the operation and the path out of a file system error, for use
 // where the message names them already, and calls the commonest troubles by name.
-func Plain(err error) error {
+func Explain(err error) error {
 	var p *fs.PathError
 	var l *os.LinkError
 	switch {
@@ -245,9 +245,9 @@ func Plain(err error) error {
 	return err
 }
 
-// unwritten is Plain for what could not be written.
+// unwritten is Explain for what could not be written.
 func unwritten(err error) error {
-	if err = Plain(err); errors.Is(err, fs.ErrPermission) {
+	if err = Explain(err); errors.Is(err, fs.ErrPermission) {
 		return fmt.Errorf("it cannot be written here: %w", err)
 	}
 	return err
@@ -256,7 +256,7 @@ func unwritten(err error) error {
 // Remove deletes a file; a missing one is no error.
 func (d Disk) Remove(path string) error {
 	if err := patiently(func() error { return os.Remove(path) }); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("removing %s: %w", path, Plain(err))
+		return fmt.Errorf("removing %s: %w", path, Explain(err))
 	}
 	return nil
 }

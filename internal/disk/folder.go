@@ -56,7 +56,7 @@ func NewFolder(dir string, write func(into string) error) error {
 			return err
 		}
 		if err := place(making, dir); err != nil {
-			return fmt.Errorf("%s: %w", dir, Plain(err))
+			return fmt.Errorf("%s: %w", dir, Explain(err))
 		}
 		return nil
 	})
@@ -74,7 +74,7 @@ func ReplaceFolder(dir string, known []string, write func(into string) error) er
 		return NewFolder(dir, write)
 	}
 	if err != nil {
-		return fmt.Errorf("%s: %w", dir, Plain(err))
+		return fmt.Errorf("%s: %w", dir, Explain(err))
 	}
 	for _, f := range list {
 		if !f.Type().IsRegular() {
@@ -89,7 +89,7 @@ func ReplaceFolder(dir string, known []string, write func(into string) error) er
 			return err
 		}
 		if err := swap(making, dir); err != nil {
-			return fmt.Errorf("%s: %w", dir, Plain(err))
+			return fmt.Errorf("%s: %w", dir, Explain(err))
 		}
 		return nil // the earlier one has the name that is removed
 	})
@@ -127,7 +127,7 @@ func Aside(target string, write func(making string) error) error {
 	}
 	making, release, err := beginFolder(parent)
 	if err != nil {
-		return fmt.Errorf("%s cannot be written: %w", parent, Plain(err))
+		return fmt.Errorf("%s cannot be written: %w", parent, Explain(err))
 	}
 	defer release()
 	defer func() { _ = patiently(func() error { return os.RemoveAll(making) }) }()
@@ -137,9 +137,9 @@ func Aside(target string, write func(making string) error) error {
 	return Disk{}.syncDir(parent)
 }
 
-// Take locks a file or folder that nobody holds, until release is called; false where somebody does, or it
+// TryLock locks a file or folder that nobody holds, until release is called; false where somebody does, or it
 // is not there.
-func Take(path string) (release func(), ok bool) { return take(path) }
+func TryLock(path string) (release func(), ok bool) { return take(path) }
 
 // unheld reports whether nobody holds a lock on a file or folder.
 func unheld(path string) bool {
@@ -156,7 +156,7 @@ func Rename(from, to string) error { return rename(from, to) }
 // Place moves a file that was made aside to its name, which must be free.
 func Place(from, to string) error {
 	if err := place(from, to); err != nil {
-		return fmt.Errorf("%s: %w", to, Plain(err))
+		return fmt.Errorf("%s: %w", to, Explain(err))
 	}
 	return nil
 }
@@ -202,7 +202,7 @@ func sweep(list []string) (removed []string, err error) {
 		}
 		e := patiently(func() error { return os.RemoveAll(path) })
 		if release(); e != nil && !errors.Is(e, fs.ErrNotExist) {
-			err = errors.Join(err, fmt.Errorf("removing %s: %w", path, Plain(e)))
+			err = errors.Join(err, fmt.Errorf("removing %s: %w", path, Explain(e)))
 			continue
 		}
 		removed = append(removed, path)

@@ -54,15 +54,15 @@ func lock(path string, wait bool) (release func(), err error) {
 	}
 }
 
-// Hold locks a file or folder until release is called, or the program ends. Where somebody took it away
+// Lock locks a file or folder until release is called, or the program ends. Where somebody took it away
 // before it was locked, that is fs.ErrNotExist.
-func Hold(path string) (release func(), err error) {
+func Lock(path string) (release func(), err error) {
 	if release, err = lock(path, true); err != nil {
-		return nil, fmt.Errorf("%s: %w", path, Plain(err))
+		return nil, fmt.Errorf("%s: %w", path, Explain(err))
 	}
 	if _, err := os.Lstat(path); err != nil {
 		release()
-		return nil, fmt.Errorf("%s: %w", path, Plain(err))
+		return nil, fmt.Errorf("%s: %w", path, Explain(err))
 	}
 	return release, nil
 }

@@ -46,14 +46,14 @@ func notOpened(path string, err error) error {
 	if errors.Is(err, fs.ErrNotExist) {
 		return missing(path)
 	}
-	return fmt.Errorf("%s: %w", path, Plain(err))
+	return fmt.Errorf("%s: %w", path, Explain(err))
 }
 
 // bounded reads what was opened; with plain, only when it still is a plain file.
 func bounded(f *os.File, path string, limit int64, plain bool) ([]byte, error) {
 	info, err := f.Stat()
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", path, Plain(err))
+		return nil, fmt.Errorf("%s: %w", path, Explain(err))
 	}
 	if plain && !info.Mode().IsRegular() && !info.IsDir() {
 		return nil, fmt.Errorf("%s: this is no plain file: it is not read", path)
@@ -70,7 +70,7 @@ func bounded(f *os.File, path string, limit int64, plain bool) ([]byte, error) {
 	data := into.Bytes()
 	switch {
 	case err != nil:
-		return nil, fmt.Errorf("%s: %w", path, Plain(err))
+		return nil, fmt.Errorf("%s: %w", path, Explain(err))
 	case int64(len(data)) > limit:
 		return nil, fmt.Errorf("%s: it has more than the %d bytes that are read at most", path, limit)
 	}
@@ -85,7 +85,7 @@ func Holds(path string, data []byte) (same, there bool, err error) {
 	case errors.Is(err, fs.ErrNotExist):
 		return false, false, nil
 	case err != nil:
-		return false, false, fmt.Errorf("%s: %w", path, Plain(err))
+		return false, false, fmt.Errorf("%s: %w", path, Explain(err))
 	case !info.Mode().IsRegular():
 		return false, false, nil // a device or a pipe is written to, and holds nothing
 	case info.Size() != int64(len(data)):

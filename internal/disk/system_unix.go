@@ -16,12 +16,12 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Hold locks a file or folder until release is called, or the program ends. Where somebody took it away
+// Lock locks a file or folder until release is called, or the program ends. Where somebody took it away
 // before it was locked, that is fs.ErrNotExist.
-func Hold(path string) (release func(), err error) {
+func Lock(path string) (release func(), err error) {
 	f, err := os.Open(path)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", path, Plain(err))
+		return nil, fmt.Errorf("%s: %w", path, Explain(err))
 	}
 	if release, err = holdOpen(f); err != nil {
 		return nil, errors.Join(err, f.Close())
@@ -54,7 +54,7 @@ func beginFolder(parent string) (making string, release func(), err error) {
 		if err != nil {
 			return "", nil, err
 		}
-		release, err := Hold(making)
+		release, err := Lock(making)
 		if err == nil || !errors.Is(err, fs.ErrNotExist) {
 			if release == nil { // it cannot be opened; then nobody sweeps it
 				release = func() {}
@@ -198,7 +198,7 @@ func Exposed(path string) string {
 	case errors.Is(err, fs.ErrNotExist):
 		return ""
 	case err != nil:
-		return "it cannot be told who may read it: " + Plain(err).Error()
+		return "it cannot be told who may read it: " + Explain(err).Error()
 	case info.Mode().Perm()&0o077 != 0:
 		return fmt.Sprintf("others may read it (mode %04o)", info.Mode().Perm())
 	}

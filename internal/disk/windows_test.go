@@ -78,15 +78,15 @@ func TestLocksOfWindows(t *testing.T) {
 	if err := os.Mkdir(path, 0o700); err != nil {
 		t.Fatal(err)
 	}
-	release, err := Hold(path)
+	release, err := Lock(path)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, ok := Take(path); ok {
+	if _, ok := TryLock(path); ok {
 		t.Error("it is taken from its holder")
 	}
 	release()
-	again, ok := Take(path)
+	again, ok := TryLock(path)
 	if !ok {
 		t.Fatal("it cannot be taken after it was let go")
 	}
@@ -97,7 +97,7 @@ func TestLocksOfWindows(t *testing.T) {
 	if err := os.Remove(path); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Hold(path); !errors.Is(err, os.ErrNotExist) {
+	if _, err := Lock(path); !errors.Is(err, os.ErrNotExist) {
 		t.Errorf("what is not there is held: %v", err)
 	}
 }
@@ -137,7 +137,7 @@ func TestAFileThatIsHeldForAMoment(t *testing.T) {
 func TestTroublesOfDisksOnWindows(t *testing.T) {
 	for err, word := range map[error]string{windows.ERROR_DISK_FULL: "disk is full",
 		windows.ERROR_HANDLE_DISK_FULL: "disk is full", windows.ERROR_WRITE_PROTECT: "only be read"} {
-		got := Plain(&os.PathError{Op: "write", Path: "a", Err: err})
+		got := Explain(&os.PathError{Op: "write", Path: "a", Err: err})
 		if !strings.Contains(got.Error(), word) || !errors.Is(got, err) {
 			t.Errorf("%v: %v", err, got)
 		}

@@ -7,8 +7,8 @@ import (
 	"golang.org/x/sync/errgroup"
 )
 
-// OnEveryCore runs fn for 0 to n-1, as many at once as there are cores, and waits for all.
-func OnEveryCore(n int, fn func(int)) {
+// OnAllCores runs fn for 0 to n-1, as many at once as there are cores, and waits for all.
+func OnAllCores(n int, fn func(int)) {
 	var g errgroup.Group
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i := range n {

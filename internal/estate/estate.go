@@ -6,7 +6,7 @@
 // an estate is an act, and stands in the packages of internal/act.
 //
 // Nothing here prints or asks. Passphrases come through custody's interface,
-// progress goes to a function, time and randomness come from the World.
+// progress goes to a function, time and randomness come from the Env.
 package estate
 
 import (
@@ -25,7 +25,7 @@ import (
 	"ironseal/internal/disk"
 	"ironseal/internal/event"
 	"ironseal/internal/keystore"
-	"ironseal/internal/keystore/sealed"
+	"ironseal/internal/keystore/keyfiles"
 	"ironseal/internal/store"
 	"ironseal/internal/store/sqlstore"
 	"ironseal/pki/advice"
@@ -41,8 +41,8 @@ import (
 // SettingsFile is the file that makes a directory an estate.
 const SettingsFile = "ironseal.toml"
 
-// World is everything outside the estate that its acts depend on.
-type World struct {
+// Env is everything outside the estate that its acts depend on.
+type Env struct {
 	Now      func() time.Time
 	Random   io.Reader
 	Disk     disk.Disk
@@ -54,8 +54,8 @@ type World struct {
 	Spell func(advice.Step) string
 }
 
-// Filled gives a World whatever it lacks.
-func (w World) Filled() World {
+// Filled gives an Env whatever it lacks.
+func (w Env) Filled() Env {
 	if w.Now == nil {
 		w.Now = time.Now
 	}
@@ -97,7 +97,7 @@ type Estate struct {
 	// everything it makes is marked.
 	Rehearsal bool
 
-	World   World
+	Env     Env
 	Records store.Store
 	Keys    keystore.Keystore
 }
@@ -147,8 +147,8 @@ func Find(dir, here string) (string, error) {
 }
 
 // Open opens an estate.
-func Open(ctx context.Context, dir string, w World) (*Estate, error) {
-	e := &Estate{Dir: dir, World: w.Filled()}
+func Open(ctx context.Context, dir string, w Env) (*Estate, error) {
+	e := &Estate{Dir: dir, Env: w.Filled()}
 	var err error
 	if e.Settings, err = ReadSettings(dir); err != nil {
 		return nil, err
@@ -161,10 +161,10 @@ func Open(ctx context.Context, dir string, w World) (*Estate, error) {
 	}
 	work := e.Settings.work()
 	if e.Rehearsal { // its keys are no secret
-		e.World.Pass, work = throwaway{}, pbes.Work{Memory: 8 << 20}
+		e.Env.Pass, work = throwaway{}, pbes.Work{Memory: 8 << 20}
 	}
-	e.Keys = &sealed.Files{Dir: filepath.Join(dir, "keys"), Disk: e.World.Disk, Random: e.World.Random, Work: work,
-		Pass: e.World.Pass}
+	e.Keys = &keyfiles.Files{Dir: filepath.Join(dir, "keys"), Disk: e.Env.Disk, Random: e.Env.Random, Work: work,
+		Pass: e.Env.Pass}
 	return e, nil
 }
 
@@ -198,9 +198,9 @@ func (e *Estate) View(ctx context.Context, fn func(moment *Estate) error) error 
 	})
 }
 
-// AtOneMoment makes a plan from what the estate is at one moment: all that it reads fits
+// Snapshot makes a plan from what the estate is at one moment: all that it reads fits
 // together, whatever others write meanwhile.
-func AtOneMoment[T any](ctx context.Context, e *Estate, plan func(*Estate) (T, error)) (out T, err error) {
+func Snapshot[T any](ctx context.Context, e *Estate, plan func(*Estate) (T, error)) (out T, err error) {
 	err = e.View(ctx, func(moment *Estate) (err error) {
 		out, err = plan(moment)
 		return err
@@ -217,10 +217,10 @@ func (e *Estate) Close() error {
 }
 
 // Now is the time by the estate's clock, in whole seconds.
-func (e *Estate) Now() time.Time { return e.World.Now().UTC().Truncate(time.Second) }
+func (e *Estate) Now() time.Time { return e.Env.Now().UTC().Truncate(time.Second) }
 
-// Founding is what a new estate begins with.
-type Founding struct {
+// Options is what a new estate begins with.
+type Options struct {
 	Organisation string
 	Country      string
 	Rehearsal    bool
@@ -231,9 +231,9 @@ type Founding struct {
 // Create makes a new estate in dir, which must be missing or empty. Everything
 // is made in a directory beside it first, so that a failure leaves nothing half
 // made.
-func Create(ctx context.Context, dir string, f Founding, w World) (*Estate, error) {
+func Create(ctx context.Context, dir string, f Options, w Env) (*Estate, error) {
 	w = w.Filled()
-	if err := Empty(dir); err != nil {
+	if err := CheckEmpty(dir); err != nil {
 		return nil, err
 	}
 	if f.Country != "" && !dn.IsCountry(f.Country) {
@@ -248,15 +248,15 @@ func Create(ctx context.Context, dir string, f Founding, w World) (*Estate, erro
 	if err := (Publication{Address: f.Address, Life: "7d", RootLife: "90d", Each: "1d"}).check(); err != nil {
 		return nil, err
 	}
-	err := disk.NewFolder(Emptied(dir), func(into string) error { return Furnish(ctx, into, f, w) })
+	err := disk.NewFolder(RemoveIfEmpty(dir), func(into string) error { return Init(ctx, into, f, w) })
 	if err != nil {
 		return nil, fmt.Errorf("estate %s: %w", dir, err)
 	}
 	return Open(ctx, dir, w)
 }
 
-// Empty refuses a directory that something is in.
-func Empty(dir string) error {
+// CheckEmpty refuses a directory that something is in.
+func CheckEmpty(dir string) error {
 	if strings.TrimSpace(dir) == "" {
 		return errors.New("estate: give the directory to make")
 	}
@@ -268,7 +268,7 @@ func Empty(dir string) error {
 		if info, statErr := os.Stat(dir); statErr == nil && !info.IsDir() {
 			return fmt.Errorf("estate %s: this is a file; an estate is a directory", dir)
 		}
-		return fmt.Errorf("estate %s: %w", dir, disk.Plain(err))
+		return fmt.Errorf("estate %s: %w", dir, disk.Explain(err))
 	case len(entries) > 0:
 		if _, err := os.Stat(filepath.Join(dir, SettingsFile)); err == nil {
 			return fault.New(fault.Refused, "estate %s: there is an estate already", dir).On(fault.Estate.Named("%s",
@@ -280,10 +280,10 @@ func Empty(dir string) error {
 	return nil
 }
 
-// Furnish puts into a directory all that an estate begins with.
-func Furnish(ctx context.Context, dir string, f Founding, w World) error {
+// Init puts into a directory all that an estate begins with.
+func Init(ctx context.Context, dir string, f Options, w Env) error {
 	if err := disk.SetMode(dir, 0o700); err != nil {
-		return disk.Plain(err)
+		return disk.Explain(err)
 	}
 	for _, sub := range append(DataDirs(), "keys") {
 		if err := disk.OwnDir(filepath.Join(dir, sub)); err != nil {
@@ -425,8 +425,8 @@ func (s Settings) work() pbes.Work {
 	return pbes.Work{Memory: s.Keys.SealingMemory << 20}
 }
 
-// Emptied takes an empty directory away, so that the restored one can have its name.
-func Emptied(dir string) string {
+// RemoveIfEmpty takes an empty directory away, so that the restored one can have its name.
+func RemoveIfEmpty(dir string) string {
 	_ = os.Remove(dir) // fails, as it should, where there is anything
 	return dir
 }

@@ -21,27 +21,27 @@ const ByLogin = "login"
 // it who acts, so that one process can serve several.
 func (e *Estate) As(who Identity) *Estate {
 	theirs := *e
-	theirs.World.Actor = who
-	theirs.World = theirs.World.Filled()
+	theirs.Env.Actor = who
+	theirs.Env = theirs.Env.Filled()
 	return &theirs
 }
 
-// Within is the estate as a change sees it, for what has to be asked again inside an act, when nobody
+// InTx is the estate as a change sees it, for what has to be asked again inside an act, when nobody
 // else can write.
-func (e *Estate) Within(tx store.Tx) *Estate {
+func (e *Estate) InTx(tx store.Tx) *Estate {
 	moment := *e
-	moment.Records = tx.Seen()
+	moment.Records = tx.Reads()
 	return &moment
 }
 
 // Act runs one change of the records, in the name of the one who acts. The events that fn returns become entries
 // of the journal, in the same transaction.
 func (e *Estate) Act(ctx context.Context, fn func(store.Tx) ([]event.Record, error)) (journal.Head, error) {
-	return ActOn(ctx, e.Records, e.World, fn)
+	return ActOn(ctx, e.Records, e.Env, fn)
 }
 
 // ActOn is Act for records that are not those of an open estate, such as those of a backup.
-func ActOn(ctx context.Context, s store.Store, w World, fn func(store.Tx) ([]event.Record, error)) (journal.Head,
+func ActOn(ctx context.Context, s store.Store, w Env, fn func(store.Tx) ([]event.Record, error)) (journal.Head,
 	error) {
 	w = w.Filled()
 	// A change that has begun is finished even when the person presses Ctrl-C.

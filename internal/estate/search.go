@@ -15,8 +15,8 @@ import (
 	"ironseal/pki/strict"
 )
 
-// Which says which certificates are meant; what is empty stands for any.
-type Which struct {
+// Filter says which certificates are meant; what is empty stands for any.
+type Filter struct {
 	Text     string          // part of a title or of a name
 	State    lifecycle.State // "" for those that serve
 	Template string
@@ -29,12 +29,12 @@ type Which struct {
 }
 
 // ends reports whether a certificate ends when it is meant to.
-func (w Which) ends(at time.Time) bool {
+func (w Filter) ends(at time.Time) bool {
 	return (w.EndsFrom.IsZero() || !at.Before(w.EndsFrom)) && (w.EndsBefore.IsZero() || at.Before(w.EndsBefore))
 }
 
 // fits reports whether a certificate has the key that is meant, and was signed when it is meant to be.
-func (w Which) fits(h Held) bool {
+func (w Filter) fits(h CertificateRecord) bool {
 	return strings.HasPrefix(fmt.Sprintf("%x", h.Key.Fingerprint()), w.Key) &&
 		(w.SignedFrom.IsZero() || !h.NotBefore.Before(w.SignedFrom)) &&
 		(w.SignedBefore.IsZero() || h.NotBefore.Before(w.SignedBefore))
@@ -43,10 +43,11 @@ func (w Which) fits(h Held) bool {
 // EachCertificate calls fn for the certificates that are meant, soonest end first, and
 // counts those that would be as well, but for their state, by state. Those of keys that the machine made for
 // one use are left out, unless their template or any state is asked for. No more than a page is in memory.
-func (e *Estate) EachCertificate(ctx context.Context, w Which, fn func(Held) error) (others map[lifecycle.State]int,
+func (e *Estate) EachCertificate(ctx context.Context, w Filter,
+	fn func(CertificateRecord) error) (others map[lifecycle.State]int,
 	err error) {
 	s := searching{e: e, w: w, fn: fn, others: map[lifecycle.State]int{}}
-	if s.down, err = e.Down(ctx); err != nil {
+	if s.down, err = e.RevokedGenerations(ctx); err != nil {
 		return nil, err
 	}
 	if w.HeldBy != "" {
@@ -69,9 +70,9 @@ func (e *Estate) EachCertificate(ctx context.Context, w Which, fn func(Held) err
 // searching is a search under way: what the record tells is judged row by row, the rest a page at a time.
 type searching struct {
 	e      *Estate
-	w      Which
-	fn     func(Held) error
-	down   Down
+	w      Filter
+	fn     func(CertificateRecord) error
+	down   RevokedGenerations
 	held   map[int64]bool // nil where any holder will do
 	page   []store.Certificate
 	others map[lifecycle.State]int
@@ -98,8 +99,8 @@ func (s *searching) record(r store.Certificate) error {
 
 // flush reads a page of certificates, and hands on those that are meant.
 func (s *searching) flush() error {
-	read, faults := make([]Held, len(s.page)), make([]error, len(s.page))
-	OnEveryCore(len(s.page), func(i int) { read[i], faults[i] = s.e.held(s.page[i], s.down) })
+	read, faults := make([]CertificateRecord, len(s.page)), make([]error, len(s.page))
+	OnAllCores(len(s.page), func(i int) { read[i], faults[i] = s.e.read(s.page[i], s.down) })
 	s.page = s.page[:0]
 	for i, h := range read {
 		if faults[i] != nil {
@@ -115,7 +116,7 @@ func (s *searching) flush() error {
 	return nil
 }
 
-func (s *searching) means(h Held) bool {
+func (s *searching) means(h CertificateRecord) bool {
 	signer := ""
 	if s.w.By != "" {
 		signer = h.Signer()
@@ -126,15 +127,15 @@ func (s *searching) means(h Held) bool {
 }
 
 // CertificatesNamed are those with an alternative name, or else those with a title as the list shows it.
-func (e *Estate) CertificatesNamed(ctx context.Context, name string) ([]Held, error) {
-	list, err := e.HeldAll(e.Records.CertificatesByName(ctx, strings.TrimPrefix(name, "dns:")))
+func (e *Estate) CertificatesNamed(ctx context.Context, name string) ([]CertificateRecord, error) {
+	list, err := e.ReadCertificates(e.Records.CertificatesByName(ctx, strings.TrimPrefix(name, "dns:")))
 	if err != nil || len(list) > 0 {
 		return list, err
 	}
-	return e.HeldAll(e.Records.CertificatesByTitle(ctx, name))
+	return e.ReadCertificates(e.Records.CertificatesByTitle(ctx, name))
 }
 
-func (e *Estate) findBySerial(ctx context.Context, name string) (Held, string, error) {
+func (e *Estate) findBySerial(ctx context.Context, name string) (CertificateRecord, string, error) {
 	none := e.noCertificate(ctx, name)
 	sign := ""
 	if strings.HasPrefix(name, "-") { // a serial number below zero, as some have
@@ -142,7 +143,7 @@ func (e *Estate) findBySerial(ctx context.Context, name string) (Held, string, e
 	}
 	digits, odd := label.Digits(name)
 	if digits == "" || odd != 0 {
-		return Held{}, "", none
+		return CertificateRecord{}, "", none
 	}
 	if n := len(digits); n == 40 || n == 64 {
 		if found, err := e.byThumbprint(ctx, digits); err != nil || found.Certificate != nil {
@@ -150,14 +151,15 @@ func (e *Estate) findBySerial(ctx context.Context, name string) (Held, string, e
 		}
 	}
 	digits = sign + digits
-	list, err := e.HeldAll(e.Records.CertificatesBySerial(ctx, digits))
+	list, err := e.ReadCertificates(e.Records.CertificatesBySerial(ctx, digits))
 	switch {
 	case err != nil:
-		return Held{}, "", err
+		return CertificateRecord{}, "", err
 	case len(list) == 0:
-		return Held{}, "", none
+		return CertificateRecord{}, "", none
 	case len(list) > 1:
-		return Held{}, "", fmt.Errorf("certificate %q: the serials of %d certificates begin so: give more digits", name,
+		return CertificateRecord{}, "", fmt.Errorf("certificate %q: the serials of %d certificates begin so: give "+
+			"more digits", name,
 			len(list))
 	}
 	return list[0], "", nil
@@ -167,7 +169,7 @@ func (e *Estate) findBySerial(ctx context.Context, name string) (Held, string, e
 func (e *Estate) noCertificate(ctx context.Context, name string) error {
 	var titles []string
 	const most = 2000 // beyond it the search would take longer than the person does
-	_, err := e.EachCertificate(ctx, Which{}, func(h Held) error {
+	_, err := e.EachCertificate(ctx, Filter{}, func(h CertificateRecord) error {
 		if titles = append(titles, strings.ToLower(h.Title())); len(titles) > most {
 			return errFound
 		}
@@ -186,8 +188,8 @@ var errFound = errors.New("found")
 
 // byThumbprint finds a certificate by its SHA-1 or SHA-256, in hex; nothing where none has it. SHA-1 is for
 // looking up only.
-func (e *Estate) byThumbprint(ctx context.Context, digits string) (found Held, err error) {
-	_, err = e.EachCertificate(ctx, Which{State: lifecycle.AnyState}, func(c Held) error {
+func (e *Estate) byThumbprint(ctx context.Context, digits string) (found CertificateRecord, err error) {
+	_, err = e.EachCertificate(ctx, Filter{State: lifecycle.AnyState}, func(c CertificateRecord) error {
 		sha256, sha1 := c.SHA256(), c.SHA1()
 		if fmt.Sprintf("%x", sha256) == digits || fmt.Sprintf("%x", sha1) == digits {
 			found = c

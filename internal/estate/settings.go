@@ -110,7 +110,7 @@ part-size      = 0
 delta-lists    = false
 `
 
-func newSettings(f Founding) ([]byte, error) {
+func newSettings(f Options) ([]byte, error) {
 	quote := func(s string) string {
 		b, err := json.Marshal(s) // a JSON string is a TOML basic string
 		if err != nil {

@@ -47,14 +47,14 @@ func (e *Estate) copied(ctx context.Context, kind, from, name, text string) (pat
 	path = filepath.Join(e.Dir, kind+"s", name+".toml")
 	made := false
 	_, err = e.Act(ctx, func(store.Tx) ([]event.Record, error) {
-		if err := e.World.Disk.New(path, []byte(text), 0o644); err != nil {
+		if err := e.Env.Disk.New(path, []byte(text), 0o644); err != nil {
 			return nil, fmt.Errorf("%s %s: %w", kind, name, err)
 		}
 		made = true
 		return []event.Record{event.On(name, event.DataFileCopied{Kind: kind, From: from})}, nil
 	})
 	if err != nil && made && !errors.Is(err, store.ErrUncertain) {
-		err = errors.Join(err, e.World.Disk.Remove(path))
+		err = errors.Join(err, e.Env.Disk.Remove(path))
 	}
 	return path, err
 }
@@ -87,7 +87,7 @@ func (e *Estate) AllowIssuer(ctx context.Context, name, handle string) (path str
 		if err != nil {
 			return nil, fmt.Errorf("template %s: %w", name, err)
 		}
-		if err := e.World.Disk.Replace(path, text, 0o644); err != nil {
+		if err := e.Env.Disk.Replace(path, text, 0o644); err != nil {
 			return nil, fmt.Errorf("template %s: %w", name, err)
 		}
 		return []event.Record{event.On(name, event.IssuerAllowed{Issuer: g.Authority.Handle})}, nil
@@ -126,7 +126,7 @@ func (e *Estate) Receivers() (list []receiver.Receiver, faults []error) {
 
 // TemplateThen gives a certificate's template as it was when it was signed, and
 // as it is today.
-func (e *Estate) TemplateThen(c Held) (then, today template.Template, err error) {
+func (e *Estate) TemplateThen(c CertificateRecord) (then, today template.Template, err error) {
 	if c.Record.Template == "" {
 		return then, today, errors.New("this certificate was signed by no template")
 	}

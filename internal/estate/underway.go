@@ -11,8 +11,8 @@ func (e *Estate) underWay() unfinished.Dir { return unfinished.Dir(filepath.Join
 // UnderWay notes that something is being made in a directory outside of the estate. done is called whatever
 // happened.
 func (e *Estate) UnderWay(dir string) (done func(), err error) {
-	return e.underWay().Note(e.World.Disk, e.World.Random, dir)
+	return e.underWay().Note(e.Env.Disk, e.Env.Random, dir)
 }
 
 // Tidy removes what killed runs left behind, and names it.
-func (e *Estate) Tidy() (removed []string, err error) { return e.underWay().Tidy(e.World.Disk) }
+func (e *Estate) Tidy() (removed []string, err error) { return e.underWay().Tidy(e.Env.Disk) }

@@ -52,16 +52,16 @@ type ListNumber struct {
 
 // List is one revocation list that was signed, or is to be.
 type List struct {
-	List    string    `json:"list" doc:"the generation whose key signs it"`
-	Part    int       `json:"part" doc:"the part of the generation's certificates that it is about; 0: all"`
-	Delta   bool      `json:"delta" doc:"whether it tells only what changed since its base"`
-	Number  int64     `json:"number" doc:"its number"`
-	Base    int64     `json:"base" doc:"of a delta, the number of the list that it adds to; 0: of none"`
-	This    time.Time `json:"this_update" doc:"its date"`
-	Next    time.Time `json:"next_update" doc:"when its successor is there at the latest"`
-	Entries int       `json:"entries" doc:"how many certificates stand on it"`
-	Seal    string    `json:"seal" doc:"BLAKE2b-256 of it, with that of its entries in the place of the entries"`
-	SHA256  string    `json:"sha256,omitempty" doc:"of a list that was signed before there were seals, SHA-256 of it"`
+	List          string    `json:"list" doc:"the generation whose key signs it"`
+	Part          int       `json:"part" doc:"the part of the generation's certificates that it is about; 0: all"`
+	Delta         bool      `json:"delta" doc:"whether it tells only what changed since its base"`
+	Number        int64     `json:"number" doc:"its number"`
+	Base          int64     `json:"base" doc:"of a delta, the number of the list that it adds to; 0: of none"`
+	This          time.Time `json:"this_update" doc:"its date"`
+	Next          time.Time `json:"next_update" doc:"when its successor is there at the latest"`
+	Entries       int       `json:"entries" doc:"how many certificates stand on it"`
+	ContentDigest string    `json:"seal" doc:"BLAKE2b-256 of it, with that of its entries in the place of the entries"`
+	SHA256        string    `json:"sha256,omitempty" doc:"of a list that was signed before there were seals, SHA-256 of it"`
 
 	Through int64     `json:"through" doc:"the last revocation on record that it tells of"`
 	Gone    time.Time `json:"gone" doc:"the last release from hold on record that it knows of"`
@@ -143,8 +143,8 @@ type IncidentClosed struct {
 	GrantAgain []string `json:"grant again"`
 }
 
-// Alarmed reports whether the incident was a false alarm.
-func (e IncidentClosed) Alarmed() bool {
+// WasFalseAlarm reports whether the incident was a false alarm.
+func (e IncidentClosed) WasFalseAlarm() bool {
 	if e.FalseAlarm == nil {
 		return len(e.GrantAgain) > 0
 	}

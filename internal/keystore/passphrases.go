@@ -37,7 +37,7 @@ const Tries = 3
 // somebody handed in. label names it in questions.
 func OpenFile(ctx context.Context, der []byte, kind bundle.Kind, label string, pass Passphrases) (crypto.Signer,
 	error) {
-	if kind != bundle.SealedKey {
+	if kind != bundle.EncryptedKey {
 		return key.ReadPrivate(der)
 	}
 	for attempt := 1; ; attempt++ {
@@ -45,7 +45,7 @@ func OpenFile(ctx context.Context, der []byte, kind bundle.Kind, label string, p
 		if err != nil {
 			return nil, fmt.Errorf("passphrase for %s: %w", label, err)
 		}
-		signer, err := pbes.Open(der, secret)
+		signer, err := pbes.Decrypt(der, secret)
 		clear(secret)
 		if err == nil || !errors.Is(err, pbes.ErrPassphrase) || final || attempt == Tries {
 			return signer, err

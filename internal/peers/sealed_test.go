@@ -31,10 +31,10 @@ func openSealed(t *testing.T, file, passphrase string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := pbes.Open(der, []byte(passphrase)); err != nil {
+	if _, err := pbes.Decrypt(der, []byte(passphrase)); err != nil {
 		t.Errorf("%s: %v", file, err)
 	}
-	if _, err := pbes.Open(der, []byte("another one")); err == nil {
+	if _, err := pbes.Decrypt(der, []byte("another one")); err == nil {
 		t.Errorf("%s: another passphrase opens it", file)
 	}
 }

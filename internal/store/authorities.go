@@ -5,8 +5,8 @@ import (
 	"time"
 
 	"ironseal/pki/cert"
+	"ironseal/pki/distpoint"
 	"ironseal/pki/hierarchy"
-	"ironseal/pki/point"
 )
 
 // NewAuthority is what is recorded with a new authority.
@@ -39,25 +39,25 @@ type Address struct {
 
 // Kinds of places.
 const (
-	ListPlace   = "list"   // where a revocation list is fetched from
-	IssuerPlace = "issuer" // where the issuer's certificate is
+	ListAddress   = "list"   // where a revocation list is fetched from
+	IssuerAddress = "issuer" // where the issuer's certificate is
 )
 
-// PlacesIn are the places that one certificate names.
-func PlacesIn(c *cert.Certificate) (out []Address) {
-	for _, a := range point.ListsOf(c.Extensions, c.Issuer) {
-		out = append(out, Address{Kind: ListPlace, Address: a})
+// AddressesIn are the places that one certificate names.
+func AddressesIn(c *cert.Certificate) (out []Address) {
+	for _, a := range distpoint.ListsOf(c.Extensions, c.Issuer) {
+		out = append(out, Address{Kind: ListAddress, Address: a})
 	}
-	for _, a := range point.IssuersOf(c.Extensions) {
-		out = append(out, Address{Kind: IssuerPlace, Address: a})
+	for _, a := range distpoint.IssuersOf(c.Extensions) {
+		out = append(out, Address{Kind: IssuerAddress, Address: a})
 	}
 	return out
 }
 
 // AuthoritiesReader answers questions about authorities.
 type AuthoritiesReader interface {
-	// Places lists the addresses that certificates name, by generation.
-	Places(ctx context.Context) (out []Address, err error)
+	// Addresses lists the addresses that certificates name, by generation.
+	Addresses(ctx context.Context) (out []Address, err error)
 	// LastOf is when the last certificate that an authority issued ends, links and
 	// its own certificates left out; zero when it issued none.
 	LastOf(ctx context.Context, handle string) (time.Time, error)
@@ -65,9 +65,9 @@ type AuthoritiesReader interface {
 	Applications(ctx context.Context) ([]Application, error)
 	// AllApplications lists those that were answered or withdrawn as well.
 	AllApplications(ctx context.Context) ([]Application, error)
-	// Carried tells what a courier's folder brought when it was imported; "" when it
+	// Transfer tells what a courier's folder brought when it was imported; "" when it
 	// was not.
-	Carried(ctx context.Context, id string) (string, error)
+	Transfer(ctx context.Context, id string) (string, error)
 	// Hierarchy gives all authorities, parents before children. It is loaded again only when
 	// the journal has another head; what was given out is not to be changed.
 	Hierarchy(ctx context.Context) (hierarchy.Hierarchy, error)
@@ -84,11 +84,11 @@ type AuthoritiesWriter interface {
 	AddGeneration(handle, parent string, newest int, certificate, issuer int64, switchDay time.Time) (int64, error)
 	// AddLink records a link certificate.
 	AddLink(certificate, by, to int64) error
-	// Unstage lets a prepared generation, and what it signed already, serve from now on.
-	Unstage(g *hierarchy.Generation) error
-	// Stage puts a generation back behind its switch day, and with it what it signed in
+	// Activate lets a prepared generation, and what it signed already, serve from now on.
+	Activate(g *hierarchy.Generation) error
+	// Postpone puts a generation back behind its switch day, and with it what it signed in
 	// the place of others, which serve again.
-	Stage(g *hierarchy.Generation, day time.Time) error
+	Postpone(g *hierarchy.Generation, day time.Time) error
 	// Retire records that an authority no longer signs.
 	Retire(handle string, at time.Time) error
 	// Reinstate lets a retired authority sign again.
@@ -105,8 +105,8 @@ type AuthoritiesWriter interface {
 	Hierarchy() (hierarchy.Hierarchy, error)
 	// AddApplication records a request that is sent.
 	AddApplication(a Application, key [32]byte) error
-	// Answer records that an application was answered; it must still be open.
-	Answer(id int64) error
-	// Carry records that a courier's folder was imported; it fails when it was before.
-	Carry(id, what string) error
+	// CloseApplication records that an application was answered; it must still be open.
+	CloseApplication(id int64) error
+	// AddTransfer records that a courier's folder was imported; it fails when it was before.
+	AddTransfer(id, what string) error
 }

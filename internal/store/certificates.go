@@ -40,8 +40,8 @@ type NewCertificate struct {
 	Waived         finding.List
 }
 
-// Live is a certificate that serves a name.
-type Live struct {
+// ServingCertificate is a certificate that serves a name.
+type ServingCertificate struct {
 	ID      int64
 	Name    string // the one that was asked for
 	Title   string
@@ -59,8 +59,8 @@ type Counts struct {
 	Certificates int `json:"certificates"`
 }
 
-// Signing is a template by which a generation signed something.
-type Signing struct {
+// TemplateUse is a template by which a generation signed something.
+type TemplateUse struct {
 	Generation, Template string
 	Source               []byte
 }
@@ -110,9 +110,10 @@ type CertificatesReader interface {
 	CertificatesByTitle(ctx context.Context, title string) ([]Certificate, error)
 	// LatestCertificate is the number of the newest certificate on record; 0 for none.
 	LatestCertificate(ctx context.Context) (id int64, err error)
-	// LiveByNames finds certificates that serve one of some names for another key than this one: neither ended,
+	// ServingByNames finds certificates that serve one of some names for another key than this one: neither ended,
 	// replaced nor revoked, no authority's, and not the one that is named.
-	LiveByNames(ctx context.Context, names []string, key [32]byte, now time.Time, but int64) (out []Live, err error)
+	ServingByNames(ctx context.Context, names []string, key [32]byte, now time.Time,
+		but int64) (out []ServingCertificate, err error)
 	// CertificatesHeldBy finds the certificates of which somebody is a holder (see Holders).
 	CertificatesHeldBy(ctx context.Context, who string) ([]Certificate, error)
 	// CertificateOf finds the certificate of an authority's generation.
@@ -122,23 +123,23 @@ type CertificatesReader interface {
 	KeysSeen(ctx context.Context) (map[int64][]string, error)
 	// Chain returns the recorded chain above such a certificate, its issuer first.
 	Chain(ctx context.Context, certificate int64) ([][]byte, error)
-	// Behind counts, by generation, the certificates that serve and that a generation signed which another
+	// CountSuperseded counts, by generation, the certificates that serve and that a generation signed which another
 	// has followed.
-	Behind(ctx context.Context, now time.Time) ([]GenerationCount, error)
-	// Living counts the certificates that have not ended, were not replaced and were not revoked themselves, by
+	CountSuperseded(ctx context.Context, now time.Time) ([]GenerationCount, error)
+	// CountCurrent counts the certificates that have not ended, were not replaced and were not revoked themselves, by
 	// the generation that signed them.
-	Living(ctx context.Context, now time.Time) ([]GenerationCount, error)
-	// Serving names the generations that certificates which serve today were signed by.
-	Serving(ctx context.Context, now time.Time) (out []string, err error)
-	// Issued counts what a generation signed, by its name, and tells the last part of its lists
+	CountCurrent(ctx context.Context, now time.Time) ([]GenerationCount, error)
+	// ServingGenerations names the generations that certificates which serve today were signed by.
+	ServingGenerations(ctx context.Context, now time.Time) (out []string, err error)
+	// CountIssued counts what a generation signed, by its name, and tells the last part of its lists
 	// that any of it stands on.
-	Issued(ctx context.Context, generation string) (n, part int, err error)
-	// Signings lists the templates by which each generation signed something.
-	Signings(ctx context.Context) (out []Signing, err error)
+	CountIssued(ctx context.Context, generation string) (n, part int, err error)
+	// TemplatesUsed lists the templates by which each generation signed something.
+	TemplatesUsed(ctx context.Context) (out []TemplateUse, err error)
 	// EachTemplate calls fn for every state of a template that something was signed by.
 	EachTemplate(ctx context.Context, fn func(sum []byte, name string, source []byte)) error
-	// Handed tells to whom a certificate was handed over.
-	Handed(ctx context.Context, certificate int64) (out []string, err error)
+	// HandedTo tells to whom a certificate was handed over.
+	HandedTo(ctx context.Context, certificate int64) (out []string, err error)
 }
 
 // CertificatesWriter records changes of certificates.

@@ -32,9 +32,9 @@ var (
 			Then(advice.To("look whether it is", advice.ListJournal))
 )
 
-// CannotHelpToTryAgain reports whether an error is about the database as a whole, so that another change would
+// Permanent reports whether an error is about the database as a whole, so that another change would
 // fail as well.
-func CannotHelpToTryAgain(err error) bool {
+func Permanent(err error) bool {
 	for _, kind := range []error{ErrBusy, ErrFull, ErrReadOnly, ErrDamaged, ErrDisk, ErrUncertain} {
 		if errors.Is(err, kind) {
 			return true

@@ -32,8 +32,8 @@ type DerivedReader interface {
 // JournalReader answers questions about the journal.
 type JournalReader interface {
 	DerivedReader
-	// KnownHead is the head that was noted beside the records; false where there is none.
-	KnownHead() (journal.Head, bool)
+	// NotedHead is the head that was noted beside the records; false where there is none.
+	NotedHead() (journal.Head, bool)
 	// Newest returns the journal's head and the latest time on record.
 	Newest(ctx context.Context) (journal.Head, time.Time, error)
 	// Entries calls fn for the entries from number from on, oldest first, at most

@@ -20,9 +20,9 @@ type Request struct {
 	Decided  time.Time
 }
 
-// Unfinished is a draft's request that was withdrawn and whose key was not destroyed
+// UnfinishedWithdrawal is a draft's request that was withdrawn and whose key was not destroyed
 // yet: an act that was cut off in between.
-type Unfinished struct {
+type UnfinishedWithdrawal struct {
 	Number int64
 	File   string
 }
@@ -31,8 +31,8 @@ type Unfinished struct {
 type RequestsReader interface {
 	// DraftKey tells where the key of a draft was written, or "".
 	DraftKey(ctx context.Context, key [32]byte) (file string, sealed bool, err error)
-	// Unfinished lists the requests whose withdrawal was cut off: their keys are still there.
-	Unfinished(ctx context.Context) ([]Unfinished, error)
+	// UnfinishedWithdrawal lists the requests whose withdrawal was cut off: their keys are still there.
+	UnfinishedWithdrawals(ctx context.Context) ([]UnfinishedWithdrawal, error)
 	// DraftFiles are the places where drafts' keys were written.
 	DraftFiles(ctx context.Context) ([]string, error)
 	// DraftKeys are the fingerprints of all keys that were drafted here.
@@ -67,18 +67,18 @@ type RequestsWriter interface {
 	AddDraft(key [32]byte, file string, sealed bool) error
 	// DropDraft forgets a draft's key.
 	DropDraft(key [32]byte) error
-	// SealDraft records that the key of a draft is encrypted now.
-	SealDraft(key [32]byte) error
+	// EncryptDraft records that the key of a draft is encrypted now.
+	EncryptDraft(key [32]byte) error
 	// AddRequest records a request. When the same bytes are on record already,
 	// their number is returned and known is true.
 	AddRequest(r *request.Request, sender string) (number int64, known bool, err error)
-	// Decide moves a request that is waiting or sent to another state. It fails when
+	// SetState moves a request that is waiting or sent to another state. It fails when
 	// the request is neither any more, and says what it is now.
-	Decide(number int64, state lifecycle.RequestState, reason string) error
-	// StillWaiting says what a request is now, when it waits no longer.
-	StillWaiting(number int64) error
-	// DecideMany moves waiting requests to another state, all or none.
-	DecideMany(numbers []int64, state lifecycle.RequestState) error
-	// Hold remembers who was handed a certificate; "" where nobody was named.
-	Hold(certificate int64, who string) error
+	SetState(number int64, state lifecycle.RequestState, reason string) error
+	// CheckWaiting says what a request is now, when it waits no longer.
+	CheckWaiting(number int64) error
+	// SetStates moves waiting requests to another state, all or none.
+	SetStates(numbers []int64, state lifecycle.RequestState) error
+	// AddHolder remembers who was handed a certificate; "" where nobody was named.
+	AddHolder(certificate int64, who string) error
 }

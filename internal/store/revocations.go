@@ -38,8 +38,10 @@ type ListEntry struct {
 	Again               bool
 }
 
-// Line is what Digest takes of one revocation; at is as the records write it.
-func Line(serial, at string, reason int) string { return fmt.Sprintf("%s %s %d\n", serial, at, reason) }
+// DigestLine is what Digest takes of one revocation; at is as the records write it.
+func DigestLine(serial, at string, reason int) string {
+	return fmt.Sprintf("%s %s %d\n", serial, at, reason)
+}
 
 // Digest is a hash over the number of a list and lines in the order of their serials.
 func Digest(number int64, lines []string) string {
@@ -58,28 +60,28 @@ type RevocationsReader interface {
 	RevocationOf(ctx context.Context, handle, serial string) (Revocation, bool, error)
 	// EachRevocation calls fn for what was taken back, in the order in which it came.
 	EachRevocation(ctx context.Context, some RevocationFilter, fn func(Revocation) error) error
-	// EachListed calls fn for what is on a list: what was not released, and did not end before
+	// EachListEntry calls fn for what is on a list: what was not released, and did not end before
 	// a moment, in the order in which it came. Nothing is made of the rows, since there may be a
 	// million.
-	EachListed(ctx context.Context, handle string, part int, after, cut int64, fn func(ListEntry) error) error
-	// Left is what lists of a part lose: those that were released since a moment, and those that
+	EachListEntry(ctx context.Context, handle string, part int, after, cut int64, fn func(ListEntry) error) error
+	// Leaving is what lists of a part lose: those that were released since a moment, and those that
 	// ended between two.
-	Left(ctx context.Context, handle string, part int, since, from, to time.Time) (serials []string, err error)
-	// Last tells the last revocation of a part of an authority's lists, of all of them for -1, and
+	Leaving(ctx context.Context, handle string, part int, since, from, to time.Time) (serials []string, err error)
+	// LastRevocation tells the last revocation of a part of an authority's lists, of all of them for -1, and
 	// when one was last released.
-	Last(ctx context.Context, handle string, part int) (last int64, released time.Time, err error)
-	// Revoked counts what is revoked of an authority's certificates.
-	Revoked(ctx context.Context, handle string) (int, error)
+	LastRevocation(ctx context.Context, handle string, part int) (last int64, released time.Time, err error)
+	// CountRevoked counts what is revoked of an authority's certificates.
+	CountRevoked(ctx context.Context, handle string) (int, error)
 	// ListNumber is the number of the last revocation list of an authority; 0 when
 	// there was none.
 	ListNumber(ctx context.Context, handle string) (int64, error)
-	// Listed counts what is on an authority's list for certificates that had not ended at a
+	// CountListed counts what is on an authority's list for certificates that had not ended at a
 	// moment, or whose end is not known; part -1 is all.
-	Listed(ctx context.Context, handle string, part int, at time.Time) (n int, err error)
-	// LostKeys are the keys of certificates that were revoked because somebody else has, or may
+	CountListed(ctx context.Context, handle string, part int, at time.Time) (n int, err error)
+	// CompromisedKeys are the keys of certificates that were revoked because somebody else has, or may
 	// have, the key (keyCompromise and cACompromise, RFC 5280 section 5.3.1), each with the serial
 	// of one of them.
-	LostKeys(ctx context.Context) (map[[32]byte]string, error)
+	CompromisedKeys(ctx context.Context) (map[[32]byte]string, error)
 }
 
 // RevocationsWriter records changes of revocations.
@@ -98,6 +100,6 @@ type RevocationsWriter interface {
 	// RevocationsDigest is Digest over all that is on record as taken back of an authority's
 	// certificates, and the number of its last list, for the journal.
 	RevocationsDigest(handle string) (sum string, number int64, err error)
-	// LostAmong is LostKeys for some keys only, as they stand inside an act.
-	LostAmong(keys [][32]byte) (map[[32]byte]string, error)
+	// CompromisedAmong is CompromisedKeys for some keys only, as they stand inside an act.
+	CompromisedAmong(keys [][32]byte) (map[[32]byte]string, error)
 }

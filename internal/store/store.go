@@ -45,9 +45,9 @@ type Tx interface {
 	Now() time.Time
 	// Context is the context of the act.
 	Context() context.Context
-	// Seen are the records as the change sees them, for what has to be asked again inside it. They are not to
+	// Reads are the records as the change sees them, for what has to be asked again inside it. They are not to
 	// be kept beyond it.
-	Seen() Store
+	Reads() Store
 	// MarkRehearsal makes the records those of a rehearsal, for good.
 	MarkRehearsal() error
 	// AddFlaw keeps what was found out about a key, by its fingerprint.
@@ -84,8 +84,8 @@ type Inspector interface {
 	Form() int
 	// HeadFile is the file beside the records that notes the journal's newest entry.
 	HeadFile() string
-	// Sound asks the database to check itself.
-	Sound(ctx context.Context) error
+	// CheckIntegrity asks the database to check itself.
+	CheckIntegrity(ctx context.Context) error
 	// Schema says how the tables differ from those that this program makes.
 	Schema(ctx context.Context) ([]string, error)
 	// EachRow calls fn for every row of a table as it is stored.

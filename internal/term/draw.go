@@ -314,8 +314,8 @@ func (s *Screen) Verdict(title string, v path.Verdict) {
 		if words != "" {
 			s.Wrapped(indent+2, Quiet, Safe(words))
 		}
-		if st.Standing != "" && !st.Findings.Has(finding.Revoked) { // which says the same
-			s.Wrapped(indent+2, Quiet, "revocation: "+Safe(st.Standing))
+		if st.Status != "" && !st.Findings.Has(finding.Revoked) { // which says the same
+			s.Wrapped(indent+2, Quiet, "revocation: "+Safe(st.Status))
 		}
 	}
 }

@@ -27,15 +27,15 @@ import (
 type Kind string
 
 const (
-	Certificate Kind = "certificate"
-	Request     Kind = "request"
-	List        Kind = "revocation list"
-	PublicKey   Kind = "public key"
-	PrivateKey  Kind = "private key"
-	SealedKey   Kind = "encrypted private key"
-	SignedData  Kind = "PKCS#7 container"
-	Store       Kind = "PKCS#12 container"
-	Unknown     Kind = "unknown object"
+	Certificate  Kind = "certificate"
+	Request      Kind = "request"
+	List         Kind = "revocation list"
+	PublicKey    Kind = "public key"
+	PrivateKey   Kind = "private key"
+	EncryptedKey Kind = "encrypted private key"
+	SignedData   Kind = "PKCS#7 container"
+	Store        Kind = "PKCS#12 container"
+	Unknown      Kind = "unknown object"
 )
 
 // Bounds on what is read.
@@ -241,7 +241,7 @@ func KindOf(der []byte) Kind {
 	case second == casn1.BIT_STRING:
 		return PublicKey
 	case second == casn1.OCTET_STRING:
-		return SealedKey
+		return EncryptedKey
 	case second == casn1.SEQUENCE:
 		return signedKind(first)
 	}
@@ -281,7 +281,7 @@ func signedKind(tbs cryptobyte.String) Kind {
 
 var labels = map[Kind]string{
 	Certificate: "CERTIFICATE", Request: "CERTIFICATE REQUEST", List: "X509 CRL", PublicKey: "PUBLIC KEY",
-	PrivateKey: "PRIVATE KEY", SealedKey: "ENCRYPTED PRIVATE KEY", SignedData: "PKCS7",
+	PrivateKey: "PRIVATE KEY", EncryptedKey: "ENCRYPTED PRIVATE KEY", SignedData: "PKCS7",
 }
 
 // PEM writes one object in the textual encoding of RFC 7468.

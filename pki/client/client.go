@@ -22,7 +22,7 @@ import (
 //go:embed kind/*.toml
 var kinds embed.FS
 
-var shelf = strict.Shelf{Files: kinds, Dir: "kind"}
+var shelf = strict.Embedded{Files: kinds, Dir: "kind"}
 
 // Kind is a kind of client.
 type Kind struct {

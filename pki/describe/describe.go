@@ -340,8 +340,8 @@ func PublicKey(k key.Public) Object {
 	return o
 }
 
-// SealedKey describes a sealed key by its header alone.
-func SealedKey(h pbes.Header) Object {
+// EncryptedKey describes a sealed key by its header alone.
+func EncryptedKey(h pbes.Header) Object {
 	o := Object{Kind: "encrypted private key"}
 	o.add("cipher", "Encrypted by", h.Cipher)
 	o.add("derivation", "Passphrase by", h.Derivation)
@@ -373,9 +373,9 @@ func Any(obj bundle.Object, now time.Time) (Object, error) {
 	case bundle.PublicKey:
 		k, err := key.Read(obj.DER)
 		return PublicKey(k), err
-	case bundle.SealedKey:
+	case bundle.EncryptedKey:
 		h, err := pbes.ReadHeader(obj.DER)
-		return SealedKey(h), err
+		return EncryptedKey(h), err
 	case bundle.PrivateKey:
 		return unsealed(obj.DER)
 	}

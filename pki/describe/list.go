@@ -5,7 +5,7 @@ import (
 	"strings"
 	"time"
 
-	"ironseal/pki/point"
+	"ironseal/pki/distpoint"
 	"ironseal/pki/revocation"
 	"ironseal/pki/span"
 )
@@ -40,7 +40,7 @@ func List(l *revocation.List, now time.Time) Object {
 	o.add("count", "Revoked", fmt.Sprint(l.Count)).Shown = []string{span.Count(l.Count, "certificate")}
 	o.entries(l)
 	for _, p := range l.Freshest {
-		o.add("freshest", "Its delta at", strings.Join(point.Addresses(p.Names), " "))
+		o.add("freshest", "Its delta at", strings.Join(distpoint.Addresses(p.Names), " "))
 	}
 	if l.KeyID != nil {
 		o.hex("authority_key", "Signed by key", l.KeyID)

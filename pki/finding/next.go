@@ -5,7 +5,7 @@ import "ironseal/pki/advice"
 // next are the acts of the program that are the remedy of a finding, or follow its remedy.
 var next = map[Code]advice.List{
 	ReceiverDemand: {advice.To("list the templates and choose one that has it", advice.ListTemplates)},
-	KeyInDoubt: {advice.To("if it was a false alarm", advice.CloseIncident, "false-alarm", "", "because",
+	SuspectedKey: {advice.To("if it was a false alarm", advice.CloseIncident, "false-alarm", "", "because",
 		advice.Asked)},
 	ReasonUnfit:   {advice.To("choose another; the help tells when each fits", advice.RevokeHelp)},
 	NotSuperseded: {advice.To("renew it first", advice.RenewCertificate)},
@@ -13,11 +13,11 @@ var next = map[Code]advice.List{
 		"cessation-of-operation")},
 	TakesDown: {advice.To("if there is time, sign their replacements first", advice.OpenIncident,
 		"because", advice.Asked)},
-	OtherInDoubt: {advice.To("revoke the generation that the incident names", advice.ListIncidents)},
+	SuspectedGeneration: {advice.To("revoke the generation that the incident names", advice.ListIncidents)},
 	NotOnRecord: {advice.To("if it was issued here after a backup that was restored",
 		advice.ImportCertificate), advice.To("if its origin stays unknown", advice.OpenIncident, "because",
 		advice.Asked)},
-	AnchorInDoubt: {advice.To("leave it out, and install the root that replaces it", advice.ListIncidents)},
+	SuspectedAnchor: {advice.To("leave it out, and install the root that replaces it", advice.ListIncidents)},
 	ListUnreachable: {advice.To("check that the web server runs and serves the published folder",
 		advice.PublishLists, "folder", "DIR")},
 	ListStale:     {advice.To("publish again", advice.PublishLists, "folder", "DIR")},

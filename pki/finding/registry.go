@@ -83,18 +83,18 @@ const (
 	IssuerRevoked      Code = "authority-revoked"
 
 	// About taking back.
-	KeyLost       Code = "key-lost"
-	KeyInDoubt    Code = "key-in-doubt"
-	ReasonUnfit   Code = "reason-does-not-fit"
-	NotSuperseded Code = "nothing-in-its-place"
-	NoListToLearn Code = "clients-look-nowhere"
-	Again         Code = "was-on-hold"
-	ListKeyGone   Code = "list-key-gone"
-	TakesDown     Code = "takes-others-down"
-	SameKeyStands Code = "same-key-still-stands"
-	OtherInDoubt  Code = "another-generation-in-doubt"
-	NotOnRecord   Code = "certificate-not-on-record"
-	AnchorInDoubt Code = "anchor-in-doubt"
+	KeyLost             Code = "key-lost"
+	SuspectedKey        Code = "key-in-doubt"
+	ReasonUnfit         Code = "reason-does-not-fit"
+	NotSuperseded       Code = "nothing-in-its-place"
+	NoListToLearn       Code = "clients-look-nowhere"
+	Again               Code = "was-on-hold"
+	ListKeyGone         Code = "list-key-gone"
+	TakesDown           Code = "takes-others-down"
+	SameKeyStands       Code = "same-key-still-stands"
+	SuspectedGeneration Code = "another-generation-in-doubt"
+	NotOnRecord         Code = "certificate-not-on-record"
+	SuspectedAnchor     Code = "anchor-in-doubt"
 
 	// About a list where clients look for it.
 	ListUnreachable   Code = "list-unreachable"
@@ -377,7 +377,7 @@ var registry = []struct {
 	{KeyLost, Refused, "The key was in a certificate that was revoked because of the key.",
 		"Anyone else who has the key can use every certificate for it.",
 		"ask for a new request with a new key"},
-	{KeyInDoubt, Refused, "An incident is about the key, and was not closed as a false alarm.",
+	{SuspectedKey, Refused, "An incident is about the key, and was not closed as a false alarm.",
 		"Anyone else who has the key can use every certificate for it.",
 		"ask for a new request with a new key"},
 	{ReasonUnfit, Waivable, "The reason is not meant for this kind of certificate.",
@@ -399,13 +399,13 @@ var registry = []struct {
 		""},
 	{SameKeyStands, Warn, "Another certificate has the same key and is still valid.",
 		"Anyone who has the key can use all its certificates.", "revoke those too"},
-	{OtherInDoubt, Waivable, "An incident is open about another generation of this authority.",
+	{SuspectedGeneration, Waivable, "An incident is open about another generation of this authority.",
 		"The replacements depend on the generation whose key was not lost. If you revoke it, they become invalid too.",
 		""},
 	{NotOnRecord, Refused, "A key of this estate signed the certificate, but it is not on record.",
 		"It was signed with a copy of the key: by a copy of the estate, by a backup, or by a thief.",
 		"find out who signed it"},
-	{AnchorInDoubt, Waivable, "An incident is open about the key of this root.",
+	{SuspectedAnchor, Waivable, "An incident is open about the key of this root.",
 		"Anyone with the key can sign for every machine that trusts the root.",
 		""},
 	{ListUnreachable, Refused, "The list cannot be fetched.",

@@ -28,8 +28,8 @@ import (
 	"ironseal/pki/span"
 )
 
-// Goods are what is handed over.
-type Goods struct {
+// Bundle are what is handed over.
+type Bundle struct {
 	Leaf          *cert.Certificate
 	Intermediates []*cert.Certificate // the leaf's issuer first
 	Root          *cert.Certificate   // nil where it is not known
@@ -38,7 +38,7 @@ type Goods struct {
 }
 
 // Chain returns the leaf, the intermediates and the root.
-func (g Goods) Chain() []*cert.Certificate {
+func (g Bundle) Chain() []*cert.Certificate {
 	var out []*cert.Certificate
 	if g.Leaf != nil {
 		out = append(out, g.Leaf)
@@ -52,7 +52,7 @@ func (g Goods) Chain() []*cert.Certificate {
 
 // Sort makes goods out of certificates and keys in any order. notes say what
 // was put in order or left out.
-func Sort(list []*cert.Certificate, keys []crypto.Signer) (g Goods, notes []string, err error) {
+func Sort(list []*cert.Certificate, keys []crypto.Signer) (g Bundle, notes []string, err error) {
 	unique := make([]*cert.Certificate, 0, len(list))
 	seen := map[[32]byte]bool{}
 	for _, c := range list {
@@ -203,7 +203,7 @@ type Writing struct {
 }
 
 // Encode writes goods in one format.
-func Encode(g Goods, w Writing) ([]byte, error) {
+func Encode(g Bundle, w Writing) ([]byte, error) {
 	chosen, signer, err := g.choose(w)
 	if err != nil {
 		return nil, err
@@ -233,7 +233,7 @@ func Encode(g Goods, w Writing) ([]byte, error) {
 }
 
 // choose takes the parts that are asked for, and says which are missing.
-func (g Goods) choose(w Writing) (chosen []*cert.Certificate, signer crypto.Signer, err error) {
+func (g Bundle) choose(w Writing) (chosen []*cert.Certificate, signer crypto.Signer, err error) {
 	for _, p := range w.Parts {
 		switch {
 		case p == PartLeaf && g.Leaf != nil:
@@ -260,7 +260,7 @@ func (g Goods) choose(w Writing) (chosen []*cert.Certificate, signer crypto.Sign
 	return chosen, signer, nil
 }
 
-func (g Goods) armoured(w Writing, chosen []*cert.Certificate, signer crypto.Signer) ([]byte, error) {
+func (g Bundle) armoured(w Writing, chosen []*cert.Certificate, signer crypto.Signer) ([]byte, error) {
 	var b bytes.Buffer
 	writeKey := func() error {
 		out, err := encodeKey(signer, Writing{Format: KeyPlain})
@@ -318,8 +318,8 @@ func encodeKey(signer crypto.Signer, w Writing) ([]byte, error) {
 		der, err := key.Plain(signer)
 		return bundle.PEM(bundle.PrivateKey, der), err
 	case KeySealed:
-		der, err := pbes.Seal(signer, w.Password, pbes.WorkGiven, w.Random)
-		return bundle.PEM(bundle.SealedKey, der), err
+		der, err := pbes.Encrypt(signer, w.Password, pbes.WorkGiven, w.Random)
+		return bundle.PEM(bundle.EncryptedKey, der), err
 	case KeyPKCS1:
 		k, ok := signer.(*rsa.PrivateKey)
 		if !ok {

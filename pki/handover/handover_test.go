@@ -50,17 +50,17 @@ func TestKeysThatDoNotFitAreRefused(t *testing.T) {
 		},
 		"two keys, no one": func() error { _, _, err := Sort(nil, []crypto.Signer{c.Signer, other}); return err },
 		"DER of two": func() error {
-			_, err := Encode(Goods{Leaf: c.Leaf.Cert, Root: c.Root.Cert},
+			_, err := Encode(Bundle{Leaf: c.Leaf.Cert, Root: c.Root.Cert},
 				Writing{Parts: []string{PartLeaf, PartRoot}, Format: DER})
 			return err
 		},
 		"no key": func() error {
-			_, err := Encode(Goods{Leaf: c.Leaf.Cert},
+			_, err := Encode(Bundle{Leaf: c.Leaf.Cert},
 				Writing{Parts: []string{PartKey, PartLeaf}, Format: P12, Password: []byte("x"), Random: rand.Reader})
 			return err
 		},
 		"elliptic as PKCS#1": func() error {
-			_, err := Encode(Goods{Key: c.Signer}, Writing{Parts: []string{PartKey}, Format: KeyPKCS1})
+			_, err := Encode(Bundle{Key: c.Signer}, Writing{Parts: []string{PartKey}, Format: KeyPKCS1})
 			return err
 		},
 	} {

@@ -137,7 +137,7 @@ func (g *Generation) Mark() string {
 	switch {
 	case !g.Revoked.IsZero():
 		return "revoked"
-	case g.TakenBack() != nil:
+	case g.RevokedAbove() != nil:
 		return "issuer revoked"
 	case g.Stopped != "":
 		return "stopped"
@@ -158,10 +158,10 @@ func (a *Authority) External() bool { return a.Holder == HeldExternally }
 // key is in this estate, and it is not retired.
 func (a *Authority) Signs() bool { return a.Current() != nil && !a.External() && a.Retired.IsZero() }
 
-// TakenBack is the first generation of a line, from this one upward, that was revoked; nil
+// RevokedAbove is the first generation of a line, from this one upward, that was revoked; nil
 // where none was. One that was renewed with the same key stands as long as any of its
 // certificates does: they serve the same chains.
-func (g *Generation) TakenBack() *Generation {
+func (g *Generation) RevokedAbove() *Generation {
 	for up := g; up != nil; up = up.Issuer {
 		stands := up.Revoked.IsZero()
 		for _, o := range up.Authority.Generations {
@@ -177,7 +177,7 @@ func (g *Generation) TakenBack() *Generation {
 // Idle says why a generation grants nothing for now, in a word or two: it is revoked, or below one that
 // is, or its key is in doubt; "" where none of this is so.
 func (g *Generation) Idle() string {
-	switch up := g.TakenBack(); {
+	switch up := g.RevokedAbove(); {
 	case up == g:
 		return "revoked"
 	case up != nil:

@@ -80,7 +80,7 @@ func TestSealedCertificateIsWhatTheSheetSays(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	c, err := Seal(p, serial, w.services.Signer, rand.Reader)
+	c, err := Sign(p, serial, w.services.Signer, rand.Reader)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -189,7 +189,7 @@ func TestPlansNameWhatIsWrong(t *testing.T) {
 			t.Errorf("%s: refused %v by %v", c.what, refused, p.Findings.Refusing().Codes())
 		}
 		serial, _ := Serial(rand.Reader)
-		got, err := Seal(p, serial, w.services.Signer, rand.Reader)
+		got, err := Sign(p, serial, w.services.Signer, rand.Reader)
 		var r *Refused
 		if c.refuse && !errors.As(err, &r) {
 			t.Errorf("%s: sealing gives %v", c.what, err)
@@ -358,7 +358,7 @@ func TestSealRefusesAForeignKey(t *testing.T) {
 	w := newWorld(t, 20, 10)
 	p := plan(t, w.input(t, "web-server"))
 	serial, _ := Serial(rand.Reader)
-	if c, err := Seal(p, serial, w.root.Signer, rand.Reader); err == nil {
+	if c, err := Sign(p, serial, w.root.Signer, rand.Reader); err == nil {
 		t.Errorf("%s was signed by a key that is not the issuer's", c.Title())
 	}
 }
@@ -377,7 +377,7 @@ func BenchmarkSeal(b *testing.B) {
 	p := plan(b, w.input(b, "web-server"))
 	serial, _ := Serial(rand.Reader)
 	for b.Loop() {
-		if _, err := Seal(p, serial, w.services.Signer, rand.Reader); err != nil {
+		if _, err := Sign(p, serial, w.services.Signer, rand.Reader); err != nil {
 			b.Fatal(err)
 		}
 	}

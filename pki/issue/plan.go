@@ -14,7 +14,10 @@
 // have their length before them, as a number.
 //
 //	text    "ironseal sheet v2"
-//	octets  the request, DER; the SHA-256 of the template's text; the issuer's certificate, DER; the issuer's name, the
+//	octets  the request, DER; the SHA-256 of the template's text; the issuer's certificate, DER; the issuer's name,
+//
+// the
+//
 //	        subject and the public key as they will be signed, DER; the certificate to be replaced, DER
 //	number  the first moment, the last moment, in Unix seconds; the number of extensions
 //	        for each extension: text its identifier, number 1 where it is critical, octets its value
@@ -210,8 +213,8 @@ func (p *planner) issuer() {
 		p.find(finding.Retired, "%s was retired on %s.", a.Authority.Handle, a.Authority.Retired.Format("2006-01-02"))
 	case a.Stopped != "" && !in.Upkeep:
 		p.find(finding.Stopped, "%s grants nothing for now: %s.", a.Label(), a.Stopped)
-	case a.TakenBack() != nil:
-		up := a.TakenBack()
+	case a.RevokedAbove() != nil:
+		up := a.RevokedAbove()
 		p.find(finding.IssuerRevoked, "%s was revoked on %s.", up.Label(), up.Revoked.Format("2006-01-02"))
 	case a.Authority.External():
 		p.find(finding.KeyElsewhere, "The key of %s is not in this estate.", a.Authority.Handle)

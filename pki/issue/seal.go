@@ -74,7 +74,7 @@ func Prepare(p Plan, serial *big.Int) (Prepared, error) {
 	return out, nil
 }
 
-// Seal signs what was prepared with the issuer's key and returns the
+// Sign signs what was prepared with the issuer's key and returns the
 // certificate. The signer must have the key of the issuer's own certificate, the
 // signature is verified as it is made, and the result is read back without a
 // fault, before anything is returned.
@@ -103,8 +103,8 @@ func (p Prepared) Seal(signer crypto.Signer, random io.Reader) (*cert.Certificat
 	return c, nil
 }
 
-// Seal prepares and seals in one go.
-func Seal(p Plan, serial *big.Int, signer crypto.Signer, random io.Reader) (*cert.Certificate, error) {
+// Sign prepares and seals in one go.
+func Sign(p Plan, serial *big.Int, signer crypto.Signer, random io.Reader) (*cert.Certificate, error) {
 	ready, err := Prepare(p, serial)
 	if err != nil {
 		return nil, err

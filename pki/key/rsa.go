@@ -57,7 +57,8 @@ var rsaScheme = &scheme{
 		case !ours:
 			return false
 		case a.pss:
-			return rsa.VerifyPSS(pub, a.Hash, digest, signature, &rsa.PSSOptions{SaltLength: a.salt, Hash: a.Hash}) == nil
+			return rsa.VerifyPSS(pub, a.Hash, digest, signature, &rsa.PSSOptions{SaltLength: a.salt,
+				Hash: a.Hash}) == nil
 		case p.Bits < 1024:
 			return verifySmall(pub, a.Hash, digest, signature)
 		}

@@ -24,7 +24,7 @@ import (
 //go:embed platform/*.toml
 var starters embed.FS
 
-var shelf = strict.Shelf{Files: starters, Dir: "platform"}
+var shelf = strict.Embedded{Files: starters, Dir: "platform"}
 
 //go:embed text/*
 var texts embed.FS

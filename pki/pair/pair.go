@@ -92,7 +92,7 @@ type Question struct {
 	OneWay bool // only the first connects to the second
 	Now    time.Time
 
-	// Standing says whether the first certificate of a line was taken back, as path.Question has it.
+	// Status says whether the first certificate of a line was taken back, as path.Question has it.
 	Standing func(line []*cert.Certificate) (finding.List, string)
 }
 
@@ -167,7 +167,7 @@ func Judge(q Question) Answer {
 // check judges a peer as the other does, who holds what was found to be needed.
 func (a Answer) check(q Question, of int, as Role) Check {
 	p, c := q.Peers[of], Check{Of: of, As: as}
-	ask := path.Question{Now: q.Now, Usage: q.Over.Usage(as), Standing: q.Standing}
+	ask := path.Question{Now: q.Now, Usage: q.Over.Usage(as), Status: q.Standing}
 	for _, x := range a.Needs[1-of].Anchors {
 		ask.Anchors = append(ask.Anchors, x.Certificate)
 	}

@@ -41,10 +41,10 @@ func (s *search) judge(chain []*cert.Certificate, whole bool) []Step {
 	if whole && len(out) > 0 {
 		out[0].Findings = append(out[0].Findings, policyFindings(chain, s.q)...)
 	}
-	if whole && s.q.Standing != nil {
+	if whole && s.q.Status != nil {
 		for i := range chain[:len(chain)-1] {
-			found, words := s.q.Standing(chain[i:])
-			out[i].Findings, out[i].Standing = append(out[i].Findings, found...), words
+			found, words := s.q.Status(chain[i:])
+			out[i].Findings, out[i].Status = append(out[i].Findings, found...), words
 		}
 	}
 	return out

@@ -43,10 +43,10 @@ type Question struct {
 
 	Proofs *Proofs // what was found before; nil to find everything again
 
-	// Standing says whether the first certificate of a line was taken back, and in words what
+	// Status says whether the first certificate of a line was taken back, and in words what
 	// tells; it is asked for every certificate of a chain below its anchor, which is the last.
 	// Nil: nobody asks.
-	Standing func(line []*cert.Certificate) (finding.List, string)
+	Status func(line []*cert.Certificate) (finding.List, string)
 
 	// The inputs of RFC 5280 section 6.1.1 c, e, f and g.
 	Policies      []asn1.ObjectIdentifier // those acceptable; none means all
@@ -71,7 +71,7 @@ type Step struct {
 	Certificate *cert.Certificate
 	Findings    finding.List
 	Words       string // what fails first; where nothing does, what holds
-	Standing    string // what tells whether it was taken back; "" where nobody was asked
+	Status      string // what tells whether it was taken back; "" where nobody was asked
 }
 
 // Good reports whether nothing in the step makes a client refuse.

@@ -73,9 +73,9 @@ func readOlder(o olderScheme, alg, sealed cryptobyte.String) (Header, error) {
 	return h, nil
 }
 
-// SealOlder encrypts bytes under a passphrase by triple DES with SHA-1 (RFC 7292
+// EncryptLegacy encrypts bytes under a passphrase by triple DES with SHA-1 (RFC 7292
 // appendix C), for devices that read nothing newer.
-func SealOlder(plain, passphrase []byte, rounds int, random io.Reader) (alg, sealed []byte, err error) {
+func EncryptLegacy(plain, passphrase []byte, rounds int, random io.Reader) (alg, sealed []byte, err error) {
 	if len(passphrase) == 0 {
 		return nil, nil, errors.New("an empty passphrase protects nothing: choose one")
 	}

@@ -27,7 +27,7 @@ func TestPublishedScryptVector(t *testing.T) {
 		t.Skip("takes one GiB of memory")
 	}
 	block, _ := pem.Decode([]byte(rfc7914))
-	if _, err := Open(block.Bytes, []byte("Rabbit")); err == nil {
+	if _, err := Decrypt(block.Bytes, []byte("Rabbit")); err == nil {
 		t.Error("a file may ask for one GiB")
 	}
 	h, err := readHeader(block.Bytes, 1<<30)
@@ -50,29 +50,29 @@ func TestPublishedScryptVector(t *testing.T) {
 func TestSealAndOpen(t *testing.T) {
 	signer, _ := key.Generate(key.P256, rand.Reader)
 	for _, w := range []Work{{Memory: 1 << 14}, {Iterations: 1000}} {
-		der, err := Seal(signer, []byte("tern and gull"), w, rand.Reader)
+		der, err := Encrypt(signer, []byte("tern and gull"), w, rand.Reader)
 		if err != nil {
 			t.Fatal(err)
 		}
-		back, err := Open(der, []byte("tern and gull"))
+		back, err := Decrypt(der, []byte("tern and gull"))
 		if err != nil || !back.(*ecdsa.PrivateKey).Equal(signer) {
 			t.Errorf("%+v: %v", w, err)
 		}
-		if _, err := Open(der, []byte("tern and skua")); !errors.Is(err, ErrPassphrase) {
+		if _, err := Decrypt(der, []byte("tern and skua")); !errors.Is(err, ErrPassphrase) {
 			t.Errorf("%+v: a wrong passphrase gives %v", w, err)
 		}
-		if _, err := Open(der, nil); !errors.Is(err, ErrPassphrase) {
+		if _, err := Decrypt(der, nil); !errors.Is(err, ErrPassphrase) {
 			t.Errorf("%+v: an empty passphrase gives %v", w, err)
 		}
 	}
-	if _, err := Seal(signer, nil, WorkOwn, rand.Reader); err == nil {
+	if _, err := Encrypt(signer, nil, WorkOwn, rand.Reader); err == nil {
 		t.Error("an empty passphrase must be refused")
 	}
 }
 
 func TestHostileWorkFactorsAreRefused(t *testing.T) {
 	signer, _ := key.Generate(key.P256, rand.Reader)
-	der, _ := Seal(signer, []byte("x"), Work{Iterations: 1000}, rand.Reader)
+	der, _ := Encrypt(signer, []byte("x"), Work{Iterations: 1000}, rand.Reader)
 	at := bytes.Index(der, []byte{0x02, 0x02, 0x03, 0xe8}) // INTEGER 1000
 	if at < 0 {
 		t.Fatal("no iteration count found")
@@ -111,7 +111,7 @@ func FuzzReadHeader(f *testing.F) {
 	block, _ := pem.Decode([]byte(rfc7914))
 	f.Add(block.Bytes)
 	signer, _ := key.Generate(key.P256, rand.Reader)
-	der, _ := Seal(signer, []byte("x"), Work{Iterations: 1000}, rand.Reader)
+	der, _ := Encrypt(signer, []byte("x"), Work{Iterations: 1000}, rand.Reader)
 	f.Add(der)
 	f.Fuzz(func(t *testing.T, der []byte) {
 		h, err := ReadHeader(der)

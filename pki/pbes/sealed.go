@@ -86,9 +86,9 @@ type Header struct {
 	sealed     []byte
 }
 
-// Seal encrypts a signer's PrivateKeyInfo under a passphrase. An empty
+// Encrypt encrypts a signer's PrivateKeyInfo under a passphrase. An empty
 // passphrase is refused. random gives the salt and the initialisation vector.
-func Seal(signer crypto.Signer, passphrase []byte, work Work, random io.Reader) ([]byte, error) {
+func Encrypt(signer crypto.Signer, passphrase []byte, work Work, random io.Reader) ([]byte, error) {
 	if len(passphrase) == 0 {
 		return nil, errors.New("an empty passphrase protects nothing: choose one")
 	}
@@ -97,7 +97,7 @@ func Seal(signer crypto.Signer, passphrase []byte, work Work, random io.Reader) 
 		return nil, err
 	}
 	defer clear(plain)
-	alg, sealed, err := SealBytes(plain, passphrase, work, random)
+	alg, sealed, err := EncryptBytes(plain, passphrase, work, random)
 	if err != nil {
 		return nil, err
 	}
@@ -109,9 +109,9 @@ func Seal(signer crypto.Signer, passphrase []byte, work Work, random io.Reader) 
 	return b.Bytes()
 }
 
-// SealBytes encrypts bytes under a passphrase by PBES2. It returns the
+// EncryptBytes encrypts bytes under a passphrase by PBES2. It returns the
 // AlgorithmIdentifier, whole, and the ciphertext.
-func SealBytes(plain, passphrase []byte, work Work, random io.Reader) (alg, sealed []byte, err error) {
+func EncryptBytes(plain, passphrase []byte, work Work, random io.Reader) (alg, sealed []byte, err error) {
 	if len(passphrase) == 0 {
 		return nil, nil, errors.New("an empty passphrase protects nothing: choose one")
 	}
@@ -345,14 +345,14 @@ func CostOf(der []byte) (int64, error) {
 	return h.Cost, err
 }
 
-// CostOfBytes is the work of OpenBytes, before it is done.
+// CostOfBytes is the work of DecryptBytes, before it is done.
 func CostOfBytes(alg, sealed []byte) (int64, error) {
 	h, err := readScheme(alg, sealed, MostMemory)
 	return h.Cost, err
 }
 
-// Open opens a sealed key. ErrPassphrase is returned for a wrong passphrase.
-func Open(der, passphrase []byte) (crypto.Signer, error) {
+// Decrypt opens a sealed key. ErrPassphrase is returned for a wrong passphrase.
+func Decrypt(der, passphrase []byte) (crypto.Signer, error) {
 	h, err := ReadHeader(der)
 	if err != nil {
 		return nil, err
@@ -372,9 +372,9 @@ func Open(der, passphrase []byte) (crypto.Signer, error) {
 	return signer, nil
 }
 
-// OpenBytes decrypts what SealBytes or other software sealed: alg is the whole
+// DecryptBytes decrypts what EncryptBytes or other software sealed: alg is the whole
 // AlgorithmIdentifier.
-func OpenBytes(alg, sealed, passphrase []byte) ([]byte, error) {
+func DecryptBytes(alg, sealed, passphrase []byte) ([]byte, error) {
 	h, err := readScheme(alg, sealed, MostMemory)
 	if err != nil {
 		return nil, err

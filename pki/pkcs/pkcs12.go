@@ -84,9 +84,9 @@ func WriteStore(entries []StoreEntry, password []byte, profile Profile, random i
 	}
 	seal := func(plain []byte) (alg, sealed []byte, err error) {
 		if profile == Older {
-			return pbes.SealOlder(plain, password, olderRounds, random)
+			return pbes.EncryptLegacy(plain, password, olderRounds, random)
 		}
-		return pbes.SealBytes(plain, password, pbes.Work{Iterations: storeRounds}, random)
+		return pbes.EncryptBytes(plain, password, pbes.Work{Iterations: storeRounds}, random)
 	}
 	certs, err := certBags(entries)
 	if err != nil {

@@ -204,7 +204,7 @@ func (o *opener) openPart(list *cryptobyte.String) (cryptobyte.String, error) {
 	if err := o.afford(pbes.CostOfBytes(alg, sealed)); err != nil {
 		return nil, err
 	}
-	plain, err := pbes.OpenBytes(alg, sealed, o.password)
+	plain, err := pbes.DecryptBytes(alg, sealed, o.password)
 	if errors.Is(err, pbes.ErrPassphrase) {
 		err = ErrPassword
 	}
@@ -261,7 +261,7 @@ func (o *opener) readBag(oid asn1.ObjectIdentifier, value cryptobyte.String) (e 
 		if err := o.afford(pbes.CostOf(value)); err != nil {
 			return e, false, err
 		}
-		if e.Signer, err = pbes.Open(value, o.password); errors.Is(err, pbes.ErrPassphrase) {
+		if e.Signer, err = pbes.Decrypt(value, o.password); errors.Is(err, pbes.ErrPassphrase) {
 			err = ErrPassword
 		}
 		return e, err == nil, err

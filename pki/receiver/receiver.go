@@ -29,7 +29,7 @@ import (
 //go:embed starter/*.toml
 var starters embed.FS
 
-var shelf = strict.Shelf{Files: starters, Dir: "starter"}
+var shelf = strict.Embedded{Files: starters, Dir: "starter"}
 
 // Receiver is a kind of consumer, as data: what it demands of a certificate, the
 // files it takes, and what the person there has to do.
@@ -216,7 +216,7 @@ type Packed struct {
 // Pack makes the files for a receiver. Where the private key stayed on the
 // device, files that hold nothing else are left out, and PEM files are written
 // without it; notes say so. host must be safe as a file name.
-func (r Receiver) Pack(g handover.Goods, host string, w handover.Writing) (files []Packed, notes []string, err error) {
+func (r Receiver) Pack(g handover.Bundle, host string, w handover.Writing) (files []Packed, notes []string, err error) {
 	friendly := r.Demands.FriendlyName
 	if friendly == "" {
 		friendly = "{host}"
@@ -260,7 +260,7 @@ func Without(list []string, drop ...string) []string {
 }
 
 // ReadMe writes the page for the person at the receiver.
-func (r Receiver) ReadMe(g handover.Goods, host string, files []Packed, notes []string) []byte {
+func (r Receiver) ReadMe(g handover.Bundle, host string, files []Packed, notes []string) []byte {
 	var b bytes.Buffer
 	fill := func(text string) string {
 		text = strings.ReplaceAll(withKey(text, g.Key != nil), "{host}", host)

@@ -13,7 +13,7 @@ import (
 
 func TestStarterReceiversAreSound(t *testing.T) {
 	c := specimen.NewLine(t)
-	g := handover.Goods{Leaf: c.Leaf.Cert, Intermediates: []*cert.Certificate{c.Mid.Cert}, Root: c.Root.Cert,
+	g := handover.Bundle{Leaf: c.Leaf.Cert, Intermediates: []*cert.Certificate{c.Mid.Cert}, Root: c.Root.Cert,
 		Key: c.Signer}
 	if len(StarterNames()) < 13 {
 		t.Errorf("%d receivers", len(StarterNames()))

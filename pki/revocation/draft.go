@@ -12,10 +12,10 @@ import (
 	casn1 "golang.org/x/crypto/cryptobyte/asn1"
 
 	"ironseal/pki/ber"
+	"ironseal/pki/distpoint"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
 	"ironseal/pki/key"
-	"ironseal/pki/point"
 )
 
 // NextNumber is the number of an authority's next list (RFC 5280 section 5.2.3):
@@ -31,9 +31,9 @@ type Draft struct {
 	Number   int64
 	Base     int64 // of a delta list, the number of the list that it adds to; 0 for a complete one
 	This     time.Time
-	Next     time.Time    // when its successor is there at the latest; Java refuses a list without
-	Scope    *point.Scope // nil: all that the issuer issued
-	Freshest []string     // where its delta is
+	Next     time.Time        // when its successor is there at the latest; Java refuses a list without
+	Scope    *distpoint.Scope // nil: all that the issuer issued
+	Freshest []string         // where its delta is
 }
 
 // AppendEntry appends an encoded entry (RFC 5280 section 5.1.2.6).

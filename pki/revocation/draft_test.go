@@ -14,9 +14,9 @@ import (
 	"time"
 
 	"ironseal/pki/cert"
+	"ironseal/pki/distpoint"
 	"ironseal/pki/dn"
 	"ironseal/pki/key"
-	"ironseal/pki/point"
 	"ironseal/pki/specimen"
 )
 
@@ -96,7 +96,7 @@ func TestDeltasAndScopes(t *testing.T) {
 	root := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root,O=Tern Bay", Authority: true})
 	d := drafted(root)
 	d.Base = d.Number - 5
-	scope := point.At("http://pki.ternbay.example/services-2.crl")
+	scope := distpoint.At("http://pki.ternbay.example/services-2.crl")
 	scope.OnlyUsers = true
 	d.Scope = &scope
 	der, err := d.Sign([][]byte{encoded(t, sample)}, root.Signer, rand.Reader, nil)
@@ -108,7 +108,7 @@ func TestDeltasAndScopes(t *testing.T) {
 		t.Fatal(err)
 	}
 	if l.Base.Int64() != d.Base || !l.Scoped || !l.Scope.OnlyUsers || l.Scope.Names[0].URI != scope.Names[0].URI ||
-		l.Scope.Reasons != point.AllReasons {
+		l.Scope.Reasons != distpoint.AllReasons {
 		t.Errorf("%+v", l)
 	}
 	theirs, err := x509.ParseRevocationList(der)
@@ -284,13 +284,13 @@ func TestASealIsOfEveryOctet(t *testing.T) {
 		}
 		proof := NewProof()
 		proof.Write(bytes.Join(entries, nil))
-		if l.SealBy(proof.Sum(nil)) != l.Seal() {
+		if l.SealBy(proof.Sum(nil)) != l.ContentDigest() {
 			t.Error("the seal by the proof of the entries is another")
 		}
 		for i := range der {
 			changed := bytes.Clone(der)
 			changed[i] ^= 1
-			if other, err := Skim(changed); err == nil && other.Seal() == l.Seal() {
+			if other, err := Skim(changed); err == nil && other.ContentDigest() == l.ContentDigest() {
 				t.Errorf("octet %d is changed, and the seal is not", i)
 			}
 		}

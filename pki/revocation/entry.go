@@ -11,9 +11,9 @@ import (
 	casn1 "golang.org/x/crypto/cryptobyte/asn1"
 
 	"ironseal/pki/cert"
+	"ironseal/pki/distpoint"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
-	"ironseal/pki/point"
 )
 
 // Entry is one revoked certificate.
@@ -116,7 +116,7 @@ func (e *Entry) readExtensions(der []byte, indirect bool) error {
 			if !indirect {
 				return errors.New("it names an issuer of its own, and the list is not an indirect one")
 			}
-			if e.Issuer, err = point.ReadIssuer(x.Value); err != nil {
+			if e.Issuer, err = distpoint.ReadIssuer(x.Value); err != nil {
 				return errors.New("the issuer that it names cannot be parsed")
 			}
 		}

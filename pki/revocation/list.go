@@ -19,10 +19,10 @@ import (
 	"golang.org/x/crypto/cryptobyte"
 	casn1 "golang.org/x/crypto/cryptobyte/asn1"
 
+	"ironseal/pki/distpoint"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
 	"ironseal/pki/key"
-	"ironseal/pki/point"
 )
 
 // List is a revocation list that was read (RFC 5280 section 5.1).
@@ -35,9 +35,9 @@ type List struct {
 	Base       *big.Int  // of a delta list, the number of the list that it adds to; nil for a complete one
 	KeyID      []byte    // of the key that signed it, as it says itself; nil where it does not
 	Scoped     bool      // it is not about all that its issuer issued, but about:
-	Scope      point.Scope
-	Freshest   []point.Point // where its delta is
-	Count      int           // of its entries
+	Scope      distpoint.Scope
+	Freshest   []distpoint.Point // where its delta is
+	Count      int               // of its entries
 
 	entries, tbs, signature []byte
 	behind                  int // octets that follow the entries
@@ -172,9 +172,9 @@ func (l *List) readExtensions(body cryptobyte.String) error {
 			l.KeyID, err = ext.ReadAuthorityKeyID(x.Value)
 		case x.ID.Equal(ext.ListScope):
 			l.Scoped = true
-			l.Scope, err = point.ReadScope(x.Value, l.Issuer)
+			l.Scope, err = distpoint.ReadScope(x.Value, l.Issuer)
 		case x.ID.Equal(ext.FreshestID):
-			l.Freshest, err = point.Read(x.Value, l.Issuer)
+			l.Freshest, err = distpoint.Read(x.Value, l.Issuer)
 		}
 		if err != nil {
 			return err
@@ -242,7 +242,7 @@ func (l *List) SameScope(o *List) bool {
 		return false
 	}
 	a, b := l.Scope, o.Scope
-	named := len(a.Names) == 0 && len(b.Names) == 0 || point.Meet(a.Names, b.Names)
+	named := len(a.Names) == 0 && len(b.Names) == 0 || distpoint.Meet(a.Names, b.Names)
 	a.Names, b.Names = nil, nil
 	return named && a.OnlyUsers == b.OnlyUsers && a.OnlyAuthorities == b.OnlyAuthorities &&
 		a.OnlyAttributes == b.OnlyAttributes && a.Reasons == b.Reasons && a.Indirect == b.Indirect

@@ -18,15 +18,15 @@ func NewProof() hash.Hash {
 	return h
 }
 
-// Seal tells a list from all others, to the octet, in hex: the hash of what stands before its
+// ContentDigest tells a list from all others, to the octet, in hex: the hash of what stands before its
 // entries, of the proof of them, and of what follows them.
-func (l *List) Seal() string {
+func (l *List) ContentDigest() string {
 	h := NewProof()
 	h.Write(l.entries)
 	return l.SealBy(h.Sum(nil))
 }
 
-// SealBy is Seal for whoever knows the proof of the entries: they are not hashed again.
+// SealBy is ContentDigest for whoever knows the proof of the entries: they are not hashed again.
 func (l *List) SealBy(proof []byte) string {
 	h := NewProof()
 	after := len(l.Raw) - l.behind

@@ -5,14 +5,14 @@ import (
 	"strings"
 )
 
-// Shelf is a directory of TOML files that is part of the program: the starters of a kind.
-type Shelf struct {
+// Embedded is a directory of TOML files that is part of the program: the starters of a kind.
+type Embedded struct {
 	Files fs.FS
 	Dir   string
 }
 
 // Names lists what is on it, in order.
-func (s Shelf) Names() (out []string) {
+func (s Embedded) Names() (out []string) {
 	entries, err := fs.ReadDir(s.Files, s.Dir)
 	if err != nil {
 		return nil // it is part of the program
@@ -24,7 +24,7 @@ func (s Shelf) Names() (out []string) {
 }
 
 // Text is a file of it, or "" where there is none of this name.
-func (s Shelf) Text(name string) string {
+func (s Embedded) Text(name string) string {
 	b, err := fs.ReadFile(s.Files, s.Dir+"/"+name+".toml")
 	if err != nil {
 		return ""

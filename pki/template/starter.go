@@ -9,7 +9,7 @@ import (
 //go:embed starter/*.toml
 var starters embed.FS
 
-var shelf = strict.Shelf{Files: starters, Dir: "starter"}
+var shelf = strict.Embedded{Files: starters, Dir: "starter"}
 
 // StarterNames lists the templates that a new estate begins with.
 func StarterNames() []string { return shelf.Names() }

@@ -79,7 +79,7 @@ func (a *auditing) auditCertificate(r store.Row, sum string) {
 		a.fault(title, "its names on record are not those of its certificate")
 	}
 	delete(a.names, r.Int("id"))
-	for _, p := range store.PlacesIn(c) {
+	for _, p := range store.AddressesIn(c) {
 		if p.Generation, p.Part = a.gens[r.Int("issuer")], int(r.Int("part")); r.Int("issuer") != 0 {
 			a.places[p] = true
 		}

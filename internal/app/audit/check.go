@@ -97,7 +97,7 @@ func check(ctx context.Context, e *estate.Estate, ask CheckAsk) (Checked, error)
 	if err := checkJournal(ctx, e, &out); err != nil {
 		return out, err
 	}
-	if err := e.Records.Sound(ctx); err != nil {
+	if err := e.Records.CheckIntegrity(ctx); err != nil {
 		out.fault("records", err.Error(), fromBackup)
 		out.unread = true
 	}
@@ -132,7 +132,7 @@ func check(ctx context.Context, e *estate.Estate, ask CheckAsk) (Checked, error)
 // beside the records, and tells where its times run backwards.
 func checkJournal(ctx context.Context, e *estate.Estate, out *Checked) error {
 	var known *journal.Head
-	if h, ok := e.Records.KnownHead(); ok {
+	if h, ok := e.Records.NotedHead(); ok {
 		known = &h
 	} else {
 		out.fault("journal", "the note of its newest entry, "+filepath.Base(e.Records.HeadFile())+", is missing or "+
@@ -246,9 +246,9 @@ func checkKeyFiles(ctx context.Context, e *estate.Estate, out *Checked, files []
 			out.fault(about, err.Error(), fromBackup)
 			continue
 		}
-		if c, err := bundle.Read(data); err != nil || len(c.Of(bundle.SealedKey)) != 1 {
+		if c, err := bundle.Read(data); err != nil || len(c.Of(bundle.EncryptedKey)) != 1 {
 			out.fault(about, "it is not one sealed key", fromBackup)
-		} else if _, err := pbes.ReadHeader(c.Of(bundle.SealedKey)[0].DER); err != nil {
+		} else if _, err := pbes.ReadHeader(c.Of(bundle.EncryptedKey)[0].DER); err != nil {
 			out.fault(about, "it cannot be parsed: "+err.Error(), fromBackup)
 		}
 		info, err := os.Stat(f)
@@ -258,7 +258,7 @@ func checkKeyFiles(ctx context.Context, e *estate.Estate, out *Checked, files []
 		if why := disk.Exposed(f); why != "" {
 			out.fault(about, why, advice.Say(disk.Closing(f)))
 		}
-		if known[strings.TrimSuffix(name, ".key")] || e.World.Now().Sub(info.ModTime()) < orphanAge {
+		if known[strings.TrimSuffix(name, ".key")] || e.Env.Now().Sub(info.ModTime()) < orphanAge {
 			continue
 		}
 		if err := orphan(ctx, e, out, f, moveAside && !out.unread && len(out.Faults) == 0); err != nil {
@@ -372,7 +372,7 @@ func checkLeftovers(ctx context.Context, e *estate.Estate, out *Checked) error {
 			out.fault(dir, err.Error(), advice.Say("remove it by hand: it may hold a private key"))
 		}
 	}
-	open, err := e.Records.Unfinished(ctx)
+	open, err := e.Records.UnfinishedWithdrawals(ctx)
 	if err != nil {
 		return err
 	}
@@ -398,7 +398,7 @@ func checkCertificates(ctx context.Context, e *estate.Estate, out *Checked, prog
 	out.Certificates = len(list)
 	var mu sync.Mutex
 	count := estate.Counting(progress)
-	estate.OnEveryCore(len(list), func(i int) {
+	estate.OnAllCores(len(list), func(i int) {
 		defer count()
 		if what := faultOf(list[i], h.Generation(list[i].Issuer) != nil,
 			func() *cert.Certificate { return h.Generation(list[i].Issuer).Certificate }); what != "" {

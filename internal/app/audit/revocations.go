@@ -90,7 +90,7 @@ func (t *told) released(s event.RevokedCertificate, at string) {
 	r, own := a.revoked.own[s.Serial]
 	if !own { // one that was adopted
 		r = toldRevocation{at: recordDay(s.At), reason: int64(s.Reason), ends: s.Ends}
-		r.was = store.Line(s.Serial, r.at, s.Reason)
+		r.was = store.DigestLine(s.Serial, r.at, s.Reason)
 	}
 	if r.released = at; a.revoked.own == nil {
 		a.revoked.own = map[string]toldRevocation{}
@@ -166,7 +166,7 @@ func (a *auditing) revocationsFit(handle string, told toldRevocations, rows map[
 				r.Int("ends") != 0 && r.Int("ends") != a.ends[handle+" "+serial] {
 				return false
 			}
-			lines[serial] = store.Line(serial, r.Text("at"), int(r.Int("reason")))
+			lines[serial] = store.DigestLine(serial, r.Text("at"), int(r.Int("reason")))
 			continue
 		}
 		if r.Text("at") != own.at || r.Text("invalid") != own.invalid || r.Text("released") != own.released ||
@@ -187,7 +187,7 @@ func (a *auditing) revocationsFit(handle string, told toldRevocations, rows map[
 		return len(lines) == 0
 	}
 	for serial, b := range told.before {
-		lines[serial] = store.Line(serial, b.at, int(b.reason))
+		lines[serial] = store.DigestLine(serial, b.at, int(b.reason))
 	}
 	var sorted []string
 	for _, serial := range slices.Sorted(maps.Keys(lines)) {

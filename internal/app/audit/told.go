@@ -180,7 +180,7 @@ func (t *told) requestEntry(en journal.Entry, what event.Event, at string) {
 		for _, n := range e.Requests {
 			t.decide(fmt.Sprintf("R%d", n), lifecycle.Sent, transfer.SentBy(e.ID), at)
 		}
-		t.older = t.older || e.Requests == nil && e.Kind == transfer.ErrandRequests
+		t.older = t.older || e.Requests == nil && e.Kind == transfer.RequestsFolder
 	case *event.TransferOpened:
 		if e.What == nil {
 			t.older, e.What = true, new(string)

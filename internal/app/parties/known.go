@@ -26,7 +26,7 @@ type Known struct {
 	trust.Party
 	Certificates []Holding      `json:"certificates" doc:"what it holds"`
 	Stores       []Confirmation `json:"stores" doc:"what the scripts of kits reported of it"`
-	Seen         []Sight        `json:"seen" doc:"what was last seen at its endpoints"`
+	Seen         []Observation  `json:"seen" doc:"what was last seen at its endpoints"`
 }
 
 // Holding is a certificate that a party holds.
@@ -46,8 +46,8 @@ type Confirmation struct {
 	When     string   `json:"reported" doc:"when"`
 }
 
-// Sight is what was seen at an endpoint.
-type Sight struct {
+// Observation is what was seen at an endpoint.
+type Observation struct {
 	Endpoint string `json:"endpoint" doc:"where"`
 	Trusted  bool   `json:"trusted" doc:"whether a client that held the set got in"`
 	Set      string `json:"set" doc:"the trust set by which it was judged"`
@@ -58,8 +58,9 @@ type Sight struct {
 	When     string `json:"when" doc:"when"`
 }
 
-// RecordSights puts on record what was seen at endpoints.
-func RecordSights(ctx context.Context, e *estate.Estate, set string, list []probes.Outcome) (journal.Head, error) {
+// RecordObservations puts on record what was seen at endpoints.
+func RecordObservations(ctx context.Context, e *estate.Estate, set string, list []probes.Outcome) (journal.Head,
+	error) {
 	return e.Act(ctx, func(store.Tx) ([]event.Record, error) {
 		var out []event.Record
 		for _, o := range list {
@@ -73,12 +74,12 @@ func RecordSights(ctx context.Context, e *estate.Estate, set string, list []prob
 // What tells what is known of a party. Reports and sights are joined to it by its name and
 // its endpoints.
 func What(ctx context.Context, e *estate.Estate, name string) (Known, error) {
-	out := Known{Certificates: []Holding{}, Stores: []Confirmation{}, Seen: []Sight{}}
+	out := Known{Certificates: []Holding{}, Stores: []Confirmation{}, Seen: []Observation{}}
 	var err error
 	if out.Party, err = Find(ctx, e, name); err != nil {
 		return out, err
 	}
-	held, err := e.HeldAll(e.Records.CertificatesHeldBy(ctx, name))
+	held, err := e.ReadCertificates(e.Records.CertificatesHeldBy(ctx, name))
 	if err != nil {
 		return out, err
 	}
@@ -89,7 +90,7 @@ func What(ctx context.Context, e *estate.Estate, name string) (Known, error) {
 	if err := out.stores(ctx, e); err != nil {
 		return out, err
 	}
-	return out, out.sights(ctx, e)
+	return out, out.observations(ctx, e)
 }
 
 func (k *Known) stores(ctx context.Context, e *estate.Estate) error {
@@ -112,8 +113,8 @@ func (k *Known) stores(ctx context.Context, e *estate.Estate) error {
 	return nil
 }
 
-func (k *Known) sights(ctx context.Context, e *estate.Estate) error {
-	last, err := Sights(ctx, e)
+func (k *Known) observations(ctx context.Context, e *estate.Estate) error {
+	last, err := Observations(ctx, e)
 	for _, at := range k.Endpoints {
 		if s, ok := last[at]; ok {
 			k.Seen = append(k.Seen, s)
@@ -122,16 +123,17 @@ func (k *Known) sights(ctx context.Context, e *estate.Estate) error {
 	return err
 }
 
-// Sights are what was last seen at each endpoint.
-func Sights(ctx context.Context, e *estate.Estate) (map[string]Sight, error) {
-	return sights(ctx, e, event.Observations)
+// Observations are what was last seen at each endpoint.
+func Observations(ctx context.Context, e *estate.Estate) (map[string]Observation, error) {
+	return observations(ctx, e, event.Observations)
 }
 
-func sights(ctx context.Context, e *estate.Estate, kind event.Kind) (map[string]Sight, error) {
-	out := map[string]Sight{}
+func observations(ctx context.Context, e *estate.Estate, kind event.Kind) (map[string]Observation, error) {
+	out := map[string]Observation{}
 	return out, e.Records.Derived(ctx, kind, func(endpoint string, en journal.Entry) error {
 		o, err := event.As[event.EndpointObserved](en)
-		out[endpoint] = Sight{Endpoint: endpoint, Trusted: o.Trusted, Set: o.Set, Serial: o.Serial, SHA256: o.SHA256,
+		out[endpoint] = Observation{Endpoint: endpoint, Trusted: o.Trusted, Set: o.Set, Serial: o.Serial,
+			SHA256: o.SHA256,
 			Proven: o.Proven, Why: o.Why, When: en.At.Format(time.RFC3339)}
 		return err
 	})
@@ -139,23 +141,23 @@ func sights(ctx context.Context, e *estate.Estate, kind event.Kind) (map[string]
 
 // Served is what each endpoint served when it last presented a certificate. One that is down has
 // not moved.
-type Served map[string]Sight
+type Served map[string]Observation
 
 // LastServed reads it.
 func LastServed(ctx context.Context, e *estate.Estate) (Served, error) {
-	out, err := sights(ctx, e, event.Servings)
+	out, err := observations(ctx, e, event.Servings)
 	return out, err
 }
 
 // By reports whether any endpoint serves just this certificate: a serial is anybody's to copy.
-func (s Served) By(c *cert.Certificate) bool { return s.any(c, func(Sight) bool { return true }) }
+func (s Served) By(c *cert.Certificate) bool { return s.any(c, func(Observation) bool { return true }) }
 
 // InUse reports whether any endpoint serves just this certificate, and has its private key.
 func (s Served) InUse(c *cert.Certificate) bool {
-	return s.any(c, func(x Sight) bool { return x.Proven || x.Trusted }) // what was trusted had proved it
+	return s.any(c, func(x Observation) bool { return x.Proven || x.Trusted }) // what was trusted had proved it
 }
 
-func (s Served) any(c *cert.Certificate, counts func(Sight) bool) bool {
+func (s Served) any(c *cert.Certificate, counts func(Observation) bool) bool {
 	sum := fmt.Sprintf("%x", c.SHA256())
 	for _, x := range s {
 		if x.SHA256 == sum && counts(x) {
@@ -176,20 +178,21 @@ func Names(p trust.Party) (out []string) {
 }
 
 // Serving is the one certificate that a party holds and serves.
-func Serving(ctx context.Context, e *estate.Estate, name string) (estate.Held, error) {
+func Serving(ctx context.Context, e *estate.Estate, name string) (estate.CertificateRecord, error) {
 	if _, err := Find(ctx, e, name); err != nil {
-		return estate.Held{}, err
+		return estate.CertificateRecord{}, err
 	}
-	list, err := e.HeldAll(e.Records.CertificatesHeldBy(ctx, name))
+	list, err := e.ReadCertificates(e.Records.CertificatesHeldBy(ctx, name))
 	if err != nil {
-		return estate.Held{}, err
+		return estate.CertificateRecord{}, err
 	}
-	list = slices.DeleteFunc(list, func(h estate.Held) bool { return !h.State.Serves() })
+	list = slices.DeleteFunc(list, func(h estate.CertificateRecord) bool { return !h.State.Serves() })
 	switch len(list) {
 	case 1:
 		return list[0], nil
 	case 0:
-		return estate.Held{}, fault.New(fault.NotFound, "party %s is not known to hold a certificate that serves",
+		return estate.CertificateRecord{}, fault.New(fault.NotFound, "party %s is not known to hold a certificate "+
+			"that serves",
 			name).
 			On(fault.Party.Named("%s", name)).Then(advice.To("hand one over", advice.HandOver, "party", name))
 	}
@@ -197,7 +200,7 @@ func Serving(ctx context.Context, e *estate.Estate, name string) (estate.Held, e
 	for _, h := range list {
 		which = append(which, h.Serial.Short()+" for "+h.Title())
 	}
-	return estate.Held{}, fmt.Errorf("party %s holds %d certificates: say which: %s", name, len(list),
+	return estate.CertificateRecord{}, fmt.Errorf("party %s holds %d certificates: say which: %s", name, len(list),
 		strings.Join(which, ", "))
 }
 

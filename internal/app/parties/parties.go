@@ -38,23 +38,23 @@ func List(ctx context.Context, e *estate.Estate) ([]trust.Party, error) {
 	return out, err
 }
 
-// Entered is a party, and since when it is on record.
-type Entered struct {
+// Entry is a party, and since when it is on record.
+type Entry struct {
 	trust.Party
 	Seq   int64     // the entry of the journal that put it there
 	After time.Time // when another party of its name was removed; zero for never
 }
 
 // Has reports whether an endpoint is on record of the party.
-func (p Entered) Has(endpoint string) bool { return slices.Contains(p.Endpoints, endpoint) }
+func (p Entry) Has(endpoint string) bool { return slices.Contains(p.Endpoints, endpoint) }
 
 // All reads all parties, by name, with since when each is on record.
-func All(ctx context.Context, e *estate.Estate) (map[string]Entered, error) {
+func All(ctx context.Context, e *estate.Estate) (map[string]Entry, error) {
 	return entered(ctx, e.Records)
 }
 
-func entered(ctx context.Context, from store.DerivedReader) (map[string]Entered, error) {
-	out, gone := map[string]Entered{}, map[string]time.Time{}
+func entered(ctx context.Context, from store.DerivedReader) (map[string]Entry, error) {
+	out, gone := map[string]Entry{}, map[string]time.Time{}
 	if err := from.Derived(ctx, event.PartiesGone, func(name string, en journal.Entry) error {
 		gone[name] = en.At.Truncate(time.Second)
 		return nil
@@ -62,7 +62,7 @@ func entered(ctx context.Context, from store.DerivedReader) (map[string]Entered,
 		return nil, err
 	}
 	if err := from.Derived(ctx, event.PartiesSince, func(name string, en journal.Entry) error {
-		out[name] = Entered{Seq: en.Seq, After: gone[strings.ToLower(name)]}
+		out[name] = Entry{Seq: en.Seq, After: gone[strings.ToLower(name)]}
 		return nil
 	}); err != nil {
 		return nil, err
@@ -224,9 +224,9 @@ func filled(p trust.Party) trust.Party {
 // kept is the event that puts a party on record as it is now.
 func kept(p trust.Party) event.Record { return event.On(p.Name, event.PartyKept{Party: filled(p)}) }
 
-// Carry puts the parties of one estate on record in another, as they are: for a rehearsal,
+// CopyTo puts the parties of one estate on record in another, as they are: for a rehearsal,
 // where a change-over can be practised over them.
-func Carry(ctx context.Context, from, to *estate.Estate) error {
+func CopyTo(ctx context.Context, from, to *estate.Estate) error {
 	list, err := List(ctx, from)
 	if err != nil || len(list) == 0 {
 		return err

@@ -337,7 +337,7 @@ func authorityExport(s *session.Session) *cobra.Command {
 			if g.Issuer != nil {
 				rec.Issuer = fmt.Sprintf("%s.g%d", g.Issuer.Authority.Handle, g.Issuer.Number)
 			}
-			return certificate.Export(s, cmd, e, estate.Held{Record: rec, Certificate: g.Certificate}, f)
+			return certificate.Export(s, cmd, e, estate.CertificateRecord{Record: rec, Certificate: g.Certificate}, f)
 		},
 		ValidArgsFunction: s.Handles,
 	}

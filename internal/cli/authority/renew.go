@@ -199,7 +199,7 @@ func renewDown(ctx context.Context, s *session.Session, ask authorities.RenewAsk
 
 // hanging says what still depends on earlier generations, once authorities were renewed.
 func hanging(ctx context.Context, s *session.Session, e *estate.Estate) error {
-	list, err := e.Records.Behind(ctx, s.Moment())
+	list, err := e.Records.CountSuperseded(ctx, s.Moment())
 	if err != nil || s.JSON {
 		return err
 	}
@@ -208,7 +208,7 @@ func hanging(ctx context.Context, s *session.Session, e *estate.Estate) error {
 		return err
 	}
 	for _, b := range list {
-		s.Advise(overview.Hanging(b, open))
+		s.Advise(overview.Dependents(b, open))
 	}
 	return nil
 }

@@ -28,7 +28,7 @@ With --due, everything that ends within --within is renewed at once.`
 
 // again is what certificate renew can be asked.
 type again struct {
-	ask                                     renewals.AgainAsk
+	ask                                     renewals.ReissueAsk
 	lifetime, within, because, party, after string
 	due, revokeOld                          bool
 	waive                                   []string
@@ -93,7 +93,7 @@ func certificateRenew(s *session.Session) *cobra.Command {
 			if f.ask.Certificate, err = named(ctx, e, args, f.party); err != nil {
 				return err
 			}
-			sheet, err := renewals.PlanAgain(ctx, e, f.ask)
+			sheet, err := renewals.PlanReissue(ctx, e, f.ask)
 			if err != nil {
 				return err
 			}
@@ -111,7 +111,7 @@ func certificateRenew(s *session.Session) *cobra.Command {
 // takeBackLater puts on record that a certificate is to be revoked once its successor is in
 // use.
 func takeBackLater(ctx context.Context, s *session.Session, e *estate.Estate, old int64, wait span.Span) error {
-	held, err := e.HeldAll(e.Records.CertificateByID(ctx, old))
+	held, err := e.ReadCertificates(e.Records.CertificateByID(ctx, old))
 	if err != nil {
 		return err
 	}

@@ -33,7 +33,7 @@ func Command(s *session.Session) *cobra.Command {
 }
 
 func certificateList(s *session.Session) *cobra.Command {
-	var which estate.Which
+	var which estate.Filter
 	var d days
 	c := &cobra.Command{
 		Use:   "list",
@@ -54,7 +54,7 @@ replaced, revoked, and those that are prepared for a switch day.`,
 				return err
 			}
 			list := certificateLister(s)
-			others, err := e.EachCertificate(cmd.Context(), which, func(h estate.Held) error {
+			others, err := e.EachCertificate(cmd.Context(), which, func(h estate.CertificateRecord) error {
 				return list.row(api.CertificateOf(h, s.Moment()))
 			})
 			if err != nil {
@@ -81,7 +81,7 @@ replaced, revoked, and those that are prepared for a switch day.`,
 
 // filters refuses a filter that can fit nothing because it is mistyped: "none" would
 // be no answer to it.
-func filters(cmd *cobra.Command, e *estate.Estate, w estate.Which) error {
+func filters(cmd *cobra.Command, e *estate.Estate, w estate.Filter) error {
 	if err := session.OneOf("state", string(w.State), append([]string{string(lifecycle.AnyState)},
 		lifecycle.StateWords()...)...); err != nil {
 		return err
@@ -235,7 +235,7 @@ func certificateShow(s *session.Session) *cobra.Command {
 }
 
 // leading puts first what is asked first: whether it holds, how long, and by whom.
-func leading(ctx context.Context, e *estate.Estate, h estate.Held, o describe.Object, r api.Certificate) (
+func leading(ctx context.Context, e *estate.Estate, h estate.CertificateRecord, o describe.Object, r api.Certificate) (
 	describe.Object, error) {
 	if h.Record.Issuer != "" {
 		g, err := e.Generation(ctx, h.Record.Issuer)
@@ -304,7 +304,7 @@ root. Before it replaces a different file of the same name it asks.
 }
 
 // Export writes or copies a certificate as the options say.
-func Export(s *session.Session, cmd *cobra.Command, e *estate.Estate, h estate.Held, f ExportFlags) error {
+func Export(s *session.Session, cmd *cobra.Command, e *estate.Estate, h estate.CertificateRecord, f ExportFlags) error {
 	if !slices.Contains([]string{delivery.Alone, delivery.WithIssuers, delivery.WithRoot, delivery.WithLinks,
 		delivery.WithAll},
 		f.with) {
@@ -358,7 +358,7 @@ func Export(s *session.Session, cmd *cobra.Command, e *estate.Estate, h estate.H
 }
 
 // copyText puts certificates on the clipboard. Keys are never exported here.
-func copyText(s *session.Session, data []byte, h estate.Held, f ExportFlags) error {
+func copyText(s *session.Session, data []byte, h estate.CertificateRecord, f ExportFlags) error {
 	if f.as == "der" || f.as == "p7b" {
 		return session.Misused("--copy is for text: use --as pem or p7b-pem")
 	}
@@ -370,7 +370,7 @@ func copyText(s *session.Session, data []byte, h estate.Held, f ExportFlags) err
 	return nil
 }
 
-func holds(h estate.Held, with string) string {
+func holds(h estate.CertificateRecord, with string) string {
 	switch with {
 	case delivery.WithIssuers:
 		return h.Title() + ", then its issuers below the root"

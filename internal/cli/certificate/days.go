@@ -21,7 +21,7 @@ func (d *days) flags(c *cobra.Command) {
 }
 
 // into reads the days, and the digits of a key, that were typed.
-func (d days) into(w *estate.Which) (err error) {
+func (d days) into(w *estate.Filter) (err error) {
 	for _, one := range []struct {
 		typed string
 		into  *time.Time

@@ -53,7 +53,7 @@ func (m *many) flags(s *session.Session, c *cobra.Command) {
 // items are what is handed over, and what of a manifest cannot be.
 func (m many) items(ctx context.Context, s *session.Session, e *estate.Estate, args []string, receiver string) (
 	items []handovers.Item, failed []session.Failure, err error) {
-	var list []estate.Held
+	var list []estate.CertificateRecord
 	switch {
 	case m.incident != "":
 		p, err := incidents.Of(ctx, e, m.incident)
@@ -141,8 +141,8 @@ func handedRow(d handovers.Done) []term.Cell {
 }
 
 // waiversFor gives the waivers that name the request of a certificate.
-func waiversFor(all []finding.Waiver) func(estate.Held) []finding.Waiver {
-	return func(c estate.Held) (out []finding.Waiver) {
+func waiversFor(all []finding.Waiver) func(estate.CertificateRecord) []finding.Waiver {
+	return func(c estate.CertificateRecord) (out []finding.Waiver) {
 		for _, w := range all {
 			if w.Request == c.Record.Request {
 				w.Request = 0

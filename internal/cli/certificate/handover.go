@@ -17,7 +17,7 @@ import (
 	"ironseal/internal/term"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
-	"ironseal/pki/relate"
+	"ironseal/pki/match"
 )
 
 // handoverFlags are the flags of certificate handover, as typed.
@@ -179,7 +179,8 @@ func plainKeyStays(ctx context.Context, s *session.Session, e *estate.Estate, as
 	return nil
 }
 
-func handoverKey(ctx context.Context, s *session.Session, e *estate.Estate, h estate.Held, file string) (crypto.Signer,
+func handoverKey(ctx context.Context, s *session.Session, e *estate.Estate, h estate.CertificateRecord,
+	file string) (crypto.Signer,
 	error) {
 	if file != "" {
 		return delivery.OpenKeyFile(ctx, s.Path(file), h.Title(), (*session.Passphrases)(s))
@@ -240,10 +241,10 @@ not. Each is a file, or is named as in certificate show.`,
 				}
 				two[i] = h.Certificate
 			}
-			diffs := relate.Compare(two[0], two[1])
+			diffs := match.Compare(two[0], two[1])
 			if s.JSON {
 				if diffs == nil {
-					diffs = []relate.Difference{}
+					diffs = []match.Difference{}
 				}
 				return s.PrintJSON(diffs)
 			}

@@ -157,7 +157,7 @@ func writeConverted(ctx context.Context, s *session.Session, f convertFlags, fil
 }
 
 // partsOf is what a form usually holds of these goods.
-func partsOf(g handover.Goods, f handover.Format) []string {
+func partsOf(g handover.Bundle, f handover.Format) []string {
 	var out []string
 	if g.Key != nil && f.HoldsKey() {
 		out = append(out, handover.PartKey)
@@ -214,7 +214,7 @@ func openObject(ctx context.Context, o bundle.Object, name string,
 	case bundle.Certificate:
 		c, err := cert.Read(o.DER)
 		return []*cert.Certificate{c}, nil, err
-	case bundle.PrivateKey, bundle.SealedKey:
+	case bundle.PrivateKey, bundle.EncryptedKey:
 		k, err := keystore.OpenFile(ctx, o.DER, o.Kind, name, pass)
 		return nil, []crypto.Signer{k}, err
 	case bundle.Store:

@@ -18,8 +18,8 @@ import (
 	"ironseal/pki/cert"
 	"ironseal/pki/describe"
 	"ironseal/pki/key"
+	"ironseal/pki/match"
 	"ironseal/pki/pkcs"
-	"ironseal/pki/relate"
 	"ironseal/pki/request"
 )
 
@@ -43,7 +43,7 @@ A PKCS#12 file is opened too: its password comes from --open-with, or is asked f
 			if err != nil {
 				return err
 			}
-			objects, heap := []describe.Object{}, []relate.Thing{}
+			objects, heap := []describe.Object{}, []match.Thing{}
 			var faults []error
 			var parts []readPart
 			for _, in := range inputs {
@@ -58,7 +58,7 @@ A PKCS#12 file is opened too: its password comes from --open-with, or is asked f
 				return errors.Join(faults...)
 			}
 			if len(heap) > 1 {
-				drawRelations(s, relate.Relate(heap))
+				drawRelations(s, match.Find(heap))
 			}
 			for _, p := range parts {
 				p.draw(s, len(parts) > 1, all)
@@ -72,7 +72,7 @@ A PKCS#12 file is opened too: its password comes from --open-with, or is asked f
 }
 
 // drawRelations says what the objects of a heap have to do with each other.
-func drawRelations(s *session.Session, list []relate.Relation) {
+func drawRelations(s *session.Session, list []match.Match) {
 	if len(list) == 0 {
 		return
 	}
@@ -88,7 +88,7 @@ func drawRelations(s *session.Session, list []relate.Relation) {
 }
 
 // thingOf reads an object as far as it has to do with others.
-func thingOf(o bundle.Object, source string) (t relate.Thing, ok bool) {
+func thingOf(o bundle.Object, source string) (t match.Thing, ok bool) {
 	t.Source = source
 	switch o.Kind {
 	case bundle.Certificate:
@@ -130,7 +130,7 @@ func (p readPart) draw(s *session.Session, named, all bool) {
 }
 
 func readOne(ctx context.Context, s *session.Session, in intake.Input, openWith string) (out readPart,
-	heap []relate.Thing, faults []error) {
+	heap []match.Thing, faults []error) {
 	c, err := bundle.Read(in.Data)
 	if err != nil {
 		return out, nil, []error{fmt.Errorf("%s: %w", in.Name, err)}
@@ -168,7 +168,7 @@ func readOne(ctx context.Context, s *session.Session, in intake.Input, openWith 
 
 // inStore says what is in a PKCS#12 file. Where nobody can be asked for its password, nothing more is said.
 func inStore(ctx context.Context, s *session.Session, der []byte, name, openWith string) (out []describe.Object,
-	heap []relate.Thing, err error) {
+	heap []match.Thing, err error) {
 	entries, err := pkcs.ReadStore(der, nil) // trust stores often have no password
 	if errors.Is(err, pkcs.ErrPassword) {
 		entries, err = openStore(ctx, der, filepath.Base(name), &openers{s, openWith})
@@ -196,22 +196,22 @@ func inStore(ctx context.Context, s *session.Session, der []byte, name, openWith
 }
 
 // stored describes an entry of a PKCS#12 file.
-func stored(s *session.Session, e pkcs.StoreEntry) (describe.Object, relate.Thing, error) {
+func stored(s *session.Session, e pkcs.StoreEntry) (describe.Object, match.Thing, error) {
 	if e.Signer != nil {
 		pub, err := key.Of(e.Signer)
 		if err != nil {
-			return describe.Object{}, relate.Thing{}, err
+			return describe.Object{}, match.Thing{}, err
 		}
 		o := describe.Object{Kind: "private key"}
 		o.Add("key", "Key", string(pub.Kind)).Shown = []string{pub.Words() + ", encrypted in the file"}
 		o.Add("key_sha256", "Key SHA-256", fmt.Sprintf("%x", pub.Fingerprint()))
-		return o, relate.Thing{Key: &pub}, nil
+		return o, match.Thing{Key: &pub}, nil
 	}
 	c, err := cert.Read(e.Certificate)
 	if err != nil {
-		return describe.Object{}, relate.Thing{}, err
+		return describe.Object{}, match.Thing{}, err
 	}
-	return describe.Certificate(c, s.Moment()), relate.Thing{Certificate: c}, nil
+	return describe.Certificate(c, s.Moment()), match.Thing{Certificate: c}, nil
 }
 
 // mostHeap bounds how many objects are related to each other.

@@ -175,7 +175,7 @@ func unasked(ctx context.Context, s *session.Session, c *cert.Certificate, v *pa
 	list, err := compromise.Incidents(ctx, e.Records)
 	for _, st := range v.Steps {
 		for _, i := range compromise.About(list, st.Certificate.Key.Fingerprint()) {
-			f := finding.New(finding.KeyInDoubt, "%s", i.Since())
+			f := finding.New(finding.SuspectedKey, "%s", i.Since())
 			f.Severity = finding.Warn // clients go on until it is revoked
 			v.Findings = append(v.Findings, f.WithNext(advice.To("see the incident", advice.ShowIncident,
 				"incident", i.Name)))
@@ -219,7 +219,7 @@ func printVerdict(s *session.Session, leaf *cert.Certificate, name string, v pat
 			Clients: append([]client.Answer{}, answers...)}
 		for _, st := range v.Steps {
 			shown.Steps = append(shown.Steps, api.Step{Role: st.Role, Subject: st.Certificate.Subject.String(),
-				Serial: st.Certificate.SerialHex(), Good: st.Good(), Words: st.Words, Standing: st.Standing,
+				Serial: st.Certificate.SerialHex(), Good: st.Good(), Words: st.Words, Standing: st.Status,
 				Findings: api.FindingsOf(st.Findings, s.Speller())})
 		}
 		if err := s.PrintJSON(shown); err != nil {

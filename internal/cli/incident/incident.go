@@ -51,7 +51,7 @@ func open(s *session.Session) *cobra.Command {
 			if strings.TrimSpace(because) == "" {
 				return session.Misused("incident open: say what is suspected: --because TEXT")
 			}
-			i, head, err := incidents.Begin(cmd.Context(), e, args[0], because)
+			i, head, err := incidents.Open(cmd.Context(), e, args[0], because)
 			if err != nil {
 				return err
 			}
@@ -215,7 +215,7 @@ key is open or was closed otherwise.`,
 			if err != nil {
 				return err
 			}
-			head, err := incidents.End(cmd.Context(), e, p, how)
+			head, err := incidents.Close(cmd.Context(), e, p, how)
 			var left *incidents.Unfinished
 			if errors.As(err, &left) {
 				return &session.Status{Code: session.Refused, Err: err}

@@ -159,7 +159,7 @@ func (f *flags) run(ctx context.Context, s *session.Session, args []string) erro
 		if e == nil {
 			return session.Misused("probe: --record needs an estate")
 		}
-		if _, err := parties.RecordSights(ctx, e, ask.Set, outcomes); err != nil {
+		if _, err := parties.RecordObservations(ctx, e, ask.Set, outcomes); err != nil {
 			return err
 		}
 	}
@@ -178,14 +178,14 @@ func (f *flags) write(s *session.Session, e *estate.Estate, ask probes.Ask, outc
 	if f.page != "" {
 		data, err := b.Page()
 		if err == nil {
-			err = s.World().Disk.Replace(s.Path(f.page), data, 0o644)
+			err = s.EstateEnv().Disk.Replace(s.Path(f.page), data, 0o644)
 		}
 		if err != nil {
 			return fmt.Errorf("page %s: %w", f.page, err)
 		}
 	}
 	if f.metrics != "" {
-		if err := s.World().Disk.Replace(s.Path(f.metrics), b.Metrics(), 0o644); err != nil {
+		if err := s.EstateEnv().Disk.Replace(s.Path(f.metrics), b.Metrics(), 0o644); err != nil {
 			return fmt.Errorf("figures %s: %w", f.metrics, err)
 		}
 	}
@@ -311,7 +311,7 @@ func (f *flags) pair(ctx context.Context, s *session.Session, e *estate.Estate) 
 		if err != nil {
 			return nil, err
 		}
-		goods, err := delivery.Goods(ctx, e, h, nil)
+		goods, err := delivery.Bundle(ctx, e, h, nil)
 		if err != nil {
 			return nil, err
 		}
@@ -380,7 +380,7 @@ func (f *flags) sinceBefore(s *session.Session, rows []endpoint.Row) (changes []
 	if _, err := os.Lstat(path); errors.Is(err, os.ErrNotExist) {
 		data, err := endpoint.Keep(rows)
 		if err == nil {
-			err = s.World().Disk.New(path, data, 0o644)
+			err = s.EstateEnv().Disk.New(path, data, 0o644)
 		}
 		return nil, true, err
 	}

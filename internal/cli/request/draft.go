@@ -45,7 +45,7 @@ func draftManifest(s *session.Session, cmd *cobra.Command, base intake.DraftAsk,
 		asks, labels = append(asks, ask), append(labels, row.Label())
 	}
 	count, stop := s.Counter("drafting", len(asks))
-	drafts, whys := intake.DraftAll(cmd.Context(), s.World(), e, asks, count)
+	drafts, whys := intake.DraftAll(cmd.Context(), s.EstateEnv(), e, asks, count)
 	for i, d := range drafts {
 		if whys[i] != nil {
 			failed = append(failed, session.Failure{Name: labels[i], Why: whys[i].Error()})

@@ -164,7 +164,7 @@ func draft(s *session.Session, cmd *cobra.Command, ask intake.DraftAsk) error {
 	if err != nil {
 		return err
 	}
-	d, err := intake.Draft(cmd.Context(), s.World(), e, ask)
+	d, err := intake.Draft(cmd.Context(), s.EstateEnv(), e, ask)
 	if err != nil {
 		return err
 	}

@@ -288,7 +288,7 @@ func drawDependents(s *session.Session, list []revoking.Dependent, all bool) {
 	more(s, len(list), len(rows), "certificate")
 }
 
-// Unhold is ironseal unhold.
+// Release is ironseal unhold.
 func Unhold(s *session.Session) *cobra.Command {
 	var because string
 	c := &cobra.Command{
@@ -306,7 +306,7 @@ certificate that was revoked for another reason stays revoked.`,
 			if err != nil {
 				return err
 			}
-			list, head, err := revoking.Unhold(cmd.Context(), e, args, because)
+			list, head, err := revoking.Release(cmd.Context(), e, args, because)
 			if err != nil {
 				return err
 			}

@@ -13,7 +13,7 @@ import (
 	"ironseal/pki/cert"
 	"ironseal/pki/ocsp"
 	"ironseal/pki/path"
-	"ironseal/pki/standing"
+	"ironseal/pki/status"
 )
 
 // Revocations are the options that say what tells whether certificates were revoked.
@@ -23,7 +23,7 @@ type Revocations struct {
 	local          bool
 
 	given evidence.Gathered // what is known before anything is fetched
-	seen  evidence.Seen     // what was fetched before
+	seen  evidence.Cache    // what was fetched before
 }
 
 // Flags adds them to a command.
@@ -41,7 +41,7 @@ func (r *Revocations) Asked() bool { return len(r.files) > 0 || r.require || r.f
 func (r *Revocations) ask(s *Session) evidence.Ask {
 	rules := fetch.Usual
 	rules.Local = r.local
-	return evidence.Ask{Fetch: r.fetch, Rules: rules, Random: s.Entropy(), Seen: &r.seen}
+	return evidence.Ask{Fetch: r.fetch, Rules: rules, Random: s.Entropy(), Cache: &r.seen}
 }
 
 // Prepare reads the files, and what the estate published, once; e is nil where there is none.
@@ -68,7 +68,7 @@ func (r *Revocations) Into(ctx context.Context, s *Session, q *path.Question, li
 	stapled []byte) (failed []error) {
 	g := evidence.Gather(ctx, list, r.ask(s))
 	g.Add(r.given)
-	g.Signers, g.Late = append(g.Signers, list...), standing.ClocksDiffer
+	g.Signers, g.Late = append(g.Signers, list...), status.ClocksDiffer
 	if len(stapled) > 0 {
 		if a, err := ocsp.ReadAnswer(stapled); err == nil {
 			g.Answers = append(g.Answers, a)
@@ -77,7 +77,7 @@ func (r *Revocations) Into(ctx context.Context, s *Session, q *path.Question, li
 		}
 	}
 	if r.Asked() || len(g.Lists)+len(g.Answers) > 0 {
-		q.Standing = standing.New(g.Evidence, *q, r.require).Ask
+		q.Status = status.New(g.Evidence, *q, r.require).Ask
 	}
 	return g.Failed
 }

@@ -143,9 +143,9 @@ func (s *Session) Entropy() io.Reader {
 	return s.Random
 }
 
-// World hands the estate what it needs from outside.
-func (s *Session) World() estate.World {
-	return estate.World{Now: s.Now, Random: s.Random, Disk: s.Disk, Actor: estate.Identity{Name: s.Actor,
+// EstateEnv hands the estate what it needs from outside.
+func (s *Session) EstateEnv() estate.Env {
+	return estate.Env{Now: s.Now, Random: s.Random, Disk: s.Disk, Actor: estate.Identity{Name: s.Actor,
 		Known: estate.ByLogin}, Pass: (*Passphrases)(s),
 		Progress: s.progress, Step: s.Step, Spell: s.Speller().Command}
 }
@@ -170,7 +170,7 @@ func (s *Session) Estate(ctx context.Context) (*estate.Estate, error) {
 	if err != nil {
 		return nil, err
 	}
-	if s.Opened, err = estate.Open(ctx, found, s.World()); err != nil {
+	if s.Opened, err = estate.Open(ctx, found, s.EstateEnv()); err != nil {
 		return nil, err
 	}
 	if s.Acting {
@@ -201,7 +201,7 @@ func (s *Session) EstateIfAny(ctx context.Context) (*estate.Estate, error) {
 
 // Found finds a certificate by what a person calls it, and says which was taken where
 // several fit.
-func (s *Session) Found(ctx context.Context, e *estate.Estate, name string) (estate.Held, error) {
+func (s *Session) Found(ctx context.Context, e *estate.Estate, name string) (estate.CertificateRecord, error) {
 	h, note, err := e.FindCertificate(ctx, name)
 	if err == nil && note != "" {
 		s.Errs.Say("(%s)", term.Safe(note))

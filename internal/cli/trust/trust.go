@@ -112,7 +112,7 @@ that signs, that is prepared, or that a valid certificate still depends on.`,
 				drawAnchor(s, a)
 				s.Out.Findings(trust.Findings(a.Certificate, s.Moment()))
 				if a.Doubt != "" {
-					f := finding.New(finding.AnchorInDoubt, "%s Kits leave it out.", a.Doubt)
+					f := finding.New(finding.SuspectedAnchor, "%s Kits leave it out.", a.Doubt)
 					f.Severity = finding.Warn // it holds up what packs it
 					s.Out.Findings(finding.List{f})
 				}

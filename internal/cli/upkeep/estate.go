@@ -27,7 +27,7 @@ func Estate(s *session.Session) *cobra.Command {
 }
 
 func estateCreate(s *session.Session) *cobra.Command {
-	var f estate.Founding
+	var f estate.Options
 	c := &cobra.Command{
 		Use:   "create DIR",
 		Short: "Create an estate",
@@ -43,7 +43,7 @@ With --single-root the root signs servers and clients directly, without an inter
 		Args: session.Exactly(1, "the directory to make"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			dir := s.Path(args[0])
-			e, err := estate.Create(cmd.Context(), dir, f, s.World())
+			e, err := estate.Create(cmd.Context(), dir, f, s.EstateEnv())
 			if err != nil {
 				return err
 			}
@@ -73,7 +73,7 @@ With --single-root the root signs servers and clients directly, without an inter
 
 func estateRehearse(s *session.Session) *cobra.Command {
 	var blank bool
-	var f estate.Founding
+	var f estate.Options
 	c := session.Reading(&cobra.Command{
 		Use:   "rehearse DIR",
 		Short: "Make a copy with throwaway keys, to practise on",
@@ -109,13 +109,13 @@ With --blank it begins empty, on the day of --as-of.`,
 	return c
 }
 
-func rehearsal(ctx context.Context, s *session.Session, dir string, blank bool, f estate.Founding) (*estate.Estate,
+func rehearsal(ctx context.Context, s *session.Session, dir string, blank bool, f estate.Options) (*estate.Estate,
 	error) {
 	if blank {
 		f.Rehearsal = true
-		return estate.Create(ctx, dir, f, s.World())
+		return estate.Create(ctx, dir, f, s.EstateEnv())
 	}
-	if f != (estate.Founding{}) {
+	if f != (estate.Options{}) {
 		return nil, session.Misused("--organisation and --country go with --blank; a copy has those of this estate")
 	}
 	e, err := s.Estate(ctx)
@@ -272,7 +272,7 @@ open them again.`,
 		Example: "  ironseal estate restore ../harbour.backup ../again",
 		Args:    session.Exactly(2, "the backup and the directory to make"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			r, err := backup.Restore(cmd.Context(), s.Path(args[0]), s.Path(args[1]), s.World())
+			r, err := backup.Restore(cmd.Context(), s.Path(args[0]), s.Path(args[1]), s.EstateEnv())
 			if err != nil {
 				return err
 			}

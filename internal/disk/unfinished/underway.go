@@ -40,7 +40,7 @@ func (d Dir) Note(at disk.Disk, random io.Reader, dir string) (done func(), err 
 		if err := at.New(note, []byte(dir+"\n"), 0o600); err != nil {
 			return nil, err
 		}
-		release, err = disk.Hold(note)
+		release, err = disk.Lock(note)
 		if held = err == nil; err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, err
 		}
@@ -75,7 +75,7 @@ func (d Dir) Tidy(at disk.Disk) (removed []string, err error) {
 // cleared removes what the program of a note left behind, and the note. A note that is held is left alone: its
 // program runs.
 func cleared(at disk.Disk, note string) (removed []string, err error) {
-	release, ok := disk.Take(note)
+	release, ok := disk.TryLock(note)
 	if !ok {
 		return nil, nil
 	}

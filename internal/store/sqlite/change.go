@@ -15,9 +15,9 @@ type Change struct {
 	of  *DB
 }
 
-// Seen is the database as the change sees it: what others committed before it, and what it wrote
+// View is the database as the change sees it: what others committed before it, and what it wrote
 // itself. It can be read until the change ends.
-func (c *Change) Seen() *DB { return &DB{c.of.db, c.of.path, c.of.how, c.tx} }
+func (c *Change) View() *DB { return &DB{c.of.db, c.of.path, c.of.how, c.tx} }
 
 // Begin begins a change, once no other is going on. now is asked then.
 func (d *DB) Begin(ctx context.Context, now func() time.Time) (*Change, error) {
@@ -37,8 +37,8 @@ func (c *Change) Rollback() { _ = c.tx.Rollback() }
 // Now is the moment of the change: what it records, and its entries, carry it.
 func (c *Change) Now() time.Time { return c.At }
 
-// Reads is the change as something to read from.
-func (c *Change) Reads() Querier { return c.tx }
+// Querier is the change as something to read from.
+func (c *Change) Querier() Querier { return c.tx }
 
 // Exec writes.
 func (c *Change) Exec(query string, args ...any) (sql.Result, error) {

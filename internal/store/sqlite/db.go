@@ -39,9 +39,9 @@ func (d *DB) Path() string { return d.path }
 // Writable reports whether anything can be recorded.
 func (d *DB) Writable() bool { return d.how == readWrite }
 
-// Moment lets fn read the records as they are at one moment, while others go on
+// View lets fn read the records as they are at one moment, while others go on
 // writing. The moment is that of the first reading.
-func (d *DB) Moment(ctx context.Context, fn func(*DB) error) error {
+func (d *DB) View(ctx context.Context, fn func(*DB) error) error {
 	if d.view != nil {
 		return fn(d)
 	}
@@ -54,7 +54,7 @@ func (d *DB) Moment(ctx context.Context, fn func(*DB) error) error {
 }
 
 // Q is where questions go.
-func (d *DB) Q() Querier {
+func (d *DB) Querier() Querier {
 	if d.view != nil {
 		return d.view
 	}
@@ -62,8 +62,8 @@ func (d *DB) Q() Querier {
 }
 
 // Row asks for one row; what goes wrong is explained.
-func (d *DB) Row(ctx context.Context, query string, args ...any) Scanner {
-	return explained{d.Q().QueryRowContext(ctx, query, args...), d}
+func (d *DB) QueryRow(ctx context.Context, query string, args ...any) Scanner {
+	return explained{d.Querier().QueryRowContext(ctx, query, args...), d}
 }
 
 // ReadOnly says why nothing can be recorded, or nil.
@@ -156,7 +156,7 @@ func Open(ctx context.Context, path string) (d *DB, form string, err error) {
 	if d, err = open(path, accessTo(path)); err != nil {
 		return nil, "", err
 	}
-	if err = d.Row(ctx, "SELECT value FROM meta WHERE key = 'version'").Scan(&form); err == nil {
+	if err = d.QueryRow(ctx, "SELECT value FROM meta WHERE key = 'version'").Scan(&form); err == nil {
 		return d, form, nil
 	}
 	var c code

@@ -18,16 +18,16 @@ func (d *DB) Snapshot(ctx context.Context, file string) error {
 	return nil
 }
 
-// Sound asks the database to check itself.
-func (d *DB) Sound(ctx context.Context) error {
+// CheckIntegrity asks the database to check itself.
+func (d *DB) CheckIntegrity(ctx context.Context) error {
 	var word string
-	if err := d.Row(ctx, "PRAGMA quick_check(1)").Scan(&word); err != nil {
+	if err := d.QueryRow(ctx, "PRAGMA quick_check(1)").Scan(&word); err != nil {
 		return d.Explain(err)
 	}
 	if word != "ok" {
 		return fmt.Errorf("the database is damaged: %s", word)
 	}
-	return related(ctx, d.Q())
+	return related(ctx, d.Querier())
 }
 
 // related reports whether every row's relations are there.
@@ -47,7 +47,7 @@ func related(ctx context.Context, q Querier) error {
 func (d *DB) LimitPages(ctx context.Context) error {
 	d.db.SetMaxOpenConns(1)
 	var pages int
-	if err := d.Row(ctx, "PRAGMA page_count").Scan(&pages); err != nil {
+	if err := d.QueryRow(ctx, "PRAGMA page_count").Scan(&pages); err != nil {
 		return err
 	}
 	_, err := d.db.ExecContext(ctx, fmt.Sprintf("PRAGMA max_page_count = %d", pages))
@@ -70,7 +70,7 @@ func (d *DB) Schema(ctx context.Context) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	have, err := objects(ctx, d.Q())
+	have, err := objects(ctx, d.Querier())
 	if err != nil {
 		return nil, d.Explain(err)
 	}

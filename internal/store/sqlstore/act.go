@@ -15,16 +15,16 @@ import (
 // Tx is one transaction.
 type Tx struct {
 	*sqlite.Change
-	actor  string
-	keys   *factors.Moduli   // what is known of RSA keys; nil until it is needed
-	more   []event.Record    // what came out on the way
-	learnt map[[32]byte]bool // RSA keys that this change brought
-	placed map[string]bool   // addresses that this change has recorded
+	actor     string
+	keys      *factors.Moduli   // what is known of RSA keys; nil until it is needed
+	more      []event.Record    // what came out on the way
+	learnt    map[[32]byte]bool // RSA keys that this change brought
+	addresses map[string]bool   // addresses that this change has recorded
 }
 
-// Seen are the records as the change sees them, for whatever has to be asked again inside it. They
+// View are the records as the change sees them, for whatever has to be asked again inside it. They
 // are not to be kept beyond it.
-func (t *Tx) Seen() store.Store { return storeOf(t.Change.Seen()) }
+func (t *Tx) Reads() store.Store { return storeOf(t.Change.View()) }
 
 // Act runs one change: fn writes records and returns the entries that tell of
 // it, which are linked into the journal last. Nothing is kept unless all is, and
@@ -65,10 +65,10 @@ func (t *Tx) change(fn func(store.Tx) ([]journal.Entry, error)) (journal.Head, e
 	if err := t.keys.Flush(t.Change); err != nil {
 		return journal.Head{}, err
 	}
-	if _, err := Load(t.Ctx, t.Reads()); err != nil {
+	if _, err := Load(t.Ctx, t.Querier()); err != nil {
 		return journal.Head{}, fmt.Errorf("nothing was changed, since the records would not load any more: %w", err)
 	}
-	last, err := newest(t.Ctx, t.Reads())
+	last, err := newest(t.Ctx, t.Querier())
 	if err != nil {
 		return journal.Head{}, err
 	}
@@ -95,7 +95,7 @@ func (t *Tx) change(fn func(store.Tx) ([]journal.Entry, error)) (journal.Head, e
 // timely refuses a change by a clock that is behind the records, but for the entry
 // that says that the records are ahead.
 func (t *Tx) timely(entries []journal.Entry) error {
-	latest, err := latest(t.Ctx, t.Reads())
+	latest, err := latest(t.Ctx, t.Querier())
 	if err != nil {
 		return err
 	}

@@ -6,9 +6,10 @@ import (
 	"ironseal/internal/store"
 )
 
-// Places lists all of them, by generation.
-func (s *Store) Places(ctx context.Context) (out []store.Address, err error) {
-	rows, err := s.Q().QueryContext(ctx, "SELECT a.handle || '.g' || g.number, p.part, p.kind, p.address FROM place "+
+// Addresses lists all of them, by generation.
+func (s *Store) Addresses(ctx context.Context) (out []store.Address, err error) {
+	rows, err := s.Querier().QueryContext(ctx, "SELECT a.handle || '.g' || g.number, p.part, p.kind, p.address "+
+		"FROM place "+
 		"p JOIN generation g ON g.id = p.generation JOIN authority a ON a.id = g.authority ORDER BY 1, 2, 3, 4")
 	if err != nil {
 		return nil, s.Explain(err)

@@ -95,8 +95,8 @@ func (t *Tx) AddLink(certificate, by, to int64) error {
 	return err
 }
 
-// Unstage lets a prepared generation, and what it signed already, serve from now on.
-func (t *Tx) Unstage(g *hierarchy.Generation) error {
+// Activate lets a prepared generation, and what it signed already, serve from now on.
+func (t *Tx) Activate(g *hierarchy.Generation) error {
 	id, err := t.AnyGenerationID(g)
 	if err != nil {
 		return err
@@ -114,9 +114,9 @@ func (t *Tx) Unstage(g *hierarchy.Generation) error {
 	return err
 }
 
-// Stage puts a generation back behind its switch day, and with it what it signed in
+// Postpone puts a generation back behind its switch day, and with it what it signed in
 // the place of others, which serve again.
-func (t *Tx) Stage(g *hierarchy.Generation, day time.Time) error {
+func (t *Tx) Postpone(g *hierarchy.Generation, day time.Time) error {
 	id, err := t.AnyGenerationID(g)
 	if err != nil {
 		return err
@@ -206,7 +206,7 @@ func (t *Tx) GenerationID(g *hierarchy.Generation) (int64, error) {
 }
 
 // Hierarchy loads all authorities as they are in the middle of a change.
-func (t *Tx) Hierarchy() (hierarchy.Hierarchy, error) { return Load(t.Ctx, t.Reads()) }
+func (t *Tx) Hierarchy() (hierarchy.Hierarchy, error) { return Load(t.Ctx, t.Querier()) }
 
 // Load loads all authorities, or none: what depends on something that is not
 // there, or on itself, is an error and is never left out.
@@ -362,7 +362,7 @@ func (l *loading) links(ctx context.Context, q sqlite.Querier) error {
 // its own certificates left out; zero when it issued none.
 func (s *Store) LastOf(ctx context.Context, handle string) (time.Time, error) {
 	var end sql.NullInt64
-	err := s.Row(ctx, `SELECT max(c.not_after) FROM certificate c JOIN authority a ON a.id = c.authority
+	err := s.QueryRow(ctx, `SELECT max(c.not_after) FROM certificate c JOIN authority a ON a.id = c.authority
 		WHERE a.handle = ? AND c.id NOT IN (SELECT certificate FROM link)`, handle).Scan(&end)
 	if err != nil || !end.Valid {
 		return time.Time{}, err
@@ -387,8 +387,8 @@ func (t *Tx) AddApplication(a store.Application, key [32]byte) error {
 	return err
 }
 
-// Answer records that an application was answered; it must still be open.
-func (t *Tx) Answer(id int64) error {
+// CloseApplication records that an application was answered; it must still be open.
+func (t *Tx) CloseApplication(id int64) error {
 	res, err := t.Exec("UPDATE sent SET answered = ? WHERE id = ? AND answered = ''", journal.Stamp(t.At), id)
 	if err != nil {
 		return err
@@ -410,8 +410,9 @@ func (s *Store) AllApplications(ctx context.Context) ([]store.Application, error
 }
 
 func (s *Store) applications(ctx context.Context, where string) ([]store.Application, error) {
-	rows, err := s.Q().QueryContext(ctx, "SELECT id, handle, parent, der, made, answered, staged FROM sent "+where+
-		" ORDER BY id")
+	rows, err := s.Querier().QueryContext(ctx,
+		"SELECT id, handle, parent, der, made, answered, staged FROM sent "+where+
+			" ORDER BY id")
 	if err != nil {
 		return nil, s.Explain(err)
 	}
@@ -429,8 +430,8 @@ func (s *Store) applications(ctx context.Context, where string) ([]store.Applica
 	return out, s.Explain(rows.Err())
 }
 
-// Carry records that a courier's folder was imported; it fails when it was before.
-func (t *Tx) Carry(id, what string) error {
+// AddTransfer records that a courier's folder was imported; it fails when it was before.
+func (t *Tx) AddTransfer(id, what string) error {
 	var when string
 	err := t.QueryRow("SELECT at FROM carried WHERE id = ?", id).Scan(&when)
 	if err == nil {
@@ -444,11 +445,11 @@ func (t *Tx) Carry(id, what string) error {
 	return err
 }
 
-// Carried tells what a courier's folder brought when it was imported; "" when it
+// Transfer tells what a courier's folder brought when it was imported; "" when it
 // was not.
-func (s *Store) Carried(ctx context.Context, id string) (string, error) {
+func (s *Store) Transfer(ctx context.Context, id string) (string, error) {
 	var what string
-	err := s.Row(ctx, "SELECT what FROM carried WHERE id = ?", id).Scan(&what)
+	err := s.QueryRow(ctx, "SELECT what FROM carried WHERE id = ?", id).Scan(&what)
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", nil
 	}

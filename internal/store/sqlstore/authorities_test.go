@@ -115,7 +115,7 @@ func TestHierarchyComesBackAsItWasRecorded(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	if err := s.try(func(tx store.Tx) error { return tx.Unstage(p) }); err != nil {
+	if err := s.try(func(tx store.Tx) error { return tx.Activate(p) }); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.try(func(tx store.Tx) error { return tx.Retire("root", day) }); err != nil {
@@ -167,17 +167,17 @@ func TestApplicationsAndErrandsCountOnce(t *testing.T) {
 		t.Fatalf("%+v %v", open, err)
 	}
 	for i := range 2 {
-		if err := s.try(func(tx store.Tx) error { return tx.Answer(open[0].ID) }); (err == nil) != (i == 0) {
+		if err := s.try(func(tx store.Tx) error { return tx.CloseApplication(open[0].ID) }); (err == nil) != (i == 0) {
 			t.Errorf("answered for the %d. time: %v", i+1, err)
 		}
-		if err := s.try(func(tx store.Tx) error { return tx.Carry("abc", "R1 R2") }); (err == nil) != (i == 0) {
+		if err := s.try(func(tx store.Tx) error { return tx.AddTransfer("abc", "R1 R2") }); (err == nil) != (i == 0) {
 			t.Errorf("carried for the %d. time: %v", i+1, err)
 		}
 	}
-	if what, err := s.Carried(ctx, "abc"); err != nil || what != "R1 R2" {
+	if what, err := s.Transfer(ctx, "abc"); err != nil || what != "R1 R2" {
 		t.Error(what, err)
 	}
-	if what, err := s.Carried(ctx, "other"); err != nil || what != "" {
+	if what, err := s.Transfer(ctx, "other"); err != nil || what != "" {
 		t.Error(what, err)
 	}
 }
@@ -208,7 +208,7 @@ func TestSnapshotWhileOthersWrite(t *testing.T) {
 		if _, err := c.VerifyJournal(ctx, nil); err != nil {
 			t.Errorf("copy %d: %v", i, err)
 		}
-		if err := c.Sound(ctx); err != nil {
+		if err := c.CheckIntegrity(ctx); err != nil {
 			t.Error(err)
 		}
 		c.Close()
@@ -272,7 +272,7 @@ func TestRevocationsAreCountedAndShown(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if n, err := s.Revoked(ctx, "root"); err != nil || n != 2 {
+	if n, err := s.CountRevoked(ctx, "root"); err != nil || n != 2 {
 		t.Error(n, err)
 	}
 	if n, err := s.ListNumber(ctx, "root"); err != nil || n != 77 {

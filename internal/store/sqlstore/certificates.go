@@ -45,7 +45,7 @@ func (t *Tx) AddCertificates(list []store.NewCertificate) (last int64, err error
 		}
 		c := n.Certificate
 		key := c.Key.Fingerprint()
-		if err := t.learn(c.Key, c.Title()); err != nil {
+		if err := t.learnKey(c.Key, c.Title()); err != nil {
 			return 0, err
 		}
 		last++
@@ -67,7 +67,7 @@ func (t *Tx) AddCertificates(list []store.NewCertificate) (last int64, err error
 		if n.Issuer == 0 {
 			continue
 		}
-		if err := t.place(n.Certificate, n.Issuer, n.Part); err != nil {
+		if err := t.addAddresses(n.Certificate, n.Issuer, n.Part); err != nil {
 			return 0, err
 		}
 	}
@@ -76,16 +76,16 @@ func (t *Tx) AddCertificates(list []store.NewCertificate) (last int64, err error
 
 // place records at which addresses the certificates of a generation look for its lists, and for its own
 // certificate: what is published must be there, whatever the settings say by then.
-func (t *Tx) place(c *cert.Certificate, generation int64, part int) error {
-	if t.placed == nil {
-		t.placed = map[string]bool{}
+func (t *Tx) addAddresses(c *cert.Certificate, generation int64, part int) error {
+	if t.addresses == nil {
+		t.addresses = map[string]bool{}
 	}
-	for _, p := range store.PlacesIn(c) {
+	for _, p := range store.AddressesIn(c) {
 		key := fmt.Sprintf("%d %d %s %s", generation, part, p.Kind, p.Address)
-		if t.placed[key] {
+		if t.addresses[key] {
 			continue
 		}
-		t.placed[key] = true
+		t.addresses[key] = true
 		if _, err := t.Exec("INSERT INTO place (generation, part, kind, address) VALUES (?,?,?,?) ON CONFLICT DO "+
 			"NOTHING",
 			generation,
@@ -183,7 +183,7 @@ func (s *Store) certificates(ctx context.Context, where string, args ...any) (ou
 
 func (s *Store) eachCertificate(ctx context.Context, fn func(store.Certificate) error, where string,
 	args ...any) error {
-	rows, err := s.Q().QueryContext(ctx, "SELECT "+certificateColumns+" "+where, args...)
+	rows, err := s.Querier().QueryContext(ctx, "SELECT "+certificateColumns+" "+where, args...)
 	if err != nil {
 		return s.Explain(err)
 	}
@@ -288,14 +288,14 @@ func (s *Store) CertificatesByTitle(ctx context.Context, title string) ([]store.
 
 // LatestCertificate is the number of the newest certificate on record; 0 for none.
 func (s *Store) LatestCertificate(ctx context.Context) (id int64, err error) {
-	err = s.Row(ctx, "SELECT coalesce(max(id),0) FROM certificate").Scan(&id)
+	err = s.QueryRow(ctx, "SELECT coalesce(max(id),0) FROM certificate").Scan(&id)
 	return id, s.Explain(err)
 }
 
-// LiveByNames finds certificates that serve one of some names for another key than this one: neither ended,
+// ServingByNames finds certificates that serve one of some names for another key than this one: neither ended,
 // replaced nor revoked, no authority's, and not the one that is named.
-func (s *Store) LiveByNames(ctx context.Context, names []string, key [32]byte, now time.Time,
-	but int64) (out []store.Live,
+func (s *Store) ServingByNames(ctx context.Context, names []string, key [32]byte, now time.Time,
+	but int64) (out []store.ServingCertificate,
 	err error) {
 	if len(names) == 0 {
 		return nil, nil
@@ -304,7 +304,7 @@ func (s *Store) LiveByNames(ctx context.Context, names []string, key [32]byte, n
 	for _, n := range names {
 		args = append(args, n)
 	}
-	rows, err := s.Q().QueryContext(ctx, `SELECT c.id, min(n.value), c.title, c.der, coalesce(c.request, 0),
+	rows, err := s.Querier().QueryContext(ctx, `SELECT c.id, min(n.value), c.title, c.der, coalesce(c.request, 0),
 		coalesce(r.sender, '') FROM name n JOIN certificate c ON c.id = n.certificate
 		LEFT JOIN request r ON r.number = c.request
 		WHERE n.value IN (?`+strings.Repeat(",?", len(names)-1)+`) AND c.key_sha256 <> ? AND c.not_after >= ?
@@ -318,7 +318,7 @@ func (s *Store) LiveByNames(ctx context.Context, names []string, key [32]byte, n
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var l store.Live
+		var l store.ServingCertificate
 		if err := rows.Scan(&l.ID, &l.Name, &l.Title, &l.DER, &l.Request, &l.Sender); err != nil {
 			return nil, err
 		}
@@ -346,7 +346,7 @@ func (s *Store) CertificateOf(ctx context.Context, handle string, generation int
 // KeysSeen tells, for every waiting request whose key is in certificates already,
 // their subjects, the earliest first.
 func (s *Store) KeysSeen(ctx context.Context) (map[int64][]string, error) {
-	rows, err := s.Q().QueryContext(ctx, "SELECT r.number, c.subject FROM request r JOIN certificate c ON "+
+	rows, err := s.Querier().QueryContext(ctx, "SELECT r.number, c.subject FROM request r JOIN certificate c ON "+
 		"c.key_sha256 = r.key_sha256 WHERE r.state = ? ORDER BY r.number, c.id", lifecycle.Waiting)
 	if err != nil {
 		return nil, s.Explain(err)
@@ -376,7 +376,8 @@ func (t *Tx) AddChain(certificate int64, chain [][]byte) error {
 
 // Chain returns the recorded chain above such a certificate, its issuer first.
 func (s *Store) Chain(ctx context.Context, certificate int64) ([][]byte, error) {
-	rows, err := s.Q().QueryContext(ctx, "SELECT der FROM outside WHERE certificate = ? ORDER BY position", certificate)
+	rows, err := s.Querier().QueryContext(ctx, "SELECT der FROM outside WHERE certificate = ? ORDER BY position",
+		certificate)
 	if err != nil {
 		return nil, s.Explain(err)
 	}

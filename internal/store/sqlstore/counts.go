@@ -7,8 +7,8 @@ import (
 	"ironseal/internal/store"
 )
 
-// Behind counts them, by generation.
-func (s *Store) Behind(ctx context.Context, now time.Time) ([]store.GenerationCount, error) {
+// CountSuperseded counts them, by generation.
+func (s *Store) CountSuperseded(ctx context.Context, now time.Time) ([]store.GenerationCount, error) {
 	return s.counted(ctx, `SELECT a.handle || '.g' || g.number, count(*) FROM generation g
 		JOIN authority a ON a.id = g.authority JOIN certificate c ON c.issuer = g.id
 		WHERE c.replaced_by IS NULL AND c.staged = '' AND c.not_after >= ?
@@ -21,9 +21,9 @@ func (s *Store) Behind(ctx context.Context, now time.Time) ([]store.GenerationCo
 		GROUP BY g.id ORDER BY a.handle, g.number`, now.Unix())
 }
 
-// Living counts the certificates that have not ended, were not replaced and were not revoked themselves, by
+// CountCurrent counts the certificates that have not ended, were not replaced and were not revoked themselves, by
 // the generation that signed them.
-func (s *Store) Living(ctx context.Context, now time.Time) ([]store.GenerationCount, error) {
+func (s *Store) CountCurrent(ctx context.Context, now time.Time) ([]store.GenerationCount, error) {
 	return s.counted(ctx, `SELECT a.handle || '.g' || g.number, count(*) FROM generation g
 		JOIN authority a ON a.id = g.authority JOIN certificate c ON c.issuer = g.id
 		WHERE c.replaced_by IS NULL AND c.staged = '' AND c.not_after >= ? AND c.id NOT IN
@@ -36,7 +36,7 @@ func (s *Store) Living(ctx context.Context, now time.Time) ([]store.GenerationCo
 }
 
 func (s *Store) counted(ctx context.Context, query string, args ...any) ([]store.GenerationCount, error) {
-	rows, err := s.Q().QueryContext(ctx, query, args...)
+	rows, err := s.Querier().QueryContext(ctx, query, args...)
 	if err != nil {
 		return nil, s.Explain(err)
 	}
@@ -52,9 +52,9 @@ func (s *Store) counted(ctx context.Context, query string, args ...any) ([]store
 	return out, s.Explain(rows.Err())
 }
 
-// Serving names the generations that certificates which serve today were signed by.
-func (s *Store) Serving(ctx context.Context, now time.Time) (out []string, err error) {
-	rows, err := s.Q().QueryContext(ctx, `SELECT DISTINCT a.handle || '.g' || g.number FROM certificate c
+// ServingGenerations names the generations that certificates which serve today were signed by.
+func (s *Store) ServingGenerations(ctx context.Context, now time.Time) (out []string, err error) {
+	rows, err := s.Querier().QueryContext(ctx, `SELECT DISTINCT a.handle || '.g' || g.number FROM certificate c
 		JOIN generation g ON g.id = c.issuer JOIN authority a ON a.id = g.authority
 		WHERE c.not_after >= ? AND c.id NOT IN (SELECT certificate FROM generation)
 			AND c.id NOT IN (SELECT certificate FROM link)`, now.Unix())

@@ -47,7 +47,7 @@ func (t *Tx) derive(en journal.Entry) error {
 
 // deriveAgain makes everything that is derived from the journal again. Entries that cannot be read are left to
 // the check of the estate.
-func (t *Tx) deriveAgain() error {
+func (t *Tx) rebuildDerived() error {
 	if _, err := t.Exec("DELETE FROM derived"); err != nil {
 		return err
 	}
@@ -108,21 +108,21 @@ func derivedOf(ctx context.Context, q sqlite.Querier, kind event.Kind, name stri
 
 // Derived calls fn for every thing of a kind, in the order of the entries that count.
 func (s *Store) Derived(ctx context.Context, kind event.Kind, fn func(string, journal.Entry) error) error {
-	return s.Explain(derived(ctx, s.Q(), kind, fn))
+	return s.Explain(derived(ctx, s.Querier(), kind, fn))
 }
 
 // DerivedOf is the entry that counts about one thing; false where there is none.
 func (s *Store) DerivedOf(ctx context.Context, kind event.Kind, name string) (journal.Entry, bool, error) {
-	en, there, err := derivedOf(ctx, s.Q(), kind, name)
+	en, there, err := derivedOf(ctx, s.Querier(), kind, name)
 	return en, there, s.Explain(err)
 }
 
 // Derived is what it is of a Store, as it stands inside an act.
 func (t *Tx) Derived(ctx context.Context, kind event.Kind, fn func(string, journal.Entry) error) error {
-	return derived(ctx, t.Reads(), kind, fn)
+	return derived(ctx, t.Querier(), kind, fn)
 }
 
 // DerivedOf is what it is of a Store, as it stands inside an act.
 func (t *Tx) DerivedOf(ctx context.Context, kind event.Kind, name string) (journal.Entry, bool, error) {
-	return derivedOf(ctx, t.Reads(), kind, name)
+	return derivedOf(ctx, t.Querier(), kind, name)
 }

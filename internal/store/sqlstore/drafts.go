@@ -28,25 +28,25 @@ func (t *Tx) DropDraft(key [32]byte) error {
 
 // DraftKey tells where the key of a draft was written, or "".
 func (s *Store) DraftKey(ctx context.Context, key [32]byte) (file string, sealed bool, err error) {
-	err = s.Row(ctx, "SELECT file, sealed FROM draft WHERE key_sha256 = ?", key[:]).Scan(&file, &sealed)
+	err = s.QueryRow(ctx, "SELECT file, sealed FROM draft WHERE key_sha256 = ?", key[:]).Scan(&file, &sealed)
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", false, nil
 	}
 	return file, sealed, err
 }
 
-// Unfinished lists them.
-func (s *Store) Unfinished(ctx context.Context) ([]store.Unfinished, error) {
-	rows, err := s.Q().QueryContext(ctx, `SELECT max(r.number), d.file FROM draft d
+// UnfinishedWithdrawal lists them.
+func (s *Store) UnfinishedWithdrawals(ctx context.Context) ([]store.UnfinishedWithdrawal, error) {
+	rows, err := s.Querier().QueryContext(ctx, `SELECT max(r.number), d.file FROM draft d
 		JOIN request r ON r.key_sha256 = d.key_sha256 GROUP BY d.key_sha256
 		HAVING sum(r.state <> 'withdrawn') = 0 ORDER BY 1`)
 	if err != nil {
 		return nil, s.Explain(err)
 	}
 	defer rows.Close()
-	var out []store.Unfinished
+	var out []store.UnfinishedWithdrawal
 	for rows.Next() {
-		var u store.Unfinished
+		var u store.UnfinishedWithdrawal
 		if err := rows.Scan(&u.Number, &u.File); err != nil {
 			return nil, err
 		}
@@ -57,7 +57,7 @@ func (s *Store) Unfinished(ctx context.Context) ([]store.Unfinished, error) {
 
 // DraftFiles are the places where drafts' keys were written.
 func (s *Store) DraftFiles(ctx context.Context) ([]string, error) {
-	rows, err := s.Q().QueryContext(ctx, "SELECT file FROM draft ORDER BY file")
+	rows, err := s.Querier().QueryContext(ctx, "SELECT file FROM draft ORDER BY file")
 	if err != nil {
 		return nil, s.Explain(err)
 	}
@@ -75,7 +75,7 @@ func (s *Store) DraftFiles(ctx context.Context) ([]string, error) {
 
 // DraftKeys are the fingerprints of all keys that were drafted here.
 func (s *Store) DraftKeys(ctx context.Context) (map[[32]byte]bool, error) {
-	rows, err := s.Q().QueryContext(ctx, "SELECT key_sha256 FROM draft")
+	rows, err := s.Querier().QueryContext(ctx, "SELECT key_sha256 FROM draft")
 	if err != nil {
 		return nil, s.Explain(err)
 	}
@@ -95,7 +95,8 @@ func (s *Store) DraftKeys(ctx context.Context) (map[[32]byte]bool, error) {
 // to a request that one sent, answered or not. It reads no certificate, so that one
 // that is damaged hides no key.
 func (s *Store) KnownKeys(ctx context.Context) (map[string]bool, error) {
-	rows, err := s.Q().QueryContext(ctx, "SELECT key_sha256 FROM certificate WHERE id IN (SELECT certificate FROM "+
+	rows, err := s.Querier().QueryContext(ctx, "SELECT key_sha256 FROM certificate WHERE id IN (SELECT certificate "+
+		"FROM "+
 		"generation) UNION SELECT key_sha256 FROM sent")
 	if err != nil {
 		return nil, s.Explain(err)
@@ -112,8 +113,8 @@ func (s *Store) KnownKeys(ctx context.Context) (map[string]bool, error) {
 	return out, s.Explain(rows.Err())
 }
 
-// SealDraft records that the key of a draft is encrypted now.
-func (t *Tx) SealDraft(key [32]byte) error {
+// EncryptDraft records that the key of a draft is encrypted now.
+func (t *Tx) EncryptDraft(key [32]byte) error {
 	_, err := t.Exec("UPDATE draft SET sealed = 1 WHERE key_sha256 = ?", key[:])
 	return err
 }

@@ -18,7 +18,7 @@ func (s *Store) HeadFile() string { return s.Path() + ".head" }
 // note writes the head down. That it cannot be written is no reason to fail: the
 // change is on record, and the next one notes it as well.
 func (s *Store) note(head journal.Head) {
-	if known, ok := s.KnownHead(); ok && known.Seq >= head.Seq {
+	if known, ok := s.NotedHead(); ok && known.Seq >= head.Seq {
 		return
 	}
 	making := s.HeadFile() + ".new"
@@ -27,8 +27,8 @@ func (s *Store) note(head journal.Head) {
 	}
 }
 
-// KnownHead is the head that was noted beside the records; false where there is none.
-func (s *Store) KnownHead() (journal.Head, bool) {
+// NotedHead is the head that was noted beside the records; false where there is none.
+func (s *Store) NotedHead() (journal.Head, bool) {
 	data, err := disk.Read(s.HeadFile(), 100)
 	if err != nil {
 		return journal.Head{}, false

@@ -23,9 +23,9 @@ type hierarchyCache struct {
 // the journal has another head; what was given out is not to be changed.
 func (s *Store) Hierarchy(ctx context.Context) (hierarchy.Hierarchy, error) {
 	var out hierarchy.Hierarchy
-	err := s.Moment(ctx, func(d *sqlite.DB) error {
+	err := s.DB.View(ctx, func(d *sqlite.DB) error {
 		var head []byte
-		err := d.Q().QueryRowContext(ctx, "SELECT hash FROM journal ORDER BY seq DESC LIMIT 1").Scan(&head)
+		err := d.Querier().QueryRowContext(ctx, "SELECT hash FROM journal ORDER BY seq DESC LIMIT 1").Scan(&head)
 		if err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return err
 		}
@@ -35,7 +35,7 @@ func (s *Store) Hierarchy(ctx context.Context) (hierarchy.Hierarchy, error) {
 			out = s.loaded.h
 			return nil
 		}
-		if out, err = Load(ctx, d.Q()); err == nil {
+		if out, err = Load(ctx, d.Querier()); err == nil {
 			s.loaded.head, s.loaded.h = head, out
 		}
 		return err

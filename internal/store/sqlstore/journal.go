@@ -11,7 +11,7 @@ import (
 )
 
 func (t *Tx) link(e journal.Entry) (journal.Head, error) {
-	last, err := newest(t.Ctx, t.Reads())
+	last, err := newest(t.Ctx, t.Querier())
 	if err != nil {
 		return journal.Head{}, err
 	}
@@ -51,11 +51,11 @@ func latest(ctx context.Context, q sqlite.Querier) (time.Time, error) {
 
 // Newest returns the journal's head and the latest time on record.
 func (s *Store) Newest(ctx context.Context) (journal.Head, time.Time, error) {
-	e, err := newest(ctx, s.Q())
+	e, err := newest(ctx, s.Querier())
 	if err != nil {
 		return journal.Head{}, time.Time{}, s.Explain(err)
 	}
-	at, err := latest(ctx, s.Q())
+	at, err := latest(ctx, s.Querier())
 	return e.Head(), at, s.Explain(err)
 }
 
@@ -69,7 +69,7 @@ func (s *Store) Entries(ctx context.Context, from int64, limit int, fn func(jour
 }
 
 func (s *Store) entries(ctx context.Context, fn func(journal.Entry) error, where string, args ...any) error {
-	rows, err := s.Q().QueryContext(ctx, entryQuestion+where, args...)
+	rows, err := s.Querier().QueryContext(ctx, entryQuestion+where, args...)
 	return s.Explain(errors.Join(err, eachEntry(rows, fn)))
 }
 

@@ -18,14 +18,14 @@ import (
 )
 
 // takesUp reports whether records of a form are brought to the form of this program.
-func takesUp(form string) bool {
+func migrates(form string) bool {
 	return form == "1" || form == "2" || form == "3" || form == "4" ||
 		form == "5"
 }
 
 // takeUp brings records of an earlier form to the form that this program writes: a
 // copy is made first, beside the file, and everything is done in one transaction.
-func (s *Store) takeUp(ctx context.Context, form string) error {
+func (s *Store) migrate(ctx context.Context, form string) error {
 	copied := s.Path() + ".form-" + form
 	if _, err := os.Lstat(copied); errors.Is(err, os.ErrNotExist) {
 		if err := s.Snapshot(ctx, copied); err != nil {
@@ -35,9 +35,9 @@ func (s *Store) takeUp(ctx context.Context, form string) error {
 			return fmt.Errorf("records %s: %w", copied, err)
 		}
 	}
-	if err := s.Anew(ctx, func(c *sqlite.Change) error {
+	if err := s.Rebuild(ctx, func(c *sqlite.Change) error {
 		t := &Tx{Change: c, keys: &factors.Moduli{}}
-		if err := t.takeUp(form); err != nil {
+		if err := t.migrate(form); err != nil {
 			return fmt.Errorf("taking up the records from form %s: %w", form, err)
 		}
 		return nil
@@ -51,17 +51,17 @@ func (s *Store) takeUp(ctx context.Context, form string) error {
 	return err
 }
 
-func (t *Tx) takeUp(form string) error {
+func (t *Tx) migrate(form string) error {
 	var now string
 	if err := t.QueryRow("SELECT value FROM meta WHERE key = 'version'").Scan(&now); err != nil ||
 		now != form {
 		return err // another program was quicker
 	}
-	steps := []func() error{t.MakeAnew}
+	steps := []func() error{t.RebuildTables}
 	if form == "1" || form == "2" {
-		steps = append(steps, t.deriveAnew, t.learnAll, func() error { return t.keys.Flush(t.Change) })
+		steps = append(steps, t.rebuildColumns, t.learnAllKeys, func() error { return t.keys.Flush(t.Change) })
 	}
-	steps = append(steps, t.placeAll, t.deriveAgain)
+	steps = append(steps, t.rebuildAddresses, t.rebuildDerived)
 	for _, step := range steps {
 		if err := step(); err != nil {
 			return err
@@ -71,7 +71,7 @@ func (t *Tx) takeUp(form string) error {
 		fmt.Sprint(sqlite.Version)); err != nil {
 		return err
 	}
-	at, err := latest(t.Ctx, t.Reads())
+	at, err := latest(t.Ctx, t.Querier())
 	if err != nil {
 		return err
 	}
@@ -91,7 +91,7 @@ func (t *Tx) takeUp(form string) error {
 
 // deriveAnew writes again what is kept beside an object so that it can be found:
 // keys are known by their value since form 3, and names by their one spelling.
-func (t *Tx) deriveAnew() error {
+func (t *Tx) rebuildColumns() error {
 	if _, err := t.Exec("DELETE FROM name"); err != nil {
 		return err
 	}
@@ -128,7 +128,7 @@ func (t *Tx) deriveAnew() error {
 }
 
 // placeAll finds again at which addresses certificates look for lists and issuers.
-func (t *Tx) placeAll() error {
+func (t *Tx) rebuildAddresses() error {
 	type issued struct{ generation, part int64 }
 	by := map[int64]issued{}
 	rows, err := t.Query("SELECT id, issuer, part FROM certificate WHERE issuer IS NOT NULL")
@@ -152,7 +152,7 @@ func (t *Tx) placeAll() error {
 		if err != nil {
 			return nil // a check tells it
 		}
-		return t.place(c, by[id].generation, int(by[id].part))
+		return t.addAddresses(c, by[id].generation, int(by[id].part))
 	})
 }
 
@@ -188,7 +188,7 @@ func (t *Tx) each(question string, fn func(id int64, der []byte) error) error {
 }
 
 // learnAll records the keys of everything that is on record.
-func (t *Tx) learnAll() error {
+func (t *Tx) learnAllKeys() error {
 	type named struct {
 		k   key.Public
 		who string
@@ -221,7 +221,7 @@ func (t *Tx) learnAll() error {
 		known[sum] = true
 		for _, r := range t.keys.Rows {
 			if coprime.Shares(r.Product, n.k.Modulus()) {
-				if err := t.tell(r, sum, n.k.Modulus(), n.who); err != nil {
+				if err := t.findSharedPrimes(r, sum, n.k.Modulus(), n.who); err != nil {
 					return err
 				}
 			}

@@ -14,7 +14,7 @@ import (
 
 // learn records a key that was not on record before: an RSA key is held against
 // all others, and what is found is kept with both.
-func (t *Tx) learn(k key.Public, who string) error {
+func (t *Tx) learnKey(k key.Public, who string) error {
 	n := k.Modulus()
 	if n == nil {
 		return nil
@@ -34,13 +34,13 @@ func (t *Tx) learn(k key.Public, who string) error {
 		return err
 	}
 	if t.keys == nil {
-		if t.keys, err = factors.Read(t.Ctx, t.Reads()); err != nil {
+		if t.keys, err = factors.Read(t.Ctx, t.Querier()); err != nil {
 			return err
 		}
 	}
 	for i := range t.keys.Rows {
 		if coprime.Shares(t.keys.Rows[i].Product, n) {
-			if err := t.tell(t.keys.Rows[i], sum, n, who); err != nil {
+			if err := t.findSharedPrimes(t.keys.Rows[i], sum, n, who); err != nil {
 				return err
 			}
 		}
@@ -50,10 +50,10 @@ func (t *Tx) learn(k key.Public, who string) error {
 }
 
 // tell finds out with which keys of a row a new one shares a prime, and keeps that.
-func (t *Tx) tell(row coprime.Row, sum [32]byte, n *big.Int, who string) error {
+func (t *Tx) findSharedPrimes(row coprime.Row, sum [32]byte, n *big.Int, who string) error {
 	for at := 0; at+32 <= len(row.Keys); at += 32 {
 		other := row.Keys[at : at+32]
-		k, title, err := factors.KeyOnRecord(t.Ctx, t.Reads(), other)
+		k, title, err := factors.KeyOnRecord(t.Ctx, t.Querier(), other)
 		if err != nil {
 			return err
 		}
@@ -84,13 +84,13 @@ func (t *Tx) AddFlaw(key [32]byte, f finding.Finding) error {
 
 // Flaws lists what is known against keys: usually nothing.
 func (s *Store) Flaws(ctx context.Context) (map[[32]byte]finding.List, error) {
-	out, err := factors.Flaws(ctx, s.Q())
+	out, err := factors.Flaws(ctx, s.Querier())
 	return out, s.Explain(err)
 }
 
 // CheckModuli holds the products against the keys that they are made of, and says
 // what does not fit; "" when everything does.
 func (s *Store) CheckModuli(ctx context.Context) (string, error) {
-	why, err := factors.Check(ctx, s.Q())
+	why, err := factors.Check(ctx, s.Querier())
 	return why, s.Explain(err)
 }

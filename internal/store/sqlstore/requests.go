@@ -25,7 +25,7 @@ func (t *Tx) AddRequest(r *request.Request, sender string) (number int64, known 
 		return 0, false, err
 	}
 	key := r.Key.Fingerprint()
-	if err := t.learn(r.Key, r.Title()); err != nil {
+	if err := t.learnKey(r.Key, r.Title()); err != nil {
 		return 0, false, err
 	}
 	err = t.QueryRow("INSERT INTO request (sha256, der, title, key_sha256, sender, received, state) VALUES "+
@@ -34,9 +34,9 @@ func (t *Tx) AddRequest(r *request.Request, sender string) (number int64, known 
 	return number, false, err
 }
 
-// Decide moves a request that is waiting or sent to another state. It fails when
+// SetState moves a request that is waiting or sent to another state. It fails when
 // the request is neither any more, and says what it is now.
-func (t *Tx) Decide(number int64, state lifecycle.RequestState, reason string) error {
+func (t *Tx) SetState(number int64, state lifecycle.RequestState, reason string) error {
 	now, err := t.stateOf(number)
 	if err != nil {
 		return err
@@ -49,8 +49,8 @@ func (t *Tx) Decide(number int64, state lifecycle.RequestState, reason string) e
 	return err
 }
 
-// StillWaiting says what a request is now, when it waits no longer.
-func (t *Tx) StillWaiting(number int64) error {
+// CheckWaiting says what a request is now, when it waits no longer.
+func (t *Tx) CheckWaiting(number int64) error {
 	now, err := t.stateOf(number)
 	if err == nil && now != lifecycle.Waiting {
 		return decided(number, now)
@@ -75,8 +75,8 @@ func decided(number int64, now lifecycle.RequestState) error {
 		number))
 }
 
-// DecideMany moves waiting requests to another state, all or none.
-func (t *Tx) DecideMany(numbers []int64, state lifecycle.RequestState) error {
+// SetStates moves waiting requests to another state, all or none.
+func (t *Tx) SetStates(numbers []int64, state lifecycle.RequestState) error {
 	list, err := sqlite.Numbers(numbers)
 	if err != nil {
 		return err
@@ -105,7 +105,7 @@ func scanRequest(row sqlite.Scanner) (store.Request, error) {
 
 // Request finds a request by its number.
 func (s *Store) Request(ctx context.Context, number int64) (store.Request, error) {
-	r, err := scanRequest(s.Row(ctx, "SELECT "+requestColumns+" FROM request WHERE number = ?", number))
+	r, err := scanRequest(s.QueryRow(ctx, "SELECT "+requestColumns+" FROM request WHERE number = ?", number))
 	if errors.Is(err, sql.ErrNoRows) {
 		return r, noRequest(number)
 	}
@@ -114,7 +114,7 @@ func (s *Store) Request(ctx context.Context, number int64) (store.Request, error
 
 // RequestBySHA finds a request by the hash of its bytes.
 func (s *Store) RequestBySHA(ctx context.Context, sum [32]byte) (store.Request, error) {
-	r, err := scanRequest(s.Row(ctx, "SELECT "+requestColumns+" FROM request WHERE sha256 = ?", sum[:]))
+	r, err := scanRequest(s.QueryRow(ctx, "SELECT "+requestColumns+" FROM request WHERE sha256 = ?", sum[:]))
 	if errors.Is(err, sql.ErrNoRows) {
 		return r, fault.NotFound
 	}
@@ -142,7 +142,7 @@ func (s *Store) RequestsByKey(ctx context.Context, state lifecycle.RequestState,
 }
 
 func (s *Store) eachRequest(ctx context.Context, fn func(store.Request), where string, args ...any) error {
-	rows, err := s.Q().QueryContext(ctx, "SELECT "+requestColumns+" FROM request WHERE "+where+" ORDER BY number",
+	rows, err := s.Querier().QueryContext(ctx, "SELECT "+requestColumns+" FROM request WHERE "+where+" ORDER BY number",
 		args...)
 	if err != nil {
 		return s.Explain(err)
@@ -161,7 +161,7 @@ func (s *Store) eachRequest(ctx context.Context, fn func(store.Request), where s
 // KeySeenAs returns the subjects of the certificates that have this key, the
 // earliest first.
 func (s *Store) KeySeenAs(ctx context.Context, key [32]byte) ([]string, error) {
-	rows, err := s.Q().QueryContext(ctx, "SELECT subject FROM certificate WHERE key_sha256 = ? GROUP BY subject "+
+	rows, err := s.Querier().QueryContext(ctx, "SELECT subject FROM certificate WHERE key_sha256 = ? GROUP BY subject "+
 		"ORDER BY min(id)", key[:])
 	if err != nil {
 		return nil, s.Explain(err)
@@ -181,7 +181,8 @@ func (s *Store) KeySeenAs(ctx context.Context, key [32]byte) ([]string, error) {
 // Count counts the records. Certificates for keys that the machine made for one use are left out.
 func (s *Store) Count(ctx context.Context) (store.Counts, error) {
 	var c store.Counts
-	err := s.Row(ctx, `SELECT (SELECT count(*) FROM authority), (SELECT count(*) FROM request WHERE state = 'waiting'),
+	err := s.QueryRow(ctx, `SELECT (SELECT count(*) FROM authority), (SELECT count(*) FROM request
+		WHERE state = 'waiting'),
 		(SELECT count(*) FROM request), (SELECT count(*) FROM certificate) - (SELECT count(*)
 			FROM generation) - (SELECT count(*) FROM link) - (SELECT count(*) FROM certificate c
 			WHERE coalesce(c.request, 0) = 0 AND c.template IS NOT NULL AND c.id NOT IN (SELECT certificate
@@ -194,8 +195,8 @@ func (s *Store) Count(ctx context.Context) (store.Counts, error) {
 	return c, nil
 }
 
-// Hold remembers who was handed a certificate; "" where nobody was named.
-func (t *Tx) Hold(certificate int64, who string) error {
+// AddHolder remembers who was handed a certificate; "" where nobody was named.
+func (t *Tx) AddHolder(certificate int64, who string) error {
 	_, err := t.Exec("INSERT INTO holder (certificate, who, at) VALUES (?,?,?) ON CONFLICT (certificate, who) DO "+
 		"UPDATE "+
 		"SET at = excluded.at", certificate, who, journal.Stamp(t.At))
@@ -205,7 +206,7 @@ func (t *Tx) Hold(certificate int64, who string) error {
 // Holders tells who is known to hold a certificate: whoever sent its request, and
 // whoever it was handed to.
 func (s *Store) Holders(ctx context.Context, certificate int64) ([]string, error) {
-	rows, err := s.Q().QueryContext(ctx, `SELECT r.sender FROM request r
+	rows, err := s.Querier().QueryContext(ctx, `SELECT r.sender FROM request r
 		JOIN certificate c ON c.request = r.number WHERE c.id = ?1 AND r.sender <> ''
 		UNION SELECT who FROM holder WHERE certificate = ?1 AND who <> '' ORDER BY 1`, certificate)
 	if err != nil {

@@ -42,7 +42,7 @@ func (t *Tx) Revoke(handle string, r store.Revocation, holds func(reason int) bo
 	if err != nil {
 		return nil, err
 	}
-	old, found, err := revocationOf(t.Ctx, t.Reads(), id, r.Serial)
+	old, found, err := revocationOf(t.Ctx, t.Querier(), id, r.Serial)
 	if err != nil {
 		return nil, err
 	}
@@ -133,13 +133,13 @@ func revocationOf(ctx context.Context, q sqlite.Querier, authority int64, serial
 // released since; false where nothing is.
 func (s *Store) RevocationOf(ctx context.Context, handle, serial string) (store.Revocation, bool, error) {
 	var id int64
-	if err := s.Row(ctx, "SELECT id FROM authority WHERE handle = ?", handle).Scan(&id); err != nil {
+	if err := s.QueryRow(ctx, "SELECT id FROM authority WHERE handle = ?", handle).Scan(&id); err != nil {
 		if errors.Is(err, sql.ErrNoRows) {
 			return store.Revocation{}, false, nil
 		}
 		return store.Revocation{}, false, err
 	}
-	r, found, err := revocationOf(ctx, s.Q(), id, serial)
+	r, found, err := revocationOf(ctx, s.Querier(), id, serial)
 	return r, found, s.Explain(err)
 }
 
@@ -153,7 +153,8 @@ func (s *Store) EachRevocation(ctx context.Context, some store.RevocationFilter,
 	if some.Part >= 0 {
 		where += " AND part = ?3"
 	}
-	rows, err := s.Q().QueryContext(ctx, "SELECT "+revocationColumns+" FROM revocation WHERE authority = (SELECT id "+
+	rows, err := s.Querier().QueryContext(ctx, "SELECT "+revocationColumns+" FROM revocation WHERE authority = "+
+		"(SELECT id "+
 		"FROM authority WHERE handle = ?1) AND id > ?2 AND "+where+" ORDER BY id", some.Handle, some.After, some.Part)
 	if err != nil {
 		return s.Explain(err)
@@ -181,12 +182,12 @@ func ofPart(part int) string {
 	return of
 }
 
-// EachListed calls fn for what is on a list: what was not released, and did not end before
+// EachListEntry calls fn for what is on a list: what was not released, and did not end before
 // a moment, in the order in which it came. Nothing is made of the rows, since there may be a
 // million.
-func (s *Store) EachListed(ctx context.Context, handle string, part int, after, cut int64,
+func (s *Store) EachListEntry(ctx context.Context, handle string, part int, after, cut int64,
 	fn func(store.ListEntry) error) error {
-	rows, err := s.Q().QueryContext(ctx, "SELECT id, serial, at, reason, invalid, again FROM revocation WHERE "+
+	rows, err := s.Querier().QueryContext(ctx, "SELECT id, serial, at, reason, invalid, again FROM revocation WHERE "+
 		ofPart(part)+" AND id > ?3 AND released = '' AND (ends = 0 OR ends >= ?4) ORDER BY id", handle, part, after,
 		cut)
 	if err != nil {
@@ -208,12 +209,12 @@ func (s *Store) EachListed(ctx context.Context, handle string, part int, after, 
 	return s.Explain(rows.Err())
 }
 
-// Left is what lists of a part lose: those that were released since a moment, and those that
+// Leaving is what lists of a part lose: those that were released since a moment, and those that
 // ended between two.
-func (s *Store) Left(ctx context.Context, handle string, part int, since, from, to time.Time) (serials []string,
+func (s *Store) Leaving(ctx context.Context, handle string, part int, since, from, to time.Time) (serials []string,
 	err error) {
 	of := ofPart(part)
-	rows, err := s.Q().QueryContext(ctx, "SELECT serial FROM revocation"+sqlite.
+	rows, err := s.Querier().QueryContext(ctx, "SELECT serial FROM revocation"+sqlite.
 		Indexed("revocation_released")+" WHERE "+of+
 		" AND released <> '' AND released > ?5 UNION ALL SELECT serial FROM revocation"+sqlite.
 		Indexed("revocation_ends")+" "+
@@ -233,12 +234,13 @@ func (s *Store) Left(ctx context.Context, handle string, part int, since, from, 
 	return serials, s.Explain(rows.Err())
 }
 
-// Last tells the last revocation of a part of an authority's lists, of all of them for -1, and
+// LastRevocation tells the last revocation of a part of an authority's lists, of all of them for -1, and
 // when one was last released.
-func (s *Store) Last(ctx context.Context, handle string, part int) (last int64, released time.Time, err error) {
+func (s *Store) LastRevocation(ctx context.Context, handle string, part int) (last int64, released time.Time,
+	err error) {
 	var at string
 	of := ofPart(part)
-	err = s.Row(ctx, "SELECT coalesce((SELECT id FROM revocation WHERE "+of+" ORDER BY id DESC LIMIT 1), 0), "+
+	err = s.QueryRow(ctx, "SELECT coalesce((SELECT id FROM revocation WHERE "+of+" ORDER BY id DESC LIMIT 1), 0), "+
 		"coalesce((SELECT max(released) FROM revocation"+sqlite.
 		Indexed("revocation_released")+" WHERE "+of+" AND released <> "+
 		"''), '')",
@@ -249,10 +251,11 @@ func (s *Store) Last(ctx context.Context, handle string, part int) (last int64, 
 	return last, released, err
 }
 
-// Revoked counts what is revoked of an authority's certificates.
-func (s *Store) Revoked(ctx context.Context, handle string) (int, error) {
+// CountRevoked counts what is revoked of an authority's certificates.
+func (s *Store) CountRevoked(ctx context.Context, handle string) (int, error) {
 	var n int
-	err := s.Row(ctx, "SELECT count(*) FROM revocation r JOIN authority a ON a.id = r.authority WHERE a.handle = ? "+
+	err := s.QueryRow(ctx, "SELECT count(*) FROM revocation r JOIN authority a ON a.id = r.authority WHERE "+
+		"a.handle = ? "+
 		"AND r.released = ''", handle).Scan(&n)
 	return n, err
 }
@@ -276,7 +279,7 @@ func (t *Tx) RevocationsDigest(handle string) (sum string, number int64, err err
 		if err := rows.Scan(&serial, &at, &reason); err != nil {
 			return "", 0, err
 		}
-		lines = append(lines, store.Line(serial, at, reason))
+		lines = append(lines, store.DigestLine(serial, at, reason))
 	}
 	return store.Digest(number, lines), number, rows.Err()
 }
@@ -285,14 +288,15 @@ func (t *Tx) RevocationsDigest(handle string) (sum string, number int64, err err
 // there was none.
 func (s *Store) ListNumber(ctx context.Context, handle string) (int64, error) {
 	var n int64
-	err := s.Row(ctx, "SELECT list_number FROM authority WHERE handle = ?", handle).Scan(&n)
+	err := s.QueryRow(ctx, "SELECT list_number FROM authority WHERE handle = ?", handle).Scan(&n)
 	return n, err
 }
 
-// Listed counts what is on an authority's list for certificates that had not ended at a
+// CountListed counts what is on an authority's list for certificates that had not ended at a
 // moment, or whose end is not known; part -1 is all.
-func (s *Store) Listed(ctx context.Context, handle string, part int, at time.Time) (n int, err error) {
-	err = s.Row(ctx, "SELECT (SELECT count(*) FROM revocation"+sqlite.Indexed("revocation_ends")+" WHERE "+ofPart(part)+
+func (s *Store) CountListed(ctx context.Context, handle string, part int, at time.Time) (n int, err error) {
+	err = s.QueryRow(ctx, "SELECT (SELECT count(*) FROM revocation"+sqlite.
+		Indexed("revocation_ends")+" WHERE "+ofPart(part)+
 		" AND released = '' AND ends = 0) + (SELECT count(*) FROM revocation"+sqlite.
 		Indexed("revocation_ends")+" WHERE "+
 		ofPart(part)+
@@ -300,11 +304,11 @@ func (s *Store) Listed(ctx context.Context, handle string, part int, at time.Tim
 	return n, err
 }
 
-// LostKeys are the keys of certificates that were revoked because somebody else has, or may
+// CompromisedKeys are the keys of certificates that were revoked because somebody else has, or may
 // have, the key (keyCompromise and cACompromise, RFC 5280 section 5.3.1), each with the serial
 // of one of them.
-func (s *Store) LostKeys(ctx context.Context) (map[[32]byte]string, error) {
-	rows, err := s.Q().QueryContext(ctx, "SELECT c.key_sha256, c.serial FROM revocation r JOIN certificate c ON "+
+func (s *Store) CompromisedKeys(ctx context.Context) (map[[32]byte]string, error) {
+	rows, err := s.Querier().QueryContext(ctx, "SELECT c.key_sha256, c.serial FROM revocation r JOIN certificate c ON "+
 		"c.serial = r.serial AND c.authority = r.authority WHERE r.reason IN (1, 2) AND r.released = ''")
 	if err != nil {
 		return nil, s.Explain(err)
@@ -313,8 +317,8 @@ func (s *Store) LostKeys(ctx context.Context) (map[[32]byte]string, error) {
 	return out, s.Explain(err)
 }
 
-// LostAmong is LostKeys for some keys only, as they stand inside an act.
-func (t *Tx) LostAmong(keys [][32]byte) (map[[32]byte]string, error) {
+// CompromisedAmong is CompromisedKeys for some keys only, as they stand inside an act.
+func (t *Tx) CompromisedAmong(keys [][32]byte) (map[[32]byte]string, error) {
 	list, err := sqlite.Keys(keys)
 	if err != nil {
 		return nil, err

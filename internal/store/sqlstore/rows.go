@@ -19,7 +19,7 @@ func (s *Store) EachRow(ctx context.Context, table string, fn func(store.Row) er
 	if !slices.Contains(tables, table) {
 		return fmt.Errorf("records have no table %q", table)
 	}
-	rows, err := s.Q().QueryContext(ctx, "SELECT rowid AS rowid, * FROM "+table+" ORDER BY rowid")
+	rows, err := s.Querier().QueryContext(ctx, "SELECT rowid AS rowid, * FROM "+table+" ORDER BY rowid")
 	if err != nil {
 		return s.Explain(err)
 	}

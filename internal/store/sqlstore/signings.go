@@ -6,18 +6,19 @@ import (
 	"ironseal/internal/store"
 )
 
-// Issued counts what a generation signed, by its name, and tells the last part of its lists
+// CountIssued counts what a generation signed, by its name, and tells the last part of its lists
 // that any of it stands on.
-func (s *Store) Issued(ctx context.Context, generation string) (n, part int, err error) {
-	err = s.Row(ctx, "SELECT count(*), coalesce(max(part),0) FROM certificate WHERE issuer = (SELECT g.id FROM "+
+func (s *Store) CountIssued(ctx context.Context, generation string) (n, part int, err error) {
+	err = s.QueryRow(ctx, "SELECT count(*), coalesce(max(part),0) FROM certificate WHERE issuer = (SELECT g.id FROM "+
 		"generation g JOIN authority a ON a.id = g.authority WHERE a.handle || '.g' || g.number = ?)",
 		generation).Scan(&n, &part)
 	return n, part, err
 }
 
-// Signings lists them.
-func (s *Store) Signings(ctx context.Context) (out []store.Signing, err error) {
-	rows, err := s.Q().QueryContext(ctx, `SELECT a.handle || '.g' || g.number, t.name, t.source FROM (SELECT DISTINCT
+// TemplatesUsed lists them.
+func (s *Store) TemplatesUsed(ctx context.Context) (out []store.TemplateUse, err error) {
+	rows, err := s.Querier().QueryContext(ctx, `SELECT a.handle || '.g' || g.number, t.name, t.source
+		FROM (SELECT DISTINCT
 		issuer, template FROM certificate WHERE issuer IS NOT NULL AND template IS NOT NULL) d
 		JOIN generation g ON g.id = d.issuer JOIN authority a ON a.id = g.authority
 		JOIN template t ON t.sha256 = d.template
@@ -27,7 +28,7 @@ func (s *Store) Signings(ctx context.Context) (out []store.Signing, err error) {
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var x store.Signing
+		var x store.TemplateUse
 		if err := rows.Scan(&x.Generation, &x.Template, &x.Source); err != nil {
 			return nil, err
 		}
@@ -38,7 +39,7 @@ func (s *Store) Signings(ctx context.Context) (out []store.Signing, err error) {
 
 // EachTemplate calls fn for every state of a template that something was signed by.
 func (s *Store) EachTemplate(ctx context.Context, fn func(sum []byte, name string, source []byte)) error {
-	rows, err := s.Q().QueryContext(ctx, "SELECT sha256, name, source FROM template")
+	rows, err := s.Querier().QueryContext(ctx, "SELECT sha256, name, source FROM template")
 	if err != nil {
 		return s.Explain(err)
 	}
@@ -54,9 +55,9 @@ func (s *Store) EachTemplate(ctx context.Context, fn func(sum []byte, name strin
 	return s.Explain(rows.Err())
 }
 
-// Handed tells to whom a certificate was handed over.
-func (s *Store) Handed(ctx context.Context, certificate int64) (out []string, err error) {
-	rows, err := s.Q().QueryContext(ctx, "SELECT who FROM holder WHERE certificate = ? ORDER BY who", certificate)
+// HandedTo tells to whom a certificate was handed over.
+func (s *Store) HandedTo(ctx context.Context, certificate int64) (out []string, err error) {
+	rows, err := s.Querier().QueryContext(ctx, "SELECT who FROM holder WHERE certificate = ? ORDER BY who", certificate)
 	if err != nil {
 		return nil, s.Explain(err)
 	}

@@ -26,7 +26,7 @@ type Store struct {
 // View lets fn read the records as they are at one moment, while others go on writing.
 // The moment is that of the first reading.
 func (s *Store) View(ctx context.Context, fn func(store.Store) error) error {
-	return s.Moment(ctx, func(d *sqlite.DB) error { return fn(&Store{d, s.loaded}) })
+	return s.DB.View(ctx, func(d *sqlite.DB) error { return fn(&Store{d, s.loaded}) })
 }
 
 func storeOf(d *sqlite.DB) *Store { return &Store{d, &hierarchyCache{}} }
@@ -62,8 +62,8 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	switch {
 	case form == fmt.Sprint(sqlite.Version):
 		return s, nil
-	case takesUp(form) && s.Writable():
-		err = s.takeUp(ctx, form)
+	case migrates(form) && s.Writable():
+		err = s.migrate(ctx, form)
 	default:
 		err = otherForm(path, form)
 	}
@@ -75,7 +75,7 @@ func Open(ctx context.Context, path string) (*Store, error) {
 
 // otherForm says why records of another form are not opened.
 func otherForm(path, form string) error {
-	if takesUp(form) {
+	if migrates(form) {
 		return fmt.Errorf("records %s: they have form %s, and would be taken up to form %d, but nothing can be "+
 			"written here: open them once where it can", path, form, sqlite.Version)
 	}
@@ -86,7 +86,7 @@ func otherForm(path, form string) error {
 // EstateID is the random name that the estate was given when it was made.
 func (s *Store) EstateID(ctx context.Context) (string, error) {
 	var id string
-	err := s.Row(ctx, "SELECT value FROM meta WHERE key = 'estate'").Scan(&id)
+	err := s.QueryRow(ctx, "SELECT value FROM meta WHERE key = 'estate'").Scan(&id)
 	return id, err
 }
 
@@ -99,6 +99,6 @@ func (t *Tx) MarkRehearsal() error {
 // IsRehearsal reports whether the records are those of a rehearsal.
 func (s *Store) IsRehearsal(ctx context.Context) (bool, error) {
 	var n int
-	err := s.Row(ctx, "SELECT count(*) FROM meta WHERE key = 'rehearsal'").Scan(&n)
+	err := s.QueryRow(ctx, "SELECT count(*) FROM meta WHERE key = 'rehearsal'").Scan(&n)
 	return n > 0, err
 }

@@ -118,17 +118,17 @@ func TestSerialsAreUniqueAndDecisionsFinal(t *testing.T) {
 	if err := act(func(tx store.Tx) error { _, _, err := tx.AddRequest(r, ""); return err }); err != nil {
 		t.Fatal(err)
 	}
-	if err := act(func(tx store.Tx) error { return tx.DecideMany([]int64{1, 2}, lifecycle.Signed) }); !errors.Is(err,
+	if err := act(func(tx store.Tx) error { return tx.SetStates([]int64{1, 2}, lifecycle.Signed) }); !errors.Is(err,
 		fault.Changed) {
 		t.Errorf("deciding one that is not there: %v", err)
 	}
 	if rec, _ := s.Request(ctx, 1); rec.State != lifecycle.Waiting {
 		t.Errorf("all or none: R1 is %s", rec.State)
 	}
-	if err := act(func(tx store.Tx) error { return tx.Decide(1, lifecycle.Declined, "no") }); err != nil {
+	if err := act(func(tx store.Tx) error { return tx.SetState(1, lifecycle.Declined, "no") }); err != nil {
 		t.Fatal(err)
 	}
-	if err := act(func(tx store.Tx) error { return tx.Decide(1, lifecycle.Signed, "") }); err == nil {
+	if err := act(func(tx store.Tx) error { return tx.SetState(1, lifecycle.Signed, "") }); err == nil {
 		t.Error("a declined request was signed")
 	}
 }

@@ -67,7 +67,7 @@ type Planned struct {
 
 // PlanNew plans a new authority.
 func PlanNew(ctx context.Context, e *estate.Estate, ask Ask) (Planned, error) {
-	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (Planned, error) { return planNew(ctx, e, ask) })
+	return estate.Snapshot(ctx, e, func(e *estate.Estate) (Planned, error) { return planNew(ctx, e, ask) })
 }
 
 func planNew(ctx context.Context, e *estate.Estate, ask Ask) (Planned, error) {
@@ -135,7 +135,7 @@ func Published(ctx context.Context, e *estate.Estate, issuer *hierarchy.Generati
 	if issuer == nil {
 		return template.Publish{}, 0, nil
 	}
-	n, _, err := e.Records.Issued(ctx, issuer.Name())
+	n, _, err := e.Records.CountIssued(ctx, issuer.Name())
 	part := e.NextPart(n)
 	return e.Published(issuer, part), part, err
 }
@@ -178,7 +178,7 @@ func Create(ctx context.Context, e *estate.Estate, p Planned) (*hierarchy.Genera
 	if r := p.Plan.Findings.Refusing(); len(r) > 0 {
 		return fail(&issue.Refused{About: "authority " + handle, Findings: r})
 	}
-	if err := e.World.Step(estate.StepPlanned); err != nil {
+	if err := e.Env.Step(estate.StepPlanned); err != nil {
 		return fail(err)
 	}
 	if p.sameKey {
@@ -186,7 +186,7 @@ func Create(ctx context.Context, e *estate.Estate, p Planned) (*hierarchy.Genera
 		if err != nil {
 			return fail(err)
 		}
-		return g, head, e.World.Step(estate.StepRecorded)
+		return g, head, e.Env.Step(estate.StepRecorded)
 	}
 	secret, err := e.Keys.Choose(ctx, handle)
 	if err != nil {
@@ -195,14 +195,14 @@ func Create(ctx context.Context, e *estate.Estate, p Planned) (*hierarchy.Genera
 	defer clear(secret)
 	done := func() {}
 	if p.in.KeyKind.Family() == "rsa" { // the others take no time
-		done = e.World.Progress(fmt.Sprintf("making a key of kind %s for %s", p.in.KeyKind, handle))
+		done = e.Env.Progress(fmt.Sprintf("making a key of kind %s for %s", p.in.KeyKind, handle))
 	}
 	fresh, err := e.Keys.Make(ctx, p.in.KeyKind)
 	done()
 	if err != nil {
 		return fail(fmt.Errorf("authority %s: %w", handle, err))
 	}
-	if err := e.World.Step(estate.StepKeyMade); err != nil {
+	if err := e.Env.Step(estate.StepKeyMade); err != nil {
 		return fail(err)
 	}
 	plan, err := planWithKey(e, p, fresh.Signer())
@@ -217,32 +217,32 @@ func Create(ctx context.Context, e *estate.Estate, p Planned) (*hierarchy.Genera
 	}
 	g, head, err := signAuthority(ctx, e, p, plan, fresh.Signer())
 	if err != nil {
-		return fail(errors.Join(err, Unkept(e, err, fresh)))
+		return fail(errors.Join(err, DiscardKey(e, err, fresh)))
 	}
-	return g, head, e.World.Step(estate.StepRecorded)
+	return g, head, e.Env.Step(estate.StepRecorded)
 }
 
-// Unkept removes a new key after an act that failed. Where it is not certain that
+// DiscardKey removes a new key after an act that failed. Where it is not certain that
 // it failed, the key may be on record, and stays.
-func Unkept(e *estate.Estate, why error, fresh *keystore.Fresh) error {
+func DiscardKey(e *estate.Estate, why error, fresh *keystore.Fresh) error {
 	if errors.Is(why, store.ErrUncertain) {
 		return nil
 	}
 	return e.Keys.Remove(fresh)
 }
 
-// KeyThere refuses to record an authority whose key file is not on disk: it may have
+// CheckKey refuses to record an authority whose key file is not on disk: it may have
 // been moved away between the making and the recording.
-func KeyThere(e *estate.Estate, handle string, k key.Public) error {
+func CheckKey(e *estate.Estate, handle string, k key.Public) error {
 	if !e.Keys.Has(k) {
 		return fmt.Errorf("authority %s: its key file is gone; nothing was recorded", handle)
 	}
 	return nil
 }
 
-// StillFree refuses a second authority of one subject, or with another's key: both
+// CheckFree refuses a second authority of one subject, or with another's key: both
 // were free when the sheet was made.
-func StillFree(tx store.Tx, handle string, c *cert.Certificate) error {
+func CheckFree(tx store.Tx, handle string, c *cert.Certificate) error {
 	h, err := tx.Hierarchy()
 	if err != nil {
 		return err
@@ -258,13 +258,13 @@ func StillFree(tx store.Tx, handle string, c *cert.Certificate) error {
 	return nil
 }
 
-// StillStands refuses an issuer when an authority above it was revoked meanwhile.
-func StillStands(tx store.Tx, g *hierarchy.Generation) error {
+// CheckCurrent refuses an issuer when an authority above it was revoked meanwhile.
+func CheckCurrent(tx store.Tx, g *hierarchy.Generation) error {
 	h, err := tx.Hierarchy()
 	if err != nil {
 		return err
 	}
-	if now := h.Generation(g.Name()); now == nil || now.TakenBack() != nil {
+	if now := h.Generation(g.Name()); now == nil || now.RevokedAbove() != nil {
 		return fault.New(fault.Changed, "%s, or an authority above it, was revoked meanwhile", g.Label())
 	}
 	return nil
@@ -285,7 +285,7 @@ func renewSameKey(ctx context.Context, e *estate.Estate, p Planned) (*hierarchy.
 }
 
 func planWithKey(e *estate.Estate, p Planned, own crypto.Signer) (issue.Plan, error) {
-	der, err := request.Draft(p.in.Subject, nil, own, e.World.Random)
+	der, err := request.Draft(p.in.Subject, nil, own, e.Env.Random)
 	if err != nil {
 		return issue.Plan{}, fmt.Errorf("authority %s: %w", p.Ask.Handle, err)
 	}
@@ -316,7 +316,7 @@ func planWithKey(e *estate.Estate, p Planned, own crypto.Signer) (issue.Plan, er
 func signAuthority(ctx context.Context, e *estate.Estate, p Planned, plan issue.Plan,
 	own crypto.Signer) (*hierarchy.Generation, journal.Head, error) {
 	handle := p.Ask.Handle
-	if err := e.World.Step(estate.StepKeyKept); err != nil {
+	if err := e.Env.Step(estate.StepKeyKept); err != nil {
 		return nil, journal.Head{}, err
 	}
 	signer := own
@@ -329,11 +329,11 @@ func signAuthority(ctx context.Context, e *estate.Estate, p Planned, plan issue.
 		defer opened.Close()
 		signer = opened
 	}
-	serial, err := issue.Serial(e.World.Random)
+	serial, err := issue.Serial(e.Env.Random)
 	if err != nil {
 		return nil, journal.Head{}, err
 	}
-	c, err := issue.Seal(plan, serial, signer, e.World.Random)
+	c, err := issue.Sign(plan, serial, signer, e.Env.Random)
 	if err != nil {
 		return nil, journal.Head{}, fmt.Errorf("authority %s: %w", handle, err)
 	}
@@ -341,7 +341,7 @@ func signAuthority(ctx context.Context, e *estate.Estate, p Planned, plan issue.
 	if err != nil {
 		return nil, journal.Head{}, fmt.Errorf("authority %s: %w", handle, err)
 	}
-	if err := e.World.Step(estate.StepSealed); err != nil {
+	if err := e.Env.Step(estate.StepSealed); err != nil {
 		return nil, journal.Head{}, err
 	}
 	made := sealed{p: p, plan: plan, certificate: c, links: links, number: 1}
@@ -362,7 +362,7 @@ func signAuthority(ctx context.Context, e *estate.Estate, p Planned, plan issue.
 // Nor does that key sign anything any more, but for its own list.
 func (p Planned) doubted() bool {
 	g := p.renews
-	return p.suspicion != "" || g.Stopped != "" || g.TakenBack() != nil
+	return p.suspicion != "" || g.Stopped != "" || g.RevokedAbove() != nil
 }
 
 // stillRenewable refuses a renewal where the authority was retired while the sheet was on screen, or
@@ -424,7 +424,7 @@ func (m sealed) record(e *estate.Estate, tx store.Tx) ([]event.Record, error) {
 	if err := Unchanged(e, m.p.in.Template); err != nil {
 		return nil, err
 	}
-	if err := errors.Join(KeyThere(e, handle, m.certificate.Key), StillFree(tx, handle, m.certificate)); err != nil {
+	if err := errors.Join(CheckKey(e, handle, m.certificate.Key), CheckFree(tx, handle, m.certificate)); err != nil {
 		return nil, err
 	}
 	if err := m.stillRenewable(tx); err != nil {
@@ -436,7 +436,7 @@ func (m sealed) record(e *estate.Estate, tx store.Tx) ([]event.Record, error) {
 		if issuer, err = tx.GenerationID(m.p.in.Issuer); err != nil {
 			return nil, err
 		}
-		if err := StillStands(tx, m.p.in.Issuer); err != nil {
+		if err := CheckCurrent(tx, m.p.in.Issuer); err != nil {
 			return nil, err
 		}
 	}

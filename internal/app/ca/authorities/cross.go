@@ -46,7 +46,7 @@ type Crossing struct {
 // PlanCross plans a cross-certificate (RFC 5280 section 3.2): one authority certifies the name and key of another
 // of a different name, so that clients that trust the first accept what the second signs.
 func PlanCross(ctx context.Context, e *estate.Estate, ask CrossAsk) (Crossing, error) {
-	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (Crossing, error) { return planCross(ctx, e, ask) })
+	return estate.Snapshot(ctx, e, func(e *estate.Estate) (Crossing, error) { return planCross(ctx, e, ask) })
 }
 
 func planCross(ctx context.Context, e *estate.Estate, ask CrossAsk) (Crossing, error) {
@@ -112,7 +112,7 @@ func (c Crossing) sound(ctx context.Context, from store.DerivedReader) error {
 				"authority", by.Authority.Handle))
 	case key.Same(by.Certificate.Key, to.Certificate.Key):
 		return fmt.Errorf("%s and %s have one key", by.Label(), to.Label())
-	case to.TakenBack() != nil || to.Stopped != "":
+	case to.RevokedAbove() != nil || to.Stopped != "":
 		return fault.New(fault.Changed, "%s is %s: nobody is to vouch for it", to.Label(), to.Mark())
 	}
 	list, err := compromise.Incidents(ctx, from)
@@ -159,7 +159,7 @@ func (c Crossing) record(ctx context.Context, e *estate.Estate, tx store.Tx,
 	if err := now.sound(ctx, tx); err != nil {
 		return nil, err
 	}
-	if err := StillStands(tx, now.By); err != nil {
+	if err := CheckCurrent(tx, now.By); err != nil {
 		return nil, err
 	}
 	by, err := tx.GenerationID(c.By) // one that signs still

@@ -52,12 +52,12 @@ type RenewalPlan struct {
 	Then     []string // what must be brought where
 }
 
-// ErrElsewhere says that an act needs a key that is not in this estate.
-var ErrElsewhere = errors.New("its key is not in this estate")
+// ErrExternal says that an act needs a key that is not in this estate.
+var ErrExternal = errors.New("its key is not in this estate")
 
 // PlanRenewal plans the next generation of an authority.
 func PlanRenewal(ctx context.Context, e *estate.Estate, ask RenewAsk) (RenewalPlan, error) {
-	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (RenewalPlan, error) { return planRenewal(ctx, e, ask) })
+	return estate.Snapshot(ctx, e, func(e *estate.Estate) (RenewalPlan, error) { return planRenewal(ctx, e, ask) })
 }
 
 func planRenewal(ctx context.Context, e *estate.Estate, ask RenewAsk) (RenewalPlan, error) {
@@ -118,7 +118,7 @@ func planRenewal(ctx context.Context, e *estate.Estate, ask RenewAsk) (RenewalPl
 
 // reasons weighs the same key against a new one.
 func reasons(ctx context.Context, e *estate.Estate, p RenewalPlan, ask RenewAsk) ([]renewal.Reason, error) {
-	revoked, err := e.Records.Revoked(ctx, ask.Handle)
+	revoked, err := e.Records.CountRevoked(ctx, ask.Handle)
 	if err != nil {
 		return nil, err
 	}
@@ -139,7 +139,7 @@ func renewable(e *estate.Estate, h hierarchy.Hierarchy, a *hierarchy.Authority, 
 			a.Retired.Format("2006-01-02"))
 	case a.External():
 		return nil, fault.New(fault.Refused, "authority %s: %w: renew it where its key is", a.Handle,
-			ErrElsewhere).On(fault.Authority.Named("%s", a.Handle)).
+			ErrExternal).On(fault.Authority.Named("%s", a.Handle)).
 			Then(advice.To("then import the new certificate", advice.AdoptAuthority, "authority", a.Handle, "file",
 				"FILE"))
 	case a.Prepared() != nil:
@@ -158,7 +158,7 @@ func renewable(e *estate.Estate, h hierarchy.Hierarchy, a *hierarchy.Authority, 
 		return nil, keptKey(a.Handle, "a key that is suspected cannot be kept")
 	case ask.Under == "" && a.Parent != nil && a.Parent.External():
 		return nil, fault.New(fault.Refused, "authority %s: %s stands above it, and %w", a.Handle, a.Parent.Handle,
-			ErrElsewhere).On(fault.Authority.Named("%s", a.Handle)).
+			ErrExternal).On(fault.Authority.Named("%s", a.Handle)).
 			Then(advice.To("send a request there", advice.ApplyAuthority, "authority", a.Handle, "file", "FILE"))
 	}
 	return old, nil
@@ -339,10 +339,10 @@ func Drafted(e *estate.Estate, d cert.Draft, signer crypto.Signer) (*cert.Certif
 		d.Extensions = append(d.Extensions, cert.RehearsalMark())
 	}
 	var err error
-	if d.Serial, err = issue.Serial(e.World.Random); err != nil {
+	if d.Serial, err = issue.Serial(e.Env.Random); err != nil {
 		return nil, err
 	}
-	der, err := d.Sign(signer, e.World.Random)
+	der, err := d.Sign(signer, e.Env.Random)
 	if err != nil {
 		return nil, err
 	}

@@ -91,8 +91,8 @@ func reinstatable(e *estate.Estate, h hierarchy.Hierarchy, handle string) error 
 		return fmt.Errorf("authority %s: it is not retired", a.Handle)
 	case !a.External() && !e.Keys.Has(g.Certificate.Key):
 		return fmt.Errorf("authority %s: its key was destroyed, so that it signs nothing any more", a.Handle)
-	case g.TakenBack() != nil:
-		return fmt.Errorf("authority %s: %s was revoked: renew that first", a.Handle, g.TakenBack().Label())
+	case g.RevokedAbove() != nil:
+		return fmt.Errorf("authority %s: %s was revoked: renew that first", a.Handle, g.RevokedAbove().Label())
 	case e.Now().After(g.Certificate.NotAfter):
 		return fmt.Errorf("authority %s: its certificate ended on %s", a.Handle,
 			g.Certificate.NotAfter.Format("2006-01-02"))

@@ -51,7 +51,7 @@ type Adoption struct {
 
 // PlanAdoption checks what a person wants to adopt.
 func PlanAdoption(ctx context.Context, e *estate.Estate, ask AdoptAsk) (Adoption, error) {
-	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (Adoption, error) { return planAdoption(ctx, e, ask) })
+	return estate.Snapshot(ctx, e, func(e *estate.Estate) (Adoption, error) { return planAdoption(ctx, e, ask) })
 }
 
 func planAdoption(ctx context.Context, e *estate.Estate, ask AdoptAsk) (Adoption, error) {
@@ -191,7 +191,7 @@ func Adopt(ctx context.Context, e *estate.Estate, a Adoption) (*hierarchy.Genera
 		return adoptLink(ctx, e, a, h)
 	}
 	head, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
-		now, err := planAdoption(ctx, e.Within(tx), a.Ask)
+		now, err := planAdoption(ctx, e.InTx(tx), a.Ask)
 		if err := still("authority "+handle, now.Findings, err); err != nil {
 			return nil, err
 		}
@@ -241,11 +241,11 @@ func keepAdopted(ctx context.Context, e *estate.Estate, ask AdoptAsk) (undo func
 // of it.
 func (a Adoption) record(e *estate.Estate, tx store.Tx, h hierarchy.Hierarchy) ([]event.Record, error) {
 	handle := a.Ask.Handle
-	if err := authorities.StillFree(tx, handle, a.Leaf); err != nil {
+	if err := authorities.CheckFree(tx, handle, a.Leaf); err != nil {
 		return nil, err
 	}
 	if a.Ask.Signer != nil {
-		if err := authorities.KeyThere(e, handle, a.Leaf.Key); err != nil {
+		if err := authorities.CheckKey(e, handle, a.Leaf.Key); err != nil {
 			return nil, err
 		}
 	}

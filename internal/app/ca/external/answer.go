@@ -18,8 +18,8 @@ import (
 	"ironseal/pki/journal"
 	"ironseal/pki/key"
 	"ironseal/pki/lifecycle"
+	"ironseal/pki/match"
 	"ironseal/pki/path"
-	"ironseal/pki/relate"
 	"ironseal/pki/request"
 )
 
@@ -67,7 +67,7 @@ var ErrKnown = errors.New("it is on record already")
 // checks the one against the other. Only what was sent, or is said to have been, is
 // answered: a certificate that nobody asked for closes no request.
 func MatchAnswer(ctx context.Context, e *estate.Estate, ask AnswerAsk) (Answer, error) {
-	a, err := estate.AtOneMoment(ctx, e, func(e *estate.Estate) (Answer, error) { return matchAnswer(ctx, e, ask) })
+	a, err := estate.Snapshot(ctx, e, func(e *estate.Estate) (Answer, error) { return matchAnswer(ctx, e, ask) })
 	a.ask = ask
 	return a, err
 }
@@ -146,7 +146,7 @@ func matched(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, ask A
 	if err != nil {
 		return a, err
 	}
-	a.Findings = append(relate.CheckAnswer(o.request, c, pool, q),
+	a.Findings = append(match.CheckAnswer(o.request, c, pool, q),
 		e.RehearsalFindings([]*cert.Certificate{c})...)
 	for _, g := range estate.AllGenerations(h) {
 		if c.Issuer.Equal(g.Certificate.Subject) && c.VerifiedBy(g.Certificate.Key) == nil {
@@ -211,7 +211,7 @@ func issuedByUs(e *estate.Estate, h hierarchy.Hierarchy, list []*cert.Certificat
 		if leaf.Issuer.Equal(g.Certificate.Subject) && leaf.VerifiedBy(g.Certificate.Key) == nil &&
 			generationOf(h, leaf) == nil {
 			out := Answer{Leaf: leaf, issuer: g, Findings: e.RehearsalFindings([]*cert.Certificate{leaf})}
-			switch up := g.TakenBack(); { // a thief signs with it too
+			switch up := g.RevokedAbove(); { // a thief signs with it too
 			case up != nil:
 				out.Findings = append(out.Findings, finding.New(finding.IssuerRevoked, "%s was revoked on %s.",
 					up.Label(),
@@ -235,12 +235,12 @@ func Accept(ctx context.Context, e *estate.Estate, a Answer) (journal.Head, erro
 		a.Chain = nil // it follows from the record
 	}
 	return e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
-		now, err := matchAnswer(ctx, e.Within(tx), a.ask) // an authority above may have been revoked meanwhile
+		now, err := matchAnswer(ctx, e.InTx(tx), a.ask) // an authority above may have been revoked meanwhile
 		if err := still(a.About(), now.Findings, err); err != nil {
 			return nil, err
 		}
 		if a.Record.Number != 0 {
-			if err := tx.Decide(a.Record.Number, lifecycle.Signed, "by an outside authority"); err != nil {
+			if err := tx.SetState(a.Record.Number, lifecycle.Signed, "by an outside authority"); err != nil {
 				return nil, err
 			}
 		}

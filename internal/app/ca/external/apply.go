@@ -81,7 +81,7 @@ func Apply(ctx context.Context, e *estate.Estate, ask ApplyAsk) (Applied, journa
 		return out, journal.Head{}, err
 	}
 	der, err := request.Draft(subject, ext.Set{ext.Basic{Authority: true, PathLength: -1}.Extension(),
-		(ext.KeyCertSign | ext.CRLSign).Extension()}, signer, e.World.Random)
+		(ext.KeyCertSign | ext.CRLSign).Extension()}, signer, e.Env.Random)
 	if err != nil {
 		return out, journal.Head{}, fmt.Errorf("authority %s: %w", ask.Handle, err)
 	}
@@ -92,10 +92,10 @@ func Apply(ctx context.Context, e *estate.Estate, ask ApplyAsk) (Applied, journa
 	if err != nil {
 		return out, journal.Head{}, fmt.Errorf("authority %s: %w", ask.Handle, err)
 	}
-	out.Application = store.Application{Handle: ask.Handle, Parent: ask.Parent, DER: der, Made: e.World.Now(),
+	out.Application = store.Application{Handle: ask.Handle, Parent: ask.Parent, DER: der, Made: e.Env.Now(),
 		SwitchDay: ask.Day}
 	head, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
-		if err := authorities.KeyThere(e, ask.Handle, out.Request.Key); err != nil {
+		if err := authorities.CheckKey(e, ask.Handle, out.Request.Key); err != nil {
 			return nil, err
 		}
 		sum := out.Request.SHA256()
@@ -142,7 +142,7 @@ func applicant(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, ask
 	g := a.Current()
 	switch {
 	case g == nil || a.External():
-		return subject, "", fmt.Errorf("authority %s: %w", ask.Handle, authorities.ErrElsewhere)
+		return subject, "", fmt.Errorf("authority %s: %w", ask.Handle, authorities.ErrExternal)
 	case !a.Retired.IsZero():
 		return subject, "", fmt.Errorf("authority %s: it is retired", ask.Handle)
 	case !ask.Day.IsZero() && !ask.Day.Before(g.Certificate.NotAfter):
@@ -174,7 +174,7 @@ func applicantKey(ctx context.Context, e *estate.Estate, ask ApplyAsk, kind key.
 	if err != nil {
 		return nil, nil, err
 	}
-	done := e.World.Progress(fmt.Sprintf("making a key of kind %s for %s", kind, ask.Handle))
+	done := e.Env.Progress(fmt.Sprintf("making a key of kind %s for %s", kind, ask.Handle))
 	fresh, err := e.Keys.Make(ctx, kind)
 	done()
 	if err != nil {
@@ -212,7 +212,7 @@ func WithdrawApplication(ctx context.Context, e *estate.Estate, handle string) (
 	return e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		return []event.Record{event.On(handle, event.ApplicationWithdrawn{Request: fmt.Sprintf("%x",
 				sha256.Sum256(a.DER))})},
-			tx.Answer(a.ID)
+			tx.CloseApplication(a.ID)
 	})
 }
 
@@ -250,7 +250,7 @@ type AuthorityAnswer struct {
 // trust; roots on record are trusted already.
 func MatchAuthority(ctx context.Context, e *estate.Estate, handle string, list, anchors []*cert.Certificate,
 	waivers []finding.Waiver) (AuthorityAnswer, error) {
-	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (AuthorityAnswer, error) {
+	return estate.Snapshot(ctx, e, func(e *estate.Estate) (AuthorityAnswer, error) {
 		return matchAuthority(ctx, e,
 			handle, list, anchors, waivers)
 	})
@@ -334,12 +334,12 @@ func AcceptAuthority(ctx context.Context, e *estate.Estate, a AuthorityAnswer) (
 		return nil, journal.Head{}, err
 	}
 	head, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
-		now, err := matchAuthority(ctx, e.Within(tx), handle, a.given, a.anchors, a.waivers)
+		now, err := matchAuthority(ctx, e.InTx(tx), handle, a.given, a.anchors, a.waivers)
 		if err := still("authority "+handle, now.Findings, err); err != nil {
 			return nil, err
 		}
-		if err := errors.Join(tx.Answer(a.Application.ID), authorities.KeyThere(e, handle, a.Certificate.Key),
-			authorities.StillFree(tx, handle, a.Certificate)); err != nil {
+		if err := errors.Join(tx.CloseApplication(a.Application.ID), authorities.CheckKey(e, handle, a.Certificate.Key),
+			authorities.CheckFree(tx, handle, a.Certificate)); err != nil {
 			return nil, err
 		}
 		up := importing{e: e, tx: tx, h: h, given: a.given}

@@ -206,11 +206,11 @@ func Draft(ctx context.Context, e *estate.Estate, name string, secret []byte) (f
 	if err != nil {
 		return "", head, err
 	}
-	der, err := pbes.Seal(signer, secret, pbes.WorkGiven, e.World.Random)
+	der, err := pbes.Encrypt(signer, secret, pbes.WorkGiven, e.Env.Random)
 	if err != nil {
 		return "", head, err
 	}
-	if again, err := pbes.Open(der, secret); err != nil || !sameKey(again, r.Key) {
+	if again, err := pbes.Decrypt(der, secret); err != nil || !sameKey(again, r.Key) {
 		return "", head, errors.Join(fmt.Errorf("key of R%d: what was encrypted does not open: nothing was changed",
 			rec.Number), err)
 	}
@@ -219,10 +219,10 @@ func Draft(ctx context.Context, e *estate.Estate, name string, secret []byte) (f
 			return nil, errors.Join(fault.New(fault.Changed, "%s was changed meanwhile: nothing was changed",
 				file), err)
 		}
-		if err := tx.SealDraft(r.Key.Fingerprint()); err != nil {
+		if err := tx.EncryptDraft(r.Key.Fingerprint()); err != nil {
 			return nil, err
 		}
-		if err := e.World.Disk.Replace(file, bundle.PEM(bundle.SealedKey, der), 0o600); err != nil {
+		if err := e.Env.Disk.Replace(file, bundle.PEM(bundle.EncryptedKey, der), 0o600); err != nil {
 			return nil, err
 		}
 		return []event.Record{event.On(fmt.Sprintf("R%d", rec.Number), event.DraftKeyEncrypted{File: file,
@@ -233,7 +233,7 @@ func Draft(ctx context.Context, e *estate.Estate, name string, secret []byte) (f
 
 func openDraft(ctx context.Context, e *estate.Estate, file string, r *request.Request, secret []byte) (crypto.Signer,
 	error) {
-	signer, err := delivery.OpenKeyFile(ctx, file, r.Title(), e.World.Pass)
+	signer, err := delivery.OpenKeyFile(ctx, file, r.Title(), e.Env.Pass)
 	if errors.Is(err, pbes.ErrPassphrase) { // a run that was cut off may have encrypted it already
 		if again, newErr := delivery.OpenKeyFile(ctx, file, r.Title(), fixed(secret)); newErr == nil {
 			signer, err = again, nil

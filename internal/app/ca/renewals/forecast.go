@@ -19,7 +19,7 @@ import (
 
 // Forecast computes what the authorities grant and when they must be renewed.
 func Forecast(ctx context.Context, e *estate.Estate, horizon span.Span, only string) (renewal.Report, error) {
-	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (renewal.Report, error) {
+	return estate.Snapshot(ctx, e, func(e *estate.Estate) (renewal.Report, error) {
 		return forecast(ctx, e, horizon,
 			only)
 	})
@@ -57,7 +57,7 @@ func outside(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy) ([]re
 	}); err != nil {
 		return nil, err
 	}
-	list, err := e.HeldAll(e.Records.ByTemplates(ctx, sums))
+	list, err := e.ReadCertificates(e.Records.ByTemplates(ctx, sums))
 	if err != nil {
 		return nil, err
 	}
@@ -92,7 +92,7 @@ type Due struct {
 // DueWithin lists everything that ends or should be renewed until a span from now,
 // soonest first. What ended more than 30 days ago is left out.
 func DueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]Due, error) {
-	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) ([]Due, error) { return dueWithin(ctx, e, within) })
+	return estate.Snapshot(ctx, e, func(e *estate.Estate) ([]Due, error) { return dueWithin(ctx, e, within) })
 }
 
 func dueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]Due, error) {
@@ -165,7 +165,7 @@ func inOrder(list []Due) []Due {
 // who holds them.
 func leavesEnding(ctx context.Context, e *estate.Estate, until time.Time) (out []Due, err error) {
 	now := e.Now()
-	list, err := e.HeldAll(e.Records.Ending(ctx, now.AddDate(0, 0, -30), until, -1))
+	list, err := e.ReadCertificates(e.Records.Ending(ctx, now.AddDate(0, 0, -30), until, -1))
 	if err != nil {
 		return nil, err
 	}

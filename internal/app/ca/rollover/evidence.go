@@ -18,7 +18,7 @@ import (
 // heard is what is known of every party's anchors, by the party's name and the anchor's SHA-256.
 type heard struct {
 	known map[string]map[[32]byte][]trust.Evidence
-	here  map[string]parties.Entered
+	here  map[string]parties.Entry
 	hosts map[string][]string // names of parties, by how machines are compared
 }
 

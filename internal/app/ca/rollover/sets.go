@@ -156,7 +156,7 @@ func (p *Progress) judgeLeaving(ctx context.Context, e *estate.Estate, leave []t
 	gone := trust.Set{Anchors: leave}
 	hang := map[string][]string{} // servers, by the title of the anchor
 	for _, server := range p.all {
-		held, err := e.HeldAll(e.Records.CertificatesHeldBy(ctx, server.Name))
+		held, err := e.ReadCertificates(e.Records.CertificatesHeldBy(ctx, server.Name))
 		if err != nil {
 			return err
 		}
@@ -212,7 +212,7 @@ func SwitchSets(ctx context.Context, e *estate.Estate, set string, early bool,
 		if now == nil || now.Switched || now.To != p.New {
 			return nil, fault.New(fault.Changed, "the change-over of %s was changed meanwhile", set)
 		}
-		if err := stillReady(ctx, e.Within(tx), "trust set "+set, set, waivers); err != nil {
+		if err := stillReady(ctx, e.InTx(tx), "trust set "+set, set, waivers); err != nil {
 			return nil, err
 		}
 		entries, moves, err := parties.Move(ctx, tx, set, p.New)

@@ -66,7 +66,7 @@ func BackUp(ctx context.Context, e *estate.Estate, file string) (Backup, error) 
 	}
 	if _, err := os.Stat(filepath.Dir(file)); err != nil {
 		// none is made: a typing error would hide the backup
-		return fail(fmt.Errorf("its directory: %w", disk.Plain(err)))
+		return fail(fmt.Errorf("its directory: %w", disk.Explain(err)))
 	}
 	done, err := e.UnderWay(filepath.Dir(filepath.Clean(file)))
 	if err != nil {
@@ -179,7 +179,7 @@ func (b *Backup) lists(ctx context.Context, e *estate.Estate, snapshot string) (
 		}
 		if err != nil {
 			out.close()
-			return nil, disk.Plain(err)
+			return nil, disk.Explain(err)
 		}
 		name := path.Base(filepath.ToSlash(inventory.Folder(e))) + "/" + filepath.Base(file)
 		out[name] = f
@@ -187,7 +187,7 @@ func (b *Backup) lists(ctx context.Context, e *estate.Estate, snapshot string) (
 		size, err := io.Copy(h, f)
 		if _, again := f.Seek(0, io.SeekStart); err != nil || again != nil {
 			out.close()
-			return nil, disk.Plain(errors.Join(err, again))
+			return nil, disk.Explain(errors.Join(err, again))
 		}
 		b.Files = append(b.Files, BackupFile{name, size, hex.EncodeToString(h.Sum(nil))})
 	}
@@ -238,7 +238,7 @@ func files(e *estate.Estate) ([]string, error) {
 func hashFile(file string) (int64, string, error) {
 	f, err := os.Open(file)
 	if err != nil {
-		return 0, "", disk.Plain(err)
+		return 0, "", disk.Explain(err)
 	}
 	defer f.Close()
 	h := sha256.New()
@@ -249,9 +249,9 @@ func hashFile(file string) (int64, string, error) {
 func (b Backup) write(ctx context.Context, file, snapshot string, content map[string][]byte, large held) (err error) {
 	f, err := disk.CreateNew(file, 0o600)
 	if err != nil {
-		return disk.Plain(err)
+		return disk.Explain(err)
 	}
-	defer func() { err = errors.Join(disk.Plain(err), f.Close()) }()
+	defer func() { err = errors.Join(disk.Explain(err), f.Close()) }()
 	z, err := gzip.NewWriterLevel(f, gzip.BestSpeed) // certificates hardly compress
 	if err != nil {
 		return err
@@ -279,7 +279,7 @@ func (b Backup) write(ctx context.Context, file, snapshot string, content map[st
 		} else if content[x.Name] == nil {
 			src, err := os.Open(snapshot)
 			if err != nil {
-				return disk.Plain(err)
+				return disk.Explain(err)
 			}
 			defer src.Close()
 			source = src
@@ -298,7 +298,7 @@ func (b Backup) write(ctx context.Context, file, snapshot string, content map[st
 func verifyBackup(ctx context.Context, file string) error {
 	f, err := os.Open(file)
 	if err != nil {
-		return disk.Plain(err)
+		return disk.Explain(err)
 	}
 	defer f.Close()
 	z, err := gzip.NewReader(f)

@@ -18,7 +18,7 @@ import (
 // an error where it is not.
 func ClockAhead(ctx context.Context, e *estate.Estate) (time.Time, error) {
 	_, latest, err := e.Records.Newest(ctx)
-	if err == nil && !latest.After(e.World.Now()) {
+	if err == nil && !latest.After(e.Env.Now()) {
 		err = fmt.Errorf("the latest record is of %s, and is not ahead of this machine's clock: there is nothing to "+
 			"settle", latest.Format(time.RFC3339))
 	}

@@ -31,12 +31,12 @@ func Rehearse(ctx context.Context, e *estate.Estate, dir string, now time.Time) 
 	if err != nil {
 		return nil, err
 	}
-	if err := estate.Empty(dir); err != nil {
+	if err := estate.CheckEmpty(dir); err != nil {
 		return nil, err
 	}
-	w := e.World
+	w := e.Env
 	w.Now = func() time.Time { return now }
-	err = disk.NewFolder(estate.Emptied(dir), func(into string) error { return copyTo(ctx, e, into, h, w) })
+	err = disk.NewFolder(estate.RemoveIfEmpty(dir), func(into string) error { return copyTo(ctx, e, into, h, w) })
 	if err != nil {
 		return nil, fmt.Errorf("rehearsal %s: %w", dir, err)
 	}
@@ -44,10 +44,10 @@ func Rehearse(ctx context.Context, e *estate.Estate, dir string, now time.Time) 
 }
 
 // copyTo makes the copy aside: half of one is none.
-func copyTo(ctx context.Context, e *estate.Estate, into string, h hierarchy.Hierarchy, w estate.World) error {
-	f := estate.Founding{Organisation: e.Settings.Organisation.Name, Country: e.Settings.Organisation.Country,
+func copyTo(ctx context.Context, e *estate.Estate, into string, h hierarchy.Hierarchy, w estate.Env) error {
+	f := estate.Options{Organisation: e.Settings.Organisation.Name, Country: e.Settings.Organisation.Country,
 		Rehearsal: true}
-	if err := estate.Furnish(ctx, into, f, w.Filled()); err != nil {
+	if err := estate.Init(ctx, into, f, w.Filled()); err != nil {
 		return err
 	}
 	copied, err := estate.Open(ctx, into, w)
@@ -59,7 +59,7 @@ func copyTo(ctx context.Context, e *estate.Estate, into string, h hierarchy.Hier
 		err = replay(ctx, copied, h)
 	}
 	if err == nil {
-		err = parties.Carry(ctx, e, copied)
+		err = parties.CopyTo(ctx, e, copied)
 	}
 	if err == nil {
 		err = revoking.Carry(ctx, e, copied)
@@ -72,17 +72,17 @@ func furnishLike(e *estate.Estate, from *estate.Estate) error {
 	for _, sub := range estate.DataDirs() {
 		to := filepath.Join(e.Dir, sub)
 		if err := os.RemoveAll(to); err != nil {
-			return disk.Plain(err)
+			return disk.Explain(err)
 		}
 		if err := os.CopyFS(to, os.DirFS(filepath.Join(from.Dir, sub))); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return disk.Plain(err)
+			return disk.Explain(err)
 		}
 	}
 	data, err := disk.Read(filepath.Join(from.Dir, estate.SettingsFile), 1<<20)
 	if err != nil {
 		return err
 	}
-	return e.World.Disk.Replace(filepath.Join(e.Dir, estate.SettingsFile), data, 0o644)
+	return e.Env.Disk.Replace(filepath.Join(e.Dir, estate.SettingsFile), data, 0o644)
 }
 
 // replay makes every generation again, with throwaway keys; generations that

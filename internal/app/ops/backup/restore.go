@@ -32,12 +32,12 @@ type Restored struct {
 
 // Restore makes an estate again from a backup, in a directory that is missing or
 // empty. What is in the way is compared, so that the refusal says which is newer.
-func Restore(ctx context.Context, file, dir string, w estate.World) (Restored, error) {
+func Restore(ctx context.Context, file, dir string, w estate.Env) (Restored, error) {
 	var out Restored
 	fail := func(err error) (Restored, error) { return out, fmt.Errorf("restoring %s: %w", file, err) }
 	f, err := os.Open(file)
 	if err != nil {
-		return fail(disk.Plain(err))
+		return fail(disk.Explain(err))
 	}
 	defer f.Close()
 	z, err := gzip.NewReader(f)
@@ -48,10 +48,10 @@ func Restore(ctx context.Context, file, dir string, w estate.World) (Restored, e
 	if out.Backup, err = readManifest(t); err != nil {
 		return fail(err)
 	}
-	if err := estate.Empty(dir); err != nil {
+	if err := estate.CheckEmpty(dir); err != nil {
 		return fail(inTheWay(ctx, dir, out.Backup, err))
 	}
-	err = disk.NewFolder(estate.Emptied(dir), func(into string) error {
+	err = disk.NewFolder(estate.RemoveIfEmpty(dir), func(into string) error {
 		if err := disk.SetMode(into, 0o700); err != nil {
 			return err
 		}
@@ -91,7 +91,7 @@ func readManifest(t *tar.Reader) (Backup, error) {
 
 // inTheWay explains what stands where a backup is to go.
 func inTheWay(ctx context.Context, dir string, b Backup, err error) error {
-	e, openErr := estate.Open(ctx, dir, estate.World{})
+	e, openErr := estate.Open(ctx, dir, estate.Env{})
 	if openErr != nil {
 		return fmt.Errorf("%w; to put the backup in its place, move %s away first", err, dir)
 	}
@@ -183,16 +183,16 @@ func unpack(ctx context.Context, t *tar.Reader, b Backup, into string) error {
 		}
 		f, err := disk.CreateNew(target, mode)
 		if err != nil {
-			return disk.Plain(err)
+			return disk.Explain(err)
 		}
 		_, err = io.Copy(f, content)
-		return disk.Plain(errors.Join(err, f.Sync(), f.Close()))
+		return disk.Explain(errors.Join(err, f.Sync(), f.Close()))
 	})
 }
 
 // settle checks the restored records against the manifest, and lets numbers go on
 // where none was given out before.
-func settle(ctx context.Context, w estate.World, file string, b Backup) (int64, error) {
+func settle(ctx context.Context, w estate.Env, file string, b Backup) (int64, error) {
 	s, err := estate.OpenRecords(ctx, file)
 	if err != nil {
 		return 0, err

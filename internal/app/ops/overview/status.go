@@ -112,20 +112,20 @@ func issuerRevoked(ctx context.Context, e *estate.Estate, now time.Time) ([]stor
 	}
 	down := map[string]bool{}
 	for _, g := range estate.AllGenerations(h) {
-		if g.TakenBack() != nil {
+		if g.RevokedAbove() != nil {
 			down[g.Name()] = true
 		}
 	}
 	if len(down) == 0 {
 		return []store.GenerationCount{}, nil
 	}
-	list, err := e.Records.Living(ctx, now)
+	list, err := e.Records.CountCurrent(ctx, now)
 	return slices.DeleteFunc(list, func(b store.GenerationCount) bool { return !down[b.Generation] }), err
 }
 
-// Hanging is what to do about certificates that an earlier generation signed: they hold,
+// Dependents is what to do about certificates that an earlier generation signed: they hold,
 // and their machines move when they are renewed.
-func Hanging(b store.GenerationCount, open []compromise.Incident) advice.Step {
+func Dependents(b store.GenerationCount, open []compromise.Incident) advice.Step {
 	for _, i := range open {
 		if i.Open() && i.About == b.Generation {
 			return advice.To(fmt.Sprintf("the incident %s is open: replace what %s signed", i.Name, b.Generation),
@@ -147,7 +147,7 @@ func Counts(ctx context.Context, e *estate.Estate) (store.Counts, error) {
 
 // Of looks at everything that an administrator should know today.
 func Of(ctx context.Context, e *estate.Estate) (Status, error) {
-	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (Status, error) { return of(ctx, e) })
+	return estate.Snapshot(ctx, e, func(e *estate.Estate) (Status, error) { return of(ctx, e) })
 }
 
 func of(ctx context.Context, e *estate.Estate) (Status, error) {
@@ -204,7 +204,7 @@ func (s *Status) pending(ctx context.Context, e *estate.Estate, now time.Time) e
 	for _, r := range waiting {
 		s.Waiting = append(s.Waiting, WaitingLine{fmt.Sprintf("R%d", r.Number), r.Title, r.Received})
 	}
-	ending, err := e.HeldAll(e.Records.Ending(ctx, now.AddDate(0, 0, -30), e.Settings.ExpiringFrom(now), 500))
+	ending, err := e.ReadCertificates(e.Records.Ending(ctx, now.AddDate(0, 0, -30), e.Settings.ExpiringFrom(now), 500))
 	if err != nil {
 		return err
 	}
@@ -214,7 +214,7 @@ func (s *Status) pending(ctx context.Context, e *estate.Estate, now time.Time) e
 		}
 		s.Ending = append(s.Ending, EndingLine{c.Title(), c.SerialHex(), c.NotAfter, c.State})
 	}
-	if s.Behind, err = e.Records.Behind(ctx, now); err != nil {
+	if s.Behind, err = e.Records.CountSuperseded(ctx, now); err != nil {
 		return err
 	}
 	if s.Down, err = issuerRevoked(ctx, e, now); err != nil {
@@ -263,7 +263,7 @@ func later(e *estate.Estate, h hierarchy.Hierarchy, s Status) advice.List {
 		}
 	}
 	for _, b := range s.Behind {
-		out = append(out, Hanging(b, s.open))
+		out = append(out, Dependents(b, s.open))
 	}
 	if len(s.Waiting) > 0 {
 		out = append(out, advice.To("look at the request that waits longest", advice.ShowRequest, "request",

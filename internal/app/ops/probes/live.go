@@ -195,7 +195,7 @@ func (l *Looking) match(ctx context.Context, leaf *cert.Certificate, name string
 			return nil, nil, err
 		}
 	}
-	named, err := l.e.HeldAll(l.e.Records.CertificatesByName(ctx, name))
+	named, err := l.e.ReadCertificates(l.e.Records.CertificatesByName(ctx, name))
 	for _, h := range named {
 		if h.State.Serves() && (newest == nil || !h.NotBefore.Before(newest.NotBefore)) {
 			newest = h.Certificate

@@ -32,9 +32,10 @@ const (
 	WithAll     = "all"     // leaf, intermediates, root and link certificates: for another estate
 )
 
-// Goods are a certificate with its whole line, and its key where it is given.
-func Goods(ctx context.Context, e *estate.Estate, c estate.Held, signer crypto.Signer) (handover.Goods, error) {
-	g := handover.Goods{Leaf: c.Certificate, Key: signer}
+// Bundle are a certificate with its whole line, and its key where it is given.
+func Bundle(ctx context.Context, e *estate.Estate, c estate.CertificateRecord,
+	signer crypto.Signer) (handover.Bundle, error) {
+	g := handover.Bundle{Leaf: c.Certificate, Key: signer}
 	line, err := e.Line(ctx, c)
 	if err != nil {
 		return g, err
@@ -53,7 +54,7 @@ func Goods(ctx context.Context, e *estate.Estate, c estate.Held, signer crypto.S
 // linksTo finds the link certificates that let a client which holds only
 // another root of the same authority take-in these goods; with all, those between
 // any of its roots, for an estate that hands out certificates below each of them.
-func linksTo(ctx context.Context, e *estate.Estate, g handover.Goods, all bool) ([]*cert.Certificate, error) {
+func linksTo(ctx context.Context, e *estate.Estate, g handover.Bundle, all bool) ([]*cert.Certificate, error) {
 	root := g.Root
 	if root == nil && g.Leaf.SelfSigned() {
 		root = g.Leaf
@@ -85,11 +86,12 @@ func linksTo(ctx context.Context, e *estate.Estate, g handover.Goods, all bool) 
 }
 
 // Export makes the file for one certificate, in one of the forms that hold no key.
-func Export(ctx context.Context, e *estate.Estate, c estate.Held, as handover.Format, with string) (File, error) {
+func Export(ctx context.Context, e *estate.Estate, c estate.CertificateRecord, as handover.Format,
+	with string) (File, error) {
 	if c.State == lifecycle.Prepared {
 		return File{}, fmt.Errorf("%s, serial %s, waits unused for its switch day", c.Title(), c.Serial.Short())
 	}
-	g, err := Goods(ctx, e, c, nil)
+	g, err := Bundle(ctx, e, c, nil)
 	if err != nil {
 		return File{}, err
 	}
@@ -131,8 +133,8 @@ func Target(f File, out string) (path string, exists bool, err error) {
 
 // WriteFile writes a file to hand out.
 func WriteFile(e *estate.Estate, path string, data []byte) error {
-	if err := WriteOut(e.World.Disk, path, data, false); err != nil {
+	if err := WriteOut(e.Env.Disk, path, data, false); err != nil {
 		return err
 	}
-	return e.World.Step(estate.StepHandingOut)
+	return e.Env.Step(estate.StepHandingOut)
 }

@@ -35,7 +35,7 @@ const ReadMeFile = "READ-ME.txt"
 
 // HandoverAsk is what a person asks for when handing a certificate over.
 type HandoverAsk struct {
-	Certificate estate.Held
+	Certificate estate.CertificateRecord
 	Receiver    receiver.Receiver
 	Signer      crypto.Signer // the private key; nil where it stayed on the device
 	Password    []byte        // for files that are sealed
@@ -72,12 +72,12 @@ func HandedBefore(dir string) bool {
 
 // DraftSigner finds the private key of a certificate whose request we drafted;
 // nil when there is none.
-func DraftSigner(ctx context.Context, e *estate.Estate, c estate.Held) (crypto.Signer, error) {
+func DraftSigner(ctx context.Context, e *estate.Estate, c estate.CertificateRecord) (crypto.Signer, error) {
 	file, _, err := e.Records.DraftKey(ctx, c.Key.Fingerprint())
 	if err != nil || file == "" {
 		return nil, err
 	}
-	return OpenKeyFile(ctx, file, c.Title(), e.World.Pass)
+	return OpenKeyFile(ctx, file, c.Title(), e.Env.Pass)
 }
 
 // OpenKeyFile opens the one private key in a file.
@@ -92,7 +92,7 @@ func OpenKeyFile(ctx context.Context, file, label string, pass keystore.Passphra
 		return nil, fmt.Errorf("%s: %w", file, err)
 	}
 	for _, o := range c.Objects {
-		if o.Kind == bundle.PrivateKey || o.Kind == bundle.SealedKey {
+		if o.Kind == bundle.PrivateKey || o.Kind == bundle.EncryptedKey {
 			signer, err := keystore.OpenFile(ctx, o.DER, o.Kind, label, pass)
 			if err != nil {
 				return nil, fmt.Errorf("%s: %w", file, err)
@@ -121,7 +121,7 @@ func Handover(ctx context.Context, e *estate.Estate, ask HandoverAsk) (HandedOve
 				On(fault.Certificate.Named("%s", c.SerialHex())).Then(advice.To("give its own", advice.GiveKey))
 		}
 	}
-	goods, err := Goods(ctx, e, c, ask.Signer)
+	goods, err := Bundle(ctx, e, c, ask.Signer)
 	if err != nil {
 		return out, err
 	}
@@ -141,7 +141,7 @@ func Handover(ctx context.Context, e *estate.Estate, ask HandoverAsk) (HandedOve
 		return out, &issue.Refused{About: c.Title(), Findings: bad}
 	}
 	if out.Files, out.Notes, err = r.Pack(goods, host,
-		handover.Writing{Password: ask.Password, Random: e.World.Random}); err != nil {
+		handover.Writing{Password: ask.Password, Random: e.Env.Random}); err != nil {
 		return out, err
 	}
 	for _, f := range out.Files {
@@ -160,7 +160,7 @@ func Handover(ctx context.Context, e *estate.Estate, ask HandoverAsk) (HandedOve
 
 // fit refuses to hand out what nobody should use: what waits for its day, was taken back, or has a key in
 // doubt.
-func fit(ctx context.Context, from store.DerivedReader, c estate.Held) error {
+func fit(ctx context.Context, from store.DerivedReader, c estate.CertificateRecord) error {
 	switch {
 	case c.State == lifecycle.Prepared:
 		return fmt.Errorf("%s, serial %s, waits unused for its switch day", c.Title(), c.Serial.Short())
@@ -186,11 +186,11 @@ func invalid(state lifecycle.State) string {
 }
 
 // stillFit is fit inside the act, for the certificate as it is by now.
-func stillFit(ctx context.Context, e *estate.Estate, tx store.Tx, c estate.Held) error {
+func stillFit(ctx context.Context, e *estate.Estate, tx store.Tx, c estate.CertificateRecord) error {
 	if c.Record.ID == 0 {
 		return nil
 	}
-	now, known, err := e.Within(tx).OnRecord(ctx, c.Certificate)
+	now, known, err := e.InTx(tx).OnRecord(ctx, c.Certificate)
 	if err == nil && known {
 		if err = fit(ctx, tx, now); err != nil {
 			err = fault.New(fault.Changed, "the record changed meanwhile: %w", err)
@@ -208,12 +208,12 @@ func writeHandover(ctx context.Context, e *estate.Estate, out HandedOver, ask Ha
 			if f.Secret {
 				mode = 0o600
 			}
-			if err := e.World.Disk.New(filepath.Join(into, f.Name), f.Data, mode); err != nil {
+			if err := e.Env.Disk.New(filepath.Join(into, f.Name), f.Data, mode); err != nil {
 				return fmt.Errorf("handover: %w", err)
 			}
 			names = append(names, f.Name)
 		}
-		if err := e.World.Disk.New(filepath.Join(into, ReadMeFile), out.Page, 0o644); err != nil {
+		if err := e.Env.Disk.New(filepath.Join(into, ReadMeFile), out.Page, 0o644); err != nil {
 			return fmt.Errorf("handover: %w", err)
 		}
 		// Recorded first: nothing is released before it is on record.
@@ -227,7 +227,7 @@ func writeHandover(ctx context.Context, e *estate.Estate, out HandedOver, ask Ha
 			if c.Record.ID == 0 {
 				return entries, nil
 			}
-			return entries, tx.Hold(c.Record.ID, holder)
+			return entries, tx.AddHolder(c.Record.ID, holder)
 		})
 		return err
 	}

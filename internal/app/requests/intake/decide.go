@@ -26,7 +26,7 @@ type Decided struct {
 	Kept      string // why the key file of our own draft was left alone, or ""
 }
 
-// Decide declines or withdraws a waiting request. When a draft of ours is
+// SetState declines or withdraws a waiting request. When a draft of ours is
 // withdrawn, its key is destroyed, unless it is to be kept. What was withdrawn and
 // whose key is still there, because the act was cut off, is finished.
 func Decide(ctx context.Context, e *estate.Estate, name string, state lifecycle.RequestState, reason string,
@@ -63,7 +63,7 @@ func decided(ctx context.Context, e *estate.Estate, rec store.Request, r *reques
 	keepKey bool) (journal.Head, error) {
 
 	return e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
-		if err := tx.Decide(rec.Number, state, reason); err != nil {
+		if err := tx.SetState(rec.Number, state, reason); err != nil {
 			return nil, err
 		}
 		about := fmt.Sprintf("R%d", rec.Number)
@@ -89,7 +89,7 @@ func destroyDraft(ctx context.Context, e *estate.Estate, out *Decided, rec store
 	} else if err := holdsKey(ctx, e, file, r); err != nil {
 		out.Kept = err.Error()
 		return halfWithdrawn(rec.Number, "its key was not destroyed", err)
-	} else if err := e.World.Disk.Remove(file); err != nil {
+	} else if err := e.Env.Disk.Remove(file); err != nil {
 		return halfWithdrawn(rec.Number, "its key is still there", err)
 	} else {
 		out.Destroyed = file
@@ -104,7 +104,7 @@ func destroyDraft(ctx context.Context, e *estate.Estate, out *Decided, rec store
 }
 
 func holdsKey(ctx context.Context, e *estate.Estate, file string, r *request.Request) error {
-	signer, err := delivery.OpenKeyFile(ctx, file, r.Title(), e.World.Pass)
+	signer, err := delivery.OpenKeyFile(ctx, file, r.Title(), e.Env.Pass)
 	if err != nil {
 		return err
 	}

@@ -45,7 +45,7 @@ type Drafted struct {
 
 // Draft makes a key and a request and writes both. e may be nil: no estate is
 // needed. Files that are there already are not replaced.
-func Draft(ctx context.Context, w estate.World, e *estate.Estate, ask DraftAsk) (Drafted, error) {
+func Draft(ctx context.Context, w estate.Env, e *estate.Estate, ask DraftAsk) (Drafted, error) {
 	d, faults := DraftAll(ctx, w, e, []DraftAsk{ask}, nil)
 	return d[0], faults[0]
 }
@@ -55,7 +55,7 @@ const batch = 128
 
 // DraftAll drafts many, and returns the outcome of each. done is told how many were
 // written; it may be nil.
-func DraftAll(ctx context.Context, w estate.World, e *estate.Estate, asks []DraftAsk,
+func DraftAll(ctx context.Context, w estate.Env, e *estate.Estate, asks []DraftAsk,
 	done func(int)) (out []Drafted, faults []error) {
 	w = w.Filled()
 	out, faults = make([]Drafted, len(asks)), make([]error, len(asks))
@@ -91,7 +91,7 @@ type made struct {
 	fault  error
 }
 
-func (m *made) make(w estate.World, e *estate.Estate, ask DraftAsk) (Drafted, error) {
+func (m *made) make(w estate.Env, e *estate.Estate, ask DraftAsk) (Drafted, error) {
 	var out Drafted
 	if len(ask.Names) == 0 && (ask.Subject == nil || ask.Subject.CommonName() == "") {
 		return out, fault.New(fault.BadInput, "give at least one name, such as booking.ternbay.example").
@@ -171,7 +171,7 @@ func underWay(e *estate.Estate, files []disk.File) (over func(), err error) {
 
 // writeDrafts writes keys and requests, then records where the keys are. What was not
 // recorded is removed again, unless it may be on record.
-func writeDrafts(ctx context.Context, w estate.World, e *estate.Estate, list []made) {
+func writeDrafts(ctx context.Context, w estate.Env, e *estate.Estate, list []made) {
 	var files []disk.File
 	var whole []*made
 	for i := range list {
@@ -264,10 +264,10 @@ func draftExtensions(e *estate.Estate, ask DraftAsk, kind key.Kind) (ext.Set, er
 }
 
 // draftKey writes a draft's key: sealed where a secret is given.
-func draftKey(w estate.World, signer crypto.Signer, secret []byte) ([]byte, error) {
+func draftKey(w estate.Env, signer crypto.Signer, secret []byte) ([]byte, error) {
 	if len(secret) > 0 {
-		sealed, err := pbes.Seal(signer, secret, pbes.WorkGiven, w.Random)
-		return bundle.PEM(bundle.SealedKey, sealed), err
+		sealed, err := pbes.Encrypt(signer, secret, pbes.WorkGiven, w.Random)
+		return bundle.PEM(bundle.EncryptedKey, sealed), err
 	}
 	plain, err := key.Plain(signer)
 	defer clear(plain)

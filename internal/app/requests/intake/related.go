@@ -20,7 +20,7 @@ func Related(ctx context.Context, e *estate.Estate, r *request.Request) (finding
 	if a := h.KeyTaken(r.Key); a != nil {
 		return finding.List{finding.New(finding.AuthorityKey, "The key is the key of the authority %s.", a.Handle)}, nil
 	}
-	list, err := e.HeldAll(e.Records.CertificatesByKey(ctx, r.Key.Fingerprint(), 10))
+	list, err := e.ReadCertificates(e.Records.CertificatesByKey(ctx, r.Key.Fingerprint(), 10))
 	if err != nil {
 		return nil, err
 	}
@@ -36,7 +36,7 @@ func Related(ctx context.Context, e *estate.Estate, r *request.Request) (finding
 			list[0].Subject, list[0].Serial.Short())), nil
 	}
 	for _, n := range r.Names {
-		same, err := e.HeldAll(e.Records.CertificatesByName(ctx, n.Fresh().Value()))
+		same, err := e.ReadCertificates(e.Records.CertificatesByName(ctx, n.Fresh().Value()))
 		if err != nil {
 			return nil, err
 		}

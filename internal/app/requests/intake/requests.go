@@ -42,7 +42,7 @@ func ReadInput(arg string, stdin func() ([]byte, error)) ([]Input, error) {
 	}
 	entries, err := os.ReadDir(arg)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", arg, disk.Plain(err))
+		return nil, fmt.Errorf("%s: %w", arg, disk.Explain(err))
 	}
 	var out []Input
 	for _, en := range entries {
@@ -110,7 +110,7 @@ const receiveAtOnce = 500
 func scrutinise(list []Received) map[[32]byte]finding.List {
 	var mu sync.Mutex
 	out := map[[32]byte]finding.List{}
-	estate.OnEveryCore(len(list), func(i int) {
+	estate.OnAllCores(len(list), func(i int) {
 		k := list[i].Request.Key
 		if bad := k.Scrutiny().Refusing(); len(bad) > 0 && len(k.Weakness().Refusing()) == 0 {
 			mu.Lock()
@@ -184,7 +184,7 @@ func place(name string, o bundle.Object) string {
 func notARequest(name string, o bundle.Object) error {
 	next := advice.To("look at it", advice.Read, "file", name)
 	switch o.Kind {
-	case bundle.PrivateKey, bundle.SealedKey:
+	case bundle.PrivateKey, bundle.EncryptedKey:
 		next = advice.Say("a private key stays on its machine and is sent to nobody; ask for the request that " +
 			"belongs to it")
 	case bundle.Certificate:

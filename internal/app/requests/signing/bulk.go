@@ -43,7 +43,7 @@ type Planned struct {
 // PlanMany fills in the sheets of many asks from one snapshot, on every core. An
 // ask that cannot be planned does not keep the others back.
 func PlanMany(ctx context.Context, e *estate.Estate, out []Planned, progress func(done int)) ([]Planned, error) {
-	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) ([]Planned, error) {
+	return estate.Snapshot(ctx, e, func(e *estate.Estate) ([]Planned, error) {
 		return planMany(ctx, e, out,
 			progress)
 	})
@@ -66,7 +66,7 @@ func planMany(ctx context.Context, e *estate.Estate, out []Planned, progress fun
 		}
 	}
 	count := estate.Counting(progress)
-	estate.OnEveryCore(len(out), func(i int) {
+	estate.OnAllCores(len(out), func(i int) {
 		if out[i].Err == nil && ctx.Err() == nil {
 			out[i].Sheet, out[i].Err = planNumbered(ctx, e, p, out[i].Ask, waiting, seen)
 		}
@@ -77,7 +77,7 @@ func planMany(ctx context.Context, e *estate.Estate, out []Planned, progress fun
 
 // PlanAll plans every request that waits, while they are still being read.
 func PlanAll(ctx context.Context, e *estate.Estate, ask SignAsk, progress func(done int)) ([]Planned, error) {
-	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) ([]Planned, error) {
+	return estate.Snapshot(ctx, e, func(e *estate.Estate) ([]Planned, error) {
 		return planAll(ctx, e, ask,
 			progress)
 	})
@@ -187,7 +187,7 @@ type SignResult struct {
 // time, after it was recorded or failed; a failure of one does not keep the
 // others back. The key of an authority is opened once.
 func Sign(ctx context.Context, e *estate.Estate, sheets []*Sheet, tell func(SignResult)) error {
-	if err := e.World.Step(estate.StepPlanned); err != nil {
+	if err := e.Env.Step(estate.StepPlanned); err != nil {
 		return err
 	}
 	var good []*Sheet
@@ -206,7 +206,7 @@ func Sign(ctx context.Context, e *estate.Estate, sheets []*Sheet, tell func(Sign
 	encoded := make(chan struct{})
 	go func() {
 		defer close(encoded)
-		estate.OnEveryCore(len(good), func(i int) { ready[i] = prepare(e, good[i]) })
+		estate.OnAllCores(len(good), func(i int) { ready[i] = prepare(e, good[i]) })
 	}()
 	opened, err := openAll(ctx, e, good)
 	<-encoded
@@ -218,13 +218,13 @@ func Sign(ctx context.Context, e *estate.Estate, sheets []*Sheet, tell func(Sign
 			o.Close()
 		}
 	}()
-	if err := e.World.Step(estate.StepOpened); err != nil {
+	if err := e.Env.Step(estate.StepOpened); err != nil {
 		return err
 	}
 	sealed := make(chan SignResult, 8*batch) // workers go on while the writer waits for the disk
 	go func() {
 		defer close(sealed)
-		estate.OnEveryCore(len(good), func(i int) {
+		estate.OnAllCores(len(good), func(i int) {
 			s := good[i]
 			if err := context.Cause(ctx); err != nil {
 				sealed <- SignResult{Sheet: s, Err: fmt.Errorf("R%d: stopped before it was signed: %w", s.Record.Number,
@@ -267,7 +267,7 @@ func openAll(ctx context.Context, e *estate.Estate, sheets []*Sheet) (map[string
 
 func prepare(e *estate.Estate, s *Sheet) SignResult {
 	out := SignResult{Sheet: s}
-	serial, err := issue.Serial(e.World.Random)
+	serial, err := issue.Serial(e.Env.Random)
 	if err == nil {
 		out.ready, err = issue.Prepare(s.Plan, serial)
 	}
@@ -281,9 +281,9 @@ func seal(e *estate.Estate, r SignResult, signer keystore.Opened) SignResult {
 	if r.Err != nil {
 		return r
 	}
-	c, err := r.ready.Seal(signer, e.World.Random)
+	c, err := r.ready.Seal(signer, e.Env.Random)
 	if err == nil {
-		err = e.World.Step(estate.StepSealed)
+		err = e.Env.Step(estate.StepSealed)
 	}
 	if err != nil {
 		return SignResult{Sheet: r.Sheet, Err: fmt.Errorf("R%d: %w", r.Sheet.Record.Number, err)}

@@ -33,7 +33,7 @@ type Fit struct {
 // Fitting ranks the templates that make end entities by how they suit a
 // request: first those that nothing speaks against.
 func Fitting(ctx context.Context, e *estate.Estate, ask SignAsk) ([]Fit, error) {
-	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) ([]Fit, error) { return fitting(ctx, e, ask) })
+	return estate.Snapshot(ctx, e, func(e *estate.Estate) ([]Fit, error) { return fitting(ctx, e, ask) })
 }
 
 func fitting(ctx context.Context, e *estate.Estate, ask SignAsk) ([]Fit, error) {
@@ -109,7 +109,7 @@ func try(ctx context.Context, e *estate.Estate, p *Planning, ask SignAsk, t temp
 // that fits and has the usages wanted, else by the first that fits.
 func Foresee(ctx context.Context, e *estate.Estate, r *request.Request, named string,
 	wanted []asn1.ObjectIdentifier) (*Sheet, error) {
-	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (*Sheet, error) {
+	return estate.Snapshot(ctx, e, func(e *estate.Estate) (*Sheet, error) {
 		good, bad, err := tried(ctx, e, SignAsk{}, store.Request{}, r)
 		if err != nil {
 			return nil, err

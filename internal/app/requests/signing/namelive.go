@@ -18,7 +18,7 @@ import (
 // it. Where somebody else sent that request it needs a waiver: one of the two may not be who they say.
 func (p *Planning) nameLive(ctx context.Context, e *estate.Estate, s *Sheet, replaces int64) (finding.List, error) {
 	p.asking.Lock()
-	list, err := e.Records.LiveByNames(ctx, values(s.Plan.Names), s.Request.Key.Fingerprint(), p.now, replaces)
+	list, err := e.Records.ServingByNames(ctx, values(s.Plan.Names), s.Request.Key.Fingerprint(), p.now, replaces)
 	p.asking.Unlock()
 	if err != nil {
 		return nil, err
@@ -59,7 +59,8 @@ func values(names []san.Name) (out []string) {
 // that are signed by the same act stand on the same sheet.
 func stillAlone(ctx context.Context, e *estate.Estate, tx store.Tx, list []SignResult) error {
 	for _, r := range list {
-		now, err := tx.Seen().LiveByNames(ctx, values(r.Certificate.Names), r.Certificate.Key.Fingerprint(), e.Now(),
+		now, err := tx.Reads().ServingByNames(ctx, values(r.Certificate.Names), r.Certificate.Key.Fingerprint(), e.
+			Now(),
 			r.Sheet.Replaces)
 		if err != nil {
 			return err

@@ -39,7 +39,7 @@ func RecordAll(ctx context.Context, e *estate.Estate, sealed <-chan SignResult, 
 			good = append(good, r)
 		}
 		for _, r := range commit(ctx, e, good) {
-			if Hopeless(r.Err) {
+			if Permanent(r.Err) {
 				stopped = r.Err
 			}
 			tell(r)
@@ -77,8 +77,8 @@ func commit(ctx context.Context, e *estate.Estate, list []SignResult) []SignResu
 	}
 	head, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) { return recordSigned(ctx, e, tx, list) })
 	if err == nil {
-		err = e.World.Step(estate.StepRecorded)
-	} else if len(list) > 1 && !Hopeless(err) {
+		err = e.Env.Step(estate.StepRecorded)
+	} else if len(list) > 1 && !Permanent(err) {
 		var out []SignResult
 		for i := range list {
 			out = append(out, commit(ctx, e, list[i:i+1])...)
@@ -99,9 +99,9 @@ func commit(ctx context.Context, e *estate.Estate, list []SignResult) []SignResu
 	return list
 }
 
-// Hopeless reports a failure that has nothing to do with what was to be recorded: the
+// Permanent reports a failure that has nothing to do with what was to be recorded: the
 // next attempt would only wait again.
-func Hopeless(err error) bool {
+func Permanent(err error) bool {
 	var behind *store.BehindError
 	return errors.Is(err, store.ErrBusy) || errors.Is(err, store.ErrFull) || errors.Is(err, store.ErrReadOnly) ||
 		errors.Is(err, store.ErrUncertain) || errors.As(err, &behind)
@@ -114,14 +114,14 @@ func recordSigned(ctx context.Context, e *estate.Estate, tx store.Tx, list []Sig
 			numbers = append(numbers, r.Sheet.Record.Number)
 		}
 	}
-	err := tx.DecideMany(numbers, lifecycle.Signed)
+	err := tx.SetStates(numbers, lifecycle.Signed)
 	if errors.Is(err, fault.Changed) && len(numbers) == 1 {
-		err = tx.StillWaiting(numbers[0])
+		err = tx.CheckWaiting(numbers[0])
 	}
 	if err != nil {
 		return nil, fmt.Errorf("the record changed while the sheet was on screen: %w", err)
 	}
-	if err := errors.Join(undoubted(ctx, tx, list), stillFit(ctx, e.Within(tx), list),
+	if err := errors.Join(undoubted(ctx, tx, list), stillFit(ctx, e.InTx(tx), list),
 		stillAlone(ctx, e, tx, list)); err != nil {
 		return nil, err
 	}
@@ -167,7 +167,7 @@ func stillFit(ctx context.Context, e *estate.Estate, list []SignResult) error {
 	}
 	for _, r := range list {
 		s, c := r.Sheet, r.Certificate
-		if g := h.Generation(s.Issuer.Name()); g == nil || g.TakenBack() != nil {
+		if g := h.Generation(s.Issuer.Name()); g == nil || g.RevokedAbove() != nil {
 			return changed("%s, or an authority above it, was revoked", s.Issuer.Label())
 		}
 		if a := h.SubjectTaken(c.Subject, ""); a != nil {
@@ -179,7 +179,7 @@ func stillFit(ctx context.Context, e *estate.Estate, list []SignResult) error {
 		if s.Replaces == 0 {
 			continue
 		}
-		old, err := e.HeldAll(e.Records.CertificateByID(ctx, s.Replaces))
+		old, err := e.ReadCertificates(e.Records.CertificateByID(ctx, s.Replaces))
 		if err != nil {
 			return err
 		}
@@ -191,7 +191,7 @@ func stillFit(ctx context.Context, e *estate.Estate, list []SignResult) error {
 	return nil
 }
 
-func stateOf(list []estate.Held) string {
+func stateOf(list []estate.CertificateRecord) string {
 	if len(list) == 0 {
 		return "gone"
 	}

@@ -100,7 +100,7 @@ func NewPlanning(ctx context.Context, e *estate.Estate) (*Planning, error) {
 	p.issued = map[*hierarchy.Generation]int{}
 	if e.NextPart(0) > 0 {
 		for _, g := range estate.AllGenerations(p.Authorities) {
-			if p.issued[g], _, err = e.Records.Issued(ctx, g.Name()); err != nil {
+			if p.issued[g], _, err = e.Records.CountIssued(ctx, g.Name()); err != nil {
 				return nil, err
 			}
 		}
@@ -145,7 +145,7 @@ func (p *Planning) Learn(ctx context.Context, e *estate.Estate, ask SignAsk) err
 
 // Plan plans the signing of one request.
 func Plan(ctx context.Context, e *estate.Estate, ask SignAsk) (*Sheet, error) {
-	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (*Sheet, error) { return planOne(ctx, e, ask) })
+	return estate.Snapshot(ctx, e, func(e *estate.Estate) (*Sheet, error) { return planOne(ctx, e, ask) })
 }
 
 func planOne(ctx context.Context, e *estate.Estate, ask SignAsk) (*Sheet, error) {

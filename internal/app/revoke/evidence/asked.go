@@ -6,7 +6,7 @@ import (
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/estate"
 	"ironseal/pki/path"
-	"ironseal/pki/standing"
+	"ironseal/pki/status"
 )
 
 // Asked lets a question about chains ask whether the certificates of a chain stand: by the lists
@@ -33,8 +33,8 @@ func byLists(ctx context.Context, e *estate.Estate, q path.Question) (path.Quest
 		return q, err
 	}
 	if len(g.Lists) > 0 {
-		g.Late = standing.ClocksDiffer
-		q.Standing = standing.New(g.Evidence, q, false).Ask
+		g.Late = status.ClocksDiffer
+		q.Status = status.New(g.Evidence, q, false).Ask
 	}
 	return q, nil
 }

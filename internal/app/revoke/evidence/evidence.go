@@ -22,12 +22,12 @@ import (
 	"ironseal/internal/estate"
 	"ironseal/internal/fetch"
 	"ironseal/pki/cert"
+	"ironseal/pki/distpoint"
 	"ironseal/pki/ext"
 	"ironseal/pki/fault"
 	"ironseal/pki/ocsp"
-	"ironseal/pki/point"
 	"ironseal/pki/revocation"
-	"ironseal/pki/standing"
+	"ironseal/pki/status"
 )
 
 // Ask says where to look.
@@ -35,11 +35,11 @@ type Ask struct {
 	Fetch  bool        // at the addresses in the certificates
 	Rules  fetch.Rules // by which it is fetched
 	Random io.Reader   // for nonces
-	Seen   *Seen       // what was fetched before, by many questions; nil to fetch everything again
+	Cache  *Cache      // what was fetched before, by many questions; nil to fetch everything again
 }
 
-// Seen remembers the lists that were fetched, within one run. It is safe for several at once.
-type Seen struct {
+// Cache remembers the lists that were fetched, within one run. It is safe for several at once.
+type Cache struct {
 	flights singleflight.Group
 	mu      sync.Mutex
 	lists   map[string]fetched
@@ -57,7 +57,7 @@ type fetched struct {
 
 // get fetches a list, once: many endpoints name the same one. Whoever asks for another address is not
 // held up by one that is slow.
-func (s *Seen) get(ctx context.Context, address string, r fetch.Rules) (*revocation.List, error) {
+func (s *Cache) get(ctx context.Context, address string, r fetch.Rules) (*revocation.List, error) {
 	if s == nil {
 		return getList(ctx, address, r)
 	}
@@ -82,7 +82,7 @@ func (s *Seen) get(ctx context.Context, address string, r fetch.Rules) (*revocat
 }
 
 // known is what came from an address before. An address that was not asked is refused once too much was fetched.
-func (s *Seen) known(address string) (fetched, bool) {
+func (s *Cache) known(address string) (fetched, bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	f, known := s.lists[address]
@@ -93,7 +93,7 @@ func (s *Seen) known(address string) (fetched, bool) {
 	return f, known
 }
 
-func (s *Seen) keep(address string, f fetched) {
+func (s *Cache) keep(address string, f fetched) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.lists == nil {
@@ -126,7 +126,7 @@ func (g *Gathered) Add(o Gathered) {
 
 // Gathered is what was found, and what was not.
 type Gathered struct {
-	standing.Evidence
+	status.Evidence
 	From   []string // where it came from, in words
 	Failed []error  // addresses from which nothing came, each with why
 }
@@ -197,12 +197,12 @@ func ListAddresses(c *cert.Certificate) (out []string) {
 		if !x.ID.Equal(ext.CRLPoints) && !x.ID.Equal(ext.FreshestID) {
 			continue
 		}
-		points, err := point.Read(x.Value, c.Issuer)
+		points, err := distpoint.Read(x.Value, c.Issuer)
 		if err != nil {
 			continue
 		}
 		for _, p := range points {
-			for _, u := range point.Addresses(p.Names) {
+			for _, u := range distpoint.Addresses(p.Names) {
 				if strings.HasPrefix(u, "http://") {
 					out = append(out, u)
 					break // the others are of the same list
@@ -219,13 +219,13 @@ func ResponderAddresses(c *cert.Certificate) []string {
 	if !there {
 		return nil
 	}
-	return point.Responders(x.Value)
+	return distpoint.Responders(x.Value)
 }
 
 // list fetches a list, and the deltas that it names where the issuer really signed it: nobody else
 // may send us anywhere.
 func (a *asking) list(ctx context.Context, address string, issuer *cert.Certificate) {
-	l, err := a.Seen.get(ctx, address, a.Rules)
+	l, err := a.Cache.get(ctx, address, a.Rules)
 	if err != nil {
 		a.Failed = append(a.Failed, err)
 		return
@@ -235,11 +235,11 @@ func (a *asking) list(ctx context.Context, address string, issuer *cert.Certific
 		return
 	}
 	for _, p := range l.Freshest {
-		for _, u := range point.Addresses(p.Names) {
+		for _, u := range distpoint.Addresses(p.Names) {
 			if !a.first(u) {
 				continue
 			}
-			d, err := a.Seen.get(ctx, u, a.Rules)
+			d, err := a.Cache.get(ctx, u, a.Rules)
 			if err != nil {
 				a.Failed = append(a.Failed, err)
 				continue

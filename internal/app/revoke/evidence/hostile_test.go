@@ -46,7 +46,7 @@ func TestAHostileListSendsUsEverywhere(t *testing.T) {
 	leaf := specimen.Make(t, w.Mid, specimen.Plan{Subject: "CN=b.ternbay.example",
 		Extra: ext.Set{ext.ListAddresses([]string{s.URL + "/list"})}})
 	Gather(context.Background(), []*cert.Certificate{leaf.Cert, w.Mid.Cert}, Ask{Fetch: true,
-		Rules: local(5 * time.Second), Random: rand.Reader, Seen: &Seen{}})
+		Rules: local(5 * time.Second), Random: rand.Reader, Cache: &Cache{}})
 	if n := asked.Load(); n > 0 {
 		t.Errorf("a list that nobody of ours signed made us ask %d addresses", n)
 	}
@@ -55,7 +55,7 @@ func TestAHostileListSendsUsEverywhere(t *testing.T) {
 		t.Fatal(err)
 	}
 	Gather(context.Background(), []*cert.Certificate{leaf.Cert, w.Mid.Cert}, Ask{Fetch: true,
-		Rules: local(5 * time.Second), Random: rand.Reader, Seen: &Seen{}})
+		Rules: local(5 * time.Second), Random: rand.Reader, Cache: &Cache{}})
 	if n := asked.Load(); n == 0 || n > mostAddresses {
 		t.Errorf("one certificate and one list that nobody of ours signed made us ask %d addresses; the bound is %d", n,
 			mostAddresses)
@@ -73,13 +73,13 @@ func TestOneSlowAddressHoldsUpAll(t *testing.T) {
 	defer slow.Close()
 	quick := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(404) }))
 	defer quick.Close()
-	var seen Seen
+	var seen Cache
 	w := specimen.NewLine(t)
 	make := func(at string) []*cert.Certificate {
 		return []*cert.Certificate{specimen.Make(t, w.Mid, specimen.Plan{Subject: "CN=b.ternbay.example",
 			Extra: ext.Set{ext.ListAddresses([]string{at})}}).Cert, w.Mid.Cert}
 	}
-	ask := Ask{Fetch: true, Rules: local(2 * time.Second), Random: rand.Reader, Seen: &seen}
+	ask := Ask{Fetch: true, Rules: local(2 * time.Second), Random: rand.Reader, Cache: &seen}
 	go Gather(context.Background(), make(slow.URL+"/a"), ask)
 	time.Sleep(200 * time.Millisecond)
 	begin := time.Now()

@@ -43,8 +43,8 @@ func Find(ctx context.Context, e *estate.Estate, name string) (compromise.Incide
 		On(fault.Incident.Named("%s", name)).Then(advice.To("see them", advice.ListIncidents))
 }
 
-// Begin opens an incident. Whatever has the key grants nothing from that moment.
-func Begin(ctx context.Context, e *estate.Estate, name, because string) (compromise.Incident, journal.Head, error) {
+// Open opens an incident. Whatever has the key grants nothing from that moment.
+func Open(ctx context.Context, e *estate.Estate, name, because string) (compromise.Incident, journal.Head, error) {
 	var out compromise.Incident
 	if strings.TrimSpace(because) == "" {
 		return out, journal.Head{}, fault.New(fault.BadInput, "no reason is given").Then(advice.To("say what is "+
@@ -76,7 +76,7 @@ func Begin(ctx context.Context, e *estate.Estate, name, because string) (comprom
 		if err != nil {
 			return nil, err
 		}
-		out.Name, out.Opened, out.Who = fmt.Sprintf("I%d", len(known)+1), tx.Now(), e.World.Actor.Name
+		out.Name, out.Opened, out.Who = fmt.Sprintf("I%d", len(known)+1), tx.Now(), e.Env.Actor.Name
 		names := []string{}
 		for _, g := range withKey(h, t.Key) {
 			if err := tx.Stop(g, "incident "+out.Name); err != nil {
@@ -111,7 +111,7 @@ type Ending struct {
 // End closes an incident. What is not done yet must be passed over knowingly. The key stays in
 // doubt, and what has it grants nothing, unless this was a false alarm and every other incident
 // about the key was one too.
-func End(ctx context.Context, e *estate.Estate, p Progress, how Ending) (journal.Head, error) {
+func Close(ctx context.Context, e *estate.Estate, p Progress, how Ending) (journal.Head, error) {
 	if strings.TrimSpace(how.Because) == "" {
 		return journal.Head{}, fault.New(fault.BadInput, "no reason is given").Then(advice.To("say how it ended",
 			advice.Because))

@@ -41,28 +41,28 @@ type Affected struct {
 	Handed      bool            `json:"handed_over" doc:"whether a holder has the replacement"`
 	Seen        string          `json:"seen" doc:"what its endpoint was last seen to serve: replacement, old, or empty"`
 
-	idle       bool        // it serves nobody, and needs no replacement
-	held, next estate.Held // next is the replacement; nothing where there is none
+	idle       bool                     // it serves nobody, and needs no replacement
+	held, next estate.CertificateRecord // next is the replacement; nothing where there is none
 }
 
-// Vouching is a link certificate by which another authority vouches for the key in doubt: clients
+// CrossCertificate is a link certificate by which another authority vouches for the key in doubt: clients
 // that hold that authority's root alone accept whatever the key signs.
-type Vouching struct {
+type CrossCertificate struct {
 	By     string          `json:"by" doc:"the generation that signed it"`
 	Serial string          `json:"serial" doc:"of it"`
 	State  lifecycle.State `json:"state" doc:"its state today"`
 
-	held estate.Held
+	held estate.CertificateRecord
 	by   *hierarchy.Generation
 }
 
 // Progress is how an incident stands.
 type Progress struct {
 	compromise.Incident
-	Steps    []Step     `json:"steps" doc:"in their order"`
-	Affected []Affected `json:"affected" doc:"what depends on the key"`
-	Holders  []string   `json:"holders" doc:"who has to change something"`
-	Links    []Vouching `json:"links" doc:"certificates by which another authority vouches for the key"`
+	Steps    []Step             `json:"steps" doc:"in their order"`
+	Affected []Affected         `json:"affected" doc:"what depends on the key"`
+	Holders  []string           `json:"holders" doc:"who has to change something"`
+	Links    []CrossCertificate `json:"links" doc:"certificates by which another authority vouches for the key"`
 
 	target revoking.Target
 	h      hierarchy.Hierarchy
@@ -80,7 +80,7 @@ func (p Progress) Undone() (out []string) {
 
 // Of works out how an incident stands.
 func Of(ctx context.Context, e *estate.Estate, name string) (Progress, error) {
-	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (Progress, error) { return of(ctx, e, name) })
+	return estate.Snapshot(ctx, e, func(e *estate.Estate) (Progress, error) { return of(ctx, e, name) })
 }
 
 func of(ctx context.Context, e *estate.Estate, name string) (Progress, error) {
@@ -115,7 +115,7 @@ func of(ctx context.Context, e *estate.Estate, name string) (Progress, error) {
 
 // links finds the link certificates for the key in doubt.
 func (p *Progress) links(ctx context.Context, e *estate.Estate) error {
-	p.Links = []Vouching{}
+	p.Links = []CrossCertificate{}
 	for _, a := range p.h {
 		for _, l := range a.Links {
 			if !key.Same(l.Certificate.Key, p.target.Key) {
@@ -125,8 +125,9 @@ func (p *Progress) links(ctx context.Context, e *estate.Estate) error {
 			if err != nil {
 				return err
 			}
-			p.Links = append(p.Links, Vouching{By: l.By.Name(), Serial: l.Certificate.SerialHex(), State: held.State,
-				held: held, by: l.By})
+			p.Links = append(p.Links, CrossCertificate{By: l.By.Name(), Serial: l.Certificate.SerialHex(),
+				State: held.State,
+				held:  held, by: l.By})
 		}
 	}
 	return nil
@@ -157,7 +158,7 @@ func (p *Progress) affected(ctx context.Context, e *estate.Estate) error {
 		}
 	} else {
 		var err error
-		if list, err = withSameKey(ctx, e, p.target.Held); err != nil {
+		if list, err = withSameKey(ctx, e, p.target.CertificateRecord); err != nil {
 			return err
 		}
 	}
@@ -176,7 +177,7 @@ func (p *Progress) affected(ctx context.Context, e *estate.Estate) error {
 			continue
 		}
 		a := Affected{Title: f.Title(), Serial: f.SerialHex(), State: f.State, Authority: f.Authority,
-			Holders: append([]string{}, f.Holders...), held: f.Held,
+			Holders: append([]string{}, f.Holders...), held: f.CertificateRecord,
 			idle: p.target.Generation != nil && (f.State == lifecycle.Revoked || f.State == lifecycle.OnHold)}
 		for _, h := range f.Holders {
 			who[h] = true
@@ -195,23 +196,23 @@ func (p *Progress) affected(ctx context.Context, e *estate.Estate) error {
 
 // successors are what was signed in the place of certificates and counts, by what they replace.
 func (p *Progress) successors(ctx context.Context, e *estate.Estate,
-	down []*hierarchy.Generation) (map[int64]estate.Held, error) {
+	down []*hierarchy.Generation) (map[int64]estate.CertificateRecord, error) {
 	all, err := e.Certificates(ctx)
 	if err != nil {
 		return nil, err
 	}
-	next := map[int64]estate.Held{}
+	next := map[int64]estate.CertificateRecord{}
 	for _, c := range all {
 		if c.Record.Replaces != 0 {
 			next[c.Record.Replaces] = c
 		}
 	}
-	counts := func(c estate.Held) bool {
+	counts := func(c estate.CertificateRecord) bool {
 		again := p.target.Generation == nil && c.Key.Fingerprint() == p.target.Key.Fingerprint()
 		return !again && c.State != lifecycle.Revoked && c.State != lifecycle.Expired &&
 			!slices.ContainsFunc(down, func(g *hierarchy.Generation) bool { return g.Name() == c.Record.Issuer })
 	}
-	instead := map[int64]estate.Held{}
+	instead := map[int64]estate.CertificateRecord{}
 	for id, c := range next {
 		for there := true; there && !counts(c); { // its successor may do; each is younger than what it replaces
 			c, there = next[c.Record.ID]
@@ -224,8 +225,9 @@ func (p *Progress) successors(ctx context.Context, e *estate.Estate,
 }
 
 // withSameKey lists a certificate, and those that have its key and still count.
-func withSameKey(ctx context.Context, e *estate.Estate, target estate.Held) (out []revoking.Dependent, err error) {
-	same, err := e.HeldAll(e.Records.CertificatesByKey(ctx, target.Key.Fingerprint(), store.NoLimit))
+func withSameKey(ctx context.Context, e *estate.Estate, target estate.CertificateRecord) (out []revoking.Dependent,
+	err error) {
+	same, err := e.ReadCertificates(e.Records.CertificatesByKey(ctx, target.Key.Fingerprint(), store.NoLimit))
 	if err != nil {
 		return nil, err
 	}
@@ -237,13 +239,14 @@ func withSameKey(ctx context.Context, e *estate.Estate, target estate.Held) (out
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, revoking.Dependent{Held: c, Under: c.Record.Issuer, Holders: holders})
+		out = append(out, revoking.Dependent{CertificateRecord: c, Under: c.Record.Issuer, Holders: holders})
 	}
 	return out, nil
 }
 
 // instead finds what was signed in the place of a certificate, and what is known of it.
-func (p *Progress) instead(ctx context.Context, e *estate.Estate, a *Affected, instead map[int64]estate.Held,
+func (p *Progress) instead(ctx context.Context, e *estate.Estate, a *Affected,
+	instead map[int64]estate.CertificateRecord,
 	sights parties.Served) error {
 	if a.Authority {
 		for _, g := range estate.AllGenerations(p.h) {
@@ -268,7 +271,7 @@ func (p *Progress) instead(ctx context.Context, e *estate.Estate, a *Affected, i
 	if !ok {
 		return nil
 	}
-	holders, err := e.Records.Handed(ctx, c.Record.ID)
+	holders, err := e.Records.HandedTo(ctx, c.Record.ID)
 	a.Handed = a.Handed || len(holders) > 0
 	return err
 }
@@ -283,7 +286,7 @@ func (p *Progress) count(is func(Affected) bool) (n int) {
 }
 
 // ToHandOver are the replacements that nobody was given yet.
-func (p *Progress) ToHandOver() (out []estate.Held) {
+func (p *Progress) ToHandOver() (out []estate.CertificateRecord) {
 	for _, a := range p.Affected {
 		if a.needs() && a.Replacement != "" && !a.Handed {
 			out = append(out, a.next)
@@ -312,7 +315,7 @@ func Replace(ctx context.Context, e *estate.Estate, p Progress, waivers []findin
 	} else if !p.renewed() {
 		return nil, fmt.Errorf("incident %s: %s: renew it first: %s", p.Name, s.Words, s.Next)
 	}
-	by := map[*hierarchy.Generation][]estate.Held{}
+	by := map[*hierarchy.Generation][]estate.CertificateRecord{}
 	for _, a := range p.Affected {
 		if a.Replacement != "" || a.Authority || !a.needs() {
 			continue

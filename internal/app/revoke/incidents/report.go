@@ -61,7 +61,7 @@ func Report(ctx context.Context, e *estate.Estate, p Progress) ([]byte, error) {
 	head, _, err := e.Records.Newest(ctx)
 	line("")
 	line("The journal is proved up to %s. To verify it: %s", head,
-		e.World.Spell(advice.To("", advice.VerifyJournal, "head", head.String())))
+		e.Env.Spell(advice.To("", advice.VerifyJournal, "head", head.String())))
 	return []byte(b.String()), err
 }
 

@@ -69,7 +69,7 @@ func (p *Progress) renewed() bool {
 	g := p.target.Generation
 	list := p.h.Find(g.Authority.Handle).Generations
 	last := list[len(list)-1]
-	return !hierarchy.SameList(last, g) && last.TakenBack() == nil && last.Stopped == ""
+	return !hierarchy.SameList(last, g) && last.RevokedAbove() == nil && last.Stopped == ""
 }
 
 // elsewhere reports whether what is in doubt was signed by a key in another estate.
@@ -90,13 +90,13 @@ func (p *Progress) handed(context.Context, *estate.Estate) (Step, error) {
 type toRevoke struct {
 	name string // as it is typed
 	by   *hierarchy.Generation
-	held estate.Held
+	held estate.CertificateRecord
 }
 
 // lost are the certificates for the key in doubt that another key signed and that have not ended:
 // each must be revoked, since a client that finds one of them accepts what the key signs.
 func (p *Progress) lost(ctx context.Context, e *estate.Estate) (out []toRevoke, err error) {
-	add := func(name string, by *hierarchy.Generation, held estate.Held) {
+	add := func(name string, by *hierarchy.Generation, held estate.CertificateRecord) {
 		if by != nil && held.State != lifecycle.Expired {
 			out = append(out, toRevoke{name, by, held})
 		}

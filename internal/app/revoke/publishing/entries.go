@@ -45,7 +45,7 @@ func (b *building) onward(ctx context.Context) ([][]byte, error) {
 		return nil, nil
 	}
 	handle := b.d.Generation.Authority.Handle
-	gone, err := b.e.Records.Left(ctx, handle, asPart(b.d), now.Gone, time.Unix(now.Cut, 0),
+	gone, err := b.e.Records.Leaving(ctx, handle, asPart(b.d), now.Gone, time.Unix(now.Cut, 0),
 		time.Unix(b.item.Cut, 0))
 	if err != nil {
 		return nil, err
@@ -81,7 +81,7 @@ func keyOf(serial string) string {
 
 // again encodes all entries from the records.
 func (b *building) anew(ctx context.Context) ([][]byte, error) {
-	want, err := b.e.Records.Listed(ctx, b.d.Generation.Authority.Handle, asPart(b.d), time.Unix(b.item.Cut, 0))
+	want, err := b.e.Records.CountListed(ctx, b.d.Generation.Authority.Handle, asPart(b.d), time.Unix(b.item.Cut, 0))
 	if err != nil {
 		return nil, err
 	}
@@ -101,7 +101,7 @@ func (b *building) rows(ctx context.Context, after int64, drop map[string]bool, 
 	b.item.Through = max(b.item.Through, after)
 	handle := b.d.Generation.Authority.Handle
 	out = make([]byte, 0, room)
-	err = b.e.Records.EachListed(ctx, handle, asPart(b.d), after, b.item.Cut, func(r store.ListEntry) error {
+	err = b.e.Records.EachListEntry(ctx, handle, asPart(b.d), after, b.item.Cut, func(r store.ListEntry) error {
 		b.item.Through = max(b.item.Through, r.ID)
 		if r.Again && drop != nil {
 			drop[keyOf(string(r.Serial))] = true

@@ -179,14 +179,14 @@ func release(ctx context.Context, e *estate.Estate, dir string) (Released, error
 	defer done()
 	err = disk.ReplaceFolder(dir, known, func(into string) error {
 		if err := disk.SetMode(into, 0o755); err != nil {
-			return fmt.Errorf("%s: %w", into, disk.Plain(err))
+			return fmt.Errorf("%s: %w", into, disk.Explain(err))
 		}
 		for _, name := range slices.Sorted(maps.Keys(files)) {
-			if err := e.World.Disk.New(filepath.Join(into, name), files[name], 0o644); err != nil {
+			if err := e.Env.Disk.New(filepath.Join(into, name), files[name], 0o644); err != nil {
 				return err
 			}
 		}
-		return e.World.Step(estate.StepHandingOut)
+		return e.Env.Step(estate.StepHandingOut)
 	})
 	return out, err
 }
@@ -366,7 +366,7 @@ func issuerFiles(files map[string][]byte, g *hierarchy.Generation, whole map[str
 // lists are missing there. The handle here may not be the handle where a certificate was signed, and
 // the address may have moved since: clients look where their certificate says.
 func (r *Released) named(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, files map[string][]byte) error {
-	places, err := e.Records.Places(ctx)
+	places, err := e.Records.Addresses(ctx)
 	if err != nil {
 		return err
 	}
@@ -377,12 +377,12 @@ func (r *Released) named(ctx context.Context, e *estate.Estate, h hierarchy.Hier
 			continue
 		}
 		file := revocation.IssuerFile(g.Name())
-		if p.Kind == store.ListPlace {
+		if p.Kind == store.ListAddress {
 			file = revocation.ListFile(g.ListName(), p.Part)
 		}
 		data, there := files[file]
 		if !there {
-			if p.Kind == store.ListPlace && oursToServe(e, g, p.Address) {
+			if p.Kind == store.ListAddress && oursToServe(e, g, p.Address) {
 				r.Missing = append(r.Missing, p.Address)
 			}
 			continue

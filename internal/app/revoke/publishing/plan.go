@@ -64,7 +64,7 @@ func (p Plan) Signs() (out []Due) {
 
 // PlanLists tells of every list whether it is to be signed, and why.
 func PlanLists(ctx context.Context, e *estate.Estate, ask Ask) (Plan, error) {
-	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (Plan, error) { return planLists(ctx, e, ask) })
+	return estate.Snapshot(ctx, e, func(e *estate.Estate) (Plan, error) { return planLists(ctx, e, ask) })
 }
 
 func planLists(ctx context.Context, e *estate.Estate, ask Ask) (Plan, error) {
@@ -93,7 +93,7 @@ func planLists(ctx context.Context, e *estate.Estate, ask Ask) (Plan, error) {
 			d := Due{Generation: g, Part: part}
 			d.Now, _ = p.have.At(d.scope(), p.now)
 			d.Until = p.have.Ends(d.scope())
-			newest, gone, err := e.Records.Last(ctx, g.Authority.Handle, asPart(d))
+			newest, gone, err := e.Records.LastRevocation(ctx, g.Authority.Handle, asPart(d))
 			if err != nil {
 				return p, err
 			}
@@ -146,7 +146,7 @@ func (p Plan) parts(ctx context.Context, e *estate.Estate, g *hierarchy.Generati
 	most := 0
 	for _, o := range g.Authority.Generations {
 		if hierarchy.SameList(o, g) {
-			_, part, err := e.Records.Issued(ctx, o.Name())
+			_, part, err := e.Records.CountIssued(ctx, o.Name())
 			if err != nil {
 				return 0, err
 			}
@@ -232,7 +232,7 @@ func Signers(ctx context.Context, e *estate.Estate, ask Ask) ([]Signer, error) {
 		s := Signer{Generation: g, Unable: unable(e, g), Next: life.After(e.Now())}
 		switch {
 		case s.Unable != "":
-		case g.TakenBack() != nil:
+		case g.RevokedAbove() != nil:
 			s.Unable = "it was revoked: nobody believes what it says"
 		case g.Stopped != "":
 			s.Unable = "its key is in doubt (" + g.Stopped + "): it signs nothing but its own list"

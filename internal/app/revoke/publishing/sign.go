@@ -19,10 +19,10 @@ import (
 	"ironseal/internal/keystore"
 	"ironseal/internal/store"
 	"ironseal/pki/cert"
+	"ironseal/pki/distpoint"
 	"ironseal/pki/fault"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/journal"
-	"ironseal/pki/point"
 	"ironseal/pki/revocation"
 	"ironseal/pki/span"
 )
@@ -81,7 +81,7 @@ func Sign(ctx context.Context, e *estate.Estate, p Plan) (Done, error) {
 
 func (s *signing) undo() (err error) {
 	for _, f := range s.files {
-		err = errors.Join(err, s.e.World.Disk.Remove(f))
+		err = errors.Join(err, s.e.Env.Disk.Remove(f))
 	}
 	return err
 }
@@ -92,7 +92,7 @@ func (s *signing) generation(ctx context.Context, g *hierarchy.Generation, list 
 	if err := s.number(ctx, a); err != nil {
 		return err
 	}
-	if err := s.e.World.Step(estate.StepPlanned); err != nil {
+	if err := s.e.Env.Step(estate.StepPlanned); err != nil {
 		return err
 	}
 	signer, err := s.e.Keys.Open(ctx, g.Certificate.Key, a.Handle, keystore.ForList)
@@ -100,7 +100,7 @@ func (s *signing) generation(ctx context.Context, g *hierarchy.Generation, list 
 		return err
 	}
 	defer signer.Close()
-	if err := s.e.World.Step(estate.StepOpened); err != nil {
+	if err := s.e.Env.Step(estate.StepOpened); err != nil {
 		return err
 	}
 	number := s.next[a.Handle]
@@ -170,10 +170,10 @@ func (s *signing) one(ctx context.Context, signer keystore.Opened, d Due, i int,
 // scopeOf is what a part is about: every address that certificates of it name. Where the publication
 // address has moved, earlier certificates name the earlier one, and a list that did not would count for
 // nothing to their clients.
-func (s *signing) scopeOf(ctx context.Context, d Due) (point.Scope, error) {
-	places, err := s.e.Records.Places(ctx)
+func (s *signing) scopeOf(ctx context.Context, d Due) (distpoint.Scope, error) {
+	places, err := s.e.Records.Addresses(ctx)
 	if err != nil {
-		return point.Scope{}, err
+		return distpoint.Scope{}, err
 	}
 	var named []string
 	if base := s.e.Settings.Publication.Address; base != "" {
@@ -181,18 +181,18 @@ func (s *signing) scopeOf(ctx context.Context, d Due) (point.Scope, error) {
 	}
 	for _, p := range places {
 		g := s.h.Generation(p.Generation)
-		if p.Kind == store.ListPlace && p.Part == d.Part && g != nil && g.ListName() == d.Generation.Name() &&
+		if p.Kind == store.ListAddress && p.Part == d.Part && g != nil && g.ListName() == d.Generation.Name() &&
 			!slices.Contains(named, p.Address) {
 			named = append(named, p.Address)
 		}
 	}
-	if len(named) == 0 || len(named) > point.Most {
-		return point.Scope{}, fmt.Errorf("its certificates name %d addresses; a part has 1 to %d", len(named),
-			point.Most)
+	if len(named) == 0 || len(named) > distpoint.Most {
+		return distpoint.Scope{}, fmt.Errorf("its certificates name %d addresses; a part has 1 to %d", len(named),
+			distpoint.Most)
 	}
-	scope := point.Scope{Reasons: point.AllReasons}
+	scope := distpoint.Scope{Reasons: distpoint.AllReasons}
 	for _, a := range named {
-		scope.Names = append(scope.Names, point.Name{URI: a})
+		scope.Names = append(scope.Names, distpoint.Name{URI: a})
 	}
 	return scope, nil
 }
@@ -241,7 +241,7 @@ func (s *signing) whole(ctx context.Context, signer keystore.Opened, d Due, item
 		item.Cut = d.Now.This.Unix()
 	}
 	count := func() (int, error) {
-		return s.e.Records.Listed(ctx, d.Generation.Authority.Handle, asPart(d), time.Unix(item.Cut, 0))
+		return s.e.Records.CountListed(ctx, d.Generation.Authority.Handle, asPart(d), time.Unix(item.Cut, 0))
 	}
 	for _, anew := range []bool{false, true} {
 		counted := make(chan error, 1)
@@ -274,24 +274,24 @@ func (s *signing) whole(ctx context.Context, signer keystore.Opened, d Due, item
 func (s *signing) drop() error {
 	last := s.files[len(s.files)-1]
 	s.files, s.made = s.files[:len(s.files)-1], s.made[:len(s.made)-1]
-	return s.e.World.Disk.Remove(last)
+	return s.e.Env.Disk.Remove(last)
 }
 
 // keep signs a list, reads it back, and writes it into the estate's folder. The disk takes the
 // entries while they are hashed.
 func (s *signing) keep(draft revocation.Draft, item *event.List, pieces [][]byte, signer keystore.Opened) error {
 	mark := make([]byte, 8)
-	if _, err := io.ReadFull(s.e.World.Random, mark); err != nil {
+	if _, err := io.ReadFull(s.e.Env.Random, mark); err != nil {
 		return err
 	}
 	item.Mark = hex.EncodeToString(mark)
 	file := inventory.File(s.e, *item)
-	err := s.e.World.Disk.NewWhile(file, 0o644, func(early func([]byte, int)) ([]byte, error) {
-		der, err := draft.Sign(pieces, signer, s.e.World.Random, early)
+	err := s.e.Env.Disk.NewWhile(file, 0o644, func(early func([]byte, int)) ([]byte, error) {
+		der, err := draft.Sign(pieces, signer, s.e.Env.Random, early)
 		if err != nil {
 			return nil, err
 		}
-		if err := s.e.World.Step(estate.StepSealed); err != nil {
+		if err := s.e.Env.Step(estate.StepSealed); err != nil {
 			return nil, err
 		}
 		l, err := revocation.Skim(der)
@@ -299,7 +299,7 @@ func (s *signing) keep(draft revocation.Draft, item *event.List, pieces [][]byte
 			return nil, errors.Join(err, errors.New("the list that was signed does not read as it was meant"))
 		}
 		proof, err := hex.DecodeString(item.Proof)
-		item.Seal = l.SealBy(proof)
+		item.ContentDigest = l.SealBy(proof)
 		return der, err
 	})
 	if err == nil {
@@ -315,7 +315,8 @@ func (s *signing) entries(ctx context.Context, d Due, item *event.List, delta *c
 	err error) {
 	err = s.e.View(ctx, func(moment *estate.Estate) (err error) {
 		b := building{e: moment, d: d, item: item, hash: revocation.NewProof()}
-		if _, item.Gone, err = moment.Records.Last(ctx, d.Generation.Authority.Handle, asPart(d)); err != nil {
+		if _, item.Gone, err = moment.Records.LastRevocation(ctx, d.Generation.Authority.Handle,
+			asPart(d)); err != nil {
 			return err
 		}
 		if anew {
@@ -421,7 +422,7 @@ func sweep(ctx context.Context, e *estate.Estate) error {
 	}
 	files, err := os.ReadDir(inventory.Folder(e))
 	if err != nil {
-		return fmt.Errorf("%s: %w", inventory.Folder(e), disk.Plain(err))
+		return fmt.Errorf("%s: %w", inventory.Folder(e), disk.Explain(err))
 	}
 	for _, f := range files {
 		info, err := f.Info()
@@ -429,7 +430,7 @@ func sweep(ctx context.Context, e *estate.Estate) error {
 			time.Since(info.ModTime()) < settled { // somebody may be about to put it on record
 			continue
 		}
-		if err := e.World.Disk.Remove(filepath.Join(inventory.Folder(e), f.Name())); err != nil && !errors.Is(err,
+		if err := e.Env.Disk.Remove(filepath.Join(inventory.Folder(e), f.Name())); err != nil && !errors.Is(err,
 			os.ErrNotExist) {
 			return err
 		}

@@ -274,7 +274,7 @@ func subjects(ctx context.Context, e *estate.Estate, g *hierarchy.Generation) (o
 		if !hierarchy.SameList(o, g) {
 			continue
 		}
-		list, err := e.HeldAll(e.Records.CertificatesOf(ctx, o.Authority.Handle, o.Number))
+		list, err := e.ReadCertificates(e.Records.CertificatesOf(ctx, o.Authority.Handle, o.Number))
 		if err != nil {
 			return nil, err
 		}
@@ -301,13 +301,13 @@ func (r *Responder) answers(e *estate.Estate, list []subject, at, next time.Time
 		return nil, err
 	}
 	out, faults := make([]disk.File, len(list)), make([]error, len(list))
-	estate.OnEveryCore(len(list), func(i int) {
+	estate.OnAllCores(len(list), func(i int) {
 		sign := batch.Answer
 		if i%provenEach == 0 {
 			sign = batch.Proven
 		}
 		var der []byte
-		der, faults[i] = sign(list[i].serial, list[i].status, list[i].at, list[i].reason, e.World.Random)
+		der, faults[i] = sign(list[i].serial, list[i].status, list[i].at, list[i].reason, e.Env.Random)
 		out[i] = disk.File{Path: list[i].file, Data: der, Mode: 0o644}
 		count()
 	})
@@ -319,7 +319,7 @@ func release(e *estate.Estate, dir string, files []disk.File) error {
 	var known []string
 	list, err := os.ReadDir(dir)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("%s: %w", dir, disk.Plain(err))
+		return fmt.Errorf("%s: %w", dir, disk.Explain(err))
 	}
 	for _, f := range list {
 		if strings.HasSuffix(f.Name(), ".ocsp") {
@@ -337,7 +337,7 @@ func release(e *estate.Estate, dir string, files []disk.File) error {
 	defer done()
 	return disk.ReplaceFolder(dir, slices.Compact(known), func(into string) error {
 		if err := disk.SetMode(into, 0o755); err != nil {
-			return fmt.Errorf("%s: %w", into, disk.Plain(err))
+			return fmt.Errorf("%s: %w", into, disk.Explain(err))
 		}
 		named := make([]disk.File, len(files))
 		for i, f := range files {
@@ -346,11 +346,11 @@ func release(e *estate.Estate, dir string, files []disk.File) error {
 		}
 		const at = 2000 // files that are open at once
 		for from := 0; from < len(named); from += at {
-			if err := errors.Join(e.World.Disk.NewAll(named[from:min(from+at, len(named))])...); err != nil {
+			if err := errors.Join(e.Env.Disk.NewAll(named[from:min(from+at, len(named))])...); err != nil {
 				return err
 			}
 		}
-		return e.World.Step(estate.StepHandingOut)
+		return e.Env.Step(estate.StepHandingOut)
 	})
 }
 
@@ -409,7 +409,7 @@ func (r *Responder) Answer(ctx context.Context, e *estate.Estate, asked []byte, 
 	case k.err != nil:
 		return ocsp.Refuse(ocsp.TryLater), k.err
 	}
-	return draft.Sign(r.Signer, e.World.Random)
+	return draft.Sign(r.Signer, e.Env.Random)
 }
 
 // Open makes a responder for a generation, whose key is kept in memory only, and puts its

@@ -49,7 +49,7 @@ func newResponder(ctx context.Context, e *estate.Estate, g *hierarchy.Generation
 	if r.template, err = e.Template(Template); err != nil {
 		return nil, err
 	}
-	if r.Signer, err = key.Generate(key.P256, e.World.Random); err != nil {
+	if r.Signer, err = key.Generate(key.P256, e.Env.Random); err != nil {
 		return nil, err
 	}
 	if r.plan, err = planResponder(ctx, e, r, until); err != nil {
@@ -63,11 +63,11 @@ func newResponder(ctx context.Context, e *estate.Estate, g *hierarchy.Generation
 		return nil, err
 	}
 	defer opened.Close()
-	serial, err := issue.Serial(e.World.Random)
+	serial, err := issue.Serial(e.Env.Random)
 	if err != nil {
 		return nil, err
 	}
-	r.Certificate, err = issue.Seal(r.plan, serial, opened, e.World.Random)
+	r.Certificate, err = issue.Sign(r.plan, serial, opened, e.Env.Random)
 	return r, err
 }
 
@@ -82,7 +82,7 @@ func planResponder(ctx context.Context, e *estate.Estate, r *Responder, until ti
 	}); err != nil {
 		return issue.Plan{}, err
 	}
-	der, err := request.Draft(subject, ext.Set{}, r.Signer, e.World.Random)
+	der, err := request.Draft(subject, ext.Set{}, r.Signer, e.Env.Random)
 	if err != nil {
 		return issue.Plan{}, err
 	}

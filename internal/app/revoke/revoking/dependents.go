@@ -21,7 +21,7 @@ import (
 
 // Dependent is a certificate that falls when one above it does, with whom it is with.
 type Dependent struct {
-	estate.Held
+	estate.CertificateRecord
 	Under     string // the generation that signed it
 	Authority bool
 	Holders   []string
@@ -43,7 +43,7 @@ func (p *Plan) fall(ctx context.Context, e *estate.Estate) error {
 	}
 	parties := map[string]bool{}
 	for _, t := range p.Targets {
-		holders, err := e.Holders(ctx, t.Held)
+		holders, err := e.Holders(ctx, t.CertificateRecord)
 		if err != nil {
 			return err
 		}
@@ -84,7 +84,7 @@ func DependentsOf(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy,
 			if !fallen[g] {
 				continue
 			}
-			list, err := e.HeldAll(e.Records.CertificatesOf(ctx, a.Handle, g.Number))
+			list, err := e.ReadCertificates(e.Records.CertificatesOf(ctx, a.Handle, g.Number))
 			if err != nil {
 				return nil, err
 			}
@@ -92,7 +92,7 @@ func DependentsOf(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy,
 				if c.State == lifecycle.Expired || c.State == lifecycle.Revoked {
 					continue
 				}
-				f := Dependent{Held: c, Under: g.Name(), Authority: c.IsAuthority()}
+				f := Dependent{CertificateRecord: c, Under: g.Name(), Authority: c.IsAuthority()}
 				if f.Holders, err = e.Holders(ctx, c); err != nil {
 					return nil, err
 				}
@@ -162,7 +162,8 @@ func (p *Plan) judgeIncidents(ctx context.Context, e *estate.Estate) error {
 	}
 	for _, t := range p.Targets {
 		if i, g := t.beside(list); g != nil {
-			p.Findings = append(p.Findings, finding.New(finding.OtherInDoubt, "The incident %s is about %s, and this "+
+			p.Findings = append(p.Findings, finding.New(finding.SuspectedGeneration, "The incident %s is about %s, "+
+				"and this "+
 				"is %s, which has another key.", i.Name, g.Name(), t.Generation.Name()))
 		}
 	}
@@ -188,7 +189,7 @@ func (t Target) beside(list []compromise.Incident) (compromise.Incident, *hierar
 // stillMeant looks again, inside the act, at what the plan took for granted: no incident was
 // opened meanwhile whose replacements this would take down.
 func (p Plan) stillMeant(tx store.Tx) error {
-	if p.Findings.Has(finding.OtherInDoubt) {
+	if p.Findings.Has(finding.SuspectedGeneration) {
 		return nil // it was waived on the sheet
 	}
 	list, err := compromise.Incidents(tx.Context(), tx)
@@ -210,7 +211,7 @@ func (p *Plan) judgeKey(ctx context.Context, e *estate.Estate, t Target) error {
 	if p.Ask.Reason != revocation.KeyCompromise && p.Ask.Reason != revocation.CACompromise {
 		return nil
 	}
-	list, err := e.HeldAll(e.Records.CertificatesByKey(ctx, t.Key.Fingerprint(), store.NoLimit))
+	list, err := e.ReadCertificates(e.Records.CertificatesByKey(ctx, t.Key.Fingerprint(), store.NoLimit))
 	if err != nil {
 		return err
 	}

@@ -27,7 +27,8 @@ type Later struct {
 
 // Schedule records that certificates are to be revoked once those in their places are in use,
 // and a span is over.
-func Schedule(ctx context.Context, e *estate.Estate, old []estate.Held, after span.Span) (journal.Head, error) {
+func Schedule(ctx context.Context, e *estate.Estate, old []estate.CertificateRecord, after span.Span) (journal.Head,
+	error) {
 	return e.Act(ctx, func(store.Tx) ([]event.Record, error) {
 		var out []event.Record
 		for _, c := range old {
@@ -64,7 +65,7 @@ func Scheduled(ctx context.Context, e *estate.Estate) (out []Later, err error) {
 	if err != nil {
 		return nil, err
 	}
-	instead := map[int64]estate.Held{}
+	instead := map[int64]estate.CertificateRecord{}
 	for _, c := range all {
 		if c.Record.Replaces != 0 && !c.Record.Prepared {
 			instead[c.Record.Replaces] = c

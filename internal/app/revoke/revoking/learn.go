@@ -38,8 +38,8 @@ func Learn(ctx context.Context, e *estate.Estate, by *hierarchy.Generation, l *r
 	}
 	ours := map[string]Target{} // by the key of the serial; a list may be far longer than what is on record
 	var held []string           // keys of those on hold, in order
-	which := estate.Which{State: lifecycle.AnyState, By: by.Authority.Handle}
-	_, err = e.EachCertificate(ctx, which, func(c estate.Held) error {
+	which := estate.Filter{State: lifecycle.AnyState, By: by.Authority.Handle}
+	_, err = e.EachCertificate(ctx, which, func(c estate.CertificateRecord) error {
 		t, err := target(ctx, e, h, c)
 		if err != nil && !errors.Is(err, errElsewhere) || t.By == nil || !hierarchy.SameList(t.By, by) {
 			return nil // itself, or one that another key signed
@@ -87,8 +87,8 @@ func Forgotten(ctx context.Context, e *estate.Estate, by *hierarchy.Generation, 
 		return nil, err
 	}
 	gone := map[string]Target{}
-	which := estate.Which{State: lifecycle.AnyState, By: by.Authority.Handle}
-	_, err = e.EachCertificate(ctx, which, func(c estate.Held) error {
+	which := estate.Filter{State: lifecycle.AnyState, By: by.Authority.Handle}
+	_, err = e.EachCertificate(ctx, which, func(c estate.CertificateRecord) error {
 		t, err := target(ctx, e, h, c)
 		if err != nil && !errors.Is(err, errElsewhere) || t.By == nil || !hierarchy.SameList(t.By, by) {
 			return nil

@@ -65,7 +65,7 @@ var ErrNothing = errors.New("nothing to change")
 
 // PlanRevoke plans.
 func PlanRevoke(ctx context.Context, e *estate.Estate, ask Ask) (Plan, error) {
-	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (Plan, error) { return plan(ctx, e, ask) })
+	return estate.Snapshot(ctx, e, func(e *estate.Estate) (Plan, error) { return plan(ctx, e, ask) })
 }
 
 func plan(ctx context.Context, e *estate.Estate, ask Ask) (Plan, error) {
@@ -180,13 +180,13 @@ func tellRevoked(t Target, r store.Revocation, was *store.Revocation) event.Revo
 		out.Invalid = r.Invalid.UTC().Format(time.RFC3339Nano)
 	}
 	if was != nil {
-		out.Was = store.Line(was.Serial, journal.Stamp(was.At), was.Reason)
+		out.Was = store.DigestLine(was.Serial, journal.Stamp(was.At), was.Reason)
 	}
 	return out
 }
 
-// Unhold lets certificates that were on hold stand again.
-func Unhold(ctx context.Context, e *estate.Estate, names []string, because string) ([]Target, journal.Head, error) {
+// Release lets certificates that were on hold stand again.
+func Release(ctx context.Context, e *estate.Estate, names []string, because string) ([]Target, journal.Head, error) {
 	list, err := targets(ctx, e, names, nil)
 	if err != nil {
 		return nil, journal.Head{}, err

@@ -16,17 +16,17 @@ import (
 	"ironseal/pki/advice"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
+	"ironseal/pki/distpoint"
 	"ironseal/pki/ext"
 	"ironseal/pki/fault"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/lifecycle"
-	"ironseal/pki/point"
 	"ironseal/pki/revocation"
 )
 
 // Target is one certificate that is to be taken back, or released.
 type Target struct {
-	estate.Held
+	estate.CertificateRecord
 	By         *hierarchy.Generation // that signed it
 	Generation *hierarchy.Generation // whose certificate it is; nil where it is no authority of ours
 	Was        *store.Revocation     // what is on record of it; nil for nothing
@@ -38,11 +38,12 @@ const mostNamed = 100_000
 
 // named finds the certificates that a person means by one name: a serial or its beginning, a
 // request, a handle, a fingerprint, a name, or a file.
-func named(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, name string) (estate.Held, error) {
+func named(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, name string) (estate.CertificateRecord,
+	error) {
 	name = strings.TrimSpace(name)
 	if c, err := inFile(name); err != nil || c != nil {
 		if err != nil {
-			return estate.Held{}, err
+			return estate.CertificateRecord{}, err
 		}
 		return onRecord(ctx, e, h, c)
 	}
@@ -51,12 +52,12 @@ func named(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, name st
 		return found, err
 	}
 	if list, err := e.CertificatesNamed(ctx, name); err != nil {
-		return estate.Held{}, err
+		return estate.CertificateRecord{}, err
 	} else if len(list) > 0 {
 		return only(list, name, e)
 	}
 	if n, err := estate.ParseNumber(name); err == nil && strings.HasPrefix(strings.ToUpper(name), "R") {
-		if list, err := e.HeldAll(e.Records.CertificatesByRequest(ctx, n)); err == nil && len(list) > 1 {
+		if list, err := e.ReadCertificates(e.Records.CertificatesByRequest(ctx, n)); err == nil && len(list) > 1 {
 			return only(list, name, e)
 		}
 	}
@@ -65,8 +66,8 @@ func named(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, name st
 }
 
 // only refuses a name that fits several that still hold, and lists them.
-func only(list []estate.Held, name string, e *estate.Estate) (estate.Held, error) {
-	holding := slices.DeleteFunc(slices.Clone(list), func(c estate.Held) bool {
+func only(list []estate.CertificateRecord, name string, e *estate.Estate) (estate.CertificateRecord, error) {
+	holding := slices.DeleteFunc(slices.Clone(list), func(c estate.CertificateRecord) bool {
 		return c.State == lifecycle.Expired || c.State == lifecycle.Revoked
 	})
 	if len(holding) == 1 || len(holding) == 0 && len(list) == 1 {
@@ -76,7 +77,8 @@ func only(list []estate.Held, name string, e *estate.Estate) (estate.Held, error
 	for _, c := range list {
 		fmt.Fprintf(&b, "\n  %s  %s, until %s", c.Serial.Short(), c.State, c.NotAfter.Format("2006-01-02"))
 	}
-	return estate.Held{}, fmt.Errorf("certificate %q: %d certificates have this name; say which, by its serial:%s",
+	return estate.CertificateRecord{}, fmt.Errorf("certificate %q: %d certificates have this name; say which, by "+
+		"its serial:%s",
 		name,
 		len(list), b.String())
 }
@@ -102,10 +104,11 @@ func inFile(name string) (*cert.Certificate, error) {
 
 // onRecord finds a certificate that came in a file; one that is not ours is refused, and it
 // is said who issued it.
-func onRecord(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, c *cert.Certificate) (estate.Held, error) {
-	list, err := e.HeldAll(e.Records.CertificatesByKey(ctx, c.Key.Fingerprint(), 1000))
+func onRecord(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy,
+	c *cert.Certificate) (estate.CertificateRecord, error) {
+	list, err := e.ReadCertificates(e.Records.CertificatesByKey(ctx, c.Key.Fingerprint(), 1000))
 	if err != nil {
-		return estate.Held{}, err
+		return estate.CertificateRecord{}, err
 	}
 	for _, held := range list {
 		if bytes.Equal(held.Raw, c.Raw) {
@@ -115,14 +118,16 @@ func onRecord(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, c *c
 	for _, a := range h {
 		for _, g := range a.Generations {
 			if c.Issuer.Equal(g.Certificate.Subject) && c.VerifiedBy(g.Certificate.Key) == nil {
-				return estate.Held{}, fault.New(fault.NotFound, "%s, serial %s, was signed by %s, and is not on record",
+				return estate.CertificateRecord{}, fault.New(fault.NotFound, "%s, serial %s, was signed by %s, and "+
+					"is not on record",
 					c.Title(), c.Serial.Short(), g.Label()).
 					On(fault.Certificate.Named("%s", c.SerialHex())).
 					Then(advice.To("import it first", advice.AdoptAuthority, "authority", a.Handle, "issued", "FILE"))
 			}
 		}
 	}
-	return estate.Held{}, fmt.Errorf("%s was not issued here, but by %s: only they can take it back", c.Title(),
+	return estate.CertificateRecord{}, fmt.Errorf("%s was not issued here, but by %s: only they can take it back", c.
+		Title(),
 		c.Issuer)
 }
 
@@ -217,7 +222,7 @@ func targets(ctx context.Context, e *estate.Estate, names, holders []string) ([]
 	if err != nil {
 		return nil, err
 	}
-	var list []estate.Held
+	var list []estate.CertificateRecord
 	var faults []error
 	for _, n := range names {
 		c, err := named(ctx, e, h, n)
@@ -231,7 +236,7 @@ func targets(ctx context.Context, e *estate.Estate, names, holders []string) ([]
 		if _, err := parties.Find(ctx, e, p); err != nil {
 			return nil, err
 		}
-		held, err := e.HeldAll(e.Records.CertificatesHeldBy(ctx, p))
+		held, err := e.ReadCertificates(e.Records.CertificatesHeldBy(ctx, p))
 		if err != nil {
 			return nil, err
 		}
@@ -273,8 +278,8 @@ func together(faults []error) error {
 }
 
 // target checks that a certificate is ours to take back.
-func target(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, c estate.Held) (Target, error) {
-	t := Target{Held: c}
+func target(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, c estate.CertificateRecord) (Target, error) {
+	t := Target{CertificateRecord: c}
 	for _, g := range estate.AllGenerations(h) {
 		if t.Is(g.Certificate) {
 			t.Generation = g
@@ -308,12 +313,12 @@ func target(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, c esta
 // namesStatus reports whether a certificate names a revocation list or an OCSP responder.
 func namesStatus(c *cert.Certificate) bool {
 	if x, there := c.Extensions.Find(ext.CRLPoints); there {
-		if points, err := point.Read(x.Value, c.Issuer); err == nil && len(points) > 0 {
+		if points, err := distpoint.Read(x.Value, c.Issuer); err == nil && len(points) > 0 {
 			return true
 		}
 	}
 	x, there := c.Extensions.Find(ext.InfoAccess)
-	return there && len(point.Responders(x.Value)) > 0
+	return there && len(distpoint.Responders(x.Value)) > 0
 }
 
 // PartOf is the part of its issuer's lists that a certificate stands on, by the addresses in
@@ -323,12 +328,12 @@ func PartOf(c *cert.Certificate, by *hierarchy.Generation) int {
 	if !there || by == nil {
 		return 0
 	}
-	points, err := point.Read(x.Value, c.Issuer)
+	points, err := distpoint.Read(x.Value, c.Issuer)
 	if err != nil {
 		return 0
 	}
 	for _, p := range points {
-		for _, u := range point.Addresses(p.Names) {
+		for _, u := range distpoint.Addresses(p.Names) {
 			if n := revocation.PartAt(u, by.ListName()); n > 0 {
 				return n
 			}

@@ -148,7 +148,7 @@ func (ask PackAsk) sound() (trust.Set, []string, error) {
 	var list finding.List
 	for _, a := range ask.Set.Anchors {
 		if a.Doubt != "" {
-			list = append(list, finding.New(finding.AnchorInDoubt, "%s: %s", a.Certificate.Title(), a.Doubt))
+			list = append(list, finding.New(finding.SuspectedAnchor, "%s: %s", a.Certificate.Title(), a.Doubt))
 		}
 	}
 	list, err := list.Waive(0, ask.Waivers)
@@ -183,11 +183,11 @@ func (ask PackAsk) write(ctx context.Context, e *estate.Estate, one Packed, file
 		if err := onRecord(); err != nil {
 			return err
 		}
-		return e.World.Disk.Replace(one.Path, data, 0o644)
+		return e.Env.Disk.Replace(one.Path, data, 0o644)
 	}
 	fill := func(into string) error {
 		for _, f := range files {
-			if err := e.World.Disk.New(filepath.Join(into, f.Name), f.Data, f.Mode()); err != nil {
+			if err := e.Env.Disk.New(filepath.Join(into, f.Name), f.Data, f.Mode()); err != nil {
 				return fmt.Errorf("kit: %w", err)
 			}
 		}
@@ -232,7 +232,7 @@ func PackedBefore(path string) bool {
 func OpenKit(path string) (map[string][]byte, error) {
 	info, err := os.Stat(path)
 	if err != nil {
-		return nil, disk.Plain(err)
+		return nil, disk.Explain(err)
 	}
 	files := map[string][]byte{}
 	if !info.IsDir() {

@@ -241,10 +241,10 @@ func (p PairPack) rest(e *estate.Estate, i int, kitDir string) error {
 			}
 		}
 		presents = label.FileName(me.Title) + ".with-issuers.pem"
-		if err := e.World.Disk.Replace(filepath.Join(p.Side(i), presents), chain.Bytes(), 0o644); err != nil {
+		if err := e.Env.Disk.Replace(filepath.Join(p.Side(i), presents), chain.Bytes(), 0o644); err != nil {
 			return err
 		}
 	}
 	page := p.Answer.Page(p.Question, i, []string{kitDir}, presents)
-	return e.World.Disk.Replace(filepath.Join(p.Side(i), kit.PageFile), page, 0o644)
+	return e.Env.Disk.Replace(filepath.Join(p.Side(i), kit.PageFile), page, 0o644)
 }

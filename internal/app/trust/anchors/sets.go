@@ -70,12 +70,12 @@ func Set(ctx context.Context, e *estate.Estate, name string) (trust.Set, error) 
 
 // own computes the estate's own set.
 func own(ctx context.Context, e *estate.Estate) (trust.Set, error) {
-	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (trust.Set, error) {
+	return estate.Snapshot(ctx, e, func(e *estate.Estate) (trust.Set, error) {
 		h, err := e.Hierarchy(ctx)
 		if err != nil {
 			return trust.Set{}, err
 		}
-		serving, err := e.Records.Serving(ctx, e.Now())
+		serving, err := e.Records.ServingGenerations(ctx, e.Now())
 		if err != nil {
 			return trust.Set{}, err
 		}
@@ -129,7 +129,7 @@ func Create(ctx context.Context, e *estate.Estate, name, title string) (journal.
 		return journal.Head{}, err
 	}
 	s := trust.Set{Name: name, Title: title}
-	if err := e.World.Disk.New(file(e, name), s.Bytes(), 0o644); err != nil {
+	if err := e.Env.Disk.New(file(e, name), s.Bytes(), 0o644); err != nil {
 		return journal.Head{}, fmt.Errorf("trust set %s: %w", name, err)
 	}
 	return record(ctx, e, event.On(name, event.SetCreated{Title: title}))
@@ -265,14 +265,14 @@ func rewrite(ctx context.Context, e *estate.Estate, s trust.Set, before []byte, 
 		if err != nil || !slices.Equal(now, before) {
 			return nil, errors.Join(fault.New(fault.Changed, "trust set %s was changed meanwhile", s.Name), err)
 		}
-		if err := e.World.Disk.Replace(file(e, s.Name), s.Bytes(), 0o644); err != nil {
+		if err := e.Env.Disk.Replace(file(e, s.Name), s.Bytes(), 0o644); err != nil {
 			return nil, fmt.Errorf("trust set %s: %w", s.Name, err)
 		}
 		written = true
 		return []event.Record{en}, nil
 	})
 	if err != nil && written && !errors.Is(err, store.ErrUncertain) { // what is not on record is not in the file
-		err = errors.Join(err, e.World.Disk.Replace(file(e, s.Name), before, 0o644))
+		err = errors.Join(err, e.Env.Disk.Replace(file(e, s.Name), before, 0o644))
 	}
 	return head, err
 }

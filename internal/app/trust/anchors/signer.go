@@ -29,7 +29,7 @@ type kitSigner struct {
 // newKitSigner makes a key, and has an authority certify it for kits. When that fails, the
 // request is withdrawn.
 func newKitSigner(ctx context.Context, e *estate.Estate, by string) (k *kitSigner, err error) {
-	signer, err := key.Generate(key.P256, e.World.Random)
+	signer, err := key.Generate(key.P256, e.Env.Random)
 	if err != nil {
 		return nil, fmt.Errorf("kit key: %w", err)
 	}
@@ -41,7 +41,7 @@ func newKitSigner(ctx context.Context, e *estate.Estate, by string) (k *kitSigne
 	if err != nil {
 		return nil, fmt.Errorf("kit key: %w", err)
 	}
-	der, err := request.Draft(subject, ext.Set{}, signer, e.World.Random)
+	der, err := request.Draft(subject, ext.Set{}, signer, e.Env.Random)
 	if err != nil {
 		return nil, fmt.Errorf("kit key: %w", err)
 	}
@@ -88,7 +88,7 @@ func newKitSigner(ctx context.Context, e *estate.Estate, by string) (k *kitSigne
 
 // planKitSigner plans the certificate of the kit key.
 func planKitSigner(ctx context.Context, e *estate.Estate, r intake.Received, by string) (*signing.Sheet, error) {
-	return estate.AtOneMoment(ctx, e, func(e *estate.Estate) (*signing.Sheet, error) {
+	return estate.Snapshot(ctx, e, func(e *estate.Estate) (*signing.Sheet, error) {
 		p, err := signing.NewPlanning(ctx, e)
 		if err != nil {
 			return nil, err
@@ -110,6 +110,6 @@ func planKitSigner(ctx context.Context, e *estate.Estate, r intake.Received, by 
 
 // sign signs the list of hashes of a kit.
 func (k *kitSigner) sign(e *estate.Estate, sums []byte) (kit.File, error) {
-	data, err := pkcs.SignDetached(sums, k.signer, k.chain, e.Now(), e.World.Random)
+	data, err := pkcs.SignDetached(sums, k.signer, k.chain, e.Now(), e.Env.Random)
 	return kit.File{Name: kit.SignatureFile, Data: data}, err
 }

@@ -125,7 +125,7 @@ func (c *Change) unpack(name string) error {
 	}
 	for _, f := range c.packs[name] {
 		hasScript = hasScript || f.Name == kitScript
-		if err := c.e.World.Disk.New(filepath.Join(c.dir, name, f.Name), f.Data, f.Mode()); err != nil {
+		if err := c.e.Env.Disk.New(filepath.Join(c.dir, name, f.Name), f.Data, f.Mode()); err != nil {
 			return fmt.Errorf("%s: %w", c.Act, err)
 		}
 	}
@@ -240,7 +240,7 @@ func (c *Change) back(ctx context.Context, list []done) (err error) {
 	ctx = context.WithoutCancel(ctx)
 	for _, d := range slices.Backward(list) {
 		for path, was := range d.files {
-			err = errors.Join(err, c.e.World.Disk.Replace(path, was.data, was.mode))
+			err = errors.Join(err, c.e.Env.Disk.Replace(path, was.data, was.mode))
 		}
 		err = errors.Join(err, c.undo(ctx, d))
 	}

@@ -19,20 +19,20 @@ import (
 
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
+	"ironseal/pki/distpoint"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
 	"ironseal/pki/handover"
 	"ironseal/pki/kit"
+	"ironseal/pki/match"
 	"ironseal/pki/ocsp"
 	"ironseal/pki/pair"
 	"ironseal/pki/path"
 	"ironseal/pki/pkcs"
-	"ironseal/pki/point"
-	"ironseal/pki/relate"
 	"ironseal/pki/request"
 	"ironseal/pki/revocation"
 	"ironseal/pki/specimen"
-	"ironseal/pki/standing"
+	"ironseal/pki/status"
 	"ironseal/pki/trust"
 )
 
@@ -93,7 +93,7 @@ func list(by *specimen.Entity, number int64, at string, entries int) *revocation
 	d := revocation.Draft{Issuer: by.Cert.Subject, KeyID: by.Cert.SubjectKey, Number: number,
 		This: specimen.Now.Add(-time.Hour), Next: specimen.Now.Add(time.Hour)}
 	if at != "" {
-		s := point.At(at)
+		s := distpoint.At(at)
 		d.Scope = &s
 	}
 	var rows []byte
@@ -171,7 +171,7 @@ var cases = []one{
 	}},
 	{"distribution points", 20, func(n int) func() {
 		value := ext.ListAddresses(addresses(n)).Value
-		return func() { must(point.Read(value, w.Mid.Cert.Subject)) }
+		return func() { must(distpoint.Read(value, w.Mid.Cert.Subject)) }
 	}},
 	{"policies", 20, func(n int) func() {
 		var ids []string
@@ -233,7 +233,7 @@ var cases = []one{
 			lists = append(lists, list(w.Mid, int64(i+1), addresses(n)[i], 1))
 		}
 		return func() {
-			standing.New(standing.Evidence{Lists: lists}, question(), true).Of([]*cert.Certificate{w.Leaf.Cert,
+			status.New(status.Evidence{Lists: lists}, question(), true).Of([]*cert.Certificate{w.Leaf.Cert,
 				w.Mid.Cert,
 				w.Root.Cert})
 		}
@@ -242,7 +242,7 @@ var cases = []one{
 		unknown := specimen.Make(tb{}, w.Root, specimen.Plan{Subject: "CN=Services", Authority: true})
 		l, signers := list(unknown, 1, "", 1), twins(n)
 		return func() {
-			standing.New(standing.Evidence{Lists: []*revocation.List{l}, Signers: signers}, question(),
+			status.New(status.Evidence{Lists: []*revocation.List{l}, Signers: signers}, question(),
 				true).Of([]*cert.Certificate{w.Leaf.Cert, w.Mid.Cert, w.Root.Cert})
 		}
 	}},
@@ -252,7 +252,7 @@ var cases = []one{
 			answers = append(answers, must(ocsp.ReadAnswer(answer(1))))
 		}
 		return func() {
-			standing.New(standing.Evidence{Answers: answers}, question(), true).Of([]*cert.Certificate{w.Leaf.Cert,
+			status.New(status.Evidence{Answers: answers}, question(), true).Of([]*cert.Certificate{w.Leaf.Cert,
 				w.Mid.Cert, w.Root.Cert})
 		}
 	}},
@@ -273,18 +273,18 @@ var cases = []one{
 		return func() { path.Verify(w.Leaf.Cert, above, question()) }
 	}},
 	{"relations of a heap", 20, func(n int) func() {
-		var heap []relate.Thing
+		var heap []match.Thing
 		for _, c := range leaves(n) {
-			heap = append(heap, relate.Thing{Certificate: c})
+			heap = append(heap, match.Thing{Certificate: c})
 		}
-		return func() { relate.Relate(heap) }
+		return func() { match.Relate(heap) }
 	}},
 	{"relations of one name", 150, func(n int) func() {
-		var heap []relate.Thing
+		var heap []match.Thing
 		for _, c := range append(twins(n), leaves(n)...) {
-			heap = append(heap, relate.Thing{Certificate: c})
+			heap = append(heap, match.Thing{Certificate: c})
 		}
-		return func() { relate.Relate(heap) }
+		return func() { match.Relate(heap) }
 	}},
 	{"a pair with many roots", 10, func(n int) func() {
 		side := pair.Peer{Chain: []*cert.Certificate{w.Leaf.Cert, w.Mid.Cert},
