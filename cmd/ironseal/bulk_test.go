@@ -317,7 +317,7 @@ func TestTakingInWhatOthersSigned(t *testing.T) {
 		{"ended", file("ended.pem", specimen.Make(t, mid, ended), mid, root), 3, "expired"},
 		{"without its issuers", file("alone.pem", specimen.Make(t, mid, good)), 3, "answer-chain-open"},
 	} {
-		args := []string{"certificate", "take-in", c.file, "--anchor", anchor, "--yes"}
+		args := []string{"certificate", "import", c.file, "--anchor", anchor, "--yes"}
 		if c.code == 3 {
 			args = append(args, "--request", "R1")
 		}
@@ -326,9 +326,9 @@ func TestTakingInWhatOthersSigned(t *testing.T) {
 		}
 	}
 	leaf := specimen.Make(t, mid, good)
-	p.refused(1, "say so: --request R1", "certificate", "take-in", file("answer.pem", root, leaf, mid), "--anchor",
+	p.refused(1, "say so: --request R1", "certificate", "import", file("answer.pem", root, leaf, mid), "--anchor",
 		anchor, "--yes")
-	p.must("certificate", "take-in", "../answer.pem", "--request", "R1", "--anchor", anchor, "--yes")
+	p.must("certificate", "import", "../answer.pem", "--request", "R1", "--anchor", anchor, "--yes")
 	p.must("certificate", "handover", "R1", "--for", "haproxy", "--out", "..")
 	page, err := os.ReadFile(filepath.Join(p.dir, "..", "shop.ternbay.example.haproxy", "shop.ternbay.example.pem"))
 	if err != nil || bytes.Count(page, []byte("BEGIN CERTIFICATE")) != 2 ||
@@ -338,7 +338,7 @@ func TestTakingInWhatOthersSigned(t *testing.T) {
 	if out := p.must("certificate", "list"); !strings.Contains(out, "outside") {
 		t.Error(out)
 	}
-	if r := p.run("", "certificate", "take-in", "../answer.pem", "--anchor", anchor, "--yes"); r.code != 1 ||
+	if r := p.run("", "certificate", "import", "../answer.pem", "--anchor", anchor, "--yes"); r.code != 1 ||
 		!strings.Contains(r.errors, "on record already") {
 		t.Errorf("a second time: %+v", r)
 	}

@@ -38,8 +38,8 @@ var kills = []killed{
 	{"restore", "estate restore ../old.backup ../again",
 		[]string{"there is an estate already", "the estate is there already", "is older than"}},
 	{"rehearse", "estate rehearse ../play", []string{"there is an estate already"}},
-	{"pack", "courier pack ../stick R2", []string{"is there already"}},
-	{"open", "courier open ../brought --yes", []string{"imported already"}},
+	{"pack", "transfer pack ../stick R2", []string{"is there already"}},
+	{"open", "transfer open ../brought --yes", []string{"imported already"}},
 	{"handover", "certificate handover first.ternbay.example --for nginx --out ../out --yes",
 		[]string{"is there already"}},
 	{"export", "certificate export first.ternbay.example --with issuers --out ../first.pem", nil},
@@ -52,7 +52,7 @@ var kills = []killed{
 	{"incident", "incident open services --because trying", []string{"is open since"}},
 	{"false alarm", "incident close I1 --false-alarm --because trying", []string{"was closed"}},
 	{"suspect", "authority renew services --suspect stolen --yes", nil},
-	{"take in lists", "revocations take-in ../theirs", nil},
+	{"take in lists", "revocations import ../theirs", nil},
 	{"kit", "trust kit own --for debian --out ../kits --yes", nil},
 	{"switch", "changeover switch piers --early --yes", []string{"nothing is prepared"}},
 	{"switch back", "changeover back moles --switch-day 2031-01-01 --yes", []string{"has not switched yet"}},
@@ -82,7 +82,7 @@ func killStage(t *testing.T) place {
 	other := harbour(t)
 	other.must("request", "draft", "inbox.ternbay.example", "--out", "..")
 	other.must("request", "receive", "../inbox.ternbay.example.request.pem")
-	other.must("courier", "pack", filepath.Join(p.dir, "../brought"), "R1")
+	other.must("transfer", "pack", filepath.Join(p.dir, "../brought"), "R1")
 	data, err := os.ReadFile(filepath.Join(other.dir, "../inbox.ternbay.example.request.pem"))
 	if err != nil {
 		t.Fatal(err)

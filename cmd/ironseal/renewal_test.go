@@ -65,15 +65,15 @@ func TestOfflineRootAndOnlineEstate(t *testing.T) {
 			t.Error("the status does not show that services is sent")
 		}
 		there, back := carry(fmt.Sprintf("there-%d", n)), carry(fmt.Sprintf("back-%d", n))
-		online.must("courier", "pack", there, "--authority", "services", "--template", "intermediate-authority")
-		safe.must("courier", "open", there, "--yes")
+		online.must("transfer", "pack", there, "--authority", "services", "--template", "intermediate-authority")
+		safe.must("transfer", "open", there, "--yes")
 		safe.must("sign", fmt.Sprintf("R%d", n), "--template", "intermediate-authority", "--yes")
-		safe.must("courier", "answer", there, "--out", back)
+		safe.must("transfer", "answer", there, "--out", back)
 		if n == 1 {
-			online.refused(3, "anchor-unknown", "courier", "open", back, "--yes")
+			online.refused(3, "anchor-unknown", "transfer", "open", back, "--yes")
 		}
-		online.must("courier", "open", back, "--anchor", carry("root.pem"), "--yes")
-		online.refused(1, "imported already", "courier", "open", back, "--anchor", carry("root.pem"), "--yes")
+		online.must("transfer", "open", back, "--anchor", carry("root.pem"), "--yes")
+		online.refused(1, "imported already", "transfer", "open", back, "--anchor", carry("root.pem"), "--yes")
 	}
 	walk(1)
 	walk(2)
@@ -100,12 +100,12 @@ func TestOfflineRootAndOnlineEstate(t *testing.T) {
 		host := fmt.Sprintf("v%d.ternbay.example", i)
 		online.send(host, []string{host})
 	}
-	online.must("courier", "pack", carry("batch"), "R3", "R4", "R5", "R6", "R7", "--template", "web-server")
+	online.must("transfer", "pack", carry("batch"), "R3", "R4", "R5", "R6", "R7", "--template", "web-server")
 	online.refused(1, "R3 is sent", "sign", "R3", "--template", "web-server", "--yes")
-	safe.must("courier", "open", carry("batch"), "--yes")
+	safe.must("transfer", "open", carry("batch"), "--yes")
 	safe.must("sign", "--all", "--template", "web-server", "--by", "vault", "--yes")
-	safe.must("courier", "answer", carry("batch"), "--out", carry("batch-back"))
-	online.must("courier", "open", carry("batch-back"), "--yes")
+	safe.must("transfer", "answer", carry("batch"), "--out", carry("batch-back"))
+	online.must("transfer", "open", carry("batch-back"), "--yes")
 	online.must("certificate", "export", "v3.ternbay.example", "--with", "issuers", "--out", carry("v3.pem"))
 	online.must("verify", carry("v3.pem"), "--anchor", carry("root.pem"), "--name", "v3.ternbay.example")
 	for _, p := range []place{safe, online} {
@@ -114,10 +114,10 @@ func TestOfflineRootAndOnlineEstate(t *testing.T) {
 	}
 }
 
-func TestACourierChangedByAByte(t *testing.T) {
+func TestATransferChangedByAByte(t *testing.T) {
 	p := harbour(t)
 	n := p.send("a.ternbay.example", []string{"a.ternbay.example"})
-	p.must("courier", "pack", "../stick", n)
+	p.must("transfer", "pack", "../stick", n)
 	other := empty(t)
 	files, err := filepath.Glob(filepath.Join(p.dir, "../stick/*"))
 	if err != nil || len(files) != 4 {
@@ -134,19 +134,19 @@ func TestACourierChangedByAByte(t *testing.T) {
 			if err := os.WriteFile(f, bad, 0o644); err != nil {
 				t.Fatal(err)
 			}
-			other.refused(1, "courier", "courier", "open", filepath.Join(p.dir, "../stick"), "--yes")
+			other.refused(1, "transfer", "transfer", "open", filepath.Join(p.dir, "../stick"), "--yes")
 		}
 		if err := os.WriteFile(f, good, 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
 	p.file("../stick/extra.pem", []byte("x"))
-	other.refused(1, "was added on the way", "courier", "open", filepath.Join(p.dir, "../stick"), "--yes")
+	other.refused(1, "was added on the way", "transfer", "open", filepath.Join(p.dir, "../stick"), "--yes")
 	if err := os.Remove(filepath.Join(p.dir, "../stick/extra.pem")); err != nil {
 		t.Fatal(err)
 	}
-	other.must("courier", "open", filepath.Join(p.dir, "../stick"), "--yes")
-	other.refused(1, "imported already", "courier", "open", filepath.Join(p.dir, "../stick"), "--yes")
+	other.must("transfer", "open", filepath.Join(p.dir, "../stick"), "--yes")
+	other.refused(1, "imported already", "transfer", "open", filepath.Join(p.dir, "../stick"), "--yes")
 }
 
 // Answers of a parent elsewhere that do not fit are refused, each for its reason.
@@ -192,11 +192,11 @@ func TestAnswersThatDoNotFit(t *testing.T) {
 			answer("leaf", root, func(s *specimen.Plan) { s.Authority = false })},
 		{"an unknown root", "anchor-unknown", answer("stranger", stranger, same)},
 	} {
-		p.refused(3, c.code, "authority", "take-in", "services", c.file, "--anchor", "../root.pem", "--yes")
+		p.refused(3, c.code, "authority", "import", "services", c.file, "--anchor", "../root.pem", "--yes")
 	}
-	p.refused(3, "anchor-unknown", "authority", "take-in", "services", answer("good", root, same), "--yes")
-	p.must("authority", "take-in", "services", "../good.pem", "--anchor", "../root.pem", "--yes")
-	p.refused(1, "no request of it is sent", "authority", "take-in", "services", "../good.pem", "--yes")
+	p.refused(3, "anchor-unknown", "authority", "import", "services", answer("good", root, same), "--yes")
+	p.must("authority", "import", "services", "../good.pem", "--anchor", "../root.pem", "--yes")
+	p.refused(1, "no request of it is sent", "authority", "import", "services", "../good.pem", "--yes")
 	n := p.send("a.ternbay.example", []string{"a.ternbay.example"})
 	p.must("sign", n, "--template", "web-server", "--yes")
 	p.must("certificate", "export", n, "--with", "root", "--out", "../chain.pem")
@@ -205,7 +205,7 @@ func TestAnswersThatDoNotFit(t *testing.T) {
 	p.must("authority", "apply", "services", "--same-key", "--out", "../again.pem")
 	p.must("convert", answer("later", root, func(s *specimen.Plan) { s.Until = now.AddDate(12, 0, 0) }), "--to", "p7b",
 		"--out", "../later.p7b")
-	p.must("authority", "take-in", "services", "../later.p7b", "--yes")
+	p.must("authority", "import", "services", "../later.p7b", "--yes")
 	if out := p.must("authority", "list"); !strings.Contains(out, "services g2") {
 		t.Error(out)
 	}
@@ -387,7 +387,7 @@ func TestBackupDuringBulkSigning(t *testing.T) {
 	if out := r.run("", "certificate", "show", "h2999.ternbay.example"); out.code == 0 {
 		t.Log("the first backup has everything already")
 	} else {
-		r.must("certificate", "take-in", "../late.pem", "--yes")
+		r.must("certificate", "import", "../late.pem", "--yes")
 		r.must("certificate", "show", "h2999.ternbay.example")
 	}
 	r.must("estate", "check")

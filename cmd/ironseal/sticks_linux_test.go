@@ -14,7 +14,7 @@ import (
 	"ironseal/pki/specimen"
 )
 
-// onStick runs couriers and drafts in a directory that stands for a memory stick.
+// onStick runs transfers and drafts in a directory that stands for a memory stick.
 func onStick(t *testing.T, p place, stick string, run func(args ...string) result) {
 	t.Helper()
 	must := func(args ...string) string {
@@ -33,15 +33,15 @@ func onStick(t *testing.T, p place, stick string, run func(args ...string) resul
 		t.Errorf("a draft was replaced: %+v", r)
 	}
 	must("request", "receive", in("drafts/pier.ternbay.example.request.pem"))
-	must("courier", "pack", in("to"), "--all")
-	if r := run("courier", "pack", in("to"), "R1"); r.code != 1 || !strings.Contains(r.errors, "there already") {
+	must("transfer", "pack", in("to"), "--all")
+	if r := run("transfer", "pack", in("to"), "R1"); r.code != 1 || !strings.Contains(r.errors, "there already") {
 		t.Errorf("a folder was replaced: %+v", r)
 	}
 	must("authority", "export", "root", "--out", in("root.pem"))
 	must("estate", "backup", in("harbour.backup"))
 	must("estate", "restore", in("harbour.backup"), filepath.Join(p.dir, "../again"))
 	other := harbour(t)
-	other.must("courier", "open", in("to"), "--yes")
+	other.must("transfer", "open", in("to"), "--yes")
 	entries, err := os.ReadDir(stick)
 	if err != nil {
 		t.Fatal(err)
@@ -218,7 +218,7 @@ func TestEverythingEnds(t *testing.T) {
 	}
 	p.must("estate", "check")
 	for _, args := range []string{"read /dev/zero", "request receive /dev/zero", "verify /dev/zero --anchor /dev/zero",
-		"courier open /dev", "certificate export root --out /dev/null --yes"} {
+		"transfer open /dev", "certificate export root --out /dev/null --yes"} {
 		begin := time.Now()
 		r := p.run("", strings.Fields(args)...)
 		if took := time.Since(begin); took > 20*time.Second || r.code == 0 && !strings.Contains(args, "null") {

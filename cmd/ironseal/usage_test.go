@@ -54,7 +54,7 @@ func TestWrongUsageIsSaid(t *testing.T) {
 		{"request draft b.ternbay.example --seal --seal-with ../pass", "one of the two"},
 		{"authority apply gates --withdraw --same-key", "--same-key has no meaning"},
 		{"authority apply gates --again --out x --key rsa-2048", "--key has no meaning"},
-		{"courier pack ../c R1 --all", "one of the two"},
+		{"transfer pack ../c R1 --all", "one of the two"},
 		{"certificate export R1 --copy --out x", "one of the two"},
 		{"certificate export R1 --out - --json", "leave out --json"},
 		{"certificate show R1 --template-changes --all", "--all has no meaning"},

@@ -66,7 +66,7 @@ func Shapes() []Shape {
 		{"revocation", "revoke", fieldsOf(Revoked{})},
 		{"revoked certificate", "revoke, release", fieldsOf(RevokedCertificate{})},
 		{"revocation list", "revocations list", fieldsOf(RevocationList{})},
-		{"published list", "revocations publish, revocations take-in", fieldsOf(event.List{})},
+		{"published list", "revocations publish, revocations import", fieldsOf(event.List{})},
 		{"checked list", "revocations check", fieldsOf(monitoring.Checked{})},
 		{"incident", "incident list", fieldsOf(compromise.Incident{})},
 		{"incident, known", "incident open, incident show", fieldsOf(Incident{})},

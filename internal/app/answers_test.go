@@ -48,7 +48,7 @@ func quickRequest(host string) ([]byte, error) {
 
 // An answer of which something could not be imported may come again: what was imported
 // is known then, and the rest is tried again.
-func TestACourierThatFailedInPartComesAgain(t *testing.T) {
+func TestATransferThatFailedInPartComesAgain(t *testing.T) {
 	dir, e := bareEstate(t, "Tern Bay Gates")
 	receive(t, e, 2)
 	out := filepath.Join(t.TempDir(), "c")
@@ -128,12 +128,12 @@ func TestAFolderThatIsSwapped(t *testing.T) {
 	if err != nil || len(o.Received) != 1 {
 		t.Fatal(o, err)
 	}
-	if o.Received[0].Record.Sender != "courier from Tern Bay Gates" {
+	if o.Received[0].Record.Sender != "transfer from Tern Bay Gates" {
 		t.Errorf("it came from %q", o.Received[0].Record.Sender)
 	}
 }
 
-// What a courier's folder holds that is no plain file is never waited for, and a
+// What a transfer folder holds that is no plain file is never waited for, and a
 // manifest's text never becomes a path.
 func TestWhatIsNoPlainFileIsNotCarried(t *testing.T) {
 	_, e := bareEstate(t, "Tern Bay Gates")
@@ -147,7 +147,7 @@ func TestWhatIsNoPlainFileIsNotCarried(t *testing.T) {
 	}
 	for what, swap := range strange() {
 		to := pack()
-		for _, name := range []string{transfer.ManifestFile, transfer.CourierCode, transfer.PageFile} {
+		for _, name := range []string{transfer.ManifestFile, transfer.TransferCode, transfer.PageFile} {
 			dir := copied(t, to)
 			if err := os.Remove(filepath.Join(dir, name)); err != nil {
 				t.Fatal(err)

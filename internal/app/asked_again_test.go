@@ -192,8 +192,8 @@ func TestWhatAPlanRefusesIsAskedAgainInsideTheAct(t *testing.T) {
 		}, revokes(revocation.CACompromise, "services.g2"), open("services.g1")},
 		"revoke: revoked meanwhile": {nil, revokes(revocation.Superseded, "R1"),
 			taken(revocation.KeyCompromise, "R1")},
-		"take-in: what signed it is stopped": {nil, issuedBefore, open("services")},
-		"take-in: what signed it is revoked": {nil, issuedBefore, taken(revocation.CACompromise, "services")},
+		"import: what signed it is stopped":  {nil, issuedBefore, open("services")},
+		"import: what signed it is revoked":  {nil, issuedBefore, taken(revocation.CACompromise, "services")},
 		"sets: a party turns out to lack it": {twoSets, switchSets, reported},
 	} {
 		t.Run(name, func(t *testing.T) {

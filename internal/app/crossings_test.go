@@ -234,7 +234,7 @@ func TestAnswersFollowTheRecords(t *testing.T) {
 	}
 }
 
-// An incident about an authority whose parent is in a safe goes to its end by what couriers
+// An incident about an authority whose parent is in a safe goes to its end by what transfers
 // bring: a certificate for another key, and the list that tells of the old one.
 func TestAnIncidentBelowASafe(t *testing.T) {
 	_, safe := newEstate(t)

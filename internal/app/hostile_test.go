@@ -18,9 +18,9 @@ import (
 	"ironseal/pki/label"
 )
 
-// A courier's folder may come from anybody. Nothing outside it is read, and
+// A transfer folder may come from anybody. Nothing outside it is read, and
 // nothing of it counts before all of it is verified.
-func TestHostileCouriers(t *testing.T) {
+func TestHostileTransfers(t *testing.T) {
 	secret := filepath.Join(t.TempDir(), "secret")
 	if err := os.WriteFile(secret, []byte("secret"), 0o600); err != nil {
 		t.Fatal(err)
@@ -61,7 +61,7 @@ func TestHostileCouriers(t *testing.T) {
 	} {
 		dir := t.TempDir()
 		for name, data := range map[string][]byte{transfer.ManifestFile: manifest,
-			transfer.CourierCode: []byte(label.Code(sha256.Sum256(manifest))), "a": []byte("secret")} {
+			transfer.TransferCode: []byte(label.Code(sha256.Sum256(manifest))), "a": []byte("secret")} {
 			if err := os.WriteFile(filepath.Join(dir, name), data, 0o644); err != nil {
 				t.Fatal(err)
 			}
@@ -93,7 +93,7 @@ func TestASendersTemplateIsNotTyped(t *testing.T) {
 			t.Fatal(err)
 		}
 		for file, content := range map[string][]byte{transfer.ManifestFile: data,
-			transfer.CourierCode: []byte(label.Code(sha256.Sum256(data)))} {
+			transfer.TransferCode: []byte(label.Code(sha256.Sum256(data)))} {
 			if err := os.WriteFile(filepath.Join(dir, file), content, 0o644); err != nil {
 				t.Fatal(err)
 			}
@@ -119,7 +119,7 @@ func FuzzErrand(f *testing.F) {
 	dir := f.TempDir()
 	f.Fuzz(func(t *testing.T, data []byte) {
 		for name, content := range map[string][]byte{transfer.ManifestFile: data,
-			transfer.CourierCode: []byte(label.Code(sha256.Sum256(data)))} {
+			transfer.TransferCode: []byte(label.Code(sha256.Sum256(data)))} {
 			if err := os.WriteFile(filepath.Join(dir, name), content, 0o644); err != nil {
 				t.Fatal(err)
 			}

@@ -200,7 +200,7 @@ func applied(t *testing.T, e *estate.Estate) string {
 	return to
 }
 
-// answered signs what a courier brought, by the root, and gives the answer.
+// answered signs what a transfer brought, by the root, and gives the answer.
 func answered(t *testing.T, safe *estate.Estate, stick, request string) transfer.Carried {
 	t.Helper()
 	open(t, safe, stick, nil)

@@ -85,7 +85,7 @@ func TestOneOpenApplicationAnAuthority(t *testing.T) {
 			failed++
 		}
 	}
-	open, err := external.Applications(ctx, e)
+	open, err := e.Records.Applications(ctx)
 	if err != nil || len(open) != 1 || failed != 1 {
 		t.Errorf("%d applications are open, %d failed: %v", len(open), failed, err)
 	}
@@ -292,11 +292,11 @@ func TestAClockBeforeTheBeginning(t *testing.T) {
 func TestABatchStopsAfterOneWait(t *testing.T) {
 	for _, err := range []error{store.ErrBusy, store.ErrFull, store.ErrReadOnly, store.ErrUncertain,
 		&store.BehindError{}} {
-		if !signing.Permanent(fmt.Errorf("records x: %w: locked", err)) {
+		if !store.Permanent(fmt.Errorf("records x: %w: locked", err)) {
 			t.Errorf("%v: it is tried again for every certificate", err)
 		}
 	}
-	if signing.Permanent(fmt.Errorf("R7: %w", fault.Changed)) {
+	if store.Permanent(fmt.Errorf("R7: %w", fault.Changed)) {
 		t.Error("one record that changed keeps the others back")
 	}
 	_, e := newEstate(t)

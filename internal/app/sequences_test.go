@@ -57,7 +57,7 @@ type sequence struct {
 	told      map[string]*cert.Certificate // revoked for good, by what lay in the folder
 	numbers   map[string]int64
 	log       []string
-	lists     [][][]byte // what the safe handed out, by courier
+	lists     [][][]byte // what the safe handed out, by transfer
 }
 
 func TestRandomSequencesOfActs(t *testing.T) {
@@ -172,7 +172,7 @@ func acts() map[string]func(*sequence) error {
 				return err
 			})
 		},
-		"renew by courier":  (*sequence).renew,
+		"renew by transfer": (*sequence).renew,
 		"backup":            func(s *sequence) error { return s.backUp("on", s.on) },
 		"safe backup":       func(s *sequence) error { return s.backUp("safe", s.safe) },
 		"restore":           func(s *sequence) error { return s.restore("on", &s.on) },

@@ -22,7 +22,7 @@ var tasks = []struct {
 	{"set up", []string{"estate", "authority", "template"}},
 	{"receive", []string{"request", "read"}},
 	{"sign", []string{"sign"}},
-	{"hand over", []string{"certificate", "receiver", "convert", "courier"}},
+	{"hand over", []string{"certificate", "receiver", "convert", "transfer"}},
 	{"trust", []string{"trust", "party"}},
 	{"revoke", []string{"revoke", "unhold", "revocations", "incident"}},
 	{"renew", []string{"forecast", "due", "changeover"}},

@@ -168,7 +168,7 @@ func (AuthorityAdopted) Act() string      { return "adopt authority" }
 func (LinkAdopted) Act() string           { return "adopt link" }
 func (Applied) Act() string               { return "apply" }
 func (ApplicationWithdrawn) Act() string  { return "withdraw application" }
-func (AnswerImported) Act() string        { return "take in authority" }
+func (AnswerImported) Act() string        { return "import authority" }
 func (PassphraseChangeBegun) Act() string { return "begin passphrase change" }
 func (PassphraseChanged) Act() string     { return "change passphrase" }
 func (Switched) Act() string              { return "switch" }

@@ -103,7 +103,7 @@ func (Drafted) Act() string             { return "draft" }
 func (DraftKeyEncrypted) Act() string   { return "encrypt draft key" }
 func (Signed) Act() string              { return "sign" }
 func (HandedOver) Act() string          { return "handover" }
-func (CertificateImported) Act() string { return "take in" }
+func (CertificateImported) Act() string { return "import certificate" }
 
 var _ = add(
 	func() Event { return &Received{} }, func() Event { return &Declined{} }, func() Event { return &Withdrawn{} },

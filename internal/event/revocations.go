@@ -156,7 +156,7 @@ func (Revoked) Act() string        { return "revoke" }
 func (Released) Act() string       { return "unhold" }
 func (RevokeLater) Act() string    { return "revoke later" }
 func (ListsSigned) Act() string    { return "publish lists" }
-func (ListsImported) Act() string  { return "take in list" }
+func (ListsImported) Act() string  { return "import list" }
 func (ListsPlaced) Act() string    { return "put lists in place" }
 func (IncidentOpened) Act() string { return "open incident" }
 func (IncidentClosed) Act() string { return "close incident" }

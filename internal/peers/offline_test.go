@@ -25,22 +25,22 @@ func TestAnOfflineRootIsRenewed(t *testing.T) {
 	}
 	online.run(online.dir, "estate", "create", "harbour", "--organisation", "Tern Bay Gates", "--country", "NO")
 	safe.do("authority", "export", "root", "--out", "../root.pem")
-	courier := func(n int, open ...string) {
+	transfer := func(n int, open ...string) {
 		stick, back := safe.path(fmt.Sprintf("stick-%d", n)), safe.path(fmt.Sprintf("back-%d", n))
 		online.do("authority", "apply", "gates", "--parent", "offline-root", "--key", "ecdsa-p256", "--out",
 			fmt.Sprintf("../gates-%d.request.pem", n))
-		online.do("courier", "pack", stick, "--authority", "gates", "--template", "intermediate-authority")
-		safe.do("courier", "open", stick, "--yes")
+		online.do("transfer", "pack", stick, "--authority", "gates", "--template", "intermediate-authority")
+		safe.do("transfer", "open", stick, "--yes")
 		safe.do("sign", fmt.Sprintf("R%d", n), "--template", "intermediate-authority", "--by", "root", "--yes")
-		safe.do("courier", "answer", stick, "--out", back)
-		online.do(append([]string{"courier", "open", back, "--yes"}, open...)...)
+		safe.do("transfer", "answer", stick, "--out", back)
+		online.do(append([]string{"transfer", "open", back, "--yes"}, open...)...)
 	}
-	courier(1, "--anchor", safe.path("root.pem"))
+	transfer(1, "--anchor", safe.path("root.pem"))
 	online.do("request", "draft", "localhost", "--out", "..")
 	online.do("request", "receive", "../localhost.request.pem")
 	online.do("sign", "R1", "--template", "web-server", "--yes")
 	safe.do("authority", "renew", "root", "--yes")
-	courier(2) // the old root is on record; the link that comes along vouches for the new one
+	transfer(2) // the old root is on record; the link that comes along vouches for the new one
 	online.do("certificate", "renew", "R1", "--yes")
 	online.do("certificate", "export", "R1", "--with", "issuers", "--out", "../chain.pem")
 	if out := online.do("certificate", "show", "R1"); !strings.Contains(out, "gates.g2") {

@@ -65,7 +65,7 @@ type AuthoritiesReader interface {
 	Applications(ctx context.Context) ([]Application, error)
 	// AllApplications lists those that were answered or withdrawn as well.
 	AllApplications(ctx context.Context) ([]Application, error)
-	// Transfer tells what a courier's folder brought when it was imported; "" when it
+	// Transfer tells what a transfer folder brought when it was imported; "" when it
 	// was not.
 	Transfer(ctx context.Context, id string) (string, error)
 	// Hierarchy gives all authorities, parents before children. It is loaded again only when
@@ -107,6 +107,6 @@ type AuthoritiesWriter interface {
 	AddApplication(a Application, key [32]byte) error
 	// CloseApplication records that an application was answered; it must still be open.
 	CloseApplication(id int64) error
-	// AddTransfer records that a courier's folder was imported; it fails when it was before.
+	// AddTransfer records that a transfer folder was imported; it fails when it was before.
 	AddTransfer(id, what string) error
 }

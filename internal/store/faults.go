@@ -40,7 +40,8 @@ func Permanent(err error) bool {
 			return true
 		}
 	}
-	return false
+	_, behind := errors.AsType[*BehindError](err)
+	return behind
 }
 
 // BehindError says that the clock is behind the latest entry of the journal.

@@ -364,11 +364,6 @@ func (r Reasons) bits() []byte {
 	return append([]byte{byte(7 - last%8)}, octets[:last/8+1]...)
 }
 
-// At is the scope of a list that is about the certificates which name an address.
-func At(address string) Scope {
-	return Scope{Names: []Name{{URI: address}}, Reasons: AllReasons}
-}
-
 // Words says what a list with this scope is about.
 func (s Scope) Words() string {
 	var out []string

@@ -56,7 +56,7 @@ func TestNamesBelowAnIssuer(t *testing.T) {
 }
 
 func TestScopesGoBothWays(t *testing.T) {
-	for _, s := range []Scope{At(address), {OnlyUsers: true, Reasons: AllReasons}, {OnlyAuthorities: true,
+	for _, s := range []Scope{Scope{Names: []Name{{URI: address}}, Reasons: AllReasons}, {OnlyUsers: true, Reasons: AllReasons}, {OnlyAuthorities: true,
 		Reasons: AllReasons, Names: []Name{{URI: address}}}} {
 		x := s.Extension()
 		got, err := ReadScope(x.Value, dn.Name{})
@@ -80,7 +80,7 @@ func TestRespondersAreFound(t *testing.T) {
 
 func FuzzRead(f *testing.F) {
 	f.Add(ext.ListAddresses([]string{address}).Value)
-	f.Add(At(address).Extension().Value)
+	f.Add(Scope{Names: []Name{{URI: address}}, Reasons: AllReasons}.Extension().Value)
 	f.Add(ext.Access([]string{address}, []string{address}).Value)
 	issuer := dn.Name{}
 	f.Fuzz(func(_ *testing.T, data []byte) {

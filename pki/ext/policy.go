@@ -14,20 +14,6 @@ type Mapping struct {
 	Issuer, Subject asn1.ObjectIdentifier
 }
 
-// Mappings encodes policy mappings, critical as section 4.2.1.5 advises.
-func Mappings(list []Mapping) Extension {
-	var b cryptobyte.Builder
-	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
-		for _, m := range list {
-			b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
-				b.AddASN1ObjectIdentifier(m.Issuer)
-				b.AddASN1ObjectIdentifier(m.Subject)
-			})
-		}
-	})
-	return Extension{ID: PolicyMappings, Critical: true, Value: b.BytesOrPanic()}
-}
-
 // ReadMappings decodes policy mappings.
 func ReadMappings(value []byte) ([]Mapping, error) {
 	in := cryptobyte.String(value)
@@ -55,19 +41,6 @@ type Limits struct {
 	Explicit, Mapping int
 }
 
-// Extension encodes policy constraints, critical as section 4.2.1.11 asks.
-func (l Limits) Extension() Extension {
-	var b cryptobyte.Builder
-	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
-		for i, n := range []int{l.Explicit, l.Mapping} {
-			if n >= 0 {
-				b.AddASN1Int64WithTag(int64(n), casn1.Tag(i).ContextSpecific())
-			}
-		}
-	})
-	return Extension{ID: PolicyLimits, Critical: true, Value: b.BytesOrPanic()}
-}
-
 // ReadLimits decodes policy constraints.
 func ReadLimits(value []byte) (Limits, error) {
 	out := Limits{-1, -1}
@@ -91,14 +64,6 @@ func ReadLimits(value []byte) (Limits, error) {
 		return out, errors.New("policy constraints: something unknown follows")
 	}
 	return out, nil
-}
-
-// InhibitAnyPolicy encodes after how many further certificates the policy that
-// stands for all no longer counts (section 4.2.1.14).
-func InhibitAnyPolicy(after int) Extension {
-	var b cryptobyte.Builder
-	b.AddASN1Int64(int64(after))
-	return Extension{ID: InhibitAny, Critical: true, Value: b.BytesOrPanic()}
 }
 
 // ReadInhibitAny decodes that number.

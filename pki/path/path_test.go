@@ -318,14 +318,14 @@ func randomPolicies(r *rand.Rand, authority bool) (out ext.Set) {
 		}
 	}
 	if authority && r.IntN(3) == 0 {
-		out = append(out, ext.Mappings([]ext.Mapping{{Issuer: policyNumbers[r.IntN(3)],
+		out = append(out, specimen.Mappings([]ext.Mapping{{Issuer: policyNumbers[r.IntN(3)],
 			Subject: policyNumbers[r.IntN(3)]}, {Issuer: policyNumbers[0], Subject: policyNumbers[2]}}))
 	}
 	if r.IntN(3) == 0 {
-		out = append(out, ext.Limits{Explicit: r.IntN(3), Mapping: r.IntN(3) - 1}.Extension())
+		out = append(out, specimen.Limits(ext.Limits{Explicit: r.IntN(3), Mapping: r.IntN(3) - 1}))
 	}
 	if authority && r.IntN(4) == 0 {
-		out = append(out, ext.InhibitAnyPolicy(r.IntN(2)))
+		out = append(out, specimen.InhibitAnyPolicy(r.IntN(2)))
 	}
 	return out
 }

@@ -96,7 +96,8 @@ func TestDeltasAndScopes(t *testing.T) {
 	root := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root,O=Tern Bay", Authority: true})
 	d := drafted(root)
 	d.Base = d.Number - 5
-	scope := distpoint.At("http://pki.ternbay.example/services-2.crl")
+	scope := distpoint.Scope{Names: []distpoint.Name{{URI: "http://pki.ternbay.example/services-2.crl"}},
+		Reasons: distpoint.AllReasons}
 	scope.OnlyUsers = true
 	d.Scope = &scope
 	der, err := d.Sign([][]byte{encoded(t, sample)}, root.Signer, rand.Reader, nil)

@@ -327,7 +327,7 @@ func (l *told) make(t *testing.T) {
 	d := revocation.Draft{Issuer: l.by.Cert.Subject, KeyID: l.by.Cert.SubjectKey, Number: int64(l.number),
 		Base: int64(l.base), This: specimen.Now.Add(l.this), Next: specimen.Now.Add(l.next)}
 	if l.users || l.cas || l.attributes || l.part != "" || l.reasons != distpoint.AllReasons {
-		s := distpoint.At(l.part)
+		s := distpoint.Scope{Names: []distpoint.Name{{URI: l.part}}, Reasons: distpoint.AllReasons}
 		if l.part == "" {
 			s.Names = nil
 		}

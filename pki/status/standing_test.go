@@ -40,7 +40,7 @@ func (x listed) list(t testing.TB) *revocation.List {
 		This: this,
 		Next: this.Add(x.life)}
 	if x.at != "" || x.users {
-		s := distpoint.At(x.at)
+		s := distpoint.Scope{Names: []distpoint.Name{{URI: x.at}}, Reasons: distpoint.AllReasons}
 		if x.at == "" {
 			s.Names = nil
 		}

@@ -143,7 +143,7 @@ func (a *auditing) auditAuthorities() error {
 			a.fault(handle, "the journal tells of this authority, and it is not on record")
 		case have != want.retired && (!a.older || have == "" || want.retired == ""):
 			a.fault(handle, "it is retired since %q on record, and since %q in the journal", have, want.retired)
-		case (holder[handle] == string(hierarchy.HeldExternally)) == want.keyHere:
+		case holder[handle] != string(heldBy(want.keyHere)):
 			a.fault(handle, "where its key is does not agree with the journal")
 		}
 	}
@@ -284,7 +284,7 @@ func (a *auditing) auditSmall() error {
 		return err
 	}
 	if !a.older {
-		a.both("courier", carried, a.carried)
+		a.both("transfer", carried, a.carried)
 	}
 	return a.auditRest(gather)
 }
@@ -334,4 +334,12 @@ func (a *auditing) auditRest(gather func(string, func(store.Row) (string, string
 		a.fault("names", "there are names on record that belong to no certificate")
 	}
 	return a.auditLinks()
+}
+
+// heldBy is who holds an authority's key, by what the journal tells.
+func heldBy(here bool) hierarchy.KeyHolder {
+	if here {
+		return hierarchy.HeldHere
+	}
+	return hierarchy.HeldExternally
 }

@@ -23,7 +23,7 @@ type told struct {
 	sent         map[string]*toldSent        // by the hash of the request
 	drafts       map[string]*toldDraft       // by the key
 	holders      map[string]string           // certificate and holder to time
-	carried      map[string]string           // courier's folder to time and what it brought
+	carried      map[string]string           // transfer folder to time and what it brought
 	flaws        map[string]bool             // key, code and message
 	keyFiles     map[string]toldKeyFile      // by the key, whose passphrase was changed
 	derived      map[string]event.Row        // kind and name

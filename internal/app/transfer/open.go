@@ -25,7 +25,7 @@ import (
 	"ironseal/pki/request"
 )
 
-// Opened is what a courier's folder brought.
+// Opened is what a transfer folder brought.
 type Opened struct {
 	Errand   Folder
 	Code     string
@@ -36,7 +36,7 @@ type Opened struct {
 	Head     journal.Head
 }
 
-// Taken is one answer of a courier.
+// Taken is one answer of a transfer.
 type Taken struct {
 	File string
 	For  string // the request or the authority that it answers
@@ -45,7 +45,7 @@ type Taken struct {
 	Err   error
 }
 
-// OpenFolder imports a courier's folder that was read and verified. A folder is
+// OpenFolder imports a transfer folder that was read and verified. A folder is
 // imported once; one of which something could not be imported may come again.
 func OpenFolder(ctx context.Context, e *estate.Estate, c Carried, anchors []*cert.Certificate) (Opened, error) {
 	m := c.Errand
@@ -56,7 +56,7 @@ func OpenFolder(ctx context.Context, e *estate.Estate, c Carried, anchors []*cer
 				CheckCode: c.Code, What: &what})}, tx.AddTransfer(m.ID, what)
 		})
 		if err != nil {
-			return fmt.Errorf("courier %s: %w", c.Dir, err)
+			return fmt.Errorf("transfer %s: %w", c.Dir, err)
 		}
 		return nil
 	}
@@ -65,7 +65,7 @@ func OpenFolder(ctx context.Context, e *estate.Estate, c Carried, anchors []*cer
 		return out, err
 	}
 	if known != "" {
-		return out, fmt.Errorf("courier %s: this folder was imported already", c.Dir)
+		return out, fmt.Errorf("transfer %s: this folder was imported already", c.Dir)
 	}
 	if !slices.Contains(e.TemplateNames(), m.Template) {
 		out.Errand.Template = "" // what the sender calls a template means nothing here, and is not put into a command
@@ -180,7 +180,7 @@ func CertificatesIn(name string, data []byte) ([]*cert.Certificate, error) {
 }
 
 // PackAnswers packs the certificates that were signed for the requests of a
-// courier's folder.
+// transfer folder.
 func PackAnswers(ctx context.Context, e *estate.Estate, from, dir string) (Folder, string, []string, error) {
 	var out Folder
 	brought, err := ReadFolder(from)
@@ -189,7 +189,7 @@ func PackAnswers(ctx context.Context, e *estate.Estate, from, dir string) (Folde
 	}
 	asked := brought.Errand
 	if asked.Kind != RequestsFolder {
-		return out, "", nil, fmt.Errorf("courier %s: it brought certificates, and asks for no answer", from)
+		return out, "", nil, fmt.Errorf("transfer %s: it brought certificates, and asks for no answer", from)
 	}
 	what, err := e.Records.Transfer(ctx, asked.ID)
 	if err != nil {
@@ -218,7 +218,7 @@ func PackAnswers(ctx context.Context, e *estate.Estate, from, dir string) (Folde
 		out.Files = append(out.Files, FolderFile{Name: f.Name, Code: label.CheckCode(h.Raw), Title: h.Title()})
 	}
 	if len(files) == 0 {
-		return out, "", left, fmt.Errorf("courier %s: none of its requests is signed yet: %s", from,
+		return out, "", left, fmt.Errorf("transfer %s: none of its requests is signed yet: %s", from,
 			strings.Join(left, "; "))
 	}
 	if files, err = addLists(ctx, e, &out, files); err != nil {

@@ -35,20 +35,25 @@ import (
 	"ironseal/pki/request"
 )
 
-// A courier's folder goes between two estates that share no network. It holds
+// A transfer folder goes between two estates that share no network. It holds
 // requests on the way there and certificates on the way back, a manifest with the
 // hash of every file, a page for the person at the other end, and the manifest's
 // own check code, which two people can compare aloud.
 const (
 	ManifestFile = "manifest.json"
-	CourierCode  = "CHECK-CODE.txt"
+	TransferCode = "CHECK-CODE.txt"
 	PageFile     = "READ-ME.txt"
 )
 
-// SenderPrefix begins the sender of requests that a courier brought.
-const SenderPrefix = "courier from "
+// SenderPrefix begins the sender of requests that a transfer brought.
+const SenderPrefix = "transfer from "
 
-// Folder is a courier's manifest.
+// IsSender reports whether a request came by a transfer. Earlier versions called a transfer a courier.
+func IsSender(sender string) bool {
+	return strings.HasPrefix(sender, SenderPrefix) || strings.HasPrefix(sender, "courier from ")
+}
+
+// Folder is a transfer folder's manifest.
 type Folder struct {
 	Form     int          `json:"form"`
 	ID       string       `json:"id"`
@@ -61,7 +66,7 @@ type Folder struct {
 	Files    []FolderFile `json:"files"`
 }
 
-// FolderFile is one file of a courier's folder.
+// FolderFile is one file of a transfer folder.
 type FolderFile struct {
 	Name   string `json:"name"`
 	SHA256 string `json:"sha256"`
@@ -78,7 +83,7 @@ const (
 	mostCarriedBytes = 256 << 20 // of all files together
 )
 
-// PackAsk says what a courier is to carry.
+// PackAsk says what a transfer is to carry.
 type PackAsk struct {
 	Dir      string
 	Requests []string // "R7"
@@ -88,7 +93,7 @@ type PackAsk struct {
 	Template string
 }
 
-// Pack writes a courier's folder with requests for another estate, and records
+// Pack writes a transfer folder with requests for another estate, and records
 // them as sent.
 func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) (Folder, string, error) {
 	var out Folder
@@ -96,7 +101,7 @@ func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) (Folder, string, e
 	var numbers []int64
 	if ask.Lists {
 		if len(ask.Requests)+len(ask.Handles) > 0 || ask.All {
-			return out, "", errors.New("courier: lists go by themselves, without requests")
+			return out, "", errors.New("transfer: lists go by themselves, without requests")
 		}
 		return packLists(ctx, e, ask.Dir)
 	}
@@ -132,7 +137,7 @@ func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) (Folder, string, e
 	}
 	if ask.Template != "" && strings.Trim(ask.Template,
 		"abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_.") != "" {
-		return out, "", fmt.Errorf("courier: %q is not a name of a template", ask.Template)
+		return out, "", fmt.Errorf("transfer: %q is not a name of a template", ask.Template)
 	}
 	if len(files) == 0 {
 		return out, "", fault.New(fault.BadInput,
@@ -164,7 +169,7 @@ func (ask PackAsk) names(ctx context.Context, e *estate.Estate) ([]string, error
 	return names, err
 }
 
-// packLists writes a courier's folder with the revocation lists of this estate.
+// packLists writes a transfer folder with the revocation lists of this estate.
 func packLists(ctx context.Context, e *estate.Estate, dir string) (Folder, string, error) {
 	out := Folder{Kind: AnswersFolder}
 	files, err := addLists(ctx, e, &out, nil)
@@ -220,7 +225,7 @@ func writeErrand(ctx context.Context, e *estate.Estate, dir string, m *Folder, f
 	}
 	data = append(data, '\n')
 	code = label.Code(sha256.Sum256(data))
-	files = append(files, delivery.File{Name: ManifestFile, Data: data}, delivery.File{Name: CourierCode,
+	files = append(files, delivery.File{Name: ManifestFile, Data: data}, delivery.File{Name: TransferCode,
 		Data: []byte(code + "\n")})
 	done, err := e.UnderWay(filepath.Dir(filepath.Clean(dir)))
 	if err != nil {
@@ -239,7 +244,7 @@ func writeErrand(ctx context.Context, e *estate.Estate, dir string, m *Folder, f
 		})
 		return err
 	}); err != nil {
-		return "", fmt.Errorf("courier: %w", err)
+		return "", fmt.Errorf("transfer: %w", err)
 	}
 	return code, nil
 }
@@ -291,7 +296,7 @@ func pageFor(m Folder, rehearsal bool, spell func(advice.Step) string) string {
 	return b.String()
 }
 
-// Carried is a courier's folder that was read and verified. What it holds is what
+// Carried is a transfer folder that was read and verified. What it holds is what
 // was verified: the folder is not looked at again.
 type Carried struct {
 	Errand  Folder
@@ -300,19 +305,19 @@ type Carried struct {
 	Content map[string][]byte
 }
 
-// ReadFolder reads and verifies a courier's folder: every file, and that there is
+// ReadFolder reads and verifies a transfer folder: every file, and that there is
 // no other. Only plain files are read.
 func ReadFolder(dir string) (Carried, error) {
 	c := Carried{Dir: dir, Content: map[string][]byte{}}
 	fail := func(format string, args ...any) (Carried, error) {
-		return c, fmt.Errorf("courier %s: "+format, append([]any{dir}, args...)...)
+		return c, fmt.Errorf("transfer %s: "+format, append([]any{dir}, args...)...)
 	}
 	data, err := disk.ReadRegular(filepath.Join(dir, ManifestFile), 16<<20)
 	if err != nil {
-		return fail("this is no courier's folder: %w", err)
+		return fail("this is no transfer folder: %w", err)
 	}
 	c.Code = label.Code(sha256.Sum256(data))
-	told, err := disk.ReadRegular(filepath.Join(dir, CourierCode), 1024)
+	told, err := disk.ReadRegular(filepath.Join(dir, TransferCode), 1024)
 	if err != nil {
 		return fail("%w", err)
 	}
@@ -343,7 +348,7 @@ func ReadFolder(dir string) (Carried, error) {
 		return fail("%w", disk.Explain(err))
 	}
 	for _, x := range entries {
-		if c.Content[x.Name()] == nil && x.Name() != ManifestFile && x.Name() != CourierCode {
+		if c.Content[x.Name()] == nil && x.Name() != ManifestFile && x.Name() != TransferCode {
 			return fail("%s is not in the manifest: it was added on the way: take it out, and ask where it came from",
 				x.Name())
 		}
@@ -351,7 +356,7 @@ func ReadFolder(dir string) (Carried, error) {
 	return c, nil
 }
 
-// ReadManifestOf reads the manifest of a courier's folder. It may come from anybody.
+// ReadManifestOf reads the manifest of a transfer folder. It may come from anybody.
 func ReadManifestOf(data []byte) (Folder, error) {
 	var m Folder
 	d := json.NewDecoder(bytes.NewReader(data))

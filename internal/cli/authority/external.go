@@ -26,7 +26,7 @@ import (
 
 const aboutApply = `Make the key and the request of an authority whose parent is in another estate, such as an
 offline root, or is run by another company. Use it for a new authority and for a renewal.
-Import the answer with authority take-in.
+Import the answer with authority import.
 
 With --switch-day the answer is not used before that day; until then the current certificate
 stays in use. So you move an authority to another parent.`
@@ -146,9 +146,9 @@ func applied(s *session.Session, e *estate.Estate, a external.Applied, out, head
 		head))
 	s.Next(session.Hint{Why: "there, sign it by a template for authorities",
 		Command: "ironseal sign " + s.Shell.Word(out) + " --template intermediate-authority"},
-		session.Hint{Why: "or carry it with a courier's folder",
-			Command: "ironseal courier pack FOLDER --authority " + handle},
-		session.Hint{Why: "take the answer in", Command: "ironseal authority take-in " + handle + " FILE"})
+		session.Hint{Why: "or carry it with a transfer folder",
+			Command: "ironseal transfer pack FOLDER --authority " + handle},
+		session.Hint{Why: "take the answer in", Command: "ironseal authority import " + handle + " FILE"})
 	return nil
 }
 
@@ -156,12 +156,13 @@ func authorityAccept(s *session.Session) *cobra.Command {
 	var anchors, waive []string
 	var because string
 	c := &cobra.Command{
-		Use:   "take-in HANDLE FILE...",
-		Short: "Import the parent's answer to such a request",
+		Use:     "import HANDLE FILE...",
+		Aliases: []string{"take-in"}, // as it was called before
+		Short:   "Import the parent's answer to such a request",
 		Long: `Match the parent's answer with the request, check it, and import it with the certificates
 above it. The check covers key, subject, usages, path length, lifetime, and the chain up to a
 root that is on record or given with --anchor.`,
-		Example: "  ironseal authority take-in gates ../gates.answer.pem",
+		Example: "  ironseal authority import gates ../gates.answer.pem",
 		Args:    session.AtLeast(2, "a handle and the returned file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx := cmd.Context()

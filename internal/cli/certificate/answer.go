@@ -17,18 +17,19 @@ func certificateAccept(s *session.Session) *cobra.Command {
 	var because string
 	var ask external.AnswerAsk
 	c := &cobra.Command{
-		Use:   "take-in FILE...",
-		Short: "Import a certificate that an outside authority signed for a request of ours",
+		Use:     "import FILE...",
+		Aliases: []string{"take-in"}, // as it was called before
+		Short:   "Import a certificate that an outside authority signed for a request of ours",
 		Long: `Match a returned certificate with the request of the same key, check it against what was asked,
 and import it with its chain. Then it can be exported and handed over like any other.
 
-If the request went out by another way than a courier's folder, name it with --request. The
+If the request went out by another way than a transfer folder, name it with --request. The
 chain must reach a root that is on record or given with --anchor. A root that only came along
 in the file does not count.
 
 It also imports a certificate that this estate signed and that is missing from the records
 because it was issued after the backup that you restored.`,
-		Example: "  ironseal certificate take-in ../answer.p7b --request R5",
+		Example: "  ironseal certificate import ../answer.p7b --request R5",
 		Args:    session.AtLeast(1, "the returned file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx := cmd.Context()

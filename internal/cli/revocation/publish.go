@@ -42,7 +42,7 @@ is interrupted the old folder stays whole, and the next run finishes.
 The key of each generation signs its own list. An authority whose key is locked away can sign
 --ahead: lists for the coming weeks, each for its time. Run the command again when the time of
 one has come; it needs no key for that. Import the lists of an authority in another estate with
-revocations take-in.
+revocations import.
 
 With --ocsp it also prepares an OCSP answer about every certificate, one file each, named by
 issuer and serial. A key made for this run signs them; each authority certifies that key, and
@@ -302,8 +302,9 @@ func listCells(s *session.Session, d publishing.Due, v api.RevocationList) []ter
 
 func takeIn(s *session.Session) *cobra.Command {
 	return &cobra.Command{
-		Use:   "take-in FILE|DIR...",
-		Short: "Import lists that were signed elsewhere, or before a backup was restored",
+		Use:     "import FILE|DIR...",
+		Aliases: []string{"take-in"}, // as it was called before
+		Short:   "Import lists that were signed elsewhere, or before a backup was restored",
 		Long: `Import lists of authorities whose keys are in another estate, such as an offline root. Each must
 be signed by its authority, complete, fresh, and newer than the known one. Several that were
 signed ahead can come together or one by one: each is served at its time.
@@ -312,8 +313,8 @@ After you restored a backup, also import the lists of the authorities whose keys
 tell which certificates were revoked since the backup. All lists of a folder are imported.
 
 What a list revokes is recorded, whatever its number is.`,
-		Example: `  ironseal revocations take-in ../from-the-safe/root.g1.crl
-  ironseal revocations take-in ../public`,
+		Example: `  ironseal revocations import ../from-the-safe/root.g1.crl
+  ironseal revocations import ../public`,
 		Args: session.AtLeast(1, "a file or a folder"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			files, err := listFiles(s, args)

@@ -13,14 +13,16 @@ import (
 	"ironseal/pki/span"
 )
 
-// Command is ironseal courier.
+// Command is ironseal transfer.
 func Command(s *session.Session) *cobra.Command {
-	return session.Group("courier", "Carry requests and certificates between estates that share no network",
-		courierPack(s),
-		courierOpen(s), courierAnswer(s))
+	c := session.Group("transfer", "Carry requests and certificates between estates that share no network",
+		pack(s),
+		open(s), answer(s))
+	c.Aliases = []string{"courier"} // as it was called before
+	return c
 }
 
-func courierPack(s *session.Session) *cobra.Command {
+func pack(s *session.Session) *cobra.Command {
 	var ask transfer.PackAsk
 	c := &cobra.Command{
 		Use:   "pack FOLDER [REQUEST...]",
@@ -31,7 +33,7 @@ requests are recorded as sent.
 
 With --lists, pack the revocation lists that were signed here, for an estate that does not
 have the authority's key. An answer always contains them.`,
-		Example: `  ironseal courier pack ../to-the-safe --all --template web-server`,
+		Example: `  ironseal transfer pack ../to-the-safe --all --template web-server`,
 		Args:    session.AtLeast(1, "the folder to make"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := s.Estate(cmd.Context())
@@ -39,7 +41,7 @@ have the authority's key. An answer always contains them.`,
 				return err
 			}
 			if ask.All && len(args) > 1 {
-				return session.Misused("courier pack: name requests, or use --all: one of the two")
+				return session.Misused("transfer pack: name requests, or use --all: one of the two")
 			}
 			ask.Dir, ask.Requests = s.Path(args[0]), args[1:]
 			m, code, err := transfer.Pack(cmd.Context(), e, ask)
@@ -71,16 +73,16 @@ func packed(s *session.Session, m transfer.Folder, code, dir string, left []stri
 	return nil
 }
 
-func courierOpen(s *session.Session) *cobra.Command {
+func open(s *session.Session) *cobra.Command {
 	var anchors []string
 	c := &cobra.Command{
 		Use:   "open FOLDER",
-		Short: "Verify a courier's folder and import what it brings",
-		Long: `Verify every file of a courier's folder and import what it brings: requests, to be looked at and
+		Short: "Verify a transfer folder and import what it brings",
+		Long: `Verify every file of a transfer folder and import what it brings: requests, to be looked at and
 signed; or certificates and revocation lists, which are matched with what was sent and checked
 like any answer. A folder is imported once. If something in it could not be imported, you can
 open it again.`,
-		Example: "  ironseal courier open ../stick",
+		Example: "  ironseal transfer open ../stick",
 		Args:    session.Exactly(1, "the folder"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			trusted, err := s.CertificatesInAll(anchors)
@@ -165,16 +167,16 @@ func brought(s *session.Session, o transfer.Opened) error {
 	return errors.Join(faults...)
 }
 
-func courierAnswer(s *session.Session) *cobra.Command {
+func answer(s *session.Session) *cobra.Command {
 	var out string
 	c := &cobra.Command{
 		Use:     "answer FOLDER",
 		Short:   "Pack the signed certificates to be carried back",
-		Example: "  ironseal courier answer ../stick --out ../back",
+		Example: "  ironseal transfer answer ../stick --out ../back",
 		Args:    session.Exactly(1, "the folder that brought the requests"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if out == "" {
-				return session.Misused("courier answer needs the folder to make: --out FOLDER")
+				return session.Misused("transfer answer needs the folder to make: --out FOLDER")
 			}
 			e, err := s.Estate(cmd.Context())
 			if err != nil {

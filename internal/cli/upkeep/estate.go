@@ -264,7 +264,7 @@ func estateRestore(s *session.Session) *cobra.Command {
 		Long: `Check every file of a backup and unpack it into a missing or empty directory. Numbers never go
 backwards: requests continue at the next thousand, serial numbers are random, and list numbers
 follow the time. Certificates that were issued after the backup can be imported from their
-files: ironseal certificate take-in.
+files: ironseal certificate import.
 
 Revocations that were published after the backup are learnt from the lists: import the folder
 that is served before you publish. Incidents that were opened after the backup are not known:
@@ -286,12 +286,12 @@ open them again.`,
 			s.Next(session.Hint{Why: "check it",
 				Command: "ironseal estate check --estate " + s.Shell.Word(s.Path(args[1]))},
 				session.Hint{Why: "learn what was revoked since, from the folder that is served",
-					Command: "ironseal revocations take-in DIR --estate " + s.Shell.Word(s.Path(args[1]))},
+					Command: "ironseal revocations import DIR --estate " + s.Shell.Word(s.Path(args[1]))},
 				session.Hint{Why: "open again what was suspected since",
 					Command: "ironseal incident open CERTIFICATE --because TEXT --estate " +
 						s.Shell.Word(s.Path(args[1]))},
 				session.Hint{Why: "import what was issued since",
-					Command: "ironseal certificate take-in FILE... --estate " + s.Shell.Word(s.Path(args[1]))})
+					Command: "ironseal certificate import FILE... --estate " + s.Shell.Word(s.Path(args[1]))})
 			return nil
 		},
 	}

@@ -430,7 +430,7 @@ func (s *Store) applications(ctx context.Context, where string) ([]store.Applica
 	return out, s.Explain(rows.Err())
 }
 
-// AddTransfer records that a courier's folder was imported; it fails when it was before.
+// AddTransfer records that a transfer folder was imported; it fails when it was before.
 func (t *Tx) AddTransfer(id, what string) error {
 	var when string
 	err := t.QueryRow("SELECT at FROM carried WHERE id = ?", id).Scan(&when)
@@ -445,7 +445,7 @@ func (t *Tx) AddTransfer(id, what string) error {
 	return err
 }
 
-// Transfer tells what a courier's folder brought when it was imported; "" when it
+// Transfer tells what a transfer folder brought when it was imported; "" when it
 // was not.
 func (s *Store) Transfer(ctx context.Context, id string) (string, error) {
 	var what string

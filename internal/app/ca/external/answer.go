@@ -23,14 +23,6 @@ import (
 	"ironseal/pki/request"
 )
 
-// Acts of the journal: answers that were imported, and what earlier programs called that.
-const (
-	TookIn            = "take in"
-	TookAuthority     = "take in authority"
-	TookInOnce        = "accept"
-	TookAuthorityOnce = "accept authority"
-)
-
 // Answer is a certificate that an outside authority returned, matched to the
 // request that it answers.
 type Answer struct {

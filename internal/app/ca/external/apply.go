@@ -187,11 +187,6 @@ func applicantKey(ctx context.Context, e *estate.Estate, ask ApplyAsk, kind key.
 	}, nil
 }
 
-// Applications lists the requests that are sent and not answered.
-func Applications(ctx context.Context, e *estate.Estate) ([]store.Application, error) {
-	return e.Records.Applications(ctx)
-}
-
 // AppliedBefore gives the request that an authority has sent, to write it out
 // again.
 func AppliedBefore(ctx context.Context, e *estate.Estate, handle string) (Applied, error) {

@@ -6,7 +6,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"ironseal/internal/app/ca/renewals"
@@ -90,13 +89,13 @@ type SentLine struct {
 }
 
 // AfterSigning is what comes after a signature: the folder for the receiver that was
-// named, the answer that a courier takes back, or else the file.
+// named, the answer that a transfer takes back, or else the file.
 func AfterSigning(sheet *signing.Sheet) advice.Step {
 	switch {
 	case sheet.For != "":
 		return advice.To("hand it over", advice.HandOver, "certificate", fmt.Sprintf("R%d", sheet.Record.Number),
 			"receiver", sheet.For)
-	case strings.HasPrefix(sheet.Record.Sender, transfer.SenderPrefix):
+	case transfer.IsSender(sheet.Record.Sender):
 		return advice.To("when all of that folder is signed, send the answer", advice.AnswerTransfer, "out", "ANSWER")
 	}
 	return advice.To("export it", advice.ExportCertificate, "certificate", fmt.Sprintf("R%d", sheet.Record.Number),

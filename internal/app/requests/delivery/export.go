@@ -52,7 +52,7 @@ func Bundle(ctx context.Context, e *estate.Estate, c estate.CertificateRecord,
 }
 
 // linksTo finds the link certificates that let a client which holds only
-// another root of the same authority take-in these goods; with all, those between
+// another root of the same authority import these goods; with all, those between
 // any of its roots, for an estate that hands out certificates below each of them.
 func linksTo(ctx context.Context, e *estate.Estate, g handover.Bundle, all bool) ([]*cert.Certificate, error) {
 	root := g.Root

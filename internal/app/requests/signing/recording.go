@@ -39,7 +39,7 @@ func RecordAll(ctx context.Context, e *estate.Estate, sealed <-chan SignResult, 
 			good = append(good, r)
 		}
 		for _, r := range commit(ctx, e, good) {
-			if Permanent(r.Err) {
+			if store.Permanent(r.Err) {
 				stopped = r.Err
 			}
 			tell(r)
@@ -78,7 +78,7 @@ func commit(ctx context.Context, e *estate.Estate, list []SignResult) []SignResu
 	head, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) { return recordSigned(ctx, e, tx, list) })
 	if err == nil {
 		err = e.Env.Step(estate.StepRecorded)
-	} else if len(list) > 1 && !Permanent(err) {
+	} else if len(list) > 1 && !store.Permanent(err) {
 		var out []SignResult
 		for i := range list {
 			out = append(out, commit(ctx, e, list[i:i+1])...)
@@ -97,14 +97,6 @@ func commit(ctx context.Context, e *estate.Estate, list []SignResult) []SignResu
 		}
 	}
 	return list
-}
-
-// Permanent reports a failure that has nothing to do with what was to be recorded: the
-// next attempt would only wait again.
-func Permanent(err error) bool {
-	var behind *store.BehindError
-	return errors.Is(err, store.ErrBusy) || errors.Is(err, store.ErrFull) || errors.Is(err, store.ErrReadOnly) ||
-		errors.Is(err, store.ErrUncertain) || errors.As(err, &behind)
 }
 
 func recordSigned(ctx context.Context, e *estate.Estate, tx store.Tx, list []SignResult) ([]event.Record, error) {

@@ -76,7 +76,7 @@ func Lists(ctx context.Context, e *estate.Estate, lists [][]byte) (Taken, error)
 	return out, err
 }
 
-// Carried imports those of lists that a courier brought which are of use here. What is passed over is
+// Carried imports those of lists that a transfer brought which are of use here. What is passed over is
 // told, each with why.
 func Carried(ctx context.Context, e *estate.Estate, lists [][]byte) (Taken, error) {
 	if len(lists) == 0 {

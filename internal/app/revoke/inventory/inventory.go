@@ -2,7 +2,7 @@
 //
 // They stand in the journal alone; the lists themselves lie in the estate's folder "lists", one file a
 // list. Of several lists about the same certificates the newest state wins by what it says: by its
-// number, whatever file or courier it came in, and in whatever order. Lists that were signed ahead wait
+// number, whatever file or transfer it came in, and in whatever order. Lists that were signed ahead wait
 // beside it for their time, unless a list that was signed after them takes it earlier.
 package inventory
 

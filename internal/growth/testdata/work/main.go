@@ -93,7 +93,7 @@ func list(by *specimen.Entity, number int64, at string, entries int) *revocation
 	d := revocation.Draft{Issuer: by.Cert.Subject, KeyID: by.Cert.SubjectKey, Number: number,
 		This: specimen.Now.Add(-time.Hour), Next: specimen.Now.Add(time.Hour)}
 	if at != "" {
-		s := distpoint.At(at)
+		s := distpoint.Scope{Names: []distpoint.Name{{URI: at}}, Reasons: distpoint.AllReasons}
 		d.Scope = &s
 	}
 	var rows []byte
@@ -277,14 +277,14 @@ var cases = []one{
 		for _, c := range leaves(n) {
 			heap = append(heap, match.Thing{Certificate: c})
 		}
-		return func() { match.Relate(heap) }
+		return func() { match.Find(heap) }
 	}},
 	{"relations of one name", 150, func(n int) func() {
 		var heap []match.Thing
 		for _, c := range append(twins(n), leaves(n)...) {
 			heap = append(heap, match.Thing{Certificate: c})
 		}
-		return func() { match.Relate(heap) }
+		return func() { match.Find(heap) }
 	}},
 	{"a pair with many roots", 10, func(n int) func() {
 		side := pair.Peer{Chain: []*cert.Certificate{w.Leaf.Cert, w.Mid.Cert},
