@@ -77,6 +77,7 @@ echo "after: $(look)"
 
 // Firefox trusts by its enterprise policy: the page is asked for only when it is in force.
 func TestFirefoxTrustsByPolicy(t *testing.T) {
+	long(t)
 	firefox, unshare := peer(t, "firefox-esr"), namespaces(t)
 	e := newEstate(t, "ecdsa-p256")
 	e.site("ecdsa-p256")

@@ -300,6 +300,7 @@ func (l harbourLife) prepare() {
 // A change of roots over twelve live parties: no connection fails at any stage. Switching too
 // early is refused.
 func TestAChangeOfRootsOverLiveParties(t *testing.T) {
+	long(t)
 	e := newLifeEstate(t)
 	l := newLife(t, e, "IRONSEAL_PASSPHRASE_FILE="+filepath.Join(filepath.Dir(e), "pass"))
 	l.all("before")

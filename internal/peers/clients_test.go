@@ -95,6 +95,7 @@ func serveOdd(t *testing.T, chain []*specimen.Entity) int {
 
 // What is said of a kind of client is what the client does.
 func TestKindsOfClientAreAsMeasured(t *testing.T) {
+	long(t)
 	root, list := oddities(t)
 	file := write(t, t.TempDir()+"/root.pem", string(bundle.PEM(bundle.Certificate, root.Cert.Raw)))
 	tried := map[string]func(o odd) bool{}

@@ -19,6 +19,7 @@ func goods(t *testing.T, kind string) estate {
 
 // Each container is opened by software that is not ours.
 func TestContainersAreOpenedByOthers(t *testing.T) {
+	long(t)
 	for _, kind := range []struct{ ours, java string }{{"ecdsa-p256", "EC"}, {"rsa-2048", "RSA"}} {
 		t.Run(kind.ours, func(t *testing.T) {
 			e := goods(t, kind.ours)
@@ -97,6 +98,7 @@ try { tls.createSecureContext({pfx, passphrase: "wrong"}); process.exit(2); } ca
 
 // Containers that Java wrote are read by us, back to the same bytes.
 func TestContainersThatJavaWroteAreRead(t *testing.T) {
+	long(t)
 	for _, kind := range []struct{ ours, java string }{{"ecdsa-p256", "EC"}, {"rsa-2048", "RSA"}} {
 		e := goods(t, kind.ours)
 		plain, err := os.ReadFile(e.path("localhost.key.pem"))

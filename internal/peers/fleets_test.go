@@ -27,6 +27,7 @@ same() { cmp -s %[1]s/before /etc/ssl/certs/ca-certificates.crt && echo yes || e
 // The tasks for fleets are played for real: the first play installs, the second changes nothing, and the tasks
 // that take the roots out leave the store as it was.
 func TestTheTasksForFleetsAreRunForReal(t *testing.T) {
+	long(t)
 	play := peer(t, "ansible-playbook")
 	peer(t, "update-ca-certificates", "/usr/sbin/update-ca-certificates")
 	curl, unshare := peer(t, "curl"), namespaces(t)

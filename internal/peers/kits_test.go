@@ -35,6 +35,7 @@ func TestSystemClient(t *testing.T) {
 // wget, Python and Go trust a server of ours with no option given; not before, and not after
 // it is taken out; twice is harmless, and the other roots stay byte for byte.
 func TestTheDebianKitIsInstalledForReal(t *testing.T) {
+	long(t)
 	node, git := peer(t, "node"), peer(t, "git")
 	peer(t, "update-ca-certificates", "/usr/sbin/update-ca-certificates")
 	curl, wget, python, unshare := peer(t, "curl"), peer(t, "wget"), peer(t, "python3"), namespaces(t)
@@ -131,6 +132,7 @@ true
 // This very machine, in a private copy of its stores: what is shown is done, twice is nothing
 // to do, what fails is undone with what was done before it, and nothing is left lying about.
 func TestRootsAreInstalledHere(t *testing.T) {
+	long(t)
 	peer(t, "update-ca-certificates", "/usr/sbin/update-ca-certificates")
 	unshare := namespaces(t)
 	e := newEstate(t, "ecdsa-p256")
@@ -174,6 +176,7 @@ is install --yes --for java | sed 's/^/java: /'
 // Java trusts by the options of its kit; and of stores that Java wrote it is said what Java
 // trusts by them: a root that stands for itself or belongs to a key, not one further up.
 func TestJavaStores(t *testing.T) {
+	long(t)
 	e := newEstate(t, "ecdsa-p256")
 	e.site("ecdsa-p256")
 	url := fmt.Sprintf("https://localhost:%d/", nginx(t, e))
@@ -216,6 +219,7 @@ func TestJavaStores(t *testing.T) {
 // A Java runtime's own store takes the roots and gives them back, by the runtime's classes
 // alone; its other entries stay, and a kit that was changed is refused.
 func TestAJavaRuntimesOwnStore(t *testing.T) {
+	long(t)
 	e := newEstate(t, "ecdsa-p256")
 	e.site("ecdsa-p256")
 	url := fmt.Sprintf("https://localhost:%d/", nginx(t, e))

@@ -34,6 +34,14 @@ func TestMain(m *testing.M) {
 	os.Exit(code)
 }
 
+// long marks a test that keeps a processor for more than 15 seconds. A shorter test uses the same peers.
+func long(t testing.TB) {
+	t.Helper()
+	if os.Getenv("CI") != "true" && os.Getenv("IRONSEAL_LONG") == "" {
+		t.Skip("it takes long: it runs under CI=true, or with IRONSEAL_LONG=yes")
+	}
+}
+
 // peer finds a program of the system.
 func peer(t *testing.T, names ...string) string {
 	t.Helper()
@@ -282,6 +290,7 @@ func TestRequestsMadeByJava(t *testing.T) {
 
 // Keys that we sealed are opened by Java; what Java sealed is read by us.
 func TestSealedKeysGoBothWays(t *testing.T) {
+	long(t)
 	e := newEstate(t, "ecdsa-p256")
 	for _, c := range []struct{ kind, algorithm string }{{"ecdsa-p256", "EC"}, {"rsa-2048", "RSA"}} {
 		host := c.kind + ".ternbay.example"

@@ -32,6 +32,7 @@ for (const file of files) {
 // The script for Windows cannot run here. A grammar that others wrote takes the whole of it,
 // and not what is spoiled.
 func TestTheWindowsScriptIsPowerShell(t *testing.T) {
+	long(t)
 	node, dir := peer(t, "node"), os.Getenv("IRONSEAL_GRAMMAR")
 	_, err := os.Stat(filepath.Join(dir, "node_modules/web-tree-sitter/web-tree-sitter.js"))
 	if dir == "" || err != nil {

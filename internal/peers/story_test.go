@@ -15,6 +15,7 @@ import (
 // only the old root, and clients that hold only the new one, accept the same
 // server, through the link certificates.
 func TestBothRootsThroughARenewal(t *testing.T) {
+	long(t)
 	dir := filepath.Join(t.TempDir(), "story")
 	out, err := exec.Command(program, "demo", dir, "--story", "renewal").CombinedOutput()
 	if err != nil || strings.Count(string(out),
