@@ -34,7 +34,7 @@ var otherwise = map[string]int{
 	// nothing was published, and no name is looked up
 	"ironseal revocations list --alarm":                                     5,
 	"ironseal revocations check http://pki.ternbay.example/services.g1.crl": 4,
-	"ironseal revocations import ../from-the-safe/root.g1.crl":             1, // the demo has none
+	"ironseal revocations import ../from-the-safe/root.g1.crl":              1, // the demo has none
 	// the incident has only begun
 	`ironseal incident close I1 --because "all replaced, seen on the quay"`: 3,
 	// this machine does not trust the demo's root
@@ -46,10 +46,10 @@ var otherwise = map[string]int{
 	// the demo has none of these
 	"ironseal authority adopt skua ../partner/skua-root.pem":                                1,
 	"ironseal authority adopt gates ../gates.pem --key ../gates.key.pem --issued ../issued": 1,
-	"ironseal authority import gates ../gates.answer.pem":                                  1,
-	"ironseal certificate import ../answer.p7b --request R5":                               1,
-	"ironseal transfer open ../stick":                                                        1,
-	"ironseal transfer answer ../stick --out ../back":                                        1,
+	"ironseal authority import gates ../gates.answer.pem":                                   1,
+	"ironseal certificate import ../answer.p7b --request R5":                                1,
+	"ironseal transfer open ../stick":                                                       1,
+	"ironseal transfer answer ../stick --out ../back":                                       1,
 	"ironseal changeover finish services --out ../gone":                                     1,
 	// the root stays in the demo
 	`ironseal changeover record services quay-gate-3 --because "seen on its screen"`: 1,
@@ -141,12 +141,12 @@ func tryExample(t *testing.T, stage place, before, line string) {
 		"ironseal party remove ":        "ironseal party add quay-gate-3",
 		"ironseal trust pair R5 ": "ironseal trust create partners && ironseal trust add partners " +
 			"../partner/skua-roots.zip --yes",
-		"ironseal revocations show ":             "ironseal revocations publish --to ../public",
-		"ironseal revocations check ../":         "ironseal revocations publish --to ../public",
+		"ironseal revocations show ":            "ironseal revocations publish --to ../public",
+		"ironseal revocations check ../":        "ironseal revocations publish --to ../public",
 		"ironseal revocations import ../public": "ironseal revocations publish --to ../public",
-		"ironseal unhold ":                       "ironseal revoke mail.ternbay.example --reason hold --yes",
-		"ironseal incident show ":                "ironseal incident open services --because lost",
-		"ironseal incident close ":               "ironseal incident open services --because lost",
+		"ironseal unhold ":                      "ironseal revoke mail.ternbay.example --reason hold --yes",
+		"ironseal incident show ":               "ironseal incident open services --because lost",
+		"ironseal incident close ":              "ironseal incident open services --because lost",
 		"ironseal incident replace ": "ironseal incident open services --because lost && ironseal authority " +
 			"renew services " +
 			"--suspect lost --yes",

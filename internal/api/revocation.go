@@ -8,7 +8,7 @@ import (
 	"ironseal/pki/finding"
 )
 
-// Revoked is what was taken back by one act.
+// Revoked is what was revoked by one act.
 type Revoked struct {
 	Certificates []RevokedCertificate `json:"certificates" doc:"those that were revoked"`
 	Reason       string               `json:"reason" doc:"why, by the name of the standard"`

@@ -96,7 +96,7 @@ func fieldsOf(v any) (out []Field) {
 			continue
 		}
 		out = slices.DeleteFunc(out,
-			func(o Field) bool { return o.Name == name }) // it takes the place of an embedded one
+			func(o Field) bool { return o.Name == name }) // it replaces an embedded one
 		out = append(out, Field{name, kindOf(f.Type), !strings.Contains(rest, "omit"), f.Tag.Get("doc")})
 	}
 	return out

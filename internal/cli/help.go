@@ -41,7 +41,7 @@ var environment = [][2]string{{"IRONSEAL_ESTATE", "the estate's directory"},
 	{"NO_COLOR", "no colour"}, {"COLORFGBG", "the terminal's colours: the last number is the background's"},
 	{"COLUMNS", "how wide lines may be"}}
 
-// valueWords stand for the values of options whose text names none.
+// valueWords describe the values of options whose text names none.
 var valueWords = map[string]string{"as": "FORM", "because": "TEXT", "by": "HANDLE", "color": "WHEN", "count": "N",
 	"lifetime": "SPAN", "name": "NAME", "levels-below": "N", "policy": "OID", "request": "REQUEST",
 	"state": "STATE", "subject": "DN", "suspect": "TEXT", "template": "TEMPLATE", "title": "TEXT", "usage": "USAGE",

@@ -62,7 +62,7 @@ func NewFolder(dir string, write func(into string) error) error {
 	})
 }
 
-// ReplaceFolder makes a folder all at once in the place of one that holds nothing but plain
+// ReplaceFolder makes a folder all at once in place of one that holds nothing but plain
 // files of known names; that one is removed once the new one has its name. A link to a folder
 // stays a link: the folder that it leads to is replaced.
 func ReplaceFolder(dir string, known []string, write func(into string) error) error {
@@ -150,7 +150,7 @@ func unheld(path string) bool {
 	return ok
 }
 
-// Rename gives a file its name, in the place of another of that name.
+// Rename gives a file its name, in place of another of that name.
 func Rename(from, to string) error { return rename(from, to) }
 
 // Place moves a file that was made aside to its name, which must be free.

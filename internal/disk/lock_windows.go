@@ -26,7 +26,7 @@ func lockOf(path string) string {
 	return filepath.Join(dir, lockPrefix+name)
 }
 
-// lock locks a file or folder. It waits for whoever has the lock, if it is told to.
+// lock locks a file or folder. It waits for the holder of the lock, if it is told to.
 func lock(path string, wait bool) (release func(), err error) {
 	name, err := long(lockOf(path))
 	if err != nil {

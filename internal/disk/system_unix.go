@@ -105,7 +105,7 @@ func take(path string) (release func(), ok bool) {
 // patiently does something: here no program keeps another from a file.
 func patiently(do func() error) error { return do() }
 
-// rename gives a file its name, in the place of another of that name.
+// rename gives a file its name, in place of another of that name.
 func rename(from, to string) error { return os.Rename(from, to) }
 
 // placeSlowly gives a file its name, which nobody has yet, on file systems that

@@ -71,7 +71,7 @@ func move(from, to string, flags uint32) error {
 	return nil
 }
 
-// rename gives a file its name, in the place of another of that name.
+// rename gives a file its name, in place of another of that name.
 func rename(from, to string) error { return move(from, to, windows.MOVEFILE_REPLACE_EXISTING) }
 
 // place gives a file its name, which nobody has yet, in one step.

@@ -106,7 +106,7 @@ func (h CertificateRecord) Signer() string {
 }
 
 // StateOfGeneration says what state a generation is in today: one that has a
-// successor goes on holding, and is never simply valid.
+// successor continues holding, and is never simply valid.
 func (e *Estate) StateOfGeneration(g *hierarchy.Generation) lifecycle.State {
 	state := e.StateOf(g.Certificate)
 	switch {
@@ -191,7 +191,7 @@ func (e *Estate) FindCertificate(ctx context.Context, name string) (found Certif
 	return e.findBySerial(ctx, name)
 }
 
-// OnRecord finds the record of just this certificate; false where there is none.
+// OnRecord finds the record of just this certificate; false if there is none.
 func (e *Estate) OnRecord(ctx context.Context, c *cert.Certificate) (CertificateRecord, bool, error) {
 	list, err := e.ReadCertificates(e.Records.CertificatesBySerial(ctx, c.SerialHex()))
 	if err != nil {

@@ -406,7 +406,7 @@ func EscapeGlob(dir string) string {
 	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`).Replace(dir)
 }
 
-// Templates reads all templates. Those that cannot be parsed are told in the errors
+// Templates reads all templates. Those that cannot be parsed are reported in the errors
 // and do not hide the others.
 func (e *Estate) Templates() (list []template.Template, faults []error) {
 	for _, name := range e.TemplateNames() {

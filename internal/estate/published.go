@@ -7,7 +7,7 @@ import (
 )
 
 // Published are the addresses that what a generation signs names, by the settings: of the
-// list, or of the part of it, that the certificate will stand on, of the issuer's certificate,
+// list, or of the part of it, that the certificate will be on, of the issuer's certificate,
 // and of the OCSP responder. A rehearsal names none: nobody is to ask there.
 func (e *Estate) Published(g *hierarchy.Generation, part int) template.Publish {
 	p := e.Settings.Publication
@@ -25,7 +25,7 @@ func (e *Estate) Published(g *hierarchy.Generation, part int) template.Publish {
 	return out
 }
 
-// NextPart is the part of its issuer's lists that the n-th certificate of an issuer stands on;
+// NextPart is the part of its issuer's lists that the n-th certificate of an issuer is on;
 // 0 where lists have no parts.
 func (e *Estate) NextPart(n int) int {
 	if p := e.Settings.Publication; p.PartSize > 0 && p.Address != "" && !e.Rehearsal {

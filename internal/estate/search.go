@@ -15,7 +15,7 @@ import (
 	"ironseal/pki/strict"
 )
 
-// Filter says which certificates are meant; what is empty stands for any.
+// Filter says which certificates are meant; an empty field matches any.
 type Filter struct {
 	Text     string          // part of a title or of a name
 	State    lifecycle.State // "" for those that serve

@@ -57,7 +57,7 @@ type Defaults struct {
 	Expiring     string `toml:"expiring"`
 }
 
-// KeySettings say how keys are sealed.
+// KeySettings say how keys are encrypted.
 type KeySettings struct {
 	SealingMemory int `toml:"sealing-memory"` // MiB of scrypt, 8 to 256
 }

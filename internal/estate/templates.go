@@ -111,7 +111,7 @@ func (e *Estate) CopyReceiver(ctx context.Context, from, name string) (path stri
 	return e.copied(ctx, "receiver", from, name, text)
 }
 
-// Receivers reads all receivers. Those that cannot be read are told in the errors.
+// Receivers reads all receivers. Those that cannot be read are reported in the errors.
 func (e *Estate) Receivers() (list []receiver.Receiver, faults []error) {
 	for _, name := range e.ReceiverNames() {
 		r, err := e.Receiver(name)
@@ -137,7 +137,7 @@ func (e *Estate) TemplateThen(c CertificateRecord) (then, today template.Templat
 	return then, today, err
 }
 
-// Recorded reads a template as it is on record, where it stands on its own.
+// Recorded reads a template as it is on record, where it is complete in itself.
 func Recorded(name string, source []byte) (template.Template, error) {
 	return template.Parse(name, []byte(strings.Replace(string(source), "based-on", "# based-on", 1)), nil)
 }

@@ -66,7 +66,7 @@ func (m Mark) Apply(seq int64, before Row, there bool) (Row, bool) {
 	return now, true
 }
 
-// ReportName names a store of a machine and a root; an empty root stands for the store as a whole.
+// ReportName names a store of a machine and a root; an empty root is the store as a whole.
 func ReportName(host, platform, store, sha256 string) string {
 	return strings.Join([]string{host, platform, store, sha256}, "\x1f")
 }

@@ -120,7 +120,7 @@ type ChangeOverSwitched struct {
 	Waived  Waivers   `json:"waived"`
 }
 
-// ChangeOverCancelled: the plan, or the change, was taken back. The object is the earlier set.
+// ChangeOverCancelled: the plan, or the change, was undone. The object is the earlier set.
 type ChangeOverCancelled struct {
 	v1
 	Parties []string `json:"parties"`

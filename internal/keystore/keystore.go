@@ -1,8 +1,8 @@
 // Package keystore says what a holder of authorities' private keys does. It is the only layer that yields a signer
 // for a key that is kept.
 //
-// A key is opened for a stated purpose. Whoever holds it decides how: sealed files ask for a passphrase (package
-// sealed). Passphrases come from files or from the terminal; they are never arguments, never logged, and cleared from
+// A key is opened for a stated purpose. Whoever holds it decides how: encrypted files ask for a passphrase (package
+// keyfiles). Passphrases come from files or from the terminal; they are never arguments, never logged, and cleared from
 // memory after use.
 package keystore
 
@@ -35,7 +35,7 @@ type Keystore interface {
 	Keep(f *Fresh, passphrase []byte) error
 	// Remove deletes a key that was kept and never recorded.
 	Remove(f *Fresh) error
-	// Destroy deletes a key for good.
+	// Destroy deletes a key permanently.
 	Destroy(public key.Public) error
 
 	Rewrapper

@@ -29,7 +29,7 @@ const (
 	Shaken     Stage = "done"
 )
 
-// Options are how endpoints are looked at. Zero values stand for what is usual.
+// Options are how endpoints are looked at. Zero values mean what is usual.
 type Options struct {
 	Client   *tls.Certificate // presented where one is asked for
 	Wait     time.Duration    // for each step of one endpoint; 10 seconds where it is zero

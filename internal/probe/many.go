@@ -41,7 +41,7 @@ func (a Answer) Protocol() string {
 // OldOnly reports whether nothing newer than TLS 1.1 was agreed on, although it was offered.
 func (a Answer) OldOnly() bool { return a.Version != 0 && a.Version < tls.VersionTLS12 }
 
-// Declines is why a server that answers does not go on to TLS, in words; "" where it did not decline.
+// Declines is why a server that answers does not continue to TLS, in words; "" where it did not decline.
 func (a Answer) Declines() string {
 	var d *Declined
 	if errors.As(a.Err, &d) {

@@ -119,7 +119,7 @@ func (r *reader) message() (kind byte, body []byte, err error) {
 	}
 }
 
-// record takes one record: plain, or sealed under the secret.
+// record takes one record: plain, or encrypted under the secret.
 func (r *reader) record() error {
 	s := cryptobyte.String(r.data)
 	var kind uint8
@@ -133,7 +133,7 @@ func (r *reader) record() error {
 	switch kind {
 	case 22:
 		r.plain = append(r.plain, body...)
-	case 20: // change of cipher: before TLS 1.3 what comes next is sealed, and matters no more
+	case 20: // change of cipher: before TLS 1.3 what comes next is encrypted, and matters no more
 		if r.version != tls.VersionTLS13 {
 			return errNoMore
 		}
@@ -162,7 +162,7 @@ func (r *reader) hello(body []byte) {
 	}
 }
 
-// open opens a sealed record of TLS 1.3.
+// open opens an encrypted record of TLS 1.3.
 func (r *reader) open(head, body []byte) error {
 	if r.sealed == nil {
 		if err := r.keys(); err != nil {

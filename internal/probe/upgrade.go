@@ -41,7 +41,7 @@ func (o *other) Error() string {
 
 func (o *other) Unwrap() error { return errUnlike }
 
-// Declined says that a server speaks the protocol and does not go on to TLS: it offers none, or refuses to.
+// Declined says that a server speaks the protocol and does not continue to TLS: it offers none, or refuses to.
 type Declined struct{ Said string } // the server's words; "" where it offers none
 
 func (d *Declined) Error() string {

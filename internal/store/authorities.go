@@ -32,7 +32,7 @@ type Application struct {
 // Address is an address that certificates of a generation name.
 type Address struct {
 	Generation string // its name
-	Part       int    // of its lists, that the certificates stand on; 0 for the whole
+	Part       int    // of its lists, that the certificates are on; 0 for the whole
 	Kind       string
 	Address    string
 }

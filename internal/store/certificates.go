@@ -19,10 +19,10 @@ type Certificate struct {
 	Issuer   string    // the issuing generation, such as "services.g1"
 	Prepared bool      // it waits for a switch day
 	Replaced bool      // another was signed in its place
-	Reason   int       // why it was taken back (RFC 5280 section 5.3.1); -1 where it was not
+	Reason   int       // why it was revoked (RFC 5280 section 5.3.1); -1 where it was not
 	Replaces int64     // the certificate in whose place it was signed; 0 for none
 	Until    time.Time // its last moment, to the second
-	Part     int       // the part of its issuer's revocation lists that it stands on; 0: the whole
+	Part     int       // the part of its issuer's revocation lists that it is on; 0: the whole
 }
 
 // NewCertificate is what is recorded with a new certificate.
@@ -105,7 +105,7 @@ type CertificatesReader interface {
 	CertificatesByKey(ctx context.Context, key [32]byte, limit int) ([]Certificate, error)
 	// CertificatesByName finds certificates by an alternative name.
 	CertificatesByName(ctx context.Context, name string) ([]Certificate, error)
-	// CertificatesByTitle finds certificates by their title: the common name, or what stands for it in lists. Case
+	// CertificatesByTitle finds certificates by their title: the common name, or what lists show instead. Case
 	// does not count.
 	CertificatesByTitle(ctx context.Context, title string) ([]Certificate, error)
 	// LatestCertificate is the number of the newest certificate on record; 0 for none.
@@ -132,7 +132,7 @@ type CertificatesReader interface {
 	// ServingGenerations names the generations that certificates which serve today were signed by.
 	ServingGenerations(ctx context.Context, now time.Time) (out []string, err error)
 	// CountIssued counts what a generation signed, by its name, and tells the last part of its lists
-	// that any of it stands on.
+	// that any of it is on.
 	CountIssued(ctx context.Context, generation string) (n, part int, err error)
 	// TemplatesUsed lists the templates by which each generation signed something.
 	TemplatesUsed(ctx context.Context) (out []TemplateUse, err error)

@@ -7,7 +7,7 @@ import (
 	"time"
 )
 
-// Revocation is a certificate of an authority that was taken back. Those that were released
+// Revocation is a certificate of an authority that was revoked. Those that were released
 // from hold stay on record, and on no list.
 type Revocation struct {
 	ID       int64 // in the order in which they came; never given twice
@@ -16,12 +16,12 @@ type Revocation struct {
 	Reason   int
 	Invalid  time.Time // since when it is to be taken as bad; zero where it is not told
 	Ends     time.Time // of the certificate; zero where it is not known
-	Part     int       // which part of the authority's lists it stands on; 0: the whole only
+	Part     int       // which part of the authority's lists it is on; 0: the whole only
 	Released time.Time // zero while it is revoked
 	Again    bool      // it was on record before, on hold or released
 }
 
-// RevocationFilter chooses among what was taken back of an authority.
+// RevocationFilter chooses among what was revoked of an authority.
 type RevocationFilter struct {
 	Handle   string
 	Part     int   // a part; -1 for all
@@ -55,10 +55,10 @@ func Digest(number int64, lines []string) string {
 
 // RevocationsReader answers questions about revocations.
 type RevocationsReader interface {
-	// RevocationOf tells what is on record of a serial of an authority as taken back, or
+	// RevocationOf tells what is on record of a serial of an authority as revoked, or
 	// released since; false where nothing is.
 	RevocationOf(ctx context.Context, handle, serial string) (Revocation, bool, error)
-	// EachRevocation calls fn for what was taken back, in the order in which it came.
+	// EachRevocation calls fn for what was revoked, in the order in which it came.
 	EachRevocation(ctx context.Context, some RevocationFilter, fn func(Revocation) error) error
 	// EachListEntry calls fn for what is on a list: what was not released, and did not end before
 	// a moment, in the order in which it came. Nothing is made of the rows, since there may be a
@@ -89,7 +89,7 @@ type RevocationsWriter interface {
 	// AddRevocations records what a revocation list says of an authority's certificates, and
 	// the list's number. Serials are lower-case hex. What is on record already stays.
 	AddRevocations(handle string, number int64, serials []string, at []time.Time, reasons []int) error
-	// Revoke records that a certificate of an authority was taken back, and returns what was on
+	// Revoke records that a certificate of an authority was revoked, and returns what was on
 	// record of it: one that was on hold, or was released, and is revoked now.
 	Revoke(handle string, r Revocation, holds func(reason int) bool) (was *Revocation, err error)
 	// Release records that a certificate that was on hold stands again; it must still be.
@@ -97,9 +97,9 @@ type RevocationsWriter interface {
 	// NumberList records the number of an authority's newest list. The one before it must still
 	// be the newest.
 	NumberList(handle string, after, number int64) error
-	// RevocationsDigest is Digest over all that is on record as taken back of an authority's
+	// RevocationsDigest is Digest over all that is on record as revoked of an authority's
 	// certificates, and the number of its last list, for the journal.
 	RevocationsDigest(handle string) (sum string, number int64, err error)
-	// CompromisedAmong is CompromisedKeys for some keys only, as they stand inside an act.
+	// CompromisedAmong is CompromisedKeys for some keys only, as they are inside an act.
 	CompromisedAmong(keys [][32]byte) (map[[32]byte]string, error)
 }

@@ -48,7 +48,7 @@ type Tx interface {
 	// Reads are the records as the change sees them, for what has to be asked again inside it. They are not to
 	// be kept beyond it.
 	Reads() Store
-	// MarkRehearsal makes the records those of a rehearsal, for good.
+	// MarkRehearsal makes the records those of a rehearsal, permanently.
 	MarkRehearsal() error
 	// AddFlaw keeps what was found out about a key, by its fingerprint.
 	AddFlaw(key [32]byte, f finding.Finding) error
@@ -62,7 +62,7 @@ type Store interface {
 	Reader
 	Inspector
 
-	// View lets fn read the records as they are at one moment, while others go on writing.
+	// View lets fn read the records as they are at one moment, while others keep writing.
 	View(ctx context.Context, fn func(Store) error) error
 	// Act runs one change: fn writes records and returns the entries that tell of it, which are linked into the
 	// journal last. now is asked once the change has its turn; a clock behind the latest entry refuses every

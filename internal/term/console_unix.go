@@ -13,7 +13,7 @@ func openConsole() (in, out *os.File, err error) {
 	return in, in, err
 }
 
-// ShowUTF8 does nothing: terminals are told by their own settings.
+// ShowUTF8 does nothing: terminals follow their own settings.
 func ShowUTF8() (restore func()) { return func() {} }
 
 // drawsColours reports whether a terminal understands control sequences.

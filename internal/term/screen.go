@@ -193,7 +193,7 @@ func wrap(text string, width int) []string {
 	}
 }
 
-// joined stands for a blank at which no line is broken. No text has it: it is escaped.
+// joined replaces a blank at which no line is broken. No text has it: it is escaped.
 const joined = "\x00"
 
 // width is how many columns a text takes.

@@ -21,7 +21,7 @@ type Value struct {
 	Text string // the value; Asked where the person has to choose it
 }
 
-// Asked stands for a value that the person has to choose.
+// Asked means a value that the person has to choose.
 const Asked = "\x00"
 
 // Say is advice that no act of the program follows.

@@ -96,7 +96,7 @@ var (
 type seeker struct {
 	what *regexp.Regexp
 	text string
-	at   []int // the match ahead; nil when there is none
+	at   []int // the match ahead; nil if there is none
 	from int   // everything before was searched
 }
 

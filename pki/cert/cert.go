@@ -4,7 +4,7 @@
 // The encoder writes what it is given and nothing else: what may stand in a
 // certificate is decided above, by a plan. The reader is for people who hold a
 // certificate that some device refuses. Where a strict parser stops at the first
-// fault, Read goes on: it keeps every field it could make out and lists the
+// fault, Read continues: it keeps every field it could make out and lists the
 // faults it passed. Only bytes that are no certificate at all are an error.
 package cert
 

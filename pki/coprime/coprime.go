@@ -1,5 +1,5 @@
 // Package coprime finds RSA keys that share a prime: a greatest common divisor gives both
-// private keys away. So that a new key can be held against all others in one reading,
+// private keys away. So that a new key can be compared with all others in one reading,
 // their moduli are kept multiplied together, some hundreds to a row.
 package coprime
 

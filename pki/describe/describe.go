@@ -340,7 +340,7 @@ func PublicKey(k key.Public) Object {
 	return o
 }
 
-// EncryptedKey describes a sealed key by its header alone.
+// EncryptedKey describes an encrypted key by its header alone.
 func EncryptedKey(h pbes.Header) Object {
 	o := Object{Kind: "encrypted private key"}
 	o.add("cipher", "Encrypted by", h.Cipher)

@@ -27,7 +27,7 @@ const Most = 256
 // bit 1 is keyCompromise, bit 8 aACompromise.
 type Reasons uint16
 
-// AllReasons are those that bits stand for.
+// AllReasons are those that bits mean.
 const AllReasons Reasons = 0x1fe
 
 // Name is one name of a point: an address, or an entry of a directory.

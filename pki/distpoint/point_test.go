@@ -56,7 +56,8 @@ func TestNamesBelowAnIssuer(t *testing.T) {
 }
 
 func TestScopesGoBothWays(t *testing.T) {
-	for _, s := range []Scope{Scope{Names: []Name{{URI: address}}, Reasons: AllReasons}, {OnlyUsers: true, Reasons: AllReasons}, {OnlyAuthorities: true,
+	for _, s := range []Scope{Scope{Names: []Name{{URI: address}}, Reasons: AllReasons}, {OnlyUsers: true,
+		Reasons: AllReasons}, {OnlyAuthorities: true,
 		Reasons: AllReasons, Names: []Name{{URI: address}}}} {
 		x := s.Extension()
 		got, err := ReadScope(x.Value, dn.Name{})

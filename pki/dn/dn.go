@@ -357,7 +357,7 @@ func foldedSet(set []Attribute) string {
 }
 
 // class is the string type for comparing: only those that RFC 5280 section 7.1 lets
-// stand for each other are one, and only where they hold what they may.
+// be compared with each other are one, and only where they hold what they may.
 func class(a Attribute) casn1.Tag {
 	if a.Tag == casn1.PrintableString && isPrintable(a.Text) {
 		return casn1.UTF8String

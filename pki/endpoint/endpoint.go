@@ -29,7 +29,7 @@ type Seen struct {
 	OldOnly    bool                // it speaks nothing newer than TLS 1.1
 	Weak       string              // the suite that it chose, where it is a weak one
 	WeakOnly   bool                // no client of today offers what it insists on
-	Declines   string              // why it answers and does not go on to TLS; "" where it does
+	Declines   string              // why it answers and does not continue to TLS; "" where it does
 	Differs    bool                // who does not name the host gets another certificate
 	Asks       bool                // for a client's certificate
 	Accepts    []string            // from these authorities

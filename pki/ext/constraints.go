@@ -110,7 +110,7 @@ func (c Constraints) Breach(subject dn.Name, list []san.Name) string {
 	return c.Bounds().Breach(subject, list)
 }
 
-// Bounds are constraints in the form in which many names are held against them: the cost of a name
+// Bounds are constraints in the form in which many names are compared with them: the cost of a name
 // does not grow with the number of constraints.
 type Bounds struct {
 	permitted, excluded map[san.Kind]*san.Trees

@@ -191,7 +191,7 @@ func arcs(id asn1.ObjectIdentifier) []byte {
 // Basic is the basic constraints extension (section 4.2.1.9).
 type Basic struct {
 	Authority  bool
-	PathLength int // -1 where there is none
+	PathLength int // -1 if there is none
 }
 
 // ReadBasic decodes basic constraints.

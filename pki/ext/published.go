@@ -12,7 +12,7 @@ import (
 	"ironseal/pki/dn"
 )
 
-// AnyPolicy is the policy that stands for all (RFC 5280 section 4.2.1.4).
+// AnyPolicy is the policy that means all (RFC 5280 section 4.2.1.4).
 var AnyPolicy = asn1.ObjectIdentifier{2, 5, 29, 32, 0}
 
 var (
@@ -103,7 +103,7 @@ func Access(issuers, ocsp []string) Extension {
 // NoCheck marks an OCSP responder's certificate (RFC 6960 section 4.2.2.2.1).
 func NoCheck() Extension { return Extension{ID: noCheckID, Value: []byte{5, 0}} }
 
-// NoRevocation says that nobody will ever tell whether the certificate was taken back
+// NoRevocation says that nobody will ever tell whether the certificate was revoked
 // (RFC 9608 section 3); it stands in certificates that live too shortly for that.
 func NoRevocation() Extension { return Extension{ID: NoRevocationID, Value: []byte{5, 0}} }
 

@@ -147,7 +147,7 @@ func ParseExtendedUsage(s string) (asn1.ObjectIdentifier, error) {
 		strings.Join(all, ", "))
 }
 
-// UsageNames gives the names of extended usages; dotted where there is none.
+// UsageNames gives the names of extended usages; dotted if there is none.
 func UsageNames(ids []asn1.ObjectIdentifier) []string {
 	out := make([]string, len(ids))
 	for i, id := range ids {

@@ -32,7 +32,7 @@ const (
 	Warn
 	// Waivable refuses the act until a person waives this code, with a reason.
 	Waivable
-	// Refused refuses the act for good: no waiver passes it.
+	// Refused refuses the act permanently: no waiver passes it.
 	Refused
 )
 
@@ -70,7 +70,7 @@ func (s *Severity) UnmarshalJSON(data []byte) error {
 	return fmt.Errorf("severity %q is not known", word)
 }
 
-// Code names one kind of finding for good: kebab-case, never reused.
+// Code names one kind of finding permanently: kebab-case, never reused.
 type Code string
 
 // Finding is one observation about one object.
@@ -180,7 +180,7 @@ func (l List) Stops() string {
 	return why + strings.Join(codes, ", ")
 }
 
-// Waiver is a person's decision to go on despite a stop.
+// Waiver is a person's decision to continue despite a stop.
 type Waiver struct {
 	Request int64 // the number of the request it is for; 0 for whichever is at hand
 	Code    Code

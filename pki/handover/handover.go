@@ -146,7 +146,7 @@ const (
 	P12MAC    Format = "p12-pbmac1" // PKCS#12 with the MAC of RFC 9579
 	P12Older  Format = "p12-older"  // PKCS#12 for devices that read nothing newer
 	KeyPlain  Format = "key"        // PKCS#8, open
-	KeySealed Format = "key-sealed" // PKCS#8, sealed
+	KeySealed Format = "key-sealed" // PKCS#8, encrypted
 	KeyPKCS1  Format = "key-pkcs1"  // RSA only
 	KeySEC1   Format = "key-sec1"   // elliptic only
 )
@@ -156,7 +156,7 @@ func Formats() []Format {
 	return []Format{PEM, DER, P7B, P7BText, P12, P12MAC, P12Older, KeyPlain, KeySealed, KeyPKCS1, KeySEC1}
 }
 
-// NeedsPassword reports whether the format is sealed under a password.
+// NeedsPassword reports whether the format is encrypted under a password.
 func (f Format) NeedsPassword() bool {
 	return f == P12 || f == P12MAC || f == P12Older || f == KeySealed
 }

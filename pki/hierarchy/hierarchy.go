@@ -27,7 +27,7 @@ type Generation struct {
 	Issuer      *Generation // the generation above that signed it; nil for a root
 	Authority   *Authority
 	SwitchDay   time.Time // the switch day from which it signs; zero where it does already
-	Revoked     time.Time // since when it is taken back, on hold too; zero while it is not
+	Revoked     time.Time // since when it is revoked, on hold too; zero while it is not
 	Stopped     string    // why it grants nothing for now; "" where that is not so
 }
 
@@ -113,7 +113,7 @@ type Link struct {
 	By, To      *Generation
 }
 
-// Current is the newest generation that signs already; nil when there is none.
+// Current is the newest generation that signs already; nil if there is none.
 func (a *Authority) Current() *Generation {
 	for i := len(a.Generations) - 1; i >= 0; i-- {
 		if a.Generations[i].SwitchDay.IsZero() {

@@ -161,7 +161,7 @@ func (p *planner) usage(kind key.Kind) ext.Set {
 	}
 	// A request for encipherment with an elliptic key, or for non-repudiation,
 	// is habit: nothing that connects fails for the lack of it.
-	elsewhere := ext.KeyCertSign | ext.CRLSign | ext.KeyEncipherment | ext.NonRepudiation // told by other findings
+	elsewhere := ext.KeyCertSign | ext.CRLSign | ext.KeyEncipherment | ext.NonRepudiation // reported by other findings
 	lack = append(lack, (asked &^ give &^ elsewhere).Names()...)
 	cause = ""
 	for _, n := range askedNames {

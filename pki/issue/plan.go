@@ -75,12 +75,12 @@ type Input struct {
 	Others       hierarchy.Hierarchy   // all authorities, for clashes of subject and key
 	Amend        Amendments
 	Now          time.Time
-	Newest       time.Time // the newest record; zero when there is none
+	Newest       time.Time // the newest record; zero if there is none
 	BeginsBefore time.Duration
 	Grants       span.Span        // the longest life that a new authority would grant by the templates
 	Sender       string           // who sent the request
 	Published    template.Publish // addresses that the certificate names, where the template has none of its own
-	Part         int              // of the issuer's lists that the certificate will stand on
+	Part         int              // of the issuer's lists that the certificate will be on
 	Upkeep       bool             // of revocation: retired authorities and those that were stopped sign this too
 	Rehearse     bool             // mark what is made as made in a rehearsal
 	SeenAs       string           // another subject under which the key was seen, or ""
@@ -117,7 +117,7 @@ type Plan struct {
 	Replaces []byte // DER of the certificate in whose place it is; nil for none
 	Names    []san.Name
 	Grant    hierarchy.Grant
-	Part     int  // of the issuer's lists that it will stand on; 0: the whole
+	Part     int  // of the issuer's lists that it will be on; 0: the whole
 	Status   bool // it names a revocation list or an OCSP responder
 	in       *Input
 }

@@ -5,7 +5,7 @@ import (
 	"time"
 )
 
-// Filter says which entries are meant. What is empty stands for any; case does not count.
+// Filter says which entries are meant. What is empty means any; case does not count.
 type Filter struct {
 	Act    string    // part of what was done, such as "sign"
 	Object string    // part of what it was done to, or of its detail: a name, a serial number, a digest

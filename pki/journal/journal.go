@@ -93,7 +93,7 @@ func (e Entry) After(last Entry) Entry {
 }
 
 // ClockAct is the act of an entry that says that the entries before it were dated by
-// a clock that was ahead, and that time goes on from here.
+// a clock that was ahead, and that time continues from here.
 const ClockAct = "settle clock"
 
 // layout is a time to the nanosecond, which sorts as text.

@@ -1,5 +1,5 @@
 // Package key knows keys: their kinds and strengths, how they are made and
-// named, how they sign and verify, and how a private key is sealed under a
+// named, how they sign and verify, and how a private key is encrypted under a
 // passphrase.
 //
 // A public key is read from its SubjectPublicKeyInfo (RFC 5280 section 4.1.2.7)

@@ -10,7 +10,7 @@ import (
 	"fmt"
 )
 
-// Plain encodes a signer as an unsealed PrivateKeyInfo (RFC 5958 section 2).
+// Plain encodes a signer as an unencrypted PrivateKeyInfo (RFC 5958 section 2).
 func Plain(signer crypto.Signer) ([]byte, error) {
 	der, err := x509.MarshalPKCS8PrivateKey(signer)
 	if err != nil {

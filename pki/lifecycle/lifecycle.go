@@ -107,7 +107,7 @@ func RequestStateWords() []string {
 func (s State) Serves() bool { return s == Valid || s == Expiring }
 
 // Rejected reports whether clients refuse a certificate in this state because it, or an authority above it, was
-// revoked, for now or for good.
+// revoked, for now or permanently.
 func (s State) Rejected() bool { return s == Revoked || s == OnHold || s == IssuerRevoked }
 
 // Reference writes the tables as the page docs/states.md.

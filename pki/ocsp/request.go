@@ -157,7 +157,7 @@ func readID(in *cryptobyte.String) (ID, bool) {
 // Request is a question.
 type Request struct {
 	Asked []ID
-	Nonce []byte // nil where there is none
+	Nonce []byte // nil if there is none
 }
 
 // DER encodes the question, unsigned, as nearly all are.

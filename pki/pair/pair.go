@@ -92,7 +92,7 @@ type Question struct {
 	OneWay bool // only the first connects to the second
 	Now    time.Time
 
-	// Status says whether the first certificate of a line was taken back, as path.Question has it.
+	// Status says whether the first certificate of a line was revoked, as path.Question has it.
 	Standing func(line []*cert.Certificate) (finding.List, string)
 }
 
@@ -279,7 +279,7 @@ func (p Peer) anchors(now time.Time) []trust.Anchor {
 }
 
 // setName names the set of what stands above a peer: the same for the same peer, so that a
-// later kit takes the place of an earlier one, and another for any other.
+// later kit replaces an earlier one, and another for any other.
 func setName(title string) string {
 	name := strings.Map(func(r rune) rune {
 		switch {

@@ -110,7 +110,7 @@ func (s *search) soundness(c *cert.Certificate, at int, anchor bool) finding.Lis
 	return out
 }
 
-// Permits reports whether usages allow one: it is among them, or the one that stands for all is.
+// Permits reports whether usages allow one: it is among them, or the one that means all is.
 func Permits(have []asn1.ObjectIdentifier, want asn1.ObjectIdentifier) bool {
 	return slices.ContainsFunc(have, func(id asn1.ObjectIdentifier) bool {
 		return id.Equal(want) ||

@@ -30,7 +30,7 @@ import (
 const (
 	MostChecks = 256     // signatures checked
 	MostDepth  = 16      // certificates in a chain
-	MostNames  = 200_000 // names held against constraints
+	MostNames  = 200_000 // names compared with constraints
 	mostSteps  = 20_000
 )
 
@@ -43,7 +43,7 @@ type Question struct {
 
 	Proofs *Proofs // what was found before; nil to find everything again
 
-	// Status says whether the first certificate of a line was taken back, and in words what
+	// Status says whether the first certificate of a line was revoked, and in words what
 	// tells; it is asked for every certificate of a chain below its anchor, which is the last.
 	// Nil: nobody asks.
 	Status func(line []*cert.Certificate) (finding.List, string)
@@ -71,7 +71,7 @@ type Step struct {
 	Certificate *cert.Certificate
 	Findings    finding.List
 	Words       string // what fails first; where nothing does, what holds
-	Status      string // what tells whether it was taken back; "" where nobody was asked
+	Status      string // what tells whether it was revoked; "" where nobody was asked
 }
 
 // Good reports whether nothing in the step makes a client refuse.
@@ -106,7 +106,7 @@ type search struct {
 	good   map[[2]*cert.Certificate]bool
 	limits map[*cert.Certificate]ext.Bounds
 	breach map[[2]*cert.Certificate]string // what of the second breaks the constraints of the first
-	held   int                             // names that were held against constraints
+	held   int                             // names that were compared with constraints
 	best   *Verdict
 	// where the search ended without an anchor, at its deepest
 	broken       []*cert.Certificate
@@ -202,7 +202,7 @@ func (s *search) verdict(leaf *cert.Certificate) Verdict {
 	return v
 }
 
-// extend tries every way to go on from the last certificate of a chain. It
+// extend tries every way to continue from the last certificate of a chain. It
 // returns true when a chain that holds was found.
 func (s *search) extend(chain []*cert.Certificate) bool {
 	last := chain[len(chain)-1]

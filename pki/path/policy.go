@@ -19,7 +19,7 @@ import (
 type policyNode struct {
 	policy   string
 	parents  []*policyNode
-	expected []string // what the next certificate must say for it to go on
+	expected []string // what the next certificate must say for it to continue
 }
 
 var anyPolicy = ext.AnyPolicy.String()
@@ -252,7 +252,7 @@ func (p *policies) wrapUp(q Question) {
 
 // constrained is the set of policies, as the anchor's side knows them, for which
 // the whole path is valid: those that lead down to the last level and begin
-// below a node of the policy that stands for all.
+// below a node of the policy that means all.
 func (p *policies) constrained() []string {
 	seen := map[*policyNode]bool{}
 	var out []string

@@ -1,5 +1,5 @@
 // Package pbes seals private keys under a passphrase by PKCS#5's second scheme (RFC
-// 8018), with scrypt (RFC 7914) and AES, and opens what others sealed, by older schemes
+// 8018), with scrypt (RFC 7914) and AES, and opens what others encrypted, by older schemes
 // too. How much work a file may ask for before its passphrase is known is bounded.
 package pbes
 
@@ -27,7 +27,7 @@ import (
 	"ironseal/pki/key"
 )
 
-// A sealed key is an EncryptedPrivateKeyInfo (RFC 5958 section 3) under PBES2
+// An encrypted key is an EncryptedPrivateKeyInfo (RFC 5958 section 3) under PBES2
 // (RFC 8018 section 6.2): a key is derived from the passphrase by PBKDF2 or by
 // scrypt (RFC 7914), and AES-256-CBC encrypts the PrivateKeyInfo under it.
 // scrypt guards the estate's own keys, since memory makes guessing dear; PBKDF2
@@ -75,7 +75,7 @@ var (
 // ErrPassphrase says that the passphrase does not open the key.
 var ErrPassphrase = errors.New("the passphrase does not open this key")
 
-// Header is what a sealed key says about itself without its passphrase.
+// Header is what an encrypted key says about itself without its passphrase.
 type Header struct {
 	Derivation string // "scrypt, 64 MiB" or "PBKDF2, HMAC-SHA-256, 600000 rounds"
 	Cipher     string // "AES-256-CBC"
@@ -214,7 +214,7 @@ func (k kdfParams) add(b *cryptobyte.Builder) {
 	})
 }
 
-// ReadHeader reads a sealed key's header. It refuses work factors beyond the
+// ReadHeader reads an encrypted key's header. It refuses work factors beyond the
 // bounds of this package, so that a file cannot tie up the machine that opens it.
 func ReadHeader(der []byte) (Header, error) { return readHeader(der, MostMemory) }
 
@@ -339,7 +339,7 @@ func memoryWords(n int64) string {
 	return fmt.Sprintf("%d KiB", n>>10)
 }
 
-// CostOf is the work of opening a sealed key, before it is done.
+// CostOf is the work of opening an encrypted key, before it is done.
 func CostOf(der []byte) (int64, error) {
 	h, err := ReadHeader(der)
 	return h.Cost, err
@@ -351,7 +351,7 @@ func CostOfBytes(alg, sealed []byte) (int64, error) {
 	return h.Cost, err
 }
 
-// Decrypt opens a sealed key. ErrPassphrase is returned for a wrong passphrase.
+// Decrypt opens an encrypted key. ErrPassphrase is returned for a wrong passphrase.
 func Decrypt(der, passphrase []byte) (crypto.Signer, error) {
 	h, err := ReadHeader(der)
 	if err != nil {
@@ -372,7 +372,7 @@ func Decrypt(der, passphrase []byte) (crypto.Signer, error) {
 	return signer, nil
 }
 
-// DecryptBytes decrypts what EncryptBytes or other software sealed: alg is the whole
+// DecryptBytes decrypts what EncryptBytes or other software encrypted: alg is the whole
 // AlgorithmIdentifier.
 func DecryptBytes(alg, sealed, passphrase []byte) ([]byte, error) {
 	h, err := readScheme(alg, sealed, MostMemory)

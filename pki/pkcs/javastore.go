@@ -7,7 +7,7 @@ import (
 )
 
 // ReadJavaStore reads the certificates that a store trusts, in the form that Java runtimes
-// had before PKCS#12: those that stand for themselves, and the one that belongs to a key; ok
+// had before PKCS#12: those that are complete in themselves, and the one that belongs to a key; ok
 // is false for anything else. Its closing digest, which is no secret where the password is
 // the usual one, is not checked: whoever can change the file can make it again.
 func ReadJavaStore(data []byte) (out [][]byte, ok bool, err error) {

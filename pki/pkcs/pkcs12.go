@@ -74,8 +74,8 @@ type StoreEntry struct {
 	localKey    []byte
 }
 
-// WriteStore writes a PKCS#12 file (RFC 7292): the keys sealed each on its own,
-// the certificates sealed together. A file without keys may be written without a
+// WriteStore writes a PKCS#12 file (RFC 7292): the keys encrypted each on its own,
+// the certificates encrypted together. A file without keys may be written without a
 // password: it is open then, and has no MAC. With keys, an empty one is refused.
 func WriteStore(entries []StoreEntry, password []byte, profile Profile, random io.Reader) ([]byte, error) {
 	open := len(password) == 0

@@ -167,7 +167,7 @@ func (o *opener) afford(cost int64, err error) error {
 	return nil
 }
 
-// openPart reads one part of the safe: plain, or sealed under the password.
+// openPart reads one part of the safe: plain, or encrypted under the password.
 func (o *opener) openPart(list *cryptobyte.String) (cryptobyte.String, error) {
 	var info, content, bags, enc cryptobyte.String
 	var oid asn1.ObjectIdentifier

@@ -1,5 +1,5 @@
 // Package rc2 is the cipher of RFC 2268, for opening old containers. Nothing is ever
-// sealed with it.
+// encrypted with it.
 package rc2
 
 import (

@@ -65,7 +65,7 @@ type FileRule struct {
 	For    string          `toml:"for" json:"for" doc:"what it is, for the page"`
 }
 
-// Page is what the person there has to do. In all texts {host} stands for the
+// Page is what the person there has to do. In all texts {host} means the
 // host, {file1} for the name of the first file, and so on.
 type Page struct {
 	First string   `toml:"first" json:"first,omitempty" doc:"before anything else"`
@@ -138,7 +138,7 @@ func (r Receiver) check() error {
 	return nil
 }
 
-// NeedsPassword reports whether one of the files is sealed under a password.
+// NeedsPassword reports whether one of the files is encrypted under a password.
 func (r Receiver) NeedsPassword() bool {
 	return slices.ContainsFunc(r.Files, func(f FileRule) bool {
 		return f.Format.NeedsPassword() && (slices.Contains(f.Parts, handover.PartKey) || !f.Format.IsStore())

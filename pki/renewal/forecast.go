@@ -6,11 +6,11 @@
 // nobody is reported. That day is computed here for every authority and template,
 // exactly, by the calendar.
 //
-// A renewal changes nothing below it. The level below goes on under the old
+// A renewal changes nothing below it. The level below continues under the old
 // certificate until it is renewed itself, so the acts of a schedule come in
 // order, the root first. Forecast simulates them over as many years as are asked
 // for; Links makes the certificates by which the old root vouches for the new one
-// and the reverse, so that clients go on trusting through the change.
+// and the reverse, so that clients continue trusting through the change.
 package renewal
 
 import (

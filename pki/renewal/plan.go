@@ -101,7 +101,7 @@ type Level struct {
 }
 
 // Levels computes the lives that are granted before and after g is renewed to
-// end at until, at the authority itself and at every one below, which goes on
+// end at until, at the authority itself and at every one below, which continues
 // under the old certificate until it is renewed itself. sameKey says that the
 // renewed certificate serves the old chains as well.
 func Levels(h hierarchy.Hierarchy, templates []template.Template, g *hierarchy.Generation, until, now time.Time,

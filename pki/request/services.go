@@ -9,7 +9,7 @@ import (
 )
 
 // Service is a kind of service, with the names under which a host that offers it
-// is usually reached. {name} stands for the host's full name, {host} for the
+// is usually reached. {name} means the host's full name, {host} for the
 // first part of it, {outside} for the rest, and {inside} for the domain that it
 // has on the inside.
 type Service struct {
@@ -43,7 +43,7 @@ func ServiceNamed(word string) (Service, error) {
 }
 
 // NamesOf gives the names that a host has for a service. inside is the domain it
-// has on the inside; "" where there is none of its own.
+// has on the inside; "" if there is none of its own.
 func (s Service) NamesOf(host san.Name, inside string) (within, outside []san.Name) {
 	first, domain, _ := strings.Cut(host.Value(), ".")
 	if host.Kind() != san.DNS || domain == "" {
@@ -73,7 +73,7 @@ type Pruned struct {
 
 // Unite makes one list of names: the first stays first, for it names the host;
 // the others follow by kind and alphabet. What stands twice is left out, and what
-// a wildcard in the list stands for as well.
+// a wildcard in the list means as well.
 func Unite(list []san.Name) (kept []san.Name, pruned []Pruned) {
 	has := map[string]bool{}
 	for i, n := range list {
@@ -96,7 +96,7 @@ func Unite(list []san.Name) (kept []san.Name, pruned []Pruned) {
 	return kept, pruned
 }
 
-// coveredBy finds a wildcard in the list that stands for the name (RFC 9525
+// coveredBy finds a wildcard in the list that means the name (RFC 9525
 // section 6.3), or "".
 func coveredBy(list []san.Name, n san.Name) string {
 	_, rest, _ := strings.Cut(n.Value(), ".")

@@ -97,7 +97,7 @@ func Skim(der []byte) (*List, error) {
 }
 
 // Unjudged says that something is a list, and that what it tells cannot be judged: a part of it cannot
-// be read, or is critical and not understood. A client goes on as if the list were not there (RFC 5280
+// be read, or is critical and not understood. A client continues as if the list were not there (RFC 5280
 // section 5.2).
 type Unjudged struct{ Why error }
 

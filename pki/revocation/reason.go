@@ -5,7 +5,7 @@ import (
 	"strings"
 )
 
-// Reason is why a certificate was taken back (RFC 5280 section 5.3.1).
+// Reason is why a certificate was revoked (RFC 5280 section 5.3.1).
 type Reason int
 
 // The reasons.

@@ -9,7 +9,7 @@ import (
 
 // NewProof is the hash by which the encoded entries of a list are known again: BLAKE2b-256
 // (RFC 7693), which takes a third of the time of SHA-256 where processors have no
-// instructions for that. It can go on from the entries of one list to those of the next.
+// instructions for that. It can continue from the entries of one list to those of the next.
 func NewProof() hash.Hash {
 	h, err := blake2b.New256(nil)
 	if err != nil {

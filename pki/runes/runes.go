@@ -40,7 +40,7 @@ var invisible = &unicode.RangeTable{
 }
 
 // Hostile reports a character that could mislead: a control, a bidirectional or
-// other format character, an invisible one, or one that stands for bytes that
+// other format character, an invisible one, or one that means bytes that
 // are no text.
 func Hostile(r rune) bool {
 	return unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || r == unicode.ReplacementChar || unicode.Is(invisible, r)

@@ -95,7 +95,7 @@ func ParseConstraint(s string) (Constraint, error) {
 
 // hostConstraint makes a constraint on a domain, a host or a mailbox. Only the
 // host is folded: the part before the @ is compared as it stands (RFC 5280
-// section 7.5). Nothing at all stands for every name.
+// section 7.5). Nothing at all means every name.
 func hostConstraint(k Kind, value string) (Constraint, error) {
 	local, host := "", strings.ToLower(value)
 	if at := strings.LastIndexByte(value, '@'); at >= 0 {
@@ -173,7 +173,7 @@ func readNetwork(b []byte) (Constraint, error) {
 			}
 		}
 	}
-	// A network in the form of IPv6 stays one, though its addresses stand for IPv4 ones: other clients
+	// A network in the form of IPv6 stays one, though its addresses mean IPv4 ones: other clients
 	// hold no IPv4 address to be within it, so permitting it must permit none here. Excluding it
 	// excludes those addresses in either form.
 	p := netip.PrefixFrom(addr, bits).Masked()
@@ -208,7 +208,7 @@ func (c Constraint) OnSubject(subject dn.Name) bool {
 }
 
 // Covers reports whether the name lies in the subtree. excluding says that the
-// subtree is an excluded one: a wildcard that could stand for an excluded host
+// subtree is an excluded one: a wildcard that could mean an excluded host
 // counts as covered then, and only then.
 func (c Constraint) Covers(n Name, excluding bool) bool {
 	if n.kind != c.kind {
@@ -218,7 +218,7 @@ func (c Constraint) Covers(n Name, excluding bool) bool {
 	return ok
 }
 
-// Unjudged says why a name cannot be held against a constraint of its kind, or "":
+// Unjudged says why a name cannot be compared with a constraint of its kind, or "":
 // it is not valid, or an address of the kind URI speaks of no host by name (RFC
 // 5280 section 4.2.1.10). Such a name counts as outside.
 func (n Name) Unjudged() string {

@@ -94,7 +94,7 @@ func (n Name) Key() string { return string(n.kind) + ":" + n.key }
 func (n Name) Fault() string { return n.fault }
 
 // Host is the host that a name of the kinds email, upn and uri speaks of, in small
-// letters and without a closing dot; "" where there is none.
+// letters and without a closing dot; "" if there is none.
 func (n Name) Host() string {
 	host := ""
 	switch n.kind {

@@ -16,7 +16,7 @@ import (
 // the meaning of, and a certificate that holds it is not understood.
 
 // Syntax says why one GeneralName, given whole, is not well-formed, or nil. bases says
-// that it is the base of a name constraint, where a network stands for an address.
+// that it is the base of a name constraint, where a network means an address.
 func Syntax(whole []byte, bases bool) error {
 	in := cryptobyte.String(whole)
 	var body cryptobyte.String

@@ -37,7 +37,7 @@ func Limits(l ext.Limits) ext.Extension {
 }
 
 // InhibitAnyPolicy encodes after how many further certificates the policy that
-// stands for all no longer counts (RFC 5280 section 4.2.1.14).
+// means all no longer counts (RFC 5280 section 4.2.1.14).
 func InhibitAnyPolicy(after int) ext.Extension {
 	var b cryptobyte.Builder
 	b.AddASN1Int64(int64(after))

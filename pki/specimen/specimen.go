@@ -223,7 +223,7 @@ func Request(t testing.TB, signer crypto.Signer, subject string, names []string,
 	return r
 }
 
-// HungryKey is a sealed key of some hundred bytes that asks whoever opens it for a GiB
+// HungryKey is an encrypted key of some hundred bytes that asks whoever opens it for a GiB
 // of memory, many times over (RFC 7914 section 7).
 func HungryKey() []byte {
 	var b cryptobyte.Builder

@@ -63,7 +63,7 @@ func (j *Judge) byLists(c *cert.Certificate, line []*cert.Certificate) Status {
 	return l.out
 }
 
-// asked is a point that lists are held against, with the names that it goes by.
+// asked is a point that lists are compared with, with the names that it goes by.
 type asked struct {
 	distpoint.Point
 	names distpoint.Names

@@ -1,5 +1,5 @@
 // Package status judges whether certificates still stand: whether a list or an OCSP
-// answer says that one was taken back (RFC 5280 section 6.3, RFC 6960 section 3.2).
+// answer says that one was revoked (RFC 5280 section 6.3, RFC 6960 section 3.2).
 //
 // The evidence is whatever a client was given: lists, answers, certificates of those who
 // signed them. Every piece is doubted first: is it about this certificate, of the right
@@ -43,7 +43,7 @@ const (
 type Status struct {
 	State  State
 	Reason revocation.Reason
-	At     time.Time // when it was taken back
+	At     time.Time // when it was revoked
 	By     string    // the piece that decided, in words
 	Until  time.Time // how long that piece is fresh; zero where it does not say
 	Doubts []string  // why other pieces were not believed

@@ -154,7 +154,7 @@ func Parse(name string, data []byte, base func(name string) ([]byte, error)) (Te
 		return t, fmt.Errorf("templates/%s.toml: %w", name, err)
 	}
 	if t.BasedOn != "" {
-		whole, err := toml.Marshal(t) // so that the record of this state stands on its own
+		whole, err := toml.Marshal(t) // so that the record of this state is complete in itself
 		if err != nil {
 			return t, fmt.Errorf("templates/%s.toml: %w", name, err)
 		}
@@ -361,7 +361,7 @@ func (t *Template) NameFits(n san.Name) bool {
 		func(p string) bool { return fitsPattern(strings.ToLower(p), text) })
 }
 
-// fitsPattern matches text against a pattern in which * stands for anything. It
+// fitsPattern matches text against a pattern in which * means anything. It
 // goes back to the last star only, which is enough, so that its work is the product
 // of the two lengths at most.
 func fitsPattern(pattern, text string) bool {

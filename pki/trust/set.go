@@ -55,7 +55,7 @@ type Set struct {
 	Anchors []Anchor
 }
 
-// Sound is the set without the anchors whose key is in doubt, and those, each with why.
+// Sound is the set without the anchors whose key is suspected, and those, each with why.
 func (s Set) Sound() (Set, []string) {
 	out := s
 	out.Anchors = nil

@@ -56,7 +56,7 @@ func (a *auditing) auditCertificate(r store.Row, sum string) {
 	title := r.Text("title")
 	c, err := cert.Read(r.Bytes("der"))
 	if err != nil {
-		return // told by the check of signatures
+		return // reported by the check of signatures
 	}
 	if c.Key.Modulus() != nil {
 		a.keys[fmt.Sprintf("%x", c.Key.Fingerprint())] = true
@@ -234,7 +234,7 @@ func (a *auditing) auditLinks() error {
 func (a *auditing) auditLink(r store.Row, sum string) {
 	h, err := a.e.Hierarchy(a.ctx)
 	if err != nil {
-		return // told by the check of authorities
+		return // reported by the check of authorities
 	}
 	for _, x := range h {
 		for _, l := range x.Links {

@@ -128,7 +128,7 @@ func check(ctx context.Context, e *estate.Estate, ask CheckAsk) (Checked, error)
 	return out, checkKeyFiles(ctx, e, &out, files, known, ask.MoveAside)
 }
 
-// checkJournal proves the journal whole, holds it against the head that was noted
+// checkJournal proves the journal whole, compares it with the head that was noted
 // beside the records, and tells where its times run backwards.
 func checkJournal(ctx context.Context, e *estate.Estate, out *Checked) error {
 	var known *journal.Head
@@ -238,7 +238,7 @@ func checkKeyFiles(ctx context.Context, e *estate.Estate, out *Checked, files []
 		name := filepath.Base(f)
 		about := "keys/" + name
 		if strings.HasPrefix(name, ".ironseal-") {
-			continue // told among the leftovers
+			continue // reported among the leftovers
 		}
 		out.Keys++
 		data, err := disk.ReadRegular(f, 1<<20)
@@ -389,7 +389,7 @@ func checkLeftovers(ctx context.Context, e *estate.Estate, out *Checked) error {
 func checkCertificates(ctx context.Context, e *estate.Estate, out *Checked, progress func(done int)) error {
 	h, err := e.Hierarchy(ctx)
 	if err != nil {
-		return nil // told above
+		return nil // reported above
 	}
 	list, err := e.Records.Certificates(ctx)
 	if err != nil {

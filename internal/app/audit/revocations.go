@@ -12,7 +12,7 @@ import (
 	"ironseal/pki/journal"
 )
 
-// toldRevocations is what the journal says of what was taken back of one authority.
+// toldRevocations is what the journal says of what was revoked of one authority.
 type toldRevocations struct {
 	own map[string]toldRevocation // by acts here, by serial
 
@@ -117,8 +117,8 @@ func (t *told) numbered(list []event.ListNumber) {
 	}
 }
 
-// partOf is the part of its issuer's lists that a certificate stands on. What was not signed
-// here stands on none, whatever it says.
+// partOf is the part of its issuer's lists that a certificate is on. What was not signed
+// here is on none, whatever it says.
 func (a *auditing) partOf(c *cert.Certificate, issuer int64) int {
 	h, err := a.e.Hierarchy(a.ctx)
 	told := a.certificates[fmt.Sprintf("%x", c.SHA256())]
@@ -128,7 +128,7 @@ func (a *auditing) partOf(c *cert.Certificate, issuer int64) int {
 	return revoking.PartOf(c, h.Generation(a.gens[issuer]))
 }
 
-// auditRevocations holds what is on record as taken back against the journal.
+// auditRevocations holds what is on record as revoked against the journal.
 func (a *auditing) auditRevocations() error {
 	rows := map[string]map[string]store.Row{}
 	if err := a.each("revocation", func(r store.Row) {

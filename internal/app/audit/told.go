@@ -361,7 +361,7 @@ func (t *told) adopted(handle, actor string, d adoption) {
 	}
 }
 
-// anyOf stands for whichever generation of an authority really signed: the check of
+// anyOf means whichever generation of an authority really signed: the check of
 // signatures finds out whether it is that one.
 func anyOf(handle string) string {
 	if handle == "" {

@@ -58,7 +58,7 @@ type Observation struct {
 	When     string `json:"when" doc:"when"`
 }
 
-// RecordObservations puts on record what was seen at endpoints.
+// RecordObservations records what was seen at endpoints.
 func RecordObservations(ctx context.Context, e *estate.Estate, set string, list []probes.Outcome) (journal.Head,
 	error) {
 	return e.Act(ctx, func(store.Tx) ([]event.Record, error) {

@@ -1,7 +1,7 @@
 // Package parties keeps who holds certificates of ours and who must trust a set: machines,
 // devices and people.
 //
-// Parties stand in the journal, and nowhere else: what was last said of each is what counts.
+// Parties are in the journal, and nowhere else: what was last said of each is what counts.
 // So nothing about them can be changed without being told, and there is no second truth.
 package parties
 
@@ -288,7 +288,7 @@ func MoveBack(ctx context.Context, tx store.Tx, from, to string, moves []event.M
 	return entries, moved, nil
 }
 
-// inPlace has one name in the place of another, once.
+// inPlace has one name in place of another, once.
 func inPlace(list []string, from, to string) []string {
 	out := []string{}
 	for _, name := range list {

@@ -162,7 +162,7 @@ func made(s *session.Session, g *hierarchy.Generation, links bool, head string) 
 }
 
 // renewDown renews an authority and everything below it, in order; where that
-// was begun before, it goes on.
+// was begun before, it continues.
 func renewDown(ctx context.Context, s *session.Session, ask authorities.RenewAsk) error {
 	e, err := s.Estate(ctx)
 	if err != nil {

@@ -108,7 +108,7 @@ func certificateRenew(s *session.Session) *cobra.Command {
 	return c
 }
 
-// takeBackLater puts on record that a certificate is to be revoked once its successor is in
+// takeBackLater records that a certificate is to be revoked once its successor is in
 // use.
 func takeBackLater(ctx context.Context, s *session.Session, e *estate.Estate, old int64, wait span.Span) error {
 	held, err := e.ReadCertificates(e.Records.CertificateByID(ctx, old))

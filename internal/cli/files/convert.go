@@ -178,7 +178,7 @@ func partsOf(g handover.Bundle, f handover.Format) []string {
 	return out
 }
 
-// collect reads the certificates and keys of files, opening what is sealed.
+// collect reads the certificates and keys of files, opening what is encrypted.
 func collect(ctx context.Context, s *session.Session, f convertFlags, args []string) (certs []*cert.Certificate,
 	keys []crypto.Signer, err error) {
 	pass := &openers{s: s, file: f.openWith}
@@ -254,7 +254,7 @@ func openStore(ctx context.Context, der []byte, name string, pass keystore.Passp
 	}
 }
 
-// openers answers for sealed input: from --open-with, else as usual.
+// openers answers for encrypted input: from --open-with, else as usual.
 type openers struct {
 	s    *session.Session
 	file string

@@ -176,7 +176,7 @@ func unasked(ctx context.Context, s *session.Session, c *cert.Certificate, v *pa
 	for _, st := range v.Steps {
 		for _, i := range compromise.About(list, st.Certificate.Key.Fingerprint()) {
 			f := finding.New(finding.SuspectedKey, "%s", i.Since())
-			f.Severity = finding.Warn // clients go on until it is revoked
+			f.Severity = finding.Warn // clients continue until it is revoked
 			v.Findings = append(v.Findings, f.WithNext(advice.To("see the incident", advice.ShowIncident,
 				"incident", i.Name)))
 		}

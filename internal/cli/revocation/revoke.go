@@ -87,7 +87,7 @@ func Revoke(s *session.Session) *cobra.Command {
 	return c
 }
 
-// revokeReplaced takes back what was to be taken back once its successor is in use.
+// revokeReplaced takes back what was to be revoked once its successor is in use.
 func revokeReplaced(ctx context.Context, s *session.Session, ask revoking.Ask, all bool) error {
 	e, err := s.Estate(ctx)
 	if err != nil {

@@ -13,7 +13,7 @@ import (
 	"ironseal/internal/term"
 )
 
-// PasswordFlags say where the password of a sealed file comes from.
+// PasswordFlags say where the password of an encrypted file comes from.
 type PasswordFlags struct {
 	File string
 	Made bool

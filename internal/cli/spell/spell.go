@@ -55,7 +55,7 @@ func given(step advice.Step, part string) bool {
 	return there
 }
 
-// word is one word of a pattern, with the value that stands for it.
+// word is one word of a pattern, with the value that takes its place.
 func (s Speller) word(step advice.Step, word string) string {
 	name, valued := strings.CutPrefix(word, "{")
 	if !valued {

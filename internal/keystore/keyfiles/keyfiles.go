@@ -99,7 +99,7 @@ func (c *Files) Has(public key.Public) bool {
 // Remove deletes the file of a key that was kept and never recorded.
 func (c *Files) Remove(f *keystore.Fresh) error { return c.Disk.Remove(c.path(f.Public)) }
 
-// Destroy removes a key for good.
+// Destroy removes a key permanently.
 func (c *Files) Destroy(public key.Public) error {
 	c.mu.Lock()
 	delete(c.open, public.Fingerprint())

@@ -119,7 +119,7 @@ func (c *Files) Put(r keystore.Rewrapped) error {
 	return nil
 }
 
-// StoredSHA256 is the digest of a key's file as it is, in hex; "" where there is none. The key is named by
+// StoredSHA256 is the digest of a key's file as it is, in hex; "" if there is none. The key is named by
 // its fingerprint in hex.
 func (c *Files) StoredSHA256(fingerprint string) string {
 	data, err := disk.Read(filepath.Join(c.Dir, filepath.Base(fingerprint)+".key"), mostKey)

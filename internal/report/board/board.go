@@ -1,5 +1,5 @@
 // Package board shows many endpoints at once: as a page that needs nothing but itself, and as
-// figures for a collector. What peers say stands on both, and is escaped by the one rule of
+// figures for a collector. What peers say is on both, and is escaped by the one rule of
 // each form.
 package board
 

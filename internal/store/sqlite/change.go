@@ -58,7 +58,7 @@ func (c *Change) Query(query string, args ...any) (*sql.Rows, error) {
 // Prepare prepares a sentence that is said many times.
 func (c *Change) Prepare(query string) (*sql.Stmt, error) { return c.tx.PrepareContext(c.Ctx, query) }
 
-// SkipRequests lets request numbers go on at the next thousand, and returns it:
+// SkipRequests lets request numbers continue at the next thousand, and returns it:
 // numbers that were given out after a backup are not used again.
 func (t *Change) SkipRequests() (int64, error) {
 	var last int64

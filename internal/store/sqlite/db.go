@@ -39,7 +39,7 @@ func (d *DB) Path() string { return d.path }
 // Writable reports whether anything can be recorded.
 func (d *DB) Writable() bool { return d.how == readWrite }
 
-// View lets fn read the records as they are at one moment, while others go on
+// View lets fn read the records as they are at one moment, while others continue
 // writing. The moment is that of the first reading.
 func (d *DB) View(ctx context.Context, fn func(*DB) error) error {
 	if d.view != nil {

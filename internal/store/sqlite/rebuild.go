@@ -75,7 +75,7 @@ var renamed = map[string]struct{ was, is, value string }{
 	"authority": {"elsewhere", "holder", "CASE elsewhere WHEN 0 THEN 'here' ELSE 'external' END"},
 }
 
-// carryOver copies the rows of a table of an earlier form. Numbers of requests go on
+// carryOver copies the rows of a table of an earlier form. Numbers of requests continue
 // where they were.
 func (t *Change) carryOver(table string) error {
 	var columns sql.NullString

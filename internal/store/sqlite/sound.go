@@ -10,7 +10,7 @@ import (
 )
 
 // Snapshot writes the records as they are at one moment into a new file, while
-// others go on working.
+// others continue working.
 func (d *DB) Snapshot(ctx context.Context, file string) error {
 	if _, err := d.db.ExecContext(ctx, "VACUUM INTO ?", file); err != nil {
 		return d.Explain(err)

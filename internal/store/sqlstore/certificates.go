@@ -280,7 +280,7 @@ func (s *Store) CertificatesByName(ctx context.Context, name string) ([]store.Ce
 		strings.ToLower(name))
 }
 
-// CertificatesByTitle finds certificates by their title: the common name, or what stands for it in lists. Case
+// CertificatesByTitle finds certificates by their title: the common name, or what lists show instead. Case
 // does not count.
 func (s *Store) CertificatesByTitle(ctx context.Context, title string) ([]store.Certificate, error) {
 	return s.certificates(ctx, "WHERE "+sqlite.EqualFold("c.title")+" ORDER BY c.id", title)

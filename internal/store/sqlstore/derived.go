@@ -111,18 +111,18 @@ func (s *Store) Derived(ctx context.Context, kind event.Kind, fn func(string, jo
 	return s.Explain(derived(ctx, s.Querier(), kind, fn))
 }
 
-// DerivedOf is the entry that counts about one thing; false where there is none.
+// DerivedOf is the entry that counts about one thing; false if there is none.
 func (s *Store) DerivedOf(ctx context.Context, kind event.Kind, name string) (journal.Entry, bool, error) {
 	en, there, err := derivedOf(ctx, s.Querier(), kind, name)
 	return en, there, s.Explain(err)
 }
 
-// Derived is what it is of a Store, as it stands inside an act.
+// Derived is what it is of a Store, as it is inside an act.
 func (t *Tx) Derived(ctx context.Context, kind event.Kind, fn func(string, journal.Entry) error) error {
 	return derived(ctx, t.Querier(), kind, fn)
 }
 
-// DerivedOf is what it is of a Store, as it stands inside an act.
+// DerivedOf is what it is of a Store, as it is inside an act.
 func (t *Tx) DerivedOf(ctx context.Context, kind event.Kind, name string) (journal.Entry, bool, error) {
 	return derivedOf(ctx, t.Querier(), kind, name)
 }

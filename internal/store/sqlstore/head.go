@@ -27,7 +27,7 @@ func (s *Store) note(head journal.Head) {
 	}
 }
 
-// NotedHead is the head that was noted beside the records; false where there is none.
+// NotedHead is the head that was noted beside the records; false if there is none.
 func (s *Store) NotedHead() (journal.Head, bool) {
 	data, err := disk.Read(s.HeadFile(), 100)
 	if err != nil {

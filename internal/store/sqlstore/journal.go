@@ -105,7 +105,7 @@ func (s *Store) EntriesOf(ctx context.Context, act string, fn func(journal.Entry
 	return s.entries(ctx, fn, "act = ? ORDER BY seq", act)
 }
 
-// EntriesOf reads the entries of one act as they stand inside an act, in their order.
+// EntriesOf reads the entries of one act as they are inside an act, in their order.
 func (t *Tx) EntriesOf(_ context.Context, act string, fn func(journal.Entry) error) error {
 	rows, err := t.Query(entryQuestion+"act = ? ORDER BY seq", act)
 	return errors.Join(err, eachEntry(rows, fn))

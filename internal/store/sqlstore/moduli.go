@@ -12,7 +12,7 @@ import (
 	"ironseal/pki/key"
 )
 
-// learn records a key that was not on record before: an RSA key is held against
+// learn records a key that was not on record before: an RSA key is compared with
 // all others, and what is found is kept with both.
 func (t *Tx) learnKey(k key.Public, who string) error {
 	n := k.Modulus()

@@ -35,7 +35,7 @@ func (t *Tx) AddRevocations(handle string, number int64, serials []string, at []
 	return err
 }
 
-// Revoke records that a certificate of an authority was taken back, and returns what was on
+// Revoke records that a certificate of an authority was revoked, and returns what was on
 // record of it: one that was on hold, or was released, and is revoked now.
 func (t *Tx) Revoke(handle string, r store.Revocation, holds func(reason int) bool) (was *store.Revocation, err error) {
 	id, err := t.authorityID(handle)
@@ -129,7 +129,7 @@ func revocationOf(ctx context.Context, q sqlite.Querier, authority int64, serial
 	return r, err == nil, err
 }
 
-// RevocationOf tells what is on record of a serial of an authority as taken back, or
+// RevocationOf tells what is on record of a serial of an authority as revoked, or
 // released since; false where nothing is.
 func (s *Store) RevocationOf(ctx context.Context, handle, serial string) (store.Revocation, bool, error) {
 	var id int64
@@ -143,7 +143,7 @@ func (s *Store) RevocationOf(ctx context.Context, handle, serial string) (store.
 	return r, found, s.Explain(err)
 }
 
-// EachRevocation calls fn for what was taken back, in the order in which it came.
+// EachRevocation calls fn for what was revoked, in the order in which it came.
 func (s *Store) EachRevocation(ctx context.Context, some store.RevocationFilter,
 	fn func(store.Revocation) error) error {
 	where := "released = ''"
@@ -260,7 +260,7 @@ func (s *Store) CountRevoked(ctx context.Context, handle string) (int, error) {
 	return n, err
 }
 
-// RevocationsDigest is Digest over all that is on record as taken back of an authority's
+// RevocationsDigest is Digest over all that is on record as revoked of an authority's
 // certificates, and the number of its last list, for the journal.
 func (t *Tx) RevocationsDigest(handle string) (sum string, number int64, err error) {
 	if err := t.QueryRow("SELECT list_number FROM authority WHERE handle = ?", handle).Scan(&number); err != nil {
@@ -317,7 +317,7 @@ func (s *Store) CompromisedKeys(ctx context.Context) (map[[32]byte]string, error
 	return out, s.Explain(err)
 }
 
-// CompromisedAmong is CompromisedKeys for some keys only, as they stand inside an act.
+// CompromisedAmong is CompromisedKeys for some keys only, as they are inside an act.
 func (t *Tx) CompromisedAmong(keys [][32]byte) (map[[32]byte]string, error) {
 	list, err := sqlite.Keys(keys)
 	if err != nil {

@@ -7,7 +7,7 @@ import (
 )
 
 // CountIssued counts what a generation signed, by its name, and tells the last part of its lists
-// that any of it stands on.
+// that any of it is on.
 func (s *Store) CountIssued(ctx context.Context, generation string) (n, part int, err error) {
 	err = s.QueryRow(ctx, "SELECT count(*), coalesce(max(part),0) FROM certificate WHERE issuer = (SELECT g.id FROM "+
 		"generation g JOIN authority a ON a.id = g.authority WHERE a.handle || '.g' || g.number = ?)",

@@ -23,7 +23,7 @@ type Store struct {
 	loaded *hierarchyCache // shared by all that read one database
 }
 
-// View lets fn read the records as they are at one moment, while others go on writing.
+// View lets fn read the records as they are at one moment, while others keep writing.
 // The moment is that of the first reading.
 func (s *Store) View(ctx context.Context, fn func(store.Store) error) error {
 	return s.DB.View(ctx, func(d *sqlite.DB) error { return fn(&Store{d, s.loaded}) })
@@ -90,7 +90,7 @@ func (s *Store) EstateID(ctx context.Context) (string, error) {
 	return id, err
 }
 
-// MarkRehearsal makes the records those of a rehearsal, for good.
+// MarkRehearsal makes the records those of a rehearsal, permanently.
 func (t *Tx) MarkRehearsal() error {
 	_, err := t.Exec("INSERT INTO meta VALUES ('rehearsal', 'yes')")
 	return err

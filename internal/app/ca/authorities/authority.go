@@ -77,7 +77,7 @@ func planNew(ctx context.Context, e *estate.Estate, ask Ask) (Planned, error) {
 	}
 	var newest time.Time
 	var err error
-	if out.Head, newest, err = e.Records.Newest(ctx); err != nil { // before the clock: others go on recording
+	if out.Head, newest, err = e.Records.Newest(ctx); err != nil { // before the clock: others keep recording
 		return out, err
 	}
 	h, err := e.Hierarchy(ctx)
@@ -130,7 +130,7 @@ func planNew(ctx context.Context, e *estate.Estate, ask Ask) (Planned, error) {
 }
 
 // Published are the addresses that the next certificate of an issuer names, and the part of
-// the issuer's lists that it will stand on.
+// the issuer's lists that it will be on.
 func Published(ctx context.Context, e *estate.Estate, issuer *hierarchy.Generation) (template.Publish, int, error) {
 	if issuer == nil {
 		return template.Publish{}, 0, nil
@@ -158,7 +158,7 @@ func SubjectOf(e *estate.Estate, ask Ask) (dn.Name, error) {
 // Grants is the longest life that an authority will grant by today's templates,
 // except to other authorities when it is an intermediate.
 func Grants(e *estate.Estate, handle string, root bool) span.Span {
-	list, _ := e.Templates() // a template that cannot be parsed is told when it is used
+	list, _ := e.Templates() // a template that cannot be parsed is reported when it is used
 	var longest span.Span
 	now := e.Now()
 	for _, t := range list {
@@ -344,7 +344,7 @@ func signAuthority(ctx context.Context, e *estate.Estate, p Planned, plan issue.
 	if err := e.Env.Step(estate.StepSealed); err != nil {
 		return nil, journal.Head{}, err
 	}
-	made := sealed{p: p, plan: plan, certificate: c, links: links, number: 1}
+	made := signed{p: p, plan: plan, certificate: c, links: links, number: 1}
 	if p.renews != nil {
 		made.number = len(p.renews.Authority.Generations) + 1
 	}
@@ -367,7 +367,7 @@ func (p Planned) doubted() bool {
 
 // stillRenewable refuses a renewal where the authority was retired while the sheet was on screen, or
 // where its key came into doubt and would be kept, or vouched for by link certificates.
-func (m sealed) stillRenewable(tx store.Tx) error {
+func (m signed) stillRenewable(tx store.Tx) error {
 	if m.p.renews == nil {
 		return nil
 	}
@@ -410,8 +410,8 @@ func (p Planned) linked() bool {
 	return p.renews != nil && p.renews.IsRoot() && p.in.Issuer == nil && !p.sameKey && !p.doubted()
 }
 
-// sealed is an authority's certificate that is signed and not yet on record.
-type sealed struct {
+// signed is an authority's certificate that is signed and not yet on record.
+type signed struct {
 	p           Planned
 	plan        issue.Plan
 	certificate *cert.Certificate
@@ -419,7 +419,7 @@ type sealed struct {
 	number      int
 }
 
-func (m sealed) record(e *estate.Estate, tx store.Tx) ([]event.Record, error) {
+func (m signed) record(e *estate.Estate, tx store.Tx) ([]event.Record, error) {
 	handle := m.p.Ask.Handle
 	if err := Unchanged(e, m.p.in.Template); err != nil {
 		return nil, err

@@ -64,7 +64,7 @@ func planRenewal(ctx context.Context, e *estate.Estate, ask RenewAsk) (RenewalPl
 	out := RenewalPlan{SameKey: ask.SameKey}
 	var newest time.Time
 	var err error
-	if out.Head, newest, err = e.Records.Newest(ctx); err != nil { // before the clock: others go on recording
+	if out.Head, newest, err = e.Records.Newest(ctx); err != nil { // before the clock: others keep recording
 		return out, err
 	}
 	h, err := e.Hierarchy(ctx)

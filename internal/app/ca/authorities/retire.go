@@ -15,7 +15,7 @@ import (
 	"ironseal/pki/journal"
 )
 
-// Retire ends an authority's signing. It goes on with revocation until the last
+// Retire ends an authority's signing. It continues with revocation until the last
 // certificate that it issued ends.
 func Retire(ctx context.Context, e *estate.Estate, handle, because string, destroy bool) (last time.Time,
 	head journal.Head,

@@ -140,7 +140,7 @@ func (a *Adoption) sift(c *cert.Certificate) error {
 	return nil
 }
 
-// mostNumberBits bounds the number of a list from which ours go on (RFC 5280 section 5.2.3 allows 159 bits).
+// mostNumberBits bounds the number of a list from which ours continue (RFC 5280 section 5.2.3 allows 159 bits).
 const mostNumberBits = 62
 
 // fits checks that a certificate can be adopted under the handle.

@@ -39,7 +39,7 @@ func forecast(ctx context.Context, e *estate.Estate, horizon span.Span, only str
 	if err != nil {
 		return renewal.Report{}, err
 	}
-	templates, _ := e.Templates() // one that cannot be parsed is told by estate status
+	templates, _ := e.Templates() // one that cannot be parsed is reported by estate status
 	return renewal.Forecast(renewal.Question{Hierarchy: h, Templates: templates, Now: e.Now(), Horizon: horizon,
 		Only: only, Outside: outside}), nil
 }
@@ -49,7 +49,7 @@ func forecast(ctx context.Context, e *estate.Estate, horizon span.Span, only str
 func outside(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy) ([]renewal.Outside, error) {
 	var sums [][]byte
 	if err := e.Records.EachTemplate(ctx, func(sum []byte, name string, source []byte) {
-		// the record stands on its own
+		// the record is complete in itself
 		t, err := template.Parse(name, []byte(strings.Replace(string(source), "based-on", "# based-on", 1)), nil)
 		if err == nil && t.Makes == template.Authority {
 			sums = append(sums, sum)

@@ -32,7 +32,7 @@ type ReissueAsk struct {
 	Waivers     []finding.Waiver
 }
 
-// PlanReissue plans a certificate in the place of another: the same names, by the
+// PlanReissue plans a certificate in place of another: the same names, by the
 // template as it is today, for the same request or a new one.
 func PlanReissue(ctx context.Context, e *estate.Estate, ask ReissueAsk) (*signing.Sheet, error) {
 	return estate.Snapshot(ctx, e, func(e *estate.Estate) (*signing.Sheet, error) {
@@ -222,7 +222,7 @@ func planDue(ctx context.Context, e *estate.Estate, within span.Span, waivers []
 	return planAll(ctx, e, list, ReissueAsk{Waivers: waivers}, nil)
 }
 
-// PlanThese plans a certificate in the place of each of a list, by a generation; nil stands for
+// PlanThese plans a certificate in place of each of a list, by a generation; nil means
 // each one's own authority, as it is today.
 func PlanThese(ctx context.Context, e *estate.Estate, list []estate.CertificateRecord, waivers []finding.Waiver,
 	by *hierarchy.Generation) ([]signing.Planned, error) {
@@ -231,7 +231,7 @@ func PlanThese(ctx context.Context, e *estate.Estate, list []estate.CertificateR
 	})
 }
 
-// planAll plans a certificate in the place of each of a list, leaving out
+// planAll plans a certificate in place of each of a list, leaving out
 // authorities and what was replaced. by is the generation that signs; nil for
 // each one's own authority.
 func planAll(ctx context.Context, e *estate.Estate, list []estate.CertificateRecord, ask ReissueAsk,

@@ -22,8 +22,8 @@ type heard struct {
 	hosts map[string][]string // names of parties, by how machines are compared
 }
 
-// evidence gathers what is known of every party's anchors. Only what came since a party was put on record
-// counts: a machine that was put in the place of another has the name of the other.
+// evidence gathers what is known of every party's anchors. Only what came since a party was recorded
+// counts: a machine that was put in place of another has the name of the other.
 func evidence(ctx context.Context, e *estate.Estate) (map[string]map[[32]byte][]trust.Evidence, error) {
 	h := heard{known: map[string]map[[32]byte][]trust.Evidence{}, hosts: map[string][]string{}}
 	var err error

@@ -294,7 +294,7 @@ func stillReady(ctx context.Context, e *estate.Estate, about, name string, waive
 	return err
 }
 
-// Confirm puts on record that parties hold the roots that a change-over needs.
+// Confirm records that parties hold the roots that a change-over needs.
 func Confirm(ctx context.Context, e *estate.Estate, handle string, names []string, why string) (journal.Head, error) {
 	p, err := Of(ctx, e, handle)
 	if err != nil {

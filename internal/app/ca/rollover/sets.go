@@ -20,7 +20,7 @@ import (
 	"ironseal/pki/trust"
 )
 
-// A change-over from one trust set to another is planned, switched and taken back in the
+// A change-over from one trust set to another is planned, switched and cancelled in the
 // journal: what was last said of a set counts.
 
 // Sets is a change-over from a set to another.
@@ -33,7 +33,7 @@ type Sets struct {
 	moved []event.Moved // when it was switched
 }
 
-// planned finds the change-over of a set; nil where there is none.
+// planned finds the change-over of a set; nil if there is none.
 func planned(ctx context.Context, from store.DerivedReader, set string) (*Sets, error) {
 	en, there, err := from.DerivedOf(ctx, event.ChangeOvers, set)
 	if err != nil || !there {
@@ -51,7 +51,7 @@ func planned(ctx context.Context, from store.DerivedReader, set string) (*Sets, 
 	return &Sets{From: set, To: told.To, Day: told.Day, Switched: en.Act == told.Act(), moved: told.Moved}, nil
 }
 
-// PlanSets puts on record that the parties of one set will hold another from a day on.
+// PlanSets records that the parties of one set will hold another from a day on.
 func PlanSets(ctx context.Context, e *estate.Estate, from, to string, day time.Time) (journal.Head, error) {
 	old, err := anchors.Set(ctx, e, from)
 	if err != nil {

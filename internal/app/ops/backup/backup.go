@@ -28,8 +28,8 @@ import (
 )
 
 // A backup is a compressed tape archive: the manifest first, then every file of
-// the estate. The records in it are one consistent state, whatever goes on
-// meanwhile; keys stay sealed as they are.
+// the estate. The records in it are one consistent state, whatever continues
+// meanwhile; keys stay encrypted as they are.
 const (
 	BackupManifest = "MANIFEST.json"
 	mostBackup     = 64 << 30 // bytes, unpacked

@@ -25,8 +25,8 @@ func ClockAhead(ctx context.Context, e *estate.Estate) (time.Time, error) {
 	return latest, err
 }
 
-// SettleClock puts on record that the latest entries were dated by a wrong clock,
-// and that time goes on from this machine's. It is the one act that a clock behind
+// SettleClock records that the latest entries were dated by a wrong clock,
+// and that time continues from this machine's. It is the one act that a clock behind
 // the records allows, and it is there for ever.
 func SettleClock(ctx context.Context, e *estate.Estate, because string) (latest time.Time, head journal.Head,
 	err error) {

@@ -25,7 +25,7 @@ import (
 
 // Rehearse makes a playable copy of the estate: the same authorities, dates,
 // templates and settings, with throwaway keys, wherever the real ones are. It is
-// marked for good, and so is all that it makes.
+// marked permanently, and so is all that it makes.
 func Rehearse(ctx context.Context, e *estate.Estate, dir string, now time.Time) (*estate.Estate, error) {
 	h, err := e.Hierarchy(ctx)
 	if err != nil {

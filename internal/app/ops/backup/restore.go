@@ -27,7 +27,7 @@ import (
 // Restored is an estate that was restored.
 type Restored struct {
 	Backup      Backup
-	NextRequest int64 // request numbers go on here, so that none is used twice
+	NextRequest int64 // request numbers continue here, so that none is used twice
 }
 
 // Restore makes an estate again from a backup, in a directory that is missing or
@@ -118,7 +118,7 @@ func inTheWay(ctx context.Context, dir string, b Backup, err error) error {
 var backupDirs = []string{"", "keys/", "templates/", "receivers/", "sets/", "platforms/", estate.AsideDir + "/",
 	"lists/"}
 
-// eachFile reads the files of a backup in their order, each held against the
+// eachFile reads the files of a backup in their order, each compared with the
 // manifest: its place, its size and its hash.
 func eachFile(ctx context.Context, t *tar.Reader, b Backup, take func(want BackupFile, content io.Reader) error) error {
 	var total int64
@@ -190,7 +190,7 @@ func unpack(ctx context.Context, t *tar.Reader, b Backup, into string) error {
 	})
 }
 
-// settle checks the restored records against the manifest, and lets numbers go on
+// settle checks the restored records against the manifest, and lets numbers continue
 // where none was given out before.
 func settle(ctx context.Context, w estate.Env, file string, b Backup) (int64, error) {
 	s, err := estate.OpenRecords(ctx, file)

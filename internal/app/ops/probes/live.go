@@ -31,7 +31,7 @@ type Ask struct {
 	Now     time.Time
 	Clock   func() time.Time // by which it is said how long each took
 
-	// Standing makes what tells whether certificates were taken back, for one endpoint; nil:
+	// Standing makes what tells whether certificates were revoked, for one endpoint; nil:
 	// nobody is asked.
 	Standing func(ctx context.Context, presented []*cert.Certificate, stapled []byte, q *path.Question)
 }
@@ -40,7 +40,7 @@ type Ask struct {
 type Outcome struct {
 	probe.Answer
 	endpoint.Judgement
-	On  *Match       // the record of what it serves; nil where there is none
+	On  *Match       // the record of what it serves; nil if there is none
 	Row endpoint.Row // what is kept of it
 }
 
@@ -65,15 +65,15 @@ func (m Match) Title() string {
 // Looking is one run over endpoints: what they have in common is read once.
 type Looking struct {
 	ask   Ask
-	e     *estate.Estate // nil where there is none
+	e     *estate.Estate // nil if there is none
 	known endpoint.Known
 	usage asn1.ObjectIdentifier
 	found path.Proofs // the same authorities stand above many
 
-	records *compromise.Records // what the estate knows of certificates; nil where there is none
+	records *compromise.Records // what the estate knows of certificates; nil if there is none
 }
 
-// Begin reads what the endpoints will be held against. Without an estate only the anchors
+// Begin reads what the endpoints will be compared with. Without an estate only the anchors
 // count.
 func Begin(ctx context.Context, e *estate.Estate, ask Ask) (*Looking, error) {
 	l := &Looking{ask: ask, e: e}
@@ -90,7 +90,7 @@ func Begin(ctx context.Context, e *estate.Estate, ask Ask) (*Looking, error) {
 		_, known, err := e.OnRecord(ctx, c)
 		return err == nil && known && !c.IsAuthority()
 	}
-	sets, _ := anchors.Sets(ctx, e) // a set that cannot be read is told by trust list
+	sets, _ := anchors.Sets(ctx, e) // a set that cannot be read is reported by trust list
 	for _, s := range sets {
 		for _, a := range s.Anchors {
 			l.known.Roots = append(l.known.Roots, a.Certificate)

@@ -38,10 +38,10 @@ type HandoverAsk struct {
 	Certificate estate.CertificateRecord
 	Receiver    receiver.Receiver
 	Signer      crypto.Signer // the private key; nil where it stayed on the device
-	Password    []byte        // for files that are sealed
+	Password    []byte        // for files that are encrypted
 	Dir         string        // in which the folder is made
 	Folder      string        // its name; "" for the title and the receiver
-	Replace     bool          // in the place of what was handed over before
+	Replace     bool          // in place of what was handed over before
 	To          string        // who gets it; "" where nobody was named
 	Clients     []client.Kind // kinds of client that have to accept it
 	Waivers     []finding.Waiver
@@ -71,7 +71,7 @@ func HandedBefore(dir string) bool {
 }
 
 // DraftSigner finds the private key of a certificate whose request we drafted;
-// nil when there is none.
+// nil if there is none.
 func DraftSigner(ctx context.Context, e *estate.Estate, c estate.CertificateRecord) (crypto.Signer, error) {
 	file, _, err := e.Records.DraftKey(ctx, c.Key.Fingerprint())
 	if err != nil || file == "" {
@@ -158,7 +158,7 @@ func Handover(ctx context.Context, e *estate.Estate, ask HandoverAsk) (HandedOve
 	return out, writeHandover(ctx, e, out, ask)
 }
 
-// fit refuses to hand out what nobody should use: what waits for its day, was taken back, or has a key in
+// fit refuses to hand out what nobody should use: what waits for its day, was revoked, or has a key in
 // doubt.
 func fit(ctx context.Context, from store.DerivedReader, c estate.CertificateRecord) error {
 	switch {

@@ -42,7 +42,7 @@ type Item struct {
 type Ask struct {
 	Dir      string
 	Replace  bool                                            // folders that hold an earlier handover
-	Password func(Item) (secret []byte, err error)           // for files that are sealed; asked once for each
+	Password func(Item) (secret []byte, err error)           // for files that are encrypted; asked once for each
 	Waivers  func(estate.CertificateRecord) []finding.Waiver // nil for none
 }
 
@@ -57,7 +57,7 @@ type Done struct {
 }
 
 // Of is what hands over a list: with the receiver and the party that are on record for each. For a
-// certificate in the place of another it is those of the earlier one.
+// certificate in place of another it is those of the earlier one.
 func Of(ctx context.Context, e *estate.Estate, list []estate.CertificateRecord, fallback string) ([]Item, error) {
 	told, err := before(ctx, e)
 	if err != nil {
@@ -135,7 +135,7 @@ func byHost(list []trust.Party) map[string]*trust.Party {
 		for _, typed := range list[i].Endpoints {
 			t, err := probe.ParseTarget(typed)
 			if err != nil {
-				continue // it was put on record by a later program
+				continue // it was recorded by a later program
 			}
 			host := strings.ToLower(t.Name)
 			if other, there := out[host]; there && other != &list[i] {

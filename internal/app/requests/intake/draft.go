@@ -263,7 +263,7 @@ func draftExtensions(e *estate.Estate, ask DraftAsk, kind key.Kind) (ext.Set, er
 	return append(set, usages...), err
 }
 
-// draftKey writes a draft's key: sealed where a secret is given.
+// draftKey writes a draft's key: encrypted where a secret is given.
 func draftKey(w estate.Env, signer crypto.Signer, secret []byte) ([]byte, error) {
 	if len(secret) > 0 {
 		sealed, err := pbes.Encrypt(signer, secret, pbes.WorkGiven, w.Random)

@@ -71,7 +71,7 @@ type Received struct {
 }
 
 // Receive imports every request found in the inputs. A request that does not
-// read, or whose signature is wrong, is told in the faults and not recorded;
+// read, or whose signature is wrong, is reported in the faults and not recorded;
 // one bad request does not keep the others out.
 func Receive(ctx context.Context, e *estate.Estate, inputs []Input, sender string) (out []Received, head journal.Head,
 	faults []error) {

@@ -221,7 +221,7 @@ func Sign(ctx context.Context, e *estate.Estate, sheets []*Sheet, tell func(Sign
 	if err := e.Env.Step(estate.StepOpened); err != nil {
 		return err
 	}
-	sealed := make(chan SignResult, 8*batch) // workers go on while the writer waits for the disk
+	sealed := make(chan SignResult, 8*batch) // workers continue while the writer waits for the disk
 	go func() {
 		defer close(sealed)
 		estate.OnAllCores(len(good), func(i int) {

@@ -86,7 +86,7 @@ func manifestRow(line int, cell func(string) string) ManifestRow {
 	return row
 }
 
-// ManifestAsks turns rows into asks: each row stands for the request that waits
+// ManifestAsks turns rows into asks: each row means the request that waits
 // for its host. base gives what the rows leave open.
 func ManifestAsks(ctx context.Context, e *estate.Estate, rows []ManifestRow, base SignAsk) ([]Planned, error) {
 	waiting, err := e.Records.Requests(ctx, lifecycle.Waiting)

@@ -56,7 +56,7 @@ func values(names []san.Name) (out []string) {
 }
 
 // stillAlone asks again, inside the act, whether another certificate for one of the names came meanwhile. Those
-// that are signed by the same act stand on the same sheet.
+// that are signed by the same act are on the same sheet.
 func stillAlone(ctx context.Context, e *estate.Estate, tx store.Tx, list []SignResult) error {
 	for _, r := range list {
 		now, err := tx.Reads().ServingByNames(ctx, values(r.Certificate.Names), r.Certificate.Key.Fingerprint(), e.

@@ -15,7 +15,7 @@ import (
 	"ironseal/pki/lifecycle"
 )
 
-// record is the one writer: it gathers what the workers sealed, commits it and
+// record is the one writer: it gathers what the workers signed, commits it and
 // tells of it.
 func RecordAll(ctx context.Context, e *estate.Estate, sealed <-chan SignResult, tell func(SignResult)) {
 	var stopped error

@@ -2,7 +2,7 @@
 //
 // A plan reads one snapshot of the records, so that a thousand can be made in
 // parallel and all fit together. Signing is a line of workers with one writer at
-// its end: sealed certificates leave this package only after the transaction
+// its end: signed certificates leave this package only after the transaction
 // that records them is committed.
 package signing
 
@@ -80,7 +80,7 @@ func NewPlanning(ctx context.Context, e *estate.Estate) (*Planning, error) {
 	if p.latest, err = e.Records.LatestCertificate(ctx); err != nil {
 		return nil, err
 	}
-	if p.head, p.newest, err = e.Records.Newest(ctx); err != nil { // before the clock: others go on recording
+	if p.head, p.newest, err = e.Records.Newest(ctx); err != nil { // before the clock: others keep recording
 		return nil, err
 	}
 	p.now = e.Now()
@@ -108,7 +108,7 @@ func NewPlanning(ctx context.Context, e *estate.Estate) (*Planning, error) {
 	return p, nil
 }
 
-// part is the part of its issuer's lists that a certificate will stand on. In a batch it goes
+// part is the part of its issuer's lists that a certificate will be on. In a batch it goes
 // by the request's place, so that a part does not take the whole batch, and the same plan
 // gives the same sheet.
 func (p *Planning) part(e *estate.Estate, g *hierarchy.Generation, request int64) int {
@@ -172,7 +172,7 @@ func planOne(ctx context.Context, e *estate.Estate, ask SignAsk) (*Sheet, error)
 	return PlanRead(ctx, e, p, ask, rec, r, seen, 0)
 }
 
-// PlanRead computes one sheet, of a certificate in the place of another where replaces is not 0. Many can be
+// PlanRead computes one sheet, of a certificate in place of another where replaces is not 0. Many can be
 // computed at once.
 func PlanRead(ctx context.Context, e *estate.Estate, p *Planning, ask SignAsk, rec store.Request, r *request.Request,
 	seen []string, replaces int64) (*Sheet, error) {

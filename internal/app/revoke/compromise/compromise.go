@@ -89,7 +89,7 @@ func Incidents(ctx context.Context, from store.DerivedReader) (out []Incident, e
 	})
 }
 
-// Keys are all keys in doubt, by their fingerprint, each with why nothing is signed for it.
+// Keys are all suspected keys, by their fingerprint, each with why nothing is signed for it.
 func Keys(ctx context.Context, s store.Store) (map[[32]byte]finding.Finding, error) {
 	lost, err := s.CompromisedKeys(ctx)
 	if err != nil {
@@ -98,7 +98,7 @@ func Keys(ctx context.Context, s store.Store) (map[[32]byte]finding.Finding, err
 	return why(ctx, s, lost)
 }
 
-// Among are those in doubt of some keys, as it stands inside an act.
+// Among are those in doubt of some keys, as it is inside an act.
 func Among(ctx context.Context, tx store.Tx, keys [][32]byte) (map[[32]byte]finding.Finding, error) {
 	lost, err := tx.CompromisedAmong(keys)
 	if err != nil {

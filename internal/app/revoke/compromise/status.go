@@ -16,7 +16,7 @@ import (
 type Records struct {
 	e   *estate.Estate
 	ctx context.Context
-	// Acting says that something is imported or trusted for good by the answer: then a key in doubt
+	// Acting says that something is imported or trusted permanently by the answer: then a key in doubt
 	// refuses. A client that is only asked what it accepts does not know of incidents.
 	Acting bool
 	// Leaf says that the first certificate of a chain is judged elsewhere.
@@ -84,7 +84,7 @@ func (r *Records) doubted(c *cert.Certificate, out finding.List) (finding.List, 
 	return out, err
 }
 
-// Sound leaves out the anchors whose key is in doubt: nothing is imported for good by them.
+// Sound leaves out the anchors whose key is suspected: nothing is imported permanently by them.
 func Sound(ctx context.Context, e *estate.Estate, anchors []*cert.Certificate) ([]*cert.Certificate, error) {
 	list, err := Incidents(ctx, e.Records)
 	if err != nil {
@@ -107,8 +107,8 @@ func Sound(ctx context.Context, e *estate.Estate, anchors []*cert.Certificate) (
 	return out, nil
 }
 
-// Acted lets a question by which something is imported for good ask the records, and leaves out the
-// anchors whose key is in doubt.
+// Acted lets a question by which something is imported permanently ask the records, and leaves out the
+// anchors whose key is suspected.
 func Acted(ctx context.Context, e *estate.Estate, q path.Question) (path.Question, error) {
 	var err error
 	if q.Anchors, err = Sound(ctx, e, q.Anchors); err != nil {

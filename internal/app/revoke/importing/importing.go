@@ -3,8 +3,8 @@
 // backup was restored.
 //
 // What such a list tells of certificates is as good as a revocation here: its authority signed it. It
-// counts whatever the list's number: an older list does not take the place of a newer one, and what it
-// revokes for good is put on record all the same.
+// counts whatever the list's number: an older list does not replace a newer one, and what it
+// revokes permanently is recorded all the same.
 package importing
 
 import (
@@ -254,7 +254,7 @@ func (a *accepting) newer(i event.List) (number int64) {
 	return number
 }
 
-// over reports whether a list takes the place of lists with higher numbers: it was signed after the one that
+// over reports whether a list replaces lists with higher numbers: it was signed after the one that
 // is served, by an estate that did not know the numbers which it had given out before, as after a restore,
 // and revokes what one of them does not. What revokes more is never dropped.
 func (a *accepting) over(i event.List, l *revocation.List) (bool, error) {
@@ -273,7 +273,7 @@ func (a *accepting) over(i event.List, l *revocation.List) (bool, error) {
 	return false, nil
 }
 
-// more reports whether a list revokes for good what another one does not.
+// more reports whether a list revokes permanently what another one does not.
 func (a *accepting) more(o event.List, l *revocation.List) (bool, error) {
 	was, err := inventory.Read(a.e, o)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -352,7 +352,7 @@ func (a *accepting) undo() (err error) {
 	return err
 }
 
-// finish puts on record what was imported and learnt.
+// finish records what was imported and learnt.
 func (a *accepting) finish(ctx context.Context) (Taken, error) {
 	a.out.News = revoking.Words(a.news)
 	if len(a.out.Lists)+len(a.news)+len(a.aside) == 0 {
@@ -401,7 +401,7 @@ func (a *accepting) through(tx store.Tx) error {
 	return nil
 }
 
-// number lets the numbers of our own lists go on behind those that came.
+// number lets the numbers of our own lists continue behind those that came.
 func (a *accepting) number(tx store.Tx) ([]event.ListNumber, error) {
 	highest := map[string]int64{}
 	for _, i := range slices.Concat(a.out.Lists, a.aside) {

@@ -1,10 +1,10 @@
 // Package incidents leads from the suspicion that a key is known to somebody else to the
 // point where nothing depends on it any more.
 //
-// An incident stands in the journal: when it was opened, about what, and what was affected
+// An incident is in the journal: when it was opened, about what, and what was affected
 // then. Everything else is worked out from the records each time: whether the replacements
-// are there, who has them, whether the old was taken back and published, and what endpoints
-// were seen to serve. So it goes on wherever it was left, whoever does the work, and no step
+// are there, who has them, whether the old was revoked and published, and what endpoints
+// were seen to serve. So it continues wherever it was left, whoever does the work, and no step
 // is done because somebody said so.
 package incidents
 

@@ -27,7 +27,7 @@ type Step struct {
 	Name  string      `json:"step" doc:"what is to be done"`
 	Done  bool        `json:"done" doc:"whether nothing of it is left"`
 	Words string      `json:"words" doc:"how it stands"`
-	Next  advice.Step `json:"-"` // the act to do next; none where there is none
+	Next  advice.Step `json:"-"` // the act to do next; none if there is none
 }
 
 // Affected is a certificate that depends on the key in doubt.
@@ -42,7 +42,7 @@ type Affected struct {
 	Seen        string          `json:"seen" doc:"what its endpoint was last seen to serve: replacement, old, or empty"`
 
 	idle       bool                     // it serves nobody, and needs no replacement
-	held, next estate.CertificateRecord // next is the replacement; nothing where there is none
+	held, next estate.CertificateRecord // next is the replacement; nothing if there is none
 }
 
 // CrossCertificate is a link certificate by which another authority vouches for the key in doubt: clients
@@ -194,7 +194,7 @@ func (p *Progress) affected(ctx context.Context, e *estate.Estate) error {
 	return nil
 }
 
-// successors are what was signed in the place of certificates and counts, by what they replace.
+// successors are what was signed in place of certificates and counts, by what they replace.
 func (p *Progress) successors(ctx context.Context, e *estate.Estate,
 	down []*hierarchy.Generation) (map[int64]estate.CertificateRecord, error) {
 	all, err := e.Certificates(ctx)
@@ -244,7 +244,7 @@ func withSameKey(ctx context.Context, e *estate.Estate, target estate.Certificat
 	return out, nil
 }
 
-// instead finds what was signed in the place of a certificate, and what is known of it.
+// instead finds what was signed in place of a certificate, and what is known of it.
 func (p *Progress) instead(ctx context.Context, e *estate.Estate, a *Affected,
 	instead map[int64]estate.CertificateRecord,
 	sights parties.Served) error {
@@ -299,7 +299,7 @@ func (p *Progress) ToHandOver() (out []estate.CertificateRecord) {
 // on hold, serves nobody.
 func (a Affected) needs() bool { return !a.idle }
 
-// Replace plans a certificate in the place of every affected one that has none, under the
+// Replace plans a certificate in place of every affected one that has none, under the
 // newest generation of its authority, prepared or not.
 func Replace(ctx context.Context, e *estate.Estate, p Progress, waivers []finding.Waiver) ([]signing.Planned, error) {
 	g := p.target.Generation

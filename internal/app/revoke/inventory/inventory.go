@@ -1,6 +1,6 @@
 // Package inventory knows which revocation lists there are, and which of them are to be served.
 //
-// They stand in the journal alone; the lists themselves lie in the estate's folder "lists", one file a
+// They are in the journal alone; the lists themselves lie in the estate's folder "lists", one file a
 // list. Of several lists about the same certificates the newest state wins by what it says: by its
 // number, whatever file or transfer it came in, and in whatever order. Lists that were signed ahead wait
 // beside it for their time, unless a list that was signed after them takes it earlier.
@@ -100,7 +100,7 @@ func (l *Lists) add(i event.List) {
 	l.state[s] = standing(append(l.state[s], i))
 }
 
-// standing leaves out the lists that a newer one takes the place of: one with a higher number, from the
+// standing leaves out the lists that a newer one replaces: one with a higher number, from the
 // moment of its date on.
 func standing(list []event.List) (out []event.List) {
 	slices.SortStableFunc(list, func(a, b event.List) int { return int(min(1, max(-1, a.Number-b.Number))) })
@@ -113,7 +113,7 @@ func standing(list []event.List) (out []event.List) {
 	return out
 }
 
-// At is the list of a scope that is to be served at a moment; false where there is none.
+// At is the list of a scope that is to be served at a moment; false if there is none.
 func (l Lists) At(s event.Scope, now time.Time) (best event.List, found bool) {
 	for _, i := range l.state[s] {
 		if !i.This.After(now) {

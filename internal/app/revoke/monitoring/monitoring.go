@@ -1,5 +1,5 @@
 // Package monitoring tells whether clients find the revocation lists that were published: what
-// stands at the addresses in certificates is held against what is on record.
+// stands at the addresses in certificates is compared with what is on record.
 package monitoring
 
 import (
@@ -18,7 +18,7 @@ import (
 	"ironseal/pki/revocation"
 )
 
-// Checked is a list that stands somewhere, held against what was published.
+// Checked is a list that stands somewhere, compared with what was published.
 type Checked struct {
 	Where    string       `json:"where" doc:"the address or the file"`
 	Title    string       `json:"title" doc:"which list it is; empty where that is unknown"`

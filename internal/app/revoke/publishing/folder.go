@@ -48,7 +48,7 @@ type Released struct {
 // Release writes into a folder all that clients fetch: the lists that are to be served now,
 // and the authorities' certificates. The folder is made beside its place and takes it in one
 // step; it is to hold nothing else. Where another program publishes meanwhile, it is done
-// again, so that the older never stays in the place of the newer.
+// again, so that the older never stays in place of the newer.
 func Release(ctx context.Context, e *estate.Estate, dir string) (Released, error) {
 	for again := range mostAgain {
 		before, err := inventory.Known(ctx, e.Records)
@@ -71,7 +71,7 @@ func Release(ctx context.Context, e *estate.Estate, dir string) (Released, error
 	return Released{}, nil
 }
 
-// place puts on record that lists were written into a folder, unless its last entry says the same.
+// place records that lists were written into a folder, unless its last entry says the same.
 // An incident is over only once the list that tells of it lies where clients find it.
 func place(ctx context.Context, e *estate.Estate, dir string, have inventory.Lists, lists []event.List) error {
 	if abs, err := filepath.Abs(dir); err == nil {
@@ -98,7 +98,7 @@ const mostAgain = 5
 type Unrecorded struct {
 	File string
 	By   string // the generation whose key signed it
-	Size int    // how many certificates stand on it
+	Size int    // how many certificates are on it
 }
 
 func (u *Unrecorded) Error() string {
@@ -313,7 +313,7 @@ func (r *Released) gather(ctx context.Context, e *estate.Estate) (map[string][]b
 }
 
 // listsOf are the lists of every standing generation of an authority and of every authority above them,
-// in one file: servers that check clients read it, and go on accepting those whose certificates are of
+// in one file: servers that check clients read it, and continue accepting those whose certificates are of
 // the generation before or after. Nil where one of them is missing.
 func listsOf(a *hierarchy.Authority, whole map[string][]byte, now time.Time) (out []byte) {
 	seen := map[string]bool{}

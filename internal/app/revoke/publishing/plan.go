@@ -193,7 +193,7 @@ func (p Plan) why(e *estate.Estate, d *Due, newest int64, released time.Time) {
 		d.Why = "its file is missing"
 	case p.now.After(now.Next):
 		d.Why = "it is stale"
-	case d.Generation.Authority.External(): // what it tells was put on record from it
+	case d.Generation.Authority.External(): // what it tells was recorded from it
 	case changed:
 		d.Why = whyChanged(more)
 	case p.Ask.All || p.Ask.Ahead > 0:

@@ -43,11 +43,11 @@ type subject struct {
 }
 
 // Prepare signs an answer about every certificate that has not ended, and writes each into a
-// file of a folder, which takes the place of the one before in one step. Answers of authorities that are
+// file of a folder, which replaces the one before in one step. Answers of authorities that are
 // left out stay, unless they tell otherwise than the records.
 //
 // Signing takes its time. So the records are asked again before the folder is replaced, and once more
-// when it was: an answer never stays that is older than what somebody put on record meanwhile.
+// when it was: an answer never stays that is older than what somebody recorded meanwhile.
 func Prepare(ctx context.Context, e *estate.Estate, dir string, ask publishing.Ask, progress func(int)) (Batch, error) {
 	p := preparing{e: e, ask: ask, out: Batch{Dir: dir, Responders: []string{}, Skipped: []string{}},
 		count: estate.Counting(progress)}

@@ -113,7 +113,7 @@ func planResponder(ctx context.Context, e *estate.Estate, r *Responder, until ti
 }
 
 // record puts responders' certificates on record, in one act. Older generations and retired
-// authorities sign these too, as they go on with their lists.
+// authorities sign these too, as they continue with their lists.
 func record(ctx context.Context, e *estate.Estate, list []*Responder) (journal.Head, error) {
 	return e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		h, err := tx.Hierarchy()

@@ -171,7 +171,7 @@ func (p *Plan) judgeIncidents(ctx context.Context, e *estate.Estate) error {
 }
 
 // beside finds an open incident about another generation than a target's, which has another key;
-// nil where there is none.
+// nil if there is none.
 func (t Target) beside(list []compromise.Incident) (compromise.Incident, *hierarchy.Generation) {
 	if t.Generation == nil || len(compromise.About(list, t.Key.Fingerprint())) > 0 {
 		return compromise.Incident{}, nil

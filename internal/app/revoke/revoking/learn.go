@@ -41,7 +41,7 @@ func Learn(ctx context.Context, e *estate.Estate, by *hierarchy.Generation, l *r
 	which := estate.Filter{State: lifecycle.AnyState, By: by.Authority.Handle}
 	_, err = e.EachCertificate(ctx, which, func(c estate.CertificateRecord) error {
 		t, err := target(ctx, e, h, c)
-		if err != nil && !errors.Is(err, errElsewhere) || t.By == nil || !hierarchy.SameList(t.By, by) {
+		if err != nil && !errors.Is(err, errExternal) || t.By == nil || !hierarchy.SameList(t.By, by) {
 			return nil // itself, or one that another key signed
 		}
 		k := revocation.Key(c.Serial)
@@ -77,7 +77,7 @@ func Learn(ctx context.Context, e *estate.Estate, by *hierarchy.Generation, l *r
 	return out, err
 }
 
-// Forgotten are the certificates on record that an authority has revoked for good and that a newer list of it
+// Forgotten are the certificates on record that an authority has revoked permanently and that a newer list of it
 // leaves out although they have not ended. RFC 5280 section 3.3 allows no list to do that: its estate is an
 // older copy, which does not know of them.
 func Forgotten(ctx context.Context, e *estate.Estate, by *hierarchy.Generation, l *revocation.List) (out []Target,
@@ -90,7 +90,7 @@ func Forgotten(ctx context.Context, e *estate.Estate, by *hierarchy.Generation, 
 	which := estate.Filter{State: lifecycle.AnyState, By: by.Authority.Handle}
 	_, err = e.EachCertificate(ctx, which, func(c estate.CertificateRecord) error {
 		t, err := target(ctx, e, h, c)
-		if err != nil && !errors.Is(err, errElsewhere) || t.By == nil || !hierarchy.SameList(t.By, by) {
+		if err != nil && !errors.Is(err, errExternal) || t.By == nil || !hierarchy.SameList(t.By, by) {
 			return nil
 		}
 		if t.Was != nil && t.Was.Released.IsZero() && !t.revokedFor(revocation.CertificateHold) &&

@@ -2,7 +2,7 @@
 //
 // A plan says what would fall with a certificate: where it is an authority's, every
 // certificate below, and every party that loses trust. Nothing is changed until it was read.
-// What was taken back is on record at once, and clients learn of it from the next list that
+// What was revoked is on record at once, and clients learn of it from the next list that
 // is published.
 package revoking
 
@@ -112,7 +112,7 @@ func plan(ctx context.Context, e *estate.Estate, ask Ask) (Plan, error) {
 	return p, err
 }
 
-// ready refuses what cannot be taken back, or was already.
+// ready refuses what cannot be revoked, or was already.
 func (p *Plan) ready(t Target, now time.Time) error {
 	about := fmt.Sprintf("%s, serial %s", t.Title(), t.Serial.Short())
 	if w := t.Was; w != nil && w.Released.IsZero() {
@@ -135,7 +135,7 @@ func (p *Plan) ready(t Target, now time.Time) error {
 }
 
 // overrides reports whether a certificate that is revoked for one reason may be revoked for
-// another. What is on hold may be revoked for good. That somebody else has the key may be learnt
+// another. What is on hold may be revoked permanently. That somebody else has the key may be learnt
 // later, and matters more than any other reason.
 func overrides(now, was revocation.Reason) bool {
 	return was == revocation.CertificateHold && now != was || now.Compromise() && !was.Compromise()
@@ -226,7 +226,7 @@ func Release(ctx context.Context, e *estate.Estate, names []string, because stri
 	return list, head, err
 }
 
-// undoubted refuses to let certificates stand again whose key is in doubt.
+// undoubted refuses to let certificates stand again whose key is suspected.
 func undoubted(ctx context.Context, from store.DerivedReader, list []Target) error {
 	known, err := compromise.Incidents(ctx, from)
 	for _, t := range list {

@@ -24,7 +24,7 @@ import (
 	"ironseal/pki/revocation"
 )
 
-// Target is one certificate that is to be taken back, or released.
+// Target is one certificate that is to be revoked, or released.
 type Target struct {
 	estate.CertificateRecord
 	By         *hierarchy.Generation // that signed it
@@ -131,8 +131,8 @@ func onRecord(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy,
 		c.Issuer)
 }
 
-// errElsewhere says that a certificate cannot be taken back here, but where its issuer's key is.
-var errElsewhere = errors.New("its key is in another estate")
+// errElsewhere says that a certificate cannot be revoked here, but where its issuer's key is.
+var errExternal = errors.New("its key is in another estate")
 
 // Find finds the one certificate that a person means, an authority's or another. A root is
 // found too, and what was signed elsewhere: they cannot be revoked here, and there may be
@@ -147,7 +147,7 @@ func Find(ctx context.Context, e *estate.Estate, name string) (Target, error) {
 		return Target{}, err
 	}
 	t, err := target(ctx, e, h, c)
-	if errors.Is(err, errElsewhere) || err != nil && c.SelfIssued() && t.Generation != nil {
+	if errors.Is(err, errExternal) || err != nil && c.SelfIssued() && t.Generation != nil {
 		err = nil
 	}
 	return t, err
@@ -303,7 +303,7 @@ func target(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, c esta
 	}
 	if t.By.Authority.External() {
 		return t, fault.New(fault.Refused, "%s, was signed by %s: %w: revoke it there", about, t.By.Authority.Handle,
-			errElsewhere).
+			errExternal).
 			Then(advice.To("then import the list here", advice.ImportLists))
 	}
 	t.Part = c.Record.Part
@@ -321,7 +321,7 @@ func namesStatus(c *cert.Certificate) bool {
 	return there && len(distpoint.Responders(x.Value)) > 0
 }
 
-// PartOf is the part of its issuer's lists that a certificate stands on, by the addresses in
+// PartOf is the part of its issuer's lists that a certificate is on, by the addresses in
 // it; 0 where it names none.
 func PartOf(c *cert.Certificate, by *hierarchy.Generation) int {
 	x, there := c.Extensions.Find(ext.CRLPoints)

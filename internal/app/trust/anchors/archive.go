@@ -28,7 +28,7 @@ const (
 type Found struct {
 	Source       string // the file, with its path in the archive behind it
 	Certificates []*cert.Certificate
-	Note         string // why there is none, where there is none
+	Note         string // why there is none, if there is none
 }
 
 // Look finds the certificates in a file of any form, or in each file of an archive (zip,

@@ -138,7 +138,7 @@ func (ask PackAsk) InMemory(e *estate.Estate) (packs map[string][]kit.File, out 
 	return packs, out, nil
 }
 
-// sound leaves out the anchors whose key is in doubt: a kit would bring them onto more machines. Where
+// sound leaves out the anchors whose key is suspected: a kit would bring them onto more machines. Where
 // nothing else is in the set, somebody must waive that. A kit that takes anchors out has them all.
 func (ask PackAsk) sound() (trust.Set, []string, error) {
 	set, left := ask.Set.Sound()

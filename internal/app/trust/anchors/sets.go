@@ -33,7 +33,7 @@ import (
 	"ironseal/pki/trust"
 )
 
-// Sets reads all sets, the estate's own first. Those that cannot be read are told in the
+// Sets reads all sets, the estate's own first. Those that cannot be read are reported in the
 // errors.
 func Sets(ctx context.Context, e *estate.Estate) (list []trust.Set, faults []error) {
 	for _, name := range append([]string{trust.Own}, e.DataNames("set")...) {

@@ -261,7 +261,7 @@ type Checked struct {
 	Kit         string   // the platform whose kit changes it
 }
 
-// Judge is what stores are held against.
+// Judge is what stores are compared with.
 type Judge struct {
 	Set    trust.Set
 	Mark   string              // how the names of files of our kits begin
@@ -343,7 +343,7 @@ func (s Store) stale(mark string, wanted map[string]bool) (out []string) {
 	}
 	list, err := os.ReadDir(s.dir)
 	if err != nil {
-		return nil // what cannot be read is told by the store's own note
+		return nil // what cannot be read is reported by the store's own note
 	}
 	for _, f := range list {
 		if !strings.HasPrefix(f.Name(), mark+"_") {
