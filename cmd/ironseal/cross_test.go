@@ -12,6 +12,7 @@ import (
 // server through the cross-certificate, for the names that it may certify and no others. It is revoked like any
 // other certificate.
 func TestAPartnersRootIsVouchedFor(t *testing.T) {
+	t.Parallel()
 	partner := harbour(t)
 	for i, host := range []string{"ticket.skua.ternbay.example", "ticket.ternbay.example"} {
 		partner.send(host, []string{host})

@@ -72,6 +72,11 @@ func TestExamplesRunAsPrinted(t *testing.T) {
 	}
 	stage := place{t: t, dir: t.TempDir()}
 	stage.must("demo", "play")
+	settings := filepath.Join(stage.dir, "play", "harbour", "ironseal.toml")
+	if text, err := os.ReadFile(settings); err != nil || os.WriteFile(settings, bytes.Replace(text,
+		[]byte("sealing-memory = 64"), []byte("sealing-memory = 8"), 1), 0o644) != nil {
+		t.Fatal(err)
+	}
 	page, err := os.ReadFile(filepath.Join("..", "..", "docs", "commands.md"))
 	if err != nil {
 		t.Fatal(err)
@@ -85,7 +90,11 @@ func TestExamplesRunAsPrinted(t *testing.T) {
 		for _, line := range strings.Split(strings.TrimSpace(part), "\n") {
 			line = strings.TrimSpace(line)
 			if !strings.HasPrefix(line, "ironseal demo") { // run by a test of its own
-				tryExample(t, stage, before, line)
+				first := before
+				t.Run(line, func(t *testing.T) {
+					t.Parallel()
+					tryExample(t, stage, first, line)
+				})
 				count++
 			}
 			before = line

@@ -10,6 +10,7 @@ import (
 // The key of an authority is lost, and 300 servers need another certificate: two commands sign and hand over
 // all of them, each for the receiver that it was handed over for before.
 func TestThreeHundredAreHandedOverInAnIncident(t *testing.T) {
+	t.Parallel()
 	const n = 300
 	p := harbour(t)
 	rows := "host,receiver\n"
@@ -57,6 +58,7 @@ func TestThreeHundredAreHandedOverInAnIncident(t *testing.T) {
 
 // Each gets what is on record for it: the party's receiver, or that of the certificate before.
 func TestManyAreHandedOverAsOnRecord(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.must("party", "add", "quay", "--receiver", "haproxy", "--endpoint", "quay.ternbay.example:443")
 	for i, host := range []string{"quay", "pier", "mole"} {

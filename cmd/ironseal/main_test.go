@@ -157,6 +157,7 @@ func (p place) send(host string, names []string, more ...ext.Extension) string {
 }
 
 func TestDemoEndsWell(t *testing.T) {
+	t.Parallel()
 	p := place{t: t, dir: t.TempDir()}
 	begin := time.Now()
 	out := p.must("demo", "play")
@@ -415,6 +416,7 @@ func TestCompletionKnowsTheEstate(t *testing.T) {
 
 // TestKilledAtRandom kills the program at random moments during 200 signings.
 func TestKilledAtRandom(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	const count = 200
 	var all bytes.Buffer
@@ -497,6 +499,7 @@ func BenchmarkSignProcess(b *testing.B) {
 // The key of an authority is stolen in a rehearsal, and the demo's devices and display go from
 // suspicion to zero.
 func TestDemoOfAStolenKeyEndsWell(t *testing.T) {
+	t.Parallel()
 	p := place{t: t, dir: t.TempDir()}
 	out := p.must("demo", "play", "--story", "stolen")
 	for _, want := range []string{"not revoked: the display accepts every device", "it accepts the thief as the crane",
@@ -514,6 +517,7 @@ func TestDemoOfAStolenKeyEndsWell(t *testing.T) {
 
 // Eight live devices, first all wrong, then put right; and the root changes over them.
 func TestDemoOfDevicesEndsWell(t *testing.T) {
+	t.Parallel()
 	p := place{t: t, dir: t.TempDir()}
 	out := p.must("demo", "play", "--story", "devices")
 	for _, want := range []string{"0 of 8 endpoints trusted", "self-made", "expired", "issuer-missing",

@@ -47,6 +47,7 @@ func accepts(t *testing.T, roots, chain string, usage x509.ExtKeyUsage) error {
 
 // A gateway of ours and one of a partner's, whose root we know from a set.
 func TestPairs(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	root, mid, _ := partner(t)
 	leaf := specimen.Make(t, mid, specimen.Plan{Subject: "CN=gw.skua.ternbay.example",

@@ -53,6 +53,7 @@ func (p place) read(name string) []byte {
 // A root that is never on the network, and an estate that signs every day: made,
 // renewed twice, a batch of leaves signed, with nothing but files carried.
 func TestOfflineRootAndOnlineEstate(t *testing.T) {
+	t.Parallel()
 	safe, online := empty(t), empty(t)
 	stick := t.TempDir()
 	carry := func(name string) string { return filepath.Join(stick, name) }

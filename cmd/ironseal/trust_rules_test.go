@@ -36,6 +36,7 @@ func (p place) says(code int, word string, args ...string) {
 
 // A key that was in an incident is used again only where every incident about it was a false alarm.
 func TestAKeyInAnIncidentStaysOutOfUse(t *testing.T) {
+	t.Parallel()
 	t.Run("two incidents about one key", func(t *testing.T) {
 		p := harbour(t)
 		p.must("authority", "renew", "services", "--same-key", "--lifetime", "12y", "--yes")

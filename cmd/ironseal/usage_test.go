@@ -87,6 +87,7 @@ func TestWrongUsageIsSaid(t *testing.T) {
 
 // With --json every command prints JSON, also when there is nothing to tell.
 func TestJSONIsAlwaysJSON(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	for _, args := range []string{
 		"sign --all --template web-server --json --yes", "certificate renew --due --json --yes",

@@ -316,6 +316,7 @@ var harmless = map[string]string{
 // Whatever is changed in the records by hand, the check tells of it: every column of
 // every table, a row that is gone, one that is there twice, one too many.
 func TestEditsOfTheRecordsAreTold(t *testing.T) {
+	t.Parallel()
 	dir, e := busyEstate(t)
 	e.Close()
 	if faults := checked(t, dir); len(faults) > 0 {

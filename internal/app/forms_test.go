@@ -66,6 +66,7 @@ func earlier(t *testing.T, file string) (string, fixed) {
 // Estates that earlier programs made are taken up by themselves: everything is there,
 // a check finds them sound, their keys sign, and the records as they were lie beside.
 func TestEarlierFormsAreTakenUp(t *testing.T) {
+	t.Parallel()
 	for _, form := range []struct {
 		file, by           string
 		requests, declined int

@@ -414,6 +414,7 @@ func TestListsAreSignedAhead(t *testing.T) {
 // The lists of a root in a safe are signed there and imported here; older ones, those of
 // others and those that are not whole are refused.
 func TestListsFromTheSafe(t *testing.T) {
+	t.Parallel()
 	safeDir, safe := newEstate(t)
 	_, e := bareEstate(t, "Tern Bay Ferries")
 	root, err := safe.Generation(ctx, "root")
@@ -549,6 +550,7 @@ func TestNumbersGoOnAfterARestore(t *testing.T) {
 // A folder that holds something else is left alone; a disk that fails leaves the one before
 // whole, and the next run mends it.
 func TestAFolderIsReplacedWholeOrNotAtAll(t *testing.T) {
+	t.Parallel()
 	dir, e, list := signed(t, 2)
 	to := filepath.Join(t.TempDir(), "public")
 	publish(t, e, publishing.Ask{}, to)

@@ -62,6 +62,7 @@ func renewed(t *testing.T, e *estate.Estate, ask authorities.RenewAsk) {
 // Stopping a renewal at any step by an error leaves the authority as it was, with
 // no key left behind, or with the whole act done; links come with it or not at all.
 func TestStoppingARenewalAtEveryStep(t *testing.T) {
+	t.Parallel()
 	stop := errors.New("stopped here")
 	for _, same := range []bool{false, true} {
 		for _, step := range []string{estate.StepPlanned, estate.StepKeyMade, estate.StepKeyKept, estate.StepSealed,

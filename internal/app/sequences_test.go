@@ -61,6 +61,7 @@ type sequence struct {
 }
 
 func TestRandomSequencesOfActs(t *testing.T) {
+	t.Parallel()
 	done := map[string]int{}
 	generated(t, 4, func(seed uint64) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {

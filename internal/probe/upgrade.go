@@ -9,6 +9,11 @@ import (
 	"net"
 	"slices"
 	"strings"
+
+	"golang.org/x/crypto/cryptobyte"
+	casn1 "golang.org/x/crypto/cryptobyte/asn1"
+
+	"ironseal/pki/ber"
 )
 
 // What a peer says before TLS is hostile: every line and the whole are bounded, and nothing is
@@ -195,41 +200,57 @@ func (c *talk) smtp() error {
 	return declined(err)
 }
 
-// ldap asks for StartTLS (RFC 4511 section 4.14): an extended request, whose answer begins
-// with its result.
+// ldap asks for StartTLS (RFC 4511 section 4.14): an extended request, whose response begins with its result.
 func (c *talk) ldap() error {
 	request := append([]byte{0x30, 0x1d, 0x02, 0x01, 0x01, 0x77, 0x18, 0x80, 0x16}, "1.3.6.1.4.1.1466.20037"...)
 	if err := c.say(string(request)); err != nil {
 		return err
 	}
-	head, err := c.octets(2)
+	message, err := c.ldapMessage()
 	if err != nil {
 		return err
+	}
+	der, err := ber.ToDER(message) // directory servers write lengths that DER has not
+	if err != nil {
+		return unlike("an answer of LDAP", message)
+	}
+	const extendedResponse = casn1.Tag(24 | 0x40 | 0x20) // [APPLICATION 24]
+	in := cryptobyte.String(der)
+	var envelope, response cryptobyte.String
+	var result int
+	if !in.ReadASN1(&envelope, casn1.SEQUENCE) || !envelope.SkipASN1(casn1.INTEGER) ||
+		!envelope.ReadASN1(&response, extendedResponse) || !response.ReadASN1Enum(&result) {
+		return unlike("an answer to StartTLS", message)
+	}
+	if result != 0 {
+		return &Declined{fmt.Sprintf("result %d of LDAP", result)}
+	}
+	return nil
+}
+
+// ldapMessage reads one message and nothing after it.
+func (c *talk) ldapMessage() ([]byte, error) {
+	head, err := c.octets(2)
+	if err != nil {
+		return nil, err
 	}
 	length := int(head[1])
 	if head[1] > 0x80 && head[1] <= 0x84 {
 		more, err := c.octets(int(head[1] & 0x7f))
 		if err != nil {
-			return err
+			return nil, err
 		}
 		length = 0
 		for _, b := range more {
 			length = length<<8 | int(b)
 		}
+		head = append(head, more...)
 	}
 	if head[0] != 0x30 || length > mostLine {
-		return unlike("an answer of LDAP", head)
+		return nil, unlike("an answer of LDAP", head)
 	}
 	body, err := c.octets(length)
-	if err != nil {
-		return err
-	}
-	if at := bytes.Index(body, []byte{0x0a, 0x01}); at < 0 || at+2 >= len(body) || !bytes.Contains(body, []byte{0x78}) {
-		return unlike("an answer to StartTLS", body)
-	} else if body[at+2] != 0 {
-		return &Declined{fmt.Sprintf("result %d of LDAP", body[at+2])}
-	}
-	return nil
+	return append(head, body...), err
 }
 
 // postgres sends an SSLRequest, which is answered with one letter.

@@ -107,7 +107,8 @@ func TestTheWordsBeforeTLS(t *testing.T) {
 		POP3: func(c net.Conn) bool { return words(c, "+OK ready\r\n", "STLS", "+OK\r\n") },
 		FTP:  func(c net.Conn) bool { return words(c, "220 ready\r\n", "AUTH TLS", "234 go\r\n") },
 		LDAP: func(c net.Conn) bool {
-			return octets(c, "", ldapAsk, "\x30\x0c\x02\x01\x01\x78\x07\x0a\x01\x00\x04\x00\x04\x00")
+			return octets(c, "", ldapAsk, // with lengths as some servers write them, longer than DER's
+				"\x30\x84\x00\x00\x00\x10\x02\x01\x01\x78\x84\x00\x00\x00\x07\x0a\x01\x00\x04\x00\x04\x00")
 		},
 		Postgres: func(c net.Conn) bool { return octets(c, "", "\x00\x00\x00\x08\x04\xd2\x16\x2f", "S") },
 		MySQL: func(c net.Conn) bool {
@@ -186,7 +187,9 @@ func TestPeersThatSpeakOtherwise(t *testing.T) {
 		"an old MySQL":    {MySQL, says(mysqlGreeting(0x0200)), "does not offer TLS"},
 		"HTTP for MySQL":  {MySQL, says("HTTP/1.1 200 OK\r\n"), "a greeting of MySQL"},
 		"LDAP refuses":    {LDAP, says("\x30\x0c\x02\x01\x01\x78\x07\x0a\x01\x34\x04\x00\x04\x00"), "result 52"},
-		"LDAP of 2 GB":    {LDAP, says("\x30\x84\x7f\xff\xff\xff"), "an answer of LDAP"},
+		"LDAP of another act": {LDAP, says("\x30\x0c\x02\x01\x01\x65\x07\x0a\x01\x00\x04\x00\x04\x00"),
+			"an answer to StartTLS"},
+		"LDAP of 2 GB": {LDAP, says("\x30\x84\x7f\xff\xff\xff"), "an answer of LDAP"},
 		"XMPP without": {XMPP, says("<stream:stream><stream:features></stream:features>"),
 			"does not offer TLS"},
 		"XMPP refuses":         {XMPP, says("<stream:features><starttls/><failure/>"), "refuses to go on to TLS"},

@@ -127,6 +127,12 @@ func (id ID) add(b *cryptobyte.Builder) {
 	})
 }
 
+func (id ID) der() ([]byte, error) {
+	var b cryptobyte.Builder
+	id.add(&b)
+	return b.Bytes()
+}
+
 func readID(in *cryptobyte.String) (ID, bool) {
 	var whole, body, alg, name, issuerKey, serial cryptobyte.String
 	var oid asn1.ObjectIdentifier

@@ -2,7 +2,6 @@ package ocsp
 
 import (
 	"crypto"
-	"crypto/sha1"
 	"errors"
 	"fmt"
 	"io"
@@ -76,31 +75,11 @@ func (d Draft) Sign(signer crypto.Signer, random io.Reader) ([]byte, error) {
 	if err != nil {
 		return nil, fmt.Errorf("OCSP: %w", err)
 	}
-	return wrap(func(b *cryptobyte.Builder) {
-		b.AddBytes(tbs)
-		b.AddBytes(algorithm)
-		b.AddASN1BitString(signature)
-		if d.Attach {
-			b.AddASN1(explicit0, func(b *cryptobyte.Builder) {
-				b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) { b.AddBytes(d.Responder.Raw) })
-			})
-		}
-	})
-}
-
-// wrap puts a basic answer into a successful response.
-func wrap(basic func(*cryptobyte.Builder)) ([]byte, error) {
-	var b cryptobyte.Builder
-	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
-		b.AddASN1Enum(int64(Successful))
-		b.AddASN1(explicit0, func(b *cryptobyte.Builder) {
-			b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
-				b.AddASN1ObjectIdentifier(oidBasic)
-				b.AddASN1(casn1.OCTET_STRING, func(b *cryptobyte.Builder) { b.AddASN1(casn1.SEQUENCE, basic) })
-			})
-		})
-	})
-	return b.Bytes()
+	var certs []byte
+	if d.Attach {
+		certs = attached(d.Responder)
+	}
+	return response(tbs, algorithm, signature, certs), nil
 }
 
 func (d Draft) tbs() ([]byte, error) {
@@ -108,55 +87,40 @@ func (d Draft) tbs() ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	var b cryptobyte.Builder
-	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
-		b.AddASN1(explicit2, func(b *cryptobyte.Builder) { // the responder, by its key: shorter than by its name
-			id := sha1.Sum(bits)
-			b.AddASN1OctetString(id[:])
-		})
-		b.AddASN1GeneralizedTime(whole(d.At))
-		b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
-			for _, s := range d.Singles {
-				s.add(b)
-			}
-		})
-		if d.Nonce != nil {
-			b.AddASN1(explicit1, func(b *cryptobyte.Builder) { ext.Set{nonce(d.Nonce)}.Add(b) })
+	var singles, extensions []byte
+	for _, one := range d.Singles {
+		der, err := one.der()
+		if err != nil {
+			return nil, err
 		}
-	})
-	return b.Bytes()
+		singles = append(singles, der...)
+	}
+	if d.Nonce != nil {
+		extensions = extensionsField(nonce(d.Nonce))
+	}
+	return responseData(responderID(bits), generalized(d.At), singles, extensions), nil
 }
 
-func whole(t time.Time) time.Time { return t.UTC().Truncate(time.Second) }
+func (s Single) der() ([]byte, error) {
+	id, err := s.ID.der()
+	if err != nil {
+		return nil, err
+	}
+	var next, extensions []byte
+	if !s.Next.IsZero() {
+		next = tlv(nil, explicit0, generalized(s.Next))
+	}
+	if !s.Cutoff.IsZero() {
+		extensions = extensionsField(ext.Extension{ID: oidCutoff, Value: generalized(s.Cutoff)})
+	}
+	return singleResponse(id, told(s.Status, s.At, s.Reason), generalized(s.This), next, extensions), nil
+}
 
-func (s Single) add(b *cryptobyte.Builder) {
-	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
-		s.ID.add(b)
-		switch s.Status {
-		case Good:
-			b.AddASN1(tag0, func(*cryptobyte.Builder) {})
-		case Revoked:
-			b.AddASN1(explicit1, func(b *cryptobyte.Builder) {
-				b.AddASN1GeneralizedTime(whole(s.At))
-				if s.Reason != revocation.Unspecified {
-					b.AddASN1(explicit0, func(b *cryptobyte.Builder) { b.AddASN1Enum(int64(s.Reason)) })
-				}
-			})
-		default:
-			b.AddASN1(tag2, func(*cryptobyte.Builder) {})
-		}
-		b.AddASN1GeneralizedTime(whole(s.This))
-		if !s.Next.IsZero() {
-			b.AddASN1(explicit0, func(b *cryptobyte.Builder) { b.AddASN1GeneralizedTime(whole(s.Next)) })
-		}
-		if !s.Cutoff.IsZero() {
-			b.AddASN1(explicit1, func(b *cryptobyte.Builder) {
-				var v cryptobyte.Builder
-				v.AddASN1GeneralizedTime(whole(s.Cutoff))
-				ext.Set{{ID: oidCutoff, Value: v.BytesOrPanic()}}.Add(b)
-			})
-		}
-	})
+// extensionsField is a field with one extension, in the tag that requests and responses have for it.
+func extensionsField(e ext.Extension) []byte {
+	var b cryptobyte.Builder
+	ext.Set{e}.Add(&b)
+	return tlv(nil, explicit1, b.BytesOrPanic())
 }
 
 // Outcome is the outcome of a question (RFC 6960 section 4.2.1).

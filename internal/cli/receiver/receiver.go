@@ -3,12 +3,12 @@ package receiver
 
 import (
 	"errors"
-	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/cli/session"
+	"ironseal/internal/estate"
 	"ironseal/internal/term"
 	"ironseal/pki/receiver"
 	"ironseal/pki/span"
@@ -18,78 +18,28 @@ import (
 func Command(s *session.Session) *cobra.Command {
 	return session.Group("receiver",
 		"Consumers of certificates: one TOML file for each kind, in the estate's receivers directory",
-		session.Reading(list(s)), session.Reading(show(s)), copyOf(s), session.Reading(check(s)))
+		session.Reading(files(s).List(s)), session.Reading(files(s).Show(s, "RECEIVER", "nginx")), copyOf(s),
+		session.Reading(check(s)))
 }
 
-func list(s *session.Session) *cobra.Command {
-	c := &cobra.Command{
-		Use:     "list",
-		Short:   "List receivers",
-		Example: "  ironseal receiver list",
-		Args:    session.Exactly(0, "no argument"),
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			e, err := s.Estate(cmd.Context())
-			if err != nil {
-				return err
-			}
-			all, faults := e.Receivers()
-			switch {
-			case s.JSON:
-				if err := s.PrintJSON(append([]receiver.Receiver{}, all...)); err != nil {
-					return err
-				}
-			case s.Quiet:
-				for _, r := range all {
-					s.Out.Say("%s", r.Name)
-				}
-			default:
-				var cells [][]term.Cell
-				for _, r := range all {
-					cells = append(cells, []term.Cell{{Text: r.Name, Tone: term.Strong},
-						{Text: strings.Join(r.Demands.Usages, ", ")}, {Text: span.Count(len(r.Files), "file")},
-						{Text: r.Purpose, Prose: true}})
-				}
-				s.Out.Table([]string{"receiver", "needs", "takes", "for"}, cells)
-			}
-			return errors.Join(faults...)
+// files are the receivers as files that people write.
+func files(s *session.Session) session.DataFiles[receiver.Receiver] {
+	return session.DataFiles[receiver.Receiver]{
+		Noun: "receiver", Read: (*estate.Estate).Receivers, One: (*estate.Estate).Receiver,
+		Name:   func(r receiver.Receiver) string { return r.Name },
+		Header: []string{"needs", "takes", "for"},
+		Cells: func(r receiver.Receiver) []term.Cell {
+			return []term.Cell{{Text: strings.Join(r.Demands.Usages, ", ")}, {Text: span.Count(len(r.Files), "file")},
+				{Text: r.Purpose, Prose: true}}
 		},
-	}
-	s.QuietFlag(c, "print names only")
-	return c
-}
-
-func show(s *session.Session) *cobra.Command {
-	return &cobra.Command{
-		Use:     "show RECEIVER",
-		Short:   "Show one receiver",
-		Example: "  ironseal receiver show nginx",
-		Args:    session.Exactly(1, "a receiver"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			e, err := s.Estate(cmd.Context())
-			if err != nil {
-				return err
-			}
-			r, err := e.Receiver(args[0])
-			if err != nil {
-				return err
-			}
-			if s.JSON {
-				return s.PrintJSON(r)
-			}
-			s.Out.Say("%s", s.Out.Paint(term.Strong, r.Name+": "+term.Safe(r.Title)))
-			s.Out.Wrapped(2, term.Normal, term.Safe(r.Purpose))
-			s.Out.Gap()
-			var cells [][]term.Cell
+		Title: func(r receiver.Receiver) (string, string) { return r.Title, r.Purpose },
+		Lines: func(r receiver.Receiver) (rows [][]term.Cell) {
 			for _, l := range r.Lines() {
-				cells = append(cells, []term.Cell{{Text: "  " + l.Label, Tone: term.Quiet}, {Text: l.Text,
-					Prose: true}})
+				rows = append(rows, []term.Cell{{Text: "  " + l.Label, Tone: term.Quiet}, {Text: l.Text, Prose: true}})
 			}
-			s.Out.Table([]string{"", ""}, cells)
-			s.Out.Say("%s", s.Out.Paint(term.Quiet,
-				fmt.Sprintf("  change it in receivers/%s.toml; it counts at once", r.Name)))
-			return nil
+			return rows
 		},
-		ValidArgsFunction: s.Receivers,
+		Complete: s.Receivers,
 	}
 }
 
@@ -108,11 +58,7 @@ func copyOf(s *session.Session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if s.JSON {
-				return s.PrintJSON(map[string]string{"file": path})
-			}
-			s.Out.Say("%s %s: change what differs", s.Out.Paint(term.Good, "✓ wrote"), term.Safe(path))
-			return nil
+			return s.Wrote(path, "change what differs")
 		},
 		ValidArgsFunction: s.Receivers,
 	}

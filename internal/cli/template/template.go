@@ -3,13 +3,13 @@ package template
 
 import (
 	"errors"
-	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/api"
 	"ironseal/internal/cli/session"
+	"ironseal/internal/estate"
 	"ironseal/internal/term"
 	"ironseal/pki/finding"
 	"ironseal/pki/template"
@@ -19,83 +19,32 @@ import (
 func Command(s *session.Session) *cobra.Command {
 	return session.Group("template",
 		"What may be signed: one TOML file for each template, in the estate's templates directory",
-		session.Reading(templateList(s)), session.Reading(templateShow(s)), templateCopy(s), templateAllow(s),
+		session.Reading(files(s).List(s)), session.Reading(files(s).Show(s, "TEMPLATE", "web-server")),
+		templateCopy(s), templateAllow(s),
 		session.Reading(templateCheck(s)),
 		session.Reading(templateCompare(s)))
 }
 
-func templateList(s *session.Session) *cobra.Command {
-	c := &cobra.Command{
-		Use:     "list",
-		Short:   "List templates",
-		Example: "  ironseal template list",
-		Args:    session.Exactly(0, "no argument"),
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			e, err := s.Estate(cmd.Context())
-			if err != nil {
-				return err
-			}
-			list, faults := e.Templates()
-			switch {
-			case s.JSON:
-				if err := s.PrintJSON(list); err != nil {
-					return err
-				}
-			case s.Quiet:
-				for _, t := range list {
-					s.Out.Say("%s", t.Name)
-				}
-			default:
-				var cells [][]term.Cell
-				for _, t := range list {
-					cells = append(cells, []term.Cell{{Text: t.Name, Tone: term.Strong}, {Text: t.Lifetime.Words()},
-						{Text: strings.Join(t.Issuers, ", ")}, {Text: t.Purpose, Prose: true}})
-				}
-				s.Out.Table([]string{"template", "lives", "signed by", "purpose"}, cells)
-			}
-			return errors.Join(faults...)
+// files are the templates as files that people write.
+func files(s *session.Session) session.DataFiles[template.Template] {
+	return session.DataFiles[template.Template]{
+		Noun: "template", Read: (*estate.Estate).Templates, One: (*estate.Estate).Template,
+		Name:   func(t template.Template) string { return t.Name },
+		Header: []string{"lives", "signed by", "purpose"},
+		Cells: func(t template.Template) []term.Cell {
+			return []term.Cell{{Text: t.Lifetime.Words()}, {Text: strings.Join(t.Issuers, ", ")},
+				{Text: t.Purpose, Prose: true}}
 		},
-	}
-	s.QuietFlag(c, "print names only")
-	return c
-}
-
-func templateShow(s *session.Session) *cobra.Command {
-	return &cobra.Command{
-		Use:     "show TEMPLATE",
-		Short:   "Show one template",
-		Example: "  ironseal template show web-server",
-		Args:    session.Exactly(1, "a template"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			e, err := s.Estate(cmd.Context())
-			if err != nil {
-				return err
+		Title: func(t template.Template) (string, string) { return t.Title, t.Purpose },
+		Lines: func(t template.Template) (rows [][]term.Cell) {
+			for _, l := range t.Words() {
+				rows = append(rows, []term.Cell{{Text: "  " + l.Label, Tone: term.Quiet}, {Text: l.Text}})
 			}
-			t, err := e.Template(args[0])
-			if err != nil {
-				return err
-			}
-			if s.JSON {
-				return s.PrintJSON(t)
-			}
-			drawTemplate(s, t)
-			return nil
+			return rows
 		},
-		ValidArgsFunction: s.Templates,
+		Findings: func(t template.Template) finding.List { return t.Contradictions() },
+		Complete: s.Templates,
 	}
-}
-
-func drawTemplate(s *session.Session, t template.Template) {
-	s.Out.Say("%s", s.Out.Paint(term.Strong, t.Name+": "+term.Safe(t.Title)))
-	s.Out.Wrapped(2, term.Normal, term.Safe(t.Purpose))
-	s.Out.Gap()
-	var cells [][]term.Cell
-	for _, l := range t.Words() {
-		cells = append(cells, []term.Cell{{Text: "  " + l.Label, Tone: term.Quiet}, {Text: l.Text}})
-	}
-	s.Out.Table([]string{"", ""}, cells)
-	s.Out.Findings(t.Contradictions())
-	s.Out.Say("%s", s.Out.Paint(term.Quiet, fmt.Sprintf("  change it in templates/%s.toml; it counts at once", t.Name)))
 }
 
 type checkedTemplate struct {
@@ -171,11 +120,7 @@ TEMPLATE counts for the new one too.`,
 			if err != nil {
 				return err
 			}
-			if s.JSON {
-				return s.PrintJSON(map[string]string{"file": path})
-			}
-			s.Out.Say("%s %s: write the differences into it", s.Out.Paint(term.Good, "✓ wrote"), term.Safe(path))
-			return nil
+			return s.Wrote(path, "write the differences into it")
 		},
 		ValidArgsFunction: s.Templates,
 	}
