@@ -89,11 +89,14 @@ func TestManifestWithFaultyRows(t *testing.T) {
 	p.must("journal", "verify")
 	for bad, word := range map[string]string{"": "names the columns", "hots,names\n": `did you mean "host"`,
 		"names\nx\n": "column host is missing", "host\n": "no rows"} {
-		p.file("../bad.csv", []byte(bad))
-		if r := p.run("", "sign", "--manifest", "../bad.csv", "--template", "web-server", "--yes"); r.code != 1 ||
-			!strings.Contains(r.errors, word) {
-			t.Errorf("manifest %q: %d %s", bad, r.code, r.errors)
-		}
+		t.Run(bad, func(t *testing.T) {
+			p := p.with(t)
+			p.file("../bad.csv", []byte(bad))
+			if r := p.run("", "sign", "--manifest", "../bad.csv", "--template", "web-server", "--yes"); r.code != 1 ||
+				!strings.Contains(r.errors, word) {
+				t.Errorf("manifest %q: %d %s", bad, r.code, r.errors)
+			}
+		})
 	}
 }
 
@@ -318,13 +321,16 @@ func TestTakingInWhatOthersSigned(t *testing.T) {
 		{"ended", file("ended.pem", specimen.Make(t, mid, ended), mid, root), 3, "expired"},
 		{"without its issuers", file("alone.pem", specimen.Make(t, mid, good)), 3, "answer-chain-open"},
 	} {
-		args := []string{"certificate", "import", c.file, "--anchor", anchor, "--yes"}
-		if c.code == 3 {
-			args = append(args, "--request", "R1")
-		}
-		if r := p.run("", args...); r.code != c.code || !strings.Contains(r.errors, c.word) {
-			t.Errorf("%s: %d %s", c.what, r.code, r.errors)
-		}
+		t.Run(c.what, func(t *testing.T) {
+			p := p.with(t)
+			args := []string{"certificate", "import", c.file, "--anchor", anchor, "--yes"}
+			if c.code == 3 {
+				args = append(args, "--request", "R1")
+			}
+			if r := p.run("", args...); r.code != c.code || !strings.Contains(r.errors, c.word) {
+				t.Errorf("%s: %d %s", c.what, r.code, r.errors)
+			}
+		})
 	}
 	leaf := specimen.Make(t, mid, good)
 	p.refused(1, "say so: --request R1", "certificate", "import", file("answer.pem", root, leaf, mid), "--anchor",

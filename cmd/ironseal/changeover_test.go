@@ -136,7 +136,10 @@ func TestAChangeFromASetToAnother(t *testing.T) {
 		"no change-over":   {"skua"},
 		"no authority is":  {"nobody"},
 	} {
-		p.refused(1, want, append([]string{"changeover", "plan"}, args...)...)
+		t.Run(want, func(t *testing.T) {
+			p := p.with(t)
+			p.refused(1, want, append([]string{"changeover", "plan"}, args...)...)
+		})
 	}
 	p.refused(2, "needs both", "changeover", "plan", "skua", "--to", "skua-3")
 	p.must("changeover", "plan", "skua", "--to", "skua-3", "--switch-day", day, "--out", "../kits")

@@ -85,16 +85,19 @@ func TestWeakPassphrasesAreTold(t *testing.T) {
 	p := harbour(t)
 	for text, word := range map[string]string{"tern": "it has 4 characters", "aaaaaaaaaaaaaaaa": "different characters",
 		"my Password of 2026": "tried first", "skua, tern and gull": ""} {
-		p.file("../weak", []byte(text+"\n"))
-		name := "x" + strings.ToLower(strings.ReplaceAll(text[:3], " ", "-"))
-		r := p.run("", "authority", "create", name, "--under", "root", "--key", "ecdsa-p256", "--yes",
-			"--passphrase-file", name+"=../weak", "--passphrase-file", "../pass")
-		if r.code != 0 || word != "" && !strings.Contains(r.errors, word) || word == "" && r.errors != "" {
-			t.Errorf("%q: %+v", text, r)
-		}
-		if strings.Contains(r.errors, text) {
-			t.Errorf("the passphrase itself is told: %s", r.errors)
-		}
+		t.Run(text, func(t *testing.T) {
+			p := p.with(t)
+			p.file("../weak", []byte(text+"\n"))
+			name := "x" + strings.ToLower(strings.ReplaceAll(text[:3], " ", "-"))
+			r := p.run("", "authority", "create", name, "--under", "root", "--key", "ecdsa-p256", "--yes",
+				"--passphrase-file", name+"=../weak", "--passphrase-file", "../pass")
+			if r.code != 0 || word != "" && !strings.Contains(r.errors, word) || word == "" && r.errors != "" {
+				t.Errorf("%q: %+v", text, r)
+			}
+			if strings.Contains(r.errors, text) {
+				t.Errorf("the passphrase itself is told: %s", r.errors)
+			}
+		})
 	}
 }
 

@@ -53,22 +53,25 @@ func TestJSONKeepsItsPromises(t *testing.T) {
 		{"incident show I1", "incident, known"}, {"incident close I1 --unfinished --because none", ""},
 		{"verify ../chain.pem --revocations ../public/services.g1.lists.pem", "verdict"}, {"due --within 3y", "due"},
 	} {
-		r := p.run("", append(strings.Fields(c.args), "--json")...)
-		if r.out == "" && r.code != 0 {
-			continue // an error is told in words
-		}
-		var v any
-		if err := json.Unmarshal([]byte(r.out), &v); err != nil {
-			t.Errorf("%s: %v\n%s", c.args, err, r.out)
-			continue
-		}
-		lint(t, c.args, "", v)
-		if list, ok := v.([]any); ok && c.noun != "" && len(list) == 0 {
-			t.Errorf("%s lists nothing", c.args)
-		}
-		if c.noun != "" {
-			fits(t, c.args, shapes[c.noun], v)
-		}
+		t.Run(c.args, func(t *testing.T) {
+			p := p.with(t)
+			r := p.run("", append(strings.Fields(c.args), "--json")...)
+			if r.out == "" && r.code != 0 {
+				return // an error is told in words
+			}
+			var v any
+			if err := json.Unmarshal([]byte(r.out), &v); err != nil {
+				t.Errorf("%s: %v\n%s", c.args, err, r.out)
+				return
+			}
+			lint(t, c.args, "", v)
+			if list, ok := v.([]any); ok && c.noun != "" && len(list) == 0 {
+				t.Errorf("%s lists nothing", c.args)
+			}
+			if c.noun != "" {
+				fits(t, c.args, shapes[c.noun], v)
+			}
+		})
 	}
 }
 

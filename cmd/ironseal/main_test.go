@@ -64,6 +64,12 @@ type place struct {
 	env []string
 }
 
+// with is the same place in a subtest, which then fails by itself.
+func (p place) with(t testing.TB) place {
+	p.t = t
+	return p
+}
+
 type result struct {
 	code        int
 	out, errors string
@@ -203,9 +209,12 @@ func TestColourOnlyWhereItIsWanted(t *testing.T) {
 	p := harbour(t)
 	for args, want := range map[string]bool{"authority list": false, "authority list --color always": true,
 		"authority list --color never": false} {
-		if got := strings.Contains(p.must(strings.Fields(args)...), "\x1b["); got != want {
-			t.Errorf("%s: escapes %v", args, got)
-		}
+		t.Run(args, func(t *testing.T) {
+			p := p.with(t)
+			if got := strings.Contains(p.must(strings.Fields(args)...), "\x1b["); got != want {
+				t.Errorf("%s: escapes %v", args, got)
+			}
+		})
 	}
 	if r := p.run("", "authority", "list", "--color", "blue"); r.code != 2 {
 		t.Errorf("%+v", r)
@@ -307,17 +316,20 @@ func TestBadInput(t *testing.T) {
 		{"estate twice", "estate create .", 1, "there is an estate already"},
 		{"decline without reason", "request decline R1", 2, "--because"},
 	} {
-		before := p.must("journal", "list", "--count", "0", "--json")
-		r := p.run("", strings.Fields(c.args)...)
-		if r.code != c.code || !strings.Contains(r.errors, c.word) {
-			t.Errorf("%s: status %d, want %d; %q; want %q", c.what, r.code, c.code, r.errors, c.word)
-		}
-		if lines := strings.Count(r.errors, "\n"); lines > 3 {
-			t.Errorf("%s: %d lines of error:\n%s", c.what, lines, r.errors)
-		}
-		if after := p.must("journal", "list", "--count", "0", "--json"); after != before {
-			t.Errorf("%s: the records changed", c.what)
-		}
+		t.Run(c.what, func(t *testing.T) {
+			p := p.with(t)
+			before := p.must("journal", "list", "--count", "0", "--json")
+			r := p.run("", strings.Fields(c.args)...)
+			if r.code != c.code || !strings.Contains(r.errors, c.word) {
+				t.Errorf("%s: status %d, want %d; %q; want %q", c.what, r.code, c.code, r.errors, c.word)
+			}
+			if lines := strings.Count(r.errors, "\n"); lines > 3 {
+				t.Errorf("%s: %d lines of error:\n%s", c.what, lines, r.errors)
+			}
+			if after := p.must("journal", "list", "--count", "0", "--json"); after != before {
+				t.Errorf("%s: the records changed", c.what)
+			}
+		})
 	}
 	two := p.run(string(good)+"\n"+string(bundle.PEM(bundle.Request,
 		specimen.Request(t, nil, "CN=c.example", nil).Raw)), "request", "receive", "-", "--json")
@@ -402,10 +414,13 @@ func TestCompletionKnowsTheEstate(t *testing.T) {
 	n := p.send("a.ternbay.example", []string{"a.ternbay.example"})
 	for args, want := range map[string]string{"authority show ": "services", "sign --template ": "mutual-peer",
 		"sign ": n, "request show ": n, "certificate show ": "root", "authority create x --key ": "ecdsa-p384"} {
-		out := p.must(append([]string{"__complete"}, strings.Split(args, " ")...)...)
-		if !strings.Contains(out, want) {
-			t.Errorf("%q completes to %q", args, out)
-		}
+		t.Run(args, func(t *testing.T) {
+			p := p.with(t)
+			out := p.must(append([]string{"__complete"}, strings.Split(args, " ")...)...)
+			if !strings.Contains(out, want) {
+				t.Errorf("%q completes to %q", args, out)
+			}
+		})
 	}
 	for _, shell := range []string{"bash", "zsh", "fish", "powershell"} {
 		if out := p.must("completion", shell); len(out) < 500 {

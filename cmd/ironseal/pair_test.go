@@ -109,10 +109,13 @@ func TestPairs(t *testing.T) {
 		{1, "did you mean", []string{"R3", ours, "--template", "web-servr"}},
 		{1, "did you mean", []string{"R3", ours, "--for", "debain", "--out", "../other"}},
 	} {
-		r := p.run("", append([]string{"trust", "pair"}, c.args...)...)
-		if r.code != c.code || !strings.Contains(strings.Join(strings.Fields(r.out+r.errors), " "), c.want) {
-			t.Errorf("%q: %d\n%s%s", c.args, r.code, r.out, r.errors)
-		}
+		t.Run(c.want, func(t *testing.T) {
+			p := p.with(t)
+			r := p.run("", append([]string{"trust", "pair"}, c.args...)...)
+			if r.code != c.code || !strings.Contains(strings.Join(strings.Fields(r.out+r.errors), " "), c.want) {
+				t.Errorf("%q: %d\n%s%s", c.args, r.code, r.out, r.errors)
+			}
+		})
 	}
 	p.must("estate", "check")
 }
@@ -157,10 +160,12 @@ func TestRootsOfOthersAreHandedOn(t *testing.T) {
 	for what, data := range map[string][]byte{"debian": block.Bytes,
 		"firefox":    at("harbour-cameras.firefox/*.der"),
 		"kubernetes": inManifest.Bytes} {
-		c, err := cert.Read(data)
-		if err != nil || c.SHA256() != sum {
-			t.Error(what, err)
-		}
+		t.Run(what, func(t *testing.T) {
+			c, err := cert.Read(data)
+			if err != nil || c.SHA256() != sum {
+				t.Error(what, err)
+			}
+		})
 	}
 }
 

@@ -135,7 +135,10 @@ func TestTablesOfParties(t *testing.T) {
 		{2, "say for what", []string{"trust", "kit", "--party", "b"}},
 		{1, "did you mean", []string{"probe", "--party", "bb"}},
 	} {
-		p.refused(c.code, c.want, c.args...)
+		t.Run(c.want, func(t *testing.T) {
+			p := p.with(t)
+			p.refused(c.code, c.want, c.args...)
+		})
 	}
 }
 

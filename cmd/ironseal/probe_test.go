@@ -108,7 +108,10 @@ func TestEndpointsAreLookedAt(t *testing.T) {
 		{"needs an endpoint", nil}, {"the port", []string{"a:b"}}, {"leave one out", []string{whole, "--set", "own",
 			"--anchor", "../whole.pem"}}, {"invalid", []string{whole, "--wait", "x"}},
 	} {
-		p.refused(2, c.want, append([]string{"probe"}, c.args...)...)
+		t.Run(c.want, func(t *testing.T) {
+			p := p.with(t)
+			p.refused(2, c.want, append([]string{"probe"}, c.args...)...)
+		})
 	}
 	p.file("../words.txt", []byte("a b\n\x1b[2J\n"))
 	p.refused(1, "there is no endpoint", "probe", "--list", "../words.txt")

@@ -193,7 +193,10 @@ func TestAnswersThatDoNotFit(t *testing.T) {
 			answer("leaf", root, func(s *specimen.Plan) { s.Authority = false })},
 		{"an unknown root", "anchor-unknown", answer("stranger", stranger, same)},
 	} {
-		p.refused(3, c.code, "authority", "import", "services", c.file, "--anchor", "../root.pem", "--yes")
+		t.Run(c.what, func(t *testing.T) {
+			p := p.with(t)
+			p.refused(3, c.code, "authority", "import", "services", c.file, "--anchor", "../root.pem", "--yes")
+		})
 	}
 	p.refused(3, "anchor-unknown", "authority", "import", "services", answer("good", root, same), "--yes")
 	p.must("authority", "import", "services", "../good.pem", "--anchor", "../root.pem", "--yes")
@@ -406,11 +409,14 @@ func TestBackupsThatAreRefused(t *testing.T) {
 	for what, bad := range map[string][]byte{"cut short": data[:len(data)-200], "half": data[:len(data)/2],
 		"noise": []byte("noise"), "empty": nil,
 		"a byte": func() []byte { b := bytes.Clone(data); b[len(b)/2] ^= 1; return b }()} {
-		p.file("../bad", bad)
-		r := p.run("", "estate", "restore", "../bad", "../never")
-		if _, err := os.Stat(filepath.Join(p.dir, "../never")); r.code != 1 || err == nil {
-			t.Errorf("%s: exit status %d, %v\n%s", what, r.code, err, r.errors)
-		}
+		t.Run(what, func(t *testing.T) {
+			p := p.with(t)
+			p.file("../bad", bad)
+			r := p.run("", "estate", "restore", "../bad", "../never")
+			if _, err := os.Stat(filepath.Join(p.dir, "../never")); r.code != 1 || err == nil {
+				t.Errorf("%s: exit status %d, %v\n%s", what, r.code, err, r.errors)
+			}
+		})
 	}
 	p.must("estate", "restore", "../old", "../new")
 }

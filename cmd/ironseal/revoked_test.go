@@ -190,12 +190,14 @@ func TestStapledAnswersAreBelieved(t *testing.T) {
 		{"revoked", revoked, 4, "according to an OCSP answer"},
 		{"damaged", good[:len(good)-9], 4, "status-unknown"},
 	} {
-		staple = c.staple
-		r := client.run("", "probe", host+"@"+address, "--anchor", filepath.Join(p.dir, "../root.pem"),
-			"--revocations", above, "--require-revocation")
-		if r.code != c.code || !strings.Contains(r.out, c.says) {
-			t.Errorf("%s: %+v", c.name, r)
-		}
+		t.Run(c.name, func(t *testing.T) {
+			staple = c.staple
+			r := client.run("", "probe", host+"@"+address, "--anchor", filepath.Join(p.dir, "../root.pem"),
+				"--revocations", above, "--require-revocation")
+			if r.code != c.code || !strings.Contains(r.out, c.says) {
+				t.Errorf("%s: %+v", c.name, r)
+			}
+		})
 	}
 }
 
@@ -235,10 +237,14 @@ func TestHostileRevocations(t *testing.T) {
 		"cut":      {answer[:len(answer)-9], 1, ""},
 		"stranger": {answer, 4, "gave no certificate"},
 	} {
-		r := p.run("", "verify", chain, "--anchor", root, "--as-of", specimen.Now.Format(time.RFC3339), "--revocations",
-			p.file(name+".der", c.data), "--require-revocation")
-		if r.code != c.code || !strings.Contains(r.out+r.errors, c.says) {
-			t.Errorf("%s: exit status %d\n%s%s", name, r.code, r.out, r.errors)
-		}
+		t.Run(name, func(t *testing.T) {
+			p := p.with(t)
+			r := p.run("", "verify", chain, "--anchor", root, "--as-of", specimen.Now.Format(time.RFC3339),
+				"--revocations",
+				p.file(name+".der", c.data), "--require-revocation")
+			if r.code != c.code || !strings.Contains(r.out+r.errors, c.says) {
+				t.Errorf("%s: exit status %d\n%s%s", name, r.code, r.out, r.errors)
+			}
+		})
 	}
 }

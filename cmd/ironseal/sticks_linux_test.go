@@ -114,24 +114,27 @@ func TestDiskTroublesAreCalledByName(t *testing.T) {
 		{"pwrite64:error=ENOSPC", "request decline R1 --because x", "disk is full"},
 		{"mkdirat,mkdir:error=EROFS", "request draft a.ternbay.example --out ../new/drafts", "only be read"},
 	} {
-		q := copyPlace(t, p)
-		q.send("a.ternbay.example", []string{"a.ternbay.example"})
-		var out []byte
-		var err error
-		// The first write of each thread fails. Where that is the message itself, nothing
-		// is heard, and the run says nothing about the program.
-		for range 10 {
-			cmd := exec.Command("strace", append([]string{"-f", "-qq", "-o", "/dev/null", "-e", "inject=" + c.inject,
-				program}, strings.Fields(c.args)...)...)
-			cmd.Dir, cmd.Env = q.dir, append(append(os.Environ(), "IRONSEAL_ESTATE="), q.env...)
-			detach(cmd)
-			if out, err = cmd.CombinedOutput(); len(out) > 0 {
-				break
+		t.Run(c.inject, func(t *testing.T) {
+			q := copyPlace(t, p)
+			q.send("a.ternbay.example", []string{"a.ternbay.example"})
+			var out []byte
+			var err error
+			// The first write of each thread fails. Where that is the message itself, nothing
+			// is heard, and the run says nothing about the program.
+			for range 10 {
+				cmd := exec.Command("strace", append([]string{"-f", "-qq", "-o", "/dev/null", "-e",
+					"inject=" + c.inject,
+					program}, strings.Fields(c.args)...)...)
+				cmd.Dir, cmd.Env = q.dir, append(append(os.Environ(), "IRONSEAL_ESTATE="), q.env...)
+				detach(cmd)
+				if out, err = cmd.CombinedOutput(); len(out) > 0 {
+					break
+				}
 			}
-		}
-		if err == nil || !strings.Contains(string(out), c.word) {
-			t.Errorf("%s with %s: %v\n%s", c.args, c.inject, err, out)
-		}
+			if err == nil || !strings.Contains(string(out), c.word) {
+				t.Errorf("%s with %s: %v\n%s", c.args, c.inject, err, out)
+			}
+		})
 	}
 }
 

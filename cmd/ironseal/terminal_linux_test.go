@@ -324,13 +324,15 @@ func TestReadOnlyDirectory(t *testing.T) {
 		"authority export root --out ../root.pem":    "cannot be written",
 		"request draft d.ternbay.example --out ../d": "cannot be written",
 	} {
-		cmd := exec.Command(program, strings.Fields(args)...)
-		cmd.Dir, cmd.Env = p.dir, append(os.Environ(), p.env...)
-		cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Credential: credential}
-		out, err := cmd.CombinedOutput()
-		if err == nil || !strings.Contains(string(out), word) {
-			t.Errorf("%s: %v\n%s", args, err, out)
-		}
+		t.Run(args, func(t *testing.T) {
+			cmd := exec.Command(program, strings.Fields(args)...)
+			cmd.Dir, cmd.Env = p.dir, append(os.Environ(), p.env...)
+			cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Credential: credential}
+			out, err := cmd.CombinedOutput()
+			if err == nil || !strings.Contains(string(out), word) {
+				t.Errorf("%s: %v\n%s", args, err, out)
+			}
+		})
 	}
 	keys, _ := filepath.Glob(filepath.Join(p.dir, "keys", "*"))
 	if len(keys) != 2 {

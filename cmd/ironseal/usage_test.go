@@ -65,14 +65,17 @@ func TestWrongUsageIsSaid(t *testing.T) {
 		{"journal clock", "needs a reason"},
 		{"authority create x --under root --template client --key ecdsa-p256 --yes", ""},
 	} {
-		r := p.run("", strings.Fields(c.args)...)
-		want := 2
-		if c.word == "" {
-			want = 3
-		}
-		if r.code != want || !strings.Contains(r.errors, c.word) {
-			t.Errorf("%s: exit status %d, %s", c.args, r.code, r.errors)
-		}
+		t.Run(c.args, func(t *testing.T) {
+			p := p.with(t)
+			r := p.run("", strings.Fields(c.args)...)
+			want := 2
+			if c.word == "" {
+				want = 3
+			}
+			if r.code != want || !strings.Contains(r.errors, c.word) {
+				t.Errorf("%s: exit status %d, %s", c.args, r.code, r.errors)
+			}
+		})
 	}
 	if out := p.must("authority", "list"); strings.Contains(out, "x g1") {
 		t.Errorf("a leaf is listed as an authority:\n%s", out)
@@ -300,11 +303,14 @@ func TestLargeInputIsReadInTime(t *testing.T) {
 		"bare lines": p.file("bare", []byte(strings.Repeat("MIMGqqoBAQEBAQEBAAAA\n", 60_000))),
 		"many names": hostile(t, e, "many.pem", "CN=a", names...),
 	} {
-		begin := time.Now()
-		p.run("", "read", file)
-		if took := time.Since(begin); took > 20*time.Second {
-			t.Errorf("%s: %.1f s", what, took.Seconds())
-		}
+		t.Run(what, func(t *testing.T) {
+			p := p.with(t)
+			begin := time.Now()
+			p.run("", "read", file)
+			if took := time.Since(begin); took > 20*time.Second {
+				t.Errorf("%s: %.1f s", what, took.Seconds())
+			}
+		})
 	}
 }
 
@@ -357,10 +363,13 @@ func TestHelpIsOurOwn(t *testing.T) {
 	for args, want := range map[string]string{"authrity": "did you mean ironseal authority?",
 		"authority lst": "did you mean ironseal authority list?", "help sgin": "did you mean ironseal sign?",
 		"sign --tempalte x": "did you mean --template?", "sign --zzzzzz": "see ironseal sign --help"} {
-		r := p.run("", strings.Fields(args)...)
-		if said := strings.Join(strings.Fields(r.errors), " "); r.code != 2 || !strings.Contains(said, want) {
-			t.Errorf("%s: %+v", args, r)
-		}
+		t.Run(args, func(t *testing.T) {
+			p := p.with(t)
+			r := p.run("", strings.Fields(args)...)
+			if said := strings.Join(strings.Fields(r.errors), " "); r.code != 2 || !strings.Contains(said, want) {
+				t.Errorf("%s: %+v", args, r)
+			}
+		})
 	}
 	if p.must("version") != p.must("--version") {
 		t.Error("version and --version differ")

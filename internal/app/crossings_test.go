@@ -317,19 +317,21 @@ func TestAnIncidentBelowASafe(t *testing.T) {
 		{-1, "stands again", lifecycle.Replaced, lifecycle.Valid},
 		{revocation.CACompromise, "is revoked, ca-compromise", lifecycle.Revoked, lifecycle.IssuerRevoked},
 	} {
-		got := lists(c.why)
-		if len(got.News) != 1 || !strings.Contains(got.News[0], c.says) {
-			t.Errorf("%q was learned, and it should say %q", got.News, c.says)
-		}
-		if state := stateOf(t, e, old.SerialHex()); state != c.state {
-			t.Errorf("after %q the authority is %s", c.says, state)
-		}
-		if leaf := stateOf(t, e, "R1"); leaf != c.leaf {
-			t.Errorf("after %q what it signed is %s", c.says, leaf)
-		}
-		if faults := checked(t, dir); len(faults) > 0 {
-			t.Errorf("%v", faults)
-		}
+		t.Run(c.says, func(t *testing.T) {
+			got := lists(c.why)
+			if len(got.News) != 1 || !strings.Contains(got.News[0], c.says) {
+				t.Errorf("%q was learned, and it should say %q", got.News, c.says)
+			}
+			if state := stateOf(t, e, old.SerialHex()); state != c.state {
+				t.Errorf("after %q the authority is %s", c.says, state)
+			}
+			if leaf := stateOf(t, e, "R1"); leaf != c.leaf {
+				t.Errorf("after %q what it signed is %s", c.says, leaf)
+			}
+			if faults := checked(t, dir); len(faults) > 0 {
+				t.Errorf("%v", faults)
+			}
+		})
 	}
 	if s := steps(); !s["revoke"].Done || s["publish"].Done {
 		t.Errorf("before it was published: %+v", s)

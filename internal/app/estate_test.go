@@ -214,20 +214,22 @@ func TestARecordThatChangedMeanwhileStopsTheSignature(t *testing.T) {
 			return errors.Join(err, f.Close())
 		},
 	} {
-		dir, e := newEstate(t)
-		receive(t, e, 1)
-		s := sheet(t, e, 1)
-		other := reopen(t, dir, world())
-		if err := meanwhile(dir, other); err != nil {
-			t.Fatal(err)
-		}
-		before, _ := e.Certificates(ctx)
-		err := sign(e, s)
-		after, _ := e.Certificates(ctx)
-		if err == nil || !strings.Contains(err.Error(), "on screen") || len(after) != len(before) {
-			t.Errorf("%s: %v, %d certificates more", what, err, len(after)-len(before))
-		}
-		intact(t, dir, what)
+		t.Run(what, func(t *testing.T) {
+			dir, e := newEstate(t)
+			receive(t, e, 1)
+			s := sheet(t, e, 1)
+			other := reopen(t, dir, world())
+			if err := meanwhile(dir, other); err != nil {
+				t.Fatal(err)
+			}
+			before, _ := e.Certificates(ctx)
+			err := sign(e, s)
+			after, _ := e.Certificates(ctx)
+			if err == nil || !strings.Contains(err.Error(), "on screen") || len(after) != len(before) {
+				t.Errorf("%s: %v, %d certificates more", what, err, len(after)-len(before))
+			}
+			intact(t, dir, what)
+		})
 	}
 }
 
@@ -239,13 +241,15 @@ func TestAnUnfitSubjectHandleOrParentIsRefused(t *testing.T) {
 		"path length used up":   {Handle: "x", Under: "services"},
 		"template of end users": {Handle: "x", Under: "root", Template: "web-server"},
 	} {
-		p, err := authorities.PlanNew(ctx, e, ask)
-		if err == nil {
-			_, _, err = authorities.Create(ctx, e, p)
-		}
-		if err == nil {
-			t.Errorf("%s: no error", what)
-		}
+		t.Run(what, func(t *testing.T) {
+			p, err := authorities.PlanNew(ctx, e, ask)
+			if err == nil {
+				_, _, err = authorities.Create(ctx, e, p)
+			}
+			if err == nil {
+				t.Errorf("%s: no error", what)
+			}
+		})
 	}
 	root, err := e.Generation(ctx, "root")
 	if err != nil {
@@ -432,32 +436,34 @@ func TestCrash(t *testing.T) {
 			estate.StepRecording},
 		{"sign", estate.StepRecorded},
 	} {
-		dir, e := newEstate(t)
-		receive(t, e, 1)
-		cmd := exec.Command(os.Args[0], "-test.run=^TestCrash$")
-		cmd.Env = append(os.Environ(), "CRASH_DIR="+dir, "CRASH_STEP="+c.step, "CRASH_ACT="+c.act)
-		out, err := cmd.CombinedOutput()
-		var exit *exec.ExitError
-		if !errors.As(err, &exit) || exit.ExitCode() != 77 {
-			t.Fatalf("%v: it should have ended itself: %v\n%s", c, err, out)
-		}
-		if strings.Contains(string(out), "SHOWN") {
-			t.Errorf("%v: shown before it was recorded", c)
-		}
-		intact(t, dir, c.act+" "+c.step)
-		// The next run needs no repair.
-		next := reopen(t, dir, world())
-		rec, _, err := next.Request(ctx, "R1")
-		if err != nil {
-			t.Fatal(err)
-		}
-		if rec.State == lifecycle.Waiting {
-			if err := sign(next, sheet(t, next, 1)); err != nil {
-				t.Errorf("%v: the next run: %v", c, err)
+		t.Run(c.act, func(t *testing.T) {
+			dir, e := newEstate(t)
+			receive(t, e, 1)
+			cmd := exec.Command(os.Args[0], "-test.run=^TestCrash$")
+			cmd.Env = append(os.Environ(), "CRASH_DIR="+dir, "CRASH_STEP="+c.step, "CRASH_ACT="+c.act)
+			out, err := cmd.CombinedOutput()
+			var exit *exec.ExitError
+			if !errors.As(err, &exit) || exit.ExitCode() != 77 {
+				t.Fatalf("%v: it should have ended itself: %v\n%s", c, err, out)
 			}
-		} else if c.step != estate.StepRecorded {
-			t.Errorf("%v: the request is %s", c, rec.State)
-		}
+			if strings.Contains(string(out), "SHOWN") {
+				t.Errorf("%v: shown before it was recorded", c)
+			}
+			intact(t, dir, c.act+" "+c.step)
+			// The next run needs no repair.
+			next := reopen(t, dir, world())
+			rec, _, err := next.Request(ctx, "R1")
+			if err != nil {
+				t.Fatal(err)
+			}
+			if rec.State == lifecycle.Waiting {
+				if err := sign(next, sheet(t, next, 1)); err != nil {
+					t.Errorf("%v: the next run: %v", c, err)
+				}
+			} else if c.step != estate.StepRecorded {
+				t.Errorf("%v: the request is %s", c, rec.State)
+			}
+		})
 	}
 }
 
@@ -527,30 +533,32 @@ func TestARewrittenJournalIsTold(t *testing.T) {
 		{"end cut off", "DELETE FROM journal WHERE seq = (SELECT max(seq) FROM journal)", "cut off"},
 		{"actor changed", "UPDATE journal SET actor = 'x' WHERE seq = 1", "entry 1"},
 	} {
-		copyDir := t.TempDir()
-		db, err := sql.Open("sqlite", filepath.Join(dir, "records.db"))
-		if err != nil {
-			t.Fatal(err)
-		}
-		if _, err := db.Exec("VACUUM INTO ?", filepath.Join(copyDir, "records.db")); err != nil {
-			t.Fatal(err)
-		}
-		db.Close()
-		db, _ = sql.Open("sqlite", filepath.Join(copyDir, "records.db"))
-		if _, err := db.Exec(c.sql); err != nil {
-			t.Fatal(err)
-		}
-		db.Close()
-		s, err := sqlstore.Open(ctx, filepath.Join(copyDir, "records.db"))
-		if err != nil {
-			t.Fatal(err)
-		}
-		_, err = s.VerifyJournal(ctx, &head)
-		var b *journal.Break
-		if !errors.As(err, &b) || !strings.Contains(b.Error(), c.word) {
-			t.Errorf("%s: %v", c.what, err)
-		}
-		s.Close()
+		t.Run(c.what, func(t *testing.T) {
+			copyDir := t.TempDir()
+			db, err := sql.Open("sqlite", filepath.Join(dir, "records.db"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			if _, err := db.Exec("VACUUM INTO ?", filepath.Join(copyDir, "records.db")); err != nil {
+				t.Fatal(err)
+			}
+			db.Close()
+			db, _ = sql.Open("sqlite", filepath.Join(copyDir, "records.db"))
+			if _, err := db.Exec(c.sql); err != nil {
+				t.Fatal(err)
+			}
+			db.Close()
+			s, err := sqlstore.Open(ctx, filepath.Join(copyDir, "records.db"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			_, err = s.VerifyJournal(ctx, &head)
+			var b *journal.Break
+			if !errors.As(err, &b) || !strings.Contains(b.Error(), c.word) {
+				t.Errorf("%s: %v", c.what, err)
+			}
+			s.Close()
+		})
 	}
 	if _, err := e.Records.VerifyJournal(ctx, &head); err != nil {
 		t.Errorf("the true journal: %v", err)
@@ -573,16 +581,18 @@ func TestForeignAndMissingRecordsAreRefused(t *testing.T) {
 		"cut short":   func() error { return os.WriteFile(path, data[:1000], 0o600) },
 		"another app": func() error { return os.WriteFile(path, nil, 0o600) },
 	} {
-		for _, side := range []string{"-wal", "-shm"} {
-			os.Remove(path + side)
-		}
-		if err := change(); err != nil {
-			t.Fatal(err)
-		}
-		if e, err := estate.Open(ctx, dir, world()); err == nil {
-			e.Close()
-			t.Errorf("%s: opened", what)
-		}
+		t.Run(what, func(t *testing.T) {
+			for _, side := range []string{"-wal", "-shm"} {
+				os.Remove(path + side)
+			}
+			if err := change(); err != nil {
+				t.Fatal(err)
+			}
+			if e, err := estate.Open(ctx, dir, world()); err == nil {
+				e.Close()
+				t.Errorf("%s: opened", what)
+			}
+		})
 	}
 	if _, err := estate.Find(filepath.Join(dir, "nowhere"), "."); !errors.Is(err, estate.ErrNone) {
 		t.Errorf("a missing estate: %v", err)

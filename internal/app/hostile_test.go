@@ -59,23 +59,25 @@ func TestHostileTransfers(t *testing.T) {
 		"a directory as file": with(func(m *transfer.Folder) { m.Files = append(m.Files, file("dir")) }),
 		"an empty name":       with(func(m *transfer.Folder) { m.Files = append(m.Files, file("")) }),
 	} {
-		dir := t.TempDir()
-		for name, data := range map[string][]byte{transfer.ManifestFile: manifest,
-			transfer.TransferCode: []byte(label.Code(sha256.Sum256(manifest))), "a": []byte("secret")} {
-			if err := os.WriteFile(filepath.Join(dir, name), data, 0o644); err != nil {
-				t.Fatal(err)
+		t.Run(what, func(t *testing.T) {
+			dir := t.TempDir()
+			for name, data := range map[string][]byte{transfer.ManifestFile: manifest,
+				transfer.TransferCode: []byte(label.Code(sha256.Sum256(manifest))), "a": []byte("secret")} {
+				if err := os.WriteFile(filepath.Join(dir, name), data, 0o644); err != nil {
+					t.Fatal(err)
+				}
 			}
-		}
-		if strings.Contains(what, "directory") {
-			if err := os.Mkdir(filepath.Join(dir, "dir"), 0o755); err != nil {
-				t.Fatal(err)
+			if strings.Contains(what, "directory") {
+				if err := os.Mkdir(filepath.Join(dir, "dir"), 0o755); err != nil {
+					t.Fatal(err)
+				}
 			}
-		}
-		if _, err := transfer.ReadFolder(dir); err == nil {
-			t.Errorf("%s: it was taken", what)
-		} else if strings.Contains(err.Error(), "%!") {
-			t.Errorf("%s: %v", what, err)
-		}
+			if _, err := transfer.ReadFolder(dir); err == nil {
+				t.Errorf("%s: it was taken", what)
+			} else if strings.Contains(err.Error(), "%!") {
+				t.Errorf("%s: %v", what, err)
+			}
+		})
 	}
 }
 
@@ -84,27 +86,29 @@ func TestHostileTransfers(t *testing.T) {
 func TestASendersTemplateIsNotTyped(t *testing.T) {
 	_, e := newEstate(t)
 	for name, want := range map[string]string{"web-server": "web-server", "x; rm -rf ~": "", "nobody-has-it": ""} {
-		dir := t.TempDir()
-		m := transfer.Folder{Form: 1, ID: fmt.Sprintf("%032d", len(name)), Kind: transfer.RequestsFolder,
-			From:     "Tern Bay Ferries",
-			Template: name, Files: []transfer.FolderFile{}}
-		data, err := json.Marshal(m)
-		if err != nil {
-			t.Fatal(err)
-		}
-		for file, content := range map[string][]byte{transfer.ManifestFile: data,
-			transfer.TransferCode: []byte(label.Code(sha256.Sum256(data)))} {
-			if err := os.WriteFile(filepath.Join(dir, file), content, 0o644); err != nil {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			m := transfer.Folder{Form: 1, ID: fmt.Sprintf("%032d", len(name)), Kind: transfer.RequestsFolder,
+				From:     "Tern Bay Ferries",
+				Template: name, Files: []transfer.FolderFile{}}
+			data, err := json.Marshal(m)
+			if err != nil {
 				t.Fatal(err)
 			}
-		}
-		folder, err := transfer.ReadFolder(dir)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if o, err := transfer.OpenFolder(ctx, e, folder, nil); err != nil || o.Errand.Template != want {
-			t.Errorf("%q: %q, %v", name, o.Errand.Template, err)
-		}
+			for file, content := range map[string][]byte{transfer.ManifestFile: data,
+				transfer.TransferCode: []byte(label.Code(sha256.Sum256(data)))} {
+				if err := os.WriteFile(filepath.Join(dir, file), content, 0o644); err != nil {
+					t.Fatal(err)
+				}
+			}
+			folder, err := transfer.ReadFolder(dir)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if o, err := transfer.OpenFolder(ctx, e, folder, nil); err != nil || o.Errand.Template != want {
+				t.Errorf("%q: %q, %v", name, o.Errand.Template, err)
+			}
+		})
 	}
 	if _, _, err := transfer.Pack(ctx, e, transfer.PackAsk{Dir: filepath.Join(t.TempDir(), "x"), All: true,
 		Template: "x\n  5. rm -rf ~"}); err == nil || !strings.Contains(err.Error(), "not a name of a template") {
@@ -146,40 +150,42 @@ func TestHostileBackups(t *testing.T) {
 		"no records":        {{Name: "x", Size: 1, SHA256: sum([]byte("x"))}},
 		"nothing at all":    nil,
 	} {
-		manifest, err := json.Marshal(backup.Backup{Form: 1, Estate: "e", Head: "J1:0000-0000-0000-0000",
-			Files: files})
-		if err != nil {
-			t.Fatal(err)
-		}
-		var b bytes.Buffer
-		z := gzip.NewWriter(&b)
-		w := tar.NewWriter(z)
-		put := func(name string, data []byte) {
-			if err := w.WriteHeader(&tar.Header{Name: name, Mode: 0o600, Size: int64(len(data))}); err != nil {
+		t.Run(what, func(t *testing.T) {
+			manifest, err := json.Marshal(backup.Backup{Form: 1, Estate: "e", Head: "J1:0000-0000-0000-0000",
+				Files: files})
+			if err != nil {
 				t.Fatal(err)
 			}
-			if _, err := w.Write(data); err != nil {
+			var b bytes.Buffer
+			z := gzip.NewWriter(&b)
+			w := tar.NewWriter(z)
+			put := func(name string, data []byte) {
+				if err := w.WriteHeader(&tar.Header{Name: name, Mode: 0o600, Size: int64(len(data))}); err != nil {
+					t.Fatal(err)
+				}
+				if _, err := w.Write(data); err != nil {
+					t.Fatal(err)
+				}
+			}
+			put(backup.BackupManifest, manifest)
+			for _, f := range files {
+				put(f.Name, []byte("x"))
+			}
+			w.Close()
+			z.Close()
+			dir := t.TempDir()
+			file := filepath.Join(dir, "backup")
+			if err := os.WriteFile(file, b.Bytes(), 0o600); err != nil {
 				t.Fatal(err)
 			}
-		}
-		put(backup.BackupManifest, manifest)
-		for _, f := range files {
-			put(f.Name, []byte("x"))
-		}
-		w.Close()
-		z.Close()
-		dir := t.TempDir()
-		file := filepath.Join(dir, "backup")
-		if err := os.WriteFile(file, b.Bytes(), 0o600); err != nil {
-			t.Fatal(err)
-		}
-		if _, err := backup.Restore(ctx, file, filepath.Join(dir, "in", "new"), world()); err == nil {
-			t.Errorf("%s: it was restored", what)
-		}
-		left, err := filepath.Glob(filepath.Join(dir, "in", "*"))
-		if _, statErr := os.Stat(filepath.Join(dir, "escaped")); err != nil || len(left) > 0 || statErr == nil {
-			t.Errorf("%s: it left %v behind", what, left)
-		}
+			if _, err := backup.Restore(ctx, file, filepath.Join(dir, "in", "new"), world()); err == nil {
+				t.Errorf("%s: it was restored", what)
+			}
+			left, err := filepath.Glob(filepath.Join(dir, "in", "*"))
+			if _, statErr := os.Stat(filepath.Join(dir, "escaped")); err != nil || len(left) > 0 || statErr == nil {
+				t.Errorf("%s: it left %v behind", what, left)
+			}
+		})
 	}
 	// A manifest that says it is endless.
 	var b bytes.Buffer

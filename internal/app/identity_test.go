@@ -98,11 +98,13 @@ func TestFailuresHaveKinds(t *testing.T) {
 		"nothing to renew": {noRenewal, fault.NotFound},
 		"busy":             {store.ErrBusy, fault.Busy},
 	} {
-		for _, kind := range []error{fault.Changed, fault.Busy, fault.NotFound} {
-			if errors.Is(c.err, kind) != (kind == c.kind) {
-				t.Errorf("%s: %v is of the kind %q: %t", name, c.err, kind, errors.Is(c.err, kind))
+		t.Run(name, func(t *testing.T) {
+			for _, kind := range []error{fault.Changed, fault.Busy, fault.NotFound} {
+				if errors.Is(c.err, kind) != (kind == c.kind) {
+					t.Errorf("%s: %v is of the kind %q: %t", name, c.err, kind, errors.Is(c.err, kind))
+				}
 			}
-		}
+		})
 	}
 	refused, err := signing.Plan(ctx, e, signing.SignAsk{Request: "R2", Template: "intermediate-authority", By: "root"})
 	if err != nil {

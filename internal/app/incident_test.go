@@ -311,9 +311,11 @@ func TestIncidentsAreRehearsed(t *testing.T) {
 		t.Fatal(err)
 	}
 	for name, revoked := range map[string]bool{"services.g1": true, "services.g2": false, "root.g1": false} {
-		if g := h.Generation(name); g == nil || g.Revoked.IsZero() == revoked {
-			t.Errorf("%s: %+v", name, g)
-		}
+		t.Run(name, func(t *testing.T) {
+			if g := h.Generation(name); g == nil || g.Revoked.IsZero() == revoked {
+				t.Errorf("%s: %+v", name, g)
+			}
+		})
 	}
 	begin(t, copied, "services")
 	publish(t, copied, publishing.Ask{}, filepath.Join(t.TempDir(), "public"))

@@ -298,15 +298,17 @@ func TestListsInParts(t *testing.T) {
 	for file, want := range map[string][]estate.CertificateRecord{"services.g1-1.crl": list[:1],
 		"services.g1-2.crl": list[5:6],
 		"services.g1-3.crl": nil, "services.g1.crl": {list[0], list[5]}} {
-		l := served(t, e, to, file)
-		if !slices.Equal(on(l), serials(want...)) {
-			t.Errorf("%s has %v", file, on(l))
-		}
-		own, err := revocation.ReadList(l.Raw)
-		if err != nil || own.Scoped == (file == "services.g1.crl") ||
-			own.Scoped && own.Scope.Names[0].URI != "http://pki.ternbay.example/"+file {
-			t.Errorf("%s is about %+v, %v", file, own.Scope, err)
-		}
+		t.Run(file, func(t *testing.T) {
+			l := served(t, e, to, file)
+			if !slices.Equal(on(l), serials(want...)) {
+				t.Errorf("%s has %v", file, on(l))
+			}
+			own, err := revocation.ReadList(l.Raw)
+			if err != nil || own.Scoped == (file == "services.g1.crl") ||
+				own.Scoped && own.Scope.Names[0].URI != "http://pki.ternbay.example/"+file {
+				t.Errorf("%s is about %+v, %v", file, own.Scope, err)
+			}
+		})
 	}
 	revoke(t, e, revocation.Superseded, list[6].SerialHex())
 	done, _ := publish(t, e, publishing.Ask{}, to)
@@ -449,10 +451,12 @@ func TestListsFromTheSafe(t *testing.T) {
 	}{{second, ""}, {second, ""}, {first, "it is an older one"}, {services,
 		"signed by no authority"},
 		{second[:len(second)-3], "not the ASN.1 structure"}} {
-		_, err := importing.Lists(ctx, soon, [][]byte{c.der})
-		if c.says == "" && err != nil || c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says)) {
-			t.Errorf("%q: %v", c.says, err)
-		}
+		t.Run(c.says, func(t *testing.T) {
+			_, err := importing.Lists(ctx, soon, [][]byte{c.der})
+			if c.says == "" && err != nil || c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says)) {
+				t.Errorf("%q: %v", c.says, err)
+			}
+		})
 	}
 	to := filepath.Join(t.TempDir(), "public")
 	_, out := publish(t, soon, publishing.Ask{}, to)
@@ -697,10 +701,12 @@ func TestListsWhereClientsLook(t *testing.T) {
 		"list-not-on-record"}, "a cut one": {now[:100], later, "list-unreadable"},
 		"a stale one": {now, at(t, dir, time.Now().AddDate(0, 1, 0)), "list-stale"},
 		"another's":   {now, func() *estate.Estate { _, x := newEstate(t); return x }(), "list-of-another"}} {
-		got, err := monitoring.Check(ctx, c.e, "file", c.data)
-		if err != nil || got.Good != (c.code == "") || c.code != "" && !got.Findings.Has(finding.Code(c.code)) {
-			t.Errorf("%s: %+v, %v", what, got, err)
-		}
+		t.Run(what, func(t *testing.T) {
+			got, err := monitoring.Check(ctx, c.e, "file", c.data)
+			if err != nil || got.Good != (c.code == "") || c.code != "" && !got.Findings.Has(finding.Code(c.code)) {
+				t.Errorf("%s: %+v, %v", what, got, err)
+			}
+		})
 	}
 }
 

@@ -136,27 +136,29 @@ func TestCrashWhileRenewing(t *testing.T) {
 			estate.StepRecording},
 		{"renew", estate.StepRecorded}, {"apply", estate.StepRecording},
 	} {
-		dir, _ := newEstate(t)
-		cmd := exec.Command(os.Args[0], "-test.run=^TestCrashWhileRenewing$")
-		cmd.Env = append(os.Environ(), "RENEW_DIR="+dir, "RENEW_STEP="+c.step, "RENEW_ACT="+c.act)
-		out, err := cmd.CombinedOutput()
-		var exit *exec.ExitError
-		if !errors.As(err, &exit) || exit.ExitCode() != 77 {
-			t.Fatalf("%v: it should have ended itself: %v\n%s", c, err, out)
-		}
-		next := reopen(t, dir, world())
-		found, err := audit.Check(ctx, next, audit.CheckAsk{})
-		if err != nil {
-			t.Fatal(err)
-		}
-		for _, f := range found.Faults {
-			if !strings.HasPrefix(f.About, "keys/") || !strings.Contains(f.What, "no record names this key") {
-				t.Errorf("%v: %+v", c, f)
+		t.Run(c.act, func(t *testing.T) {
+			dir, _ := newEstate(t)
+			cmd := exec.Command(os.Args[0], "-test.run=^TestCrashWhileRenewing$")
+			cmd.Env = append(os.Environ(), "RENEW_DIR="+dir, "RENEW_STEP="+c.step, "RENEW_ACT="+c.act)
+			out, err := cmd.CombinedOutput()
+			var exit *exec.ExitError
+			if !errors.As(err, &exit) || exit.ExitCode() != 77 {
+				t.Fatalf("%v: it should have ended itself: %v\n%s", c, err, out)
 			}
-		}
-		if err := acts[c.act](t, next); err != nil {
-			t.Errorf("%v: the next run: %v", c, err)
-		}
+			next := reopen(t, dir, world())
+			found, err := audit.Check(ctx, next, audit.CheckAsk{})
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, f := range found.Faults {
+				if !strings.HasPrefix(f.About, "keys/") || !strings.Contains(f.What, "no record names this key") {
+					t.Errorf("%v: %+v", c, f)
+				}
+			}
+			if err := acts[c.act](t, next); err != nil {
+				t.Errorf("%v: the next run: %v", c, err)
+			}
+		})
 	}
 }
 
@@ -330,10 +332,12 @@ func TestDueNamesEverythingOnceSoonestFirst(t *testing.T) {
 	far := &hierarchy.Authority{Handle: "far", Holder: hierarchy.HeldExternally}
 	for want, a := range map[advice.Act]*hierarchy.Authority{advice.AdoptAuthority: far,
 		advice.ApplyAuthority: {Handle: "near", Parent: far}, advice.RenewAuthority: {Handle: "own"}} {
-		step := renewals.RenewStep(a)
-		if handle, _ := step.Value("authority"); step.Act != want || handle != a.Handle {
-			t.Errorf("%v, want %q", step, want)
-		}
+		t.Run(fmt.Sprint(want), func(t *testing.T) {
+			step := renewals.RenewStep(a)
+			if handle, _ := step.Value("authority"); step.Act != want || handle != a.Handle {
+				t.Errorf("%v, want %q", step, want)
+			}
+		})
 	}
 	calendar := string(renewals.CalendarOf(list, end, func(s advice.Step) string { return string(s.Act) }))
 	if strings.Count(calendar, "BEGIN:VEVENT") != 2 || !strings.Contains(calendar, string(advice.RenewCertificate)) {

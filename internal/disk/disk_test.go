@@ -64,9 +64,11 @@ func TestReadNamesWhatIsWrong(t *testing.T) {
 	}
 	for path, word := range map[string]string{dir: "directory", filepath.Join(dir, "none"): "no such file",
 		big: "100 bytes"} {
-		if _, err := Read(path, 99); err == nil || !strings.Contains(err.Error(), word) {
-			t.Errorf("%s: %v", path, err)
-		}
+		t.Run(path, func(t *testing.T) {
+			if _, err := Read(path, 99); err == nil || !strings.Contains(err.Error(), word) {
+				t.Errorf("%s: %v", path, err)
+			}
+		})
 	}
 }
 

@@ -4,6 +4,7 @@ package disk
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -47,13 +48,15 @@ func TestAccessListsAreSetAndRead(t *testing.T) {
 		{"D:(A;;FA;;;BA)(A;;FA;;;WD)", "Everyone", "Everyone"},
 		{"D:(A;;FA;;;BA)(A;;FA;;;SY)", "", ""},
 	} {
-		allow(t, path, c.list)
-		if got := Exposed(path); !strings.Contains(got, c.exposed) || c.exposed == "" && got != "" {
-			t.Errorf("%s: %q may read it", c.list, got)
-		}
-		if got := Untrusted(path); !strings.Contains(got, c.untrusted) || c.untrusted == "" && got != "" {
-			t.Errorf("%s: %q may change it", c.list, got)
-		}
+		t.Run(c.list, func(t *testing.T) {
+			allow(t, path, c.list)
+			if got := Exposed(path); !strings.Contains(got, c.exposed) || c.exposed == "" && got != "" {
+				t.Errorf("%s: %q may read it", c.list, got)
+			}
+			if got := Untrusted(path); !strings.Contains(got, c.untrusted) || c.untrusted == "" && got != "" {
+				t.Errorf("%s: %q may change it", c.list, got)
+			}
+		})
 	}
 	if err := SetMode(path, 0o600); err != nil || Exposed(path) != "" {
 		t.Errorf("it is not closed again: %v, %s", err, Exposed(path))
@@ -66,9 +69,11 @@ func TestAccessListsAreSetAndRead(t *testing.T) {
 func TestNamesThatTheSystemKeeps(t *testing.T) {
 	for name, kept := range map[string]bool{`a\NUL`: true, `con.txt`: true, `a.\b`: true, `a \b`: true, `x\a:b`: true,
 		`C:\a\b.pem`: false, `..\a`: false, `\\server\share\a`: false, `.`: false, `console`: false} {
-		if err := Reserved(name); errors.Is(err, ErrReserved) != kept {
-			t.Errorf("%q: %v", name, err)
-		}
+		t.Run(name, func(t *testing.T) {
+			if err := Reserved(name); errors.Is(err, ErrReserved) != kept {
+				t.Errorf("%q: %v", name, err)
+			}
+		})
 	}
 }
 
@@ -137,9 +142,11 @@ func TestAFileThatIsHeldForAMoment(t *testing.T) {
 func TestTroublesOfDisksOnWindows(t *testing.T) {
 	for err, word := range map[error]string{windows.ERROR_DISK_FULL: "disk is full",
 		windows.ERROR_HANDLE_DISK_FULL: "disk is full", windows.ERROR_WRITE_PROTECT: "only be read"} {
-		got := Explain(&os.PathError{Op: "write", Path: "a", Err: err})
-		if !strings.Contains(got.Error(), word) || !errors.Is(got, err) {
-			t.Errorf("%v: %v", err, got)
-		}
+		t.Run(fmt.Sprint(err), func(t *testing.T) {
+			got := Explain(&os.PathError{Op: "write", Path: "a", Err: err})
+			if !strings.Contains(got.Error(), word) || !errors.Is(got, err) {
+				t.Errorf("%v: %v", err, got)
+			}
+		})
 	}
 }

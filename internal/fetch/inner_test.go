@@ -14,8 +14,10 @@ func TestInnerAddresses(t *testing.T) {
 		"site-local (RFC 3879)":     "[fec0::1]:80", "IETF protocol assignments (RFC 6890)": "192.0.0.192:80",
 		"benchmarks (RFC 2544)": "198.18.0.1:80", "reserved": "240.0.0.1:80", "carrier": "100.100.100.200:80",
 	} {
-		if dialer(Usual).Control("tcp", at, nil) == nil {
-			t.Errorf("%s: %s is fetched from", what, at)
-		}
+		t.Run(what, func(t *testing.T) {
+			if dialer(Usual).Control("tcp", at, nil) == nil {
+				t.Errorf("%s: %s is fetched from", what, at)
+			}
+		})
 	}
 }

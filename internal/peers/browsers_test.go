@@ -174,10 +174,13 @@ open("cut.db", "wb").write(open("trusted.db", "rb").read()[:5000])
 		note  string
 	}{"trusted": {1, ""}, "known": {0, ""}, "odd": {0, ""}, "large": {0, "more than 10000"},
 		"other": {0, "not a browser's"}, "cut": {0, "malformed"}} {
-		file := e.path(name + ".db")
-		if c := e.checked("--store", file)[file]; len(c.There) != want.there || !strings.Contains(c.Note, want.note) ||
-			(c.Note == "") != (want.note == "") {
-			t.Errorf("%s: %+v", name, c)
-		}
+		t.Run(name, func(t *testing.T) {
+			file := e.path(name + ".db")
+			if c := e.checked("--store", file)[file]; len(c.There) != want.there || !strings.Contains(c.Note,
+				want.note) ||
+				(c.Note == "") != (want.note == "") {
+				t.Errorf("%s: %+v", name, c)
+			}
+		})
 	}
 }

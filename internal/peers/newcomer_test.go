@@ -82,11 +82,13 @@ func ownTemplate(t *testing.T, e estate) {
 		{"[names]\npatterns = \"*.quay.ternbay.example\"\n", "quay-device.toml:5"},
 		{"[names]\npatterns = [\"*.quay.ternbay.example\"]\n", ""},
 	} {
-		write(t, file, string(begin)+try.text)
-		out, err := e.fails("template", "check", "quay-device")
-		if (err == nil) != (try.told == "") || !strings.Contains(out, try.told) {
-			t.Fatalf("%s: %v\n%s", try.text, err, out)
-		}
+		t.Run(try.text, func(t *testing.T) {
+			write(t, file, string(begin)+try.text)
+			out, err := e.fails("template", "check", "quay-device")
+			if (err == nil) != (try.told == "") || !strings.Contains(out, try.told) {
+				t.Fatalf("%s: %v\n%s", try.text, err, out)
+			}
+		})
 	}
 	e.do("request", "draft", "gate-1.quay.ternbay.example", "--out", "..")
 	e.do("request", "draft", "gate-2.elsewhere.example", "--out", "..")

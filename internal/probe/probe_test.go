@@ -43,31 +43,34 @@ func TestBothOpinionsAgree(t *testing.T) {
 		{"another root", []*specimen.Entity{leaf, mid}, "a.ternbay.example", stranger, false, finding.MissingIssuer},
 		{"ended", []*specimen.Entity{old, mid}, "a.ternbay.example", root, false, finding.Expired},
 	} {
-		pair := tls.Certificate{PrivateKey: c.served[0].Signer}
-		for _, e := range c.served {
-			pair.Certificate = append(pair.Certificate, e.Cert.Raw)
-		}
-		l, err := net.Listen("tcp", "127.0.0.1:0")
-		if err != nil {
-			t.Fatal(err)
-		}
-		go func() {
-			conn, err := l.Accept()
-			if err == nil {
-				_ = tls.Server(conn, &tls.Config{Certificates: []tls.Certificate{pair}}).Handshake()
-				conn.Close()
+		t.Run(c.name, func(t *testing.T) {
+			pair := tls.Certificate{PrivateKey: c.served[0].Signer}
+			for _, e := range c.served {
+				pair.Certificate = append(pair.Certificate, e.Cert.Raw)
 			}
-		}()
-		r, err := Connect(context.Background(), l.Addr().String(), c.name, []*cert.Certificate{c.anchor.Cert}, now)
-		l.Close()
-		if err != nil {
-			t.Errorf("%s: %v", c.what, err)
-			continue
-		}
-		if r.Trusted != c.trusted || r.Verdict.Valid != c.trusted || c.code != "" && !r.Verdict.Reasons().Has(c.code) {
-			t.Errorf("%s: trusted %v (%v), ours %v %v", c.what, r.Trusted, r.Refusal, r.Verdict.Valid,
-				r.Verdict.Reasons().Codes())
-		}
+			l, err := net.Listen("tcp", "127.0.0.1:0")
+			if err != nil {
+				t.Fatal(err)
+			}
+			go func() {
+				conn, err := l.Accept()
+				if err == nil {
+					_ = tls.Server(conn, &tls.Config{Certificates: []tls.Certificate{pair}}).Handshake()
+					conn.Close()
+				}
+			}()
+			r, err := Connect(context.Background(), l.Addr().String(), c.name, []*cert.Certificate{c.anchor.Cert}, now)
+			l.Close()
+			if err != nil {
+				t.Errorf("%s: %v", c.what, err)
+				return
+			}
+			if r.Trusted != c.trusted || r.Verdict.Valid != c.trusted || c.code != "" && !r.Verdict.Reasons().
+				Has(c.code) {
+				t.Errorf("%s: trusted %v (%v), ours %v %v", c.what, r.Trusted, r.Refusal, r.Verdict.Valid,
+					r.Verdict.Reasons().Codes())
+			}
+		})
 	}
 	if _, err := Connect(context.Background(), "127.0.0.1:1", "a", nil, now); err == nil ||
 		!strings.Contains(err.Error(), "127.0.0.1:1") {

@@ -35,23 +35,27 @@ func TestTargets(t *testing.T) {
 			Direct, 0},
 		"gate@imap://quay-gate_3.ternbay.example:143/box": {"gate", "quay-gate_3.ternbay.example", "143", IMAP, 0},
 	} {
-		got, err := ParseTarget(typed)
-		if err != nil || got != want {
-			t.Errorf("%q: %+v, %v", typed, got, err)
-			continue
-		}
-		if again, err := ParseTarget(got.String()); err != nil || again != got {
-			t.Errorf("%q: written as %q it is another: %+v %v", typed, got, again, err)
-		}
+		t.Run(typed, func(t *testing.T) {
+			got, err := ParseTarget(typed)
+			if err != nil || got != want {
+				t.Errorf("%q: %+v, %v", typed, got, err)
+				return
+			}
+			if again, err := ParseTarget(got.String()); err != nil || again != got {
+				t.Errorf("%q: written as %q it is another: %+v %v", typed, got, again, err)
+			}
+		})
 	}
 	for typed, want := range map[string]string{"": "host", ":443": "host", "a:0": "port", "a:99999": "port",
 		"a:b": "port",
 		"a b": "host", "a:1:2": "port", "imasp://a": "did you mean imap", "@a": "before the @", "a@b@c": "before the @",
 		"smtp://a@b@c": "before the @", "a@smtp://b@c": "before the @",
 		"a\u202eb": "host", "\x1b[2J": "host", "$(x)": "host", "a/b": "host", "..": "host", "x@\x07": "host"} {
-		if _, err := ParseTarget(typed); err == nil || !strings.Contains(err.Error(), want) {
-			t.Errorf("%q: %v", typed, err)
-		}
+		t.Run(typed, func(t *testing.T) {
+			if _, err := ParseTarget(typed); err == nil || !strings.Contains(err.Error(), want) {
+				t.Errorf("%q: %v", typed, err)
+			}
+		})
 	}
 }
 

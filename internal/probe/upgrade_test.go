@@ -121,19 +121,21 @@ func TestTheWordsBeforeTLS(t *testing.T) {
 				"<proceed xmlns='urn:ietf:params:xml:ns:xmpp-tls'/>")
 		},
 	} {
-		addr := serve(t, func(c net.Conn) {
-			if prepare(c) {
-				_ = tls.Server(c, &tls.Config{Certificates: []tls.Certificate{mine}}).Handshake()
+		t.Run(fmt.Sprint(over), func(t *testing.T) {
+			addr := serve(t, func(c net.Conn) {
+				if prepare(c) {
+					_ = tls.Server(c, &tls.Config{Certificates: []tls.Certificate{mine}}).Handshake()
+				}
+			})
+			target, err := ParseTarget("m.ternbay.example@" + string(over) + "://" + addr)
+			if err != nil {
+				t.Fatal(err)
+			}
+			a := Options{Wait: 5 * time.Second}.Look(context.Background(), target, time.Now)
+			if a.Err != nil || len(a.Presented) != 1 || !a.Proven {
+				t.Errorf("%s: stage %s, %v", over, a.Stage, a.Err)
 			}
 		})
-		target, err := ParseTarget("m.ternbay.example@" + string(over) + "://" + addr)
-		if err != nil {
-			t.Fatal(err)
-		}
-		a := Options{Wait: 5 * time.Second}.Look(context.Background(), target, time.Now)
-		if a.Err != nil || len(a.Presented) != 1 || !a.Proven {
-			t.Errorf("%s: stage %s, %v", over, a.Stage, a.Err)
-		}
 	}
 }
 

@@ -29,9 +29,11 @@ func TestHostileTextIsMadeHarmless(t *testing.T) {
 		"a\u200bb": `a\u{200b}b`, "a\x00b": `a\x00b`,
 		"a\xffb": `a\xffb`, "a\u0085b": `a\x85b`, "a\u2028b": `a\u{2028}b`, "\ufeffx": `\u{feff}x`,
 	} {
-		if got := Safe(in); got != want {
-			t.Errorf("Safe(%q) = %q, want %q", in, got, want)
-		}
+		t.Run(in, func(t *testing.T) {
+			if got := Safe(in); got != want {
+				t.Errorf("Safe(%q) = %q, want %q", in, got, want)
+			}
+		})
 	}
 }
 

@@ -14,10 +14,12 @@ func TestOpenLengthsAndPieces(t *testing.T) {
 		"30 81 03 02 01 05":                         "30 03 02 01 05",
 		"a0 80 24 80 04 01 61 04 01 62 00 00 00 00": "a0 04 04 02 61 62",
 	} {
-		got, err := ToDER(unhex(t, in))
-		if err != nil || !bytes.Equal(got, unhex(t, want)) {
-			t.Errorf("%s gives %x, %v", in, got, err)
-		}
+		t.Run(in, func(t *testing.T) {
+			got, err := ToDER(unhex(t, in))
+			if err != nil || !bytes.Equal(got, unhex(t, want)) {
+				t.Errorf("%s gives %x, %v", in, got, err)
+			}
+		})
 	}
 	for _, bad := range []string{"", "30", "30 80", "30 80 02 01 05", "02 80 00 00", "30 05 02 01", "30 84 ff ff ff ff",
 		"24 04 1f 81 01 00", "24 03 02 01 05", // pieces that are no OCTET STRINGs (X.690 section 8.7.3.2)

@@ -88,14 +88,16 @@ func TestUntidyInputIsUnderstood(t *testing.T) {
 			lines[len(lines)-1]),
 		"Windows code page text": append([]byte("Gr\xfc\xdfe,\n\n"), p...),
 	} {
-		c, err := Read(data)
-		if err != nil || len(c.Objects) != 1 || len(c.Problems) > 0 {
-			t.Errorf("%s: %d objects, problems %v, error %v", what, len(c.Objects), c.Problems, err)
-			continue
-		}
-		if !bytes.Equal(c.Objects[0].DER, der) {
-			t.Errorf("%s: other bytes came out", what)
-		}
+		t.Run(what, func(t *testing.T) {
+			c, err := Read(data)
+			if err != nil || len(c.Objects) != 1 || len(c.Problems) > 0 {
+				t.Errorf("%s: %d objects, problems %v, error %v", what, len(c.Objects), c.Problems, err)
+				return
+			}
+			if !bytes.Equal(c.Objects[0].DER, der) {
+				t.Errorf("%s: other bytes came out", what)
+			}
+		})
 	}
 }
 
@@ -111,10 +113,13 @@ func TestSeveralObjectsAreAllFound(t *testing.T) {
 		"one line": []byte(strings.ReplaceAll(armoured("CERTIFICATE REQUEST", a)+armoured("CERTIFICATE REQUEST", b),
 			"\n", "")),
 	} {
-		c, err := Read(data)
-		if err != nil || len(c.Objects) != 2 || !bytes.Equal(c.Objects[0].DER, a) || !bytes.Equal(c.Objects[1].DER, b) {
-			t.Errorf("%s: %d objects, problems %v, %v", what, len(c.Objects), c.Problems, err)
-		}
+		t.Run(what, func(t *testing.T) {
+			c, err := Read(data)
+			if err != nil || len(c.Objects) != 2 || !bytes.Equal(c.Objects[0].DER, a) || !bytes.
+				Equal(c.Objects[1].DER, b) {
+				t.Errorf("%s: %d objects, problems %v, %v", what, len(c.Objects), c.Problems, err)
+			}
+		})
 	}
 }
 
@@ -133,17 +138,19 @@ func TestWhatIsNoObjectIsToldWithItsLine(t *testing.T) {
 		{"changed", strings.Replace(p, "BwcH", "B%cH", 1), "not base 64"},
 		{"cut bare", base64.StdEncoding.EncodeToString(der[:100]), "cut short"},
 	} {
-		got, err := Read([]byte(c.data))
-		text := ""
-		if err != nil {
-			text = err.Error()
-		}
-		for _, p := range got.Problems {
-			text += p.Error()
-		}
-		if len(got.Objects) > 0 || !strings.Contains(text, c.word) {
-			t.Errorf("%s: %d objects, %q; want %q", c.what, len(got.Objects), text, c.word)
-		}
+		t.Run(c.what, func(t *testing.T) {
+			got, err := Read([]byte(c.data))
+			text := ""
+			if err != nil {
+				text = err.Error()
+			}
+			for _, p := range got.Problems {
+				text += p.Error()
+			}
+			if len(got.Objects) > 0 || !strings.Contains(text, c.word) {
+				t.Errorf("%s: %d objects, %q; want %q", c.what, len(got.Objects), text, c.word)
+			}
+		})
 	}
 }
 

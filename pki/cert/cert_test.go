@@ -107,11 +107,13 @@ func TestDraftsThatNoClientTakesAreRefused(t *testing.T) {
 		"dates turned":    func(d *Draft) { d.NotAfter = d.NotBefore.Add(-time.Hour) },
 		"twice":           func(d *Draft) { d.Extensions = append(d.Extensions, d.Extensions[0]) },
 	} {
-		d, _ := draft(t)
-		change(&d)
-		if _, err := d.TBS([]byte{0x30, 0}); err == nil {
-			t.Errorf("%s: no error", what)
-		}
+		t.Run(what, func(t *testing.T) {
+			d, _ := draft(t)
+			change(&d)
+			if _, err := d.TBS([]byte{0x30, 0}); err == nil {
+				t.Errorf("%s: no error", what)
+			}
+		})
 	}
 }
 
@@ -137,15 +139,17 @@ func TestBrokenCertificatesAreToldAsFarAsTheyGo(t *testing.T) {
 		{"version 1 with extensions", swap([]byte{0xa0, 3, 2, 1, 2}, []byte{0xa0, 3, 2, 1, 0}), "version is 1"},
 		{"trailing bytes", append(bytes.Clone(der), 0, 0), "follow"},
 	} {
-		got, err := Read(c.der)
-		if err != nil {
-			t.Errorf("%s: %v", c.what, err)
-			continue
-		}
-		if got.Subject.CommonName() != "quay-gate-3.ternbay.example" ||
-			c.word != "" && !strings.Contains(strings.Join(got.Faults, "; "), c.word) {
-			t.Errorf("%s: %v", c.what, got.Faults)
-		}
+		t.Run(c.what, func(t *testing.T) {
+			got, err := Read(c.der)
+			if err != nil {
+				t.Errorf("%s: %v", c.what, err)
+				return
+			}
+			if got.Subject.CommonName() != "quay-gate-3.ternbay.example" ||
+				c.word != "" && !strings.Contains(strings.Join(got.Faults, "; "), c.word) {
+				t.Errorf("%s: %v", c.what, got.Faults)
+			}
+		})
 	}
 	for _, n := range []int{0, 1, 10, len(der) / 2, len(der) - 1} {
 		if _, err := Read(der[:n]); err == nil {
@@ -194,8 +198,10 @@ func BenchmarkRead(b *testing.B) {
 func TestShortSerialsAreShownWhole(t *testing.T) {
 	for hex, want := range map[string]string{"": "", "5": "5", "05": "05", "0123456": "0123456",
 		"0123456789abcdef": "01234567"} {
-		if got := ShortSerial(hex); got != want {
-			t.Errorf("%q is shown as %q", hex, got)
-		}
+		t.Run(hex, func(t *testing.T) {
+			if got := ShortSerial(hex); got != want {
+				t.Errorf("%q is shown as %q", hex, got)
+			}
+		})
 	}
 }

@@ -47,9 +47,11 @@ func TestMistakesInKindsAreTold(t *testing.T) {
 	}
 	for old, bad := range map[string]string{"p521-leaf": "p512-leaf", "takes = false": "takes = true",
 		`fact = "f"`: `fact = ""`, "title": "titel"} {
-		if _, err := Parse("t", []byte(strings.Replace(good, old, bad, 1))); err == nil {
-			t.Errorf("%s was taken", bad)
-		}
+		t.Run(old, func(t *testing.T) {
+			if _, err := Parse("t", []byte(strings.Replace(good, old, bad, 1))); err == nil {
+				t.Errorf("%s was taken", bad)
+			}
+		})
 	}
 }
 

@@ -2,6 +2,7 @@ package describe
 
 import (
 	"encoding/json"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -25,9 +26,11 @@ func TestCertificateSaysWhatMattersFirst(t *testing.T) {
 	for key, value := range map[string]string{"subject": "CN=a.ternbay.example", "ca": "no",
 		"issuer": "CN=Root,O=Tern Bay", "serial": e.Cert.SerialHex(),
 		"check_code": label.CheckCode(e.Cert.Raw), "not_after": "2027-11-23T12:00:00Z"} {
-		if got, ok := o.Field(key); !ok || len(got) != 1 || got[0] != value {
-			t.Errorf("%s = %v, want %s", key, got, value)
-		}
+		t.Run(key, func(t *testing.T) {
+			if got, ok := o.Field(key); !ok || len(got) != 1 || got[0] != value {
+				t.Errorf("%s = %v, want %s", key, got, value)
+			}
+		})
 	}
 	for _, f := range o.Facts {
 		if f.Key == "names" && !strings.Contains(strings.Join(f.Shown, " "), "fjære.example") {
@@ -69,17 +72,19 @@ func TestEveryKindOfObjectIsTold(t *testing.T) {
 	for kind, der := range map[bundle.Kind][]byte{bundle.PublicKey: pub.SPKI, bundle.PrivateKey: plain,
 		bundle.EncryptedKey: sealed, bundle.Certificate: e.Cert.Raw,
 		bundle.Request: specimen.Request(t, signer, "CN=x", nil).Raw} {
-		if got := bundle.KindOf(der); got != kind {
-			t.Errorf("a %s is taken for a %s", kind, got)
-		}
-		o, err := Any(bundle.Object{Kind: kind, DER: der}, specimen.Now)
-		if err != nil || o.Kind != string(kind) || len(o.Facts) == 0 {
-			t.Errorf("%s: %+v, %v", kind, o, err)
-		}
-		text, _ := json.Marshal(o)
-		if kind == bundle.PrivateKey && strings.Contains(string(text), string(plain[40:60])) {
-			t.Error("a private key must not be shown")
-		}
+		t.Run(fmt.Sprint(kind), func(t *testing.T) {
+			if got := bundle.KindOf(der); got != kind {
+				t.Errorf("a %s is taken for a %s", kind, got)
+			}
+			o, err := Any(bundle.Object{Kind: kind, DER: der}, specimen.Now)
+			if err != nil || o.Kind != string(kind) || len(o.Facts) == 0 {
+				t.Errorf("%s: %+v, %v", kind, o, err)
+			}
+			text, _ := json.Marshal(o)
+			if kind == bundle.PrivateKey && strings.Contains(string(text), string(plain[40:60])) {
+				t.Error("a private key must not be shown")
+			}
+		})
 	}
 }
 

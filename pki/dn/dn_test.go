@@ -30,9 +30,11 @@ func TestParseAndPrintByRFC4514(t *testing.T) {
 		{`CN=\ blank\ `, `CN=\ blank\ `},
 		{`CN=\#hash`, `CN=\#hash`},
 	} {
-		if got := must(t, c.in).String(); got != c.out {
-			t.Errorf("Parse(%q).String() = %q, want %q", c.in, got, c.out)
-		}
+		t.Run(c.in, func(t *testing.T) {
+			if got := must(t, c.in).String(); got != c.out {
+				t.Errorf("Parse(%q).String() = %q, want %q", c.in, got, c.out)
+			}
+		})
 	}
 }
 

@@ -134,20 +134,22 @@ func TestEveryCauseIsToldApart(t *testing.T) {
 		"junk": {Seen{Name: host, Failed: "x", Unreadable: []error{errors.New("not ASN.1")}}, known, false,
 			finding.Malformed, "not ASN.1"},
 	} {
-		j := Judge(c.seen, q, c.known)
-		if j.Trusted != c.trusted {
-			t.Errorf("%s: trusted %v: %+v", name, j.Trusted, j.Findings)
-		}
-		found := c.code == "" && len(j.Findings) == 0
-		for _, f := range j.Findings {
-			found = found || f.Code == c.code && strings.Contains(told(f), c.words)
-		}
-		if !found {
-			t.Errorf("%s: %+v", name, j.Findings)
-		}
-		if j.Trusted && (j.Anchor == nil || !j.Until.Equal(leaf.Cert.NotAfter)) {
-			t.Errorf("%s: anchor %v, until %s", name, j.Anchor, j.Until)
-		}
+		t.Run(name, func(t *testing.T) {
+			j := Judge(c.seen, q, c.known)
+			if j.Trusted != c.trusted {
+				t.Errorf("%s: trusted %v: %+v", name, j.Trusted, j.Findings)
+			}
+			found := c.code == "" && len(j.Findings) == 0
+			for _, f := range j.Findings {
+				found = found || f.Code == c.code && strings.Contains(told(f), c.words)
+			}
+			if !found {
+				t.Errorf("%s: %+v", name, j.Findings)
+			}
+			if j.Trusted && (j.Anchor == nil || !j.Until.Equal(leaf.Cert.NotAfter)) {
+				t.Errorf("%s: anchor %v, until %s", name, j.Anchor, j.Until)
+			}
+		})
 	}
 }
 

@@ -42,9 +42,11 @@ func TestPublishedAddressesAndPolicies(t *testing.T) {
 	for name, want := range map[string]string{"certificate policies": "any policy",
 		"revocation list addresses": "pki2.ternbay", "authority information access": "ocsp.ternbay",
 		"key usage": "digitalSignature"} {
-		if !strings.Contains(words[name], want) {
-			t.Errorf("%s in words: %q", name, words[name])
-		}
+		t.Run(name, func(t *testing.T) {
+			if !strings.Contains(words[name], want) {
+				t.Errorf("%s in words: %q", name, words[name])
+			}
+		})
 	}
 	if _, err := ext.Policies([]string{"not.an.oid"}); err == nil {
 		t.Error("a policy that is no identifier was taken")
@@ -87,9 +89,11 @@ func TestBrokenExtensionsAreErrors(t *testing.T) {
 		"authority id": second(ext.ReadAuthorityKeyID([]byte{0x04, 0x00})),
 		"set":          second(ext.ReadSet([]byte{0x30, 0x02, 0x30, 0x00})),
 	} {
-		if err == nil {
-			t.Errorf("%s: no error", what)
-		}
+		t.Run(what, func(t *testing.T) {
+			if err == nil {
+				t.Errorf("%s: no error", what)
+			}
+		})
 	}
 }
 

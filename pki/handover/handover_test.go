@@ -64,9 +64,11 @@ func TestKeysThatDoNotFitAreRefused(t *testing.T) {
 			return err
 		},
 	} {
-		if try() == nil {
-			t.Errorf("%s: no error", what)
-		}
+		t.Run(what, func(t *testing.T) {
+			if try() == nil {
+				t.Errorf("%s: no error", what)
+			}
+		})
 	}
 	if g, _, err := Sort([]*cert.Certificate{c.Leaf.Cert, second.Cert}, []crypto.Signer{other}); err != nil ||
 		g.Leaf != second.Cert {

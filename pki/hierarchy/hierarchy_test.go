@@ -1,6 +1,7 @@
 package hierarchy
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -47,18 +48,20 @@ func TestLifeEndsWithTheFirstAbove(t *testing.T) {
 		{[]int{3, 2, 20}, span.Years(5), now.AddDate(2, 0, 0), "a1"},
 		{[]int{10}, span.Years(10), now.AddDate(10, 0, 0), ""},
 	} {
-		lengths := make([]int, len(c.years))
-		g := Life(line(t, c.years, lengths), now, time.Hour, c.want)
-		cut := ""
-		if g.CutBy != nil {
-			cut = g.CutBy.Authority.Handle
-		}
-		if !g.NotAfter.Equal(c.end) || cut != c.cut {
-			t.Errorf("%v: until %s by %q, want %s by %q", c.years, g.NotAfter, cut, c.end, c.cut)
-		}
-		if g.NotBefore.Before(now.Add(-time.Minute)) {
-			t.Errorf("%v: it begins %s, before its issuer", c.years, g.NotBefore)
-		}
+		t.Run(c.cut, func(t *testing.T) {
+			lengths := make([]int, len(c.years))
+			g := Life(line(t, c.years, lengths), now, time.Hour, c.want)
+			cut := ""
+			if g.CutBy != nil {
+				cut = g.CutBy.Authority.Handle
+			}
+			if !g.NotAfter.Equal(c.end) || cut != c.cut {
+				t.Errorf("%v: until %s by %q, want %s by %q", c.years, g.NotAfter, cut, c.end, c.cut)
+			}
+			if g.NotBefore.Before(now.Add(-time.Minute)) {
+				t.Errorf("%v: it begins %s, before its issuer", c.years, g.NotBefore)
+			}
+		})
 	}
 }
 
@@ -70,13 +73,15 @@ func TestPathRoom(t *testing.T) {
 		{[]int{-1, -1}, -1}, {[]int{0, -1}, 0}, {[]int{-1, 1}, 0}, {[]int{-1, 2}, 1}, {[]int{3, 2, -1}, 1},
 		{[]int{-1}, -1}, {[]int{1}, 1}, {[]int{-1, -1, 2}, 0},
 	} {
-		years := make([]int, len(c.lengths))
-		for i := range years {
-			years[i] = 5
-		}
-		if got, _ := PathRoom(line(t, years, c.lengths)); got != c.want {
-			t.Errorf("path lengths %v leave %d, want %d", c.lengths, got, c.want)
-		}
+		t.Run(fmt.Sprint(c.lengths), func(t *testing.T) {
+			years := make([]int, len(c.lengths))
+			for i := range years {
+				years[i] = 5
+			}
+			if got, _ := PathRoom(line(t, years, c.lengths)); got != c.want {
+				t.Errorf("path lengths %v leave %d, want %d", c.lengths, got, c.want)
+			}
+		})
 	}
 }
 
@@ -87,10 +92,12 @@ func TestProposedLivesNest(t *testing.T) {
 		want int
 		word string
 	}{{20, 10, "half"}, {30, 10, "template"}, {12, 6, "half"}, {7, 3, "half"}, {4, 3, "renew a0 soon"}} {
-		p := Propose(line(t, []int{c.left}, []int{-1}), now, span.Years(10), grants)
-		if p.Span != span.Years(c.want) || !strings.Contains(p.Why, c.word) {
-			t.Errorf("parent with %d years: %s because %s; want %d years", c.left, p.Span.Words(), p.Why, c.want)
-		}
+		t.Run(c.word, func(t *testing.T) {
+			p := Propose(line(t, []int{c.left}, []int{-1}), now, span.Years(10), grants)
+			if p.Span != span.Years(c.want) || !strings.Contains(p.Why, c.word) {
+				t.Errorf("parent with %d years: %s because %s; want %d years", c.left, p.Span.Words(), p.Why, c.want)
+			}
+		})
 	}
 	if p := Propose(nil, now, span.Years(20), span.Years(10)); p.Span != span.Years(20) {
 		t.Errorf("a root: %v", p)
@@ -106,9 +113,11 @@ func TestHandles(t *testing.T) {
 	for s, ok := range map[string]bool{"root": true, "services-2": true, "Root": false, "": false, "2root": false,
 		"any": false, "itself": false, "a.b": false, "con": false, "com7": false, "com10": true, "a-": true,
 		"../x": false, strings.Repeat("a", 41): false} {
-		if got := ValidHandle(s) == nil; got != ok {
-			t.Errorf("handle %q: %v", s, got)
-		}
+		t.Run(s, func(t *testing.T) {
+			if got := ValidHandle(s) == nil; got != ok {
+				t.Errorf("handle %q: %v", s, got)
+			}
+		})
 	}
 }
 

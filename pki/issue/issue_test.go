@@ -178,28 +178,30 @@ func TestPlansNameWhatIsWrong(t *testing.T) {
 			in.Request.Subject = rawName(t, "C", "no")
 		}, finding.BadField, false},
 	} {
-		in := w.input(t, "web-server")
-		c.change(&in)
-		p := plan(t, in)
-		if !p.Findings.Has(c.want) {
-			t.Errorf("%s: %v, want %s", c.what, p.Findings.Codes(), c.want)
-		}
-		refused := len(p.Findings.Refusing()) > 0
-		if refused != c.refuse {
-			t.Errorf("%s: refused %v by %v", c.what, refused, p.Findings.Refusing().Codes())
-		}
-		serial, _ := Serial(rand.Reader)
-		got, err := Sign(p, serial, w.services.Signer, rand.Reader)
-		var r *Refused
-		if c.refuse && !errors.As(err, &r) {
-			t.Errorf("%s: sealing gives %v", c.what, err)
-		}
-		if !c.refuse && err != nil {
-			t.Errorf("%s: %v", c.what, err)
-		}
-		if got != nil && (got.IsAuthority() || got.Usage&ext.KeyCertSign != 0) {
-			t.Errorf("%s: an authority came out", c.what)
-		}
+		t.Run(c.what, func(t *testing.T) {
+			in := w.input(t, "web-server")
+			c.change(&in)
+			p := plan(t, in)
+			if !p.Findings.Has(c.want) {
+				t.Errorf("%s: %v, want %s", c.what, p.Findings.Codes(), c.want)
+			}
+			refused := len(p.Findings.Refusing()) > 0
+			if refused != c.refuse {
+				t.Errorf("%s: refused %v by %v", c.what, refused, p.Findings.Refusing().Codes())
+			}
+			serial, _ := Serial(rand.Reader)
+			got, err := Sign(p, serial, w.services.Signer, rand.Reader)
+			var r *Refused
+			if c.refuse && !errors.As(err, &r) {
+				t.Errorf("%s: sealing gives %v", c.what, err)
+			}
+			if !c.refuse && err != nil {
+				t.Errorf("%s: %v", c.what, err)
+			}
+			if got != nil && (got.IsAuthority() || got.Usage&ext.KeyCertSign != 0) {
+				t.Errorf("%s: an authority came out", c.what)
+			}
+		})
 	}
 }
 
@@ -218,22 +220,24 @@ func TestLifeNeverPassesAnyoneAbove(t *testing.T) {
 		root, services int
 		cut            string
 	}{{20, 10, ""}, {20, 1, "services (g1)"}, {1, 10, "root (g1)"}} {
-		w := newWorld(t, c.root, c.services)
-		p := plan(t, w.input(t, "web-server"))
-		for _, above := range []*specimen.Entity{w.root, w.services} {
-			if p.Draft.NotAfter.After(above.Cert.NotAfter) {
-				t.Errorf("it outlives %s", above.Cert.Title())
+		t.Run(c.cut, func(t *testing.T) {
+			w := newWorld(t, c.root, c.services)
+			p := plan(t, w.input(t, "web-server"))
+			for _, above := range []*specimen.Entity{w.root, w.services} {
+				if p.Draft.NotAfter.After(above.Cert.NotAfter) {
+					t.Errorf("it outlives %s", above.Cert.Title())
+				}
 			}
-		}
-		if got := p.Findings.Has(finding.LifeShortened); got != (c.cut != "") {
-			t.Errorf("root %d, services %d: %v", c.root, c.services, p.Findings)
-		}
-		for _, f := range p.Findings {
-			if f.Code == finding.LifeShortened &&
-				(!strings.Contains(f.Message, c.cut) || !strings.Contains(f.Message, "32 days")) {
-				t.Errorf("it must say by how much and whose end did it: %s", f.Message)
+			if got := p.Findings.Has(finding.LifeShortened); got != (c.cut != "") {
+				t.Errorf("root %d, services %d: %v", c.root, c.services, p.Findings)
 			}
-		}
+			for _, f := range p.Findings {
+				if f.Code == finding.LifeShortened &&
+					(!strings.Contains(f.Message, c.cut) || !strings.Contains(f.Message, "32 days")) {
+					t.Errorf("it must say by how much and whose end did it: %s", f.Message)
+				}
+			}
+		})
 	}
 	w := newWorld(t, 20, 10)
 	in := w.input(t, "web-server")
@@ -272,9 +276,11 @@ func TestNamesAreAmendedWithTheirCauses(t *testing.T) {
 	}
 	for k, word := range map[string]string{"dns:old.ternbay.example>": "dropped", ">ip:192.0.2.43": "added",
 		">dns:gate.ternbay.example": "common name", "dns:192.0.2.9>ip:192.0.2.9": "address"} {
-		if !strings.Contains(causes[k], word) {
-			t.Errorf("%s: cause %q", k, causes[k])
-		}
+		t.Run(k, func(t *testing.T) {
+			if !strings.Contains(causes[k], word) {
+				t.Errorf("%s: cause %q", k, causes[k])
+			}
+		})
 	}
 }
 
@@ -298,11 +304,13 @@ func TestDigestNamesEverythingThatIsAgreedTo(t *testing.T) {
 			in.Template = tm
 		},
 	} {
-		in := base
-		change(&in)
-		if plan(t, in).Digest() == first.Digest() {
-			t.Errorf("%s: the digest stays the same", what)
-		}
+		t.Run(what, func(t *testing.T) {
+			in := base
+			change(&in)
+			if plan(t, in).Digest() == first.Digest() {
+				t.Errorf("%s: the digest stays the same", what)
+			}
+		})
 	}
 	extended := func(id asn1.ObjectIdentifier, critical bool) Plan {
 		p := plan(t, base)
@@ -322,10 +330,12 @@ func TestDigestNamesEverythingThatIsAgreedTo(t *testing.T) {
 		"not critical":                      extended(asn1.ObjectIdentifier{1, 3, 6, 1}, false),
 		"a waiver":                          waived(finding.NoGain, "a"), "another reason": waived(finding.NoGain, "b"),
 		"another code": waived(finding.ParentEnding, "a"), "in the place of another": instead} {
-		if other, taken := seen[p.Digest()]; taken {
-			t.Errorf("%s and %s have the same digest", what, other)
-		}
-		seen[p.Digest()] = what
+		t.Run(what, func(t *testing.T) {
+			if other, taken := seen[p.Digest()]; taken {
+				t.Errorf("%s and %s have the same digest", what, other)
+			}
+			seen[p.Digest()] = what
+		})
 	}
 }
 

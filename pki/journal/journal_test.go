@@ -63,11 +63,13 @@ func TestEveryChangeBreaksTheChain(t *testing.T) {
 		"nothing left":       {func([]Entry) []Entry { return nil }, 0},
 		"one more was there": {func(l []Entry) []Entry { return l[:3] }, 3},
 	} {
-		_, err := verify(c.change(chain()), &head)
-		var broken *Break
-		if !errors.As(err, &broken) || broken.Seq != c.at {
-			t.Errorf("%s: %v, want a break at entry %d", name, err, c.at)
-		}
+		t.Run(name, func(t *testing.T) {
+			_, err := verify(c.change(chain()), &head)
+			var broken *Break
+			if !errors.As(err, &broken) || broken.Seq != c.at {
+				t.Errorf("%s: %v, want a break at entry %d", name, err, c.at)
+			}
+		})
 	}
 	again := chain()
 	again[4] = Entry{At: again[4].At, Actor: "kim", Act: "sign", Object: "R9", Detail: "{}"}.After(again[3])

@@ -127,14 +127,16 @@ func TestWeakAndOddKeysAreNamed(t *testing.T) {
 		{n(2100, 1), big.NewInt(65537), finding.OddKey, "unusual"},
 		{n(20000, 1), big.NewInt(65537), finding.WeakKey, "16384"},
 	} {
-		p, err := Read(rsaSPKI(t, c.n, c.e))
-		if err != nil {
-			t.Fatal(err)
-		}
-		w := p.Weakness()
-		if len(w) != 1 || w[0].Code != c.want || !strings.Contains(w[0].Message, c.word) {
-			t.Errorf("%d bits, exponent %s: %v", c.n.BitLen(), c.e, w)
-		}
+		t.Run(c.word, func(t *testing.T) {
+			p, err := Read(rsaSPKI(t, c.n, c.e))
+			if err != nil {
+				t.Fatal(err)
+			}
+			w := p.Weakness()
+			if len(w) != 1 || w[0].Code != c.want || !strings.Contains(w[0].Message, c.word) {
+				t.Errorf("%d bits, exponent %s: %v", c.n.BitLen(), c.e, w)
+			}
+		})
 	}
 }
 

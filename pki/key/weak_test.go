@@ -72,10 +72,12 @@ func TestWorthlessModuli(t *testing.T) {
 		"close to each other": new(big.Int).Mul(p, next),
 		"small factor":        new(big.Int).Mul(third, big.NewInt(9973)), "CVE-2017-15361": weakModulus(t),
 	} {
-		got := rsaOf(t, n).Scrutiny()
-		if len(got.Refusing()) != 1 || !strings.Contains(got[0].Message, word) && n.BitLen() >= 2048 {
-			t.Errorf("%s: %v", word, got)
-		}
+		t.Run(word, func(t *testing.T) {
+			got := rsaOf(t, n).Scrutiny()
+			if len(got.Refusing()) != 1 || !strings.Contains(got[0].Message, word) && n.BitLen() >= 2048 {
+				t.Errorf("%s: %v", word, got)
+			}
+		})
 	}
 	for range 3 {
 		if got := rsaOf(t, new(big.Int).Mul(prime(t, 1024), prime(t, 1024))).Scrutiny(); len(got.Refusing()) > 0 &&
@@ -168,17 +170,20 @@ func TestKeysAreComparedAsValues(t *testing.T) {
 		"behind the RSA key": {spkiWith(func(b *cryptobyte.Builder) { rsaAlg(b); b.AddASN1NULL() },
 			append(bytes.Clone(big1.bitBytes), 0, 0), nil), big1},
 	} {
-		p, err := Read(c.der)
-		if err != nil {
-			t.Fatalf("%s: %v", name, err)
-		}
-		if !Same(p, c.same) || p.Fingerprint() != c.same.Fingerprint() || !bytes.Equal(p.Canonical(), c.same.SPKI) ||
-			!bytes.Equal(p.Identifier(), c.same.Identifier()) {
-			t.Errorf("%s: it is not the same key", name)
-		}
-		if bytes.Equal(p.SPKI, c.same.SPKI) {
-			t.Errorf("%s: the test compares one encoding", name)
-		}
+		t.Run(name, func(t *testing.T) {
+			p, err := Read(c.der)
+			if err != nil {
+				t.Fatalf("%s: %v", name, err)
+			}
+			if !Same(p, c.same) || p.Fingerprint() != c.same.Fingerprint() || !bytes.Equal(p.Canonical(),
+				c.same.SPKI) ||
+				!bytes.Equal(p.Identifier(), c.same.Identifier()) {
+				t.Errorf("%s: it is not the same key", name)
+			}
+			if bytes.Equal(p.SPKI, c.same.SPKI) {
+				t.Errorf("%s: the test compares one encoding", name)
+			}
+		})
 	}
 	if plain.Fingerprint() != sha256.Sum256(plain.SPKI) {
 		t.Error("the fingerprint of a plain key is not that of its bytes")

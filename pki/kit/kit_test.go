@@ -298,8 +298,10 @@ func TestPlatformMistakesAreTold(t *testing.T) {
 	for old, bad := range map[string]string{`form = "pem"`: `form = "jks"`, `"roots.pem"`: `"../roots.pem"`,
 		`name = "roots.pem"`: `name = "{file}.pem"`, `title = "t"`: `titel = "t"`,
 		"roots.pem\"\nform": "SHA256SUMS\"\nform"} {
-		if _, err := Parse("t", []byte(strings.Replace(good, old, bad, 1))); err == nil {
-			t.Errorf("%s was taken", bad)
-		}
+		t.Run(old, func(t *testing.T) {
+			if _, err := Parse("t", []byte(strings.Replace(good, old, bad, 1))); err == nil {
+				t.Errorf("%s was taken", bad)
+			}
+		})
 	}
 }

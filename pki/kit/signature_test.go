@@ -77,9 +77,11 @@ func TestKitsAreChecked(t *testing.T) {
 		"cannot be parsed": func(f map[string][]byte) { f[SumsFile] = append(f[SumsFile], "x\n"...) },
 		"ASN.1":            func(f map[string][]byte) { f[SignatureFile] = []byte("x") },
 	} {
-		if said := check(change, ours, specimen.Now); !strings.Contains(said, want) {
-			t.Errorf("%q is wanted: %s", want, said)
-		}
+		t.Run(want, func(t *testing.T) {
+			if said := check(change, ours, specimen.Now); !strings.Contains(said, want) {
+				t.Errorf("%q is wanted: %s", want, said)
+			}
+		})
 	}
 	if said := check(func(f map[string][]byte) { delete(f, SignatureFile) }, ours, specimen.Now); said != "" {
 		t.Error(said)
@@ -104,10 +106,13 @@ func TestOnlyKitKeysSignKits(t *testing.T) {
 		"one without usages": {Subject: "CN=Trust kits"},
 		"an authority's":     {Subject: "CN=Trust kits", Extended: []string{"documentSigning"}, Authority: true},
 	} {
-		files, root := signedKit(t, plan)
-		if c, err := Check(files, path.Question{Anchors: []*cert.Certificate{root}, Now: specimen.Now}); err != nil ||
-			c.Good() {
-			t.Errorf("%s is taken: %v %+v", name, err, c)
-		}
+		t.Run(name, func(t *testing.T) {
+			files, root := signedKit(t, plan)
+			if c, err := Check(files, path.Question{Anchors: []*cert.Certificate{root},
+				Now: specimen.Now}); err != nil ||
+				c.Good() {
+				t.Errorf("%s is taken: %v %+v", name, err, c)
+			}
+		})
 	}
 }

@@ -26,9 +26,11 @@ func TestFingerprintsAreReadAsPeopleWriteThem(t *testing.T) {
 	for typed, want := range map[string]string{plain[:63]: "63 digits", plain[:40]: "SHA-1", plain[:32]: "MD5",
 		"": "0 digits", plain + "00": "66 digits", "7K2M-9QXT-04HB-W3ZE": "no hexadecimal digit",
 		plain[:62] + "о0": "no hexadecimal digit"} {
-		if _, err := ReadSHA256(typed); err == nil || !strings.Contains(err.Error(), want) {
-			t.Errorf("%q: %v, want %q", typed, err, want)
-		}
+		t.Run(typed, func(t *testing.T) {
+			if _, err := ReadSHA256(typed); err == nil || !strings.Contains(err.Error(), want) {
+				t.Errorf("%q: %v, want %q", typed, err, want)
+			}
+		})
 	}
 }
 

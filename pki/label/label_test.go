@@ -32,9 +32,11 @@ func TestFileNamesAreSafe(t *testing.T) {
 		"Tern Bay Root": "Tern-Bay-Root", "2001:db8::1": "2001-db8--1",
 		strings.Repeat("x", 300): strings.Repeat("x", 100), "~/.ssh": "ssh",
 	} {
-		if got := FileName(in); got != want {
-			t.Errorf("FileName(%q) = %q, want %q", in, got, want)
-		}
+		t.Run(in, func(t *testing.T) {
+			if got := FileName(in); got != want {
+				t.Errorf("FileName(%q) = %q, want %q", in, got, want)
+			}
+		})
 	}
 }
 

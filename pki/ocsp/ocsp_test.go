@@ -247,18 +247,20 @@ func TestAnswersThatAreNotBelieved(t *testing.T) {
 			says: "does not carry the nonce"},
 		"nobody attached": {from: s, change: func(d *Draft) { d.Attach = false }, says: "was not signed by"},
 	} {
-		der := c.from.answer(t, q, k, c.change)
-		a, err := ReadAnswer(der)
-		if err != nil {
-			t.Fatal(what, err)
-		}
-		ask := s.ask(nil)
-		if c.ask != nil {
-			c.ask(&ask)
-		}
-		if _, _, err := a.Judge(ask); err == nil || !strings.Contains(err.Error(), c.says) {
-			t.Errorf("%s: %v", what, err)
-		}
+		t.Run(what, func(t *testing.T) {
+			der := c.from.answer(t, q, k, c.change)
+			a, err := ReadAnswer(der)
+			if err != nil {
+				t.Fatal(what, err)
+			}
+			ask := s.ask(nil)
+			if c.ask != nil {
+				c.ask(&ask)
+			}
+			if _, _, err := a.Judge(ask); err == nil || !strings.Contains(err.Error(), c.says) {
+				t.Errorf("%s: %v", what, err)
+			}
+		})
 	}
 	whole := s.answer(t, q, k, nil)
 	for i := range whole { // a changed octet is refused, or says the same

@@ -68,23 +68,25 @@ func TestHandshakesAgree(t *testing.T) {
 		"expired": {[2]Peer{a.peer(), ended.peer()}, two{a.leaf, ended.leaf}, "nyyn",
 			finding.Expired},
 	} {
-		got := Judge(Question{Peers: c.peers, Over: TLS, Now: specimen.Now})
-		var holds strings.Builder
-		for _, w := range got.Ways {
-			for _, x := range w.Checks {
-				holds.WriteString(map[bool]string{true: "y", false: "n"}[x.Holds])
-				if !x.Holds && x.Findings[0].Code != c.code {
-					t.Errorf("%s: %+v", name, x.Findings)
+		t.Run(name, func(t *testing.T) {
+			got := Judge(Question{Peers: c.peers, Over: TLS, Now: specimen.Now})
+			var holds strings.Builder
+			for _, w := range got.Ways {
+				for _, x := range w.Checks {
+					holds.WriteString(map[bool]string{true: "y", false: "n"}[x.Holds])
+					if !x.Holds && x.Findings[0].Code != c.code {
+						t.Errorf("%s: %+v", name, x.Findings)
+					}
+				}
+				client, server := shake(t, got, c.peers, [2]*specimen.Entity(c.signers), w)
+				if client != nil == w.Checks[0].Holds || w.Checks[0].Holds && server != nil == w.Checks[1].Holds {
+					t.Errorf("%s: %d to %d: %+v, and TLS says %v, %v", name, w.From, w.To, w.Checks, client, server)
 				}
 			}
-			client, server := shake(t, got, c.peers, [2]*specimen.Entity(c.signers), w)
-			if client != nil == w.Checks[0].Holds || w.Checks[0].Holds && server != nil == w.Checks[1].Holds {
-				t.Errorf("%s: %d to %d: %+v, and TLS says %v, %v", name, w.From, w.To, w.Checks, client, server)
+			if holds.String() != c.holds {
+				t.Errorf("%s: %s", name, holds.String())
 			}
-		}
-		if holds.String() != c.holds {
-			t.Errorf("%s: %s", name, holds.String())
-		}
+		})
 	}
 }
 

@@ -104,27 +104,29 @@ func TestEveryFailureIsNamed(t *testing.T) {
 			return []*cert.Certificate{specimen.Make(t, n, leaf).Cert, n.Cert, m.Cert}
 		}(), "", finding.PathLength, "0 levels"},
 	} {
-		q := Question{Anchors: []*cert.Certificate{root.Cert}, Now: now, Name: c.name, Usage: nil}
-		if c.name != "" {
-			q.Usage = server
-		}
-		v := Verify(c.chain[0], c.chain, q)
-		if c.code == "" {
-			if !v.Valid {
-				t.Errorf("%s: %v", c.what, v.Reasons())
+		t.Run(c.name, func(t *testing.T) {
+			q := Question{Anchors: []*cert.Certificate{root.Cert}, Now: now, Name: c.name, Usage: nil}
+			if c.name != "" {
+				q.Usage = server
 			}
-			continue
-		}
-		reasons := v.Reasons()
-		if v.Valid || !reasons.Has(c.code) {
-			t.Errorf("%s: valid %v, reasons %v, want %s", c.what, v.Valid, reasons, c.code)
-			continue
-		}
-		for _, f := range reasons {
-			if f.Code == c.code && !strings.Contains(f.Message, c.word) {
-				t.Errorf("%s: the message %q does not say %q", c.what, f.Message, c.word)
+			v := Verify(c.chain[0], c.chain, q)
+			if c.code == "" {
+				if !v.Valid {
+					t.Errorf("%s: %v", c.what, v.Reasons())
+				}
+				return
 			}
-		}
+			reasons := v.Reasons()
+			if v.Valid || !reasons.Has(c.code) {
+				t.Errorf("%s: valid %v, reasons %v, want %s", c.what, v.Valid, reasons, c.code)
+				return
+			}
+			for _, f := range reasons {
+				if f.Code == c.code && !strings.Contains(f.Message, c.word) {
+					t.Errorf("%s: the message %q does not say %q", c.what, f.Message, c.word)
+				}
+			}
+		})
 	}
 }
 
@@ -158,14 +160,16 @@ func TestOrderIsJudged(t *testing.T) {
 		{[]*cert.Certificate{leaf.Cert, root.Cert, mid.Cert}, []finding.Code{finding.OutOfOrder}},
 		{[]*cert.Certificate{leaf.Cert, mid.Cert, other.Cert}, []finding.Code{finding.Stray}},
 	} {
-		got := OrderFindings(c.list).Codes()
-		if fmt.Sprint(got) != fmt.Sprint(c.want) {
-			t.Errorf("%v: %v, want %v", c.list, got, c.want)
-		}
-		o := Ordered(c.list)
-		if o[0] != leaf.Cert || o[1] != mid.Cert {
-			t.Errorf("put in order it begins with %s, %s", o[0].Title(), o[1].Title())
-		}
+		t.Run(fmt.Sprint(c.list), func(t *testing.T) {
+			got := OrderFindings(c.list).Codes()
+			if fmt.Sprint(got) != fmt.Sprint(c.want) {
+				t.Errorf("%v: %v, want %v", c.list, got, c.want)
+			}
+			o := Ordered(c.list)
+			if o[0] != leaf.Cert || o[1] != mid.Cert {
+				t.Errorf("put in order it begins with %s, %s", o[0].Title(), o[1].Title())
+			}
+		})
 	}
 }
 
@@ -550,9 +554,11 @@ func TestProofsAreOfWhatHolds(t *testing.T) {
 			want          bool
 		}{"right": {l.Mid.Cert, l.Root.Cert, true}, "another key": {l.Mid.Cert, stranger.Cert, false},
 			"another child": {stranger.Cert, l.Root.Cert, false}, "a leaf": {l.Leaf.Cert, l.Mid.Cert, true}} {
-			if found.verified(c.child, c.issuer) != c.want {
-				t.Error(name)
-			}
+			t.Run(name, func(t *testing.T) {
+				if found.verified(c.child, c.issuer) != c.want {
+					t.Error(name)
+				}
+			})
 		}
 	}
 	if len(found.holds) != 1 {

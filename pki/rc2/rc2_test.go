@@ -22,15 +22,17 @@ func TestPublishedRC2Vectors(t *testing.T) {
 		{"88bca90e90875a7f0f79c384627bafb216f80a6f85920584c42fceb0be255daf1e", "0000000000000000", "5b78d3a43dfff1f1",
 			129},
 	} {
-		k, _ := hex.DecodeString(c.key)
-		plain, _ := hex.DecodeString(c.plain)
-		want, _ := hex.DecodeString(c.sealed)
-		got, back := make([]byte, 8), make([]byte, 8)
-		r := New(k, c.bits)
-		r.Encrypt(got, plain)
-		r.Decrypt(back, got)
-		if !bytes.Equal(got, want) || !bytes.Equal(back, plain) {
-			t.Errorf("key %s, %d bits: %x, back %x", c.key, c.bits, got, back)
-		}
+		t.Run(c.key, func(t *testing.T) {
+			k, _ := hex.DecodeString(c.key)
+			plain, _ := hex.DecodeString(c.plain)
+			want, _ := hex.DecodeString(c.sealed)
+			got, back := make([]byte, 8), make([]byte, 8)
+			r := New(k, c.bits)
+			r.Encrypt(got, plain)
+			r.Decrypt(back, got)
+			if !bytes.Equal(got, want) || !bytes.Equal(back, plain) {
+				t.Errorf("key %s, %d bits: %x, back %x", c.key, c.bits, got, back)
+			}
+		})
 	}
 }

@@ -57,9 +57,11 @@ func TestReceiverMistakesAreTold(t *testing.T) {
 			"\n[demands]\nusages = [\"web\"]\n": "not an extended key usage",
 		strings.Replace(strings.Replace(good, `["leaf"]`, `["key"]`, 1), `"pem"`, `"p7b"`, 1): "cannot hold a key",
 	} {
-		if _, err := Parse("t", []byte(text)); err == nil || !strings.Contains(err.Error(), word) {
-			t.Errorf("%q: %v, want %q", text, err, word)
-		}
+		t.Run(text, func(t *testing.T) {
+			if _, err := Parse("t", []byte(text)); err == nil || !strings.Contains(err.Error(), word) {
+				t.Errorf("%q: %v, want %q", text, err, word)
+			}
+		})
 	}
 }
 

@@ -193,21 +193,23 @@ func TestWhatDevicesSendIsRead(t *testing.T) {
 				extensionRequest(t, oidExtensionRequest, "b.example")), k), 2, false},
 		{"challenge password", handmade(t, name, asn1.RawValue{}, attributeList(t, challenge), k), 0, true},
 	} {
-		r, err := Read(c.der)
-		if err != nil {
-			t.Errorf("%s: %v", c.what, err)
-			continue
-		}
-		if err := r.Proven(); err != nil {
-			t.Errorf("%s: %v", c.what, err)
-		}
-		if len(r.Names) != c.names {
-			t.Errorf("%s: names %v", c.what, r.Names)
-		}
-		std, err := x509.ParseCertificateRequest(c.der)
-		if sees := err == nil && len(std.DNSNames) == c.names && std.PublicKey != nil; sees && !c.library {
-			t.Logf("%s: the standard library reads this by now", c.what)
-		}
+		t.Run(c.what, func(t *testing.T) {
+			r, err := Read(c.der)
+			if err != nil {
+				t.Errorf("%s: %v", c.what, err)
+				return
+			}
+			if err := r.Proven(); err != nil {
+				t.Errorf("%s: %v", c.what, err)
+			}
+			if len(r.Names) != c.names {
+				t.Errorf("%s: names %v", c.what, r.Names)
+			}
+			std, err := x509.ParseCertificateRequest(c.der)
+			if sees := err == nil && len(std.DNSNames) == c.names && std.PublicKey != nil; sees && !c.library {
+				t.Logf("%s: the standard library reads this by now", c.what)
+			}
+		})
 	}
 	r, _ := Read(handmade(t, name, asn1.RawValue{}, attributeList(t, challenge), k))
 	for _, f := range r.Examine() {
@@ -287,9 +289,11 @@ func TestExamineSaysWhatAnExpertWouldNotice(t *testing.T) {
 		{"bidirectional marks", ask("CN=a\u202eb"), finding.HostileText},
 		{"newline in a name", ask("CN=a.ternbay.example", "a\nb"), finding.HostileText},
 	} {
-		if got := c.r.Examine(); !got.Has(c.want) {
-			t.Errorf("%s: %v, want %s", c.what, got.Codes(), c.want)
-		}
+		t.Run(c.what, func(t *testing.T) {
+			if got := c.r.Examine(); !got.Has(c.want) {
+				t.Errorf("%s: %v, want %s", c.what, got.Codes(), c.want)
+			}
+		})
 	}
 	if clean := ask("CN=a.ternbay.example", "a.ternbay.example").Examine(); len(clean) > 0 {
 		t.Errorf("a tidy request has findings: %v", clean)

@@ -4,6 +4,7 @@ import (
 	"crypto/rand"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"fmt"
 	"math/big"
 	"testing"
 	"time"
@@ -71,9 +72,11 @@ func TestListNumbersNeverGoBackwards(t *testing.T) {
 	now := time.Unix(1_800_000_000, 0)
 	for _, c := range []struct{ last, want int64 }{{0, 1_800_000_000}, {1_799_999_999, 1_800_000_000},
 		{1_800_000_000, 1_800_000_001}, {1_900_000_000, 1_900_000_001}} {
-		if got := NextNumber(c.last, now); got != c.want {
-			t.Errorf("after %d: %d, want %d", c.last, got, c.want)
-		}
+		t.Run(fmt.Sprint(c.last), func(t *testing.T) {
+			if got := NextNumber(c.last, now); got != c.want {
+				t.Errorf("after %d: %d, want %d", c.last, got, c.want)
+			}
+		})
 	}
 }
 

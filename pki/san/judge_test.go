@@ -27,17 +27,19 @@ func TestNamesThatNoClientMatches(t *testing.T) {
 		{UPN, "a@b@c.example", "cannot stand"}, {URI, "no scheme", "SCHEME"}, {URI, "https://" + long + "/", "253"},
 		{URI, "https://a..b/", "too many"},
 	} {
-		n := Found(c.kind, c.value)
-		if !strings.Contains(n.Fault(), c.word) {
-			t.Errorf("%s: the fault is %q, want one with %q", n, n.Fault(), c.word)
-		}
-		if n.IsWildcard() || n.IsShort() {
-			t.Errorf("%s: it has a fault, and counts as a wildcard or a short name", n)
-		}
-		_, _, _, _, _ = n.Readable(), n.Under(), n.Address(), n.Fresh(), n.Host()
-		if _, ok := Match([]Name{n}, c.value); ok {
-			t.Errorf("%s matches", n)
-		}
+		t.Run(c.value, func(t *testing.T) {
+			n := Found(c.kind, c.value)
+			if !strings.Contains(n.Fault(), c.word) {
+				t.Errorf("%s: the fault is %q, want one with %q", n, n.Fault(), c.word)
+			}
+			if n.IsWildcard() || n.IsShort() {
+				t.Errorf("%s: it has a fault, and counts as a wildcard or a short name", n)
+			}
+			_, _, _, _, _ = n.Readable(), n.Under(), n.Address(), n.Fresh(), n.Host()
+			if _, ok := Match([]Name{n}, c.value); ok {
+				t.Errorf("%s matches", n)
+			}
+		})
 	}
 	for _, fine := range []Name{Found(DNS, "*.ternbay.example"), Found(DNS, "gate_3"),
 		Found(DNS, "xn--fjre-woa.ternbay.example"), Found(DNS, "Gate.TernBay.example."),
@@ -89,9 +91,11 @@ func TestConstraintsOnMailAndHosts(t *testing.T) {
 		{"uri:ternbay.example", Found(URI, "https://ternbay.example./x"), true},
 		{"uri:evil.example", Found(URI, "https:evil.example"), false},
 	} {
-		if got := covers(c.constraint, c.name); got != c.want {
-			t.Errorf("%s covers %s: %v", c.constraint, c.name, got)
-		}
+		t.Run(c.constraint, func(t *testing.T) {
+			if got := covers(c.constraint, c.name); got != c.want {
+				t.Errorf("%s covers %s: %v", c.constraint, c.name, got)
+			}
+		})
 	}
 	for _, n := range []Name{Found(URI, "https:evil.example"), Found(URI, "urn:x:y"), Found(URI, "https://192.0.2.7/"),
 		Found(DNS, "*.")} {

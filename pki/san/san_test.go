@@ -21,10 +21,12 @@ func TestTypedNamesAreRecognisedByShape(t *testing.T) {
 		{"fjære.ternbay.example", "dns:xn--fjre-woa.ternbay.example"},
 		{"gate_3", "dns:gate_3"},
 	} {
-		n, err := ParseTyped(c.in)
-		if err != nil || n.String() != c.want {
-			t.Errorf("ParseTyped(%q) = %s, %v; want %s", c.in, n, err, c.want)
-		}
+		t.Run(c.in, func(t *testing.T) {
+			n, err := ParseTyped(c.in)
+			if err != nil || n.String() != c.want {
+				t.Errorf("ParseTyped(%q) = %s, %v; want %s", c.in, n, err, c.want)
+			}
+		})
 	}
 }
 
@@ -78,9 +80,11 @@ func TestMatchByRFC9525(t *testing.T) {
 		"*.quay.ternbay.example": false,
 		"192.0.2.43":             true, "[192.0.2.43]": true, "::ffff:192.0.2.43": true, "192.0.2.44": false, "": false,
 	} {
-		if _, got := Match(names, host); got != want {
-			t.Errorf("Match(%q) = %v, want %v", host, got, want)
-		}
+		t.Run(host, func(t *testing.T) {
+			if _, got := Match(names, host); got != want {
+				t.Errorf("Match(%q) = %v, want %v", host, got, want)
+			}
+		})
 	}
 }
 
@@ -107,25 +111,27 @@ func TestConstraints(t *testing.T) {
 		{"uri:.ternbay.example", "uri:https://a.ternbay.example:1/x", false, true},
 		{"ternbay.example", "ip:192.0.2.9", false, false},
 	} {
-		k, err := ParseConstraint(c.constraint)
-		if err != nil {
-			t.Fatal(err)
-		}
-		n, err := ParseTyped(c.name)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if got := k.Covers(n, c.excluding); got != c.want {
-			t.Errorf("%s covers %s (excluding %v) = %v, want %v", k, n, c.excluding, got, c.want)
-		}
-		der, err := k.DER()
-		if err != nil {
-			t.Fatal(err)
-		}
-		back, err := ReadConstraint(der, casn1.Tag(der[0]))
-		if err != nil || back.String() != k.String() {
-			t.Errorf("%s came back as %s, %v", k, back, err)
-		}
+		t.Run(c.name, func(t *testing.T) {
+			k, err := ParseConstraint(c.constraint)
+			if err != nil {
+				t.Fatal(err)
+			}
+			n, err := ParseTyped(c.name)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if got := k.Covers(n, c.excluding); got != c.want {
+				t.Errorf("%s covers %s (excluding %v) = %v, want %v", k, n, c.excluding, got, c.want)
+			}
+			der, err := k.DER()
+			if err != nil {
+				t.Fatal(err)
+			}
+			back, err := ReadConstraint(der, casn1.Tag(der[0]))
+			if err != nil || back.String() != k.String() {
+				t.Errorf("%s came back as %s, %v", k, back, err)
+			}
+		})
 	}
 }
 

@@ -29,13 +29,15 @@ func TestAfterKeepsTheDayOrTakesTheLastOfTheMonth(t *testing.T) {
 		{"2026-11-23", "PT48H", "2026-11-25"},
 		{"2026-11-23", "3333333h", "2407-02-27"}, // more hours than a Duration holds
 	} {
-		s, err := Parse(c.span)
-		if err != nil {
-			t.Fatalf("%s: %v", c.span, err)
-		}
-		if got := s.After(day(c.from)).Format("2006-01-02"); got != c.want {
-			t.Errorf("%s after %s = %s, want %s", c.span, c.from, got, c.want)
-		}
+		t.Run(c.from, func(t *testing.T) {
+			s, err := Parse(c.span)
+			if err != nil {
+				t.Fatalf("%s: %v", c.span, err)
+			}
+			if got := s.After(day(c.from)).Format("2006-01-02"); got != c.want {
+				t.Errorf("%s after %s = %s, want %s", c.span, c.from, got, c.want)
+			}
+		})
 	}
 }
 
@@ -70,9 +72,11 @@ func TestDistanceInWords(t *testing.T) {
 		{now.Add(90 * time.Minute), "in 1 hour"},
 		{now, "now"},
 	} {
-		if got := Distance(now, c.to); got != c.want {
-			t.Errorf("Distance to %s = %q, want %q", c.to, got, c.want)
-		}
+		t.Run(c.want, func(t *testing.T) {
+			if got := Distance(now, c.to); got != c.want {
+				t.Errorf("Distance to %s = %q, want %q", c.to, got, c.want)
+			}
+		})
 	}
 }
 

@@ -165,22 +165,24 @@ func TestEvidenceIsDoubtedBeforeItIsAsked(t *testing.T) {
 			entries: taken(w.Leaf, key)}).Lists,
 			Answers: []*ocsp.Answer{answered(t, w.Mid, good, w.Leaf, ocsp.Single{})}}, Revoked, "the list"},
 	} {
-		j := New(c.e, path.Question{Now: specimen.Now, Anchors: line[2:]}, true)
-		s := j.Of(line)
-		if s.State != c.state {
-			t.Errorf("%s: it is %s, and it should be %s: %v", what, s.State, c.state, s.Doubts)
-		}
-		if all := s.By + strings.Join(s.Doubts, "; "); !strings.Contains(all, c.says) {
-			t.Errorf("%s: it says %q, and it should say %q", what, all, c.says)
-		}
-		found, words := j.Ask(line)
-		if (len(found.Refusing()) > 0) == (c.state == Good) || words == "" {
-			t.Errorf("%s: %v, %q", what, found, words)
-		}
-		tell := New(c.e, path.Question{Now: specimen.Now, Anchors: line[2:]}, false)
-		if found, _ := tell.Ask(line); len(found.Refusing()) > 0 != (c.state == Revoked || c.state == OnHold) {
-			t.Errorf("%s, told only: %v", what, found)
-		}
+		t.Run(what, func(t *testing.T) {
+			j := New(c.e, path.Question{Now: specimen.Now, Anchors: line[2:]}, true)
+			s := j.Of(line)
+			if s.State != c.state {
+				t.Errorf("%s: it is %s, and it should be %s: %v", what, s.State, c.state, s.Doubts)
+			}
+			if all := s.By + strings.Join(s.Doubts, "; "); !strings.Contains(all, c.says) {
+				t.Errorf("%s: it says %q, and it should say %q", what, all, c.says)
+			}
+			found, words := j.Ask(line)
+			if (len(found.Refusing()) > 0) == (c.state == Good) || words == "" {
+				t.Errorf("%s: %v, %q", what, found, words)
+			}
+			tell := New(c.e, path.Question{Now: specimen.Now, Anchors: line[2:]}, false)
+			if found, _ := tell.Ask(line); len(found.Refusing()) > 0 != (c.state == Revoked || c.state == OnHold) {
+				t.Errorf("%s, told only: %v", what, found)
+			}
+		})
 	}
 }
 
@@ -271,14 +273,17 @@ func TestClocksMayDiffer(t *testing.T) {
 		"stale for some time":   {-7*24*time.Hour - 10*time.Minute, ClocksDiffer, Unknown},
 		"fresh, signed earlier": {-time.Minute, ClocksDiffer, Good},
 	} {
-		list := Evidence{Late: c.late, Lists: []*revocation.List{listed{by: w.Mid, number: 1, age: -c.ahead}.list(t)}}
-		answer := Evidence{Late: c.late, Answers: []*ocsp.Answer{answered(t, w.Mid, w.Mid, w.Leaf,
-			ocsp.Single{Status: ocsp.Good, This: specimen.Now.Add(c.ahead)})}}
-		for kind, e := range map[string]Evidence{"list": list, "answer": answer} {
-			if s := New(e, path.Question{Now: specimen.Now}, true).Of(line); s.State != c.state {
-				t.Errorf("%s, %s: %s, and it should be %s: %v", what, kind, s.State, c.state, s.Doubts)
+		t.Run(what, func(t *testing.T) {
+			list := Evidence{Late: c.late, Lists: []*revocation.List{listed{by: w.Mid, number: 1,
+				age: -c.ahead}.list(t)}}
+			answer := Evidence{Late: c.late, Answers: []*ocsp.Answer{answered(t, w.Mid, w.Mid, w.Leaf,
+				ocsp.Single{Status: ocsp.Good, This: specimen.Now.Add(c.ahead)})}}
+			for kind, e := range map[string]Evidence{"list": list, "answer": answer} {
+				if s := New(e, path.Question{Now: specimen.Now}, true).Of(line); s.State != c.state {
+					t.Errorf("%s, %s: %s, and it should be %s: %v", what, kind, s.State, c.state, s.Doubts)
+				}
 			}
-		}
+		})
 	}
 	stale := listed{by: w.Mid, number: 1, age: 7*24*time.Hour + time.Minute}.list(t)
 	e := Evidence{Late: ClocksDiffer, Lists: []*revocation.List{stale}}

@@ -45,13 +45,15 @@ func TestUnknownKeysAreExplained(t *testing.T) {
 		"table.stop = []":                         {"stop"},
 		"title = [":                               {"1:"},
 	} {
-		var s settings
-		err := Read([]byte(text), &s)
-		for _, w := range want {
-			if err == nil || !strings.Contains(err.Error(), w) {
-				t.Errorf("%q: %v, want %q", text, err, w)
+		t.Run(text, func(t *testing.T) {
+			var s settings
+			err := Read([]byte(text), &s)
+			for _, w := range want {
+				if err == nil || !strings.Contains(err.Error(), w) {
+					t.Errorf("%q: %v, want %q", text, err, w)
+				}
 			}
-		}
+		})
 	}
 }
 

@@ -2,6 +2,7 @@ package template
 
 import (
 	"errors"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -74,9 +75,11 @@ func TestInheritanceIsOneStep(t *testing.T) {
 		"a chain": {"based-on = \"mail-server\"\n", "one step"},
 		"unknown": {"based-on = \"web-server\"\nlifetme = \"1d\"\n", "2:1: unknown key"},
 	} {
-		if _, err := Parse("loop", []byte(c[0]), starterFile); err == nil || !strings.Contains(err.Error(), c[1]) {
-			t.Errorf("based on %s: %v", what, err)
-		}
+		t.Run(what, func(t *testing.T) {
+			if _, err := Parse("loop", []byte(c[0]), starterFile); err == nil || !strings.Contains(err.Error(), c[1]) {
+				t.Errorf("based on %s: %v", what, err)
+			}
+		})
 	}
 }
 
@@ -89,13 +92,15 @@ func TestPatternsAndNetworks(t *testing.T) {
 	for typed, want := range map[string]bool{"dns:a.ternbay.example": true, "dns:A.B.TernBay.Example": true,
 		"dns:ternbay.example": false, "dns:xternbay.example": false, "dns:gate-3": true,
 		"ip:192.0.2.9": true, "ip:198.51.100.1": false, "ip:2001:db8::1": true} {
-		n, err := san.ParseTyped(typed)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if got := tm.NameFits(n); got != want {
-			t.Errorf("%s fits: %v", typed, got)
-		}
+		t.Run(typed, func(t *testing.T) {
+			n, err := san.ParseTyped(typed)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if got := tm.NameFits(n); got != want {
+				t.Errorf("%s fits: %v", typed, got)
+			}
+		})
 	}
 }
 
@@ -136,9 +141,11 @@ func TestMistakesAreToldWithTheirPlace(t *testing.T) {
 		{"fixed country", small + "[subject]\nfixed = { C = \"Norway\" }\n", "two capital letters"},
 		{"bounds", small + "[names]\nleast = 3\nmost = 1\n", "least = 3"},
 	} {
-		if _, err := Parse("t", []byte(c.text), nil); err == nil || !strings.Contains(err.Error(), c.word) {
-			t.Errorf("%s: %v; want %q", c.what, err, c.word)
-		}
+		t.Run(c.what, func(t *testing.T) {
+			if _, err := Parse("t", []byte(c.text), nil); err == nil || !strings.Contains(err.Error(), c.word) {
+				t.Errorf("%s: %v; want %q", c.what, err, c.word)
+			}
+		})
 	}
 }
 
@@ -149,10 +156,12 @@ func TestKeysAndUsages(t *testing.T) {
 	}
 	for kind, want := range map[key.Kind]bool{key.RSA2048: true, "rsa-2100": true, "rsa-1024": false, key.P256: true,
 		key.P521: false, key.Ed25519: false} {
-		bits := map[key.Kind]int{key.RSA2048: 2048, "rsa-2100": 2100, "rsa-1024": 1024}[kind]
-		if got := tm.TakesKey(kind, bits); got != want {
-			t.Errorf("takes %s: %v", kind, got)
-		}
+		t.Run(fmt.Sprint(kind), func(t *testing.T) {
+			bits := map[key.Kind]int{key.RSA2048: 2048, "rsa-2100": 2100, "rsa-1024": 1024}[kind]
+			if got := tm.TakesKey(kind, bits); got != want {
+				t.Errorf("takes %s: %v", kind, got)
+			}
+		})
 	}
 	if u := tm.KeyUsage(key.P256); u != ext.DigitalSignature {
 		t.Errorf("encipherment makes no sense for elliptic keys: %s", u)
@@ -180,17 +189,19 @@ func TestContradictionsAreNamed(t *testing.T) {
 		{"issuers = [\"any\"]\nkey-usage = [\"keyCertSign\"]\n", "makes no authority"},
 		{"key-usage = [\"digitalSignature\"]\n", "signed by nobody"},
 	} {
-		tm, err := Parse("t", []byte(small+c.add), nil)
-		if err != nil {
-			t.Fatal(err)
-		}
-		text := ""
-		for _, f := range tm.Contradictions() {
-			text += f.Message
-		}
-		if !strings.Contains(text, c.word) {
-			t.Errorf("%q: %q", c.word, text)
-		}
+		t.Run(c.add, func(t *testing.T) {
+			tm, err := Parse("t", []byte(small+c.add), nil)
+			if err != nil {
+				t.Fatal(err)
+			}
+			text := ""
+			for _, f := range tm.Contradictions() {
+				text += f.Message
+			}
+			if !strings.Contains(text, c.word) {
+				t.Errorf("%q: %q", c.word, text)
+			}
+		})
 	}
 }
 

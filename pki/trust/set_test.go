@@ -51,9 +51,11 @@ func TestMistakesInSetsAreTold(t *testing.T) {
 			"\n"): "is in the set already",
 		strings.Replace(pem, "certificate = '''", "permitted = [\"ip:x\"]\ncertificate = '''", 1): "anchor 1",
 	} {
-		if _, err := Parse("x", []byte(text)); err == nil || !strings.Contains(err.Error(), want) {
-			t.Errorf("%.60q: %v, want %q", text, err, want)
-		}
+		t.Run(text, func(t *testing.T) {
+			if _, err := Parse("x", []byte(text)); err == nil || !strings.Contains(err.Error(), want) {
+				t.Errorf("%.60q: %v, want %q", text, err, want)
+			}
+		})
 	}
 }
 
@@ -74,10 +76,12 @@ func TestWhatIsNoAnchorIsTold(t *testing.T) {
 		"a root too early":  {c.Root.Cert, c.Root.Cert.NotBefore.Add(-time.Second), finding.AnchorEarly},
 		"a root as it goes": {c.Root.Cert, now, ""},
 	} {
-		list := Findings(try.cert, try.at)
-		if try.code == "" && len(list) > 0 || try.code != "" && (len(list) == 0 || list[0].Code != try.code) {
-			t.Errorf("%s: %v", name, list)
-		}
+		t.Run(name, func(t *testing.T) {
+			list := Findings(try.cert, try.at)
+			if try.code == "" && len(list) > 0 || try.code != "" && (len(list) == 0 || list[0].Code != try.code) {
+				t.Errorf("%s: %v", name, list)
+			}
+		})
 	}
 }
 

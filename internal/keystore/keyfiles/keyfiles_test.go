@@ -58,21 +58,23 @@ func TestOnlyTheSamePassphraseOpens(t *testing.T) {
 		{"tern and gull\n", true}, {"tern and gull", true}, {"tern and gull\r\n", true}, {"tern and skua\n", false},
 		{"tern and gull\n\n", false}, {" tern and gull", false}, {strings.Repeat("\x00", 13), false},
 	} {
-		c.Forget()
-		c.Pass = fromFile(write(t, p.text))
-		o, err := c.Open(ctx, fresh.Public, "root", keystore.ForCertificate)
-		if (err == nil) != p.open {
-			t.Errorf("passphrase %q: %v", p.text, err)
-		}
-		if !p.open && !errors.Is(err, pbes.ErrPassphrase) {
-			t.Errorf("passphrase %q: %v", p.text, err)
-		}
-		if o != nil {
-			o.Close()
-			if _, err := o.Sign(rand.Reader, make([]byte, 32), nil); err == nil {
-				t.Error("a closed key signed")
+		t.Run(p.text, func(t *testing.T) {
+			c.Forget()
+			c.Pass = fromFile(write(t, p.text))
+			o, err := c.Open(ctx, fresh.Public, "root", keystore.ForCertificate)
+			if (err == nil) != p.open {
+				t.Errorf("passphrase %q: %v", p.text, err)
 			}
-		}
+			if !p.open && !errors.Is(err, pbes.ErrPassphrase) {
+				t.Errorf("passphrase %q: %v", p.text, err)
+			}
+			if o != nil {
+				o.Close()
+				if _, err := o.Sign(rand.Reader, make([]byte, 32), nil); err == nil {
+					t.Error("a closed key signed")
+				}
+			}
+		})
 	}
 }
 

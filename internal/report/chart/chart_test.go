@@ -44,9 +44,11 @@ func TestLifetimesAsPNG(t *testing.T) {
 	}
 	for what, c := range map[string]color.RGBA{"full": full, "shrinks": shrinks, "planned": planned,
 		"planned, shrinking": plannedS, "today": today} {
-		if seen[c] < 100 {
-			t.Errorf("%s: %d points of its colour", what, seen[c])
-		}
+		t.Run(what, func(t *testing.T) {
+			if seen[c] < 100 {
+				t.Errorf("%s: %d points of its colour", what, seen[c])
+			}
+		})
 	}
 	if w := img.Bounds().Dx(); w < 1000 || w > 2000 {
 		t.Errorf("it is %d wide", w)

@@ -110,10 +110,12 @@ func TestHierarchyComesBackAsItWasRecorded(t *testing.T) {
 	// Only what may sign is given out to sign with.
 	for name, want := range map[string]string{"root.g1": "was renewed", "root.g2": "", "services.g1": "",
 		"services.g2": "", "far.g1": ""} {
-		err := s.try(func(tx store.Tx) error { _, err := tx.GenerationID(h.Generation(name)); return err })
-		if want == "" && err != nil || want != "" && (err == nil || !strings.Contains(err.Error(), want)) {
-			t.Errorf("%s: %v", name, err)
-		}
+		t.Run(name, func(t *testing.T) {
+			err := s.try(func(tx store.Tx) error { _, err := tx.GenerationID(h.Generation(name)); return err })
+			if want == "" && err != nil || want != "" && (err == nil || !strings.Contains(err.Error(), want)) {
+				t.Errorf("%s: %v", name, err)
+			}
+		})
 	}
 	if err := s.try(func(tx store.Tx) error { return tx.Activate(p) }); err != nil {
 		t.Fatal(err)
@@ -149,9 +151,11 @@ func TestHierarchyComesBackAsItWasRecorded(t *testing.T) {
 		},
 		"retiring nobody": func(tx store.Tx) error { return tx.Retire("nobody", day) },
 	} {
-		if err := s.try(fn); err == nil {
-			t.Errorf("%s: it was recorded", what)
-		}
+		t.Run(what, func(t *testing.T) {
+			if err := s.try(fn); err == nil {
+				t.Errorf("%s: it was recorded", what)
+			}
+		})
 	}
 }
 

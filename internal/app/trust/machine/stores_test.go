@@ -81,11 +81,13 @@ func TestEveryStoreIsNamedRightly(t *testing.T) {
 		"etc/ssl/private-roots/tern_all.go.pem": {"Two", "One", "", ""},
 		"none":                                  {"", "One Two", "", "there is no such file"},
 	} {
-		c, ok := got[path]
-		if !ok || strings.Join(c.There, " ") != want.there || strings.Join(c.Missing, " ") != want.missing ||
-			!strings.HasPrefix(strings.Join(c.Stale, " "), want.stale) || !strings.Contains(c.Note, want.note) {
-			t.Errorf("%s: %+v", path, c)
-		}
+		t.Run(path, func(t *testing.T) {
+			c, ok := got[path]
+			if !ok || strings.Join(c.There, " ") != want.there || strings.Join(c.Missing, " ") != want.missing ||
+				!strings.HasPrefix(strings.Join(c.Stale, " "), want.stale) || !strings.Contains(c.Note, want.note) {
+				t.Errorf("%s: %+v", path, c)
+			}
+		})
 	}
 	if len(got) != 8 {
 		t.Errorf("%d stores", len(got))
