@@ -26,7 +26,7 @@ func TestCodeSigningFromDraftToHandover(t *testing.T) {
 	}
 	p.must("request", "receive", list[0])
 	p.must("sign", "R1", "--template", "code-signing", "--for", "code-signer", "--yes")
-	p.must("certificate", "handover", "R1", "--for", "code-signer", "--seal-with", "../pass", "--out", "../out")
+	p.must("certificate", "handover", "R1", "--for", "code-signer", "--encrypt-with", "../pass", "--out", "../out")
 	found, err := filepath.Glob(filepath.Join(p.dir, "../out/*/*.p12"))
 	if err != nil || len(found) != 1 {
 		t.Fatal(found, err)

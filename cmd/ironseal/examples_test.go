@@ -74,7 +74,7 @@ func TestExamplesRunAsPrinted(t *testing.T) {
 	stage.must("demo", "play")
 	settings := filepath.Join(stage.dir, "play", "harbour", "ironseal.toml")
 	if text, err := os.ReadFile(settings); err != nil || os.WriteFile(settings, bytes.Replace(text,
-		[]byte("sealing-memory = 64"), []byte("sealing-memory = 8"), 1), 0o644) != nil {
+		[]byte("encryption-memory = 64"), []byte("encryption-memory = 8"), 1), 0o644) != nil {
 		t.Fatal(err)
 	}
 	page, err := os.ReadFile(filepath.Join("..", "..", "docs", "commands.md"))

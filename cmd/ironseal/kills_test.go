@@ -52,7 +52,7 @@ var kills = []killed{
 	{"incident", "incident open services --because trying", []string{"is open since"}},
 	{"false alarm", "incident close I1 --false-alarm --because trying", []string{"was closed"}},
 	{"suspect", "authority renew services --suspect stolen --yes", nil},
-	{"take in lists", "revocations import ../theirs", nil},
+	{"import lists", "revocations import ../theirs", nil},
 	{"kit", "trust kit own --for debian --out ../kits --yes", nil},
 	{"switch", "changeover switch piers --early --yes", []string{"nothing is prepared"}},
 	{"switch back", "changeover back moles --switch-day 2031-01-01 --yes", []string{"has not switched yet"}},

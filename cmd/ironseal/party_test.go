@@ -114,7 +114,7 @@ func TestTablesOfParties(t *testing.T) {
 		}
 	}
 	if r.code != 1 || p.must("journal", "verify") != head {
-		t.Error("a table that is wrong was taken in by half")
+		t.Error("a table that is wrong was imported by half")
 	}
 	for _, c := range []struct {
 		code int

@@ -25,7 +25,7 @@ func TestAPassphraseIsChanged(t *testing.T) {
 	}
 	for name, data := range p.keyFiles() {
 		if before[name] == data || !strings.Contains(data, "ENCRYPTED PRIVATE KEY") {
-			t.Errorf("%s was not encrypted anew", name)
+			t.Errorf("%s was not encrypted again", name)
 		}
 	}
 	p.refused(1, "passphrase", "authority", "passphrase", "services", "--check")

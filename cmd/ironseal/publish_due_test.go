@@ -49,7 +49,7 @@ func TestTheStatusAsksForTheFirstLists(t *testing.T) {
 	}
 }
 
-// An incident, a hold and a renewal meet: nothing argues for the key in doubt, what is on hold needs no
+// An incident, a hold and a renewal meet: nothing argues for the suspected key, what is on hold needs no
 // replacement, and each next step is one that can be taken.
 func TestAnIncidentWithAHoldGivesRightAnswers(t *testing.T) {
 	p := harbour(t)

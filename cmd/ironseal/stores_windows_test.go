@@ -180,7 +180,7 @@ func TestWindowsOpensAHandover(t *testing.T) {
 	p.must("request", "draft", "www.ternbay.example", "--key", "rsa-2048", "--out", "../drafts")
 	p.must("request", "receive", "../drafts/www.ternbay.example.request.pem")
 	p.must("sign", "R1", "--template", "web-server", "--yes")
-	p.must("certificate", "handover", "R1", "--for", "windows", "--seal-with", "../pass", "--out", "../out")
+	p.must("certificate", "handover", "R1", "--for", "windows", "--encrypt-with", "../pass", "--out", "../out")
 	found, err := filepath.Glob(filepath.Join(p.dir, "../out/*/*.p12"))
 	if err != nil || len(found) != 1 {
 		t.Fatal(found, err)
@@ -189,7 +189,7 @@ func TestWindowsOpensAHandover(t *testing.T) {
 		file := found[0]
 		if form != "" {
 			file = filepath.Join(p.dir, "../"+form)
-			p.must("convert", found[0], "--open-with", "../pass", "--to", form, "--seal-with", "../pass", "--out", file)
+			p.must("convert", found[0], "--open-with", "../pass", "--to", form, "--encrypt-with", "../pass", "--out", file)
 		}
 		if list, keys, err := opened(t, file, "tern and gull"); err != nil || list != 2 || keys == 0 {
 			t.Errorf("%q: %d certificates, %d with a key, %v", form, list, keys, err)

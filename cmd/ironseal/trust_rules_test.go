@@ -325,7 +325,7 @@ func TestWhichGenerationIsMeant(t *testing.T) {
 	p.must("authority", "renew", "services", "--suspect", "stolen", "--yes")
 	p.must("incident", "open", "services.g1", "--because", "stolen")
 	p.says(1, "services.g1", "revoke", "services", "--reason", "ca-compromise", "--yes")
-	p.says(3, "another-generation-in-doubt", "revoke", "services.g2", "--reason", "ca-compromise", "--yes")
+	p.says(3, "another-generation-suspected", "revoke", "services.g2", "--reason", "ca-compromise", "--yes")
 	p.must("revoke", "services.g1", "--reason", "ca-compromise", "--yes")
 	p.signedHost("a.ternbay.example")
 }

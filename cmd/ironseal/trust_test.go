@@ -346,7 +346,7 @@ func TestMachinesReport(t *testing.T) {
 		p.refused(1, "report", "trust", "record", "../bad.json")
 	}
 	if out := p.must("trust", "machines"); strings.Contains(out, "gate-9") {
-		t.Error("a file was taken in by half")
+		t.Error("a file was imported by half")
 	}
 	p.must("journal", "verify")
 	p.must("estate", "check")

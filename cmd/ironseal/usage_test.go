@@ -51,7 +51,7 @@ func TestWrongUsageIsSaid(t *testing.T) {
 		{"certificate renew a.ternbay.example --within 90d", "--within has no meaning"},
 		{"request draft b.ternbay.example --manifest ../rows.csv", "one of the two"},
 		{"request draft --manifest ../rows.csv --subject CN=x", "--subject has no meaning"},
-		{"request draft b.ternbay.example --seal --seal-with ../pass", "one of the two"},
+		{"request draft b.ternbay.example --encrypt --encrypt-with ../pass", "one of the two"},
 		{"authority apply gates --withdraw --same-key", "--same-key has no meaning"},
 		{"authority apply gates --again --out x --key rsa-2048", "--key has no meaning"},
 		{"transfer pack ../c R1 --all", "one of the two"},

@@ -25,7 +25,7 @@ type Authority struct {
 	From       string          `json:"not_before" doc:"first moment"`
 	Until      string          `json:"not_after" doc:"last moment"`
 	State      lifecycle.State `json:"state" doc:"valid, expiring, expired, replaced, prepared"`
-	Mark       string          `json:"mark,omitempty" doc:"elsewhere, retired, or the switch day it waits for"`
+	Mark       string          `json:"mark,omitempty" doc:"external, retired, or the switch day it waits for"`
 	Planned    bool            `json:"-"` // another generation serves in its place
 }
 
@@ -39,7 +39,7 @@ type Branch struct {
 // BranchGeneration is a generation in a tree.
 type BranchGeneration struct {
 	Number int             `json:"number" doc:"from 1"`
-	Mark   string          `json:"mark,omitempty" doc:"elsewhere, retired, or the switch day it waits for"`
+	Mark   string          `json:"mark,omitempty" doc:"external, retired, or the switch day it waits for"`
 	From   string          `json:"not_before" doc:"first moment"`
 	Until  string          `json:"not_after" doc:"last moment"`
 	State  lifecycle.State `json:"state" doc:"valid, expiring, expired, replaced, prepared"`

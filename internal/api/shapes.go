@@ -71,7 +71,7 @@ func Shapes() []Shape {
 		{"incident", "incident list", fieldsOf(compromise.Incident{})},
 		{"incident, known", "incident open, incident show", fieldsOf(Incident{})},
 		{"step of an incident", "incident open, incident show", fieldsOf(IncidentStep{})},
-		{"link for a key in doubt", "incident open, incident show", fieldsOf(incidents.CrossCertificate{})},
+		{"link for a suspected key", "incident open, incident show", fieldsOf(incidents.CrossCertificate{})},
 		{"affected certificate", "incident open, incident show", fieldsOf(incidents.Affected{})},
 		{"status", "estate status", fieldsOf(Status{})},
 		{"due", "due", fieldsOf(Due{})},

@@ -20,11 +20,11 @@ type Verdict struct {
 
 // Step is one certificate of the chain.
 type Step struct {
-	Role     path.Role    `json:"role" doc:"leaf, intermediate, anchor"`
-	Subject  string       `json:"subject" doc:"whose certificate"`
-	Serial   string       `json:"serial" doc:"its serial number, in hex"`
-	Good     bool         `json:"good" doc:"whether this step holds"`
-	Words    string       `json:"words" doc:"why, in words"`
-	Standing string       `json:"standing" doc:"how its revocation status is known; empty if it was not checked"`
-	Findings finding.List `json:"findings" doc:"what was found"`
+	Role             path.Role    `json:"role" doc:"leaf, intermediate, anchor"`
+	Subject          string       `json:"subject" doc:"whose certificate"`
+	Serial           string       `json:"serial" doc:"its serial number, in hex"`
+	Good             bool         `json:"good" doc:"whether this step holds"`
+	Words            string       `json:"words" doc:"why, in words"`
+	RevocationStatus string       `json:"standing" doc:"how its revocation status is known; empty if it was not checked"`
+	Findings         finding.List `json:"findings" doc:"what was found"`
 }

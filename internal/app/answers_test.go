@@ -167,7 +167,7 @@ func TestWhatIsNoPlainFileIsNotCarried(t *testing.T) {
 			t.Fatal(err)
 		}
 		if _, err := transfer.ReadManifestOf(data); err == nil {
-			t.Errorf("%q passes for an errand's name", answers)
+			t.Errorf("%q passes for a transfer's name", answers)
 		}
 	}
 }

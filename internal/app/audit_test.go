@@ -310,7 +310,7 @@ func copied(t testing.TB, dir string) string {
 var harmless = map[string]string{
 	"waiver id": "nothing refers to it", "moduli id": "nothing refers to it", "sent id": "nothing refers to it",
 	"generation id": "told where anything refers to it",
-	"revocation id": "a list whose count does not agree with the records is made anew",
+	"revocation id": "a list whose count does not agree with the records is made again",
 }
 
 // Whatever is changed in the records by hand, the check tells of it: every column of

@@ -3,7 +3,7 @@
 //
 // An act has one shape. It reads the records at one moment, lets the core plan,
 // and returns the plan for a person to see; nothing is locked while they read.
-// Once they agree it opens the key, seals, and in one short transaction checks
+// Once they agree it opens the key, signs, and in one short transaction checks
 // that the records it planned from are still the same, writes the new ones and
 // links the journal. Only after the commit does the result leave the package.
 //

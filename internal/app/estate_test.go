@@ -46,7 +46,7 @@ func world() estate.Env {
 }
 
 // newEstate makes an estate with a root and an authority below it, with quick
-// keys and little sealing work.
+// keys and little work of encryption.
 func newEstate(t testing.TB) (string, *estate.Estate) {
 	t.Helper()
 	dir, e := bareEstate(t, "Tern Bay Ferries")
@@ -73,7 +73,7 @@ func bareEstate(t testing.TB, organisation string) (string, *estate.Estate) {
 	e.Close()
 	path := filepath.Join(dir, estate.SettingsFile)
 	text, _ := os.ReadFile(path)
-	text = []byte(strings.NewReplacer("sealing-memory = 64", "sealing-memory = 8", `authority-key = "rsa-4096"`,
+	text = []byte(strings.NewReplacer("encryption-memory = 64", "encryption-memory = 8", `authority-key = "rsa-4096"`,
 		`authority-key = "ecdsa-p256"`).Replace(string(text)))
 	if err := os.WriteFile(path, text, 0o644); err != nil {
 		t.Fatal(err)
@@ -179,7 +179,7 @@ func TestSecretsAreReadableByTheOwnerOnly(t *testing.T) {
 	for _, k := range keys {
 		data, _ := os.ReadFile(k)
 		if !strings.Contains(string(data), "BEGIN ENCRYPTED PRIVATE KEY") {
-			t.Errorf("%s is not sealed", k)
+			t.Errorf("%s is not encrypted", k)
 		}
 	}
 	if len(keys) != 2 {
@@ -373,7 +373,7 @@ func TestFullDatabaseSignsNothingAndSaysSo(t *testing.T) {
 func TestStoppingAtEveryStep(t *testing.T) {
 	stop := errors.New("stopped here")
 	for _, step := range []string{estate.StepPlanned, estate.StepKeyMade, estate.StepKeyKept, estate.StepOpened,
-		estate.StepSealed, estate.StepRecording} {
+		estate.StepSigned, estate.StepRecording} {
 		dir, e := newEstate(t)
 		receive(t, e, 1)
 		w := world()
@@ -430,9 +430,9 @@ func TestCrash(t *testing.T) {
 	}
 	for _, c := range []struct{ act, step string }{
 		{"authority", estate.StepPlanned}, {"authority", estate.StepKeyMade}, {"authority", estate.StepKeyKept},
-		{"authority", estate.StepSealed},
+		{"authority", estate.StepSigned},
 		{"authority", estate.StepRecording}, {"authority", estate.StepRecorded},
-		{"sign", estate.StepPlanned}, {"sign", estate.StepOpened}, {"sign", estate.StepSealed}, {"sign",
+		{"sign", estate.StepPlanned}, {"sign", estate.StepOpened}, {"sign", estate.StepSigned}, {"sign",
 			estate.StepRecording},
 		{"sign", estate.StepRecorded},
 	} {
@@ -657,7 +657,7 @@ func BenchmarkSignOne(b *testing.B) {
 	}
 }
 
-// BenchmarkBulk plans, seals and records 4,000 certificates.
+// BenchmarkBulk plans, signs and records 4,000 certificates.
 func BenchmarkBulk(b *testing.B) {
 	const count = 4000
 	for b.Loop() {

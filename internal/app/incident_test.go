@@ -242,9 +242,9 @@ func TestIncidentsThatAreNone(t *testing.T) {
 	}
 }
 
-// A key in doubt gets no further certificate, however the request comes, until it is known to
-// be a false alarm; nor does one that came into doubt while the sheet was on screen.
-func TestNothingIsSignedForAKeyInDoubt(t *testing.T) {
+// A suspected key gets no further certificate, however the request comes, until it is known to
+// be a false alarm; nor does one that came under suspicion while the sheet was on screen.
+func TestNothingIsSignedForACompromisedKey(t *testing.T) {
 	_, e, list := signed(t, 2)
 	signer := specimen.Key(t, key.P256)
 	host := func(name string) int {
@@ -260,7 +260,7 @@ func TestNothingIsSignedForAKeyInDoubt(t *testing.T) {
 	}
 	second := host("second.ternbay.example")
 	onScreen := sheet(t, e, second)
-	doubted := func(s *signing.Sheet, code finding.Code) {
+	compromised := func(s *signing.Sheet, code finding.Code) {
 		t.Helper()
 		if err := sign(e, onScreen); !errors.Is(err, fault.Changed) {
 			t.Errorf("%s: what was on screen: %v", code, err)
@@ -271,22 +271,22 @@ func TestNothingIsSignedForAKeyInDoubt(t *testing.T) {
 		}
 	}
 	begin(t, e, c.SerialHex())
-	doubted(sheet(t, e, second), "key-in-doubt")
+	compromised(sheet(t, e, second), "key-suspected")
 	again, err := renewals.PlanReissue(ctx, e, renewals.ReissueAsk{Certificate: c.SerialHex()})
 	if err != nil {
 		t.Fatal(err)
 	}
-	doubted(again, "key-in-doubt")
+	compromised(again, "key-suspected")
 	begin(t, e, list[0].SerialHex()) // another one keeps nobody from going on
 	if _, err := incidents.Close(ctx, e, incident(t, e, "I1"), incidents.Ending{Because: "a false alarm",
 		FalseAlarm: true}); err != nil {
 		t.Fatal(err)
 	}
-	if s := sheet(t, e, second); s.Plan.Findings.Has("key-in-doubt") {
-		t.Error("it is in doubt after the end")
+	if s := sheet(t, e, second); s.Plan.Findings.Has("key-suspected") {
+		t.Error("it is suspected after the end")
 	}
 	revoke(t, e, revocation.KeyCompromise, c.SerialHex())
-	doubted(sheet(t, e, second), "key-lost")
+	compromised(sheet(t, e, second), "key-lost")
 }
 
 // What was revoked is revoked in a rehearsal too, where an incident can be practised.

@@ -127,7 +127,7 @@ func TestAListThatRevokesMoreIsServedWhateverItsNumber(t *testing.T) {
 		}
 	}
 	if again := takeIn(t, late, emergency...); len(again.Known) != 1 || again.Head.Seq != 0 {
-		t.Errorf("taken in again: %+v", again)
+		t.Errorf("imported again: %+v", again)
 	}
 	if faults := checked(t, dir); len(faults) > 0 {
 		t.Errorf("%v", faults)
@@ -178,7 +178,7 @@ func TestABackupHoldsTheLists(t *testing.T) {
 		t.Errorf("without its list: %+v", out)
 	}
 	if again := takeIn(t, x, lists...); len(again.Known) != 3 {
-		t.Errorf("taken in again: %+v", again)
+		t.Errorf("imported again: %+v", again)
 	}
 	publish(t, x, publishing.Ask{}, filepath.Join(t.TempDir(), "q"))
 }

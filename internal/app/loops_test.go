@@ -313,7 +313,7 @@ func TestKeysAndCommits(t *testing.T) {
 	w := world()
 	w.Step = func(step string) error {
 		for _, f := range keys() {
-			if step == estate.StepSealed && !slices.Contains(before, f) {
+			if step == estate.StepSigned && !slices.Contains(before, f) {
 				return os.Rename(f, f+".away")
 			}
 		}

@@ -155,7 +155,7 @@ func TestListsTellWhatIsRevoked(t *testing.T) {
 	}
 	publish(t, e, publishing.Ask{}, to)
 	if third := served(t, e, to, "services.g1.crl"); !slices.Equal(on(third), on(second)) {
-		t.Errorf("made anew it has %v, and before %v", on(third), on(second))
+		t.Errorf("made again it has %v, and before %v", on(third), on(second))
 	}
 	checkFolder(t, e, to)
 	if faults := checked(t, dir); len(faults) > 0 {
@@ -710,7 +710,7 @@ func TestListsWhereClientsLook(t *testing.T) {
 	}
 }
 
-// A list on record is known by its seal, and one from before there were seals by its SHA-256.
+// A list on record is known by its content digest, and one from before there were any by its SHA-256.
 func TestListsOnRecordAreKnown(t *testing.T) {
 	_, e, _ := signed(t, 1)
 	publish(t, e, publishing.Ask{}, filepath.Join(t.TempDir(), "public"))
@@ -719,7 +719,7 @@ func TestListsOnRecordAreKnown(t *testing.T) {
 		t.Fatal(len(lists), err)
 	}
 	sum := sha256.Sum256(lists[0].Raw)
-	for what, i := range map[string]event.List{"seal": {ContentDigest: lists[0].ContentDigest()},
+	for what, i := range map[string]event.List{"digest": {ContentDigest: lists[0].ContentDigest()},
 		"SHA-256": {SHA256: hex.EncodeToString(sum[:])}} {
 		if !inventory.Is(i, lists[0]) || inventory.Is(i, lists[1]) {
 			t.Errorf("by its %s it is not known", what)

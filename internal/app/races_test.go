@@ -303,14 +303,14 @@ func TestABatchStopsAfterOneWait(t *testing.T) {
 	}
 	_, e := newEstate(t)
 	receive(t, e, 3)
-	sealed := make(chan signing.SignResult, 3)
+	signed := make(chan signing.SignResult, 3)
 	for n := range 3 {
-		sealed <- signing.SignResult{Sheet: sheet(t, e, n+1)}
+		signed <- signing.SignResult{Sheet: sheet(t, e, n+1)}
 	}
-	close(sealed)
+	close(signed)
 	e.Close() // every commit fails now, at once
 	told := 0
-	signing.RecordAll(context.Background(), e, sealed, func(r signing.SignResult) {
+	signing.RecordAll(context.Background(), e, signed, func(r signing.SignResult) {
 		if told++; r.Err == nil {
 			t.Error("it is told as signed")
 		}

@@ -65,7 +65,7 @@ func TestStoppingARenewalAtEveryStep(t *testing.T) {
 	t.Parallel()
 	stop := errors.New("stopped here")
 	for _, same := range []bool{false, true} {
-		for _, step := range []string{estate.StepPlanned, estate.StepKeyMade, estate.StepKeyKept, estate.StepSealed,
+		for _, step := range []string{estate.StepPlanned, estate.StepKeyMade, estate.StepKeyKept, estate.StepSigned,
 			estate.StepRecording} {
 			if same && step == estate.StepKeyMade {
 				continue // no key is made
@@ -132,7 +132,7 @@ func TestCrashWhileRenewing(t *testing.T) {
 		return
 	}
 	for _, c := range []struct{ act, step string }{
-		{"renew", estate.StepKeyMade}, {"renew", estate.StepKeyKept}, {"renew", estate.StepSealed}, {"renew",
+		{"renew", estate.StepKeyMade}, {"renew", estate.StepKeyKept}, {"renew", estate.StepSigned}, {"renew",
 			estate.StepRecording},
 		{"renew", estate.StepRecorded}, {"apply", estate.StepRecording},
 	} {
@@ -224,16 +224,16 @@ func TestLinksGoWithTheChain(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	goods, err := delivery.Bundle(ctx, e, old, nil)
-	if err != nil || len(goods.Links) != 1 {
-		t.Fatalf("%d links, %v", len(goods.Links), err)
+	bundle, err := delivery.Bundle(ctx, e, old, nil)
+	if err != nil || len(bundle.Links) != 1 {
+		t.Fatalf("%d links, %v", len(bundle.Links), err)
 	}
 	roots, _, err := e.Roots(ctx)
 	if err != nil || len(roots) != 2 {
 		t.Fatal(roots, err)
 	}
 	for _, root := range roots {
-		v := path.Verify(old.Certificate, append(goods.Intermediates, goods.Links...),
+		v := path.Verify(old.Certificate, append(bundle.Intermediates, bundle.Links...),
 			path.Question{Anchors: []*cert.Certificate{root}, Now: time.Now()})
 		if !v.Valid {
 			t.Errorf("with the root %x alone: %v", root.SubjectKey[:4], v.Reasons())
@@ -241,8 +241,8 @@ func TestLinksGoWithTheChain(t *testing.T) {
 	}
 	// When the link has ended, it is left out.
 	late := reopen(t, dir, moved(roots[0].NotAfter.Add(time.Hour)))
-	if goods, err := delivery.Bundle(ctx, late, old, nil); err != nil || len(goods.Links) != 0 {
-		t.Errorf("%d links after their end, %v", len(goods.Links), err)
+	if bundle, err := delivery.Bundle(ctx, late, old, nil); err != nil || len(bundle.Links) != 0 {
+		t.Errorf("%d links after their end, %v", len(bundle.Links), err)
 	}
 }
 
@@ -420,7 +420,7 @@ func TestAPreparedRootIsNotTrustedYet(t *testing.T) {
 		t.Fatal(err)
 	}
 	count := func() (int, int) {
-		goods, err := delivery.Bundle(ctx, e, c, nil)
+		bundle, err := delivery.Bundle(ctx, e, c, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -428,7 +428,7 @@ func TestAPreparedRootIsNotTrustedYet(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return len(roots), len(goods.Links)
+		return len(roots), len(bundle.Links)
 	}
 	if roots, links := count(); roots != 1 || links != 0 {
 		t.Errorf("%d roots and %d links before the switch day", roots, links)

@@ -233,8 +233,8 @@ func (s *sequence) sign() error {
 		if err != nil {
 			return err
 		}
-		if _, doubted := lost[g.Certificate.Key.Fingerprint()]; doubted {
-			s.t.Errorf("a key in doubt signed %s", host)
+		if _, compromised := lost[g.Certificate.Key.Fingerprint()]; compromised {
+			s.t.Errorf("a suspected key signed %s", host)
 		}
 		s.leaves = append(s.leaves, c.Certificate)
 		return nil
@@ -323,8 +323,8 @@ func (s *sequence) answers() error {
 			if err != nil {
 				return err
 			}
-			if _, doubted := lost[line[1].Key.Fingerprint()]; doubted {
-				s.t.Errorf("a key in doubt certified the responder %s", serial)
+			if _, compromised := lost[line[1].Key.Fingerprint()]; compromised {
+				s.t.Errorf("a suspected key certified the responder %s", serial)
 			}
 		}
 		files, err := filepath.Glob(filepath.Join(s.ocsp, "*.ocsp"))

@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"ironseal/internal/cli/authority"
 	"ironseal/internal/cli/certificate"
@@ -161,6 +162,7 @@ Begin with:  ironseal estate create harbour     (or watch: ironseal demo)`,
 	root.SetHelpCommand(helpCommand())
 	root.SetHelpFunc(func(c *cobra.Command, args []string) { help(s, c, args) })
 	root.SetFlagErrorFunc(unknownOption)
+	root.SetGlobalNormalizationFunc(today)
 	f := root.PersistentFlags()
 	f.StringVar(&s.EstateDir, "estate", "", "the estate `DIR` (else IRONSEAL_ESTATE, else the nearest above)")
 	f.BoolVar(&s.JSON, "json", false, "print JSON")
@@ -178,6 +180,16 @@ Begin with:  ironseal estate create harbour     (or watch: ironseal demo)`,
 		upkeep.Journal(s), demoCommand(s),
 		completionCommand(s), versionCommand(s), referenceCommand(s))
 	return root
+}
+
+// earlier are options as earlier versions called them: scripts may hold them.
+var earlier = map[string]string{"seal": "encrypt", "seal-with": "encrypt-with"}
+
+func today(_ *pflag.FlagSet, name string) pflag.NormalizedName {
+	if now, ok := earlier[name]; ok {
+		name = now
+	}
+	return pflag.NormalizedName(name)
 }
 
 // helpCommand shows a command's help; asking for one that is not there is wrong usage.

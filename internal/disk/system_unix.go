@@ -72,11 +72,11 @@ func holdOpen(f *os.File) (release func(), err error) {
 	if !there(f) {
 		return nil, fmt.Errorf("%s: %w", f.Name(), fs.ErrNotExist)
 	}
-	held, err := unix.FcntlInt(f.Fd(), unix.F_DUPFD_CLOEXEC, 0)
+	duplicate, err := unix.FcntlInt(f.Fd(), unix.F_DUPFD_CLOEXEC, 0)
 	if err != nil {
 		return nil, err
 	}
-	return func() { _ = unix.Close(held) }, nil
+	return func() { _ = unix.Close(duplicate) }, nil
 }
 
 // there reports whether what was opened still has its name.

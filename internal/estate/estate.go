@@ -83,7 +83,7 @@ const (
 	StepKeyMade    = "key made"
 	StepKeyKept    = "key kept"
 	StepOpened     = "key opened"
-	StepSealed     = "sealed"
+	StepSigned     = "signed"
 	StepRecording  = "recording"  // records written, not committed
 	StepRecorded   = "recorded"   // committed
 	StepHandingOut = "handed out" // files written
@@ -190,19 +190,19 @@ func (e *Estate) ReadOnly() error {
 
 // View calls fn with the estate as it is at one moment: whatever others write
 // meanwhile, all that fn reads fits together. Plans are made in one.
-func (e *Estate) View(ctx context.Context, fn func(moment *Estate) error) error {
+func (e *Estate) View(ctx context.Context, fn func(snapshot *Estate) error) error {
 	return e.Records.View(ctx, func(s store.Store) error {
-		moment := *e
-		moment.Records = s
-		return fn(&moment)
+		snapshot := *e
+		snapshot.Records = s
+		return fn(&snapshot)
 	})
 }
 
 // Snapshot makes a plan from what the estate is at one moment: all that it reads fits
 // together, whatever others write meanwhile.
 func Snapshot[T any](ctx context.Context, e *Estate, plan func(*Estate) (T, error)) (out T, err error) {
-	err = e.View(ctx, func(moment *Estate) (err error) {
-		out, err = plan(moment)
+	err = e.View(ctx, func(snapshot *Estate) (err error) {
+		out, err = plan(snapshot)
 		return err
 	})
 	return out, err
@@ -420,9 +420,9 @@ func (e *Estate) Templates() (list []template.Template, faults []error) {
 	return list, faults
 }
 
-// work is the sealing work that the settings ask for.
+// work is the work of encryption that the settings ask for.
 func (s Settings) work() pbes.Work {
-	return pbes.Work{Memory: s.Keys.SealingMemory << 20}
+	return pbes.Work{Memory: s.Keys.EncryptionMemory << 20}
 }
 
 // RemoveIfEmpty takes an empty directory away, so that the restored one can have its name.

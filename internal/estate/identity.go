@@ -29,9 +29,9 @@ func (e *Estate) As(who Identity) *Estate {
 // InTx is the estate as a change sees it, for what has to be asked again inside an act, when nobody
 // else can write.
 func (e *Estate) InTx(tx store.Tx) *Estate {
-	moment := *e
-	moment.Records = tx.Reads()
-	return &moment
+	snapshot := *e
+	snapshot.Records = tx.Reads()
+	return &snapshot
 }
 
 // Act runs one change of the records, in the name of the one who acts. The events that fn returns become entries

@@ -55,9 +55,9 @@ func (e *Estate) EachCertificate(ctx context.Context, w Filter,
 		if err != nil {
 			return nil, err
 		}
-		s.held = map[int64]bool{}
+		s.byHolder = map[int64]bool{}
 		for _, r := range list {
-			s.held[r.ID] = true
+			s.byHolder[r.ID] = true
 		}
 	}
 	err = e.Records.EachCertificate(ctx, w.Text, s.record)
@@ -69,20 +69,20 @@ func (e *Estate) EachCertificate(ctx context.Context, w Filter,
 
 // searching is a search under way: what the record tells is judged row by row, the rest a page at a time.
 type searching struct {
-	e      *Estate
-	w      Filter
-	fn     func(CertificateRecord) error
-	down   RevokedGenerations
-	held   map[int64]bool // nil where any holder will do
-	page   []store.Certificate
-	others map[lifecycle.State]int
+	e        *Estate
+	w        Filter
+	fn       func(CertificateRecord) error
+	down     RevokedGenerations
+	byHolder map[int64]bool // nil where any holder will do
+	page     []store.Certificate
+	others   map[lifecycle.State]int
 }
 
 func (s *searching) record(r store.Certificate) error {
 	w, state := s.w, s.e.stateOf(r, s.down)
 	handle, _, _ := strings.Cut(r.Issuer, ".")
 	switch {
-	case s.held != nil && !s.held[r.ID], !w.ends(r.Until), w.Template != "" && w.Template != r.Template,
+	case s.byHolder != nil && !s.byHolder[r.ID], !w.ends(r.Until), w.Template != "" && w.Template != r.Template,
 		w.By != "" && r.Issuer != "" && r.Issuer != w.By && handle != w.By:
 		return nil
 	case w.State != lifecycle.AnyState && w.State != state && (w.State != "" || !state.Serves()):

@@ -59,7 +59,7 @@ type Defaults struct {
 
 // KeySettings say how keys are encrypted.
 type KeySettings struct {
-	SealingMemory int `toml:"sealing-memory"` // MiB of scrypt, 8 to 256
+	EncryptionMemory int `toml:"encryption-memory" was:"0e9d209066590ada"` // MiB of scrypt, 8 to 256
 }
 
 // Storage says where the records are.
@@ -89,7 +89,7 @@ expiring      = "60d"
 
 [keys]
 # MiB of memory that each guess at a passphrase costs: a power of two, 8 to 256.
-sealing-memory = 64
+encryption-memory = 64
 
 [storage]
 records = "records.db"
@@ -130,7 +130,7 @@ func ReadSettings(dir string) (Settings, error) {
 	s := Settings{
 		Defaults: Defaults{AuthorityKey: string(key.RSA4096), HostKey: string(key.P256), BeginsBefore: "10m",
 			Expiring: "60d"},
-		Keys: KeySettings{SealingMemory: 64}, Storage: Storage{Records: "records.db"},
+		Keys: KeySettings{EncryptionMemory: 64}, Storage: Storage{Records: "records.db"},
 		Publication: Publication{Life: "7d", RootLife: "90d", Each: "1d"},
 	}
 	data, err := disk.Read(path, 1<<20)
@@ -159,8 +159,8 @@ func (s Settings) check() error {
 	if _, err := span.Parse(s.Defaults.Expiring); err != nil {
 		return fmt.Errorf("defaults.expiring: %w", err)
 	}
-	if m := s.Keys.SealingMemory; m < 8 || m<<20 > pbes.MostMemory || bits.OnesCount(uint(m)) != 1 {
-		return fmt.Errorf("keys.sealing-memory = %d: a power of two from 8 to 256", m)
+	if m := s.Keys.EncryptionMemory; m < 8 || m<<20 > pbes.MostMemory || bits.OnesCount(uint(m)) != 1 {
+		return fmt.Errorf("keys.encryption-memory = %d: a power of two from 8 to 256", m)
 	}
 	if s.Organisation.Country != "" && !dn.IsCountry(s.Organisation.Country) {
 		return fmt.Errorf("organisation.country = %q: two capital letters, such as NO", s.Organisation.Country)

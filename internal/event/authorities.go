@@ -6,7 +6,7 @@ type Generation struct {
 	By          *string `json:"by"` // the generation above; earlier versions do not say it
 	Template    string  `json:"template"`
 	Links       Sums    `json:"links"`
-	Suspected   string  `json:"suspected"` // why the key before it is in doubt
+	Suspected   string  `json:"suspected"` // why the key before it may be compromised
 	SwitchDay   string  `json:"switch day"`
 	Certificate string  `json:"certificate"`
 	Serial      string  `json:"serial"`

@@ -36,10 +36,10 @@ type DraftKeyDestroyed struct {
 // Drafted: a request was drafted here. The object is its title.
 type Drafted struct {
 	v1
-	SHA256 string  `json:"sha256"`
-	Key    string  `json:"key"`
-	File   *string `json:"file"` // earlier versions do not say it
-	Sealed bool    `json:"sealed"`
+	SHA256    string  `json:"sha256"`
+	Key       string  `json:"key"`
+	File      *string `json:"file"` // earlier versions do not say it
+	Encrypted bool    `json:"sealed"`
 }
 
 // DraftKeyEncrypted: the key file of a draft got a passphrase. The object is the request's number.

@@ -61,7 +61,7 @@ type List struct {
 	Next          time.Time `json:"next_update" doc:"when its successor is there at the latest"`
 	Entries       int       `json:"entries" doc:"how many certificates stand on it"`
 	ContentDigest string    `json:"seal" doc:"BLAKE2b-256 of it, with that of its entries in the place of the entries"`
-	SHA256        string    `json:"sha256,omitempty" doc:"of a list that was signed before there were seals, SHA-256 of it"`
+	SHA256        string    `json:"sha256,omitempty" doc:"of a list that was signed before there were such digests, SHA-256 of it"`
 
 	Through int64     `json:"through" doc:"the last revocation on record that it tells of"`
 	Gone    time.Time `json:"gone" doc:"the last release from hold on record that it knows of"`
@@ -122,7 +122,7 @@ type ListsPlaced struct {
 	Lists []PlacedList `json:"lists"`
 }
 
-// IncidentOpened: a key is in doubt. The object is the incident's name.
+// IncidentOpened: a key may be compromised. The object is the incident's name.
 type IncidentOpened struct {
 	v1
 	About       string   `json:"about"`

@@ -10,8 +10,8 @@ import (
 	"testing"
 )
 
-// goods makes a signed certificate for localhost with its chain, root and key.
-func goods(t *testing.T, kind string) estate {
+// signedForLocalhost makes a signed certificate for localhost with its chain, root and key.
+func signedForLocalhost(t *testing.T, kind string) estate {
 	e := newEstate(t, "ecdsa-p256")
 	e.site(kind)
 	return e
@@ -22,13 +22,13 @@ func TestContainersAreOpenedByOthers(t *testing.T) {
 	long(t)
 	for _, kind := range []struct{ ours, java string }{{"ecdsa-p256", "EC"}, {"rsa-2048", "RSA"}} {
 		t.Run(kind.ours, func(t *testing.T) {
-			e := goods(t, kind.ours)
+			e := signedForLocalhost(t, kind.ours)
 			convert := func(to, out string, more ...string) {
 				e.do(append([]string{"convert", "../chain.pem", "../localhost.key.pem", "../root.pem", "--to", to,
 					"--out", "../" + out}, more...)...)
 			}
 			for _, to := range []string{"p12", "p12-older"} {
-				convert(to, to, "--seal-with", "../pass", "--name", "Quay Gate")
+				convert(to, to, "--encrypt-with", "../pass", "--name", "Quay Gate")
 				got := strings.TrimSpace(java(t, "Containers.java", nil, "store", e.path(to), "tern and gull"))
 				if want := "key quay gate " + kind.java + " 3"; got != want { // Java lower-cases names
 					t.Errorf("%s: Java sees %q, want %q", to, got, want)
@@ -41,7 +41,7 @@ func TestContainersAreOpenedByOthers(t *testing.T) {
 					t.Errorf("%s: Java sees %q", to, got)
 				}
 			}
-			e.do("convert", "../root.pem", "--to", "p12", "--seal-with", "../pass", "--name", "Tern Bay", "--out",
+			e.do("convert", "../root.pem", "--to", "p12", "--encrypt-with", "../pass", "--name", "Tern Bay", "--out",
 				"../trust.p12")
 			if got := strings.TrimSpace(java(t, "Containers.java", nil, "store", e.path("trust.p12"),
 				"tern and gull")); got != "trusted tern bay" {
@@ -56,13 +56,13 @@ catch (e) { console.log("opened"); }`, e.path("p12")).CombinedOutput()
 			if err != nil || strings.TrimSpace(string(out)) != "opened" {
 				t.Errorf("Node.js: %v %s", err, out)
 			}
-			forms := []string{"key", "key-sealed", "key-pkcs1"}
+			forms := []string{"key", "key-encrypted", "key-pkcs1"}
 			if kind.java == "EC" {
 				forms[2] = "key-sec1"
 			}
 			for _, form := range forms {
-				if form == "key-sealed" {
-					convert(form, form, "--seal-with", "../pass")
+				if form == "key-encrypted" {
+					convert(form, form, "--encrypt-with", "../pass")
 				} else {
 					convert(form, form)
 				}
@@ -83,8 +83,8 @@ print("opened")`, e.path("chain.pem"), e.path(form)).CombinedOutput()
 // A PKCS#12 file with the MAC of RFC 9579 is opened by a Node.js that knows it,
 // version 24 or later, which stands on the PATH as node-newer.
 func TestPBMAC1IsOpenedByNode(t *testing.T) {
-	e := goods(t, "ecdsa-p256")
-	e.do("convert", "../chain.pem", "../localhost.key.pem", "--to", "p12-pbmac1", "--seal-with", "../pass", "--out",
+	e := signedForLocalhost(t, "ecdsa-p256")
+	e.do("convert", "../chain.pem", "../localhost.key.pem", "--to", "p12-pbmac1", "--encrypt-with", "../pass", "--out",
 		"../mac1.p12")
 	out, err := exec.Command(peer(t, "node-newer"),
 		"-e", `const fs = require("fs"), tls = require("tls"), pfx = fs.readFileSync(process.argv[1]);
@@ -100,7 +100,7 @@ try { tls.createSecureContext({pfx, passphrase: "wrong"}); process.exit(2); } ca
 func TestContainersThatJavaWroteAreRead(t *testing.T) {
 	long(t)
 	for _, kind := range []struct{ ours, java string }{{"ecdsa-p256", "EC"}, {"rsa-2048", "RSA"}} {
-		e := goods(t, kind.ours)
+		e := signedForLocalhost(t, kind.ours)
 		plain, err := os.ReadFile(e.path("localhost.key.pem"))
 		if err != nil {
 			t.Fatal(err)

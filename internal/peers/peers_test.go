@@ -84,7 +84,7 @@ func (e estate) cheap() {
 	if err != nil {
 		e.t.Fatal(err)
 	}
-	text := strings.Replace(string(settings), "sealing-memory = 64", "sealing-memory = 8", 1)
+	text := strings.Replace(string(settings), "encryption-memory = 64", "encryption-memory = 8", 1)
 	if text == string(settings) {
 		e.t.Fatal("the settings do not say what a passphrase costs")
 	}
@@ -288,24 +288,24 @@ func TestRequestsMadeByJava(t *testing.T) {
 	}
 }
 
-// Keys that we sealed are opened by Java; what Java sealed is read by us.
-func TestSealedKeysGoBothWays(t *testing.T) {
+// Keys that we encrypted are opened by Java; what Java encrypted is read by us.
+func TestEncryptedKeysGoBothWays(t *testing.T) {
 	long(t)
 	e := newEstate(t, "ecdsa-p256")
 	for _, c := range []struct{ kind, algorithm string }{{"ecdsa-p256", "EC"}, {"rsa-2048", "RSA"}} {
 		host := c.kind + ".ternbay.example"
-		e.do("request", "draft", host, "--key", c.kind, "--out", "..", "--seal-with", "../pass")
+		e.do("request", "draft", host, "--key", c.kind, "--out", "..", "--encrypt-with", "../pass")
 		der := e.path(host + ".der")
 		pemToDER(t, e.path(host+".key.pem"), der)
-		if out := java(t, "SealedKey.java", nil, "open", der, c.algorithm, "tern and gull"); !strings.HasPrefix(out,
+		if out := java(t, "EncryptedKey.java", nil, "open", der, c.algorithm, "tern and gull"); !strings.HasPrefix(out,
 			"opened "+c.algorithm) {
 			t.Errorf("%s: %q", c.kind, out)
 		}
 		for _, scheme := range []string{"PBEWithHmacSHA256AndAES_256", "PBEWithHmacSHA1AndAES_128",
 			"PBEWithHmacSHA512AndAES_256"} {
 			theirs := e.path(c.algorithm + scheme)
-			java(t, "SealedKey.java", nil, "write", theirs, c.algorithm, "tern and gull", scheme)
-			openSealed(t, theirs, "tern and gull")
+			java(t, "EncryptedKey.java", nil, "write", theirs, c.algorithm, "tern and gull", scheme)
+			openEncrypted(t, theirs, "tern and gull")
 			if out := e.do("read", theirs); !strings.Contains(out, "Encrypted private key") ||
 				!strings.Contains(out, "PBKDF2") {
 				t.Errorf("%s: %s", scheme, out)

@@ -91,7 +91,7 @@ func write(t *testing.T, path, text string) string {
 func TestServersTakeTheirHandovers(t *testing.T) {
 	t.Run("nginx", func(t *testing.T) {
 		binary := peer(t, "nginx", "/usr/sbin/nginx")
-		e := goods(t, "rsa-2048")
+		e := signedForLocalhost(t, "rsa-2048")
 		dir, settings := e.handover("nginx")
 		port := freePort(t)
 		conf := write(t, e.path("nginx.conf"),
@@ -106,7 +106,7 @@ func TestServersTakeTheirHandovers(t *testing.T) {
 	})
 	t.Run("Apache httpd", func(t *testing.T) {
 		binary := peer(t, "apache2", "/usr/sbin/apache2", "httpd")
-		e := goods(t, "ecdsa-p256")
+		e := signedForLocalhost(t, "ecdsa-p256")
 		dir, settings := e.handover("apache-httpd")
 		port := freePort(t)
 		modules := "/usr/lib/apache2/modules"
@@ -121,7 +121,7 @@ func TestServersTakeTheirHandovers(t *testing.T) {
 	})
 	t.Run("HAProxy", func(t *testing.T) {
 		binary := peer(t, "haproxy", "/usr/sbin/haproxy")
-		e := goods(t, "ecdsa-p256")
+		e := signedForLocalhost(t, "ecdsa-p256")
 		dir, settings := e.handover("haproxy")
 		port := freePort(t)
 		settings = strings.Replace(settings, "bind :443", fmt.Sprintf("bind 127.0.0.1:%d", port), 1)
@@ -142,7 +142,7 @@ func postgres(t *testing.T) {
 	initdb := peer(t, "initdb", "/usr/lib/postgresql/15/bin/initdb", "/usr/lib/postgresql/17/bin/initdb")
 	psql := peer(t, "psql")
 	bin := filepath.Dir(initdb)
-	e := goods(t, "ecdsa-p256")
+	e := signedForLocalhost(t, "ecdsa-p256")
 	dir, settings := e.handover("postgresql")
 	e.do("request", "draft", "mate", "--out", "..")
 	e.do("request", "receive", "../mate.request.pem")
@@ -231,13 +231,13 @@ func appendTo(t *testing.T, path, text string) {
 // connects with the trust store that lies beside it; with a root that was renewed
 // meanwhile, the chain is still one that Java's key store takes.
 func TestJavaTakesItsHandover(t *testing.T) {
-	e := goods(t, "ecdsa-p256")
+	e := signedForLocalhost(t, "ecdsa-p256")
 	for i, before := range [][]string{nil, {"authority", "renew", "root", "--key", "ecdsa-p256", "--yes"}} {
 		if before != nil {
 			e.do(before...)
 		}
 		out := fmt.Sprintf("../handed-out-%d", i)
-		e.do("certificate", "handover", "R1", "--for", "java", "--seal-with", "../pass", "--out", out)
+		e.do("certificate", "handover", "R1", "--for", "java", "--encrypt-with", "../pass", "--out", out)
 		dir := filepath.Join(e.dir, "harbour", out, "localhost.java")
 		got := strings.Fields(java(t, "HandedOver.java", nil, filepath.Join(dir, "localhost.p12"),
 			filepath.Join(dir, "localhost.trust.p12"), "tern and gull"))

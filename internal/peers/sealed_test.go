@@ -18,14 +18,14 @@ func pemToDER(t *testing.T, from, to string) {
 	}
 	block, _ := pem.Decode(data)
 	if block == nil || block.Type != "ENCRYPTED PRIVATE KEY" {
-		t.Fatalf("%s holds no sealed key", from)
+		t.Fatalf("%s holds no encrypted key", from)
 	}
 	if err := os.WriteFile(to, block.Bytes, 0o600); err != nil {
 		t.Fatal(err)
 	}
 }
 
-func openSealed(t *testing.T, file, passphrase string) {
+func openEncrypted(t *testing.T, file, passphrase string) {
 	t.Helper()
 	der, err := os.ReadFile(file)
 	if err != nil {

@@ -30,7 +30,7 @@ type UnfinishedWithdrawal struct {
 // RequestsReader answers questions about requests and drafts.
 type RequestsReader interface {
 	// DraftKey tells where the key of a draft was written, or "".
-	DraftKey(ctx context.Context, key [32]byte) (file string, sealed bool, err error)
+	DraftKey(ctx context.Context, key [32]byte) (file string, encrypted bool, err error)
 	// UnfinishedWithdrawal lists the requests whose withdrawal was cut off: their keys are still there.
 	UnfinishedWithdrawals(ctx context.Context) ([]UnfinishedWithdrawal, error)
 	// DraftFiles are the places where drafts' keys were written.
@@ -64,7 +64,7 @@ type RequestsReader interface {
 // RequestsWriter records changes of requests and drafts.
 type RequestsWriter interface {
 	// AddDraft remembers where the key of a draft was written.
-	AddDraft(key [32]byte, file string, sealed bool) error
+	AddDraft(key [32]byte, file string, encrypted bool) error
 	// DropDraft forgets a draft's key.
 	DropDraft(key [32]byte) error
 	// EncryptDraft records that the key of a draft is encrypted now.

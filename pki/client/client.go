@@ -22,7 +22,7 @@ import (
 //go:embed kind/*.toml
 var kinds embed.FS
 
-var shelf = strict.Embedded{Files: kinds, Dir: "kind"}
+var embedded = strict.Embedded{Files: kinds, Dir: "kind"}
 
 // Kind is a kind of client.
 type Kind struct {
@@ -41,7 +41,7 @@ type Difference struct {
 
 // Names lists the kinds that are known.
 func Names() []string {
-	return shelf.Names()
+	return embedded.Names()
 }
 
 // All are the kinds that are known.
@@ -56,7 +56,7 @@ func All() (out []Kind) {
 
 // Of reads a kind; the error of an unknown name has a suggestion.
 func Of(name string) (Kind, error) {
-	text := shelf.Text(name)
+	text := embedded.Text(name)
 	if text == "" {
 		return Kind{}, fmt.Errorf("client %q: there is no such kind; %s", name, strict.Offered(name, Names()))
 	}

@@ -338,14 +338,14 @@ func (m *maker) keys() {
 		if err != nil {
 			m.t.Fatal(err)
 		}
-		sealed, err := pbes.Encrypt(signer, []byte("puffin"), pbes.Work{Iterations: 1000}, rand.Reader)
+		encrypted, err := pbes.Encrypt(signer, []byte("puffin"), pbes.Work{Iterations: 1000}, rand.Reader)
 		if err != nil {
 			m.t.Fatal(err)
 		}
 		pub, _ := key.Of(signer)
 		m.add("key-"+string(kind)+".pem", []byte(armour(bundle.PrivateKey, plain)), "private key")
 		m.add("key-"+string(kind)+".der", plain, "private key")
-		m.add("key-"+string(kind)+"-sealed.pem", []byte(armour(bundle.EncryptedKey, sealed)), "encrypted private key")
+		m.add("key-"+string(kind)+"-sealed.pem", []byte(armour(bundle.EncryptedKey, encrypted)), "encrypted private key")
 		m.add("key-"+string(kind)+"-public.pem", []byte(armour(bundle.PublicKey, pub.SPKI)), "public key")
 		m.add("key-"+string(kind)+"-cut.pem", []byte(armour(bundle.PrivateKey, plain[:len(plain)-3])),
 			"error: cut short")
@@ -362,9 +362,9 @@ func (m *maker) keys() {
 		}
 	}
 	signer := specimen.Key(m.t, key.P256)
-	sealed, err := pbes.Encrypt(signer, []byte("puffin"), pbes.Work{Memory: 1 << 14}, rand.Reader)
+	encrypted, err := pbes.Encrypt(signer, []byte("puffin"), pbes.Work{Memory: 1 << 14}, rand.Reader)
 	if err != nil {
 		m.t.Fatal(err)
 	}
-	m.add("key-scrypt.pem", []byte(armour(bundle.EncryptedKey, sealed)), "encrypted private key")
+	m.add("key-scrypt.pem", []byte(armour(bundle.EncryptedKey, encrypted)), "encrypted private key")
 }

@@ -377,7 +377,7 @@ func Any(obj bundle.Object, now time.Time) (Object, error) {
 		h, err := pbes.ReadHeader(obj.DER)
 		return EncryptedKey(h), err
 	case bundle.PrivateKey:
-		return unsealed(obj.DER)
+		return openKey(obj.DER)
 	}
 	o := Object{Kind: string(obj.Kind)}
 	o.add("size", "Size", fmt.Sprintf("%d bytes", len(obj.DER)))
@@ -394,8 +394,8 @@ func PublicOf(der []byte) (key.Public, error) {
 	return key.Of(signer)
 }
 
-// unsealed describes a private key that lies open, by its public side only.
-func unsealed(der []byte) (Object, error) {
+// openKey describes a private key that lies open, by its public side only.
+func openKey(der []byte) (Object, error) {
 	pub, err := PublicOf(der)
 	if err != nil {
 		return Object{}, err

@@ -64,13 +64,13 @@ func TestEveryKindOfObjectIsTold(t *testing.T) {
 	signer := specimen.Key(t, key.P256)
 	pub, _ := key.Of(signer)
 	plain, _ := key.Plain(signer)
-	sealed, err := pbes.Encrypt(signer, []byte("x"), pbes.Work{Iterations: 1000}, zeros{})
+	encrypted, err := pbes.Encrypt(signer, []byte("x"), pbes.Work{Iterations: 1000}, zeros{})
 	if err != nil {
 		t.Fatal(err)
 	}
 	e := specimen.Make(t, nil, specimen.Plan{Subject: "CN=x", Authority: true})
 	for kind, der := range map[bundle.Kind][]byte{bundle.PublicKey: pub.SPKI, bundle.PrivateKey: plain,
-		bundle.EncryptedKey: sealed, bundle.Certificate: e.Cert.Raw,
+		bundle.EncryptedKey: encrypted, bundle.Certificate: e.Cert.Raw,
 		bundle.Request: specimen.Request(t, signer, "CN=x", nil).Raw} {
 		t.Run(fmt.Sprint(kind), func(t *testing.T) {
 			if got := bundle.KindOf(der); got != kind {

@@ -84,7 +84,7 @@ const (
 
 	// About taking back.
 	KeyLost             Code = "key-lost"
-	SuspectedKey        Code = "key-in-doubt"
+	SuspectedKey        Code = "key-suspected"
 	ReasonUnfit         Code = "reason-does-not-fit"
 	NotSuperseded       Code = "nothing-in-its-place"
 	NoListToLearn       Code = "clients-look-nowhere"
@@ -92,9 +92,9 @@ const (
 	ListKeyGone         Code = "list-key-gone"
 	TakesDown           Code = "takes-others-down"
 	SameKeyStands       Code = "same-key-still-stands"
-	SuspectedGeneration Code = "another-generation-in-doubt"
+	SuspectedGeneration Code = "another-generation-suspected"
 	NotOnRecord         Code = "certificate-not-on-record"
-	SuspectedAnchor     Code = "anchor-in-doubt"
+	SuspectedAnchor     Code = "anchor-suspected"
 
 	// About a list where clients look for it.
 	ListUnreachable   Code = "list-unreachable"
@@ -577,8 +577,15 @@ var registry = []struct {
 		"check the address, the port and the protocol; smtp://HOST:PORT names another protocol"},
 }
 
-// Lookup finds the rule for a code.
+// earlier are codes as earlier versions called them: commands in scripts may hold them.
+var earlier = map[Code]Code{"key-in-doubt": SuspectedKey, "another-generation-in-doubt": SuspectedGeneration,
+	"anchor-in-doubt": SuspectedAnchor}
+
+// Lookup finds the rule for a code, or for an earlier name of it.
 func Lookup(code Code) (Rule, bool) {
+	if now, ok := earlier[code]; ok {
+		code = now
+	}
 	for _, r := range registry {
 		if r.code == code {
 			return Rule{r.code, r.severity, r.title, r.why, r.remedy, next[code]}, true

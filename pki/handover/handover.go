@@ -1,7 +1,7 @@
 // Package handover puts certificates and keys into an order and an encoding.
 //
-// Sort makes goods out of a heap: the leaf, its issuers in order, the root, the key that
-// belongs to the leaf; what it had to repair or leave out it says. Encode writes goods in
+// Sort makes a bundle out of certificates and keys in any order: the leaf, its issuers in order, the root, the key that
+// belongs to the leaf; what it had to repair or leave out it says. Encode writes a bundle in
 // one format. Which files a kind of consumer wants is in package receiver.
 package handover
 
@@ -50,7 +50,7 @@ func (g Bundle) Chain() []*cert.Certificate {
 	return out
 }
 
-// Sort makes goods out of certificates and keys in any order. notes say what
+// Sort makes a bundle out of certificates and keys in any order. notes say what
 // was put in order or left out.
 func Sort(list []*cert.Certificate, keys []crypto.Signer) (g Bundle, notes []string, err error) {
 	unique := make([]*cert.Certificate, 0, len(list))
@@ -134,31 +134,46 @@ func match(list []*cert.Certificate, keys []crypto.Signer) (crypto.Signer, *cert
 		span.Count(len(list), "certificate"))
 }
 
-// Format is a form in which goods are written.
+// Format is a form in which a bundle is written.
 type Format string
 
 const (
-	PEM       Format = "pem"
-	DER       Format = "der"        // one certificate
-	P7B       Format = "p7b"        // PKCS#7, binary
-	P7BText   Format = "p7b-pem"    // PKCS#7, text
-	P12       Format = "p12"        // PKCS#12
-	P12MAC    Format = "p12-pbmac1" // PKCS#12 with the MAC of RFC 9579
-	P12Older  Format = "p12-older"  // PKCS#12 for devices that read nothing newer
-	KeyPlain  Format = "key"        // PKCS#8, open
-	KeySealed Format = "key-sealed" // PKCS#8, encrypted
-	KeyPKCS1  Format = "key-pkcs1"  // RSA only
-	KeySEC1   Format = "key-sec1"   // elliptic only
+	PEM          Format = "pem"
+	DER          Format = "der"           // one certificate
+	P7B          Format = "p7b"           // PKCS#7, binary
+	P7BText      Format = "p7b-pem"       // PKCS#7, text
+	P12          Format = "p12"           // PKCS#12
+	P12MAC       Format = "p12-pbmac1"    // PKCS#12 with the MAC of RFC 9579
+	P12Older     Format = "p12-older"     // PKCS#12 for devices that read nothing newer
+	KeyPlain     Format = "key"           // PKCS#8, open
+	KeyEncrypted Format = "key-encrypted" // PKCS#8, encrypted
+	KeyPKCS1     Format = "key-pkcs1"     // RSA only
+	KeySEC1      Format = "key-sec1"      // elliptic only
 )
 
 // Formats lists the formats.
 func Formats() []Format {
-	return []Format{PEM, DER, P7B, P7BText, P12, P12MAC, P12Older, KeyPlain, KeySealed, KeyPKCS1, KeySEC1}
+	return []Format{PEM, DER, P7B, P7BText, P12, P12MAC, P12Older, KeyPlain, KeyEncrypted, KeyPKCS1, KeySEC1}
+}
+
+// FormatNamed is the format of a name, whether or not there is such a one. Earlier versions had another name for
+// encrypted keys.
+func FormatNamed(name string) Format {
+	if name == "key-sealed" {
+		return KeyEncrypted
+	}
+	return Format(name)
+}
+
+// UnmarshalText reads a format's name in a file.
+func (f *Format) UnmarshalText(text []byte) error {
+	*f = FormatNamed(string(text))
+	return nil
 }
 
 // NeedsPassword reports whether the format is encrypted under a password.
 func (f Format) NeedsPassword() bool {
-	return f == P12 || f == P12MAC || f == P12Older || f == KeySealed
+	return f == P12 || f == P12MAC || f == P12Older || f == KeyEncrypted
 }
 
 // IsStore reports a PKCS#12 file. Without a key it can be written without a password.
@@ -178,13 +193,13 @@ func (f Format) Ending() string {
 		return ".p7b"
 	case P12, P12MAC, P12Older:
 		return ".p12"
-	case KeyPlain, KeySealed, KeyPKCS1, KeySEC1:
+	case KeyPlain, KeyEncrypted, KeyPKCS1, KeySEC1:
 		return ".key.pem"
 	}
 	return ".pem"
 }
 
-// Parts of goods that a file may hold.
+// Parts of a bundle that a file may hold.
 const (
 	PartKey           = "key"
 	PartLeaf          = "leaf"
@@ -193,7 +208,7 @@ const (
 	PartLinks         = "links"
 )
 
-// Writing says how goods are written.
+// Writing says how a bundle is written.
 type Writing struct {
 	Parts        []string // in the order in which they stand
 	Format       Format
@@ -202,7 +217,7 @@ type Writing struct {
 	Random       io.Reader
 }
 
-// Encode writes goods in one format.
+// Encode writes a bundle in one format.
 func Encode(g Bundle, w Writing) ([]byte, error) {
 	chosen, signer, err := g.choose(w)
 	if err != nil {
@@ -317,7 +332,7 @@ func encodeKey(signer crypto.Signer, w Writing) ([]byte, error) {
 	case KeyPlain:
 		der, err := key.Plain(signer)
 		return bundle.PEM(bundle.PrivateKey, der), err
-	case KeySealed:
+	case KeyEncrypted:
 		der, err := pbes.Encrypt(signer, w.Password, pbes.WorkGiven, w.Random)
 		return bundle.PEM(bundle.EncryptedKey, der), err
 	case KeyPKCS1:

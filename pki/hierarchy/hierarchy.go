@@ -132,7 +132,7 @@ func (a *Authority) Prepared() *Generation {
 }
 
 // Mark is one word for a generation that does not simply sign: "revoked", "issuer revoked" (one above it was
-// revoked), "stopped", "prepared", "elsewhere" or "retired"; "" for one that does, or did.
+// revoked), "stopped", "prepared", "external" or "retired"; "" for one that does, or did.
 func (g *Generation) Mark() string {
 	switch {
 	case !g.Revoked.IsZero():
@@ -144,7 +144,7 @@ func (g *Generation) Mark() string {
 	case !g.SwitchDay.IsZero():
 		return "prepared"
 	case g.Authority.External():
-		return "elsewhere"
+		return "external"
 	case !g.Authority.Retired.IsZero():
 		return "retired"
 	}
@@ -175,7 +175,7 @@ func (g *Generation) RevokedAbove() *Generation {
 }
 
 // Idle says why a generation grants nothing for now, in a word or two: it is revoked, or below one that
-// is, or its key is in doubt; "" where none of this is so.
+// is, or its key may be compromised; "" where none of this is so.
 func (g *Generation) Idle() string {
 	switch up := g.RevokedAbove(); {
 	case up == g:

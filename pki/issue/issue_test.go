@@ -69,7 +69,7 @@ func plan(t testing.TB, in Input) Plan {
 	return p
 }
 
-func TestSealedCertificateIsWhatTheSheetSays(t *testing.T) {
+func TestTheSignedCertificateIsWhatTheSheetSays(t *testing.T) {
 	w := newWorld(t, 20, 10)
 	in := w.input(t, "web-server")
 	p := plan(t, in)
@@ -193,7 +193,7 @@ func TestPlansNameWhatIsWrong(t *testing.T) {
 			got, err := Sign(p, serial, w.services.Signer, rand.Reader)
 			var r *Refused
 			if c.refuse && !errors.As(err, &r) {
-				t.Errorf("%s: sealing gives %v", c.what, err)
+				t.Errorf("%s: signing gives %v", c.what, err)
 			}
 			if !c.refuse && err != nil {
 				t.Errorf("%s: %v", c.what, err)
@@ -364,7 +364,7 @@ func TestWaiversPassStopsAndNeverBars(t *testing.T) {
 	}
 }
 
-func TestSealRefusesAForeignKey(t *testing.T) {
+func TestSignRefusesAForeignKey(t *testing.T) {
 	w := newWorld(t, 20, 10)
 	p := plan(t, w.input(t, "web-server"))
 	serial, _ := Serial(rand.Reader)
@@ -382,7 +382,7 @@ func BenchmarkPlan(b *testing.B) {
 	}
 }
 
-func BenchmarkSeal(b *testing.B) {
+func BenchmarkSign(b *testing.B) {
 	w := newWorld(b, 20, 10)
 	p := plan(b, w.input(b, "web-server"))
 	serial, _ := Serial(rand.Reader)

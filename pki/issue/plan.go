@@ -7,7 +7,7 @@
 // with its cause) and the findings. The same inputs give the same sheet and the
 // same digest, so what a person agreed to can be proved to be what was signed.
 //
-// Seal signs a plan's draft. It refuses a plan that findings stand against, a
+// Sign signs a plan's draft. It refuses a plan that findings stand against, a
 // key that is not the issuer's, and a result that does not verify.
 //
 // The digest of a sheet is SHA-256 over these parts, in order. A number is eight octets, big-endian; a text or octets

@@ -58,7 +58,7 @@ func TestEveryChangeBreaksTheChain(t *testing.T) {
 		"one gone":           {func(l []Entry) []Entry { return append(l[:2:2], l[3:]...) }, 4},
 		"the first gone":     {func(l []Entry) []Entry { return l[1:] }, 2},
 		"two exchanged":      {func(l []Entry) []Entry { l[1], l[2] = l[2], l[1]; return l }, 3},
-		"linked anew":        {func(l []Entry) []Entry { l[3] = l[3].After(l[1]); return l }, 3},
+		"linked again":       {func(l []Entry) []Entry { l[3] = l[3].After(l[1]); return l }, 3},
 		"the end cut off":    {func(l []Entry) []Entry { return l[:4] }, 4},
 		"nothing left":       {func([]Entry) []Entry { return nil }, 0},
 		"one more was there": {func(l []Entry) []Entry { return l[:3] }, 3},

@@ -24,7 +24,7 @@ import (
 //go:embed platform/*.toml
 var starters embed.FS
 
-var shelf = strict.Embedded{Files: starters, Dir: "platform"}
+var embedded = strict.Embedded{Files: starters, Dir: "platform"}
 
 //go:embed text/*
 var texts embed.FS
@@ -76,10 +76,10 @@ const (
 )
 
 // StarterNames lists the platforms that the program knows.
-func StarterNames() []string { return shelf.Names() }
+func StarterNames() []string { return embedded.Names() }
 
 // Starter returns the file of a platform that the program knows, or "".
-func Starter(name string) string { return shelf.Text(name) }
+func Starter(name string) string { return embedded.Text(name) }
 
 // Parse reads a platform's file. Reading is strict.
 func Parse(name string, data []byte) (Platform, error) {

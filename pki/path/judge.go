@@ -163,9 +163,9 @@ func (s *search) breachOf(c, d *cert.Certificate) string {
 	if why, known := s.breach[pair]; known {
 		return why
 	}
-	if s.held += len(d.Names) + 1; s.held > MostNames {
+	if s.compared += len(d.Names) + 1; s.compared > MostNames {
 		s.cut = true
-		return fmt.Sprintf("more than %d names would have to be held against constraints", MostNames)
+		return fmt.Sprintf("more than %d names would have to be compared against constraints", MostNames)
 	}
 	limits, known := s.limits[c]
 	if !known {

@@ -97,17 +97,17 @@ func (v Verdict) Reasons() finding.List {
 }
 
 type search struct {
-	q      Question
-	pool   []*cert.Certificate
-	named  map[string][]*cert.Certificate // the pool, by what subjects compare equal under
-	checks int
-	steps  int
-	cut    bool
-	good   map[[2]*cert.Certificate]bool
-	limits map[*cert.Certificate]ext.Bounds
-	breach map[[2]*cert.Certificate]string // what of the second breaks the constraints of the first
-	held   int                             // names that were compared with constraints
-	best   *Verdict
+	q        Question
+	pool     []*cert.Certificate
+	named    map[string][]*cert.Certificate // the pool, by what subjects compare equal under
+	checks   int
+	steps    int
+	cut      bool
+	good     map[[2]*cert.Certificate]bool
+	limits   map[*cert.Certificate]ext.Bounds
+	breach   map[[2]*cert.Certificate]string // what of the second breaks the constraints of the first
+	compared int                             // names that were compared with constraints
+	best     *Verdict
 	// where the search ended without an anchor, at its deepest
 	broken       []*cert.Certificate
 	brokenReason finding.Finding

@@ -40,21 +40,21 @@ var olderSchemes = map[string]olderScheme{
 
 var oidTripleDES = []int{1, 2, 840, 113549, 1, 12, 1, 3}
 
-func readOlder(o olderScheme, alg, sealed cryptobyte.String) (Header, error) {
+func readOlder(o olderScheme, alg, encrypted cryptobyte.String) (Header, error) {
 	var params, salt cryptobyte.String
 	var rounds int64
 	if !alg.ReadASN1(&params, casn1.SEQUENCE) || !params.ReadASN1(&salt, casn1.OCTET_STRING) ||
 		!params.ReadASN1Integer(&rounds) {
-		return Header{}, errors.New("sealed key: its parameters cannot be parsed (RFC 7292 appendix C)")
+		return Header{}, errors.New("encrypted key: its parameters cannot be parsed (RFC 7292 appendix C)")
 	}
 	if rounds < 1 || rounds > MostIterations || len(salt) > 1024 {
-		return Header{}, fmt.Errorf("sealed key: %d rounds are out of bounds: the most is %d", rounds, MostIterations)
+		return Header{}, fmt.Errorf("encrypted key: %d rounds are out of bounds: the most is %d", rounds, MostIterations)
 	}
-	if len(sealed) == 0 || len(sealed)%8 != 0 {
-		return Header{}, errors.New("sealed key: the sealed part has an impossible length")
+	if len(encrypted) == 0 || len(encrypted)%8 != 0 {
+		return Header{}, errors.New("encrypted key: the encrypted part has an impossible length")
 	}
 	h := Header{Derivation: fmt.Sprintf("PKCS#12, SHA-1, %d rounds", rounds), Cipher: o.name, Older: true,
-		Cost: 2 * rounds, sealed: sealed}
+		Cost: 2 * rounds, encrypted: encrypted}
 	h.derive = func(pass []byte) ([]byte, error) {
 		k, err := DeriveStore(sha1.New, 1, pass, salt, int(rounds), o.keySize)
 		if err != nil {
@@ -75,13 +75,13 @@ func readOlder(o olderScheme, alg, sealed cryptobyte.String) (Header, error) {
 
 // EncryptLegacy encrypts bytes under a passphrase by triple DES with SHA-1 (RFC 7292
 // appendix C), for devices that read nothing newer.
-func EncryptLegacy(plain, passphrase []byte, rounds int, random io.Reader) (alg, sealed []byte, err error) {
+func EncryptLegacy(plain, passphrase []byte, rounds int, random io.Reader) (alg, encrypted []byte, err error) {
 	if len(passphrase) == 0 {
 		return nil, nil, errors.New("an empty passphrase protects nothing: choose one")
 	}
 	salt := make([]byte, 8)
 	if _, err := io.ReadFull(random, salt); err != nil {
-		return nil, nil, fmt.Errorf("sealing: no randomness: %w", err)
+		return nil, nil, fmt.Errorf("encrypting a key: no randomness: %w", err)
 	}
 	k, err := DeriveStore(sha1.New, 1, passphrase, salt, rounds, 24)
 	if err != nil {
@@ -95,8 +95,8 @@ func EncryptLegacy(plain, passphrase []byte, rounds int, random io.Reader) (alg,
 	if err != nil {
 		return nil, nil, err
 	}
-	sealed = padded(plain, 8)
-	cipher.NewCBCEncrypter(block, iv).CryptBlocks(sealed, sealed)
+	encrypted = padded(plain, 8)
+	cipher.NewCBCEncrypter(block, iv).CryptBlocks(encrypted, encrypted)
 	var b cryptobyte.Builder
 	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
 		b.AddASN1ObjectIdentifier(oidTripleDES)
@@ -106,7 +106,7 @@ func EncryptLegacy(plain, passphrase []byte, rounds int, random io.Reader) (alg,
 		})
 	})
 	alg, err = b.Bytes()
-	return alg, sealed, err
+	return alg, encrypted, err
 }
 
 // DeriveStore is the key derivation of RFC 7292 appendix B.2. id is 1 for a key,

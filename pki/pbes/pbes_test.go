@@ -115,7 +115,7 @@ func FuzzReadHeader(f *testing.F) {
 	f.Add(der)
 	f.Fuzz(func(t *testing.T, der []byte) {
 		h, err := ReadHeader(der)
-		if err == nil && (h.Cipher == "" || h.Derivation == "" || len(h.sealed)%8 != 0) {
+		if err == nil && (h.Cipher == "" || h.Derivation == "" || len(h.encrypted)%8 != 0) {
 			t.Fatal("a header that reads must say what it is")
 		}
 	})

@@ -82,7 +82,7 @@ func WriteStore(entries []StoreEntry, password []byte, profile Profile, random i
 	if open && slices.ContainsFunc(entries, func(e StoreEntry) bool { return e.Signer != nil }) {
 		return nil, errors.New("PKCS#12: an empty password protects nothing: choose one")
 	}
-	seal := func(plain []byte) (alg, sealed []byte, err error) {
+	encrypt := func(plain []byte) (alg, encrypted []byte, err error) {
 		if profile == Older {
 			return pbes.EncryptLegacy(plain, password, olderRounds, random)
 		}
@@ -92,7 +92,7 @@ func WriteStore(entries []StoreEntry, password []byte, profile Profile, random i
 	if err != nil {
 		return nil, err
 	}
-	keys, err := keyBags(entries, seal)
+	keys, err := keyBags(entries, encrypt)
 	if err != nil {
 		return nil, err
 	}
@@ -102,7 +102,7 @@ func WriteStore(entries []StoreEntry, password []byte, profile Profile, random i
 		if certs != nil && open {
 			addContent(b, oidData, func(b *cryptobyte.Builder) { b.AddASN1OctetString(certs) })
 		} else if certs != nil {
-			alg, sealed, err := seal(certs)
+			alg, encrypted, err := encrypt(certs)
 			fault = err
 			addContent(b, oidEncrypted, func(b *cryptobyte.Builder) {
 				b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
@@ -110,7 +110,7 @@ func WriteStore(entries []StoreEntry, password []byte, profile Profile, random i
 					b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
 						b.AddASN1ObjectIdentifier(oidData)
 						b.AddBytes(alg)
-						b.AddASN1(context0, func(b *cryptobyte.Builder) { b.AddBytes(sealed) })
+						b.AddASN1(context0, func(b *cryptobyte.Builder) { b.AddBytes(encrypted) })
 					})
 				})
 			})
@@ -191,7 +191,7 @@ func certBags(entries []StoreEntry) ([]byte, error) {
 	return b.Bytes()
 }
 
-func keyBags(entries []StoreEntry, seal func([]byte) ([]byte, []byte, error)) ([]byte, error) {
+func keyBags(entries []StoreEntry, encrypt func([]byte) ([]byte, []byte, error)) ([]byte, error) {
 	var b cryptobyte.Builder
 	count := 0
 	var fault error
@@ -203,14 +203,14 @@ func keyBags(entries []StoreEntry, seal func([]byte) ([]byte, []byte, error)) ([
 			count++
 			plain, err := key.Plain(e.Signer)
 			fault = errors.Join(fault, err)
-			alg, sealed, err := seal(plain)
+			alg, encrypted, err := encrypt(plain)
 			clear(plain)
 			own, idErr := localKeyOf(e.Signer)
 			fault = errors.Join(fault, err, idErr)
 			addBag(b, oidShroudedKey, own, e, func(b *cryptobyte.Builder) {
 				b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
 					b.AddBytes(alg)
-					b.AddASN1OctetString(sealed)
+					b.AddASN1OctetString(encrypted)
 				})
 			})
 		}

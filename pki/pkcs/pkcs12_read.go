@@ -186,25 +186,25 @@ func (o *opener) openPart(list *cryptobyte.String) (cryptobyte.String, error) {
 	if !oid.Equal(oidEncrypted) || !content.ReadASN1(&body, casn1.SEQUENCE) || !body.ReadASN1Integer(&version) ||
 		!body.ReadASN1(&enc, casn1.SEQUENCE) ||
 		!enc.ReadASN1ObjectIdentifier(&oid) || !enc.ReadASN1Element(&alg, casn1.SEQUENCE) {
-		return nil, errors.New("a sealed part cannot be parsed")
+		return nil, errors.New("a encrypted part cannot be parsed")
 	}
-	var sealed cryptobyte.String
+	var encrypted cryptobyte.String
 	switch {
 	case enc.PeekASN1Tag(context0):
-		enc.ReadASN1(&sealed, context0)
+		enc.ReadASN1(&encrypted, context0)
 	case enc.PeekASN1Tag(context0Outer): // in pieces
 		var pieces cryptobyte.String
 		enc.ReadASN1(&pieces, context0Outer)
 		whole, err := ber.Joined(pieces)
 		if err != nil {
-			return nil, fmt.Errorf("a sealed part: %w", err)
+			return nil, fmt.Errorf("a encrypted part: %w", err)
 		}
-		sealed = whole
+		encrypted = whole
 	}
-	if err := o.afford(pbes.CostOfBytes(alg, sealed)); err != nil {
+	if err := o.afford(pbes.CostOfBytes(alg, encrypted)); err != nil {
 		return nil, err
 	}
-	plain, err := pbes.DecryptBytes(alg, sealed, o.password)
+	plain, err := pbes.DecryptBytes(alg, encrypted, o.password)
 	if errors.Is(err, pbes.ErrPassphrase) {
 		err = ErrPassword
 	}

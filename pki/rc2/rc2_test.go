@@ -9,8 +9,8 @@ import (
 // The vectors of RFC 2268 section 5.
 func TestPublishedRC2Vectors(t *testing.T) {
 	for _, c := range []struct {
-		key, plain, sealed string
-		bits               int
+		key, plain, encrypted string
+		bits                  int
 	}{
 		{"0000000000000000", "0000000000000000", "ebb773f993278eff", 63},
 		{"ffffffffffffffff", "ffffffffffffffff", "278b27e42e2f0d49", 64},
@@ -25,7 +25,7 @@ func TestPublishedRC2Vectors(t *testing.T) {
 		t.Run(c.key, func(t *testing.T) {
 			k, _ := hex.DecodeString(c.key)
 			plain, _ := hex.DecodeString(c.plain)
-			want, _ := hex.DecodeString(c.sealed)
+			want, _ := hex.DecodeString(c.encrypted)
 			got, back := make([]byte, 8), make([]byte, 8)
 			r := New(k, c.bits)
 			r.Encrypt(got, plain)

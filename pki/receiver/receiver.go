@@ -29,7 +29,7 @@ import (
 //go:embed starter/*.toml
 var starters embed.FS
 
-var shelf = strict.Embedded{Files: starters, Dir: "starter"}
+var embedded = strict.Embedded{Files: starters, Dir: "starter"}
 
 // Receiver is a kind of consumer, as data: what it demands of a certificate, the
 // files it takes, and what the person there has to do.
@@ -79,10 +79,10 @@ type Page struct {
 }
 
 // StarterNames lists the receivers that a new estate begins with.
-func StarterNames() []string { return shelf.Names() }
+func StarterNames() []string { return embedded.Names() }
 
 // Starter returns the file of a starter receiver, or "".
-func Starter(name string) string { return shelf.Text(name) }
+func Starter(name string) string { return embedded.Text(name) }
 
 // Parse reads a receiver file. Reading is strict.
 func Parse(name string, data []byte) (Receiver, error) {

@@ -21,7 +21,7 @@ type Evidence struct {
 	Generation *hierarchy.Generation
 	Now        time.Time
 	Suspicion  string // what the person suspects; "" for nothing
-	Doubt      string // why the records say that the key is in doubt; "" where they do not
+	Compromise string // why the records say that the key may be compromised; "" where they do not
 	Revoked    int    // certificates on its revocation list
 	Template   template.Template
 }
@@ -54,8 +54,8 @@ func Weigh(e Evidence) []Reason {
 	if e.Suspicion != "" {
 		add(true, "the key may be stolen: %s", e.Suspicion)
 	}
-	if e.Doubt != "" {
-		add(true, "the key is in doubt: %s", strings.TrimSuffix(e.Doubt, "."))
+	if e.Compromise != "" {
+		add(true, "the key may be compromised: %s", strings.TrimSuffix(e.Compromise, "."))
 	}
 	switch age := span.Length(born, e.Now); {
 	case !oldKey.After(born).After(e.Now):
@@ -76,7 +76,7 @@ func Weigh(e Evidence) []Reason {
 		add(false, "with the same key, clients that trust the old root accept the new chains at once; with a new "+
 			"key, they need link certificates now, and the new root before the old one ends")
 	}
-	if e.Suspicion != "" || e.Doubt != "" { // then nothing speaks for the key
+	if e.Suspicion != "" || e.Compromise != "" { // then nothing speaks for the key
 		out = slices.DeleteFunc(out, func(r Reason) bool { return !r.New })
 	}
 	return out

@@ -150,7 +150,7 @@ func TestLinksCarryBothWays(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		seal := func(d cert.Draft, by *specimen.Entity) *cert.Certificate {
+		sign := func(d cert.Draft, by *specimen.Entity) *cert.Certificate {
 			d.Serial = big.NewInt(77)
 			der, err := d.Sign(by.Signer, nil)
 			if err != nil {
@@ -167,7 +167,7 @@ func TestLinksCarryBothWays(t *testing.T) {
 			}
 			return c
 		}
-		newByOld, oldByNew := seal(first, old), seal(second, renewed)
+		newByOld, oldByNew := sign(first, old), sign(second, renewed)
 		for _, c := range []struct {
 			under  *specimen.Entity
 			anchor *cert.Certificate
@@ -240,7 +240,7 @@ func TestEvidenceIsWeighed(t *testing.T) {
 	if strings.Contains(reasons, "{false") {
 		t.Errorf("something speaks for a key that is suspected: %s", reasons)
 	}
-	if r := Weigh(Evidence{Generation: g, Now: now.AddDate(-10, 0, 0), Doubt: "an incident is open",
+	if r := Weigh(Evidence{Generation: g, Now: now.AddDate(-10, 0, 0), Compromise: "an incident is open",
 		Template: template.Template{Keys: []string{"ecdsa-p256"}}}); len(r) != 1 || Advise(r) != "take a new key" {
 		t.Errorf("in an incident: %v", r)
 	}

@@ -274,7 +274,7 @@ func BenchmarkReadingAMillion(b *testing.B) {
 	})
 }
 
-func TestASealIsOfEveryOctet(t *testing.T) {
+func TestTheContentDigestIsOfEveryOctet(t *testing.T) {
 	root := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root", Authority: true})
 	for _, entries := range [][][]byte{nil, {encoded(t, sample)}} {
 		der, err := drafted(root).Sign(entries, root.Signer, rand.Reader, nil)
@@ -287,14 +287,14 @@ func TestASealIsOfEveryOctet(t *testing.T) {
 		}
 		proof := NewProof()
 		proof.Write(bytes.Join(entries, nil))
-		if l.SealBy(proof.Sum(nil)) != l.ContentDigest() {
-			t.Error("the seal by the proof of the entries is another")
+		if l.DigestBy(proof.Sum(nil)) != l.ContentDigest() {
+			t.Error("the digest by the proof of the entries is another")
 		}
 		for i := range der {
 			changed := bytes.Clone(der)
 			changed[i] ^= 1
 			if other, err := Skim(changed); err == nil && other.ContentDigest() == l.ContentDigest() {
-				t.Errorf("octet %d is changed, and the seal is not", i)
+				t.Errorf("octet %d is changed, and the digest is not", i)
 			}
 		}
 	}

@@ -19,23 +19,23 @@ import (
 // looking is the state of one look through lists (RFC 5280 section 6.3.2).
 type looking struct {
 	*Judge
-	c       *cert.Certificate
-	line    []*cert.Certificate
-	covered distpoint.Reasons
-	out     Status
-	doubted map[*revocation.List]bool
-	unread  string // why the distribution points of the certificate cannot be read; "" where they can
+	c        *cert.Certificate
+	line     []*cert.Certificate
+	covered  distpoint.Reasons
+	out      Status
+	rejected map[*revocation.List]bool
+	unread   string // why the distribution points of the certificate cannot be read; "" where they can
 }
 
 func (j *Judge) byLists(c *cert.Certificate, line []*cert.Certificate) Status {
-	l := &looking{Judge: j, c: c, line: line, out: Status{State: Unknown}, doubted: map[*revocation.List]bool{}}
+	l := &looking{Judge: j, c: c, line: line, out: Status{State: Unknown}, rejected: map[*revocation.List]bool{}}
 	implicit := distpoint.Point{Names: []distpoint.Name{{Directory: c.Issuer}}, Reasons: distpoint.AllReasons}
 	var points []distpoint.Point
 	if x, there := c.Extensions.Find(ext.CRLPoints); there {
 		var err error
 		if points, err = distpoint.Read(x.Value, c.Issuer); err != nil {
 			l.unread = err.Error()
-			l.out.Doubts = append(l.out.Doubts, l.unread)
+			l.out.Rejected = append(l.out.Rejected, l.unread)
 		}
 	}
 	for _, one := range append(points, implicit) {
@@ -58,7 +58,7 @@ func (j *Judge) byLists(c *cert.Certificate, line []*cert.Certificate) Status {
 		l.out.State = Unknown
 	case l.covered != distpoint.AllReasons:
 		l.out.State = Unknown
-		l.out.Doubts = append(l.out.Doubts, "the lists that were given tell for some reasons only")
+		l.out.Rejected = append(l.out.Rejected, "the lists that were given tell for some reasons only")
 	}
 	return l.out
 }
@@ -86,7 +86,7 @@ func (l *looking) ask(p asked, list *revocation.List) {
 		why = l.fresh(list)
 	}
 	if why != "" {
-		l.doubt(list, why)
+		l.reject(list, why)
 		return
 	}
 	by := words(list)
@@ -147,10 +147,10 @@ func common(n dn.Name) string {
 	return n.String()
 }
 
-func (l *looking) doubt(list *revocation.List, why string) {
-	if !l.doubted[list] {
-		l.doubted[list] = true
-		l.out.Doubts = append(l.out.Doubts, words(list)+": "+why)
+func (l *looking) reject(list *revocation.List, why string) {
+	if !l.rejected[list] {
+		l.rejected[list] = true
+		l.out.Rejected = append(l.out.Rejected, words(list)+": "+why)
 	}
 }
 
@@ -196,7 +196,7 @@ func (l *looking) delta(list *revocation.List, signer *cert.Certificate) *revoca
 		if why == "" {
 			return d
 		}
-		l.doubt(d, why)
+		l.reject(d, why)
 	}
 	return nil
 }

@@ -19,7 +19,7 @@ import (
 	"ironseal/pki/specimen"
 )
 
-// This is a second opinion on standing. It is written from RFC 5280 section 6.3.3 and RFC 6960 section 3.2
+// This is a second opinion on revocation status. It is written from RFC 5280 section 6.3.3 and RFC 6960 section 3.2
 // about what lists and answers say, and knows nothing of their encoding, of signatures or of the judge. It is
 // slow: it asks for every reason on its own. Random evidence is judged by both.
 
@@ -447,7 +447,7 @@ func TestStandingAgreesWithASlowModel(t *testing.T) {
 			if states[want]++; got.State != want {
 				t.Errorf("seed %d: %s %s is %s by %s, and the model says %s; %q\n%s", seed, p.name, p.part, got.State,
 					got.By,
-					want, got.Doubts, m.words())
+					want, got.Rejected, m.words())
 			}
 		}
 	})

@@ -120,7 +120,7 @@ func (p Party) covered(has []Evidence) bool {
 	})
 }
 
-// words tells on what a standing rests, and of which day the latest of it is.
+// words tells on what an assessment rests, and of which day the latest of it is.
 func words(list []Evidence) (by, when string) {
 	var said []string
 	var last time.Time

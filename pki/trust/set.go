@@ -45,7 +45,7 @@ type Anchor struct {
 	From        string // where it came from: a generation of ours, a file, an endpoint
 	Purposes    []Purpose
 	Permitted   []san.Constraint // it counts for these names alone; empty for all
-	Doubt       string           // why no machine is to be given it, as a sentence; "" where nothing is known
+	Compromise  string           // why no machine is to be given it, as a sentence; "" where nothing is known
 }
 
 // Set is a named list of anchors.
@@ -61,12 +61,12 @@ func (s Set) Sound() (Set, []string) {
 	out.Anchors = nil
 	var left []string
 	for _, a := range s.Anchors {
-		if a.Doubt == "" {
+		if a.Compromise == "" {
 			out.Anchors = append(out.Anchors, a)
 			continue
 		}
 		sum := a.Certificate.SHA256()
-		left = append(left, fmt.Sprintf("%s (%x…) is left out. %s", a.Certificate.Title(), sum[:4], a.Doubt))
+		left = append(left, fmt.Sprintf("%s (%x…) is left out. %s", a.Certificate.Title(), sum[:4], a.Compromise))
 	}
 	return out, left
 }

@@ -262,7 +262,7 @@ func (a *auditing) auditSmall() error {
 	}
 	want = map[string]string{}
 	for k, d := range a.drafts {
-		want[k] = fmt.Sprint(d.file, d.made, d.sealed)
+		want[k] = fmt.Sprint(d.file, d.made, d.encrypted)
 	}
 	if !a.older {
 		a.both("draft", drafts, want)

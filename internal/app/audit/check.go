@@ -73,8 +73,8 @@ func Check(ctx context.Context, e *estate.Estate, ask CheckAsk) (Checked, error)
 	var removed, aside []string
 	for again := 2; ; again-- {
 		var out Checked
-		err := e.View(ctx, func(moment *estate.Estate) (err error) {
-			out, err = check(ctx, moment, ask)
+		err := e.View(ctx, func(snapshot *estate.Estate) (err error) {
+			out, err = check(ctx, snapshot, ask)
 			return err
 		})
 		removed, aside = append(removed, out.Removed...), append(aside, out.Aside...)
@@ -247,7 +247,7 @@ func checkKeyFiles(ctx context.Context, e *estate.Estate, out *Checked, files []
 			continue
 		}
 		if c, err := bundle.Read(data); err != nil || len(c.Of(bundle.EncryptedKey)) != 1 {
-			out.fault(about, "it is not one sealed key", fromBackup)
+			out.fault(about, "it is not one encrypted key", fromBackup)
 		} else if _, err := pbes.ReadHeader(c.Of(bundle.EncryptedKey)[0].DER); err != nil {
 			out.fault(about, "it cannot be parsed: "+err.Error(), fromBackup)
 		}

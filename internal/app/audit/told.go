@@ -65,7 +65,7 @@ type toldKeyFile struct {
 
 type toldDraft struct {
 	file, made string
-	sealed     bool
+	encrypted  bool
 }
 
 // recordTime is how the records write a time.
@@ -171,10 +171,10 @@ func (t *told) requestEntry(en journal.Entry, what event.Event, at string) {
 		if e.File == nil {
 			t.older, e.File = true, new(string)
 		}
-		t.drafts[e.Key] = &toldDraft{*e.File, at, e.Sealed}
+		t.drafts[e.Key] = &toldDraft{*e.File, at, e.Encrypted}
 	case *event.DraftKeyEncrypted:
 		if f := t.drafts[e.Key]; f != nil {
-			f.sealed = true
+			f.encrypted = true
 		}
 	case *event.TransferPacked:
 		for _, n := range e.Requests {

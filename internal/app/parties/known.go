@@ -49,7 +49,7 @@ type Confirmation struct {
 // Observation is what was seen at an endpoint.
 type Observation struct {
 	Endpoint string `json:"endpoint" doc:"where"`
-	Trusted  bool   `json:"trusted" doc:"whether a client that held the set got in"`
+	Trusted  bool   `json:"trusted" doc:"whether a client that certificates the set got in"`
 	Set      string `json:"set" doc:"the trust set by which it was judged"`
 	Serial   string `json:"serial" doc:"of the certificate that was served"`
 	SHA256   string `json:"sha256" doc:"of the certificate that was served; empty where nothing was"`
@@ -71,7 +71,7 @@ func RecordObservations(ctx context.Context, e *estate.Estate, set string, list 
 	})
 }
 
-// What tells what is known of a party. Reports and sights are joined to it by its name and
+// What tells what is known of a party. Reports and observations are joined to it by its name and
 // its endpoints.
 func What(ctx context.Context, e *estate.Estate, name string) (Known, error) {
 	out := Known{Certificates: []Holding{}, Stores: []Confirmation{}, Seen: []Observation{}}
@@ -79,11 +79,11 @@ func What(ctx context.Context, e *estate.Estate, name string) (Known, error) {
 	if out.Party, err = Find(ctx, e, name); err != nil {
 		return out, err
 	}
-	held, err := e.ReadCertificates(e.Records.CertificatesHeldBy(ctx, name))
+	certificates, err := e.ReadCertificates(e.Records.CertificatesHeldBy(ctx, name))
 	if err != nil {
 		return out, err
 	}
-	for _, h := range held {
+	for _, h := range certificates {
 		out.Certificates = append(out.Certificates, Holding{Title: h.Title(), Serial: h.SerialHex(), State: h.State,
 			Until: h.NotAfter.Format("2006-01-02")})
 	}

@@ -62,7 +62,7 @@ type Folder struct {
 	Made     time.Time    `json:"made"`
 	Head     string       `json:"journal_head"`
 	Template string       `json:"template,omitempty"` // by which the sender asks them to be signed
-	Answers  string       `json:"answers,omitempty"`  // the errand that is answered
+	Answers  string       `json:"answers,omitempty"`  // the transfer that is answered
 	Files    []FolderFile `json:"files"`
 }
 

@@ -111,16 +111,16 @@ func certificateRenew(s *session.Session) *cobra.Command {
 // takeBackLater records that a certificate is to be revoked once its successor is in
 // use.
 func takeBackLater(ctx context.Context, s *session.Session, e *estate.Estate, old int64, wait span.Span) error {
-	held, err := e.ReadCertificates(e.Records.CertificateByID(ctx, old))
+	records, err := e.ReadCertificates(e.Records.CertificateByID(ctx, old))
 	if err != nil {
 		return err
 	}
-	head, err := revoking.Schedule(ctx, e, held, wait)
+	head, err := revoking.Schedule(ctx, e, records, wait)
 	if err != nil || s.JSON {
 		return err
 	}
 	s.Out.Say("%s serial %s will be revoked once the new one was seen in use   %s", s.Out.Paint(term.Good, "✓ noted:"),
-		held[0].Serial.Short(), s.Out.Paint(term.Quiet, "journal "+head.String()))
+		records[0].Serial.Short(), s.Out.Paint(term.Quiet, "journal "+head.String()))
 	s.Next(session.Hint{Why: "see what is in use", Command: "ironseal probe --all --record"},
 		session.Hint{Why: "then revoke it", Command: "ironseal revoke --replaced"})
 	return nil
@@ -144,11 +144,11 @@ func named(ctx context.Context, e *estate.Estate, args []string, party string) (
 	if party == "" {
 		return args[0], nil
 	}
-	held, err := parties.Serving(ctx, e, party)
+	records, err := parties.Serving(ctx, e, party)
 	if err != nil {
 		return "", err
 	}
-	return held.SerialHex(), nil
+	return records.SerialHex(), nil
 }
 
 func renewDue(cmd *cobra.Command, s *session.Session, e *estate.Estate, within string,

@@ -321,7 +321,7 @@ func Export(s *session.Session, cmd *cobra.Command, e *estate.Estate, h estate.C
 	if f.out == "-" && s.JSON {
 		return session.Misused("--out - writes the certificates themselves to standard output: leave out --json")
 	}
-	file, err := delivery.Export(cmd.Context(), e, h, handover.Format(f.as), f.with)
+	file, err := delivery.Export(cmd.Context(), e, h, handover.FormatNamed(f.as), f.with)
 	if err != nil {
 		return err
 	}

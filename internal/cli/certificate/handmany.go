@@ -158,7 +158,7 @@ func passwords(ctx context.Context, s *session.Session, pw session.PasswordFlags
 	error) {
 	if pw.File == "" && !pw.Made {
 		return func(i handovers.Item) ([]byte, error) {
-			return nil, session.Misused("%s takes a file with a password: give --make-password, or --seal-with FILE",
+			return nil, session.Misused("%s takes a file with a password: give --make-password, or --encrypt-with FILE",
 				i.Receiver)
 		}, nil
 	}

@@ -31,7 +31,7 @@ type handoverFlags struct {
 // several hands over a folder each.
 func (f handoverFlags) several(cmd *cobra.Command, s *session.Session, e *estate.Estate, args []string) error {
 	if err := session.OnlyFlags(cmd, "with several certificates", "new", "incident", "manifest", "party", "for", "out",
-		"waive", "because", "make-password", "seal-with"); err != nil {
+		"waive", "because", "make-password", "encrypt-with"); err != nil {
 		return err
 	}
 	waivers, err := session.Waivers(f.waive, f.because)
@@ -136,8 +136,8 @@ func handOver(ctx context.Context, s *session.Session, e *estate.Estate, ask del
 	pw session.PasswordFlags) (err error) {
 	made := false
 	if !ask.Receiver.NeedsPassword() && (pw.Made || pw.File != "") {
-		return session.Misused("handover: %s takes no file that is sealed under a password: leave out "+
-			"--make-password and --seal-with", ask.Receiver.Name)
+		return session.Misused("handover: %s takes no file that is encrypted under a password: leave out "+
+			"--make-password and --encrypt-with", ask.Receiver.Name)
 	}
 	s.Tidy(ask.Dir)
 	if ask.Receiver.NeedsPassword() {

@@ -54,7 +54,7 @@ format. It says what it changed. No estate is needed.
 	fl.StringVar(&f.to, "to", "", "the `FORMAT`")
 	fl.StringVar(&f.out, "out", "", "the `FILE` or directory to write, or - for standard output")
 	fl.StringVar(&f.name, "name", "", "the friendly name in PKCS#12; the host when left out")
-	fl.StringVar(&f.openWith, "open-with", "", "the password of sealed input, from a `FILE`")
+	fl.StringVar(&f.openWith, "open-with", "", "the password of encrypted input, from a `FILE`")
 	fl.StringSliceVar(&f.parts, "parts", nil, "only these: key, leaf, intermediates, root")
 	f.password.Add(c)
 	session.CompleteWords(c, "to", all...)
@@ -64,7 +64,7 @@ format. It says what it changed. No estate is needed.
 }
 
 func convert(ctx context.Context, s *session.Session, f convertFlags, args []string) error {
-	format := handover.Format(f.to)
+	format := handover.FormatNamed(f.to)
 	if !slices.Contains(handover.Formats(), format) {
 		return session.Misused("convert: --to %q: use one of %v", f.to, handover.Formats())
 	}
@@ -72,24 +72,24 @@ func convert(ctx context.Context, s *session.Session, f convertFlags, args []str
 	if err != nil {
 		return err
 	}
-	goods, notes, err := handover.Sort(certs, keys)
+	given, notes, err := handover.Sort(certs, keys)
 	if err != nil {
 		return fmt.Errorf("convert: %w", err)
 	}
 	w := handover.Writing{Format: format, Parts: f.parts, Random: s.Entropy()}
 	if len(w.Parts) == 0 {
-		w.Parts = partsOf(goods, format)
+		w.Parts = partsOf(given, format)
 	}
 	title := "key"
-	if goods.Leaf != nil {
-		title = goods.Leaf.Title()
+	if given.Leaf != nil {
+		title = given.Leaf.Title()
 	}
 	if w.FriendlyName = f.name; w.FriendlyName == "" {
 		w.FriendlyName = title
 	}
 	made := false
 	if !format.NeedsPassword() && (f.password.Made || f.password.File != "") {
-		return session.Misused("convert: the form %s is not sealed: leave out --make-password and --seal-with",
+		return session.Misused("convert: the form %s is not encrypted: leave out --make-password and --encrypt-with",
 			format)
 	}
 	if f.name != "" && !format.IsStore() {
@@ -104,7 +104,7 @@ func convert(ctx context.Context, s *session.Session, f convertFlags, args []str
 		}
 		defer clear(w.Password)
 	}
-	data, err := handover.Encode(goods, w)
+	data, err := handover.Encode(given, w)
 	if err != nil {
 		return fmt.Errorf("convert: %w", err)
 	}
@@ -156,13 +156,13 @@ func writeConverted(ctx context.Context, s *session.Session, f convertFlags, fil
 	return nil
 }
 
-// partsOf is what a form usually holds of these goods.
+// partsOf is what a form usually holds of this bundle.
 func partsOf(g handover.Bundle, f handover.Format) []string {
 	var out []string
 	if g.Key != nil && f.HoldsKey() {
 		out = append(out, handover.PartKey)
 	}
-	if f == handover.KeyPlain || f == handover.KeySealed || f == handover.KeyPKCS1 || f == handover.KeySEC1 {
+	if f == handover.KeyPlain || f == handover.KeyEncrypted || f == handover.KeyPKCS1 || f == handover.KeySEC1 {
 		return []string{handover.PartKey}
 	}
 	out = append(out, handover.PartLeaf)

@@ -219,7 +219,7 @@ func printVerdict(s *session.Session, leaf *cert.Certificate, name string, v pat
 			Clients: append([]client.Answer{}, answers...)}
 		for _, st := range v.Steps {
 			shown.Steps = append(shown.Steps, api.Step{Role: st.Role, Subject: st.Certificate.Subject.String(),
-				Serial: st.Certificate.SerialHex(), Good: st.Good(), Words: st.Words, Standing: st.Status,
+				Serial: st.Certificate.SerialHex(), Good: st.Good(), Words: st.Words, RevocationStatus: st.Status,
 				Findings: api.FindingsOf(st.Findings, s.Speller())})
 		}
 		if err := s.PrintJSON(shown); err != nil {

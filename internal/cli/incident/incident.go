@@ -200,7 +200,7 @@ func closing(s *session.Session) *cobra.Command {
 		Short: "Close an incident",
 		Long: `An incident closes when every step is done. --unfinished closes it with steps left over.
 
-The key stays in doubt: nothing is signed for it, and an authority with this key grants nothing
+The key stays suspected: nothing is signed for it, and an authority with this key grants nothing
 any more. Only --false-alarm lets the key be used again. Say so only if you know that the key
 was never lost. It has no effect on what was revoked, or while another incident about the same
 key is open or was closed otherwise.`,

@@ -110,9 +110,9 @@ func draw(s *session.Session, k parties.Known) {
 			s.Out.Say("  %s%s", s.Out.Paint(term.Quiet, fmt.Sprintf("%-14s", column)), term.Safe(text))
 		}
 	}
-	var held, stores, seen [][]term.Cell
+	var certificates, stores, seen [][]term.Cell
 	for _, c := range k.Certificates {
-		held = append(held, []term.Cell{session.StateCell(c.State, false), {Text: c.Title, Tone: term.Strong},
+		certificates = append(certificates, []term.Cell{session.StateCell(c.State, false), {Text: c.Title, Tone: term.Strong},
 			{Text: c.Until},
 			{Text: c.Serial[:min(8, len(c.Serial))], Tone: term.Quiet}})
 	}
@@ -136,7 +136,7 @@ func draw(s *session.Session, k parties.Known) {
 		title string
 		rows  [][]term.Cell
 		head  []string
-	}{{"It holds", held, []string{"state", "for", "until", "serial"}},
+	}{{"It holds", certificates, []string{"state", "for", "until", "serial"}},
 		{"Kits reported", stores, []string{"", "", "platform", "on", "store"}},
 		{"Last seen", seen, []string{"", "endpoint", "on", "because"}}} {
 		if len(part.rows) > 0 {

@@ -311,12 +311,12 @@ func (f *flags) pair(ctx context.Context, s *session.Session, e *estate.Estate) 
 		if err != nil {
 			return nil, err
 		}
-		goods, err := delivery.Bundle(ctx, e, h, nil)
+		parts, err := delivery.Bundle(ctx, e, h, nil)
 		if err != nil {
 			return nil, err
 		}
 		out.Certificate = append(out.Certificate, h.Raw)
-		for _, c := range goods.Intermediates {
+		for _, c := range parts.Intermediates {
 			out.Certificate = append(out.Certificate, c.Raw)
 		}
 		if keyFile == "" {

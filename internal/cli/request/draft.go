@@ -82,7 +82,7 @@ func draftManifest(s *session.Session, cmd *cobra.Command, base intake.DraftAsk,
 
 // draftAsking asks for what a draft needs, question by question, and shows the
 // result before anything is written.
-func draftAsking(s *session.Session, cmd *cobra.Command, ask *intake.DraftAsk, sealed bool) error {
+func draftAsking(s *session.Session, cmd *cobra.Command, ask *intake.DraftAsk, encrypted bool) error {
 	ctx := cmd.Context()
 	s.Out.Say("A key and a request for a host. After the first question, Enter takes what is usual.")
 	names, err := askNames(ctx, s)
@@ -109,8 +109,8 @@ func draftAsking(s *session.Session, cmd *cobra.Command, ask *intake.DraftAsk, s
 	if ask.Subject != nil {
 		s.Out.Say("  for    %s", term.Safe(ask.Subject.String()))
 	}
-	if sealed {
-		s.Out.Say("  key    %s, sealed under a passphrase", kind)
+	if encrypted {
+		s.Out.Say("  key    %s, encrypted under a passphrase", kind)
 	} else {
 		s.Out.Say("  key    %s, readable by its owner only", kind)
 	}

@@ -38,15 +38,15 @@ func Command(s *session.Session) *cobra.Command {
 }
 
 const aboutDraft = `Make a key and a signing request for a host that cannot do it itself. The files are named for the
-first name. Only the owner can read the key file; with --seal it is encrypted under a
+first name. Only the owner can read the key file; with --encrypt it is encrypted under a
 passphrase as well.
 
 Names are recognised by their form (a host, an address, a mail address), or typed with their
 kind: dns: ip: email: uri: upn:`
 
 func requestDraft(s *session.Session) *cobra.Command {
-	var kind, subject, dir, usages, sealWith, manifest, party string
-	var seal bool
+	var kind, subject, dir, usages, encryptWith, manifest, party string
+	var encrypt bool
 	c := &cobra.Command{
 		Use:   "draft NAME...",
 		Short: "Make a key and a request for a server",
@@ -60,7 +60,7 @@ func requestDraft(s *session.Session) *cobra.Command {
 				return err
 			}
 			ask := intake.DraftAsk{Dir: s.Path(dir), Template: usages}
-			if err := draftModes(cmd, args, manifest, seal && sealWith != ""); err != nil {
+			if err := draftModes(cmd, args, manifest, encrypt && encryptWith != ""); err != nil {
 				return err
 			}
 			if ask.Names, err = session.TypedNames(args); err != nil {
@@ -73,14 +73,14 @@ func requestDraft(s *session.Session) *cobra.Command {
 				return err
 			}
 			s.Tidy(ask.Dir)
-			sealed := seal || sealWith != ""
+			encrypted := encrypt || encryptWith != ""
 			if len(args) == 0 && manifest == "" && ask.Subject == nil {
-				err = draftAsking(s, cmd, &ask, sealed)
+				err = draftAsking(s, cmd, &ask, encrypted)
 			}
 			if err != nil {
 				return err
 			}
-			if ask.Secret, err = draftSecret(s, cmd, sealed, sealWith); err != nil {
+			if ask.Secret, err = draftSecret(s, cmd, encrypted, encryptWith); err != nil {
 				return err
 			}
 			defer clear(ask.Secret)
@@ -99,8 +99,8 @@ func requestDraft(s *session.Session) *cobra.Command {
 	fl.StringVar(&manifest, "manifest", "", "draft for every row of a CSV `FILE` (host, names), and take them in")
 	s.PartyFlag(c, &party, "the `PARTY` that it is for: the names of its endpoints and its template, where none are "+
 		"given")
-	fl.BoolVar(&seal, "seal", false, "seal the key under a passphrase")
-	fl.StringVar(&sealWith, "seal-with", "", "seal the key under the passphrase in this `FILE`")
+	fl.BoolVar(&encrypt, "encrypt", false, "encrypt the key under a passphrase")
+	fl.StringVar(&encryptWith, "encrypt-with", "", "encrypt the key under the passphrase in this `FILE`")
 	session.CompleteWords(c, "key", session.KindWords()...)
 	return c
 }
@@ -128,25 +128,25 @@ func ofParty(s *session.Session, cmd *cobra.Command, name string, names []string
 }
 
 // draftModes refuses options that do not go together.
-func draftModes(cmd *cobra.Command, args []string, manifest string, sealedTwice bool) error {
+func draftModes(cmd *cobra.Command, args []string, manifest string, encryptedTwice bool) error {
 	if manifest != "" {
 		if len(args) > 0 {
 			return session.Misused("request draft: name hosts, or use --manifest: one of the two")
 		}
 		if err := session.OnlyFlags(cmd, "with --manifest, where each row has a subject of its own",
-			"manifest", "key", "template", "out", "seal", "seal-with"); err != nil {
+			"manifest", "key", "template", "out", "encrypt", "encrypt-with"); err != nil {
 			return err
 		}
 	}
-	if sealedTwice {
-		return session.Misused("--seal asks for the passphrase, and --seal-with takes it from a file: use one of the " +
+	if encryptedTwice {
+		return session.Misused("--encrypt asks for the passphrase, and --encrypt-with takes it from a file: use one of the " +
 			"two")
 	}
 	return nil
 }
 
-func draftSecret(s *session.Session, cmd *cobra.Command, sealed bool, file string) ([]byte, error) {
-	if !sealed {
+func draftSecret(s *session.Session, cmd *cobra.Command, encrypted bool, file string) ([]byte, error) {
+	if !encrypted {
 		return nil, nil
 	}
 	if file != "" {
@@ -177,10 +177,10 @@ func draft(s *session.Session, cmd *cobra.Command, ask intake.DraftAsk) error {
 	s.Out.Describe(o, false)
 	if d.Loose {
 		s.Out.Wrapped(2, term.Careful, "! The file system there knows no permissions: everybody who can read it has "+
-			"the key file. Move it to another, or seal it with --seal.")
-	} else if !d.Sealed {
+			"the key file. Move it to another, or seal it with --encrypt.")
+	} else if !d.Encrypted {
 		s.Out.Wrapped(2, term.Quiet, "The key file is not encrypted: anyone who reads it has the key. Only its owner "+
-			"can read it. --seal encrypts it.")
+			"can read it. --encrypt encrypts it.")
 	}
 	s.Next(session.Hint{Why: "receive it where it is signed",
 		Command: "ironseal request receive " + s.Shell.Word(d.RequestFile)})

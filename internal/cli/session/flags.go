@@ -14,7 +14,7 @@ import (
 )
 
 // Some commands have modes, and not every flag has a meaning in every mode. A flag
-// without one is wrong usage: whoever typed --seal must not get an open key.
+// without one is wrong usage: whoever typed --encrypt must not get an open key.
 
 // OnlyFlags refuses every flag of the command that was typed and is not among those
 // that a mode uses. mode says which it is, as a person would.

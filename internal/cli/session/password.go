@@ -21,7 +21,7 @@ type PasswordFlags struct {
 
 // Add adds the options to a command.
 func (f *PasswordFlags) Add(c *cobra.Command) {
-	c.Flags().StringVar(&f.File, "seal-with", "", "the password of the file that is written, from a `FILE`")
+	c.Flags().StringVar(&f.File, "encrypt-with", "", "the password of the file that is written, from a `FILE`")
 	c.Flags().BoolVar(&f.Made, "make-password", false, "make a password, and show it once")
 }
 
@@ -29,7 +29,7 @@ func (f *PasswordFlags) Add(c *cobra.Command) {
 func (s *Session) Password(ctx context.Context, f PasswordFlags, what string) (secret []byte, made bool, err error) {
 	switch {
 	case f.File != "" && f.Made:
-		return nil, false, Misused("--seal-with and --make-password: use one of the two")
+		return nil, false, Misused("--encrypt-with and --make-password: use one of the two")
 	case f.File != "":
 		secret, err = keystore.ReadPassphraseFile(s.Path(f.File))
 		return secret, false, err
@@ -43,7 +43,7 @@ func (s *Session) Password(ctx context.Context, f PasswordFlags, what string) (s
 	only := &Passphrases{App: s.App, Errs: s.Errs}
 	secret, _, err = only.Choose(ctx, what)
 	if errors.Is(err, term.ErrNoTerminal) {
-		err = Misused("%s needs a password: give --seal-with FILE or --make-password", what)
+		err = Misused("%s needs a password: give --encrypt-with FILE or --make-password", what)
 	}
 	return secret, false, err
 }

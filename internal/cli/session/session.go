@@ -400,10 +400,11 @@ func Waivers(codes []string, because string) ([]finding.Waiver, error) {
 			}
 			w.Request, c = n, code
 		}
-		w.Code = finding.Code(strings.TrimSpace(c))
-		if _, ok := finding.Lookup(w.Code); !ok {
-			return nil, Misused("--waive %s: there is no finding of this code: docs/findings.md lists them", w.Code)
+		rule, ok := finding.Lookup(finding.Code(strings.TrimSpace(c)))
+		if !ok {
+			return nil, Misused("--waive %s: there is no finding of this code: docs/findings.md lists them", c)
 		}
+		w.Code = rule.Code
 		out = append(out, w)
 	}
 	return out, nil

@@ -111,8 +111,8 @@ that signs, that is prepared, or that a valid certificate still depends on.`,
 				s.Out.Gap()
 				drawAnchor(s, a)
 				s.Out.Findings(trust.Findings(a.Certificate, s.Moment()))
-				if a.Doubt != "" {
-					f := finding.New(finding.SuspectedAnchor, "%s Kits leave it out.", a.Doubt)
+				if a.Compromise != "" {
+					f := finding.New(finding.SuspectedAnchor, "%s Kits leave it out.", a.Compromise)
 					f.Severity = finding.Warn // it holds up what packs it
 					s.Out.Findings(finding.List{f})
 				}

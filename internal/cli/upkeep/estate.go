@@ -201,7 +201,7 @@ func drawStatus(s *session.Session, st overview.Status) {
 	s.Advise(st.Next...)
 }
 
-// drawTrouble shows what is invalid, in doubt or late.
+// drawTrouble shows what is invalid, suspected or late.
 func drawTrouble(o *term.Screen, st overview.Status) {
 	for _, d := range st.Down {
 		o.Say("%s", o.Paint(term.Bad, fmt.Sprintf("✗ %s of %s: invalid, because an authority was revoked",

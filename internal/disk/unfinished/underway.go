@@ -36,12 +36,12 @@ func (d Dir) Note(at disk.Disk, random io.Reader, dir string) (done func(), err 
 	}
 	note := filepath.Join(notes, hex.EncodeToString(name)+".txt")
 	release := func() {}
-	for held := false; !held; { // another program may take a note away that nobody holds yet
+	for locked := false; !locked; { // another program may take a note away that nobody holds yet
 		if err := at.New(note, []byte(dir+"\n"), 0o600); err != nil {
 			return nil, err
 		}
 		release, err = disk.Lock(note)
-		if held = err == nil; err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if locked = err == nil; err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, err
 		}
 	}

@@ -11,9 +11,9 @@ import (
 )
 
 // AddDraft remembers where the key of a draft was written.
-func (t *Tx) AddDraft(key [32]byte, file string, sealed bool) error {
+func (t *Tx) AddDraft(key [32]byte, file string, encrypted bool) error {
 	n := 0
-	if sealed {
+	if encrypted {
 		n = 1
 	}
 	_, err := t.Exec("INSERT INTO draft VALUES (?,?,?,?)", key[:], file, n, journal.Stamp(t.At))
@@ -27,12 +27,12 @@ func (t *Tx) DropDraft(key [32]byte) error {
 }
 
 // DraftKey tells where the key of a draft was written, or "".
-func (s *Store) DraftKey(ctx context.Context, key [32]byte) (file string, sealed bool, err error) {
-	err = s.QueryRow(ctx, "SELECT file, sealed FROM draft WHERE key_sha256 = ?", key[:]).Scan(&file, &sealed)
+func (s *Store) DraftKey(ctx context.Context, key [32]byte) (file string, encrypted bool, err error) {
+	err = s.QueryRow(ctx, "SELECT file, sealed FROM draft WHERE key_sha256 = ?", key[:]).Scan(&file, &encrypted)
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", false, nil
 	}
-	return file, sealed, err
+	return file, encrypted, err
 }
 
 // UnfinishedWithdrawal lists them.

@@ -341,7 +341,7 @@ func signAuthority(ctx context.Context, e *estate.Estate, p Planned, plan issue.
 	if err != nil {
 		return nil, journal.Head{}, fmt.Errorf("authority %s: %w", handle, err)
 	}
-	if err := e.Env.Step(estate.StepSealed); err != nil {
+	if err := e.Env.Step(estate.StepSigned); err != nil {
 		return nil, journal.Head{}, err
 	}
 	made := signed{p: p, plan: plan, certificate: c, links: links, number: 1}
@@ -357,16 +357,16 @@ func signAuthority(ctx context.Context, e *estate.Estate, p Planned, plan issue.
 	return g, head, nil
 }
 
-// doubted reports whether somebody else has, or may have, the key that is left. The new root does
+// compromised reports whether somebody else has, or may have, the key that is left. The new root does
 // not vouch for it then: a client that holds the new root alone would accept what a thief signs.
 // Nor does that key sign anything any more, but for its own list.
-func (p Planned) doubted() bool {
+func (p Planned) compromised() bool {
 	g := p.renews
 	return p.suspicion != "" || g.Stopped != "" || g.RevokedAbove() != nil
 }
 
 // stillRenewable refuses a renewal where the authority was retired while the sheet was on screen, or
-// where its key came into doubt and would be kept, or vouched for by link certificates.
+// where its key came under suspicion and would be kept, or vouched for by link certificates.
 func (m signed) stillRenewable(tx store.Tx) error {
 	if m.p.renews == nil {
 		return nil
@@ -380,7 +380,7 @@ func (m signed) stillRenewable(tx store.Tx) error {
 	case g == nil || !g.Authority.Retired.IsZero():
 		return fault.New(fault.Changed, "%s was retired meanwhile", m.p.renews.Label())
 	case (len(m.links) > 0 || m.p.sameKey) && g.Idle() != "":
-		return fault.New(fault.Changed, "the key of %s came into doubt meanwhile (%s): look at the sheet again",
+		return fault.New(fault.Changed, "the key of %s came under suspicion meanwhile (%s): look at the sheet again",
 			m.p.renews.Label(), g.Idle())
 	}
 	return nil
@@ -407,7 +407,7 @@ func linkPair(ctx context.Context, e *estate.Estate, p Planned, c *cert.Certific
 
 // linked reports whether the old key and the new one will vouch for each other.
 func (p Planned) linked() bool {
-	return p.renews != nil && p.renews.IsRoot() && p.in.Issuer == nil && !p.sameKey && !p.doubted()
+	return p.renews != nil && p.renews.IsRoot() && p.in.Issuer == nil && !p.sameKey && !p.compromised()
 }
 
 // signed is an authority's certificate that is signed and not yet on record.

@@ -47,7 +47,7 @@ type RenewalPlan struct {
 	Levels  []renewal.Level
 	Links   bool // link certificates will be made
 	// Unlinked says that there would be link certificates, and that none are made since the earlier
-	// key is in doubt.
+	// key may be compromised.
 	Unlinked bool
 	Then     []string // what must be brought where
 }
@@ -103,7 +103,7 @@ func planRenewal(ctx context.Context, e *estate.Estate, ask RenewAsk) (RenewalPl
 	out.suspicion = ask.Suspicion
 	root := out.Old.IsRoot() && in.Issuer == nil && !ask.SameKey
 	out.Links = out.linked()
-	out.Unlinked = root && out.doubted()
+	out.Unlinked = root && out.compromised()
 	if out.Plan.Findings, err = append(out.Plan.Findings, out.renewalFindings(h)...).Ranked().Waive(0,
 		ask.Waivers); err != nil {
 		return out, err
@@ -124,7 +124,7 @@ func reasons(ctx context.Context, e *estate.Estate, p RenewalPlan, ask RenewAsk)
 	}
 	known, err := compromise.Keys(ctx, e.Records)
 	return renewal.Weigh(renewal.Evidence{Generation: p.Old, Now: p.in.Now, Suspicion: ask.Suspicion,
-		Doubt: known[p.Old.Certificate.Key.Fingerprint()].Message, Revoked: revoked, Template: p.in.Template}), err
+		Compromise: known[p.Old.Certificate.Key.Fingerprint()].Message, Revoked: revoked, Template: p.in.Template}), err
 }
 
 // renewable checks that an authority can be renewed here at all.
@@ -153,7 +153,7 @@ func renewable(e *estate.Estate, h hierarchy.Hierarchy, a *hierarchy.Authority, 
 		return nil, fmt.Errorf("switch day %s: %s ends before it, on %s: choose an earlier day",
 			ask.Day.Format("2006-01-02"), old.Label(), old.Certificate.NotAfter.Format("2006-01-02"))
 	case ask.SameKey && (!old.Revoked.IsZero() || old.Stopped != ""):
-		return nil, keptKey(a.Handle, "its key is in doubt (%s): renew it with a new key", old.Mark())
+		return nil, keptKey(a.Handle, "its key may be compromised (%s): renew it with a new key", old.Mark())
 	case ask.SameKey && ask.Suspicion != "":
 		return nil, keptKey(a.Handle, "a key that is suspected cannot be kept")
 	case ask.Under == "" && a.Parent != nil && a.Parent.External():
@@ -247,7 +247,7 @@ func afterRenewal(h hierarchy.Hierarchy, p RenewalPlan) []string {
 	handle := p.Ask.Handle
 	switch {
 	case p.Unlinked:
-		out = append(out, fmt.Sprintf("The key of %s is in doubt, so there are no link certificates: the new root "+
+		out = append(out, fmt.Sprintf("The key of %s may be compromised, so there are no link certificates: the new root "+
 			"does not vouch for the old one, and the old key signs nothing but its own list. Machines that hold only "+
 			"the old root refuse what the new one signs. Install the new root on them, then remove the old one.",
 			p.Old.Label()))

@@ -134,7 +134,7 @@ func (i *importing) links() error {
 	}
 	for _, c := range i.given {
 		by, to := linkOf(h, c)
-		if by == nil || done[c.SHA256()] || to.Idle() != "" { // nobody vouches for a key in doubt
+		if by == nil || done[c.SHA256()] || to.Idle() != "" { // nobody vouches for a suspected key
 			continue
 		}
 		done[c.SHA256()] = true

@@ -178,7 +178,7 @@ func planChange(ctx context.Context, e *estate.Estate, handle string, waivers []
 // reasons.
 // still is asked again inside the act, and may refuse; nil where nothing is to be asked.
 func Switch(ctx context.Context, e *estate.Estate, handle string, early bool, waived map[finding.Code]string,
-	still func(moment *estate.Estate) error) (
+	still func(snapshot *estate.Estate) error) (
 	*hierarchy.Generation, journal.Head, error) {
 	g, old, err := changing(ctx, e, handle)
 	if err != nil {
@@ -215,7 +215,7 @@ func Switch(ctx context.Context, e *estate.Estate, handle string, early bool, wa
 	return g, head, err
 }
 
-// serves refuses a generation that is to sign, where its key is in doubt or it was revoked. An
+// serves refuses a generation that is to sign, where its key may be compromised or it was revoked. An
 // incident that is over does not make a key sound again.
 func serves(g *hierarchy.Generation) error {
 	up := g.RevokedAbove()

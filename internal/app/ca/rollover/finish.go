@@ -80,11 +80,11 @@ func Finish(ctx context.Context, e *estate.Estate, name, dir string, replace boo
 		if x.Closed != "" || len(x.Platforms) == 0 || s != nil && !s.movedOne(x.Name) {
 			continue
 		}
-		held := x.Sets
+		given := x.Sets
 		if s != nil {
-			held = []string{s.From} // its files have the name of the set that was left
+			given = []string{s.From} // its files have the name of the set that was left
 		}
-		for _, name := range held {
+		for _, name := range given {
 			set := trust.Set{Name: name, Title: "roots that were left", Anchors: gone}
 			more, err := anchors.Pack(ctx, e, anchors.PackAsk{Set: set, Platforms: x.Platforms, Replace: replace,
 				Dir: filepath.Join(dir, x.Name), Leaving: true})

@@ -220,8 +220,8 @@ func names(list []trust.Standing) (out []string) {
 
 // server is the party that holds a certificate, else whom it is for.
 func (p *Progress) server(ctx context.Context, e *estate.Estate, c estate.CertificateRecord) (string, error) {
-	held := []int64{c.Record.ID, c.Record.Replaces}
-	for _, id := range held {
+	ids := []int64{c.Record.ID, c.Record.Replaces}
+	for _, id := range ids {
 		holders, err := e.Records.Holders(ctx, id)
 		if err != nil {
 			return "", err
@@ -275,8 +275,8 @@ func Switch(ctx context.Context, e *estate.Estate, handle string, early bool, wa
 	if bad := list.Refusing(); len(bad) > 0 {
 		return nil, journal.Head{}, &issue.Refused{About: "authority " + handle, Findings: bad}
 	}
-	return renewals.Switch(ctx, e, handle, early, estate.WaivedCodes(list), func(moment *estate.Estate) error {
-		return stillReady(ctx, moment, "authority "+handle, handle, waivers)
+	return renewals.Switch(ctx, e, handle, early, estate.WaivedCodes(list), func(snapshot *estate.Estate) error {
+		return stillReady(ctx, snapshot, "authority "+handle, handle, waivers)
 	})
 }
 

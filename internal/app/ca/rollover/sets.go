@@ -156,11 +156,11 @@ func (p *Progress) judgeLeaving(ctx context.Context, e *estate.Estate, leave []t
 	gone := trust.Set{Anchors: leave}
 	hang := map[string][]string{} // servers, by the title of the anchor
 	for _, server := range p.all {
-		held, err := e.ReadCertificates(e.Records.CertificatesHeldBy(ctx, server.Name))
+		certificates, err := e.ReadCertificates(e.Records.CertificatesHeldBy(ctx, server.Name))
 		if err != nil {
 			return err
 		}
-		for _, c := range held {
+		for _, c := range certificates {
 			if !c.State.Serves() || c.IsAuthority() {
 				continue
 			}

@@ -149,9 +149,9 @@ func collect(e *estate.Estate, b *Backup, snapshot string) (map[string][]byte, e
 
 // held are files that are too large to be kept in memory, open while they are written: another program
 // may take them away meanwhile.
-type held map[string]*os.File
+type openLists map[string]*os.File
 
-func (h held) close() {
+func (h openLists) close() {
 	for _, f := range h {
 		f.Close()
 	}
@@ -159,7 +159,7 @@ func (h held) close() {
 
 // lists adds the revocation lists that are to be served, now or later, by the records of the backup:
 // those of an authority elsewhere could not be signed again.
-func (b *Backup) lists(ctx context.Context, e *estate.Estate, snapshot string) (held, error) {
+func (b *Backup) lists(ctx context.Context, e *estate.Estate, snapshot string) (openLists, error) {
 	s, err := estate.OpenRecords(ctx, snapshot)
 	if err != nil {
 		return nil, err
@@ -171,7 +171,7 @@ func (b *Backup) lists(ctx context.Context, e *estate.Estate, snapshot string) (
 	if err != nil {
 		return nil, err
 	}
-	out := held{}
+	out := openLists{}
 	for _, file := range files {
 		f, err := os.Open(file)
 		if errors.Is(err, os.ErrNotExist) {
@@ -246,7 +246,7 @@ func hashFile(file string) (int64, string, error) {
 	return n, hex.EncodeToString(h.Sum(nil)), err
 }
 
-func (b Backup) write(ctx context.Context, file, snapshot string, content map[string][]byte, large held) (err error) {
+func (b Backup) write(ctx context.Context, file, snapshot string, content map[string][]byte, large openLists) (err error) {
 	f, err := disk.CreateNew(file, 0o600)
 	if err != nil {
 		return disk.Explain(err)

@@ -52,7 +52,7 @@ func Bundle(ctx context.Context, e *estate.Estate, c estate.CertificateRecord,
 }
 
 // linksTo finds the link certificates that let a client which holds only
-// another root of the same authority import these goods; with all, those between
+// another root of the same authority import this bundle; with all, those between
 // any of its roots, for an estate that hands out certificates below each of them.
 func linksTo(ctx context.Context, e *estate.Estate, g handover.Bundle, all bool) ([]*cert.Certificate, error) {
 	root := g.Root
@@ -70,14 +70,14 @@ func linksTo(ctx context.Context, e *estate.Estate, g handover.Bundle, all bool)
 				l.To.SwitchDay.IsZero() &&
 				l.Certificate.Subject.Equal(root.Subject) &&
 				!e.Now().After(l.Certificate.NotAfter)
-			if !fits || l.To.Idle() != "" { // nobody is to vouch for a key in doubt
+			if !fits || l.To.Idle() != "" { // nobody is to vouch for a suspected key
 				continue
 			}
-			held, known, err := e.OnRecord(ctx, l.Certificate)
+			record, known, err := e.OnRecord(ctx, l.Certificate)
 			if err != nil {
 				return nil, err
 			}
-			if known && !held.State.Rejected() {
+			if known && !record.State.Rejected() {
 				out = append(out, l.Certificate)
 			}
 		}

@@ -121,17 +121,17 @@ func Handover(ctx context.Context, e *estate.Estate, ask HandoverAsk) (HandedOve
 				On(fault.Certificate.Named("%s", c.SerialHex())).Then(advice.To("give its own", advice.GiveKey))
 		}
 	}
-	goods, err := Bundle(ctx, e, c, ask.Signer)
+	parts, err := Bundle(ctx, e, c, ask.Signer)
 	if err != nil {
 		return out, err
 	}
 	host := label.FileName(c.Title())
 	offer := receiver.Offer{Extended: c.Extended, Names: c.Names, Key: c.Key.Kind, Bits: c.Key.Bits,
-		Issuers: goods.Chain()[1:], KeyHere: ask.Signer != nil}
+		Issuers: parts.Chain()[1:], KeyHere: ask.Signer != nil}
 	out.Findings = r.Unmet(offer)
-	if !c.IsAuthority() && goods.Root != nil {
-		v := client.Presented(append([]*cert.Certificate{c.Certificate}, goods.Intermediates...),
-			[]*cert.Certificate{goods.Root}, path.Question{Now: e.Now()})
+	if !c.IsAuthority() && parts.Root != nil {
+		v := client.Presented(append([]*cert.Certificate{c.Certificate}, parts.Intermediates...),
+			[]*cert.Certificate{parts.Root}, path.Question{Now: e.Now()})
 		out.Findings = append(out.Findings, client.Findings(v, ask.Clients)...)
 	}
 	if out.Findings, err = out.Findings.Waive(0, ask.Waivers); err != nil {
@@ -140,7 +140,7 @@ func Handover(ctx context.Context, e *estate.Estate, ask HandoverAsk) (HandedOve
 	if bad := out.Findings.Refusing(); len(bad) > 0 {
 		return out, &issue.Refused{About: c.Title(), Findings: bad}
 	}
-	if out.Files, out.Notes, err = r.Pack(goods, host,
+	if out.Files, out.Notes, err = r.Pack(parts, host,
 		handover.Writing{Password: ask.Password, Random: e.Env.Random}); err != nil {
 		return out, err
 	}
@@ -150,7 +150,7 @@ func Handover(ctx context.Context, e *estate.Estate, ask HandoverAsk) (HandedOve
 				finding.New(finding.OlderProfile, "%s is protected the older way.", f.Name))
 		}
 	}
-	out.Page = r.ReadMe(goods, host, out.Files, out.Notes)
+	out.Page = r.ReadMe(parts, host, out.Files, out.Notes)
 	if e.Rehearsal {
 		out.Page = append([]byte("THIS IS A REHEARSAL. Nothing in this folder is real.\n\n"), out.Page...)
 	}
@@ -158,8 +158,8 @@ func Handover(ctx context.Context, e *estate.Estate, ask HandoverAsk) (HandedOve
 	return out, writeHandover(ctx, e, out, ask)
 }
 
-// fit refuses to hand out what nobody should use: what waits for its day, was revoked, or has a key in
-// doubt.
+// fit refuses to hand out what nobody should use: what waits for its day, was revoked, or has a
+// suspected key.
 func fit(ctx context.Context, from store.DerivedReader, c estate.CertificateRecord) error {
 	switch {
 	case c.State == lifecycle.Prepared:

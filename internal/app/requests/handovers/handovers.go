@@ -201,12 +201,12 @@ func OfParties(ctx context.Context, e *estate.Estate, names []string, fallback s
 		if err != nil {
 			return nil, err
 		}
-		held, err := e.ReadCertificates(e.Records.CertificatesHeldBy(ctx, name))
+		certificates, err := e.ReadCertificates(e.Records.CertificatesHeldBy(ctx, name))
 		if err != nil {
 			return nil, err
 		}
 		seen := map[int64]bool{}
-		for _, c := range held {
+		for _, c := range certificates {
 			for there := true; there; { // each is younger than what it replaces
 				var later estate.CertificateRecord
 				if later, there = next[c.Record.ID]; there {
@@ -239,19 +239,19 @@ func OfManifest(ctx context.Context, e *estate.Estate, rows []signing.ManifestRo
 			failed[row.Label()] = row.Err
 			continue
 		}
-		held, err := e.ReadCertificates(e.Records.CertificatesByName(ctx, row.Host.Value()))
+		certificates, err := e.ReadCertificates(e.Records.CertificatesByName(ctx, row.Host.Value()))
 		if err != nil {
 			return nil, nil, err
 		}
-		held = slices.DeleteFunc(held, func(c estate.CertificateRecord) bool {
+		certificates = slices.DeleteFunc(certificates, func(c estate.CertificateRecord) bool {
 			return !c.State.Serves() || c.
 				IsAuthority()
 		})
-		if len(held) == 0 {
+		if len(certificates) == 0 {
 			failed[row.Label()] = fmt.Errorf("no valid certificate has this name")
 			continue
 		}
-		newest := slices.MaxFunc(held, func(a, b estate.CertificateRecord) int {
+		newest := slices.MaxFunc(certificates, func(a, b estate.CertificateRecord) int {
 			return a.NotBefore.
 				Compare(b.NotBefore)
 		})

@@ -31,7 +31,7 @@ type DraftAsk struct {
 	Key      key.Kind
 	Template string // whose usages are asked for; "" for none
 	Dir      string
-	Secret   []byte // seals the key when it is not empty
+	Secret   []byte // encrypts the key when it is not empty
 }
 
 // Drafted is a request that was drafted, with its files.
@@ -39,7 +39,7 @@ type Drafted struct {
 	Request     *request.Request
 	RequestFile string
 	KeyFile     string
-	Sealed      bool
+	Encrypted   bool
 	Loose       bool // the file system there keeps the key file from nobody
 }
 
@@ -140,7 +140,7 @@ func (m *made) make(w estate.Env, e *estate.Estate, ask DraftAsk) (Drafted, erro
 	if out.Request, err = request.Read(der); err != nil {
 		return out, err
 	}
-	out.Sealed = len(ask.Secret) > 0
+	out.Encrypted = len(ask.Secret) > 0
 	m.keyPEM, err = draftKey(w, signer, ask.Secret)
 	return out, err
 }
@@ -235,12 +235,12 @@ func recordDrafts(ctx context.Context, e *estate.Estate, list []*made) error {
 			if err != nil {
 				return nil, err
 			}
-			if err := tx.AddDraft(m.Request.Key.Fingerprint(), file, m.Sealed); err != nil {
+			if err := tx.AddDraft(m.Request.Key.Fingerprint(), file, m.Encrypted); err != nil {
 				return nil, err
 			}
 			entries = append(entries, event.On(m.Request.Title(), event.Drafted{SHA256: fmt.Sprintf("%x", m.Request.
 				SHA256()),
-				Key: fmt.Sprintf("%x", m.Request.Key.Fingerprint()), File: &file, Sealed: m.Sealed}))
+				Key: fmt.Sprintf("%x", m.Request.Key.Fingerprint()), File: &file, Encrypted: m.Encrypted}))
 		}
 		return entries, nil
 	})
@@ -266,8 +266,8 @@ func draftExtensions(e *estate.Estate, ask DraftAsk, kind key.Kind) (ext.Set, er
 // draftKey writes a draft's key: encrypted where a secret is given.
 func draftKey(w estate.Env, signer crypto.Signer, secret []byte) ([]byte, error) {
 	if len(secret) > 0 {
-		sealed, err := pbes.Encrypt(signer, secret, pbes.WorkGiven, w.Random)
-		return bundle.PEM(bundle.EncryptedKey, sealed), err
+		encrypted, err := pbes.Encrypt(signer, secret, pbes.WorkGiven, w.Random)
+		return bundle.PEM(bundle.EncryptedKey, encrypted), err
 	}
 	plain, err := key.Plain(signer)
 	defer clear(plain)

@@ -21,7 +21,7 @@ import (
 	"ironseal/pki/request"
 )
 
-// Signing is a pipeline: workers plan and seal on every core, one writer records
+// Signing is a pipeline: workers plan and sign on every core, one writer records
 // what they made, some hundreds to a commit. A result is reported only after its
 // commit. One certificate goes the same way as ten thousand.
 
@@ -221,20 +221,20 @@ func Sign(ctx context.Context, e *estate.Estate, sheets []*Sheet, tell func(Sign
 	if err := e.Env.Step(estate.StepOpened); err != nil {
 		return err
 	}
-	sealed := make(chan SignResult, 8*batch) // workers continue while the writer waits for the disk
+	signed := make(chan SignResult, 8*batch) // workers continue while the writer waits for the disk
 	go func() {
-		defer close(sealed)
+		defer close(signed)
 		estate.OnAllCores(len(good), func(i int) {
 			s := good[i]
 			if err := context.Cause(ctx); err != nil {
-				sealed <- SignResult{Sheet: s, Err: fmt.Errorf("R%d: stopped before it was signed: %w", s.Record.Number,
+				signed <- SignResult{Sheet: s, Err: fmt.Errorf("R%d: stopped before it was signed: %w", s.Record.Number,
 					err)}
 				return
 			}
-			sealed <- seal(e, ready[i], opened[s.Issuer.Label()])
+			signed <- signOne(e, ready[i], opened[s.Issuer.Label()])
 		})
 	}()
-	RecordAll(ctx, e, sealed, tell)
+	RecordAll(ctx, e, signed, tell)
 	return nil
 }
 
@@ -277,13 +277,13 @@ func prepare(e *estate.Estate, s *Sheet) SignResult {
 	return out
 }
 
-func seal(e *estate.Estate, r SignResult, signer keystore.Opened) SignResult {
+func signOne(e *estate.Estate, r SignResult, signer keystore.Opened) SignResult {
 	if r.Err != nil {
 		return r
 	}
-	c, err := r.ready.Seal(signer, e.Env.Random)
+	c, err := r.ready.Sign(signer, e.Env.Random)
 	if err == nil {
-		err = e.Env.Step(estate.StepSealed)
+		err = e.Env.Step(estate.StepSigned)
 	}
 	if err != nil {
 		return SignResult{Sheet: r.Sheet, Err: fmt.Errorf("R%d: %w", r.Sheet.Record.Number, err)}

@@ -17,10 +17,10 @@ import (
 
 // record is the one writer: it gathers what the workers signed, commits it and
 // tells of it.
-func RecordAll(ctx context.Context, e *estate.Estate, sealed <-chan SignResult, tell func(SignResult)) {
+func RecordAll(ctx context.Context, e *estate.Estate, signed <-chan SignResult, tell func(SignResult)) {
 	var stopped error
 	for {
-		list := gathered(sealed)
+		list := gathered(signed)
 		if len(list) == 0 {
 			return
 		}
@@ -48,8 +48,8 @@ func RecordAll(ctx context.Context, e *estate.Estate, sealed <-chan SignResult, 
 }
 
 // gathered takes a batch; it is empty only when there will be no more.
-func gathered(sealed <-chan SignResult) []SignResult {
-	first, open := <-sealed
+func gathered(signed <-chan SignResult) []SignResult {
+	first, open := <-signed
 	if !open {
 		return nil
 	}
@@ -57,7 +57,7 @@ func gathered(sealed <-chan SignResult) []SignResult {
 	late := time.After(gather)
 	for len(list) < batch {
 		select {
-		case r, open := <-sealed:
+		case r, open := <-signed:
 			if !open {
 				return list
 			}
@@ -113,7 +113,7 @@ func recordSigned(ctx context.Context, e *estate.Estate, tx store.Tx, list []Sig
 	if err != nil {
 		return nil, fmt.Errorf("the record changed while the sheet was on screen: %w", err)
 	}
-	if err := errors.Join(undoubted(ctx, tx, list), stillFit(ctx, e.InTx(tx), list),
+	if err := errors.Join(uncompromised(ctx, tx, list), stillFit(ctx, e.InTx(tx), list),
 		stillAlone(ctx, e, tx, list)); err != nil {
 		return nil, err
 	}
@@ -190,15 +190,15 @@ func stateOf(list []estate.CertificateRecord) string {
 	return string(list[0].State)
 }
 
-// undoubted refuses keys that came into doubt while the sheet was on screen.
-func undoubted(ctx context.Context, tx store.Tx, list []SignResult) error {
+// uncompromised refuses keys that came under suspicion while the sheet was on screen.
+func uncompromised(ctx context.Context, tx store.Tx, list []SignResult) error {
 	keys := make([][32]byte, len(list))
 	for i, r := range list {
 		keys[i] = r.Certificate.Key.Fingerprint()
 	}
-	doubted, err := compromise.Among(ctx, tx, keys)
+	compromised, err := compromise.Among(ctx, tx, keys)
 	for _, k := range keys {
-		if f, ok := doubted[k]; ok && err == nil {
+		if f, ok := compromised[k]; ok && err == nil {
 			err = fault.New(fault.Changed, "the record changed while the sheet was on screen: %s", f.Message)
 		}
 	}

@@ -90,11 +90,11 @@ func NewPlanning(ctx context.Context, e *estate.Estate) (*Planning, error) {
 	if p.flaws, err = e.Records.Flaws(ctx); err != nil {
 		return nil, err
 	}
-	doubted, err := compromise.Keys(ctx, e.Records)
+	compromised, err := compromise.Keys(ctx, e.Records)
 	if err != nil {
 		return nil, err
 	}
-	for k, why := range doubted {
+	for k, why := range compromised {
 		p.flaws[k] = append(p.flaws[k], why)
 	}
 	p.issued = map[*hierarchy.Generation]int{}

@@ -2,7 +2,7 @@
 // revoked for it, and those of incidents. Nothing is signed for them, and an authority with such
 // a key grants nothing.
 //
-// A key comes out of doubt in one way only: every incident about it was closed as a false alarm.
+// A key is cleared in one way only: every incident about it was closed as a false alarm.
 // That everything was replaced, revoked and published does not bring a key back.
 package compromise
 
@@ -22,7 +22,7 @@ import (
 // Incident is one incident, as it was opened and closed.
 type Incident struct {
 	Name        string    `json:"incident" doc:"its number, such as I1"`
-	About       string    `json:"about" doc:"the generation or the certificate whose key is in doubt"`
+	About       string    `json:"about" doc:"the generation or the certificate whose key is suspected"`
 	Serial      string    `json:"serial" doc:"of that certificate"`
 	Authority   bool      `json:"ca" doc:"whether it is an authority's"`
 	Because     string    `json:"because" doc:"what is suspected"`
@@ -40,10 +40,10 @@ type Incident struct {
 // Open reports whether an incident is still open.
 func (i Incident) Open() bool { return i.Closed.IsZero() }
 
-// SuspectsKey reports whether an incident keeps its key in doubt.
+// SuspectsKey reports whether an incident suspects its key.
 func (i Incident) SuspectsKey() bool { return !i.FalseAlarm }
 
-// Since says why the key of an incident is in doubt, as a sentence.
+// Since says why the key of an incident may be compromised, as a sentence.
 func (i Incident) Since() string {
 	if i.Open() {
 		return fmt.Sprintf("The incident %s about the key of %s is open since %s.", i.Name, i.About,
@@ -53,7 +53,7 @@ func (i Incident) Since() string {
 		i.About, i.Closed.Format("2006-01-02"))
 }
 
-// About lists the incidents that keep a key in doubt, oldest first.
+// About lists the incidents that suspect a key, oldest first.
 func About(list []Incident, key [32]byte) (out []Incident) {
 	sum := hex.EncodeToString(key[:])
 	for _, i := range list {
@@ -98,7 +98,7 @@ func Keys(ctx context.Context, s store.Store) (map[[32]byte]finding.Finding, err
 	return why(ctx, s, lost)
 }
 
-// Among are those in doubt of some keys, as it is inside an act.
+// Among are those suspected among some keys, as it is inside an act.
 func Among(ctx context.Context, tx store.Tx, keys [][32]byte) (map[[32]byte]finding.Finding, error) {
 	lost, err := tx.CompromisedAmong(keys)
 	if err != nil {

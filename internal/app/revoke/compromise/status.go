@@ -16,7 +16,7 @@ import (
 type Records struct {
 	e   *estate.Estate
 	ctx context.Context
-	// Acting says that something is imported or trusted permanently by the answer: then a key in doubt
+	// Acting says that something is imported or trusted permanently by the answer: then a suspected key
 	// refuses. A client that is only asked what it accepts does not know of incidents.
 	Acting bool
 	// Leaf says that the first certificate of a chain is judged elsewhere.
@@ -61,7 +61,7 @@ func (r *Records) of(c *cert.Certificate) finding.List {
 	if err == nil && c.IsAuthority() {
 		out = out.Refusing() // that an authority was renewed speaks against nothing below it
 		if r.Acting {
-			out, err = r.doubted(c, out)
+			out, err = r.compromised(c, out)
 		}
 	}
 	if err != nil {
@@ -76,7 +76,7 @@ func (r *Records) of(c *cert.Certificate) finding.List {
 	return out
 }
 
-func (r *Records) doubted(c *cert.Certificate, out finding.List) (finding.List, error) {
+func (r *Records) compromised(c *cert.Certificate, out finding.List) (finding.List, error) {
 	list, err := Incidents(r.ctx, r.e.Records)
 	for _, i := range About(list, c.Key.Fingerprint()) {
 		out = append(out, finding.New(finding.SuspectedKey, "%s", i.Since()))

@@ -17,8 +17,8 @@ func Asked(ctx context.Context, e *estate.Estate, q path.Question) (path.Questio
 	return q, err
 }
 
-// Acted is Asked for a question by which something is imported permanently: anchors whose key is in
-// doubt are left out, and an authority whose key is suspected is refused.
+// Acted is Asked for a question by which something is imported permanently: anchors whose key is
+// suspected are left out, and an authority whose key is suspected is refused.
 func Acted(ctx context.Context, e *estate.Estate, q path.Question) (path.Question, error) {
 	q, err := byLists(ctx, e, q)
 	if err != nil {

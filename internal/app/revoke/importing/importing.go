@@ -174,9 +174,9 @@ func offered(h hierarchy.Hierarchy, der []byte) (offer, error) {
 	case l.Base != nil || l.Scoped && (o.by.Authority.External() || o.item.Part == 0):
 		return o, fmt.Errorf("the list of %s is not whole: it is a delta, or about some certificates only", name)
 	}
-	seal := l.ContentDigest()
+	digest := l.ContentDigest()
 	o.item.List, o.item.Number, o.item.This, o.item.Next = o.by.ListName(), l.Number.Int64(), l.ThisUpdate, l.NextUpdate
-	o.item.Entries, o.item.ContentDigest, o.item.Mark = l.Count, seal, seal[:16]
+	o.item.Entries, o.item.ContentDigest, o.item.Mark = l.Count, digest, digest[:16]
 	return o, nil
 }
 

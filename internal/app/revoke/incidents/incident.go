@@ -108,8 +108,8 @@ type Ending struct {
 	FalseAlarm bool // the key was never lost: it may be used again
 }
 
-// End closes an incident. What is not done yet must be passed over knowingly. The key stays in
-// doubt, and what has it grants nothing, unless this was a false alarm and every other incident
+// Close closes an incident. What is not done yet must be passed over knowingly. The key stays
+// suspected, and what has it grants nothing, unless this was a false alarm and every other incident
 // about the key was one too.
 func Close(ctx context.Context, e *estate.Estate, p Progress, how Ending) (journal.Head, error) {
 	if strings.TrimSpace(how.Because) == "" {

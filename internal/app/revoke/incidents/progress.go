@@ -30,7 +30,7 @@ type Step struct {
 	Next  advice.Step `json:"-"` // the act to do next; none if there is none
 }
 
-// Affected is a certificate that depends on the key in doubt.
+// Affected is a certificate that depends on the suspected key.
 type Affected struct {
 	Title       string          `json:"title" doc:"for whom it is"`
 	Serial      string          `json:"serial" doc:"of it"`
@@ -41,19 +41,19 @@ type Affected struct {
 	Handed      bool            `json:"handed_over" doc:"whether a holder has the replacement"`
 	Seen        string          `json:"seen" doc:"what its endpoint was last seen to serve: replacement, old, or empty"`
 
-	idle       bool                     // it serves nobody, and needs no replacement
-	held, next estate.CertificateRecord // next is the replacement; nothing if there is none
+	idle         bool                     // it serves nobody, and needs no replacement
+	record, next estate.CertificateRecord // next is the replacement; nothing if there is none
 }
 
-// CrossCertificate is a link certificate by which another authority vouches for the key in doubt: clients
+// CrossCertificate is a link certificate by which another authority vouches for the suspected key: clients
 // that hold that authority's root alone accept whatever the key signs.
 type CrossCertificate struct {
 	By     string          `json:"by" doc:"the generation that signed it"`
 	Serial string          `json:"serial" doc:"of it"`
 	State  lifecycle.State `json:"state" doc:"its state today"`
 
-	held estate.CertificateRecord
-	by   *hierarchy.Generation
+	record estate.CertificateRecord
+	by     *hierarchy.Generation
 }
 
 // Progress is how an incident stands.
@@ -113,7 +113,7 @@ func of(ctx context.Context, e *estate.Estate, name string) (Progress, error) {
 	return p, nil
 }
 
-// links finds the link certificates for the key in doubt.
+// links finds the link certificates for the suspected key.
 func (p *Progress) links(ctx context.Context, e *estate.Estate) error {
 	p.Links = []CrossCertificate{}
 	for _, a := range p.h {
@@ -121,20 +121,20 @@ func (p *Progress) links(ctx context.Context, e *estate.Estate) error {
 			if !key.Same(l.Certificate.Key, p.target.Key) {
 				continue
 			}
-			held, _, err := e.OnRecord(ctx, l.Certificate)
+			record, _, err := e.OnRecord(ctx, l.Certificate)
 			if err != nil {
 				return err
 			}
 			p.Links = append(p.Links, CrossCertificate{By: l.By.Name(), Serial: l.Certificate.SerialHex(),
-				State: held.State,
-				held:  held, by: l.By})
+				State:  record.State,
+				record: record, by: l.By})
 		}
 	}
 	return nil
 }
 
 // isLink reports whether a certificate is a link: it needs no replacement. It falls with the key
-// that signed it, or is revoked where it vouches for the key in doubt.
+// that signed it, or is revoked where it vouches for the suspected key.
 func (p *Progress) isLink(c *cert.Certificate) bool {
 	for _, a := range p.h {
 		for _, l := range a.Links {
@@ -166,7 +166,7 @@ func (p *Progress) affected(ctx context.Context, e *estate.Estate) error {
 	if err != nil {
 		return err
 	}
-	sights, err := parties.LastServed(ctx, e)
+	observed, err := parties.LastServed(ctx, e)
 	if err != nil {
 		return err
 	}
@@ -177,12 +177,12 @@ func (p *Progress) affected(ctx context.Context, e *estate.Estate) error {
 			continue
 		}
 		a := Affected{Title: f.Title(), Serial: f.SerialHex(), State: f.State, Authority: f.Authority,
-			Holders: append([]string{}, f.Holders...), held: f.CertificateRecord,
+			Holders: append([]string{}, f.Holders...), record: f.CertificateRecord,
 			idle: p.target.Generation != nil && (f.State == lifecycle.Revoked || f.State == lifecycle.OnHold)}
 		for _, h := range f.Holders {
 			who[h] = true
 		}
-		if err := p.instead(ctx, e, &a, instead, sights); err != nil {
+		if err := p.instead(ctx, e, &a, instead, observed); err != nil {
 			return err
 		}
 		p.Affected = append(p.Affected, a)
@@ -247,7 +247,7 @@ func withSameKey(ctx context.Context, e *estate.Estate, target estate.Certificat
 // instead finds what was signed in place of a certificate, and what is known of it.
 func (p *Progress) instead(ctx context.Context, e *estate.Estate, a *Affected,
 	instead map[int64]estate.CertificateRecord,
-	sights parties.Served) error {
+	observed parties.Served) error {
 	if a.Authority {
 		for _, g := range estate.AllGenerations(p.h) {
 			if g.Certificate.SerialHex() == a.Serial && g != g.Authority.Generations[len(g.Authority.Generations)-1] {
@@ -257,11 +257,11 @@ func (p *Progress) instead(ctx context.Context, e *estate.Estate, a *Affected,
 		}
 		return nil
 	}
-	old := sights.By(a.held.Certificate)
-	c, ok := instead[a.held.Record.ID]
+	old := observed.By(a.record.Certificate)
+	c, ok := instead[a.record.Record.ID]
 	if ok {
 		a.next = c
-		if a.Replacement = c.SerialHex(); sights.InUse(c.Certificate) {
+		if a.Replacement = c.SerialHex(); observed.InUse(c.Certificate) {
 			a.Seen, a.Handed = "replacement", true
 		}
 	}
@@ -320,9 +320,9 @@ func Replace(ctx context.Context, e *estate.Estate, p Progress, waivers []findin
 		if a.Replacement != "" || a.Authority || !a.needs() {
 			continue
 		}
-		signer := p.h.Generation(a.held.Record.Issuer)
+		signer := p.h.Generation(a.record.Record.Issuer)
 		list := signer.Authority.Generations
-		by[list[len(list)-1]] = append(by[list[len(list)-1]], a.held)
+		by[list[len(list)-1]] = append(by[list[len(list)-1]], a.record)
 	}
 	var out []signing.Planned
 	for _, next := range estate.AllGenerations(p.h) {

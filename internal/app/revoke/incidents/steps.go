@@ -55,7 +55,7 @@ func (p *Progress) prepared(context.Context, *estate.Estate) (Step, error) {
 	case g != nil && !p.renewed():
 		s.Done = false
 		s.Words = g.Authority.Handle + " has no generation with another key yet"
-		if s.Next = renewals.RenewStep(g.Authority); !p.elsewhere() && !g.Authority.External() {
+		if s.Next = renewals.RenewStep(g.Authority); !p.external() && !g.Authority.External() {
 			s.Next.With = append(s.Next.With, advice.Value{Name: "why", Text: "TEXT"})
 		}
 	case !s.Done:
@@ -72,8 +72,8 @@ func (p *Progress) renewed() bool {
 	return !hierarchy.SameList(last, g) && last.RevokedAbove() == nil && last.Stopped == ""
 }
 
-// elsewhere reports whether what is in doubt was signed by a key in another estate.
-func (p *Progress) elsewhere() bool { return p.target.By != nil && p.target.By.Authority.External() }
+// external reports whether what is suspected was signed by a key in another estate.
+func (p *Progress) external() bool { return p.target.By != nil && p.target.By.Authority.External() }
 
 func (p *Progress) handed(context.Context, *estate.Estate) (Step, error) {
 	done := p.count(func(a Affected) bool { return a.needs() && a.Handed })
@@ -88,34 +88,34 @@ func (p *Progress) handed(context.Context, *estate.Estate) (Step, error) {
 
 // toRevoke is a certificate that the incident wants on a list, for the loss of its key.
 type toRevoke struct {
-	name string // as it is typed
-	by   *hierarchy.Generation
-	held estate.CertificateRecord
+	name   string // as it is typed
+	by     *hierarchy.Generation
+	record estate.CertificateRecord
 }
 
-// lost are the certificates for the key in doubt that another key signed and that have not ended:
+// lost are the certificates for the suspected key that another key signed and that have not ended:
 // each must be revoked, since a client that finds one of them accepts what the key signs.
 func (p *Progress) lost(ctx context.Context, e *estate.Estate) (out []toRevoke, err error) {
-	add := func(name string, by *hierarchy.Generation, held estate.CertificateRecord) {
-		if by != nil && held.State != lifecycle.Expired {
-			out = append(out, toRevoke{name, by, held})
+	add := func(name string, by *hierarchy.Generation, record estate.CertificateRecord) {
+		if by != nil && record.State != lifecycle.Expired {
+			out = append(out, toRevoke{name, by, record})
 		}
 	}
 	for _, l := range p.Links {
-		add(l.held.Serial.Short(), l.by, l.held)
+		add(l.record.Serial.Short(), l.by, l.record)
 	}
 	if p.target.Generation == nil {
 		for _, a := range p.Affected { // all that have its key
-			add(a.held.Serial.Short(), p.h.Generation(a.held.Record.Issuer), a.held)
+			add(a.record.Serial.Short(), p.h.Generation(a.record.Record.Issuer), a.record)
 		}
 		return out, nil
 	}
 	for _, g := range withKey(p.h, p.target.Key) {
-		held, _, err := e.OnRecord(ctx, g.Certificate)
+		record, _, err := e.OnRecord(ctx, g.Certificate)
 		if err != nil {
 			return nil, err
 		}
-		add(g.Name(), g.Issuer, held)
+		add(g.Name(), g.Issuer, record)
 	}
 	return out, nil
 }
@@ -137,15 +137,15 @@ func (p *Progress) revoked(ctx context.Context, e *estate.Estate) (Step, error) 
 	var here, far, others []string
 	for _, x := range list {
 		switch {
-		case x.held.Record.Reason >= 0 && revocation.Reason(x.held.Record.Reason).Compromise():
+		case x.record.Record.Reason >= 0 && revocation.Reason(x.record.Record.Reason).Compromise():
 			continue
 		case x.by.Authority.External():
 			far = append(far, x.name+" (signed by "+x.by.Authority.Handle+")")
 			continue
 		// clients refuse it; the reason is wrong, and the key is not known as lost
-		case x.held.State == lifecycle.Revoked:
+		case x.record.State == lifecycle.Revoked:
 			others = append(others, fmt.Sprintf("%s is revoked as %s", x.name,
-				revocation.Reason(x.held.Record.Reason).Word()))
+				revocation.Reason(x.record.Record.Reason).Word()))
 		}
 		here = append(here, x.name)
 	}
@@ -177,7 +177,7 @@ func (p *Progress) revoked(ctx context.Context, e *estate.Estate) (Step, error) 
 	return s, nil
 }
 
-// rootStays says why a root in doubt is still trusted; "" where it is not, or is no root.
+// rootStays says why a suspected root is still trusted; "" where it is not, or is no root.
 func (p *Progress) rootStays(ctx context.Context, e *estate.Estate) (string, error) {
 	if p.target.By != nil {
 		return "", nil
@@ -220,7 +220,7 @@ func (p *Progress) published(ctx context.Context, e *estate.Estate) (Step, error
 	}
 	told := map[string]bool{}
 	for _, x := range list {
-		r, found, err := e.Records.RevocationOf(ctx, x.by.Authority.Handle, x.held.SerialHex())
+		r, found, err := e.Records.RevocationOf(ctx, x.by.Authority.Handle, x.record.SerialHex())
 		if err != nil {
 			return s, err
 		}

@@ -97,12 +97,12 @@ func (l *Lists) add(i event.List) {
 	if i.Over {
 		l.state[s] = nil
 	}
-	l.state[s] = standing(append(l.state[s], i))
+	l.state[s] = inForce(append(l.state[s], i))
 }
 
-// standing leaves out the lists that a newer one replaces: one with a higher number, from the
+// inForce leaves out the lists that a newer one replaces: one with a higher number, from the
 // moment of its date on.
-func standing(list []event.List) (out []event.List) {
+func inForce(list []event.List) (out []event.List) {
 	slices.SortStableFunc(list, func(a, b event.List) int { return int(min(1, max(-1, a.Number-b.Number))) })
 	for _, i := range slices.Backward(list) {
 		if len(out) == 0 || i.This.Before(out[len(out)-1].This) {

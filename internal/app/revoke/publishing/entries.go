@@ -80,7 +80,7 @@ func keyOf(serial string) string {
 }
 
 // again encodes all entries from the records.
-func (b *building) anew(ctx context.Context) ([][]byte, error) {
+func (b *building) rebuild(ctx context.Context) ([][]byte, error) {
 	want, err := b.e.Records.CountListed(ctx, b.d.Generation.Authority.Handle, asPart(b.d), time.Unix(b.item.Cut, 0))
 	if err != nil {
 		return nil, err

@@ -312,7 +312,7 @@ func (r *Released) gather(ctx context.Context, e *estate.Estate) (map[string][]b
 	return files, r.named(ctx, e, h, files)
 }
 
-// listsOf are the lists of every standing generation of an authority and of every authority above them,
+// listsOf are the lists of every generation in force of an authority and of every authority above them,
 // in one file: servers that check clients read it, and continue accepting those whose certificates are of
 // the generation before or after. Nil where one of them is missing.
 func listsOf(a *hierarchy.Authority, whole map[string][]byte, now time.Time) (out []byte) {

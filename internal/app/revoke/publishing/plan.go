@@ -235,7 +235,7 @@ func Signers(ctx context.Context, e *estate.Estate, ask Ask) ([]Signer, error) {
 		case g.RevokedAbove() != nil:
 			s.Unable = "it was revoked: nobody believes what it says"
 		case g.Stopped != "":
-			s.Unable = "its key is in doubt (" + g.Stopped + "): it signs nothing but its own list"
+			s.Unable = "its key may be compromised (" + g.Stopped + "): it signs nothing but its own list"
 		}
 		out = append(out, s)
 	}

@@ -243,7 +243,7 @@ func (s *signing) whole(ctx context.Context, signer keystore.Opened, d Due, item
 	count := func() (int, error) {
 		return s.e.Records.CountListed(ctx, d.Generation.Authority.Handle, asPart(d), time.Unix(item.Cut, 0))
 	}
-	for _, anew := range []bool{false, true} {
+	for _, rebuild := range []bool{false, true} {
 		counted := make(chan error, 1)
 		var want int
 		go func() {
@@ -251,7 +251,7 @@ func (s *signing) whole(ctx context.Context, signer keystore.Opened, d Due, item
 			want, err = count()
 			counted <- err
 		}()
-		pieces, err := s.entries(ctx, d, item, delta, anew)
+		pieces, err := s.entries(ctx, d, item, delta, rebuild)
 		if err == nil && pieces != nil {
 			err = s.keep(draft, item, pieces, signer)
 		}
@@ -291,7 +291,7 @@ func (s *signing) keep(draft revocation.Draft, item *event.List, pieces [][]byte
 		if err != nil {
 			return nil, err
 		}
-		if err := s.e.Env.Step(estate.StepSealed); err != nil {
+		if err := s.e.Env.Step(estate.StepSigned); err != nil {
 			return nil, err
 		}
 		l, err := revocation.Skim(der)
@@ -299,7 +299,7 @@ func (s *signing) keep(draft revocation.Draft, item *event.List, pieces [][]byte
 			return nil, errors.Join(err, errors.New("the list that was signed does not read as it was meant"))
 		}
 		proof, err := hex.DecodeString(item.Proof)
-		item.ContentDigest = l.SealBy(proof)
+		item.ContentDigest = l.DigestBy(proof)
 		return der, err
 	})
 	if err == nil {
@@ -311,22 +311,22 @@ func (s *signing) keep(draft revocation.Draft, item *event.List, pieces [][]byte
 // entries gives the encoded entries of a list; nil where the list before cannot be used and it
 // was not asked to make it again. What a delta tells is read at the same moment: whoever holds its base
 // and the delta knows just what the list tells.
-func (s *signing) entries(ctx context.Context, d Due, item *event.List, delta *changes, anew bool) (pieces [][]byte,
+func (s *signing) entries(ctx context.Context, d Due, item *event.List, delta *changes, rebuild bool) (pieces [][]byte,
 	err error) {
-	err = s.e.View(ctx, func(moment *estate.Estate) (err error) {
-		b := building{e: moment, d: d, item: item, hash: revocation.NewProof()}
-		if _, item.Gone, err = moment.Records.LastRevocation(ctx, d.Generation.Authority.Handle,
+	err = s.e.View(ctx, func(snapshot *estate.Estate) (err error) {
+		b := building{e: snapshot, d: d, item: item, hash: revocation.NewProof()}
+		if _, item.Gone, err = snapshot.Records.LastRevocation(ctx, d.Generation.Authority.Handle,
 			asPart(d)); err != nil {
 			return err
 		}
-		if anew {
-			pieces, err = b.anew(ctx)
+		if rebuild {
+			pieces, err = b.rebuild(ctx)
 		} else {
 			pieces, err = b.onward(ctx)
 		}
 		item.Proof = hex.EncodeToString(b.hash.Sum(nil))
 		if err == nil && delta != nil {
-			err = delta.read(ctx, moment, d, *item)
+			err = delta.read(ctx, snapshot, d, *item)
 		}
 		return err
 	})
@@ -341,13 +341,13 @@ type changes struct {
 }
 
 // read reads them, as the records are at one moment.
-func (c *changes) read(ctx context.Context, moment *estate.Estate, d Due, whole event.List) (err error) {
-	b := building{e: moment, d: d, item: &event.List{Cut: whole.Cut}}
+func (c *changes) read(ctx context.Context, snapshot *estate.Estate, d Due, whole event.List) (err error) {
+	b := building{e: snapshot, d: d, item: &event.List{Cut: whole.Cut}}
 	if c.entries, c.n, err = b.rows(ctx, c.base.Through, nil, 0); err != nil {
 		return err
 	}
 	gone := store.RevocationFilter{Handle: d.Generation.Authority.Handle, Part: -1, Released: true}
-	return moment.Records.EachRevocation(ctx, gone, func(r store.Revocation) (err error) {
+	return snapshot.Records.EachRevocation(ctx, gone, func(r store.Revocation) (err error) {
 		if !r.Released.After(c.base.Gone) {
 			return nil
 		}

@@ -67,21 +67,21 @@ func (p *Plan) fall(ctx context.Context, e *estate.Estate) error {
 // DependentsOf lists what becomes invalid with generations, those themselves left out.
 func DependentsOf(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy,
 	down []*hierarchy.Generation) (authorities []Dependent, err error) {
-	fallen := map[*hierarchy.Generation]bool{}
+	dependent := map[*hierarchy.Generation]bool{}
 	for _, g := range down {
-		fallen[g] = true
+		dependent[g] = true
 	}
 	var others []Dependent
 	for _, a := range h { // parents before children
 		for _, g := range a.Generations {
-			if g.Issuer != nil && fallen[g.Issuer] && !fallen[g] {
-				fallen[g] = true
+			if g.Issuer != nil && dependent[g.Issuer] && !dependent[g] {
+				dependent[g] = true
 			}
 		}
 	}
 	for _, a := range h {
 		for _, g := range a.Generations {
-			if !fallen[g] {
+			if !dependent[g] {
 				continue
 			}
 			list, err := e.ReadCertificates(e.Records.CertificatesOf(ctx, a.Handle, g.Number))

@@ -37,7 +37,7 @@ func Learn(ctx context.Context, e *estate.Estate, by *hierarchy.Generation, l *r
 		return nil, err
 	}
 	ours := map[string]Target{} // by the key of the serial; a list may be far longer than what is on record
-	var held []string           // keys of those on hold, in order
+	var onHold []string         // keys of those on hold, in order
 	which := estate.Filter{State: lifecycle.AnyState, By: by.Authority.Handle}
 	_, err = e.EachCertificate(ctx, which, func(c estate.CertificateRecord) error {
 		t, err := target(ctx, e, h, c)
@@ -46,7 +46,7 @@ func Learn(ctx context.Context, e *estate.Estate, by *hierarchy.Generation, l *r
 		}
 		k := revocation.Key(c.Serial)
 		if ours[k] = t; t.revokedFor(revocation.CertificateHold) {
-			held = append(held, k)
+			onHold = append(onHold, k)
 		}
 		return nil
 	})
@@ -69,7 +69,7 @@ func Learn(ctx context.Context, e *estate.Estate, by *hierarchy.Generation, l *r
 		}
 		return nil
 	})
-	for _, k := range held {
+	for _, k := range onHold {
 		if !listed[k] && !l.Scoped { // a part is silent about what is on another
 			out = append(out, News{Target: ours[k], Back: true})
 		}

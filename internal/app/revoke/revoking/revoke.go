@@ -116,12 +116,12 @@ func plan(ctx context.Context, e *estate.Estate, ask Ask) (Plan, error) {
 func (p *Plan) ready(t Target, now time.Time) error {
 	about := fmt.Sprintf("%s, serial %s", t.Title(), t.Serial.Short())
 	if w := t.Was; w != nil && w.Released.IsZero() {
-		held := revocation.Reason(w.Reason) == revocation.CertificateHold
-		if held && p.Ask.Reason == revocation.CertificateHold {
+		onHold := revocation.Reason(w.Reason) == revocation.CertificateHold
+		if onHold && p.Ask.Reason == revocation.CertificateHold {
 			return fault.New(fault.Changed, "%s, is on hold already, since %s", about,
 				w.At.Format("2006-01-02 15:04 UTC"))
 		}
-		if !held && !overrides(p.Ask.Reason, revocation.Reason(w.Reason)) {
+		if !onHold && !overrides(p.Ask.Reason, revocation.Reason(w.Reason)) {
 			return fault.New(fault.Changed, "%s, was revoked already, on %s (%s): what is revoked stays so",
 				about,
 				w.At.Format("2006-01-02 15:04 UTC"), revocation.Reason(w.Reason).Word())
@@ -191,7 +191,7 @@ func Release(ctx context.Context, e *estate.Estate, names []string, because stri
 	if err != nil {
 		return nil, journal.Head{}, err
 	}
-	if err := undoubted(ctx, e.Records, list); err != nil {
+	if err := uncompromised(ctx, e.Records, list); err != nil {
 		return nil, journal.Head{}, err
 	}
 	for _, t := range list {
@@ -208,7 +208,7 @@ func Release(ctx context.Context, e *estate.Estate, names []string, because stri
 		}
 	}
 	head, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
-		if err := undoubted(ctx, tx, list); err != nil {
+		if err := uncompromised(ctx, tx, list); err != nil {
 			return nil, err
 		}
 		var told []event.RevokedCertificate
@@ -226,8 +226,8 @@ func Release(ctx context.Context, e *estate.Estate, names []string, because stri
 	return list, head, err
 }
 
-// undoubted refuses to let certificates stand again whose key is suspected.
-func undoubted(ctx context.Context, from store.DerivedReader, list []Target) error {
+// uncompromised refuses to let certificates stand again whose key is suspected.
+func uncompromised(ctx context.Context, from store.DerivedReader, list []Target) error {
 	known, err := compromise.Incidents(ctx, from)
 	for _, t := range list {
 		for _, i := range compromise.About(known, t.Key.Fingerprint()) {

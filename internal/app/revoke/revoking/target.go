@@ -110,9 +110,9 @@ func onRecord(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy,
 	if err != nil {
 		return estate.CertificateRecord{}, err
 	}
-	for _, held := range list {
-		if bytes.Equal(held.Raw, c.Raw) {
-			return held, nil
+	for _, records := range list {
+		if bytes.Equal(records.Raw, c.Raw) {
+			return records, nil
 		}
 	}
 	for _, a := range h {
@@ -131,7 +131,7 @@ func onRecord(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy,
 		c.Issuer)
 }
 
-// errElsewhere says that a certificate cannot be revoked here, but where its issuer's key is.
+// errExternal says that a certificate cannot be revoked here, but where its issuer's key is.
 var errExternal = errors.New("its key is in another estate")
 
 // Find finds the one certificate that a person means, an authority's or another. A root is
@@ -236,11 +236,11 @@ func targets(ctx context.Context, e *estate.Estate, names, holders []string) ([]
 		if _, err := parties.Find(ctx, e, p); err != nil {
 			return nil, err
 		}
-		held, err := e.ReadCertificates(e.Records.CertificatesHeldBy(ctx, p))
+		records, err := e.ReadCertificates(e.Records.CertificatesHeldBy(ctx, p))
 		if err != nil {
 			return nil, err
 		}
-		for _, c := range held {
+		for _, c := range records {
 			if c.State != lifecycle.Expired && c.State != lifecycle.Revoked && c.Record.Issuer != "" {
 				list = append(list, c)
 			}

@@ -147,8 +147,8 @@ func (ask PackAsk) sound() (trust.Set, []string, error) {
 	}
 	var list finding.List
 	for _, a := range ask.Set.Anchors {
-		if a.Doubt != "" {
-			list = append(list, finding.New(finding.SuspectedAnchor, "%s: %s", a.Certificate.Title(), a.Doubt))
+		if a.Compromise != "" {
+			list = append(list, finding.New(finding.SuspectedAnchor, "%s: %s", a.Certificate.Title(), a.Compromise))
 		}
 	}
 	list, err := list.Waive(0, ask.Waivers)

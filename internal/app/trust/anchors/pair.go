@@ -135,7 +135,7 @@ func presentedIn(files []intake.Input) (chain []*cert.Certificate, r *request.Re
 // presentedBy finds a certificate on record with what it is handed out with, or a request that
 // waits.
 func presentedBy(ctx context.Context, e *estate.Estate, name string) ([]*cert.Certificate, *request.Request, error) {
-	held, _, err := e.FindCertificate(ctx, name)
+	record, _, err := e.FindCertificate(ctx, name)
 	if err != nil {
 		if rec, r, rErr := e.Request(ctx, name); rErr == nil && rec.State != lifecycle.Declined {
 			return nil, r, nil
@@ -145,8 +145,8 @@ func presentedBy(ctx context.Context, e *estate.Estate, name string) ([]*cert.Ce
 		}
 		return nil, nil, err
 	}
-	line, err := e.Line(ctx, held)
-	chain := []*cert.Certificate{held.Certificate}
+	line, err := e.Line(ctx, record)
+	chain := []*cert.Certificate{record.Certificate}
 	for _, c := range line {
 		if !c.SelfSigned() {
 			chain = append(chain, c)

@@ -62,7 +62,7 @@ func Set(ctx context.Context, e *estate.Estate, name string) (trust.Set, error) 
 	list, err := compromise.Incidents(ctx, e.Records)
 	for i, a := range s.Anchors {
 		for _, in := range compromise.About(list, a.Certificate.Key.Fingerprint()) {
-			s.Anchors[i].Doubt = in.Since()
+			s.Anchors[i].Compromise = in.Since()
 		}
 	}
 	return s, err

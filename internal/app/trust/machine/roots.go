@@ -92,8 +92,8 @@ func nativeAct(ctx context.Context, path, act, name string, files []kit.File, dr
 		return nil, err
 	}
 	defer func() { err = errors.Join(err, store.Close()) }()
-	held := map[string]string{}
-	if err := store.Each(func(der []byte, name string) { held[string(der)] = name }); err != nil {
+	there := map[string]string{}
+	if err := store.Each(func(der []byte, name string) { there[string(der)] = name }); err != nil {
 		return nil, err
 	}
 	var undo []func() error
@@ -101,7 +101,7 @@ func nativeAct(ctx context.Context, path, act, name string, files []kit.File, dr
 		if !strings.HasSuffix(f.Name, ".cer") {
 			continue
 		}
-		given, there := held[string(f.Data)]
+		given, there := there[string(f.Data)]
 		step, do, back := "", store.Remove, func() error { return store.Add(f.Data, name) }
 		switch {
 		case act == "install" && !there:

@@ -12,27 +12,27 @@ import (
 	"ironseal/pki/kit"
 )
 
-// shelf is a store in memory.
-type shelf struct {
+// memoryStore is a store in memory.
+type memoryStore struct {
 	held   map[string]string
 	refuse string // whose adding and removing fails
 }
 
-func (s *shelf) Each(fn func(der []byte, name string)) error {
+func (s *memoryStore) Each(fn func(der []byte, name string)) error {
 	for _, der := range slices.Sorted(maps.Keys(s.held)) {
 		fn([]byte(der), s.held[der])
 	}
 	return nil
 }
 
-func (s *shelf) change(der []byte) error {
+func (s *memoryStore) change(der []byte) error {
 	if s.refuse != "" && bytes.Equal(der, []byte(s.refuse)) {
 		return errors.New("the store refused")
 	}
 	return nil
 }
 
-func (s *shelf) Add(der []byte, name string) error {
+func (s *memoryStore) Add(der []byte, name string) error {
 	if err := s.change(der); err != nil {
 		return err
 	}
@@ -40,7 +40,7 @@ func (s *shelf) Add(der []byte, name string) error {
 	return nil
 }
 
-func (s *shelf) Remove(der []byte) error {
+func (s *memoryStore) Remove(der []byte) error {
 	if err := s.change(der); err != nil {
 		return err
 	}
@@ -48,13 +48,13 @@ func (s *shelf) Remove(der []byte) error {
 	return nil
 }
 
-func (*shelf) Close() error { return nil }
+func (*memoryStore) Close() error { return nil }
 
 // What was there before us stays, what we put in is found again by its name, and what fails in part is undone.
 func TestTheSystemsOwnStore(t *testing.T) {
 	const ours = "roots of ternbay, set own"
 	theirs := map[string]string{"old": "", "public": "Public Root"}
-	s := &shelf{held: maps.Clone(theirs)}
+	s := &memoryStore{held: maps.Clone(theirs)}
 	before := roots
 	roots = func(string, bool) (rootStore, error) { return s, nil }
 	t.Cleanup(func() { roots = before })

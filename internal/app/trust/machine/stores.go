@@ -145,7 +145,7 @@ func certificatesOf(data []byte) (out [][]byte, err error) {
 			}
 			return out, nil
 		}
-		return nil, errors.New("it is sealed under another password than the usual one")
+		return nil, errors.New("it is encrypted under another password than the usual one")
 	}
 	return out, nil
 }

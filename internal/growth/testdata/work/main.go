@@ -227,7 +227,7 @@ var cases = []one{
 		chain := constrained(n, n)
 		return func() { path.Verify(chain[0], chain[1:], question()) }
 	}},
-	{"standing by many lists", 100, func(n int) func() {
+	{"status by many lists", 100, func(n int) func() {
 		var lists []*revocation.List
 		for i := range n {
 			lists = append(lists, list(w.Mid, int64(i+1), addresses(n)[i], 1))
@@ -238,7 +238,7 @@ var cases = []one{
 				w.Root.Cert})
 		}
 	}},
-	{"standing by many signers", 10, func(n int) func() {
+	{"status by many signers", 10, func(n int) func() {
 		unknown := specimen.Make(tb{}, w.Root, specimen.Plan{Subject: "CN=Services", Authority: true})
 		l, signers := list(unknown, 1, "", 1), twins(n)
 		return func() {
@@ -246,7 +246,7 @@ var cases = []one{
 				true).Of([]*cert.Certificate{w.Leaf.Cert, w.Mid.Cert, w.Root.Cert})
 		}
 	}},
-	{"standing by many answers", 10, func(n int) func() {
+	{"status by many answers", 10, func(n int) func() {
 		var answers []*ocsp.Answer
 		for range n {
 			answers = append(answers, must(ocsp.ReadAnswer(answer(1))))

@@ -11,7 +11,7 @@ import javax.crypto.SecretKeyFactory;
 import javax.crypto.spec.PBEKeySpec;
 
 /** Opens a sealed key that others wrote, or writes one: open|write FILE ALGORITHM PASSPHRASE SCHEME. */
-public class SealedKey {
+public class EncryptedKey {
     public static void main(String[] args) throws Exception {
         byte[] data = args[0].equals("open") ? Files.readAllBytes(Paths.get(args[1])) : null;
         PBEKeySpec spec = new PBEKeySpec(args[3].toCharArray());

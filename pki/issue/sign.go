@@ -56,7 +56,7 @@ func Prepare(p Plan, serial *big.Int) (Prepared, error) {
 		return Prepared{}, &Refused{About: p.Draft.Subject.String(), Findings: r}
 	}
 	if p.in == nil || p.in.Request == nil {
-		return Prepared{}, errors.New("sealing: the plan has no key yet")
+		return Prepared{}, errors.New("signing: the plan has no key yet")
 	}
 	d := p.Draft
 	d.Serial = serial
@@ -69,7 +69,7 @@ func Prepare(p Plan, serial *big.Int) (Prepared, error) {
 		out.tbs, err = d.TBS(algorithm)
 	}
 	if err != nil {
-		return Prepared{}, fmt.Errorf("sealing for %s: %w", out.about, err)
+		return Prepared{}, fmt.Errorf("signing for %s: %w", out.about, err)
 	}
 	return out, nil
 }
@@ -78,36 +78,36 @@ func Prepare(p Plan, serial *big.Int) (Prepared, error) {
 // certificate. The signer must have the key of the issuer's own certificate, the
 // signature is verified as it is made, and the result is read back without a
 // fault, before anything is returned.
-func (p Prepared) Seal(signer crypto.Signer, random io.Reader) (*cert.Certificate, error) {
+func (p Prepared) Sign(signer crypto.Signer, random io.Reader) (*cert.Certificate, error) {
 	if p.tbs == nil {
-		return nil, errors.New("sealing: nothing was prepared")
+		return nil, errors.New("signing: nothing was prepared")
 	}
 	pub, err := key.Of(signer)
 	if err != nil {
-		return nil, fmt.Errorf("sealing for %s: %w", p.about, err)
+		return nil, fmt.Errorf("signing for %s: %w", p.about, err)
 	}
 	if !key.Same(pub, p.issuer) {
-		return nil, fmt.Errorf("sealing for %s: the key that was opened is not the issuer's", p.about)
+		return nil, fmt.Errorf("signing for %s: the key that was opened is not the issuer's", p.about)
 	}
 	der, err := key.SignedObject(p.tbs, signer, random)
 	if err != nil {
-		return nil, fmt.Errorf("sealing for %s: %w", p.about, err)
+		return nil, fmt.Errorf("signing for %s: %w", p.about, err)
 	}
 	c, err := cert.Read(der)
 	if err != nil {
-		return nil, fmt.Errorf("sealing for %s: the result cannot be parsed: %w", p.about, err)
+		return nil, fmt.Errorf("signing for %s: the result cannot be parsed: %w", p.about, err)
 	}
 	if len(c.Faults) > 0 {
-		return nil, fmt.Errorf("sealing for %s: the result breaks the rules: %s", p.about, c.Faults[0])
+		return nil, fmt.Errorf("signing for %s: the result breaks the rules: %s", p.about, c.Faults[0])
 	}
 	return c, nil
 }
 
-// Sign prepares and seals in one go.
+// Sign prepares and signs in one go.
 func Sign(p Plan, serial *big.Int, signer crypto.Signer, random io.Reader) (*cert.Certificate, error) {
 	ready, err := Prepare(p, serial)
 	if err != nil {
 		return nil, err
 	}
-	return ready.Seal(signer, random)
+	return ready.Sign(signer, random)
 }

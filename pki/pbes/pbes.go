@@ -1,4 +1,4 @@
-// Package pbes seals private keys under a passphrase by PKCS#5's second scheme (RFC
+// Package pbes encrypts private keys under a passphrase by PKCS#5's second scheme (RFC
 // 8018), with scrypt (RFC 7914) and AES, and opens what others encrypted, by older schemes
 // too. How much work a file may ask for before its passphrase is known is bounded.
 package pbes
@@ -56,7 +56,7 @@ var (
 const (
 	MostIterations = 5_000_000 // of PBKDF2
 	MostMemory     = 256 << 20 // bytes of scrypt, all of its lanes together
-	mostSealed     = 64 << 10  // bytes of ciphertext
+	mostEncrypted  = 64 << 10  // bytes of ciphertext
 )
 
 // Work says how much work guessing a passphrase shall cost.
@@ -83,7 +83,7 @@ type Header struct {
 	Cost       int64  // the work of opening it, in rounds of PBKDF2 or what takes as long
 	derive     func(passphrase []byte) ([]byte, error)
 	decrypter  func(derived []byte) (cipher.BlockMode, error)
-	sealed     []byte
+	encrypted  []byte
 }
 
 // Encrypt encrypts a signer's PrivateKeyInfo under a passphrase. An empty
@@ -97,27 +97,27 @@ func Encrypt(signer crypto.Signer, passphrase []byte, work Work, random io.Reade
 		return nil, err
 	}
 	defer clear(plain)
-	alg, sealed, err := EncryptBytes(plain, passphrase, work, random)
+	alg, encrypted, err := EncryptBytes(plain, passphrase, work, random)
 	if err != nil {
 		return nil, err
 	}
 	var b cryptobyte.Builder
 	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
 		b.AddBytes(alg)
-		b.AddASN1OctetString(sealed)
+		b.AddASN1OctetString(encrypted)
 	})
 	return b.Bytes()
 }
 
 // EncryptBytes encrypts bytes under a passphrase by PBES2. It returns the
 // AlgorithmIdentifier, whole, and the ciphertext.
-func EncryptBytes(plain, passphrase []byte, work Work, random io.Reader) (alg, sealed []byte, err error) {
+func EncryptBytes(plain, passphrase []byte, work Work, random io.Reader) (alg, encrypted []byte, err error) {
 	if len(passphrase) == 0 {
 		return nil, nil, errors.New("an empty passphrase protects nothing: choose one")
 	}
 	seed := make([]byte, 32)
 	if _, err := io.ReadFull(random, seed); err != nil {
-		return nil, nil, fmt.Errorf("sealing: no randomness: %w", err)
+		return nil, nil, fmt.Errorf("encrypting a key: no randomness: %w", err)
 	}
 	salt, iv := seed[:16], seed[16:]
 	kdf, derive := work.params(salt)
@@ -126,17 +126,17 @@ func EncryptBytes(plain, passphrase []byte, work Work, random io.Reader) (alg, s
 	}
 	derived, err := derive(passphrase)
 	if err != nil {
-		return nil, nil, fmt.Errorf("sealing: %w", err)
+		return nil, nil, fmt.Errorf("encrypting a key: %w", err)
 	}
 	defer clear(derived)
 	block, err := aes.NewCipher(derived)
 	if err != nil {
-		return nil, nil, fmt.Errorf("sealing: %w", err)
+		return nil, nil, fmt.Errorf("encrypting a key: %w", err)
 	}
-	sealed = padded(plain, aes.BlockSize)
-	cipher.NewCBCEncrypter(block, iv).CryptBlocks(sealed, sealed)
+	encrypted = padded(plain, aes.BlockSize)
+	cipher.NewCBCEncrypter(block, iv).CryptBlocks(encrypted, encrypted)
 	alg, err = encodePBES2(kdf, iv)
-	return alg, sealed, err
+	return alg, encrypted, err
 }
 
 // padded appends the padding of RFC 8018 section 6.1.1 to a copy of b.
@@ -153,9 +153,9 @@ type kdfParams struct {
 func (k kdfParams) err() error {
 	switch w := k.work; {
 	case w.Memory == 0 && (w.Iterations < 1000 || w.Iterations > MostIterations):
-		return fmt.Errorf("sealing a key: %d rounds of PBKDF2; take 1000 to %d", w.Iterations, MostIterations)
+		return fmt.Errorf("encrypting a key: %d rounds of PBKDF2; take 1000 to %d", w.Iterations, MostIterations)
 	case w.Memory != 0 && (w.Memory < 2048 || w.Memory > MostMemory || bits.OnesCount(uint(w.Memory)) != 1):
-		return fmt.Errorf("sealing a key: %d bytes of scrypt memory; take a power of two from 2 KiB to %d MiB",
+		return fmt.Errorf("encrypting a key: %d bytes of scrypt memory; take a power of two from 2 KiB to %d MiB",
 			w.Memory, MostMemory>>20)
 	}
 	return nil
@@ -220,49 +220,49 @@ func ReadHeader(der []byte) (Header, error) { return readHeader(der, MostMemory)
 
 func readHeader(der []byte, mostMemory int64) (Header, error) {
 	in := cryptobyte.String(der)
-	var outer, alg, sealed cryptobyte.String
+	var outer, alg, encrypted cryptobyte.String
 	if !in.ReadASN1(&outer, casn1.SEQUENCE) || !in.Empty() || !outer.ReadASN1Element(&alg, casn1.SEQUENCE) ||
-		!outer.ReadASN1(&sealed, casn1.OCTET_STRING) {
-		return Header{}, errors.New("sealed key: it is not an EncryptedPrivateKeyInfo (RFC 5958 section 3)")
+		!outer.ReadASN1(&encrypted, casn1.OCTET_STRING) {
+		return Header{}, errors.New("encrypted key: it is not an EncryptedPrivateKeyInfo (RFC 5958 section 3)")
 	}
-	if len(sealed) > mostSealed {
-		return Header{}, errors.New("sealed key: the sealed part has an impossible length")
+	if len(encrypted) > mostEncrypted {
+		return Header{}, errors.New("encrypted key: the encrypted part has an impossible length")
 	}
-	return readScheme(alg, sealed, mostMemory)
+	return readScheme(alg, encrypted, mostMemory)
 }
 
 // readScheme reads the AlgorithmIdentifier of a passphrase-based encryption.
-func readScheme(whole, sealed cryptobyte.String, mostMemory int64) (Header, error) {
+func readScheme(whole, encrypted cryptobyte.String, mostMemory int64) (Header, error) {
 	var h Header
 	var alg, params, kdf, enc cryptobyte.String
 	var scheme, derivation, cipherOID asn1.ObjectIdentifier
 	if !whole.ReadASN1(&alg, casn1.SEQUENCE) || !alg.ReadASN1ObjectIdentifier(&scheme) {
-		return h, errors.New("sealed key: its scheme cannot be parsed")
+		return h, errors.New("encrypted key: its scheme cannot be parsed")
 	}
 	if old, ok := olderSchemes[scheme.String()]; ok {
-		return readOlder(old, alg, sealed)
+		return readOlder(old, alg, encrypted)
 	}
 	if !scheme.Equal(oidPBES2) {
-		return h, fmt.Errorf("sealed key: the scheme %s is not PBES2 (RFC 8018): seal it again with other software",
+		return h, fmt.Errorf("encrypted key: the scheme %s is not PBES2 (RFC 8018): encrypt it again with other software",
 			scheme)
 	}
 	if !alg.ReadASN1(&params, casn1.SEQUENCE) || !params.ReadASN1(&kdf, casn1.SEQUENCE) ||
 		!params.ReadASN1(&enc, casn1.SEQUENCE) ||
 		!kdf.ReadASN1ObjectIdentifier(&derivation) || !enc.ReadASN1ObjectIdentifier(&cipherOID) {
-		return h, errors.New("sealed key: its PBES2 parameters cannot be parsed")
+		return h, errors.New("encrypted key: its PBES2 parameters cannot be parsed")
 	}
 	size := ciphers[cipherOID.String()]
 	var iv cryptobyte.String
 	if size == 0 {
-		return h, fmt.Errorf("sealed key: the cipher %s is not AES in CBC mode", cipherOID)
+		return h, fmt.Errorf("encrypted key: the cipher %s is not AES in CBC mode", cipherOID)
 	}
 	if !enc.ReadASN1(&iv, casn1.OCTET_STRING) || len(iv) != aes.BlockSize {
-		return h, errors.New("sealed key: its initialisation vector is not 16 bytes")
+		return h, errors.New("encrypted key: its initialisation vector is not 16 bytes")
 	}
-	if len(sealed) == 0 || len(sealed)%aes.BlockSize != 0 {
-		return h, errors.New("sealed key: the sealed part has an impossible length")
+	if len(encrypted) == 0 || len(encrypted)%aes.BlockSize != 0 {
+		return h, errors.New("encrypted key: the encrypted part has an impossible length")
 	}
-	h.Cipher, h.sealed = fmt.Sprintf("AES-%d-CBC", size*8), sealed
+	h.Cipher, h.encrypted = fmt.Sprintf("AES-%d-CBC", size*8), encrypted
 	h.decrypter = func(derived []byte) (cipher.BlockMode, error) {
 		block, err := aes.NewCipher(derived)
 		if err != nil {
@@ -279,17 +279,17 @@ func readScheme(whole, sealed cryptobyte.String, mostMemory int64) (Header, erro
 func (h *Header) readDerivation(oid asn1.ObjectIdentifier, kdf cryptobyte.String, size int, mostMemory int64) error {
 	var params, salt cryptobyte.String
 	if !kdf.ReadASN1(&params, casn1.SEQUENCE) || !params.ReadASN1(&salt, casn1.OCTET_STRING) || len(salt) > 1024 {
-		return errors.New("sealed key: its key derivation cannot be parsed")
+		return errors.New("encrypted key: its key derivation cannot be parsed")
 	}
 	switch {
 	case oid.Equal(oidScrypt):
 		var n, r, p int64
 		if !params.ReadASN1Integer(&n) || !params.ReadASN1Integer(&r) || !params.ReadASN1Integer(&p) {
-			return errors.New("sealed key: its scrypt parameters cannot be parsed (RFC 7914 section 7)")
+			return errors.New("encrypted key: its scrypt parameters cannot be parsed (RFC 7914 section 7)")
 		}
 		if n < 2 || n&(n-1) != 0 || r < 1 || p < 1 || n > mostMemory/128 || r > mostMemory/128 || p > mostMemory/128 ||
 			n*r > mostMemory/128/p {
-			return fmt.Errorf("sealed key: its scrypt work (N=%d r=%d p=%d) is out of bounds: the most is %d MiB", n, r,
+			return fmt.Errorf("encrypted key: its scrypt work (N=%d r=%d p=%d) is out of bounds: the most is %d MiB", n, r,
 				p, mostMemory>>20)
 		}
 		h.Derivation = "scrypt, " + memoryWords(n*r*128)
@@ -298,7 +298,7 @@ func (h *Header) readDerivation(oid asn1.ObjectIdentifier, kdf cryptobyte.String
 	case oid.Equal(oidPBKDF2):
 		return h.readPBKDF2(params, salt, size)
 	default:
-		return fmt.Errorf("sealed key: the key derivation %s is neither PBKDF2 nor scrypt", oid)
+		return fmt.Errorf("encrypted key: the key derivation %s is neither PBKDF2 nor scrypt", oid)
 	}
 	return nil
 }
@@ -307,25 +307,25 @@ func (h *Header) readPBKDF2(params, salt cryptobyte.String, size int) error {
 	var rounds, length int64
 	prf := "1.2.840.113549.2.7" // the default of RFC 8018 appendix A.2
 	if !params.ReadASN1Integer(&rounds) || params.PeekASN1Tag(casn1.INTEGER) && !params.ReadASN1Integer(&length) {
-		return errors.New("sealed key: its PBKDF2 parameters cannot be parsed")
+		return errors.New("encrypted key: its PBKDF2 parameters cannot be parsed")
 	}
 	if length != 0 && length != int64(size) {
-		return errors.New("sealed key: its PBKDF2 key length is not the cipher's")
+		return errors.New("encrypted key: its PBKDF2 key length is not the cipher's")
 	}
 	if rounds < 1 || rounds > MostIterations {
-		return fmt.Errorf("sealed key: %d rounds of PBKDF2 are out of bounds: the most is %d", rounds, MostIterations)
+		return fmt.Errorf("encrypted key: %d rounds of PBKDF2 are out of bounds: the most is %d", rounds, MostIterations)
 	}
 	if !params.Empty() {
 		var seq cryptobyte.String
 		var oid asn1.ObjectIdentifier
 		if !params.ReadASN1(&seq, casn1.SEQUENCE) || !seq.ReadASN1ObjectIdentifier(&oid) {
-			return errors.New("sealed key: its PBKDF2 parameters cannot be parsed")
+			return errors.New("encrypted key: its PBKDF2 parameters cannot be parsed")
 		}
 		prf = oid.String()
 	}
 	p, ok := prfs[prf]
 	if !ok {
-		return fmt.Errorf("sealed key: the PBKDF2 function %s is not known here", prf)
+		return fmt.Errorf("encrypted key: the PBKDF2 function %s is not known here", prf)
 	}
 	h.Derivation, h.Cost = fmt.Sprintf("PBKDF2, %s, %d rounds", p.name, rounds), rounds
 	h.derive = func(pass []byte) ([]byte, error) { return pbkdf2.Key(p.new, string(pass), salt, int(rounds), size) }
@@ -346,8 +346,8 @@ func CostOf(der []byte) (int64, error) {
 }
 
 // CostOfBytes is the work of DecryptBytes, before it is done.
-func CostOfBytes(alg, sealed []byte) (int64, error) {
-	h, err := readScheme(alg, sealed, MostMemory)
+func CostOfBytes(alg, encrypted []byte) (int64, error) {
+	h, err := readScheme(alg, encrypted, MostMemory)
 	return h.Cost, err
 }
 
@@ -358,7 +358,7 @@ func Decrypt(der, passphrase []byte) (crypto.Signer, error) {
 		return nil, err
 	}
 	if len(passphrase) == 0 {
-		return nil, fmt.Errorf("sealed key: the passphrase is empty: %w", ErrPassphrase)
+		return nil, fmt.Errorf("encrypted key: the passphrase is empty: %w", ErrPassphrase)
 	}
 	plain, err := h.open(passphrase)
 	if err != nil {
@@ -374,8 +374,8 @@ func Decrypt(der, passphrase []byte) (crypto.Signer, error) {
 
 // DecryptBytes decrypts what EncryptBytes or other software encrypted: alg is the whole
 // AlgorithmIdentifier.
-func DecryptBytes(alg, sealed, passphrase []byte) ([]byte, error) {
-	h, err := readScheme(alg, sealed, MostMemory)
+func DecryptBytes(alg, encrypted, passphrase []byte) ([]byte, error) {
+	h, err := readScheme(alg, encrypted, MostMemory)
 	if err != nil {
 		return nil, err
 	}
@@ -385,15 +385,15 @@ func DecryptBytes(alg, sealed, passphrase []byte) ([]byte, error) {
 func (h Header) open(passphrase []byte) ([]byte, error) {
 	derived, err := h.derive(passphrase)
 	if err != nil {
-		return nil, fmt.Errorf("sealed key: %w", err)
+		return nil, fmt.Errorf("encrypted key: %w", err)
 	}
 	defer clear(derived)
 	mode, err := h.decrypter(derived)
 	if err != nil {
-		return nil, fmt.Errorf("sealed key: %w", err)
+		return nil, fmt.Errorf("encrypted key: %w", err)
 	}
-	plain := make([]byte, len(h.sealed))
-	mode.CryptBlocks(plain, h.sealed)
+	plain := make([]byte, len(h.encrypted))
+	mode.CryptBlocks(plain, h.encrypted)
 	pad := int(plain[len(plain)-1])
 	if pad < 1 || pad > mode.BlockSize() || subtle.ConstantTimeCompare(plain[len(plain)-pad:],
 		bytes.Repeat([]byte{byte(pad)}, pad)) != 1 {

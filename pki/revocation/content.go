@@ -23,11 +23,11 @@ func NewProof() hash.Hash {
 func (l *List) ContentDigest() string {
 	h := NewProof()
 	h.Write(l.entries)
-	return l.SealBy(h.Sum(nil))
+	return l.DigestBy(h.Sum(nil))
 }
 
-// SealBy is ContentDigest for whoever knows the proof of the entries: they are not hashed again.
-func (l *List) SealBy(proof []byte) string {
+// DigestBy is ContentDigest for whoever knows the proof of the entries: they are not hashed again.
+func (l *List) DigestBy(proof []byte) string {
 	h := NewProof()
 	after := len(l.Raw) - l.behind
 	h.Write(l.Raw[:after-len(l.entries)])

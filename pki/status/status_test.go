@@ -92,7 +92,7 @@ func answered(t testing.TB, issuer, by, about *specimen.Entity, s ocsp.Single) *
 	return a
 }
 
-func TestEvidenceIsDoubtedBeforeItIsAsked(t *testing.T) {
+func TestEvidenceIsExaminedBeforeItIsAsked(t *testing.T) {
 	w := specimen.NewLine(t)
 	line := []*cert.Certificate{w.Leaf.Cert, w.Mid.Cert, w.Root.Cert}
 	hour := time.Hour
@@ -169,9 +169,9 @@ func TestEvidenceIsDoubtedBeforeItIsAsked(t *testing.T) {
 			j := New(c.e, path.Question{Now: specimen.Now, Anchors: line[2:]}, true)
 			s := j.Of(line)
 			if s.State != c.state {
-				t.Errorf("%s: it is %s, and it should be %s: %v", what, s.State, c.state, s.Doubts)
+				t.Errorf("%s: it is %s, and it should be %s: %v", what, s.State, c.state, s.Rejected)
 			}
-			if all := s.By + strings.Join(s.Doubts, "; "); !strings.Contains(all, c.says) {
+			if all := s.By + strings.Join(s.Rejected, "; "); !strings.Contains(all, c.says) {
 				t.Errorf("%s: it says %q, and it should say %q", what, all, c.says)
 			}
 			found, words := j.Ask(line)
@@ -280,7 +280,7 @@ func TestClocksMayDiffer(t *testing.T) {
 				ocsp.Single{Status: ocsp.Good, This: specimen.Now.Add(c.ahead)})}}
 			for kind, e := range map[string]Evidence{"list": list, "answer": answer} {
 				if s := New(e, path.Question{Now: specimen.Now}, true).Of(line); s.State != c.state {
-					t.Errorf("%s, %s: %s, and it should be %s: %v", what, kind, s.State, c.state, s.Doubts)
+					t.Errorf("%s, %s: %s, and it should be %s: %v", what, kind, s.State, c.state, s.Rejected)
 				}
 			}
 		})

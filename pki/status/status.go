@@ -2,7 +2,7 @@
 // answer says that one was revoked (RFC 5280 section 6.3, RFC 6960 section 3.2).
 //
 // The evidence is whatever a client was given: lists, answers, certificates of those who
-// signed them. Every piece is doubted first: is it about this certificate, of the right
+// signed them. Every piece is examined first: is it about this certificate, of the right
 // authority, signed by a key that may, fresh? Only then is it asked. What was not believed is
 // kept with the reason, so that "unknown" can be explained.
 //
@@ -41,12 +41,12 @@ const (
 
 // Status is what the evidence tells of one certificate.
 type Status struct {
-	State  State
-	Reason revocation.Reason
-	At     time.Time // when it was revoked
-	By     string    // the piece that decided, in words
-	Until  time.Time // how long that piece is fresh; zero where it does not say
-	Doubts []string  // why other pieces were not believed
+	State    State
+	Reason   revocation.Reason
+	At       time.Time // when it was revoked
+	By       string    // the piece that decided, in words
+	Until    time.Time // how long that piece is fresh; zero where it does not say
+	Rejected []string  // why other pieces were not believed
 
 	circular bool // its own status is being judged already: only lists may rest on that
 }
@@ -156,8 +156,8 @@ func (j *Judge) findings(line []*cert.Certificate, s Status) finding.List {
 			s.At.Format("2006-01-02"), s.Reason.Word(), span.Distance(j.q.Now, s.At), s.By)}
 	case Unknown:
 		why := "no list and no answer was given that tells"
-		if len(s.Doubts) > 0 {
-			why = s.Doubts[0]
+		if len(s.Rejected) > 0 {
+			why = s.Rejected[0]
 		}
 		f := finding.New(finding.StatusUnknown, "Whether %s was revoked is not known: %s.", title, why)
 		if !j.Require {
@@ -178,10 +178,10 @@ func (j *Judge) Of(line []*cert.Certificate) Status {
 		return s
 	}
 	if j.busy[name] {
-		return Status{State: Unknown, circular: true, Doubts: []string{"its status rests on itself"}}
+		return Status{State: Unknown, circular: true, Rejected: []string{"its status rests on itself"}}
 	}
 	if len(j.busy) > mostDepth {
-		return Status{State: Unknown, Doubts: []string{fmt.Sprintf("more than %d signers would have to be judged, "+
+		return Status{State: Unknown, Rejected: []string{fmt.Sprintf("more than %d signers would have to be judged, "+
 			"each by what the next one signed", mostDepth)}}
 	}
 	j.busy[name] = true
@@ -201,14 +201,14 @@ func (j *Judge) judge(c *cert.Certificate, line []*cert.Certificate) Status {
 		return byLists
 	}
 	byAnswers := j.byAnswers(c, line)
-	byAnswers.Doubts = append(byAnswers.Doubts, byLists.Doubts...)
+	byAnswers.Rejected = append(byAnswers.Rejected, byLists.Rejected...)
 	switch {
 	case byAnswers.State != Unknown:
 		return byAnswers
 	case byLists.State == Good:
 		return byLists
 	case marked(c):
-		return Status{State: NotNeeded, By: "the certificate itself", Doubts: byAnswers.Doubts}
+		return Status{State: NotNeeded, By: "the certificate itself", Rejected: byAnswers.Rejected}
 	}
 	return byAnswers
 }
@@ -238,7 +238,7 @@ func (j *Judge) byAnswers(c *cert.Certificate, line []*cert.Certificate) Status 
 		}
 		if err != nil {
 			if slices.ContainsFunc(a.Singles, func(x ocsp.Single) bool { return x.ID.Serial.Hex() == c.SerialHex() }) {
-				out.Doubts = append(out.Doubts, err.Error())
+				out.Rejected = append(out.Rejected, err.Error())
 			}
 			continue
 		}
@@ -247,9 +247,9 @@ func (j *Judge) byAnswers(c *cert.Certificate, line []*cert.Certificate) Status 
 		case ocsp.Revoked:
 			return Status{State: stateOf(s.Reason), Reason: s.Reason, At: s.At, By: by, Until: s.Next}
 		case ocsp.Good:
-			out = Status{State: Good, By: by, Until: s.Next, Doubts: out.Doubts}
+			out = Status{State: Good, By: by, Until: s.Next, Rejected: out.Rejected}
 		case ocsp.Unknown:
-			out.Doubts = append(out.Doubts, "its issuer's responder says that it never issued it")
+			out.Rejected = append(out.Rejected, "its issuer's responder says that it never issued it")
 		}
 	}
 	return out
