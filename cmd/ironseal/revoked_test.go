@@ -220,7 +220,7 @@ func TestHostileRevocations(t *testing.T) {
 	}
 	stranger := specimen.NewLine(t)
 	answer, err := ocsp.Draft{Responder: stranger.Mid.Cert, Attach: true, At: specimen.Now,
-		Singles: []ocsp.Single{{ID: id,
+		Responses: []ocsp.SingleResponse{{ID: id,
 			This: specimen.Now, Next: specimen.Now.Add(time.Hour)}}}.Sign(stranger.Mid.Signer, rand.Reader)
 	if err != nil {
 		t.Fatal(err)

@@ -226,9 +226,9 @@ func TestAnswersFollowTheRecords(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		a, err := ocsp.ReadAnswer(der)
-		if err != nil || string(a.Nonce) != "0123456789abcdef" || !a.Singles[0].Cutoff.Equal(g.Certificate.NotBefore) ||
-			(a.Singles[0].Status == ocsp.Revoked) != (i == 1) {
+		a, err := ocsp.ReadResponse(der)
+		if err != nil || string(a.Nonce) != "0123456789abcdef" || !a.Responses[0].Cutoff.Equal(g.Certificate.NotBefore) ||
+			(a.Responses[0].Status == ocsp.Revoked) != (i == 1) {
 			t.Errorf("%d: %+v, %v", i, a, err)
 		}
 	}

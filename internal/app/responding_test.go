@@ -148,13 +148,13 @@ func TestAnswersToQuestions(t *testing.T) {
 	}
 	for _, c := range []struct {
 		asked []byte
-		want  ocsp.Outcome
+		want  ocsp.ResponseStatus
 	}{{foreign, ocsp.Unauthorized}, {[]byte("aboard"), ocsp.MalformedRequest}} {
 		der, err := r.Answer(ctx, e, c.asked, time.Hour)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if a, err := ocsp.ReadAnswer(der); err != nil || a.Outcome != c.want {
+		if a, err := ocsp.ReadResponse(der); err != nil || a.Status != c.want {
 			t.Errorf("%v, %v", a, err)
 		}
 	}

@@ -13,7 +13,7 @@ import (
 	"ironseal/pki/revocation"
 )
 
-// Batch makes many answers about certificates of one issuer, each of one certificate and
+// Batch makes many responses about certificates of one issuer, each of one certificate and
 // without a nonce, to be handed out as they are (RFC 5019). What they have in common is
 // encoded once. It is safe for several at once, and so must be the signer.
 type Batch struct {
@@ -28,7 +28,7 @@ type Batch struct {
 	alg       key.Algorithm
 }
 
-// NewBatch begins answers of a responder about an issuer's certificates, dated at, with
+// NewBatch begins responses of a responder about an issuer's certificates, dated at, with
 // newer ones there by next. Identifiers are made with SHA-1: every client that was seen asks
 // with those.
 func NewBatch(issuer, responder *cert.Certificate, at, next time.Time, signer crypto.Signer) (*Batch, error) {
@@ -61,16 +61,16 @@ func NewBatch(issuer, responder *cert.Certificate, at, next time.Time, signer cr
 	return b, nil
 }
 
-// Answer signs the answer about one certificate.
-func (b *Batch) Answer(serial cert.Serial, status Status, at time.Time, reason revocation.Reason,
+// Sign signs the response about one certificate.
+func (b *Batch) Sign(serial cert.Serial, status Status, at time.Time, reason revocation.Reason,
 	random io.Reader) ([]byte, error) {
 	der, _, _, err := b.sign(serial, status, at, reason, random)
 	return der, err
 }
 
-// Proven is Answer, whose signature is verified before it is returned: a faulty computation is
+// SignVerified is Sign, whose signature is verified before it is returned: a faulty computation is
 // found out by trying some of a batch.
-func (b *Batch) Proven(serial cert.Serial, status Status, at time.Time, reason revocation.Reason,
+func (b *Batch) SignVerified(serial cert.Serial, status Status, at time.Time, reason revocation.Reason,
 	random io.Reader) ([]byte, error) {
 	der, tbs, signature, err := b.sign(serial, status, at, reason, random)
 	if err != nil {

@@ -44,7 +44,7 @@ func newScene(t testing.TB, kind key.Kind) scene {
 }
 
 // known is what the responder of a test knows.
-type known map[string]Single
+type known map[string]SingleResponse
 
 func (k known) Of(serial cert.Serial) (Status, time.Time, revocation.Reason) {
 	s, ok := k[serial.Hex()]
@@ -56,7 +56,7 @@ func (k known) Of(serial cert.Serial) (Status, time.Time, revocation.Reason) {
 
 func (s scene) answer(t testing.TB, q Request, k known, change func(*Draft)) []byte {
 	t.Helper()
-	d, outcome := Reply(q, s.root.Cert, k, Draft{Responder: s.responder.Cert, Attach: true, At: specimen.Now},
+	d, outcome := Respond(q, s.root.Cert, k, Draft{Responder: s.responder.Cert, Attach: true, At: specimen.Now},
 		time.Hour)
 	if outcome != Successful {
 		t.Fatal(outcome)
@@ -75,8 +75,8 @@ func (s scene) answer(t testing.TB, q Request, k known, change func(*Draft)) []b
 	return der
 }
 
-func (s scene) ask(nonce []byte) Ask {
-	return Ask{Issuer: s.root.Cert, Serial: s.leaf.Cert.Serial, Now: specimen.Now, Nonce: nonce}
+func (s scene) ask(nonce []byte) Expectation {
+	return Expectation{Issuer: s.root.Cert, Serial: s.leaf.Cert.Serial, Now: specimen.Now, Nonce: nonce}
 }
 
 // What another library asks is understood, and what we answer is read by it as it was meant.
@@ -99,7 +99,7 @@ func TestAnswersAreReadByAnotherLibrary(t *testing.T) {
 			if der, err := (Request{Asked: []ID{own}}).DER(); err != nil || !bytes.Equal(der, asked) {
 				t.Errorf("%v: what we ask is not what it asks, %v", hash, err)
 			}
-			for _, want := range []Single{{Status: Good}, {Status: Unknown},
+			for _, want := range []SingleResponse{{Status: Good}, {Status: Unknown},
 				{Status: Revoked, At: specimen.Now.Add(-time.Hour), Reason: revocation.KeyCompromise},
 				{Status: Revoked, At: specimen.Now.Add(-time.Hour)}} {
 				k := known{}
@@ -117,7 +117,7 @@ func TestAnswersAreReadByAnotherLibrary(t *testing.T) {
 					!r.RevokedAt.Equal(want.At) {
 					t.Errorf("%s %v: %+v", kind, want, r)
 				}
-				a, err := ReadAnswer(der)
+				a, err := ReadResponse(der)
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -145,7 +145,7 @@ func TestAnswersOfAnotherLibraryAreRead(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		a, err := ReadAnswer(der)
+		a, err := ReadResponse(der)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -154,7 +154,7 @@ func TestAnswersOfAnotherLibraryAreRead(t *testing.T) {
 			t.Errorf("%v: %+v, %v", hash, got, err)
 		}
 		for i := range der {
-			if _, err := ReadAnswer(der[:i]); err == nil {
+			if _, err := ReadResponse(der[:i]); err == nil {
 				t.Fatalf("cut after %d octets it still reads", i)
 			}
 		}
@@ -181,8 +181,8 @@ func TestNoncesAndSeveralAtOnce(t *testing.T) {
 		if err != nil || !bytes.Equal(q.Nonce, nonce) || len(q.Asked) != 2 {
 			t.Fatalf("%d octets: %+v, %v", size, q, err)
 		}
-		a, err := ReadAnswer(s.answer(t, q, known{s.leaf.Cert.SerialHex(): {}}, nil))
-		if err != nil || !bytes.Equal(a.Nonce, nonce) || len(a.Singles) != 2 || a.Singles[1].Status != Unknown {
+		a, err := ReadResponse(s.answer(t, q, known{s.leaf.Cert.SerialHex(): {}}, nil))
+		if err != nil || !bytes.Equal(a.Nonce, nonce) || len(a.Responses) != 2 || a.Responses[1].Status != Unknown {
 			t.Fatalf("%+v, %v", a, err)
 		}
 		if _, _, err := a.Judge(s.ask(nonce)); err != nil {
@@ -223,14 +223,14 @@ func TestAnswersThatAreNotBelieved(t *testing.T) {
 	for what, c := range map[string]struct {
 		from   scene
 		change func(*Draft)
-		ask    func(*Ask)
+		ask    func(*Expectation)
 		says   string
 	}{
 		"a stranger": {from: scene{root: s.root, leaf: s.leaf, responder: stranger.responder},
 			says: "gave no certificate"},
-		"another serial": {from: s, ask: func(a *Ask) { a.Serial = cert.SerialOf(big.NewInt(9)) },
+		"another serial": {from: s, ask: func(a *Expectation) { a.Serial = cert.SerialOf(big.NewInt(9)) },
 			says: "another certificate"},
-		"another issuer": {from: s, ask: func(a *Ask) { a.Issuer = stranger.root.Cert }, says: "another certificate"},
+		"another issuer": {from: s, ask: func(a *Expectation) { a.Issuer = stranger.root.Cert }, says: "another certificate"},
 		"no usage":       {from: by(specimen.Plan{Extended: []string{"serverAuth"}}), says: "not for OCSP signing"},
 		"any usage": {from: by(specimen.Plan{Extended: []string{"anyExtendedKeyUsage"}}),
 			says: "not for OCSP signing"},
@@ -238,18 +238,18 @@ func TestAnswersThatAreNotBelieved(t *testing.T) {
 			says: "holds from"},
 		"no signatures": {from: by(specimen.Plan{Extended: usage, Usage: ext.KeyEncipherment}),
 			says: "not for signatures"},
-		"too old": {from: s, ask: func(a *Ask) { a.Now = specimen.Now.Add(2 * time.Hour) }, says: "stale"},
-		"to come": {from: s, ask: func(a *Ask) { a.Now = specimen.Now.Add(-time.Hour) }, says: "still to come"},
-		"old, without an end": {from: s, change: func(d *Draft) { d.Singles[0].Next = time.Time{} }, ask: func(a *Ask) {
+		"too old": {from: s, ask: func(a *Expectation) { a.Now = specimen.Now.Add(2 * time.Hour) }, says: "stale"},
+		"to come": {from: s, ask: func(a *Expectation) { a.Now = specimen.Now.Add(-time.Hour) }, says: "still to come"},
+		"old, without an end": {from: s, change: func(d *Draft) { d.Responses[0].Next = time.Time{} }, ask: func(a *Expectation) {
 			a.Now, a.Oldest = specimen.Now.Add(25*time.Hour), 24*time.Hour
 		}, says: "too old"},
-		"no nonce": {from: s, ask: func(a *Ask) { a.Nonce = []byte("0123456789abcdef") },
+		"no nonce": {from: s, ask: func(a *Expectation) { a.Nonce = []byte("0123456789abcdef") },
 			says: "does not carry the nonce"},
 		"nobody attached": {from: s, change: func(d *Draft) { d.Attach = false }, says: "was not signed by"},
 	} {
 		t.Run(what, func(t *testing.T) {
 			der := c.from.answer(t, q, k, c.change)
-			a, err := ReadAnswer(der)
+			a, err := ReadResponse(der)
 			if err != nil {
 				t.Fatal(what, err)
 			}
@@ -266,22 +266,22 @@ func TestAnswersThatAreNotBelieved(t *testing.T) {
 	for i := range whole { // a changed octet is refused, or says the same
 		bad := bytes.Clone(whole)
 		bad[i] ^= 4
-		if a, err := ReadAnswer(bad); err == nil {
+		if a, err := ReadResponse(bad); err == nil {
 			if got, _, err := a.Judge(s.ask(nil)); err == nil && got.Status != Good {
 				t.Fatalf("octet %d: %+v", i, got)
 			}
 		}
 	}
-	for _, o := range []Outcome{MalformedRequest, InternalError, TryLater, SigRequired, Unauthorized} {
-		a, err := ReadAnswer(Refuse(o))
-		if err != nil || a.Outcome != o {
+	for _, o := range []ResponseStatus{MalformedRequest, InternalError, TryLater, SigRequired, Unauthorized} {
+		a, err := ReadResponse(ErrorResponse(o))
+		if err != nil || a.Status != o {
 			t.Errorf("%s: %+v, %v", o, a, err)
 		}
-		if _, err := xocsp.ParseResponse(Refuse(o), nil); err == nil {
+		if _, err := xocsp.ParseResponse(ErrorResponse(o), nil); err == nil {
 			t.Errorf("%s is taken for an answer", o)
 		}
 	}
-	if _, outcome := Reply(Request{Asked: []ID{mustID(t, stranger)}}, s.root.Cert, k, Draft{},
+	if _, outcome := Respond(Request{Asked: []ID{mustID(t, stranger)}}, s.root.Cert, k, Draft{},
 		0); outcome != Unauthorized {
 		t.Errorf("a certificate of somebody else's: %s", outcome)
 	}
@@ -303,10 +303,10 @@ func TestBatches(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []Single{{Status: Good}, {Status: Unknown},
+	for _, want := range []SingleResponse{{Status: Good}, {Status: Unknown},
 		{Status: Revoked, At: specimen.Now.Add(-time.Hour), Reason: revocation.KeyCompromise},
 		{Status: Revoked, At: specimen.Now.Add(-time.Hour)}} {
-		der, err := b.Proven(s.leaf.Cert.Serial, want.Status, want.At, want.Reason, rand.Reader)
+		der, err := b.SignVerified(s.leaf.Cert.Serial, want.Status, want.At, want.Reason, rand.Reader)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -314,7 +314,7 @@ func TestBatches(t *testing.T) {
 		if err != nil || r.Status != int(want.Status) || r.RevocationReason != int(want.Reason) {
 			t.Errorf("%+v, %v", r, err)
 		}
-		one, err := Draft{Responder: s.responder.Cert, Attach: true, At: specimen.Now, Singles: []Single{{ID: mustID(t,
+		one, err := Draft{Responder: s.responder.Cert, Attach: true, At: specimen.Now, Responses: []SingleResponse{{ID: mustID(t,
 			s),
 			Status: want.Status, At: want.At, Reason: want.Reason, This: specimen.Now, Next: next}}}.tbs()
 		if err != nil || !bytes.Contains(der, one) {
@@ -330,9 +330,9 @@ func FuzzReadAnswer(f *testing.F) {
 	s := newScene(f, key.P256)
 	q := Request{Asked: []ID{mustID(f, s)}, Nonce: []byte("0123456789abcdef")}
 	f.Add(s.answer(f, q, known{s.leaf.Cert.SerialHex(): {Status: Revoked, At: specimen.Now, Reason: 1}}, nil))
-	f.Add(Refuse(TryLater))
+	f.Add(ErrorResponse(TryLater))
 	f.Fuzz(func(_ *testing.T, data []byte) {
-		if a, err := ReadAnswer(data); err == nil {
+		if a, err := ReadResponse(data); err == nil {
 			_, _, _ = a.Judge(s.ask(nil))
 		}
 	})
@@ -359,7 +359,7 @@ func FuzzReadRequest(f *testing.F) {
 		if _, err := q.DER(); err != nil {
 			t.Errorf("what was read cannot be written: %v", err)
 		}
-		Reply(q, s.root.Cert, known{}, Draft{At: specimen.Now}, time.Hour)
+		Respond(q, s.root.Cert, known{}, Draft{At: specimen.Now}, time.Hour)
 	})
 }
 
@@ -383,7 +383,7 @@ func BenchmarkBatch(b *testing.B) {
 	b.Run("answers", func(b *testing.B) {
 		b.RunParallel(func(p *testing.PB) {
 			for p.Next() {
-				if _, err := batch.Answer(s.leaf.Cert.Serial, Good, time.Time{}, 0, rand.Reader); err != nil {
+				if _, err := batch.Sign(s.leaf.Cert.Serial, Good, time.Time{}, 0, rand.Reader); err != nil {
 					b.Fatal(err)
 				}
 			}

@@ -1,9 +1,9 @@
-// Package ocsp asks and answers whether a certificate still stands (RFC 6960), both ways,
-// as bytes: who carries them is somebody else's business.
+// Package ocsp asks and answers for the status of certificates (RFC 6960), both ways,
+// as bytes. It does not transport them.
 //
-// A question names certificates by hashes of their issuer and by their serials. An answer
+// A request names certificates by hashes of their issuer and by their serials. A response
 // is signed by the issuer itself, or by a key to which the issuer gave a certificate for
-// nothing else; Read tells what an answer says, and Judge whether a client may believe it.
+// nothing else; Read tells what a response says, and Judge whether a client may believe it.
 // The profile for large environments (RFC 5019) is followed in what is asked: one
 // certificate, SHA-1 identifiers unless told otherwise, no more than is needed.
 package ocsp
@@ -27,12 +27,12 @@ import (
 
 // Bounds of what is read.
 const (
-	MostSize    = 1 << 20 // octets of a question or an answer
-	MostAsked   = 256     // certificates in one question
+	MostSize    = 1 << 20 // octets of a request or a response
+	MostAsked   = 256     // certificates in one request
 	MostNonce   = 128     // octets (RFC 9654 section 2.1)
 	LeastNonce  = 1
 	FreshNonce  = 32 // octets that a client should send (RFC 9654 section 2.1)
-	mostSigners = 16 // certificates in one answer
+	mostSigners = 16 // certificates in one response
 )
 
 var (
@@ -50,7 +50,7 @@ var (
 	errQuestion = errors.New("OCSP request: it is not the ASN.1 structure of one (RFC 6960 section 4.1.1)")
 )
 
-// ID names a certificate in a question or an answer.
+// ID names a certificate in a request or a response.
 type ID struct {
 	Hash   crypto.Hash // crypto.SHA1 or crypto.SHA256; 0 where it is another
 	Name   []byte      // hash of the issuer's name
@@ -160,13 +160,13 @@ func readID(in *cryptobyte.String) (ID, bool) {
 	return id, true
 }
 
-// Request is a question.
+// Request is an OCSP request (RFC 6960 section 4.1.1).
 type Request struct {
 	Asked []ID
 	Nonce []byte // nil if there is none
 }
 
-// DER encodes the question, unsigned, as nearly all are.
+// DER encodes the request, unsigned, as nearly all are.
 func (r Request) DER() ([]byte, error) {
 	if len(r.Asked) == 0 || len(r.Asked) > MostAsked {
 		return nil, fmt.Errorf("OCSP request: it asks for %d certificates; from 1 to %d can be asked for", len(r.Asked),
@@ -194,8 +194,8 @@ func nonce(n []byte) ext.Extension {
 	return ext.Extension{ID: oidNonce, Value: b.BytesOrPanic()}
 }
 
-// ReadRequest reads a question. The bytes may be hostile. A signature on it is not looked
-// at: answers are for everybody.
+// ReadRequest reads a request. The bytes may be hostile. A signature on it is not looked
+// at: anybody may ask.
 func ReadRequest(der []byte) (Request, error) {
 	var r Request
 	in := cryptobyte.String(der)
@@ -258,7 +258,7 @@ func readSingleExtensions(one *cryptobyte.String) error {
 	return err
 }
 
-// readExtensions reads the extensions of a question or an answer: the nonce is taken out,
+// readExtensions reads the extensions of a request or a response: the nonce is taken out,
 // and what is critical and not known is refused.
 func readExtensions(field []byte) (nonce []byte, set ext.Set, err error) {
 	set, err = ext.ReadSet(field)

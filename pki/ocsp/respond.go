@@ -22,7 +22,7 @@ type bigInt struct{ big.Int }
 // Status is what is known of a certificate.
 type Status int
 
-// What is known.
+// Values of CertStatus.
 const (
 	Good Status = iota
 	Revoked
@@ -34,8 +34,8 @@ var statusWords = []string{"good", "revoked", "unknown"}
 // String is the status in a word of the standard.
 func (s Status) String() string { return statusWords[s] }
 
-// Single is what an answer says of one certificate.
-type Single struct {
+// SingleResponse is what a response says of one certificate.
+type SingleResponse struct {
 	ID     ID
 	Status Status
 	At     time.Time // when it was revoked
@@ -45,19 +45,19 @@ type Single struct {
 	Cutoff time.Time // of certificates that ended after this, it is still known (section 4.4.4); zero: not told
 }
 
-// Draft is an answer before it is signed.
+// Draft is a response before it is signed.
 type Draft struct {
 	Responder *cert.Certificate // whose key signs
 	Attach    bool              // the responder's certificate goes along, as it must for a delegated one
 	At        time.Time
-	Singles   []Single
+	Responses []SingleResponse
 	Nonce     []byte    // echoed; nil for none
 	Cutoff    time.Time // of all its parts; zero for none
 }
 
-// Sign encodes the answer and signs it.
+// Sign encodes the response and signs it.
 func (d Draft) Sign(signer crypto.Signer, random io.Reader) ([]byte, error) {
-	if len(d.Singles) == 0 {
+	if len(d.Responses) == 0 {
 		return nil, errors.New("OCSP: an answer about nothing")
 	}
 	pub, err := key.Of(signer)
@@ -88,7 +88,7 @@ func (d Draft) tbs() ([]byte, error) {
 		return nil, err
 	}
 	var singles, extensions []byte
-	for _, one := range d.Singles {
+	for _, one := range d.Responses {
 		der, err := one.der()
 		if err != nil {
 			return nil, err
@@ -101,7 +101,7 @@ func (d Draft) tbs() ([]byte, error) {
 	return responseData(responderID(bits), generalized(d.At), singles, extensions), nil
 }
 
-func (s Single) der() ([]byte, error) {
+func (s SingleResponse) der() ([]byte, error) {
 	id, err := s.ID.der()
 	if err != nil {
 		return nil, err
@@ -123,33 +123,33 @@ func extensionsField(e ext.Extension) []byte {
 	return tlv(nil, explicit1, b.BytesOrPanic())
 }
 
-// Outcome is the outcome of a question (RFC 6960 section 4.2.1).
-type Outcome int
+// ResponseStatus is OCSPResponseStatus (RFC 6960 section 4.2.1).
+type ResponseStatus int
 
-// What became of it.
+// Values of OCSPResponseStatus.
 const (
-	Successful       Outcome = 0
-	MalformedRequest Outcome = 1
-	InternalError    Outcome = 2
-	TryLater         Outcome = 3
-	SigRequired      Outcome = 5
-	Unauthorized     Outcome = 6 // the responder knows nothing of that issuer (RFC 5019 section 2.2.3)
+	Successful       ResponseStatus = 0
+	MalformedRequest ResponseStatus = 1
+	InternalError    ResponseStatus = 2
+	TryLater         ResponseStatus = 3
+	SigRequired      ResponseStatus = 5
+	Unauthorized     ResponseStatus = 6 // the responder knows nothing of that issuer (RFC 5019 section 2.2.3)
 )
 
-var outcomeWords = map[Outcome]string{Successful: "successful", MalformedRequest: "malformed request",
+var responseStatusWords = map[ResponseStatus]string{Successful: "successful", MalformedRequest: "malformed request",
 	InternalError: "internal error", TryLater: "try later", SigRequired: "signature required",
 	Unauthorized: "unauthorized"}
 
 // String is the outcome in words of the standard.
-func (o Outcome) String() string {
-	if w, ok := outcomeWords[o]; ok {
+func (o ResponseStatus) String() string {
+	if w, ok := responseStatusWords[o]; ok {
 		return w
 	}
 	return fmt.Sprintf("outcome %d", int(o))
 }
 
-// Refuse encodes an answer that is none. It carries no signature.
-func Refuse(o Outcome) []byte {
+// ErrorResponse encodes a response that holds only a status. It has no signature.
+func ErrorResponse(o ResponseStatus) []byte {
 	var b cryptobyte.Builder
 	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) { b.AddASN1Enum(int64(o)) })
 	return b.BytesOrPanic()
@@ -161,17 +161,17 @@ type Knowledge interface {
 	Of(serial cert.Serial) (s Status, at time.Time, reason revocation.Reason)
 }
 
-// Reply answers a question about certificates of one issuer. A certificate of another
-// makes the whole question one that this responder is not to answer.
-func Reply(q Request, issuer *cert.Certificate, from Knowledge, d Draft, life time.Duration) (Draft, Outcome) {
-	d.Nonce, d.Singles = q.Nonce, nil
+// Respond answers a request about certificates of one issuer. A certificate of another
+// makes the response unauthorized as a whole.
+func Respond(q Request, issuer *cert.Certificate, from Knowledge, d Draft, life time.Duration) (Draft, ResponseStatus) {
+	d.Nonce, d.Responses = q.Nonce, nil
 	for _, id := range q.Asked {
 		if !id.Of(issuer) {
 			return d, Unauthorized
 		}
-		s := Single{ID: id, This: d.At, Next: d.At.Add(life), Cutoff: d.Cutoff}
+		s := SingleResponse{ID: id, This: d.At, Next: d.At.Add(life), Cutoff: d.Cutoff}
 		s.Status, s.At, s.Reason = from.Of(id.Serial)
-		d.Singles = append(d.Singles, s)
+		d.Responses = append(d.Responses, s)
 	}
 	return d, Successful
 }

@@ -18,14 +18,14 @@ import (
 	"ironseal/pki/specimen"
 )
 
-func answerOf(t testing.TB, by *specimen.Entity, singles ...ocsp.Single) *ocsp.Answer {
+func answerOf(t testing.TB, by *specimen.Entity, singles ...ocsp.SingleResponse) *ocsp.Response {
 	t.Helper()
-	der, err := ocsp.Draft{Responder: by.Cert, Attach: true, At: singles[0].This, Singles: singles}.Sign(by.Signer,
+	der, err := ocsp.Draft{Responder: by.Cert, Attach: true, At: singles[0].This, Responses: singles}.Sign(by.Signer,
 		rand.Reader)
 	if err != nil {
 		t.Fatal(err)
 	}
-	a, err := ocsp.ReadAnswer(der)
+	a, err := ocsp.ReadResponse(der)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -37,8 +37,8 @@ func TestAnAnswerOfYearsAgoWithoutNextUpdateCounts(t *testing.T) {
 	w := specimen.NewLine(t)
 	line := []*cert.Certificate{w.Leaf.Cert, w.Mid.Cert, w.Root.Cert}
 	id, _ := ocsp.IDOf(crypto.SHA1, w.Mid.Cert, w.Leaf.Cert.Serial)
-	old := answerOf(t, w.Mid, ocsp.Single{ID: id, Status: ocsp.Good, This: specimen.Now.AddDate(-5, 0, 0)})
-	j := New(Evidence{Answers: []*ocsp.Answer{old}}, path.Question{Now: specimen.Now}, true)
+	old := answerOf(t, w.Mid, ocsp.SingleResponse{ID: id, Status: ocsp.Good, This: specimen.Now.AddDate(-5, 0, 0)})
+	j := New(Evidence{Answers: []*ocsp.Response{old}}, path.Question{Now: specimen.Now}, true)
 	if s := j.Of(line); s.State == Good {
 		t.Errorf("an answer of five years ago counts: %s by %s", s.State, s.By)
 	}
@@ -50,12 +50,12 @@ func TestAResponderVouchesForItself(t *testing.T) {
 	line := []*cert.Certificate{w.Leaf.Cert, w.Mid.Cert, w.Root.Cert}
 	r := specimen.Make(t, w.Mid, specimen.Plan{Subject: "CN=Answers", Extended: []string{"OCSPSigning"}})
 	this := specimen.Now.Add(-time.Minute)
-	one := func(c *specimen.Entity) ocsp.Single {
+	one := func(c *specimen.Entity) ocsp.SingleResponse {
 		id, _ := ocsp.IDOf(crypto.SHA1, w.Mid.Cert, c.Cert.Serial)
-		return ocsp.Single{ID: id, Status: ocsp.Good, This: this, Next: this.Add(time.Hour)}
+		return ocsp.SingleResponse{ID: id, Status: ocsp.Good, This: this, Next: this.Add(time.Hour)}
 	}
 	a := answerOf(t, r, one(w.Leaf), one(r))
-	j := New(Evidence{Answers: []*ocsp.Answer{a}}, path.Question{Now: specimen.Now}, true)
+	j := New(Evidence{Answers: []*ocsp.Response{a}}, path.Question{Now: specimen.Now}, true)
 	if s := j.Of(line); s.State == Good {
 		t.Errorf("the responder's own word about itself counts: %s by %s", s.State, s.By)
 	}
@@ -75,8 +75,8 @@ func TestARevokedResponderWithTheMarkCounts(t *testing.T) {
 	}
 	id, _ := ocsp.IDOf(crypto.SHA1, w.Mid.Cert, w.Leaf.Cert.Serial)
 	this := specimen.Now.Add(-time.Minute)
-	a := answerOf(t, r, ocsp.Single{ID: id, Status: ocsp.Good, This: this, Next: this.Add(time.Hour)})
-	j = New(Evidence{Answers: []*ocsp.Answer{a}, Lists: []*revocation.List{list}}, q, true)
+	a := answerOf(t, r, ocsp.SingleResponse{ID: id, Status: ocsp.Good, This: this, Next: this.Add(time.Hour)})
+	j = New(Evidence{Answers: []*ocsp.Response{a}, Lists: []*revocation.List{list}}, q, true)
 	if s := j.Of(line); s.By != "" && s.State == Good && s.By[:2] == "an" {
 		t.Errorf("the answer of a responder that the list calls stolen decides: %s by %s", s.State, s.By)
 	}
@@ -196,12 +196,12 @@ func TestCirclesAndLongRowsOfSignersAreUnknown(t *testing.T) {
 	w := specimen.NewLine(t)
 	line := []*cert.Certificate{w.Leaf.Cert, w.Mid.Cert, w.Root.Cert}
 	this := specimen.Now.Add(-time.Minute)
-	about := func(c *specimen.Entity) ocsp.Single {
+	about := func(c *specimen.Entity) ocsp.SingleResponse {
 		id, err := ocsp.IDOf(crypto.SHA1, w.Mid.Cert, c.Cert.Serial)
 		if err != nil {
 			t.Fatal(err)
 		}
-		return ocsp.Single{ID: id, Status: ocsp.Good, This: this, Next: this.Add(time.Hour)}
+		return ocsp.SingleResponse{ID: id, Status: ocsp.Good, This: this, Next: this.Add(time.Hour)}
 	}
 	responders := []*specimen.Entity{w.Leaf}
 	for i := range 8 {

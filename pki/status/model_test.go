@@ -54,7 +54,7 @@ type replied struct {
 	this, next time.Duration // from now; next 0 for none
 	says       map[*person]revocation.Reason
 	good       []*person
-	made       *ocsp.Answer
+	made       *ocsp.Response
 }
 
 type model struct {
@@ -376,7 +376,7 @@ func (w harbour) answer(t *testing.T, r *mrand.Rand) *replied {
 		if err != nil {
 			t.Fatal(err)
 		}
-		s := ocsp.Single{ID: id, Status: ocsp.Good, This: specimen.Now.Add(a.this)}
+		s := ocsp.SingleResponse{ID: id, Status: ocsp.Good, This: specimen.Now.Add(a.this)}
 		if a.next != 0 {
 			s.Next = specimen.Now.Add(a.next)
 		}
@@ -386,14 +386,14 @@ func (w harbour) answer(t *testing.T, r *mrand.Rand) *replied {
 		} else {
 			a.good = append(a.good, p)
 		}
-		d.Singles = append(d.Singles, s)
+		d.Responses = append(d.Responses, s)
 	}
-	if len(d.Singles) == 0 {
+	if len(d.Responses) == 0 {
 		return nil
 	}
 	der, err := d.Sign(a.by.Signer, rand.Reader)
 	if err == nil {
-		a.made, err = ocsp.ReadAnswer(der)
+		a.made, err = ocsp.ReadResponse(der)
 	}
 	if err != nil {
 		t.Fatal(err)

@@ -54,7 +54,7 @@ type Status struct {
 // Evidence is what a client has at hand.
 type Evidence struct {
 	Lists   []*revocation.List
-	Answers []*ocsp.Answer
+	Answers []*ocsp.Response
 	Signers []*cert.Certificate // who may have signed lists and answers, besides those of the chain
 	Late    time.Duration       // by how much clocks may differ
 }
@@ -227,7 +227,7 @@ func (j *Judge) byAnswers(c *cert.Certificate, line []*cert.Certificate) Status 
 	out := Status{State: Unknown}
 	issuer := line[1]
 	for _, a := range j.Answers {
-		s, signer, err := a.Judge(ocsp.Ask{Issuer: issuer, Serial: c.Serial, Now: j.q.Now, Late: j.Late,
+		s, signer, err := a.Judge(ocsp.Expectation{Issuer: issuer, Serial: c.Serial, Now: j.q.Now, Late: j.Late,
 			Oldest: OldestAnswer, Signers: append(slices.Clone(line[1:]), j.Signers...)})
 		if err == nil && !key.Same(signer.Key, issuer.Key) {
 			st := j.Of(append([]*cert.Certificate{signer}, line[1:]...))
@@ -237,7 +237,7 @@ func (j *Judge) byAnswers(c *cert.Certificate, line []*cert.Certificate) Status 
 			}
 		}
 		if err != nil {
-			if slices.ContainsFunc(a.Singles, func(x ocsp.Single) bool { return x.ID.Serial.Hex() == c.SerialHex() }) {
+			if slices.ContainsFunc(a.Responses, func(x ocsp.SingleResponse) bool { return x.ID.Serial.Hex() == c.SerialHex() }) {
 				out.Rejected = append(out.Rejected, err.Error())
 			}
 			continue

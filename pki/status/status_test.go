@@ -70,7 +70,7 @@ func taken(c *specimen.Entity, why revocation.Reason) []revocation.Entry {
 }
 
 // answered is an OCSP answer about a certificate.
-func answered(t testing.TB, issuer, by, about *specimen.Entity, s ocsp.Single) *ocsp.Answer {
+func answered(t testing.TB, issuer, by, about *specimen.Entity, s ocsp.SingleResponse) *ocsp.Response {
 	t.Helper()
 	var err error
 	if s.ID, err = ocsp.IDOf(crypto.SHA1, issuer.Cert, about.Cert.Serial); err != nil {
@@ -80,12 +80,12 @@ func answered(t testing.TB, issuer, by, about *specimen.Entity, s ocsp.Single) *
 		s.This = specimen.Now.Add(-time.Minute)
 	}
 	s.Next = s.This.Add(time.Hour)
-	der, err := ocsp.Draft{Responder: by.Cert, Attach: true, At: s.This, Singles: []ocsp.Single{s}}.Sign(by.Signer,
+	der, err := ocsp.Draft{Responder: by.Cert, Attach: true, At: s.This, Responses: []ocsp.SingleResponse{s}}.Sign(by.Signer,
 		rand.Reader)
 	if err != nil {
 		t.Fatal(err)
 	}
-	a, err := ocsp.ReadAnswer(der)
+	a, err := ocsp.ReadResponse(der)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -143,27 +143,27 @@ func TestEvidenceIsExaminedBeforeItIsAsked(t *testing.T) {
 			listed{by: w.Mid, number: 1, age: hour}), Good, "the list 1"},
 		"about another address": {lists(listed{by: w.Mid, number: 1, at: "http://pki.ternbay.example/x"}), Unknown, ""},
 		"about users":           {lists(listed{by: w.Mid, number: 1, users: true}), Good, ""},
-		"an answer": {Evidence{Answers: []*ocsp.Answer{answered(t, w.Mid, good, w.Leaf, ocsp.Single{})}},
+		"an answer": {Evidence{Answers: []*ocsp.Response{answered(t, w.Mid, good, w.Leaf, ocsp.SingleResponse{})}},
 			Good, "OCSP"},
-		"an answer that has it": {Evidence{Answers: []*ocsp.Answer{answered(t, w.Mid, good, w.Leaf,
-			ocsp.Single{Status: ocsp.Revoked, At: specimen.Now.Add(-hour), Reason: key})}}, Revoked, "OCSP"},
-		"an answer that knows nothing": {Evidence{Answers: []*ocsp.Answer{answered(t, w.Mid, good, w.Leaf,
-			ocsp.Single{Status: ocsp.Unknown})}}, Unknown, "never issued it"},
-		"an old answer": {Evidence{Answers: []*ocsp.Answer{answered(t, w.Mid, good, w.Leaf,
-			ocsp.Single{This: specimen.Now.Add(-9 * hour)})}}, Unknown, "stale"},
-		"without the mark": {Evidence{Answers: []*ocsp.Answer{answered(t, w.Mid, unmarked, w.Leaf, ocsp.Single{})}},
+		"an answer that has it": {Evidence{Answers: []*ocsp.Response{answered(t, w.Mid, good, w.Leaf,
+			ocsp.SingleResponse{Status: ocsp.Revoked, At: specimen.Now.Add(-hour), Reason: key})}}, Revoked, "OCSP"},
+		"an answer that knows nothing": {Evidence{Answers: []*ocsp.Response{answered(t, w.Mid, good, w.Leaf,
+			ocsp.SingleResponse{Status: ocsp.Unknown})}}, Unknown, "never issued it"},
+		"an old answer": {Evidence{Answers: []*ocsp.Response{answered(t, w.Mid, good, w.Leaf,
+			ocsp.SingleResponse{This: specimen.Now.Add(-9 * hour)})}}, Unknown, "stale"},
+		"without the mark": {Evidence{Answers: []*ocsp.Response{answered(t, w.Mid, unmarked, w.Leaf, ocsp.SingleResponse{})}},
 			Unknown,
 			"lacks the mark"},
 		"without the mark, and the list is there": {Evidence{Lists: lists(listed{by: w.Mid, number: 1}).Lists,
-			Answers: []*ocsp.Answer{answered(t, w.Mid, unmarked, w.Leaf, ocsp.Single{})}}, Good, "OCSP"},
+			Answers: []*ocsp.Response{answered(t, w.Mid, unmarked, w.Leaf, ocsp.SingleResponse{})}}, Good, "OCSP"},
 		"without the mark, and revoked": {Evidence{Lists: lists(listed{by: w.Mid, number: 1,
 			entries: taken(unmarked, key)}).Lists,
-			Answers: []*ocsp.Answer{answered(t, w.Mid, unmarked, w.Leaf, ocsp.Single{Status: ocsp.Revoked,
+			Answers: []*ocsp.Response{answered(t, w.Mid, unmarked, w.Leaf, ocsp.SingleResponse{Status: ocsp.Revoked,
 				At: specimen.Now})}},
 			Good, "the list"},
 		"the answer is older than the list": {Evidence{Lists: lists(listed{by: w.Mid, number: 1,
 			entries: taken(w.Leaf, key)}).Lists,
-			Answers: []*ocsp.Answer{answered(t, w.Mid, good, w.Leaf, ocsp.Single{})}}, Revoked, "the list"},
+			Answers: []*ocsp.Response{answered(t, w.Mid, good, w.Leaf, ocsp.SingleResponse{})}}, Revoked, "the list"},
 	} {
 		t.Run(what, func(t *testing.T) {
 			j := New(c.e, path.Question{Now: specimen.Now, Anchors: line[2:]}, true)
@@ -276,8 +276,8 @@ func TestClocksMayDiffer(t *testing.T) {
 		t.Run(what, func(t *testing.T) {
 			list := Evidence{Late: c.late, Lists: []*revocation.List{listed{by: w.Mid, number: 1,
 				age: -c.ahead}.list(t)}}
-			answer := Evidence{Late: c.late, Answers: []*ocsp.Answer{answered(t, w.Mid, w.Mid, w.Leaf,
-				ocsp.Single{Status: ocsp.Good, This: specimen.Now.Add(c.ahead)})}}
+			answer := Evidence{Late: c.late, Answers: []*ocsp.Response{answered(t, w.Mid, w.Mid, w.Leaf,
+				ocsp.SingleResponse{Status: ocsp.Good, This: specimen.Now.Add(c.ahead)})}}
 			for kind, e := range map[string]Evidence{"list": list, "answer": answer} {
 				if s := New(e, path.Question{Now: specimen.Now}, true).Of(line); s.State != c.state {
 					t.Errorf("%s, %s: %s, and it should be %s: %v", what, kind, s.State, c.state, s.Rejected)

@@ -31,7 +31,7 @@ func (s *Session) ListsIn(files []string) (out [][]byte, err error) {
 // Evidence reads what tells of revocations from files: lists, and OCSP answers. A list that cannot
 // be judged, since something in it is not understood, counts as not there: it is named in unjudged,
 // with why.
-func (s *Session) Evidence(files []string) (lists []*revocation.List, answers []*ocsp.Answer, unjudged []string,
+func (s *Session) Evidence(files []string) (lists []*revocation.List, answers []*ocsp.Response, unjudged []string,
 	err error) {
 	for _, f := range files {
 		these, more, err := s.revocationsIn(f)
@@ -57,15 +57,15 @@ func (s *Session) Evidence(files []string) (lists []*revocation.List, answers []
 
 // revocationsIn reads a file of lists, DER or text, or one OCSP answer. Lists are large, so
 // they are not looked for where they could only be by mistake, unless there is nothing else.
-func (s *Session) revocationsIn(file string) (lists [][]byte, answers []*ocsp.Answer, err error) {
+func (s *Session) revocationsIn(file string) (lists [][]byte, answers []*ocsp.Response, err error) {
 	data, err := disk.Read(s.Path(file), revocation.MostSize)
 	if err != nil {
 		return nil, nil, err
 	}
 	if len(data) > 0 && data[0] == 0x30 {
 		if len(data) <= ocsp.MostSize {
-			if a, err := ocsp.ReadAnswer(data); err == nil {
-				return nil, []*ocsp.Answer{a}, nil
+			if a, err := ocsp.ReadResponse(data); err == nil {
+				return nil, []*ocsp.Response{a}, nil
 			}
 		}
 		return [][]byte{data}, nil, nil

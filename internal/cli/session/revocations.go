@@ -70,7 +70,7 @@ func (r *Revocations) Into(ctx context.Context, s *Session, q *path.Question, li
 	g.Add(r.given)
 	g.Signers, g.Late = append(g.Signers, list...), status.ClocksDiffer
 	if len(stapled) > 0 {
-		if a, err := ocsp.ReadAnswer(stapled); err == nil {
+		if a, err := ocsp.ReadResponse(stapled); err == nil {
 			g.Answers = append(g.Answers, a)
 		} else {
 			g.Failed = append(g.Failed, fmt.Errorf("what came stapled: %w", err))

@@ -53,7 +53,7 @@ func (d *DB) View(ctx context.Context, fn func(*DB) error) error {
 	return fn(&DB{d.db, d.path, d.how, tx})
 }
 
-// Q is where questions go.
+// Querier is what queries run on: the transaction of a snapshot, or the database.
 func (d *DB) Querier() Querier {
 	if d.view != nil {
 		return d.view

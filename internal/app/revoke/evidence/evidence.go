@@ -258,7 +258,7 @@ func (g *Gathered) answer(ctx context.Context, address string, issuer, c *cert.C
 		return
 	}
 	a, err := exchange(ctx, address, issuer, c, nonce, ask.Rules)
-	if err != nil || a.Outcome != ocsp.Successful {
+	if err != nil || a.Status != ocsp.Successful {
 		if b, again := exchange(ctx, address, issuer, c, nil, ask.Rules); again == nil {
 			a, err = b, nil
 		}
@@ -266,8 +266,8 @@ func (g *Gathered) answer(ctx context.Context, address string, issuer, c *cert.C
 	switch {
 	case err != nil:
 		g.Failed = append(g.Failed, fmt.Errorf("%q: %w", address, err))
-	case a.Outcome != ocsp.Successful:
-		g.Failed = append(g.Failed, fmt.Errorf("%q: the responder answers: %s", address, a.Outcome))
+	case a.Status != ocsp.Successful:
+		g.Failed = append(g.Failed, fmt.Errorf("%q: the responder answers: %s", address, a.Status))
 	case a.Nonce != nil && subtle.ConstantTimeCompare(a.Nonce, nonce) != 1:
 		g.Failed = append(g.Failed, fmt.Errorf("%q: the answer carries another nonce than was sent: it was given "+
 			"before",
@@ -281,7 +281,7 @@ func (g *Gathered) answer(ctx context.Context, address string, issuer, c *cert.C
 const shortest = 255
 
 func exchange(ctx context.Context, address string, issuer, c *cert.Certificate, nonce []byte,
-	r fetch.Rules) (*ocsp.Answer, error) {
+	r fetch.Rules) (*ocsp.Response, error) {
 	id, err := ocsp.IDOf(crypto.SHA1, issuer, c.Serial)
 	if err != nil {
 		return nil, err
@@ -301,7 +301,7 @@ func exchange(ctx context.Context, address string, issuer, c *cert.Certificate, 
 	if err != nil {
 		return nil, err
 	}
-	return ocsp.ReadAnswer(data)
+	return ocsp.ReadResponse(data)
 }
 
 // OfEstate adds what an estate published to evidence, and the certificates of its generations,

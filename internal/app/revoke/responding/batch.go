@@ -244,7 +244,7 @@ func (p *preparing) others(ctx context.Context, dir string, ours map[string]bool
 			if err != nil {
 				return nil, err
 			}
-			if a, err := ocsp.ReadAnswer(data); err == nil && tells(a, s) {
+			if a, err := ocsp.ReadResponse(data); err == nil && tells(a, s) {
 				out = append(out, disk.File{Path: s.file, Data: data, Mode: 0o644})
 			}
 		}
@@ -253,8 +253,8 @@ func (p *preparing) others(ctx context.Context, dir string, ours map[string]bool
 }
 
 // tells reports whether an answer tells of a certificate what the records do.
-func tells(a *ocsp.Answer, s subject) bool {
-	return slices.ContainsFunc(a.Singles, func(x ocsp.Single) bool {
+func tells(a *ocsp.Response, s subject) bool {
+	return slices.ContainsFunc(a.Responses, func(x ocsp.SingleResponse) bool {
 		return x.ID.Serial.Hex() == s.serial.Hex() && x.Status == s.status
 	})
 }
@@ -302,9 +302,9 @@ func (r *Responder) answers(e *estate.Estate, list []subject, at, next time.Time
 	}
 	out, faults := make([]disk.File, len(list)), make([]error, len(list))
 	estate.OnAllCores(len(list), func(i int) {
-		sign := batch.Answer
+		sign := batch.Sign
 		if i%provenEach == 0 {
-			sign = batch.Proven
+			sign = batch.SignVerified
 		}
 		var der []byte
 		der, faults[i] = sign(list[i].serial, list[i].status, list[i].at, list[i].reason, e.Env.Random)
@@ -394,20 +394,20 @@ func (k *Knowledge) exactly(list []store.Certificate, serial cert.Serial) bool {
 	})
 }
 
-// Answer answers a question about certificates of the responder's issuer, as of now.
+// Response answers a question about certificates of the responder's issuer, as of now.
 func (r *Responder) Answer(ctx context.Context, e *estate.Estate, asked []byte, life time.Duration) ([]byte, error) {
 	q, err := ocsp.ReadRequest(asked)
 	if err != nil {
-		return ocsp.Refuse(ocsp.MalformedRequest), nil
+		return ocsp.ErrorResponse(ocsp.MalformedRequest), nil
 	}
 	k := &Knowledge{ctx: ctx, e: e, g: r.Issuer}
-	draft, outcome := ocsp.Reply(q, r.Issuer.Certificate, k, ocsp.Draft{Responder: r.Certificate, Attach: true,
+	draft, outcome := ocsp.Respond(q, r.Issuer.Certificate, k, ocsp.Draft{Responder: r.Certificate, Attach: true,
 		At: e.Now(), Cutoff: r.Issuer.Certificate.NotBefore}, life)
 	switch {
 	case outcome != ocsp.Successful:
-		return ocsp.Refuse(outcome), nil
+		return ocsp.ErrorResponse(outcome), nil
 	case k.err != nil:
-		return ocsp.Refuse(ocsp.TryLater), k.err
+		return ocsp.ErrorResponse(ocsp.TryLater), k.err
 	}
 	return draft.Sign(r.Signer, e.Env.Random)
 }

@@ -20,13 +20,13 @@ import (
 	"ironseal/pki/revocation"
 )
 
-// Answer is an answer that was read.
-type Answer struct {
-	Outcome Outcome
-	At      time.Time
-	Singles []Single
-	Nonce   []byte
-	Signers []*cert.Certificate // that came with it
+// Response is a response that was read.
+type Response struct {
+	Status    ResponseStatus
+	At        time.Time
+	Responses []SingleResponse
+	Nonce     []byte
+	Signers   []*cert.Certificate // that came with it
 
 	name           dn.Name // of the responder, or:
 	keyHash        []byte
@@ -34,27 +34,27 @@ type Answer struct {
 	algorithm      key.Algorithm
 }
 
-var errAnswer = errors.New("OCSP answer: it is not the ASN.1 structure of one (RFC 6960 section 4.2.1)")
+var errResponse = errors.New("OCSP answer: it is not the ASN.1 structure of one (RFC 6960 section 4.2.1)")
 
-// ReadAnswer reads an answer. The bytes may be hostile.
-func ReadAnswer(der []byte) (*Answer, error) {
+// ReadResponse reads a response. The bytes may be hostile.
+func ReadResponse(der []byte) (*Response, error) {
 	in := cryptobyte.String(slices.Clone(der))
 	var outer, field, body, octets cryptobyte.String
 	var oid asn1.ObjectIdentifier
 	outcome := 0
 	if len(der) > MostSize || !in.ReadASN1(&outer, casn1.SEQUENCE) || !in.Empty() || !outer.ReadASN1Enum(&outcome) {
-		return nil, errAnswer
+		return nil, errResponse
 	}
-	a := &Answer{Outcome: Outcome(outcome)}
-	if a.Outcome != Successful {
+	a := &Response{Status: ResponseStatus(outcome)}
+	if a.Status != Successful {
 		if !outer.Empty() {
-			return nil, errAnswer
+			return nil, errResponse
 		}
 		return a, nil
 	}
 	if !outer.ReadASN1(&field, explicit0) || !outer.Empty() || !field.ReadASN1(&body, casn1.SEQUENCE) ||
 		!body.ReadASN1ObjectIdentifier(&oid) || !body.ReadASN1(&octets, casn1.OCTET_STRING) || !body.Empty() {
-		return nil, errAnswer
+		return nil, errResponse
 	}
 	if !oid.Equal(oidBasic) {
 		return nil, fmt.Errorf("OCSP answer: its kind %s is not known", oid)
@@ -62,12 +62,12 @@ func ReadAnswer(der []byte) (*Answer, error) {
 	return a, a.readBasic(octets)
 }
 
-func (a *Answer) readBasic(octets cryptobyte.String) error {
+func (a *Response) readBasic(octets cryptobyte.String) error {
 	var basic, tbs, alg, sig, field, list cryptobyte.String
 	if !octets.ReadASN1(&basic, casn1.SEQUENCE) || !octets.Empty() || !basic.ReadASN1Element(&tbs, casn1.SEQUENCE) ||
 		!basic.ReadASN1Element(&alg, casn1.SEQUENCE) || !basic.ReadASN1(&sig, casn1.BIT_STRING) || len(sig) == 0 ||
 		sig[0] != 0 {
-		return errAnswer
+		return errResponse
 	}
 	a.tbs, a.signature = tbs, sig[1:]
 	var err error
@@ -76,12 +76,12 @@ func (a *Answer) readBasic(octets cryptobyte.String) error {
 	}
 	if !basic.Empty() {
 		if !basic.ReadASN1(&field, explicit0) || !basic.Empty() || !field.ReadASN1(&list, casn1.SEQUENCE) {
-			return errAnswer
+			return errResponse
 		}
 		for !list.Empty() {
 			var one cryptobyte.String
 			if !list.ReadASN1Element(&one, casn1.SEQUENCE) || len(a.Signers) == mostSigners {
-				return errAnswer
+				return errResponse
 			}
 			c, err := cert.Read(one)
 			if err != nil {
@@ -93,63 +93,63 @@ func (a *Answer) readBasic(octets cryptobyte.String) error {
 	return a.readTBS(tbs)
 }
 
-func (a *Answer) readTBS(tbs cryptobyte.String) error {
+func (a *Response) readTBS(tbs cryptobyte.String) error {
 	var body, field, list cryptobyte.String
 	if !tbs.ReadASN1(&body, casn1.SEQUENCE) || !readVersion(&body) {
-		return errAnswer
+		return errResponse
 	}
 	switch {
 	case body.PeekASN1Tag(explicit1):
 		if !body.ReadASN1(&field, explicit1) {
-			return errAnswer
+			return errResponse
 		}
 		var err error
 		if a.name, err = dn.Read(field); err != nil {
-			return errAnswer
+			return errResponse
 		}
 	case !body.ReadASN1(&field, explicit2) || !field.ReadASN1Bytes(&a.keyHash, casn1.OCTET_STRING) || !field.Empty():
-		return errAnswer
+		return errResponse
 	}
 	if !body.ReadASN1GeneralizedTime(&a.At) || !body.ReadASN1(&list, casn1.SEQUENCE) {
-		return errAnswer
+		return errResponse
 	}
 	for !list.Empty() {
 		s, err := readSingle(&list)
 		if err != nil {
 			return err
 		}
-		if a.Singles = append(a.Singles, s); len(a.Singles) > MostAsked {
-			return errAnswer
+		if a.Responses = append(a.Responses, s); len(a.Responses) > MostAsked {
+			return errResponse
 		}
 	}
 	if body.Empty() {
 		return nil
 	}
 	if !body.ReadASN1(&field, explicit1) || !body.Empty() {
-		return errAnswer
+		return errResponse
 	}
 	var err error
 	a.Nonce, _, err = readExtensions(field)
 	return err
 }
 
-func readSingle(list *cryptobyte.String) (Single, error) {
+func readSingle(list *cryptobyte.String) (SingleResponse, error) {
 	var one, field cryptobyte.String
-	var s Single
+	var s SingleResponse
 	var ok, there bool
 	if !list.ReadASN1(&one, casn1.SEQUENCE) {
-		return s, errAnswer
+		return s, errResponse
 	}
 	if s.ID, ok = readID(&one); !ok || !s.readStatus(&one) || !one.ReadASN1GeneralizedTime(&s.This) ||
 		!one.ReadOptionalASN1(&field, &there, explicit0) ||
 		there && (!field.ReadASN1GeneralizedTime(&s.Next) || !field.Empty()) {
-		return s, errAnswer
+		return s, errResponse
 	}
 	if one.Empty() {
 		return s, nil
 	}
 	if !one.ReadASN1(&field, explicit1) || !one.Empty() {
-		return s, errAnswer
+		return s, errResponse
 	}
 	_, set, err := readExtensions(field)
 	if err != nil {
@@ -158,13 +158,13 @@ func readSingle(list *cryptobyte.String) (Single, error) {
 	if x, ok := set.Find(oidCutoff); ok {
 		value := cryptobyte.String(x.Value)
 		if !value.ReadASN1GeneralizedTime(&s.Cutoff) || !value.Empty() {
-			return s, errAnswer
+			return s, errResponse
 		}
 	}
 	return s, nil
 }
 
-func (s *Single) readStatus(one *cryptobyte.String) bool {
+func (s *SingleResponse) readStatus(one *cryptobyte.String) bool {
 	var field, why cryptobyte.String
 	var there bool
 	switch {
@@ -189,31 +189,31 @@ func (s *Single) readStatus(one *cryptobyte.String) bool {
 	return true
 }
 
-// Ask is what a client knows when an answer comes.
-type Ask struct {
+// Expectation is what a client knows when a response comes.
+type Expectation struct {
 	Issuer  *cert.Certificate
 	Serial  cert.Serial
 	Now     time.Time
 	Late    time.Duration       // by how much clocks may differ
-	Oldest  time.Duration       // how old an answer may be that names no successor; 0 for any
-	Nonce   []byte              // what was asked with; nil where none was, or the answer was stapled
+	Oldest  time.Duration       // how old a response may be that names no successor; 0 for any
+	Nonce   []byte              // what was asked with; nil where none was, or the response was stapled
 	Signers []*cert.Certificate // that may have signed it, besides those that came with it
 }
 
-// Judge says what an answer tells of a certificate, and by whom it was signed; or why a
+// Judge says what a response tells of a certificate, and by whom it was signed; or why a
 // client is not to believe it (RFC 6960 section 3.2).
-func (a *Answer) Judge(q Ask) (Single, *cert.Certificate, error) {
-	if a.Outcome != Successful {
-		return Single{}, nil, fmt.Errorf("the responder did not answer: %s", a.Outcome)
+func (a *Response) Judge(q Expectation) (SingleResponse, *cert.Certificate, error) {
+	if a.Status != Successful {
+		return SingleResponse{}, nil, fmt.Errorf("the responder did not answer: %s", a.Status)
 	}
-	at := slices.IndexFunc(a.Singles, func(s Single) bool {
+	at := slices.IndexFunc(a.Responses, func(s SingleResponse) bool {
 		return s.ID.Serial.Hex() == q.Serial.Hex() && s.ID.Of(q.Issuer)
 	})
 	if at < 0 {
-		return Single{}, nil, fmt.Errorf("the answer is about another certificate: it says nothing of serial %s of %s",
+		return SingleResponse{}, nil, fmt.Errorf("the answer is about another certificate: it says nothing of serial %s of %s",
 			q.Serial.Short(), q.Issuer.Title())
 	}
-	s := a.Singles[at]
+	s := a.Responses[at]
 	if q.Nonce != nil && subtle.ConstantTimeCompare(a.Nonce, q.Nonce) != 1 {
 		if a.Nonce == nil {
 			return s, nil, errors.New("the answer does not carry the nonce that was sent, so it may be an old one: " +
@@ -228,8 +228,8 @@ func (a *Answer) Judge(q Ask) (Single, *cert.Certificate, error) {
 	return s, signer, s.timely(q)
 }
 
-// timely checks the times of an answer (RFC 6960 section 4.2.2.1).
-func (s Single) timely(q Ask) error {
+// timely checks the times of a response (RFC 6960 section 4.2.2.1).
+func (s SingleResponse) timely(q Expectation) error {
 	switch now := q.Now; {
 	case now.Add(q.Late).Before(s.This):
 		return fmt.Errorf("the answer is dated %s, which is still to come", s.This.Format(time.RFC3339))
@@ -244,7 +244,7 @@ func (s Single) timely(q Ask) error {
 
 // signedBy finds who signed, and checks that they may: the issuer itself, or one to whom
 // that very issuer gave a certificate for it (RFC 6960 section 4.2.2.2).
-func (a *Answer) signedBy(q Ask) (*cert.Certificate, error) {
+func (a *Response) signedBy(q Expectation) (*cert.Certificate, error) {
 	if a.algorithm.Weak() {
 		return nil, fmt.Errorf("the answer is signed with %s", a.algorithm.Name)
 	}
@@ -263,7 +263,7 @@ func (a *Answer) signedBy(q Ask) (*cert.Certificate, error) {
 	return nil, fmt.Errorf("the answer was not signed by %s, nor by anybody whom it names", q.Issuer.Title())
 }
 
-func mayAnswer(c *cert.Certificate, q Ask) error {
+func mayAnswer(c *cert.Certificate, q Expectation) error {
 	usage := slices.ContainsFunc(c.Extended, func(id asn1.ObjectIdentifier) bool { return id.Equal(ext.OCSPUsage) })
 	switch {
 	case !c.Issuer.Equal(q.Issuer.Subject) || c.VerifiedBy(q.Issuer.Key) != nil:
@@ -287,8 +287,8 @@ func NoCheck(c *cert.Certificate) bool {
 	return slices.ContainsFunc(c.Extensions, ext.Extension.IsNoCheck)
 }
 
-// is reports whether a certificate is the responder that the answer names.
-func (a *Answer) is(c *cert.Certificate) bool {
+// is reports whether a certificate is the responder that the response names.
+func (a *Response) is(c *cert.Certificate) bool {
 	if a.keyHash == nil {
 		return a.name.Equal(c.Subject)
 	}
@@ -300,6 +300,6 @@ func (a *Answer) is(c *cert.Certificate) bool {
 	return bytes.Equal(own[:], a.keyHash)
 }
 
-func (a *Answer) verifiedBy(c *cert.Certificate) bool {
+func (a *Response) verifiedBy(c *cert.Certificate) bool {
 	return c.Key.Verify(a.algorithm, a.tbs, a.signature) == nil
 }
