@@ -215,7 +215,8 @@ func BenchmarkBulk(b *testing.B) {
 			b.Fatal(err)
 		}
 		// as in a new estate
-		p.file("ironseal.toml", bytes.Replace(settings, []byte("encryption-memory = 8"), []byte("encryption-memory = 64"), 1))
+		p.file("ironseal.toml", bytes.Replace(settings, []byte("encryption-memory = 8"), []byte("encryption-memory "+
+			"= 64"), 1))
 		p.must("authority", "create", "yard", "--under", "root", "--key", "ecdsa-p256", "--yes")
 		data := bulkRequests(b, count)
 		p.file("../requests.pem", data)

@@ -145,7 +145,8 @@ func empty(t testing.TB) place {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p.file("ironseal.toml", []byte(strings.Replace(string(settings), "encryption-memory = 64", "encryption-memory = 8", 1)))
+	p.file("ironseal.toml", []byte(strings.Replace(string(settings), "encryption-memory = 64",
+		"encryption-memory = 8", 1)))
 	p.env = []string{"IRONSEAL_PASSPHRASE_FILE=" + p.file("../pass", []byte("tern and gull\n"))}
 	return p
 }

@@ -189,7 +189,8 @@ func TestWindowsOpensAHandover(t *testing.T) {
 		file := found[0]
 		if form != "" {
 			file = filepath.Join(p.dir, "../"+form)
-			p.must("convert", found[0], "--open-with", "../pass", "--to", form, "--encrypt-with", "../pass", "--out", file)
+			p.must("convert", found[0], "--open-with", "../pass", "--to", form, "--encrypt-with", "../pass",
+				"--out", file)
 		}
 		if list, keys, err := opened(t, file, "tern and gull"); err != nil || list != 2 || keys == 0 {
 			t.Errorf("%q: %d certificates, %d with a key, %v", form, list, keys, err)

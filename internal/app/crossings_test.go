@@ -227,7 +227,8 @@ func TestAnswersFollowTheRecords(t *testing.T) {
 			t.Fatal(err)
 		}
 		a, err := ocsp.ReadResponse(der)
-		if err != nil || string(a.Nonce) != "0123456789abcdef" || !a.Responses[0].Cutoff.Equal(g.Certificate.NotBefore) ||
+		if err != nil || string(a.Nonce) != "0123456789abcdef" || !a.Responses[0].Cutoff.
+			Equal(g.Certificate.NotBefore) ||
 			(a.Responses[0].Status == ocsp.Revoked) != (i == 1) {
 			t.Errorf("%d: %+v, %v", i, a, err)
 		}

@@ -345,7 +345,8 @@ func (m *maker) keys() {
 		pub, _ := key.Of(signer)
 		m.add("key-"+string(kind)+".pem", []byte(armour(bundle.PrivateKey, plain)), "private key")
 		m.add("key-"+string(kind)+".der", plain, "private key")
-		m.add("key-"+string(kind)+"-sealed.pem", []byte(armour(bundle.EncryptedKey, encrypted)), "encrypted private key")
+		m.add("key-"+string(kind)+"-sealed.pem", []byte(armour(bundle.EncryptedKey, encrypted)),
+			"encrypted private key")
 		m.add("key-"+string(kind)+"-public.pem", []byte(armour(bundle.PublicKey, pub.SPKI)), "public key")
 		m.add("key-"+string(kind)+"-cut.pem", []byte(armour(bundle.PrivateKey, plain[:len(plain)-3])),
 			"error: cut short")

@@ -230,8 +230,9 @@ func TestAnswersThatAreNotBelieved(t *testing.T) {
 			says: "gave no certificate"},
 		"another serial": {from: s, ask: func(a *Expectation) { a.Serial = cert.SerialOf(big.NewInt(9)) },
 			says: "another certificate"},
-		"another issuer": {from: s, ask: func(a *Expectation) { a.Issuer = stranger.root.Cert }, says: "another certificate"},
-		"no usage":       {from: by(specimen.Plan{Extended: []string{"serverAuth"}}), says: "not for OCSP signing"},
+		"another issuer": {from: s, ask: func(a *Expectation) { a.Issuer = stranger.root.Cert },
+			says: "another certificate"},
+		"no usage": {from: by(specimen.Plan{Extended: []string{"serverAuth"}}), says: "not for OCSP signing"},
 		"any usage": {from: by(specimen.Plan{Extended: []string{"anyExtendedKeyUsage"}}),
 			says: "not for OCSP signing"},
 		"expired responder": {from: by(specimen.Plan{Extended: usage, Until: specimen.Now.Add(-time.Hour)}),
@@ -240,9 +241,10 @@ func TestAnswersThatAreNotBelieved(t *testing.T) {
 			says: "not for signatures"},
 		"too old": {from: s, ask: func(a *Expectation) { a.Now = specimen.Now.Add(2 * time.Hour) }, says: "stale"},
 		"to come": {from: s, ask: func(a *Expectation) { a.Now = specimen.Now.Add(-time.Hour) }, says: "still to come"},
-		"old, without an end": {from: s, change: func(d *Draft) { d.Responses[0].Next = time.Time{} }, ask: func(a *Expectation) {
-			a.Now, a.Oldest = specimen.Now.Add(25*time.Hour), 24*time.Hour
-		}, says: "too old"},
+		"old, without an end": {from: s, change: func(d *Draft) { d.Responses[0].Next = time.Time{} },
+			ask: func(a *Expectation) {
+				a.Now, a.Oldest = specimen.Now.Add(25*time.Hour), 24*time.Hour
+			}, says: "too old"},
 		"no nonce": {from: s, ask: func(a *Expectation) { a.Nonce = []byte("0123456789abcdef") },
 			says: "does not carry the nonce"},
 		"nobody attached": {from: s, change: func(d *Draft) { d.Attach = false }, says: "was not signed by"},
@@ -314,9 +316,10 @@ func TestBatches(t *testing.T) {
 		if err != nil || r.Status != int(want.Status) || r.RevocationReason != int(want.Reason) {
 			t.Errorf("%+v, %v", r, err)
 		}
-		one, err := Draft{Responder: s.responder.Cert, Attach: true, At: specimen.Now, Responses: []SingleResponse{{ID: mustID(t,
-			s),
-			Status: want.Status, At: want.At, Reason: want.Reason, This: specimen.Now, Next: next}}}.tbs()
+		one, err := Draft{Responder: s.responder.Cert, Attach: true, At: specimen.Now,
+			Responses: []SingleResponse{{ID: mustID(t,
+				s),
+				Status: want.Status, At: want.At, Reason: want.Reason, This: specimen.Now, Next: next}}}.tbs()
 		if err != nil || !bytes.Contains(der, one) {
 			t.Errorf("%v: it is encoded otherwise, %v", want, err)
 		}

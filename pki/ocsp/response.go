@@ -210,7 +210,8 @@ func (a *Response) Judge(q Expectation) (SingleResponse, *cert.Certificate, erro
 		return s.ID.Serial.Hex() == q.Serial.Hex() && s.ID.Of(q.Issuer)
 	})
 	if at < 0 {
-		return SingleResponse{}, nil, fmt.Errorf("the answer is about another certificate: it says nothing of serial %s of %s",
+		return SingleResponse{}, nil, fmt.Errorf("the answer is about another certificate: it says nothing of "+
+			"serial %s of %s",
 			q.Serial.Short(), q.Issuer.Title())
 	}
 	s := a.Responses[at]

@@ -48,7 +48,8 @@ func readOlder(o olderScheme, alg, encrypted cryptobyte.String) (Header, error) 
 		return Header{}, errors.New("encrypted key: its parameters cannot be parsed (RFC 7292 appendix C)")
 	}
 	if rounds < 1 || rounds > MostIterations || len(salt) > 1024 {
-		return Header{}, fmt.Errorf("encrypted key: %d rounds are out of bounds: the most is %d", rounds, MostIterations)
+		return Header{}, fmt.Errorf("encrypted key: %d rounds are out of bounds: the most is %d", rounds,
+			MostIterations)
 	}
 	if len(encrypted) == 0 || len(encrypted)%8 != 0 {
 		return Header{}, errors.New("encrypted key: the encrypted part has an impossible length")

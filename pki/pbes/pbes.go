@@ -243,7 +243,8 @@ func readScheme(whole, encrypted cryptobyte.String, mostMemory int64) (Header, e
 		return readOlder(old, alg, encrypted)
 	}
 	if !scheme.Equal(oidPBES2) {
-		return h, fmt.Errorf("encrypted key: the scheme %s is not PBES2 (RFC 8018): encrypt it again with other software",
+		return h, fmt.Errorf("encrypted key: the scheme %s is not PBES2 (RFC 8018): encrypt it again with other "+
+			"software",
 			scheme)
 	}
 	if !alg.ReadASN1(&params, casn1.SEQUENCE) || !params.ReadASN1(&kdf, casn1.SEQUENCE) ||
@@ -289,8 +290,9 @@ func (h *Header) readDerivation(oid asn1.ObjectIdentifier, kdf cryptobyte.String
 		}
 		if n < 2 || n&(n-1) != 0 || r < 1 || p < 1 || n > mostMemory/128 || r > mostMemory/128 || p > mostMemory/128 ||
 			n*r > mostMemory/128/p {
-			return fmt.Errorf("encrypted key: its scrypt work (N=%d r=%d p=%d) is out of bounds: the most is %d MiB", n, r,
-				p, mostMemory>>20)
+			return fmt.
+				Errorf("encrypted key: its scrypt work (N=%d r=%d p=%d) is out of bounds: the most is %d MiB", n, r,
+					p, mostMemory>>20)
 		}
 		h.Derivation = "scrypt, " + memoryWords(n*r*128)
 		h.Cost = n * r * p * 128 / (MostMemory / MostIterations)
@@ -313,7 +315,8 @@ func (h *Header) readPBKDF2(params, salt cryptobyte.String, size int) error {
 		return errors.New("encrypted key: its PBKDF2 key length is not the cipher's")
 	}
 	if rounds < 1 || rounds > MostIterations {
-		return fmt.Errorf("encrypted key: %d rounds of PBKDF2 are out of bounds: the most is %d", rounds, MostIterations)
+		return fmt.Errorf("encrypted key: %d rounds of PBKDF2 are out of bounds: the most is %d", rounds,
+			MostIterations)
 	}
 	if !params.Empty() {
 		var seq cryptobyte.String

@@ -237,7 +237,10 @@ func (j *Judge) byAnswers(c *cert.Certificate, line []*cert.Certificate) Status 
 			}
 		}
 		if err != nil {
-			if slices.ContainsFunc(a.Responses, func(x ocsp.SingleResponse) bool { return x.ID.Serial.Hex() == c.SerialHex() }) {
+			if slices.ContainsFunc(a.Responses, func(x ocsp.SingleResponse) bool {
+				return x.ID.Serial.Hex() == c.
+					SerialHex()
+			}) {
 				out.Rejected = append(out.Rejected, err.Error())
 			}
 			continue

@@ -80,8 +80,9 @@ func answered(t testing.TB, issuer, by, about *specimen.Entity, s ocsp.SingleRes
 		s.This = specimen.Now.Add(-time.Minute)
 	}
 	s.Next = s.This.Add(time.Hour)
-	der, err := ocsp.Draft{Responder: by.Cert, Attach: true, At: s.This, Responses: []ocsp.SingleResponse{s}}.Sign(by.Signer,
-		rand.Reader)
+	der, err := ocsp.Draft{Responder: by.Cert, Attach: true, At: s.This, Responses: []ocsp.SingleResponse{s}}.
+		Sign(by.Signer,
+			rand.Reader)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -151,7 +152,8 @@ func TestEvidenceIsExaminedBeforeItIsAsked(t *testing.T) {
 			ocsp.SingleResponse{Status: ocsp.Unknown})}}, Unknown, "never issued it"},
 		"an old answer": {Evidence{Answers: []*ocsp.Response{answered(t, w.Mid, good, w.Leaf,
 			ocsp.SingleResponse{This: specimen.Now.Add(-9 * hour)})}}, Unknown, "stale"},
-		"without the mark": {Evidence{Answers: []*ocsp.Response{answered(t, w.Mid, unmarked, w.Leaf, ocsp.SingleResponse{})}},
+		"without the mark": {Evidence{Answers: []*ocsp.Response{answered(t, w.Mid, unmarked, w.Leaf,
+			ocsp.SingleResponse{})}},
 			Unknown,
 			"lacks the mark"},
 		"without the mark, and the list is there": {Evidence{Lists: lists(listed{by: w.Mid, number: 1}).Lists,

@@ -112,7 +112,8 @@ func draw(s *session.Session, k parties.Known) {
 	}
 	var certificates, stores, seen [][]term.Cell
 	for _, c := range k.Certificates {
-		certificates = append(certificates, []term.Cell{session.StateCell(c.State, false), {Text: c.Title, Tone: term.Strong},
+		certificates = append(certificates, []term.Cell{session.StateCell(c.State, false), {Text: c.Title,
+			Tone: term.Strong},
 			{Text: c.Until},
 			{Text: c.Serial[:min(8, len(c.Serial))], Tone: term.Quiet}})
 	}

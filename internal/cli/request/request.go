@@ -139,7 +139,8 @@ func draftModes(cmd *cobra.Command, args []string, manifest string, encryptedTwi
 		}
 	}
 	if encryptedTwice {
-		return session.Misused("--encrypt asks for the passphrase, and --encrypt-with takes it from a file: use one of the " +
+		return session.Misused("--encrypt asks for the passphrase, and --encrypt-with takes it from a file: use " +
+			"one of the " +
 			"two")
 	}
 	return nil

@@ -247,7 +247,8 @@ func afterRenewal(h hierarchy.Hierarchy, p RenewalPlan) []string {
 	handle := p.Ask.Handle
 	switch {
 	case p.Unlinked:
-		out = append(out, fmt.Sprintf("The key of %s may be compromised, so there are no link certificates: the new root "+
+		out = append(out, fmt.Sprintf("The key of %s may be compromised, so there are no link certificates: the "+
+			"new root "+
 			"does not vouch for the old one, and the old key signs nothing but its own list. Machines that hold only "+
 			"the old root refuse what the new one signs. Install the new root on them, then remove the old one.",
 			p.Old.Label()))

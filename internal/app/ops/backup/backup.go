@@ -246,7 +246,8 @@ func hashFile(file string) (int64, string, error) {
 	return n, hex.EncodeToString(h.Sum(nil)), err
 }
 
-func (b Backup) write(ctx context.Context, file, snapshot string, content map[string][]byte, large openLists) (err error) {
+func (b Backup) write(ctx context.Context, file, snapshot string, content map[string][]byte,
+	large openLists) (err error) {
 	f, err := disk.CreateNew(file, 0o600)
 	if err != nil {
 		return disk.Explain(err)
