@@ -102,6 +102,7 @@ func TestManifestWithFaultyRows(t *testing.T) {
 
 // A receiver that takes the private key is a matter for keys that are here.
 func TestAKeyThatStaysOnTheDeviceCannotGoToEveryReceiver(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	away := p.send("a.ternbay.example", []string{"a.ternbay.example"})
 	if r := p.run("", "sign", away, "--template", "web-server", "--for", "java", "--yes"); r.code != 3 ||
@@ -115,6 +116,7 @@ func TestAKeyThatStaysOnTheDeviceCannotGoToEveryReceiver(t *testing.T) {
 }
 
 func TestRefusedOnlyByFindingsSaysSo(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.send("a.ternbay.example", []string{"a.ternbay.example"})
 	p.send("b.ternbay.example", []string{"crew@ternbay.example"})
@@ -135,6 +137,7 @@ func TestRefusedOnlyByFindingsSaysSo(t *testing.T) {
 }
 
 func TestADraftAsksForATemplatesUsages(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	out := p.must("request", "draft", "gw.ternbay.example", "--template", "mutual-peer", "--out", "..")
 	if !strings.Contains(out, "digitalSignature, serverAuth, clientAuth") {
@@ -143,6 +146,7 @@ func TestADraftAsksForATemplatesUsages(t *testing.T) {
 }
 
 func TestTemplateCheckKnowsWhatCanBeGranted(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.file("templates/long.toml", []byte("based-on = \"web-server\"\ntitle = \"Long\"\nlifetime = \"12y\"\n"))
 	p.file("templates/open.toml", []byte("title = \"Open\"\nmakes = \"authority\"\nissuers = [\"any\"]\nlifetime = "+
@@ -266,6 +270,7 @@ func BenchmarkBulk(b *testing.B) {
 // A certificate that an outside authority returned is matched to its request
 // and checked before it is imported.
 func TestTakingInWhatOthersSigned(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.must("request", "draft", "shop.ternbay.example", "www.shop.ternbay.example", "--out", "..")
 	p.must("request", "receive", "../shop.ternbay.example.request.pem")

@@ -14,6 +14,7 @@ import (
 // An authority moves below another root. Every party that must trust it has to learn that root
 // first: the plan says who, the records say who has, and the switch waits for the rest.
 func TestAChangeOfRootsOverParties(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	const host = "gate-1.ternbay.example"
 	p.must("request", "draft", host, "--out", "..")
@@ -101,6 +102,7 @@ func TestAChangeOfRootsOverParties(t *testing.T) {
 
 // Where the root stays, nobody has to learn anything.
 func TestAChangeBelowOneRootNeedsNobody(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.must("party", "add", "gate", "--set", "own")
 	day := time.Now().AddDate(0, 2, 0).Format("2006-01-02")
@@ -116,6 +118,7 @@ func TestAChangeBelowOneRootNeedsNobody(t *testing.T) {
 // A partner's root changes: the set that machines hold gives way to another on a day, when all
 // of them have learnt it; and the way back is open at every stage.
 func TestAChangeFromASetToAnother(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	old, _, _ := partner(t)
 	next, _, _ := partner(t)
@@ -185,6 +188,7 @@ func TestAChangeFromASetToAnother(t *testing.T) {
 // A server that asks for clients' certificates says of which roots it takes them: a look at it
 // tells whether it has learnt the new one.
 func TestAPartyIsConfirmedByALook(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.must("authority", "create", "newroot", "--subject", "CN=Another Root,O=Tern Bay Ferries", "--key", "ecdsa-p256",
 		"--yes")

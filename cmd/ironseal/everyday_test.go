@@ -13,6 +13,7 @@ import (
 // People get certificates too: a request without names, a receiver for whoever signs
 // programs, and files that only they can open.
 func TestCodeSigningFromDraftToHandover(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	out := p.must("request", "draft", "--subject", "CN=Ferry Timetable,O=Tern Bay Ferries", "--template",
 		"code-signing",
@@ -40,6 +41,7 @@ func TestCodeSigningFromDraftToHandover(t *testing.T) {
 // What a certificate is renewed to takes the place of what was handed over before, after
 // it was asked; what is no handover is never replaced.
 func TestASecondHandoverReplacesTheFirst(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.must("request", "draft", "a.ternbay.example", "--out", "..")
 	p.must("request", "receive", "../a.ternbay.example.request.pem")
@@ -82,6 +84,7 @@ func TestASecondHandoverReplacesTheFirst(t *testing.T) {
 
 // A weak passphrase is reported, and refuses nothing.
 func TestWeakPassphrasesAreTold(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	for text, word := range map[string]string{"tern": "it has 4 characters", "aaaaaaaaaaaaaaaa": "different characters",
 		"my Password of 2026": "tried first", "skua, tern and gull": ""} {
@@ -104,6 +107,7 @@ func TestWeakPassphrasesAreTold(t *testing.T) {
 // Templates are shown by what they give; where that differs none is put first, and an
 // answered request is reported once.
 func TestChoosingATemplate(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	n := p.send("a.ternbay.example", []string{"a.ternbay.example"})
 	r := p.run("", "sign", n)
@@ -125,6 +129,7 @@ func TestChoosingATemplate(t *testing.T) {
 // What comes next is what is true: a handover for the receiver that was named, and
 // certificates that depend on a generation which was renewed.
 func TestTheNextStepIsTheTrueOne(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	n := p.send("a.ternbay.example", []string{"a.ternbay.example"})
 	out := p.must("sign", n, "--template", "web-server", "--for", "any-web-server", "--yes")
@@ -146,6 +151,7 @@ func TestTheNextStepIsTheTrueOne(t *testing.T) {
 
 // A bulk sheet has a row for every request, with what differs in its margin.
 func TestABulkSheetHasARowARequest(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.send("a.ternbay.example", []string{"a.ternbay.example"})
 	p.send("pier", []string{"pier"})
@@ -161,6 +167,7 @@ func TestABulkSheetHasARowARequest(t *testing.T) {
 // Keys of files that were called otherwise once still count, and an unknown key comes
 // with those that exist.
 func TestEarlierNamesOfKeysCount(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.file("ironseal.toml", madeBefore(t, "ironseal.toml"))
 	p.file("templates/older.toml", []byte("based-on = \"web-server\"\ntitle = \"Older\"\n[findings]\nstop = "+

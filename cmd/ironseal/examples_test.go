@@ -12,6 +12,7 @@ import (
 
 // The pages in docs that are generated must be what the program writes today.
 func TestReferencePagesAreCurrent(t *testing.T) {
+	t.Parallel()
 	p := place{t: t, dir: t.TempDir()}
 	p.must("reference", ".")
 	for _, page := range []string{"commands.md", "findings.md", "templates.md", "receivers.md",

@@ -8,6 +8,7 @@ import (
 // A certificate is found by whatever a person has of it, in any spelling, by commands that look and by those
 // that act.
 func TestACertificateIsFoundByWhatAPersonHas(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.send("pier.ternbay.example", []string{"pier.ternbay.example"})
 	p.must("sign", "R1", "--template", "web-server", "--by", "services", "--yes")
@@ -45,6 +46,7 @@ func TestACertificateIsFoundByWhatAPersonHas(t *testing.T) {
 
 // Lists are searched by holder, key and day, and the journal by act, object, person and day.
 func TestListsAndTheJournalAreSearched(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	for i, host := range []string{"pier", "mole"} {
 		p.must("request", "draft", host+".ternbay.example", "--out", "../drafts")

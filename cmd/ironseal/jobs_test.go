@@ -17,6 +17,7 @@ import (
 
 // Requests come as they come. Each is understood, or refused with what to do.
 func TestWhatPeopleSend(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	der := func(host string) []byte { return specimen.Request(t, nil, "CN="+host, []string{host}).Raw }
 	quoted := "> Dear all,\n> here is our request:\n> " +
@@ -50,6 +51,7 @@ func TestWhatPeopleSend(t *testing.T) {
 
 // A device made its key itself. The answer goes to it without the key, and nothing asks for one.
 func TestTheAnswerForAKeyThatStaysOnTheDevice(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	for i, c := range []struct{ ask, own string }{{"java", "java-own-key"}, {"windows", "windows-own-key"}} {
 		host := c.ask + ".ternbay.example"
@@ -73,6 +75,7 @@ func TestTheAnswerForAKeyThatStaysOnTheDevice(t *testing.T) {
 
 // An own template, from what the messages say alone.
 func TestAnOwnTemplateFromTheMessages(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.must("template", "copy", "web-server", "quay-device", "--title", "Quay device")
 	file := "templates/quay-device.toml"
@@ -95,6 +98,7 @@ func TestAnOwnTemplateFromTheMessages(t *testing.T) {
 
 // A root that signs servers on its own, from the first command on, or allowed later.
 func TestASingleRootSignsServers(t *testing.T) {
+	t.Parallel()
 	p := place{t: t, dir: t.TempDir()}
 	p.must("estate", "create", "quay", "--organisation", "Tern Bay Ferries", "--single-root", "--publish-at",
 		"http://pki.ternbay.example")
@@ -125,6 +129,7 @@ func TestASingleRootSignsServers(t *testing.T) {
 
 // Another sender gets no certificate for a name that serves under another key, unless somebody waives it.
 func TestANameThatServesIsToldOnTheSheet(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	first := specimen.Request(t, nil, "CN=pier.ternbay.example", []string{"pier.ternbay.example"})
 	second := specimen.Request(t, nil, "CN=pier.ternbay.example", []string{"pier.ternbay.example"})
@@ -142,6 +147,7 @@ func TestANameThatServesIsToldOnTheSheet(t *testing.T) {
 
 // Editors, file managers and spreadsheets of Windows write and copy in ways of their own.
 func TestInputAsWindowsMakesIt(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	wide := func(text string) []byte { // UTF-16 with its mark, as Notepad saves it
 		out := []byte{0xff, 0xfe}

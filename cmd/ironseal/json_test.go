@@ -16,6 +16,7 @@ import (
 // What scripts rely on: every field that docs/json.md promises is there and of its type,
 // nothing else is there, and what is printed keeps the rules of the page's head.
 func TestJSONKeepsItsPromises(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	for _, host := range []string{"a.ternbay.example", "b.ternbay.example"} {
 		n := p.send(host, []string{host, "192.0.2.7"})
@@ -140,6 +141,7 @@ func lint(t *testing.T, about, name string, v any) {
 
 // Manual pages are there for every command, and man reads them where it is installed.
 func TestManualPages(t *testing.T) {
+	t.Parallel()
 	p := place{t: t, dir: t.TempDir()}
 	p.must("reference", "--man", "man1")
 	pages, err := filepath.Glob(filepath.Join(p.dir, "man1", "*.1"))

@@ -188,6 +188,7 @@ func TestDemoEndsWell(t *testing.T) {
 }
 
 func TestProgramIsStaticallyLinked(t *testing.T) {
+	t.Parallel()
 	if runtime.GOOS != "linux" {
 		t.Skip("reads ELF")
 	}
@@ -207,6 +208,7 @@ func TestProgramIsStaticallyLinked(t *testing.T) {
 }
 
 func TestColourOnlyWhereItIsWanted(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	for args, want := range map[string]bool{"authority list": false, "authority list --color always": true,
 		"authority list --color never": false} {
@@ -223,6 +225,7 @@ func TestColourOnlyWhereItIsWanted(t *testing.T) {
 }
 
 func TestVersionTellsTheBuild(t *testing.T) {
+	t.Parallel()
 	if out := (place{t: t, dir: t.TempDir()}).must("--version"); !regexp.MustCompile(
 		`^ironseal \S+ \(.*\), go1\.\d+`).MatchString(out) {
 		t.Errorf("%q", out)
@@ -231,6 +234,7 @@ func TestVersionTellsTheBuild(t *testing.T) {
 
 // What a newcomer reads must name the next command at every step.
 func TestEveryStepNamesTheNext(t *testing.T) {
+	t.Parallel()
 	p := place{t: t, dir: t.TempDir()}
 	if out := p.must("estate", "create", "harbour"); !strings.Contains(out, "ironseal authority create root") {
 		t.Error(out)
@@ -260,6 +264,7 @@ func TestEveryStepNamesTheNext(t *testing.T) {
 
 // Bad input gets a line or two that name the object, and the right status.
 func TestBadInput(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	good := bundle.PEM(bundle.Request, specimen.Request(t, nil, "CN=a.ternbay.example",
 		[]string{"a.ternbay.example"}).Raw)
@@ -340,6 +345,7 @@ func TestBadInput(t *testing.T) {
 }
 
 func TestHostileTextIsShownEscapedAndNamesNoPath(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	for i, cn := range []string{"../../etc/x", `a\1b[31mred`, `gate\E2\80\AEelpmaxe`, `two\0alines`} {
 		n := p.send(cn, []string{fmt.Sprintf("h%d.ternbay.example", i)})
@@ -372,6 +378,7 @@ func TestHostileTextIsShownEscapedAndNamesNoPath(t *testing.T) {
 }
 
 func TestFiveThousandNames(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	var names []string
 	for i := range 5000 {
@@ -389,6 +396,7 @@ func TestFiveThousandNames(t *testing.T) {
 }
 
 func TestExportAsksBeforeReplacing(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.file("root.pem", []byte("something else"))
 	if r := p.run("", "authority", "export", "root", "--out", "root.pem"); r.code != 2 ||
@@ -411,6 +419,7 @@ func TestExportAsksBeforeReplacing(t *testing.T) {
 }
 
 func TestCompletionKnowsTheEstate(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	n := p.send("a.ternbay.example", []string{"a.ternbay.example"})
 	for args, want := range map[string]string{"authority show ": "services", "sign --template ": "mutual-peer",

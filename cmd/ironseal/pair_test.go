@@ -132,6 +132,7 @@ func kitFile(t *testing.T, dir, pattern string) string {
 // Roots that another product offers, among much else: looked at, compared by the fingerprint
 // that somebody read out, named, and handed on to three kinds of machine.
 func TestRootsOfOthersAreHandedOn(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	root, mid, leaf := partner(t)
 	other, _, _ := partner(t)
@@ -172,6 +173,7 @@ func TestRootsOfOthersAreHandedOn(t *testing.T) {
 // An authority that changes over to a kind of key which some clients do not know: said before
 // the day, and at every handover after it.
 func TestClientsThatAreLost(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	const file = "templates/intermediate-authority.toml"
 	p.file(file, []byte(strings.Replace(string(p.read(file)), `"ecdsa-p521"`, `"ed25519"`, 1)))

@@ -16,6 +16,7 @@ import (
 // A device from its first day to its renewal, by its name: what is on record of it stands in
 // for what would have to be typed, and what happens to it is found there.
 func TestADeviceByItsName(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	const host = "quay-gate-3.ternbay.example"
 	addr := serving(t, p.fixed("../served.pem", "../"+host+".key.pem"))
@@ -73,6 +74,7 @@ func TestADeviceByItsName(t *testing.T) {
 // A table goes out and comes back as it was; one of a spreadsheet comes in; and of one that is
 // wrong nothing is taken.
 func TestTablesOfParties(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.must("party", "add", "a", "--endpoint", "a.ternbay.example:443,smtp://a.ternbay.example", "--owner",
 		"=1+1, \"x\"")
@@ -145,6 +147,7 @@ func TestTablesOfParties(t *testing.T) {
 // Of two programs that change parties at once, each party ends as one of them said, and none
 // is lost.
 func TestTwoAtTheParties(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	done := make(chan error)
 	for i := range 8 {
@@ -169,6 +172,7 @@ func TestTwoAtTheParties(t *testing.T) {
 
 // Parties go into a rehearsal and into a backup; a change-over can be practised over them.
 func TestPartiesAreThereWhenPractising(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.must("trust", "create", "mine")
 	p.must("party", "add", "gate", "--set", "own,mine", "--owner", "quay office", "--platform", "debian")

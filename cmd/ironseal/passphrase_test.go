@@ -10,6 +10,7 @@ import (
 // A colleague leaves: one command gives all keys another passphrase. The earlier one opens nothing any
 // more, what there was goes on, and it is on record.
 func TestAPassphraseIsChanged(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.must("authority", "renew", "root", "--yes")
 	p.must("authority", "apply", "gates", "--out", "../gates.pem")
@@ -62,6 +63,7 @@ func (p place) keyFiles() map[string]string {
 }
 
 func TestAPassphraseIsNotChangedByMistake(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	later, empty := p.file("../later", []byte("skua and auk, on the pier\n")), p.file("../none", []byte("\n"))
 	before := p.keyFiles()
@@ -82,6 +84,7 @@ func TestAPassphraseIsNotChangedByMistake(t *testing.T) {
 // A run that was cut off between two files is told by the check and finished by the same command; a key
 // file that somebody brought back is told too.
 func TestAPassphraseChangeThatWasCutOffIsFinished(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	later := p.file("../later", []byte("skua and auk, on the pier\n"))
 	before := p.keyFiles()
@@ -102,6 +105,7 @@ func TestAPassphraseChangeThatWasCutOffIsFinished(t *testing.T) {
 
 // The key of a draft gets its first passphrase, and another one.
 func TestTheKeyOfADraftGetsAPassphrase(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.must("request", "draft", "pier.ternbay.example", "--out", "../drafts")
 	p.must("request", "receive", "../drafts/pier.ternbay.example.request.pem")
@@ -123,6 +127,7 @@ func TestTheKeyOfADraftGetsAPassphrase(t *testing.T) {
 
 // Who cannot open a key learns it before a long sheet is shown, and not after having read it.
 func TestThePassphraseComesBeforeTheSheet(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	r := p.send("pier.ternbay.example", []string{"pier.ternbay.example"})
 	p.env = []string{"IRONSEAL_PASSPHRASE_FILE=" + p.file("../wrong", []byte("another\n"))}

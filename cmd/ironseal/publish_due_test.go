@@ -10,6 +10,7 @@ import (
 
 // A list that was just published is not due, however long the window is: else a scheduler would be alarmed for ever.
 func TestPublishedListsRaiseNoAlarm(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.must("revocations", "publish", "--to", "../public")
 	for _, within := range []string{"30d", "60d", "89d"} {
@@ -28,6 +29,7 @@ func TestPublishedListsRaiseNoAlarm(t *testing.T) {
 
 // Certificates name an address of lists: the status says so until the first publication.
 func TestTheStatusAsksForTheFirstLists(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	settings, err := os.ReadFile(filepath.Join(p.dir, "ironseal.toml"))
 	if err != nil {
@@ -52,6 +54,7 @@ func TestTheStatusAsksForTheFirstLists(t *testing.T) {
 // An incident, a hold and a renewal meet: nothing argues for the suspected key, what is on hold needs no
 // replacement, and each next step is one that can be taken.
 func TestAnIncidentWithAHoldGivesRightAnswers(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	for _, host := range []string{"a.ternbay.example", "b.ternbay.example"} {
 		p.must("sign", p.send(host, []string{host}), "--template", "web-server", "--by", "services", "--yes")

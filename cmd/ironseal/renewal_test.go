@@ -116,6 +116,7 @@ func TestOfflineRootAndOnlineEstate(t *testing.T) {
 }
 
 func TestATransferChangedByAByte(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	n := p.send("a.ternbay.example", []string{"a.ternbay.example"})
 	p.must("transfer", "pack", "../stick", n)
@@ -152,6 +153,7 @@ func TestATransferChangedByAByte(t *testing.T) {
 
 // Answers of a parent elsewhere that do not fit are refused, each for its reason.
 func TestAnswersThatDoNotFit(t *testing.T) {
+	t.Parallel()
 	p := empty(t)
 	p.must("authority", "apply", "services", "--key", "ecdsa-p256", "--out", "../request.pem")
 	p.refused(1, "is there already", "authority", "apply", "gates", "--key", "ecdsa-p256", "--out", "../request.pem")
@@ -217,6 +219,7 @@ func TestAnswersThatDoNotFit(t *testing.T) {
 
 // A cascade that was interrupted goes on where it stopped.
 func TestCascadeResumes(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.must("authority", "create", "ships", "--under", "root", "--key", "ecdsa-p256", "--yes")
 	bad := p.file("../wrong", []byte("another passphrase\n"))
@@ -249,6 +252,7 @@ func TestCascadeResumes(t *testing.T) {
 // Every leaf says which generation signed it, and its chain is built with the
 // right one.
 func TestChainsUseTheGenerationThatSigned(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	before := p.send("a.ternbay.example", []string{"a.ternbay.example"})
 	p.must("sign", before, "--template", "web-server", "--yes")
@@ -273,6 +277,7 @@ func TestChainsUseTheGenerationThatSigned(t *testing.T) {
 }
 
 func TestRenewalsThatAreRefused(t *testing.T) {
+	t.Parallel()
 	p := empty(t)
 	p.must("estate", "rehearse", "../play", "--blank", "--organisation", "Tern Bay Ferries", "--as-of", "2016-01-01")
 	play := place{t: t, dir: filepath.Join(p.dir, "../play")}
@@ -314,6 +319,7 @@ func TestRenewalsThatAreRefused(t *testing.T) {
 }
 
 func TestRehearsalIsACopyWithOtherKeys(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.must("authority", "renew", "root", "--cascade", "--yes")
 	p.must("estate", "rehearse", "../play")
@@ -338,6 +344,7 @@ func TestRehearsalIsACopyWithOtherKeys(t *testing.T) {
 
 // A backup that was taken while certificates are signed is one consistent state.
 func TestBackupDuringBulkSigning(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.file("../requests.pem", bulkRequests(t, 3000))
 	p.must("request", "receive", "../requests.pem", "--json")
@@ -398,6 +405,7 @@ func TestBackupDuringBulkSigning(t *testing.T) {
 }
 
 func TestBackupsThatAreRefused(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.must("estate", "backup", "../old")
 	p.refused(1, "the file is there already", "estate", "backup", "../old")
@@ -423,6 +431,7 @@ func TestBackupsThatAreRefused(t *testing.T) {
 
 // Faults of every kind are found and named, each with its remedy.
 func TestCheckNamesEveryFault(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.must("estate", "check")
 	keys, err := filepath.Glob(filepath.Join(p.dir, "keys", "*"))
@@ -466,6 +475,7 @@ func TestCheckNamesEveryFault(t *testing.T) {
 
 // A key that nothing names is moved aside on request, and goes along in a backup.
 func TestKeysAreMovedAsideAndKept(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	keys, err := filepath.Glob(filepath.Join(p.dir, "keys", "*"))
 	if err != nil {
@@ -494,6 +504,7 @@ func TestKeysAreMovedAsideAndKept(t *testing.T) {
 }
 
 func TestCertificatesAreRenewedAndReplaced(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	n := p.send("a.ternbay.example", []string{"a.ternbay.example", "old.ternbay.example"})
 	p.must("sign", n, "--template", "web-server", "--lifetime", "30d", "--add-name", "extra.ternbay.example",
@@ -546,6 +557,7 @@ func serialOf(p place, state string) string {
 }
 
 func TestChangeOverWaitsForItsDay(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	for _, host := range []string{"a.ternbay.example", "b.ternbay.example"} {
 		p.must("sign", p.send(host, []string{host}), "--template", "web-server", "--yes")
@@ -582,6 +594,7 @@ func TestChangeOverWaitsForItsDay(t *testing.T) {
 
 // An authority that exists elsewhere is adopted with its key and what it issued.
 func TestAdoptingAnAuthority(t *testing.T) {
+	t.Parallel()
 	p := empty(t)
 	now := time.Now()
 	plan := specimen.Plan{Subject: "CN=Old Harbour Root", Authority: true, From: now.AddDate(-5, 0, 0),
@@ -633,6 +646,7 @@ func TestAdoptingAnAuthority(t *testing.T) {
 
 // A retirement is undone while nothing stands against it.
 func TestARetirementIsUndone(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	r := p.send("pier.ternbay.example", []string{"pier.ternbay.example"})
 	p.refused(1, "it is not retired", "authority", "retire", "services", "--undo", "--because", "x", "--yes")

@@ -82,6 +82,7 @@ func webServer(t *testing.T, p place, change func([]byte) []byte) *httptest.Serv
 // Certificates name where their list, their issuer and the responder are; verify finds out there
 // whether they stand, and only where it is told to.
 func TestStandingIsFetchedFromTheAddressesInCertificates(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	s := webServer(t, p, nil)
 	defer s.Close()
@@ -148,6 +149,7 @@ func TestStandingIsFetchedFromTheAddressesInCertificates(t *testing.T) {
 
 // A server staples the answer that was prepared for it; a client that has no list goes by it.
 func TestStapledAnswersAreBelieved(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	const host = "a.ternbay.example"
 	p.must("request", "draft", host, "--out", "..")
@@ -203,6 +205,7 @@ func TestStapledAnswersAreBelieved(t *testing.T) {
 
 // Files that tell of revocations are hostile.
 func TestHostileRevocations(t *testing.T) {
+	t.Parallel()
 	w := specimen.NewLine(t)
 	p := place{t: t, dir: t.TempDir()}
 	pemOf := func(name string, list ...*cert.Certificate) string {

@@ -108,6 +108,7 @@ func TestAKeyInAnIncidentStaysOutOfUse(t *testing.T) {
 
 // What a thief of a key signs is accepted by nobody who holds what we publish.
 func TestTheNewRootDoesNotVouchForTheStolenOne(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	copied := filepath.Join(filepath.Dir(p.dir), "thief")
 	if err := os.CopyFS(copied, os.DirFS(p.dir)); err != nil {
@@ -136,6 +137,7 @@ func TestTheNewRootDoesNotVouchForTheStolenOne(t *testing.T) {
 
 // Where something was signed by an authority that is revoked on record, it does not count.
 func TestWhatARevokedAuthoritySignedDoesNotCount(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.signedHost("a.ternbay.example")
 	p.signedHost("b.ternbay.example")
@@ -165,6 +167,7 @@ func TestWhatARevokedAuthoritySignedDoesNotCount(t *testing.T) {
 // An archive of a kit holds plain files and folders, under one folder, each once: else another program unpacks
 // something else than what was checked.
 func TestAnArchiveHidesNothing(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.must("trust", "kit", "--for", "debian", "--out", "../kits", "--sign-by", "services", "--archive", "tar.gz",
 		"--yes")
@@ -232,6 +235,7 @@ func TestAnArchiveHidesNothing(t *testing.T) {
 
 // What an estate knows counts in every answer about trust; one that cannot be opened stops the answer.
 func TestAnEstateThatCannotBeOpenedStopsTheAnswer(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.signedHost("a.ternbay.example")
 	p.must("certificate", "export", "a.ternbay.example", "--with", "issuers", "--out", "../a.pem")
@@ -261,6 +265,7 @@ func TestAnEstateThatCannotBeOpenedStopsTheAnswer(t *testing.T) {
 
 // An install that fails leaves what was there before, and takes away what it put there.
 func TestAFailedInstallLeavesWhatWasThere(t *testing.T) {
+	t.Parallel()
 	if runtime.GOOS == "windows" {
 		t.Skip("the scripts of these platforms are for other systems")
 	}
@@ -321,6 +326,7 @@ steps = ["x"]
 
 // An act that ends something says which generation it means where several stand.
 func TestWhichGenerationIsMeant(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.must("authority", "renew", "services", "--suspect", "stolen", "--yes")
 	p.must("incident", "open", "services.g1", "--because", "stolen")
@@ -332,6 +338,7 @@ func TestWhichGenerationIsMeant(t *testing.T) {
 
 // What is below a revoked authority is never shown as valid, and nobody is told to renew it.
 func TestWhatHangsBelowARevokedAuthority(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.must("authority", "create", "yard", "--under", "root", "--key", "ecdsa-p256", "--levels-below", "1", "--yes")
 	p.must("authority", "create", "stores", "--under", "yard", "--key", "ecdsa-p256", "--yes")

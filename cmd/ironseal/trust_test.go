@@ -44,6 +44,7 @@ func pemOf(list ...*specimen.Entity) []byte {
 
 // From the estate's own roots to a set with a partner's root for the partner's names alone.
 func TestTrustSets(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	if out := p.must("trust", "show"); !strings.Contains(out, "Trust set own") || strings.Count(out, "SHA-256") != 1 {
 		t.Error(out)
@@ -114,6 +115,7 @@ func zipOf(t *testing.T, files [][2]string) []byte {
 
 // An archive that another product offers is examined file by file.
 func TestAnArchiveOfRoots(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.must("trust", "create", "partners")
 	root, mid, leaf := partner(t)
@@ -163,6 +165,7 @@ func TestAnArchiveOfRoots(t *testing.T) {
 
 // What a server presents is believed only with a fingerprint that somebody read out.
 func TestAnEndpointIsNotBelieved(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.must("trust", "create", "partners")
 	root, mid, leaf := partner(t)
@@ -180,6 +183,7 @@ func TestAnEndpointIsNotBelieved(t *testing.T) {
 
 // Two who change one set at once: the second is told.
 func TestTwoAtOneSet(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.must("trust", "create", "partners")
 	done := make(chan result, 2)
@@ -207,6 +211,7 @@ func TestTwoAtOneSet(t *testing.T) {
 // A kit is a folder that says what it is for; an earlier one is replaced after asking, what
 // is none never, and nothing is packed half.
 func TestKits(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	out := p.must("trust", "kit", "--for", "debian,java,chromium", "--out", "../kits")
 	if strings.Count(out, "✓ wrote") != 3 {
@@ -272,6 +277,7 @@ func TestKits(t *testing.T) {
 // A signed kit is checked with the root alone: what was changed on the way is reported, and the
 // key that signed it is renewed by nobody.
 func TestSignedKits(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.refused(2, "answer beforehand with --yes", "trust", "kit", "--for", "debian", "--out", "../kits",
 		"--sign-by", "root")
@@ -312,6 +318,7 @@ func at(p place, name string) string { return filepath.Join(p.dir, name) }
 
 // What machines report is on record, and what each lacks is told by its last report.
 func TestMachinesReport(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	var set struct{ Anchors []struct{ SHA256 string } }
 	if err := json.Unmarshal([]byte(p.must("trust", "show", "--json")), &set); err != nil {

@@ -11,6 +11,7 @@ import (
 // The sample units in docs/units work: the command of the service publishes with the credential of the one
 // authority, needs no passphrase of the root while its list is fresh, and says so by its status when that ends.
 func TestTheSampleUnitsPublish(t *testing.T) {
+	t.Parallel()
 	service, err := os.ReadFile(filepath.Join("..", "..", "docs", "units", "ironseal-publish.service"))
 	if err != nil {
 		t.Fatal(err)

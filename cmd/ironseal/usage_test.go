@@ -22,6 +22,7 @@ import (
 // A flag that a mode does not use, a filter that can fit nothing and a command that
 // is not there are wrong usage, and never silently something else.
 func TestWrongUsageIsSaid(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	n := p.send("a.ternbay.example", []string{"a.ternbay.example"})
 	p.must("sign", n, "--template", "web-server", "--yes")
@@ -132,6 +133,7 @@ func hostile(t *testing.T, p place, name string, subject string, names ...san.Na
 // A name that used to end the program after it was recorded is reported, left out, and
 // keeps nothing else from being done.
 func TestNamesThatEndedTheProgram(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	f := hostile(t, p, "star.pem", "CN=gate.ternbay.example", san.Found(san.DNS, "*."),
 		san.Found(san.DNS, "gate.ternbay.example"), san.Found(san.DNS, "10.0.0.1."),
@@ -151,6 +153,7 @@ func TestNamesThatEndedTheProgram(t *testing.T) {
 
 // The sheet of many shows every finding of what will be signed, notes too.
 func TestNothingIsSignedUnseenInBulk(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	for i, name := range []string{"*.quay.ternbay.example", "xn--fjre-woa.ternbay.example"} {
 		p.must("request", "receive", hostile(t, p, string(rune('a'+i)), "CN=Harbour", san.Found(san.DNS, name)))
@@ -166,6 +169,7 @@ func TestNothingIsSignedUnseenInBulk(t *testing.T) {
 // A mistyped name to drop, an authority that was not asked for, a receiver's demand:
 // each stops, and says how to go on.
 func TestStopsThatWerePassed(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	n := p.send("a.ternbay.example", []string{"a.ternbay.example", "evil.example"})
 	p.refused(3, "drop-name-not-there", "sign", n, "--template", "web-server", "--drop-name", "evil.exmaple", "--yes")
@@ -185,6 +189,7 @@ func TestStopsThatWerePassed(t *testing.T) {
 
 // What a declined sign leaves is said: the file was received.
 func TestADeclinedFileStaysReceived(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	der := specimen.Request(t, nil, "CN=a.ternbay.example", []string{"a.ternbay.example"})
 	f := p.file("../a.pem", bundle.PEM(bundle.Request, der.Raw))
@@ -199,6 +204,7 @@ func TestADeclinedFileStaysReceived(t *testing.T) {
 
 // An earlier generation is never simply valid, and is below the root that signed it.
 func TestEarlierGenerationsAreCalledReplaced(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.must("authority", "create", "other", "--key", "ecdsa-p256", "--yes", "--subject", "CN=Other Root")
 	p.must("authority", "renew", "services", "--under", "other", "--yes")
@@ -239,6 +245,7 @@ func TestEarlierGenerationsAreCalledReplaced(t *testing.T) {
 // A chain in a wrong order is told by what fails, and nothing holds of two that never
 // signed each other.
 func TestAWrongOrderIsExplained(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	n := p.send("a.ternbay.example", []string{"a.ternbay.example"})
 	p.must("sign", n, "--template", "web-server", "--yes")
@@ -263,6 +270,7 @@ func TestAWrongOrderIsExplained(t *testing.T) {
 
 // An estate that somebody else could have put there is not used unless it is named.
 func TestAnEstateOfSomebodyElse(t *testing.T) {
+	t.Parallel()
 	p := harbour(t)
 	p.must("estate", "check")
 	if err := os.Chmod(p.dir, 0o777); err != nil {
@@ -290,6 +298,7 @@ func TestAnEstateOfSomebodyElse(t *testing.T) {
 // Hostile text that is large, or claims to be, is read within bounds of time that are
 // wide for a busy machine and far below what a quadratic reader would take.
 func TestLargeInputIsReadInTime(t *testing.T) {
+	t.Parallel()
 	p := place{t: t, dir: t.TempDir()}
 	var names []san.Name
 	for i := range 20_000 {
@@ -316,6 +325,7 @@ func TestLargeInputIsReadInTime(t *testing.T) {
 
 // A certificate's title cannot move the cursor from a table's header either.
 func TestComparedTitlesAreEscaped(t *testing.T) {
+	t.Parallel()
 	root := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Root", Authority: true})
 	p := place{t: t, dir: t.TempDir()}
 	var files []string
@@ -337,6 +347,7 @@ func TestComparedTitlesAreEscaped(t *testing.T) {
 // Help is wrapped, grouped by task and without the noise of a library; what is misspelt
 // is answered with what was probably meant.
 func TestHelpIsOurOwn(t *testing.T) {
+	t.Parallel()
 	p := place{t: t, dir: t.TempDir(), env: []string{"COLUMNS=80"}}
 	var all []string
 	for _, args := range [][]string{{"--help"}, {"help"}, {"sign", "--help"}, {"authority"},

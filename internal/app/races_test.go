@@ -354,3 +354,33 @@ func TestBackupsUnderEdits(t *testing.T) {
 	close(stop)
 	wg.Wait()
 }
+
+// A key that another program removes while a backup is made may be one that its copy of the records needs. The backup
+// begins again.
+func TestABackupBeginsAgainWhenAKeyGoes(t *testing.T) {
+	dir, e := newEstate(t)
+	e.Close()
+	key := filepath.Join(dir, "keys", strings.Repeat("ab", 32)+".key")
+	if err := os.WriteFile(key, []byte("of an act that gave up"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	snapshots := 0
+	w := world()
+	w.Step = func(step string) error {
+		if step != estate.StepSnapshot {
+			return nil
+		}
+		if snapshots++; snapshots == 1 {
+			return os.Remove(key)
+		}
+		return nil
+	}
+	file, to := filepath.Join(t.TempDir(), "backup"), filepath.Join(t.TempDir(), "again")
+	if _, err := backup.BackUp(ctx, reopen(t, dir, w), file); err != nil || snapshots != 2 {
+		t.Fatalf("%d snapshots, %v", snapshots, err)
+	}
+	if _, err := backup.Restore(ctx, file, to, world()); err != nil {
+		t.Fatal(err)
+	}
+	intact(t, to, "restored")
+}

@@ -77,7 +77,7 @@ func (w Env) Filled() Env {
 	return w
 }
 
-// The steps of the way of a signature, in order, as Step is told them.
+// Steps as Step is told them: those of the way of a signature, in order, and those of others.
 const (
 	StepPlanned    = "planned"
 	StepKeyMade    = "key made"
@@ -87,6 +87,8 @@ const (
 	StepRecording  = "recording"  // records written, not committed
 	StepRecorded   = "recorded"   // committed
 	StepHandingOut = "handed out" // files written
+
+	StepSnapshot = "snapshot" // a backup has its copy of the records, and reads the other files next
 )
 
 // Estate is an open estate.

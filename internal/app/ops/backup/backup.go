@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
@@ -25,6 +26,7 @@ import (
 	"ironseal/internal/estate"
 	"ironseal/internal/event"
 	"ironseal/internal/store"
+	"ironseal/pki/fault"
 )
 
 // A backup is a compressed tape archive: the manifest first, then every file of
@@ -75,19 +77,12 @@ func BackUp(ctx context.Context, e *estate.Estate, file string) (Backup, error) 
 	defer done()
 	err = disk.Aside(file, func(making string) error {
 		snapshot, made := filepath.Join(making, "records.db"), filepath.Join(making, "backup")
-		if err := e.Records.Snapshot(ctx, snapshot); err != nil {
-			return err
-		}
 		out = Backup{Form: 1, Organisation: e.Settings.Organisation.Name, Made: e.Now(), Rehearsal: e.Rehearsal}
-		if err := out.describe(ctx, snapshot); err != nil {
-			return err
-		}
-		var err error
-		if out.NotIn, err = e.Records.DraftFiles(ctx); err != nil {
-			return err
-		}
-		content, err := collect(e, &out, snapshot)
+		content, err := out.collect(ctx, e, snapshot)
 		if err != nil {
+			return err
+		}
+		if out.NotIn, err = e.Records.DraftFiles(ctx); err != nil {
 			return err
 		}
 		large, err := out.lists(ctx, e, snapshot)
@@ -115,14 +110,49 @@ func BackUp(ctx context.Context, e *estate.Estate, file string) (Backup, error) 
 	return out, nil
 }
 
-// collect reads every file but the records, once: what is hashed is what is written,
-// whoever edits a template meanwhile. The keys come after the snapshot: a key is on
-// disk before its record is.
-func collect(e *estate.Estate, b *Backup, snapshot string) (map[string][]byte, error) {
+// attempts is how often a backup begins again because another program removed a key meanwhile.
+const attempts = 8
+
+// collect takes a snapshot of the records, and reads the other files. A key is on disk before its record is, and is
+// removed after it: a key that is removed meanwhile may be one that the snapshot needs, so both are done again.
+func (b *Backup) collect(ctx context.Context, e *estate.Estate, snapshot string) (content map[string][]byte,
+	err error) {
+	for range attempts {
+		if err := os.Remove(snapshot); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+		before, err := files(e)
+		if err != nil {
+			return nil, err
+		}
+		if err := e.Records.Snapshot(ctx, snapshot); err != nil {
+			return nil, err
+		}
+		if err := e.Env.Step(estate.StepSnapshot); err != nil {
+			return nil, err
+		}
+		if err := b.describe(ctx, snapshot); err != nil {
+			return nil, err
+		}
+		content, err = b.read(e, snapshot)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+		if err == nil && !slices.ContainsFunc(before, func(n string) bool { _, there := content[n]; return !there }) {
+			return content, nil
+		}
+	}
+	return nil, fault.New(fault.Busy, "other programs remove keys or files all the time: back up when they are done")
+}
+
+// read reads every file but the records, once: what is hashed is what is written, whoever edits a template
+// meanwhile.
+func (b *Backup) read(e *estate.Estate, snapshot string) (map[string][]byte, error) {
 	names, err := files(e)
 	if err != nil {
 		return nil, err
 	}
+	b.Files = nil
 	content := map[string][]byte{}
 	var total int64
 	for _, n := range names {
