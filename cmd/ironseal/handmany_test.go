@@ -10,6 +10,7 @@ import (
 // The key of an authority is lost, and 300 servers need another certificate: two commands sign and hand over
 // all of them, each for the receiver that it was handed over for before.
 func TestThreeHundredAreHandedOverInAnIncident(t *testing.T) {
+	long(t)
 	t.Parallel()
 	const n = 300
 	p := harbour(t)

@@ -57,6 +57,14 @@ func TestMain(m *testing.M) {
 	os.Exit(code)
 }
 
+// long marks a test that keeps a processor for more than ten seconds.
+func long(t testing.TB) {
+	t.Helper()
+	if os.Getenv("CI") != "true" && os.Getenv("IRONSEAL_LONG") == "" {
+		t.Skip("it takes long: it runs under CI=true, or with IRONSEAL_LONG=yes")
+	}
+}
+
 // place is a directory in which the program is run.
 type place struct {
 	t   testing.TB

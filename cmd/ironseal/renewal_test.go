@@ -344,6 +344,7 @@ func TestRehearsalIsACopyWithOtherKeys(t *testing.T) {
 
 // A backup that was taken while certificates are signed is one consistent state.
 func TestBackupDuringBulkSigning(t *testing.T) {
+	long(t)
 	t.Parallel()
 	p := harbour(t)
 	p.file("../requests.pem", bulkRequests(t, 3000))
@@ -603,12 +604,12 @@ func TestAdoptingAnAuthority(t *testing.T) {
 	leaf := specimen.Make(t, root, specimen.Plan{Subject: "CN=old.ternbay.example",
 		Names: []string{"old.ternbay.example"}, From: now.AddDate(0, -1, 0), Until: now.AddDate(0, 1, 0)})
 	foreign := specimen.Make(t, nil, specimen.Plan{Subject: "CN=foreign", Until: now.AddDate(1, 0, 0)})
-	sealed, err := pbes.Encrypt(root.Signer, []byte("tern and gull"), pbes.Work{Memory: 8 << 20}, rand.Reader)
+	encrypted, err := pbes.Encrypt(root.Signer, []byte("tern and gull"), pbes.Work{Memory: 8 << 20}, rand.Reader)
 	if err != nil {
 		t.Fatal(err)
 	}
 	p.file("../root.pem", bundle.PEM(bundle.Certificate, root.Cert.Raw))
-	p.file("../root.key", bundle.PEM(bundle.EncryptedKey, sealed))
+	p.file("../root.key", bundle.PEM(bundle.EncryptedKey, encrypted))
 	p.file("../issued.pem", append(bundle.PEM(bundle.Certificate, leaf.Cert.Raw),
 		bundle.PEM(bundle.Certificate, foreign.Cert.Raw)...))
 	p.file("../leaf.pem", bundle.PEM(bundle.Certificate, leaf.Cert.Raw))

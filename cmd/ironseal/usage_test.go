@@ -61,7 +61,7 @@ func TestWrongUsageIsSaid(t *testing.T) {
 		{"certificate show R1 --template-changes --all", "--all has no meaning"},
 		{"certificate show R1 --field serial --json", "one of the two"},
 		{"certificate handover R1 --for nginx --make-password", "leave out --make-password"},
-		{"convert ../root.pem --to pem --make-password", "not sealed"},
+		{"convert ../root.pem --to pem --make-password", "not encrypted"},
 		{"journal show J1xyz", "is not an entry"},
 		{"journal clock", "needs a reason"},
 		{"authority create x --under root --template client --key ecdsa-p256 --yes", ""},

@@ -49,6 +49,7 @@ func quickRequest(host string) ([]byte, error) {
 // An answer of which something could not be imported may come again: what was imported
 // is known then, and the rest is tried again.
 func TestATransferThatFailedInPartComesAgain(t *testing.T) {
+	t.Parallel()
 	dir, e := bareEstate(t, "Tern Bay Gates")
 	receive(t, e, 2)
 	out := filepath.Join(t.TempDir(), "c")
@@ -103,6 +104,7 @@ func TestATransferThatFailedInPartComesAgain(t *testing.T) {
 
 // What was verified is what is imported: the folder is not looked at again.
 func TestAFolderThatIsSwapped(t *testing.T) {
+	t.Parallel()
 	pack := func(organisation string) string {
 		_, e := bareEstate(t, organisation)
 		receive(t, e, 1)
@@ -136,6 +138,7 @@ func TestAFolderThatIsSwapped(t *testing.T) {
 // What a transfer folder holds that is no plain file is never waited for, and a
 // manifest's text never becomes a path.
 func TestWhatIsNoPlainFileIsNotCarried(t *testing.T) {
+	t.Parallel()
 	_, e := bareEstate(t, "Tern Bay Gates")
 	receive(t, e, 1)
 	pack := func() string {
@@ -174,6 +177,7 @@ func TestWhatIsNoPlainFileIsNotCarried(t *testing.T) {
 
 // Only what was sent is answered, and a certificate that is on record is called so.
 func TestOnlyWhatWasSentIsAnswered(t *testing.T) {
+	t.Parallel()
 	_, e := newEstate(t)
 	receive(t, e, 1)
 	if err := sign(e, sheet(t, e, 1)); err != nil {
@@ -210,6 +214,7 @@ func small(t testing.TB, issuer *specimen.Entity, subject string, serial int64, 
 // Serials of one digit go wherever a serial is shown, and one that an authority has
 // as well hides nothing.
 func TestShortSerials(t *testing.T) {
+	t.Parallel()
 	_, e := newEstate(t)
 	five, soon := time.Now().AddDate(5, 0, 0), time.Now().AddDate(0, 0, 20)
 	root, other := small(t, nil, "CN=Old CA", 1, true, five), small(t, nil, "CN=Other CA", 2, true, five)
@@ -238,6 +243,7 @@ func TestShortSerials(t *testing.T) {
 
 // What ends next is reported, however many ended certificates were replaced.
 func TestStatusTellsWhatEndsNext(t *testing.T) {
+	t.Parallel()
 	_, e := newEstate(t)
 	receive(t, e, 12)
 	for i := range 12 {
@@ -274,6 +280,7 @@ func TestStatusTellsWhatEndsNext(t *testing.T) {
 // A prepared certificate is not taken for the one that serves, and after the way
 // back the earlier one serves again.
 func TestWhatServesIsFound(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	receive(t, e, 1)
 	if err := sign(e, sheet(t, e, 1)); err != nil {
@@ -329,6 +336,7 @@ func TestWhatServesIsFound(t *testing.T) {
 
 // One key under two subjects is told of, whether one or many are planned.
 func TestAKeySeenBeforeIsToldAlike(t *testing.T) {
+	t.Parallel()
 	_, e := newEstate(t)
 	k := specimen.Key(t, key.P256)
 	in := func(cn string, names ...string) {
@@ -358,6 +366,7 @@ func TestAKeySeenBeforeIsToldAlike(t *testing.T) {
 
 // Fixed fields come in one order, whatever the map's.
 func TestFixedFieldsHaveOneOrder(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	path := filepath.Join(dir, "templates", "web-server.toml")
 	data, err := os.ReadFile(path)
@@ -381,6 +390,7 @@ func TestFixedFieldsHaveOneOrder(t *testing.T) {
 
 // RSA keys that share a prime are barred, the new one and the one that was there.
 func TestSharedPrimesAreBarred(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	pair := weakPair(t)
 	taken(t, e, pair[0], "first.ternbay.example")
@@ -402,6 +412,7 @@ func TestSharedPrimesAreBarred(t *testing.T) {
 
 // A renewal that ends before what it replaces is reported.
 func TestARenewalThatEndsEarlier(t *testing.T) {
+	t.Parallel()
 	_, e := newEstate(t)
 	receive(t, e, 1)
 	if err := sign(e, sheet(t, e, 1)); err != nil {

@@ -37,6 +37,7 @@ import (
 // While a sheet is on a screen others go on working. Whatever the plan refuses is asked again inside
 // the act, when nobody else can write: each case plans, lets the record change, and says yes.
 func TestWhatAPlanRefusesIsAskedAgainInsideTheAct(t *testing.T) {
+	t.Parallel()
 	day := func() time.Time { return time.Now().AddDate(0, 0, 5) }
 	open := func(name string) func(*testing.T, *estate.Estate) {
 		return func(t *testing.T, e *estate.Estate) { begin(t, e, name) }
@@ -378,6 +379,7 @@ func reported(t *testing.T, e *estate.Estate) { report(t, e, true) }
 
 // Answers are signed for minutes; the authority may fall meanwhile. Then nothing of them is released.
 func TestAnswersOfAnAuthorityThatFallsMeanwhile(t *testing.T) {
+	t.Parallel()
 	for name, change := range map[string]func(*testing.T, *estate.Estate){
 		"stopped": func(t *testing.T, e *estate.Estate) { begin(t, e, "services") },
 		"revoked": func(t *testing.T, e *estate.Estate) { revoke(t, e, revocation.CACompromise, "services") },

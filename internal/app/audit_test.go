@@ -447,6 +447,7 @@ func describeTable(t testing.TB, dir, table string) (columns []column, rows []in
 // The head that is noted beside the records tells of a journal that was emptied or
 // replaced by an older one; without the note an emptied one is reported all the same.
 func TestACutJournalIsTold(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	old := copied(t, dir)
 	receive(t, e, 1)

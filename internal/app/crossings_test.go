@@ -34,6 +34,7 @@ import (
 // A key that was lost is certified nowhere again: not for the same request, not for another
 // with the same key, and not for an authority that is renewed.
 func TestALostKeyIsCertifiedNoMore(t *testing.T) {
+	t.Parallel()
 	_, e := newEstate(t)
 	signer := specimen.Key(t, "ecdsa-p256")
 	for i, host := range []string{"a.ternbay.example", "b.ternbay.example"} {
@@ -69,6 +70,7 @@ func TestALostKeyIsCertifiedNoMore(t *testing.T) {
 
 // What was taken back is neither renewed nor handed over.
 func TestWhatWasTakenBackIsNotHandedOn(t *testing.T) {
+	t.Parallel()
 	_, e, list := signed(t, 3)
 	nginx, err := e.Receiver("nginx")
 	if err != nil {
@@ -98,6 +100,7 @@ func TestWhatWasTakenBackIsNotHandedOn(t *testing.T) {
 // Lists lie under the names that templates wrote into certificates by themselves, too; and a
 // template for short lives says that nobody will tell.
 func TestAddressesByTemplate(t *testing.T) {
+	t.Parallel()
 	_, e := newEstate(t)
 	for name, text := range map[string]string{
 		"quay":  "[publish]\nrevocation-lists = [\"http://old.ternbay.example/quay-list.crl\"]\n",
@@ -150,6 +153,7 @@ func TestAddressesByTemplate(t *testing.T) {
 
 // Status, what is due and the calendar know of lists and incidents.
 func TestListsAndIncidentsAreDue(t *testing.T) {
+	t.Parallel()
 	dir, e, _ := signed(t, 1)
 	titles := func(e *estate.Estate, within span.Span) (out []string) {
 		t.Helper()
@@ -199,6 +203,7 @@ func TestListsAndIncidentsAreDue(t *testing.T) {
 
 // How far back a responder knows is reported, and what it says of a certificate follows a release.
 func TestAnswersFollowTheRecords(t *testing.T) {
+	t.Parallel()
 	_, e, list := signed(t, 1)
 	g, err := e.Generation(ctx, "services")
 	if err != nil {
@@ -238,6 +243,7 @@ func TestAnswersFollowTheRecords(t *testing.T) {
 // An incident about an authority whose parent is in a safe goes to its end by what transfers
 // bring: a certificate for another key, and the list that tells of the old one.
 func TestAnIncidentBelowASafe(t *testing.T) {
+	t.Parallel()
 	_, safe := newEstate(t)
 	dir, e := bareEstate(t, "Tern Bay Gates")
 	roots, _, err := safe.Roots(ctx)
@@ -368,6 +374,7 @@ func TestAnIncidentBelowASafe(t *testing.T) {
 // What depends on a generation that was renewed is what somebody has to renew: not what was
 // revoked, and not what signs answers.
 func TestWhatHangsOnARenewedAuthority(t *testing.T) {
+	t.Parallel()
 	_, e, list := signed(t, 3)
 	revoke(t, e, revocation.CessationOfOperation, list[0].SerialHex())
 	g, err := e.Generation(ctx, "services")

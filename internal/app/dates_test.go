@@ -20,6 +20,7 @@ import (
 // put, and with the same reason. What was signed for another estate counts: the root
 // has to outlive that too.
 func TestOneDateForEachAuthority(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	compare := func(when string) map[string]time.Time {
 		t.Helper()

@@ -154,6 +154,7 @@ func intact(t *testing.T, dir, when string) {
 }
 
 func TestSecretsAreReadableByTheOwnerOnly(t *testing.T) {
+	t.Parallel()
 	dir, _ := newEstate(t)
 	err := filepath.Walk(dir, func(path string, info os.FileInfo, err error) error {
 		if err != nil {
@@ -188,6 +189,7 @@ func TestSecretsAreReadableByTheOwnerOnly(t *testing.T) {
 }
 
 func TestTheSameRequestIsTakenInOnce(t *testing.T) {
+	t.Parallel()
 	_, e := newEstate(t)
 	in := []intake.Input{{Name: "a", Data: bundle.PEM(bundle.Request,
 		specimen.Request(t, nil, "CN=a.example", []string{"a.example"}).Raw)}}
@@ -199,6 +201,7 @@ func TestTheSameRequestIsTakenInOnce(t *testing.T) {
 }
 
 func TestARecordThatChangedMeanwhileStopsTheSignature(t *testing.T) {
+	t.Parallel()
 	for what, meanwhile := range map[string]func(dir string, e *estate.Estate) error{
 		"declined": func(_ string, e *estate.Estate) error {
 			_, err := intake.Decide(ctx, e, "R1", lifecycle.Declined, "not ours", false)
@@ -234,6 +237,7 @@ func TestARecordThatChangedMeanwhileStopsTheSignature(t *testing.T) {
 }
 
 func TestAnUnfitSubjectHandleOrParentIsRefused(t *testing.T) {
+	t.Parallel()
 	_, e := newEstate(t)
 	for what, ask := range map[string]authorities.Ask{
 		"handle taken":          {Handle: "root"},
@@ -263,6 +267,7 @@ func TestAnUnfitSubjectHandleOrParentIsRefused(t *testing.T) {
 }
 
 func TestAWrongPassphraseSignsNothing(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	receive(t, e, 1)
 	w := world()
@@ -285,6 +290,7 @@ func TestAWrongPassphraseSignsNothing(t *testing.T) {
 }
 
 func TestAClockThatWentBackSignsNothing(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	receive(t, e, 1)
 	w := world()
@@ -303,6 +309,7 @@ func TestAClockThatWentBackSignsNothing(t *testing.T) {
 
 // Every step of writing a file fails in turn; nothing half made may be left.
 func TestFailingDisk(t *testing.T) {
+	t.Parallel()
 	full := errors.New("no space left on device")
 	for _, step := range []disk.Step{disk.StepCreate, disk.StepWrite, disk.StepSync, disk.StepPlace, disk.StepSyncDir} {
 		dir, e := newEstate(t)
@@ -341,6 +348,7 @@ func TestFailingDisk(t *testing.T) {
 }
 
 func TestFullDatabaseSignsNothingAndSaysSo(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	receive(t, e, 30)
 	var sheets []*signing.Sheet
@@ -371,6 +379,7 @@ func TestFullDatabaseSignsNothingAndSaysSo(t *testing.T) {
 // Stopping at any step by an error leaves the estate as it was, or with the
 // whole act done.
 func TestStoppingAtEveryStep(t *testing.T) {
+	t.Parallel()
 	stop := errors.New("stopped here")
 	for _, step := range []string{estate.StepPlanned, estate.StepKeyMade, estate.StepKeyKept, estate.StepOpened,
 		estate.StepSigned, estate.StepRecording} {
@@ -468,6 +477,7 @@ func TestCrash(t *testing.T) {
 }
 
 func TestTwoAtWorkBothFinish(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	receive(t, e, 20)
 	var wg sync.WaitGroup
@@ -504,6 +514,7 @@ func TestTwoAtWorkBothFinish(t *testing.T) {
 }
 
 func TestInterruptedKeyMakingLeavesNothing(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	p, err := authorities.PlanNew(ctx, e, authorities.Ask{Handle: "slow", Under: "root", Key: key.RSA4096})
 	if err != nil {
@@ -521,6 +532,7 @@ func TestInterruptedKeyMakingLeavesNothing(t *testing.T) {
 }
 
 func TestARewrittenJournalIsTold(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	receive(t, e, 5)
 	head, _, err := e.Records.Newest(ctx)
@@ -571,6 +583,7 @@ func TestARewrittenJournalIsTold(t *testing.T) {
 }
 
 func TestForeignAndMissingRecordsAreRefused(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	e.Close()
 	path := filepath.Join(dir, "records.db")
@@ -600,6 +613,7 @@ func TestForeignAndMissingRecordsAreRefused(t *testing.T) {
 }
 
 func TestCertificatesAreFoundByAnyOfTheirNames(t *testing.T) {
+	t.Parallel()
 	_, e := newEstate(t)
 	receive(t, e, 2)
 	for i := 1; i <= 2; i++ {

@@ -120,6 +120,7 @@ func TestEarlierFormsAreTakenUp(t *testing.T) {
 
 // Records that a newer program made are not touched.
 func TestNewerRecordsAreLeftAlone(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	e.Close()
 	db, err := sql.Open("sqlite", filepath.Join(dir, "records.db"))

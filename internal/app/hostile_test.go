@@ -21,6 +21,7 @@ import (
 // A transfer folder may come from anybody. Nothing outside it is read, and
 // nothing of it counts before all of it is verified.
 func TestHostileTransfers(t *testing.T) {
+	t.Parallel()
 	secret := filepath.Join(t.TempDir(), "secret")
 	if err := os.WriteFile(secret, []byte("secret"), 0o600); err != nil {
 		t.Fatal(err)
@@ -84,6 +85,7 @@ func TestHostileTransfers(t *testing.T) {
 // What a hostile sender calls a template is not put into a command that the
 // person is told to type.
 func TestASendersTemplateIsNotTyped(t *testing.T) {
+	t.Parallel()
 	_, e := newEstate(t)
 	for name, want := range map[string]string{"web-server": "web-server", "x; rm -rf ~": "", "nobody-has-it": ""} {
 		t.Run(name, func(t *testing.T) {
@@ -137,6 +139,7 @@ func FuzzErrand(f *testing.F) {
 // A backup may have been swapped for something hostile; it must not write outside
 // the directory, nor unpack without end.
 func TestHostileBackups(t *testing.T) {
+	t.Parallel()
 	sum := func(b []byte) string { s := sha256.Sum256(b); return hex.EncodeToString(s[:]) }
 	for what, files := range map[string][]backup.BackupFile{
 		"a path upward":     {{Name: "../escaped", Size: 1, SHA256: sum([]byte("x"))}},

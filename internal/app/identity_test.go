@@ -26,6 +26,7 @@ import (
 // One process serves several people: the journal names each for what they did, and how
 // it is known that it was them, where that is not the login.
 func TestEveryActHasAnIdentity(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	people := map[string]estate.Identity{"kim": {Name: "kim", Known: estate.ByLogin},
 		"sam": {Name: "sam", Known: "client certificate 4f1a"}}
@@ -63,6 +64,7 @@ func TestEveryActHasAnIdentity(t *testing.T) {
 
 // A caller tells failures apart by their kind, not by their words.
 func TestFailuresHaveKinds(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	receive(t, e, 2)
 	stale := sheet(t, e, 1)
@@ -127,6 +129,7 @@ func TestFailuresHaveKinds(t *testing.T) {
 // What the records hold in memory is what is in the file, also when another program
 // changed it: the hierarchy is kept only as long as the journal has the same head.
 func TestTheHierarchyThatIsKeptIsFresh(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	first, err := e.Hierarchy(ctx)
 	if err != nil {

@@ -53,6 +53,7 @@ func undone(t testing.TB, p incidents.Progress, want ...string) {
 
 // From a stolen key to zero: every step counts once the records say so.
 func TestAnIncidentGoesToItsEnd(t *testing.T) {
+	t.Parallel()
 	dir, e, list := signed(t, 3)
 	p := begin(t, e, "services")
 	undone(t, p, "prepare replacements", "hand them over", "revoke", "publish", "prove it")
@@ -160,6 +161,7 @@ func replaceAll(t testing.TB, e *estate.Estate) {
 
 // Replacements can be prepared behind a switch day, and both acts know of each other.
 func TestAnIncidentWithASwitchDay(t *testing.T) {
+	t.Parallel()
 	_, e, _ := signed(t, 2)
 	begin(t, e, "services")
 	r, err := authorities.PlanRenewal(ctx, e, authorities.RenewAsk{Handle: "services",
@@ -187,6 +189,7 @@ func TestAnIncidentWithASwitchDay(t *testing.T) {
 // A false alarm: what was stopped grants again. A certificate's own key: its holder must send
 // another, and no authority stops.
 func TestIncidentsThatAreNone(t *testing.T) {
+	t.Parallel()
 	dir, e, list := signed(t, 2)
 	begin(t, e, "services")
 	if _, err := incidents.Close(ctx, e, incident(t, e, "I1"), incidents.Ending{Because: "a false alarm",
@@ -245,6 +248,7 @@ func TestIncidentsThatAreNone(t *testing.T) {
 // A suspected key gets no further certificate, however the request comes, until it is known to
 // be a false alarm; nor does one that came under suspicion while the sheet was on screen.
 func TestNothingIsSignedForACompromisedKey(t *testing.T) {
+	t.Parallel()
 	_, e, list := signed(t, 2)
 	signer := specimen.Key(t, key.P256)
 	host := func(name string) int {
@@ -291,6 +295,7 @@ func TestNothingIsSignedForACompromisedKey(t *testing.T) {
 
 // What was revoked is revoked in a rehearsal too, where an incident can be practised.
 func TestIncidentsAreRehearsed(t *testing.T) {
+	t.Parallel()
 	_, e, _ := signed(t, 1)
 	r, err := authorities.PlanRenewal(ctx, e, authorities.RenewAsk{Handle: "services"})
 	if err == nil {

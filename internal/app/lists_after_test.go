@@ -77,6 +77,7 @@ func takeIn(t *testing.T, e *estate.Estate, lists ...[]byte) importing.Taken {
 
 // Lists signed ahead may come in any order, one by one: each is served at its time, and that of today today.
 func TestListsAheadComeOneByOne(t *testing.T) {
+	t.Parallel()
 	for name, order := range map[string][]int{"in order": {0, 1, 2}, "the last first": {2, 1, 0}, "mixed": {1, 2, 0}} {
 		t.Run(name, func(t *testing.T) {
 			_, safe, dir, e := apart(t)
@@ -101,6 +102,7 @@ func TestListsAheadComeOneByOne(t *testing.T) {
 // The machine of a root in a safe is restored from a backup that knows nothing of the lists signed ahead.
 // The list that revokes a stolen authority has a lower number than those, and is served all the same.
 func TestAListThatRevokesMoreIsServedWhateverItsNumber(t *testing.T) {
+	t.Parallel()
 	_, safe, dir, e := apart(t)
 	file := filepath.Join(t.TempDir(), "backup")
 	_, err := backup.BackUp(ctx, safe, file)
@@ -136,6 +138,7 @@ func TestAListThatRevokesMoreIsServedWhateverItsNumber(t *testing.T) {
 
 // An older list that tells of a revocation takes no newer one's place. What it tells is put on record.
 func TestAnOlderListIsLearntFrom(t *testing.T) {
+	t.Parallel()
 	_, safe, _, e := apart(t)
 	revoke(t, safe, revocation.CACompromise, "services")
 	ahead(t, safe, 0)
@@ -153,6 +156,7 @@ func TestAnOlderListIsLearntFrom(t *testing.T) {
 
 // A backup holds the lists that are served. Those of an authority elsewhere could be had from nowhere else.
 func TestABackupHoldsTheLists(t *testing.T) {
+	t.Parallel()
 	_, safe, _, e := apart(t)
 	ahead(t, safe, 2)
 	lists := kept(t, safe)
@@ -186,6 +190,7 @@ func TestABackupHoldsTheLists(t *testing.T) {
 // A list lies under every name that certificates on record name: the handle may be another one where the
 // certificate was signed, and the address may have moved since.
 func TestListsLieWhereCertificatesLook(t *testing.T) {
+	t.Parallel()
 	dir, safe := newEstate(t)
 	safe.Settings.Publication.Address = "http://old.ternbay.example/crl"
 	receive(t, safe, 2)
@@ -260,6 +265,7 @@ func TestListsLieWhereCertificatesLook(t *testing.T) {
 // Answers that were made before a revocation never take the place of those that tell of it. Answers of
 // authorities that are left out stay, unless they tell otherwise than the records.
 func TestAnswersAreNeverOlderThanTheRecords(t *testing.T) {
+	t.Parallel()
 	dir, e, list := signed(t, 2)
 	to := filepath.Join(t.TempDir(), "answers")
 	slow := reopen(t, dir, world())
@@ -302,6 +308,7 @@ func TestAnswersAreNeverOlderThanTheRecords(t *testing.T) {
 
 // A delta tells exactly what its whole list tells beyond the base, also where somebody revokes meanwhile.
 func TestADeltaAgreesWithItsWholeList(t *testing.T) {
+	t.Parallel()
 	dir, e, list := signed(t, 5)
 	e.Settings.Publication.Address, e.Settings.Publication.Delta = "http://pki.ternbay.example", true
 	to := filepath.Join(t.TempDir(), "public")
@@ -331,6 +338,7 @@ func TestADeltaAgreesWithItsWholeList(t *testing.T) {
 // Servers that check clients read one file an authority. It has the lists of every generation that stands,
 // so that those who come with a certificate of the new one, or still of the old one, are let in.
 func TestOneFileOfListsOutlivesARenewal(t *testing.T) {
+	t.Parallel()
 	_, e, _ := signed(t, 1)
 	p, err := authorities.PlanRenewal(ctx, e, authorities.RenewAsk{Handle: "services", Lifetime: span.Years(12)})
 	must0(t, err)
@@ -357,6 +365,7 @@ func TestOneFileOfListsOutlivesARenewal(t *testing.T) {
 // The machine of a root in a safe is restored, and has forgotten that it revoked an authority. Its next list
 // leaves that out, with a higher number: it is refused, until the safe has learnt from its own newest list.
 func TestAListThatForgetsARevocationIsRefused(t *testing.T) {
+	t.Parallel()
 	_, safe := newEstate(t)
 	dir, e := bareEstate(t, "Tern Bay Gates")
 	roots, _, err := safe.Roots(ctx)
@@ -403,6 +412,7 @@ func TestAListThatForgetsARevocationIsRefused(t *testing.T) {
 
 // A thief's list with the greatest number there is would leave our own lists without a next number.
 func TestAListFarBeyondOurNumbersIsRefused(t *testing.T) {
+	t.Parallel()
 	dir, e, _ := signed(t, 1)
 	services, err := e.Generation(ctx, "services")
 	must0(t, err)

@@ -27,6 +27,7 @@ import (
 // An authority cannot be renewed under one that is below it, and nothing that
 // would leave such a loop is ever committed.
 func TestNoAuthorityStandsBelowItself(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	for _, under := range []string{"services", "root"} {
 		p, err := authorities.PlanRenewal(ctx, e, authorities.RenewAsk{Handle: "root", Under: under})
@@ -119,6 +120,7 @@ func certs(list ...*specimen.Entity) []*cert.Certificate {
 // Link certificates are imported as links, whichever way they come, and never as
 // generations.
 func TestLinksAreAdoptedAsLinks(t *testing.T) {
+	t.Parallel()
 	f := farRoot(t)
 	for what, steps := range map[string][]external.AdoptAsk{
 		"with the new root": {{Handle: "far", List: certs(f.old)},
@@ -161,6 +163,7 @@ func TestLinksAreAdoptedAsLinks(t *testing.T) {
 // A cross certificate, by which one authority on record vouches for another, moves
 // neither of them.
 func TestCrossCertificatesAreLinks(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	now := time.Now().UTC().Truncate(time.Second)
 	f := farRoot(t)
@@ -225,6 +228,7 @@ func answered(t *testing.T, safe *estate.Estate, stick, request string) transfer
 // The answer of an estate whose root was renewed brings the new root and the link:
 // what the online estate hands out is accepted by a client that holds only the old.
 func TestAnAnswerBringsTheLink(t *testing.T) {
+	t.Parallel()
 	_, safe := newEstate(t)
 	dir, e := bareEstate(t, "Tern Bay Gates")
 	roots, _, err := safe.Roots(ctx)
@@ -301,6 +305,7 @@ func open(t testing.TB, e *estate.Estate, dir string, anchors []*cert.Certificat
 // A key file that vanished between the making and the recording is no authority's; a
 // commit of which nobody knows the outcome removes no key.
 func TestKeysAndCommits(t *testing.T) {
+	t.Parallel()
 	dir, _ := newEstate(t)
 	keys := func() []string {
 		files, err := filepath.Glob(filepath.Join(dir, "keys", "*.key"))

@@ -14,6 +14,7 @@ import (
 
 // "Seen to serve the replacement" must be that very certificate, by its SHA-256: a serial is anybody's to copy.
 func TestASerialIsTakenForTheCertificate(t *testing.T) {
+	t.Parallel()
 	dir, e, list := signed(t, 1)
 	again, err := renewals.PlanReissue(ctx, e, renewals.ReissueAsk{Certificate: "R1"})
 	if err == nil {
@@ -44,6 +45,7 @@ func TestASerialIsTakenForTheCertificate(t *testing.T) {
 
 // An endpoint that serves the earlier one and is down when it is examined again has not moved.
 func TestAnEndpointThatIsDownCountsAsMoved(t *testing.T) {
+	t.Parallel()
 	dir, e, list := signed(t, 1)
 	again, err := renewals.PlanReissue(ctx, e, renewals.ReissueAsk{Certificate: "R1"})
 	if err == nil {

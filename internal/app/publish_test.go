@@ -113,6 +113,7 @@ func at(t testing.TB, dir string, when time.Time) *estate.Estate {
 }
 
 func TestListsTellWhatIsRevoked(t *testing.T) {
+	t.Parallel()
 	dir, e, list := signed(t, 5)
 	to := filepath.Join(t.TempDir(), "public")
 	revoke(t, e, revocation.KeyCompromise, list[0].SerialHex(), list[1].SerialHex())
@@ -216,6 +217,7 @@ func checkFolder(t testing.TB, e *estate.Estate, dir string) {
 
 // What ended stays on a list until one was dated after its end (RFC 5280 section 3.3).
 func TestWhatEndedLeavesTheList(t *testing.T) {
+	t.Parallel()
 	dir, e, list := signed(t, 3)
 	to := filepath.Join(t.TempDir(), "public")
 	revoke(t, e, revocation.KeyCompromise, list[0].SerialHex(), list[1].SerialHex())
@@ -233,6 +235,7 @@ func TestWhatEndedLeavesTheList(t *testing.T) {
 // Generations with one name and key have one list; one with another key has its own, which
 // goes on after the renewal, and after the authority is retired.
 func TestEveryGenerationHasItsList(t *testing.T) {
+	t.Parallel()
 	dir, e, list := signed(t, 2)
 	to := filepath.Join(t.TempDir(), "public")
 	for _, same := range []bool{true, false} {
@@ -269,6 +272,7 @@ func TestEveryGenerationHasItsList(t *testing.T) {
 }
 
 func TestListsInParts(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	e.Settings.Publication.Address, e.Settings.Publication.PartSize = "http://pki.ternbay.example", 3
 	receive(t, e, 7)
@@ -339,6 +343,7 @@ func TestListsInParts(t *testing.T) {
 }
 
 func TestDeltaLists(t *testing.T) {
+	t.Parallel()
 	dir, e, list := signed(t, 4)
 	to := filepath.Join(t.TempDir(), "public")
 	set := func(e *estate.Estate) *estate.Estate {
@@ -382,6 +387,7 @@ func padded(c estate.CertificateRecord) string { return fmt.Sprintf("%032x", c.S
 // An authority whose key is locked away signs lists ahead; each is served in its time, and
 // what is revoked meanwhile takes the place of all of them.
 func TestListsAreSignedAhead(t *testing.T) {
+	t.Parallel()
 	dir, e, list := signed(t, 2)
 	to := filepath.Join(t.TempDir(), "public")
 	month := span.Days(30)
@@ -492,6 +498,7 @@ func TestListsFromTheSafe(t *testing.T) {
 
 // After a restored backup numbers go on, and what is missing is signed again.
 func TestNumbersGoOnAfterARestore(t *testing.T) {
+	t.Parallel()
 	dir, e, list := signed(t, 2)
 	to := filepath.Join(t.TempDir(), "public")
 	revoke(t, e, revocation.Superseded, list[0].SerialHex())
@@ -609,6 +616,7 @@ func TestAFolderIsReplacedWholeOrNotAtAll(t *testing.T) {
 
 // Two publish, and others revoke, at once: no number is given twice, nothing is lost.
 func TestTwoPublishAtOnce(t *testing.T) {
+	t.Parallel()
 	dir, e, list := signed(t, 8)
 	to := filepath.Join(t.TempDir(), "public")
 	publish(t, e, publishing.Ask{}, to)
@@ -671,6 +679,7 @@ func TestTwoPublishAtOnce(t *testing.T) {
 
 // Whoever wrote a list that is not on record, or serves an older one, is told of.
 func TestListsWhereClientsLook(t *testing.T) {
+	t.Parallel()
 	dir, e, list := signed(t, 1)
 	to := filepath.Join(t.TempDir(), "public")
 	publish(t, e, publishing.Ask{}, to)
@@ -712,6 +721,7 @@ func TestListsWhereClientsLook(t *testing.T) {
 
 // A list on record is known by its content digest, and one from before there were any by its SHA-256.
 func TestListsOnRecordAreKnown(t *testing.T) {
+	t.Parallel()
 	_, e, _ := signed(t, 1)
 	publish(t, e, publishing.Ask{}, filepath.Join(t.TempDir(), "public"))
 	lists, err := inventory.Current(ctx, e)

@@ -30,6 +30,7 @@ import (
 
 // What was true when a sheet was made is examined again when it is recorded.
 func TestTwoPlansAndOneRecord(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	receive(t, e, 1)
 	if err := sign(e, sheet(t, e, 1)); err != nil {
@@ -73,6 +74,7 @@ func TestTwoPlansAndOneRecord(t *testing.T) {
 }
 
 func TestOneOpenApplicationAnAuthority(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	other := reopen(t, dir, world())
 	done := make(chan error, 2)
@@ -97,6 +99,7 @@ func TestOneOpenApplicationAnAuthority(t *testing.T) {
 // Eight at work on one estate: nothing is lost, nothing is there twice, and the
 // journal tells of all of it.
 func TestEightAtWork(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	const workers, each = 8, 6
 	var wg sync.WaitGroup
@@ -155,6 +158,7 @@ func one(e *estate.Estate, w, i int) error {
 
 // A key file is destroyed only when it is opened and holds that very key.
 func TestWithdrawingTouchesNoOtherKey(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	out := filepath.Join(filepath.Dir(dir), "out")
 	draft := func() intake.Drafted {
@@ -204,6 +208,7 @@ func TestWithdrawingTouchesNoOtherKey(t *testing.T) {
 // The clock: the latest time on record counts, not that of the newest entry; every
 // act is refused; and there is one way out, on record.
 func TestTheLatestTimeCounts(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	receive(t, e, 2)
 	s := sheet(t, e, 1)
@@ -273,6 +278,7 @@ func TestTheLatestTimeCounts(t *testing.T) {
 
 // A clock before the root's beginning grants nothing, and says so.
 func TestAClockBeforeTheBeginning(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	receive(t, e, 1)
 	w := world()
@@ -292,6 +298,7 @@ func TestAClockBeforeTheBeginning(t *testing.T) {
 
 // One wait for a database that is busy is enough for a whole batch.
 func TestABatchStopsAfterOneWait(t *testing.T) {
+	t.Parallel()
 	for _, err := range []error{store.ErrBusy, store.ErrFull, store.ErrReadOnly, store.ErrUncertain,
 		&store.BehindError{}} {
 		if !store.Permanent(fmt.Errorf("records x: %w: locked", err)) {
@@ -323,6 +330,7 @@ func TestABatchStopsAfterOneWait(t *testing.T) {
 // While somebody edits a template without end, every backup that is called done can
 // be restored.
 func TestBackupsUnderEdits(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	stop := make(chan bool)
 	var wg sync.WaitGroup
@@ -358,6 +366,7 @@ func TestBackupsUnderEdits(t *testing.T) {
 // A key that another program removes while a backup is made may be one that its copy of the records needs. The backup
 // begins again.
 func TestABackupBeginsAgainWhenAKeyGoes(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	e.Close()
 	key := filepath.Join(dir, "keys", strings.Repeat("ab", 32)+".key")

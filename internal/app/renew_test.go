@@ -105,6 +105,7 @@ func TestStoppingARenewalAtEveryStep(t *testing.T) {
 // leaves an estate that needs no repair: at worst a key that nothing names, which
 // the check tells.
 func TestCrashWhileRenewing(t *testing.T) {
+	t.Parallel()
 	acts := map[string]func(*testing.T, *estate.Estate) error{
 		"renew": func(t *testing.T, e *estate.Estate) error {
 			p, err := authorities.PlanRenewal(ctx, e, authorities.RenewAsk{Handle: "root"})
@@ -165,6 +166,7 @@ func TestCrashWhileRenewing(t *testing.T) {
 // A wrong passphrase of the old key, which must vouch for the new one, makes no
 // half of a renewal.
 func TestRenewalNeedsTheOldKeyToo(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	w := world()
 	asked := 0
@@ -193,6 +195,7 @@ func TestRenewalNeedsTheOldKeyToo(t *testing.T) {
 // An authority that was renewed while a sheet was on screen does not sign by its
 // old certificate, and is not renewed twice.
 func TestARenewalMeanwhileStopsOtherActs(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	receive(t, e, 1)
 	planned := sheet(t, e, 1)
@@ -214,6 +217,7 @@ func TestARenewalMeanwhileStopsOtherActs(t *testing.T) {
 // Through three renewals of the root with new keys, a chain is handed over with
 // the links that another generation of clients needs.
 func TestLinksGoWithTheChain(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	receive(t, e, 1)
 	if err := sign(e, sheet(t, e, 1)); err != nil {
@@ -247,6 +251,7 @@ func TestLinksGoWithTheChain(t *testing.T) {
 }
 
 func TestRestoredNumbersGoOn(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	receive(t, e, 3)
 	file := filepath.Join(t.TempDir(), "backup")
@@ -279,6 +284,7 @@ func TestRestoredNumbersGoOn(t *testing.T) {
 
 // A full disk while a backup is written leaves no half of one behind.
 func TestABackupIsWholeOrNotThere(t *testing.T) {
+	t.Parallel()
 	_, e := newEstate(t)
 	file := filepath.Join(t.TempDir(), "missing", "backup")
 	if _, err := backup.BackUp(ctx, e, file); err == nil {
@@ -296,6 +302,7 @@ func TestABackupIsWholeOrNotThere(t *testing.T) {
 }
 
 func TestDueNamesEverythingOnceSoonestFirst(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	receive(t, e, 2)
 	for i := range 2 {
@@ -346,6 +353,7 @@ func TestDueNamesEverythingOnceSoonestFirst(t *testing.T) {
 }
 
 func TestACertificateIsReplacedOnce(t *testing.T) {
+	t.Parallel()
 	_, e := newEstate(t)
 	receive(t, e, 1)
 	if err := sign(e, sheet(t, e, 1)); err != nil {
@@ -380,6 +388,7 @@ func TestACertificateIsReplacedOnce(t *testing.T) {
 // With the same key, an adopted authority keeps the key identifier that another
 // program gave it, so that old and new certificate serve the same chains.
 func TestSameKeyKeepsItsIdentifier(t *testing.T) {
+	t.Parallel()
 	_, e := newEstate(t)
 	odd := ext.KeyID([]byte("an identifier of another kind"))
 	root := specimen.Make(t, nil, specimen.Plan{Subject: "CN=Adopted", Authority: true, NoKeyIDs: true,
@@ -409,6 +418,7 @@ func TestSameKeyKeepsItsIdentifier(t *testing.T) {
 
 // A root that waits for its switch day is no anchor yet, and its links go nowhere.
 func TestAPreparedRootIsNotTrustedYet(t *testing.T) {
+	t.Parallel()
 	_, e := newEstate(t)
 	receive(t, e, 1)
 	if err := sign(e, sheet(t, e, 1)); err != nil {

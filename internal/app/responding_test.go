@@ -33,6 +33,7 @@ func parsed(t testing.TB, c *cert.Certificate) *x509.Certificate {
 
 // Every certificate has its answer, of every generation, by a key that was made for that.
 func TestAnswersAreMadeForAll(t *testing.T) {
+	t.Parallel()
 	dir, e, list := signed(t, 4)
 	to := filepath.Join(t.TempDir(), "answers")
 	revoke(t, e, revocation.KeyCompromise, list[0].SerialHex())
@@ -107,6 +108,7 @@ func must[T any](v T, err error) T {
 // A responder answers as things are now: what is revoked and on no list yet is revoked, and
 // what was never issued is unknown.
 func TestAnswersToQuestions(t *testing.T) {
+	t.Parallel()
 	_, e, list := signed(t, 3)
 	services, err := e.Generation(ctx, "services")
 	if err != nil {
@@ -166,6 +168,7 @@ func TestAnswersToQuestions(t *testing.T) {
 // Where no key is at hand nobody can sign an answer. The folder still loses those that tell otherwise than
 // the records by now, and keeps the others.
 func TestAnswersThatAreWrongGoWhereNoneCanBeSigned(t *testing.T) {
+	t.Parallel()
 	dir, e, list := signed(t, 2)
 	to := filepath.Join(t.TempDir(), "answers")
 	must(responding.Prepare(ctx, e, to, publishing.Ask{}, nil))

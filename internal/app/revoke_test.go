@@ -72,6 +72,7 @@ func stateOf(t testing.TB, e *estate.Estate, serial string) lifecycle.State {
 }
 
 func TestRevokingAndReleasing(t *testing.T) {
+	t.Parallel()
 	_, e, list := signed(t, 4)
 	why := revocation.KeyCompromise
 	revoke(t, e, why, list[0].SerialHex())
@@ -121,6 +122,7 @@ func TestRevokingAndReleasing(t *testing.T) {
 
 // A certificate is meant by whatever it is called; what fits several is refused and listed.
 func TestWhatIsToBeRevokedIsNamedInManyWays(t *testing.T) {
+	t.Parallel()
 	dir, e, list := signed(t, 6)
 	file := filepath.Join(dir, "..", "one.pem")
 	if err := os.WriteFile(file, bundle.PEM(bundle.Certificate, list[0].Raw), 0o600); err != nil {
@@ -197,6 +199,7 @@ func issuedUnseen(t testing.TB, e *estate.Estate) *cert.Certificate {
 // With an authority falls what is below it, and it signs no more; one that was renewed
 // with the same key stands on its newer certificate.
 func TestAnAuthorityIsRevoked(t *testing.T) {
+	t.Parallel()
 	_, e, list := signed(t, 2)
 	p, err := authorities.PlanNew(ctx, e, authorities.Ask{Handle: "ships", Under: "root"})
 	if err == nil {
@@ -283,6 +286,7 @@ func saw(t testing.TB, e *estate.Estate, at, serial string) {
 
 // What is to be taken back once its successor is in use waits for just that.
 func TestTheEarlierOneIsTakenBackOnceTheNewOneIsInUse(t *testing.T) {
+	t.Parallel()
 	dir, e, list := signed(t, 1)
 	again, err := renewals.PlanReissue(ctx, e, renewals.ReissueAsk{Certificate: "R1"})
 	if err == nil {

@@ -25,6 +25,7 @@ import (
 // A root is taken out only when nothing depends on it any more; and then the file that a kit
 // installed long ago is the one that the last kit takes away.
 func TestARootIsTakenOutAtItsEnd(t *testing.T) {
+	t.Parallel()
 	dir, e := newEstate(t)
 	if _, err := parties.Add(ctx, e, []trust.Party{{Name: "gate-1", Platforms: []string{"debian"},
 		Sets: []string{"own"}},
@@ -72,6 +73,7 @@ func TestARootIsTakenOutAtItsEnd(t *testing.T) {
 
 // Evidence counts for the machine that it is about, and no earlier than the machine is on record.
 func TestEvidenceIsAboutThePartyOnRecord(t *testing.T) {
+	t.Parallel()
 	_, e, _ := signed(t, 1)
 	twoSets(t, e) // quay holds "old" and is to learn "next"
 	state := func() trust.Readiness {
@@ -112,6 +114,7 @@ func TestEvidenceIsAboutThePartyOnRecord(t *testing.T) {
 
 // What a change-over from a set to another moves, taking it back restores exactly.
 func TestTakingBackRestoresTheSets(t *testing.T) {
+	t.Parallel()
 	_, e, _ := signed(t, 1)
 	twoSets(t, e)
 	before := map[string][]string{"quay": {"old"}, "desk": {"next", "old"}, "crane": {"old", "own", "next"},
@@ -144,6 +147,7 @@ func TestTakingBackRestoresTheSets(t *testing.T) {
 
 // Before anything is prepared nobody knows what a switch would break: that is no green light.
 func TestWhatIsNotPreparedIsUnknown(t *testing.T) {
+	t.Parallel()
 	_, e, _ := signed(t, 2)
 	must(parties.Add(ctx, e, []trust.Party{{Name: "quay", Platforms: []string{"debian"}, Sets: []string{"own"}}}))
 	p, err := authorities.PlanRenewal(ctx, e, authorities.RenewAsk{Handle: "root", Lifetime: span.Years(30),
@@ -160,6 +164,7 @@ func TestWhatIsNotPreparedIsUnknown(t *testing.T) {
 
 // What would break is told in groups, however many parties there are.
 func TestBreaksAreToldInGroups(t *testing.T) {
+	t.Parallel()
 	_, e, list := signed(t, 3)
 	roots, _, err := e.Roots(ctx)
 	must0(t, err)

@@ -353,6 +353,7 @@ func newLifeEstate(t *testing.T) string {
 // In a rehearsal the switch is forced while some have not learnt: what fails then is what was
 // foretold, and nothing else.
 func TestAForcedSwitchFailsAsForetold(t *testing.T) {
+	long(t)
 	dir := filepath.Join(t.TempDir(), "play")
 	cmd := exec.Command(program, "estate", "rehearse", dir, "--blank", "--organisation", "Tern Bay Ferries",
 		"--country", "NO")

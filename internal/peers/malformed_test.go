@@ -193,6 +193,7 @@ func library(leaf, mid, root []byte) error {
 // Chains that were spoiled and signed again: nothing is accepted here that both the
 // Go library and Java refuse.
 func TestNothingIsAcceptedThatAllOthersRefuse(t *testing.T) {
+	long(t)
 	peer(t, "java")
 	now := time.Now().UTC().Truncate(time.Second)
 	live := func(p specimen.Plan) specimen.Plan {

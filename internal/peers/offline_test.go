@@ -15,6 +15,7 @@ import (
 // goes on: by the guide's steps alone, clients that hold only the old root accept
 // what the renewed authority signed.
 func TestAnOfflineRootIsRenewed(t *testing.T) {
+	long(t)
 	safe := newEstate(t, "ecdsa-p256")
 	online := estate{t, safe.path("online")}
 	if err := os.MkdirAll(online.dir, 0o755); err != nil {

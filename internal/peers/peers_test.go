@@ -34,7 +34,7 @@ func TestMain(m *testing.M) {
 	os.Exit(code)
 }
 
-// long marks a test that keeps a processor for more than 15 seconds. A shorter test uses the same peers.
+// long marks a test that keeps a processor for more than ten seconds. A shorter test uses the same peers.
 func long(t testing.TB) {
 	t.Helper()
 	if os.Getenv("CI") != "true" && os.Getenv("IRONSEAL_LONG") == "" {

@@ -130,6 +130,7 @@ func (q quay) site(port int, lists string) string {
 // TestServersRefuseRevokedClients: by the file of lists of the whole path, of yesterday and
 // as it is published again today, each refuses who is revoked or on hold, and nobody else.
 func TestServersRefuseRevokedClients(t *testing.T) {
+	long(t)
 	q := newQuay(t)
 	lists := filepath.Join(q.public, "services.g1.lists.pem")
 	servers := map[string]func(port int) map[string]bool{

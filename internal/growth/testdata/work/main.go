@@ -109,7 +109,8 @@ func answer(n int) []byte {
 	d := ocsp.Draft{Responder: w.Mid.Cert, Attach: true, At: specimen.Now}
 	for range n {
 		c := leaf(specimen.Plan{})
-		d.Singles = append(d.Singles, ocsp.Single{ID: must(ocsp.IDOf(crypto.SHA1, w.Mid.Cert, c.Cert.Serial)),
+		d.Responses = append(d.Responses, ocsp.SingleResponse{ID: must(ocsp.IDOf(crypto.SHA1, w.Mid.Cert,
+			c.Cert.Serial)),
 			Status: ocsp.Good, This: specimen.Now, Next: specimen.Now.Add(time.Hour)})
 	}
 	return must(d.Sign(w.Mid.Signer, rand.Reader))
@@ -191,7 +192,7 @@ var cases = []one{
 	}},
 	{"an answer about certificates", 50, func(n int) func() {
 		der := answer(n)
-		return func() { must(ocsp.ReadAnswer(der)) }
+		return func() { must(ocsp.ReadResponse(der)) }
 	}},
 	{"a heap of PEM", 50, func(n int) func() {
 		data := pem(leaves(n))
@@ -247,9 +248,9 @@ var cases = []one{
 		}
 	}},
 	{"status by many answers", 10, func(n int) func() {
-		var answers []*ocsp.Answer
+		var answers []*ocsp.Response
 		for range n {
-			answers = append(answers, must(ocsp.ReadAnswer(answer(1))))
+			answers = append(answers, must(ocsp.ReadResponse(answer(1))))
 		}
 		return func() {
 			status.New(status.Evidence{Answers: answers}, question(), true).Of([]*cert.Certificate{w.Leaf.Cert,
