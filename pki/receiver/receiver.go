@@ -259,16 +259,20 @@ func Without(list []string, drop ...string) []string {
 	return slices.DeleteFunc(slices.Clone(list), func(s string) bool { return slices.Contains(drop, s) })
 }
 
+// named is a text of the page with the names of the host and of the files, and with the parts about the key or
+// without them.
+func (r Receiver) named(text, host string, key bool) string {
+	text = withKey(text, key)
+	for i, f := range r.Files {
+		text = strings.ReplaceAll(text, fmt.Sprintf("{file%d}", i+1), f.Name)
+	}
+	return strings.ReplaceAll(text, "{host}", host)
+}
+
 // ReadMe writes the page for the person at the receiver.
 func (r Receiver) ReadMe(g handover.Bundle, host string, files []Packed, notes []string) []byte {
 	var b bytes.Buffer
-	fill := func(text string) string {
-		text = strings.ReplaceAll(withKey(text, g.Key != nil), "{host}", host)
-		for i, f := range r.Files {
-			text = strings.ReplaceAll(text, fmt.Sprintf("{file%d}", i+1), strings.ReplaceAll(f.Name, "{host}", host))
-		}
-		return text
-	}
+	fill := func(text string) string { return r.named(text, host, g.Key != nil) }
 	fmt.Fprintf(&b, "%s: the certificate for %s\n\n", r.Title, host)
 	fmt.Fprintf(&b, "Valid from  %s\nuntil       %s\n", cert.Stamp(g.Leaf.NotBefore), cert.Stamp(g.Leaf.NotAfter))
 	sum := g.Leaf.SHA256()

@@ -91,3 +91,20 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+// A receiver is shown with the names of its files, and without the marks that its file has.
+func TestTheLinesNameTheFiles(t *testing.T) {
+	for _, name := range StarterNames() {
+		t.Run(name, func(t *testing.T) {
+			r, err := Parse(name, []byte(Starter(name)))
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, l := range r.Lines() {
+				if strings.Contains(l.Text, "[[") || strings.Contains(l.Text, "{file") {
+					t.Errorf("%s: %s", l.Label, l.Text)
+				}
+			}
+		})
+	}
+}

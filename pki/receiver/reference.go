@@ -42,11 +42,11 @@ func (r Receiver) Lines() []Line {
 		out = append(out, Line{f.Name, f.For + ": " + strings.Join(f.Parts, ", ") + " as " + string(f.Format)})
 	}
 	for i, s := range r.Page.Steps {
-		out = append(out, Line{fmt.Sprintf("step %d", i+1), s})
+		out = append(out, Line{fmt.Sprintf("step %d", i+1), r.named(s, "{host}", true)})
 	}
 	for _, l := range []Line{{"downtime", r.Page.Away}, {"it worked when", r.Page.Worked}, {"rollback", r.Page.Back}} {
 		if l.Text != "" {
-			out = append(out, l)
+			out = append(out, Line{l.Label, r.named(l.Text, "{host}", true)})
 		}
 	}
 	return out
