@@ -43,7 +43,7 @@ func FindingsOf(list finding.List, s Speller) finding.List {
 	return out
 }
 
-// Status is how the estate stands.
+// Status is the state of the estate.
 type Status struct {
 	overview.Status
 	Next []Hint `json:"next" doc:"what to do next: why, and the command"`
@@ -88,7 +88,7 @@ type IncidentStep struct {
 	Next string `json:"next" doc:"the command to run next; empty where there is none"`
 }
 
-// Incident is how an incident stands.
+// Incident is the progress of an incident.
 type Incident struct {
 	incidents.Progress
 	Steps []IncidentStep `json:"steps" doc:"what is to be done, in order"`

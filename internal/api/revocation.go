@@ -20,7 +20,7 @@ type Revoked struct {
 	Head         string               `json:"journal_head" doc:"the journal's head after the act"`
 }
 
-// RevokedCertificate is one of them.
+// RevokedCertificate is one certificate of a revocation.
 type RevokedCertificate struct {
 	Title     string   `json:"title" doc:"for whom it is"`
 	Serial    string   `json:"serial" doc:"its serial number, in hex"`

@@ -55,7 +55,7 @@ type Signed struct {
 	Signed []SignedCertificate `json:"signed"`
 }
 
-// SignedCertificate is one of them.
+// SignedCertificate is one certificate that was signed.
 type SignedCertificate struct {
 	Request     string  `json:"request"`
 	Certificate string  `json:"certificate"` // SHA-256, in hex

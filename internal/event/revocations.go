@@ -15,7 +15,7 @@ type Revoked struct {
 	Waived  Waivers              `json:"waived,omitempty"`
 }
 
-// RevokedCertificate is one of them, as it is on record.
+// RevokedCertificate is one certificate of a revocation.
 type RevokedCertificate struct {
 	Certificate string `json:"certificate"` // SHA-256; empty for one that is not on record
 	By          string `json:"by"`          // the authority

@@ -33,7 +33,7 @@ type Reader interface {
 	Flaws(ctx context.Context) (map[[32]byte]finding.List, error)
 }
 
-// Tx is one change. Nothing of it is kept unless all is.
+// Tx is one change. All of it is committed, or none.
 type Tx interface {
 	RequestsWriter
 	CertificatesWriter

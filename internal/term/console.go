@@ -21,7 +21,7 @@ type Console interface {
 	Secret(ctx context.Context, prompt string) ([]byte, error)
 }
 
-// ErrNoTerminal says that there is nobody to ask.
+// ErrNoTerminal says that there is no terminal to ask at.
 var ErrNoTerminal = errors.New("there is no terminal to ask on")
 
 // Device is the terminal device itself, so that questions can be asked even

@@ -15,7 +15,7 @@ type Step struct {
 // List is what a person can do, the first first.
 type List []Step
 
-// Value is one value that an act is given, such as the authority that it is about.
+// Value is one value that an act takes, such as an authority's handle.
 type Value struct {
 	Name string // as the act calls it, such as "authority" or "because"
 	Text string // the value; Asked where the person has to choose it

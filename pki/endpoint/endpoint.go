@@ -52,13 +52,13 @@ type Issuer struct {
 	Get advice.Step // exports its certificate
 }
 
-// Question is by what it is judged.
+// Question is what an endpoint is judged by.
 type Question struct {
 	path.Question
 	Set string // what the anchors are called
 }
 
-// Judgement is the answer.
+// Judgement is what clients would think of what the endpoint presents.
 type Judgement struct {
 	Trusted  bool
 	Anchor   *cert.Certificate // on which it hangs; nil where it depends on none

@@ -109,7 +109,7 @@ func (r Row) Mark() string {
 	return "≠"
 }
 
-// Plan is what will be signed, and what there is to say about it.
+// Plan is what will be signed, with its findings.
 type Plan struct {
 	Draft    cert.Draft // without serial and, where the key is yet to be made, without key
 	Rows     []Row

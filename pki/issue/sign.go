@@ -26,7 +26,7 @@ func Serial(random io.Reader) (*big.Int, error) {
 	return n, nil
 }
 
-// Refused says which findings stand against signing.
+// Refused lists the findings that prevent signing.
 type Refused struct {
 	About    string
 	Findings finding.List

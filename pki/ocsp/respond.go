@@ -19,7 +19,7 @@ import (
 
 type bigInt struct{ big.Int }
 
-// Status is what is known of a certificate.
+// Status is CertStatus (RFC 6960 section 4.2.1).
 type Status int
 
 // Values of CertStatus.

@@ -93,7 +93,7 @@ type Question struct {
 	Now    time.Time
 
 	// Status says whether the first certificate of a line was revoked, as path.Question has it.
-	Standing func(line []*cert.Certificate) (finding.List, string)
+	Status func(line []*cert.Certificate) (finding.List, string)
 }
 
 // Answer is what holds between the two.
@@ -167,7 +167,7 @@ func Judge(q Question) Answer {
 // check judges a peer as the other does, who holds what was found to be needed.
 func (a Answer) check(q Question, of int, as Role) Check {
 	p, c := q.Peers[of], Check{Of: of, As: as}
-	ask := path.Question{Now: q.Now, Usage: q.Over.Usage(as), Status: q.Standing}
+	ask := path.Question{Now: q.Now, Usage: q.Over.Usage(as), Status: q.Status}
 	for _, x := range a.Needs[1-of].Anchors {
 		ask.Anchors = append(ask.Anchors, x.Certificate)
 	}

@@ -77,7 +77,7 @@ type Step struct {
 // Good reports whether nothing in the step makes a client refuse.
 func (s Step) Good() bool { return len(s.Findings.Refusing()) == 0 }
 
-// Verdict is the answer.
+// Verdict is whether a client accepts the certificate, by which chain, or why not.
 type Verdict struct {
 	Valid    bool
 	Steps    []Step              // leaf first; where the chain is broken, as far as it goes

@@ -16,7 +16,7 @@ import (
 	"ironseal/pki/template"
 )
 
-// Evidence is what there is to weigh when a key is to be kept or changed.
+// Evidence is what counts for keeping a key or for changing it.
 type Evidence struct {
 	Generation *hierarchy.Generation
 	Now        time.Time

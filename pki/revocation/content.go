@@ -26,7 +26,7 @@ func (l *List) ContentDigest() string {
 	return l.DigestBy(h.Sum(nil))
 }
 
-// DigestBy is ContentDigest for whoever knows the proof of the entries: they are not hashed again.
+// DigestBy is ContentDigest where the hash of the entries is known: they are not hashed again.
 func (l *List) DigestBy(proof []byte) string {
 	h := NewProof()
 	after := len(l.Raw) - l.behind

@@ -138,7 +138,7 @@ func (l *List) readBody(body, outerAlg cryptobyte.String) error {
 	return l.readExtensions(body)
 }
 
-// Encoded are the entries as they stand.
+// Encoded are the entries' octets as the list has them.
 func (l *List) Encoded() []byte { return l.entries }
 
 // handled are the extensions of lists that may be critical.

@@ -27,7 +27,7 @@ import (
 	"ironseal/pki/span"
 )
 
-// State is whether a certificate stands.
+// State is a certificate's revocation status.
 type State string
 
 // States.

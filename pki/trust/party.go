@@ -35,7 +35,7 @@ const (
 	mostPartyList = 50
 )
 
-// Check says what is wrong with a party as it stands.
+// Check says what is wrong with a party's own fields.
 func (p Party) Check() error {
 	switch {
 	case p.Name == "":

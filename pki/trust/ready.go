@@ -37,8 +37,8 @@ const (
 	Closed   Readiness = "cannot learn"
 )
 
-// Standing is how one party stands.
-type Standing struct {
+// PartyReadiness is one party's readiness for a change of roots.
+type PartyReadiness struct {
 	Party string    `json:"party" doc:"which"`
 	State Readiness `json:"state" doc:"ready, not ready, unknown, or cannot learn"`
 	Lacks []string  `json:"lacks" doc:"titles of the anchors that it is not known to hold"`
@@ -48,11 +48,11 @@ type Standing struct {
 	Owner string    `json:"owner,omitempty" doc:"who looks after it"`
 }
 
-// Stand says how a party stands: ready when each anchor is known to be there, in every store and at every
+// Assess says how a party stands: ready when each anchor is known to be there, in every store and at every
 // endpoint; not ready when one is known to be missing somewhere. What nothing tells is unknown. One that can
 // learn no anchors is ready only by evidence.
-func (p Party) Stand(needs []Anchor, known map[[32]byte][]Evidence) Standing {
-	out := Standing{Party: p.Name, State: Ready, Lacks: []string{}, Owner: p.Owner}
+func (p Party) Assess(needs []Anchor, known map[[32]byte][]Evidence) PartyReadiness {
+	out := PartyReadiness{Party: p.Name, State: Ready, Lacks: []string{}, Owner: p.Owner}
 	for _, a := range needs {
 		state, by := p.holds(known[a.Certificate.SHA256()])
 		if len(by) > 0 {
@@ -142,5 +142,5 @@ type Break struct {
 	Why     string   `json:"why" doc:"what the clients have against them"`
 }
 
-// Count is how many connections it is about.
+// Count is the number of connections.
 func (b Break) Count() int { return len(b.Clients) * len(b.Servers) }

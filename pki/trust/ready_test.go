@@ -59,12 +59,13 @@ func TestWhenAPartyIsReady(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			c.party.Name = "quay"
 			needs := []trust.Anchor{{Certificate: root.Cert}}
-			got := c.party.Stand(needs, map[[32]byte][]trust.Evidence{root.Cert.SHA256(): c.known})
+			got := c.party.Assess(needs, map[[32]byte][]trust.Evidence{root.Cert.SHA256(): c.known})
 			if got.State != c.want || (got.State == trust.Ready) != (len(got.Lacks) == 0) {
 				t.Errorf("%+v", got)
 			}
 			slices.Reverse(c.known)
-			if again := c.party.Stand(needs, map[[32]byte][]trust.Evidence{root.Cert.SHA256(): c.known}); again.State !=
+			if again := c.party.Assess(needs, map[[32]byte][]trust.Evidence{root.Cert.
+				SHA256(): c.known}); again.State !=
 				c.want {
 				t.Errorf("in another order: %+v", again)
 			}

@@ -36,7 +36,7 @@ const (
 	Code    Purpose = "code"
 )
 
-// Purposes are all of them, in the order in which they are shown.
+// Purposes lists all purposes, in the order in which they are shown.
 func Purposes() []Purpose { return []Purpose{Servers, Clients, Mail, Code} }
 
 // Anchor is a certificate that is trusted, and what for.

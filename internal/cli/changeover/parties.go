@@ -55,7 +55,7 @@ func drawParties(s *session.Session, p rollover.Progress) {
 }
 
 // counted says how many parties are ready, and how the others stand.
-func counted(list []trust.Standing) string {
+func counted(list []trust.PartyReadiness) string {
 	count := map[trust.Readiness]int{}
 	for _, x := range list {
 		count[x.State]++
@@ -76,7 +76,7 @@ type together struct {
 }
 
 // alike groups the parties of one state by what that rests on, its day and their owner.
-func alike(list []trust.Standing, state trust.Readiness) (out []*together) {
+func alike(list []trust.PartyReadiness, state trust.Readiness) (out []*together) {
 	seen := map[[3]string]*together{}
 	for _, x := range list {
 		if x.State != state {

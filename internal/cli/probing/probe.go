@@ -127,7 +127,7 @@ func (f *flags) run(ctx context.Context, s *session.Session, args []string) erro
 	if err := f.revocations.Prepare(ctx, s, e); err != nil {
 		return err
 	}
-	ask.Standing = func(ctx context.Context, presented []*cert.Certificate, stapled []byte, q *path.Question) {
+	ask.Evidence = func(ctx context.Context, presented []*cert.Certificate, stapled []byte, q *path.Question) {
 		f.revocations.Into(ctx, s, q, slices.Concat(presented, q.Anchors), stapled)
 	}
 	ask.Options.Nameless = f.list == "" && !f.all && len(targets) <= mostNameless

@@ -117,7 +117,7 @@ func OrDash(s string) string {
 	return s
 }
 
-// Refusal says in a line or two what stands against signing and how to continue.
+// Refusal says in a line or two what prevents signing, and how to continue.
 func Refusal(about, outcome string, list finding.List) error {
 	hint := "a refused finding cannot be waived"
 	if stops := list.Stops(); strings.HasPrefix(stops, "needs") {

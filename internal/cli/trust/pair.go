@@ -112,7 +112,7 @@ func (f pairFlags) judged(ctx context.Context, s *session.Session, e *estate.Est
 	if err != nil {
 		return p, err
 	}
-	q := pair.Question{OneWay: f.oneWay, Now: s.Moment(), Standing: asked.Status}
+	q := pair.Question{OneWay: f.oneWay, Now: s.Moment(), Status: asked.Status}
 	if q.Over, err = pair.ParseProtocol(f.over); err != nil {
 		return p, &session.Status{Code: session.Usage, Err: err}
 	}

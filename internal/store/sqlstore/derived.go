@@ -117,12 +117,12 @@ func (s *Store) DerivedOf(ctx context.Context, kind event.Kind, name string) (jo
 	return en, there, s.Explain(err)
 }
 
-// Derived is what it is of a Store, as it is inside an act.
+// Derived is Store.Derived, inside an act.
 func (t *Tx) Derived(ctx context.Context, kind event.Kind, fn func(string, journal.Entry) error) error {
 	return derived(ctx, t.Querier(), kind, fn)
 }
 
-// DerivedOf is what it is of a Store, as it is inside an act.
+// DerivedOf is Store.DerivedOf, inside an act.
 func (t *Tx) DerivedOf(ctx context.Context, kind event.Kind, name string) (journal.Entry, bool, error) {
 	return derivedOf(ctx, t.Querier(), kind, name)
 }

@@ -21,7 +21,7 @@ import (
 	"ironseal/pki/path"
 )
 
-// Change is how the change-over of one authority stands.
+// Change is the state of one authority's change-over.
 type Change struct {
 	Handle   string    `json:"authority"`
 	Old      string    `json:"old"`
@@ -40,7 +40,7 @@ type Losing struct {
 	client.Answer
 }
 
-// ChangeOf tells how the change-over of an authority stands.
+// ChangeOf is the state of an authority's change-over.
 func ChangeOf(ctx context.Context, e *estate.Estate, handle string) (Change, error) {
 	g, old, err := changing(ctx, e, handle)
 	if err != nil {

@@ -112,7 +112,7 @@ func (s *Sets) gone(ctx context.Context, e *estate.Estate) ([]trust.Anchor, erro
 		return nil, err
 	}
 	leave, _ := differences(old, next)
-	p := Progress{Parties: []trust.Standing{{Party: "whoever has moved"}}}
+	p := Progress{Parties: []trust.PartyReadiness{{Party: "whoever has moved"}}}
 	if p.all, err = parties.List(ctx, e); err != nil {
 		return nil, err
 	}

@@ -33,21 +33,21 @@ import (
 	"ironseal/pki/trust"
 )
 
-// Progress is how a change-over stands, with the parties.
+// Progress is what was done in a change-over and what is left, party by party.
 type Progress struct {
 	renewals.Change
-	Learn   []string         `json:"learn"`   // titles of the roots that parties must hold before the switch
-	Parties []trust.Standing `json:"parties"` // those that must trust what changes
-	Breaks  []trust.Break    `json:"breaks"`  // what would fail if it were switched now
-	Unknown []string         `json:"unknown"` // for which nothing is prepared: what would fail with them nobody knows
-	Sets    *Sets            `json:"sets"`    // of a change from a set to another; nil for an authority's
+	Learn   []string               `json:"learn"`   // titles of the roots that parties must hold before the switch
+	Parties []trust.PartyReadiness `json:"parties"` // those that must trust what changes
+	Breaks  []trust.Break          `json:"breaks"`  // what would fail if it were switched now
+	Unknown []string               `json:"unknown"` // for which nothing is prepared: what would fail with them nobody knows
+	Sets    *Sets                  `json:"sets"`    // of a change from a set to another; nil for an authority's
 
 	needs []trust.Anchor
 	sets  map[string]trust.Set
 	all   []trust.Party
 }
 
-// Of tells how the change-over of an authority stands.
+// Of is the progress of an authority's change-over.
 func Of(ctx context.Context, e *estate.Estate, handle string) (Progress, error) {
 	return estate.Snapshot(ctx, e, func(e *estate.Estate) (Progress, error) { return of(ctx, e, handle) })
 }
@@ -97,7 +97,7 @@ func unmoved(h hierarchy.Hierarchy, old *hierarchy.Generation) (out []string) {
 
 // begin has empty lists, which JSON tells from none.
 func (p *Progress) begin() {
-	p.Learn, p.Parties, p.Breaks, p.Unknown = []string{}, []trust.Standing{}, []trust.Break{}, []string{}
+	p.Learn, p.Parties, p.Breaks, p.Unknown = []string{}, []trust.PartyReadiness{}, []trust.Break{}, []string{}
 }
 
 func top(g *hierarchy.Generation) *hierarchy.Generation {
@@ -119,7 +119,7 @@ func (p *Progress) stand(ctx context.Context, e *estate.Estate, was *hierarchy.G
 		if relies, err := p.relies(ctx, e, x, was.Certificate); err != nil {
 			return err
 		} else if relies {
-			p.Parties = append(p.Parties, x.Stand(p.needs, known[x.Name]))
+			p.Parties = append(p.Parties, x.Assess(p.needs, known[x.Name]))
 		}
 	}
 	return nil
@@ -194,7 +194,7 @@ func (p *Progress) judge(ctx context.Context, e *estate.Estate, old, prepared *h
 }
 
 // alike puts those parties together that refuse the same: there may be thousands.
-func alike(list []trust.Standing) (out [][]trust.Standing) {
+func alike(list []trust.PartyReadiness) (out [][]trust.PartyReadiness) {
 	at := map[string]int{}
 	for _, x := range list {
 		k := strings.Join(x.Lacks, "\x00")
@@ -211,7 +211,7 @@ func alike(list []trust.Standing) (out [][]trust.Standing) {
 	return out
 }
 
-func names(list []trust.Standing) (out []string) {
+func names(list []trust.PartyReadiness) (out []string) {
 	for _, x := range list {
 		out = append(out, x.Party)
 	}
@@ -309,7 +309,7 @@ func Confirm(ctx context.Context, e *estate.Estate, handle string, names []strin
 	}
 	var entries []event.Record
 	for _, n := range names {
-		if !slices.ContainsFunc(p.Parties, func(s trust.Standing) bool { return s.Party == n }) {
+		if !slices.ContainsFunc(p.Parties, func(s trust.PartyReadiness) bool { return s.Party == n }) {
 			if _, err := parties.Find(ctx, e, n); err != nil {
 				return journal.Head{}, err
 			}

@@ -141,7 +141,7 @@ func ofSets(ctx context.Context, e *estate.Estate, s *Sets) (p Progress, err err
 	p.sets = map[string]trust.Set{s.From: old}
 	for _, x := range p.all {
 		if slices.Contains(x.Sets, s.From) {
-			p.Parties = append(p.Parties, x.Stand(p.needs, known[x.Name]))
+			p.Parties = append(p.Parties, x.Assess(p.needs, known[x.Name]))
 		}
 	}
 	return p, p.judgeLeaving(ctx, e, leave)

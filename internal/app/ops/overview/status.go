@@ -21,7 +21,7 @@ import (
 	"ironseal/pki/span"
 )
 
-// Status is how the estate stands.
+// Status is the state of the estate: what serves, what waits, what is due.
 type Status struct {
 	Organisation string                  `json:"organisation" doc:"whose estate it is"`
 	Dir          string                  `json:"directory" doc:"where it is"`

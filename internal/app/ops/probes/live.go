@@ -22,7 +22,7 @@ import (
 	"ironseal/pki/trust"
 )
 
-// Ask says what is examined, and by what it is judged.
+// Ask says which endpoints are examined, and what they are judged by.
 type Ask struct {
 	Targets []probe.Target
 	Options probe.Options
@@ -31,9 +31,9 @@ type Ask struct {
 	Now     time.Time
 	Clock   func() time.Time // by which it is said how long each took
 
-	// Standing makes what tells whether certificates were revoked, for one endpoint; nil:
+	// Evidence makes what tells whether certificates were revoked, for one endpoint; nil:
 	// nobody is asked.
-	Standing func(ctx context.Context, presented []*cert.Certificate, stapled []byte, q *path.Question)
+	Evidence func(ctx context.Context, presented []*cert.Certificate, stapled []byte, q *path.Question)
 }
 
 // Outcome is what one endpoint did, and what is to be thought of it.
@@ -163,8 +163,8 @@ func (l *Looking) judge(ctx context.Context, a probe.Answer) Outcome {
 	}
 	q := endpoint.Question{Set: l.ask.Set,
 		Question: path.Question{Anchors: l.ask.Anchors, Now: l.ask.Now, Usage: l.usage, Proofs: &l.found}}
-	if l.ask.Standing != nil && len(a.Presented) > 0 {
-		l.ask.Standing(ctx, a.Presented, a.Stapled, &q.Question)
+	if l.ask.Evidence != nil && len(a.Presented) > 0 {
+		l.ask.Evidence(ctx, a.Presented, a.Stapled, &q.Question)
 	}
 	if l.records != nil {
 		l.records.Into(&q.Question)

@@ -167,7 +167,7 @@ func serving(at map[string]*trust.Party, c estate.CertificateRecord) (trust.Part
 	return *found, true
 }
 
-// NotHandedOver are the certificates that serve and that nobody was given yet.
+// NotHandedOver are the certificates in force that were not handed over yet.
 func NotHandedOver(ctx context.Context, e *estate.Estate) ([]estate.CertificateRecord, error) {
 	all, err := e.Certificates(ctx)
 	if err != nil {

@@ -98,7 +98,7 @@ func Keys(ctx context.Context, s store.Store) (map[[32]byte]finding.Finding, err
 	return why(ctx, s, lost)
 }
 
-// Among are those suspected among some keys, as it is inside an act.
+// Among tells, inside an act, which of some keys are suspected.
 func Among(ctx context.Context, tx store.Tx, keys [][32]byte) (map[[32]byte]finding.Finding, error) {
 	lost, err := tx.CompromisedAmong(keys)
 	if err != nil {

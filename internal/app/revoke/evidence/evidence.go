@@ -1,4 +1,4 @@
-// Package evidence gathers what tells whether certificates still stand: what was given, what
+// Package evidence gathers evidence of certificates' revocation status: what was given, what
 // the estate published, and what comes from the addresses in the certificates. Whether any of
 // it is believed is decided in pki/status.
 package evidence

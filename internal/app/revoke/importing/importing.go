@@ -246,7 +246,7 @@ func (a *accepting) take(ctx context.Context, o offer) error {
 // newer is the number of a list in whose place this one could be served at no time; 0 for none. A list that
 // was signed ahead waits for its time, and takes nobody's place before.
 func (a *accepting) newer(i event.List) (number int64) {
-	for _, o := range slices.Concat(a.have.Standing(i.Scope()), a.out.Lists) {
+	for _, o := range slices.Concat(a.have.InForce(i.Scope()), a.out.Lists) {
 		if o.Scope() == i.Scope() && o.Number >= i.Number && (!o.This.After(i.This) || !o.This.After(a.e.Now())) {
 			number = max(number, o.Number)
 		}
@@ -262,7 +262,7 @@ func (a *accepting) over(i event.List, l *revocation.List) (bool, error) {
 	if served && i.This.Before(now.This) || i.This.After(a.e.Now()) {
 		return false, nil
 	}
-	for _, o := range a.have.Standing(i.Scope()) {
+	for _, o := range a.have.InForce(i.Scope()) {
 		if o.Number < i.Number {
 			continue
 		}

@@ -56,7 +56,7 @@ type CrossCertificate struct {
 	by     *hierarchy.Generation
 }
 
-// Progress is how an incident stands.
+// Progress is what was done in an incident and what is left.
 type Progress struct {
 	compromise.Incident
 	Steps    []Step             `json:"steps" doc:"in their order"`
@@ -285,7 +285,7 @@ func (p *Progress) count(is func(Affected) bool) (n int) {
 	return n
 }
 
-// ToHandOver are the replacements that nobody was given yet.
+// ToHandOver are the replacements that were not handed over yet.
 func (p *Progress) ToHandOver() (out []estate.CertificateRecord) {
 	for _, a := range p.Affected {
 		if a.needs() && a.Replacement != "" && !a.Handed {

@@ -38,7 +38,7 @@ func Is(i event.List, l *revocation.List) bool {
 	return l.ContentDigest() == i.ContentDigest
 }
 
-// Lists is what is known of lists.
+// Lists are the revocation lists on record.
 type Lists struct {
 	state  map[event.Scope][]event.List // those that are served, now or later, the lowest number first
 	all    map[event.Scope][]event.List // every one
@@ -182,8 +182,8 @@ func (l Lists) Ends(s event.Scope) (end time.Time) {
 // All are the lists of a scope that are on record, older ones too.
 func (l Lists) All(s event.Scope) []event.List { return l.all[s] }
 
-// Standing are the lists of a scope that are served, now or later, the lowest number first.
-func (l Lists) Standing(s event.Scope) []event.List { return l.state[s] }
+// InForce are the lists of a scope that are served, now or later, the lowest number first.
+func (l Lists) InForce(s event.Scope) []event.List { return l.state[s] }
 
 // Find finds the record of a list; false where nobody wrote it down.
 func (l Lists) Find(list *revocation.List) (event.List, bool) {

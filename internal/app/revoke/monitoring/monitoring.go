@@ -18,7 +18,7 @@ import (
 	"ironseal/pki/revocation"
 )
 
-// Checked is a list that stands somewhere, compared with what was published.
+// Checked is a list that is served, compared with what was published.
 type Checked struct {
 	Where    string       `json:"where" doc:"the address or the file"`
 	Title    string       `json:"title" doc:"which list it is; empty where that is unknown"`
