@@ -17,19 +17,19 @@ type Generation struct {
 	Waived      Waivers `json:"waived"`
 }
 
-// AuthorityCreated: an authority was made. The object is its handle.
+// AuthorityCreated records that an authority was made. The object is its handle.
 type AuthorityCreated struct {
 	v1
 	Generation
 }
 
-// AuthorityRenewed: an authority got another generation. The object is its handle.
+// AuthorityRenewed records that an authority got another generation. The object is its handle.
 type AuthorityRenewed struct {
 	v1
 	Generation
 }
 
-// CrossCertified: an authority vouches for another. The object is the handle of the other.
+// CrossCertified records that an authority vouches for another. The object is the handle of the other.
 type CrossCertified struct {
 	v1
 	By     string  `json:"by"`
@@ -41,20 +41,20 @@ type CrossCertified struct {
 	Waived Waivers `json:"waived"`
 }
 
-// AuthorityRetired: an authority signs no longer. The object is its handle.
+// AuthorityRetired records that an authority signs no longer. The object is its handle.
 type AuthorityRetired struct {
 	v1
 	Because string `json:"because"`
 	Last    string `json:"last certificate ends"`
 }
 
-// AuthorityReinstated: a retired authority signs again. The object is its handle.
+// AuthorityReinstated records that a retired authority signs again. The object is its handle.
 type AuthorityReinstated struct {
 	v1
 	Because string `json:"because"`
 }
 
-// KeyDestroyed: the key of a generation was destroyed. The object is the generation.
+// KeyDestroyed records that the key of a generation was destroyed. The object is the generation.
 type KeyDestroyed struct {
 	v1
 	Key     string `json:"key"`
@@ -68,7 +68,7 @@ type Imported struct {
 	By          string `json:"by,omitempty"`
 }
 
-// AuthorityAdopted: an authority that was made elsewhere came here. The object is its handle.
+// AuthorityAdopted records that an authority that was made elsewhere came here. The object is its handle.
 type AuthorityAdopted struct {
 	v1
 	Certificate string     `json:"certificate"`
@@ -85,14 +85,14 @@ type AuthorityAdopted struct {
 	Waived      Waivers    `json:"waived,omitempty"`
 }
 
-// LinkAdopted: a certificate by which one root vouches for another came here. The object is the handle.
+// LinkAdopted records that a certificate by which one root vouches for another came here. The object is the handle.
 type LinkAdopted struct {
 	v1
 	To    string `json:"to"`
 	Links Sums   `json:"links"`
 }
 
-// Applied: an authority's request is sent to a parent elsewhere. The object is the authority's handle.
+// Applied records that an authority's request is sent to a parent elsewhere. The object is the authority's handle.
 type Applied struct {
 	v1
 	Request   string `json:"request"` // SHA-256
@@ -102,13 +102,13 @@ type Applied struct {
 	SwitchDay string `json:"switch day"`
 }
 
-// ApplicationWithdrawn: such a request is withdrawn. The object is the authority's handle.
+// ApplicationWithdrawn records that such a request is withdrawn. The object is the authority's handle.
 type ApplicationWithdrawn struct {
 	v1
 	Request string `json:"request"`
 }
 
-// AnswerImported: the answer to such a request came. The object is the authority's handle.
+// AnswerImported records that the answer to such a request came. The object is the authority's handle.
 type AnswerImported struct {
 	v1
 	Certificate string     `json:"certificate"`
@@ -129,19 +129,19 @@ type KeyFile struct {
 	File string `json:"file"` // SHA-256 of the file
 }
 
-// PassphraseChangeBegun: key files are about to be replaced.
+// PassphraseChangeBegun records that key files are about to be replaced.
 type PassphraseChangeBegun struct {
 	v1
 	Keys []KeyFile `json:"keys"`
 }
 
-// PassphraseChanged: key files were replaced.
+// PassphraseChanged records that key files were replaced.
 type PassphraseChanged struct {
 	v1
 	Keys []KeyFile `json:"keys"`
 }
 
-// Switched: an authority signs with its prepared generation. The object is its handle.
+// Switched records that an authority signs with its prepared generation. The object is its handle.
 type Switched struct {
 	v1
 	From   string  `json:"from"`
@@ -149,7 +149,7 @@ type Switched struct {
 	Waived Waivers `json:"waived"`
 }
 
-// SwitchedBack: an authority signs with the generation before again. The object is its handle.
+// SwitchedBack records that an authority signs with the generation before again. The object is its handle.
 type SwitchedBack struct {
 	v1
 	From  string `json:"from"`

@@ -7,34 +7,34 @@ import (
 	"ironseal/pki/journal"
 )
 
-// EstateCreated: the estate was made. The object is "estate" or "rehearsal".
+// EstateCreated records that the estate was made. The object is "estate" or "rehearsal".
 type EstateCreated struct {
 	v1
 	Organisation string `json:"organisation"`
 	ID           string `json:"id"`
 }
 
-// DataFileCopied: a template, receiver or platform was copied. The object is the copy's name.
+// DataFileCopied records that a template, receiver or platform was copied. The object is the copy's name.
 type DataFileCopied struct {
 	v1
 	Kind string `json:"-"` // template, receiver, platform or set; a part of the act's name
 	From string `json:"from"`
 }
 
-// IssuerAllowed: an authority may sign by a template. The object is the template.
+// IssuerAllowed records that an authority may sign by a template. The object is the template.
 type IssuerAllowed struct {
 	v1
 	Issuer string `json:"issuer"`
 }
 
-// BackedUp: a backup was made.
+// BackedUp records that a backup was made.
 type BackedUp struct {
 	v1
 	Head  string `json:"head"`
 	Files int    `json:"files"`
 }
 
-// Restored: the estate was restored from a backup.
+// Restored records that the estate was restored from a backup.
 type Restored struct {
 	v1
 	Backup      string `json:"backup"` // the journal's head in it
@@ -49,7 +49,7 @@ type RehearsedGeneration struct {
 	Retired   string `json:"retired,omitempty"`
 }
 
-// Rehearsed: a rehearsal of an estate was made.
+// Rehearsed records that a rehearsal of an estate was made.
 type Rehearsed struct {
 	v1
 	Authorities int                   `json:"authorities"`
@@ -57,17 +57,17 @@ type Rehearsed struct {
 	Links       Sums                  `json:"links"`
 }
 
-// ClockSettled: entries before this one were dated by a clock that was ahead.
+// ClockSettled records that entries before this one were dated by a clock that was ahead.
 type ClockSettled struct {
 	v1
 	Because string `json:"because"`
 	Ahead   string `json:"ahead"` // the latest time on record
 }
 
-// KeyMovedAside: a key file that no record names was moved aside. The object is the file.
+// KeyMovedAside records that a key file that no record names was moved aside. The object is the file.
 type KeyMovedAside struct{ v1 }
 
-// TransferPacked: a folder for another estate was packed.
+// TransferPacked records that a folder for another estate was packed.
 type TransferPacked struct {
 	v1
 	ID        string  `json:"id"`
@@ -77,7 +77,7 @@ type TransferPacked struct {
 	Requests  []int64 `json:"requests"` // earlier versions do not say it
 }
 
-// TransferOpened: a folder from another estate was imported.
+// TransferOpened records that a folder from another estate was imported.
 type TransferOpened struct {
 	v1
 	ID        string  `json:"id"`
@@ -87,7 +87,7 @@ type TransferOpened struct {
 	What      *string `json:"what"` // what it brought; earlier versions do not say it
 }
 
-// FlawFound: something is known against a key. The object is the key's fingerprint.
+// FlawFound records that something is known against a key. The object is the key's fingerprint.
 type FlawFound struct {
 	v1
 	Code    string `json:"code"`
@@ -103,7 +103,7 @@ func (e *FlawFound) fromText(detail string) bool {
 	return true
 }
 
-// RecordsUpgraded: the records were brought to a newer form.
+// RecordsUpgraded records that the records were brought to a newer form.
 type RecordsUpgraded struct {
 	v1
 	From string `json:"from"`

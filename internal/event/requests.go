@@ -1,6 +1,6 @@
 package event
 
-// Received: a request was received. The object is its number.
+// Received records that a request was received. The object is its number.
 type Received struct {
 	v1
 	SHA256 string `json:"sha256"` // of the request
@@ -9,13 +9,13 @@ type Received struct {
 	Source string `json:"source"`
 }
 
-// Declined: a request was declined. The object is its number.
+// Declined records that a request was declined. The object is its number.
 type Declined struct {
 	v1
 	Because string `json:"because"`
 }
 
-// Withdrawn: a request was withdrawn. The object is its number.
+// Withdrawn records that a request was withdrawn. The object is its number.
 type Withdrawn struct {
 	v1
 	Because     string `json:"because"`
@@ -25,7 +25,7 @@ type Withdrawn struct {
 	Destroyed   string `json:"key_destroyed,omitempty"` // as earlier versions told it
 }
 
-// DraftKeyDestroyed: the key of a draft was destroyed, or was gone. The object is the request's number.
+// DraftKeyDestroyed records that the key of a draft was destroyed, or was gone. The object is the request's number.
 type DraftKeyDestroyed struct {
 	v1
 	File      string `json:"file"`
@@ -33,7 +33,7 @@ type DraftKeyDestroyed struct {
 	Key       string `json:"key"`
 }
 
-// Drafted: a request was drafted here. The object is its title.
+// Drafted records that a request was drafted here. The object is its title.
 type Drafted struct {
 	v1
 	SHA256    string  `json:"sha256"`
@@ -42,14 +42,14 @@ type Drafted struct {
 	Encrypted bool    `json:"sealed"`
 }
 
-// DraftKeyEncrypted: the key file of a draft got a passphrase. The object is the request's number.
+// DraftKeyEncrypted records that the key file of a draft got a passphrase. The object is the request's number.
 type DraftKeyEncrypted struct {
 	v1
 	File string `json:"file"`
 	Key  string `json:"key"`
 }
 
-// Signed: certificates were signed and recorded in one commit. The object is the first request.
+// Signed records that certificates were signed and recorded in one commit. The object is the first request.
 type Signed struct {
 	v1
 	Signed []SignedCertificate `json:"signed"`
@@ -70,7 +70,7 @@ type SignedCertificate struct {
 	Waived      Waivers `json:"waived,omitempty"`
 }
 
-// HandedOver: a certificate was handed over. The object is its title.
+// HandedOver records that a certificate was handed over. The object is its title.
 type HandedOver struct {
 	v1
 	Certificate string   `json:"certificate"`
@@ -81,7 +81,8 @@ type HandedOver struct {
 	Waived      Waivers  `json:"waived"`
 }
 
-// CertificateImported: a certificate that another authority signed came here. The object is the request's number,
+// CertificateImported records that a certificate that another authority signed came here. The object is the request's
+// number,
 // or the certificate's title.
 type CertificateImported struct {
 	v1

@@ -6,7 +6,7 @@ import (
 	"ironseal/pki/revocation"
 )
 
-// Revoked: certificates were revoked. The object names them.
+// Revoked records that certificates were revoked. The object names them.
 type Revoked struct {
 	v1
 	Revoked []RevokedCertificate `json:"revoked"`
@@ -28,14 +28,14 @@ type RevokedCertificate struct {
 	Was         string `json:"was,omitempty"` // what was on record of it before
 }
 
-// Released: certificates that were on hold are valid again. The object names them.
+// Released records that certificates that were on hold are valid again. The object names them.
 type Released struct {
 	v1
 	Released []RevokedCertificate `json:"released"`
 	Because  string               `json:"because"`
 }
 
-// RevokeLater: a certificate is to be revoked once another is in use. The object is its title.
+// RevokeLater records that a certificate is to be revoked once another is in use. The object is its title.
 type RevokeLater struct {
 	v1
 	Serial      string `json:"serial"`
@@ -91,14 +91,14 @@ func (l List) Title() string {
 	return revocation.ListFile(l.List, l.Part)
 }
 
-// ListsSigned: lists were signed.
+// ListsSigned records that lists were signed.
 type ListsSigned struct {
 	v1
 	Authorities []ListNumber `json:"authorities"`
 	Lists       []List       `json:"lists"`
 }
 
-// ListsImported: lists that were signed elsewhere came here.
+// ListsImported records that lists that were signed elsewhere came here.
 type ListsImported struct {
 	v1
 	Lists       []List       `json:"lists"`
@@ -116,13 +116,13 @@ type PlacedList struct {
 // Scope is what the list is about.
 func (l PlacedList) Scope() Scope { return Scope{l.List, l.Part, l.Delta} }
 
-// ListsPlaced: lists were written into a folder that is served. The object is the folder.
+// ListsPlaced records that lists were written into a folder that is served. The object is the folder.
 type ListsPlaced struct {
 	v1
 	Lists []PlacedList `json:"lists"`
 }
 
-// IncidentOpened: a key may be compromised. The object is the incident's name.
+// IncidentOpened records that a key may be compromised. The object is the incident's name.
 type IncidentOpened struct {
 	v1
 	About       string   `json:"about"`
@@ -134,7 +134,7 @@ type IncidentOpened struct {
 	Stopped     []string `json:"stopped"` // generations that grant nothing for now
 }
 
-// IncidentClosed: an incident is over. The object is its name.
+// IncidentClosed records that an incident is over. The object is its name.
 type IncidentClosed struct {
 	v1
 	Because    string   `json:"because"`

@@ -8,16 +8,16 @@ import (
 	"ironseal/pki/trust"
 )
 
-// PartyKept: a party is on record, or was changed. The object is its name.
+// PartyKept records that a party is on record, or was changed. The object is its name.
 type PartyKept struct {
 	v1
 	trust.Party
 }
 
-// PartyRemoved: a party is on record no more. The object is its name.
+// PartyRemoved records that a party is on record no more. The object is its name.
 type PartyRemoved struct{ v1 }
 
-// EndpointObserved: an endpoint was looked at. The object is the endpoint.
+// EndpointObserved records that an endpoint was looked at. The object is the endpoint.
 type EndpointObserved struct {
 	v1
 	Trusted bool   `json:"trusted"`
@@ -28,7 +28,8 @@ type EndpointObserved struct {
 	Why     string `json:"why"`    // the first thing that was wrong
 }
 
-// RootsConfirmed: somebody, or a look at an endpoint, tells which roots a party holds. The object is the party.
+// RootsConfirmed records that somebody, or a look at an endpoint, tells which roots a party holds. The object is the
+// party.
 type RootsConfirmed struct {
 	v1
 	Authority string   `json:"authority"`
@@ -38,7 +39,7 @@ type RootsConfirmed struct {
 	Why       string   `json:"why"`
 }
 
-// RootsReported: a machine reported what its store holds. The object is the machine.
+// RootsReported records that a machine reported what its store holds. The object is the machine.
 type RootsReported struct {
 	v1
 	Platform string    `json:"platform"`
@@ -55,40 +56,40 @@ func (e RootsReported) Report(host string) kit.Report {
 		Missing: e.Missing, When: e.When}
 }
 
-// RootsInstalled: roots were installed on this machine. The object is the trust set.
+// RootsInstalled records that roots were installed on this machine. The object is the trust set.
 type RootsInstalled struct {
 	v1
 	Platforms    []string `json:"platforms"`
 	Certificates []string `json:"certificates"`
 }
 
-// RootsRemoved: roots were removed from this machine. The object is the trust set.
+// RootsRemoved records that roots were removed from this machine. The object is the trust set.
 type RootsRemoved struct {
 	v1
 	Platforms    []string `json:"platforms"`
 	Certificates []string `json:"certificates"`
 }
 
-// SetCreated: a trust set was made. The object is its name.
+// SetCreated records that a trust set was made. The object is its name.
 type SetCreated struct {
 	v1
 	Title string `json:"title"`
 }
 
-// SetExtended: anchors were added to a trust set. The object is its name.
+// SetExtended records that anchors were added to a trust set. The object is its name.
 type SetExtended struct {
 	v1
 	Certificates []string `json:"certificates"`
 	Waived       Waivers  `json:"waived"`
 }
 
-// SetReduced: anchors were removed from a trust set. The object is its name.
+// SetReduced records that anchors were removed from a trust set. The object is its name.
 type SetReduced struct {
 	v1
 	Certificates []string `json:"certificates"`
 }
 
-// KitPacked: a kit was packed. The object is the trust set.
+// KitPacked records that a kit was packed. The object is the trust set.
 type KitPacked struct {
 	v1
 	Platform string           `json:"platform"`
@@ -103,14 +104,14 @@ type Moved struct {
 	After  []string `json:"after"`
 }
 
-// ChangeOverPlanned: parties of one trust set will hold another. The object is the earlier set.
+// ChangeOverPlanned records that parties of one trust set will hold another. The object is the earlier set.
 type ChangeOverPlanned struct {
 	v1
 	To  string    `json:"to"`
 	Day time.Time `json:"day"`
 }
 
-// ChangeOverSwitched: they hold it now. The object is the earlier set.
+// ChangeOverSwitched records that they hold it now. The object is the earlier set.
 type ChangeOverSwitched struct {
 	v1
 	To      string    `json:"to"`
@@ -120,7 +121,7 @@ type ChangeOverSwitched struct {
 	Waived  Waivers   `json:"waived"`
 }
 
-// ChangeOverCancelled: the plan, or the change, was undone. The object is the earlier set.
+// ChangeOverCancelled records that the plan, or the change, was undone. The object is the earlier set.
 type ChangeOverCancelled struct {
 	v1
 	Parties []string `json:"parties"`

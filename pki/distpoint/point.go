@@ -213,7 +213,7 @@ func readPointName(in cryptobyte.String, issuer dn.Name) ([]Name, error) {
 	return []Name{{Directory: whole}}, nil
 }
 
-// ReadNames reads general names, given as the content of a SEQUENCE (RFC 5280 section
+// readNames reads general names, given as the content of a SEQUENCE (RFC 5280 section
 // 4.2.1.6).
 func readNames(in cryptobyte.String) ([]Name, error) {
 	var out []Name

@@ -73,7 +73,7 @@ const recordTime = "2006-01-02T15:04:05.000000000Z"
 
 func written(t time.Time) string { return t.UTC().Format(recordTime) }
 
-// day brings a switch day from an entry to the form of the records.
+// recordDay brings a switch day from an entry to the form of the records.
 func recordDay(text string) string {
 	t, err := time.Parse(time.RFC3339Nano, text)
 	if err != nil {

@@ -288,7 +288,7 @@ func drawDependents(s *session.Session, list []revoking.Dependent, all bool) {
 	more(s, len(list), len(rows), "certificate")
 }
 
-// Release is ironseal unhold.
+// Unhold is ironseal unhold.
 func Unhold(s *session.Session) *cobra.Command {
 	var because string
 	c := &cobra.Command{

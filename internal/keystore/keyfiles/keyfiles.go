@@ -139,7 +139,7 @@ func (c *Files) signer(public key.Public) crypto.Signer {
 	return c.open[public.Fingerprint()]
 }
 
-// Decrypt opens the key with this public side for one purpose. A key that was opened before needs no passphrase.
+// Open opens the key with this public side for one purpose. A key that was opened before needs no passphrase.
 func (c *Files) Open(ctx context.Context, public key.Public, handle string, purpose keystore.Purpose) (keystore.Opened,
 	error) {
 	if c.signer(public) != nil {

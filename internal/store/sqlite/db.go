@@ -61,7 +61,7 @@ func (d *DB) Querier() Querier {
 	return d.db
 }
 
-// Row asks for one row; what goes wrong is explained.
+// QueryRow asks for one row; what goes wrong is explained.
 func (d *DB) QueryRow(ctx context.Context, query string, args ...any) Scanner {
 	return explained{d.Querier().QueryRowContext(ctx, query, args...), d}
 }

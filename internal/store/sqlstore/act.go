@@ -22,7 +22,7 @@ type Tx struct {
 	addresses map[string]bool   // addresses that this change has recorded
 }
 
-// View are the records as the change sees them, for whatever has to be asked again inside it. They
+// Reads are the records as the change sees them, for whatever has to be asked again inside it. They
 // are not to be kept beyond it.
 func (t *Tx) Reads() store.Store { return storeOf(t.Change.View()) }
 

@@ -74,7 +74,7 @@ func (t *Tx) AddCertificates(list []store.NewCertificate) (last int64, err error
 	return last, t.Insert("name", 3, names)
 }
 
-// place records at which addresses the certificates of a generation look for its lists, and for its own
+// addAddresses records at which addresses the certificates of a generation look for its lists, and for its own
 // certificate: what is published must be there, whatever the settings say by then.
 func (t *Tx) addAddresses(c *cert.Certificate, generation int64, part int) error {
 	if t.addresses == nil {

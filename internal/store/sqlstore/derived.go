@@ -45,7 +45,7 @@ func (t *Tx) derive(en journal.Entry) error {
 	return nil
 }
 
-// deriveAgain makes everything that is derived from the journal again. Entries that cannot be read are left to
+// rebuildDerived makes everything that is derived from the journal again. Entries that cannot be read are left to
 // the check of the estate.
 func (t *Tx) rebuildDerived() error {
 	if _, err := t.Exec("DELETE FROM derived"); err != nil {

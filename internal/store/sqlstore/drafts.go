@@ -35,7 +35,7 @@ func (s *Store) DraftKey(ctx context.Context, key [32]byte) (file string, encryp
 	return file, encrypted, err
 }
 
-// UnfinishedWithdrawal lists them.
+// UnfinishedWithdrawals lists them.
 func (s *Store) UnfinishedWithdrawals(ctx context.Context) ([]store.UnfinishedWithdrawal, error) {
 	rows, err := s.Querier().QueryContext(ctx, `SELECT max(r.number), d.file FROM draft d
 		JOIN request r ON r.key_sha256 = d.key_sha256 GROUP BY d.key_sha256

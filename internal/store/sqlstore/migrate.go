@@ -17,13 +17,13 @@ import (
 	"ironseal/pki/request"
 )
 
-// takesUp reports whether records of a form are brought to the form of this program.
+// migrates reports whether records of a form are brought to the form of this program.
 func migrates(form string) bool {
 	return form == "1" || form == "2" || form == "3" || form == "4" ||
 		form == "5"
 }
 
-// takeUp brings records of an earlier form to the form that this program writes: a
+// migrate brings records of an earlier form to the form that this program writes: a
 // copy is made first, beside the file, and everything is done in one transaction.
 func (s *Store) migrate(ctx context.Context, form string) error {
 	copied := s.Path() + ".form-" + form
@@ -89,7 +89,7 @@ func (t *Tx) migrate(form string) error {
 	return nil
 }
 
-// deriveAnew writes again what is kept beside an object so that it can be found:
+// rebuildColumns writes again what is kept beside an object so that it can be found:
 // keys are known by their value since form 3, and names by their one spelling.
 func (t *Tx) rebuildColumns() error {
 	if _, err := t.Exec("DELETE FROM name"); err != nil {
@@ -127,7 +127,7 @@ func (t *Tx) rebuildColumns() error {
 	})
 }
 
-// placeAll finds again at which addresses certificates look for lists and issuers.
+// rebuildAddresses finds again at which addresses certificates look for lists and issuers.
 func (t *Tx) rebuildAddresses() error {
 	type issued struct{ generation, part int64 }
 	by := map[int64]issued{}
@@ -187,7 +187,7 @@ func (t *Tx) each(question string, fn func(id int64, der []byte) error) error {
 	return nil
 }
 
-// learnAll records the keys of everything that is on record.
+// learnAllKeys records the keys of everything that is on record.
 func (t *Tx) learnAllKeys() error {
 	type named struct {
 		k   key.Public

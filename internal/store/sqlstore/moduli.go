@@ -12,7 +12,7 @@ import (
 	"ironseal/pki/key"
 )
 
-// learn records a key that was not on record before: an RSA key is compared with
+// learnKey records a key that was not on record before: an RSA key is compared with
 // all others, and what is found is kept with both.
 func (t *Tx) learnKey(k key.Public, who string) error {
 	n := k.Modulus()
@@ -49,7 +49,7 @@ func (t *Tx) learnKey(k key.Public, who string) error {
 	return nil
 }
 
-// tell finds out with which keys of a row a new one shares a prime, and keeps that.
+// findSharedPrimes finds out with which keys of a row a new one shares a prime, and keeps that.
 func (t *Tx) findSharedPrimes(row coprime.Row, sum [32]byte, n *big.Int, who string) error {
 	for at := 0; at+32 <= len(row.Keys); at += 32 {
 		other := row.Keys[at : at+32]

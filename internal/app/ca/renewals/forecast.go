@@ -187,7 +187,7 @@ func leavesEnding(ctx context.Context, e *estate.Estate, until time.Time) (out [
 	return out, nil
 }
 
-// RenewCommand is how an authority is renewed from here: by its own key, by a
+// RenewStep is how an authority is renewed from here: by its own key, by a
 // request to a parent elsewhere, or by whoever holds its key.
 func RenewStep(a *hierarchy.Authority) advice.Step {
 	switch {

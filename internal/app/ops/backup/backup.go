@@ -177,7 +177,7 @@ func (b *Backup) read(e *estate.Estate, snapshot string) (map[string][]byte, err
 	return content, nil
 }
 
-// held are files that are too large to be kept in memory, open while they are written: another program
+// openLists are files that are too large to be kept in memory, open while they are written: another program
 // may take them away meanwhile.
 type openLists map[string]*os.File
 

@@ -26,7 +26,7 @@ type Decided struct {
 	Kept      string // why the key file of our own draft was left alone, or ""
 }
 
-// SetState declines or withdraws a waiting request. When a draft of ours is
+// Decide declines or withdraws a waiting request. When a draft of ours is
 // withdrawn, its key is destroyed, unless it is to be kept. What was withdrawn and
 // whose key is still there, because the act was cut off, is finished.
 func Decide(ctx context.Context, e *estate.Estate, name string, state lifecycle.RequestState, reason string,

@@ -15,7 +15,7 @@ import (
 	"ironseal/pki/lifecycle"
 )
 
-// record is the one writer: it gathers what the workers signed, commits it and
+// RecordAll is the one writer: it gathers what the workers signed, commits it and
 // tells of it.
 func RecordAll(ctx context.Context, e *estate.Estate, signed <-chan SignResult, tell func(SignResult)) {
 	var stopped error

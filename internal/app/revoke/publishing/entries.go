@@ -79,7 +79,7 @@ func keyOf(serial string) string {
 	return revocation.Key(cert.SerialOf(n))
 }
 
-// again encodes all entries from the records.
+// rebuild encodes all entries from the records.
 func (b *building) rebuild(ctx context.Context) ([][]byte, error) {
 	want, err := b.e.Records.CountListed(ctx, b.d.Generation.Authority.Handle, asPart(b.d), time.Unix(b.item.Cut, 0))
 	if err != nil {

@@ -394,7 +394,7 @@ func (k *Knowledge) exactly(list []store.Certificate, serial cert.Serial) bool {
 	})
 }
 
-// Response answers a question about certificates of the responder's issuer, as of now.
+// Answer answers a request about certificates of the responder's issuer, as of now.
 func (r *Responder) Answer(ctx context.Context, e *estate.Estate, asked []byte, life time.Duration) ([]byte, error) {
 	q, err := ocsp.ReadRequest(asked)
 	if err != nil {
