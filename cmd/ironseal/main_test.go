@@ -3,8 +3,6 @@ package main
 import (
 	"bytes"
 	"debug/elf"
-	"encoding/json"
-	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -16,16 +14,15 @@ import (
 	"testing"
 	"time"
 
-	"ironseal/internal/disk"
 	"ironseal/pki/bundle"
 	"ironseal/pki/ext"
 	"ironseal/pki/key"
-	"ironseal/pki/label"
 	"ironseal/pki/specimen"
 )
 
 // program is the built program.
-var program string
+// program is the built program; scratch is a directory for all tests.
+var program, scratch string
 
 func TestMain(m *testing.M) {
 	dir, err := os.MkdirTemp("", "ironseal-test-*")
@@ -33,7 +30,7 @@ func TestMain(m *testing.M) {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
-	program = filepath.Join(dir, "ironseal")
+	scratch, program = dir, filepath.Join(dir, "ironseal")
 	if runtime.GOOS == "windows" {
 		program += ".exe"
 	}
@@ -63,112 +60,6 @@ func long(t testing.TB) {
 	if os.Getenv("CI") != "true" && os.Getenv("IRONSEAL_LONG") == "" {
 		t.Skip("it takes long: it runs under CI=true, or with IRONSEAL_LONG=yes")
 	}
-}
-
-// place is a directory in which the program is run.
-type place struct {
-	t   testing.TB
-	dir string
-	env []string
-}
-
-// with is the same place in a subtest, which then fails by itself.
-func (p place) with(t testing.TB) place {
-	p.t = t
-	return p
-}
-
-type result struct {
-	code        int
-	out, errors string
-}
-
-func (p place) run(stdin string, args ...string) result {
-	p.t.Helper()
-	r, err := p.start(stdin, args...)
-	if err != nil {
-		p.t.Fatal(err)
-	}
-	return r
-}
-
-// try runs a command beside others, where no test can be ended.
-func (p place) try(args ...string) (result, error) { return p.start("", args...) }
-
-func (p place) start(stdin string, args ...string) (result, error) {
-	cmd := exec.Command(program, args...)
-	cmd.Dir = p.dir
-	cmd.Env = append(append(os.Environ(), "NO_COLOR=", "IRONSEAL_ESTATE=", "IRONSEAL_PASSPHRASE_FILE="), p.env...)
-	cmd.Stdin = strings.NewReader(stdin)
-	var out, errs bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &out, &errs
-	detach(cmd)
-	err := cmd.Run()
-	r := result{0, out.String(), errs.String()}
-	var exit *exec.ExitError
-	if errors.As(err, &exit) {
-		r.code, err = exit.ExitCode(), nil
-	}
-	if strings.Contains(r.errors, "panic:") || strings.Contains(r.errors, "goroutine ") {
-		err = fmt.Errorf("%v: %s", args, r.errors)
-	}
-	return r, err
-}
-
-// must runs a command that has to end well.
-func (p place) must(args ...string) string {
-	p.t.Helper()
-	r := p.run("", args...)
-	if r.code != 0 {
-		p.t.Fatalf("ironseal %s: exit status %d\n%s%s", strings.Join(args, " "), r.code, r.out, r.errors)
-	}
-	return r.out
-}
-
-func (p place) file(name string, data []byte) string {
-	p.t.Helper()
-	path := filepath.Join(p.dir, name)
-	if err := errors.Join(os.WriteFile(path, data, 0o600), disk.SetMode(path, 0o600)); err != nil {
-		p.t.Fatal(err)
-	}
-	return path
-}
-
-// harbour makes an estate with quick keys, a root and an authority below it.
-func harbour(t testing.TB) place {
-	t.Helper()
-	p := empty(t)
-	p.must("authority", "create", "root", "--key", "ecdsa-p256", "--yes")
-	p.must("authority", "create", "services", "--under", "root", "--key", "ecdsa-p256", "--yes")
-	return p
-}
-
-// empty makes an estate without authorities.
-func empty(t testing.TB) place {
-	t.Helper()
-	p := place{t: t, dir: t.TempDir()}
-	p.must("estate", "create", "harbour", "--organisation", "Tern Bay Ferries", "--country", "NO")
-	p.dir = filepath.Join(p.dir, "harbour")
-	settings, err := os.ReadFile(filepath.Join(p.dir, "ironseal.toml"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	p.file("ironseal.toml", []byte(strings.Replace(string(settings), "encryption-memory = 64",
-		"encryption-memory = 8", 1)))
-	p.env = []string{"IRONSEAL_PASSPHRASE_FILE=" + p.file("../pass", []byte("tern and gull\n"))}
-	return p
-}
-
-// send receives a request for a host with more extensions, and gives its number.
-func (p place) send(host string, names []string, more ...ext.Extension) string {
-	p.t.Helper()
-	r := specimen.Request(p.t, nil, "CN="+host, names, more...)
-	file := p.file("../"+label.FileName(host)+".pem", bundle.PEM(bundle.Request, r.Raw))
-	var rows []struct{ Request string }
-	if err := json.Unmarshal([]byte(p.must("request", "receive", file, "--json")), &rows); err != nil {
-		p.t.Fatal(err)
-	}
-	return rows[0].Request
 }
 
 func TestDemoEndsWell(t *testing.T) {
