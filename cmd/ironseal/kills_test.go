@@ -79,7 +79,7 @@ func killStage(t *testing.T) place {
 	twin := copyPlace(t, p) // another copy of the estate signs lists that this one does not know
 	twin.must("revoke", "first.ternbay.example", "--reason", "superseded", "--yes")
 	twin.must("revocations", "publish", "--to", filepath.Join(filepath.Dir(p.dir), "theirs"))
-	other := harbour(t)
+	other := another(t)
 	other.must("request", "draft", "inbox.ternbay.example", "--out", "..")
 	other.must("request", "receive", "../inbox.ternbay.example.request.pem")
 	other.must("transfer", "pack", filepath.Join(p.dir, "../brought"), "R1")

@@ -100,7 +100,7 @@ var original struct {
 func harbour(t testing.TB) place {
 	t.Helper()
 	if runtime.GOOS == "windows" { // a copy would not keep who may read a key
-		return withAuthorities(empty(t))
+		return another(t)
 	}
 	original.once.Do(func() {
 		dir := filepath.Join(scratch, "original")
@@ -117,6 +117,12 @@ func harbour(t testing.TB) place {
 	copyTree(t, original.dir, dir)
 	return place{t: t, dir: filepath.Join(dir, "harbour"),
 		env: []string{"IRONSEAL_PASSPHRASE_FILE=" + filepath.Join(dir, "pass")}}
+}
+
+// another makes an estate as harbour does, with an identity and keys of its own.
+func another(t testing.TB) place {
+	t.Helper()
+	return withAuthorities(empty(t))
 }
 
 func withAuthorities(p place) place {

@@ -412,7 +412,7 @@ func TestBackupsThatAreRefused(t *testing.T) {
 	p.refused(1, "the file is there already", "estate", "backup", "../old")
 	p.must("authority", "create", "more", "--under", "root", "--key", "ecdsa-p256", "--yes")
 	p.refused(1, "older than what is there", "estate", "restore", "../old", ".")
-	other := harbour(t)
+	other := another(t)
 	other.refused(1, "another estate", "estate", "restore", filepath.Join(p.dir, "../old"), ".")
 	data := p.read("../old")
 	for what, bad := range map[string][]byte{"cut short": data[:len(data)-200], "half": data[:len(data)/2],

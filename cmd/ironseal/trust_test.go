@@ -300,7 +300,7 @@ func TestSignedKits(t *testing.T) {
 	}
 	p.file("../kits/own.debian/more.crt", []byte("x"))
 	p.refused(4, "more.crt was added", "trust", "check", "../kits/own.debian")
-	other := harbour(t)
+	other := another(t)
 	other.refused(4, "do not install it", "trust", "check", at(p, "../kits/own.java"))
 	p.must("trust", "kit", "--for", "bundle", "--out", "../kits")
 	p.refused(4, "it is not signed", "trust", "check", "../kits/own.bundle")
