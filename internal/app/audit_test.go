@@ -360,6 +360,9 @@ func TestEditsOfTheRecordsAreTold(t *testing.T) {
 		}
 		at := rows[r.IntN(len(rows))]
 		for _, c := range columns {
+			if !thorough() && r.IntN(3) > 0 {
+				continue
+			}
 			try(table+" "+c.name, fmt.Sprintf("UPDATE %s SET %s = %s WHERE rowid = ?", table, c.name, c.changed()), at)
 		}
 		try(table+" row gone", "DELETE FROM "+table+" WHERE rowid = ?", at)

@@ -63,7 +63,11 @@ type sequence struct {
 func TestRandomSequencesOfActs(t *testing.T) {
 	t.Parallel()
 	done := map[string]int{}
-	generated(t, 4, func(seed uint64) {
+	few := 1
+	if thorough() {
+		few = 4
+	}
+	generated(t, few, func(seed uint64) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			s := newSequence(t, seed)
 			for range 30 {
@@ -82,6 +86,9 @@ func TestRandomSequencesOfActs(t *testing.T) {
 		}
 	}
 }
+
+// thorough reports whether tests that can try less try everything: under CI=true, or with IRONSEAL_LONG=yes.
+func thorough() bool { return os.Getenv("CI") == "true" || os.Getenv("IRONSEAL_LONG") != "" }
 
 // generated is for how long random cases are tried: IRONSEAL_GENERATE says it, such as 60m; a few without.
 func generated(t *testing.T, few int, try func(seed uint64)) {
