@@ -85,7 +85,7 @@ func PlanOf(list []rollover.Step, s Speller) []PlanStep {
 // IncidentStep is one of the steps of an incident.
 type IncidentStep struct {
 	incidents.Step
-	Next string `json:"next" doc:"the command to run next; empty where there is none"`
+	Next string `json:"next" doc:"the command to run next; empty if no step is left"`
 }
 
 // Incident is the progress of an incident.

@@ -27,7 +27,7 @@ var requestStates = []struct {
 	meaning string
 	next    []RequestState
 }{
-	{Waiting, "It was received and nobody has decided.", []RequestState{Signed, Declined, Withdrawn, Sent}},
+	{Waiting, "It was received. It is not signed or declined yet.", []RequestState{Signed, Declined, Withdrawn, Sent}},
 	{Sent, "An authority elsewhere has it. Its answer is expected. It can be sent again.",
 		[]RequestState{Signed, Declined, Withdrawn, Sent}},
 	{Signed, "There is a certificate for it.", nil},

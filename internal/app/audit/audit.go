@@ -45,7 +45,7 @@ type auditing struct {
 
 func (a *auditing) fault(about, format string, args ...any) {
 	a.out.fault(about, fmt.Sprintf(format, args...),
-		advice.Say("somebody changed the records outside this program, or the disk is failing: compare with a backup"),
+		advice.Say("the records were changed outside this program, or the disk is failing: compare with a backup"),
 		fromBackup)
 }
 
@@ -191,7 +191,7 @@ func (a *auditing) auditGenerations(parents map[int64]int64) error {
 				want.stopped)
 		}
 		if have := a.gens[issuers[id]]; !fits(want.by, have) {
-			a.fault(name, "it stands below %q on record, and below %q in the journal", have, want.by)
+			a.fault(name, "its issuer is %q on record, and %q in the journal", have, want.by)
 		}
 	}
 	for name := range a.generations {
@@ -210,7 +210,7 @@ func (a *auditing) auditGenerations(parents map[int64]int64) error {
 	return nil
 }
 
-// fits reports whether a generation is the one that was told of.
+// fits reports whether a generation is the one that the journal names.
 func fits(want, have string) bool {
 	if handle, any := strings.CutSuffix(want, ".*"); any {
 		owner, _, _ := strings.Cut(have, ".")
