@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"sync"
 	"testing"
 )
 
@@ -171,5 +172,31 @@ func TestNothingIsLeftOfAFileWhoseContentFails(t *testing.T) {
 		if left, _ := os.ReadDir(dir); err == nil || len(left) != 0 {
 			t.Errorf("%s: %v, %v", step, err, left)
 		}
+	}
+}
+
+// Programs that replace one folder at the same time wait for each other where a swap takes two steps.
+func TestAFolderIsReplacedByManyAtOnce(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "public")
+	fill := func(into string) error { return os.WriteFile(filepath.Join(into, "list"), []byte("whole"), 0o644) }
+	if err := NewFolder(dir, fill); err != nil {
+		t.Fatal(err)
+	}
+	var all sync.WaitGroup
+	for range 4 {
+		all.Go(func() {
+			for range 10 {
+				if err := ReplaceFolder(dir, []string{"list"}, fill); err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	all.Wait()
+	if data, err := os.ReadFile(filepath.Join(dir, "list")); err != nil || string(data) != "whole" {
+		t.Errorf("%q: %v", data, err)
+	}
+	if entries, err := os.ReadDir(filepath.Dir(dir)); err != nil || len(entries) != 1 {
+		t.Errorf("%v is left beside the folder: %v", entries, err)
 	}
 }

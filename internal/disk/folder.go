@@ -69,6 +69,14 @@ func ReplaceFolder(dir string, known []string, write func(into string) error) er
 	if to, err := filepath.EvalSymlinks(dir); err == nil {
 		dir = to
 	}
+	if err := Dir(filepath.Dir(filepath.Clean(dir))); err != nil {
+		return err
+	}
+	release, err := turn(dir)
+	if err != nil {
+		return fmt.Errorf("%s: %w", dir, Explain(err))
+	}
+	defer release()
 	list, err := os.ReadDir(dir)
 	if errors.Is(err, fs.ErrNotExist) {
 		return NewFolder(dir, write)

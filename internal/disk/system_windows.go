@@ -86,6 +86,9 @@ func place(from, to string) error {
 // swap lets two folders exchange their names: the system has no single step for it.
 func swap(a, b string) error { return swapSlowly(a, b) }
 
+// turn lets one program at a time replace a folder: between the two steps of a swap it is missing.
+func turn(dir string) (release func(), err error) { return lock(filepath.Clean(dir), true) }
+
 // syncFolder does nothing: the names of a folder are on the disk when a move returns.
 func syncFolder(string) error { return nil }
 
