@@ -7,6 +7,7 @@ import (
 	"crypto/rand"
 	"crypto/tls"
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -18,6 +19,7 @@ import (
 	"testing"
 	"time"
 
+	"ironseal/internal/app/revoke/publishing"
 	"ironseal/internal/app/revoke/responding"
 	"ironseal/internal/estate"
 	"ironseal/internal/keystore"
@@ -41,21 +43,16 @@ func webServer(t *testing.T, p place, change func([]byte) []byte) *httptest.Serv
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { e.Close() })
-	var r *responding.Responder
+	r := responding.NewLive(e, time.Hour, "")
 	return httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
 		if !strings.HasPrefix(q.URL.Path, "/ocsp") {
 			http.FileServer(http.Dir(filepath.Join(p.dir, "../public"))).ServeHTTP(w, q)
 			return
 		}
-		if r == nil {
-			g, err := e.Generation(q.Context(), "services")
-			if err == nil {
-				r, err = responding.Open(q.Context(), e, g, 24*time.Hour)
-			}
-			if err != nil {
-				t.Error(err)
-				return
-			}
+		if err := errors.Join(r.Keep(q.Context(), publishing.Ask{Only: []string{"services"}}),
+			r.Update(q.Context(), int64(time.Now().UnixNano()), nil)); err != nil {
+			t.Error(err)
+			return
 		}
 		asked, _ := io.ReadAll(q.Body)
 		if q.Method == http.MethodGet {
@@ -67,10 +64,11 @@ func webServer(t *testing.T, p place, change func([]byte) []byte) *httptest.Serv
 				t.Error(err)
 			}
 		}
-		answer, err := r.Answer(q.Context(), e, asked, time.Hour)
+		told, err := r.Answer(q.Context(), asked)
 		if err != nil {
 			t.Error(err)
 		}
+		answer := told.DER
 		if change != nil {
 			answer = change(answer)
 		}

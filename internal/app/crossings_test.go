@@ -209,8 +209,8 @@ func TestAnswersFollowTheRecords(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, err := responding.Open(ctx, e, g, time.Hour)
-	if err != nil {
+	r := live(t, e, "")
+	if err := r.Keep(ctx, publishing.Ask{Only: []string{"services"}}); err != nil {
 		t.Fatal(err)
 	}
 	id, err := ocsp.IDOf(crypto.SHA256, g.Certificate, list[0].Serial)
@@ -227,11 +227,7 @@ func TestAnswersFollowTheRecords(t *testing.T) {
 		}
 	}} {
 		change()
-		der, err := r.Answer(ctx, e, asked, time.Hour)
-		if err != nil {
-			t.Fatal(err)
-		}
-		a, err := ocsp.ReadResponse(der)
+		a, err := ocsp.ReadResponse(response(t, e, r, asked))
 		if err != nil || string(a.Nonce) != "0123456789abcdef" || !a.Responses[0].Cutoff.
 			Equal(g.Certificate.NotBefore) ||
 			(a.Responses[0].Status == ocsp.Revoked) != (i == 1) {

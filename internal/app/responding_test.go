@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 	"time"
 
@@ -114,8 +115,8 @@ func TestAnswersToQuestions(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, err := responding.Open(ctx, e, services, 24*time.Hour)
-	if err != nil {
+	r := live(t, e, "")
+	if err := r.Keep(ctx, publishing.Ask{Only: []string{"services"}}); err != nil {
 		t.Fatal(err)
 	}
 	revoke(t, e, revocation.KeyCompromise, list[0].SerialHex())
@@ -127,10 +128,7 @@ func TestAnswersToQuestions(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			der, err := r.Answer(ctx, e, asked, time.Hour)
-			if err != nil {
-				t.Fatal(err)
-			}
+			der := response(t, e, r, asked)
 			a, err := xocsp.ParseResponseForCert(der, parsed(t, c.Certificate), parsed(t, services.Certificate))
 			if err != nil {
 				t.Fatal(err)
@@ -152,16 +150,93 @@ func TestAnswersToQuestions(t *testing.T) {
 		asked []byte
 		want  ocsp.ResponseStatus
 	}{{foreign, ocsp.Unauthorized}, {[]byte("aboard"), ocsp.MalformedRequest}} {
-		der, err := r.Answer(ctx, e, c.asked, time.Hour)
-		if err != nil {
-			t.Fatal(err)
-		}
+		der := response(t, e, r, c.asked)
 		if a, err := ocsp.ReadResponse(der); err != nil || a.Status != c.want {
 			t.Errorf("%v, %v", a, err)
 		}
 	}
-	if r.Ends(e.Now()) || !r.Ends(r.Certificate.NotAfter.Add(-time.Hour)) {
-		t.Error("when it should be renewed is judged wrongly")
+	first := r.Responders()
+	if err := r.Keep(ctx, publishing.Ask{}); err != nil {
+		t.Fatal(err)
+	}
+	if again := r.Responders(); len(first) != 1 || len(again) != 2 || again[0] != first[0] {
+		t.Errorf("%d responders, and then %d: the one that lasts was made again", len(first), len(again))
+	}
+	at := first[0].NotAfter.Add(-time.Hour)
+	e.Env.Now = func() time.Time { return at }
+	if err := r.Keep(ctx, publishing.Ask{Only: []string{"services"}}); err != nil {
+		t.Fatal(err)
+	}
+	if again := r.Responders(); len(again) != 2 || slices.Contains(again, first[0]) {
+		t.Error("a responder that is about to end was not made again")
+	}
+}
+
+// live makes what answers requests of an estate.
+func live(t testing.TB, e *estate.Estate, prepared string) *responding.Live {
+	t.Helper()
+	return responding.NewLive(e, time.Hour, prepared)
+}
+
+// response is the answer of one that has seen the newest entry of the journal.
+func response(t testing.TB, e *estate.Estate, l *responding.Live, asked []byte) []byte {
+	t.Helper()
+	head, _, err := e.Records.Newest(ctx)
+	if err == nil {
+		err = l.Update(ctx, head.Seq, nil)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	told, err := l.Answer(ctx, asked)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return told.DER
+}
+
+// Answers that were prepared are handed out where no key is here, and none that tells otherwise than the records.
+func TestPreparedAnswersAreHandedOut(t *testing.T) {
+	t.Parallel()
+	_, e, list := signed(t, 2)
+	services, err := e.Generation(ctx, "services")
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir := filepath.Join(t.TempDir(), "answers")
+	if _, err := responding.Prepare(ctx, e, dir, publishing.Ask{}, nil); err != nil {
+		t.Fatal(err)
+	}
+	r := live(t, e, dir)
+	ask := func(i int) *ocsp.Response {
+		t.Helper()
+		asked, err := xocsp.CreateRequest(parsed(t, list[i].Certificate), parsed(t, services.Certificate), nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		a, err := ocsp.ReadResponse(response(t, e, r, asked))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return a
+	}
+	for i := range list {
+		if a := ask(i); a.Status != ocsp.Successful || a.Responses[0].Status != ocsp.Good {
+			t.Errorf("%d: %+v", i, a)
+		}
+	}
+	revoke(t, e, revocation.KeyCompromise, list[0].SerialHex())
+	if a := ask(0); a.Status != ocsp.TryLater {
+		t.Errorf("an answer that tells otherwise than the records was handed out: %+v", a)
+	}
+	if a := ask(1); a.Status != ocsp.Successful {
+		t.Errorf("%+v", a)
+	}
+	if _, err := responding.Prepare(ctx, e, dir, publishing.Ask{}, nil); err != nil {
+		t.Fatal(err)
+	}
+	if a := ask(0); a.Status != ocsp.Successful || a.Responses[0].Status != ocsp.Revoked {
+		t.Errorf("%+v", a)
 	}
 }
 

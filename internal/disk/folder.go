@@ -77,7 +77,7 @@ func ReplaceFolder(dir string, known []string, write func(into string) error) er
 		return fmt.Errorf("%s: %w", dir, Explain(err))
 	}
 	defer release()
-	list, err := os.ReadDir(dir)
+	list, err := Entries(dir)
 	if errors.Is(err, fs.ErrNotExist) {
 		return NewFolder(dir, write)
 	}
@@ -101,6 +101,20 @@ func ReplaceFolder(dir string, known []string, write func(into string) error) er
 		}
 		return nil // the earlier one has the name that is removed
 	})
+}
+
+// Entries lists a folder that others may be replacing: one that was replaced while it was read reads as missing, and
+// is read again.
+func Entries(dir string) (list []fs.DirEntry, err error) {
+	for range 100 {
+		if list, err = os.ReadDir(dir); !errors.Is(err, fs.ErrNotExist) {
+			return list, err
+		}
+		if _, gone := os.Lstat(dir); gone != nil {
+			return nil, err
+		}
+	}
+	return list, err
 }
 
 // swapSlowly lets two folders exchange their names where no system call does: b goes aside, into a folder

@@ -339,8 +339,11 @@ func Init(ctx context.Context, dir string, f Options, w Env) error {
 // Template reads one template.
 func (e *Estate) Template(name string) (template.Template, error) {
 	data, err := e.dataFile("template", name)
-	if err != nil && name == kit.SigningTemplate { // the program's own, unless the estate has one
+	switch { // the program's own, unless the estate has one
+	case err != nil && name == kit.SigningTemplate:
 		data, err = kit.SigningTemplateText()
+	case err != nil && name == template.Serving:
+		data, err = []byte(template.Starter(name)), nil
 	}
 	if err != nil {
 		return template.Template{}, err

@@ -26,6 +26,7 @@ type Settings struct {
 	Keys         KeySettings  `toml:"keys"`
 	Storage      Storage      `toml:"storage"`
 	Publication  Publication  `toml:"publication"`
+	Serve        Serve        `toml:"serve"`
 }
 
 // Publication says where what is published is fetched from, and how often.
@@ -108,7 +109,7 @@ list-each      = "1d"   # a list is signed again after this, even if nothing cha
 part-size      = 0
 # Delta lists help only clients that know them; servers take them for whole lists.
 delta-lists    = false
-`
+` + serveText
 
 func newSettings(f Options) ([]byte, error) {
 	quote := func(s string) string {
@@ -131,7 +132,7 @@ func ReadSettings(dir string) (Settings, error) {
 		Defaults: Defaults{AuthorityKey: string(key.RSA4096), HostKey: string(key.P256), BeginsBefore: "10m",
 			Expiring: "60d"},
 		Keys: KeySettings{EncryptionMemory: 64}, Storage: Storage{Records: "records.db"},
-		Publication: Publication{Life: "7d", RootLife: "90d", Each: "1d"},
+		Publication: Publication{Life: "7d", RootLife: "90d", Each: "1d"}, Serve: serveDefaults(),
 	}
 	data, err := disk.Read(path, 1<<20)
 	if err != nil {
@@ -167,6 +168,9 @@ func (s Settings) check() error {
 	}
 	if s.Storage.Records != filepath.Base(s.Storage.Records) || s.Storage.Records == "." {
 		return fmt.Errorf("storage.records = %q: a file name, without directories", s.Storage.Records)
+	}
+	if err := s.Serve.Check(); err != nil {
+		return err
 	}
 	return s.Publication.check()
 }

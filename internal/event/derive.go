@@ -28,6 +28,13 @@ const (
 	ChangeOvers  Kind = "change-over"  // the earlier trust set
 	Postponed    Kind = "postponed"    // the certificate's SHA-256: it is to be revoked later
 	Restorations Kind = "restoration"  // empty
+
+	Invitations       Kind = "invitation"         // its name
+	InvitationEnds    Kind = "invitation end"     // its name
+	InvitationKeys    Kind = "invitation address" // the digest of its private address
+	InvitationUses    Kind = "invitation use"     // its name: the last request by it
+	Submissions       Kind = "hand in"            // the request's number
+	SubmissionAddress Kind = "hand in address"    // the digest of its private address
 )
 
 // how says which of two entries about one thing counts.
@@ -114,6 +121,16 @@ func Marks(en journal.Entry) ([]Mark, error) {
 		return []Mark{{ChangeOvers, en.Object, "", drop}}, nil
 	case *RevokeLater:
 		return []Mark{{Postponed, e.Certificate, "", newest}}, nil
+	case *Invited:
+		return []Mark{{Invitations, en.Object, "", newest}, {InvitationKeys, e.Address, "", newest}}, nil
+	case *InvitationEnded:
+		return []Mark{{InvitationEnds, en.Object, "", newest}}, nil
+	case *HandedIn:
+		out := []Mark{{Submissions, en.Object, "", newest}, {SubmissionAddress, e.Address, "", newest}}
+		if e.Invitation != "" {
+			out = append(out, Mark{InvitationUses, e.Invitation, "", newest})
+		}
+		return out, nil
 	case *Restored:
 		return []Mark{{Restorations, "", "", newest}}, nil
 	}

@@ -26,6 +26,8 @@ const (
 	ShowRequest        Act = "request.show"
 	ListRequests       Act = "request.list"
 	WithdrawRequest    Act = "request.withdraw"
+	EndInvitation      Act = "desk.end"
+	ListInvitations    Act = "desk.list"
 	Sign               Act = "sign"
 	Revoke             Act = "revoke"
 	RevokeReplaced     Act = "revoke.replaced"

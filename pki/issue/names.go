@@ -47,6 +47,10 @@ func (p *planner) names(subject dn.Name) []san.Name {
 			take(p.fromRequest(n))
 		}
 	}
+	asked += len(in.Beside)
+	for _, n := range in.Beside {
+		take(p.beside(n))
+	}
 	for _, host := range request.Hosts(subject) {
 		switch {
 		case dropped(in.Amend.Drop, host):
@@ -88,6 +92,16 @@ func onlyKinds(t template.Template) string {
 		return "no names"
 	}
 	return "only names of kind " + strings.Join(t.Names.Kinds, ", ")
+}
+
+// beside is a name that the sender typed beside the request. The template treats it like one in the request.
+func (p *planner) beside(n san.Name) picked {
+	c := p.fromRequest(n)
+	c.asked = "" // the request does not have it
+	if !c.out {
+		c.cause = "asked for by the sender, not by the request"
+	}
+	return c
 }
 
 // fromRequest brings a requested name to its canonical form, or says why it is

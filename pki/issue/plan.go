@@ -79,6 +79,7 @@ type Input struct {
 	BeginsBefore time.Duration
 	Grants       span.Span        // the longest life that a new authority would grant by the templates
 	Sender       string           // who sent the request
+	Beside       []san.Name       // names that the sender typed beside the request
 	Published    template.Publish // addresses that the certificate names, where the template has none of its own
 	Part         int              // of the issuer's lists that the certificate will be on
 	Upkeep       bool             // of revocation: retired authorities and those that were stopped sign this too

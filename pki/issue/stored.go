@@ -45,6 +45,7 @@ type stored struct {
 	BeginsBefore time.Duration     `json:"begins_before"` // nanoseconds
 	Grants       span.Span         `json:"grants,omitzero"`
 	Sender       string            `json:"sender,omitempty"`
+	Beside       []string          `json:"beside,omitempty"` // names, with their kinds
 	Published    template.Publish  `json:"published"`
 	PartOfLists  int               `json:"part,omitempty"`
 	Upkeep       bool              `json:"upkeep,omitempty"`
@@ -80,6 +81,9 @@ func (p Plan) Store() ([]byte, error) {
 		Amend: storeAmendments(in.Amend), Waived: map[string]string{}}
 	if in.Request != nil {
 		out.Request = in.Request.Raw
+	}
+	for _, n := range in.Beside {
+		out.Beside = append(out.Beside, n.String())
 	}
 	if in.SameKey != nil {
 		out.SameKey = in.SameKey.SPKI
@@ -184,6 +188,9 @@ func (s stored) input(h hierarchy.Hierarchy) (in Input, err error) {
 			return Input{}, fault.New(fault.Changed, "the plan's issuer %s is not on record as it was", s.Issuer).
 				On(fault.Authority.Named("%s", s.Issuer))
 		}
+	}
+	if in.Beside, err = readAll(s.Beside, san.ParseTyped); err != nil {
+		return fail("the names beside its request", err)
 	}
 	if in.Amend, err = s.Amend.read(); err != nil {
 		return fail("its amendments", err)

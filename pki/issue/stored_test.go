@@ -24,6 +24,7 @@ func TestAStoredPlanIsComputedAgain(t *testing.T) {
 		"a name less":   func(in *Input) { in.Amend.Drop = []san.Name{typedName(t, "booking.ternbay.example")} },
 		"a lifetime":    func(in *Input) { in.Amend.Lifetime = span.Days(30) },
 		"another name":  func(in *Input) { in.Amend.Subject = subject(t, "CN=Gate,O=Tern Bay Ferries,C=NO") },
+		"names beside":  func(in *Input) { in.Beside = []san.Name{san.Found(san.DNS, "pier.ternbay.example")} },
 		"a known key":   func(in *Input) { in.SeenAs = "CN=old" },
 		"a part":        func(in *Input) { in.Part = 3 },
 		"a flawed key":  func(in *Input) { in.KeyFlaws = finding.List{finding.New(finding.SharedPrime, "x")} },

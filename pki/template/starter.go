@@ -11,6 +11,10 @@ var starters embed.FS
 
 var embedded = strict.Embedded{Files: starters, Dir: "starter"}
 
+// Serving is the template of the certificate of the program's own server. Estates that were made before it use the
+// program's own.
+const Serving = "serve-tls"
+
 // StarterNames lists the templates that a new estate begins with.
 func StarterNames() []string { return embedded.Names() }
 

@@ -26,6 +26,8 @@ var patterns = map[advice.Act]string{
 	advice.DraftRequest:       "request draft [{name}] [--help]",
 	advice.ShowRequest:        "request show {request}",
 	advice.ListRequests:       "request list [--state {state}]",
+	advice.EndInvitation:      "desk end {name}",
+	advice.ListInvitations:    "desk list",
 	advice.WithdrawRequest:    "request withdraw {request} [--because {because}]",
 	advice.Sign:               "sign {request} [--template {template}] [--by {authority}] [--add-name {name}]",
 	advice.Revoke:             "revoke {certificate} [--reason {reason}] [--because {because}]",

@@ -23,6 +23,7 @@ import (
 	"ironseal/pki/finding"
 	"ironseal/pki/handover"
 	"ironseal/pki/issue"
+	"ironseal/pki/journal"
 	"ironseal/pki/key"
 	"ironseal/pki/label"
 	"ironseal/pki/lifecycle"
@@ -106,9 +107,40 @@ func OpenKeyFile(ctx context.Context, file, label string, pass keystore.Passphra
 // Handover writes a folder named for the host with everything one receiver
 // needs, and records it. A folder that is there already is not touched.
 func Handover(ctx context.Context, e *estate.Estate, ask HandoverAsk) (HandedOver, error) {
+	out, err := packed(ctx, e, ask)
+	if err != nil {
+		return out, err
+	}
+	out.Dir = HandoverDir(ask)
+	return out, writeHandover(ctx, e, out, ask)
+}
+
+// InMemory makes a handover without a key and writes no file. It is put on record, unless the last one of that
+// certificate was the same.
+func InMemory(ctx context.Context, e *estate.Estate, ask HandoverAsk) (HandedOver, error) {
+	out, err := packed(ctx, e, ask)
+	if err != nil {
+		return out, err
+	}
+	en, found, err := e.Records.DerivedOf(ctx, event.HandOvers, fmt.Sprintf("%x", ask.Certificate.SHA256()))
+	if err != nil {
+		return out, err
+	}
+	if found {
+		last, err := event.As[event.HandedOver](en)
+		if err != nil || last.Receiver == ask.Receiver.Name && last.Holder == ask.To {
+			return out, err
+		}
+	}
+	_, err = recordHandover(ctx, e, out, ask)
+	return out, err
+}
+
+// packed makes all that a handover consists of.
+func packed(ctx context.Context, e *estate.Estate, ask HandoverAsk) (HandedOver, error) {
 	var out HandedOver
 	c, r := ask.Certificate, ask.Receiver
-	if err := fit(ctx, e.Records, c); err != nil {
+	if err := Fit(ctx, e.Records, c); err != nil {
 		return out, err
 	}
 	if ask.Signer != nil {
@@ -154,13 +186,12 @@ func Handover(ctx context.Context, e *estate.Estate, ask HandoverAsk) (HandedOve
 	if e.Rehearsal {
 		out.Page = append([]byte("THIS IS A REHEARSAL. Nothing in this folder is real.\n\n"), out.Page...)
 	}
-	out.Dir = HandoverDir(ask)
-	return out, writeHandover(ctx, e, out, ask)
+	return out, nil
 }
 
-// fit refuses to hand out what nobody should use: what waits for its day, was revoked, or has a
+// Fit refuses to hand out what nobody should use: what waits for its day, was revoked, or has a
 // suspected key.
-func fit(ctx context.Context, from store.DerivedReader, c estate.CertificateRecord) error {
+func Fit(ctx context.Context, from store.DerivedReader, c estate.CertificateRecord) error {
 	switch {
 	case c.State == lifecycle.Prepared:
 		return fmt.Errorf("%s, serial %s, waits unused for its switch day", c.Title(), c.Serial.Short())
@@ -185,14 +216,14 @@ func invalid(state lifecycle.State) string {
 	return string(state)
 }
 
-// stillFit is fit inside the act, for the certificate as it is by now.
+// stillFit is Fit inside the act, for the certificate as it is by now.
 func stillFit(ctx context.Context, e *estate.Estate, tx store.Tx, c estate.CertificateRecord) error {
 	if c.Record.ID == 0 {
 		return nil
 	}
 	now, known, err := e.InTx(tx).OnRecord(ctx, c.Certificate)
 	if err == nil && known {
-		if err = fit(ctx, tx, now); err != nil {
+		if err = Fit(ctx, tx, now); err != nil {
 			err = fault.New(fault.Changed, "the record changed meanwhile: %w", err)
 		}
 	}
@@ -200,9 +231,7 @@ func stillFit(ctx context.Context, e *estate.Estate, tx store.Tx, c estate.Certi
 }
 
 func writeHandover(ctx context.Context, e *estate.Estate, out HandedOver, ask HandoverAsk) error {
-	c, receiver, holder := ask.Certificate, ask.Receiver.Name, ask.To
 	write := func(into string) error {
-		var names []string
 		for _, f := range out.Files {
 			mode := os.FileMode(0o644)
 			if f.Secret {
@@ -211,24 +240,12 @@ func writeHandover(ctx context.Context, e *estate.Estate, out HandedOver, ask Ha
 			if err := e.Env.Disk.New(filepath.Join(into, f.Name), f.Data, mode); err != nil {
 				return fmt.Errorf("handover: %w", err)
 			}
-			names = append(names, f.Name)
 		}
 		if err := e.Env.Disk.New(filepath.Join(into, ReadMeFile), out.Page, 0o644); err != nil {
 			return fmt.Errorf("handover: %w", err)
 		}
 		// Recorded first: nothing is released before it is on record.
-		_, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
-			if err := stillFit(ctx, e, tx, c); err != nil {
-				return nil, err
-			}
-			entries := []event.Record{event.On(c.Title(), event.HandedOver{Certificate: fmt.Sprintf("%x", c.SHA256()),
-				Serial: c.SerialHex(), Receiver: receiver, Holder: holder, Files: names,
-				Waived: estate.WaivedCodes(out.Findings)})}
-			if c.Record.ID == 0 {
-				return entries, nil
-			}
-			return entries, tx.AddHolder(c.Record.ID, holder)
-		})
+		_, err := recordHandover(ctx, e, out, ask)
 		return err
 	}
 	done, err := e.UnderWay(filepath.Dir(filepath.Clean(out.Dir)))
@@ -244,6 +261,27 @@ func writeHandover(ctx context.Context, e *estate.Estate, out HandedOver, ask Ha
 		known = append(known, f.Name)
 	}
 	return disk.ReplaceFolder(out.Dir, known, write)
+}
+
+// recordHandover records a handover, if the certificate may still be handed over.
+func recordHandover(ctx context.Context, e *estate.Estate, out HandedOver, ask HandoverAsk) (journal.Head, error) {
+	c, holder := ask.Certificate, ask.To
+	var names []string
+	for _, f := range out.Files {
+		names = append(names, f.Name)
+	}
+	return e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
+		if err := stillFit(ctx, e, tx, c); err != nil {
+			return nil, err
+		}
+		entries := []event.Record{event.On(c.Title(), event.HandedOver{Certificate: fmt.Sprintf("%x", c.SHA256()),
+			Serial: c.SerialHex(), Receiver: ask.Receiver.Name, Holder: holder, Files: names,
+			Waived: estate.WaivedCodes(out.Findings)})}
+		if c.Record.ID == 0 {
+			return entries, nil
+		}
+		return entries, tx.AddHolder(c.Record.ID, holder)
+	})
 }
 
 // WriteOut writes a file outside the estate; one with a private key is made

@@ -126,26 +126,69 @@ func receive(ctx context.Context, e *estate.Estate, list []Received, flaws map[[
 	return e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		var entries []event.Record
 		for i := range list {
-			r := &list[i]
-			n, known, err := tx.AddRequest(r.Request, sender)
+			more, err := receiving(tx, &list[i], flaws, sender)
 			if err != nil {
-				return nil, fmt.Errorf("%s: %w", r.Source, err)
+				return nil, err
 			}
-			r.Record.Number, r.Known = n, known
-			if known {
-				continue
-			}
-			for _, f := range flaws[r.Request.Key.Fingerprint()] {
-				if err := tx.AddFlaw(r.Request.Key.Fingerprint(), f); err != nil {
-					return nil, err
-				}
-			}
-			sum := r.Request.SHA256()
-			entries = append(entries, event.On(fmt.Sprintf("R%d", n), event.Received{SHA256: fmt.Sprintf("%x", sum),
-				Title: r.Request.Title(), From: sender, Source: r.Source}))
+			entries = append(entries, more...)
 		}
 		return entries, nil
 	})
+}
+
+// receiving records one request inside an act; nothing where it is on record already.
+func receiving(tx store.Tx, r *Received, flaws map[[32]byte]finding.List, sender string) ([]event.Record, error) {
+	n, known, err := tx.AddRequest(r.Request, sender)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", r.Source, err)
+	}
+	r.Record.Number, r.Known = n, known
+	if known {
+		return nil, nil
+	}
+	for _, f := range flaws[r.Request.Key.Fingerprint()] {
+		if err := tx.AddFlaw(r.Request.Key.Fingerprint(), f); err != nil {
+			return nil, err
+		}
+	}
+	return []event.Record{event.On(fmt.Sprintf("R%d", n), event.Received{SHA256: fmt.Sprintf("%x", r.Request.SHA256()),
+		Title: r.Request.Title(), From: sender, Source: r.Source})}, nil
+}
+
+// ReadOne reads an input that holds one request and nothing else. Nothing is on record yet.
+func ReadOne(in Input) (Received, error) {
+	found, faults := readRequests(in)
+	switch {
+	case len(faults) > 0:
+		return Received{}, faults[0]
+	case len(found) == 0:
+		return Received{}, fault.New(fault.BadInput, "%s: there is no signing request in it", in.Name)
+	case len(found) > 1:
+		return Received{}, fault.New(fault.BadInput, "%s: there are %d signing requests in it: send one at a time",
+			in.Name, len(found))
+	}
+	return found[0], nil
+}
+
+// ReceiveOne puts a request that was read on record, with what also records in the same act, and returns its number.
+// The same bytes are not received twice.
+func ReceiveOne(ctx context.Context, e *estate.Estate, r Received, sender string,
+	also func(tx store.Tx, number string) ([]event.Record, error)) (number string, err error) {
+	flaws := scrutinise([]Received{r})
+	_, err = e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
+		records, err := receiving(tx, &r, flaws, sender)
+		if err != nil {
+			return nil, err
+		}
+		if r.Known {
+			return nil, fault.New(fault.Refused, "this very request was handed in before: go back to the address that you "+
+				"were given then, or make a new request")
+		}
+		number = fmt.Sprintf("R%d", r.Record.Number)
+		more, err := also(tx, number)
+		return append(records, more...), err
+	})
+	return number, err
 }
 
 func readRequests(in Input) (out []Received, faults []error) {

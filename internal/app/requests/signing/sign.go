@@ -15,6 +15,7 @@ import (
 
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
 	"ironseal/pki/advice"
 	"ironseal/pki/fault"
@@ -25,6 +26,7 @@ import (
 	"ironseal/pki/lifecycle"
 	"ironseal/pki/receiver"
 	"ironseal/pki/request"
+	"ironseal/pki/san"
 	"ironseal/pki/template"
 )
 
@@ -50,6 +52,7 @@ type Sheet struct {
 	Was      lifecycle.State // the state of that certificate, as the sheet knows it
 	Again    bool            // the request was signed before
 	For      string          // the receiver that was named; "" for none
+	HandedIn *event.HandedIn // what the sender said at the desk; nil where the request came another way
 
 	newest   int64          // the newest certificate that was on record
 	together map[int64]bool // the requests that are signed by the same act
@@ -183,9 +186,13 @@ func PlanRead(ctx context.Context, e *estate.Estate, p *Planning, ask SignAsk, r
 		return nil, err
 	}
 	part := p.part(e, s.Issuer, rec.Number)
+	var beside []san.Name
+	if s.HandedIn, beside, err = p.handedIn(ctx, e, rec); err != nil {
+		return nil, err
+	}
 	s.Plan, err = issue.New(issue.Input{Request: r, Template: t, Issuer: s.Issuer, Others: p.Authorities,
 		Amend: ask.Amend, Now: p.now, Newest: p.newest,
-		BeginsBefore: e.Settings.BeginsBefore(), Rehearse: e.Rehearsal, Sender: rec.Sender, SeenAs: another(seen, r),
+		BeginsBefore: e.Settings.BeginsBefore(), Rehearse: e.Rehearsal, Sender: rec.Sender, Beside: beside, SeenAs: another(seen, r),
 		Published: e.Published(s.Issuer, part), Part: part,
 		KeyFlaws: p.flaws[r.Key.Fingerprint()]})
 	if err != nil {

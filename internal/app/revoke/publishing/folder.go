@@ -8,7 +8,6 @@ import (
 	"io/fs"
 	"maps"
 	"net/url"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -71,12 +70,25 @@ func Release(ctx context.Context, e *estate.Estate, dir string) (Released, error
 	return Released{}, nil
 }
 
+// Served records that a server hands out lists, where its last entry says otherwise.
+func Served(ctx context.Context, e *estate.Estate, where string, lists []event.List) error {
+	have, err := inventory.Known(ctx, e.Records)
+	if err != nil {
+		return err
+	}
+	return recordPlaced(ctx, e, where, have, lists)
+}
+
 // place records that lists were written into a folder, unless its last entry says the same.
 // An incident is over only once the list that tells of it lies where clients find it.
 func place(ctx context.Context, e *estate.Estate, dir string, have inventory.Lists, lists []event.List) error {
 	if abs, err := filepath.Abs(dir); err == nil {
 		dir = abs
 	}
+	return recordPlaced(ctx, e, dir, have, lists)
+}
+
+func recordPlaced(ctx context.Context, e *estate.Estate, dir string, have inventory.Lists, lists []event.List) error {
 	if have.Placed(dir, lists) {
 		return nil
 	}
@@ -193,7 +205,7 @@ func release(ctx context.Context, e *estate.Estate, dir string) (Released, error
 
 // holds reports whether a folder holds just these files.
 func holds(dir string, files map[string][]byte) (bool, error) {
-	list, err := os.ReadDir(dir)
+	list, err := disk.Entries(dir)
 	if err != nil || len(list) != len(files) {
 		if errors.Is(err, fs.ErrNotExist) {
 			err = nil
@@ -248,6 +260,14 @@ func (r *Released) contents(e *estate.Estate, files map[string][]byte) []byte {
 		fmt.Fprintf(&b, "- %s %d octets\n", name, len(files[name]))
 	}
 	return b.Bytes()
+}
+
+// Files are what a folder would hold now, by name, without its contents file. The acts that publish write them;
+// a server hands them out.
+func Files(ctx context.Context, e *estate.Estate) (map[string][]byte, Released, error) {
+	var out Released
+	files, err := out.gather(ctx, e)
+	return files, out, err
 }
 
 // gather puts together what a folder is to hold.

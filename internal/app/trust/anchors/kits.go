@@ -94,6 +94,16 @@ func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) ([]Packed, error) 
 	return out, nil
 }
 
+// ArchiveOf makes a kit as one file, with the same bytes as Pack writes, and writes none.
+func ArchiveOf(e *estate.Estate, set trust.Set, platform, form string) ([]byte, error) {
+	ask := PackAsk{Set: set, Platforms: []string{platform}, Archive: form}
+	packs, _, err := ask.InMemory(e)
+	if err != nil {
+		return nil, err
+	}
+	return kit.Archive(form, ask.folder(platform), packs[platform])
+}
+
 // InMemory makes the kits, and writes none.
 func (ask PackAsk) InMemory(e *estate.Estate) (packs map[string][]kit.File, out []Packed, err error) {
 	set, left, err := ask.sound()

@@ -1,0 +1,309 @@
+// Package service is an estate that is served: it keeps what clients ask for ready in memory, and does by itself
+// what is due. It speaks no protocol; internal/httpd asks it.
+//
+// Two loops run. One looks at the journal several times a second and reads again what changed. The other looks after
+// what is due: lists, the keys of OCSP responders, the desk's certificate, invitations. Whatever fails is tried
+// again, is logged, and is told by State. What is served goes on meanwhile.
+package service
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"ironseal/internal/app/revoke/publishing"
+	"ironseal/internal/app/revoke/responding"
+	"ironseal/internal/app/revoke/serving"
+	"ironseal/internal/estate"
+)
+
+// Actor is who acts in the journal where a server acts by itself.
+const Actor = "serve"
+
+// How often the loops look.
+const (
+	watchEach  = 200 * time.Millisecond
+	upkeepEach = time.Minute
+	rereadEach = 15 * time.Second // lists that were signed ahead take their turn by time alone
+	graceOfOld = 30 * time.Second // requests that began with records that were replaced are finished
+)
+
+// Options are what a server is started with.
+type Options struct {
+	Dir    string
+	Env    estate.Env
+	Change func(*estate.Serve) // what the command line says in place of the settings; may be nil
+	Log    *slog.Logger
+}
+
+// Service is an estate that is served. It is safe for many at once.
+type Service struct {
+	o        Options
+	now      atomic.Pointer[state]
+	public   atomic.Pointer[serving.Public]
+	identity atomic.Pointer[Identity]
+	wake     chan struct{} // the upkeep is to look now
+	mu       sync.Mutex
+	troubles map[string]Trouble
+	round    atomic.Int64 // when the watch came round, in Unix nanoseconds
+	seen     int64        // the journal's newest entry that was looked at
+	read     time.Time
+	asked    sync.WaitGroup // commands of notices that run
+	notices  chan notice
+}
+
+// state is an open estate and what answers for it.
+type state struct {
+	estate   *estate.Estate
+	live     *responding.Live
+	records  os.FileInfo
+	settings time.Time // when the settings were changed
+}
+
+// Trouble is something that failed and is tried again.
+type Trouble struct {
+	What  string
+	Err   error
+	Since time.Time
+}
+
+// Open opens an estate to be served, and reads what clients ask for.
+func Open(ctx context.Context, o Options) (*Service, error) {
+	s := &Service{o: o, wake: make(chan struct{}, 1), troubles: map[string]Trouble{}, notices: make(chan notice, 256)}
+	st, err := s.open(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s.now.Store(st)
+	head, err := serving.Watched(ctx, st.estate.Records)
+	if err == nil {
+		s.seen = head
+		err = s.reread(ctx, head)
+	}
+	if err != nil {
+		return nil, errors.Join(err, st.estate.Close())
+	}
+	return s, nil
+}
+
+func (s *Service) open(ctx context.Context) (*state, error) {
+	env := s.o.Env
+	env.Actor = estate.Identity{Name: Actor, Known: estate.ByLogin}
+	st := &state{settings: s.settingsTime()}
+	var err error
+	if st.estate, err = estate.Open(ctx, s.o.Dir, env); err != nil {
+		return nil, err
+	}
+	if s.o.Change != nil {
+		s.o.Change(&st.estate.Settings.Serve)
+	}
+	set := st.estate.Settings.Serve
+	if err := set.Check(); err != nil {
+		return nil, errors.Join(err, st.estate.Close())
+	}
+	if st.records, err = os.Stat(s.recordsFile(st)); err != nil {
+		return nil, errors.Join(err, st.estate.Close())
+	}
+	st.live = responding.NewLive(st.estate, set.Life(), s.folder(set.Answers))
+	return st, nil
+}
+
+func (s *Service) folder(dir string) string {
+	if dir == "" || filepath.IsAbs(dir) {
+		return dir
+	}
+	return filepath.Join(s.o.Dir, dir)
+}
+
+func (s *Service) recordsFile(st *state) string {
+	return filepath.Join(s.o.Dir, st.estate.Settings.Storage.Records)
+}
+
+func (s *Service) settingsTime() time.Time {
+	info, err := os.Stat(filepath.Join(s.o.Dir, estate.SettingsFile))
+	if err != nil {
+		return time.Time{}
+	}
+	return info.ModTime()
+}
+
+// Estate is the estate as it is open now. It is not to be kept beyond a request.
+func (s *Service) Estate() *estate.Estate { return s.now.Load().estate }
+
+// Settings are what the server runs by.
+func (s *Service) Settings() estate.Serve { return s.Estate().Settings.Serve }
+
+// Public is what clients fetch.
+func (s *Service) Public() *serving.Public { return s.public.Load() }
+
+// Answer answers an OCSP request.
+func (s *Service) Answer(ctx context.Context, asked []byte) responding.Told {
+	told, err := s.now.Load().live.Answer(ctx, asked)
+	s.outcome("asking the records for OCSP", err)
+	return told
+}
+
+// Close ends the use of the estate, after Run has returned.
+func (s *Service) Close() error {
+	s.asked.Wait()
+	return s.Estate().Close()
+}
+
+// Reload opens the estate again: its settings or its records were replaced. Where that fails, what is open stays.
+func (s *Service) Reload(ctx context.Context) error {
+	next, err := s.open(ctx)
+	if err != nil {
+		return err
+	}
+	before := s.now.Swap(next)
+	time.AfterFunc(graceOfOld, func() { _ = before.estate.Close() })
+	s.mu.Lock()
+	s.seen = 0
+	s.mu.Unlock()
+	s.Wake()
+	return nil
+}
+
+// Wake lets the upkeep look now.
+func (s *Service) Wake() {
+	select {
+	case s.wake <- struct{}{}:
+	default:
+	}
+}
+
+// Run runs the loops until ctx ends.
+func (s *Service) Run(ctx context.Context) {
+	var all sync.WaitGroup
+	all.Go(func() { s.loop(ctx, watchEach, nil, s.watch) })
+	all.Go(func() { s.loop(ctx, upkeepEach, s.wake, s.upkeep) })
+	all.Go(func() { s.notify(ctx) })
+	all.Wait()
+}
+
+func (s *Service) loop(ctx context.Context, each time.Duration, wake chan struct{}, do func(context.Context)) {
+	t := time.NewTicker(each)
+	defer t.Stop()
+	for {
+		do(ctx)
+		select {
+		case <-ctx.Done():
+			return
+		case <-t.C:
+		case <-wake:
+		}
+	}
+}
+
+// watch reads again what changed.
+func (s *Service) watch(ctx context.Context) {
+	defer func() { s.round.Store(time.Now().UnixNano()) }()
+	st := s.now.Load()
+	info, err := os.Stat(s.recordsFile(st))
+	switch {
+	case errors.Is(err, fs.ErrNotExist): // they are being replaced, or gone
+		s.outcome("reading the records", err)
+		return
+	case err == nil && (!os.SameFile(info, st.records) || !s.settingsTime().Equal(st.settings)):
+		err := s.Reload(ctx)
+		if err != nil { // tried again when the file changes again
+			st.settings = s.settingsTime()
+		}
+		s.outcome("opening the estate again", err)
+		if err == nil {
+			s.o.Log.Info("the estate was opened again: its records or settings changed")
+		}
+		return
+	}
+	head, err := serving.Watched(ctx, st.estate.Records)
+	if err == nil && (head != s.last() || time.Since(s.read) > rereadEach) {
+		before := s.last()
+		if err = s.reread(ctx, head); err == nil && before != 0 && head > before {
+			err = s.tell(ctx, before)
+			s.Wake()
+		}
+	}
+	if ctx.Err() == nil {
+		s.outcome("reading the records", err)
+	}
+}
+
+func (s *Service) last() int64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.seen
+}
+
+// reread reads what clients ask for, as of an entry of the journal.
+func (s *Service) reread(ctx context.Context, head int64) error {
+	st := s.now.Load()
+	before := s.public.Load()
+	public, err := serving.Read(ctx, st.estate, before)
+	if err != nil && before == nil {
+		return err
+	}
+	if err == nil && public != before {
+		s.public.Store(public)
+	}
+	if e := st.live.Update(ctx, head, s.public.Load().Back); e != nil || err != nil {
+		return errors.Join(err, e)
+	}
+	s.mu.Lock()
+	s.seen, s.read = head, time.Now()
+	s.mu.Unlock()
+	return nil
+}
+
+// Alive reports whether the loop that watches the records has come round within a time. Systemd starts a server again
+// that hangs.
+func (s *Service) Alive(within time.Duration) bool {
+	return time.Since(time.Unix(0, s.round.Load())) < within
+}
+
+// outcome keeps what failed until it works again, and logs the change.
+func (s *Service) outcome(what string, err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	before, failing := s.troubles[what]
+	switch {
+	case err == nil && failing:
+		delete(s.troubles, what)
+		s.o.Log.Info(what+" works again", "failed since", before.Since)
+	case err != nil && (!failing || before.Err.Error() != err.Error()):
+		t := Trouble{What: what, Err: err, Since: time.Now()}
+		if failing {
+			t.Since = before.Since
+		}
+		s.troubles[what] = t
+		s.o.Log.Error(what+" failed", "error", err)
+	}
+}
+
+// Troubles are what fails at the moment.
+func (s *Service) Troubles() (out []Trouble) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, t := range s.troubles {
+		out = append(out, t)
+	}
+	slices.SortFunc(out, func(a, b Trouble) int { return a.Since.Compare(b.Since) })
+	return out
+}
+
+// asks turns the names of authorities in settings into what the acts take; false where none is named.
+func asks(names []string) (publishing.Ask, bool) {
+	switch {
+	case len(names) == 0:
+		return publishing.Ask{}, false
+	case slices.Contains(names, "all"):
+		return publishing.Ask{}, true
+	}
+	return publishing.Ask{Only: names}, true
+}

@@ -1,0 +1,77 @@
+package service
+
+import (
+	"context"
+
+	"ironseal/internal/app/revoke/publishing"
+)
+
+// upkeep does what is due.
+func (s *Service) upkeep(ctx context.Context) {
+	for _, duty := range []struct {
+		what string
+		do   func(context.Context) error
+	}{
+		{"making OCSP responders", s.respond},
+		{"signing lists", s.publish},
+		{"recording what is served", s.placed},
+		{"the desk's certificate", s.certify},
+	} {
+		if ctx.Err() != nil {
+			return
+		}
+		err := duty.do(ctx)
+		if ctx.Err() == nil {
+			s.outcome(duty.what, err)
+		}
+	}
+}
+
+// Begin does once, before anything is served, what asks for passphrases.
+func (s *Service) Begin(ctx context.Context) error {
+	for _, do := range []func(context.Context) error{s.respond, s.publish, s.placed, s.certify} {
+		if err := do(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// respond makes responders' keys before those that there are end.
+func (s *Service) respond(ctx context.Context) error {
+	st := s.now.Load()
+	ask, any := asks(st.estate.Settings.Serve.Answer)
+	if !any {
+		return nil
+	}
+	if err := st.live.Keep(ctx, ask); err != nil {
+		return err
+	}
+	return st.live.Update(ctx, s.last(), s.public.Load().Back)
+}
+
+// publish signs the lists that are due.
+func (s *Service) publish(ctx context.Context) error {
+	e := s.Estate()
+	ask, any := asks(e.Settings.Serve.Publish)
+	if !any {
+		return nil
+	}
+	p, err := publishing.PlanLists(ctx, e, ask)
+	if err != nil || len(p.Signs()) == 0 {
+		return err
+	}
+	if _, err = publishing.Sign(ctx, e, p); err != nil {
+		return err
+	}
+	return s.reread(ctx, s.last())
+}
+
+// placed records which lists clients find here: an incident is over only then.
+func (s *Service) placed(ctx context.Context) error {
+	e := s.Estate()
+	if e.ReadOnly() != nil || e.Settings.Publication.Address == "" {
+		return nil
+	}
+	return publishing.Served(ctx, e, "serve "+e.Settings.Publication.Address, s.public.Load().Lists)
+}

@@ -1,0 +1,161 @@
+package estate
+
+import (
+	"fmt"
+	"net"
+	"net/netip"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Serve says what a server of the estate listens on and does.
+type Serve struct {
+	Public     string   `toml:"public"`
+	Desk       string   `toml:"desk"`
+	Health     string   `toml:"health"`
+	Open       string   `toml:"desk-open-to"`
+	Names      []string `toml:"desk-names"`
+	Address    string   `toml:"desk-address"`
+	Template   string   `toml:"desk-template"`
+	Authority  string   `toml:"desk-authority"`
+	Publish    []string `toml:"publish"`
+	Answer     []string `toml:"answer"`
+	AnswerLife string   `toml:"answer-life"`
+	Answers    string   `toml:"answers"`
+	Notify     []string `toml:"notify"`
+	Pace       int      `toml:"pace"`
+	Most       int      `toml:"connections"`
+	Proxies    []string `toml:"proxies"`
+}
+
+// Whom the desk is open to.
+const (
+	DeskToAll     = "all"
+	DeskToInvited = "invited"
+	DeskToNobody  = "nobody"
+)
+
+// serveText is the part of a new estate's settings about the server.
+const serveText = `
+# What "ironseal serve" listens on and does. An address is HOST:PORT, unix:FILE, or empty for
+# "not at all". 127.0.0.1 is reached from this machine only.
+[serve]
+public         = "127.0.0.1:8085"  # lists, certificates of authorities, OCSP, roots: plain HTTP
+desk           = "127.0.0.1:8445"  # where colleagues hand in requests: HTTPS
+health         = "127.0.0.1:8095"  # state and metrics, for operators: plain HTTP
+# Who may hand in requests: "all", "invited" (see ironseal desk invite), or "nobody".
+desk-open-to   = "all"
+# Names and addresses in the desk's own certificate, the template, and who signs it (empty: the
+# only authority that may).
+desk-names     = ["localhost", "127.0.0.1"]
+desk-address   = ""     # how colleagues reach the desk, such as https://desk.ternbay.example; empty: by its first name
+desk-template  = "serve-tls"
+desk-authority = ""
+# Authorities whose lists the server signs when they are due, and those about whose certificates
+# it signs OCSP answers. Their passphrases are asked for at the start. "all": every one.
+publish        = []
+answer         = []
+answer-life    = "1h"   # how long an OCSP answer is fresh
+answers        = ""     # a folder of answers that "revocations answers" wrote, for the others
+# A program and its arguments, run with one JSON event on its input: a request that came, was
+# signed or declined, an act that failed.
+notify         = []
+pace           = 600    # requests that one address may send in a minute; 0: any number
+connections    = 10000  # open at once
+# Addresses or networks of proxies in front, whose X-Forwarded-For is believed.
+proxies        = []
+`
+
+// serveDefaults are the settings of a server where the file has none.
+func serveDefaults() Serve {
+	return Serve{Public: "127.0.0.1:8085", Desk: "127.0.0.1:8445", Health: "127.0.0.1:8095", Open: DeskToAll,
+		Names: []string{"localhost", "127.0.0.1"}, Template: "serve-tls", AnswerLife: "1h", Pace: 600, Most: 10000}
+}
+
+// Check says what is wrong with the settings of a server.
+func (s Serve) Check() error {
+	for _, x := range []struct{ key, value string }{{"public", s.Public}, {"desk", s.Desk}, {"health", s.Health}} {
+		if err := checkListen(x.value); err != nil {
+			return fmt.Errorf("serve.%s = %q: %w", x.key, x.value, err)
+		}
+	}
+	if !slices.Contains([]string{DeskToAll, DeskToInvited, DeskToNobody}, s.Open) {
+		return fmt.Errorf("serve.desk-open-to = %q: use %q, %q or %q", s.Open, DeskToAll, DeskToInvited, DeskToNobody)
+	}
+	if s.Desk != "" && len(s.Names) == 0 {
+		return fmt.Errorf("serve.desk-names is empty: name at least one host for the desk's certificate")
+	}
+	if s.Address != "" && !strings.HasPrefix(s.Address, "https://") {
+		return fmt.Errorf("serve.desk-address = %q: write for example \"https://desk.ternbay.example\"", s.Address)
+	}
+	if d, err := time.ParseDuration(s.AnswerLife); err != nil || d < time.Minute || d > 7*24*time.Hour {
+		return fmt.Errorf("serve.answer-life = %q: write for example \"1h\"; from 1m to 168h", s.AnswerLife)
+	}
+	if s.Pace < 0 || s.Pace > 1_000_000 {
+		return fmt.Errorf("serve.pace = %d: from 0 to 1000000", s.Pace)
+	}
+	if s.Most < 10 || s.Most > 1_000_000 {
+		return fmt.Errorf("serve.connections = %d: from 10 to 1000000", s.Most)
+	}
+	_, err := s.Trusted()
+	return err
+}
+
+// checkListen says what is wrong with an address to listen on.
+func checkListen(at string) error {
+	if at == "" {
+		return nil
+	}
+	if file, ok := strings.CutPrefix(at, "unix:"); ok {
+		if !filepath.IsAbs(file) {
+			return fmt.Errorf("give the whole path of the socket")
+		}
+		return nil
+	}
+	if _, _, err := net.SplitHostPort(at); err != nil {
+		return fmt.Errorf("write HOST:PORT or unix:FILE")
+	}
+	return nil
+}
+
+// Trusted are the networks of the proxies in front.
+func (s Serve) Trusted() (out []netip.Prefix, err error) {
+	for _, p := range s.Proxies {
+		n, err := netip.ParsePrefix(p)
+		if a, single := netip.ParseAddr(p); single == nil {
+			n, err = a.Prefix(a.BitLen())
+		}
+		if err != nil {
+			return nil, fmt.Errorf("serve.proxies: %q is no address and no network", p)
+		}
+		out = append(out, n)
+	}
+	return out, nil
+}
+
+// Life is how long OCSP answers are fresh.
+func (s Serve) Life() time.Duration {
+	d, err := time.ParseDuration(s.AnswerLife)
+	if err != nil {
+		return time.Hour // Check has refused such settings
+	}
+	return d
+}
+
+// Where is how colleagues reach the desk.
+func (s Serve) Where() string {
+	if s.Address != "" {
+		return strings.TrimSuffix(s.Address, "/")
+	}
+	_, port, err := net.SplitHostPort(s.Desk)
+	host := "localhost"
+	if len(s.Names) > 0 {
+		host = s.Names[0]
+	}
+	if err != nil || port == "443" {
+		return "https://" + host
+	}
+	return "https://" + net.JoinHostPort(host, port)
+}
