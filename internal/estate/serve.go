@@ -39,13 +39,13 @@ const (
 
 // serveText is the part of a new estate's settings about the server.
 const serveText = `
-# What "ironseal serve" listens on and does. An address is HOST:PORT, unix:FILE, or empty for
-# "not at all". 127.0.0.1 is reached from this machine only.
+# What the server of this estate listens on and does (the command "serve"). An address is
+# HOST:PORT, unix:FILE, or empty for "not at all". 127.0.0.1 is reached from this machine only.
 [serve]
 public         = "127.0.0.1:8085"  # lists, certificates of authorities, OCSP, roots: plain HTTP
 desk           = "127.0.0.1:8445"  # where colleagues hand in requests: HTTPS
 health         = "127.0.0.1:8095"  # state and metrics, for operators: plain HTTP
-# Who may hand in requests: "all", "invited" (see ironseal desk invite), or "nobody".
+# Who may hand in requests: "all", "invited" (desk invite), or "nobody".
 desk-open-to   = "all"
 # Names and addresses in the desk's own certificate, the template, and who signs it (empty: the
 # only authority that may).

@@ -56,7 +56,8 @@ func (h *Server) around(name string, inner http.Handler) http.Handler {
 		a.Header().Set("X-Content-Type-Options", "nosniff")
 		defer func() {
 			if bad := recover(); bad != nil && bad != http.ErrAbortHandler {
-				h.log.Error("a fault in the program", "request", id, "fault", fmt.Sprint(bad), "stack", string(debug.Stack()))
+				h.log.Error("a fault in the program", "request", id, "fault", fmt.Sprint(bad), "stack", string(debug.
+					Stack()))
 				if a.status == 0 {
 					http.Error(a, "internal error", http.StatusInternalServerError)
 				}

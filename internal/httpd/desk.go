@@ -10,6 +10,8 @@ import (
 	"net/http"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/app/requests/desk"
@@ -36,6 +38,7 @@ func (h *Server) Desk() http.Handler {
 	mux.HandleFunc("GET /style.css", style)
 	mux.HandleFunc("GET /roots", h.roots)
 	mux.HandleFunc("GET /roots/{file}", h.root)
+	mux.HandleFunc("GET /kits/{file}", h.kit)
 	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
 		h.fail(w, r, fault.New(fault.NotFound, "There is no such page."))
 	})
@@ -140,14 +143,16 @@ func submission(w http.ResponseWriter, r *http.Request) (desk.Submission, error)
 	}
 	var tooLarge *http.MaxBytesError
 	if errors.As(err, &tooLarge) {
-		return desk.Submission{}, fault.New(fault.BadInput, "this is larger than %d kB, and no request is", mostForm>>10)
+		return desk.Submission{}, fault.New(fault.BadInput, "this is larger than %d kB, and no request is",
+			mostForm>>10)
 	}
 	if err != nil {
 		return desk.Submission{}, fault.New(fault.BadInput, "the form cannot be read: %w", err)
 	}
 	s := desk.Submission{Data: []byte(r.PostFormValue("request")), From: r.PostFormValue("from"),
 		Purpose: r.PostFormValue("purpose"), Template: r.PostFormValue("template"),
-		Receiver: r.PostFormValue("receiver"), Names: r.PostFormValue("names"), Invitation: r.PostFormValue("invitation"),
+		Receiver: r.PostFormValue("receiver"), Names: r.PostFormValue("names"), Invitation: r.
+				PostFormValue("invitation"),
 		Renews: r.PostFormValue("renews")}
 	if f, _, err := r.FormFile("file"); err == nil {
 		defer f.Close()
@@ -213,13 +218,19 @@ func (h *Server) again(w http.ResponseWriter, r *http.Request, e *estate.Estate,
 	if len(s.Data) > 1<<16 || !isText(s.Data) {
 		page.Text = ""
 	}
-	page.Wrong = strings.ToUpper(err.Error()[:1]) + err.Error()[1:] + "."
+	page.Wrong = sentence(err.Error())
 	if s.Invitation != "" {
 		if i, err := desk.Invited(r.Context(), e, s.Invitation); err == nil {
 			h.forInvited(&page, e, i)
 		}
 	}
 	h.render(w, status, "form", page)
+}
+
+// sentence begins a message with a capital letter and ends it with a full stop.
+func sentence(message string) string {
+	first, size := utf8.DecodeRuneInString(message)
+	return string(unicode.ToUpper(first)) + message[size:] + "."
 }
 
 func isText(data []byte) bool {

@@ -29,7 +29,8 @@ type Metric struct{ Name, Kind, Labels, Help string }
 var Metrics = []Metric{
 	{"ironseal_requests_total", "counter", "on, status", "HTTP requests, by address and status."},
 	{"ironseal_request_seconds", "histogram", "on", "How long HTTP requests took."},
-	{"ironseal_ocsp_answers_total", "counter", "status, certificate", "OCSP answers, by status and by what they say of the certificate."},
+	{"ironseal_ocsp_answers_total", "counter", "status, certificate", "OCSP answers, by status and by what they " +
+		"say of the certificate."},
 	{"ironseal_ocsp_seconds", "histogram", "", "How long OCSP answers took."},
 	{"ironseal_authority_days", "gauge", "generation", "Days until a generation of an authority ends."},
 	{"ironseal_list_days", "gauge", "list", "Days until the next update of a revocation list; below 0 it is stale."},
@@ -72,8 +73,9 @@ func newMetrics(s *service.Service) *metrics {
 		return prometheus.HistogramOpts{Name: d.Name, Help: d.Help, Buckets: buckets}
 	}
 	m := &metrics{registry: prometheus.NewRegistry(), requests: counter("ironseal_requests_total"),
-		answers:  counter("ironseal_ocsp_answers_total"),
-		took:     prometheus.NewHistogramVec(histogram("ironseal_request_seconds"), metric("ironseal_request_seconds").labels()),
+		answers: counter("ironseal_ocsp_answers_total"),
+		took: prometheus.NewHistogramVec(histogram("ironseal_request_seconds"),
+			metric("ironseal_request_seconds").labels()),
 		answered: prometheus.NewHistogram(histogram("ironseal_ocsp_seconds"))}
 	m.registry.MustRegister(m.requests, m.took, m.answers, m.answered, gauges{s})
 	return m

@@ -100,7 +100,8 @@ func (h *Server) ocsp(w http.ResponseWriter, r *http.Request, asked []byte) {
 	head := w.Header()
 	head.Set("Content-Type", "application/ocsp-response")
 	now := h.s.Estate().Now()
-	if left := told.Next.Sub(now); told.Status == ocsp.Successful && !told.Once && left > 0 && r.Method != http.MethodPost {
+	if left := told.Next.
+		Sub(now); told.Status == ocsp.Successful && !told.Once && left > 0 && r.Method != http.MethodPost {
 		head.Set("Cache-Control", fmt.Sprintf("max-age=%d, public, no-transform, must-revalidate",
 			int(left/time.Second)-1)) // RFC 5019 section 6.2: less than to the next update
 		head.Set("Expires", told.Next.UTC().Format(http.TimeFormat))

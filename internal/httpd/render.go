@@ -6,6 +6,7 @@ import (
 	"errors"
 	"html/template"
 	"net/http"
+	"strings"
 	"sync"
 
 	"ironseal/pki/fault"
@@ -18,17 +19,27 @@ var pageFiles embed.FS
 // pages are the templates, parsed at the first use. html/template escapes by place, and "plain" makes what is not
 // shown visible: a text stays text, and no character reorders a line.
 var pages = sync.OnceValue(func() *template.Template {
-	return template.Must(template.New("").Funcs(template.FuncMap{"plain": runes.Escape}).ParseFS(pageFiles,
-		"pages/*.html"))
+	return template.Must(template.New("").Funcs(template.FuncMap{"plain": runes.Escape, "lines": escapedLines}).
+		ParseFS(pageFiles,
+			"pages/*.html"))
 })
+
+// escapedLines is plain for a text of several lines.
+func escapedLines(text string) string {
+	var b strings.Builder
+	for line := range strings.Lines(text) {
+		b.WriteString(runes.Escape(strings.TrimRight(line, "\r\n")) + "\n")
+	}
+	return b.String()
+}
 
 // frame is what every page has.
 type frame struct {
-	Title, Subtitle, Owner, Version string
+	Title, Subtitle, Owner string
 }
 
 func (h *Server) frame(title, subtitle string) frame {
-	return frame{Title: title, Subtitle: subtitle, Owner: h.s.Estate().Settings.Organisation.Name, Version: h.version}
+	return frame{Title: title, Subtitle: subtitle, Owner: h.s.Estate().Settings.Organisation.Name}
 }
 
 // policy lets a page load its own style sheet and send forms to its own server, and nothing else.

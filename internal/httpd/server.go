@@ -57,16 +57,15 @@ type Server struct {
 	metrics *metrics
 	pace    *pace
 	kits    kits
-	version string
 }
 
 // New makes a server.
-func New(s *service.Service, l *slog.Logger, version string) (*Server, error) {
+func New(s *service.Service, l *slog.Logger) (*Server, error) {
 	p, err := newPace(s.Settings())
 	if err != nil {
 		return nil, err
 	}
-	h := &Server{s: s, log: l, pace: p, version: version}
+	h := &Server{s: s, log: l, pace: p}
 	h.metrics = newMetrics(s)
 	return h, nil
 }
@@ -122,8 +121,9 @@ func (h *Server) Serve(ctx context.Context, on []Listening) error {
 }
 
 func (h *Server) server(name string, handler http.Handler) *http.Server {
-	srv := &http.Server{Handler: handler, ReadHeaderTimeout: headerTime, ReadTimeout: bodyTime, WriteTimeout: answerTime,
-		IdleTimeout: idleTime, MaxHeaderBytes: mostHeader, ErrorLog: log.New(quiet{h.log, name}, "", 0)}
+	srv := &http.Server{Handler: handler, ReadHeaderTimeout: headerTime, ReadTimeout: bodyTime,
+		WriteTimeout: answerTime,
+		IdleTimeout:  idleTime, MaxHeaderBytes: mostHeader, ErrorLog: log.New(quiet{h.log, name}, "", 0)}
 	if name == NameDesk {
 		srv.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"},
 			GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) {

@@ -114,8 +114,8 @@ func (s *Screen) findings(list finding.List, words func(finding.Severity) string
 // difference with its cause, then the findings, and at the foot the sheet's own code.
 func (s *Screen) Sheet(title, origin string, p issue.Plan, code, head string) {
 	s.Say("%s", s.Paint(Strong, "Review sheet: "+Safe(title)))
-	if origin != "" {
-		s.Say("%s", Safe(origin))
+	for line := range strings.Lines(origin) {
+		s.Say("%s", Safe(strings.TrimSuffix(line, "\n")))
 	}
 	var compared, given []issue.Row
 	for _, r := range p.Rows {

@@ -33,9 +33,11 @@ var layers = map[string][]string{
 	"internal/api":  {"pki", "internal/event", "internal/store", "internal/estate", "internal/app"},
 	"internal/term": {"pki"},
 	"internal/demo": {"pki", "internal/disk", "internal/probe", "internal/estate"},
+	"internal/httpd": {"pki", "internal/disk", "internal/event", "internal/store", "internal/estate", "internal/app",
+		"internal/api"},
 	"internal/cli": {"pki", "internal/disk", "internal/fetch", "internal/probe", "internal/report", "internal/store",
 		"internal/keystore", "internal/event", "internal/estate", "internal/app", "internal/api", "internal/term",
-		"internal/demo"},
+		"internal/demo", "internal/httpd"},
 	"cmd/ironseal":    {"pki", "internal/cli", "internal/disk", "internal/term"},
 	"internal/growth": {}, "internal/walls": {}, "internal/peers": {}, // these hold tests alone
 }

@@ -65,9 +65,7 @@ func (p *planner) names(subject dn.Name) []san.Name {
 	for _, n := range in.Amend.Add {
 		take(picked{name: n, cause: "added at signing"})
 	}
-	if len(in.Amend.Add) > 0 && !in.Template.Names.Add {
-		p.find(finding.NameNotAllowed, "The template %s does not let names be added at signing.", in.Template.Name)
-	}
+	p.additions()
 	out := make([]san.Name, 0, len(taken))
 	for _, c := range taken {
 		if c.out {
@@ -84,6 +82,13 @@ func (p *planner) names(subject dn.Name) []san.Name {
 	p.dropsThatMissed()
 	p.counts(asked, len(out))
 	return out
+}
+
+// additions finds fault with names that are added at signing where the template lets nobody add any.
+func (p *planner) additions() {
+	if t := p.in.Template; len(p.in.Amend.Add) > 0 && !t.Names.Add {
+		p.find(finding.NameNotAllowed, "The template %s does not let names be added at signing.", t.Name)
+	}
 }
 
 // onlyKinds says which kinds of name a template takes.

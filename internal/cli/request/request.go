@@ -14,8 +14,10 @@ import (
 	"ironseal/internal/api"
 	"ironseal/internal/app/parties"
 	"ironseal/internal/app/requests/intake"
+	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/keystore"
 	"ironseal/internal/probe"
 	"ironseal/internal/store"
@@ -361,7 +363,11 @@ func requestShow(s *session.Session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			o := describeRecord(s, rec, r)
+			told, err := signing.HandedIn(cmd.Context(), e.Records, rec)
+			if err != nil {
+				return err
+			}
+			o := describeRecord(rec, r, told)
 			related, err := intake.Related(cmd.Context(), e, r)
 			if err != nil {
 				return err
@@ -390,7 +396,7 @@ func requestShow(s *session.Session) *cobra.Command {
 	return c
 }
 
-func describeRecord(s *session.Session, rec store.Request, r *request.Request) describe.Object {
+func describeRecord(rec store.Request, r *request.Request, told *event.HandedIn) describe.Object {
 	o := describe.Request(r)
 	row := api.RequestOf(rec)
 	o.Lead("state", "State", string(rec.State))
@@ -398,6 +404,17 @@ func describeRecord(s *session.Session, rec store.Request, r *request.Request) d
 	o.Add("received", "Received", row.Received)
 	if rec.Sender != "" {
 		o.Add("from", "Sent by", rec.Sender)
+	}
+	if told != nil {
+		for _, x := range []struct{ key, label, value string }{{"purpose", "Purpose", told.Purpose},
+			{"names_beside", "Names beside", strings.Join(told.Names, " ")},
+			{"template_wanted", "For template", told.Template},
+			{"receiver_wanted", "For receiver", told.Receiver},
+			{"invitation", "Invitation", told.Invitation}, {"renews", "Renews", told.Renews}} {
+			if x.value != "" {
+				o.Add(x.key, x.label, x.value)
+			}
+		}
 	}
 	if rec.Reason != "" {
 		o.Add("reason", "Because", rec.Reason)

@@ -55,14 +55,17 @@ number of requests. What is handed in waits for you as every other request.`,
 			s.Out.Say("%s %s, until %s", s.Out.Paint(term.Good, "✓ invited"), term.Safe(i.Name),
 				i.Until.Format("2006-01-02"))
 			s.Out.Say("  %s", address)
-			s.Out.Say("  %s", s.Out.Paint(term.Quiet, "This address is shown once. Send it so that only this person reads it."))
+			s.Out.Say("  %s", s.Out.Paint(term.Quiet, "This address is shown once. Send it so that only this "+
+				"person reads it."))
 			return nil
 		},
 	}
 	fl := c.Flags()
-	fl.StringSliceVar(&ask.Templates, "template", nil, "a `TEMPLATE` that may be asked for; may be repeated; any when left "+
+	fl.StringSliceVar(&ask.Templates, "template", nil, "a `TEMPLATE` that may be asked for; may be repeated; any "+
+		"when left "+
 		"out")
-	fl.StringSliceVar(&ask.Names, "names", nil, "names within this `TREE` may be asked for: a domain or a network; may be "+
+	fl.StringSliceVar(&ask.Names, "names", nil, "names within this `TREE` may be asked for: a domain or a network; "+
+		"may be "+
 		"repeated; any when left out")
 	fl.IntVar(&ask.Count, "count", 0, "how many requests may be handed in; any number when left out")
 	fl.StringVar(&until, "until", "30d", "the last `DAY`, or how long from now (30d)")
@@ -122,7 +125,8 @@ func list(s *session.Session) *cobra.Command {
 					{Text: i.Until.Format("2006-01-02")}, {Text: used}, {Text: strings.Join(i.Templates, ", ")},
 					{Text: strings.Join(i.Names, ", ")}})
 			}
-			s.Out.Table([]string{"invitation", "state", "until", "requests", "templates", "names"}, rows, "templates", "names")
+			s.Out.Table([]string{"invitation", "state", "until", "requests", "templates", "names"}, rows,
+				"templates", "names")
 			return nil
 		},
 	}

@@ -144,7 +144,7 @@ func run(ctx context.Context, s *session.Session, cmd *cobra.Command, f flags) e
 	if err := svc.Begin(ctx); err != nil {
 		return err
 	}
-	h, err := httpd.New(svc, log, s.Version)
+	h, err := httpd.New(svc, log)
 	if err != nil {
 		return err
 	}

@@ -18,6 +18,7 @@ import (
 	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/term"
 	"ironseal/pki/advice"
 	"ironseal/pki/describe"
@@ -235,7 +236,26 @@ func origin(sheet *signing.Sheet) string {
 	if sheet.Record.Sender != "" {
 		sender = "from " + sheet.Record.Sender
 	}
-	return fmt.Sprintf("%s   check code %s", sender, label.Code(sheet.Request.SHA256()))
+	lines := fmt.Sprintf("%s   check code %s", sender, label.Code(sheet.Request.SHA256()))
+	if said := wishes(sheet.HandedIn); said != "" {
+		lines += "\n" + said
+	}
+	return lines
+}
+
+// wishes tells what the sender said at the desk; "" where there is nothing.
+func wishes(h *event.HandedIn) string {
+	if h == nil {
+		return ""
+	}
+	var parts []string
+	for _, x := range [][2]string{{"purpose: ", h.Purpose}, {"asks for the template ", h.Template},
+		{"for the receiver ", h.Receiver}, {"renews ", h.Renews}, {"by the invitation of ", h.Invitation}} {
+		if x[1] != "" {
+			parts = append(parts, x[0]+x[1])
+		}
+	}
+	return strings.Join(parts, "; ")
 }
 
 func agreeAndSign(ctx context.Context, s *session.Session, e *estate.Estate, sheet *signing.Sheet) error {

@@ -132,7 +132,8 @@ func (s *Service) renew(ctx context.Context, e *estate.Estate, names []san.Name)
 	if err != nil {
 		return err
 	}
-	s.identity.Store(&Identity{TLS: &tls.Certificate{Certificate: chain, PrivateKey: next.signer}, Until: found.NotAfter})
+	s.identity.Store(&Identity{TLS: &tls.Certificate{Certificate: chain, PrivateKey: next.signer},
+		Until: found.NotAfter})
 	s.o.Log.Info("the desk has a new certificate", "serial", found.SerialHex(), "until", found.NotAfter)
 	return nil
 }
@@ -179,7 +180,8 @@ func (s *Service) request(ctx context.Context, e *estate.Estate, k keyed) (strin
 	r := got[0].Record
 	number := fmt.Sprintf("R%d", r.Number)
 	if r.State == lifecycle.Declined || r.State == lifecycle.Withdrawn {
-		return "", fault.New(fault.Refused, "the desk's request %s was %s: it goes on with the certificate that it has. "+
+		return "", fault.New(fault.Refused, "the desk's request %s was %s: it goes on with the certificate that it "+
+			"has. "+
 			"Remove the folder %s to let it ask again", number, r.State, s.folder(identityFolder)).
 			On(fault.Request.Named("%s", number))
 	}
@@ -207,7 +209,8 @@ func (s *Service) signOwn(ctx context.Context, e *estate.Estate, number string, 
 			Then(advice.To("look at it", advice.ShowRequest, "request", number))
 	}
 	var failed error
-	if err := signing.Sign(ctx, e, []*signing.Sheet{sheet}, func(r signing.SignResult) { failed = r.Err }); err != nil ||
+	if err := signing.Sign(ctx, e, []*signing.Sheet{sheet},
+		func(r signing.SignResult) { failed = r.Err }); err != nil ||
 		failed != nil {
 		return nil, errors.Join(err, failed)
 	}

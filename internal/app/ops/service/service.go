@@ -276,12 +276,10 @@ func (s *Service) outcome(what string, err error) {
 	case err == nil && failing:
 		delete(s.troubles, what)
 		s.o.Log.Info(what+" works again", "failed since", before.Since)
-	case err != nil && (!failing || before.Err.Error() != err.Error()):
-		t := Trouble{What: what, Err: err, Since: time.Now()}
-		if failing {
-			t.Since = before.Since
-		}
-		s.troubles[what] = t
+	case err != nil && failing:
+		s.troubles[what] = Trouble{What: what, Err: err, Since: before.Since} // said once, and told by State
+	case err != nil:
+		s.troubles[what] = Trouble{What: what, Err: err, Since: time.Now()}
 		s.o.Log.Error(what+" failed", "error", err)
 	}
 }

@@ -56,13 +56,15 @@ func (s *Service) State(ctx context.Context) State {
 		out.Bad = append(out.Bad, "The records cannot be read: "+err.Error())
 	}
 	for _, t := range out.Troubles {
-		out.Bad = append(out.Bad, fmt.Sprintf("%s fails since %s: %s", t.What, t.Since.UTC().Format(time.RFC3339), t.Err))
+		out.Bad = append(out.Bad, fmt.Sprintf("%s fails since %s: %s", t.What, t.Since.UTC().Format(time.RFC3339),
+			t.Err))
 	}
 	for _, l := range public.Stale(out.Now) {
 		out.Bad = append(out.Bad, fmt.Sprintf("The list %s is past its next update.", l))
 	}
 	for _, l := range public.Back {
-		out.Bad = append(out.Bad, fmt.Sprintf("The records know an older list %s than was served: an older copy of the "+
+		out.Bad = append(out.Bad, fmt.Sprintf("The records know an older list %s than was served: an older copy of "+
+			"the "+
 			"estate was restored. The newer list is served on; import it.", l))
 	}
 	for _, g := range public.Absent {

@@ -112,7 +112,8 @@ func Read(ctx context.Context, e *estate.Estate, s Submission) (Preview, error) 
 func Open(e *estate.Estate) error {
 	switch e.Settings.Serve.Open {
 	case estate.DeskToInvited:
-		return fault.New(fault.Refused, "this desk is open to those who have an invitation: use the address that you were "+
+		return fault.New(fault.Refused, "this desk is open to those who have an invitation: use the address that "+
+			"you were "+
 			"given")
 	case estate.DeskToNobody:
 		return fault.New(fault.Refused, "this desk is closed")

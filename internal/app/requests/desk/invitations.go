@@ -97,10 +97,12 @@ func Invite(ctx context.Context, e *estate.Estate, ask InviteAsk) (Invitation, s
 		}
 		if now != nil && now.Ended == "" {
 			return nil, fault.New(fault.Refused, "%s is invited already, until %s", ask.Name,
-				now.Until.Format("2006-01-02")).Then(advice.To("end that invitation first", advice.EndInvitation, "name",
+				now.Until.Format("2006-01-02")).Then(advice.To("end that invitation first", advice.EndInvitation,
+				"name",
 				ask.Name))
 		}
-		return []event.Record{event.On(ask.Name, event.Invited{Address: digest, Templates: ask.Templates, Names: ask.Names,
+		return []event.Record{event.On(ask.Name, event.Invited{Address: digest, Templates: ask.Templates,
+			Names: ask.Names,
 			Count: ask.Count, Until: ask.Until.UTC()})}, nil
 	})
 	if err != nil {
@@ -128,7 +130,8 @@ func (ask InviteAsk) check(e *estate.Estate) error {
 	case ask.Count < 0:
 		return fault.New(fault.BadInput, "the number of requests is below 0")
 	case !ask.Until.After(now):
-		return fault.New(fault.BadInput, "the invitation would have ended already on %s", ask.Until.Format("2006-01-02"))
+		return fault.New(fault.BadInput, "the invitation would have ended already on %s", ask.Until.
+			Format("2006-01-02"))
 	case ask.Until.After(now.Add(longestInvit)):
 		return fault.New(fault.BadInput, "an invitation lasts two years at most")
 	}

@@ -181,7 +181,8 @@ func ReceiveOne(ctx context.Context, e *estate.Estate, r Received, sender string
 			return nil, err
 		}
 		if r.Known {
-			return nil, fault.New(fault.Refused, "this very request was handed in before: go back to the address that you "+
+			return nil, fault.New(fault.Refused, "this very request was handed in before: go back to the address "+
+				"that you "+
 				"were given then, or make a new request")
 		}
 		number = fmt.Sprintf("R%d", r.Record.Number)

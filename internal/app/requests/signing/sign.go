@@ -192,7 +192,8 @@ func PlanRead(ctx context.Context, e *estate.Estate, p *Planning, ask SignAsk, r
 	}
 	s.Plan, err = issue.New(issue.Input{Request: r, Template: t, Issuer: s.Issuer, Others: p.Authorities,
 		Amend: ask.Amend, Now: p.now, Newest: p.newest,
-		BeginsBefore: e.Settings.BeginsBefore(), Rehearse: e.Rehearsal, Sender: rec.Sender, Beside: beside, SeenAs: another(seen, r),
+		BeginsBefore: e.Settings.BeginsBefore(), Rehearse: e.Rehearsal, Sender: rec.Sender, Beside: beside,
+		SeenAs:    another(seen, r),
 		Published: e.Published(s.Issuer, part), Part: part,
 		KeyFlaws: p.flaws[r.Key.Fingerprint()]})
 	if err != nil {

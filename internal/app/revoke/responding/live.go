@@ -264,7 +264,8 @@ func (l *Live) fromFolder(ctx context.Context, now *known, i *issuer, q ocsp.Req
 	k := l.knowledge(ctx, i)
 	s := statusOf(k, serial)
 	one := r.Responses[0]
-	if k.err != nil || !tells(r, subject{serial: serial, status: s.status}) || !one.Next.IsZero() && at.After(one.Next) {
+	if k.err != nil || !tells(r, subject{serial: serial, status: s.status}) || !one.Next.IsZero() && at.
+		After(one.Next) {
 		return failed(ocsp.TryLater), k.err
 	}
 	told := Told{DER: data, Of: one.Status, This: one.This, Next: one.Next}
