@@ -70,8 +70,8 @@ func New(s *service.Service, l *slog.Logger) (*Server, error) {
 	return h, nil
 }
 
-// handlers are what is served, by name.
-func (h *Server) handlers() map[string]http.Handler {
+// Handlers are what is served, by name.
+func (h *Server) Handlers() map[string]http.Handler {
 	return map[string]http.Handler{
 		NamePublic: h.around(NamePublic, h.Public()),
 		NameDesk:   h.around(NameDesk, http.NewCrossOriginProtection().Handler(h.Desk())),
@@ -90,7 +90,7 @@ func (h *Server) Serve(ctx context.Context, on []Listening) error {
 	var servers []*http.Server
 	var all sync.WaitGroup
 	failed := make(chan error, len(on))
-	handlers := h.handlers()
+	handlers := h.Handlers()
 	for _, l := range on {
 		srv := h.server(l.Name, handlers[l.Name])
 		servers = append(servers, srv)

@@ -102,6 +102,7 @@ func open(path string, how access) (*DB, error) {
 		q.Add("_pragma", "journal_mode(WAL)")
 		q.Add("_pragma", "synchronous(FULL)")
 		q.Set("_txlock", "immediate")
+		q.Set("mode", "rw") // a file that was taken away is not made again, empty
 	case immutable:
 		q.Set("immutable", "1")
 		fallthrough
