@@ -78,6 +78,9 @@ func TestExamplesRunAsPrinted(t *testing.T) {
 		[]byte("encryption-memory = 64"), []byte("encryption-memory = 8"), 1), 0o644) != nil {
 		t.Fatal(err)
 	}
+	pass := filepath.Join(stage.dir, "play", "passphrase.txt") // the keys take the little work too
+	stage.must("--estate", filepath.Join("play", "harbour"), "authority", "passphrase", "--all",
+		"--passphrase-file", pass, "--new-passphrase-file", pass)
 	page, err := os.ReadFile(filepath.Join("..", "..", "docs", "commands.md"))
 	if err != nil {
 		t.Fatal(err)

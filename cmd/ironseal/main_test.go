@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"debug/elf"
 	"fmt"
+	"ironseal/internal/disk/inmemory"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -25,6 +26,7 @@ import (
 var program, scratch string
 
 func TestMain(m *testing.M) {
+	inmemory.Prefer()
 	dir, err := os.MkdirTemp("", "ironseal-test-*")
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)

@@ -19,6 +19,7 @@ import (
 	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/disk"
+	"ironseal/internal/disk/inmemory"
 	"ironseal/internal/estate"
 	"ironseal/internal/keystore"
 	"ironseal/internal/store/sqlstore"
@@ -31,6 +32,11 @@ import (
 	"ironseal/pki/pbes"
 	"ironseal/pki/specimen"
 )
+
+func TestMain(m *testing.M) {
+	inmemory.Prefer()
+	os.Exit(m.Run())
+}
 
 // fixed answers every question with one passphrase.
 type fixed string

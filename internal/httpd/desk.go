@@ -246,6 +246,9 @@ func (h *Server) deskHandIn(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	got, err := desk.HandIn(r.Context(), e, s)
+	if err == nil {
+		err = h.s.Replaced()
+	}
 	if err != nil {
 		h.again(w, r, e, s, err)
 		return

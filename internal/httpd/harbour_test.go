@@ -3,6 +3,7 @@ package httpd_test
 import (
 	"context"
 	"crypto/x509"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -21,15 +22,23 @@ import (
 	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/app/revoke/publishing"
 	"ironseal/internal/app/revoke/revoking"
+	"ironseal/internal/disk/inmemory"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/httpd"
 	"ironseal/internal/keystore"
+	"ironseal/internal/store"
 	"ironseal/pki/bundle"
 	"ironseal/pki/revocation"
 	"ironseal/pki/specimen"
 )
 
 var ctx = context.Background()
+
+func TestMain(m *testing.M) {
+	inmemory.Prefer()
+	os.Exit(m.Run())
+}
 
 // fixed answers every question with one passphrase.
 type fixed string
@@ -52,6 +61,7 @@ type harbour struct {
 	desk   *httptest.Server
 	health *httptest.Server
 	log    *lines
+	logger *slog.Logger
 }
 
 // lines keeps what was logged.
@@ -133,9 +143,9 @@ func serve(t testing.TB, pairs ...string) *harbour {
 func serving(t testing.TB, dir string) *harbour {
 	t.Helper()
 	h := &harbour{t: t, dir: dir, e: reopen(t, dir), log: &lines{}}
-	log := slog.New(slog.NewTextHandler(h.log, &slog.HandlerOptions{Level: slog.LevelDebug}))
+	h.logger = slog.New(slog.NewTextHandler(h.log, &slog.HandlerOptions{Level: slog.LevelDebug}))
 	var err error
-	if h.s, err = service.Open(ctx, service.Options{Dir: dir, Env: world(), Log: log}); err != nil {
+	if h.s, err = service.Open(ctx, service.Options{Dir: dir, Env: world(), Log: h.logger}); err != nil {
 		t.Fatal(err)
 	}
 	if err := h.s.Begin(ctx); err != nil {
@@ -147,7 +157,7 @@ func serving(t testing.TB, dir string) *harbour {
 		h.s.Run(running)
 		close(done)
 	}()
-	srv, err := httpd.New(h.s, log)
+	srv, err := httpd.New(h.s, h.logger)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -225,7 +235,8 @@ func issue(t testing.TB, e *estate.Estate, hosts ...string) (out []estate.Certif
 	t.Helper()
 	for _, host := range hosts {
 		der := specimen.Request(t, nil, "CN="+host, []string{host}).Raw
-		got, _, faults := intake.Receive(ctx, e, []intake.Input{{Name: host, Data: bundle.PEM(bundle.Request, der)}}, "yard")
+		got, _, faults := intake.Receive(ctx, e, []intake.Input{{Name: host, Data: bundle.PEM(bundle.Request,
+			der)}}, "yard")
 		if len(faults) > 0 {
 			t.Fatal(faults)
 		}
@@ -275,4 +286,28 @@ func parsed(t testing.TB, der []byte) *x509.Certificate {
 		t.Fatal(err)
 	}
 	return c
+}
+
+func contextWithCancel() (context.Context, func()) { return context.WithCancel(ctx) }
+
+// lockRecords begins a change of the records and leaves it open until release is called.
+func lockRecords(t testing.TB, h *harbour) (release func()) {
+	t.Helper()
+	begun, end, done := make(chan bool), make(chan bool), make(chan bool)
+	go func() {
+		defer close(done)
+		_, err := h.e.Act(ctx, func(store.Tx) ([]event.Record, error) {
+			close(begun)
+			<-end
+			return nil, errors.New("nothing is to be recorded")
+		})
+		if err == nil {
+			t.Error("the change was recorded")
+		}
+	}()
+	<-begun
+	return func() {
+		close(end)
+		<-done
+	}
 }

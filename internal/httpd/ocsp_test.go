@@ -60,7 +60,8 @@ func askOCSP(t testing.TB, h *harbour, of []byte, issuer *cert.Certificate) *ocs
 func TestOCSPOverHTTP(t *testing.T) {
 	t.Parallel()
 	h := serve(t)
-	list := issue(t, h.e, "pier.ternbay.example", "quay.ternbay.example", "buoy.ternbay.example", "mole.ternbay.example")
+	list := issue(t, h.e, "pier.ternbay.example", "quay.ternbay.example", "buoy.ternbay.example",
+		"mole.ternbay.example")
 	revoke(t, h.e, revocation.KeyCompromise, list[1].SerialHex())
 	issuer := parsed(t, issuerOf(t, h).Raw)
 	soon(t, "the revocation is known", func() bool {
@@ -75,7 +76,8 @@ func TestOCSPOverHTTP(t *testing.T) {
 				t.Fatal(err)
 			}
 			text := base64.StdEncoding.EncodeToString(asked)
-			for _, path := range []string{"/status/" + url.QueryEscape(text), "/status/" + text, "/ocsp/" + url.PathEscape(text),
+			for _, path := range []string{"/status/" + url.QueryEscape(text), "/status/" + text, "/ocsp/" + url.
+				PathEscape(text),
 				"/status/" + strings.TrimRight(text, "=")} {
 				r, der := get(t, h.public.URL+path)
 				a, err := xocsp.ParseResponseForCert(der, leaf, issuer)
@@ -165,7 +167,8 @@ func TestOCSPErrors(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			soon(t, "the answer", func() bool {
-				r, der := do(t, http.MethodPost, h.public.URL+"/ocsp", bytes.NewReader(x.asked), "Content-Type", "text/plain")
+				r, der := do(t, http.MethodPost, h.public.URL+"/ocsp", bytes.NewReader(x.asked), "Content-Type",
+					"text/plain")
 				a, err := ocsp.ReadResponse(der)
 				if err != nil || r.StatusCode != 200 {
 					t.Fatalf("%d: %v", r.StatusCode, err)

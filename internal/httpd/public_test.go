@@ -40,7 +40,8 @@ func TestPublicFiles(t *testing.T) {
 				t.Errorf("with its tag %q: %d", tag, again.StatusCode)
 			}
 			since := r.Header.Get("Last-Modified")
-			if again, _ := get(t, h.public.URL+c.path, "If-Modified-Since", since); again.StatusCode != 304 || since == "" {
+			if again, _ := get(t, h.public.URL+c.path, "If-Modified-Since",
+				since); again.StatusCode != 304 || since == "" {
 				t.Errorf("since %q: %d", since, again.StatusCode)
 			}
 			part, some := get(t, h.public.URL+c.path, "Range", "bytes=2-9")
@@ -51,7 +52,8 @@ func TestPublicFiles(t *testing.T) {
 			if head.StatusCode != 200 || head.ContentLength != int64(len(data)) || len(none) != 0 {
 				t.Errorf("HEAD: %d, %d octets", head.StatusCode, head.ContentLength)
 			}
-			age, err := strconv.Atoi(regexp.MustCompile(`max-age=(\d+)`).FindStringSubmatch(r.Header.Get("Cache-Control"))[1])
+			age, err := strconv.Atoi(regexp.MustCompile(`max-age=(\d+)`).FindStringSubmatch(r.Header.
+				Get("Cache-Control"))[1])
 			if err != nil || age <= 0 {
 				t.Errorf("%q", r.Header.Get("Cache-Control"))
 			}
@@ -206,8 +208,10 @@ func TestMetricsAreListed(t *testing.T) {
 			t.Errorf("%s is not on the list", line[1])
 		}
 	}
-	for _, want := range []string{`ironseal_authority_days{generation="services.g1"}`, `ironseal_list_days{list="root.g1.crl"}`,
-		`ironseal_desk_certificate_days{temporary="true"} `, "ironseal_requests_waiting 1", "ironseal_records_readable 1"} {
+	for _, want := range []string{`ironseal_authority_days{generation="services.g1"}`,
+		`ironseal_list_days{list="root.g1.crl"}`,
+		`ironseal_desk_certificate_days{temporary="true"} `, "ironseal_requests_waiting 1",
+		"ironseal_records_readable 1"} {
 		if !bytes.Contains(text, []byte(want)) {
 			t.Errorf("%s is missing in\n%s", want, text)
 		}
@@ -217,7 +221,8 @@ func TestMetricsAreListed(t *testing.T) {
 // Whoever asks too much waits; a proxy that is trusted says for whom it asks.
 func TestPace(t *testing.T) {
 	t.Parallel()
-	h := serve(t, "pace           = 600", "pace           = 60", "proxies        = []", `proxies        = ["127.0.0.1", "::1"]`)
+	h := serve(t, "pace           = 600", "pace           = 60", "proxies        = []",
+		`proxies        = ["127.0.0.1", "::1"]`)
 	refused := 0
 	for range 40 {
 		r, _ := get(t, h.public.URL+"/services.g1.crl", "X-Forwarded-For", "192.0.2.77")

@@ -40,7 +40,8 @@ const (
 const (
 	mostHeader  = 16 << 10
 	headerTime  = 10 * time.Second
-	bodyTime    = 30 * time.Second // for a whole request
+	askTime     = 10 * time.Second // for a whole request to the public
+	bodyTime    = time.Minute      // for a form with a file
 	answerTime  = time.Minute      // for an answer, and more for large files
 	idleTime    = 2 * time.Minute
 	slowest     = 16 << 10 // octets a second that a client takes at least
@@ -121,10 +122,11 @@ func (h *Server) Serve(ctx context.Context, on []Listening) error {
 }
 
 func (h *Server) server(name string, handler http.Handler) *http.Server {
-	srv := &http.Server{Handler: handler, ReadHeaderTimeout: headerTime, ReadTimeout: bodyTime,
+	srv := &http.Server{Handler: handler, ReadHeaderTimeout: headerTime, ReadTimeout: askTime,
 		WriteTimeout: answerTime,
 		IdleTimeout:  idleTime, MaxHeaderBytes: mostHeader, ErrorLog: log.New(quiet{h.log, name}, "", 0)}
 	if name == NameDesk {
+		srv.ReadTimeout = bodyTime
 		srv.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"},
 			GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 				if i := h.s.Identity(); i != nil {

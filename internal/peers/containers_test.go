@@ -83,6 +83,7 @@ print("opened")`, e.path("chain.pem"), e.path(form)).CombinedOutput()
 // A PKCS#12 file with the MAC of RFC 9579 is opened by a Node.js that knows it,
 // version 24 or later, which stands on the PATH as node-newer.
 func TestPBMAC1IsOpenedByNode(t *testing.T) {
+	t.Parallel()
 	e := signedForLocalhost(t, "ecdsa-p256")
 	e.do("convert", "../chain.pem", "../localhost.key.pem", "--to", "p12-pbmac1", "--encrypt-with", "../pass", "--out",
 		"../mac1.p12")

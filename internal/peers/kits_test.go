@@ -329,6 +329,7 @@ func readFile(t *testing.T, path string) []byte {
 
 // The signature of a kit is one that Java's own reader verifies.
 func TestJavaVerifiesTheKitsSignature(t *testing.T) {
+	t.Parallel()
 	e := newEstate(t, "ecdsa-p256")
 	e.do("trust", "kit", "--for", "bundle", "--out", "../kits", "--sign-by", "services", "--yes")
 	sums := e.path("kits/own.bundle/SHA256SUMS")

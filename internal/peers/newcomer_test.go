@@ -17,6 +17,7 @@ import (
 // a client trusts, a request that is refused and explained, and a template of their own
 // written by what error messages say.
 func TestANewcomersFirstHour(t *testing.T) {
+	t.Parallel()
 	binary, curl := peer(t, "nginx", "/usr/sbin/nginx"), peer(t, "curl")
 	e := estate{t, t.TempDir()}
 	write(t, e.path("pass"), "tern and gull\n")

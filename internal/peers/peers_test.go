@@ -7,6 +7,7 @@ package peers
 
 import (
 	"fmt"
+	"ironseal/internal/disk/inmemory"
 	"net"
 	"os"
 	"os/exec"
@@ -19,6 +20,7 @@ import (
 var program string
 
 func TestMain(m *testing.M) {
+	inmemory.Prefer()
 	dir, err := os.MkdirTemp("", "ironseal-peers-*")
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -206,6 +208,7 @@ require("https").get({ca: require("fs").readFileSync(root), host: "127.0.0.1", p
 // A chain that was issued is accepted by each client that trusts the exported
 // root alone; each refuses a wrong name.
 func TestClientsTrustTheChainServedByNginx(t *testing.T) {
+	t.Parallel()
 	for _, kinds := range [][2]string{{"ecdsa-p256", "ecdsa-p256"}, {"rsa-4096", "rsa-2048"}} {
 		t.Run(kinds[0], func(t *testing.T) {
 			e := newEstate(t, kinds[0])
@@ -260,6 +263,7 @@ var internals = []string{"--add-exports", "java.base/sun.security.pkcs10=ALL-UNN
 
 // Requests that a Java program made are received, read and signed.
 func TestRequestsMadeByJava(t *testing.T) {
+	t.Parallel()
 	e := newEstate(t, "ecdsa-p256")
 	for i, c := range [][]string{
 		{"RSA", "2048", "SHA256withRSA", "CN=quay-gate-3.ternbay.example, O=Tern Bay Ferries, C=NO",

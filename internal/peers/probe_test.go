@@ -117,12 +117,14 @@ func started(t *testing.T, list []*shown, end syscall.Signal, as *syscall.SysPro
 // Real servers are right, and wrong in six ways each: every verdict and its reason is right,
 // directly and after the words before TLS.
 func TestProbeAgainstRealServers(t *testing.T) {
+	t.Parallel()
 	for name, start := range map[string]func(t *testing.T, dir string, list []*shown) (scheme string){
 		"nginx": probeNginx, "Apache httpd": probeHTTPD, "HAProxy": probeHAProxy, "PostgreSQL": probePostgres,
 		"Postfix": probePostfix, "Dovecot IMAP": probeDovecot("imap"), "Dovecot POP3": probeDovecot("pop3"),
 		"slapd": probeSlapd,
 	} {
 		t.Run(name, func(t *testing.T) {
+			t.Parallel()
 			dir := openDir(t)
 			list, root := presents(t, dir)
 			scheme := start(t, dir, list)

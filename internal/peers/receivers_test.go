@@ -89,6 +89,7 @@ func write(t *testing.T, path, text string) string {
 // Every receiver that names a server is proved by configuring that server from
 // the handover folder as its page says, and connecting.
 func TestServersTakeTheirHandovers(t *testing.T) {
+	t.Parallel()
 	t.Run("nginx", func(t *testing.T) {
 		binary := peer(t, "nginx", "/usr/sbin/nginx")
 		e := signedForLocalhost(t, "rsa-2048")
@@ -231,6 +232,7 @@ func appendTo(t *testing.T, path, text string) {
 // connects with the trust store that lies beside it; with a root that was renewed
 // meanwhile, the chain is still one that Java's key store takes.
 func TestJavaTakesItsHandover(t *testing.T) {
+	t.Parallel()
 	e := signedForLocalhost(t, "ecdsa-p256")
 	for i, before := range [][]string{nil, {"authority", "renew", "root", "--key", "ecdsa-p256", "--yes"}} {
 		if before != nil {
@@ -249,6 +251,7 @@ func TestJavaTakesItsHandover(t *testing.T) {
 
 // A Java key store that made the request itself takes the answer: the key stays where it is, and gets the chain.
 func TestAJavaStoreTakesTheAnswerToItsOwnRequest(t *testing.T) {
+	t.Parallel()
 	e := newEstate(t, "ecdsa-p256")
 	more := append(slices.Clone(internals), "--add-exports", "java.base/sun.security.util=ALL-UNNAMED")
 	store := e.path("server.p12")

@@ -240,6 +240,7 @@ func (q quay) database(port int, lists string) map[string]bool {
 
 // Java's own validator, by list and by OCSP answer, sees what we see.
 func TestJavaSeesWhatIsRevoked(t *testing.T) {
+	t.Parallel()
 	q := newQuay(t)
 	var chains []string
 	for _, name := range []string{"localhost", "pier.ternbay.example", "mate", "stoker", "cook"} {
@@ -272,6 +273,7 @@ func TestJavaSeesWhatIsRevoked(t *testing.T) {
 // curl refuses a server whose certificate is on a list, and takes the other; so does verify
 // and probe, by the addresses in certificates too.
 func TestCurlRefusesARevokedServer(t *testing.T) {
+	t.Parallel()
 	curl := peer(t, "curl")
 	q := newQuay(t)
 	for name, want := range map[string]bool{"localhost": true, "pier.ternbay.example": false} {

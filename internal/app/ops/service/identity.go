@@ -148,6 +148,10 @@ func (s *Service) asking(ctx context.Context, e *estate.Estate, k keyed, names [
 		}
 		s.identity.Store(temporary)
 	}
+	k, err := s.renamed(e, k, names)
+	if err != nil {
+		return err
+	}
 	number, err := s.request(ctx, e, k)
 	if err != nil {
 		return err
@@ -165,6 +169,21 @@ func (s *Service) asking(ctx context.Context, e *estate.Estate, k keyed, names [
 	}
 	s.identity.Store(&Identity{TLS: &tls.Certificate{Certificate: chain, PrivateKey: k.signer}, Until: found.NotAfter})
 	return nil
+}
+
+// renamed drafts the request again where the settings name other hosts by now.
+func (s *Service) renamed(e *estate.Estate, k keyed, names []san.Name) (keyed, error) {
+	r, err := request.Read(k.der)
+	if err != nil {
+		return k, err
+	}
+	if slices.EqualFunc(r.Names, names, san.Name.Same) {
+		return k, nil
+	}
+	if k.der, err = draft(e, k.signer, names); err != nil {
+		return k, err
+	}
+	return k, e.Env.Disk.Replace(s.identityFiles(presentStem)[1], bundle.PEM(bundle.Request, k.der), 0o644)
 }
 
 // request puts the request for a key on record, once, and names it.

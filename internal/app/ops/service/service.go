@@ -22,6 +22,7 @@ import (
 	"ironseal/internal/app/revoke/responding"
 	"ironseal/internal/app/revoke/serving"
 	"ironseal/internal/estate"
+	"ironseal/pki/fault"
 )
 
 // Actor is who acts in the journal where a server acts by itself.
@@ -55,6 +56,7 @@ type Service struct {
 	round    atomic.Int64 // when the watch came round, in Unix nanoseconds
 	seen     int64        // the journal's newest entry that was looked at
 	read     time.Time
+	noticed  string         // the day on which notice was given of what is due; of the upkeep alone
 	asked    sync.WaitGroup // commands of notices that run
 	notices  chan notice
 }
@@ -259,6 +261,17 @@ func (s *Service) reread(ctx context.Context, head int64) error {
 	s.seen, s.read = head, time.Now()
 	s.mu.Unlock()
 	return nil
+}
+
+// Replaced says that the records were replaced or taken away since they were opened: what was recorded meanwhile may
+// be lost. It is nil where they are in place.
+func (s *Service) Replaced() error {
+	st := s.now.Load()
+	info, err := os.Stat(s.recordsFile(st))
+	if err == nil && os.SameFile(info, st.records) {
+		return nil
+	}
+	return fault.New(fault.Unavailable, "the records are being replaced: try again in a minute")
 }
 
 // Alive reports whether the loop that watches the records has come round within a time. Systemd starts a server again

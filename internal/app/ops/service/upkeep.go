@@ -3,7 +3,10 @@ package service
 import (
 	"context"
 
+	"ironseal/internal/app/ops/overview"
+	"ironseal/internal/app/requests/desk"
 	"ironseal/internal/app/revoke/publishing"
+	"ironseal/pki/span"
 )
 
 // upkeep does what is due.
@@ -16,6 +19,8 @@ func (s *Service) upkeep(ctx context.Context) {
 		{"signing lists", s.publish},
 		{"recording what is served", s.placed},
 		{"the desk's certificate", s.certify},
+		{"ending invitations", s.expire},
+		{"looking for what is due", s.due},
 	} {
 		if ctx.Err() != nil {
 			return
@@ -65,6 +70,38 @@ func (s *Service) publish(ctx context.Context) error {
 		return err
 	}
 	return s.reread(ctx, s.last())
+}
+
+// expire ends the invitations whose day has passed.
+func (s *Service) expire(ctx context.Context) error {
+	if s.Estate().ReadOnly() != nil {
+		return nil
+	}
+	_, err := desk.Expire(ctx, s.Estate())
+	return err
+}
+
+// due gives notice, once a day, of what has to be done soon.
+func (s *Service) due(ctx context.Context) error {
+	e := s.Estate()
+	today := e.Now().Format("2006-01-02")
+	if len(e.Settings.Serve.Notify) == 0 || s.noticed == today {
+		return nil
+	}
+	within, err := span.Parse(e.Settings.Defaults.Expiring)
+	if err != nil {
+		return err
+	}
+	list, err := overview.DueWithin(ctx, e, within)
+	if err != nil {
+		return err
+	}
+	for _, d := range list {
+		s.queue(Notice{What: "due", At: e.Now(), By: Actor, Title: d.Title,
+			Text: d.Day.Format("2006-01-02") + ": " + d.Title + ": " + d.What})
+	}
+	s.noticed = today
+	return nil
 }
 
 // placed records which lists clients find here: an incident is over only then.

@@ -339,7 +339,7 @@ func (h Held) Handover(ctx context.Context, e *estate.Estate, name string) ([]de
 		return nil, r, fault.New(fault.Refused, "there is nothing to hand over for %s", r.Title)
 	}
 	out, err := delivery.InMemory(ctx, e, delivery.HandoverAsk{Certificate: *h.Certificate, Receiver: r,
-		To: h.Told.From})
+		To: h.Record.Sender})
 	if err != nil {
 		return nil, r, err
 	}
