@@ -58,7 +58,10 @@ func newQuay(t *testing.T) quay {
 }
 
 // met is what a server makes of clients, by name.
-func (q quay) met(port int) map[string]bool {
+func (q quay) met(port int) map[string]bool { return q.metBy(port, "mate", "stoker", "cook") }
+
+// metBy is met for some of them.
+func (q quay) metBy(port int, names ...string) map[string]bool {
 	q.t.Helper()
 	root, err := os.ReadFile(q.path("root.pem"))
 	if err != nil {
@@ -67,7 +70,7 @@ func (q quay) met(port int) map[string]bool {
 	pool := x509.NewCertPool()
 	pool.AppendCertsFromPEM(root)
 	out := map[string]bool{}
-	for _, name := range []string{"mate", "stoker", "cook"} {
+	for _, name := range names {
 		pair, err := tls.LoadX509KeyPair(q.path(name+".pem"), q.path(name+".key.pem"))
 		if err != nil {
 			q.t.Fatal(err)

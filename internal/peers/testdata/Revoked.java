@@ -4,7 +4,10 @@ import java.nio.file.*;
 import java.security.cert.*;
 import java.util.*;
 
-/** Judges certificates by Java's own path validator, with revocation lists or OCSP answers from files. */
+/**
+ * Judges certificates by Java's own path validator, with revocation lists or OCSP answers from files, or at the
+ * address that each certificate names.
+ */
 public class Revoked {
     public static void main(String[] args) throws Exception {
         String by = args[0];
@@ -20,7 +23,7 @@ public class Revoked {
             try (InputStream in = Files.newInputStream(Path.of(args[2]))) {
                 lists.addAll(f.generateCRLs(in));
             }
-        } else {
+        } else if (by.equals("answers")) {
             for (Path p : Files.newDirectoryStream(Path.of(args[2]), "*.ocsp")) {
                 String serial = p.getFileName().toString().split("\\.")[2];
                 for (String file : Arrays.copyOfRange(args, at, args.length)) {
@@ -47,6 +50,9 @@ public class Revoked {
             if (by.equals("lists")) {
                 r.setOptions(EnumSet.of(PKIXRevocationChecker.Option.PREFER_CRLS, PKIXRevocationChecker.Option.NO_FALLBACK));
                 q.addCertStore(CertStore.getInstance("Collection", new CollectionCertStoreParameters(lists)));
+            } else if (by.equals("address")) { // that of each certificate; the authority itself has a list
+                r.setOptions(EnumSet.of(PKIXRevocationChecker.Option.NO_FALLBACK,
+                    PKIXRevocationChecker.Option.ONLY_END_ENTITY));
             } else {
                 r.setOptions(EnumSet.of(PKIXRevocationChecker.Option.NO_FALLBACK));
                 r.setOcspResponder(URI.create("http://127.0.0.1:9/"));
