@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -16,7 +18,7 @@ import (
 )
 
 // stories are what the demo plays.
-var stories = []string{"founding", "renewal", "devices", "stolen"}
+var stories = []string{"founding", "renewal", "devices", "stolen", "desk"}
 
 func demoCommand(s *session.Session) *cobra.Command {
 	var full bool
@@ -29,7 +31,7 @@ asks nothing, and leaves an estate that you can use.
 
 --story renewal plays fourteen years in a rehearsal. --story devices puts eight live devices
 right and changes their root. --story stolen follows a lost authority key until nothing
-depends on it.`,
+depends on it. --story desk serves an estate: a colleague asks for a certificate in a browser.`,
 		Example: "  ironseal demo\n  ironseal demo /tmp/ternbay --full-keys\n  ironseal demo /tmp/history --story renewal",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 1 {
@@ -45,7 +47,7 @@ depends on it.`,
 			return play(cmd.Context(), s, dir, full, story)
 		},
 	}
-	c.Flags().StringVar(&story, "story", "founding", "the `STORY` to play: founding, renewal, devices or stolen")
+	c.Flags().StringVar(&story, "story", "founding", "the `STORY` to play: founding, renewal, devices, stolen or desk")
 	session.CompleteWords(c, "story", stories...)
 	c.Flags().BoolVar(&full, "full-keys", false, "make the keys that a real authority would have (rsa-4096)")
 	return c
@@ -53,7 +55,6 @@ depends on it.`,
 
 // stageOf is where a story is played: what it types runs as if a person had typed it.
 func stageOf(ctx context.Context, s *session.Session, dir string, full bool) demo.Stage {
-	env := s.Env
 	return demo.Stage{
 		Dir: dir, FullKeys: full,
 		Narrate: func(text string) {
@@ -72,22 +73,75 @@ func stageOf(ctx context.Context, s *session.Session, dir string, full bool) dem
 		Type: func(line string, args []string) error {
 			s.Out.Gap()
 			s.Out.Say("%s", s.Out.Paint(term.Strong, "$ "+line))
-			app := s.App
-			app.Env = func(name string) string {
-				switch name {
-				case "IRONSEAL_PASSPHRASE_FILE":
-					return demo.PassphraseFile
-				case "IRONSEAL_ESTATE":
-					return ""
-				}
-				return env(name)
-			}
-			if code := Run(ctx, app, append([]string{"--color", s.Colour}, args...)); code != session.Done {
+			if code := Run(ctx, inStory(s), append([]string{"--color", s.Colour}, args...)); code != session.Done {
 				return fmt.Errorf("exit status %d", code)
 			}
 			return nil
 		},
+		Serve: func(line string) (func(), error) { return background(ctx, s, line) },
 	}
+}
+
+// inStory is the world of commands that a story types.
+func inStory(s *session.Session) session.App {
+	app, env := s.App, s.Env
+	app.Env = func(name string) string {
+		switch name {
+		case "IRONSEAL_PASSPHRASE_FILE":
+			return demo.PassphraseFile
+		case "IRONSEAL_ESTATE":
+			return ""
+		}
+		return env(name)
+	}
+	return app
+}
+
+// begun is what a command that goes on says once it has begun.
+const begun = "Ctrl-C"
+
+// background types a command that goes on, and returns once it has begun.
+func background(ctx context.Context, s *session.Session, line string) (stop func(), err error) {
+	s.Out.Gap()
+	s.Out.Say("%s", s.Out.Paint(term.Strong, "$ ironseal "+line))
+	app := inStory(s)
+	out := &until{to: s.Stdout, text: begun, seen: make(chan struct{})}
+	var said bytes.Buffer // its log is no part of the story
+	app.Stdout, app.Stderr = out, &said
+	running, cancel := context.WithCancel(ctx)
+	done := make(chan int, 1)
+	go func() {
+		done <- Run(running, app, append([]string{"--color", s.Colour}, demo.Split(line)...))
+	}()
+	select {
+	case code := <-done:
+		cancel()
+		return nil, fmt.Errorf("exit status %d: %s", code, strings.TrimSpace(said.String()))
+	case <-out.seen:
+	}
+	return func() {
+		cancel()
+		<-done
+	}, nil
+}
+
+// until passes on what is written, up to and with a text; what comes later is dropped.
+type until struct {
+	to   io.Writer
+	text string
+	seen chan struct{}
+	over bool
+}
+
+func (u *until) Write(p []byte) (int, error) {
+	if u.over {
+		return len(p), nil
+	}
+	if bytes.Contains(p, []byte(u.text)) {
+		u.over = true
+		defer close(u.seen)
+	}
+	return u.to.Write(p)
 }
 
 func play(ctx context.Context, s *session.Session, dir string, full bool, story string) error {
@@ -98,6 +152,8 @@ func play(ctx context.Context, s *session.Session, dir string, full bool, story 
 		play = demo.PlayDevices
 	case "stolen":
 		play = demo.PlayStolen
+	case "desk":
+		play = demo.PlayDesk
 	case "renewal":
 		play = func(ctx context.Context, stage demo.Stage) error { return demo.PlayRenewal(ctx, stage, s.Moment()) }
 	}

@@ -36,8 +36,10 @@ type Stage struct {
 	Dir      string // a missing or empty directory
 	FullKeys bool   // the keys that a real authority would have
 	Type     func(line string, args []string) error
-	Narrate  func(text string)
-	Answer   func(good bool, text string)
+	// Serve types a command that runs on until it is stopped, and returns once it has begun.
+	Serve   func(line string) (stop func(), err error)
+	Narrate func(text string)
+	Answer  func(good bool, text string)
 }
 
 // Play plays the scenario. The process's working directory is moved into the
@@ -58,7 +60,7 @@ func (s Stage) play(scenes []scene) error {
 			s.Narrate(scene.say)
 		}
 		for _, line := range scene.typed {
-			if err := s.Type("ironseal "+line, split(line)); err != nil && !scene.mayFail {
+			if err := s.Type("ironseal "+line, Split(line)); err != nil && !scene.mayFail {
 				return fmt.Errorf("demo: %s: %w", line, err)
 			}
 		}
@@ -127,19 +129,20 @@ func (s Stage) scenes() []scene {
 	}
 }
 
-// split cuts a command line at blanks, keeping what is in quotes together.
-func split(line string) []string {
+// Split cuts a command line at blanks, keeping what is in quotes together.
+func Split(line string) []string {
 	var out []string
 	var b strings.Builder
-	quoted := false
+	quoted, any := false, false // an argument in quotes may be empty
 	for _, r := range line + " " {
 		switch {
 		case r == '"':
-			quoted = !quoted
+			quoted, any = !quoted, true
 		case r == ' ' && !quoted:
-			if b.Len() > 0 {
+			if b.Len() > 0 || any {
 				out = append(out, b.String())
 				b.Reset()
+				any = false
 			}
 		default:
 			b.WriteRune(r)
