@@ -16,7 +16,7 @@ func TestReferencePagesAreCurrent(t *testing.T) {
 	p := place{t: t, dir: t.TempDir()}
 	p.must("reference", ".")
 	for _, page := range []string{"commands.md", "findings.md", "templates.md", "receivers.md",
-		"platforms.md", "json.md"} {
+		"platforms.md", "json.md", "serving.md", "states.md"} {
 		want, err := os.ReadFile(filepath.Join(p.dir, page))
 		if err != nil {
 			t.Fatal(err)

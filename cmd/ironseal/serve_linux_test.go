@@ -137,7 +137,8 @@ func TestDemoOfADeskEndsWell(t *testing.T) {
 func TestServing(t *testing.T) {
 	t.Parallel()
 	p := harbour(t)
-	if out := p.must("serve", "--check"); !strings.Contains(out, "127.0.0.1:8085") || !strings.Contains(out, "in order") {
+	if out := p.must("serve", "--check"); !strings.Contains(out, "127.0.0.1:8085") || !strings.Contains(out,
+		"in order") {
 		t.Error(out)
 	}
 	var places []struct{ Name, Address string }
@@ -163,7 +164,8 @@ func TestServing(t *testing.T) {
 	}
 	p.file("ironseal.toml", []byte("nonsense"))
 	r.cmd.Process.Signal(syscall.SIGHUP)
-	eventually(t, "broken settings are told of", func() bool { return strings.Contains(r.out.String(), "failed") }, r.out)
+	eventually(t, "broken settings are told of", func() bool { return strings.Contains(r.out.String(), "failed") },
+		r.out)
 	if code, _ := fetched(t, "http://"+r.public+"/services.g1.cer"); code != 200 {
 		t.Errorf("with broken settings: %d", code)
 	}

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"ironseal/internal/api"
+	"ironseal/internal/cli/serve"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/cli/spell"
 	"ironseal/internal/disk"
@@ -76,7 +77,8 @@ func referenceCommand(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "reference DIR",
 		Short: "Write the reference pages or the manual pages",
-		Long: `Write the pages on commands, findings, states, templates, receivers, platforms and JSON into a directory.
+		Long: `Write the pages on commands, findings, states, templates, receivers, platforms, serving and JSON into a
+directory.
 With --man, write a manual page for each command.`,
 		Example: "  ironseal reference ../pages\n  ironseal reference --man ../man1",
 		Args:    session.Exactly(1, "the directory to write to"),
@@ -84,6 +86,7 @@ With --man, write a manual page for each command.`,
 			pages := map[string]string{"findings.md": spell.Findings(), "states.md": lifecycle.Reference(),
 				"templates.md": template.Reference(),
 				"receivers.md": receiver.Reference(), "platforms.md": kit.Reference(), "json.md": api.Reference(),
+				"serving.md":  serve.Reference(),
 				"commands.md": commandReference(cmd.Root())}
 			if man {
 				pages = manuals(cmd.Root())

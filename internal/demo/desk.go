@@ -66,9 +66,11 @@ func PlayDesk(ctx context.Context, s Stage) error {
 	if err := s.play(c.founding()); err != nil {
 		return err
 	}
-	s.Narrate("The server starts. It signs lists and OCSP answers by itself, and gives its desk a certificate.\nIt signs " +
+	s.Narrate("The server starts. It signs lists and OCSP answers by itself, and gives its desk a certificate.\nIt " +
+		"signs " +
 		"no request: that is for the administrator.")
-	stop, err := s.Serve("serve --publish --answer --health \"\" --public 127.0.0.1:" + public + " --desk 127.0.0.1:" + desk)
+	stop, err := s.
+		Serve("serve --publish --answer --health \"\" --public 127.0.0.1:" + public + " --desk 127.0.0.1:" + desk)
 	if err != nil {
 		return err
 	}
@@ -99,7 +101,8 @@ func (c *colleague) founding() []scene {
 	}
 	return []scene{
 		{say: "Tern Bay Ferries has an authority. Certificates will name this server, where clients fetch lists.",
-			typed: []string{`estate create harbour --organisation "Tern Bay Ferries" --country NO --publish-at ` + c.public},
+			typed: []string{`estate create harbour --organisation "Tern Bay Ferries" --country NO ` +
+				`--publish-at ` + c.public},
 			then: func() error {
 				if err := os.Chdir("harbour"); err != nil {
 					return err
@@ -113,13 +116,15 @@ func (c *colleague) founding() []scene {
 				return disk.Disk{}.Replace(estate.SettingsFile, text, 0o644)
 			}},
 		{say: "(The demo has put the address for OCSP into ironseal.toml.)",
-			typed: []string{"authority create root --yes" + keys, "authority create services --under root --yes" + keys}},
+			typed: []string{"authority create root --yes" + keys,
+				"authority create services --under root --yes" + keys}},
 	}
 }
 
 // arrives fetches the root, and makes a request on the gate.
 func (c *colleague) arrives(context.Context) error {
-	c.Narrate("Ana Tide looks after a gate on the quay. She fetches the root from the server, and\ncompares its check " +
+	c.Narrate("Ana Tide looks after a gate on the quay. She fetches the root from the server, and\ncompares its " +
+		"check " +
 		"code with the one that she was told by telephone.")
 	_, page, err := c.get(http.DefaultClient, c.public+"/roots")
 	if err != nil {
@@ -182,7 +187,8 @@ func (c *colleague) post(path string, form url.Values) (*http.Response, string, 
 
 // handsIn pastes the request into the desk's form.
 func (c *colleague) handsIn(context.Context) error {
-	c.Narrate("The gate can put nothing but \"gate\" into its request. She pastes it at the desk, over HTTPS,\ntypes the " +
+	c.Narrate("The gate can put nothing but \"gate\" into its request. She pastes it at the desk, over " +
+		"HTTPS,\ntypes the " +
 		"real name beside it, reads what the desk makes of it, and hands it in.")
 	form := url.Values{"request": {string(bundle.PEM(bundle.Request, c.asked))}, "from": {"Ana Tide"},
 		"purpose": {"quay gate"}, "names": {gateHost}, "template": {"web-server"}, "receiver": {"nginx"}}
@@ -220,7 +226,8 @@ func (c *colleague) shows(what, want string) error {
 
 // waits is the administrator's part.
 func (c *colleague) waits(context.Context) error {
-	return c.play([]scene{{say: "The administrator sees who asks, and what for. The name that Ana typed stands on the " +
+	return c.play([]scene{{say: "The administrator sees who asks, and what for. The name that Ana typed stands on " +
+		"the " +
 		"sheet as hers.", typed: []string{"request list", "sign R2 --template web-server --yes"}}})
 }
 

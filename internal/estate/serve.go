@@ -37,8 +37,8 @@ const (
 	DeskToNobody  = "nobody"
 )
 
-// serveText is the part of a new estate's settings about the server.
-const serveText = `
+// ServeText is the part of a new estate's settings about the server; each key is explained in it.
+const ServeText = `
 # What the server of this estate listens on and does (the command "serve"). An address is
 # HOST:PORT, unix:FILE, or empty for "not at all". 127.0.0.1 is reached from this machine only.
 [serve]
@@ -58,7 +58,7 @@ desk-authority = ""
 publish        = []
 answer         = []
 answer-life    = "1h"   # how long an OCSP answer is fresh
-answers        = ""     # a folder of answers that "revocations answers" wrote, for the others
+answers        = ""     # a folder of OCSP answers that were prepared, for the others
 # A program and its arguments, run with one JSON event on its input: a request that came, was
 # signed or declined, an act that failed.
 notify         = []

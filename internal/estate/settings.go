@@ -109,7 +109,7 @@ list-each      = "1d"   # a list is signed again after this, even if nothing cha
 part-size      = 0
 # Delta lists help only clients that know them; servers take them for whole lists.
 delta-lists    = false
-` + serveText
+` + ServeText
 
 func newSettings(f Options) ([]byte, error) {
 	quote := func(s string) string {
