@@ -176,6 +176,8 @@ type previewView struct {
 	Findings   finding.List
 	CheckCode  string
 	Beside     []string
+	Template   string // titles of what was chosen
+	Receiver   string
 	Invitation *desk.Invitation
 	Renews     string
 }
@@ -204,7 +206,19 @@ func (h *Server) deskRead(w http.ResponseWriter, r *http.Request) {
 	for _, n := range p.Beside {
 		page.Beside = append(page.Beside, n.Value())
 	}
+	all := desk.Offered(e, nil)
+	page.Template, page.Receiver = titleOf(all.Templates, s.Template), titleOf(all.Receivers, s.Receiver)
 	h.render(w, http.StatusOK, "preview", page)
+}
+
+// titleOf is the title of a choice, by its name; "" where it is none.
+func titleOf(list []desk.Choice, name string) string {
+	for _, c := range list {
+		if c.Name == name {
+			return c.Title
+		}
+	}
+	return ""
 }
 
 // again shows the form with what was typed, and why it cannot be taken.
@@ -303,11 +317,7 @@ func (h *Server) deskRequest(w http.ResponseWriter, r *http.Request) {
 		}
 		page.Receivers = desk.Offered(e, nil).Receivers
 	}
-	for _, c := range desk.Offered(e, nil).Receivers {
-		if c.Name == held.Told.Receiver {
-			page.Receiver = c.Title
-		}
-	}
+	page.Receiver = titleOf(desk.Offered(e, nil).Receivers, held.Told.Receiver)
 	h.render(w, http.StatusOK, "request", page)
 }
 
