@@ -1,13 +1,13 @@
 package httpd
 
 import (
-	"crypto/rand"
-	"encoding/hex"
 	"fmt"
+	"log/slog"
 	"net"
 	"net/http"
 	"net/netip"
 	"runtime/debug"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -49,11 +49,12 @@ func (a *answer) Unwrap() http.ResponseWriter { return a.ResponseWriter }
 func (h *Server) around(name string, inner http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		begun := time.Now()
-		id := requestID()
+		id := h.requestID()
 		a := &answer{ResponseWriter: w}
 		from := h.pace.client(r)
-		a.Header().Set("X-Request-Id", id)
-		a.Header().Set("X-Content-Type-Options", "nosniff")
+		if name != NamePublic { // there, every octet is sent a million times
+			a.Header().Set("X-Request-Id", id)
+		}
 		defer func() {
 			if bad := recover(); bad != nil && bad != http.ErrAbortHandler {
 				h.log.Error("a fault in the program", "request", id, "fault", fmt.Sprint(bad), "stack", string(debug.
@@ -64,9 +65,15 @@ func (h *Server) around(name string, inner http.Handler) http.Handler {
 			}
 			took := time.Since(begun)
 			h.metrics.request(name, a.status, took)
+			if !h.log.Enabled(r.Context(), slog.LevelDebug) {
+				return
+			}
 			h.log.Debug("request", "request", id, "on", name, "from", from, "method", runes.Escape(r.Method), "what",
 				whatAsked(r), "status", a.status, "octets", a.size, "took", took)
 		}()
+		if h.open.Load() > mostKept {
+			a.Header().Set("Connection", "close") // each that is kept open costs memory
+		}
 		if !h.pace.allows(from) {
 			a.Header().Set("Retry-After", "60")
 			http.Error(a, "too many requests from your address: try again in a minute", http.StatusTooManyRequests)
@@ -85,13 +92,8 @@ func whatAsked(r *http.Request) string {
 	return "other"
 }
 
-func requestID() string {
-	var b [8]byte
-	if _, err := rand.Read(b[:]); err != nil {
-		return "none"
-	}
-	return hex.EncodeToString(b[:])
-}
+// requestID names a request in the log: a random part for the run, and a number.
+func (h *Server) requestID() string { return h.run + strconv.FormatUint(h.count.Add(1), 36) }
 
 // pace limits how many requests an address sends.
 type pace struct {

@@ -62,6 +62,7 @@ type harbour struct {
 	health *httptest.Server
 	log    *lines
 	logger *slog.Logger
+	level  slog.LevelVar // of what is logged
 }
 
 // lines keeps what was logged.
@@ -143,7 +144,8 @@ func serve(t testing.TB, pairs ...string) *harbour {
 func serving(t testing.TB, dir string) *harbour {
 	t.Helper()
 	h := &harbour{t: t, dir: dir, e: reopen(t, dir), log: &lines{}}
-	h.logger = slog.New(slog.NewTextHandler(h.log, &slog.HandlerOptions{Level: slog.LevelDebug}))
+	h.level.Set(slog.LevelDebug)
+	h.logger = slog.New(slog.NewTextHandler(h.log, &slog.HandlerOptions{Level: &h.level}))
 	var err error
 	if h.s, err = service.Open(ctx, service.Options{Dir: dir, Env: world(), Log: h.logger}); err != nil {
 		t.Fatal(err)

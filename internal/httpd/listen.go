@@ -1,6 +1,7 @@
 package httpd
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -69,7 +70,8 @@ func Listen(s estate.Serve) (out []Listening, err error) {
 func listen(at string) (net.Listener, error) {
 	file, isUnix := strings.CutPrefix(at, "unix:")
 	if !isUnix {
-		return net.Listen("tcp", at)
+		// A connection that says nothing stays in the kernel, where that is known.
+		return (&net.ListenConfig{Control: deferred}).Listen(context.Background(), "tcp", at)
 	}
 	l, err := net.Listen("unix", file)
 	if err == nil {

@@ -3,6 +3,7 @@ package httpd
 import (
 	"context"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -82,7 +83,7 @@ func newMetrics(s *service.Service) *metrics {
 }
 
 func (m *metrics) request(on string, status int, took time.Duration) {
-	m.requests.WithLabelValues(on, fmt.Sprint(status)).Inc()
+	m.requests.WithLabelValues(on, strconv.Itoa(status)).Inc()
 	m.took.WithLabelValues(on).Observe(took.Seconds())
 }
 

@@ -57,6 +57,7 @@ func (h *Server) render(w http.ResponseWriter, status int, name string, page any
 	head.Set("Content-Type", "text/html; charset=utf-8")
 	head.Set("Content-Security-Policy", policy)
 	head.Set("Referrer-Policy", "no-referrer")
+	head.Set("X-Content-Type-Options", "nosniff")
 	head.Set("Cache-Control", "no-store")
 	head.Set("X-Frame-Options", "DENY")
 	head.Set("Cross-Origin-Opener-Policy", "same-origin")

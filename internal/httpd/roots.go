@@ -173,6 +173,7 @@ func stateOf(e *estate.Estate, set trust.Set) string {
 func (h *Server) download(w http.ResponseWriter, r *http.Request, name, media string, data []byte) {
 	head := w.Header()
 	head.Set("Content-Type", media)
+	head.Set("X-Content-Type-Options", "nosniff")
 	head.Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", label.FileName(path.Base(name))))
 	head.Set("Content-Length", fmt.Sprint(len(data)))
 	if r.Method != http.MethodHead {

@@ -13,6 +13,7 @@ package httpd
 
 import (
 	"context"
+	"crypto/rand"
 	"crypto/tls"
 	"errors"
 	"io"
@@ -22,6 +23,7 @@ import (
 	"net/http"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/net/netutil"
@@ -44,6 +46,7 @@ const (
 	bodyTime    = time.Minute      // for a form with a file
 	answerTime  = time.Minute      // for an answer, and more for large files
 	idleTime    = 2 * time.Minute
+	mostKept    = 2000     // connections that are kept open after an answer; each takes about 14 kB
 	slowest     = 16 << 10 // octets a second that a client takes at least
 	stopTime    = 20 * time.Second
 	mostOCSP    = 64 << 10
@@ -58,6 +61,9 @@ type Server struct {
 	metrics *metrics
 	pace    *pace
 	kits    kits
+	run     string        // begins the names of requests
+	count   atomic.Uint64 // of requests
+	open    atomic.Int64  // connections
 }
 
 // New makes a server.
@@ -66,7 +72,7 @@ func New(s *service.Service, l *slog.Logger) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	h := &Server{s: s, log: l, pace: p}
+	h := &Server{s: s, log: l, pace: p, run: rand.Text()[:6] + "-"}
 	h.metrics = newMetrics(s)
 	return h, nil
 }
@@ -124,7 +130,8 @@ func (h *Server) Serve(ctx context.Context, on []Listening) error {
 func (h *Server) server(name string, handler http.Handler) *http.Server {
 	srv := &http.Server{Handler: handler, ReadHeaderTimeout: headerTime, ReadTimeout: askTime,
 		WriteTimeout: answerTime,
-		IdleTimeout:  idleTime, MaxHeaderBytes: mostHeader, ErrorLog: log.New(quiet{h.log, name}, "", 0)}
+		IdleTimeout:  idleTime, MaxHeaderBytes: mostHeader, ErrorLog: log.New(quiet{h.log, name}, "", 0),
+		ConnState: h.counted}
 	if name == NameDesk {
 		srv.ReadTimeout = bodyTime
 		srv.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"},
@@ -136,6 +143,16 @@ func (h *Server) server(name string, handler http.Handler) *http.Server {
 			}}
 	}
 	return srv
+}
+
+// counted counts connections.
+func (h *Server) counted(_ net.Conn, now http.ConnState) {
+	switch now {
+	case http.StateNew:
+		h.open.Add(1)
+	case http.StateClosed, http.StateHijacked:
+		h.open.Add(-1)
+	}
 }
 
 // quiet is the log of net/http: what clients do wrong is worth no more than a line at the lowest level.

@@ -2,14 +2,12 @@ package ocsp
 
 import (
 	"crypto"
-	"fmt"
 	"io"
 	"time"
 
 	casn1 "golang.org/x/crypto/cryptobyte/asn1"
 
 	"ironseal/pki/cert"
-	"ironseal/pki/key"
 	"ironseal/pki/revocation"
 )
 
@@ -17,15 +15,9 @@ import (
 // without a nonce, to be handed out as they are (RFC 5019). What they have in common is
 // encoded once. It is safe for several at once, and so must be the signer.
 type Batch struct {
+	*Signer
 	name, key []byte // of the issuer, in identifiers
-	responder []byte // by its key
 	at, next  []byte
-	attached  []byte
-	algorithm []byte
-	hash      crypto.Hash
-	signer    crypto.Signer
-	public    key.Public
-	alg       key.Algorithm
 }
 
 // NewBatch begins responses of a responder about an issuer's certificates, dated at, with
@@ -36,65 +28,35 @@ func NewBatch(issuer, responder *cert.Certificate, at, next time.Time, signer cr
 	if err != nil {
 		return nil, err
 	}
-	own, err := keyBits(responder.Key)
+	by, err := NewSigner(responder, signer)
 	if err != nil {
 		return nil, err
 	}
-	pub, err := key.Of(signer)
-	if err != nil {
-		return nil, err
-	}
-	if !key.Same(pub, responder.Key) {
-		return nil, fmt.Errorf("OCSP: the key is not that of %s", responder.Title())
-	}
-	b := &Batch{name: id.Name, key: id.Key, signer: signer, public: pub}
-	if b.algorithm, b.hash, err = pub.SigningAlgorithm(); err != nil {
-		return nil, err
-	}
-	if b.alg, err = key.ReadAlgorithm(b.algorithm); err != nil {
-		return nil, err
-	}
-	b.responder = responderID(own)
-	b.at = generalized(at)
-	b.next = tlv(nil, explicit0, generalized(next))
-	b.attached = attached(responder)
-	return b, nil
+	return &Batch{Signer: by, name: id.Name, key: id.Key, at: generalized(at),
+		next: tlv(nil, explicit0, generalized(next))}, nil
 }
 
 // Sign signs the response about one certificate.
 func (b *Batch) Sign(serial cert.Serial, status Status, at time.Time, reason revocation.Reason,
 	random io.Reader) ([]byte, error) {
-	der, _, _, err := b.sign(serial, status, at, reason, random)
-	return der, err
+	return b.one(serial, status, at, reason, false, random)
 }
 
 // SignVerified is Sign, whose signature is verified before it is returned: a faulty computation is
 // found out by trying some of a batch.
 func (b *Batch) SignVerified(serial cert.Serial, status Status, at time.Time, reason revocation.Reason,
 	random io.Reader) ([]byte, error) {
-	der, tbs, signature, err := b.sign(serial, status, at, reason, random)
+	return b.one(serial, status, at, reason, true, random)
+}
+
+func (b *Batch) one(serial cert.Serial, status Status, at time.Time, reason revocation.Reason, verified bool,
+	random io.Reader) ([]byte, error) {
+	id := tlv(nil, casn1.SEQUENCE, sha1ID, tlv(nil, casn1.OCTET_STRING, b.name), tlv(nil, casn1.OCTET_STRING, b.key),
+		tlv(nil, casn1.INTEGER, integer(serial)))
+	tbs := responseData(b.responder, b.at, singleResponse(id, told(status, at, reason), b.at, b.next, nil), nil)
+	signature, err := b.sign(tbs, verified, random)
 	if err != nil {
 		return nil, err
 	}
-	if err := b.public.Verify(b.alg, tbs, signature); err != nil {
-		return nil, fmt.Errorf("OCSP: the new signature does not verify: %w", err)
-	}
-	return der, nil
-}
-
-func (b *Batch) sign(serial cert.Serial, status Status, at time.Time, reason revocation.Reason,
-	random io.Reader) (der, tbs, signature []byte, err error) {
-	id := tlv(nil, casn1.SEQUENCE, sha1ID, tlv(nil, casn1.OCTET_STRING, b.name), tlv(nil, casn1.OCTET_STRING, b.key),
-		tlv(nil, casn1.INTEGER, integer(serial)))
-	tbs = responseData(b.responder, b.at, singleResponse(id, told(status, at, reason), b.at, b.next, nil), nil)
-	digest := tbs
-	if b.hash != 0 {
-		h := b.hash.New()
-		h.Write(tbs)
-		digest = h.Sum(nil)
-	}
-	if signature, err = b.signer.Sign(random, digest, b.hash); err != nil {
-		return nil, nil, nil, fmt.Errorf("OCSP: %w", err)
-	}
-	return response(tbs, b.algorithm, signature, b.attached), tbs, signature, nil
+	return response(tbs, b.algorithm, signature, b.attached), nil
 }

@@ -319,7 +319,7 @@ func TestBatches(t *testing.T) {
 		one, err := Draft{Responder: s.responder.Cert, Attach: true, At: specimen.Now,
 			Responses: []SingleResponse{{ID: mustID(t,
 				s),
-				Status: want.Status, At: want.At, Reason: want.Reason, This: specimen.Now, Next: next}}}.tbs()
+				Status: want.Status, At: want.At, Reason: want.Reason, This: specimen.Now, Next: next}}}.tbs(b.Signer)
 		if err != nil || !bytes.Contains(der, one) {
 			t.Errorf("%v: it is encoded otherwise, %v", want, err)
 		}

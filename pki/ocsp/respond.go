@@ -13,7 +13,6 @@ import (
 
 	"ironseal/pki/cert"
 	"ironseal/pki/ext"
-	"ironseal/pki/key"
 	"ironseal/pki/revocation"
 )
 
@@ -55,38 +54,37 @@ type Draft struct {
 	Cutoff    time.Time // of all its parts; zero for none
 }
 
-// Sign encodes the response and signs it.
+// Sign encodes the response and signs it. The signature is verified before it counts.
 func (d Draft) Sign(signer crypto.Signer, random io.Reader) ([]byte, error) {
+	by, err := NewSigner(d.Responder, signer)
+	if err != nil {
+		return nil, err
+	}
+	return d.SignBy(by, true, random)
+}
+
+// SignBy is Sign by a signer that was made before. Where verified is false, the signature is not verified: whoever
+// signs many verifies some of them.
+func (d Draft) SignBy(by *Signer, verified bool, random io.Reader) ([]byte, error) {
 	if len(d.Responses) == 0 {
 		return nil, errors.New("OCSP: an answer about nothing")
 	}
-	pub, err := key.Of(signer)
+	tbs, err := d.tbs(by)
 	if err != nil {
 		return nil, err
 	}
-	if !key.Same(pub, d.Responder.Key) {
-		return nil, fmt.Errorf("OCSP: the key that was opened is not that of %s", d.Responder.Title())
-	}
-	tbs, err := d.tbs()
+	signature, err := by.sign(tbs, verified, random)
 	if err != nil {
 		return nil, err
-	}
-	algorithm, signature, err := key.SignMessage(tbs, signer, random)
-	if err != nil {
-		return nil, fmt.Errorf("OCSP: %w", err)
 	}
 	var certs []byte
 	if d.Attach {
-		certs = attached(d.Responder)
+		certs = by.attached
 	}
-	return response(tbs, algorithm, signature, certs), nil
+	return response(tbs, by.algorithm, signature, certs), nil
 }
 
-func (d Draft) tbs() ([]byte, error) {
-	bits, err := keyBits(d.Responder.Key)
-	if err != nil {
-		return nil, err
-	}
+func (d Draft) tbs(by *Signer) ([]byte, error) {
 	var singles, extensions []byte
 	for _, one := range d.Responses {
 		der, err := one.der()
@@ -98,7 +96,7 @@ func (d Draft) tbs() ([]byte, error) {
 	if d.Nonce != nil {
 		extensions = extensionsField(nonce(d.Nonce))
 	}
-	return responseData(responderID(bits), generalized(d.At), singles, extensions), nil
+	return responseData(by.responder, generalized(d.At), singles, extensions), nil
 }
 
 func (s SingleResponse) der() ([]byte, error) {

@@ -367,10 +367,15 @@ type Knowledge struct {
 	g     *hierarchy.Generation
 	names []string // of the generations with its name and key
 	err   error
+
+	learnt *status // of the certificate that is asked about, where it is known; else nil
 }
 
 // Of implements ocsp.Knowledge.
 func (k *Knowledge) Of(serial cert.Serial) (ocsp.Status, time.Time, revocation.Reason) {
+	if k.learnt != nil {
+		return k.learnt.status, k.learnt.at, k.learnt.reason
+	}
 	r, found, err := k.e.Records.RevocationOf(k.ctx, k.g.Authority.Handle, serial.Hex())
 	if err != nil {
 		k.err = err

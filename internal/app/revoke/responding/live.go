@@ -40,6 +40,7 @@ type Live struct {
 	mu       sync.Mutex
 	open     []*Responder
 	kept     answers
+	signed   atomic.Int64 // answers with a nonce
 }
 
 // known is what a Live knows at one moment: whom it answers for.
@@ -53,7 +54,8 @@ type issuer struct {
 	generation *hierarchy.Generation
 	names      []string // of all generations with this name and key
 	responder  *Responder
-	behind     bool // a newer list is served than the records know: they may lack revocations
+	by         *ocsp.Signer // signs with the responder's key
+	behind     bool         // a newer list is served than the records know: they may lack revocations
 }
 
 // NewLive makes one. life is how long an answer is fresh. prepared is a folder of answers that were signed before,
@@ -131,6 +133,11 @@ func (l *Live) Update(ctx context.Context, seq int64, back []string) error {
 		if i.responder != nil && (g.RevokedAbove() != nil || g.Stopped != "") {
 			i.responder = nil // nobody is to believe it
 		}
+		if i.responder != nil {
+			if i.by, err = ocsp.NewSigner(i.responder.Certificate, i.responder.Signer); err != nil {
+				return err
+			}
+		}
 		for _, o := range g.Authority.Generations {
 			if hierarchy.SameList(o, g) {
 				i.names = append(i.names, o.Name())
@@ -178,8 +185,14 @@ func (l *Live) Answer(ctx context.Context, asked []byte) (Told, error) {
 	if i.responder == nil {
 		return l.fromFolder(ctx, now, i, q)
 	}
+	if q.Nonce != nil && len(q.Asked) == 1 && l.learnt(now,
+		q) == nil { // the answer that is kept tells what the records say
+		if _, err := l.again(ctx, now, i, ocsp.Request{Asked: q.Asked}); err != nil {
+			return failed(ocsp.TryLater), err
+		}
+	}
 	if q.Nonce != nil || len(q.Asked) > 1 {
-		return l.sign(ctx, i, q)
+		return l.sign(ctx, now, i, q)
 	}
 	return l.again(ctx, now, i, q)
 }
@@ -189,9 +202,10 @@ func (l *Live) knowledge(ctx context.Context, i *issuer) *Knowledge {
 	return &Knowledge{ctx: ctx, e: l.e, g: i.generation, names: i.names}
 }
 
-func (l *Live) sign(ctx context.Context, i *issuer, q ocsp.Request) (Told, error) {
+func (l *Live) sign(ctx context.Context, now *known, i *issuer, q ocsp.Request) (Told, error) {
 	at := l.e.Now()
 	k := l.knowledge(ctx, i)
+	k.learnt = l.learnt(now, q)
 	life := min(l.life, i.responder.Certificate.NotAfter.Sub(at))
 	if life <= 0 {
 		return failed(ocsp.TryLater), nil
@@ -204,11 +218,25 @@ func (l *Live) sign(ctx context.Context, i *issuer, q ocsp.Request) (Told, error
 	case k.err != nil:
 		return failed(ocsp.TryLater), k.err
 	}
-	der, err := draft.Sign(i.responder.Signer, l.e.Env.Random)
+	// An answer that is kept goes to many, and is verified. Of those with a nonce, some are.
+	verified := q.Nonce == nil || l.signed.Add(1)%provenEach == 0
+	der, err := draft.SignBy(i.by, verified, l.e.Env.Random)
 	if err != nil {
 		return failed(ocsp.InternalError), err
 	}
 	return Told{DER: der, Of: draft.Responses[0].Status, This: at, Next: at.Add(life), Once: q.Nonce != nil}, nil
+}
+
+// learnt is what the records tell of the certificate in a request, where an answer is kept that is as new as they are;
+// nil where it has to be asked.
+func (l *Live) learnt(now *known, q ocsp.Request) *status {
+	if len(q.Asked) != 1 {
+		return nil
+	}
+	if a, ok := l.kept.find(answerKey(q)); ok && a.seq == now.seq {
+		return &a.status
+	}
+	return nil
 }
 
 // again hands out the answer that is kept, and signs another where it is old or the records tell otherwise.
@@ -228,7 +256,7 @@ func (l *Live) again(ctx context.Context, now *known, i *issuer, q ocsp.Request)
 	}
 	k := l.knowledge(ctx, i)
 	s := statusOf(k, q.Asked[0].Serial)
-	told, err := l.sign(ctx, i, q)
+	told, err := l.sign(ctx, now, i, q)
 	if told.Status != ocsp.Successful || k.err != nil {
 		return told, errors.Join(err, k.err)
 	}
