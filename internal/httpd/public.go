@@ -40,13 +40,24 @@ func (h *Server) Public() http.Handler {
 
 // ocspPaths are where OCSP is asked: at the address that certificates name, and always at /ocsp.
 func (h *Server) ocspPaths() []string {
+	named := h.s.Estate().Settings.Publication.OCSP
+	if known := h.paths.Load(); known != nil && known.named == named {
+		return known.paths
+	}
 	out := []string{"/ocsp"}
-	if u, err := url.Parse(h.s.Estate().Settings.Publication.OCSP); err == nil && u.Host != "" {
+	if u, err := url.Parse(named); err == nil && u.Host != "" {
 		if p := strings.TrimSuffix(u.Path, "/"); p != "/ocsp" {
 			out = append(out, p)
 		}
 	}
+	h.paths.Store(&ocspPaths{named, out})
 	return out
+}
+
+// ocspPaths are the paths for an address in the settings.
+type ocspPaths struct {
+	named string
+	paths []string
 }
 
 // askedFor takes the OCSP request out of an HTTP request (RFC 6960 appendix A). A request that cannot be read is

@@ -64,6 +64,7 @@ type Server struct {
 	run     string        // begins the names of requests
 	count   atomic.Uint64 // of requests
 	open    atomic.Int64  // connections
+	paths   atomic.Pointer[ocspPaths]
 }
 
 // New makes a server.
