@@ -172,6 +172,36 @@ func TestAnswersToQuestions(t *testing.T) {
 	}
 }
 
+// A clock that jumps ages no answer: each is made again that is from the future, or old.
+func TestAnswersWhenTheClockJumps(t *testing.T) {
+	t.Parallel()
+	_, e, list := signed(t, 1)
+	services, err := e.Generation(ctx, "services")
+	if err != nil {
+		t.Fatal(err)
+	}
+	now := time.Now().UTC().Truncate(time.Second)
+	e.Env.Now = func() time.Time { return now }
+	r := live(t, e, "")
+	if err := r.Keep(ctx, publishing.Ask{Only: []string{"services"}}); err != nil {
+		t.Fatal(err)
+	}
+	asked, err := xocsp.CreateRequest(parsed(t, list[0].Certificate), parsed(t, services.Certificate), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, by := range []time.Duration{0, 25 * time.Minute, 40 * time.Minute, 48 * time.Hour, -50 * time.Hour, time.Minute} {
+		now = now.Add(by)
+		a, err := ocsp.ReadResponse(response(t, e, r, asked))
+		if err != nil || a.Status != ocsp.Successful {
+			t.Fatalf("after %v: %+v, %v", by, a, err)
+		}
+		if one := a.Responses[0]; one.This.After(now) || one.Next.Before(now.Add(29*time.Minute)) {
+			t.Errorf("after %v it is %v, and the answer is from %v to %v", by, now, one.This, one.Next)
+		}
+	}
+}
+
 // live makes what answers requests of an estate.
 func live(t testing.TB, e *estate.Estate, prepared string) *responding.Live {
 	t.Helper()

@@ -30,6 +30,12 @@ type Told struct {
 	Once   bool // it repeats a nonce, and is for this asker alone
 }
 
+// young reports whether an answer is handed out again: it is not from the future, as after the clock was set back, and
+// half of its life is left.
+func (t Told) young(now time.Time) bool {
+	return !now.Before(t.This) && now.Before(t.This.Add(t.Next.Sub(t.This)/2))
+}
+
 // Live answers requests as they come. Answers about one certificate are kept and handed out again while they are
 // fresh and the records tell the same. A journal entry of anybody makes it ask the records again.
 type Live struct {
@@ -243,7 +249,7 @@ func (l *Live) learnt(now *known, q ocsp.Request) *status {
 func (l *Live) again(ctx context.Context, now *known, i *issuer, q ocsp.Request) (Told, error) {
 	name := answerKey(q)
 	a, ok := l.kept.find(name)
-	if ok && a.by == i.responder && l.e.Now().Before(a.told.This.Add(a.told.Next.Sub(a.told.This)/2)) {
+	if ok && a.by == i.responder && a.told.young(l.e.Now()) {
 		if a.seq == now.seq {
 			return a.told, nil
 		}
