@@ -190,7 +190,8 @@ func TestAnswersWhenTheClockJumps(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, by := range []time.Duration{0, 25 * time.Minute, 40 * time.Minute, 48 * time.Hour, -50 * time.Hour, time.Minute} {
+	for _, by := range []time.Duration{0, 25 * time.Minute, 40 * time.Minute, 48 * time.Hour, -50 * time.Hour,
+		time.Minute} {
 		now = now.Add(by)
 		a, err := ocsp.ReadResponse(response(t, e, r, asked))
 		if err != nil || a.Status != ocsp.Successful {

@@ -22,6 +22,7 @@ import (
 
 	"ironseal/internal/app/ca/external"
 	"ironseal/internal/app/requests/delivery"
+	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/app/revoke/inventory"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
@@ -72,6 +73,8 @@ type FolderFile struct {
 	SHA256 string `json:"sha256"`
 	Code   string `json:"check_code,omitempty"` // of the request or certificate in it
 	Title  string `json:"title,omitempty"`
+
+	Beside []string `json:"names_beside,omitempty"` // names that the sender typed beside the request, with their kinds
 }
 
 const (
@@ -82,6 +85,16 @@ const (
 
 	mostCarriedBytes = 256 << 20 // of all files together
 )
+
+// Beside are the names that the sender of a request typed beside it.
+func (m Folder) Beside(r *request.Request) []string {
+	for _, f := range m.Files {
+		if f.Code != "" && f.Code == label.CheckCode(r.Raw) {
+			return f.Beside
+		}
+	}
+	return nil
+}
 
 // PackAsk says what a transfer is to carry.
 type PackAsk struct {
@@ -105,9 +118,10 @@ func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) (Folder, string, e
 		}
 		return packLists(ctx, e, ask.Dir)
 	}
-	add := func(name string, r *request.Request) {
+	add := func(name string, r *request.Request, beside []string) {
 		files = append(files, delivery.File{Name: name, Data: bundle.PEM(bundle.Request, r.Raw)})
-		out.Files = append(out.Files, FolderFile{Name: name, Code: label.CheckCode(r.Raw), Title: r.Title()})
+		out.Files = append(out.Files, FolderFile{Name: name, Code: label.CheckCode(r.Raw), Title: r.Title(),
+			Beside: beside})
 	}
 	names, err := ask.names(ctx, e)
 	if err != nil {
@@ -122,7 +136,15 @@ func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) (Folder, string, e
 			return out, "", fmt.Errorf("R%d is %s: only what waits is carried", rec.Number, rec.State)
 		}
 		numbers = append(numbers, rec.Number)
-		add(label.FileName(fmt.Sprintf("R%d.%s", rec.Number, label.FileName(rec.Title)))+".request.pem", r)
+		var beside []string
+		told, err := signing.HandedIn(ctx, e.Records, rec)
+		if err != nil {
+			return out, "", err
+		}
+		if told != nil {
+			beside = told.Names
+		}
+		add(label.FileName(fmt.Sprintf("R%d.%s", rec.Number, label.FileName(rec.Title)))+".request.pem", r, beside)
 	}
 	for _, handle := range ask.Handles {
 		app, err := external.Sent(ctx, e, handle)
@@ -133,7 +155,7 @@ func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) (Folder, string, e
 		if err != nil {
 			return out, "", err
 		}
-		add(handle+".authority.request.pem", r)
+		add(handle+".authority.request.pem", r, nil)
 	}
 	if ask.Template != "" && strings.Trim(ask.Template,
 		"abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_.") != "" {
@@ -291,6 +313,9 @@ func pageFor(m Folder, rehearsal bool, spell func(advice.Step) string) string {
 	for _, f := range m.Files {
 		if f.Name != PageFile {
 			fmt.Fprintf(&b, "  %-19s  %s\n", f.Code, f.Name)
+			if len(f.Beside) > 0 { // the request does not have them, so whoever signs has to add them
+				fmt.Fprintf(&b, "  %-19s  the sender asks for these names too: %s\n", "", strings.Join(f.Beside, " "))
+			}
 		}
 	}
 	return b.String()

@@ -125,6 +125,10 @@ func brought(s *session.Session, o transfer.Opened) error {
 		taken = append(taken, fmt.Sprintf("R%d", r.Record.Number))
 		if !s.JSON {
 			s.Out.Say("%s R%d %s", s.Out.Paint(term.Good, "✓ received"), r.Record.Number, term.Safe(r.Request.Title()))
+			for _, n := range o.Errand.Beside(r.Request) {
+				s.Out.Say("  %s", s.Out.Paint(term.Careful, "its sender asks for "+term.Safe(n)+" too: add it with "+
+					"--add-name"))
+			}
 		}
 	}
 	for _, a := range o.Answers {

@@ -60,6 +60,8 @@ type Invitation struct {
 	Used      int       `json:"used" doc:"how many were"`
 	Until     time.Time `json:"until" doc:"when it ends"`
 	Ended     string    `json:"ended" doc:"why it holds no more; empty while it does"`
+
+	recorded bool // its end is on record
 }
 
 // InviteAsk says whom to invite, and to what.
@@ -168,12 +170,12 @@ func Expire(ctx context.Context, e *estate.Estate) (int, error) {
 	}
 	n := 0
 	for _, i := range list {
-		if i.Ended != itsDay {
+		if i.Ended != itsDay || i.recorded {
 			continue
 		}
 		if _, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 			now, err := invitation(ctx, tx, i.Name, tx.Now())
-			if err != nil || now == nil || now.Ended != itsDay {
+			if err != nil || now == nil || now.Ended != itsDay || now.recorded {
 				return nil, err
 			}
 			n++
@@ -246,7 +248,7 @@ func invitation(ctx context.Context, from store.DerivedReader, name string, now 
 		if err != nil {
 			return nil, err
 		}
-		i.Ended = told.Because
+		i.Ended, i.recorded = told.Because, true
 	case !now.Before(i.Until):
 		i.Ended = itsDay
 	case i.Count > 0 && i.Used >= i.Count:
