@@ -136,29 +136,20 @@ func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) (Folder, string, e
 			return out, "", fmt.Errorf("R%d is %s: only what waits is carried", rec.Number, rec.State)
 		}
 		numbers = append(numbers, rec.Number)
-		var beside []string
-		told, err := signing.HandedIn(ctx, e.Records, rec)
+		beside, err := besideOf(ctx, e, rec)
 		if err != nil {
 			return out, "", err
-		}
-		if told != nil {
-			beside = told.Names
 		}
 		add(label.FileName(fmt.Sprintf("R%d.%s", rec.Number, label.FileName(rec.Title)))+".request.pem", r, beside)
 	}
 	for _, handle := range ask.Handles {
-		app, err := external.Sent(ctx, e, handle)
-		if err != nil {
-			return out, "", err
-		}
-		r, err := request.Read(app.DER)
+		r, err := sentFor(ctx, e, handle)
 		if err != nil {
 			return out, "", err
 		}
 		add(handle+".authority.request.pem", r, nil)
 	}
-	if ask.Template != "" && strings.Trim(ask.Template,
-		"abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_.") != "" {
+	if ask.Template != "" && !label.IsFileName(ask.Template) {
 		return out, "", fmt.Errorf("transfer: %q is not a name of a template", ask.Template)
 	}
 	if len(files) == 0 {
@@ -176,6 +167,24 @@ func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) (Folder, string, e
 		return nil
 	})
 	return out, code, err
+}
+
+// sentFor is the request that was made for an authority.
+func sentFor(ctx context.Context, e *estate.Estate, handle string) (*request.Request, error) {
+	app, err := external.Sent(ctx, e, handle)
+	if err != nil {
+		return nil, err
+	}
+	return request.Read(app.DER)
+}
+
+// besideOf are the names that the sender of a request typed beside it.
+func besideOf(ctx context.Context, e *estate.Estate, rec store.Request) ([]string, error) {
+	told, err := signing.HandedIn(ctx, e.Records, rec)
+	if err != nil || told == nil {
+		return nil, err
+	}
+	return told.Names, nil
 }
 
 // names are the requests that are carried.
