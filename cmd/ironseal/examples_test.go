@@ -102,6 +102,9 @@ func TestExamplesRunAsPrinted(t *testing.T) {
 					continue
 				}
 				count++
+				if !thorough() && count%3 != 0 && !strings.HasPrefix(line, "cd ") { // all of them in CI
+					continue
+				}
 				if strings.HasPrefix(line, "ironseal request passphrase") {
 					last = append(last, [2]string{first, line})
 					continue

@@ -59,10 +59,13 @@ func TestMain(m *testing.M) {
 // long marks a test that keeps a processor for more than ten seconds.
 func long(t testing.TB) {
 	t.Helper()
-	if os.Getenv("CI") != "true" && os.Getenv("IRONSEAL_LONG") == "" {
+	if !thorough() {
 		t.Skip("it takes long: it runs under CI=true, or with IRONSEAL_LONG=yes")
 	}
 }
+
+// thorough reports whether tests that can try less try everything: under CI=true, or with IRONSEAL_LONG=yes.
+func thorough() bool { return os.Getenv("CI") == "true" || os.Getenv("IRONSEAL_LONG") != "" }
 
 func TestDemoEndsWell(t *testing.T) {
 	t.Parallel()
@@ -425,6 +428,7 @@ func BenchmarkSignProcess(b *testing.B) {
 // The key of an authority is stolen in a rehearsal, and the demo's devices and display go from
 // suspicion to zero.
 func TestDemoOfAStolenKeyEndsWell(t *testing.T) {
+	long(t)
 	t.Parallel()
 	p := place{t: t, dir: t.TempDir()}
 	out := p.must("demo", "play", "--story", "stolen")
@@ -443,6 +447,7 @@ func TestDemoOfAStolenKeyEndsWell(t *testing.T) {
 
 // Eight live devices, first all wrong, then put right; and the root changes over them.
 func TestDemoOfDevicesEndsWell(t *testing.T) {
+	long(t)
 	t.Parallel()
 	p := place{t: t, dir: t.TempDir()}
 	out := p.must("demo", "play", "--story", "devices")

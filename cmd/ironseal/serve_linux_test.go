@@ -324,7 +324,7 @@ func TestTwoServersOfOneEstate(t *testing.T) {
 	issuer := certificateIn(t, filepath.Join(p.dir, "../services.pem"))
 	servers := []*running{p.serve("--publish", "--answer"), p.serve("--publish", "--answer")}
 	rounds := 4
-	if os.Getenv("CI") == "true" || os.Getenv("IRONSEAL_LONG") != "" {
+	if thorough() {
 		rounds = 40
 	}
 	revoked := map[string]*cert.Certificate{}

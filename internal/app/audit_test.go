@@ -360,7 +360,7 @@ func TestEditsOfTheRecordsAreTold(t *testing.T) {
 		}
 		at := rows[r.IntN(len(rows))]
 		for _, c := range columns {
-			if !thorough() && r.IntN(3) > 0 {
+			if !thorough() && r.IntN(5) > 0 {
 				continue
 			}
 			try(table+" "+c.name, fmt.Sprintf("UPDATE %s SET %s = %s WHERE rowid = ?", table, c.name, c.changed()), at)

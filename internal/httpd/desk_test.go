@@ -292,6 +292,30 @@ func TestInvitations(t *testing.T) {
 	}
 }
 
+// A desk that is closed takes nothing, from those neither who were invited nor who renew. Earlier pages stay.
+func TestAClosedDesk(t *testing.T) {
+	t.Parallel()
+	h := serve(t)
+	at := h.handIn("request", asking(t, "pier.ternbay.example"), "from", "Ana")
+	sign(t, h.e, "R2")
+	_, secret, err := desk.Invite(ctx, h.e, desk.InviteAsk{Name: "Ana", Until: h.e.Now().Add(time.Hour)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	change(t, h.dir, `desk-open-to   = "all"`, `desk-open-to   = "nobody"`)
+	soon(t, "the settings were read again", func() bool { return h.s.Settings().Open == "nobody" })
+	for name, with := range map[string][]string{"anybody": nil, "who was invited": {"invitation", secret},
+		"who renews": {"renews", strings.TrimPrefix(at, "/request/")}} {
+		if r, _ := h.post("/hand-in", append(with, "request", asking(t, "pier.ternbay.example"), "from",
+			"Ana")...); r.StatusCode != 409 {
+			t.Errorf("%s: %d", name, r.StatusCode)
+		}
+	}
+	if code, page := h.page(at); code != 200 || !strings.Contains(page, "It is signed") {
+		t.Errorf("%d", code)
+	}
+}
+
 // Pages of the desk are plain, private and of one origin. Nothing in them runs.
 func TestHeadersOfPages(t *testing.T) {
 	t.Parallel()

@@ -191,7 +191,7 @@ func TestBrokenOCSPRequests(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	tries := 2000
+	tries := 500
 	if os.Getenv("CI") == "true" || os.Getenv("IRONSEAL_LONG") != "" {
 		tries = 50_000 // by each of the two methods
 	}

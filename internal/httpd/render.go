@@ -90,9 +90,10 @@ func (h *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		frame
 		Why string
 	}{h.frame("This cannot be done", ""), err.Error()}
-	if status == http.StatusInternalServerError {
+	if status >= http.StatusInternalServerError { // why is nothing for strangers: it may name files
 		h.log.Error("an act failed", "what", whatAsked(r), "error", err)
 		status, page.Why = http.StatusServiceUnavailable, "The server cannot do this at the moment. Try again later."
+		w.Header().Set("Retry-After", "60")
 	}
 	h.render(w, status, "message", page)
 }

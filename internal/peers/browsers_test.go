@@ -19,6 +19,7 @@ import (
 // Chromium trusts by its managed policy, with no option given: not before, not after, and not
 // for names that an anchor is not permitted for. What the policy held already stays.
 func TestChromiumTrustsByPolicy(t *testing.T) {
+	long(t)
 	chromium, unshare := peer(t, "chromium"), namespaces(t)
 	e := newEstate(t, "ecdsa-p256")
 	e.site("ecdsa-p256")

@@ -58,6 +58,7 @@ echo "out again $(run roots-out)"
 // The user data for new machines fits the schema of the program that reads it, and the module of that program
 // installs the roots.
 func TestTheUserDataForNewMachinesIsRunForReal(t *testing.T) {
+	long(t)
 	init := peer(t, "cloud-init")
 	peer(t, "update-ca-certificates", "/usr/sbin/update-ca-certificates")
 	python, curl, unshare := peer(t, "/usr/bin/python3"), peer(t, "curl"), namespaces(t)

@@ -263,6 +263,7 @@ var internals = []string{"--add-exports", "java.base/sun.security.pkcs10=ALL-UNN
 
 // Requests that a Java program made are received, read and signed.
 func TestRequestsMadeByJava(t *testing.T) {
+	long(t)
 	t.Parallel()
 	e := newEstate(t, "ecdsa-p256")
 	for i, c := range [][]string{

@@ -251,6 +251,7 @@ func TestJavaTakesItsHandover(t *testing.T) {
 
 // A Java key store that made the request itself takes the answer: the key stays where it is, and gets the chain.
 func TestAJavaStoreTakesTheAnswerToItsOwnRequest(t *testing.T) {
+	long(t)
 	t.Parallel()
 	e := newEstate(t, "ecdsa-p256")
 	more := append(slices.Clone(internals), "--add-exports", "java.base/sun.security.util=ALL-UNNAMED")

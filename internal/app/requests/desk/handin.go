@@ -95,6 +95,8 @@ func Read(ctx context.Context, e *estate.Estate, s Submission) (Preview, error) 
 		return p, err
 	}
 	switch {
+	case e.Settings.Serve.Open == estate.DeskToNobody: // not to those who were invited either
+		return p, Open(e)
 	case s.Invitation != "":
 		i, err := Invited(ctx, e, s.Invitation)
 		if err != nil {

@@ -295,6 +295,9 @@ func (l *Live) fromFolder(ctx context.Context, now *known, i *issuer, q ocsp.Req
 	if err != nil || len(r.Responses) != 1 {
 		return failed(ocsp.TryLater), err
 	}
+	if !r.Responses[0].ID.Same(q.Asked[0]) { // asked by another hash: the client would not know the answer as its own
+		return failed(ocsp.Unauthorized), nil
+	}
 	k := l.knowledge(ctx, i)
 	s := statusOf(k, serial)
 	one := r.Responses[0]
