@@ -42,6 +42,7 @@ func bulkRequests(t testing.TB, n int) []byte {
 
 // 500 rows of a manifest with five faulty ones: 495 are signed, five explained.
 func TestManifestWithFaultyRows(t *testing.T) {
+	long(t)
 	t.Parallel()
 	p := harbour(t)
 	var drafts, signs strings.Builder

@@ -282,6 +282,7 @@ func TestHostileTextIsShownEscapedAndNamesNoPath(t *testing.T) {
 }
 
 func TestFiveThousandNames(t *testing.T) {
+	long(t)
 	t.Parallel()
 	p := harbour(t)
 	var names []string
@@ -345,6 +346,7 @@ func TestCompletionKnowsTheEstate(t *testing.T) {
 
 // TestKilledAtRandom kills the program at random moments during 200 signings.
 func TestKilledAtRandom(t *testing.T) {
+	long(t)
 	t.Parallel()
 	p := harbour(t)
 	const count = 200

@@ -121,6 +121,7 @@ func TestEndpointsAreLookedAt(t *testing.T) {
 
 // A renewal that has not come to its server yet is reported, waited for, and seen to come.
 func TestARestartIsWatched(t *testing.T) {
+	long(t)
 	p := harbour(t)
 	const host = "a.ternbay.example"
 	p.must("request", "draft", host, "--out", "..")

@@ -64,6 +64,9 @@ func noticesOf(en journal.Entry) (out []Notice) {
 			Text: fmt.Sprintf("%s was declined: %s", en.Object, e.Because)})
 	case *event.Signed:
 		for _, c := range e.Signed {
+			if c.Request == "" { // the key of a responder or of a kit: nobody asked for it
+				continue
+			}
 			out = append(out, Notice{What: "certificate signed", Request: c.Request, Title: c.Title,
 				Text: fmt.Sprintf("The certificate of %s was signed. It ends on %.10s.", c.Title, c.Until)})
 		}
