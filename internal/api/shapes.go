@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"ironseal/internal/app/ops/backup"
+	"ironseal/internal/app/ops/service"
 	"ironseal/internal/app/parties"
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/app/revoke/incidents"
@@ -77,6 +78,9 @@ func Shapes() []Shape {
 		{"due", "due", fieldsOf(Due{})},
 		{"forecast", "forecast", fieldsOf(renewal.Report{})},
 		{"idle authority", "forecast", fieldsOf(renewal.Idle{})},
+		{"served address", "serve --check", fieldsOf(ServedAddress{})},
+		{"invitation", "desk invite, desk list", fieldsOf(Invitation{})},
+		{"notice", "what the notify command of serve reads", fieldsOf(service.Notice{})},
 		{"check", "estate check", fieldsOf(Check{})},
 		{"backup", "estate backup", fieldsOf(backup.Backup{})},
 	}
@@ -176,6 +180,12 @@ var requestFacts = append([]fact{
 	{"received", false, "when it was received"},
 	{"from", false, "who sent it"},
 	{"reason", false, "why it was declined"},
+	{"purpose", false, "what the sender said at the desk that it is for"},
+	{"names_beside", false, "names that the sender typed beside it, each with its kind"},
+	{"template_wanted", false, "the template that the sender chose"},
+	{"receiver_wanted", false, "the receiver that the sender chose"},
+	{"invitation", false, "by whose invitation it came"},
+	{"renews", false, "the request before it, of the same holder"},
 	{"request_file", false, "where a draft was written"},
 	{"key_file", false, "where its key was written"},
 }, commonFacts...)

@@ -11,19 +11,13 @@ import (
 
 	"github.com/coreos/go-systemd/v22/activation"
 
+	"ironseal/internal/api"
 	"ironseal/internal/estate"
 )
 
-// Place is where one handler is to be served.
-type Place struct {
-	Name    string `json:"name" doc:"public, desk or health"`
-	Address string `json:"address" doc:"HOST:PORT or unix:FILE"`
-	What    string `json:"what" doc:"what is served there"`
-}
-
 // Places are where a server listens by its settings.
-func Places(s estate.Serve) (out []Place) {
-	for _, p := range []Place{{NamePublic, s.Public, "lists, certificates of authorities, OCSP and roots, over HTTP"},
+func Places(s estate.Serve) (out []api.ServedAddress) {
+	for _, p := range []api.ServedAddress{{NamePublic, s.Public, "lists, certificates of authorities, OCSP and roots, over HTTP"},
 		{NameDesk, s.Desk, "requests of colleagues, over HTTPS"},
 		{NameHealth, s.Health, "state and metrics, over HTTP"}} {
 		if p.Address != "" {

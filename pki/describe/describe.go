@@ -131,7 +131,7 @@ func (o Object) MarshalJSON() ([]byte, error) {
 // are lists, however many values there are.
 var (
 	Lists = []string{"names", "usages", "asks", "extensions", "constraints", "chain", "held_by", "generations", "links",
-		"contains", "serials"}
+		"contains", "serials", "names_beside"}
 	Numbers = []string{"days_left", "generation", "count"}
 	Flags   = []string{"ca", "proven", "rehearsal"}
 )

@@ -406,8 +406,10 @@ func describeRecord(rec store.Request, r *request.Request, told *event.HandedIn)
 		o.Add("from", "Sent by", rec.Sender)
 	}
 	if told != nil {
+		if len(told.Names) > 0 {
+			o.Add("names_beside", "Names beside", told.Names...)
+		}
 		for _, x := range []struct{ key, label, value string }{{"purpose", "Purpose", told.Purpose},
-			{"names_beside", "Names beside", strings.Join(told.Names, " ")},
 			{"template_wanted", "For template", told.Template},
 			{"receiver_wanted", "For receiver", told.Receiver},
 			{"invitation", "Invitation", told.Invitation}, {"renews", "Renews", told.Renews}} {

@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ironseal/internal/api"
 	"ironseal/internal/app/requests/desk"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
@@ -47,10 +48,7 @@ number of requests. What is handed in waits for you as every other request.`,
 			}
 			address := e.Settings.Serve.Where() + "/invited/" + secret
 			if s.JSON {
-				return s.PrintJSON(struct {
-					desk.Invitation
-					Address string `json:"address" doc:"the private address; it is not on record"`
-				}{i, address})
+				return s.PrintJSON(api.Invitation{Invitation: i, Address: address})
 			}
 			s.Out.Say("%s %s, until %s", s.Out.Paint(term.Good, "✓ invited"), term.Safe(i.Name),
 				i.Until.Format("2006-01-02"))

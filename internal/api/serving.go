@@ -1,0 +1,16 @@
+package api
+
+import "ironseal/internal/app/requests/desk"
+
+// ServedAddress is where a server listens.
+type ServedAddress struct {
+	Name    string `json:"name" doc:"public, desk or health"`
+	Address string `json:"address" doc:"HOST:PORT or unix:FILE"`
+	What    string `json:"what" doc:"what is served there"`
+}
+
+// Invitation is an invitation to the desk.
+type Invitation struct {
+	desk.Invitation
+	Address string `json:"address,omitempty" doc:"the private address; printed once, when the invitation is made"`
+}
