@@ -17,9 +17,11 @@ import (
 
 // Places are where a server listens by its settings.
 func Places(s estate.Serve) (out []api.ServedAddress) {
-	for _, p := range []api.ServedAddress{{NamePublic, s.Public, "lists, certificates of authorities, OCSP and roots, over HTTP"},
-		{NameDesk, s.Desk, "requests of colleagues, over HTTPS"},
-		{NameHealth, s.Health, "state and metrics, over HTTP"}} {
+	for _, p := range []api.ServedAddress{
+		{Name: NamePublic, Address: s.Public, What: "lists, certificates of authorities, OCSP and roots, over HTTP"},
+		{Name: NameDesk, Address: s.Desk, What: "requests of colleagues, over HTTPS"},
+		{Name: NameHealth, Address: s.Health, What: "state and metrics, over HTTP"},
+	} {
 		if p.Address != "" {
 			out = append(out, p)
 		}

@@ -110,8 +110,8 @@ func Invite(ctx context.Context, e *estate.Estate, ask InviteAsk) (Invitation, s
 	if err != nil {
 		return Invitation{}, "", err
 	}
-	return Invitation{Name: ask.Name, Templates: ask.Templates, Names: ask.Names, Count: ask.Count, Until: ask.Until},
-		secret, nil
+	return Invitation{Name: ask.Name, Templates: append([]string{}, ask.Templates...),
+		Names: append([]string{}, ask.Names...), Count: ask.Count, Until: ask.Until}, secret, nil
 }
 
 func (ask InviteAsk) check(e *estate.Estate) error {
