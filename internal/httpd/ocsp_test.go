@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"crypto"
 	"encoding/base64"
+	"fmt"
 	"math/rand/v2"
 	"net/http"
 	"net/url"
@@ -123,6 +124,27 @@ func TestOCSPIsQuick(t *testing.T) {
 		t.Fatal(err)
 	}
 	within("released", ocsp.Good)
+}
+
+// Answers go on while the settings are read again, by the same key.
+func TestAnswersWhileSettingsChange(t *testing.T) {
+	t.Parallel()
+	h := serve(t)
+	c := issue(t, h.e, "pier.ternbay.example")[0]
+	issuer := issuerOf(t, h)
+	soon(t, "the certificate is known", func() bool { return len(askOCSP(t, h, c.Raw, issuer).Responses) == 1 })
+	first := askOCSP(t, h, c.Raw, issuer).Signers[0].SerialHex()
+	for n := range 3 {
+		was := h.s.Estate()
+		change(t, h.dir, fmt.Sprintf("connections    = %d", 10000+n), fmt.Sprintf("connections    = %d", 10001+n))
+		soon(t, "the settings were read again", func() bool {
+			a := askOCSP(t, h, c.Raw, issuer)
+			if len(a.Responses) != 1 || a.Responses[0].Status != ocsp.Good || a.Signers[0].SerialHex() != first {
+				t.Errorf("%s: %+v", a.Status, a.Responses)
+			}
+			return h.s.Estate() != was
+		})
+	}
 }
 
 // Whatever is asked, the answer is one of the protocol.

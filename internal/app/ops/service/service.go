@@ -53,6 +53,7 @@ type Service struct {
 	wake     chan struct{} // the upkeep is to look now
 	mu       sync.Mutex
 	troubles map[string]Trouble
+	unheard  atomic.Bool  // the records could not be asked for OCSP
 	round    atomic.Int64 // when the watch came round, in Unix nanoseconds
 	seen     int64        // the journal's newest entry that was looked at
 	read     time.Time
@@ -114,6 +115,9 @@ func (s *Service) open(ctx context.Context) (*state, error) {
 		return nil, errors.Join(err, st.estate.Close())
 	}
 	st.live = responding.NewLive(st.estate, set.Life(), s.folder(set.Answers))
+	if ask, any := asks(set.Answer); any {
+		st.live.Expect(ask)
+	}
 	return st, nil
 }
 
@@ -148,7 +152,10 @@ func (s *Service) Public() *serving.Public { return s.public.Load() }
 // Answer answers an OCSP request.
 func (s *Service) Answer(ctx context.Context, asked []byte) responding.Told {
 	told, err := s.now.Load().live.Answer(ctx, asked)
-	s.outcome("asking the records for OCSP", err)
+	if err != nil || s.unheard.Load() { // nobody waits for another here as long as all is well
+		s.unheard.Store(err != nil)
+		s.outcome("asking the records for OCSP", err)
+	}
 	return told
 }
 
@@ -164,10 +171,26 @@ func (s *Service) Reload(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if before := s.now.Load(); os.SameFile(before.records, next.records) { // what it certified is on record here
+		next.live.Inherit(before.live)
+	}
+	// What the new records lack is known before anything is answered from them.
+	head, err := serving.Watched(ctx, next.estate.Records)
+	if err != nil {
+		return errors.Join(err, next.estate.Close())
+	}
+	public, err := serving.Read(ctx, next.estate, s.public.Load())
+	if err == nil {
+		err = next.live.Update(ctx, head, public.Back)
+	}
+	if err != nil {
+		return errors.Join(err, next.estate.Close())
+	}
 	before := s.now.Swap(next)
 	time.AfterFunc(graceOfOld, func() { _ = before.estate.Close() })
+	s.public.Store(public)
 	s.mu.Lock()
-	s.seen = 0
+	s.seen, s.read = head, time.Now()
 	s.mu.Unlock()
 	s.Wake()
 	return nil

@@ -42,6 +42,8 @@ type Live struct {
 	e        *estate.Estate
 	life     time.Duration
 	prepared string
+	about    publishing.Ask // authorities about whose certificates it is to answer
+	any      bool           // about counts
 	now      atomic.Pointer[known]
 	mu       sync.Mutex
 	open     []*Responder
@@ -62,12 +64,25 @@ type issuer struct {
 	responder  *Responder
 	by         *ocsp.Signer // signs with the responder's key
 	behind     bool         // a newer list is served than the records know: they may lack revocations
+	expected   bool         // a responder is to be there, and is made again if it is not
 }
 
 // NewLive makes one. life is how long an answer is fresh. prepared is a folder of answers that were signed before,
 // for issuers without a responder here; it may be empty.
 func NewLive(e *estate.Estate, life time.Duration, prepared string) *Live {
 	return &Live{e: e, life: life, prepared: prepared}
+}
+
+// Expect says for which authorities a responder is to be there. While there is none, clients are told to try later.
+func (l *Live) Expect(ask publishing.Ask) { l.about, l.any = ask, true }
+
+// Inherit takes the responders of another, whose estate has the same records.
+func (l *Live) Inherit(from *Live) {
+	from.mu.Lock()
+	defer from.mu.Unlock()
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.open = append(l.open, from.open...)
 }
 
 // responderLife is how long a responder's certificate lives; another takes its place after two thirds of it.
@@ -135,7 +150,8 @@ func (l *Live) Update(ctx context.Context, seq int64, back []string) error {
 	out := &known{seq: seq, issuers: map[string]*issuer{}}
 	for _, g := range inventory.Signers(h, l.e.Now()) {
 		i := &issuer{generation: g, responder: l.responder(g),
-			behind: slices.ContainsFunc(back, func(title string) bool { return listOf(title) == g.Name() })}
+			expected: l.any && (len(l.about.Only) == 0 || slices.Contains(l.about.Only, g.Authority.Handle)),
+			behind:   slices.ContainsFunc(back, func(title string) bool { return listOf(title) == g.Name() })}
 		if i.responder != nil && (g.RevokedAbove() != nil || g.Stopped != "") {
 			i.responder = nil // nobody is to believe it
 		}
@@ -189,7 +205,11 @@ func (l *Live) Answer(ctx context.Context, asked []byte) (Told, error) {
 		return failed(ocsp.TryLater), nil
 	}
 	if i.responder == nil {
-		return l.fromFolder(ctx, now, i, q)
+		told, err := l.fromFolder(ctx, now, i, q)
+		if told.Status == ocsp.Unauthorized && i.expected {
+			told = failed(ocsp.TryLater)
+		}
+		return told, err
 	}
 	if q.Nonce != nil && len(q.Asked) == 1 && l.learnt(now,
 		q) == nil { // the answer that is kept tells what the records say
