@@ -66,7 +66,7 @@ func PlayDesk(ctx context.Context, s Stage) error {
 	if err := s.play(c.founding()); err != nil {
 		return err
 	}
-	s.Narrate("The server starts. It signs lists and OCSP answers by itself, and gives its desk a certificate.\nIt " +
+	s.Narrate("The server starts. It signs lists and OCSP answers on its own, and gives its desk a certificate.\nIt " +
 		"signs " +
 		"no request: that is for the administrator.")
 	stop, err := s.

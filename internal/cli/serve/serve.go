@@ -244,7 +244,7 @@ func check(s *session.Session, e *estate.Estate, set estate.Serve) error {
 	return nil
 }
 
-// duties say what a server does by itself.
+// duties say what a server does on its own.
 func duties(set estate.Serve) (out []string) {
 	of := func(names []string) string {
 		if slices.Contains(names, "all") {

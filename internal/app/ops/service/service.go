@@ -1,4 +1,4 @@
-// Package service is an estate that is served: it keeps what clients ask for ready in memory, and does by itself
+// Package service is an estate that is served: it keeps what clients ask for ready in memory, and does on its own
 // what is due. It speaks no protocol; internal/httpd asks it.
 //
 // Two loops run. One looks at the journal several times a second and reads again what changed. The other looks after
@@ -25,7 +25,7 @@ import (
 	"ironseal/pki/fault"
 )
 
-// Actor is who acts in the journal where a server acts by itself.
+// Actor is who acts in the journal where a server acts on its own.
 const Actor = "serve"
 
 // How often the loops look.
@@ -53,7 +53,7 @@ type Service struct {
 	wake     chan struct{} // the upkeep is to look now
 	mu       sync.Mutex
 	troubles map[string]Trouble
-	unheard  atomic.Bool  // the records could not be asked for OCSP
+	failing  atomic.Bool  // the records could not be asked for OCSP
 	round    atomic.Int64 // when the watch came round, in Unix nanoseconds
 	seen     int64        // the journal's newest entry that was looked at
 	read     time.Time
@@ -152,8 +152,8 @@ func (s *Service) Public() *serving.Public { return s.public.Load() }
 // Answer answers an OCSP request.
 func (s *Service) Answer(ctx context.Context, asked []byte) responding.Told {
 	told, err := s.now.Load().live.Answer(ctx, asked)
-	if err != nil || s.unheard.Load() { // nobody waits for another here as long as all is well
-		s.unheard.Store(err != nil)
+	if err != nil || s.failing.Load() { // no lock is taken as long as all is well
+		s.failing.Store(err != nil)
 		s.outcome("asking the records for OCSP", err)
 	}
 	return told
