@@ -153,6 +153,7 @@ func tryExample(t *testing.T, stage place, before, line string) {
 	for begins, first := range map[string]string{"ironseal trust add ": "ironseal trust create partners",
 		"ironseal authority passphrase --all": "cp ../passphrase.txt old.txt && echo gannets in the gale > " +
 			"new.txt",
+		"ironseal enrol end ":                       "ironseal enrol code gates --template web-server --names a.example",
 		"ironseal desk end ":                        "ironseal desk invite 'Ana Tide'",
 		"ironseal request passphrase ":              "echo gannets in the gale > new.txt",
 		"ironseal authority retire services --undo": "ironseal authority retire services --because late --yes",

@@ -41,6 +41,8 @@ func TestJSONKeepsItsPromises(t *testing.T) {
 		{"due --within 3y", "due"}, {"forecast", "forecast"}, {"estate check", "check"},
 		{"estate backup ../b.tar", "backup"}, {"serve --check", "served address"},
 		{"desk invite Ana --template web-server", "invitation"}, {"desk list", "invitation"}, {"desk end Ana", ""},
+		{"enrol code gates --template web-server --names ternbay.example", "enrolment code"},
+		{"enrol list", "enrolment code"}, {"enrol end gates", ""},
 		{"receiver list", ""}, {"receiver check", ""}, {"template check", ""},
 		{"template compare client web-server", ""}, {"certificate compare R1 R2", ""}, {"journal verify", ""},
 		{"verify ../chain.pem --name wrong.example", "verdict"}, {"version", ""},

@@ -1,12 +1,21 @@
 package api
 
-import "ironseal/internal/app/requests/desk"
+import (
+	"ironseal/internal/app/requests/desk"
+	"ironseal/internal/app/requests/enrol"
+)
 
 // ServedAddress is where a server listens.
 type ServedAddress struct {
 	Name    string `json:"name" doc:"public, desk or health"`
 	Address string `json:"address" doc:"HOST:PORT or unix:FILE"`
 	What    string `json:"what" doc:"what is served there"`
+}
+
+// EnrolmentCode is a code by which machines enrol.
+type EnrolmentCode struct {
+	enrol.Code
+	Secret string `json:"code,omitempty" doc:"the code; printed once, when it is made"`
 }
 
 // Invitation is an invitation to the desk.

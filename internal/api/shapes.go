@@ -80,6 +80,7 @@ func Shapes() []Shape {
 		{"idle authority", "forecast", fieldsOf(renewal.Idle{})},
 		{"served address", "serve --check", fieldsOf(ServedAddress{})},
 		{"invitation", "desk invite, desk list", fieldsOf(Invitation{})},
+		{"enrolment code", "enrol code, enrol list", fieldsOf(EnrolmentCode{})},
 		{"notice", "what the notify command of serve reads", fieldsOf(service.Notice{})},
 		{"check", "estate check", fieldsOf(Check{})},
 		{"backup", "estate backup", fieldsOf(backup.Backup{})},

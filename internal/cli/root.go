@@ -178,7 +178,7 @@ Begin with:  ironseal estate create harbour     (or watch: ironseal demo)`,
 		upkeep.Forecast(s),
 		upkeep.Due(s), transfer.Command(s), changeover.Command(s),
 		revocation.Revoke(s), revocation.Unhold(s), revocation.Command(s), incident.Command(s), trust.Command(s),
-		upkeep.Journal(s), serve.Command(s), serve.Desk(s), demoCommand(s),
+		upkeep.Journal(s), serve.Command(s), serve.Desk(s), serve.Enrol(s), demoCommand(s),
 		completionCommand(s), versionCommand(s), referenceCommand(s))
 	return root
 }

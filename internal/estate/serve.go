@@ -15,6 +15,7 @@ type Serve struct {
 	Public     string   `toml:"public"`
 	Desk       string   `toml:"desk"`
 	Health     string   `toml:"health"`
+	Machines   string   `toml:"machines"`
 	Open       string   `toml:"desk-open-to"`
 	Names      []string `toml:"desk-names"`
 	Address    string   `toml:"desk-address"`
@@ -23,6 +24,7 @@ type Serve struct {
 	Publish    []string `toml:"publish"`
 	Answer     []string `toml:"answer"`
 	AnswerLife string   `toml:"answer-life"`
+	Sign       []string `toml:"sign"`
 	Answers    string   `toml:"answers"`
 	Notify     []string `toml:"notify"`
 	Pace       int      `toml:"pace"`
@@ -45,6 +47,7 @@ const ServeText = `
 public         = "127.0.0.1:8085"  # lists, certificates of authorities, OCSP, roots: plain HTTP
 desk           = "127.0.0.1:8445"  # where colleagues hand in requests: HTTPS
 health         = "127.0.0.1:8095"  # state and metrics, for operators: plain HTTP
+machines       = ""     # where machines enrol by EST: HTTPS, such as 127.0.0.1:8446
 # Who may hand in requests: "all", "invited" (desk invite), or "nobody".
 desk-open-to   = "all"
 # Names and addresses in the desk's own certificate, the template, and who signs it (empty: the
@@ -57,6 +60,9 @@ desk-authority = ""
 # it signs OCSP answers. Their passphrases are asked for at the start. "all": every one.
 publish        = []
 answer         = []
+# Authorities with whose keys it signs what a template lets be signed without a person (see
+# [unattended] in templates).
+sign           = []
 answer-life    = "1h"   # how long an OCSP answer is fresh
 answers        = ""     # a folder of OCSP answers that were prepared, for the others
 # A program and its arguments, run with one JSON event on its input: a request that came, was
@@ -76,7 +82,8 @@ func serveDefaults() Serve {
 
 // Check says what is wrong with the settings of a server.
 func (s Serve) Check() error {
-	for _, x := range []struct{ key, value string }{{"public", s.Public}, {"desk", s.Desk}, {"health", s.Health}} {
+	for _, x := range []struct{ key, value string }{{"public", s.Public}, {"desk", s.Desk}, {"health", s.Health},
+		{"machines", s.Machines}} {
 		if err := checkListen(x.value); err != nil {
 			return fmt.Errorf("serve.%s = %q: %w", x.key, x.value, err)
 		}

@@ -35,6 +35,13 @@ const (
 	InvitationUses    Kind = "invitation use"     // its name: the last request by it
 	Submissions       Kind = "hand in"            // the request's number
 	SubmissionAddress Kind = "hand in address"    // the digest of its private address
+
+	Codes       Kind = "code"        // its name
+	CodeEnds    Kind = "code end"    // its name
+	CodeDigests Kind = "code digest" // the digest of the code
+	CodeUses    Kind = "code use"    // its name: the last machine by it
+	Enrolments  Kind = "enrol"       // the request's number
+	Grants      Kind = "grant"       // the template and the day, see GrantName: the last of that day
 )
 
 // how says which of two entries about one thing counts.
@@ -80,6 +87,9 @@ func ReportName(host, platform, store, sha256 string) string {
 
 // PlacementName names what a list is about.
 func PlacementName(s Scope) string { return fmt.Sprintf("%s\x1f%d\x1f%t", s.List, s.Part, s.Delta) }
+
+// GrantName names what may be signed by a template on one day.
+func GrantName(template, day string) string { return template + "\x1f" + day }
 
 // Marks says of which things an entry tells.
 func Marks(en journal.Entry) ([]Mark, error) {
@@ -131,6 +141,18 @@ func Marks(en journal.Entry) ([]Mark, error) {
 			out = append(out, Mark{InvitationUses, e.Invitation, "", newest})
 		}
 		return out, nil
+	case *CodeMade:
+		return []Mark{{Codes, en.Object, "", newest}, {CodeDigests, e.Digest, "", newest}}, nil
+	case *CodeEnded:
+		return []Mark{{CodeEnds, en.Object, "", newest}}, nil
+	case *Enrolled:
+		out := []Mark{{Enrolments, en.Object, "", newest}}
+		if e.Code != "" {
+			out = append(out, Mark{CodeUses, e.Code, "", newest})
+		}
+		return out, nil
+	case *SigningGranted:
+		return []Mark{{Grants, GrantName(e.Template, e.Day), "", newest}}, nil
 	case *Restored:
 		return []Mark{{Restorations, "", "", newest}}, nil
 	}

@@ -20,6 +20,7 @@ func Places(s estate.Serve) (out []api.ServedAddress) {
 	for _, p := range []api.ServedAddress{
 		{Name: NamePublic, Address: s.Public, What: "lists, certificates of authorities, OCSP and roots, over HTTP"},
 		{Name: NameDesk, Address: s.Desk, What: "requests of colleagues, over HTTPS"},
+		{Name: NameMachines, Address: s.Machines, What: "machines that enrol by EST, over HTTPS"},
 		{Name: NameHealth, Address: s.Health, What: "state and metrics, over HTTP"},
 	} {
 		if p.Address != "" {

@@ -34,6 +34,13 @@ var deskPages = []served{
 		"device"},
 }
 
+var machinePages = []served{
+	{"`/.well-known/est/cacerts`, `/.well-known/est/LABEL/cacerts`", "the certificates of the authorities in force"},
+	{"`/.well-known/est/LABEL/simpleenroll`", "a first certificate, by an enrolment code as the password of HTTP " +
+		"Basic. LABEL is a template. What waits for a person is answered 202; the same request again asks for the outcome"},
+	{"`/.well-known/est/LABEL/simplereenroll`", "a renewal, by the certificate that the machine has"},
+}
+
 var healthPages = []served{
 	{"`/healthz`", "200 and `ok`, or 503 and what is wrong, one sentence a line; notes begin with `note:`"},
 	{"`/readyz`", "200 once the server answers"},
@@ -52,6 +59,7 @@ func Reference() string {
 	}
 	table("Public, plain HTTP", publicPages)
 	table("The desk, HTTPS", deskPages)
+	table("Machines, HTTPS (EST, RFC 7030 and RFC 8951)", machinePages)
 	table("Health, plain HTTP", healthPages)
 	b.WriteString("## Settings\n\n```toml" + estate.ServeText + "```\n\n## Bounds\n\n| what | bound |\n|---|---|\n")
 	for _, r := range []served{

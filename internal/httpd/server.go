@@ -36,6 +36,8 @@ const (
 	NamePublic = "public"
 	NameDesk   = "desk"
 	NameHealth = "health"
+
+	NameMachines = "machines"
 )
 
 // Bounds of every connection.
@@ -84,6 +86,8 @@ func (h *Server) Handlers() map[string]http.Handler {
 		NamePublic: h.around(NamePublic, h.Public()),
 		NameDesk:   h.around(NameDesk, http.NewCrossOriginProtection().Handler(h.Desk())),
 		NameHealth: h.around(NameHealth, h.Health()),
+
+		NameMachines: h.around(NameMachines, h.Machines()),
 	}
 }
 
@@ -103,7 +107,7 @@ func (h *Server) Serve(ctx context.Context, on []Listening) error {
 		srv := h.server(l.Name, handlers[l.Name])
 		servers = append(servers, srv)
 		inner := netutil.LimitListener(l.Listener, h.s.Settings().Most)
-		if l.Name == NameDesk {
+		if srv.TLSConfig != nil {
 			inner = tls.NewListener(inner, srv.TLSConfig)
 		}
 		all.Go(func() {
@@ -133,7 +137,7 @@ func (h *Server) server(name string, handler http.Handler) *http.Server {
 		WriteTimeout: answerTime,
 		IdleTimeout:  idleTime, MaxHeaderBytes: mostHeader, ErrorLog: log.New(quiet{h.log, name}, "", 0),
 		ConnState: h.counted}
-	if name == NameDesk {
+	if name == NameDesk || name == NameMachines {
 		srv.ReadTimeout = bodyTime
 		srv.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"},
 			GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
@@ -142,6 +146,10 @@ func (h *Server) server(name string, handler http.Handler) *http.Server {
 				}
 				return nil, errors.New("the desk has no certificate yet")
 			}}
+	}
+	if name == NameMachines { // a certificate is asked for, and judged by the records
+		srv.TLSConfig.ClientAuth = tls.RequestClientCert
+		srv.TLSConfig.NextProtos = []string{"http/1.1"} // RFC 7030 binds requests to the connection
 	}
 	return srv
 }

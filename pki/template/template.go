@@ -46,27 +46,28 @@ const (
 
 // Template is one template. The doc tags are printed into docs/templates.md.
 type Template struct {
-	Name         string    `toml:"-" json:"name" doc:"its name, that of its file"`
-	BasedOn      string    `toml:"based-on,omitempty" json:"based_on,omitempty" doc:"another template, of which this file says only the differences; one step, no chains"`
-	Title        string    `toml:"title" json:"title" doc:"what it is called, in a few words"`
-	Purpose      string    `toml:"purpose" json:"purpose" doc:"what it is for, in a sentence"`
-	Makes        string    `toml:"makes" json:"makes" doc:"\"root\", \"authority\" or \"end-entity\""`
-	Issuers      []string  `toml:"issuers" json:"issuers" doc:"which authorities sign by it: handles, or \"any-root\", \"any-intermediate\", \"any\", \"itself\""`
-	Lifetime     span.Span `toml:"lifetime" json:"lifetime" doc:"how long a certificate lives: \"397d\", \"18m\", \"10y\""`
-	Longest      span.Span `toml:"longest-lifetime" json:"longest_lifetime" doc:"the longest life that may be asked for at signing; the same as lifetime when left out"`
-	Keys         []string  `toml:"keys" json:"keys" doc:"key kinds it takes: \"rsa-2048+\" means RSA of 2048 bits or more"`
-	Usage        []string  `toml:"key-usage" json:"key_usage" doc:"key usage, by the standard's names; keyEncipherment and dataEncipherment are left out for keys that are not RSA"`
-	Extended     []string  `toml:"extended-key-usage" json:"extended_key_usage" doc:"extended key usage, by the standard's names or as dotted identifiers"`
-	Critical     bool      `toml:"extended-key-usage-critical" json:"extended_key_usage_critical" doc:"whether clients must understand the extended key usage"`
-	Subject      Subject   `toml:"subject" json:"subject" doc:"which subject fields are certified"`
-	Names        Names     `toml:"names" json:"names" doc:"which alternative names are certified"`
-	Limits       Limits    `toml:"authority" json:"authority" doc:"for templates that make an authority"`
-	Policies     []string  `toml:"policies,omitempty" json:"policies,omitempty" doc:"certificate policies, as dotted identifiers"`
-	Publish      Publish   `toml:"publish" json:"publish" doc:"addresses that certificates name"`
-	NoCheck      bool      `toml:"no-revocation-check,omitempty" json:"no_revocation_check,omitempty" doc:"for OCSP responders: clients need not ask about it (RFC 6960 section 4.2.2.2.1)"`
-	NoRevocation bool      `toml:"no-revocation,omitempty" json:"no_revocation,omitempty" doc:"for short-lived certificates: marks that no revocation information will exist (RFC 9608)"`
-	Senders      []string  `toml:"requesters,omitempty" json:"requesters,omitempty" doc:"who may submit under it: labels of senders, as they were given when requests were received; anyone when left out"`
-	Findings     Weighing  `toml:"findings" json:"findings" doc:"which findings weigh more or less under this template"`
+	Name         string     `toml:"-" json:"name" doc:"its name, that of its file"`
+	BasedOn      string     `toml:"based-on,omitempty" json:"based_on,omitempty" doc:"another template, of which this file says only the differences; one step, no chains"`
+	Title        string     `toml:"title" json:"title" doc:"what it is called, in a few words"`
+	Purpose      string     `toml:"purpose" json:"purpose" doc:"what it is for, in a sentence"`
+	Makes        string     `toml:"makes" json:"makes" doc:"\"root\", \"authority\" or \"end-entity\""`
+	Issuers      []string   `toml:"issuers" json:"issuers" doc:"which authorities sign by it: handles, or \"any-root\", \"any-intermediate\", \"any\", \"itself\""`
+	Lifetime     span.Span  `toml:"lifetime" json:"lifetime" doc:"how long a certificate lives: \"397d\", \"18m\", \"10y\""`
+	Longest      span.Span  `toml:"longest-lifetime" json:"longest_lifetime" doc:"the longest life that may be asked for at signing; the same as lifetime when left out"`
+	Keys         []string   `toml:"keys" json:"keys" doc:"key kinds it takes: \"rsa-2048+\" means RSA of 2048 bits or more"`
+	Usage        []string   `toml:"key-usage" json:"key_usage" doc:"key usage, by the standard's names; keyEncipherment and dataEncipherment are left out for keys that are not RSA"`
+	Extended     []string   `toml:"extended-key-usage" json:"extended_key_usage" doc:"extended key usage, by the standard's names or as dotted identifiers"`
+	Critical     bool       `toml:"extended-key-usage-critical" json:"extended_key_usage_critical" doc:"whether clients must understand the extended key usage"`
+	Subject      Subject    `toml:"subject" json:"subject" doc:"which subject fields are certified"`
+	Names        Names      `toml:"names" json:"names" doc:"which alternative names are certified"`
+	Limits       Limits     `toml:"authority" json:"authority" doc:"for templates that make an authority"`
+	Policies     []string   `toml:"policies,omitempty" json:"policies,omitempty" doc:"certificate policies, as dotted identifiers"`
+	Publish      Publish    `toml:"publish" json:"publish" doc:"addresses that certificates name"`
+	NoCheck      bool       `toml:"no-revocation-check,omitempty" json:"no_revocation_check,omitempty" doc:"for OCSP responders: clients need not ask about it (RFC 6960 section 4.2.2.2.1)"`
+	NoRevocation bool       `toml:"no-revocation,omitempty" json:"no_revocation,omitempty" doc:"for short-lived certificates: marks that no revocation information will exist (RFC 9608)"`
+	Senders      []string   `toml:"requesters,omitempty" json:"requesters,omitempty" doc:"who may submit under it: labels of senders, as they were given when requests were received; anyone when left out"`
+	Findings     Weighing   `toml:"findings" json:"findings" doc:"which findings weigh more or less under this template"`
+	Unattended   Unattended `toml:"unattended,omitempty" json:"unattended" doc:"how far a machine may get a certificate without a person"`
 
 	source []byte
 	sum    [32]byte // of the source
@@ -216,6 +217,9 @@ func (t *Template) check() error {
 		}
 	}
 	if err := CheckKeys(t.Keys); err != nil {
+		return err
+	}
+	if err := t.Unattended.check(t); err != nil {
 		return err
 	}
 	return t.checkFields()

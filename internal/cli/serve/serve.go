@@ -38,7 +38,9 @@ you say so: with --publish it signs lists when they are due, and renews its own 
 type flags struct {
 	check                bool
 	public, desk, health string
+	machines             string
 	publish, answer      []string
+	sign                 []string
 	logs, level          string
 }
 
@@ -61,17 +63,23 @@ func Command(s *session.Session) *cobra.Command {
 	fl.StringVar(&f.public, "public", "", "the public `ADDRESS`, in place of the settings")
 	fl.StringVar(&f.desk, "desk", "", "the `ADDRESS` of the desk, in place of the settings")
 	fl.StringVar(&f.health, "health", "", "the `ADDRESS` of state and metrics, in place of the settings")
+	fl.StringVar(&f.machines, "machines", "", "the `ADDRESS` where machines enrol, in place of the settings")
+	fl.StringSliceVar(&f.sign, "sign", nil, "sign with the keys of these authorities what a template lets be signed "+
+		"without a person; without `HANDLE`: of all")
 	fl.StringSliceVar(&f.publish, "publish", nil, "sign lists of these authorities when they are due; without "+
 		"`HANDLE`: of all")
 	fl.StringSliceVar(&f.answer, "answer", nil, "sign OCSP answers about certificates of these authorities; without "+
 		"`HANDLE`: of all")
-	fl.Lookup("publish").NoOptDefVal, fl.Lookup("answer").NoOptDefVal = "all", "all"
+	for _, name := range []string{"publish", "answer", "sign"} {
+		fl.Lookup(name).NoOptDefVal = "all"
+	}
 	fl.StringVar(&f.logs, "logs", "text", "the `FORM` of the log: text or json")
 	fl.StringVar(&f.level, "log-level", "info", "the least `LEVEL` that is logged: debug, info, warn or error")
 	session.CompleteWords(c, "logs", "text", "json")
 	session.CompleteWords(c, "log-level", "debug", "info", "warn", "error")
 	s.CompleteHandles(c, "publish")
 	s.CompleteHandles(c, "answer")
+	s.CompleteHandles(c, "sign")
 	return c
 }
 
@@ -82,7 +90,8 @@ func (f flags) change(env func(string) string, cmd *cobra.Command) func(*estate.
 			flag, variable, value string
 			to                    *string
 		}{{"public", "IRONSEAL_SERVE_PUBLIC", f.public, &to.Public}, {"desk", "IRONSEAL_SERVE_DESK", f.desk, &to.Desk},
-			{"health", "IRONSEAL_SERVE_HEALTH", f.health, &to.Health}} {
+			{"health", "IRONSEAL_SERVE_HEALTH", f.health, &to.Health},
+			{"machines", "IRONSEAL_SERVE_MACHINES", f.machines, &to.Machines}} {
 			if v := env(x.variable); v != "" {
 				*x.to = v
 			}
@@ -95,6 +104,9 @@ func (f flags) change(env func(string) string, cmd *cobra.Command) func(*estate.
 		}
 		if cmd.Flags().Changed("answer") {
 			to.Answer = f.answer
+		}
+		if cmd.Flags().Changed("sign") {
+			to.Sign = f.sign
 		}
 	}
 }
@@ -258,6 +270,9 @@ func duties(set estate.Serve) (out []string) {
 	if len(set.Answer) > 0 {
 		out = append(out, "It signs OCSP answers about certificates of "+of(set.Answer)+".")
 	}
+	if set.Machines != "" && len(set.Sign) > 0 {
+		out = append(out, "It signs with the key of "+of(set.Sign)+" what a template lets be signed without a person.")
+	}
 	if set.Answers != "" {
 		out = append(out, "It hands out the OCSP answers in "+term.Safe(set.Answers)+".")
 	}
@@ -280,6 +295,10 @@ func tell(s *session.Session, svc *service.Service, on []httpd.Listening) {
 	for _, l := range on {
 		at := l.Listener.Addr().String()
 		switch l.Name {
+		case httpd.NameMachines:
+			if l.Listener.Addr().Network() == "tcp" {
+				at = "https://" + at
+			}
 		case httpd.NameDesk:
 			if l.Listener.Addr().Network() == "tcp" {
 				at = svc.Settings().Where()
@@ -289,7 +308,7 @@ func tell(s *session.Session, svc *service.Service, on []httpd.Listening) {
 				at = "http://" + at
 			}
 		}
-		s.Out.Say("%s %s  %s", s.Out.Paint(term.Good, "✓ serving"), fmt.Sprintf("%-7s", l.Name), term.Safe(at))
+		s.Out.Say("%s %s  %s", s.Out.Paint(term.Good, "✓ serving"), fmt.Sprintf("%-8s", l.Name), term.Safe(at))
 	}
 	for _, line := range duties(svc.Settings()) {
 		s.Out.Say("  %s", s.Out.Paint(term.Quiet, line))

@@ -64,7 +64,7 @@ type keyed struct {
 func (s *Service) certify(ctx context.Context) error {
 	e := s.Estate()
 	set := e.Settings.Serve
-	if set.Desk == "" {
+	if set.Desk == "" && set.Machines == "" {
 		return nil
 	}
 	names, err := deskNames(set)

@@ -67,7 +67,8 @@ type state struct {
 	estate   *estate.Estate
 	live     *responding.Live
 	records  os.FileInfo
-	settings time.Time // when the settings were changed
+	settings time.Time   // when the settings were changed
+	unlocked atomic.Bool // the keys to sign with were opened
 }
 
 // Trouble is something that failed and is tried again.

@@ -2,10 +2,12 @@ package service
 
 import (
 	"context"
+	"slices"
 
 	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/requests/desk"
 	"ironseal/internal/app/revoke/publishing"
+	"ironseal/internal/keystore"
 	"ironseal/pki/span"
 )
 
@@ -15,6 +17,7 @@ func (s *Service) upkeep(ctx context.Context) {
 		what string
 		do   func(context.Context) error
 	}{
+		{"opening keys to sign with", s.unlock},
 		{"making OCSP responders", s.respond},
 		{"signing lists", s.publish},
 		{"recording what is served", s.placed},
@@ -34,12 +37,46 @@ func (s *Service) upkeep(ctx context.Context) {
 
 // Begin does once, before anything is served, what asks for passphrases.
 func (s *Service) Begin(ctx context.Context) error {
-	for _, do := range []func(context.Context) error{s.respond, s.publish, s.placed, s.certify} {
+	for _, do := range []func(context.Context) error{s.unlock, s.respond, s.publish, s.placed, s.certify} {
 		if err := do(ctx); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// unlock opens the keys with which requests are signed without a person: passphrases are asked for at the start.
+func (s *Service) unlock(ctx context.Context) error {
+	st := s.now.Load()
+	ask, any := asks(st.estate.Settings.Serve.Sign)
+	if !any || st.unlocked.Load() {
+		return nil
+	}
+	h, err := st.estate.Hierarchy(ctx)
+	if err != nil {
+		return err
+	}
+	for _, a := range h {
+		g := a.Current()
+		if g == nil || len(ask.Only) > 0 && !slices.Contains(ask.Only, a.Handle) ||
+			!st.estate.Keys.Has(g.Certificate.Key) {
+			continue
+		}
+		opened, err := st.estate.Keys.Open(ctx, g.Certificate.Key, a.Handle, keystore.ForCertificate)
+		if err != nil {
+			return err
+		}
+		opened.Close()
+	}
+	st.unlocked.Store(true)
+	return nil
+}
+
+// Unlocked reports whether the server may sign with the key of an authority.
+func (s *Service) Unlocked(handle string) bool {
+	st := s.now.Load()
+	ask, any := asks(st.estate.Settings.Serve.Sign)
+	return any && st.unlocked.Load() && (len(ask.Only) == 0 || slices.Contains(ask.Only, handle))
 }
 
 // respond makes responders' keys before those that there are end.
