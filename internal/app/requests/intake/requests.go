@@ -160,7 +160,7 @@ func ReadOne(in Input) (Received, error) {
 	found, faults := readRequests(in)
 	switch {
 	case len(faults) > 0:
-		return Received{}, faults[0]
+		return Received{}, fault.New(fault.BadInput, "%w", faults[0])
 	case len(found) == 0:
 		return Received{}, fault.New(fault.BadInput, "%s: there is no signing request in it", in.Name)
 	case len(found) > 1:
