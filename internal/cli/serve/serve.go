@@ -50,7 +50,7 @@ func Command(s *session.Session) *cobra.Command {
 		Short: "Serve lists, OCSP, roots and a desk for requests over HTTP",
 		Long:  about,
 		Example: "  ironseal serve --check\n  ironseal serve --publish --answer\n" +
-			"  ironseal serve --publish services --public 127.0.0.1:8086",
+			"  ironseal serve --publish=services --public 127.0.0.1:8086",
 		Args: session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return run(cmd.Context(), s, cmd, f)
@@ -61,10 +61,11 @@ func Command(s *session.Session) *cobra.Command {
 	fl.StringVar(&f.public, "public", "", "the public `ADDRESS`, in place of the settings")
 	fl.StringVar(&f.desk, "desk", "", "the `ADDRESS` of the desk, in place of the settings")
 	fl.StringVar(&f.health, "health", "", "the `ADDRESS` of state and metrics, in place of the settings")
-	fl.StringSliceVar(&f.publish, "publish", nil, "sign lists of these authorities when they are due; without "+
-		"`HANDLE`: of all")
-	fl.StringSliceVar(&f.answer, "answer", nil, "sign OCSP answers about certificates of these authorities; without "+
-		"`HANDLE`: of all")
+	fl.StringSliceVar(&f.publish, "publish", nil, "sign lists of this authority, the `HANDLE`, when they are due; "+
+		"of all "+
+		"without one; may be repeated")
+	fl.StringSliceVar(&f.answer, "answer", nil, "sign OCSP answers about certificates of this authority, the "+
+		"`HANDLE`; of all without one; may be repeated")
 	fl.Lookup("publish").NoOptDefVal, fl.Lookup("answer").NoOptDefVal = "all", "all"
 	fl.StringVar(&f.logs, "logs", "text", "the `FORM` of the log: text or json")
 	fl.StringVar(&f.level, "log-level", "info", "the least `LEVEL` that is logged: debug, info, warn or error")
