@@ -198,7 +198,8 @@ func TestAServerAnswers(t *testing.T) {
 	}
 	pool := x509.NewCertPool()
 	pool.AppendCertsFromPEM(root)
-	client := http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool, ServerName: "localhost"}},
+	client := http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool,
+		ServerName: "localhost"}},
 		Timeout: 20 * time.Second}
 	page, err := client.Get("https://" + r.desk + "/")
 	if err != nil {

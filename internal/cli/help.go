@@ -62,6 +62,9 @@ func option(f *pflag.Flag) (name, text string) {
 	if d := strings.Trim(f.DefValue, "[]"); d != "" && d != "false" && d != "0" && d != "0s" {
 		text += "; " + d + " when left out"
 	}
+	if f.NoOptDefVal != "" && value != "" { // its value may be left out, and is joined to it
+		return "--" + f.Name + "[=" + value + "]", text
+	}
 	return strings.TrimSpace("--" + f.Name + " " + value), text
 }
 

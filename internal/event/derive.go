@@ -131,32 +131,10 @@ func Marks(en journal.Entry) ([]Mark, error) {
 		return []Mark{{ChangeOvers, en.Object, "", drop}}, nil
 	case *RevokeLater:
 		return []Mark{{Postponed, e.Certificate, "", newest}}, nil
-	case *Invited:
-		return []Mark{{Invitations, en.Object, "", newest}, {InvitationKeys, e.Address, "", newest}}, nil
-	case *InvitationEnded:
-		return []Mark{{InvitationEnds, en.Object, "", newest}}, nil
-	case *HandedIn:
-		out := []Mark{{Submissions, en.Object, "", newest}, {SubmissionAddress, e.Address, "", newest}}
-		if e.Invitation != "" {
-			out = append(out, Mark{InvitationUses, e.Invitation, "", newest})
-		}
-		return out, nil
-	case *CodeMade:
-		return []Mark{{Codes, en.Object, "", newest}, {CodeDigests, e.Digest, "", newest}}, nil
-	case *CodeEnded:
-		return []Mark{{CodeEnds, en.Object, "", newest}}, nil
-	case *Enrolled:
-		out := []Mark{{Enrolments, en.Object, "", newest}}
-		if e.Code != "" {
-			out = append(out, Mark{CodeUses, e.Code, "", newest})
-		}
-		return out, nil
-	case *SigningGranted:
-		return []Mark{{Grants, GrantName(e.Template, e.Day), "", newest}}, nil
 	case *Restored:
 		return []Mark{{Restorations, "", "", newest}}, nil
 	}
-	return nil, nil
+	return asked(e, en), nil
 }
 
 // Moment is when a report was made, and no later than it was recorded: a machine's clock may be ahead.
@@ -174,4 +152,33 @@ func reported(e *RootsReported, en journal.Entry) []Mark {
 		out = append(out, Mark{Reports, ReportName(en.Object, e.Platform, e.Store, sum), at, latest})
 	}
 	return out
+}
+
+// asked says of which things an entry tells that came of people at the desk and of machines.
+func asked(e Event, en journal.Entry) []Mark {
+	switch e := e.(type) {
+	case *Invited:
+		return []Mark{{Invitations, en.Object, "", newest}, {InvitationKeys, e.Address, "", newest}}
+	case *InvitationEnded:
+		return []Mark{{InvitationEnds, en.Object, "", newest}}
+	case *HandedIn:
+		out := []Mark{{Submissions, en.Object, "", newest}, {SubmissionAddress, e.Address, "", newest}}
+		if e.Invitation != "" {
+			out = append(out, Mark{InvitationUses, e.Invitation, "", newest})
+		}
+		return out
+	case *CodeMade:
+		return []Mark{{Codes, en.Object, "", newest}, {CodeDigests, e.Digest, "", newest}}
+	case *CodeEnded:
+		return []Mark{{CodeEnds, en.Object, "", newest}}
+	case *Enrolled:
+		out := []Mark{{Enrolments, en.Object, "", newest}}
+		if e.Code != "" {
+			out = append(out, Mark{CodeUses, e.Code, "", newest})
+		}
+		return out
+	case *SigningGranted:
+		return []Mark{{Grants, GrantName(e.Template, e.Day), "", newest}}
+	}
+	return nil
 }

@@ -26,8 +26,14 @@ func (h *Server) Machines() http.Handler {
 	const at = "/.well-known/est/"
 	mux.HandleFunc("GET "+at+"cacerts", h.estRoots)
 	mux.HandleFunc("GET "+at+"{label}/cacerts", h.estRoots)
-	mux.HandleFunc("POST "+at+"{label}/simpleenroll", func(w http.ResponseWriter, r *http.Request) { h.est(w, r, false) })
-	mux.HandleFunc("POST "+at+"{label}/simplereenroll", func(w http.ResponseWriter, r *http.Request) { h.est(w, r, true) })
+	mux.HandleFunc("POST "+at+"{label}/simpleenroll", func(w http.ResponseWriter, r *http.Request) {
+		h.est(w, r,
+			false)
+	})
+	mux.HandleFunc("POST "+at+"{label}/simplereenroll", func(w http.ResponseWriter, r *http.Request) {
+		h.est(w, r,
+			true)
+	})
 	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
 		http.Error(w, "there is nothing here: EST is at /.well-known/est/LABEL/simpleenroll", http.StatusNotFound)
 	})
@@ -44,7 +50,8 @@ func (h *Server) estRoots(w http.ResponseWriter, r *http.Request) {
 	var all [][]byte
 	now := h.s.Estate().Now()
 	for _, a := range hierarchy {
-		if g := a.Current(); g != nil && !now.After(g.Certificate.NotAfter) && g.RevokedAbove() == nil && g.Stopped == "" {
+		if g := a.Current(); g != nil && !now.After(g.Certificate.NotAfter) && g.
+			RevokedAbove() == nil && g.Stopped == "" {
 			all = append(all, g.Certificate.Raw)
 		}
 	}

@@ -122,7 +122,8 @@ func (q quay) enrols(d *device, path, code string, with *device) (int, string) {
 	if with != nil {
 		c.Certificates = []tls.Certificate{{Certificate: [][]byte{with.leaf}, PrivateKey: with.key}}
 	}
-	client := &http.Client{Transport: &http.Transport{TLSClientConfig: c, DisableKeepAlives: true}, Timeout: 20 * time.Second}
+	client := &http.Client{Transport: &http.Transport{TLSClientConfig: c, DisableKeepAlives: true},
+		Timeout: 20 * time.Second}
 	r, err := http.NewRequest(http.MethodPost, q.est.URL+"/.well-known/est/gates/"+path,
 		strings.NewReader(base64.StdEncoding.EncodeToString(d.der)))
 	if err != nil {
@@ -297,11 +298,15 @@ func TestEnrollingWithoutCredentials(t *testing.T) {
 	stranger := newDevice(t, "gate-9.quay.ternbay.example")
 	self := &x509.Certificate{SerialNumber: parsed(t, d.leaf).SerialNumber, NotAfter: time.Now().Add(time.Hour)}
 	var err error
-	if stranger.leaf, err = x509.CreateCertificate(rand.Reader, self, self, stranger.key.Public(), stranger.key); err != nil {
+	if stranger.leaf, err = x509.CreateCertificate(rand.Reader, self, self, stranger.key.Public(),
+		stranger.key); err != nil {
 		t.Fatal(err)
 	}
 	for name, try := range map[string]func() (int, string){
-		"nothing": func() (int, string) { return q.enrols(newDevice(t, "a.quay.ternbay.example"), "simpleenroll", "", nil) },
+		"nothing": func() (int, string) {
+			return q.enrols(newDevice(t, "a.quay.ternbay.example"), "simpleenroll",
+				"", nil)
+		},
 		"a wrong code": func() (int, string) {
 			return q.enrols(newDevice(t, "b.quay.ternbay.example"), "simpleenroll", "0000-0000", nil)
 		},

@@ -37,7 +37,8 @@ var deskPages = []served{
 var machinePages = []served{
 	{"`/.well-known/est/cacerts`, `/.well-known/est/LABEL/cacerts`", "the certificates of the authorities in force"},
 	{"`/.well-known/est/LABEL/simpleenroll`", "a first certificate, by an enrolment code as the password of HTTP " +
-		"Basic. LABEL is a template. What waits for a person is answered 202; the same request again asks for the outcome"},
+		"Basic. LABEL is a template. What waits for a person is answered 202; the same request again asks for the " +
+		"outcome"},
 	{"`/.well-known/est/LABEL/simplereenroll`", "a renewal, by the certificate that the machine has"},
 }
 

@@ -25,11 +25,12 @@ func newEST(t *testing.T) est {
 	t.Helper()
 	e := newEstate(t, "ecdsa-p256")
 	write(t, e.path("harbour/templates/gates.toml"), "based-on = \"web-server\"\ntitle = \"Quay gate\"\n"+
-		"extended-key-usage = [\"serverAuth\", \"clientAuth\"]\n\n[unattended]\nby = [\"est\"]\nauthority = \"services\"\n"+
+		"extended-key-usage = [\"serverAuth\", \"clientAuth\"]\n\n[unattended]\nby = [\"est\"]\nauthority = "+
+		"\"services\"\n"+
 		"names = [\"dns:*.quay.ternbay.example\"]\nlifetime = \"30d\"\nper-day = 10\n")
 	port := freePort(t)
 	m := est{e, t, fmt.Sprintf("https://localhost:%d/.well-known/est", port), peer(t, "curl")}
-	cmd := exec.Command(program, "serve", "--publish", "--sign", "services", "--public", "", "--health", "", "--desk", "",
+	cmd := exec.Command(program, "serve", "--publish", "--sign=services", "--public", "", "--health", "", "--desk", "",
 		"--machines", fmt.Sprintf("127.0.0.1:%d", port))
 	cmd.Dir = e.path("harbour")
 	cmd.Env = append(os.Environ(), "IRONSEAL_PASSPHRASE_FILE="+e.path("pass"), "IRONSEAL_ESTATE=")
@@ -41,7 +42,8 @@ func newEST(t *testing.T) est {
 	t.Cleanup(func() { cmd.Process.Signal(syscall.SIGTERM); cmd.Wait() })
 	e.do("authority", "export", "root", "--out", "../root.pem")
 	for range 200 {
-		if _, err := http.Get(m.at); err != nil && strings.Contains(err.Error(), "certificate") { // it is not trusted here
+		if _, err := http.Get(m.at); err != nil && strings.Contains(err.Error(),
+			"certificate") { // it is not trusted here
 			return m
 		}
 		time.Sleep(50 * time.Millisecond)

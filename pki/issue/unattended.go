@@ -6,7 +6,8 @@ import (
 	"ironseal/pki/finding"
 )
 
-// NeedsPerson says why the plan must not be signed without a person, as sentences; none where it may. A machine is never
+// NeedsPerson says why the plan must not be signed without a person, as sentences; none where it may. A machine is
+// never
 // granted what a person could not sign without a waiver, nor anything else than it asked for. renews says that the
 // machine has a certificate for these names; without one, a name that another certificate serves waits.
 func (p Plan) NeedsPerson(by string, renews bool) (why []string) {

@@ -48,7 +48,8 @@ in template files. Everything else waits for you.`,
 			if s.JSON {
 				return s.PrintJSON(api.EnrolmentCode{Code: made, Secret: code})
 			}
-			s.Out.Say("%s %s, for %d machines, until %s", s.Out.Paint(term.Good, "✓ made"), term.Safe(made.Name), made.Count,
+			s.Out.Say("%s %s, for %d machines, until %s", s.Out.Paint(term.Good, "✓ made"), term.Safe(made.Name),
+				made.Count,
 				made.Until.Format("2006-01-02"))
 			s.Out.Say("  %s", s.Out.Paint(term.Accent, code))
 			s.Out.Say("  %s", s.Out.Paint(term.Quiet, "This code is shown once."))
@@ -57,7 +58,8 @@ in template files. Everything else waits for you.`,
 	}
 	fl := c.Flags()
 	fl.StringVar(&ask.Template, "template", "", "the `TEMPLATE` by which machines enrol")
-	fl.StringSliceVar(&ask.Names, "names", nil, "names within this `TREE` may be asked for: a domain or a network; may be "+
+	fl.StringSliceVar(&ask.Names, "names", nil, "names within this `TREE` may be asked for: a domain or a network; "+
+		"may be "+
 		"repeated")
 	fl.IntVar(&ask.Count, "count", 1, "for how many machines it is")
 	fl.StringVar(&until, "until", "7d", "the last `DAY`, or how long from now (30d)")

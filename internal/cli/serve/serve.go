@@ -32,7 +32,8 @@ health address tells operators how the server is. The settings are in [serve] of
 
 Signing requests stays with you, at the command line. The server opens no authority's key, unless
 you say so: with --publish it signs lists when they are due, and renews its own certificate; with
---answer it makes keys that sign OCSP answers on demand. Then it asks for passphrases at the start.`
+--answer it makes keys that sign OCSP answers on demand; with --sign it signs what machines ask
+for and a template lets be signed without a person. Then it asks for passphrases at the start.`
 
 // flags are the options of serve.
 type flags struct {
@@ -52,7 +53,7 @@ func Command(s *session.Session) *cobra.Command {
 		Short: "Serve lists, OCSP, roots and a desk for requests over HTTP",
 		Long:  about,
 		Example: "  ironseal serve --check\n  ironseal serve --publish --answer\n" +
-			"  ironseal serve --publish services --public 127.0.0.1:8086",
+			"  ironseal serve --publish=services --public 127.0.0.1:8086",
 		Args: session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return run(cmd.Context(), s, cmd, f)
@@ -64,12 +65,12 @@ func Command(s *session.Session) *cobra.Command {
 	fl.StringVar(&f.desk, "desk", "", "the `ADDRESS` of the desk, in place of the settings")
 	fl.StringVar(&f.health, "health", "", "the `ADDRESS` of state and metrics, in place of the settings")
 	fl.StringVar(&f.machines, "machines", "", "the `ADDRESS` where machines enrol, in place of the settings")
-	fl.StringSliceVar(&f.sign, "sign", nil, "sign with the keys of these authorities what a template lets be signed "+
-		"without a person; without `HANDLE`: of all")
-	fl.StringSliceVar(&f.publish, "publish", nil, "sign lists of these authorities when they are due; without "+
-		"`HANDLE`: of all")
-	fl.StringSliceVar(&f.answer, "answer", nil, "sign OCSP answers about certificates of these authorities; without "+
-		"`HANDLE`: of all")
+	fl.StringSliceVar(&f.publish, "publish", nil, "sign lists of this authority, the `HANDLE`, when they are due; "+
+		"of all without one; may be repeated")
+	fl.StringSliceVar(&f.answer, "answer", nil, "sign OCSP answers about certificates of this authority, the "+
+		"`HANDLE`; of all without one; may be repeated")
+	fl.StringSliceVar(&f.sign, "sign", nil, "sign with the key of this authority, the `HANDLE`, what a template lets "+
+		"be signed without a person; with those of all without one; may be repeated")
 	for _, name := range []string{"publish", "answer", "sign"} {
 		fl.Lookup(name).NoOptDefVal = "all"
 	}

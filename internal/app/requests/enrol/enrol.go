@@ -264,7 +264,8 @@ func (ask Ask) sign(ctx context.Context, e *estate.Estate, sheet *signing.Sheet,
 		return nil
 	}
 	var failed error
-	if err := signing.Sign(ctx, e, []*signing.Sheet{sheet}, func(r signing.SignResult) { failed = r.Err }); err != nil ||
+	if err := signing.Sign(ctx, e, []*signing.Sheet{sheet},
+		func(r signing.SignResult) { failed = r.Err }); err != nil ||
 		failed != nil {
 		return errors.Join(err, failed)
 	}
