@@ -18,6 +18,15 @@ import (
 	"ironseal/pki/ocsp"
 )
 
+// stop ends it as systemd does, and wants a clean end.
+func (r *running) stop(t testing.TB) {
+	t.Helper()
+	r.cmd.Process.Signal(syscall.SIGTERM)
+	if err := r.cmd.Wait(); err != nil {
+		t.Errorf("it ends with %v:\n%s", err, r.out)
+	}
+}
+
 func TestDemoOfADeskEndsWell(t *testing.T) {
 	t.Parallel()
 	p := place{t: t, dir: t.TempDir()}

@@ -14,7 +14,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"sync"
-	"syscall"
 	"testing"
 	"time"
 
@@ -83,15 +82,6 @@ func (r *running) answers(t testing.TB) {
 		}
 		return err == nil
 	}, r.out)
-}
-
-// stop ends it as systemd does, and wants a clean end.
-func (r *running) stop(t testing.TB) {
-	t.Helper()
-	r.cmd.Process.Signal(syscall.SIGTERM)
-	if err := r.cmd.Wait(); err != nil {
-		t.Errorf("it ends with %v:\n%s", err, r.out)
-	}
 }
 
 // eventually waits until something holds.
