@@ -7,7 +7,8 @@ import (
 	"ironseal/pki/san"
 )
 
-const machines = "title = \"Gate\"\nmakes = \"end-entity\"\nissuers = [\"any\"]\nlifetime = \"90d\"\nkeys = [\"ecdsa-p256\"]\n" +
+const machines = "title = \"Gate\"\nmakes = \"end-entity\"\nissuers = [\"any\"]\nlifetime = \"90d\"\nkeys = " +
+	"[\"ecdsa-p256\"]\n" +
 	"[names]\nkinds = [\"dns\", \"ip\"]\nmost = 9\n[unattended]\n"
 
 // What may be signed without a person is written without doubt, or the template is refused.
@@ -31,7 +32,8 @@ func TestUnattendedIsChecked(t *testing.T) {
 		if text == good {
 			continue
 		}
-		if _, err := Parse("gate", []byte(machines+text), nil); err == nil || !strings.Contains(err.Error(), "unattended") {
+		if _, err := Parse("gate", []byte(machines+text), nil); err == nil || !strings.Contains(err.Error(),
+			"unattended") {
 			t.Errorf("%q: %v", text, err)
 		}
 	}
@@ -44,10 +46,12 @@ func TestUnattendedIsChecked(t *testing.T) {
 func TestUnattendedNames(t *testing.T) {
 	u := Unattended{Names: []string{"dns:*.quay.ternbay.example", "dns:one.ternbay.example", "ip:192.0.2.0/24"}}
 	for name, want := range map[string]bool{
-		"dns:gate.quay.ternbay.example": true, "dns:a.b.quay.ternbay.example": true, "dns:GATE.Quay.Ternbay.Example": true,
-		"dns:one.ternbay.example": true, "ip:192.0.2.9": true,
+		"dns:gate.quay.ternbay.example": true, "dns:a.b.quay.ternbay.example": true,
+		"dns:GATE.Quay.Ternbay.Example": true,
+		"dns:one.ternbay.example":       true, "ip:192.0.2.9": true,
 		"dns:quay.ternbay.example": false, "dns:*.quay.ternbay.example": false, "dns:evilquay.ternbay.example": false,
-		"dns:gate.quay.ternbay.example.reef.example": false, "ip:198.51.100.9": false, "dns:two.one.ternbay.example": false,
+		"dns:gate.quay.ternbay.example.reef.example": false, "ip:198.51.100.9": false,
+		"dns:two.one.ternbay.example":     false,
 		"email:gate@quay.ternbay.example": false, "uri:https://gate.quay.ternbay.example/": false,
 	} {
 		n, err := san.ParseTyped(name)
