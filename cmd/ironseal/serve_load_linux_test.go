@@ -161,7 +161,7 @@ func (d *day) restart() {
 	}
 	d.t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
 	d.server.cmd = cmd
-	d.server.answers(d.t)
+	eventually(d.t, "it serves again", d.server.ready, d.server.out)
 }
 
 // killed runs a command and kills it at some moment.

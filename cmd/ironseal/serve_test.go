@@ -13,6 +13,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -57,31 +58,41 @@ func freeAddress(t testing.TB) string {
 	return l.Addr().String()
 }
 
-// serve starts a server and waits until it answers.
+// serve starts a server and waits until it answers. A port that another program took meanwhile is no fault of it.
 func (p place) serve(args ...string) *running {
 	p.t.Helper()
-	r := &running{public: freeAddress(p.t), desk: freeAddress(p.t), health: freeAddress(p.t), out: &safeBuffer{}}
-	args = append([]string{"serve", "--public", r.public, "--desk", r.desk, "--health", r.health}, args...)
-	r.cmd = exec.Command(program, args...)
-	r.cmd.Dir, r.cmd.Env = p.dir, append(os.Environ(), p.env...)
-	r.cmd.Stdout, r.cmd.Stderr = r.out, r.out
-	if err := r.cmd.Start(); err != nil {
-		p.t.Fatal(err)
+	for try := 0; ; try++ {
+		r := &running{public: freeAddress(p.t), desk: freeAddress(p.t), health: freeAddress(p.t), out: &safeBuffer{}}
+		all := append([]string{"serve", "--public", r.public, "--desk", r.desk, "--health", r.health}, args...)
+		r.cmd = exec.Command(program, all...)
+		r.cmd.Dir, r.cmd.Env = p.dir, append(os.Environ(), p.env...)
+		r.cmd.Stdout, r.cmd.Stderr = r.out, r.out
+		if err := r.cmd.Start(); err != nil {
+			p.t.Fatal(err)
+		}
+		cmd := r.cmd
+		p.t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
+		taken := false
+		eventually(p.t, "it serves", func() bool {
+			taken = strings.Contains(r.out.String(), "in use")
+			return taken || r.ready()
+		}, r.out)
+		if !taken {
+			return r
+		}
+		if try == 5 {
+			p.t.Fatalf("no port is free:\n%s", r.out)
+		}
 	}
-	p.t.Cleanup(func() { r.cmd.Process.Kill(); r.cmd.Wait() })
-	r.answers(p.t)
-	return r
 }
 
-func (r *running) answers(t testing.TB) {
-	t.Helper()
-	eventually(t, "it serves", func() bool {
-		q, err := http.Get("http://" + r.health + "/readyz")
-		if err == nil {
-			q.Body.Close()
-		}
-		return err == nil
-	}, r.out)
+// ready reports whether it answers.
+func (r *running) ready() bool {
+	q, err := http.Get("http://" + r.health + "/readyz")
+	if err == nil {
+		q.Body.Close()
+	}
+	return err == nil
 }
 
 // eventually waits until something holds.
