@@ -18,6 +18,7 @@ import (
 
 	"ironseal/internal/app/requests/enrol"
 	"ironseal/internal/app/requests/intake"
+	"ironseal/internal/app/revoke/incidents"
 	"ironseal/internal/httpd"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
@@ -213,6 +214,16 @@ func TestEnrollingByEST(t *testing.T) {
 	other := newDevice(t, "gate-2.quay.ternbay.example")
 	if status, _ := q.enrols(other, "simplereenroll", "", d); status != 202 {
 		t.Errorf("another name is renewed: %d", status)
+	}
+	lost := newDevice(t, "gate-4.quay.ternbay.example")
+	if status, text := q.enrols(lost, "simpleenroll", q.code("quay.ternbay.example", 1), nil); status != 200 {
+		t.Fatalf("%d %s", status, text)
+	}
+	if _, _, err := incidents.Open(ctx, q.e, lost.serial(t), "the gate was broken open"); err != nil {
+		t.Fatal(err)
+	}
+	if status, _ := q.enrols(newDevice(t, "gate-4.quay.ternbay.example"), "simplereenroll", "", lost); status != 401 {
+		t.Errorf("a key in an incident renews its certificate: %d", status)
 	}
 	revoke(t, q.e, revocation.KeyCompromise, again.serial(t))
 	next := newDevice(t, "gate-1.quay.ternbay.example")

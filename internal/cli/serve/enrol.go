@@ -10,6 +10,7 @@ import (
 	"ironseal/internal/app/requests/enrol"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/term"
+	"ironseal/pki/span"
 )
 
 // Enrol is ironseal enrol.
@@ -48,8 +49,8 @@ in template files. Everything else waits for you.`,
 			if s.JSON {
 				return s.PrintJSON(api.EnrolmentCode{Code: made, Secret: code})
 			}
-			s.Out.Say("%s %s, for %d machines, until %s", s.Out.Paint(term.Good, "✓ made"), term.Safe(made.Name),
-				made.Count,
+			s.Out.Say("%s %s, for %s, until %s", s.Out.Paint(term.Good, "✓ made"), term.Safe(made.Name),
+				span.Count(made.Count, "machine"),
 				made.Until.Format("2006-01-02"))
 			s.Out.Say("  %s", s.Out.Paint(term.Accent, code))
 			s.Out.Say("  %s", s.Out.Paint(term.Quiet, "This code is shown once."))

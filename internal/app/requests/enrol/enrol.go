@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/estate"
@@ -128,7 +129,8 @@ func known(ctx context.Context, e *estate.Estate, ask Ask) (m machine, err error
 			return m, err
 		}
 		if onRecord && (record.State == lifecycle.Valid || record.State == lifecycle.Expiring) &&
-			!e.Now().Before(record.NotBefore) {
+			!e.Now().Before(record.NotBefore) &&
+			delivery.Fit(ctx, e.Records, record) == nil { // no incident is about its key
 			m.record = &record
 		}
 	}

@@ -211,8 +211,8 @@ func (l *Live) Answer(ctx context.Context, asked []byte) (Told, error) {
 		}
 		return told, err
 	}
-	if q.Nonce != nil && len(q.Asked) == 1 && l.learnt(now,
-		q) == nil { // the answer that is kept tells what the records say
+	// The answer that is kept tells what the records say.
+	if q.Nonce != nil && len(q.Asked) == 1 && l.learnt(now, q) == nil {
 		if _, err := l.again(ctx, now, i, ocsp.Request{Asked: q.Asked}); err != nil {
 			return failed(ocsp.TryLater), err
 		}
