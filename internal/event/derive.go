@@ -42,6 +42,18 @@ const (
 	CodeUses    Kind = "code use"    // its name: the last machine by it
 	Enrolments  Kind = "enrol"       // the request's number
 	Grants      Kind = "grant"       // the template and the day, see GrantName: the last of that day
+	Granted     Kind = "granted"     // the request's number
+	Persons     Kind = "person"      // the request's number: why it waits for a person
+	KeyIDs      Kind = "key id"      // the key identifier of a credential for accounts
+
+	Accounts      Kind = "account"       // its identifier
+	AccountEnds   Kind = "account end"   // its identifier
+	AccountKeys   Kind = "account key"   // the thumbprint: the last account that had it
+	Orders        Kind = "order"         // its identifier
+	AccountOrders Kind = "account order" // the account: its last order
+	OrderRequests Kind = "order request" // the order's identifier
+	Challenges    Kind = "challenge"     // the order's identifier, a dot, and the name's number
+	Transactions  Kind = "transaction"   // of SCEP, see TransactionName
 )
 
 // how says which of two entries about one thing counts.
@@ -90,6 +102,9 @@ func PlacementName(s Scope) string { return fmt.Sprintf("%s\x1f%d\x1f%t", s.List
 
 // GrantName names what may be signed by a template on one day.
 func GrantName(template, day string) string { return template + "\x1f" + day }
+
+// TransactionName names a transaction of SCEP by a template.
+func TransactionName(template, id string) string { return template + "\x1f" + id }
 
 // Marks says of which things an entry tells.
 func Marks(en journal.Entry) ([]Mark, error) {
@@ -167,8 +182,19 @@ func asked(e Event, en journal.Entry) []Mark {
 			out = append(out, Mark{InvitationUses, e.Invitation, "", newest})
 		}
 		return out
+	}
+	return enrolled(e, en)
+}
+
+// enrolled says of which things an entry tells that came of machines.
+func enrolled(e Event, en journal.Entry) []Mark {
+	switch e := e.(type) {
 	case *CodeMade:
-		return []Mark{{Codes, en.Object, "", newest}, {CodeDigests, e.Digest, "", newest}}
+		out := []Mark{{Codes, en.Object, "", newest}, {CodeDigests, e.Digest, "", newest}}
+		if e.KeyID != "" {
+			out = append(out, Mark{KeyIDs, e.KeyID, "", newest})
+		}
+		return out
 	case *CodeEnded:
 		return []Mark{{CodeEnds, en.Object, "", newest}}
 	case *Enrolled:
@@ -176,9 +202,29 @@ func asked(e Event, en journal.Entry) []Mark {
 		if e.Code != "" {
 			out = append(out, Mark{CodeUses, e.Code, "", newest})
 		}
+		if e.Order != "" {
+			out = append(out, Mark{OrderRequests, e.Order, "", newest})
+		}
+		if e.ID != "" {
+			out = append(out, Mark{Transactions, TransactionName(e.Template, e.ID), "", newest})
+		}
 		return out
 	case *SigningGranted:
-		return []Mark{{Grants, GrantName(e.Template, e.Day), "", newest}}
+		return []Mark{{Grants, GrantName(e.Template, e.Day), "", newest}, {Granted, en.Object, "", newest}}
+	case *PersonDecides:
+		return []Mark{{Persons, en.Object, "", newest}}
+	case *AccountKept:
+		out := []Mark{{Accounts, en.Object, "", newest}, {AccountKeys, e.Thumbprint, "", newest}}
+		if e.Code != "" && e.Nth > 0 {
+			out = append(out, Mark{CodeUses, e.Code, "", newest})
+		}
+		return out
+	case *AccountEnded:
+		return []Mark{{AccountEnds, en.Object, "", newest}}
+	case *OrderMade:
+		return []Mark{{Orders, en.Object, "", newest}, {AccountOrders, e.Account, "", newest}}
+	case *ChallengeTried:
+		return []Mark{{Challenges, en.Object, "", newest}}
 	}
 	return nil
 }

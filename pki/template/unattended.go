@@ -14,15 +14,24 @@ import (
 // Unattended says how far a machine may get a certificate by the template without a person. A template without it never
 // signs unattended.
 type Unattended struct {
-	By        []string  `toml:"by" json:"by" doc:"protocols by which machines may enrol without a person: est"`
+	By        []string  `toml:"by" json:"by" doc:"protocols by which machines may enrol without a person: est, acme, scep"`
 	Authority string    `toml:"authority" json:"authority" doc:"the handle of the authority that signs; the server must be allowed to open its key"`
 	Names     []string  `toml:"names" json:"names" doc:"names that may be certified, with their kind: \"dns:*.quay.ternbay.example\", where * stands for one label or more; \"ip:192.0.2.0/24\""`
 	Lifetime  span.Span `toml:"lifetime" json:"lifetime" doc:"how long such a certificate lives; the template's lifetime when left out"`
 	PerDay    int       `toml:"per-day" json:"per_day" doc:"how many may be signed in a day (UTC) without a person"`
+	HeldNames bool      `toml:"trust-held-names" json:"trust_held_names" doc:"by acme: a name in a certificate that the same party holds needs no challenge"`
+	MakeKeys  bool      `toml:"make-keys" json:"make_keys" doc:"by est: the server makes the key for machines that ask for it, and keeps none"`
 }
 
-// EST is the protocol of RFC 7030.
-const EST = "est"
+// Protocols by which machines enrol.
+const (
+	EST  = "est"  // RFC 7030
+	ACME = "acme" // RFC 8555
+	SCEP = "scep" // RFC 8894
+)
+
+// Protocols are all of them.
+func Protocols() []string { return []string{EST, ACME, SCEP} }
 
 // Allows reports whether machines may enrol by a protocol.
 func (u Unattended) Allows(by string) bool { return slices.Contains(u.By, by) }
@@ -50,14 +59,14 @@ func (u Unattended) Covers(n san.Name) bool {
 // check says what is wrong with it, in a template that makes certificates of a kind.
 func (u Unattended) check(t *Template) error {
 	if len(u.By) == 0 {
-		if u.Authority != "" || len(u.Names) > 0 || u.PerDay != 0 || !u.Lifetime.IsZero() {
+		if u.Authority != "" || len(u.Names) > 0 || u.PerDay != 0 || !u.Lifetime.IsZero() || u.HeldNames || u.MakeKeys {
 			return errors.New("unattended.by is missing: write for example by = [\"est\"]")
 		}
 		return nil
 	}
 	for _, by := range u.By {
-		if by != EST {
-			return fmt.Errorf("unattended.by: %q is not a protocol: use est", by)
+		if !slices.Contains(Protocols(), by) {
+			return fmt.Errorf("unattended.by: %q is not a protocol: use %s", by, strings.Join(Protocols(), ", "))
 		}
 	}
 	switch {

@@ -10,6 +10,7 @@ import (
 
 	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/estate"
+	"ironseal/internal/store"
 	"ironseal/pki/advice"
 	"ironseal/pki/fault"
 	"ironseal/pki/finding"
@@ -134,6 +135,25 @@ func planAgain(ctx context.Context, e *estate.Estate, p *signing.Planning, old e
 			sign.By = g.Authority.Handle
 		}
 	}
+	return inPlaceOf(ctx, e, p, old, sign, rec, r, again)
+}
+
+// PlanUnrecorded plans a certificate in place of another for a request that is not on record yet: rec says what will be
+// recorded of it.
+func PlanUnrecorded(ctx context.Context, e *estate.Estate, old estate.CertificateRecord, sign signing.SignAsk,
+	rec store.Request, r *request.Request) (*signing.Sheet, error) {
+	return estate.Snapshot(ctx, e, func(e *estate.Estate) (*signing.Sheet, error) {
+		p, err := signing.NewPlanning(ctx, e)
+		if err != nil {
+			return nil, err
+		}
+		return inPlaceOf(ctx, e, p, old, sign, rec, r, false)
+	})
+}
+
+// inPlaceOf plans a certificate in place of another; again says that it is for the same request.
+func inPlaceOf(ctx context.Context, e *estate.Estate, p *signing.Planning, old estate.CertificateRecord,
+	sign signing.SignAsk, rec store.Request, r *request.Request, again bool) (*signing.Sheet, error) {
 	if err := p.Learn(ctx, e, sign); err != nil {
 		return nil, err
 	}

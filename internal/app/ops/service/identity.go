@@ -17,6 +17,7 @@ import (
 	"slices"
 	"time"
 
+	"ironseal/internal/app/requests/enrol"
 	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/disk"
@@ -32,9 +33,9 @@ import (
 	"ironseal/pki/san"
 )
 
-// identityFolder holds the desk's keys and the requests for them, in the estate. A server has to start with nobody
-// there, so its TLS key is a plain file that only its owner can read.
-const identityFolder = "serve"
+
+// The desk's keys and the requests for them stand in the folder of servers. A server has to start with nobody there, so
+// its TLS key is a plain file that only its owner can read.
 
 // Stems of the files of the key that is used, and of the one that takes its place.
 const (
@@ -201,7 +202,7 @@ func (s *Service) request(ctx context.Context, e *estate.Estate, k keyed) (strin
 	if r.State == lifecycle.Declined || r.State == lifecycle.Withdrawn {
 		return "", fault.New(fault.Refused, "the desk's request %s was %s: it goes on with the certificate that it "+
 			"has. "+
-			"Remove the folder %s to let it ask again", number, r.State, s.folder(identityFolder)).
+			"Remove the folder %s to let it ask again", number, r.State, s.folder(enrol.ServeFolder)).
 			On(fault.Request.Named("%s", number))
 	}
 	return number, nil
@@ -282,14 +283,14 @@ func deskNames(set estate.Serve) (out []san.Name, err error) {
 
 // identityFiles are the files of a key and of its request.
 func (s *Service) identityFiles(stem string) [2]string {
-	dir := s.folder(identityFolder)
+	dir := s.folder(enrol.ServeFolder)
 	return [2]string{filepath.Join(dir, stem+".key.pem"), filepath.Join(dir, stem+".request.pem")}
 }
 
 // keyed reads a key of the desk with its request, and makes what is missing.
 func (s *Service) keyed(e *estate.Estate, stem string, names []san.Name) (keyed, error) {
 	files := s.identityFiles(stem)
-	if err := disk.OwnDir(s.folder(identityFolder)); err != nil {
+	if err := disk.OwnDir(s.folder(enrol.ServeFolder)); err != nil {
 		return keyed{}, err
 	}
 	k, err := readKeyed(files)

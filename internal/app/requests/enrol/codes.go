@@ -8,15 +8,18 @@ package enrol
 
 import (
 	"context"
+	"crypto/hkdf"
 	"crypto/sha256"
 	"encoding/base32"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
 	"strings"
 	"time"
 
+	"ironseal/internal/app/parties"
 	"ironseal/internal/estate"
 	"ironseal/internal/event"
 	"ironseal/internal/store"
@@ -35,6 +38,26 @@ type Code struct {
 	Used     int       `json:"used" doc:"how many used it"`
 	Until    time.Time `json:"until" doc:"when it ends"`
 	Ended    string    `json:"ended" doc:"why it holds no more; empty while it does"`
+	Party    string    `json:"party" doc:"whose machines they are; empty for none"`
+	KeyID    string    `json:"key_id" doc:"for ACME accounts: the key identifier; empty for a code"`
+
+	digest string
+}
+
+// Sender is who sends the requests of machines with the code, by a protocol.
+func (c Code) Sender(by string) string {
+	if c.Party != "" {
+		return c.Party
+	}
+	return by + ": code " + c.Name
+}
+
+// Covers reports whether a name may be asked for with it.
+func (c Code) Covers(n san.Name) bool {
+	return slices.ContainsFunc(c.Names, func(tree string) bool {
+		t, err := san.ParseConstraint(tree)
+		return err == nil && t.Covers(n, false)
+	})
 }
 
 // CodeAsk says what a code is for.
@@ -44,6 +67,7 @@ type CodeAsk struct {
 	Names    []string // trees, such as quay.ternbay.example or 192.0.2.0/24
 	Count    int
 	Until    time.Time
+	Party    string // whose machines they are; "" for none
 }
 
 const (
@@ -69,9 +93,6 @@ func digestOf(code string) string {
 
 // MakeCode records a code, and returns it once.
 func MakeCode(ctx context.Context, e *estate.Estate, ask CodeAsk) (Code, string, error) {
-	if err := ask.check(e); err != nil {
-		return Code{}, "", err
-	}
 	b := make([]byte, 16)
 	if _, err := io.ReadFull(e.Env.Random, b); err != nil {
 		return Code{}, "", err
@@ -82,42 +103,120 @@ func MakeCode(ctx context.Context, e *estate.Estate, ask CodeAsk) (Code, string,
 		groups = append(groups, string(part))
 	}
 	code := strings.Join(groups, "-")
+	made, err := ask.make(ctx, e, "", digestOf(code))
+	return made, code, err
+}
+
+// MakeAccountKey records a credential by which machines register ACME accounts (RFC 8555 section 7.3.4), and returns
+// its secret once.
+func MakeAccountKey(ctx context.Context, e *estate.Estate, ask CodeAsk) (Code, []byte, error) {
+	b := make([]byte, 10)
+	if _, err := io.ReadFull(e.Env.Random, b); err != nil {
+		return Code{}, nil, err
+	}
+	id := strings.ToLower(typed.EncodeToString(b))
+	secret, err := bindingKey(e, id)
+	if err != nil {
+		return Code{}, nil, err
+	}
+	made, err := ask.make(ctx, e, id, digestOfSecret(secret))
+	return made, secret, err
+}
+
+// bindingKey is the secret of a credential for accounts. It is made from the one secret of the server, so that none is
+// in the records.
+func bindingKey(e *estate.Estate, id string) ([]byte, error) {
+	secret, err := Secret(e)
+	if err != nil {
+		return nil, err
+	}
+	return hkdf.Key(sha256.New, secret, nil, "account binding "+id, 32)
+}
+
+func digestOfSecret(secret []byte) string {
+	sum := sha256.Sum256(secret)
+	return hex.EncodeToString(sum[:])
+}
+
+// Bound finds the credential with a key identifier, with its secret. ErrCredentials is returned where there is none,
+// and where the server's secret was replaced since.
+func Bound(ctx context.Context, e *estate.Estate, id string) (Code, []byte, error) {
+	en, found, err := e.Records.DerivedOf(ctx, event.KeyIDs, id)
+	if err != nil || !found {
+		return Code{}, nil, errors.Join(err, ErrCredentials)
+	}
+	c, err := current(ctx, e.Records, en, e.Now())
+	if err != nil || c == nil {
+		return Code{}, nil, errors.Join(err, ErrCredentials)
+	}
+	secret, err := bindingKey(e, id)
+	if err != nil || digestOfSecret(secret) != c.digest {
+		return Code{}, nil, errors.Join(err, ErrCredentials)
+	}
+	return *c, secret, nil
+}
+
+// UseAccountKey finds a credential inside an act, and tells the number of the account that it lets register.
+func UseAccountKey(ctx context.Context, tx store.Tx, id string) (Code, error) {
+	en, found, err := tx.DerivedOf(ctx, event.KeyIDs, id)
+	if err != nil || !found {
+		return Code{}, errors.Join(err, ErrCredentials)
+	}
+	c, err := current(ctx, tx, en, tx.Now())
+	if err == nil && (c == nil || c.Ended != "") {
+		err = ErrCredentials
+	}
+	if err != nil {
+		return Code{}, err
+	}
+	return *c, nil
+}
+
+func (ask CodeAsk) make(ctx context.Context, e *estate.Estate, id, digest string) (Code, error) {
+	if err := ask.check(ctx, e); err != nil {
+		return Code{}, err
+	}
 	_, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		now, err := codeOf(ctx, tx, ask.Name, tx.Now())
 		if err != nil {
 			return nil, err
 		}
 		if now != nil && now.Ended == "" {
-			return nil, fault.New(fault.Refused, "there is a code %q already, until %s", ask.Name,
+			return nil, fault.New(fault.Refused, "there is a credential %q already, until %s", ask.Name,
 				now.Until.Format("2006-01-02"))
 		}
-		return []event.Record{event.On(ask.Name, event.CodeMade{Digest: digestOf(code), Template: ask.Template,
-			Names: ask.Names, Count: ask.Count, Until: ask.Until.UTC()})}, nil
+		return []event.Record{event.On(ask.Name, event.CodeMade{Digest: digest, KeyID: id, Template: ask.Template,
+			Names: ask.Names, Count: ask.Count, Until: ask.Until.UTC(), Party: ask.Party})}, nil
 	})
 	return Code{Name: ask.Name, Template: ask.Template, Names: append([]string{}, ask.Names...), Count: ask.Count,
-		Until: ask.Until}, code, err
+		Until: ask.Until, Party: ask.Party, KeyID: id}, err
 }
 
-func (ask CodeAsk) check(e *estate.Estate) error {
+func (ask CodeAsk) check(ctx context.Context, e *estate.Estate) error {
 	if ask.Name == "" || len([]rune(ask.Name)) > mostName || runes.Escape(ask.Name) != ask.Name {
-		return fault.New(fault.BadInput, "a code needs a name, of at most %d characters", mostName)
+		return fault.New(fault.BadInput, "a credential needs a name, of at most %d characters", mostName)
 	}
 	if _, err := e.Template(ask.Template); err != nil {
 		return err
 	}
+	if ask.Party != "" {
+		if _, err := parties.Find(ctx, e, ask.Party); err != nil {
+			return err
+		}
+	}
 	if len(ask.Names) == 0 {
-		return fault.New(fault.BadInput, "say which names machines may ask for with the code")
+		return fault.New(fault.BadInput, "say which names machines may ask for with it")
 	}
 	for _, n := range ask.Names {
 		if _, err := san.ParseConstraint(n); err != nil {
-			return fmt.Errorf("names of the code: %w", err)
+			return fmt.Errorf("names of the credential: %w", err)
 		}
 	}
 	if ask.Count < 1 || ask.Count > mostCount {
-		return fault.New(fault.BadInput, "a code is for 1 to %d machines", mostCount)
+		return fault.New(fault.BadInput, "a credential is for 1 to %d machines", mostCount)
 	}
 	if now := e.Now(); !ask.Until.After(now) || ask.Until.After(now.AddDate(2, 0, 0)) {
-		return fault.New(fault.BadInput, "a code ends in the future, within two years")
+		return fault.New(fault.BadInput, "a credential ends in the future, within two years")
 	}
 	return nil
 }
@@ -130,10 +229,10 @@ func EndCode(ctx context.Context, e *estate.Estate, name, because string) (journ
 			return nil, err
 		}
 		if c == nil {
-			return nil, fault.New(fault.NotFound, "there is no code %q", name)
+			return nil, fault.New(fault.NotFound, "there is no credential %q", name)
 		}
 		if c.Ended != "" {
-			return nil, fault.New(fault.Changed, "the code %s holds no more: %s", c.Name, c.Ended)
+			return nil, fault.New(fault.Changed, "the credential %s holds no more: %s", c.Name, c.Ended)
 		}
 		return []event.Record{event.On(c.Name, event.CodeEnded{Because: because})}, nil
 	})
@@ -172,12 +271,12 @@ func codeOf(ctx context.Context, from store.DerivedReader, name string, now time
 		return nil, err
 	}
 	c := &Code{Name: en.Object, Template: made.Template, Names: append([]string{}, made.Names...), Count: made.Count,
-		Until: made.Until}
+		Until: made.Until, Party: made.Party, KeyID: made.KeyID, digest: made.Digest}
 	use, used, err := from.DerivedOf(ctx, event.CodeUses, name)
 	if err != nil {
 		return nil, err
 	}
-	if used && use.Seq > en.Seq {
+	if used && use.Seq > en.Seq { // by a request, or by an account: both tell their number
 		told, err := event.As[event.Enrolled](use)
 		if err != nil {
 			return nil, err
@@ -209,6 +308,15 @@ func coded(ctx context.Context, from store.DerivedReader, code string, now time.
 	if err != nil || !found {
 		return nil, err
 	}
+	c, err := current(ctx, from, en, now)
+	if err != nil || c == nil || c.KeyID != "" {
+		return nil, err
+	}
+	return c, nil
+}
+
+// current is the credential that an entry made; nil where it was replaced since by another of its name.
+func current(ctx context.Context, from store.DerivedReader, en journal.Entry, now time.Time) (*Code, error) {
 	newest, _, err := from.DerivedOf(ctx, event.Codes, en.Object)
 	if err != nil || newest.Seq != en.Seq {
 		return nil, err

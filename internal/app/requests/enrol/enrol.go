@@ -9,15 +9,12 @@ import (
 
 	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/app/requests/intake"
-	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/estate"
 	"ironseal/internal/event"
 	"ironseal/internal/store"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
 	"ironseal/pki/fault"
-	"ironseal/pki/issue"
-	"ironseal/pki/label"
 	"ironseal/pki/lifecycle"
 	"ironseal/pki/request"
 	"ironseal/pki/san"
@@ -32,10 +29,19 @@ type Ask struct {
 	Label       string            // the template
 	Request     []byte            // DER
 	Code        string            // "" for none
-	Certificate *cert.Certificate // whose key the machine proved to have, by TLS; nil for none
+	Certificate *cert.Certificate // whose key the machine proved to have; nil for none
 	Again       bool              // it is to renew the certificate
+	Account     *Account          // of ACME; nil for none
+	Transaction string            // of SCEP; "" for none
 	// Unlocked reports whether the server may open the key of an authority. It is asked before anything is signed.
 	Unlocked func(handle string) bool
+}
+
+// Account is an ACME account that orders a certificate: it proved control of the names, or need not.
+type Account struct {
+	ID, Order string
+	Sender    string                    // who sends its requests
+	Renews    *estate.CertificateRecord // what the certificate is in place of; nil for none
 }
 
 // Outcome is what became of a request.
@@ -50,22 +56,8 @@ type Outcome struct {
 // machine is how a machine is known.
 type machine struct {
 	code   *Code
-	record *estate.CertificateRecord
-}
-
-// sender is who sent a machine's request. One that renews is whoever asked for the certificate that it has: it proved
-// that it has the key.
-func (m machine) sender(ctx context.Context, e *estate.Estate, ask Ask) (string, error) {
-	if m.code != nil && !ask.Again {
-		return ask.By + ": code " + m.code.Name, nil
-	}
-	if n := m.record.Record.Request; n != 0 {
-		before, err := e.Records.Request(ctx, n)
-		if err != nil || before.Sender != "" {
-			return before.Sender, err
-		}
-	}
-	return ask.By + ": certificate " + m.record.Serial.Short(), nil
+	record *estate.CertificateRecord // that is renewed, or by which it is known; nil for none
+	sender string
 }
 
 // Enrol takes a machine's request, and signs it where the template lets that be done without a person. The same bytes
@@ -95,42 +87,40 @@ func Enrol(ctx context.Context, e *estate.Estate, ask Ask) (Outcome, error) {
 	if err != nil {
 		return Outcome{}, err
 	}
-	number, err := ask.receive(ctx, e, got, m)
+	j := judgement{why: unusual}
+	if len(unusual) == 0 {
+		rec := store.Request{DER: got.Request.Raw, Title: got.Request.Title(), Sender: m.sender, Received: e.Now(),
+			State: lifecycle.Waiting}
+		if j, err = ask.judge(ctx, e, t, m, rec, got.Request); err != nil {
+			return Outcome{}, err
+		}
+	}
+	number, full, err := ask.receive(ctx, e, got, m, &j)
 	if err != nil {
 		return Outcome{}, err
 	}
-	out := Outcome{Number: number, State: lifecycle.Waiting, Waits: unusual}
-	if len(unusual) > 0 {
+	out := Outcome{Number: number, State: lifecycle.Waiting, Waits: j.why}
+	if len(j.why) > 0 || full {
 		return out, nil
 	}
-	u := t.Unattended
-	sheet, err := signing.Plan(ctx, e, signing.SignAsk{Request: number, Template: ask.Label, By: u.Authority,
-		Amend: issue.Amendments{Lifetime: u.Lifetime}})
-	if err != nil { // it is on record, and a person sees why
-		out.Waits = []string{err.Error()}
-		return out, nil
+	if j.sheet.Record.Number, err = estate.ParseNumber(number); err != nil {
+		return out, err
 	}
-	if out.Waits = sheet.Plan.NeedsPerson(ask.By, ask.Again); len(out.Waits) > 0 {
-		return out, nil
-	}
-	if ask.Unlocked == nil || !ask.Unlocked(u.Authority) {
-		out.Waits = []string{"The server may not open the key of " + u.Authority + "."}
-		return out, nil
-	}
-	err = ask.sign(ctx, e, sheet, &out)
+	err = sign(ctx, e, j.sheet, &out)
 	return out, err
 }
 
 // known authenticates a machine.
 func known(ctx context.Context, e *estate.Estate, ask Ask) (m machine, err error) {
+	if ask.Account != nil {
+		return machine{sender: ask.Account.Sender, record: ask.Account.Renews}, nil
+	}
 	if ask.Certificate != nil {
 		record, onRecord, err := e.OnRecord(ctx, ask.Certificate)
 		if err != nil {
 			return m, err
 		}
-		if onRecord && (record.State == lifecycle.Valid || record.State == lifecycle.Expiring) &&
-			!e.Now().Before(record.NotBefore) &&
-			delivery.Fit(ctx, e.Records, record) == nil { // no incident is about its key
+		if onRecord && Standing(ctx, e, record) {
 			m.record = &record
 		}
 	}
@@ -142,11 +132,37 @@ func known(ctx context.Context, e *estate.Estate, ask Ask) (m machine, err error
 	if m.code == nil && m.record == nil || ask.Again && m.record == nil {
 		return m, ErrCredentials
 	}
-	return m, nil
+	m.sender, err = m.whose(ctx, e, ask)
+	return m, err
+}
+
+// Standing reports whether a machine is known by a certificate of ours today: it is neither revoked, on hold nor ended,
+// and no incident is about its key.
+func Standing(ctx context.Context, e *estate.Estate, c estate.CertificateRecord) bool {
+	return (c.State == lifecycle.Valid || c.State == lifecycle.Expiring || c.State == lifecycle.Replaced) &&
+		!e.Now().Before(c.NotBefore) && !e.Now().After(c.NotAfter) && delivery.Fit(ctx, e.Records, c) == nil
+}
+
+// whose is who sends a machine's request. One that renews is whoever asked for the certificate that it has: it proved
+// that it has the key.
+func (m machine) whose(ctx context.Context, e *estate.Estate, ask Ask) (string, error) {
+	if m.code != nil && !ask.Again {
+		return m.code.Sender(ask.By), nil
+	}
+	if n := m.record.Record.Request; n != 0 {
+		before, err := e.Records.Request(ctx, n)
+		if err != nil || before.Sender != "" {
+			return before.Sender, err
+		}
+	}
+	return ask.By + ": certificate " + m.record.Serial.Short(), nil
 }
 
 // allows refuses what a code is not for, and says what is unusual in a renewal.
 func (m machine) allows(ask Ask, r *request.Request) (unusual []string, err error) {
+	if ask.Account != nil { // the order says what it is for
+		return nil, nil
+	}
 	wanted := slices.Concat(r.Names, request.Hosts(r.Subject))
 	if m.code != nil && !ask.Again {
 		switch {
@@ -156,15 +172,15 @@ func (m machine) allows(ask Ask, r *request.Request) (unusual []string, err erro
 			return nil, fault.New(fault.Refused, "the code is for the template %s", m.code.Template)
 		}
 		for _, n := range wanted {
-			if !slices.ContainsFunc(m.code.Names, func(tree string) bool {
-				c, err := san.ParseConstraint(tree)
-				return err == nil && c.Covers(n, false)
-			}) {
+			if !m.code.Covers(n) {
 				return nil, fault.New(fault.Refused, "the code is for names within %s, and not for %s",
 					strings.Join(m.code.Names, ", "), n.Value())
 			}
 		}
 		return nil, nil
+	}
+	if m.record.State == lifecycle.Replaced {
+		unusual = append(unusual, "The certificate was replaced already.")
 	}
 	if m.record.Record.Template != ask.Label {
 		unusual = append(unusual, "The certificate that is renewed was signed by another template.")
@@ -180,17 +196,37 @@ func (m machine) allows(ask Ask, r *request.Request) (unusual []string, err erro
 	return unusual, nil
 }
 
-// receive puts the request on record, with how the machine is known.
-func (ask Ask) receive(ctx context.Context, e *estate.Estate, got intake.Received, m machine) (string, error) {
-	told := event.Enrolled{By: ask.By, Template: ask.Label}
+// replaces is the certificate in whose place another would be: it has the same names, and nothing replaced it yet.
+func (m machine) replaces(ask Ask, r *request.Request) *estate.CertificateRecord {
+	if m.record == nil || !ask.Again && ask.Account == nil || m.record.State == lifecycle.Replaced {
+		return nil
+	}
+	if SameNames(slices.Concat(r.Names, request.Hosts(r.Subject)), m.record.Names) {
+		return m.record
+	}
+	return nil
+}
+
+// SameNames reports whether two lists hold the same names.
+func SameNames(a, b []san.Name) bool {
+	within := func(a, b []san.Name) bool {
+		return !slices.ContainsFunc(a, func(n san.Name) bool { return !slices.ContainsFunc(b, n.Same) })
+	}
+	return within(a, b) && within(b, a)
+}
+
+// receive puts the request on record, with how the machine is known, and with the permission to sign it or the reason
+// why a person decides. full says that as many were signed today as may be.
+func (ask Ask) receive(ctx context.Context, e *estate.Estate, got intake.Received, m machine,
+	j *judgement) (number string, full bool, err error) {
+	told := event.Enrolled{By: ask.By, Template: ask.Label, ID: ask.Transaction}
 	if m.record != nil {
 		told.Renews = m.record.SerialHex()
 	}
-	sender, err := m.sender(ctx, e, ask)
-	if err != nil {
-		return "", err
+	if ask.Account != nil {
+		told.Account, told.Order = ask.Account.ID, ask.Account.Order
 	}
-	return intake.ReceiveOne(ctx, e, got, sender, func(tx store.Tx, number string) ([]event.Record, error) {
+	number, err = intake.ReceiveOne(ctx, e, got, m.sender, func(tx store.Tx, number string) ([]event.Record, error) {
 		if m.code != nil && !ask.Again { // others may have used it meanwhile
 			c, err := coded(ctx, tx, ask.Code, tx.Now())
 			if err != nil {
@@ -201,11 +237,15 @@ func (ask Ask) receive(ctx context.Context, e *estate.Estate, got intake.Receive
 			}
 			told.Code, told.Nth = c.Name, c.Used+1
 		}
-		return []event.Record{event.On(number, told)}, nil
+		more, err := j.record(ctx, tx, ask.Label, number)
+		full = len(j.why) > 0
+		return append([]event.Record{event.On(number, told)}, more...), err
 	})
+	return number, full, err
 }
 
-// again tells the outcome of a request that is on record. Only the machine that handed it in is told.
+// again tells the outcome of a request that is on record. Only the machine that handed it in is told. A request that a
+// server was stopped at is gone on with.
 func (ask Ask) again(ctx context.Context, e *estate.Estate, rec store.Request, m machine) (Outcome, error) {
 	out := Outcome{Number: fmt.Sprintf("R%d", rec.Number), State: rec.State, Reason: rec.Reason}
 	en, found, err := e.Records.DerivedOf(ctx, event.Enrolments, out.Number)
@@ -221,60 +261,42 @@ func (ask Ask) again(ctx context.Context, e *estate.Estate, rec store.Request, m
 	}
 	byCode := told.Code != "" && m.code != nil && m.code.Name == told.Code
 	byCertificate := told.Renews != "" && m.record != nil && m.record.SerialHex() == told.Renews
-	if !byCode && !byCertificate {
+	byAccount := ask.Account != nil && told.Account == ask.Account.ID && told.Order == ask.Account.Order
+	if !byAccount && (ask.Account != nil || !byCode && !byCertificate) {
 		return Outcome{}, ErrCredentials
 	}
-	if rec.State != lifecycle.Signed {
-		return out, nil
-	}
-	c, _, err := e.FindCertificate(ctx, out.Number)
-	if err != nil {
-		return out, err
-	}
-	out.Certificate = &c
-	return out, nil
+	return out, Result(ctx, e, ask.Label, ask.Unlocked, &out)
 }
 
-// sign grants the signature on record, and then signs.
-func (ask Ask) sign(ctx context.Context, e *estate.Estate, sheet *signing.Sheet, out *Outcome) error {
-	day := e.Now().Format("2006-01-02")
-	full := false
-	if _, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
-		en, found, err := tx.DerivedOf(ctx, event.Grants, event.GrantName(ask.Label, day))
-		if err != nil {
-			return nil, err
-		}
-		before := 0
-		if found {
-			g, err := event.As[event.SigningGranted](en)
-			if err != nil {
-				return nil, err
-			}
-			before = g.Nth
-		}
-		if full = before >= sheet.Template.Unattended.PerDay; full {
-			return nil, nil
-		}
-		sum := sheet.Plan.Digest()
-		return []event.Record{event.On(out.Number, event.SigningGranted{Template: ask.Label, Day: day, Nth: before + 1,
-			Sheet: label.Code(sum)})}, nil
-	}); err != nil {
-		return err
-	}
-	if full {
-		out.Waits = []string{fmt.Sprintf("%d were signed today without a person.", sheet.Template.Unattended.PerDay)}
-		return nil
-	}
-	var failed error
-	if err := signing.Sign(ctx, e, []*signing.Sheet{sheet},
-		func(r signing.SignResult) { failed = r.Err }); err != nil ||
-		failed != nil {
-		return errors.Join(err, failed)
-	}
-	c, _, err := e.FindCertificate(ctx, out.Number)
+// Result completes the outcome of a request of a machine that is on record.
+func Result(ctx context.Context, e *estate.Estate, label string, unlocked func(string) bool, out *Outcome) error {
+	rec, r, err := e.Request(ctx, out.Number)
 	if err != nil {
 		return err
 	}
-	out.State, out.Certificate = lifecycle.Signed, &c
+	out.State, out.Reason = rec.State, rec.Reason
+	switch rec.State {
+	case lifecycle.Waiting:
+		if out.Waits, err = Waits(ctx, e.Records, out.Number); err != nil || len(out.Waits) > 0 {
+			return err
+		}
+		return goOn(ctx, e, label, unlocked, rec, r, out)
+	case lifecycle.Signed:
+		c, _, err := e.FindCertificate(ctx, out.Number)
+		if err != nil {
+			return err
+		}
+		out.Certificate = &c
+	}
 	return nil
+}
+
+// Waits are the reasons why a machine's request waits for a person; none where it does not, or is no machine's.
+func Waits(ctx context.Context, from store.DerivedReader, number string) ([]string, error) {
+	en, found, err := from.DerivedOf(ctx, event.Persons, number)
+	if err != nil || !found {
+		return nil, err
+	}
+	told, err := event.As[event.PersonDecides](en)
+	return told.Why, err
 }

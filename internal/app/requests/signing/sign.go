@@ -175,6 +175,25 @@ func planOne(ctx context.Context, e *estate.Estate, ask SignAsk) (*Sheet, error)
 	return PlanRead(ctx, e, p, ask, rec, r, seen, 0)
 }
 
+// PlanUnrecorded plans the signing of a request that is not on record yet: rec says what will be recorded of it.
+func PlanUnrecorded(ctx context.Context, e *estate.Estate, ask SignAsk, rec store.Request, r *request.Request) (*Sheet,
+	error) {
+	return estate.Snapshot(ctx, e, func(e *estate.Estate) (*Sheet, error) {
+		p, err := NewPlanning(ctx, e)
+		if err == nil {
+			err = p.Learn(ctx, e, ask)
+		}
+		if err != nil {
+			return nil, err
+		}
+		seen, err := e.Records.KeySeenAs(ctx, r.Key.Fingerprint())
+		if err != nil {
+			return nil, err
+		}
+		return PlanRead(ctx, e, p, ask, rec, r, seen, 0)
+	})
+}
+
 // PlanRead computes one sheet, of a certificate in place of another where replaces is not 0. Many can be
 // computed at once.
 func PlanRead(ctx context.Context, e *estate.Estate, p *Planning, ask SignAsk, rec store.Request, r *request.Request,
