@@ -30,6 +30,13 @@ type Serve struct {
 	Pace       int      `toml:"pace"`
 	Most       int      `toml:"connections"`
 	Proxies    []string `toml:"proxies"`
+
+	MachinesAddress string `toml:"machines-address"`
+	ACMEOpen        bool   `toml:"acme-open"`
+	Resolver        string `toml:"challenge-resolver"`
+	HTTPPort        int    `toml:"challenge-http-port"`
+	TLSPort         int    `toml:"challenge-tls-port"`
+	Local           bool   `toml:"challenge-local"`
 }
 
 // Whom the desk is open to.
@@ -47,7 +54,7 @@ const ServeText = `
 public         = "127.0.0.1:8085"  # lists, certificates of authorities, OCSP, roots: plain HTTP
 desk           = "127.0.0.1:8445"  # where colleagues hand in requests: HTTPS
 health         = "127.0.0.1:8095"  # state and metrics, for operators: plain HTTP
-machines       = ""     # where machines enrol by EST: HTTPS, such as 127.0.0.1:8446
+machines       = ""     # where machines enrol by EST and ACME: HTTPS, such as 127.0.0.1:8446
 # Who may hand in requests: "all", "invited" (desk invite), or "nobody".
 desk-open-to   = "all"
 # Names and addresses in the desk's own certificate, the template, and who signs it (empty: the
@@ -63,6 +70,15 @@ answer         = []
 # Authorities with whose keys it signs what a template lets be signed without a person (see
 # [unattended] in templates).
 sign           = []
+machines-address = ""   # how machines reach it, such as https://enrol.ternbay.example; empty: as they ask
+# ACME: whether accounts may be registered without a key from "enrol account", which DNS server is
+# asked for names (HOST:PORT; empty: the system's), the ports of challenges, and whether a name may
+# lead to loopback and link-local addresses.
+acme-open           = false
+challenge-resolver  = ""
+challenge-http-port = 80
+challenge-tls-port  = 443
+challenge-local     = false
 answer-life    = "1h"   # how long an OCSP answer is fresh
 answers        = ""     # a folder of OCSP answers that were prepared, for the others
 # A program and its arguments, run with one JSON event on its input: a request that came, was
@@ -77,7 +93,8 @@ proxies        = []
 // serveDefaults are the settings of a server where the file has none.
 func serveDefaults() Serve {
 	return Serve{Public: "127.0.0.1:8085", Desk: "127.0.0.1:8445", Health: "127.0.0.1:8095", Open: DeskToAll,
-		Names: []string{"localhost", "127.0.0.1"}, Template: "serve-tls", AnswerLife: "1h", Pace: 600, Most: 10000}
+		Names: []string{"localhost", "127.0.0.1"}, Template: "serve-tls", AnswerLife: "1h", Pace: 600, Most: 10000,
+		HTTPPort: 80, TLSPort: 443}
 }
 
 // Check says what is wrong with the settings of a server.
@@ -99,6 +116,18 @@ func (s Serve) Check() error {
 	}
 	if d, err := time.ParseDuration(s.AnswerLife); err != nil || d < time.Minute || d > 7*24*time.Hour {
 		return fmt.Errorf("serve.answer-life = %q: write for example \"1h\"; from 1m to 168h", s.AnswerLife)
+	}
+	if s.MachinesAddress != "" && !strings.HasPrefix(s.MachinesAddress, "https://") {
+		return fmt.Errorf("serve.machines-address = %q: write for example \"https://enrol.ternbay.example\"",
+			s.MachinesAddress)
+	}
+	if s.Resolver != "" {
+		if _, err := netip.ParseAddrPort(s.Resolver); err != nil {
+			return fmt.Errorf("serve.challenge-resolver = %q: write for example \"192.0.2.53:53\"", s.Resolver)
+		}
+	}
+	if s.HTTPPort < 1 || s.HTTPPort > 65535 || s.TLSPort < 1 || s.TLSPort > 65535 {
+		return fmt.Errorf("serve.challenge-http-port and challenge-tls-port: from 1 to 65535")
 	}
 	if s.Pace < 0 || s.Pace > 1_000_000 {
 		return fmt.Errorf("serve.pace = %d: from 0 to 1000000", s.Pace)
@@ -140,6 +169,26 @@ func (s Serve) Trusted() (out []netip.Prefix, err error) {
 		out = append(out, n)
 	}
 	return out, nil
+}
+
+// Own are the addresses on which the server listens, as far as they are addresses.
+func (s Serve) Own() (out []netip.AddrPort) {
+	for _, at := range []string{s.Public, s.Desk, s.Health, s.Machines} {
+		host, port, err := net.SplitHostPort(at)
+		if err != nil {
+			continue
+		}
+		if host == "" {
+			host = "::"
+		}
+		if host == "localhost" {
+			host = "127.0.0.1"
+		}
+		if a, err := netip.ParseAddrPort(net.JoinHostPort(host, port)); err == nil {
+			out = append(out, a)
+		}
+	}
+	return out
 }
 
 // Life is how long OCSP answers are fresh.

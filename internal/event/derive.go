@@ -48,7 +48,7 @@ const (
 
 	Accounts      Kind = "account"       // its identifier
 	AccountEnds   Kind = "account end"   // its identifier
-	AccountKeys   Kind = "account key"   // the thumbprint: the last account that had it
+	AccountKeys   Kind = "account key"   // see AccountKeyName: the last account that had it
 	Orders        Kind = "order"         // its identifier
 	AccountOrders Kind = "account order" // the account: its last order
 	OrderRequests Kind = "order request" // the order's identifier
@@ -102,6 +102,12 @@ func PlacementName(s Scope) string { return fmt.Sprintf("%s\x1f%d\x1f%t", s.List
 
 // GrantName names what may be signed by a template on one day.
 func GrantName(template, day string) string { return template + "\x1f" + day }
+
+// AccountKeyName names the key of an account of a template.
+func AccountKeyName(template, thumbprint string) string { return template + "\x1f" + thumbprint }
+
+// ChallengeName names a name of an order.
+func ChallengeName(order string, index int) string { return fmt.Sprintf("%s.%d", order, index) }
 
 // TransactionName names a transaction of SCEP by a template.
 func TransactionName(template, id string) string { return template + "\x1f" + id }
@@ -214,8 +220,8 @@ func enrolled(e Event, en journal.Entry) []Mark {
 	case *PersonDecides:
 		return []Mark{{Persons, en.Object, "", newest}}
 	case *AccountKept:
-		out := []Mark{{Accounts, en.Object, "", newest}, {AccountKeys, e.Thumbprint, "", newest}}
-		if e.Code != "" && e.Nth > 0 {
+		out := []Mark{{Accounts, en.Object, "", newest}, {AccountKeys, AccountKeyName(e.Template, e.Thumbprint), "", newest}}
+		if e.Code != "" && !e.Change {
 			out = append(out, Mark{CodeUses, e.Code, "", newest})
 		}
 		return out

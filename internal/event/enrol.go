@@ -56,7 +56,10 @@ type AccountKept struct {
 	Template   string   `json:"template"`
 	Code       string   `json:"code,omitempty"` // the name of the credential that it registered with
 	Nth        int      `json:"nth,omitempty"`  // of the accounts by this credential
+	Names      []string `json:"names,omitempty"` // trees of names that may be ordered; none: any
+	Party      string   `json:"party,omitempty"`
 	Contacts   []string `json:"contacts,omitempty"`
+	Change     bool     `json:"change,omitempty"` // of an account that was registered before
 }
 
 // AccountEnded records that an ACME account holds no more. The object is its identifier.

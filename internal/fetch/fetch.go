@@ -9,6 +9,7 @@ package fetch
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -50,11 +51,43 @@ func Post(ctx context.Context, address, kind string, body []byte, r Rules) ([]by
 
 const mostRedirects = 3
 
+// ErrStatus says that a server answered, and not with what was asked for.
+var ErrStatus = errors.New("it is not what was asked for")
+
 func do(ctx context.Context, method, address, kind string, body []byte, r Rules) ([]byte, error) {
-	if err := plain(address); err != nil {
+	return send(ctx, method, address, kind, body, Source{Most: r.Most, Within: r.Within, Dialer: dialer(r)})
+}
+
+// Source says how something is fetched from whoever a client names.
+type Source struct {
+	Most   int64         // octets
+	Within time.Duration // for all of it
+	Dialer *net.Dialer   // it refuses the addresses that are not connected to
+	Host   string        // redirects lead to this host alone, by HTTPS too, whose certificate need not be trusted
+}
+
+// GetFrom fetches what is at an address.
+func GetFrom(ctx context.Context, address string, s Source) ([]byte, error) {
+	return send(ctx, http.MethodGet, address, "", nil, s)
+}
+
+// follows says what is wrong with an address.
+func (s Source) follows(address string) error {
+	if s.Host == "" {
+		return plain(address)
+	}
+	u, err := url.Parse(address)
+	if err != nil || u.User != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() != s.Host {
+		return fmt.Errorf("%q: only addresses of %s are fetched from", address, s.Host)
+	}
+	return nil
+}
+
+func send(ctx context.Context, method, address, kind string, body []byte, s Source) ([]byte, error) {
+	if err := s.follows(address); err != nil {
 		return nil, err
 	}
-	ctx, cancel := context.WithTimeout(ctx, r.Within)
+	ctx, cancel := context.WithTimeout(ctx, s.Within)
 	defer cancel()
 	q, err := http.NewRequestWithContext(ctx, method, address, bytes.NewReader(body))
 	if err != nil {
@@ -64,14 +97,15 @@ func do(ctx context.Context, method, address, kind string, body []byte, r Rules)
 	if kind != "" {
 		q.Header.Set("Content-Type", kind)
 	}
-	transport := &http.Transport{DialContext: dialer(r).DialContext, DisableKeepAlives: true,
-		MaxResponseHeaderBytes: 64 << 10, ResponseHeaderTimeout: r.Within}
+	transport := &http.Transport{DialContext: s.Dialer.DialContext, DisableKeepAlives: true,
+		MaxResponseHeaderBytes: 64 << 10, ResponseHeaderTimeout: s.Within,
+		TLSClientConfig: &tls.Config{InsecureSkipVerify: s.Host != "", MinVersion: tls.VersionTLS12}}
 	defer transport.CloseIdleConnections()
 	client := http.Client{Transport: transport, CheckRedirect: func(q *http.Request, via []*http.Request) error {
 		if len(via) > mostRedirects {
 			return fmt.Errorf("more than %d redirects", mostRedirects)
 		}
-		return plain(q.URL.String())
+		return s.follows(q.URL.String())
 	}}
 	answer, err := client.Do(q)
 	if err != nil {
@@ -79,14 +113,15 @@ func do(ctx context.Context, method, address, kind string, body []byte, r Rules)
 	}
 	defer answer.Body.Close()
 	if answer.StatusCode != http.StatusOK {
-		return nil, fmt.Errorf("%q: the server answers %d, and not 200", address, answer.StatusCode)
+		return nil, fmt.Errorf("%q: the server answers %d, and not 200: %w", address, answer.StatusCode, ErrStatus)
 	}
-	data, err := io.ReadAll(io.LimitReader(answer.Body, r.Most+1))
+	data, err := io.ReadAll(io.LimitReader(answer.Body, s.Most+1))
 	switch {
 	case err != nil:
 		return nil, told(address, err)
-	case int64(len(data)) > r.Most:
-		return nil, fmt.Errorf("%q: it is larger than the %d octets that are fetched at most", address, r.Most)
+	case int64(len(data)) > s.Most:
+		return nil, fmt.Errorf("%q: it is larger than the %d octets that are fetched at most: %w", address, s.Most,
+			ErrStatus)
 	}
 	return data, nil
 }
@@ -133,6 +168,13 @@ func inner(ip netip.Addr) bool {
 	return !ip.IsGlobalUnicast() || ip.IsPrivate() ||
 		slices.ContainsFunc(special, func(p netip.Prefix) bool { return p.Contains(ip) })
 }
+
+// Translated reports whether an address stands in a block that networks translate or tunnel to another address.
+func Translated(ip netip.Addr) bool {
+	return ip.Is6() && !ip.Is4In6() && slices.ContainsFunc(translated, func(p netip.Prefix) bool { return p.Contains(ip) })
+}
+
+var translated = prefixes("::/96", "64:ff9b::/96", "64:ff9b:1::/48", "2001::/23", "2002::/16")
 
 // special are those blocks. What is translated is refused whole, whatever it leads to: nobody puts a
 // list of ours there, and a network may translate more than it should.

@@ -26,16 +26,12 @@ func (h *Server) Machines() http.Handler {
 	const at = "/.well-known/est/"
 	mux.HandleFunc("GET "+at+"cacerts", h.estRoots)
 	mux.HandleFunc("GET "+at+"{label}/cacerts", h.estRoots)
-	mux.HandleFunc("POST "+at+"{label}/simpleenroll", func(w http.ResponseWriter, r *http.Request) {
-		h.est(w, r,
-			false)
-	})
-	mux.HandleFunc("POST "+at+"{label}/simplereenroll", func(w http.ResponseWriter, r *http.Request) {
-		h.est(w, r,
-			true)
-	})
+	mux.HandleFunc("POST "+at+"{label}/simpleenroll", func(w http.ResponseWriter, r *http.Request) { h.est(w, r, false) })
+	mux.HandleFunc("POST "+at+"{label}/simplereenroll", func(w http.ResponseWriter, r *http.Request) { h.est(w, r, true) })
+	mux.HandleFunc(acmeAt, h.acme)
 	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
-		http.Error(w, "there is nothing here: EST is at /.well-known/est/LABEL/simpleenroll", http.StatusNotFound)
+		http.Error(w, "there is nothing here: EST is at /.well-known/est/LABEL/simpleenroll, ACME at "+
+			"/acme/LABEL/directory", http.StatusNotFound)
 	})
 	return mux
 }
@@ -119,16 +115,22 @@ func (h *Server) est(w http.ResponseWriter, r *http.Request, again bool) {
 			h.estFail(w, r, err)
 			return
 		}
+		h.s.Delivered(*out.Certificate, "")
 		h.certificates(w, r, [][]byte{out.Certificate.Raw})
 	case out.State == lifecycle.Waiting || out.State == lifecycle.Sent:
-		if len(out.Waits) > 0 {
-			h.log.Info("a request waits for a person", "request", out.Number, "why", strings.Join(out.Waits, " "))
-		}
+		h.waits(out)
 		w.Header().Set("Retry-After", retryAfter)
 		w.WriteHeader(http.StatusAccepted)
 		_, _ = io.WriteString(w, out.Number+" waits for a person\n")
 	default:
 		http.Error(w, out.Number+" was "+string(out.State), http.StatusForbidden)
+	}
+}
+
+// waits logs why a request waits for a person.
+func (h *Server) waits(out enrol.Outcome) {
+	if len(out.Waits) > 0 {
+		h.log.Info("a request waits for a person", "request", out.Number, "why", strings.Join(out.Waits, " "))
 	}
 }
 

@@ -19,6 +19,7 @@ import (
 	"ironseal/internal/app/requests/enrol"
 	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/app/revoke/incidents"
+	"ironseal/internal/estate"
 	"ironseal/internal/httpd"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
@@ -36,7 +37,7 @@ title    = "Quay gate"
 extended-key-usage = ["serverAuth", "clientAuth"]
 
 [unattended]
-by        = ["est"]
+by        = ["est", "acme", "scep"]
 authority = "services"
 names     = ["dns:*.quay.ternbay.example"]
 lifetime  = "30d"
@@ -235,7 +236,17 @@ func TestEnrollingByEST(t *testing.T) {
 	}
 }
 
-func (d *device) serial(t *testing.T) string {
+// record is the record of a device's certificate.
+func (q quay) record(d *device) estate.CertificateRecord {
+	q.t.Helper()
+	c, _, err := q.e.FindCertificate(ctx, d.serial(q.t))
+	if err != nil {
+		q.t.Fatal(err)
+	}
+	return c
+}
+
+func (d *device) serial(t testing.TB) string {
 	t.Helper()
 	text := parsed(t, d.leaf).SerialNumber.Text(16)
 	if len(text)%2 == 1 {

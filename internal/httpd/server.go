@@ -62,6 +62,7 @@ type Server struct {
 	log     *slog.Logger
 	metrics *metrics
 	pace    *pace
+	proving *proving
 	kits    kits
 	run     string        // begins the names of requests
 	count   atomic.Uint64 // of requests
@@ -75,7 +76,7 @@ func New(s *service.Service, l *slog.Logger) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	h := &Server{s: s, log: l, pace: p, run: rand.Text()[:6] + "-"}
+	h := &Server{s: s, log: l, pace: p, proving: newProving(), run: rand.Text()[:6] + "-"}
 	h.metrics = newMetrics(s)
 	return h, nil
 }

@@ -33,6 +33,15 @@ var curves = map[string]struct {
 // ReadKey reads a public key. Its numbers have one spelling each, so that one key has one thumbprint. What has a private
 // part is refused: it should not have left its machine. The errors wrap ErrKey or ErrMalformed.
 func ReadKey(data []byte) (Key, error) {
+	k, err := Known(data)
+	if err != nil {
+		return k, err
+	}
+	return k, k.judge()
+}
+
+// Known reads a public key that was accepted before: it is not judged again.
+func Known(data []byte) (Key, error) {
 	members, err := Object(data)
 	if err != nil {
 		return Key{}, err
@@ -57,15 +66,12 @@ func ReadKey(data []byte) (Key, error) {
 	default:
 		return Key{}, fmt.Errorf("%w: its type is %q", ErrKey, kind)
 	}
-	if err != nil {
-		return Key{}, err
-	}
-	return k, k.judge()
+	return k, err
 }
 
 // judge refuses keys that anybody can find the private part of.
 func (k Key) judge() error {
-	spki, err := x509.MarshalPKIXPublicKey(k.Public)
+	spki, err := k.SPKI()
 	if err != nil {
 		return fmt.Errorf("%w: %w", ErrKey, err)
 	}
@@ -172,3 +178,6 @@ func (k Key) Thumbprint() string {
 
 // Same reports whether two keys are one.
 func (k Key) Same(o Key) bool { return k.canon == o.canon }
+
+// SPKI is the key as a SubjectPublicKeyInfo.
+func (k Key) SPKI() ([]byte, error) { return x509.MarshalPKIXPublicKey(k.Public) }

@@ -26,13 +26,11 @@ import (
 	"ironseal/pki/bundle"
 	"ironseal/pki/ext"
 	"ironseal/pki/fault"
-	"ironseal/pki/hierarchy"
 	"ironseal/pki/key"
 	"ironseal/pki/lifecycle"
 	"ironseal/pki/request"
 	"ironseal/pki/san"
 )
-
 
 // The desk's keys and the requests for them stand in the folder of servers. A server has to start with nobody there, so
 // its TLS key is a plain file that only its owner can read.
@@ -83,7 +81,7 @@ func (s *Service) certify(ctx context.Context) error {
 	if found == nil {
 		return s.asking(ctx, e, present, names)
 	}
-	chain, err := chainOf(ctx, e, *found)
+	chain, err := enrol.Chain(ctx, e, *found)
 	if err != nil {
 		return err
 	}
@@ -129,7 +127,7 @@ func (s *Service) renew(ctx context.Context, e *estate.Estate, names []san.Name)
 	if err := errors.Join(disk.Rename(from[1], to[1]), disk.Rename(from[0], to[0])); err != nil {
 		return err
 	}
-	chain, err := chainOf(ctx, e, *found)
+	chain, err := enrol.Chain(ctx, e, *found)
 	if err != nil {
 		return err
 	}
@@ -164,7 +162,7 @@ func (s *Service) asking(ctx context.Context, e *estate.Estate, k keyed, names [
 	if err != nil || found == nil {
 		return err
 	}
-	chain, err := chainOf(ctx, e, *found)
+	chain, err := enrol.Chain(ctx, e, *found)
 	if err != nil {
 		return err
 	}
@@ -250,25 +248,6 @@ func issued(ctx context.Context, e *estate.Estate, k keyed) (*estate.Certificate
 	}
 	return nil, nil
 }
-
-// chainOf is a certificate with those above it, without the root.
-func chainOf(ctx context.Context, e *estate.Estate, c estate.CertificateRecord) ([][]byte, error) {
-	out := [][]byte{c.Raw}
-	h, err := e.Hierarchy(ctx)
-	if err != nil {
-		return nil, err
-	}
-	if g := h.Generation(c.Record.Issuer); g != nil {
-		for _, up := range g.Line() {
-			if !isRoot(up) {
-				out = append(out, up.Certificate.Raw)
-			}
-		}
-	}
-	return out, nil
-}
-
-func isRoot(g *hierarchy.Generation) bool { return g.Certificate.Subject.Equal(g.Certificate.Issuer) }
 
 func deskNames(set estate.Serve) (out []san.Name, err error) {
 	for _, typed := range set.Names {

@@ -18,6 +18,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"ironseal/internal/app/requests/enrol"
+	"ironseal/internal/app/requests/ordering"
 	"ironseal/internal/app/revoke/publishing"
 	"ironseal/internal/app/revoke/responding"
 	"ironseal/internal/app/revoke/serving"
@@ -60,6 +62,8 @@ type Service struct {
 	noticed  string         // the day on which notice was given of what is due; of the upkeep alone
 	asked    sync.WaitGroup // commands of notices that run
 	notices  chan notice
+
+	delivered []enrol.Delivery // that are to be recorded
 }
 
 // state is an open estate and what answers for it.
@@ -69,6 +73,8 @@ type state struct {
 	records  os.FileInfo
 	settings time.Time   // when the settings were changed
 	unlocked atomic.Bool // the keys to sign with were opened
+	opening  sync.Mutex
+	nonces   *ordering.Nonces // of ACME; nil before the first is asked for
 }
 
 // Trouble is something that failed and is tried again.
@@ -210,8 +216,10 @@ func (s *Service) Run(ctx context.Context) {
 	var all sync.WaitGroup
 	all.Go(func() { s.loop(ctx, watchEach, nil, s.watch) })
 	all.Go(func() { s.loop(ctx, upkeepEach, s.wake, s.upkeep) })
+	all.Go(func() { s.loop(ctx, deliverEach, nil, s.deliver) })
 	all.Go(func() { s.notify(ctx) })
 	all.Wait()
+	s.deliver(ctx)
 }
 
 func (s *Service) loop(ctx context.Context, each time.Duration, wake chan struct{}, do func(context.Context)) {

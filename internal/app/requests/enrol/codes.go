@@ -53,8 +53,11 @@ func (c Code) Sender(by string) string {
 }
 
 // Covers reports whether a name may be asked for with it.
-func (c Code) Covers(n san.Name) bool {
-	return slices.ContainsFunc(c.Names, func(tree string) bool {
+func (c Code) Covers(n san.Name) bool { return Within(c.Names, n) }
+
+// Within reports whether a name is within one of some trees.
+func Within(trees []string, n san.Name) bool {
+	return slices.ContainsFunc(trees, func(tree string) bool {
 		t, err := san.ParseConstraint(tree)
 		return err == nil && t.Covers(n, false)
 	})

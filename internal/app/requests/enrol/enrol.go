@@ -237,6 +237,15 @@ func (ask Ask) receive(ctx context.Context, e *estate.Estate, got intake.Receive
 			}
 			told.Code, told.Nth = c.Name, c.Used+1
 		}
+		if ask.Account != nil { // another server may have taken another request for the order
+			_, taken, err := tx.DerivedOf(ctx, event.OrderRequests, ask.Account.Order)
+			if err != nil {
+				return nil, err
+			}
+			if taken {
+				return nil, fault.New(fault.Changed, "the order has a request already")
+			}
+		}
 		more, err := j.record(ctx, tx, ask.Label, number)
 		full = len(j.why) > 0
 		return append([]event.Record{event.On(number, told)}, more...), err
@@ -289,6 +298,21 @@ func Result(ctx context.Context, e *estate.Estate, label string, unlocked func(s
 		out.Certificate = &c
 	}
 	return nil
+}
+
+// Chain is a certificate with those above it, the root left out. What nobody should use is refused.
+func Chain(ctx context.Context, e *estate.Estate, c estate.CertificateRecord) ([][]byte, error) {
+	if err := delivery.Fit(ctx, e.Records, c); err != nil {
+		return nil, err
+	}
+	line, err := e.Line(ctx, c)
+	out := [][]byte{c.Raw}
+	for _, up := range line {
+		if !up.SelfIssued() {
+			out = append(out, up.Raw)
+		}
+	}
+	return out, err
 }
 
 // Waits are the reasons why a machine's request waits for a person; none where it does not, or is no machine's.

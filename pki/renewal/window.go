@@ -1,0 +1,34 @@
+package renewal
+
+import (
+	"time"
+
+	"ironseal/pki/cert"
+)
+
+// Window is when a machine renews its certificate by itself (RFC 9773 section 4.2): at a moment between the two, and at
+// once where they have passed.
+type Window struct{ From, Until time.Time }
+
+// WindowOf is the window of a certificate. It lies where two thirds of its life are over. shrinks is the last day on
+// which the full life is granted, zero where that is not known: the window ends by then, as long as half of the life is
+// over. atOnce says that its key or its issuer is in an incident, or was revoked.
+func WindowOf(c *cert.Certificate, shrinks, now time.Time, atOnce bool) Window {
+	life := c.NotAfter.Sub(c.NotBefore)
+	if atOnce {
+		until := c.NotBefore.Add(min(life/100, time.Hour))
+		if now.Before(until) {
+			until = now.Add(-time.Minute)
+		}
+		return Window{until.Add(-time.Minute).UTC(), until.UTC()}
+	}
+	w := Window{c.NotBefore.Add(life * 63 / 100), c.NotBefore.Add(life * 70 / 100)}
+	half := c.NotBefore.Add(life / 2)
+	if !shrinks.IsZero() && shrinks.Before(w.Until) && shrinks.After(half) {
+		w.Until = shrinks
+		if early := shrinks.Add(-life / 20); early.Before(w.From) {
+			w.From = early
+		}
+	}
+	return Window{w.From.UTC(), w.Until.UTC()}
+}
