@@ -18,6 +18,12 @@ type EnrolmentCode struct {
 	Secret string `json:"code,omitempty" doc:"the code; printed once, when it is made"`
 }
 
+// AccountCredential is a credential by which machines register ACME accounts.
+type AccountCredential struct {
+	enrol.Code
+	Secret string `json:"key" doc:"the key, in base64url; printed once"`
+}
+
 // Invitation is an invitation to the desk.
 type Invitation struct {
 	desk.Invitation

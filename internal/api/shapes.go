@@ -9,6 +9,7 @@ import (
 	"ironseal/internal/app/ops/backup"
 	"ironseal/internal/app/ops/service"
 	"ironseal/internal/app/parties"
+	"ironseal/internal/app/requests/machines"
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/app/revoke/incidents"
 	"ironseal/internal/app/revoke/monitoring"
@@ -81,6 +82,8 @@ func Shapes() []Shape {
 		{"served address", "serve --check", fieldsOf(ServedAddress{})},
 		{"invitation", "desk invite, desk list", fieldsOf(Invitation{})},
 		{"enrolment code", "enrol code, enrol list", fieldsOf(EnrolmentCode{})},
+		{"account credential", "enrol account", fieldsOf(AccountCredential{})},
+		{"enrolled machines", "enrol show", fieldsOf(machines.Shown{})},
 		{"notice", "what the notify command of serve reads", fieldsOf(service.Notice{})},
 		{"check", "estate check", fieldsOf(Check{})},
 		{"backup", "estate backup", fieldsOf(backup.Backup{})},

@@ -41,7 +41,8 @@ type Code struct {
 	Party    string    `json:"party" doc:"whose machines they are; empty for none"`
 	KeyID    string    `json:"key_id" doc:"for ACME accounts: the key identifier; empty for a code"`
 
-	digest string
+	digest  string
+	stopped bool // somebody ended it
 }
 
 // Sender is who sends the requests of machines with the code, by a protocol.
@@ -234,7 +235,7 @@ func EndCode(ctx context.Context, e *estate.Estate, name, because string) (journ
 		if c == nil {
 			return nil, fault.New(fault.NotFound, "there is no credential %q", name)
 		}
-		if c.Ended != "" {
+		if c.stopped { // one that was used up still ends: its accounts end with it
 			return nil, fault.New(fault.Changed, "the credential %s holds no more: %s", c.Name, c.Ended)
 		}
 		return []event.Record{event.On(c.Name, event.CodeEnded{Because: because})}, nil
@@ -261,6 +262,18 @@ func Codes(ctx context.Context, e *estate.Estate) (out []Code, err error) {
 		}
 	}
 	return out, nil
+}
+
+// Find finds a credential by its name.
+func Find(ctx context.Context, e *estate.Estate, name string) (Code, error) {
+	c, err := codeOf(ctx, e.Records, name, e.Now())
+	if err == nil && c == nil {
+		err = fault.New(fault.NotFound, "there is no credential %q", name)
+	}
+	if err != nil {
+		return Code{}, err
+	}
+	return *c, nil
 }
 
 // codeOf reads a code by its name; nil where there is none.
@@ -296,7 +309,7 @@ func codeOf(ctx context.Context, from store.DerivedReader, name string, now time
 		if err != nil {
 			return nil, err
 		}
-		c.Ended = told.Because
+		c.Ended, c.stopped = told.Because, true
 	case !now.Before(c.Until):
 		c.Ended = "its day has passed"
 	case c.Used >= c.Count:
