@@ -21,19 +21,28 @@ import (
 	"golang.org/x/crypto/acme"
 
 	"ironseal/internal/app/requests/enrol"
+	"ironseal/internal/demo/network"
 	"ironseal/pki/revocation"
 )
 
 // office is a quay with machines that speak ACME.
 type office struct {
 	quay
-	names *names
+	names *network.Network
 }
 
 func newOffice(t *testing.T, pairs ...string) office {
 	t.Helper()
-	w := newNames(t)
-	o := office{newQuay(t, append(w.settings(), pairs...)...), w}
+	w, err := network.New()
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(w.Close)
+	web, tls := w.Ports()
+	o := office{newQuay(t, append([]string{`challenge-resolver  = ""`, `challenge-resolver  = "` + w.Resolver() + `"`,
+		"challenge-http-port = 80", fmt.Sprint("challenge-http-port = ", web),
+		"challenge-tls-port  = 443", fmt.Sprint("challenge-tls-port  = ", tls),
+		"challenge-local     = false", "challenge-local     = true"}, pairs...)...), w}
 	if err := os.WriteFile(filepath.Join(o.dir, "templates", "gates.toml"),
 		[]byte(strings.Replace(gates, "per-day   = 4", "per-day   = 10000", 1)), 0o644); err != nil {
 		t.Fatal(err)
@@ -89,7 +98,7 @@ func (o office) answers(c *acme.Client, z *acme.Authorization, kind string) *acm
 			if err != nil {
 				o.t.Fatal(err)
 			}
-			o.names.serve(host, c.HTTP01ChallengePath(ch.Token), func(w http.ResponseWriter, _ *http.Request) {
+			o.names.Page(host, c.HTTP01ChallengePath(ch.Token), func(w http.ResponseWriter, _ *http.Request) {
 				_, _ = io.WriteString(w, text)
 			})
 		case "dns-01":
@@ -97,17 +106,13 @@ func (o office) answers(c *acme.Client, z *acme.Authorization, kind string) *acm
 			if err != nil {
 				o.t.Fatal(err)
 			}
-			o.names.mu.Lock()
-			o.names.texts["_acme-challenge."+host] = text
-			o.names.mu.Unlock()
+			o.names.Text("_acme-challenge."+host, text)
 		case "tls-alpn-01":
 			leaf, err := c.TLSALPN01ChallengeCert(ch.Token, host)
 			if err != nil {
 				o.t.Fatal(err)
 			}
-			o.names.mu.Lock()
-			o.names.certificates[host] = &leaf
-			o.names.mu.Unlock()
+			o.names.Certificate(host, &leaf)
 		}
 		return ch
 	}
@@ -370,9 +375,7 @@ func (r *raw) signedText(header, payload string) []byte {
 // sends posts a message, and returns the status, the type of the problem, and where it leads.
 func (r *raw) sends(path string, body []byte) (int, string, http.Header) {
 	r.o.t.Helper()
-	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true},
-		DisableKeepAlives: true}, Timeout: 20 * time.Second}
-	got, err := client.Post(r.o.est.URL+path, "application/jose+json", strings.NewReader(string(body)))
+	got, err := insecure().Post(r.o.est.URL+path, "application/jose+json", strings.NewReader(string(body)))
 	if err != nil {
 		r.o.t.Fatal(err)
 	}
@@ -398,6 +401,12 @@ func (r *raw) does(path, payload string) (int, string, http.Header) {
 	return r.sends(path, r.signed(r.header(r.o.est.URL+path), payload))
 }
 
+// insecure is a client that does not look at who answers.
+func insecure() *http.Client {
+	return &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true},
+		DisableKeepAlives: true}, Timeout: 20 * time.Second}
+}
+
 func newRaw(o office) *raw {
 	o.t.Helper()
 	k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
@@ -405,9 +414,7 @@ func newRaw(o office) *raw {
 		o.t.Fatal(err)
 	}
 	r := &raw{o: o, key: k}
-	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true},
-		DisableKeepAlives: true}}
-	got, err := client.Head(o.est.URL + "/acme/gates/new-nonce")
+	got, err := insecure().Head(o.est.URL + "/acme/gates/new-nonce")
 	if err != nil {
 		o.t.Fatal(err)
 	}

@@ -183,9 +183,15 @@ func serving(t testing.TB, dir string) *harbour {
 // soon waits until something holds.
 func soon(t testing.TB, what string, holds func() bool) {
 	t.Helper()
-	for until := time.Now().Add(10 * time.Second); !holds(); time.Sleep(20 * time.Millisecond) {
+	within(t, 10*time.Second, what, holds)
+}
+
+// within waits longer.
+func within(t testing.TB, most time.Duration, what string, holds func() bool) {
+	t.Helper()
+	for until := time.Now().Add(most); !holds(); time.Sleep(20 * time.Millisecond) {
 		if time.Now().After(until) {
-			t.Fatalf("%s: not so after 10 s", what)
+			t.Fatalf("%s: not so after %v", what, most)
 		}
 	}
 }

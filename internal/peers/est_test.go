@@ -8,34 +8,41 @@ import (
 	"os"
 	"os/exec"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
 )
 
-// est is an estate where machines enrol, and a machine that has curl alone.
-type est struct {
+// enrolling is an estate where machines enrol.
+type enrolling struct {
 	estate
-	t    *testing.T
-	at   string
-	curl string
+	at  string // where machines reach it
+	log *lines
 }
 
-func newEST(t *testing.T) est {
+// newEnrolling serves an estate where machines enrol by a protocol, with its settings changed.
+func newEnrolling(t *testing.T, by, lifetime string, settings [][2]string) enrolling {
 	t.Helper()
 	e := newEstate(t, "ecdsa-p256")
-	write(t, e.path("harbour/templates/gates.toml"), "based-on = \"web-server\"\ntitle = \"Quay gate\"\n"+
-		"extended-key-usage = [\"serverAuth\", \"clientAuth\"]\n\n[unattended]\nby = [\"est\"]\nauthority = "+
-		"\"services\"\n"+
-		"names = [\"dns:*.quay.ternbay.example\"]\nlifetime = \"30d\"\nper-day = 10\n")
+	write(t, e.path("harbour/templates/gates.toml"), fmt.Sprintf("based-on = \"web-server\"\ntitle = \"Quay "+
+		"gate\"\nextended-key-usage = [\"serverAuth\", \"clientAuth\"]\n\n[unattended]\nby = [%q]\nauthority = "+
+		"\"services\"\nnames = [\"dns:*.quay.ternbay.example\"]\nlifetime = %q\nper-day = 100\n", by, lifetime))
+	for _, s := range settings {
+		file := e.path("harbour/ironseal.toml")
+		text := string(readFile(t, file))
+		if !strings.Contains(text, s[0]) {
+			t.Fatalf("the settings do not say %s", s[0])
+		}
+		write(t, file, strings.Replace(text, s[0], s[1], 1))
+	}
 	port := freePort(t)
-	m := est{e, t, fmt.Sprintf("https://localhost:%d/.well-known/est", port), peer(t, "curl")}
+	m := enrolling{e, fmt.Sprintf("https://localhost:%d", port), &lines{}}
 	cmd := exec.Command(program, "serve", "--publish", "--sign=services", "--public", "", "--health", "", "--desk", "",
 		"--machines", fmt.Sprintf("127.0.0.1:%d", port))
 	cmd.Dir = e.path("harbour")
 	cmd.Env = append(os.Environ(), "IRONSEAL_PASSPHRASE_FILE="+e.path("pass"), "IRONSEAL_ESTATE=")
-	var out strings.Builder
-	cmd.Stdout, cmd.Stderr = &out, &out
+	cmd.Stdout, cmd.Stderr = m.log, m.log
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
@@ -48,7 +55,38 @@ func newEST(t *testing.T) est {
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
-	t.Fatalf("it does not serve:\n%s", out.String())
+	t.Fatalf("it does not serve:\n%s", m.log)
+	return m
+}
+
+// lines keeps what a program says.
+type lines struct {
+	mu   sync.Mutex
+	text strings.Builder
+}
+
+func (l *lines) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.text.Write(p)
+}
+
+func (l *lines) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.text.String()
+}
+
+// est is an estate where machines enrol by EST, and a machine that has curl alone.
+type est struct {
+	enrolling
+	curl string
+}
+
+func newEST(t *testing.T) est {
+	t.Helper()
+	m := est{newEnrolling(t, "est", "30d", nil), peer(t, "curl")}
+	m.at += "/.well-known/est"
 	return m
 }
 

@@ -318,3 +318,6 @@ func TestEncryptedKeysGoBothWays(t *testing.T) {
 		}
 	}
 }
+
+// thorough reports whether tests take the time that CI has.
+func thorough() bool { return os.Getenv("CI") == "true" || os.Getenv("IRONSEAL_LONG") != "" }

@@ -44,7 +44,8 @@ var layers = map[string][]string{
 }
 
 // forTests are packages whose tests try several layers together.
-var forTests = []string{"cmd/ironseal", "internal/app", "internal/growth", "internal/peers", "internal/walls"}
+var forTests = []string{"cmd/ironseal", "internal/app", "internal/growth", "internal/httpd", "internal/peers",
+	"internal/walls"}
 
 // layerOf is the layer of a package; "" where it has none.
 func layerOf(pkg string) string {

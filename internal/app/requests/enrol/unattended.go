@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"ironseal/internal/app/ca/renewals"
 	"ironseal/internal/app/requests/signing"
@@ -11,6 +12,7 @@ import (
 	"ironseal/internal/event"
 	"ironseal/internal/store"
 	"ironseal/pki/fault"
+	"ironseal/pki/finding"
 	"ironseal/pki/issue"
 	"ironseal/pki/label"
 	"ironseal/pki/lifecycle"
@@ -22,7 +24,8 @@ import (
 type judgement struct {
 	sheet *signing.Sheet
 	why   []string
-	limit int // how many are signed in a day
+	limit int  // how many are signed in a day
+	later bool // it is judged again: its authority grants nothing at the moment, and nothing else is in the way
 }
 
 // judge plans a request, and says why a person decides. An error is of the records; a request that cannot be planned is
@@ -50,6 +53,16 @@ func (ask Ask) judge(ctx context.Context, e *estate.Estate, t template.Template,
 		j.why = []string{err.Error()}
 		return j, nil
 	}
+	if j.sheet.Issuer.Stopped != "" { // in an incident, machines get theirs by themselves once it has a successor
+		p := j.sheet.Plan
+		p.Findings = slices.DeleteFunc(slices.Clone(p.Findings), func(f finding.Finding) bool {
+			return f.Code == finding.Stopped
+		})
+		if j.later = len(p.NeedsPerson(ask.By, ask.Again || ask.Account != nil)) == 0; j.later {
+			j.why = []string{j.sheet.Issuer.Stopped}
+			return j, nil
+		}
+	}
 	j.why = j.sheet.Plan.NeedsPerson(ask.By, ask.Again || ask.Account != nil)
 	subjects, err := e.Records.KeySeenAs(ctx, r.Key.Fingerprint())
 	if err != nil {
@@ -69,7 +82,10 @@ func (ask Ask) judge(ctx context.Context, e *estate.Estate, t template.Template,
 // record grants the signature, or says why a person decides: it adds that reason where as many were signed today as may
 // be. What was granted before stays granted.
 func (j *judgement) record(ctx context.Context, tx store.Tx, label string, number string) ([]event.Record, error) {
-	if len(j.why) > 0 {
+	switch {
+	case j.later:
+		return nil, nil
+	case len(j.why) > 0:
 		return []event.Record{event.On(number, event.PersonDecides{Why: j.why})}, nil
 	}
 	if _, granted, err := tx.DerivedOf(ctx, event.Granted, number); err != nil || granted {
@@ -155,7 +171,7 @@ func goOn(ctx context.Context, e *estate.Estate, label string, unlocked func(str
 		return err
 	}
 	if ask.Again && m.record == nil {
-		j.why = append(j.why, "The certificate that is renewed holds no more.")
+		j.later, j.why = false, append(j.why, "The certificate that is renewed holds no more.")
 	}
 	if _, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		if err := tx.CheckWaiting(rec.Number); err != nil {

@@ -1,23 +1,25 @@
-package httpd_test
+// Package network is a stand-in for the network in which machines prove control of their names: a DNS server by which
+// every name leads to this machine, and a web server and a TLS server for all of them.
+package network
 
 import (
 	"crypto/tls"
+	"errors"
 	"net"
 	"net/http"
-	"net/http/httptest"
 	"net/netip"
 	"strings"
 	"sync"
-	"testing"
+	"time"
 
 	"golang.org/x/net/dns/dnsmessage"
 )
 
-// names is a stand-in for the network in which machines prove control of their names: a DNS server by which every name
-// leads to this machine, a web server and a TLS server for all of them.
-type names struct {
+// Network is such a network. It is safe for many at once.
+type Network struct {
 	dns  *net.UDPConn
-	http *httptest.Server
+	web  *http.Server
+	http net.Listener
 	tls  net.Listener
 
 	mu           sync.Mutex
@@ -27,51 +29,77 @@ type names struct {
 	at           func(name string) netip.Addr
 }
 
-func newNames(t testing.TB) *names {
-	t.Helper()
-	w := &names{pages: map[string]http.HandlerFunc{}, texts: map[string]string{},
+// New begins a network.
+func New() (*Network, error) {
+	w := &Network{pages: map[string]http.HandlerFunc{}, texts: map[string]string{},
 		certificates: map[string]*tls.Certificate{},
 		at:           func(string) netip.Addr { return netip.MustParseAddr("127.0.0.1") }}
 	var err error
 	if w.dns, err = net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)}); err != nil {
-		t.Fatal(err)
+		return nil, err
 	}
-	w.http = httptest.NewServer(http.HandlerFunc(w.page))
+	if w.http, err = net.Listen("tcp4", "127.0.0.1:0"); err != nil {
+		return nil, errors.Join(err, w.dns.Close())
+	}
 	if w.tls, err = tls.Listen("tcp4", "127.0.0.1:0", &tls.Config{NextProtos: []string{"acme-tls/1", "http/1.1"},
 		GetCertificate: func(h *tls.ClientHelloInfo) (*tls.Certificate, error) {
 			w.mu.Lock()
 			defer w.mu.Unlock()
 			return w.certificates[h.ServerName], nil
 		}}); err != nil {
-		t.Fatal(err)
+		return nil, errors.Join(err, w.dns.Close(), w.http.Close())
 	}
+	w.web = &http.Server{Handler: http.HandlerFunc(w.page), ReadHeaderTimeout: 10 * time.Second}
 	go w.resolve()
 	go w.handshakes()
-	t.Cleanup(func() {
-		w.dns.Close()
-		w.http.Close()
-		w.tls.Close()
-	})
-	return w
+	go func() { _ = w.web.Serve(w.http) }()
+	return w, nil
 }
 
-// settings are what a server needs to look there.
-func (w *names) settings() []string {
-	_, httpPort, _ := net.SplitHostPort(w.http.Listener.Addr().String())
-	_, tlsPort, _ := net.SplitHostPort(w.tls.Addr().String())
-	return []string{`challenge-resolver  = ""`, `challenge-resolver  = "` + w.dns.LocalAddr().String() + `"`,
-		"challenge-http-port = 80", "challenge-http-port = " + httpPort,
-		"challenge-tls-port  = 443", "challenge-tls-port  = " + tlsPort,
-		"challenge-local     = false", "challenge-local     = true"}
+// Close ends it.
+func (w *Network) Close() {
+	_ = w.dns.Close()
+	_ = w.web.Close()
+	_ = w.tls.Close()
 }
 
-func (w *names) serve(host, path string, do http.HandlerFunc) {
+// Resolver is where its DNS server listens.
+func (w *Network) Resolver() string { return w.dns.LocalAddr().String() }
+
+// Ports are those of its web server and of its TLS server.
+func (w *Network) Ports() (web, tls int) {
+	return w.http.Addr().(*net.TCPAddr).Port, w.tls.Addr().(*net.TCPAddr).Port
+}
+
+// Leads says where names lead.
+func (w *Network) Leads(at func(name string) netip.Addr) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.at = at
+}
+
+// Text puts a text at a name.
+func (w *Network) Text(name, text string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.texts[name] = text
+}
+
+// Certificate lets a host present a certificate.
+func (w *Network) Certificate(host string, c *tls.Certificate) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.certificates[host] = c
+}
+
+// Page lets a host serve a page.
+func (w *Network) Page(host, path string, do http.HandlerFunc) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.pages[host+path] = do
 }
 
-func (w *names) page(a http.ResponseWriter, r *http.Request) {
+func (w *Network) page(a http.ResponseWriter, r *http.Request) {
 	host, _, _ := net.SplitHostPort(r.Host)
 	w.mu.Lock()
 	do := w.pages[host+r.URL.Path]
@@ -83,7 +111,7 @@ func (w *names) page(a http.ResponseWriter, r *http.Request) {
 	do(a, r)
 }
 
-func (w *names) handshakes() {
+func (w *Network) handshakes() {
 	for {
 		c, err := w.tls.Accept()
 		if err != nil {
@@ -96,7 +124,7 @@ func (w *names) handshakes() {
 	}
 }
 
-func (w *names) resolve() {
+func (w *Network) resolve() {
 	buf := make([]byte, 1500)
 	for {
 		n, from, err := w.dns.ReadFromUDP(buf)
@@ -109,7 +137,7 @@ func (w *names) resolve() {
 	}
 }
 
-func (w *names) answer(asked []byte) []byte {
+func (w *Network) answer(asked []byte) []byte {
 	var p dnsmessage.Parser
 	head, err := p.Start(asked)
 	if err != nil {
