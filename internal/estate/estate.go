@@ -342,7 +342,7 @@ func (e *Estate) Template(name string) (template.Template, error) {
 	switch { // the program's own, unless the estate has one
 	case err != nil && name == kit.SigningTemplate:
 		data, err = kit.SigningTemplateText()
-	case err != nil && name == template.Serving:
+	case err != nil && (name == template.Serving || name == template.Registering):
 		data, err = []byte(template.Starter(name)), nil
 	}
 	if err != nil {

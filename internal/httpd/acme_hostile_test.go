@@ -84,7 +84,7 @@ func TestACMERefusesMessages(t *testing.T) {
 		"a line break in base64": {func() []byte {
 			return bytes.Replace(with(func(map[string]any) {}), []byte(`"payload":"`), []byte(`"payload":"\n`), 1)
 		}, "malformed"},
-		"too large": {func() []byte { return bytes.Repeat([]byte("a"), 1<<20) }, "malformed"},
+		"too large": {func() []byte { return bytes.Repeat([]byte("a"), 66<<10) }, "malformed"},
 	} {
 		if status, kind, _ := r.sends(path, try.body()); kind != try.want || status < 400 || status >= 500 {
 			t.Errorf("%s: %d %s, want %s", name, status, kind, try.want)

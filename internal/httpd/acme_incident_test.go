@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -13,7 +14,6 @@ import (
 	"ironseal/internal/app/ca/authorities"
 	"ironseal/internal/app/ca/renewals"
 	"ironseal/internal/app/revoke/incidents"
-	"ironseal/pki/lifecycle"
 )
 
 // renewsBy is a machine that asks for its window, and renews once it has come.
@@ -84,7 +84,7 @@ func TestAnIncidentReplacesMachinesCertificates(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, c := range list {
-			if c.State == lifecycle.Valid || c.State == lifecycle.Expiring {
+			if c.State.Serves() && strings.HasPrefix(c.Title(), "gate-") {
 				n++
 			}
 		}
@@ -113,7 +113,7 @@ func TestAnIncidentReplacesMachinesCertificates(t *testing.T) {
 				left++
 			}
 		}
-		return len(p.Affected) == machines && left == 0
+		return len(p.Affected) >= machines && left == 0
 	})
 	if held() != machines {
 		t.Errorf("%d machines have a certificate by the successor", held())

@@ -20,7 +20,8 @@ import (
 // retryAfter is when a machine asks again whose request waits for a person, in seconds.
 const retryAfter = "300"
 
-// Machines serves machines that enrol by a protocol: EST (RFC 7030). A label is a template.
+// Machines serves machines that enrol by a protocol: EST (RFC 7030), ACME (RFC 8555), SCEP (RFC 8894). A label is a
+// template.
 func (h *Server) Machines() http.Handler {
 	mux := http.NewServeMux()
 	const at = "/.well-known/est/"
@@ -29,9 +30,10 @@ func (h *Server) Machines() http.Handler {
 	mux.HandleFunc("POST "+at+"{label}/simpleenroll", func(w http.ResponseWriter, r *http.Request) { h.est(w, r, false) })
 	mux.HandleFunc("POST "+at+"{label}/simplereenroll", func(w http.ResponseWriter, r *http.Request) { h.est(w, r, true) })
 	mux.HandleFunc(acmeAt, h.acme)
+	mux.HandleFunc(scepAt, h.scep)
 	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
 		http.Error(w, "there is nothing here: EST is at /.well-known/est/LABEL/simpleenroll, ACME at "+
-			"/acme/LABEL/directory", http.StatusNotFound)
+			"/acme/LABEL/directory, SCEP at /scep/LABEL", http.StatusNotFound)
 	})
 	return mux
 }

@@ -37,7 +37,7 @@ title    = "Quay gate"
 extended-key-usage = ["serverAuth", "clientAuth"]
 
 [unattended]
-by        = ["est", "acme", "scep"]
+by        = ["est", "acme"]
 authority = "services"
 names     = ["dns:*.quay.ternbay.example"]
 lifetime  = "30d"

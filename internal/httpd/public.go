@@ -26,6 +26,7 @@ func (h *Server) Public() http.Handler {
 	mux.HandleFunc("GET /kits/{file}", h.kit)
 	mux.HandleFunc("GET /style.css", style)
 	mux.HandleFunc("GET /{$}", h.front)
+	mux.HandleFunc(scepAt, h.scep)
 	mux.HandleFunc("/", h.file)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		// The router would redirect a GET of which the base64 has two slashes in a row.

@@ -36,6 +36,22 @@ func WriteSignedData(certificates [][]byte) ([]byte, error) {
 	if len(certificates) == 0 {
 		return nil, errors.New("PKCS#7: there is no certificate to write")
 	}
+	return unsigned(certificates, nil)
+}
+
+// WriteLists writes revocation lists as a SignedData without signers (RFC 8894 section 4.7).
+func WriteLists(lists [][]byte) ([]byte, error) { return unsigned(nil, lists) }
+
+func unsigned(certificates, lists [][]byte) ([]byte, error) {
+	add := func(b *cryptobyte.Builder, tag casn1.Tag, all [][]byte) {
+		if len(all) > 0 {
+			b.AddASN1(tag, func(b *cryptobyte.Builder) {
+				for _, c := range all {
+					b.AddBytes(c)
+				}
+			})
+		}
+	}
 	var b cryptobyte.Builder
 	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
 		b.AddASN1ObjectIdentifier(oidSigned)
@@ -44,11 +60,8 @@ func WriteSignedData(certificates [][]byte) ([]byte, error) {
 				b.AddASN1Int64(1)
 				b.AddASN1(casn1.SET, func(*cryptobyte.Builder) {})
 				b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) { b.AddASN1ObjectIdentifier(oidData) })
-				b.AddASN1(context0Outer, func(b *cryptobyte.Builder) {
-					for _, c := range certificates {
-						b.AddBytes(c)
-					}
-				})
+				add(b, context0Outer, certificates)
+				add(b, casn1.Tag(1).ContextSpecific().Constructed(), lists)
 				b.AddASN1(casn1.SET, func(*cryptobyte.Builder) {})
 			})
 		})

@@ -44,12 +44,17 @@ type Request struct {
 	Key        key.Public
 	Names      []san.Name
 	Extensions ext.Set
-	Challenge  bool // a challenge password is present; it is never taken out of the bytes
+	Challenge  bool // a challenge password is present
 	Algorithm  key.Algorithm
 	Remarks    []string // where it bends the rules
 	tbs        []byte
 	signature  []byte
+	password   string
 }
+
+// Password is the challenge password (RFC 2985 section 5.4.1); "" where there is none. It is a secret between the
+// machine and whoever signs: only protocols that carry it so look at it, and it is shown nowhere.
+func (r *Request) Password() string { return r.password }
 
 // Read reads a request. It does not check the signature; see Proven.
 func Read(der []byte) (*Request, error) {
@@ -103,6 +108,9 @@ func (r *Request) readInfo(tbs cryptobyte.String) error {
 	return r.readAttributes(attributes)
 }
 
+// mostPassword is how long a challenge password may be.
+const mostPassword = 255
+
 func (r *Request) readAttributes(in cryptobyte.String) error {
 	found := 0
 	for count := 0; !in.Empty(); count++ {
@@ -115,6 +123,11 @@ func (r *Request) readAttributes(in cryptobyte.String) error {
 		switch {
 		case oid.Equal(oidChallenge):
 			r.Challenge = true
+			var text cryptobyte.String
+			var tag casn1.Tag
+			if values.ReadAnyASN1(&text, &tag) && len(text) <= mostPassword {
+				r.password = string(text)
+			}
 		case oid.Equal(oidExtensionRequest), oid.Equal(oidOlderRequest):
 			for !values.Empty() {
 				var one cryptobyte.String

@@ -15,6 +15,9 @@ var embedded = strict.Embedded{Files: starters, Dir: "starter"}
 // program's own.
 const Serving = "serve-tls"
 
+// Registering is the template of the certificate that opens and answers messages of SCEP.
+const Registering = "registration"
+
 // StarterNames lists the templates that a new estate begins with.
 func StarterNames() []string { return embedded.Names() }
 

@@ -20,6 +20,7 @@ type Unattended struct {
 	Lifetime  span.Span `toml:"lifetime" json:"lifetime" doc:"how long such a certificate lives; the template's lifetime when left out"`
 	PerDay    int       `toml:"per-day" json:"per_day" doc:"how many may be signed in a day (UTC) without a person"`
 	HeldNames bool      `toml:"trust-held-names" json:"trust_held_names" doc:"by acme: a name in a certificate that the same party holds needs no challenge"`
+	Older     bool      `toml:"older-ciphers" json:"older_ciphers" doc:"by scep: messages with SHA-1 and triple DES are taken too, for devices that know nothing newer"`
 	MakeKeys  bool      `toml:"make-keys" json:"make_keys" doc:"by est: the server makes the key for machines that ask for it, and keeps none"`
 }
 
@@ -59,7 +60,7 @@ func (u Unattended) Covers(n san.Name) bool {
 // check says what is wrong with it, in a template that makes certificates of a kind.
 func (u Unattended) check(t *Template) error {
 	if len(u.By) == 0 {
-		if u.Authority != "" || len(u.Names) > 0 || u.PerDay != 0 || !u.Lifetime.IsZero() || u.HeldNames || u.MakeKeys {
+		if u.Authority != "" || len(u.Names) > 0 || u.PerDay != 0 || !u.Lifetime.IsZero() || u.HeldNames || u.MakeKeys || u.Older {
 			return errors.New("unattended.by is missing: write for example by = [\"est\"]")
 		}
 		return nil

@@ -52,16 +52,18 @@ type Service struct {
 	now      atomic.Pointer[state]
 	public   atomic.Pointer[serving.Public]
 	identity atomic.Pointer[Identity]
-	wake     chan struct{} // the upkeep is to look now
-	mu       sync.Mutex
-	troubles map[string]Trouble
-	failing  atomic.Bool  // the records could not be asked for OCSP
-	round    atomic.Int64 // when the watch came round, in Unix nanoseconds
-	seen     int64        // the journal's newest entry that was looked at
-	read     time.Time
-	noticed  string         // the day on which notice was given of what is due; of the upkeep alone
-	asked    sync.WaitGroup // commands of notices that run
-	notices  chan notice
+
+	registrations atomic.Pointer[map[string]*Registration] // by the handle of the authority
+	wake          chan struct{}                            // the upkeep is to look now
+	mu            sync.Mutex
+	troubles      map[string]Trouble
+	failing       atomic.Bool  // the records could not be asked for OCSP
+	round         atomic.Int64 // when the watch came round, in Unix nanoseconds
+	seen          int64        // the journal's newest entry that was looked at
+	read          time.Time
+	noticed       string         // the day on which notice was given of what is due; of the upkeep alone
+	asked         sync.WaitGroup // commands of notices that run
+	notices       chan notice
 
 	delivered []enrol.Delivery // that are to be recorded
 }

@@ -22,6 +22,7 @@ func (s *Service) upkeep(ctx context.Context) {
 		{"signing lists", s.publish},
 		{"recording what is served", s.placed},
 		{"the desk's certificate", s.certify},
+		{"the registration certificates", s.register},
 		{"ending invitations", s.expire},
 		{"looking for what is due", s.due},
 	} {
@@ -37,7 +38,7 @@ func (s *Service) upkeep(ctx context.Context) {
 
 // Begin does once, before anything is served, what asks for passphrases.
 func (s *Service) Begin(ctx context.Context) error {
-	for _, do := range []func(context.Context) error{s.unlock, s.respond, s.publish, s.placed, s.certify} {
+	for _, do := range []func(context.Context) error{s.unlock, s.respond, s.publish, s.placed, s.certify, s.register} {
 		if err := do(ctx); err != nil {
 			return err
 		}

@@ -18,6 +18,7 @@ import (
 	"ironseal/pki/lifecycle"
 	"ironseal/pki/request"
 	"ironseal/pki/san"
+	"ironseal/pki/template"
 )
 
 // ErrCredentials says that neither the code nor the certificate of a machine is good.
@@ -170,6 +171,8 @@ func (m machine) allows(ask Ask, r *request.Request) (unusual []string, err erro
 			return nil, fmt.Errorf("%w: %s", ErrCredentials, m.code.Ended)
 		case m.code.Template != ask.Label:
 			return nil, fault.New(fault.Refused, "the code is for the template %s", m.code.Template)
+		case ask.By == template.SCEP && m.code.Count > 1: // it stands in the request, which is kept as it came
+			return nil, fault.New(fault.Refused, "by SCEP, a code is for one machine: make one for each")
 		}
 		for _, n := range wanted {
 			if !m.code.Covers(n) {
