@@ -1,15 +1,20 @@
 package httpd
 
 import (
+	"crypto"
+	"crypto/tls"
 	"encoding/base64"
 	"errors"
 	"io"
+	"mime/multipart"
 	"net/http"
+	"net/textproto"
 	"strings"
 
 	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/app/requests/enrol"
 	"ironseal/pki/cert"
+	"ironseal/pki/est"
 	"ironseal/pki/fault"
 	"ironseal/pki/lifecycle"
 	"ironseal/pki/pkcs"
@@ -27,6 +32,8 @@ func (h *Server) Machines() http.Handler {
 	const at = "/.well-known/est/"
 	mux.HandleFunc("GET "+at+"cacerts", h.estRoots)
 	mux.HandleFunc("GET "+at+"{label}/cacerts", h.estRoots)
+	mux.HandleFunc("GET "+at+"{label}/csrattrs", h.estAttributes)
+	mux.HandleFunc("POST "+at+"{label}/serverkeygen", h.estKey)
 	mux.HandleFunc("POST "+at+"{label}/simpleenroll", func(w http.ResponseWriter, r *http.Request) { h.est(w, r, false) })
 	mux.HandleFunc("POST "+at+"{label}/simplereenroll", func(w http.ResponseWriter, r *http.Request) { h.est(w, r, true) })
 	mux.HandleFunc(acmeAt, h.acme)
@@ -81,27 +88,68 @@ func inLines(der []byte) string {
 	return b.String()
 }
 
-// est enrols a machine, or renews its certificate (RFC 7030 section 4.2).
-func (h *Server) est(w http.ResponseWriter, r *http.Request, again bool) {
+// estAttributes tells what a request should have (RFC 7030 section 4.5).
+func (h *Server) estAttributes(w http.ResponseWriter, r *http.Request) {
+	t, err := h.s.Estate().Template(r.PathValue("label"))
+	var der []byte
+	if err == nil {
+		der, err = est.Attributes(t)
+	}
+	if err != nil {
+		h.estFail(w, r, err)
+		return
+	}
+	w.Header().Set("Content-Type", "application/csrattrs")
+	w.Header().Set("Content-Transfer-Encoding", "base64")
+	_, _ = io.WriteString(w, inLines(der))
+}
+
+// estAsk reads what a machine asks for; false where it was answered already.
+func (h *Server) estAsk(w http.ResponseWriter, r *http.Request, again bool) (ask enrol.Ask, ok bool) {
 	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, mostForm))
 	if err != nil {
 		http.Error(w, "the request is too large, or did not come whole", http.StatusRequestEntityTooLarge)
-		return
+		return ask, false
 	}
 	der, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(string(body)), ""))
 	if err != nil {
 		http.Error(w, "the body is not base64 (RFC 8951 section 3.1)", http.StatusBadRequest)
-		return
+		return ask, false
 	}
-	ask := enrol.Ask{By: template.EST, Label: r.PathValue("label"), Request: der, Again: again, Unlocked: h.s.Unlocked}
+	ask = enrol.Ask{By: template.EST, Label: r.PathValue("label"), Request: der, Again: again, Unlocked: h.s.Unlocked,
+		Session: sessionOf(r.TLS)}
 	if _, code, ok := r.BasicAuth(); ok {
 		ask.Code = code
 	}
 	if r.TLS != nil && len(r.TLS.PeerCertificates) > 0 {
 		if ask.Certificate, err = cert.Read(r.TLS.PeerCertificates[0].Raw); err != nil {
 			http.Error(w, "your certificate cannot be parsed", http.StatusBadRequest)
-			return
+			return ask, false
 		}
+	}
+	return ask, true
+}
+
+// sessionOf is what binds a request to a TLS session, in base64: tls-exporter (RFC 9266), and tls-unique (RFC 5929)
+// where the session has it.
+func sessionOf(c *tls.ConnectionState) (out []string) {
+	if c == nil {
+		return nil
+	}
+	if b, err := c.ExportKeyingMaterial("EXPORTER-Channel-Binding", nil, 32); err == nil {
+		out = append(out, base64.StdEncoding.EncodeToString(b))
+	}
+	if len(c.TLSUnique) > 0 {
+		out = append(out, base64.StdEncoding.EncodeToString(c.TLSUnique))
+	}
+	return out
+}
+
+// est enrols a machine, or renews its certificate (RFC 7030 section 4.2).
+func (h *Server) est(w http.ResponseWriter, r *http.Request, again bool) {
+	ask, ok := h.estAsk(w, r, again)
+	if !ok {
+		return
 	}
 	out, err := enrol.Enrol(r.Context(), h.s.Estate(), ask)
 	if err == nil {
@@ -127,6 +175,54 @@ func (h *Server) est(w http.ResponseWriter, r *http.Request, again bool) {
 	default:
 		http.Error(w, out.Number+" was "+string(out.State), http.StatusForbidden)
 	}
+}
+
+// estKey makes a key for a machine and enrols it (RFC 7030 section 4.4).
+func (h *Server) estKey(w http.ResponseWriter, r *http.Request) {
+	ask, ok := h.estAsk(w, r, false)
+	if !ok {
+		return
+	}
+	i := h.s.Identity()
+	if i == nil || i.Temporary {
+		w.Header().Set("Retry-After", retryAfter)
+		http.Error(w, "the server's own certificate is not signed yet", http.StatusServiceUnavailable)
+		return
+	}
+	signer, ok := i.TLS.PrivateKey.(crypto.Signer)
+	if !ok {
+		h.estFail(w, r, errors.New("the server's key does not sign"))
+		return
+	}
+	out, sealed, err := enrol.MakeKey(r.Context(), h.s.Estate(), ask, est.By{Signer: signer,
+		Certificates: i.TLS.Certificate})
+	if err == nil {
+		err = h.s.Replaced()
+	}
+	var leaf []byte
+	if err == nil {
+		leaf, err = pkcs.WriteSignedData([][]byte{out.Certificate.Raw})
+	}
+	if err != nil {
+		h.estFail(w, r, err)
+		return
+	}
+	h.s.Delivered(*out.Certificate, "")
+	m := multipart.NewWriter(w)
+	w.Header().Set("Content-Type", "multipart/mixed; boundary="+m.Boundary())
+	w.Header().Set("Cache-Control", "no-store")
+	for _, part := range []struct {
+		kind string
+		der  []byte
+	}{{"server-generated-key", sealed}, {"certs-only", leaf}} {
+		p, err := m.CreatePart(textproto.MIMEHeader{"Content-Type": {"application/pkcs7-mime; smime-type=" + part.kind},
+			"Content-Transfer-Encoding": {"base64"}})
+		if err != nil {
+			return
+		}
+		_, _ = io.WriteString(p, inLines(part.der))
+	}
+	_ = m.Close()
 }
 
 // waits logs why a request waits for a person.

@@ -151,6 +151,7 @@ func (h *Server) server(name string, handler http.Handler) *http.Server {
 	if name == NameMachines { // a certificate is asked for, and judged by the records
 		srv.TLSConfig.ClientAuth = tls.RequestClientCert
 		srv.TLSConfig.NextProtos = []string{"http/1.1"} // RFC 7030 binds requests to the connection
+		srv.TLSConfig.SessionTicketsDisabled = true     // each session shows its certificate itself
 	}
 	return srv
 }

@@ -166,7 +166,7 @@ func New(pairs ...Pair) (Name, error) {
 }
 
 func attribute(kind, value string) (Attribute, error) {
-	oid, ok := typeFor(kind)
+	oid, ok := TypeFor(kind)
 	if !ok {
 		return Attribute{}, fmt.Errorf("%q is not a name attribute: use one of %s, or a dotted object identifier", kind,
 			strings.Join(shortNames(), ", "))

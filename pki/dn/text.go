@@ -205,7 +205,7 @@ func clip(s string) string {
 
 // hexAttribute reads a value given as "#" and the hex of its DER.
 func hexAttribute(kind, value string) (Attribute, error) {
-	oid, ok := typeFor(kind)
+	oid, ok := TypeFor(kind)
 	if !ok {
 		return Attribute{}, fmt.Errorf("%q is not a name attribute", kind)
 	}

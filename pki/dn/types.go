@@ -53,11 +53,12 @@ func shortNames() []string {
 
 // KnownType reports whether a short name or dotted identifier names a type.
 func KnownType(short string) bool {
-	_, ok := typeFor(short)
+	_, ok := TypeFor(short)
 	return ok
 }
 
-func typeFor(short string) (asn1.ObjectIdentifier, bool) {
+// TypeFor is the attribute type that a short name or a dotted identifier names.
+func TypeFor(short string) (asn1.ObjectIdentifier, bool) {
 	for _, t := range attributeTypes {
 		if strings.EqualFold(t.short, short) {
 			return t.oid, true

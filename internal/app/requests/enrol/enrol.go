@@ -2,6 +2,7 @@ package enrol
 
 import (
 	"context"
+	"crypto/subtle"
 	"errors"
 	"fmt"
 	"slices"
@@ -34,6 +35,9 @@ type Ask struct {
 	Again       bool              // it is to renew the certificate
 	Account     *Account          // of ACME; nil for none
 	Transaction string            // of SCEP; "" for none
+	// Session is what the challenge password in a request by EST must be, where there is one: it proves that the request
+	// was made for this TLS session (RFC 7030 section 3.5, RFC 9266). Several where there are several forms.
+	Session []string
 	// Unlocked reports whether the server may open the key of an authority. It is asked before anything is signed.
 	Unlocked func(handle string) bool
 }
@@ -77,6 +81,10 @@ func Enrol(ctx context.Context, e *estate.Estate, ask Ask) (Outcome, error) {
 	if err != nil {
 		return Outcome{}, err
 	}
+	if !ask.ofSession(got.Request) {
+		return Outcome{}, fault.New(fault.Refused, "the challenge password is not that of this TLS session (RFC 7030 "+
+			"section 3.5)")
+	}
 	earlier, err := e.Records.RequestBySHA(ctx, got.Request.SHA256())
 	if err == nil {
 		return ask.again(ctx, e, earlier, m)
@@ -109,6 +117,18 @@ func Enrol(ctx context.Context, e *estate.Estate, ask Ask) (Outcome, error) {
 	}
 	err = sign(ctx, e, j.sheet, &out)
 	return out, err
+}
+
+// ofSession reports whether a request was made for the session that it came by, or does not say.
+func (ask Ask) ofSession(r *request.Request) bool {
+	if ask.By != template.EST || r.Password() == "" {
+		return true
+	}
+	good := 0
+	for _, s := range ask.Session {
+		good |= subtle.ConstantTimeCompare([]byte(s), []byte(r.Password()))
+	}
+	return good == 1
 }
 
 // known authenticates a machine.

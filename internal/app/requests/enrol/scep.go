@@ -33,8 +33,8 @@ type Device struct {
 // Answered is what became of a message.
 type Answered struct {
 	scep.Answer
-	Outcome   // of a request; empty for other messages
-	Why error // for the log: why it failed; nil where it did not
+	Outcome       // of a request; empty for other messages
+	Why     error // for the log: why it failed; nil where it did not
 }
 
 // Serve answers a message (RFC 8894 section 3.3). A fault of the message is a failure in the answer; an error is of the
