@@ -52,12 +52,17 @@ func peer(t *testing.T, names ...string) string {
 			return path
 		}
 	}
-	reason := fmt.Sprintf("%s is not installed here", names[0])
+	unavailable(t, names[0]+" is not installed here")
+	return ""
+}
+
+// unavailable skips a test with a reason; in CI it fails.
+func unavailable(t *testing.T, reason string) {
+	t.Helper()
 	if os.Getenv("CI") == "true" {
 		t.Fatal(reason)
 	}
 	t.Skip(reason)
-	return ""
 }
 
 // estate is an estate with an authority of each kind of key.
