@@ -348,7 +348,7 @@ func (e *Estate) Template(name string) (template.Template, error) {
 	if err != nil {
 		return template.Template{}, err
 	}
-	return template.Parse(name, data, func(base string) ([]byte, error) { return e.dataFile("template", base) })
+	return parsedTemplate(name, data, func(base string) ([]byte, error) { return e.dataFile("template", base) })
 }
 
 // Receiver reads one receiver.

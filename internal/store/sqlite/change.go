@@ -17,7 +17,7 @@ type Change struct {
 
 // View is the database as the change sees it: what others committed before it, and what it wrote
 // itself. It can be read until the change ends.
-func (c *Change) View() *DB { return &DB{c.of.db, c.of.path, c.of.how, c.tx} }
+func (c *Change) View() *DB { return &DB{c.of.db, c.of.path, c.of.how, c.tx, c.of.prepared} }
 
 // Begin begins a change, once no other is going on. now is asked then.
 func (d *DB) Begin(ctx context.Context, now func() time.Time) (*Change, error) {
@@ -26,6 +26,11 @@ func (d *DB) Begin(ctx context.Context, now func() time.Time) (*Change, error) {
 		return nil, d.Explain(err)
 	}
 	return &Change{Ctx: ctx, At: now().UTC(), tx: tx, of: d}, nil
+}
+
+// For is the change in the name of another act of the same transaction. now is asked for its moment.
+func (c *Change) For(ctx context.Context, now func() time.Time) *Change {
+	return &Change{Ctx: ctx, At: now().UTC(), tx: c.tx, of: c.of}
 }
 
 // Commit keeps the change.
@@ -38,21 +43,24 @@ func (c *Change) Rollback() { _ = c.tx.Rollback() }
 func (c *Change) Now() time.Time { return c.At }
 
 // Querier is the change as something to read from.
-func (c *Change) Querier() Querier { return c.tx }
+func (c *Change) Querier() Querier { return asking{c.of, c.tx} }
 
 // Exec writes.
 func (c *Change) Exec(query string, args ...any) (sql.Result, error) {
+	if s := c.of.statement(c.Ctx, query); s != nil {
+		return c.tx.StmtContext(c.Ctx, s).ExecContext(c.Ctx, args...)
+	}
 	return c.tx.ExecContext(c.Ctx, query, args...)
 }
 
 // QueryRow asks for one row.
 func (c *Change) QueryRow(query string, args ...any) *sql.Row {
-	return c.tx.QueryRowContext(c.Ctx, query, args...)
+	return c.Querier().QueryRowContext(c.Ctx, query, args...)
 }
 
 // Query asks for rows.
 func (c *Change) Query(query string, args ...any) (*sql.Rows, error) {
-	return c.tx.QueryContext(c.Ctx, query, args...)
+	return c.Querier().QueryContext(c.Ctx, query, args...)
 }
 
 // Prepare prepares a sentence that is said many times.

@@ -22,6 +22,8 @@ type DB struct {
 	path string
 	how  access
 	view *sql.Tx // what is read is of one moment; nil for whatever is newest
+
+	prepared *prepared
 }
 
 // Querier is what records are read through: the database, or a transaction.
@@ -50,16 +52,11 @@ func (d *DB) View(ctx context.Context, fn func(*DB) error) error {
 		return d.Explain(err)
 	}
 	defer tx.Rollback()
-	return fn(&DB{d.db, d.path, d.how, tx})
+	return fn(&DB{d.db, d.path, d.how, tx, d.prepared})
 }
 
 // Querier is what queries run on: the transaction of a snapshot, or the database.
-func (d *DB) Querier() Querier {
-	if d.view != nil {
-		return d.view
-	}
-	return d.db
-}
+func (d *DB) Querier() Querier { return asking{d, d.view} }
 
 // QueryRow asks for one row; what goes wrong is explained.
 func (d *DB) QueryRow(ctx context.Context, query string, args ...any) Scanner {
@@ -114,8 +111,12 @@ func open(path string, how access) (*DB, error) {
 	if err != nil {
 		return nil, fmt.Errorf("records %s: %w", path, err)
 	}
-	return &DB{db: db, path: path, how: how}, nil
+	db.SetMaxIdleConns(idleConnections)
+	return &DB{db: db, path: path, how: how, prepared: &prepared{by: map[string]*sql.Stmt{}}}, nil
 }
+
+// idleConnections is how many connections a server keeps between requests: to open one takes longer than to ask.
+const idleConnections = 16
 
 // accessTo finds out how the records can be opened. Commands that read work on a
 // disk that cannot be written; what a writer left in the log is read where it can.

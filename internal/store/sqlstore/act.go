@@ -20,6 +20,7 @@ type Tx struct {
 	more      []event.Record    // what came out on the way
 	learnt    map[[32]byte]bool // RSA keys that this change brought
 	addresses map[string]bool   // addresses that this change has recorded
+	touched   bool              // it may have written what the hierarchy is loaded from
 }
 
 // Reads are the records as the change sees them, for whatever has to be asked again inside it. They
@@ -35,26 +36,9 @@ func (t *Tx) Reads() store.Store { return storeOf(t.Change.View()) }
 // open whether the change is on record.
 func (s *Store) Act(ctx context.Context, now func() time.Time, actor string, before func() error,
 	fn func(store.Tx) ([]journal.Entry, error)) (journal.Head, error) {
-	change, err := s.Begin(ctx, now)
-	if err != nil {
-		return journal.Head{}, err
-	}
-	defer change.Rollback()
-	tx := &Tx{Change: change, actor: actor}
-	head, err := tx.change(fn)
-	if err != nil {
-		return journal.Head{}, s.Explain(err)
-	}
-	if before != nil {
-		if err := before(); err != nil {
-			return journal.Head{}, err
-		}
-	}
-	if err := change.Commit(); err != nil {
-		return journal.Head{}, fmt.Errorf("%w: %w", store.ErrUncertain, s.Explain(err))
-	}
-	s.note(head)
-	return head, nil
+	o := &one{ctx: ctx, now: now, actor: actor, before: before, fn: fn, done: make(chan struct{})}
+	s.turn.take(o, s.together)
+	return o.outcome()
 }
 
 func (t *Tx) change(fn func(store.Tx) ([]journal.Entry, error)) (journal.Head, error) {
@@ -65,8 +49,10 @@ func (t *Tx) change(fn func(store.Tx) ([]journal.Entry, error)) (journal.Head, e
 	if err := t.keys.Flush(t.Change); err != nil {
 		return journal.Head{}, err
 	}
-	if _, err := Load(t.Ctx, t.Querier()); err != nil {
-		return journal.Head{}, fmt.Errorf("nothing was changed, since the records would not load any more: %w", err)
+	if t.touched {
+		if _, err := Load(t.Ctx, t.Querier()); err != nil {
+			return journal.Head{}, fmt.Errorf("nothing was changed, since the records would not load any more: %w", err)
+		}
 	}
 	last, err := newest(t.Ctx, t.Querier())
 	if err != nil {

@@ -271,7 +271,7 @@ func (l *loading) row(rows sqlite.Scanner) error {
 		l.byID[aID], l.parent[a] = a, parent
 		l.order = append(l.order, a)
 	}
-	c, err := cert.Read(der)
+	c, err := parsedAuthority(der)
 	if err != nil {
 		return fmt.Errorf("authority %s: its certificate on record cannot be parsed: %w", handle, err)
 	}

@@ -21,15 +21,16 @@ import (
 type Store struct {
 	*sqlite.DB
 	loaded *hierarchyCache // shared by all that read one database
+	turn   *turns          // of changes of one program
 }
 
 // View lets fn read the records as they are at one moment, while others keep writing.
 // The moment is that of the first reading.
 func (s *Store) View(ctx context.Context, fn func(store.Store) error) error {
-	return s.DB.View(ctx, func(d *sqlite.DB) error { return fn(&Store{d, s.loaded}) })
+	return s.DB.View(ctx, func(d *sqlite.DB) error { return fn(&Store{d, s.loaded, s.turn}) })
 }
 
-func storeOf(d *sqlite.DB) *Store { return &Store{d, &hierarchyCache{}} }
+func storeOf(d *sqlite.DB) *Store { return &Store{d, &hierarchyCache{}, &turns{}} }
 
 // Create makes the records of a new estate.
 func Create(ctx context.Context, path, estateID string) (*Store, error) {

@@ -10,6 +10,7 @@ import (
 
 	"ironseal/internal/app/requests/delivery"
 	"ironseal/internal/app/requests/intake"
+	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/estate"
 	"ironseal/internal/event"
 	"ironseal/internal/store"
@@ -96,27 +97,43 @@ func Enrol(ctx context.Context, e *estate.Estate, ask Ask) (Outcome, error) {
 	if err != nil {
 		return Outcome{}, err
 	}
-	j := judgement{why: unusual}
-	if len(unusual) == 0 {
-		rec := store.Request{DER: got.Request.Raw, Title: got.Request.Title(), Sender: m.sender, Received: e.Now(),
-			State: lifecycle.Waiting}
-		if j, err = ask.judge(ctx, e, t, m, rec, got.Request); err != nil {
-			return Outcome{}, err
+	return ask.taken(ctx, e, t, got, m, unusual)
+}
+
+// tries is how often a request is judged again, where the records changed between its plan and its signature.
+const tries = 4
+
+// taken judges a request and puts it on record, signed or not.
+func (ask Ask) taken(ctx context.Context, e *estate.Estate, t template.Template, got intake.Received, m machine,
+	unusual []string) (out Outcome, err error) {
+	for range tries {
+		j := judgement{why: unusual}
+		if len(unusual) == 0 {
+			rec := store.Request{DER: got.Request.Raw, Title: got.Request.Title(), Sender: m.sender, Received: e.Now(),
+				State: lifecycle.Waiting}
+			if j, err = ask.judge(ctx, e, t, m, rec, got.Request); err != nil {
+				return Outcome{}, err
+			}
+		}
+		out = Outcome{State: lifecycle.Waiting}
+		if err = ask.receive(ctx, e, got, m, &j, &out); !errors.Is(err, fault.Changed) {
+			break
 		}
 	}
-	number, full, err := ask.receive(ctx, e, got, m, &j)
 	if err != nil {
-		return Outcome{}, err
+		return ask.lost(ctx, e, got, m, err)
 	}
-	out := Outcome{Number: number, State: lifecycle.Waiting, Waits: j.why}
-	if len(j.why) > 0 || full {
-		return out, nil
+	return out, nil
+}
+
+// lost is the outcome where another server took the same request a moment ago.
+func (ask Ask) lost(ctx context.Context, e *estate.Estate, got intake.Received, m machine, err error) (Outcome, error) {
+	if errors.Is(err, fault.Refused) {
+		if earlier, e2 := e.Records.RequestBySHA(ctx, got.Request.SHA256()); e2 == nil {
+			return ask.again(ctx, e, earlier, m)
+		}
 	}
-	if j.sheet.Record.Number, err = estate.ParseNumber(number); err != nil {
-		return out, err
-	}
-	err = sign(ctx, e, j.sheet, &out)
-	return out, err
+	return Outcome{}, err
 }
 
 // ofSession reports whether a request was made for the session that it came by, or does not say.
@@ -238,42 +255,73 @@ func SameNames(a, b []san.Name) bool {
 	return within(a, b) && within(b, a)
 }
 
-// receive puts the request on record, with how the machine is known, and with the permission to sign it or the reason
-// why a person decides. full says that as many were signed today as may be.
-func (ask Ask) receive(ctx context.Context, e *estate.Estate, got intake.Received, m machine,
-	j *judgement) (number string, full bool, err error) {
+// receive puts the request on record, with how the machine is known, and either signs it in the same act or says why a
+// person decides.
+func (ask Ask) receive(ctx context.Context, e *estate.Estate, got intake.Received, m machine, j *judgement,
+	out *Outcome) error {
+	into := intake.ReceivingOne(got, m.sender)
+	first := func(tx store.Tx) (int64, []event.Record, bool, error) {
+		number, records, err := into(tx)
+		if err != nil {
+			return 0, nil, false, err
+		}
+		out.Number = fmt.Sprintf("R%d", number)
+		more, err := ask.tells(ctx, tx, m, j, out.Number)
+		return number, append(records, more...), len(j.why) == 0, err
+	}
+	if len(j.why) > 0 {
+		out.Waits = j.why
+		_, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
+			_, records, _, err := first(tx)
+			return records, err
+		})
+		return err
+	}
+	if _, err := signing.SignUnrecorded(ctx, e, j.sheet, first); err != nil {
+		return err
+	}
+	if out.Waits = j.why; len(j.why) > 0 { // as many were signed today as may be
+		return nil
+	}
+	list, err := e.ReadCertificates(e.Records.CertificatesByRequest(ctx, j.sheet.Record.Number))
+	if err != nil {
+		return err
+	}
+	if len(list) == 0 {
+		return fault.New(fault.Internal, "%s was signed, and its certificate is not on record", out.Number)
+	}
+	out.State, out.Certificate = lifecycle.Signed, &list[0]
+	return nil
+}
+
+// tells records how the machine is known, and the permission to sign its request or the reason why a person decides.
+func (ask Ask) tells(ctx context.Context, tx store.Tx, m machine, j *judgement, number string) ([]event.Record, error) {
 	told := event.Enrolled{By: ask.By, Template: ask.Label, ID: ask.Transaction}
 	if m.record != nil {
 		told.Renews = m.record.SerialHex()
 	}
-	if ask.Account != nil {
+	if ask.Account != nil { // another server may have taken another request for the order
 		told.Account, told.Order = ask.Account.ID, ask.Account.Order
+		_, taken, err := tx.DerivedOf(ctx, event.OrderRequests, ask.Account.Order)
+		if err != nil {
+			return nil, err
+		}
+		if taken {
+			return nil, fault.New(fault.Changed, "the order has a request already")
+		}
 	}
-	number, err = intake.ReceiveOne(ctx, e, got, m.sender, func(tx store.Tx, number string) ([]event.Record, error) {
-		if m.code != nil && !ask.Again { // others may have used it meanwhile
-			c, err := coded(ctx, tx, ask.Code, tx.Now())
-			if err != nil {
-				return nil, err
-			}
-			if c == nil || c.Ended != "" {
-				return nil, ErrCredentials
-			}
-			told.Code, told.Nth = c.Name, c.Used+1
+	if m.code != nil && !ask.Again { // others may have used it meanwhile
+		c, err := coded(ctx, tx, ask.Code, tx.Now())
+		if err != nil {
+			return nil, err
 		}
-		if ask.Account != nil { // another server may have taken another request for the order
-			_, taken, err := tx.DerivedOf(ctx, event.OrderRequests, ask.Account.Order)
-			if err != nil {
-				return nil, err
-			}
-			if taken {
-				return nil, fault.New(fault.Changed, "the order has a request already")
-			}
+		if c == nil || c.Ended != "" {
+			return nil, ErrCredentials
 		}
-		more, err := j.record(ctx, tx, ask.Label, number)
-		full = len(j.why) > 0
-		return append([]event.Record{event.On(number, told)}, more...), err
-	})
-	return number, full, err
+		told.Code, told.Nth = c.Name, c.Used+1
+	}
+	more, err := j.record(ctx, tx, ask.Label, number)
+	return append([]event.Record{event.On(number, told)}, more...), err
 }
 
 // again tells the outcome of a request that is on record. Only the machine that handed it in is told. A request that a

@@ -174,22 +174,30 @@ func ReadOne(in Input) (Received, error) {
 // The same bytes are not received twice.
 func ReceiveOne(ctx context.Context, e *estate.Estate, r Received, sender string,
 	also func(tx store.Tx, number string) ([]event.Record, error)) (number string, err error) {
-	flaws := scrutinise([]Received{r})
+	into := ReceivingOne(r, sender)
 	_, err = e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
-		records, err := receiving(tx, &r, flaws, sender)
+		n, records, err := into(tx)
 		if err != nil {
 			return nil, err
 		}
-		if r.Known {
-			return nil, fault.New(fault.Refused, "this very request was handed in before: go back to the address "+
-				"that you "+
-				"were given then, or make a new request")
-		}
-		number = fmt.Sprintf("R%d", r.Record.Number)
+		number = fmt.Sprintf("R%d", n)
 		more, err := also(tx, number)
 		return append(records, more...), err
 	})
 	return number, err
+}
+
+// ReceivingOne is what puts a request that was read on record inside an act. What takes long is done now.
+func ReceivingOne(r Received, sender string) func(tx store.Tx) (number int64, records []event.Record, err error) {
+	flaws := scrutinise([]Received{r})
+	return func(tx store.Tx) (int64, []event.Record, error) {
+		records, err := receiving(tx, &r, flaws, sender)
+		if err == nil && r.Known {
+			err = fault.New(fault.Refused, "this very request was handed in before: go back to the address that you "+
+				"were given then, or make a new request")
+		}
+		return r.Record.Number, records, err
+	}
 }
 
 func readRequests(in Input) (out []Received, faults []error) {
