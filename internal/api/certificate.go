@@ -23,6 +23,7 @@ type Certificate struct {
 	Request  string          `json:"request,omitempty" doc:"the request it came from, such as R7"`
 	Key      string          `json:"key" doc:"kind of key"`
 	Days     int             `json:"days_left" doc:"whole days; below zero once it ended"`
+	Renews   string          `json:"renews" doc:"itself: its machine renews it; late: its machine should have and did not; empty: a person does"`
 	Left     string          `json:"-"`
 	Planned  bool            `json:"-"` // another serves in its place
 }

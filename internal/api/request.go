@@ -17,6 +17,8 @@ type Request struct {
 	Received  string                 `json:"received" doc:"when it was received"`
 	Reason    string                 `json:"reason,omitempty" doc:"why it was declined"`
 	CheckCode string                 `json:"check_code" doc:"the code that its sender can read out"`
+	By        string                 `json:"by,omitempty" doc:"the protocol by which a machine sent it: est, acme, scep; absent for others"`
+	Waits     []string               `json:"waits,omitempty" doc:"for a machine's request: why it waits for a person"`
 	Known     bool                   `json:"known_already,omitempty" doc:"it was on record before"`
 }
 

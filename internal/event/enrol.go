@@ -54,8 +54,8 @@ type AccountKept struct {
 	Thumbprint string   `json:"thumbprint"` // of its key (RFC 7638)
 	Key        string   `json:"key"`        // the public key, as a JSON Web Key
 	Template   string   `json:"template"`
-	Code       string   `json:"code,omitempty"` // the name of the credential that it registered with
-	Nth        int      `json:"nth,omitempty"`  // of the accounts by this credential
+	Code       string   `json:"code,omitempty"`  // the name of the credential that it registered with
+	Nth        int      `json:"nth,omitempty"`   // of the accounts by this credential
 	Names      []string `json:"names,omitempty"` // trees of names that may be ordered; none: any
 	Party      string   `json:"party,omitempty"`
 	Contacts   []string `json:"contacts,omitempty"`

@@ -11,6 +11,7 @@ import (
 	"ironseal/pki/acme"
 	"ironseal/pki/bundle"
 	"ironseal/pki/jose"
+	"ironseal/pki/template"
 )
 
 // acmeRetry is when a client asks again for an order that is processed, in seconds.
@@ -93,7 +94,9 @@ func acmeFinalize(c *acmeCall, parts []string) error {
 	if err != nil {
 		return err
 	}
-	if o, err = ordering.Finish(c.ctx(), c.h.s.Estate(), c.account, o, der, c.h.s.Unlocked); err != nil {
+	o, err = ordering.Finish(c.ctx(), c.h.s.Estate(), c.account, o, der, c.h.s.Unlocked)
+	c.h.metrics.enrol(template.ACME, o.Outcome, err)
+	if err != nil {
 		return err
 	}
 	if o.Status == ordering.Processing {

@@ -152,6 +152,7 @@ func (h *Server) est(w http.ResponseWriter, r *http.Request, again bool) {
 		return
 	}
 	out, err := enrol.Enrol(r.Context(), h.s.Estate(), ask)
+	h.metrics.enrol(template.EST, out, err)
 	if err == nil {
 		err = h.s.Replaced()
 	}
@@ -196,6 +197,7 @@ func (h *Server) estKey(w http.ResponseWriter, r *http.Request) {
 	}
 	out, sealed, err := enrol.MakeKey(r.Context(), h.s.Estate(), ask, est.By{Signer: signer,
 		Certificates: i.TLS.Certificate})
+	h.metrics.enrol(template.EST, out, err)
 	if err == nil {
 		err = h.s.Replaced()
 	}

@@ -10,6 +10,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 
 	"ironseal/internal/app/ops/service"
+	"ironseal/internal/app/requests/enrol"
 	"ironseal/internal/app/revoke/responding"
 	"ironseal/pki/ocsp"
 )
@@ -20,6 +21,7 @@ type metrics struct {
 	requests *prometheus.CounterVec
 	took     *prometheus.HistogramVec
 	answers  *prometheus.CounterVec
+	enrolled *prometheus.CounterVec
 	answered prometheus.Histogram
 }
 
@@ -39,6 +41,9 @@ var Metrics = []Metric{
 	{"ironseal_desk_certificate_days", "gauge", "temporary", "Days until the desk's certificate ends."},
 	{"ironseal_requests_waiting", "gauge", "", "Signing requests that wait."},
 	{"ironseal_oldest_waiting_seconds", "gauge", "", "Age of the oldest signing request that waits."},
+	{"ironseal_enrolments_total", "counter", "by, outcome", "Requests of machines, by protocol and by what became of " +
+		"them: signed, waits, refused."},
+	{"ironseal_machines_late", "gauge", "", "Certificates that machines should have renewed and did not."},
 	{"ironseal_failing", "gauge", "what", "1 for each duty that fails and is tried again."},
 	{"ironseal_records_readable", "gauge", "", "1 if the records could be read for this answer, else 0."},
 }
@@ -74,11 +79,11 @@ func newMetrics(s *service.Service) *metrics {
 		return prometheus.HistogramOpts{Name: d.Name, Help: d.Help, Buckets: buckets}
 	}
 	m := &metrics{registry: prometheus.NewRegistry(), requests: counter("ironseal_requests_total"),
-		answers: counter("ironseal_ocsp_answers_total"),
+		answers: counter("ironseal_ocsp_answers_total"), enrolled: counter("ironseal_enrolments_total"),
 		took: prometheus.NewHistogramVec(histogram("ironseal_request_seconds"),
 			metric("ironseal_request_seconds").labels()),
 		answered: prometheus.NewHistogram(histogram("ironseal_ocsp_seconds"))}
-	m.registry.MustRegister(m.requests, m.took, m.answers, m.answered, gauges{s})
+	m.registry.MustRegister(m.requests, m.took, m.answers, m.enrolled, m.answered, gauges{s})
 	return m
 }
 
@@ -94,6 +99,18 @@ func (m *metrics) answer(t responding.Told, took time.Duration) {
 	}
 	m.answers.WithLabelValues(t.Status.String(), says).Inc()
 	m.answered.Observe(took.Seconds())
+}
+
+// enrol counts what became of a machine's request.
+func (m *metrics) enrol(by string, out enrol.Outcome, err error) {
+	outcome := "waits"
+	switch {
+	case err != nil:
+		outcome = "refused"
+	case out.Certificate != nil:
+		outcome = "signed"
+	}
+	m.enrolled.WithLabelValues(by, outcome).Inc()
 }
 
 // gauges are read when they are asked for.
@@ -137,6 +154,7 @@ func (g gauges) Collect(to chan<- prometheus.Metric) {
 		readable = 1
 		tell("ironseal_requests_waiting", float64(told.Waiting))
 		tell("ironseal_oldest_waiting_seconds", told.Oldest.Seconds())
+		tell("ironseal_machines_late", float64(told.Late))
 	}
 	tell("ironseal_records_readable", readable)
 }

@@ -146,6 +146,9 @@ func (h *Server) scepMessage(w http.ResponseWriter, r *http.Request, t template.
 		http.Error(w, "too many attempts: try again in a minute", http.StatusTooManyRequests)
 		return
 	}
+	if got.Number != "" || m.Type == scep.PKCSReq || m.Type == scep.RenewalReq {
+		h.metrics.enrol(template.SCEP, got.Outcome, got.Why)
+	}
 	if got.Why != nil {
 		h.log.Info("a message of SCEP failed", "template", t.Name, "why", runes.Escape(got.Why.Error()))
 	}

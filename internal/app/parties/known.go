@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"ironseal/internal/app/ops/probes"
+	"ironseal/internal/app/requests/enrol"
+	"ironseal/internal/app/requests/fleet"
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/estate"
 	"ironseal/internal/event"
@@ -25,6 +27,7 @@ import (
 type Known struct {
 	trust.Party
 	Certificates []Holding      `json:"certificates" doc:"what it holds"`
+	Enrols       []enrol.Code   `json:"enrols" doc:"credentials by which its machines enrol"`
 	Stores       []Confirmation `json:"stores" doc:"what the scripts of kits reported of it"`
 	Seen         []Observation  `json:"seen" doc:"what was last seen at its endpoints"`
 }
@@ -35,6 +38,8 @@ type Holding struct {
 	Serial string          `json:"serial" doc:"of it"`
 	State  lifecycle.State `json:"state" doc:"its state today"`
 	Until  string          `json:"not_after" doc:"its last day"`
+	Renews string          `json:"renews" doc:"itself: its machine renews it; late: its machine should have and did not; empty: a person does"`
+	By     string          `json:"by" doc:"how its machine enrolled: the protocol, and the credential; empty where a person sent the request"`
 }
 
 // Confirmation is a store of a party, by its last report.
@@ -74,7 +79,7 @@ func RecordObservations(ctx context.Context, e *estate.Estate, set string, list 
 // What tells what is known of a party. Reports and observations are joined to it by its name and
 // its endpoints.
 func What(ctx context.Context, e *estate.Estate, name string) (Known, error) {
-	out := Known{Certificates: []Holding{}, Stores: []Confirmation{}, Seen: []Observation{}}
+	out := Known{Certificates: []Holding{}, Enrols: []enrol.Code{}, Stores: []Confirmation{}, Seen: []Observation{}}
 	var err error
 	if out.Party, err = Find(ctx, e, name); err != nil {
 		return out, err
@@ -83,9 +88,26 @@ func What(ctx context.Context, e *estate.Estate, name string) (Known, error) {
 	if err != nil {
 		return out, err
 	}
+	machines, err := fleet.Enrolments(ctx, e.Records)
+	if err != nil {
+		return out, err
+	}
 	for _, h := range certificates {
-		out.Certificates = append(out.Certificates, Holding{Title: h.Title(), Serial: h.SerialHex(), State: h.State,
-			Until: h.NotAfter.Format("2006-01-02")})
+		own := Holding{Title: h.Title(), Serial: h.SerialHex(), State: h.State, Until: h.NotAfter.Format("2006-01-02"),
+			Renews: machines.Renews(h, e.Now())}
+		if m, ok := machines[fmt.Sprintf("R%d", h.Record.Request)]; ok {
+			own.By = m.Words()
+		}
+		out.Certificates = append(out.Certificates, own)
+	}
+	codes, err := enrol.Codes(ctx, e)
+	if err != nil {
+		return out, err
+	}
+	for _, c := range codes {
+		if c.Party == name {
+			out.Enrols = append(out.Enrols, c)
+		}
 	}
 	if err := out.stores(ctx, e); err != nil {
 		return out, err

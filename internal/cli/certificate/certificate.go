@@ -12,6 +12,7 @@ import (
 
 	"ironseal/internal/api"
 	"ironseal/internal/app/requests/delivery"
+	"ironseal/internal/app/requests/fleet"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
 	"ironseal/internal/term"
@@ -53,9 +54,15 @@ replaced, revoked, and those that are prepared for a switch day.`,
 			if err := d.into(&which); err != nil {
 				return err
 			}
+			known, err := fleet.Enrolments(cmd.Context(), e.Records)
+			if err != nil {
+				return err
+			}
 			list := certificateLister(s)
 			others, err := e.EachCertificate(cmd.Context(), which, func(h estate.CertificateRecord) error {
-				return list.row(api.CertificateOf(h, s.Moment()))
+				row := api.CertificateOf(h, s.Moment())
+				row.Renews = known.Renews(h, s.Moment())
+				return list.row(row)
 			})
 			if err != nil {
 				return err
@@ -118,7 +125,7 @@ func certificateLister(s *session.Session) *lister {
 		l.json = s.NewList()
 	case !s.Quiet:
 		l.table = s.Out.Rolling([]string{"serial", "for", "state", "left", "until", "names", "key", "signed by",
-			"template", "from"}, "from", "template", "key", "names", "signed by")
+			"template", "from", "renews"}, "from", "template", "key", "names", "signed by")
 	}
 	return l
 }
@@ -138,8 +145,16 @@ func (l *lister) row(r api.Certificate) error {
 	}
 	l.table.Row([]term.Cell{{Text: cert.ShortSerial(r.Serial), Tone: term.Quiet}, {Text: r.Title, Tone: term.Strong},
 		session.StateCell(r.State, r.Planned), {Text: r.Left}, {Text: r.Until[:10]}, {Text: names}, {Text: r.Key},
-		{Text: r.By}, {Text: r.Template}, {Text: r.Request}})
+		{Text: r.By}, {Text: r.Template}, {Text: r.Request}, renewsCell(r.Renews)})
 	return nil
+}
+
+// renewsCell says whether a machine renews a certificate.
+func renewsCell(how string) term.Cell {
+	if how == fleet.LateWords {
+		return term.Cell{Text: how, Tone: term.Bad}
+	}
+	return term.Cell{Text: how}
 }
 
 // end says how many others there are, where only those that serve were asked for.
@@ -208,6 +223,9 @@ func certificateShow(s *session.Session) *cobra.Command {
 			}
 			o := describe.Certificate(h.Certificate, s.Moment())
 			r := api.CertificateOf(h, s.Moment())
+			if r.Renews, err = fleet.RenewsOne(cmd.Context(), e.Records, h, s.Moment()); err != nil {
+				return err
+			}
 			if o, err = leading(cmd.Context(), e, h, o, r); err != nil {
 				return err
 			}

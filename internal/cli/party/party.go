@@ -110,12 +110,23 @@ func draw(s *session.Session, k parties.Known) {
 			s.Out.Say("  %s%s", s.Out.Paint(term.Quiet, fmt.Sprintf("%-14s", column)), term.Safe(text))
 		}
 	}
-	var certificates, stores, seen [][]term.Cell
+	var certificates, enrols, stores, seen [][]term.Cell
 	for _, c := range k.Certificates {
 		certificates = append(certificates, []term.Cell{session.StateCell(c.State, false), {Text: c.Title,
 			Tone: term.Strong},
 			{Text: c.Until},
-			{Text: c.Serial[:min(8, len(c.Serial))], Tone: term.Quiet}})
+			{Text: c.Serial[:min(8, len(c.Serial))], Tone: term.Quiet}, {Text: c.Renews}, {Text: c.By}})
+	}
+	for _, c := range k.Enrols {
+		kind, state := "code", "open"
+		if c.KeyID != "" {
+			kind = "account key"
+		}
+		if c.Ended != "" {
+			state = "ended: " + c.Ended
+		}
+		enrols = append(enrols, []term.Cell{{Text: c.Name, Tone: term.Strong}, {Text: kind}, {Text: state},
+			{Text: fmt.Sprintf("%d of %d", c.Used, c.Count)}, {Text: c.Template}, {Text: strings.Join(c.Names, ", ")}})
 	}
 	for _, c := range k.Stores {
 		has := term.Cell{Text: "✓ all there", Tone: term.Good}
@@ -137,7 +148,8 @@ func draw(s *session.Session, k parties.Known) {
 		title string
 		rows  [][]term.Cell
 		head  []string
-	}{{"It holds", certificates, []string{"state", "for", "until", "serial"}},
+	}{{"It holds", certificates, []string{"state", "for", "until", "serial", "renews", "by"}},
+		{"Its machines enrol with", enrols, []string{"credential", "kind", "state", "machines", "template", "names"}},
 		{"Kits reported", stores, []string{"", "", "platform", "on", "store"}},
 		{"Last seen", seen, []string{"", "endpoint", "on", "because"}}} {
 		if len(part.rows) > 0 {

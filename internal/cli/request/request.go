@@ -13,6 +13,8 @@ import (
 
 	"ironseal/internal/api"
 	"ironseal/internal/app/parties"
+	"ironseal/internal/app/requests/enrol"
+	"ironseal/internal/app/requests/fleet"
 	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/cli/session"
@@ -308,7 +310,11 @@ func requestList(s *session.Session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return printRequests(s, list, state)
+			known, err := fleet.Enrolments(cmd.Context(), e.Records)
+			if err != nil {
+				return err
+			}
+			return printRequests(s, list, known, state)
 		},
 	}
 	s.QuietFlag(c, "print numbers only")
@@ -321,17 +327,27 @@ func requestList(s *session.Session) *cobra.Command {
 // requestStates are the words that request list takes.
 var requestStates = append(lifecycle.RequestStateWords(), "any")
 
-func printRequests(s *session.Session, list []store.Request, state string) error {
+func printRequests(s *session.Session, list []store.Request, known fleet.Fleet, state string) error {
 	rows := []api.Request{}
+	machine := false
 	var cells [][]term.Cell
 	for _, r := range list {
 		row := api.RequestOf(r)
+		row.By = known[row.Name].By
 		rows = append(rows, row)
 		cells = append(cells, []term.Cell{{Text: row.Name, Tone: term.Strong}, {Text: string(row.State)},
-			{Text: row.Title},
+			{Text: row.Title}, {Text: row.By},
 			{Text: row.From}, {Text: span.Distance(s.Moment(), r.Received)}, {Text: row.CheckCode, Tone: term.Accent}})
+		machine = machine || row.By != ""
 		if s.Quiet && !s.JSON {
 			s.Out.Say("%s", row.Name)
+		}
+	}
+	head := []string{"", "state", "for", "by", "from", "came", "check code"}
+	if !machine {
+		head = slices.Delete(head, 3, 4)
+		for i := range cells {
+			cells[i] = slices.Delete(cells[i], 3, 4)
 		}
 	}
 	switch {
@@ -341,7 +357,7 @@ func printRequests(s *session.Session, list []store.Request, state string) error
 	case len(rows) == 0:
 		s.Out.Say("There are no requests in the state %q.", state)
 	default:
-		s.Out.Table([]string{"", "state", "for", "from", "came", "check code"}, cells, "came", "from", "check code")
+		s.Out.Table(head, cells, "came", "from", "check code")
 	}
 	return nil
 }
@@ -368,6 +384,9 @@ func requestShow(s *session.Session) *cobra.Command {
 				return err
 			}
 			o := describeRecord(rec, r, told)
+			if err := addMachine(cmd.Context(), e, rec, &o); err != nil {
+				return err
+			}
 			related, err := intake.Related(cmd.Context(), e, r)
 			if err != nil {
 				return err
@@ -394,6 +413,28 @@ func requestShow(s *session.Session) *cobra.Command {
 	s.ShowFlags(c, &all, &field)
 	c.Flags().BoolVar(&resolve, "resolve", false, "look the names up, and say which do not resolve from here")
 	return c
+}
+
+// addMachine tells how a request came from a machine, and why it waits for a person.
+func addMachine(ctx context.Context, e *estate.Estate, rec store.Request, o *describe.Object) error {
+	number := fmt.Sprintf("R%d", rec.Number)
+	known, err := fleet.Enrolments(ctx, e.Records)
+	if err != nil {
+		return err
+	}
+	n, machine := known[number]
+	if !machine {
+		return nil
+	}
+	o.Add("enrolled", "Enrolled by", n.Words())
+	if rec.State != lifecycle.Waiting {
+		return nil
+	}
+	why, err := enrol.Waits(ctx, e.Records, number)
+	if len(why) > 0 {
+		o.Add("waits", "Waits because", why...)
+	}
+	return err
 }
 
 func describeRecord(rec store.Request, r *request.Request, told *event.HandedIn) describe.Object {

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"ironseal/internal/app/ca/renewals"
+	"ironseal/internal/app/requests/fleet"
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/app/revoke/inventory"
 	"ironseal/internal/app/revoke/publishing"
@@ -25,6 +26,9 @@ func publish(words string) advice.Step { return advice.To(words, advice.PublishL
 func DueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]renewals.Due, error) {
 	out, err := renewals.DueWithin(ctx, e, within)
 	if err != nil {
+		return nil, err
+	}
+	if out, err = withoutMachines(ctx, e, out); err != nil {
 		return nil, err
 	}
 	lists, _, err := listsOf(ctx, e)
@@ -76,6 +80,38 @@ func DueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]renew
 	}
 	slices.SortStableFunc(out, func(a, b renewals.Due) int { return a.Day.Compare(b.Day) })
 	return out, nil
+}
+
+// withoutMachines leaves out what machines renew by themselves, and adds what they should have renewed and did not.
+func withoutMachines(ctx context.Context, e *estate.Estate, list []renewals.Due) (out []renewals.Due, err error) {
+	known, err := fleet.Enrolments(ctx, e.Records)
+	if err != nil || len(known) == 0 {
+		return list, err
+	}
+	for _, d := range list {
+		renews := ""
+		if d.Serial != "" {
+			c, _, err := e.FindCertificate(ctx, d.Serial)
+			if err != nil {
+				return nil, err
+			}
+			renews = known.Renews(c, e.Now())
+		}
+		if renews == "" {
+			out = append(out, d)
+		}
+	}
+	late, err := fleet.LateOnes(ctx, e)
+	for _, c := range late {
+		holders, err := e.Holders(ctx, c)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, renewals.Due{Day: fleet.LateFrom(c.Certificate), Title: c.Title(), Serial: c.SerialHex(),
+			What: "its machine should have renewed it, and did not", Holders: append([]string{}, holders...),
+			Next: advice.To("", advice.ShowCertificate, "certificate", c.Serial.Short())})
+	}
+	return out, err
 }
 
 // listsOf are the lists of which there is something to tell. Before the first publication there are

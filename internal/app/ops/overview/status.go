@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"ironseal/internal/app/ca/renewals"
+	"ironseal/internal/app/requests/fleet"
 	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/app/transfer"
@@ -207,8 +208,12 @@ func (s *Status) pending(ctx context.Context, e *estate.Estate, now time.Time) e
 	if err != nil {
 		return err
 	}
+	known, err := fleet.Enrolments(ctx, e.Records)
+	if err != nil {
+		return err
+	}
 	for _, c := range ending {
-		if c.OneUse() || c.State.Rejected() || len(s.Ending) == 10 {
+		if c.OneUse() || c.State.Rejected() || len(s.Ending) == 10 || known.Renews(c, now) == fleet.Itself {
 			continue
 		}
 		s.Ending = append(s.Ending, EndingLine{c.Title(), c.SerialHex(), c.NotAfter, c.State})

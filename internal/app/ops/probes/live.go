@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"time"
 
+	"ironseal/internal/app/requests/fleet"
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/estate"
@@ -52,14 +53,22 @@ type Match struct {
 	Template string
 	State    lifecycle.State
 	Holders  []string
+	Renews   string // itself, or late; "" where a person renews it
 }
 
 // Title is how the match is called: by its request, or its serial.
 func (m Match) Title() string {
+	out := "serial " + cert.ShortSerial(m.Serial)
 	if m.Request > 0 {
-		return fmt.Sprintf("R%d, serial %s", m.Request, cert.ShortSerial(m.Serial))
+		out = fmt.Sprintf("R%d, %s", m.Request, out)
 	}
-	return "serial " + cert.ShortSerial(m.Serial)
+	switch m.Renews {
+	case fleet.Itself:
+		out += ", renews itself"
+	case fleet.LateWords:
+		out += ", late: its machine did not renew it"
+	}
+	return out
 }
 
 // Looking is one run over endpoints: what they have in common is read once.
@@ -192,6 +201,9 @@ func (l *Looking) match(ctx context.Context, leaf *cert.Certificate, name string
 		on = &Match{Serial: h.SerialHex(), Request: h.Record.Request, Issuer: h.Record.Issuer,
 			Template: h.Record.Template, State: h.State}
 		if on.Holders, err = l.e.Holders(ctx, h); err != nil {
+			return nil, nil, err
+		}
+		if on.Renews, err = fleet.RenewsOne(ctx, l.e.Records, h, l.e.Now()); err != nil {
 			return nil, nil, err
 		}
 	}

@@ -66,6 +66,7 @@ type Service struct {
 	notices       chan notice
 
 	delivered []enrol.Delivery // that are to be recorded
+	late      atomic.Int64     // how many machines are late, as of the last upkeep
 }
 
 // state is an open estate and what answers for it.

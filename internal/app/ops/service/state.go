@@ -24,6 +24,7 @@ type State struct {
 	Desk        *Identity
 	Waiting     int
 	Oldest      time.Duration // the age of the oldest request that waits
+	Late        int           // certificates that machines should have renewed and did not
 	Troubles    []Trouble
 	Bad         []string // what makes the server unhealthy, as sentences
 	Notes       []string // what an operator should know
@@ -33,7 +34,7 @@ type State struct {
 func (s *Service) State(ctx context.Context) State {
 	st := s.now.Load()
 	e, public := st.estate, s.public.Load()
-	out := State{Now: e.Now(), Desk: s.identity.Load(), Troubles: s.Troubles()}
+	out := State{Now: e.Now(), Desk: s.identity.Load(), Troubles: s.Troubles(), Late: int(s.late.Load())}
 	for _, l := range public.Lists {
 		out.Lists = append(out.Lists, Ending{l.Title(), l.Next})
 	}

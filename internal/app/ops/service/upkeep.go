@@ -6,6 +6,7 @@ import (
 
 	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/requests/desk"
+	"ironseal/internal/app/requests/fleet"
 	"ironseal/internal/app/revoke/publishing"
 	"ironseal/internal/keystore"
 	"ironseal/pki/span"
@@ -24,6 +25,7 @@ func (s *Service) upkeep(ctx context.Context) {
 		{"the desk's certificate", s.certify},
 		{"the registration certificates", s.register},
 		{"ending invitations", s.expire},
+		{"looking for machines that are late", s.count},
 		{"looking for what is due", s.due},
 	} {
 		if ctx.Err() != nil {
@@ -116,6 +118,15 @@ func (s *Service) expire(ctx context.Context) error {
 		return nil
 	}
 	_, err := desk.Expire(ctx, s.Estate())
+	return err
+}
+
+// count counts the machines that are late.
+func (s *Service) count(ctx context.Context) error {
+	list, err := fleet.LateOnes(ctx, s.Estate())
+	if err == nil {
+		s.late.Store(int64(len(list)))
+	}
 	return err
 }
 

@@ -19,10 +19,10 @@ import (
 	"strings"
 	"time"
 
-	"ironseal/internal/app/parties"
 	"ironseal/internal/estate"
 	"ironseal/internal/event"
 	"ironseal/internal/store"
+	"ironseal/pki/advice"
 	"ironseal/pki/fault"
 	"ironseal/pki/journal"
 	"ironseal/pki/runes"
@@ -204,8 +204,13 @@ func (ask CodeAsk) check(ctx context.Context, e *estate.Estate) error {
 		return err
 	}
 	if ask.Party != "" {
-		if _, err := parties.Find(ctx, e, ask.Party); err != nil {
+		_, known, err := e.Records.DerivedOf(ctx, event.Parties, ask.Party)
+		if err != nil {
 			return err
+		}
+		if !known {
+			return fault.New(fault.NotFound, "no party is called %q", ask.Party).On(fault.Party.Named("%s", ask.Party)).
+				Then(advice.To("see them", advice.ListParties))
 		}
 	}
 	if len(ask.Names) == 0 {

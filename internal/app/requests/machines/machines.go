@@ -1,72 +1,18 @@
-// Package machines knows which certificates renew themselves: those that a machine got by an enrolment protocol. It
-// tells how each enrols, and which machines should have renewed and did not.
+// Package machines shows what came of credentials: the accounts and the requests of machines.
 package machines
 
 import (
 	"context"
 	"slices"
-	"strings"
 	"time"
 
 	"ironseal/internal/app/requests/enrol"
+	"ironseal/internal/app/requests/fleet"
 	"ironseal/internal/app/requests/ordering"
 	"ironseal/internal/estate"
-	"ironseal/internal/event"
-	"ironseal/internal/store"
-	"ironseal/pki/cert"
 	"ironseal/pki/fault"
-	"ironseal/pki/journal"
 	"ironseal/pki/lifecycle"
-	"ironseal/pki/renewal"
 )
-
-// Enrolment is how a request came from a machine.
-type Enrolment struct {
-	By         string // the protocol
-	Credential string // by which the machine was known; "" for its certificate, and for accounts that none was needed for
-	Account    string // of ACME; "" for none
-	Template   string
-}
-
-// Words says how a machine enrols.
-func (n Enrolment) Words() string {
-	out := strings.ToUpper(n.By)
-	if n.Credential != "" {
-		out += ", " + n.Credential
-	}
-	return out
-}
-
-// Enrolments are the requests that came from machines, by their number, such as R7.
-func Enrolments(ctx context.Context, from store.DerivedReader) (map[string]Enrolment, error) {
-	accounts := map[string]string{}
-	if err := from.Derived(ctx, event.Accounts, func(id string, en journal.Entry) error {
-		kept, err := event.As[event.AccountKept](en)
-		accounts[id] = kept.Code
-		return err
-	}); err != nil {
-		return nil, err
-	}
-	out := map[string]Enrolment{}
-	return out, from.Derived(ctx, event.Enrolments, func(number string, en journal.Entry) error {
-		told, err := event.As[event.Enrolled](en)
-		n := Enrolment{By: told.By, Credential: told.Code, Account: told.Account, Template: told.Template}
-		if told.Account != "" {
-			n.Credential = accounts[told.Account]
-		}
-		out[number] = n
-		return err
-	})
-}
-
-// Late reports whether a machine should have renewed a certificate by now, and did not.
-func Late(c *cert.Certificate, now time.Time) bool { return !now.Before(LateFrom(c)) }
-
-// LateFrom is when a machine is late: its window has passed, and half of what is left after it.
-func LateFrom(c *cert.Certificate) time.Time {
-	w := renewal.WindowOf(c, time.Time{}, c.NotBefore, false)
-	return w.Until.Add(c.NotAfter.Sub(w.Until) / 2)
-}
 
 // Request is a request of a machine.
 type Request struct {
@@ -108,7 +54,7 @@ func show(ctx context.Context, e *estate.Estate, name string) (Shown, error) {
 	}); err != nil {
 		return out, err
 	}
-	all, err := Enrolments(ctx, e.Records)
+	all, err := fleet.Enrolments(ctx, e.Records)
 	if err != nil {
 		return out, err
 	}
@@ -134,7 +80,7 @@ func numberOf(name string) int {
 	return int(n)
 }
 
-func requestOf(ctx context.Context, e *estate.Estate, number string, n Enrolment) (Request, error) {
+func requestOf(ctx context.Context, e *estate.Estate, number string, n fleet.Enrolment) (Request, error) {
 	rec, _, err := e.Request(ctx, number)
 	if err != nil {
 		return Request{}, err
@@ -150,7 +96,7 @@ func requestOf(ctx context.Context, e *estate.Estate, number string, n Enrolment
 		if err != nil {
 			return r, err
 		}
-		r.Serial, r.Until, r.Late = c.SerialHex(), c.NotAfter, c.State.Serves() && Late(c.Certificate, e.Now())
+		r.Serial, r.Until, r.Late = c.SerialHex(), c.NotAfter, c.State.Serves() && fleet.Late(c.Certificate, e.Now())
 	}
 	return r, nil
 }
