@@ -259,7 +259,8 @@ func (q *quay) byACME(ctx context.Context, at, host string) {
 	})
 }
 
-// Machines enrol at two servers of one estate, which are killed again and again. Every certificate that a machine has is
+// Machines enrol at two servers of one estate, which are killed again and again. Every certificate that a machine has
+// is
 // on record, none was signed twice, and every order ends. IRONSEAL_KILLS says how many kills there are; ten machines
 // enrol for each.
 func TestMachinesEnrolWhileServersAreKilled(t *testing.T) {

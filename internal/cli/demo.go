@@ -18,7 +18,7 @@ import (
 )
 
 // stories are what the demo plays.
-var stories = []string{"founding", "renewal", "devices", "stolen", "desk"}
+var stories = []string{"founding", "renewal", "devices", "stolen", "desk", "machines"}
 
 func demoCommand(s *session.Session) *cobra.Command {
 	var full bool
@@ -31,7 +31,8 @@ asks nothing, and leaves an estate that you can use.
 
 --story renewal plays fourteen years in a rehearsal. --story devices puts eight live devices
 right and changes their root. --story stolen follows a lost authority key until nothing
-depends on it. --story desk serves an estate: a colleague asks for a certificate in a browser.`,
+depends on it. --story desk serves an estate: a colleague asks for a certificate in a browser.
+--story machines lets machines get and renew their certificates themselves.`,
 		Example: "  ironseal demo\n  ironseal demo /tmp/ternbay --full-keys\n  ironseal demo /tmp/history --story renewal",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 1 {
@@ -47,7 +48,7 @@ depends on it. --story desk serves an estate: a colleague asks for a certificate
 			return play(cmd.Context(), s, dir, full, story)
 		},
 	}
-	c.Flags().StringVar(&story, "story", "founding", "the `STORY` to play: founding, renewal, devices, stolen or desk")
+	c.Flags().StringVar(&story, "story", "founding", "the `STORY` to play: founding, renewal, devices, stolen, desk or machines")
 	session.CompleteWords(c, "story", stories...)
 	c.Flags().BoolVar(&full, "full-keys", false, "make the keys that a real authority would have (rsa-4096)")
 	return c
@@ -70,16 +71,25 @@ func stageOf(ctx context.Context, s *session.Session, dir string, full bool) dem
 			}
 			s.Out.Wrapped(0, tone, mark+" "+term.Safe(text))
 		},
-		Type: func(line string, args []string) error {
-			s.Out.Gap()
-			s.Out.Say("%s", s.Out.Paint(term.Strong, "$ "+line))
-			if code := Run(ctx, inStory(s), append([]string{"--color", s.Colour}, args...)); code != session.Done {
-				return fmt.Errorf("exit status %d", code)
-			}
-			return nil
+		Type: func(line string, args []string) error { return typed(ctx, s, inStory(s), line, args) },
+		Catch: func(line string, args []string) (string, error) {
+			var said strings.Builder
+			app := inStory(s)
+			app.Stdout = io.MultiWriter(s.Stdout, &said)
+			err := typed(ctx, s, app, line, args)
+			return said.String(), err
 		},
 		Serve: func(line string) (func(), error) { return background(ctx, s, line) },
 	}
+}
+
+func typed(ctx context.Context, s *session.Session, app session.App, line string, args []string) error {
+	s.Out.Gap()
+	s.Out.Say("%s", s.Out.Paint(term.Strong, "$ "+line))
+	if code := Run(ctx, app, append([]string{"--color", s.Colour}, args...)); code != session.Done {
+		return fmt.Errorf("exit status %d", code)
+	}
+	return nil
 }
 
 // inStory is the world of commands that a story types.
@@ -154,6 +164,8 @@ func play(ctx context.Context, s *session.Session, dir string, full bool, story 
 		play = demo.PlayStolen
 	case "desk":
 		play = demo.PlayDesk
+	case "machines":
+		play = demo.PlayMachines
 	case "renewal":
 		play = func(ctx context.Context, stage demo.Stage) error { return demo.PlayRenewal(ctx, stage, s.Moment()) }
 	}

@@ -36,6 +36,8 @@ type Stage struct {
 	Dir      string // a missing or empty directory
 	FullKeys bool   // the keys that a real authority would have
 	Type     func(line string, args []string) error
+	// Catch is Type for a command whose output is needed further on.
+	Catch func(line string, args []string) (string, error)
 	// Serve types a command that runs on until it is stopped, and returns once it has begun.
 	Serve   func(line string) (stop func(), err error)
 	Narrate func(text string)

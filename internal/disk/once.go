@@ -15,7 +15,8 @@ import (
 // Mark is what is used once.
 type Mark [16]byte
 
-// Once remembers what was used, for all programs that share a folder: a mark is taken by one of them, once. Marks belong
+// Once remembers what was used, for all programs that share a folder: a mark is taken by one of them, once. Marks
+// belong
 // to an age, a number that grows; of each age there is one file, to which marks are only added.
 //
 // Nothing waits for the disk here. Marks that were taken in the last moments before a power cut may be taken again.

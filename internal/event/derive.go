@@ -220,7 +220,8 @@ func enrolled(e Event, en journal.Entry) []Mark {
 	case *PersonDecides:
 		return []Mark{{Persons, en.Object, "", newest}}
 	case *AccountKept:
-		out := []Mark{{Accounts, en.Object, "", newest}, {AccountKeys, AccountKeyName(e.Template, e.Thumbprint), "", newest}}
+		out := []Mark{{Accounts, en.Object, "", newest}, {AccountKeys, AccountKeyName(e.Template, e.Thumbprint), "",
+			newest}}
 		if e.Code != "" && !e.Change {
 			out = append(out, Mark{CodeUses, e.Code, "", newest})
 		}

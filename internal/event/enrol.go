@@ -83,7 +83,8 @@ type OrderMade struct {
 	Until    time.Time `json:"until"`
 }
 
-// ChallengeTried records the outcome of a challenge. The object is the order's identifier, a dot, and the name's number.
+// ChallengeTried records the outcome of a challenge. The object is the order's identifier, a dot, and the name's
+// number.
 type ChallengeTried struct {
 	v1
 	Name   string `json:"name"`

@@ -71,8 +71,8 @@ func GetFrom(ctx context.Context, address string, s Source) ([]byte, error) {
 	return send(ctx, http.MethodGet, address, "", nil, s)
 }
 
-// follows says what is wrong with an address.
-func (s Source) follows(address string) error {
+// Follows says what is wrong with an address.
+func (s Source) Follows(address string) error {
 	if s.Host == "" {
 		return plain(address)
 	}
@@ -84,7 +84,7 @@ func (s Source) follows(address string) error {
 }
 
 func send(ctx context.Context, method, address, kind string, body []byte, s Source) ([]byte, error) {
-	if err := s.follows(address); err != nil {
+	if err := s.Follows(address); err != nil {
 		return nil, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, s.Within)
@@ -105,7 +105,7 @@ func send(ctx context.Context, method, address, kind string, body []byte, s Sour
 		if len(via) > mostRedirects {
 			return fmt.Errorf("more than %d redirects", mostRedirects)
 		}
-		return s.follows(q.URL.String())
+		return s.Follows(q.URL.String())
 	}}
 	answer, err := client.Do(q)
 	if err != nil {
@@ -171,7 +171,10 @@ func inner(ip netip.Addr) bool {
 
 // Translated reports whether an address stands in a block that networks translate or tunnel to another address.
 func Translated(ip netip.Addr) bool {
-	return ip.Is6() && !ip.Is4In6() && slices.ContainsFunc(translated, func(p netip.Prefix) bool { return p.Contains(ip) })
+	return ip.Is6() && !ip.Is4In6() && slices.ContainsFunc(translated, func(p netip.Prefix) bool {
+		return p.
+			Contains(ip)
+	})
 }
 
 var translated = prefixes("::/96", "64:ff9b::/96", "64:ff9b:1::/48", "2001::/23", "2002::/16")

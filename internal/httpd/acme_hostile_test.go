@@ -45,21 +45,29 @@ func TestACMERefusesMessages(t *testing.T) {
 		body func() []byte
 		want string
 	}{
-		"no algorithm":     {func() []byte { return with(func(h map[string]any) { delete(h, "alg") }) }, "malformed"},
-		"none":             {func() []byte { return with(func(h map[string]any) { h["alg"] = "none" }) }, "badSignatureAlgorithm"},
-		"a MAC by the key": {func() []byte { return with(func(h map[string]any) { h["alg"] = "HS256" }) }, "badSignatureAlgorithm"},
-		"of another curve": {func() []byte { return with(func(h map[string]any) { h["alg"] = "ES384" }) }, "badSignatureAlgorithm"},
-		"no nonce":         {func() []byte { return with(func(h map[string]any) { delete(h, "nonce") }) }, "badNonce"},
-		"a made-up nonce":  {func() []byte { return with(func(h map[string]any) { h["nonce"] = "AAAA" }) }, "badNonce"},
-		"a changed nonce":  {func() []byte { return with(func(h map[string]any) { h["nonce"] = "B" + r.nonce[1:] }) }, "badNonce"},
-		"another address":  {func() []byte { return with(func(h map[string]any) { h["url"] = url + "/" }) }, "malformed"},
-		"no address":       {func() []byte { return with(func(h map[string]any) { delete(h, "url") }) }, "malformed"},
-		"another case":     {func() []byte { return r.signedText(strings.Replace(header(), `"url"`, `"URL"`, 1), payload) }, "malformed"},
+		"no algorithm": {func() []byte { return with(func(h map[string]any) { delete(h, "alg") }) }, "malformed"},
+		"none": {func() []byte { return with(func(h map[string]any) { h["alg"] = "none" }) },
+			"badSignatureAlgorithm"},
+		"a MAC by the key": {func() []byte { return with(func(h map[string]any) { h["alg"] = "HS256" }) },
+			"badSignatureAlgorithm"},
+		"of another curve": {func() []byte { return with(func(h map[string]any) { h["alg"] = "ES384" }) },
+			"badSignatureAlgorithm"},
+		"no nonce":        {func() []byte { return with(func(h map[string]any) { delete(h, "nonce") }) }, "badNonce"},
+		"a made-up nonce": {func() []byte { return with(func(h map[string]any) { h["nonce"] = "AAAA" }) }, "badNonce"},
+		"a changed nonce": {func() []byte { return with(func(h map[string]any) { h["nonce"] = "B" + r.nonce[1:] }) }, "badNonce"},
+		"another address": {func() []byte { return with(func(h map[string]any) { h["url"] = url + "/" }) },
+			"malformed"},
+		"no address": {func() []byte { return with(func(h map[string]any) { delete(h, "url") }) }, "malformed"},
+		"another case": {func() []byte {
+			return r.signedText(strings.Replace(header(), `"url"`, `"URL"`, 1),
+				payload)
+		}, "malformed"},
 		"an address twice": {func() []byte {
 			return r.signedText(strings.Replace(header(), "{", `{"url":"https://ternbay.example/",`, 1), payload)
 		}, "malformed"},
-		"critical extensions":  {func() []byte { return with(func(h map[string]any) { h["crit"] = []string{"b64"}; h["b64"] = false }) }, "malformed"},
-		"a key and an account": {func() []byte { return with(func(h map[string]any) { h["jwk"] = jwk(r.key) }) }, "malformed"},
+		"critical extensions": {func() []byte { return with(func(h map[string]any) { h["crit"] = []string{"b64"}; h["b64"] = false }) }, "malformed"},
+		"a key and an account": {func() []byte { return with(func(h map[string]any) { h["jwk"] = jwk(r.key) }) },
+			"malformed"},
 		"by a key alone": {func() []byte {
 			return with(func(h map[string]any) { delete(h, "kid"); h["jwk"] = jwk(r.key) })
 		}, "malformed"},
@@ -189,10 +197,12 @@ func TestACMERejectsNames(t *testing.T) {
 		`{"type":"dns","value":"gate.quay.ternbay.example."}`, `{"type":"dns","value":".quay.ternbay.example"}`,
 		`{"type":"dns","value":"a..quay.ternbay.example"}`, `{"type":"dns","value":"a*.quay.ternbay.example"}`,
 		`{"type":"dns","value":"*.*.quay.ternbay.example"}`, `{"type":"dns","value":"127.0.0.1"}`,
-		`{"type":"dns","value":"g\u0430te.quay.ternbay.example"}`, `{"type":"dns","value":"g\u0130.quay.ternbay.example"}`,
+		`{"type":"dns","value":"g\u0430te.quay.ternbay.example"}`,
+		`{"type":"dns","value":"g\u0130.quay.ternbay.example"}`,
 		`{"type":"dns","value":"gate\u0000.quay.ternbay.example"}`, `{"type":"dns","value":"localhost"}`,
 		`{"type":"dns","value":""}`, `{"type":"ip","value":"127.1"}`, `{"type":"ip","value":"::ffff:192.0.2.1"}`,
-		`{"type":"ip","value":"192.0.2.010"}`, `{"type":"ip","value":"2001:DB8::1"}`, `{"type":"ip","value":"fe80::1%eth0"}`,
+		`{"type":"ip","value":"192.0.2.010"}`, `{"type":"ip","value":"2001:DB8::1"}`,
+		`{"type":"ip","value":"fe80::1%eth0"}`,
 		`{"type":"ip","value":"192.0.2.1"}`, `{"type":"email","value":"a@quay.ternbay.example"}`, `{"type":1}`,
 	} {
 		status, kind, _ := r.does(path, `{"identifiers":[`+name+`]}`)
@@ -202,16 +212,18 @@ func TestACMERejectsNames(t *testing.T) {
 		}
 	}
 	const gate = `{"type":"dns","value":"gate-1.quay.ternbay.example"}`
-	for name, payload := range map[string]string{"none": `{"identifiers":[]}`, "twice": `{"identifiers":[` + gate + `,` +
-		gate + `]}`, "dated": `{"identifiers":[` + gate + `],"notAfter":"2030-01-01T00:00:00Z"}`,
+	for name, payload := range map[string]string{"none": `{"identifiers":[]}`,
+		"twice": `{"identifiers":[` + gate + `,` +
+			gate + `]}`, "dated": `{"identifiers":[` + gate + `],"notAfter":"2030-01-01T00:00:00Z"}`,
 		"many": `{"identifiers":[` + strings.Repeat(gate+",", 200) + gate + `]}`} {
 		if status, kind, _ := r.does(path, payload); status != 400 || kind != "malformed" {
 			t.Errorf("%s: %d %s", name, status, kind)
 		}
 	}
 	for n := range 400 {
-		status, kind, _ := r.does(path, fmt.Sprintf(`{"identifiers":[{"type":"dns","value":"g%d.quay.ternbay.example"}]}`,
-			n))
+		status, kind, _ := r.does(path, fmt.
+			Sprintf(`{"identifiers":[{"type":"dns","value":"g%d.quay.ternbay.example"}]}`,
+				n))
 		if status == 429 && kind == "rateLimited" && n >= 300 {
 			return
 		}

@@ -79,7 +79,8 @@ func TestAnIncidentReplacesMachinesCertificates(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		list, err := o.e.ReadCertificates(o.e.Records.CertificatesOf(ctx, "services", h.Find("services").Current().Number))
+		list, err := o.e.ReadCertificates(o.e.Records.CertificatesOf(ctx, "services", h.Find("services").
+			Current().Number))
 		if err != nil {
 			t.Fatal(err)
 		}

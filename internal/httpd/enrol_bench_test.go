@@ -94,8 +94,9 @@ func hostRequest(n int) (string, []byte, error) {
 	if err != nil {
 		return "", nil, err
 	}
-	der, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{Subject: pkix.Name{CommonName: host},
-		DNSNames: []string{host}}, k)
+	der, err := x509.CreateCertificateRequest(rand.Reader,
+		&x509.CertificateRequest{Subject: pkix.Name{CommonName: host},
+			DNSNames: []string{host}}, k)
 	return host, der, err
 }
 
@@ -335,7 +336,8 @@ func (s *plainly) answer(w http.ResponseWriter, path string, payload []byte) {
 		id := strings.TrimPrefix(path, "/challenge/")
 		host, _ := s.hosts.Load(id)
 		web, _ := s.names.Ports()
-		q, _ := http.NewRequest(http.MethodGet, fmt.Sprintf("http://127.0.0.1:%d/.well-known/acme-challenge/%s", web, id),
+		q, _ := http.NewRequest(http.MethodGet, fmt.Sprintf("http://127.0.0.1:%d/.well-known/acme-challenge/%s",
+			web, id),
 			nil)
 		q.Host = fmt.Sprintf("%s:%d", host, web)
 		got, err := (&http.Client{Transport: &http.Transport{DisableKeepAlives: true}}).Do(q)

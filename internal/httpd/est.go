@@ -34,8 +34,14 @@ func (h *Server) Machines() http.Handler {
 	mux.HandleFunc("GET "+at+"{label}/cacerts", h.estRoots)
 	mux.HandleFunc("GET "+at+"{label}/csrattrs", h.estAttributes)
 	mux.HandleFunc("POST "+at+"{label}/serverkeygen", h.estKey)
-	mux.HandleFunc("POST "+at+"{label}/simpleenroll", func(w http.ResponseWriter, r *http.Request) { h.est(w, r, false) })
-	mux.HandleFunc("POST "+at+"{label}/simplereenroll", func(w http.ResponseWriter, r *http.Request) { h.est(w, r, true) })
+	mux.HandleFunc("POST "+at+"{label}/simpleenroll", func(w http.ResponseWriter, r *http.Request) {
+		h.est(w, r,
+			false)
+	})
+	mux.HandleFunc("POST "+at+"{label}/simplereenroll", func(w http.ResponseWriter, r *http.Request) {
+		h.est(w, r,
+			true)
+	})
 	mux.HandleFunc(acmeAt, h.acme)
 	mux.HandleFunc(scepAt, h.scep)
 	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {

@@ -97,8 +97,9 @@ func TestESTAttributes(t *testing.T) {
 // rsaRequest is a request by an RSA key.
 func rsaRequest(t *testing.T, k *rsa.PrivateKey, host string) []byte {
 	t.Helper()
-	der, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{Subject: pkix.Name{CommonName: host},
-		DNSNames: []string{host}}, k)
+	der, err := x509.CreateCertificateRequest(rand.Reader,
+		&x509.CertificateRequest{Subject: pkix.Name{CommonName: host},
+			DNSNames: []string{host}}, k)
 	if err != nil {
 		t.Fatal(err)
 	}

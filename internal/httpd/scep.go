@@ -21,7 +21,8 @@ import (
 // programs that others have there.
 const scepAt = "/scep/"
 
-// scep serves SCEP. Messages are sealed and signed themselves, so it is served over plain HTTP too: many devices know no
+// scep serves SCEP. Messages are sealed and signed themselves, so it is served over plain HTTP too: many devices know
+// no
 // authority to verify a server by before they have enrolled.
 func (h *Server) scep(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Cache-Control", "no-store")

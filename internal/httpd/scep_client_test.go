@@ -113,7 +113,8 @@ func newGateway(t testing.TB, at string, code string, names ...string) *gateway 
 	_, _ = rand.Read(g.nonce)
 	g.asks(code, names...)
 	self := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: names[0]},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), KeyUsage: x509.KeyUsageKeyEncipherment}
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
+		KeyUsage: x509.KeyUsageKeyEncipherment}
 	der, err := x509.CreateCertificate(rand.Reader, self, self, k.Public(), k)
 	if err != nil {
 		t.Fatal(err)
@@ -258,7 +259,8 @@ func (g *gateway) signs(kind int, content []byte) []byte {
 }
 
 // reads verifies a signed message by a certificate, and returns its content, attributes, certificates and lists.
-func reads(der []byte, by *x509.Certificate) (content []byte, attributes map[string][]byte, data signedData, err error) {
+func reads(der []byte, by *x509.Certificate) (content []byte, attributes map[string][]byte, data signedData,
+	err error) {
 	var outer contentInfo
 	if _, err = asn1.Unmarshal(der, &outer); err != nil {
 		return

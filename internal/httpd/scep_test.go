@@ -186,9 +186,14 @@ func TestSCEPRefuses(t *testing.T) {
 			return n.sends(19, n.request)
 		},
 		"a renewal by a stranger": func() string { n := q.gateway("", host); return n.sends(17, n.request) },
-		"its list, by a stranger": func() string { n := q.gateway("", host); n.meets(); return n.asksAbout(22, g.leaf) },
-		"an unknown type":         func() string { n := q.gateway("", host); return n.sends(99, n.request) },
-		"a request that is none":  func() string { n := q.gateway("", host); return n.sends(19, []byte("aboard")) },
+		"its list, by a stranger": func() string {
+			n := q.gateway("", host)
+			n.meets()
+			return n.asksAbout(22,
+				g.leaf)
+		},
+		"an unknown type":        func() string { n := q.gateway("", host); return n.sends(99, n.request) },
+		"a request that is none": func() string { n := q.gateway("", host); return n.sends(19, []byte("aboard")) },
 	} {
 		want := "failed 2"
 		if name == "a request that is none" {
@@ -235,13 +240,15 @@ func TestSCEPIsNoOracle(t *testing.T) {
 	g.meets()
 	size := g.ra.PublicKey.(*rsa.PublicKey).Size()
 	for name, message := range map[string][]byte{
-		"a key that was not encrypted": g.sealed(oidAES, make([]byte, 16), make([]byte, 32), bytes.Repeat([]byte{7}, size), g.ra),
-		"a key of another length":      g.sealed(oidAES, make([]byte, 16), make([]byte, 32), bytes.Repeat([]byte{7}, size-1), g.ra),
-		"a key of zeros":               g.sealed(oidAES, make([]byte, 16), make([]byte, 32), make([]byte, size), g.ra),
-		"content without meaning":      g.seals(bytes.Repeat([]byte{7}, 100), g.ra),
-		"no content":                   g.seals(nil, g.ra),
-		"sealed to another":            g.seals(g.request, g.self),
-		"half a block":                 g.sealed(oidAES, make([]byte, 16), make([]byte, 30), make([]byte, size), g.ra),
+		"a key that was not encrypted": g.sealed(oidAES, make([]byte, 16), make([]byte, 32), bytes.Repeat([]byte{7},
+			size), g.ra),
+		"a key of another length": g.sealed(oidAES, make([]byte, 16), make([]byte, 32), bytes.Repeat([]byte{7},
+			size-1), g.ra),
+		"a key of zeros":          g.sealed(oidAES, make([]byte, 16), make([]byte, 32), make([]byte, size), g.ra),
+		"content without meaning": g.seals(bytes.Repeat([]byte{7}, 100), g.ra),
+		"no content":              g.seals(nil, g.ra),
+		"sealed to another":       g.seals(g.request, g.self),
+		"half a block":            g.sealed(oidAES, make([]byte, 16), make([]byte, 30), make([]byte, size), g.ra),
 	} {
 		if got := g.posts(g.signs(19, message)); got != "failed 1" {
 			t.Errorf("%s: %s", name, got)
@@ -276,7 +283,8 @@ func TestSCEPSurvivesMutations(t *testing.T) {
 			body = g.signs(19, mutated(random, g.seals(g.request, g.ra)))
 		}
 		a := httptest.NewRecorder()
-		handler.ServeHTTP(a, httptest.NewRequest(http.MethodPost, "https://example.com/scep/gates?operation=PKIOperation",
+		handler.ServeHTTP(a, httptest.NewRequest(http.MethodPost,
+			"https://example.com/scep/gates?operation=PKIOperation",
 			bytes.NewReader(body)))
 		if a.Code >= 500 {
 			text, _ := io.ReadAll(a.Body)

@@ -118,7 +118,8 @@ ServerName %[8]s
 			case 1: // renewal information tells it to renew at once
 				m.do("incident", "open", s, "--because", "the server room stood open")
 			case 2: // a day is a short life: what is left is within the time that the server renews ahead
-				write(t, conf, strings.Replace(string(readFile(t, conf)), "MDRenewWindow 33%", "MDRenewWindow 1439mi", 1))
+				write(t, conf, strings.Replace(string(readFile(t, conf)), "MDRenewWindow 33%",
+					"MDRenewWindow 1439mi", 1))
 			}
 		}
 	}

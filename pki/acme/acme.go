@@ -119,7 +119,8 @@ func Answers(body []byte, authorization string) bool {
 	return subtle.ConstantTimeCompare([]byte(got), []byte(authorization)) == 1
 }
 
-// CertificateAnswers says what is wrong with a certificate that is to answer a challenge by TLS (RFC 8737 section 3): it
+// CertificateAnswers says what is wrong with a certificate that is to answer a challenge by TLS (RFC 8737 section 3):
+// it
 // has the name alone, and the digest in a critical extension.
 func CertificateAnswers(c *cert.Certificate, n san.Name, authorization string) error {
 	if len(c.Names) != 1 || !c.Names[0].Same(n) {

@@ -25,7 +25,8 @@ var (
 	idRSA               = asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 1, 1}
 	idEC                = asn1.ObjectIdentifier{1, 2, 840, 10045, 2, 1}
 	idEd25519           = asn1.ObjectIdentifier{1, 3, 101, 112}
-	curves              = map[key.Kind]asn1.ObjectIdentifier{key.P256: {1, 2, 840, 10045, 3, 1, 7}, key.P384: {1, 3, 132, 0, 34},
+	curves              = map[key.Kind]asn1.ObjectIdentifier{key.P256: {1, 2, 840, 10045, 3, 1, 7}, key.P384: {1, 3,
+		132, 0, 34},
 		key.P521: {1, 3, 132, 0, 35}}
 )
 
@@ -39,7 +40,8 @@ func KeyOf(t template.Template) key.Kind {
 	return key.P256
 }
 
-// Attributes are what a request for a template should have (CsrAttrs): in the form of a template (RFC 9908 section 3.4),
+// Attributes are what a request for a template should have (CsrAttrs): in the form of a template (RFC 9908 section
+// 3.4),
 // and in the older form for machines that do not know it.
 func Attributes(t template.Template) ([]byte, error) {
 	kind := KeyOf(t)
@@ -118,7 +120,10 @@ func infoTemplate(b *cryptobyte.Builder, t template.Template, kind key.Kind, ext
 			attribute(b, idExtensionTemplate, func(b *cryptobyte.Builder) {
 				b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
 					if len(t.Names.Kinds) > 0 {
-						b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) { b.AddASN1ObjectIdentifier(idAlternativeName) })
+						b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+							b.
+								AddASN1ObjectIdentifier(idAlternativeName)
+						})
 					}
 					for _, e := range extensions {
 						extension(b, e)

@@ -21,6 +21,7 @@ import (
 	"errors"
 	"fmt"
 	"hash"
+	"io"
 	"math/big"
 	"unicode/utf8"
 )
@@ -167,7 +168,7 @@ func Object(data []byte) (map[string]json.RawMessage, error) {
 	if _, err := d.Token(); err != nil {
 		return nil, fmt.Errorf("%w: it is no JSON object", ErrMalformed)
 	}
-	if _, err := d.Token(); err == nil {
+	if _, err := d.Token(); !errors.Is(err, io.EOF) {
 		return nil, fmt.Errorf("%w: something follows the JSON object", ErrMalformed)
 	}
 	return out, nil

@@ -30,7 +30,8 @@ var curves = map[string]struct {
 	"P-256": {elliptic.P256(), "ES256"}, "P-384": {elliptic.P384(), "ES384"}, "P-521": {elliptic.P521(), "ES512"},
 }
 
-// ReadKey reads a public key. Its numbers have one spelling each, so that one key has one thumbprint. What has a private
+// ReadKey reads a public key. Its numbers have one spelling each, so that one key has one thumbprint. What has a
+// private
 // part is refused: it should not have left its machine. The errors wrap ErrKey or ErrMalformed.
 func ReadKey(data []byte) (Key, error) {
 	k, err := Known(data)

@@ -44,10 +44,12 @@ const mostRecipients = 32
 
 // Seal encrypts a content to the RSA key of a certificate (RFC 5652 section 6), by PKCS#1 version 1.5, which every
 // device reads. kind is the type of the content; nil for data.
-func Seal(kind asn1.ObjectIdentifier, content []byte, to *cert.Certificate, c Cipher, random io.Reader) ([]byte, error) {
+func Seal(kind asn1.ObjectIdentifier, content []byte, to *cert.Certificate, c Cipher, random io.Reader) ([]byte,
+	error) {
 	public, ok := to.Key.Key.(*rsa.PublicKey)
 	if !ok {
-		return nil, fmt.Errorf("envelope: the key of %s is of kind %s, and envelopes are sealed to RSA keys", to.Title(),
+		return nil, fmt.Errorf("envelope: the key of %s is of kind %s, and envelopes are sealed to RSA keys", to.
+			Title(),
 			to.Key.Kind)
 	}
 	issuer, serial, err := issuerAndSerial(to.Raw)

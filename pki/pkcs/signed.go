@@ -160,7 +160,8 @@ func digestOf(h crypto.Hash) asn1.ObjectIdentifier {
 	return nil
 }
 
-func (d Draft) sign(attributes []byte, signer crypto.Signer, random io.Reader) (algorithm, signature []byte, err error) {
+func (d Draft) sign(attributes []byte, signer crypto.Signer, random io.Reader) (algorithm, signature []byte,
+	err error) {
 	if !d.RSA {
 		return key.SignMessage(attributes, signer, random)
 	}
@@ -240,7 +241,8 @@ func issuerAndSerial(der []byte) (issuer, serial []byte, err error) {
 	return name, number, nil
 }
 
-// ReadSigned reads a message: one signer who is named by issuer and serial, with signed attributes. The certificates are
+// ReadSigned reads a message: one signer who is named by issuer and serial, with signed attributes. The certificates
+// are
 // not judged, and nothing is verified.
 func ReadSigned(data []byte) (Signed, error) {
 	var s Signed
@@ -322,7 +324,8 @@ func (s *Signed) readSigner(info cryptobyte.String) error {
 	return s.readAttributes(attributes)
 }
 
-// readSignerAlgorithm reads the algorithm of a signature. rsaEncryption alone goes by the digest (RFC 5754 section 3.2).
+// readSignerAlgorithm reads the algorithm of a signature. rsaEncryption alone goes by the digest (RFC 5754 section
+// 3.2).
 func readSignerAlgorithm(whole cryptobyte.String, arc int) (key.Algorithm, error) {
 	seq := whole
 	var oid asn1.ObjectIdentifier

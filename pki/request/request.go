@@ -11,6 +11,7 @@
 package request
 
 import (
+	"bytes"
 	"crypto"
 	"crypto/sha256"
 	"encoding/asn1"
@@ -223,23 +224,43 @@ func (r *Request) AsksAuthority() bool {
 // Draft makes a request: it names the subject, asks for the alternative names
 // and the usages, and is signed by its key.
 func Draft(subject dn.Name, extensions ext.Set, signer crypto.Signer, random io.Reader) ([]byte, error) {
+	return DraftWithPassword(subject, extensions, "", signer, random)
+}
+
+// DraftWithPassword is Draft with a challenge password (RFC 2985 section 5.4.1); "" for none.
+func DraftWithPassword(subject dn.Name, extensions ext.Set, password string, signer crypto.Signer, random io.Reader) (
+	[]byte, error) {
 	pub, err := key.Of(signer)
 	if err != nil {
 		return nil, err
 	}
+	var attributes [][]byte
+	attribute := func(id asn1.ObjectIdentifier, value cryptobyte.BuilderContinuation) {
+		var b cryptobyte.Builder
+		b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+			b.AddASN1ObjectIdentifier(id)
+			b.AddASN1(casn1.SET, value)
+		})
+		attributes = append(attributes, b.BytesOrPanic())
+	}
+	if len(extensions) > 0 {
+		attribute(oidExtensionRequest, func(b *cryptobyte.Builder) { extensions.Add(b) })
+	}
+	if password != "" {
+		attribute(oidChallenge, func(b *cryptobyte.Builder) {
+			b.AddASN1(casn1.UTF8String, func(b *cryptobyte.Builder) { b.AddBytes([]byte(password)) })
+		})
+	}
+	slices.SortFunc(attributes, bytes.Compare)
 	var b cryptobyte.Builder
 	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
 		b.AddASN1Int64(0)
 		b.AddBytes(subject.DER())
 		b.AddBytes(pub.SPKI)
 		b.AddASN1(casn1.Tag(0).ContextSpecific().Constructed(), func(b *cryptobyte.Builder) {
-			if len(extensions) == 0 {
-				return
+			for _, a := range attributes {
+				b.AddBytes(a)
 			}
-			b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
-				b.AddASN1ObjectIdentifier(oidExtensionRequest)
-				b.AddASN1(casn1.SET, func(b *cryptobyte.Builder) { extensions.Add(b) })
-			})
 		})
 	})
 	tbs, err := b.Bytes()

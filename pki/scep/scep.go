@@ -99,7 +99,8 @@ type Message struct {
 }
 
 // Read reads a message of a client and verifies that the key of the certificate in it signed it. older lets SHA-1 and
-// triple DES pass; else they are BadAlgorithm. Other faults are BadMessageCheck. Where an error is returned, the message
+// triple DES pass; else they are BadAlgorithm. Other faults are BadMessageCheck. Where an error is returned, the
+// message
 // has what could be read, so that it can be answered.
 func Read(data []byte, older bool) (Message, error) {
 	var m Message

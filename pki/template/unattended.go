@@ -60,7 +60,8 @@ func (u Unattended) Covers(n san.Name) bool {
 // check says what is wrong with it, in a template that makes certificates of a kind.
 func (u Unattended) check(t *Template) error {
 	if len(u.By) == 0 {
-		if u.Authority != "" || len(u.Names) > 0 || u.PerDay != 0 || !u.Lifetime.IsZero() || u.HeldNames || u.MakeKeys || u.Older {
+		if u.Authority != "" || len(u.Names) > 0 || u.PerDay != 0 || !u.Lifetime.
+			IsZero() || u.HeldNames || u.MakeKeys || u.Older {
 			return errors.New("unattended.by is missing: write for example by = [\"est\"]")
 		}
 		return nil

@@ -52,6 +52,30 @@ func (t *Template) Words() []Line {
 		return out
 	}
 	add("names", "%s", t.nameWords())
+	if u := t.Unattended; len(u.By) > 0 {
+		add("unattended", "%s", u.words(t))
+	}
+	return out
+}
+
+// words says how far a machine may go without a person.
+func (u Unattended) words(t *Template) string {
+	life := u.Lifetime
+	if life.IsZero() {
+		life = t.Lifetime
+	}
+	out := fmt.Sprintf("by %s, signed by %s: %s; for %s; at most %d a day; everything else waits for a person",
+		strings.Join(u.By, ", "), u.Authority, strings.Join(u.Names, ", "), life.Words(), u.PerDay)
+	for _, x := range []struct {
+		on    bool
+		words string
+	}{{u.HeldNames, "names that the same party holds need no challenge"},
+		{u.MakeKeys, "the server makes keys for machines that ask for it"},
+		{u.Older, "SHA-1 and triple DES are taken for older devices"}} {
+		if x.on {
+			out += "; " + x.words
+		}
+	}
 	return out
 }
 

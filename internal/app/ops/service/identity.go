@@ -73,7 +73,8 @@ func (s *Service) certify(ctx context.Context) error {
 	got, err := o.kept(ctx)
 	if got.record != nil {
 		if before := s.identity.Load(); before != nil && !before.Temporary && !before.Until.Equal(got.record.NotAfter) {
-			s.o.Log.Info("the desk has a new certificate", "serial", got.record.SerialHex(), "until", got.record.NotAfter)
+			s.o.Log.Info("the desk has a new certificate", "serial", got.record.SerialHex(), "until",
+				got.record.NotAfter)
 		}
 		chain, e := enrol.Chain(ctx, e, *got.record)
 		if e != nil {

@@ -89,7 +89,8 @@ func (o own) kept(ctx context.Context) (held, error) {
 }
 
 // renewable reports whether another certificate should take the place of this one: two thirds of its life are over, it
-// names other hosts than the settings, its authority signs by another generation, or an incident is about its key or its
+// names other hosts than the settings, its authority signs by another generation, or an incident is about its key or
+// its
 // issuer.
 func (o own) renewable(ctx context.Context, c *estate.CertificateRecord) (bool, error) {
 	life := c.NotAfter.Sub(c.NotBefore)

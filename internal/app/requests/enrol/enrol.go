@@ -36,7 +36,8 @@ type Ask struct {
 	Again       bool              // it is to renew the certificate
 	Account     *Account          // of ACME; nil for none
 	Transaction string            // of SCEP; "" for none
-	// Session is what the challenge password in a request by EST must be, where there is one: it proves that the request
+	// Session is what the challenge password in a request by EST must be, where there is one: it proves that the
+	// request
 	// was made for this TLS session (RFC 7030 section 3.5, RFC 9266). Several where there are several forms.
 	Session []string
 	// Unlocked reports whether the server may open the key of an authority. It is asked before anything is signed.

@@ -104,7 +104,8 @@ func (d Device) read() (*request.Request, error) {
 	return r, nil
 }
 
-// enrol takes the request of a device (section 3.3.1). A first request is signed by the key that it is for; a renewal by
+// enrol takes the request of a device (section 3.3.1). A first request is signed by the key that it is for; a renewal
+// by
 // the certificate that is renewed.
 func (d Device) enrol(ctx context.Context, e *estate.Estate) (Outcome, error) {
 	r, err := d.read()
@@ -147,7 +148,8 @@ func (d Device) alone(ctx context.Context, e *estate.Estate, r *request.Request)
 	return err
 }
 
-// poll asks after a request that waits (section 3.3.3): by the key that signed it, or by the certificate that it renews.
+// poll asks after a request that waits (section 3.3.3): by the key that signed it, or by the certificate that it
+// renews.
 func (d Device) poll(ctx context.Context, e *estate.Estate) (Outcome, error) {
 	_, subject, err := scep.ReadSubject(d.Content)
 	if err != nil {

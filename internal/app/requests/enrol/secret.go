@@ -18,7 +18,8 @@ const ServeFolder = "serve"
 const secretFile = "machines.secret"
 
 // Secret is the one secret of the servers of an estate, from which those of protocols are made: of account credentials,
-// of nonces. It is made at the first use. Where it is lost, nothing that was issued is: credentials that nobody used yet
+// of nonces. It is made at the first use. Where it is lost, nothing that was issued is: credentials that nobody used
+// yet
 // have to be made again.
 func Secret(e *estate.Estate) ([]byte, error) {
 	dir := filepath.Join(e.Dir, ServeFolder)

@@ -19,7 +19,7 @@ import (
 // Enrolment is how a request came from a machine.
 type Enrolment struct {
 	By         string // the protocol
-	Credential string // by which the machine was known; "" for its certificate, and for accounts that none was needed for
+	Credential string // by which the machine was known; "" where its certificate or its own account was enough
 	Account    string // of ACME; "" for none
 	Template   string
 }
@@ -64,7 +64,8 @@ const (
 	LateWords = "late"   // its machine should have, and did not
 )
 
-// Renews says how a certificate is renewed: Itself or LateWords, or "" where a person does it, or where it serves no more.
+// Renews says how a certificate is renewed: Itself or LateWords, or "" where a person does it, or where it serves no
+// more.
 func (f Fleet) Renews(c estate.CertificateRecord, now time.Time) string {
 	_, machine := f[fmt.Sprintf("R%d", c.Record.Request)]
 	switch {
@@ -77,7 +78,8 @@ func (f Fleet) Renews(c estate.CertificateRecord, now time.Time) string {
 }
 
 // RenewsOne is Renews of one certificate.
-func RenewsOne(ctx context.Context, from store.DerivedReader, c estate.CertificateRecord, now time.Time) (string, error) {
+func RenewsOne(ctx context.Context, from store.DerivedReader, c estate.CertificateRecord, now time.Time) (string,
+	error) {
 	number := fmt.Sprintf("R%d", c.Record.Request)
 	en, found, err := from.DerivedOf(ctx, event.Enrolments, number)
 	if err != nil || !found {
