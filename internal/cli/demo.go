@@ -48,7 +48,8 @@ depends on it. --story desk serves an estate: a colleague asks for a certificate
 			return play(cmd.Context(), s, dir, full, story)
 		},
 	}
-	c.Flags().StringVar(&story, "story", "founding", "the `STORY` to play: founding, renewal, devices, stolen, desk or machines")
+	c.Flags().StringVar(&story, "story", "founding", "the `STORY` to play: founding, renewal, devices, stolen, "+
+		"desk or machines")
 	session.CompleteWords(c, "story", stories...)
 	c.Flags().BoolVar(&full, "full-keys", false, "make the keys that a real authority would have (rsa-4096)")
 	return c

@@ -54,11 +54,17 @@ func (f *fleet) gateway(context.Context) error {
 	if err != nil {
 		return err
 	}
+	return f.exchanges(k, self, by, sealed)
+}
+
+// exchanges sends a sealed request, and opens the answer.
+func (f *fleet) exchanges(k *rsa.PrivateKey, self, by *cert.Certificate, sealed []byte) error {
 	id := func(n int) asn1.ObjectIdentifier { return asn1.ObjectIdentifier{2, 16, 840, 1, 113733, 1, 9, n} }
 	text := func(s string) []byte { return append([]byte{0x13, byte(len(s))}, s...) }
-	message, err := pkcs.Draft{Content: sealed, Certificates: [][]byte{self.Raw}, RSA: true, Attributes: []pkcs.Attribute{
-		{ID: id(2), Value: text("19")}, {ID: id(7), Value: text(rand.Text())},
-		{ID: id(5), Value: append([]byte{4, 16}, make([]byte, 16)...)}}}.Sign(k, rand.Reader)
+	message, err := pkcs.Draft{Content: sealed, Certificates: [][]byte{self.Raw}, RSA: true,
+		Attributes: []pkcs.Attribute{
+			{ID: id(2), Value: text("19")}, {ID: id(7), Value: text(rand.Text())},
+			{ID: id(5), Value: append([]byte{4, 16}, make([]byte, 16)...)}}}.Sign(k, rand.Reader)
 	if err != nil {
 		return err
 	}

@@ -74,8 +74,9 @@ func PlayMachines(ctx context.Context, s Stage) error {
 		return err
 	}
 	f.Narrate("The server starts. With the key of services it signs what the template lets be signed without a person.")
-	stop, err := s.Serve("serve --publish --sign=services --desk \"\" --health \"\" --public " + f.public + " --machines " +
-		f.machines)
+	stop, err := s.
+		Serve("serve --publish --sign=services --desk \"\" --health \"\" --public " + f.public + " --machines " +
+			f.machines)
 	if err != nil {
 		return err
 	}
@@ -117,7 +118,8 @@ func (f *fleet) founding() []scene {
 				return disk.Disk{}.New(filepath.Join("templates", "quay-machine.toml"), []byte(quayTemplate), 0o644)
 			}},
 		{say: "A template says how far machines may go without a person: by which protocols, for which names, how\n" +
-			"long, and how many a day. (The demo has put the file there, and a DNS server of its own into ironseal.toml.)",
+			"long, and how many a day. (The demo has put the file there, and a DNS server of its own into " +
+			"ironseal.toml.)",
 			typed: []string{"template show quay-machine"}},
 	}
 }
@@ -240,7 +242,8 @@ func (f *fleet) gate(context.Context) error {
 	if err := f.got("the gate", text); err != nil {
 		return err
 	}
-	f.Narrate("A crane sends its request with the same code. Its name is not among those that may be signed without a\n" +
+	f.Narrate("A crane sends its request with the same code. Its name is not among those that may be signed " +
+		"without a\n" +
 		"person, so it waits.")
 	status, text, der, err := enrol("crane.ternbay.example")
 	if err != nil || status != http.StatusAccepted {

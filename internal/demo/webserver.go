@@ -38,7 +38,8 @@ const siteHost = "site.quay.ternbay.example"
 
 // webServer gets its certificate by ACME, and another in an incident.
 func (f *fleet) webServer(ctx context.Context) error {
-	f.Narrate("A web server speaks ACME. It is given a key identifier and a key, registers an account, and proves that\n" +
+	f.Narrate("A web server speaks ACME. It is given a key identifier and a key, registers an account, and proves " +
+		"that\n" +
 		"it controls its name by a page that the server fetches.")
 	line := "enrol account web --template quay-machine --names quay.ternbay.example"
 	said, err := f.Catch("ironseal "+line, Split(line))
@@ -52,7 +53,8 @@ func (f *fleet) webServer(ctx context.Context) error {
 	if err := w.obtains(); err != nil {
 		return err
 	}
-	if err := f.play([]scene{{say: "The key of services may be known to somebody else. The administrator opens an incident " +
+	if err := f.play([]scene{{say: "The key of services may be known to somebody else. The administrator opens an " +
+		"incident " +
 		"and renews the authority\nwith another key. Nobody touches the machines.",
 		typed: []string{`incident open services --because "the safe was found open"`,
 			`authority renew services --suspect "the safe was found open" --yes`}}}); err != nil {

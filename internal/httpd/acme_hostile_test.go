@@ -54,7 +54,9 @@ func TestACMERefusesMessages(t *testing.T) {
 			"badSignatureAlgorithm"},
 		"no nonce":        {func() []byte { return with(func(h map[string]any) { delete(h, "nonce") }) }, "badNonce"},
 		"a made-up nonce": {func() []byte { return with(func(h map[string]any) { h["nonce"] = "AAAA" }) }, "badNonce"},
-		"a changed nonce": {func() []byte { return with(func(h map[string]any) { h["nonce"] = "B" + r.nonce[1:] }) }, "badNonce"},
+		"a changed nonce": {func() []byte {
+			return with(func(h map[string]any) { h["nonce"] = "B" + r.nonce[1:] })
+		}, "badNonce"},
 		"another address": {func() []byte { return with(func(h map[string]any) { h["url"] = url + "/" }) },
 			"malformed"},
 		"no address": {func() []byte { return with(func(h map[string]any) { delete(h, "url") }) }, "malformed"},
@@ -65,7 +67,9 @@ func TestACMERefusesMessages(t *testing.T) {
 		"an address twice": {func() []byte {
 			return r.signedText(strings.Replace(header(), "{", `{"url":"https://ternbay.example/",`, 1), payload)
 		}, "malformed"},
-		"critical extensions": {func() []byte { return with(func(h map[string]any) { h["crit"] = []string{"b64"}; h["b64"] = false }) }, "malformed"},
+		"critical extensions": {func() []byte {
+			return with(func(h map[string]any) { h["crit"], h["b64"] = []string{"b64"}, false })
+		}, "malformed"},
 		"a key and an account": {func() []byte { return with(func(h map[string]any) { h["jwk"] = jwk(r.key) }) },
 			"malformed"},
 		"by a key alone": {func() []byte {

@@ -229,6 +229,7 @@ func openedByID(t *testing.T, k *rsa.PrivateKey, der []byte) []byte {
 	if _, err := asn1.Unmarshal(outer.Content.Bytes, &data); err != nil {
 		t.Fatal(err)
 	}
+	//lint:ignore SA1019 the protocol uses it (RFC 8894)
 	secret, err := rsa.DecryptPKCS1v15(nil, k, data.Recipients[0].Key)
 	if err != nil {
 		t.Fatal(err)

@@ -202,6 +202,7 @@ func (g *gateway) seals(content []byte, to *x509.Certificate) []byte {
 	pad := block.BlockSize() - len(content)%block.BlockSize()
 	content = append(slices.Clone(content), bytes.Repeat([]byte{byte(pad)}, pad)...)
 	cipher.NewCBCEncrypter(block, iv).CryptBlocks(content, content)
+	//lint:ignore SA1019 the protocol uses it (RFC 8894)
 	key, err := rsa.EncryptPKCS1v15(rand.Reader, to.PublicKey.(*rsa.PublicKey), secret)
 	if err != nil {
 		g.t.Fatal(err)
@@ -324,6 +325,7 @@ func (g *gateway) opens(der []byte) []byte {
 	if got := data.Recipients[0].Who.Serial; got.Cmp(g.self.SerialNumber) != 0 {
 		g.t.Fatalf("it is sealed to %v", got)
 	}
+	//lint:ignore SA1019 the protocol uses it (RFC 8894)
 	secret, err := rsa.DecryptPKCS1v15(nil, g.signer, data.Recipients[0].Key)
 	if err != nil {
 		g.t.Fatal(err)

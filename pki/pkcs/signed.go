@@ -105,13 +105,31 @@ func (d Draft) Sign(signer crypto.Signer, random io.Reader) ([]byte, error) {
 	sha := func(b *cryptobyte.Builder) {
 		b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) { b.AddASN1ObjectIdentifier(digestOf(hash)) })
 	}
+	signerInfo := func(b *cryptobyte.Builder) {
+		b.AddASN1Int64(1)
+		b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+			b.AddBytes(issuer)
+			b.AddBytes(serial)
+		})
+		sha(b)
+		inner := cryptobyte.String(attributes)
+		inner.ReadASN1(&inner, casn1.SET)
+		b.AddASN1(context0Outer, func(b *cryptobyte.Builder) { b.AddBytes(inner) })
+		b.AddBytes(algorithm)
+		b.AddASN1OctetString(signature)
+	}
+	return d.wrapped(sha, signerInfo)
+}
+
+// wrapped writes the SignedData around a signer.
+func (d Draft) wrapped(digest, signer cryptobyte.BuilderContinuation) ([]byte, error) {
 	version := int64(1)
 	if !d.Type.Equal(oidData) {
 		version = 3
 	}
 	return inContentInfo(oidSigned, func(b *cryptobyte.Builder) {
 		b.AddASN1Int64(version)
-		b.AddASN1(casn1.SET, sha)
+		b.AddASN1(casn1.SET, digest)
 		b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
 			b.AddASN1ObjectIdentifier(d.Type)
 			if !d.Detached {
@@ -123,21 +141,7 @@ func (d Draft) Sign(signer crypto.Signer, random io.Reader) ([]byte, error) {
 				b.AddBytes(c)
 			}
 		})
-		b.AddASN1(casn1.SET, func(b *cryptobyte.Builder) {
-			b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
-				b.AddASN1Int64(1)
-				b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
-					b.AddBytes(issuer)
-					b.AddBytes(serial)
-				})
-				sha(b)
-				inner := cryptobyte.String(attributes)
-				inner.ReadASN1(&inner, casn1.SET)
-				b.AddASN1(context0Outer, func(b *cryptobyte.Builder) { b.AddBytes(inner) })
-				b.AddBytes(algorithm)
-				b.AddASN1OctetString(signature)
-			})
-		})
+		b.AddASN1(casn1.SET, func(b *cryptobyte.Builder) { b.AddASN1(casn1.SEQUENCE, signer) })
 	})
 }
 

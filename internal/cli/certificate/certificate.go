@@ -223,25 +223,11 @@ func certificateShow(s *session.Session) *cobra.Command {
 			}
 			o := describe.Certificate(h.Certificate, s.Moment())
 			r := api.CertificateOf(h, s.Moment())
-			if r.Renews, err = fleet.RenewsOne(cmd.Context(), e.Records, h, s.Moment()); err != nil {
-				return err
-			}
 			if o, err = leading(cmd.Context(), e, h, o, r); err != nil {
 				return err
 			}
-			o.Add("by", "Signed by", r.By)
-			holders, err := e.Holders(cmd.Context(), h)
-			if err != nil {
+			if err := origin(cmd.Context(), s, e, h, &o, r); err != nil {
 				return err
-			}
-			if len(holders) > 0 || s.JSON {
-				o.Add("held_by", "Held by", holders...)
-			}
-			if r.Template != "" {
-				o.Add("template", "Template", r.Template)
-			}
-			if r.Request != "" {
-				o.Add("request", "Request", r.Request)
 			}
 			return s.PrintObject(o, all, field)
 		},
@@ -250,6 +236,30 @@ func certificateShow(s *session.Session) *cobra.Command {
 	s.ShowFlags(c, &all, &field)
 	c.Flags().BoolVar(&changes, "template-changes", false, "how its template has changed since it was signed")
 	return c
+}
+
+// origin tells where a certificate came from, who has it, and whether its machine renews it.
+func origin(ctx context.Context, s *session.Session, e *estate.Estate, h estate.CertificateRecord, o *describe.Object,
+	r api.Certificate) error {
+	o.Add("by", "Signed by", r.By)
+	holders, err := e.Holders(ctx, h)
+	if err != nil {
+		return err
+	}
+	if len(holders) > 0 || s.JSON {
+		o.Add("held_by", "Held by", holders...)
+	}
+	if r.Template != "" {
+		o.Add("template", "Template", r.Template)
+	}
+	if r.Request != "" {
+		o.Add("request", "Request", r.Request)
+	}
+	renews, err := fleet.RenewsOne(ctx, e.Records, h, s.Moment())
+	if renews != "" {
+		o.Add("renews", "Renews", renews)
+	}
+	return err
 }
 
 // leading puts first what is asked first: whether it holds, how long, and by whom.

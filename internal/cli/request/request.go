@@ -13,13 +13,11 @@ import (
 
 	"ironseal/internal/api"
 	"ironseal/internal/app/parties"
-	"ironseal/internal/app/requests/enrol"
 	"ironseal/internal/app/requests/fleet"
 	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
-	"ironseal/internal/event"
 	"ironseal/internal/keystore"
 	"ironseal/internal/probe"
 	"ironseal/internal/store"
@@ -29,7 +27,6 @@ import (
 	"ironseal/pki/journal"
 	"ironseal/pki/label"
 	"ironseal/pki/lifecycle"
-	"ironseal/pki/request"
 	"ironseal/pki/span"
 )
 
@@ -413,56 +410,6 @@ func requestShow(s *session.Session) *cobra.Command {
 	s.ShowFlags(c, &all, &field)
 	c.Flags().BoolVar(&resolve, "resolve", false, "look the names up, and say which do not resolve from here")
 	return c
-}
-
-// addMachine tells how a request came from a machine, and why it waits for a person.
-func addMachine(ctx context.Context, e *estate.Estate, rec store.Request, o *describe.Object) error {
-	number := fmt.Sprintf("R%d", rec.Number)
-	known, err := fleet.Enrolments(ctx, e.Records)
-	if err != nil {
-		return err
-	}
-	n, machine := known[number]
-	if !machine {
-		return nil
-	}
-	o.Add("enrolled", "Enrolled by", n.Words())
-	if rec.State != lifecycle.Waiting {
-		return nil
-	}
-	why, err := enrol.Waits(ctx, e.Records, number)
-	if len(why) > 0 {
-		o.Add("waits", "Waits because", why...)
-	}
-	return err
-}
-
-func describeRecord(rec store.Request, r *request.Request, told *event.HandedIn) describe.Object {
-	o := describe.Request(r)
-	row := api.RequestOf(rec)
-	o.Lead("state", "State", string(rec.State))
-	o.Lead("request", "Number", row.Name)
-	o.Add("received", "Received", row.Received)
-	if rec.Sender != "" {
-		o.Add("from", "Sent by", rec.Sender)
-	}
-	if told != nil {
-		if len(told.Names) > 0 {
-			o.Add("names_beside", "Names beside", told.Names...)
-		}
-		for _, x := range []struct{ key, label, value string }{{"purpose", "Purpose", told.Purpose},
-			{"template_wanted", "For template", told.Template},
-			{"receiver_wanted", "For receiver", told.Receiver},
-			{"invitation", "Invitation", told.Invitation}, {"renews", "Renews", told.Renews}} {
-			if x.value != "" {
-				o.Add(x.key, x.label, x.value)
-			}
-		}
-	}
-	if rec.Reason != "" {
-		o.Add("reason", "Because", rec.Reason)
-	}
-	return o
 }
 
 func requestDecline(s *session.Session) *cobra.Command {
