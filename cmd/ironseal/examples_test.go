@@ -156,6 +156,7 @@ func tryExample(t *testing.T, stage place, before, line string) {
 		"ironseal authority passphrase --all": "cp ../passphrase.txt old.txt && echo gannets in the gale > " +
 			"new.txt",
 		"ironseal enrol end ":                       "ironseal enrol code gates --template client --names a.example",
+		"ironseal enrol show ":                      "ironseal enrol code gates --template client --names a.example",
 		"ironseal desk end ":                        "ironseal desk invite 'Ana Tide'",
 		"ironseal request passphrase ":              "echo gannets in the gale > new.txt",
 		"ironseal authority retire services --undo": "ironseal authority retire services --because late --yes",

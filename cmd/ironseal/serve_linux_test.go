@@ -41,6 +41,24 @@ func TestDemoOfADeskEndsWell(t *testing.T) {
 	}
 }
 
+func TestDemoOfMachinesEndsWell(t *testing.T) {
+	t.Parallel()
+	p := place{t: t, dir: t.TempDir()}
+	out := p.must("demo", "play", "--story", "machines")
+	for _, want := range []string{"the gate has its certificate: gate-1.quay.ternbay.example",
+		"the crane is told to come again", "is outside what may be signed without a person",
+		"the crane, which asks again, has its certificate", "the web server has its certificate",
+		"renewal information tells the web server to renew at once", "web/1",
+		"the gateway has its certificate: vpn.quay.ternbay.example", "at most 50 a day"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("the story does not show %q:\n%s", want, out)
+		}
+	}
+	if n := strings.Count(out, "the web server has its certificate"); n != 2 {
+		t.Errorf("the web server got %d certificates", n)
+	}
+}
+
 // A server says what it would do, starts without any settings, reads them again, and ends when it is told to.
 func TestServing(t *testing.T) {
 	t.Parallel()

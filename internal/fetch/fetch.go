@@ -18,6 +18,7 @@ import (
 	"net/netip"
 	"net/url"
 	"slices"
+	"strconv"
 	"syscall"
 	"time"
 
@@ -64,6 +65,7 @@ type Source struct {
 	Within time.Duration // for all of it
 	Dialer *net.Dialer   // it refuses the addresses that are not connected to
 	Host   string        // redirects lead to this host alone, by HTTPS too, whose certificate need not be trusted
+	Ports  []int         // and to these ports of it
 }
 
 // GetFrom fetches what is at an address.
@@ -79,6 +81,13 @@ func (s Source) Follows(address string) error {
 	u, err := url.Parse(address)
 	if err != nil || u.User != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() != s.Host {
 		return fmt.Errorf("%q: only addresses of %s are fetched from", address, s.Host)
+	}
+	port := u.Port()
+	if port == "" {
+		port = map[string]string{"http": "80", "https": "443"}[u.Scheme]
+	}
+	if !slices.ContainsFunc(s.Ports, func(p int) bool { return strconv.Itoa(p) == port }) {
+		return fmt.Errorf("%q: nothing is fetched from the port %s", address, port)
 	}
 	return nil
 }

@@ -15,6 +15,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"ironseal/internal/estate"
+	"ironseal/pki/acme"
 	"ironseal/pki/runes"
 )
 
@@ -76,6 +77,11 @@ func (h *Server) around(name string, inner http.Handler) http.Handler {
 		}
 		if !h.pace.allows(from) {
 			a.Header().Set("Retry-After", "60")
+			if name == NameMachines && strings.HasPrefix(r.URL.Path, acmeAt) {
+				h.acmeProblem(a, http.StatusTooManyRequests, &acme.Problem{Kind: acme.RateLimited,
+					Detail: "too many requests from your address"})
+				return
+			}
 			http.Error(a, "too many requests from your address: try again in a minute", http.StatusTooManyRequests)
 			return
 		}

@@ -5,7 +5,11 @@ import (
 	"strings"
 	"time"
 
+	"ironseal/internal/app/requests/ordering"
 	"ironseal/internal/estate"
+	"ironseal/pki/acme"
+	"ironseal/pki/jose"
+	"ironseal/pki/scep"
 )
 
 // served is one thing that is served, for the page.
@@ -40,6 +44,16 @@ var machinePages = []served{
 		"Basic. LABEL is a template. What waits for a person is answered 202; the same request again asks for the " +
 		"outcome"},
 	{"`/.well-known/est/LABEL/simplereenroll`", "a renewal, by the certificate that the machine has"},
+	{"`/.well-known/est/LABEL/csrattrs`", "what a request should have, in the form of a template (RFC 9908) and in " +
+		"the " +
+		"older one"},
+	{"`/.well-known/est/LABEL/serverkeygen`", "a certificate with a key that the server makes, sealed to an RSA " +
+		"key of " +
+		"the machine; where the template says `make-keys`"},
+	{"`/acme/LABEL/directory`", "the directory of ACME for a template; it names the other addresses"},
+	{"`/acme/LABEL/renewal-info/ID`", "when a certificate is to be renewed (RFC 9773): in an incident at once"},
+	{"`/scep/LABEL`", "SCEP, with the operations of RFC 8894; what follows LABEL in the path is of no account. The " +
+		"public address serves it too, over plain HTTP"},
 }
 
 var healthPages = []served{
@@ -60,7 +74,7 @@ func Reference() string {
 	}
 	table("Public, plain HTTP", publicPages)
 	table("The desk, HTTPS", deskPages)
-	table("Machines, HTTPS (EST, RFC 7030 and RFC 8951)", machinePages)
+	table("Machines, HTTPS (EST, RFC 7030; ACME, RFC 8555; SCEP, RFC 8894)", machinePages)
 	table("Health, plain HTTP", healthPages)
 	b.WriteString("## Settings\n\n```toml" + estate.ServeText + "```\n\n## Bounds\n\n| what | bound |\n|---|---|\n")
 	for _, r := range []served{
@@ -72,6 +86,11 @@ func Reference() string {
 		{"a connection that is idle", brief(idleTime)},
 		{"a list in caches", "until its next update, and " + brief(mostAge) + " at most"},
 		{"requests of one address", "the setting pace, in a minute; this machine may send any number"},
+		{"a message of ACME", fmt.Sprintf("%d kB; %d identifiers in an order; an order waits %s for its challenges",
+			jose.Most>>10, acme.MostIdentifiers, brief(ordering.Life))},
+		{"a message of SCEP", fmt.Sprintf("%d kB", scep.Most>>10)},
+		{"a look at a name for a challenge", "4 kB, 10 s, 3 redirects, to the same host alone; never to loopback, " +
+			"link-local or the server's own addresses"},
 		{"a private address that does not exist", fmt.Sprintf("costs as much as %d requests", costOfMiss)},
 	} {
 		fmt.Fprintf(&b, "| %s | %s |\n", r.path, r.what)
@@ -86,6 +105,8 @@ func Reference() string {
 // brief is a duration without parts that are zero.
 func brief(d time.Duration) string {
 	switch {
+	case d%(24*time.Hour) == 0:
+		return fmt.Sprintf("%d days", d/(24*time.Hour))
 	case d%time.Hour == 0:
 		return fmt.Sprintf("%d h", d/time.Hour)
 	case d%time.Minute == 0:

@@ -67,6 +67,7 @@ const (
 	AnswerLacks       Code = "answer-lacks"
 	AnswerOpen        Code = "answer-chain-open"
 	OlderProfile      Code = "older-protection"
+	OlderMessages     Code = "older-messages"
 	ClientRefuses     Code = "client-refuses"
 	SomeRefuse        Code = "some-clients-refuse"
 	NoListNamed       Code = "names-no-revocation-list"
@@ -342,6 +343,10 @@ var registry = []struct {
 		"Anyone who has the file can try passwords quickly. Some software no longer opens it.",
 		"use it only for devices that take nothing newer, and delete it after the import"},
 
+	{OlderMessages, Warn, "The template takes messages of SCEP with triple DES and SHA-1.",
+		"Whoever can make two messages with one SHA-1 digest, or records messages, may pass for a device or read " +
+			"its code.",
+		"let only devices use it that know nothing newer, by a template of their own with few names"},
 	{ClientRefuses, Waivable, "A kind of client that has to accept it would refuse.",
 		"Clients differ from the standard. This was measured with this kind of client.",
 		"sign it so that this kind accepts it: the reason says what it needs"},

@@ -427,6 +427,9 @@ func (t *Template) Contradictions() finding.List {
 	if t.Makes == Authority && t.Limits.PathLength == nil {
 		add("%s makes authorities without limit: give authority.levels-below.", t.Name)
 	}
+	if t.Unattended.Older {
+		out = append(out, finding.New(finding.OlderMessages, "%s takes messages with triple DES and SHA-1.", t.Name))
+	}
 	if len(t.Issuers) == 0 {
 		add("%s is signed by nobody: its issuers list is empty.", t.Name)
 	}

@@ -99,9 +99,15 @@ func (l Looker) dialer() *net.Dialer {
 
 // Page fetches the page of a challenge.
 func (l Looker) Page(ctx context.Context, n san.Name, token string) ([]byte, error) {
-	port := l.HTTPPort
+	port, secure := l.HTTPPort, l.TLSPort
+	if secure == 0 {
+		secure = 443
+	}
 	host := n.Value()
-	if port == 0 || port == 80 {
+	if port == 0 {
+		port = 80
+	}
+	if port == 80 {
 		if at, err := netip.ParseAddr(host); err == nil && at.Is6() {
 			host = "[" + host + "]"
 		}
@@ -110,7 +116,7 @@ func (l Looker) Page(ctx context.Context, n san.Name, token string) ([]byte, err
 	}
 	address := (&url.URL{Scheme: "http", Host: host, Path: "/.well-known/acme-challenge/" + token}).String()
 	data, err := fetch.GetFrom(ctx, address, fetch.Source{Most: mostPage, Within: within, Dialer: l.dialer(),
-		Host: n.Value()})
+		Host: n.Value(), Ports: []int{80, port, secure}})
 	return data, classed(err)
 }
 

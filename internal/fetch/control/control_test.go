@@ -42,11 +42,11 @@ func TestAddresses(t *testing.T) {
 // A fetch for a client follows redirects to the same host alone.
 func TestRedirectsStayAtTheHost(t *testing.T) {
 	for address, good := range map[string]bool{"http://gate.example/a": true, "https://gate.example/a": true,
-		"http://gate.example:8080/a": true, "http://other.example/a": false,
+		"http://gate.example:8080/a": true, "http://gate.example:22/a": false, "http://other.example/a": false,
 		"http://gate.example.other.example/": false,
 		"http://gate.example@other.example/": false, "file:///etc/passwd": false, "ftp://gate.example/": false,
 		"http://u:p@gate.example/": false} {
-		err := fetch.Source{Host: "gate.example"}.Follows(address)
+		err := fetch.Source{Host: "gate.example", Ports: []int{80, 443, 8080}}.Follows(address)
 		if (err == nil) != good {
 			t.Errorf("%s: %v", address, err)
 		}
