@@ -13,6 +13,7 @@ import (
 	"ironseal/internal/app/requests/enrol"
 	"ironseal/internal/app/revoke/responding"
 	"ironseal/pki/ocsp"
+	"ironseal/pki/template"
 )
 
 // metrics are what the health address tells programs.
@@ -84,6 +85,11 @@ func newMetrics(s *service.Service) *metrics {
 			metric("ironseal_request_seconds").labels()),
 		answered: prometheus.NewHistogram(histogram("ironseal_ocsp_seconds"))}
 	m.registry.MustRegister(m.requests, m.took, m.answers, m.enrolled, m.answered, gauges{s})
+	for _, by := range template.Protocols() {
+		for _, outcome := range []string{"signed", "waits", "refused"} {
+			m.enrolled.WithLabelValues(by, outcome).Add(0) // a series that begins later has no rate before
+		}
+	}
 	return m
 }
 

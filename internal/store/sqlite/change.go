@@ -34,7 +34,11 @@ func (c *Change) For(ctx context.Context, now func() time.Time) *Change {
 }
 
 // Commit keeps the change.
-func (c *Change) Commit() error { return c.tx.Commit() }
+func (c *Change) Commit() error {
+	err := c.tx.Commit()
+	c.of.prepare()
+	return err
+}
 
 // Rollback drops the change, unless it was kept.
 func (c *Change) Rollback() { _ = c.tx.Rollback() }
@@ -47,7 +51,7 @@ func (c *Change) Querier() Querier { return asking{c.of, c.tx} }
 
 // Exec writes.
 func (c *Change) Exec(query string, args ...any) (sql.Result, error) {
-	if s := c.of.statement(c.Ctx, query); s != nil {
+	if s := c.of.statement(query, true); s != nil {
 		return c.tx.StmtContext(c.Ctx, s).ExecContext(c.Ctx, args...)
 	}
 	return c.tx.ExecContext(c.Ctx, query, args...)

@@ -51,6 +51,7 @@ func (d *DB) View(ctx context.Context, fn func(*DB) error) error {
 	if err != nil {
 		return d.Explain(err)
 	}
+	defer d.prepare()
 	defer tx.Rollback()
 	return fn(&DB{d.db, d.path, d.how, tx, d.prepared})
 }
@@ -112,7 +113,8 @@ func open(path string, how access) (*DB, error) {
 		return nil, fmt.Errorf("records %s: %w", path, err)
 	}
 	db.SetMaxIdleConns(idleConnections)
-	return &DB{db: db, path: path, how: how, prepared: &prepared{by: map[string]*sql.Stmt{}}}, nil
+	ready := &prepared{by: map[string]*sql.Stmt{}, wanted: map[string]bool{}}
+	return &DB{db: db, path: path, how: how, prepared: ready}, nil
 }
 
 // idleConnections is how many connections a server keeps between requests: to open one takes longer than to ask.

@@ -8,34 +8,60 @@ import (
 
 // prepared keeps statements that are run again and again: to parse one takes longer than to run it.
 type prepared struct {
-	mu sync.RWMutex
-	by map[string]*sql.Stmt
+	mu     sync.RWMutex
+	by     map[string]*sql.Stmt
+	wanted map[string]bool // that were run in a transaction, as a text
 }
 
 // mostPrepared bounds how many are kept. Statements that differ by the number of their values are many.
 const mostPrepared = 256
 
-// statement is a statement, ready to be run; nil where it is better given as a text.
-func (d *DB) statement(ctx context.Context, query string) *sql.Stmt {
+// statement is a statement, ready to be run; nil where it is better given as a text. Within a transaction none is made
+// ready: that may need a second connection, and a transaction that waits for one may wait for itself.
+func (d *DB) statement(query string, within bool) *sql.Stmt {
 	p := d.prepared
 	p.mu.RLock()
-	s, full := p.by[query], len(p.by) >= mostPrepared
+	s, known := p.by[query], p.wanted[query] || len(p.by)+len(p.wanted) >= mostPrepared
 	p.mu.RUnlock()
-	if s != nil || full {
+	if s != nil || known {
 		return s
 	}
-	s, err := d.db.PrepareContext(ctx, query)
-	if err != nil { // the text will say the same
+	p.mu.Lock()
+	p.wanted[query] = true
+	p.mu.Unlock()
+	if within {
 		return nil
 	}
+	d.prepare()
+	p.mu.RLock()
+	defer p.mu.RUnlock()
+	return p.by[query]
+}
+
+// prepare makes ready what was wanted. It is called where no transaction of the caller is open.
+func (d *DB) prepare() {
+	p := d.prepared
 	p.mu.Lock()
-	defer p.mu.Unlock()
-	if before := p.by[query]; before != nil {
-		_ = s.Close() // another was quicker
-		return before
+	if len(p.wanted) == 0 {
+		p.mu.Unlock()
+		return
 	}
-	p.by[query] = s
-	return s
+	wanted := p.wanted
+	p.wanted = map[string]bool{}
+	p.mu.Unlock()
+	for query := range wanted {
+		s, err := d.db.Prepare(query)
+		if err != nil { // the text says the same
+			continue
+		}
+		p.mu.Lock()
+		if before := p.by[query]; before != nil {
+			_ = s.Close() // another was quicker
+		} else {
+			p.by[query] = s
+		}
+		p.mu.Unlock()
+	}
 }
 
 // asking runs statements in a transaction, or where there is none, on the database.
@@ -45,7 +71,7 @@ type asking struct {
 }
 
 func (a asking) statement(ctx context.Context, query string) *sql.Stmt {
-	s := a.of.statement(ctx, query)
+	s := a.of.statement(query, a.tx != nil)
 	if s != nil && a.tx != nil {
 		return a.tx.StmtContext(ctx, s)
 	}
