@@ -74,6 +74,9 @@ type Mark struct {
 	how  how
 }
 
+// Later reports whether the later of two entries counts, whatever the earlier one was.
+func (m Mark) Later() bool { return m.how == newest }
+
 // Row is what is derived from the journal of a thing: which entry counts.
 type Row struct {
 	Seq int64

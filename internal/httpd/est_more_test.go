@@ -14,9 +14,12 @@ import (
 	"encoding/base64"
 	"fmt"
 	"io"
+	"ironseal/internal/httpd"
+	mrand "math/rand/v2"
 	"mime"
 	"mime/multipart"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"slices"
@@ -282,6 +285,42 @@ func TestESTBindsRequestsToSessions(t *testing.T) {
 			if want := map[bool]int{true: 200, false: 403}[good]; got.StatusCode != want {
 				t.Errorf("TLS %x, good %t: %d", version, good, got.StatusCode)
 			}
+		}
+	}
+}
+
+// Whatever comes by EST, the answer is of the protocol, and never a fault of the server.
+func TestESTSurvivesMutations(t *testing.T) {
+	t.Parallel()
+	rounds := 500
+	if os.Getenv("CI") == "true" || os.Getenv("IRONSEAL_LONG") != "" {
+		rounds = 100_000
+	}
+	q := newQuay(t, "pace           = 600", "pace           = 0")
+	q.level.Set(100)
+	code := q.code("ternbay.example", 100_000)
+	srv, err := httpd.New(q.s, q.logger)
+	if err != nil {
+		t.Fatal(err)
+	}
+	handler := srv.Handlers()[httpd.NameMachines]
+	random := mrand.New(mrand.NewPCG(5, 6))
+	whole := newDevice(t, "crane.ternbay.example").der
+	for n := range rounds {
+		body := base64.StdEncoding.EncodeToString(mutated(random, whole))
+		if n%3 == 0 {
+			body = string(mutated(random, []byte(base64.StdEncoding.EncodeToString(whole))))
+		}
+		path := []string{"simpleenroll", "simplereenroll", "serverkeygen"}[n%3]
+		r := httptest.NewRequest(http.MethodPost, "http://example.com/.well-known/est/gates/"+path,
+			strings.NewReader(body))
+		if n%5 > 0 {
+			r.SetBasicAuth("gate", code)
+		}
+		a := httptest.NewRecorder()
+		handler.ServeHTTP(a, r)
+		if a.Code >= 500 && a.Code != 503 || a.Code == 503 && path != "serverkeygen" {
+			t.Fatalf("%s: %d %s\n%q", path, a.Code, a.Body, body)
 		}
 	}
 }

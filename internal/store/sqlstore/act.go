@@ -20,6 +20,7 @@ type Tx struct {
 	more      []event.Record    // what came out on the way
 	learnt    map[[32]byte]bool // RSA keys that this change brought
 	addresses map[string]bool   // addresses that this change has recorded
+	times     *times            // of entries that were committed
 	touched   bool              // it may have written what the hierarchy is loaded from
 }
 
@@ -61,7 +62,6 @@ func (t *Tx) change(fn func(store.Tx) ([]journal.Entry, error)) (journal.Head, e
 	if err := t.timely(entries); err != nil {
 		return journal.Head{}, err
 	}
-	head := last.Head()
 	for _, r := range t.more {
 		en, err := r.Entry("")
 		if err != nil {
@@ -71,17 +71,17 @@ func (t *Tx) change(fn func(store.Tx) ([]journal.Entry, error)) (journal.Head, e
 	}
 	for _, e := range entries {
 		e.At, e.Actor = t.At, t.actor
-		if head, err = t.link(e); err != nil {
+		if last, err = t.link(e, last); err != nil {
 			return journal.Head{}, err
 		}
 	}
-	return head, nil
+	return last.Head(), nil
 }
 
 // timely refuses a change by a clock that is behind the records, but for the entry
 // that says that the records are ahead.
 func (t *Tx) timely(entries []journal.Entry) error {
-	latest, err := latest(t.Ctx, t.Querier())
+	latest, _, err := t.times.latest(t.Ctx, t.Querier())
 	if err != nil {
 		return err
 	}

@@ -17,6 +17,14 @@ func (t *Tx) derive(en journal.Entry) error {
 		return err
 	}
 	for _, m := range marks {
+		if m.Later() {
+			if _, err := t.Exec("INSERT INTO derived (kind, name, seq, at) VALUES (?,?,?,?) ON CONFLICT (kind, "+
+				"name) DO "+
+				"UPDATE SET seq = excluded.seq, at = excluded.at", string(m.Kind), m.Name, en.Seq, m.At); err != nil {
+				return err
+			}
+			continue
+		}
 		var before event.Row
 		err := t.QueryRow("SELECT seq, at FROM derived WHERE kind = ? AND name = ?", string(m.Kind), m.Name).Scan(
 			&before.Seq, &before.At)

@@ -4,23 +4,21 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"sync"
 	"time"
 
 	"ironseal/internal/store/sqlite"
 	"ironseal/pki/journal"
 )
 
-func (t *Tx) link(e journal.Entry) (journal.Head, error) {
-	last, err := newest(t.Ctx, t.Querier())
-	if err != nil {
-		return journal.Head{}, err
-	}
+// link adds an entry behind another, and returns it as it is on record.
+func (t *Tx) link(e, last journal.Entry) (journal.Entry, error) {
 	e = e.After(last)
-	if _, err = t.Exec("INSERT INTO journal VALUES (?,?,?,?,?,?,?,?)", e.Seq, journal.Stamp(e.At), e.Actor, e.Act,
+	if _, err := t.Exec("INSERT INTO journal VALUES (?,?,?,?,?,?,?,?)", e.Seq, journal.Stamp(e.At), e.Actor, e.Act,
 		e.Object, e.Detail, e.Prev, e.Hash); err != nil {
-		return journal.Head{}, err
+		return e, err
 	}
-	return e.Head(), t.derive(e)
+	return e, t.derive(e)
 }
 
 func newest(ctx context.Context, q sqlite.Querier) (journal.Entry, error) {
@@ -40,13 +38,45 @@ func scanEntry(row sqlite.Scanner) (journal.Entry, error) {
 	return e, err
 }
 
+// times remembers the latest time of the entries that were committed up to one of them. Entries are only added, so what
+// is asked is about those behind it alone.
+type times struct {
+	mu    sync.Mutex
+	seq   int64
+	clock int64 // the entry from which times count, see latest
+	at    time.Time
+}
+
 // latest is the latest time on record. The newest entry need not have it: a clock
 // that was set back writes on. What a ClockAct has settled does not count.
-func latest(ctx context.Context, q sqlite.Querier) (time.Time, error) {
-	var at sql.NullString
-	err := q.QueryRowContext(ctx, "SELECT max(at) FROM journal WHERE seq >= coalesce((SELECT CAST(value AS INTEGER) "+
-		"FROM meta WHERE key = 'clock'), 0)").Scan(&at)
-	return journal.Unstamp(at.String), err
+func (k *times) latest(ctx context.Context, q sqlite.Querier) (at time.Time, clock int64, err error) {
+	k.mu.Lock()
+	seq, known, before := k.seq, k.clock, k.at
+	k.mu.Unlock()
+	ask := func(from int64) error {
+		var text sql.NullString
+		err := q.QueryRowContext(ctx, "SELECT (SELECT max(at) FROM journal WHERE seq > ? AND seq >= coalesce((SELECT "+
+			"CAST(value AS INTEGER) FROM meta WHERE key = 'clock'), 0)), coalesce((SELECT CAST(value AS INTEGER) FROM "+
+			"meta WHERE key = 'clock'), 0)", from).Scan(&text, &clock)
+		at = journal.Unstamp(text.String)
+		return err
+	}
+	if err := ask(seq); err != nil || clock == known {
+		if before.After(at) {
+			at = before
+		}
+		return at, clock, err
+	}
+	return at, clock, ask(0) // others count since
+}
+
+// learn remembers what was read of the entries up to one that is committed.
+func (k *times) learn(seq, clock int64, at time.Time) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if seq >= k.seq {
+		k.seq, k.clock, k.at = seq, clock, at
+	}
 }
 
 // Newest returns the journal's head and the latest time on record.
@@ -55,7 +85,10 @@ func (s *Store) Newest(ctx context.Context) (journal.Head, time.Time, error) {
 	if err != nil {
 		return journal.Head{}, time.Time{}, s.Explain(err)
 	}
-	at, err := latest(ctx, s.Querier())
+	at, clock, err := s.times.latest(ctx, s.Querier())
+	if err == nil {
+		s.times.learn(e.Seq, clock, at)
+	}
 	return e.Head(), at, s.Explain(err)
 }
 

@@ -71,7 +71,11 @@ func (t *Tx) migrate(form string) error {
 		fmt.Sprint(sqlite.Version)); err != nil {
 		return err
 	}
-	at, err := latest(t.Ctx, t.Querier())
+	at, _, err := (&times{}).latest(t.Ctx, t.Querier())
+	if err != nil {
+		return err
+	}
+	last, err := newest(t.Ctx, t.Querier())
 	if err != nil {
 		return err
 	}
@@ -82,7 +86,7 @@ func (t *Tx) migrate(form string) error {
 			return err
 		}
 		e.At, e.Actor = at, "ironseal"
-		if _, err := t.link(e); err != nil {
+		if last, err = t.link(e, last); err != nil {
 			return err
 		}
 	}

@@ -22,15 +22,16 @@ type Store struct {
 	*sqlite.DB
 	loaded *hierarchyCache // shared by all that read one database
 	turn   *turns          // of changes of one program
+	times  *times          // of entries that were committed
 }
 
 // View lets fn read the records as they are at one moment, while others keep writing.
 // The moment is that of the first reading.
 func (s *Store) View(ctx context.Context, fn func(store.Store) error) error {
-	return s.DB.View(ctx, func(d *sqlite.DB) error { return fn(&Store{d, s.loaded, s.turn}) })
+	return s.DB.View(ctx, func(d *sqlite.DB) error { return fn(&Store{d, s.loaded, s.turn, s.times}) })
 }
 
-func storeOf(d *sqlite.DB) *Store { return &Store{d, &hierarchyCache{}, &turns{}} }
+func storeOf(d *sqlite.DB) *Store { return &Store{d, &hierarchyCache{}, &turns{}, &times{}} }
 
 // Create makes the records of a new estate.
 func Create(ctx context.Context, path, estateID string) (*Store, error) {

@@ -34,6 +34,7 @@ const Actor = "serve"
 const (
 	watchEach  = 200 * time.Millisecond
 	upkeepEach = time.Minute
+	countEach  = 10 * time.Minute
 	rereadEach = 15 * time.Second // lists that were signed ahead take their turn by time alone
 	graceOfOld = 30 * time.Second // requests that began with records that were replaced are finished
 )
@@ -66,7 +67,8 @@ type Service struct {
 	notices       chan notice
 
 	delivered []enrol.Delivery // that are to be recorded
-	late      atomic.Int64     // how many machines are late, as of the last upkeep
+	late      atomic.Int64     // how many machines are late, as of the last time that they were counted
+	counted   time.Time        // when that was; of the upkeep alone
 }
 
 // state is an open estate and what answers for it.

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"slices"
+	"time"
 
 	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/requests/desk"
@@ -121,8 +122,12 @@ func (s *Service) expire(ctx context.Context) error {
 	return err
 }
 
-// count counts the machines that are late.
+// count counts the machines that are late, seldom: it reads every machine's certificate.
 func (s *Service) count(ctx context.Context) error {
+	if time.Since(s.counted) < countEach {
+		return nil
+	}
+	s.counted = time.Now()
 	list, err := fleet.LateOnes(ctx, s.Estate())
 	if err == nil {
 		s.late.Store(int64(len(list)))

@@ -287,13 +287,18 @@ func codeOf(ctx context.Context, from store.DerivedReader, name string, now time
 	if err != nil || !found {
 		return nil, err
 	}
+	return readCode(ctx, from, en, now)
+}
+
+// readCode reads a credential by the entry that made it.
+func readCode(ctx context.Context, from store.DerivedReader, en journal.Entry, now time.Time) (*Code, error) {
 	made, err := event.As[event.CodeMade](en)
 	if err != nil {
 		return nil, err
 	}
 	c := &Code{Name: en.Object, Template: made.Template, Names: append([]string{}, made.Names...), Count: made.Count,
 		Until: made.Until, Party: made.Party, KeyID: made.KeyID, digest: made.Digest}
-	use, used, err := from.DerivedOf(ctx, event.CodeUses, name)
+	use, used, err := from.DerivedOf(ctx, event.CodeUses, en.Object)
 	if err != nil {
 		return nil, err
 	}
@@ -304,7 +309,7 @@ func codeOf(ctx context.Context, from store.DerivedReader, name string, now time
 		}
 		c.Used = told.Nth
 	}
-	end, ended, err := from.DerivedOf(ctx, event.CodeEnds, name)
+	end, ended, err := from.DerivedOf(ctx, event.CodeEnds, en.Object)
 	if err != nil {
 		return nil, err
 	}
@@ -342,5 +347,5 @@ func current(ctx context.Context, from store.DerivedReader, en journal.Entry, no
 	if err != nil || newest.Seq != en.Seq {
 		return nil, err
 	}
-	return codeOf(ctx, from, en.Object, now)
+	return readCode(ctx, from, en, now)
 }
