@@ -7,6 +7,7 @@ import (
 	"io"
 	"mime"
 	"net/http"
+	"strconv"
 	"strings"
 
 	"ironseal/internal/app/requests/ordering"
@@ -293,8 +294,8 @@ func statusOfProblem(k acme.Kind) int {
 
 // acmeProblem writes a problem (RFC 9457).
 func (h *Server) acmeProblem(w http.ResponseWriter, status int, p *acme.Problem) {
-	if p.Kind == acme.RateLimited {
-		w.Header().Set("Retry-After", "3600")
+	if p.Retry > 0 {
+		w.Header().Set("Retry-After", strconv.Itoa(p.Retry))
 	}
 	w.Header().Set("Content-Type", "application/problem+json")
 	doc := problemDocument(p)

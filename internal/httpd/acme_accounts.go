@@ -49,7 +49,7 @@ func acmeNewAccount(c *acmeCall, _ []string) error {
 		ask.KeyID, err = ordering.Bind(c.ctx(), e, binding, c.url("new-account"), *c.key)
 		if err != nil {
 			if !c.h.pace.takes(c.h.pace.client(c.r), costOfMiss) {
-				return &acme.Problem{Kind: acme.RateLimited, Detail: "too many attempts"}
+				return &acme.Problem{Kind: acme.RateLimited, Detail: "too many attempts", Retry: 60}
 			}
 			return err
 		}

@@ -212,7 +212,7 @@ func acmeChallenge(c *acmeCall, parts []string) error {
 		if _, err := c.payload(); err != nil {
 			return err
 		}
-		done, err := c.h.proving.begin(c.ctx(), o.ID)
+		done, err := c.h.proving.begin(c.ctx(), c.account.ID, o.ID)
 		if err != nil {
 			return err
 		}

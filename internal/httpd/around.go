@@ -79,7 +79,7 @@ func (h *Server) around(name string, inner http.Handler) http.Handler {
 			a.Header().Set("Retry-After", "60")
 			if name == NameMachines && strings.HasPrefix(r.URL.Path, acmeAt) {
 				h.acmeProblem(a, http.StatusTooManyRequests, &acme.Problem{Kind: acme.RateLimited,
-					Detail: "too many requests from your address"})
+					Detail: "too many requests from your address", Retry: 60})
 				return
 			}
 			http.Error(a, "too many requests from your address: try again in a minute", http.StatusTooManyRequests)

@@ -9,33 +9,42 @@ import (
 
 // proving bounds how many challenges are tried at once: each waits for a machine elsewhere.
 type proving struct {
-	mu   sync.Mutex
-	now  map[string]bool // the orders of which one is tried
-	room chan struct{}
+	mu     sync.Mutex
+	orders map[string]bool // of which one is tried
+	by     map[string]int  // how many of an account are tried
+	room   chan struct{}
 }
 
-// mostProving is how many are tried at once.
-const mostProving = 64
+// How many challenges are tried at once, in all and of one account: no account keeps the others waiting.
+const (
+	mostProving = 64
+	mostOfOne   = 8
+)
 
 func newProving() *proving {
-	return &proving{now: map[string]bool{}, room: make(chan struct{}, mostProving)}
+	return &proving{orders: map[string]bool{}, by: map[string]int{}, room: make(chan struct{}, mostProving)}
 }
 
 // begin waits for room. One challenge of an order is tried at a time.
-func (p *proving) begin(ctx context.Context, order string) (done func(), err error) {
+func (p *proving) begin(ctx context.Context, account, order string) (done func(), err error) {
 	p.mu.Lock()
-	busy := p.now[order]
+	busy := p.orders[order] || p.by[account] >= mostOfOne
 	if !busy {
-		p.now[order] = true
+		p.orders[order] = true
+		p.by[account]++
 	}
 	p.mu.Unlock()
 	if busy {
-		return nil, &acme.Problem{Kind: acme.RateLimited, Detail: "a challenge of this order is being tried"}
+		return nil, &acme.Problem{Kind: acme.RateLimited, Detail: "other challenges of this order or account are being " +
+			"tried", Retry: 3}
 	}
 	end := func() {
 		p.mu.Lock()
-		delete(p.now, order)
-		p.mu.Unlock()
+		defer p.mu.Unlock()
+		delete(p.orders, order)
+		if p.by[account]--; p.by[account] == 0 {
+			delete(p.by, account)
+		}
 	}
 	select {
 	case p.room <- struct{}{}:

@@ -38,6 +38,7 @@ type Problem struct {
 	Detail     string
 	Identifier *Identifier // that it is about; nil for none
 	Parts      []Problem   // where several identifiers have one each
+	Retry      int         // when the client may try again, in seconds; 0 where that is not said
 }
 
 // Error implements error.

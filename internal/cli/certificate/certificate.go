@@ -143,8 +143,12 @@ func (l *lister) row(r api.Certificate) error {
 	if len(r.Names) == 0 {
 		names = ""
 	}
+	state := session.StateCell(r.State, r.Planned)
+	if r.Renews == fleet.Itself && r.State == lifecycle.Expiring { // as it always is with a short life: no alarm
+		state = term.Cell{Text: "✓ " + string(r.State), Tone: term.Good}
+	}
 	l.table.Row([]term.Cell{{Text: cert.ShortSerial(r.Serial), Tone: term.Quiet}, {Text: r.Title, Tone: term.Strong},
-		session.StateCell(r.State, r.Planned), {Text: r.Left}, {Text: r.Until[:10]}, {Text: names}, {Text: r.Key},
+		state, {Text: r.Left}, {Text: r.Until[:10]}, {Text: names}, {Text: r.Key},
 		{Text: r.By}, {Text: r.Template}, {Text: r.Request}, renewsCell(r.Renews)})
 	return nil
 }

@@ -21,12 +21,19 @@ type Tx struct {
 	learnt    map[[32]byte]bool // RSA keys that this change brought
 	addresses map[string]bool   // addresses that this change has recorded
 	times     *times            // of entries that were committed
+	loaded    *hierarchyCache   // of the store; nil for one of its own
 	touched   bool              // it may have written what the hierarchy is loaded from
 }
 
 // Reads are the records as the change sees them, for whatever has to be asked again inside it. They
 // are not to be kept beyond it.
-func (t *Tx) Reads() store.Store { return storeOf(t.Change.View()) }
+func (t *Tx) Reads() store.Store {
+	s := storeOf(t.Change.View())
+	if t.loaded != nil {
+		s.loaded = t.loaded
+	}
+	return s
+}
 
 // Act runs one change: fn writes records and returns the entries that tell of
 // it, which are linked into the journal last. Nothing is kept unless all is, and

@@ -1,44 +1,86 @@
 package sqlstore
 
 import (
-	"bytes"
 	"context"
 	"database/sql"
-	"errors"
+	"strings"
 	"sync"
 
 	"ironseal/internal/store/sqlite"
 	"ironseal/pki/hierarchy"
 )
 
-// hierarchyCache is the hierarchy as it was when the journal had a head. Readers share it
+// hierarchyCache is the hierarchy as it was when the records of authorities said something. Readers share it
 // and do not change it.
 type hierarchyCache struct {
-	mu   sync.Mutex
-	head []byte // hash of the newest entry
-	h    hierarchy.Hierarchy
+	mu    sync.Mutex
+	state string // what they said; "" before the first time
+	h     hierarchy.Hierarchy
 }
 
-// Hierarchy gives all authorities, parents before children. It is loaded again only when
-// the journal has another head; what was given out is not to be changed.
+// hierarchyState is all that the hierarchy is loaded from, but for certificates, which never change: of authorities,
+// generations, links, and of what was revoked of generations. Two that are the same load the same.
+const hierarchyState = `SELECT
+	(SELECT group_concat(a.id || ' ' || a.handle || ' ' || coalesce(a.parent, 0) || ' ' || a.holder || ' ' || a.retired, char(10))
+		FROM (SELECT * FROM authority ORDER BY id) a),
+	(SELECT group_concat(g.id || ' ' || g.authority || ' ' || g.number || ' ' || coalesce(g.certificate, 0) || ' ' ||
+		coalesce(g.issuer, 0) || ' ' || g.staged || ' ' || g.stopped || ' ' || coalesce((SELECT r.at FROM revocation r
+			JOIN certificate c ON c.id = g.certificate
+			WHERE r.authority = c.authority AND r.serial = c.serial AND r.released = ''), ''), char(10))
+		FROM (SELECT * FROM generation ORDER BY id) g),
+	(SELECT group_concat(l.certificate || ' ' || l.by_generation || ' ' || l.to_generation, char(10))
+		FROM (SELECT * FROM link ORDER BY certificate) l)`
+
+// Hierarchy gives all authorities, parents before children. It is loaded again only where the records say something
+// else than before; what was given out is not to be changed.
 func (s *Store) Hierarchy(ctx context.Context) (hierarchy.Hierarchy, error) {
 	var out hierarchy.Hierarchy
-	err := s.DB.View(ctx, func(d *sqlite.DB) error {
-		var head []byte
-		err := d.Querier().QueryRowContext(ctx, "SELECT hash FROM journal ORDER BY seq DESC LIMIT 1").Scan(&head)
-		if err != nil && !errors.Is(err, sql.ErrNoRows) {
-			return err
-		}
-		s.loaded.mu.Lock()
-		defer s.loaded.mu.Unlock()
-		if len(head) > 0 && bytes.Equal(s.loaded.head, head) {
-			out = s.loaded.h
-			return nil
-		}
-		if out, err = Load(ctx, d.Querier()); err == nil {
-			s.loaded.head, s.loaded.h = head, out
-		}
+	load := func(d *sqlite.DB) (err error) {
+		out, err = s.loaded.of(ctx, d.Querier())
 		return err
-	})
-	return out, s.Explain(err)
+	}
+	if s.loaded.known() { // most often one question is enough
+		if h, same, err := s.loaded.same(ctx, s.Querier()); same || err != nil {
+			return h, s.Explain(err)
+		}
+	}
+	return out, s.Explain(s.DB.View(ctx, load))
+}
+
+func (k *hierarchyCache) known() bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.state != ""
+}
+
+// same is what was loaded before, where the records still say the same.
+func (k *hierarchyCache) same(ctx context.Context, q sqlite.Querier) (hierarchy.Hierarchy, bool, error) {
+	state, err := stateOf(ctx, q)
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.h, err == nil && state == k.state, err
+}
+
+// of loads the hierarchy at one moment, unless it is the same as before.
+func (k *hierarchyCache) of(ctx context.Context, q sqlite.Querier) (hierarchy.Hierarchy, error) {
+	if h, same, err := k.same(ctx, q); same || err != nil {
+		return h, err
+	}
+	state, err := stateOf(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	h, err := Load(ctx, q)
+	if err == nil {
+		k.mu.Lock()
+		k.state, k.h = state, h
+		k.mu.Unlock()
+	}
+	return h, err
+}
+
+func stateOf(ctx context.Context, q sqlite.Querier) (string, error) {
+	var parts [3]sql.NullString
+	err := q.QueryRowContext(ctx, hierarchyState).Scan(&parts[0], &parts[1], &parts[2])
+	return strings.Join([]string{"of", parts[0].String, parts[1].String, parts[2].String}, "\x1f"), err
 }

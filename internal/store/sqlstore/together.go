@@ -153,7 +153,7 @@ func (s *Store) alone(change *sqlite.Change, o *one, among bool) error {
 
 func (s *Store) attempt(own *sqlite.Change, o *one) {
 	defer func() { o.broken = recover() }()
-	tx := &Tx{Change: own, actor: o.actor, times: s.times}
+	tx := &Tx{Change: own, actor: o.actor, times: s.times, loaded: s.loaded}
 	if o.head, o.err = tx.change(o.fn); o.err != nil {
 		o.err = s.Explain(o.err)
 		return

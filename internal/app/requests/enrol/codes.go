@@ -323,7 +323,7 @@ func readCode(ctx context.Context, from store.DerivedReader, en journal.Entry, n
 	case !now.Before(c.Until):
 		c.Ended = "its day has passed"
 	case c.Used >= c.Count:
-		c.Ended = "as many machines as it is for used it"
+		c.Ended = "it is used up"
 	}
 	return c, nil
 }

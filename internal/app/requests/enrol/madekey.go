@@ -41,6 +41,9 @@ func MakeKey(ctx context.Context, e *estate.Estate, ask Ask, by est.By) (out Out
 		return out, nil, fault.New(fault.Refused, "a key is sealed to an RSA key, that of your certificate or of your "+
 			"request: yours is of kind %s", to.Kind)
 	}
+	if bad := to.Weakness().Refusing(); len(bad) > 0 { // whoever breaks it has the key that is made
+		return out, nil, fault.New(fault.Refused, "a key is not sealed to yours: %s", bad[0].Message)
+	}
 	made, err := key.Generate(est.KeyOf(t), e.Env.Random)
 	if err != nil {
 		return out, nil, err

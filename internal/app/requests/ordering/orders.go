@@ -119,7 +119,8 @@ func New(ctx context.Context, e *estate.Estate, a Account, ask NewAsk) (Order, e
 			}
 		}
 		if made.Nth > mostOrders {
-			return nil, problem(acme.RateLimited, fmt.Sprintf("an account makes %d orders in a day", mostOrders))
+			return nil, &acme.Problem{Kind: acme.RateLimited, Retry: 3600,
+				Detail: fmt.Sprintf("an account makes %d orders in a day", mostOrders)}
 		}
 		return []event.Record{event.On(id, made)}, nil
 	})

@@ -74,7 +74,7 @@ func Incidents(ctx context.Context, from store.DerivedReader) (out []Incident, e
 			Because: o.Because, Opened: en.At, Who: en.Actor, Certificate: o.Certificate, Key: o.Key, Seq: en.Seq})
 		return err
 	})
-	if err != nil {
+	if err != nil || len(out) == 0 {
 		return nil, err
 	}
 	return out, from.Derived(ctx, event.IncidentEnds, func(name string, en journal.Entry) error {
