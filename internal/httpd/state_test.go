@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"ironseal/internal/app/ops/service"
 	"ironseal/internal/app/requests/intake"
@@ -60,17 +61,7 @@ func TestNotices(t *testing.T) {
 	}
 	var got []service.Notice
 	soon(t, "the notices came", func() bool {
-		data, _ := os.ReadFile(out)
-		got = nil
-		for line := range bytes.Lines(data) {
-			var n service.Notice
-			if json.Unmarshal(line, &n) != nil {
-				return false
-			}
-			if n.What != "due" && n.Request != "R1" { // that is the desk's own
-				got = append(got, n)
-			}
-		}
+		got = noticesIn(out)
 		return len(got) >= 4
 	})
 	want := []string{"request received R2", "certificate signed R2", "request received R3", "request declined R3"}
@@ -78,6 +69,48 @@ func TestNotices(t *testing.T) {
 		if n.What+" "+n.Request != want[i] || n.Text == "" || n.At.IsZero() || n.By == "" {
 			t.Errorf("%d: %+v", i, n)
 		}
+	}
+}
+
+// noticesIn are the notices in a file, without those of the desk's own request.
+func noticesIn(file string) (got []service.Notice) {
+	data, _ := os.ReadFile(file)
+	for line := range bytes.Lines(data) {
+		var n service.Notice
+		if json.Unmarshal(line, &n) != nil {
+			return got
+		}
+		if n.What != "due" && n.Request != "R1" {
+			got = append(got, n)
+		}
+	}
+	return got
+}
+
+// A machine that gets what it may have is no notice; one that waits is, with the reason.
+func TestNoticesOfMachines(t *testing.T) {
+	t.Parallel()
+	if _, err := os.Stat("/bin/sh"); err != nil {
+		t.Skip("there is no shell here")
+	}
+	out := filepath.Join(t.TempDir(), "notices")
+	q := newQuay(t, "notify         = []", `notify         = ["/bin/sh", "-c", "cat >> `+out+`"]`)
+	code := q.code("ternbay.example", 3)
+	if status, text := q.enrols(newDevice(t, "gate-1.quay.ternbay.example"), "simpleenroll", code, nil); status != 200 {
+		t.Fatal(status, text)
+	}
+	if status, _ := q.enrols(newDevice(t, "crane.ternbay.example"), "simpleenroll", code, nil); status != 202 {
+		t.Fatal(status)
+	}
+	var got []service.Notice
+	soon(t, "the notice came", func() bool {
+		got = noticesIn(out)
+		return len(got) > 0
+	})
+	time.Sleep(500 * time.Millisecond)
+	if got = noticesIn(out); len(got) != 1 || got[0].Title != "crane.ternbay.example" ||
+		!strings.Contains(got[0].Text, "outside what may be signed without a person") {
+		t.Errorf("%+v", got)
 	}
 }
 

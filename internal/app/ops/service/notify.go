@@ -33,12 +33,32 @@ func (s *Service) tell(ctx context.Context, after int64) error {
 	if len(s.Settings().Notify) == 0 {
 		return nil
 	}
-	return s.Estate().Records.Entries(ctx, after+1, 0, func(en journal.Entry) error {
-		for _, n := range noticesOf(en) {
-			s.queue(n)
+	granted, waits := map[string]bool{}, map[string]string{}
+	var list []Notice
+	err := s.Estate().Records.Entries(ctx, after+1, 0, func(en journal.Entry) error {
+		switch en.Act {
+		case event.SigningGranted{}.Act():
+			granted[en.Object] = true
+		case event.PersonDecides{}.Act():
+			told, err := event.As[event.PersonDecides](en)
+			if err != nil {
+				return err
+			}
+			waits[en.Object] = strings.Join(told.Why, " ")
 		}
+		list = append(list, noticesOf(en)...)
 		return nil
 	})
+	for _, n := range list {
+		switch {
+		case granted[n.Request]: // a machine got what it may have: nobody needs to know
+			continue
+		case n.What == "request received" && waits[n.Request] != "":
+			n.Text = fmt.Sprintf("%s for %s waits for you. %s", n.Request, n.Title, waits[n.Request])
+		}
+		s.queue(n)
+	}
+	return err
 }
 
 func (s *Service) queue(n notice) {
