@@ -16,8 +16,10 @@ import (
 	"testing"
 	"time"
 
+	"ironseal/internal/app/ca/renewals"
 	"ironseal/internal/app/requests/enrol"
 	"ironseal/internal/app/requests/intake"
+	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/app/revoke/incidents"
 	"ironseal/internal/estate"
 	"ironseal/internal/httpd"
@@ -253,6 +255,36 @@ func (d *device) serial(t testing.TB) string {
 		text = "0" + text
 	}
 	return text
+}
+
+// A certificate that a person renewed meanwhile, for the same key, still renews itself.
+func TestEnrollingAfterAChangeOver(t *testing.T) {
+	t.Parallel()
+	q := newQuay(t)
+	d := newDevice(t, "gate-1.quay.ternbay.example")
+	if status, text := q.enrols(d, "simpleenroll", q.code("quay.ternbay.example", 1), nil); status != 200 {
+		t.Fatal(status, text)
+	}
+	sheet, err := renewals.PlanReissue(ctx, q.e, renewals.ReissueAsk{Certificate: d.serial(t)})
+	if err == nil {
+		err = signing.Sign(ctx, q.e, []*signing.Sheet{sheet}, func(r signing.SignResult) {
+			if r.Err != nil {
+				t.Error(r.Err)
+			}
+		})
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	next := newDevice(t, "gate-1.quay.ternbay.example")
+	for range 2 { // the second asks for the outcome
+		if status, text := q.enrols(next, "simplereenroll", "", d); status != 200 {
+			t.Errorf("%d %s", status, text)
+		}
+	}
+	if status, _ := q.enrols(newDevice(t, "gate-1.quay.ternbay.example"), "simplereenroll", "", d); status != 202 {
+		t.Errorf("what another key replaced renews itself again: %d", status)
+	}
 }
 
 // What is unusual waits for a person, and is fetched by the machine once it is signed.

@@ -17,6 +17,7 @@ import (
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
 	"ironseal/pki/fault"
+	"ironseal/pki/key"
 	"ironseal/pki/lifecycle"
 	"ironseal/pki/request"
 	"ironseal/pki/san"
@@ -160,7 +161,9 @@ func known(ctx context.Context, e *estate.Estate, ask Ask) (m machine, err error
 			return m, err
 		}
 		if onRecord && Standing(ctx, e, record) {
-			m.record = &record
+			if m.record, err = newestOf(ctx, e, record); err != nil {
+				return m, err
+			}
 		}
 	}
 	if ask.Code != "" {
@@ -173,6 +176,21 @@ func known(ctx context.Context, e *estate.Estate, ask Ask) (m machine, err error
 	}
 	m.sender, err = m.whose(ctx, e, ask)
 	return m, err
+}
+
+// newestOf is the certificate that counts for a machine which is known by one: where a person signed another for the
+// same key meanwhile, for a change-over, that one.
+func newestOf(ctx context.Context, e *estate.Estate, c estate.CertificateRecord) (*estate.CertificateRecord, error) {
+	if c.State != lifecycle.Replaced {
+		return &c, nil
+	}
+	list, err := e.ReadCertificates(e.Records.CertificatesByKey(ctx, c.Key.Fingerprint(), 10))
+	for _, o := range list {
+		if o.State.Serves() && SameNames(o.Names, c.Names) && o.Subject.Equal(c.Subject) {
+			return &o, err
+		}
+	}
+	return &c, err
 }
 
 // Standing reports whether a machine is known by a certificate of ours today: it is neither revoked, on hold nor ended,
@@ -341,7 +359,14 @@ func (ask Ask) again(ctx context.Context, e *estate.Estate, rec store.Request, m
 		return out, err
 	}
 	byCode := told.Code != "" && m.code != nil && m.code.Name == told.Code
-	byCertificate := told.Renews != "" && m.record != nil && m.record.SerialHex() == told.Renews
+	byCertificate := false
+	if told.Renews != "" && m.record != nil {
+		c, _, err := e.FindCertificate(ctx, told.Renews)
+		if err != nil {
+			return out, err
+		}
+		byCertificate = key.Same(c.Key, m.record.Key)
+	}
 	byAccount := ask.Account != nil && told.Account == ask.Account.ID && told.Order == ask.Account.Order
 	if !byAccount && (ask.Account != nil || !byCode && !byCertificate) {
 		return Outcome{}, ErrCredentials

@@ -175,7 +175,11 @@ func (d Device) poll(ctx context.Context, e *estate.Estate) (Outcome, error) {
 		if err != nil {
 			return Outcome{}, err
 		}
-		mine = onRecord && ours.SerialHex() == told.Renews && Standing(ctx, e, ours)
+		before, _, err := e.FindCertificate(ctx, told.Renews)
+		if err != nil {
+			return Outcome{}, err
+		}
+		mine = onRecord && key.Same(ours.Key, before.Key) && Standing(ctx, e, ours)
 	}
 	if !mine || !subject.Equal(r.Subject) {
 		return Outcome{}, none
