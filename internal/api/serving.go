@@ -16,12 +16,14 @@ type ServedAddress struct {
 type EnrolmentCode struct {
 	enrol.Code
 	Secret string `json:"code,omitempty" doc:"the code; printed once, when it is made"`
+	enrol.Reach
 }
 
 // AccountCredential is a credential by which machines register ACME accounts.
 type AccountCredential struct {
 	enrol.Code
 	Secret string `json:"key" doc:"the key, in base64url; printed once"`
+	enrol.Reach
 }
 
 // Invitation is an invitation to the desk.

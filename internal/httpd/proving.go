@@ -35,7 +35,8 @@ func (p *proving) begin(ctx context.Context, account, order string) (done func()
 	}
 	p.mu.Unlock()
 	if busy {
-		return nil, &acme.Problem{Kind: acme.RateLimited, Detail: "other challenges of this order or account are being " +
+		return nil, &acme.Problem{Kind: acme.RateLimited, Detail: "other challenges of this order or account are " +
+			"being " +
 			"tried", Retry: 3}
 	}
 	end := func() {

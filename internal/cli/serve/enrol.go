@@ -38,8 +38,14 @@ in template files. Everything else waits for you.`,
 		if err != nil {
 			return enrol.Code{}, nil, nil, err
 		}
+		reach, err := enrol.HowToReach(cmd.Context(), e, ask.Template)
+		if err != nil {
+			return enrol.Code{}, nil, nil, err
+		}
 		made, code, err := enrol.MakeCode(cmd.Context(), e, ask)
-		return made, api.EnrolmentCode{Code: made, Secret: code}, []string{code}, err
+		lines := reached([]string{code}, [][2]string{{"EST", reach.EST}, {"SCEP", reach.SCEP},
+			{"fingerprint", reach.Fingerprint}}, reach)
+		return made, api.EnrolmentCode{Code: made, Secret: code, Reach: reach}, lines, err
 	})
 }
 
@@ -59,11 +65,33 @@ control of its names. Everything else waits for you.`,
 		if err != nil {
 			return enrol.Code{}, nil, nil, err
 		}
+		reach, err := enrol.HowToReach(cmd.Context(), e, ask.Template)
+		if err != nil {
+			return enrol.Code{}, nil, nil, err
+		}
 		made, secret, err := enrol.MakeAccountKey(cmd.Context(), e, ask)
 		text := base64.RawURLEncoding.EncodeToString(secret)
-		return made, api.AccountCredential{Code: made, Secret: text}, []string{"key identifier  " + made.KeyID,
-			"key             " + text}, err
+		lines := reached([]string{"key identifier  " + made.KeyID, "key             " + text},
+			[][2]string{{"directory", reach.ACME}}, reach)
+		return made, api.AccountCredential{Code: made, Secret: text, Reach: reach}, lines, err
 	})
+}
+
+// reached adds to what is printed once where machines reach the server, and what else they ask for.
+func reached(lines []string, more [][2]string, reach enrol.Reach) []string {
+	lines = append(lines, "")
+	for _, m := range more {
+		if m[1] != "" {
+			lines = append(lines, fmt.Sprintf("%-11s  %s", m[0], m[1]))
+		}
+	}
+	if reach.EST == "" {
+		lines = append(lines, "The settings do not say where machines reach the server: machines-address.")
+	}
+	if reach.Person {
+		lines = append(lines, "By this template a person decides on every request: it has no [unattended].")
+	}
+	return lines
 }
 
 // making completes a command that makes a credential. do returns it, as JSON, and as lines.
@@ -87,10 +115,18 @@ func making(s *session.Session, c *cobra.Command,
 		}
 		s.Out.Say("%s %s, for %s, until %s", s.Out.Paint(term.Good, "✓ made"), term.Safe(made.Name),
 			span.Count(made.Count, "machine"), made.Until.Format("2006-01-02"))
+		shown := true // what is secret comes first
 		for _, l := range lines {
-			s.Out.Say("  %s", s.Out.Paint(term.Accent, l))
+			switch {
+			case l == "" && shown:
+				shown = false
+				s.Out.Say("  %s", s.Out.Paint(term.Quiet, "This is shown once."))
+			case shown:
+				s.Out.Say("  %s", s.Out.Paint(term.Accent, l))
+			default:
+				s.Out.Wrapped(2, term.Normal, l)
+			}
 		}
-		s.Out.Say("  %s", s.Out.Paint(term.Quiet, "This is shown once."))
 		return nil
 	}
 	fl := c.Flags()
