@@ -21,7 +21,8 @@ type hierarchyCache struct {
 // hierarchyState is all that the hierarchy is loaded from, but for certificates, which never change: of authorities,
 // generations, links, and of what was revoked of generations. Two that are the same load the same.
 const hierarchyState = `SELECT
-	(SELECT group_concat(a.id || ' ' || a.handle || ' ' || coalesce(a.parent, 0) || ' ' || a.holder || ' ' || a.retired, char(10))
+	(SELECT group_concat(a.id || ' ' || a.handle || ' ' || coalesce(a.parent, 0) || ' ' || a.holder || ' ' ||
+		a.retired, char(10))
 		FROM (SELECT * FROM authority ORDER BY id) a),
 	(SELECT group_concat(g.id || ' ' || g.authority || ' ' || g.number || ' ' || coalesce(g.certificate, 0) || ' ' ||
 		coalesce(g.issuer, 0) || ' ' || g.staged || ' ' || g.stopped || ' ' || coalesce((SELECT r.at FROM revocation r
