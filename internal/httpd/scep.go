@@ -122,6 +122,10 @@ func (h *Server) scepMessage(w http.ResponseWriter, r *http.Request, t template.
 		return
 	}
 	m, err := scep.Read(body, t.Unattended.Older)
+	if errors.Is(err, scep.ErrUnsigned) { // an answer costs a signature, and is for those who sign theirs
+		http.Error(w, runes.Escape(err.Error()), http.StatusBadRequest)
+		return
+	}
 	var got enrol.Answered
 	var content []byte
 	if err == nil {

@@ -98,32 +98,35 @@ type Message struct {
 	sha1     bool
 }
 
-// Read reads a message of a client and verifies that the key of the certificate in it signed it. older lets SHA-1 and
-// triple DES pass; else they are BadAlgorithm. Other faults are BadMessageCheck. Where an error is returned, the
-// message
-// has what could be read, so that it can be answered.
+// ErrUnsigned says that a message is none, or that nobody signed it: nothing of it can be believed, so it has no answer.
+var ErrUnsigned = errors.New("it is not a signed message of SCEP")
+
+// Read reads a message of a client and verifies that the key of the certificate in it signed it; else the error is
+// ErrUnsigned. older lets SHA-1 and triple DES pass; else they are BadAlgorithm. Other faults are BadMessageCheck. With
+// those two, the message has what is needed to answer it.
 func Read(data []byte, older bool) (Message, error) {
 	var m Message
 	fail := func(f Fail, why error) (Message, error) { return m, fmt.Errorf("%w: %w", f, why) }
+	none := func(why error) (Message, error) { return m, fmt.Errorf("%w: %w", ErrUnsigned, why) }
 	if len(data) > Most {
-		return fail(BadMessageCheck, errors.New("it is too large"))
+		return none(errors.New("it is too large"))
 	}
 	s, err := pkcs.ReadSigned(data)
 	if err != nil {
-		return fail(BadMessageCheck, err)
+		return none(err)
 	}
 	at := s.Signer()
 	if at < 0 || len(s.Certificates[at]) > mostSignerBytes || s.Content == nil {
-		return fail(BadMessageCheck, errors.New("it lacks the signer's certificate, or its content"))
+		return none(errors.New("it lacks the signer's certificate, or its content"))
 	}
 	if m.Signer, err = cert.Read(s.Certificates[at]); err != nil {
-		return fail(BadMessageCheck, err)
+		return none(err)
 	}
 	if err := m.attributes(s); err != nil {
-		return fail(BadMessageCheck, err)
+		return none(err)
 	}
 	if err := s.Verify(m.Signer.Key, true); err != nil {
-		return fail(BadMessageCheck, err)
+		return none(err)
 	}
 	if m.envelope, err = pkcs.ReadEnvelope(s.Content); err != nil {
 		return fail(BadMessageCheck, err)

@@ -74,15 +74,18 @@ func TestMessagesAreRead(t *testing.T) {
 		"no nonce":            func(d *pkcs.Draft) { d.Attributes = d.Attributes[:2] },
 		"a long nonce":        func(d *pkcs.Draft) { d.Attributes[2].Value = octets(make([]byte, 100)) },
 		"no content":          func(d *pkcs.Draft) { d.Detached = true },
-		"a content in clear":  func(d *pkcs.Draft) { d.Content = []byte("content") },
 	} {
-		if _, err := Read(written(t, change), true); !errors.Is(err, BadMessageCheck) {
+		if _, err := Read(written(t, change), true); !errors.Is(err, ErrUnsigned) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
+	if _, err := Read(written(t, func(d *pkcs.Draft) { d.Content = []byte("content") }), true); !errors.Is(err,
+		BadMessageCheck) {
+		t.Errorf("a content in clear: %v", err)
+	}
 	der := written(t, nil)
 	der[len(der)-1] ^= 1
-	if _, err := Read(der, false); !errors.Is(err, BadMessageCheck) {
+	if _, err := Read(der, false); !errors.Is(err, ErrUnsigned) {
 		t.Errorf("a wrong signature: %v", err)
 	}
 }
