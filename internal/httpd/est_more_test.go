@@ -292,10 +292,7 @@ func TestESTBindsRequestsToSessions(t *testing.T) {
 // Whatever comes by EST, the answer is of the protocol, and never a fault of the server.
 func TestESTSurvivesMutations(t *testing.T) {
 	t.Parallel()
-	rounds := 500
-	if os.Getenv("CI") == "true" || os.Getenv("IRONSEAL_LONG") != "" {
-		rounds = 100_000
-	}
+	rounds := manyRounds(500)
 	q := newQuay(t, "pace           = 600", "pace           = 0")
 	q.level.Set(100)
 	code := q.code("ternbay.example", 100_000)

@@ -259,10 +259,7 @@ func TestSCEPIsNoOracle(t *testing.T) {
 // Mutated messages give an answer of the protocol, and never a fault of the server.
 func TestSCEPSurvivesMutations(t *testing.T) {
 	t.Parallel()
-	rounds := 300
-	if os.Getenv("CI") == "true" || os.Getenv("IRONSEAL_LONG") != "" {
-		rounds = 100_000
-	}
+	rounds := manyRounds(300)
 	q := newBridge(t, true, "pace           = 600", "pace           = 0")
 	q.level.Set(100)
 	g := q.gateway(q.code("quay.ternbay.example", 1), "crane.quay.ternbay.example")

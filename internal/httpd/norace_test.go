@@ -1,0 +1,5 @@
+//go:build !race
+
+package httpd_test
+
+const racing = false
