@@ -98,7 +98,7 @@ type Message struct {
 	sha1     bool
 }
 
-// ErrUnsigned says that a message is none, or that nobody signed it: nothing of it can be believed, so it has no answer.
+// ErrUnsigned says that a message is none, or that nobody signed it: nothing of it is believed, so it has no answer.
 var ErrUnsigned = errors.New("it is not a signed message of SCEP")
 
 // Read reads a message of a client and verifies that the key of the certificate in it signed it; else the error is
