@@ -15,7 +15,7 @@ type Reach struct {
 	ACME        string `json:"acme,omitempty" doc:"the directory for ACME"`
 	SCEP        string `json:"scep,omitempty" doc:"the address for SCEP"`
 	Fingerprint string `json:"fingerprint,omitempty" doc:"SHA-256 of the certificate of the authority that signs, in hex, which gateways ask for"`
-	Person      bool   `json:"person_decides" doc:"whether the template lets a person decide on every request"`
+	Person      bool   `json:"person_decides,omitempty" doc:"whether the template lets a person decide on every request"`
 }
 
 // HowToReach tells what machines need that enrol by a template, as far as the settings tell where the server is.
