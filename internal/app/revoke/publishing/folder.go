@@ -127,7 +127,16 @@ func (u *Unrecorded) Unwrap() error {
 
 // Untouched refuses a folder that holds a list which a key of ours signed and which is not on record: a
 // restored backup would replace it by one that knows less.
-func Untouched(ctx context.Context, e *estate.Estate, dir string) error {
+func Untouched(ctx context.Context, e *estate.Estate, dir string) (err error) {
+	for range 100 { // where there is no swap of folders, one that is replaced is missing for a moment: it is read again
+		if err = untouched(ctx, e, dir); !errors.Is(err, fs.ErrNotExist) {
+			break
+		}
+	}
+	return err
+}
+
+func untouched(ctx context.Context, e *estate.Estate, dir string) error {
 	files, err := filepath.Glob(filepath.Join(estate.EscapeGlob(dir), "*.crl"))
 	if err != nil || len(files) == 0 {
 		return err
