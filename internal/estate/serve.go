@@ -55,7 +55,7 @@ public         = "127.0.0.1:8085"  # lists, certificates of authorities, OCSP, r
 desk           = "127.0.0.1:8445"  # where colleagues hand in requests: HTTPS
 health         = "127.0.0.1:8095"  # state and metrics, for operators: plain HTTP
 machines       = ""     # where machines enrol (EST, ACME, SCEP): HTTPS, such as 127.0.0.1:8446
-# Who may hand in requests: "all", "invited" (desk invite), or "nobody".
+# Who may hand in requests: "all", "invited" (see "desk invite"), or "nobody".
 desk-open-to   = "all"
 # Names and addresses in the desk's own certificate, the template, and who signs it (empty: the
 # only authority that may).

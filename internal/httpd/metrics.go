@@ -42,8 +42,8 @@ var Metrics = []Metric{
 	{"ironseal_desk_certificate_days", "gauge", "temporary", "Days until the desk's certificate ends."},
 	{"ironseal_requests_waiting", "gauge", "", "Signing requests that wait."},
 	{"ironseal_oldest_waiting_seconds", "gauge", "", "Age of the oldest signing request that waits."},
-	{"ironseal_enrolments_total", "counter", "by, outcome", "Requests of machines, by protocol and by what became of " +
-		"them: signed, waits, refused."},
+	{"ironseal_enrolments_total", "counter", "by, outcome", "Requests of machines, by protocol and by outcome: " +
+		"signed, waits, refused."},
 	{"ironseal_machines_late", "gauge", "", "Certificates that machines should have renewed and did not."},
 	{"ironseal_failing", "gauge", "what", "1 for each duty that fails and is tried again."},
 	{"ironseal_records_readable", "gauge", "", "1 if the records could be read for this answer, else 0."},

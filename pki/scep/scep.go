@@ -28,12 +28,12 @@ type Type int
 
 // The types.
 const (
-	CertRep    Type = 3
-	RenewalReq Type = 17
-	PKCSReq    Type = 19
-	CertPoll   Type = 20
-	GetCert    Type = 21
-	GetCRL     Type = 22
+	CertRep        Type = 3
+	RenewalReq     Type = 17
+	PKCSReq        Type = 19
+	CertPoll       Type = 20
+	AskCertificate Type = 21 // section 3.3.4
+	AskList        Type = 22 // section 3.3.5
 )
 
 // Status is that of an answer (section 3.2.1.3).
@@ -209,7 +209,7 @@ func ReadSubject(content []byte) (issuer, subject dn.Name, err error) {
 	return issuer, subject, err
 }
 
-// ReadSerial reads the content of GetCert and GetCRL: the issuer and the serial in hex (section 3.3.4).
+// ReadSerial reads what a device asks a certificate or a list by: the issuer and the serial in hex (section 3.3.4).
 func ReadSerial(content []byte) (issuer dn.Name, serial cert.Serial, err error) {
 	in := cryptobyte.String(content)
 	var seq, a cryptobyte.String

@@ -272,9 +272,9 @@ func endCode(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "end NAME",
 		Short: "End a credential, with the accounts that were registered with it",
-		Long: `End a credential. No machine enrols with it from now on, and ACME accounts that were registered with
-it order nothing more. Machines keep their certificates; those that they got by a code are renewed by
-the certificate itself, so revoke what must not go on. With --account only one account ends.`,
+		Long: `End a credential. No machine enrols with it from now on. ACME accounts that were registered with it
+order nothing more. Machines keep their certificates. A machine that enrolled by EST or SCEP renews
+with its certificate, so revoke that certificate to stop it. --account ends one account only.`,
 		Example: "  ironseal enrol end gates --because \"all gates have theirs\"",
 		Args:    session.Exactly(1, "the name of a credential"),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -47,9 +47,9 @@ func (d Device) Serve(ctx context.Context, e *estate.Estate) (Answered, error) {
 		out.Outcome, err = d.enrol(ctx, e)
 	case scep.CertPoll:
 		out.Outcome, err = d.poll(ctx, e)
-	case scep.GetCert:
+	case scep.AskCertificate:
 		out.Content, err = d.certificate(ctx, e)
-	case scep.GetCRL:
+	case scep.AskList:
 		out.Content, err = d.list(ctx, e)
 	default:
 		err = scep.BadRequest
