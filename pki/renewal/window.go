@@ -32,3 +32,12 @@ func WindowOf(c *cert.Certificate, shrinks, now time.Time, atOnce bool) Window {
 	}
 	return Window{w.From.UTC(), w.Until.UTC()}
 }
+
+// Late reports whether a machine should have renewed a certificate by now.
+func Late(c *cert.Certificate, now time.Time) bool { return !now.Before(LateFrom(c)) }
+
+// LateFrom is when a machine is late: its window has passed, and half of what is left after it.
+func LateFrom(c *cert.Certificate) time.Time {
+	until := WindowOf(c, time.Time{}, c.NotBefore, false).Until
+	return until.Add(c.NotAfter.Sub(until) / 2)
+}

@@ -14,6 +14,7 @@ import (
 	"ironseal/internal/estate"
 	"ironseal/internal/event"
 	"ironseal/pki/advice"
+	"ironseal/pki/renewal"
 	"ironseal/pki/span"
 )
 
@@ -107,7 +108,7 @@ func withoutMachines(ctx context.Context, e *estate.Estate, list []renewals.Due)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, renewals.Due{Day: fleet.LateFrom(c.Certificate), Title: c.Title(), Serial: c.SerialHex(),
+		out = append(out, renewals.Due{Day: renewal.LateFrom(c.Certificate), Title: c.Title(), Serial: c.SerialHex(),
 			What: "its machine should have renewed it, and did not", Holders: append([]string{}, holders...),
 			Next: advice.To("", advice.ShowCertificate, "certificate", c.Serial.Short())})
 	}

@@ -11,7 +11,6 @@ import (
 	"ironseal/internal/estate"
 	"ironseal/internal/event"
 	"ironseal/internal/store"
-	"ironseal/pki/cert"
 	"ironseal/pki/journal"
 	"ironseal/pki/renewal"
 )
@@ -71,7 +70,7 @@ func (f Fleet) Renews(c estate.CertificateRecord, now time.Time) string {
 	switch {
 	case !machine || !c.State.Serves():
 		return ""
-	case Late(c.Certificate, now):
+	case renewal.Late(c.Certificate, now):
 		return LateWords
 	}
 	return Itself
@@ -106,13 +105,4 @@ func LateOnes(ctx context.Context, e *estate.Estate) (out []estate.CertificateRe
 		}
 	}
 	return out, err
-}
-
-// Late reports whether a machine should have renewed a certificate by now, and did not.
-func Late(c *cert.Certificate, now time.Time) bool { return !now.Before(LateFrom(c)) }
-
-// LateFrom is when a machine is late: its window has passed, and half of what is left after it.
-func LateFrom(c *cert.Certificate) time.Time {
-	w := renewal.WindowOf(c, time.Time{}, c.NotBefore, false)
-	return w.Until.Add(c.NotAfter.Sub(w.Until) / 2)
 }

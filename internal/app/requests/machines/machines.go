@@ -12,6 +12,7 @@ import (
 	"ironseal/internal/estate"
 	"ironseal/pki/fault"
 	"ironseal/pki/lifecycle"
+	"ironseal/pki/renewal"
 )
 
 // Request is a request of a machine.
@@ -96,7 +97,7 @@ func requestOf(ctx context.Context, e *estate.Estate, number string, n fleet.Enr
 		if err != nil {
 			return r, err
 		}
-		r.Serial, r.Until, r.Late = c.SerialHex(), c.NotAfter, c.State.Serves() && fleet.Late(c.Certificate, e.Now())
+		r.Serial, r.Until, r.Late = c.SerialHex(), c.NotAfter, c.State.Serves() && renewal.Late(c.Certificate, e.Now())
 	}
 	return r, nil
 }
