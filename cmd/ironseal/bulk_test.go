@@ -250,10 +250,12 @@ func BenchmarkBulk(b *testing.B) {
 		}
 		cmd := exec.Command(program, "sign", "--all", "--template", "web-server", "--by", "yard", "--yes")
 		cmd.Dir, cmd.Env = p.dir, append(os.Environ(), p.env...)
+		var faults bytes.Buffer
+		cmd.Stderr = &faults
 		b.StartTimer()
 		begin := time.Now()
 		if err := cmd.Run(); err != nil {
-			b.Fatal(err)
+			b.Fatalf("%v: %s", err, faults.String()[:min(2000, faults.Len())])
 		}
 		took := time.Since(begin)
 		b.StopTimer()

@@ -30,6 +30,21 @@ func TestReferencePagesAreCurrent(t *testing.T) {
 
 // Examples that are meant to answer otherwise than with 0.
 var otherwise = map[string]int{
+	// the demo is one person's: it has no operators, no proposals, no agent, and no file on record
+	"ironseal approve P1": 1, "ironseal proposal show P1": 1, "ironseal proposal complete P1": 1,
+	`ironseal object P1 --because "the name is misspelt"`:                                                 1,
+	"ironseal operator add ana --key ../ana.pub --role administrator":                                     1,
+	"ironseal operator recover ana --key ../ana-new.pub":                                                  1,
+	"ironseal operator show ana":                                                                          1,
+	`ironseal operator end ben --because "left the harbour office"`:                                       1,
+	"ironseal operator grants --prefix harbour":                                                           1,
+	"ironseal authority custody services --to agent":                                                      1,
+	"ironseal transfer approve ../to-the-safe":                                                            1,
+	"ironseal authority share root --need 2 --among ana,ben,cleo --out ../shares --to-key ana=../ana.pub": 1,
+	"ironseal estate files update":                                                                        1,
+	// no such server is there
+	"ironseal estate move --to postgresql://db.ternbay.example/harbour":              1,
+	"ironseal estate join harbour --records postgresql://db.ternbay.example/harbour": 1,
 	"ironseal sign R5":                          2, // lists the templates that fit
 	"ironseal authority apply gates --withdraw": 1, // nothing is sent
 	// nothing was published, and no name is looked up

@@ -61,6 +61,7 @@ func (p place) measured(b *testing.B, args ...string) (seconds, megabytes float6
 	b.Helper()
 	cmd := exec.Command(program, args...)
 	cmd.Dir, cmd.Env = p.dir, append(os.Environ(), p.env...)
+	forgetMemory() // or the program's would be no less than this one's
 	begin := time.Now()
 	if out, err := cmd.Output(); err != nil {
 		b.Fatalf("%v: %v\n%s", args, err, out)

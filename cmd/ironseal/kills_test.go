@@ -107,6 +107,7 @@ func copyPlace(t *testing.T, p place) place {
 	}); err != nil {
 		t.Fatal(err)
 	}
+	ownRecords(t, p.dir, filepath.Join(to, filepath.Base(p.dir)))
 	return place{t: t, dir: filepath.Join(to, filepath.Base(p.dir)),
 		env: []string{"IRONSEAL_PASSPHRASE_FILE=" + filepath.Join(to, "pass")}}
 }

@@ -5,6 +5,7 @@ import (
 	"debug/elf"
 	"fmt"
 	"ironseal/internal/disk/inmemory"
+	"ironseal/internal/store/onserver"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -51,7 +52,7 @@ func TestMain(m *testing.M) {
 		fmt.Fprintf(os.Stderr, "%v\n%s", err, out)
 		os.Exit(1)
 	}
-	code := m.Run()
+	code := onserver.Run(m)
 	os.RemoveAll(dir)
 	os.Exit(code)
 }

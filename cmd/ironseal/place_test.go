@@ -2,6 +2,7 @@ package main
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -15,6 +16,10 @@ import (
 	"testing"
 
 	"ironseal/internal/disk"
+	"ironseal/internal/estate"
+	"ironseal/internal/store"
+	"ironseal/internal/store/onserver"
+	"ironseal/internal/store/sqlstore"
 	"ironseal/pki/bundle"
 	"ironseal/pki/ext"
 	"ironseal/pki/label"
@@ -115,6 +120,7 @@ func harbour(t testing.TB) place {
 	}
 	dir := t.TempDir()
 	copyTree(t, original.dir, dir)
+	ownRecords(t, filepath.Join(original.dir, "harbour"), filepath.Join(dir, "harbour"))
 	return place{t: t, dir: filepath.Join(dir, "harbour"),
 		env: []string{"IRONSEAL_PASSPHRASE_FILE=" + filepath.Join(dir, "pass")}}
 }
@@ -173,7 +179,8 @@ func empty(t testing.TB) place {
 func emptyIn(p place) place {
 	t := p.t
 	t.Helper()
-	p.must("estate", "create", "harbour", "--organisation", "Tern Bay Ferries", "--country", "NO")
+	p.must(append([]string{"estate", "create", "harbour", "--organisation", "Tern Bay Ferries", "--country", "NO"},
+		atServer(t)...)...)
 	p.dir = filepath.Join(p.dir, "harbour")
 	settings, err := os.ReadFile(filepath.Join(p.dir, "ironseal.toml"))
 	if err != nil {
@@ -183,6 +190,37 @@ func emptyIn(p place) place {
 		"encryption-memory = 8", 1)))
 	p.env = []string{"IRONSEAL_PASSPHRASE_FILE=" + p.file("../pass", []byte("tern and gull\n"))}
 	return p
+}
+
+// atServer are the options for records on a server, where the tests are run with such.
+func atServer(t testing.TB) []string {
+	if url := onserver.Records(t); url != "" {
+		return []string{"--records", url}
+	}
+	return nil
+}
+
+// ownRecords gives the copy of an estate records of its own, where they are on a server.
+func ownRecords(t testing.TB, from, to string) {
+	t.Helper()
+	settings, err := estate.ReadSettings(to)
+	if err != nil || !settings.Storage.OnServer() {
+		return
+	}
+	ctx := context.Background()
+	records, err := sqlstore.Open(ctx, estate.PlaceOf(from, settings.Storage))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer records.Close()
+	url := onserver.URL(t)
+	copied, err := sqlstore.Copy(ctx, records, store.Place{At: url, Head: filepath.Join(to, estate.HeadFile)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := errors.Join(copied.Close(), estate.PointTo(to, disk.Disk{}, url)); err != nil {
+		t.Fatal(err)
+	}
 }
 
 // send receives a request for a host with more extensions, and gives its number.

@@ -1,8 +1,8 @@
 package api
 
 import (
-	"fmt"
 	"math"
+	"strconv"
 	"strings"
 	"time"
 
@@ -33,18 +33,28 @@ const fewDays = 730
 
 // CertificateOf is a certificate on record as a row.
 func CertificateOf(h estate.CertificateRecord, now time.Time) Certificate {
-	r := Certificate{Serial: h.SerialHex(), Title: h.Title(), Names: []string{}, State: h.State,
-		Until: Time(h.NotAfter), By: h.Signer(), Template: h.Record.Template,
-		Key: string(h.Key.Kind), Days: int(math.Floor(h.NotAfter.Sub(now).Hours() / 24)),
-		Planned: h.Record.Replaced, Left: strings.TrimPrefix(span.Distance(now, h.NotAfter), "in ")}
+	l := h.Line()
+	return WithNames(CertificateLine(&l, now), &l)
+}
+
+// CertificateLine is a line of the records as a row, but for the names.
+func CertificateLine(l *estate.CertificateLine, now time.Time) Certificate {
+	r := Certificate{Serial: l.Serial, Title: l.Title, State: l.State, Until: Time(l.Until), By: l.Signer(),
+		Template: l.Template, Key: l.KeyKind, Days: int(math.Floor(l.Until.Sub(now).Hours() / 24)),
+		Planned: l.Replaced}
 	if r.Days >= 0 && r.Days < fewDays {
 		r.Left = span.Count(r.Days, "day")
+	} else {
+		r.Left = strings.TrimPrefix(span.Distance(now, l.Until), "in ")
 	}
-	for _, n := range h.Names {
-		r.Names = append(r.Names, n.String())
+	if l.Request > 0 {
+		r.Request = "R" + strconv.FormatInt(l.Request, 10)
 	}
-	if h.Record.Request > 0 {
-		r.Request = fmt.Sprintf("R%d", h.Record.Request)
-	}
+	return r
+}
+
+// WithNames is a row with the names of its line.
+func WithNames(r Certificate, l *estate.CertificateLine) Certificate {
+	r.Names = l.Names()
 	return r
 }

@@ -84,6 +84,8 @@ func Shapes() []Shape {
 		{"enrolment code", "enrol code, enrol list", fieldsOf(EnrolmentCode{})},
 		{"account credential", "enrol account", fieldsOf(AccountCredential{})},
 		{"enrolled machines", "enrol show", fieldsOf(machines.Shown{})},
+		{"operator", "operator list, operator show", fieldsOf(Operator{})},
+		{"proposal", "proposal list, proposal show", fieldsOf(Proposal{})},
 		{"notice", "what the notify command of serve reads", fieldsOf(service.Notice{})},
 		{"check", "estate check", fieldsOf(Check{})},
 		{"backup", "estate backup", fieldsOf(backup.Backup{})},

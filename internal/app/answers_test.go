@@ -359,7 +359,7 @@ func TestAKeySeenBeforeIsToldAlike(t *testing.T) {
 		t.Fatal(all, err)
 	}
 	single := sheet(t, e, 3).Plan.Findings.Has(finding.KeyReused)
-	if bulk := all[0].Sheet.Plan.Findings.Has(finding.KeyReused); !single || !bulk {
+	if bulk := all[0].Sheet.Findings().Has(finding.KeyReused); !single || !bulk {
 		t.Errorf("told for one: %v, for many: %v", single, bulk)
 	}
 }

@@ -27,7 +27,11 @@ import (
 	"ironseal/internal/app/revoke/publishing"
 	"ironseal/internal/app/revoke/revoking"
 	"ironseal/internal/app/transfer"
+	"ironseal/internal/disk"
 	"ironseal/internal/estate"
+	"ironseal/internal/store"
+	"ironseal/internal/store/onserver"
+	"ironseal/internal/store/sqlstore"
 	"ironseal/pki/bundle"
 	"ironseal/pki/cert"
 	"ironseal/pki/finding"
@@ -303,6 +307,17 @@ func copied(t testing.TB, dir string) string {
 			}
 		}
 	}
+	settings, err := estate.ReadSettings(to)
+	if err == nil && settings.Storage.OnServer() {
+		url := onserver.URL(t)
+		from, openErr := sqlstore.Open(ctx, estate.PlaceOf(dir, settings.Storage))
+		must0(t, openErr)
+		defer from.Close()
+		made, copyErr := sqlstore.Copy(ctx, from, store.Place{At: url, Head: filepath.Join(to, estate.HeadFile)})
+		must0(t, copyErr)
+		must0(t, made.Close())
+		must0(t, estate.PointTo(to, disk.Disk{}, url))
+	}
 	return to
 }
 
@@ -316,6 +331,7 @@ var harmless = map[string]string{
 // Whatever is changed in the records by hand, the check tells of it: every column of
 // every table, a row that is gone, one that is there twice, one too many.
 func TestEditsOfTheRecordsAreTold(t *testing.T) {
+	onserver.FilesOnly(t)
 	t.Parallel()
 	dir, e := busyEstate(t)
 	e.Close()
@@ -450,6 +466,7 @@ func describeTable(t testing.TB, dir, table string) (columns []column, rows []in
 // The head that is noted beside the records tells of a journal that was emptied or
 // replaced by an older one; without the note an emptied one is reported all the same.
 func TestACutJournalIsTold(t *testing.T) {
+	onserver.FilesOnly(t)
 	t.Parallel()
 	dir, e := newEstate(t)
 	old := copied(t, dir)

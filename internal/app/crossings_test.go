@@ -51,7 +51,7 @@ func TestALostKeyIsCertifiedNoMore(t *testing.T) {
 		}
 	}
 	all, err := signing.PlanAll(ctx, e, signing.SignAsk{Template: "web-server", By: "services"}, nil)
-	if err != nil || len(all) != 1 || !all[0].Sheet.Plan.Findings.Has("key-lost") {
+	if err != nil || len(all) != 1 || !all[0].Sheet.Findings().Has("key-lost") {
 		t.Errorf("in a batch: %+v, %v", all, err)
 	}
 	for _, first := range []func(){func() {

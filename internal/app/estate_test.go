@@ -22,6 +22,8 @@ import (
 	"ironseal/internal/disk/inmemory"
 	"ironseal/internal/estate"
 	"ironseal/internal/keystore"
+	"ironseal/internal/store"
+	"ironseal/internal/store/onserver"
 	"ironseal/internal/store/sqlstore"
 	"ironseal/pki/bundle"
 	"ironseal/pki/finding"
@@ -35,7 +37,7 @@ import (
 
 func TestMain(m *testing.M) {
 	inmemory.Prefer()
-	os.Exit(m.Run())
+	os.Exit(onserver.Run(m))
 }
 
 // fixed answers every question with one passphrase.
@@ -56,6 +58,13 @@ func world() estate.Env {
 func newEstate(t testing.TB) (string, *estate.Estate) {
 	t.Helper()
 	dir, e := bareEstate(t, "Tern Bay Ferries")
+	withAuthorities(t, e)
+	return dir, e
+}
+
+// withAuthorities makes a root, and an authority below it.
+func withAuthorities(t testing.TB, e *estate.Estate) {
+	t.Helper()
 	for _, ask := range []authorities.Ask{{Handle: "root"}, {Handle: "services", Under: "root"}} {
 		p, err := authorities.PlanNew(ctx, e, ask)
 		if err != nil {
@@ -65,14 +74,14 @@ func newEstate(t testing.TB) (string, *estate.Estate) {
 			t.Fatal(err)
 		}
 	}
-	return dir, e
 }
 
 // bareEstate makes an estate without authorities.
 func bareEstate(t testing.TB, organisation string) (string, *estate.Estate) {
 	t.Helper()
 	dir := filepath.Join(t.TempDir(), "harbour")
-	e, err := estate.Create(ctx, dir, estate.Options{Organisation: organisation, Country: "NO"}, world())
+	e, err := estate.Create(ctx, dir, estate.Options{Organisation: organisation, Country: "NO",
+		Records: onserver.Records(t)}, world())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -354,6 +363,7 @@ func TestFailingDisk(t *testing.T) {
 }
 
 func TestFullDatabaseSignsNothingAndSaysSo(t *testing.T) {
+	onserver.FilesOnly(t)
 	t.Parallel()
 	dir, e := newEstate(t)
 	receive(t, e, 30)
@@ -538,6 +548,7 @@ func TestInterruptedKeyMakingLeavesNothing(t *testing.T) {
 }
 
 func TestARewrittenJournalIsTold(t *testing.T) {
+	onserver.FilesOnly(t)
 	t.Parallel()
 	dir, e := newEstate(t)
 	receive(t, e, 5)
@@ -566,7 +577,7 @@ func TestARewrittenJournalIsTold(t *testing.T) {
 				t.Fatal(err)
 			}
 			db.Close()
-			s, err := sqlstore.Open(ctx, filepath.Join(copyDir, "records.db"))
+			s, err := sqlstore.Open(ctx, store.File(filepath.Join(copyDir, "records.db")))
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -589,6 +600,7 @@ func TestARewrittenJournalIsTold(t *testing.T) {
 }
 
 func TestForeignAndMissingRecordsAreRefused(t *testing.T) {
+	onserver.FilesOnly(t)
 	t.Parallel()
 	dir, e := newEstate(t)
 	e.Close()

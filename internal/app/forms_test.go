@@ -16,6 +16,7 @@ import (
 	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
+	"ironseal/internal/store/onserver"
 	"ironseal/pki/lifecycle"
 )
 
@@ -71,7 +72,8 @@ func TestEarlierFormsAreTakenUp(t *testing.T) {
 		file, by           string
 		requests, declined int
 	}{{"form-1.tar.gz", "services", 5, 0}, {"form-2.tar.gz", "boats", 7, 1}, {"form-3.tar.gz", "boats", 5, 1},
-		{"form-4.tar.gz", "boats", 4, 1}, {"form-5.tar.gz", "boats", 5, 1}} {
+		{"form-4.tar.gz", "boats", 4, 1}, {"form-5.tar.gz", "boats", 5, 1},
+		{"form-6.tar.gz", "boats", 5, 1}} {
 		t.Run(form.file, func(t *testing.T) {
 			dir, pass := earlier(t, form.file)
 			number := strings.TrimSuffix(strings.TrimPrefix(form.file, "form-"), ".tar.gz")
@@ -110,7 +112,7 @@ func TestEarlierFormsAreTakenUp(t *testing.T) {
 			}
 			kept, err := os.ReadFile(filepath.Join(dir, "records.db.form-"+number))
 			if err != nil || !bytes.HasPrefix(kept, []byte("SQLite format 3")) ||
-				bytes.Contains(kept, []byte("CREATE TABLE derived")) {
+				bytes.Contains(kept, []byte("CREATE TABLE sealed")) {
 				t.Errorf("the records as they were are not kept beside (%d octets of %d, %v)", len(kept), len(before),
 					err)
 			}
@@ -120,6 +122,7 @@ func TestEarlierFormsAreTakenUp(t *testing.T) {
 
 // Records that a newer program made are not touched.
 func TestNewerRecordsAreLeftAlone(t *testing.T) {
+	onserver.FilesOnly(t)
 	t.Parallel()
 	dir, e := newEstate(t)
 	e.Close()

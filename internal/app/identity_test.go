@@ -14,6 +14,7 @@ import (
 	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/estate"
 	"ironseal/internal/store"
+	"ironseal/internal/store/onserver"
 	"ironseal/internal/store/sqlstore"
 	"ironseal/pki/bundle"
 	"ironseal/pki/fault"
@@ -129,6 +130,7 @@ func TestFailuresHaveKinds(t *testing.T) {
 // What the records hold in memory is what is in the file, also when another program
 // changed it: the hierarchy is kept only as long as the journal has the same head.
 func TestTheHierarchyThatIsKeptIsFresh(t *testing.T) {
+	onserver.FilesOnly(t)
 	t.Parallel()
 	dir, e := newEstate(t)
 	first, err := e.Hierarchy(ctx)
@@ -150,7 +152,7 @@ func TestTheHierarchyThatIsKeptIsFresh(t *testing.T) {
 	if err != nil || after.Generation("services").Number != 2 || first.Generation("services").Number != 1 {
 		t.Errorf("another program renewed it: %v %v", after.Generation("services"), err)
 	}
-	s, err := sqlstore.Open(ctx, filepath.Join(dir, "records.db"))
+	s, err := sqlstore.Open(ctx, store.File(filepath.Join(dir, "records.db")))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -17,9 +17,9 @@ import (
 )
 
 // BenchmarkLookup looks at one request and one certificate by name on an estate
-// that has next to nothing, and on one of 100,000 certificates.
+// that has next to nothing, and on one of 1,000,000 certificates.
 func BenchmarkLookup(b *testing.B) {
-	for _, size := range []int{1, 100_000} {
+	for _, size := range []int{1, 1_000_000} {
 		dir, e := newEstate(b)
 		receive(b, e, 2)
 		if err := sign(e, sheet(b, e, 1)); err != nil {
@@ -104,6 +104,14 @@ func BenchmarkLarge(b *testing.B) {
 // and names.
 func crowd(b *testing.B, dir string, n int) {
 	b.Helper()
+	settings, err := estate.ReadSettings(dir)
+	if err != nil {
+		b.Fatal(err)
+	}
+	if settings.Storage.OnServer() {
+		crowdOnServer(b, settings.Storage.Records, n)
+		return
+	}
 	db, err := sql.Open("sqlite", filepath.Join(dir, "records.db"))
 	if err != nil {
 		b.Fatal(err)
@@ -116,14 +124,49 @@ func crowd(b *testing.B, dir string, n int) {
 		 	request r WHERE r.number = 1`,
 		`WITH RECURSIVE k(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM k
 			WHERE i < ?1) INSERT INTO certificate (serial, authority, issuer, der, title, subject, not_after,
-				key_sha256, template, sheet)
+				key_sha256, template, sheet, not_before,
+				key_kind, names, traits)
 		 SELECT lower(hex(randomblob(16))), c.authority, c.issuer, c.der, 'crowd' || i, 'CN=crowd' || i, c.not_after,
-		 	randomblob(32), c.template, c.sheet FROM k, certificate c WHERE c.request = 1`,
+		 	randomblob(32), c.template, c.sheet, c.not_before, c.key_kind, c.names, c.traits
+		 FROM k, certificate c WHERE c.request = 1`,
 		`INSERT INTO name SELECT 'dns', title || '.ternbay.example', id FROM certificate
 			WHERE title LIKE 'crowd%' AND ?1 > 0`,
 	} {
 		if _, err := db.Exec(q, n); err != nil {
 			b.Fatal(err)
 		}
+	}
+}
+
+// crowdOnServer is crowd for records on a server.
+func crowdOnServer(b *testing.B, url string, n int) {
+	b.Helper()
+	db, err := sql.Open("pgx", url)
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer db.Close()
+	const octets = "decode(md5(random()::text) || md5(random()::text), 'hex')"
+	for _, q := range []string{
+		"INSERT INTO request (sha256, der, title, key_sha256, sender, received, state) SELECT " + octets + ", r.der, " +
+			"'crowd' || i, " + octets + ", '', r.received, 'declined' FROM generate_series(1, $1::bigint) i, " +
+			"request r " +
+			"WHERE r.number = 1",
+		"INSERT INTO certificate (id, serial, authority, issuer, der, title, subject, not_after, key_sha256, " +
+			"template, " +
+			"sheet, not_before, key_kind, names, traits) SELECT 1000 + i, md5(random()::text), c.authority, " +
+			"c.issuer, " +
+			"c.der, 'crowd' || i, 'CN=crowd' || i, c.not_after, " + octets + ", c.template, c.sheet, c.not_before, " +
+			"c.key_kind, c.names, c.traits FROM generate_series(1, $1::bigint) i, certificate c WHERE c.request = 1",
+		"INSERT INTO name SELECT 'dns', title || '.ternbay.example', id FROM certificate WHERE title LIKE 'crowd%' " +
+			"AND " +
+			"$1::bigint > 0",
+	} {
+		if _, err := db.Exec(q, n); err != nil {
+			b.Fatal(err)
+		}
+	}
+	if _, err := db.Exec("ANALYZE"); err != nil {
+		b.Fatal(err)
 	}
 }

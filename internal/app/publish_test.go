@@ -336,8 +336,8 @@ func TestListsInParts(t *testing.T) {
 		t.Fatalf("%d are planned, %v", len(batch), err)
 	}
 	for i, x := range batch {
-		if want := (7+i)/3 + 1; x.Err != nil || x.Sheet.Plan.Part != want {
-			t.Errorf("%s would stand on part %d, and not on %d: %v", x.Name, x.Sheet.Plan.Part, want, x.Err)
+		if want := (7+i)/3 + 1; x.Err != nil || x.Sheet.Part() != want {
+			t.Errorf("%s would stand on part %d, and not on %d: %v", x.Name, x.Sheet.Part(), want, x.Err)
 		}
 	}
 }

@@ -18,6 +18,8 @@ import (
 	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/requests/intake"
 	"ironseal/internal/app/requests/signing"
+	"ironseal/internal/app/revoke/publishing"
+	"ironseal/internal/app/revoke/revoking"
 	"ironseal/internal/estate"
 	"ironseal/internal/store"
 	"ironseal/pki/advice"
@@ -25,6 +27,7 @@ import (
 	"ironseal/pki/fault"
 	"ironseal/pki/finding"
 	"ironseal/pki/lifecycle"
+	"ironseal/pki/revocation"
 	"ironseal/pki/specimen"
 )
 
@@ -392,4 +395,54 @@ func TestABackupBeginsAgainWhenAKeyGoes(t *testing.T) {
 		t.Fatal(err)
 	}
 	intact(t, to, "restored")
+}
+
+// Lists are published while others revoke all the time: each publication is done, and tells what was revoked before it.
+func TestPublishingBesideWriters(t *testing.T) {
+	t.Parallel()
+	dir, e := newEstate(t)
+	const writers, each = 8, 6
+	receive(t, e, writers*each)
+	plans, err := signing.PlanAll(ctx, e, signing.SignAsk{Template: "web-server"}, func(int) {})
+	must0(t, err)
+	var sheets []*signing.Sheet
+	for _, p := range plans {
+		must0(t, p.Err)
+		sheets = append(sheets, p.Sheet)
+	}
+	must0(t, signing.Sign(ctx, e, sheets, func(r signing.SignResult) { must0(t, r.Err) }))
+	var wg sync.WaitGroup
+	for w := range writers {
+		mine := reopen(t, dir, world())
+		wg.Go(func() {
+			for i := range each {
+				p, err := revoking.PlanRevoke(ctx, mine, revoking.Ask{Names: []string{fmt.Sprintf("R%d", w*each+i+1)},
+					Reason: revocation.Superseded, Because: "trying"})
+				if err == nil {
+					_, err = revoking.Revoke(ctx, mine, p)
+				}
+				if err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	publishers := []*estate.Estate{reopen(t, dir, world()), reopen(t, dir, world())}
+	for _, mine := range publishers {
+		wg.Go(func() {
+			for range 6 {
+				p, err := publishing.PlanLists(ctx, mine, publishing.Ask{All: true})
+				if err == nil {
+					_, err = publishing.Sign(ctx, mine, p)
+				}
+				if err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	wg.Wait()
+	if faults := checked(t, dir); len(faults) > 0 {
+		t.Error(faults)
+	}
 }

@@ -18,7 +18,7 @@ import (
 )
 
 // stories are what the demo plays.
-var stories = []string{"founding", "renewal", "devices", "stolen", "desk", "machines"}
+var stories = []string{"founding", "renewal", "devices", "stolen", "desk", "machines", "team"}
 
 func demoCommand(s *session.Session) *cobra.Command {
 	var full bool
@@ -32,7 +32,8 @@ asks nothing, and leaves an estate that you can use.
 --story renewal plays fourteen years in a rehearsal. --story devices puts eight live devices
 right and changes their root. --story stolen follows a lost authority key until nothing
 depends on it. --story desk serves an estate: a colleague asks for a certificate in a browser.
---story machines lets machines get and renew their certificates themselves.`,
+--story machines lets machines get and renew their certificates themselves. --story team lets
+several people share an estate: signed acts, roles, agreement of two, custodians of a key.`,
 		Example: "  ironseal demo\n  ironseal demo /tmp/ternbay --full-keys\n  ironseal demo /tmp/history --story renewal",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 1 {
@@ -49,7 +50,7 @@ depends on it. --story desk serves an estate: a colleague asks for a certificate
 		},
 	}
 	c.Flags().StringVar(&story, "story", "founding", "the `STORY` to play: founding, renewal, devices, stolen, "+
-		"desk or machines")
+		"desk, machines or team")
 	session.CompleteWords(c, "story", stories...)
 	c.Flags().BoolVar(&full, "full-keys", false, "make the keys that a real authority would have (rsa-4096)")
 	return c
@@ -167,6 +168,8 @@ func play(ctx context.Context, s *session.Session, dir string, full bool, story 
 		play = demo.PlayDesk
 	case "machines":
 		play = demo.PlayMachines
+	case "team":
+		play = demo.PlayTeam
 	case "renewal":
 		play = func(ctx context.Context, stage demo.Stage) error { return demo.PlayRenewal(ctx, stage, s.Moment()) }
 	}

@@ -26,8 +26,10 @@ import (
 	"ironseal/internal/cli/changeover"
 	"ironseal/internal/cli/files"
 	"ironseal/internal/cli/incident"
+	"ironseal/internal/cli/operator"
 	"ironseal/internal/cli/party"
 	"ironseal/internal/cli/probing"
+	"ironseal/internal/cli/proposal"
 	"ironseal/internal/cli/receiver"
 	"ironseal/internal/cli/request"
 	"ironseal/internal/cli/revocation"
@@ -51,17 +53,48 @@ func Run(ctx context.Context, a session.App, args []string) int {
 	if s.Env == nil {
 		s.Env = os.Getenv
 	}
+	return finish(s, run(ctx, s, args))
+}
+
+func run(ctx context.Context, s *session.Session, args []string) error {
+	s.Rerun = func(ctx context.Context, args []string, under *session.Under) error {
+		return rerun(ctx, s, args, under)
+	}
 	root := root(s)
 	root.SetArgs(args)
-	root.SetIn(a.Stdin)
-	root.SetOut(a.Stdout)
-	root.SetErr(a.Stderr)
+	root.SetIn(s.Stdin)
+	root.SetOut(s.Stdout)
+	root.SetErr(s.Stderr)
 	s.Screens()
 	err := root.ExecuteContext(ctx)
 	if s.Opened != nil {
 		err = errors.Join(err, s.Opened.Close())
 	}
-	return finish(s, err)
+	return err
+}
+
+// rerun runs the command of a proposal, at this machine and for this person.
+func rerun(ctx context.Context, s *session.Session, args []string, under *session.Under) error {
+	again := &session.Session{App: s.App, Under: under, Started: true}
+	own := []string{"--color=" + s.Colour}
+	if s.EstateDir != "" {
+		own = append(own, "--estate="+s.EstateDir)
+	}
+	for option, on := range map[string]bool{"--json": s.JSON, "--yes": s.Yes} {
+		if on {
+			own = append(own, option)
+		}
+	}
+	for option, values := range map[string][]string{"--passphrase-file=": s.PassFiles, "--share-file=": s.ShareFiles,
+		"--share-key=": s.ShareKeys,
+		"--agent=":     {s.Agent}, "--operator-key=": {s.KeyFile}} {
+		for _, v := range values {
+			if v != "" {
+				own = append(own, option+v)
+			}
+		}
+	}
+	return run(ctx, again, append(own, args...))
 }
 
 func finish(s *session.Session, err error) int {
@@ -142,8 +175,9 @@ Begin with:  ironseal estate create harbour     (or watch: ironseal demo)`,
 		Version:       s.Version,
 		SilenceErrors: true,
 		SilenceUsage:  true,
-		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
+		PersistentPreRunE: func(cmd *cobra.Command, args []string) error {
 			s.Started, s.Acting = true, cmd.Annotations[session.Reads] == ""
+			s.Running(cmd, args)
 			if s.Colour != "auto" && s.Colour != "always" && s.Colour != "never" {
 				return session.Misused("--color %q: use auto, always or never", s.Colour)
 			}
@@ -164,23 +198,35 @@ Begin with:  ironseal estate create harbour     (or watch: ironseal demo)`,
 	root.SetHelpFunc(func(c *cobra.Command, args []string) { help(s, c, args) })
 	root.SetFlagErrorFunc(unknownOption)
 	root.SetGlobalNormalizationFunc(today)
-	f := root.PersistentFlags()
-	f.StringVar(&s.EstateDir, "estate", "", "the estate `DIR` (else IRONSEAL_ESTATE, else the nearest above)")
-	f.BoolVar(&s.JSON, "json", false, "print JSON")
-	f.BoolVar(&s.Yes, "yes", false, "answer yes to questions; passes no finding that needs a waiver")
-	f.StringArrayVar(&s.PassFiles, "passphrase-file", nil, "read passphrases from `[HANDLE=]FILE`; may be repeated")
-	f.StringVar(&s.Colour, "color", "auto", "auto, always or never")
-	f.StringVar(&s.AsOf, "as-of", "", "look at things as of `TIME` (2030-01-31, or with T12:00:00Z); acts only in a "+
-		"rehearsal")
+	everywhere(s, root.PersistentFlags())
 	root.AddCommand(upkeep.Estate(s), authority.Command(s), template.Command(s), receiver.Command(s),
 		request.Command(s), sign.Command(s),
 		certificate.Command(s), files.Convert(s), files.Read(s), files.Verify(s), probing.Command(s), party.Command(s),
 		upkeep.Forecast(s),
 		upkeep.Due(s), transfer.Command(s), changeover.Command(s),
 		revocation.Revoke(s), revocation.Unhold(s), revocation.Command(s), incident.Command(s), trust.Command(s),
-		upkeep.Journal(s), serve.Command(s), serve.Desk(s), serve.Enrol(s), demoCommand(s),
+		upkeep.Journal(s), serve.Command(s), serve.Desk(s), serve.Enrol(s), operator.Command(s), proposal.Command(s),
+		proposal.Approve(s), proposal.Object(s), demoCommand(s),
 		completionCommand(s), versionCommand(s), referenceCommand(s))
 	return root
+}
+
+// everywhere adds the options of every command.
+func everywhere(s *session.Session, f *pflag.FlagSet) {
+	f.StringVar(&s.EstateDir, "estate", "", "the estate `DIR` (else IRONSEAL_ESTATE, else the nearest above)")
+	f.BoolVar(&s.JSON, "json", false, "print JSON")
+	f.BoolVar(&s.Yes, "yes", false, "answer yes to questions; passes no finding that needs a waiver")
+	f.StringArrayVar(&s.PassFiles, "passphrase-file", nil, "read passphrases from `[HANDLE=]FILE`; may be repeated")
+	f.StringArrayVar(&s.ShareFiles, "share-file", nil, "read a custodian's share from `FILE`; may be repeated")
+	f.StringArrayVar(&s.ShareKeys, "share-key", nil,
+		"open a share that is sealed to an SSH key with the private key in `FILE`; may be repeated")
+	f.StringVar(&s.Agent, "agent", "", "the `SOCKET` of an SSH agent (else SSH_AUTH_SOCK)")
+	f.StringVar(&s.KeyFile, "operator-key", "", "the `FILE` of an operator's SSH key (else IRONSEAL_OPERATOR_KEY, "+
+		"else the "+
+		"agent)")
+	f.StringVar(&s.Colour, "color", "auto", "auto, always or never")
+	f.StringVar(&s.AsOf, "as-of", "", "look at things as of `TIME` (2030-01-31, or with T12:00:00Z); acts only in a "+
+		"rehearsal")
 }
 
 // earlier are options as earlier versions called them: scripts may hold them.

@@ -13,6 +13,7 @@ import (
 	"ironseal/pki/fault"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/kit"
+	"ironseal/pki/label"
 	"ironseal/pki/lifecycle"
 	"ironseal/pki/ocsp"
 	"ironseal/pki/revocation"
@@ -23,6 +24,64 @@ type CertificateRecord struct {
 	Record store.Certificate
 	*cert.Certificate
 	State lifecycle.State
+}
+
+// CertificateLine is a certificate on record as lists have it, with its state as of now.
+type CertificateLine struct {
+	store.Line
+	State lifecycle.State
+}
+
+// Line is the line of a certificate.
+func (h CertificateRecord) Line() CertificateLine {
+	return CertificateLine{store.Line{ID: h.Record.ID, Serial: h.SerialHex(), Title: h.Title(),
+		Request:  h.Record.Request,
+		Template: h.Record.Template, Standing: h.Record.Standing, Brief: store.BriefOf(h.Certificate)}, h.State}
+}
+
+// Signer is who signed a certificate, as Which.By names it.
+func (l *CertificateLine) Signer() string {
+	return signer(l.Issuer, l.Traits.Has(store.TraitSelfIssued))
+}
+
+func signer(issuer string, itself bool) string {
+	switch {
+	case issuer != "":
+		return issuer
+	case itself:
+		return ItselfSigned
+	}
+	return OutsideSigned
+}
+
+// OneUse reports whether the certificate's key was made for one use and is gone, as those are
+// that sign kits and prepared OCSP answers: nobody renews it.
+func (l *CertificateLine) OneUse() bool {
+	return l.Template == kit.SigningTemplate || l.Request == 0 && l.Issuer != "" && l.Traits.Has(store.TraitNoCheck)
+}
+
+// EachLine calls fn for the lines that are asked for, soonest end first. fn must not keep the line.
+func (e *Estate) EachLine(ctx context.Context, ask store.LineAsk, fn func(*CertificateLine) error) error {
+	down, err := e.RevokedGenerations(ctx)
+	if err != nil {
+		return err
+	}
+	judge := e.judge(down)
+	var out CertificateLine
+	return e.Records.EachLine(ctx, ask, func(l *store.Line) error {
+		out.Line, out.State = *l, judge(&l.Standing)
+		return fn(&out)
+	})
+}
+
+// Ending are the lines of end entities that serve and end between two moments, soonest first.
+func (e *Estate) Ending(ctx context.Context, from, to time.Time) (out []CertificateLine, err error) {
+	err = e.EachLine(ctx, store.LineAsk{Ends: true, From: from, To: to, Leaves: true, Serving: true},
+		func(l *CertificateLine) error {
+			out = append(out, *l)
+			return nil
+		})
+	return out, err
 }
 
 // Holders tells who is known to hold a certificate.
@@ -58,34 +117,48 @@ func (e *Estate) RevokedGenerations(ctx context.Context) (RevokedGenerations, er
 
 // stateOf says what state a certificate on record is in today.
 func (e *Estate) stateOf(r store.Certificate, down RevokedGenerations) lifecycle.State {
-	state := e.stateUntil(r.Until)
-	switch {
-	case r.Reason == int(revocation.CertificateHold):
-		return lifecycle.OnHold
-	case r.Reason >= 0:
-		return lifecycle.Revoked
-	case down[r.Issuer] && state != lifecycle.Expired:
-		return lifecycle.IssuerRevoked
-	case r.Prepared:
-		return lifecycle.Prepared
-	case r.Replaced && state != lifecycle.Expired:
-		return lifecycle.Replaced
+	return e.judge(down)(&r.Standing)
+}
+
+// judge says in what state certificates are today, one after another: the clock is read once.
+func (e *Estate) judge(down RevokedGenerations) func(*store.Standing) lifecycle.State {
+	until := e.untilToday()
+	return func(r *store.Standing) lifecycle.State {
+		state := until(r.Until)
+		switch {
+		case r.Reason == int(revocation.CertificateHold):
+			return lifecycle.OnHold
+		case r.Reason >= 0:
+			return lifecycle.Revoked
+		case len(down) > 0 && down[r.Issuer] && state != lifecycle.Expired:
+			return lifecycle.IssuerRevoked
+		case r.Prepared:
+			return lifecycle.Prepared
+		case r.Replaced && state != lifecycle.Expired:
+			return lifecycle.Replaced
+		}
+		return state
 	}
-	return state
 }
 
 // StateOf says what state a certificate is in today on its own.
 func (e *Estate) StateOf(c *cert.Certificate) lifecycle.State { return e.stateUntil(c.NotAfter) }
 
-func (e *Estate) stateUntil(end time.Time) lifecycle.State {
+func (e *Estate) stateUntil(end time.Time) lifecycle.State { return e.untilToday()(end) }
+
+// untilToday says in what state something is that ends at a moment.
+func (e *Estate) untilToday() func(end time.Time) lifecycle.State {
 	now := e.Now()
-	switch {
-	case now.After(end):
-		return lifecycle.Expired
-	case e.Settings.ExpiringFrom(now).After(end):
-		return lifecycle.Expiring
+	near := e.Settings.ExpiringFrom(now)
+	return func(end time.Time) lifecycle.State {
+		switch {
+		case now.After(end):
+			return lifecycle.Expired
+		case near.After(end):
+			return lifecycle.Expiring
+		}
+		return lifecycle.Valid
 	}
-	return lifecycle.Valid
 }
 
 // Who else may have signed a certificate, but for our authorities.
@@ -95,15 +168,7 @@ const (
 )
 
 // Signer is who signed a certificate, as Which.By names it.
-func (h CertificateRecord) Signer() string {
-	switch {
-	case h.Record.Issuer != "":
-		return h.Record.Issuer
-	case h.SelfIssued():
-		return ItselfSigned
-	}
-	return OutsideSigned
-}
+func (h CertificateRecord) Signer() string { return signer(h.Record.Issuer, h.SelfIssued()) }
 
 // StateOfGeneration says what state a generation is in today: one that has a
 // successor continues holding, and is never simply valid.
@@ -148,6 +213,9 @@ func (e *Estate) ReadCertificates(list []store.Certificate, err error) ([]Certif
 	return out, nil
 }
 
+// wholeSerial is from how many digits in hex a name is looked up as a serial first.
+const wholeSerial = 16
+
 // FindCertificate finds a certificate by a unique prefix of its serial, by its
 // request, by an authority's handle or by a name. Where a name fits several, the
 // newest valid one is taken and note says so.
@@ -180,6 +248,13 @@ func (e *Estate) FindCertificate(ctx context.Context, name string) (found Certif
 			return found, "", err
 		}
 		return list[0], "", nil
+	}
+	// before names, which others choose; a serial below zero has a sign, which digits do not tell
+	if digits, odd := label.Digits(name); odd == 0 && len(digits) >= wholeSerial && !strings.HasPrefix(name, "-") {
+		list, err := e.ReadCertificates(e.Records.CertificatesBySerial(ctx, digits))
+		if err != nil || len(list) == 1 {
+			return append(list, found)[0], "", err
+		}
 	}
 	list, err := e.CertificatesNamed(ctx, name)
 	if err != nil {

@@ -10,6 +10,7 @@
 package estate
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/hex"
@@ -26,6 +27,7 @@ import (
 	"ironseal/internal/event"
 	"ironseal/internal/keystore"
 	"ironseal/internal/keystore/keyfiles"
+	"ironseal/internal/keystore/sshagent"
 	"ironseal/internal/store"
 	"ironseal/internal/store/sqlstore"
 	"ironseal/pki/advice"
@@ -48,8 +50,21 @@ type Env struct {
 	Disk     disk.Disk
 	Actor    Identity // who acts, unless As says otherwise
 	Pass     keystore.Passphrases
+	Operator OperatorKeys                    // the keys of the person at this machine; nil for none
+	Agent    *sshagent.Agent                 // that may hold keys of authorities; nil for none
 	Progress func(what string) (done func()) // shows that long work is going on
 	Step     func(name string) error         // called between the steps of an act, for tests
+	// Inspecting opens records that nobody should go on with, to find out what is wrong with them: those that were
+	// moved, or that lack what this machine knows of.
+	Inspecting bool
+	// Reading lets records be read from a server that follows the one which they are written to.
+	Reading bool
+	// PlannedAt is the moment for which plans are made; zero for now. What others agreed to is planned for the moment
+	// at
+	// which it was proposed.
+	PlannedAt time.Time
+	Approved  *Approval // what is being done was agreed to; nil where one alone acts
+	Approvals Approvals // how many must agree to what
 	// Spell writes a next step for people, in files that acts write: instructions, reports, calendars.
 	Spell func(advice.Step) string
 }
@@ -155,8 +170,13 @@ func Open(ctx context.Context, dir string, w Env) (*Estate, error) {
 	if e.Settings, err = ReadSettings(dir); err != nil {
 		return nil, err
 	}
-	if e.Records, err = OpenRecords(ctx, filepath.Join(dir, e.Settings.Storage.Records)); err != nil {
+	if e.Records, err = e.openRecords(ctx, w.Reading); err != nil {
 		return nil, err
+	}
+	if !w.Inspecting {
+		if err := e.inUse(ctx); err != nil {
+			return nil, errors.Join(err, e.Records.Close())
+		}
 	}
 	if e.Rehearsal, err = e.Records.IsRehearsal(ctx); err != nil {
 		return nil, errors.Join(err, e.Records.Close())
@@ -165,9 +185,23 @@ func Open(ctx context.Context, dir string, w Env) (*Estate, error) {
 	if e.Rehearsal { // its keys are no secret
 		e.Env.Pass, work = throwaway{}, pbes.Work{Memory: 8 << 20}
 	}
-	e.Keys = &keyfiles.Files{Dir: filepath.Join(dir, "keys"), Disk: e.Env.Disk, Random: e.Env.Random, Work: work,
-		Pass: e.Env.Pass}
+	keys := filepath.Join(dir, "keys")
+	e.Keys = guarded{&sshagent.Store{Keystore: &keyfiles.Files{Dir: keys, Disk: e.Env.Disk, Random: e.Env.Random,
+		Work: work, Pass: e.Env.Pass, Shelf: e.Records, Shelve: e.Settings.Keys.Keep == KeepRecords}, Dir: keys,
+		Disk: e.Env.Disk, Agent: e.Env.Agent}, e}
 	return e, nil
+}
+
+// inUse refuses records that nobody should go on with.
+func (e *Estate) inUse(ctx context.Context) error {
+	to, err := e.Records.MovedTo(ctx)
+	if err == nil && to != "" {
+		err = fault.New(fault.Refused, "%w", &store.MovedError{To: to}).On(fault.Estate.Named("%s", e.Dir))
+	}
+	if err != nil {
+		return err
+	}
+	return e.Records.Newer(ctx)
 }
 
 // throwaway answers for the keys of a rehearsal, which are no secret.
@@ -219,7 +253,12 @@ func (e *Estate) Close() error {
 }
 
 // Now is the time by the estate's clock, in whole seconds.
-func (e *Estate) Now() time.Time { return e.Env.Now().UTC().Truncate(time.Second) }
+func (e *Estate) Now() time.Time {
+	if !e.Env.PlannedAt.IsZero() {
+		return e.Env.PlannedAt
+	}
+	return e.Env.Now().UTC().Truncate(time.Second)
+}
 
 // Options is what a new estate begins with.
 type Options struct {
@@ -228,6 +267,7 @@ type Options struct {
 	Rehearsal    bool
 	SingleRoot   bool   // the root signs everything: templates for intermediates are for every authority
 	Address      string // where lists will be published; "" for none yet
+	Records      string // the address of a database on a server; "" for a file in the directory
 }
 
 // Create makes a new estate in dir, which must be missing or empty. Everything
@@ -318,7 +358,8 @@ func Init(ctx context.Context, dir string, f Options, w Env) error {
 	if _, err := io.ReadFull(w.Random, id); err != nil {
 		return err
 	}
-	s, err := sqlstore.Create(ctx, filepath.Join(dir, "records.db"), hex.EncodeToString(id))
+	place := PlaceOf(dir, Storage{Records: cmp.Or(f.Records, "records.db")})
+	s, err := sqlstore.Create(ctx, place, hex.EncodeToString(id))
 	if err != nil {
 		return err
 	}

@@ -37,22 +37,50 @@ func (e *Estate) InTx(tx store.Tx) *Estate {
 // Act runs one change of the records, in the name of the one who acts. The events that fn returns become entries
 // of the journal, in the same transaction.
 func (e *Estate) Act(ctx context.Context, fn func(store.Tx) ([]event.Record, error)) (journal.Head, error) {
-	return ActOn(ctx, e.Records, e.Env, fn)
+	w := e.Env
+	w.Approvals = e.approvals()
+	return actOn(ctx, e.Records, w, fn, e.written)
 }
 
 // ActOn is Act for records that are not those of an open estate, such as those of a backup.
 func ActOn(ctx context.Context, s store.Store, w Env, fn func(store.Tx) ([]event.Record, error)) (journal.Head,
 	error) {
+	return actOn(ctx, s, w, fn, func(context.Context, store.Tx, []event.Record) ([]event.Record,
+		error) {
+		return nil, nil
+	})
+}
+
+// actOn is ActOn with what else goes on record with certain records, which nobody has to agree to once they agreed to
+// those.
+func actOn(ctx context.Context, s store.Store, w Env, fn func(store.Tx) ([]event.Record, error),
+	also func(context.Context, store.Tx, []event.Record) ([]event.Record, error)) (journal.Head, error) {
 	w = w.Filled()
 	// A change that has begun is finished even when the person presses Ctrl-C.
-	return s.Act(context.WithoutCancel(ctx), w.Now, w.Actor.Name, func() error { return w.Step(StepRecording) },
+	head, err := s.Act(context.WithoutCancel(ctx), w.Now, w.Actor.Name, func() error { return w.Step(StepRecording) },
 		func(tx store.Tx) ([]journal.Entry, error) {
+			who, err := speaker(ctx, tx, w)
+			if err != nil {
+				return nil, err
+			}
 			records, err := fn(tx)
 			if err != nil {
 				return nil, err
 			}
-			return entries(records, w.Actor)
+			more, err := who.may(ctx, tx, w, records)
+			if err != nil {
+				return nil, err
+			}
+			files, err := also(ctx, tx, records)
+			if err != nil {
+				return nil, err
+			}
+			return entries(append(append(records, files...), more...), w.Actor)
 		})
+	if err == nil && w.Approved != nil {
+		w.Approved.done = true
+	}
+	return head, err
 }
 
 // entries are records as the journal keeps them.

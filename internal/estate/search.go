@@ -9,6 +9,7 @@ import (
 
 	"ironseal/internal/store"
 	"ironseal/pki/advice"
+	"ironseal/pki/cert"
 	"ironseal/pki/fault"
 	"ironseal/pki/label"
 	"ironseal/pki/lifecycle"
@@ -23,6 +24,9 @@ type Filter struct {
 	By       string // a handle, HANDLE.gN, ItselfSigned or OutsideSigned
 	HeldBy   string // who sent the request, or was handed the certificate
 	Key      string // first digits of the SHA-256 of the public key, in hex
+
+	After int64 // behind this certificate in the list, by its place on record
+	Count int   // at most so many; 0 for all
 
 	EndsFrom, EndsBefore     time.Time
 	SignedFrom, SignedBefore time.Time
@@ -126,6 +130,52 @@ func (s *searching) means(h CertificateRecord) bool {
 		(s.w.Template != "" || s.w.State == lifecycle.AnyState || !h.OneUse())
 }
 
+// EachCertificateLine is EachCertificate for lines: nothing is parsed. fn must not keep the line.
+func (e *Estate) EachCertificateLine(ctx context.Context, w Filter, fn func(*CertificateLine) error) (
+	others map[lifecycle.State]int, err error) {
+	held := map[int64]bool{}
+	if w.HeldBy != "" {
+		list, err := e.Records.CertificatesHeldBy(ctx, w.HeldBy)
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range list {
+			held[r.ID] = true
+		}
+	}
+	others = map[lifecycle.State]int{}
+	left := w.Count
+	err = e.EachLine(ctx, store.LineAsk{Text: w.Text, Key: w.Key, After: w.After}, func(l *CertificateLine) error {
+		handle, _, _ := strings.Cut(l.Issuer, ".")
+		signer := l.Signer()
+		switch {
+		case w.HeldBy != "" && !held[l.ID], !w.ends(l.Until), w.Template != "" && w.Template != l.Template,
+			w.By != "" && signer != w.By && (l.Issuer == "" || handle != w.By),
+			!w.SignedFrom.IsZero() && l.NotBefore.Before(w.SignedFrom),
+			!w.SignedBefore.IsZero() && !l.NotBefore.Before(w.SignedBefore):
+			return nil
+		case w.State != lifecycle.AnyState && w.State != l.State && (w.State != "" || !l.State.Serves()):
+			if l.Request != 0 || l.Template == "" { // not one for one use
+				others[l.State]++
+			}
+			return nil
+		case w.Template == "" && w.State != lifecycle.AnyState && l.OneUse():
+			return nil
+		}
+		if err := fn(l); err != nil {
+			return err
+		}
+		if left--; left == 0 {
+			return errFound
+		}
+		return nil
+	})
+	if errors.Is(err, errFound) && w.Count > 0 {
+		return nil, nil // how many others there are is not known
+	}
+	return others, err
+}
+
 // CertificatesNamed are those with an alternative name, or else those with a title as the list shows it.
 func (e *Estate) CertificatesNamed(ctx context.Context, name string) ([]CertificateRecord, error) {
 	list, err := e.ReadCertificates(e.Records.CertificatesByName(ctx, strings.TrimPrefix(name, "dns:")))
@@ -169,8 +219,8 @@ func (e *Estate) findBySerial(ctx context.Context, name string) (CertificateReco
 func (e *Estate) noCertificate(ctx context.Context, name string) error {
 	var titles []string
 	const most = 2000 // beyond it the search would take longer than the person does
-	_, err := e.EachCertificate(ctx, Filter{}, func(h CertificateRecord) error {
-		if titles = append(titles, strings.ToLower(h.Title())); len(titles) > most {
+	_, err := e.EachCertificateLine(ctx, Filter{}, func(l *CertificateLine) error {
+		if titles = append(titles, strings.ToLower(l.Title)); len(titles) > most {
 			return errFound
 		}
 		return nil
@@ -189,13 +239,19 @@ var errFound = errors.New("found")
 // byThumbprint finds a certificate by its SHA-1 or SHA-256, in hex; nothing where none has it. SHA-1 is for
 // looking up only.
 func (e *Estate) byThumbprint(ctx context.Context, digits string) (found CertificateRecord, err error) {
-	_, err = e.EachCertificate(ctx, Filter{State: lifecycle.AnyState}, func(c CertificateRecord) error {
-		sha256, sha1 := c.SHA256(), c.SHA1()
-		if fmt.Sprintf("%x", sha256) == digits || fmt.Sprintf("%x", sha1) == digits {
-			found = c
-			return errFound
+	var down RevokedGenerations
+	if down, err = e.RevokedGenerations(ctx); err != nil {
+		return found, err
+	}
+	err = e.Records.EachCertificate(ctx, "", func(r store.Certificate) error {
+		sha256, sha1 := cert.Thumbprints(r.DER)
+		if fmt.Sprintf("%x", sha256) != digits && fmt.Sprintf("%x", sha1) != digits {
+			return nil
 		}
-		return nil
+		if found, err = e.read(r, down); err != nil {
+			return err
+		}
+		return errFound
 	})
 	if errors.Is(err, errFound) {
 		err = nil

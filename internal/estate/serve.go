@@ -23,6 +23,7 @@ type Serve struct {
 	Authority  string   `toml:"desk-authority"`
 	Publish    []string `toml:"publish"`
 	Answer     []string `toml:"answer"`
+	AnswerKey  string   `toml:"answer-key"`
 	AnswerLife string   `toml:"answer-life"`
 	Sign       []string `toml:"sign"`
 	Answers    string   `toml:"answers"`
@@ -67,6 +68,9 @@ desk-authority = ""
 # it signs OCSP answers. Their passphrases are asked for at the start. "all": every one.
 publish        = []
 answer         = []
+# The key that signs OCSP answers. Empty: a new one at each start, in memory alone. Or one that an
+# SSH agent holds, such as "agent:SHA256:..."; the authorities certify it at each start.
+answer-key     = ""
 # Authorities with whose keys it signs what a template lets be signed without a person (see
 # [unattended] in templates).
 sign           = []

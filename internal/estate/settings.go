@@ -2,6 +2,7 @@ package estate
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"math/bits"
@@ -12,6 +13,7 @@ import (
 	"time"
 
 	"ironseal/internal/disk"
+	"ironseal/internal/store/postgres"
 	"ironseal/pki/dn"
 	"ironseal/pki/key"
 	"ironseal/pki/pbes"
@@ -26,6 +28,7 @@ type Settings struct {
 	Keys         KeySettings  `toml:"keys"`
 	Storage      Storage      `toml:"storage"`
 	Publication  Publication  `toml:"publication"`
+	Approvals    Approvals    `toml:"approvals"`
 	Serve        Serve        `toml:"serve"`
 }
 
@@ -60,12 +63,20 @@ type Defaults struct {
 
 // KeySettings say how keys are encrypted.
 type KeySettings struct {
-	EncryptionMemory int `toml:"encryption-memory" was:"0e9d209066590ada"` // MiB of scrypt, 8 to 256
+	EncryptionMemory int    `toml:"encryption-memory" was:"0e9d209066590ada"` // MiB of scrypt, 8 to 256
+	Keep             string `toml:"keep"`                                     // where new keys go: KeepFolder, KeepRecords
 }
+
+// Where sealed keys are kept.
+const (
+	KeepFolder  = "folder"  // in the folder keys, of one machine
+	KeepRecords = "records" // in the records, for all machines that share them
+)
 
 // Storage says where the records are.
 type Storage struct {
 	Records string `toml:"records"`
+	Read    string `toml:"read"` // a follower of the database, for commands that only read; "" for none
 }
 
 const settingsText = `# Settings of this estate. Every key is listed here; unknown keys are errors.
@@ -91,9 +102,18 @@ expiring      = "60d"
 [keys]
 # MiB of memory that each guess at a passphrase costs: a power of two, 8 to 256.
 encryption-memory = 64
+# Where new keys go, sealed: "folder" is the folder keys of this machine; "records" is the
+# records, for every machine that shares them. "authority custody" moves a key.
+keep = "folder"
 
 [storage]
-records = "records.db"
+# A file of this directory, or the address of a PostgreSQL database that several machines
+# share, such as postgresql://db.ternbay.example/harbour (without a password: that is in
+# the password file, PGPASSFILE). "estate move" brings the records from one to the other.
+records = {{.Records}}
+# A server that follows that database, for commands that only read. They use it where it has
+# all that this machine has seen. Empty: none.
+read    = ""
 
 # What certificates say about where their revocation list is, and their issuer: the
 # address at which your web server serves the folder into which the lists are
@@ -109,19 +129,37 @@ list-each      = "1d"   # a list is signed again after this, even if nothing cha
 part-size      = 0
 # Delta lists help only clients that know them; servers take them for whole lists.
 delta-lists    = false
+
+# How many operators must agree, the one who proposes among them. 0: one alone. What waits
+# for others is a proposal. Templates have a number of their own (approvals).
+[approvals]
+authorities         = 0     # making, renewing and retiring authorities, and who holds their keys
+operators           = 0     # who is an operator, and the files that machines share
+trust-sets          = 0     # what relying parties trust
+revoked-authorities = 0     # revoking an authority
+proposals-end       = "14d" # after this, a proposal cannot be done any more
+# How many people must have approved a transfer folder before it is opened here: operators of this
+# estate, or people of the one that packed it, each a name and an SSH public key.
+transfers           = 0
+approvers           = []    # such as ["ana ssh-ed25519 AAAA..."]
 ` + ServeText
 
-func newSettings(f Options) ([]byte, error) {
-	quote := func(s string) string {
-		b, err := json.Marshal(s) // a JSON string is a TOML basic string
-		if err != nil {
-			return `""`
-		}
-		return string(b)
+// quoted is a text as TOML writes it: a JSON string is a basic string there.
+func quoted(text string) string {
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false) // addresses have & in them
+	if err := e.Encode(text); err != nil {
+		return `""`
 	}
+	return strings.TrimSpace(b.String())
+}
+
+func newSettings(f Options) ([]byte, error) {
 	var b bytes.Buffer
 	err := template.Must(template.New("settings").Parse(settingsText)).Execute(&b,
-		map[string]string{"Name": quote(f.Organisation), "Country": quote(f.Country), "Address": quote(f.Address)})
+		map[string]string{"Name": quoted(f.Organisation), "Country": quoted(f.Country), "Address": quoted(f.Address),
+			"Records": quoted(cmp.Or(f.Records, "records.db"))})
 	return b.Bytes(), err
 }
 
@@ -131,8 +169,9 @@ func ReadSettings(dir string) (Settings, error) {
 	s := Settings{
 		Defaults: Defaults{AuthorityKey: string(key.RSA4096), HostKey: string(key.P256), BeginsBefore: "10m",
 			Expiring: "60d"},
-		Keys: KeySettings{EncryptionMemory: 64}, Storage: Storage{Records: "records.db"},
+		Keys: KeySettings{EncryptionMemory: 64, Keep: KeepFolder}, Storage: Storage{Records: "records.db"},
 		Publication: Publication{Life: "7d", RootLife: "90d", Each: "1d"}, Serve: serveDefaults(),
+		Approvals: Approvals{End: "14d"},
 	}
 	data, err := disk.Read(path, 1<<20)
 	if err != nil {
@@ -163,13 +202,29 @@ func (s Settings) check() error {
 	if m := s.Keys.EncryptionMemory; m < 8 || m<<20 > pbes.MostMemory || bits.OnesCount(uint(m)) != 1 {
 		return fmt.Errorf("keys.encryption-memory = %d: a power of two from 8 to 256", m)
 	}
+	if s.Keys.Keep != KeepFolder && s.Keys.Keep != KeepRecords {
+		return fmt.Errorf("keys.keep = %q: %q or %q", s.Keys.Keep, KeepFolder, KeepRecords)
+	}
 	if s.Organisation.Country != "" && !dn.IsCountry(s.Organisation.Country) {
 		return fmt.Errorf("organisation.country = %q: two capital letters, such as NO", s.Organisation.Country)
 	}
-	if s.Storage.Records != filepath.Base(s.Storage.Records) || s.Storage.Records == "." {
-		return fmt.Errorf("storage.records = %q: a file name, without directories", s.Storage.Records)
+	if s.Storage.OnServer() {
+		if err := postgres.CheckURL(s.Storage.Records); err != nil {
+			return fmt.Errorf("storage.records: %w", err)
+		}
+		if err := postgres.CheckURL(cmp.Or(s.Storage.Read, s.Storage.Records)); err != nil {
+			return fmt.Errorf("storage.read: %w", err)
+		}
+	} else if s.Storage.Read != "" {
+		return fmt.Errorf("storage.read = %q: records in a file have no follower", s.Storage.Read)
+	} else if s.Storage.Records != filepath.Base(s.Storage.Records) || s.Storage.Records == "." {
+		return fmt.Errorf("storage.records = %q: a file name, without directories, or the address of a database",
+			s.Storage.Records)
 	}
 	if err := s.Serve.Check(); err != nil {
+		return err
+	}
+	if err := s.Approvals.check(); err != nil {
 		return err
 	}
 	return s.Publication.check()

@@ -122,6 +122,20 @@ type AnswerImported struct {
 	Waived      Waivers    `json:"waived"`
 }
 
+// KeyHeld records that an authority's key is held otherwise from now on. The object is the generation.
+type KeyHeld struct {
+	v1
+	Key string   `json:"key"`           // its SHA-256, in hex
+	By  string   `json:"by"`            // agent, custodians, records, or folder
+	Who []string `json:"who,omitempty"` // the custodians
+	How string   `json:"how,omitempty"` // of custodians, how many are needed, such as "3 of 5"
+}
+
+// Act implements Event.
+func (KeyHeld) Act() string { return "hold key" }
+
+var _ = add(func() Event { return &KeyHeld{} })
+
 // KeyFile is a key file that was encrypted again.
 type KeyFile struct {
 	Name string `json:"name"` // the generation

@@ -28,6 +28,12 @@ const (
 	ChangeOvers  Kind = "change-over"  // the earlier trust set
 	Postponed    Kind = "postponed"    // the certificate's SHA-256: it is to be revoked later
 	Restorations Kind = "restoration"  // empty
+	Operators    Kind = "operator"     // its name
+	OperatorKeys Kind = "operator key" // the fingerprint of a key that an operator has or had
+	Proposals    Kind = "proposal"     // its name
+	ProposalEnds Kind = "proposal end" // its name
+	Approvals    Kind = "approval"     // see ApprovalName
+	Files        Kind = "file"         // its path in an estate's directory, with slashes
 
 	Invitations       Kind = "invitation"         // its name
 	InvitationEnds    Kind = "invitation end"     // its name
@@ -117,6 +123,9 @@ func TransactionName(template, id string) string { return template + "\x1f" + id
 
 // Marks says of which things an entry tells.
 func Marks(en journal.Entry) ([]Mark, error) {
+	if en.Act == (Signed{}).Act() || en.Act == (Received{}).Act() { // nothing; and there are very many
+		return nil, nil
+	}
 	e, err := Read(en)
 	if err != nil {
 		return nil, err
@@ -158,7 +167,35 @@ func Marks(en journal.Entry) ([]Mark, error) {
 	case *Restored:
 		return []Mark{{Restorations, "", "", newest}}, nil
 	}
+	if out := people(e, en); out != nil {
+		return out, nil
+	}
 	return asked(e, en), nil
+}
+
+// people are the things that entries about operators, proposals and shared files tell of.
+func people(e Event, en journal.Entry) []Mark {
+	switch e.(type) {
+	case *OperatorKept:
+		out := []Mark{{Operators, en.Object, "", newest}}
+		if o, err := OperatorIn(en); err == nil {
+			out = append(out, Mark{OperatorKeys, o.Key.Fingerprint(), "", newest})
+		}
+		return out
+	case *OperatorEnded:
+		return []Mark{{Operators, en.Object, "", drop}}
+	case *Proposed:
+		return []Mark{{Proposals, en.Object, "", newest}}
+	case *ProposalEnded:
+		return []Mark{{ProposalEnds, en.Object, "", newest}}
+	case *Approved:
+		return []Mark{{Approvals, ApprovalName(en.Object, en.Actor), "", newest}}
+	case *FileRecorded:
+		return []Mark{{Files, en.Object, "", newest}}
+	case *FileDropped:
+		return []Mark{{Files, en.Object, "", drop}}
+	}
+	return nil
 }
 
 // Moment is when a report was made, and no later than it was recorded: a machine's clock may be ahead.

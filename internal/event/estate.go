@@ -85,6 +85,17 @@ type TransferOpened struct {
 	From      string  `json:"from"`
 	CheckCode string  `json:"check code"`
 	What      *string `json:"what"` // what it brought; earlier versions do not say it
+
+	Approved []string `json:"approved,omitempty"` // who approved it over there and is known here
+}
+
+// TransferApproved records that an operator agrees to what a transfer folder holds.
+type TransferApproved struct {
+	v1
+	ID        string `json:"id"`
+	CheckCode string `json:"check code"`
+	Digest    string `json:"digest"`    // of its manifest, SHA-256 in hex
+	Signature string `json:"signature"` // in the form of SSH, in base 64
 }
 
 // FlawFound records that something is known against a key. The object is the key's fingerprint.
@@ -101,6 +112,20 @@ func (e *FlawFound) fromText(detail string) bool {
 	}
 	e.Code, e.Message, _ = strings.Cut(detail, ": ")
 	return true
+}
+
+// RecordsMoved records that the records are kept elsewhere from now on. It is the last entry where they were, and the
+// newest where they are when they begin there.
+type RecordsMoved struct {
+	v1
+	From string `json:"from"`
+	To   string `json:"to"`
+}
+
+// RecordsStayed records that they are not, since they could not be copied.
+type RecordsStayed struct {
+	v1
+	To string `json:"to"`
 }
 
 // RecordsUpgraded records that the records were brought to a newer form.
@@ -130,15 +155,20 @@ func (ClockSettled) Act() string     { return journal.ClockAct }
 func (KeyMovedAside) Act() string    { return "move key aside" }
 func (TransferPacked) Act() string   { return "pack" }
 func (TransferOpened) Act() string   { return "open" }
+func (TransferApproved) Act() string { return "approve transfer" }
 func (FlawFound) Act() string        { return "flaw" }
 func (RecordsUpgraded) Act() string  { return "take up" }
+func (RecordsMoved) Act() string     { return "move records" }
+func (RecordsStayed) Act() string    { return "keep records" }
 
 var _ = add(
 	func() Event { return &EstateCreated{} }, func() Event { return &IssuerAllowed{} },
 	func() Event { return &BackedUp{} }, func() Event { return &Restored{} }, func() Event { return &Rehearsed{} },
 	func() Event { return &ClockSettled{} }, func() Event { return &KeyMovedAside{} },
 	func() Event { return &TransferPacked{} }, func() Event { return &TransferOpened{} },
+	func() Event { return &TransferApproved{} },
 	func() Event { return &FlawFound{} }, func() Event { return &RecordsUpgraded{} },
+	func() Event { return &RecordsMoved{} }, func() Event { return &RecordsStayed{} },
 	func() Event { return &DataFileCopied{Kind: "template"} },
 	func() Event { return &DataFileCopied{Kind: "receiver"} },
 	func() Event { return &DataFileCopied{Kind: "set"} }, func() Event { return &DataFileCopied{Kind: "platform"} })

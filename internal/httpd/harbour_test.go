@@ -28,6 +28,7 @@ import (
 	"ironseal/internal/httpd"
 	"ironseal/internal/keystore"
 	"ironseal/internal/store"
+	"ironseal/internal/store/onserver"
 	"ironseal/pki/bundle"
 	"ironseal/pki/revocation"
 	"ironseal/pki/specimen"
@@ -37,7 +38,7 @@ var ctx = context.Background()
 
 func TestMain(m *testing.M) {
 	inmemory.Prefer()
-	os.Exit(m.Run())
+	os.Exit(onserver.Run(m))
 }
 
 // fixed answers every question with one passphrase.
@@ -88,7 +89,7 @@ func newEstate(t testing.TB) string {
 	t.Helper()
 	dir := filepath.Join(t.TempDir(), "harbour")
 	e, err := estate.Create(ctx, dir, estate.Options{Organisation: "Tern Bay Ferries", Country: "NO",
-		Address: "http://pki.ternbay.example/lists"}, world())
+		Address: "http://pki.ternbay.example/lists", Records: onserver.Records(t)}, world())
 	if err != nil {
 		t.Fatal(err)
 	}

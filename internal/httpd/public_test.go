@@ -15,6 +15,7 @@ import (
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/disk"
 	"ironseal/internal/httpd"
+	"ironseal/internal/store/onserver"
 	"ironseal/pki/pkcs"
 	"ironseal/pki/revocation"
 	"ironseal/pki/trust"
@@ -90,6 +91,7 @@ func TestNewListsAreServed(t *testing.T) {
 
 // Lists are served while the records are gone, and an older copy of the estate does not take a newer list away.
 func TestListsOutliveTheRecords(t *testing.T) {
+	onserver.FilesOnly(t)
 	t.Parallel()
 	h := serve(t)
 	c := issue(t, h.e, "pier.ternbay.example")[0]

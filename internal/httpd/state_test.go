@@ -14,12 +14,14 @@ import (
 
 	"ironseal/internal/app/ops/service"
 	"ironseal/internal/app/requests/intake"
+	"ironseal/internal/store/onserver"
 	"ironseal/internal/store/sqlstore"
 	"ironseal/pki/lifecycle"
 )
 
 // A full disk takes no request, and says so; what is served goes on.
 func TestAFullDisk(t *testing.T) {
+	onserver.FilesOnly(t)
 	t.Parallel()
 	h := serve(t)
 	issue(t, h.e, "pier.ternbay.example")

@@ -9,8 +9,10 @@ package keystore
 import (
 	"context"
 	"crypto"
+	"time"
 
 	"ironseal/pki/key"
+	"ironseal/pki/shamir"
 )
 
 // Keystore holds the keys of an estate's authorities.
@@ -27,6 +29,10 @@ type Keystore interface {
 
 	// Make makes a key. Nothing is kept of it until Keep.
 	Make(ctx context.Context, kind key.Kind) (*Fresh, error)
+	// At finds a key that is held elsewhere, for a new authority: place names it, such as "agent:SHA256:...". Keep
+	// notes
+	// where it is.
+	At(ctx context.Context, place string) (*Fresh, error)
 	// Choose asks how a new key is to be protected.
 	Choose(ctx context.Context, handle string) (passphrase []byte, err error)
 	// ChooseAhead is Choose now, for the next Choose of this handle.
@@ -38,6 +44,22 @@ type Keystore interface {
 	// Destroy deletes a key permanently.
 	Destroy(public key.Public) error
 
+	// Shares tells which custodians hold a key together; nil where a passphrase opens it, or it is not here.
+	Shares(public key.Public) (*shamir.Note, error)
+	// ToAgent puts the key into an SSH agent, unless it is there, and notes that it is once the agent has signed with
+	// it.
+	// confirm lets the agent ask before each use. What was kept of the key stays until SetAside.
+	ToAgent(ctx context.Context, public key.Public, handle string, confirm bool) error
+	// SetAside moves what is kept of a key into a folder, which is made. It returns the file; "" where there was none.
+	SetAside(public key.Public, folder string) (string, error)
+
+	// ToShelf copies what is kept of a key here to the records. What is here stays until SetAside.
+	ToShelf(public key.Public, handle string) error
+	// FromShelf copies what the records keep of a key here. What is there stays until OffShelf.
+	FromShelf(public key.Public, handle string) error
+	// OffShelf takes what the records keep of a key out of them.
+	OffShelf(public key.Public) error
+
 	Rewrapper
 }
 
@@ -47,10 +69,19 @@ type Rewrapper interface {
 	// tried first; the one that opens this key is returned, to be cleared by the caller.
 	Rewrap(ctx context.Context, public key.Public, handle string, secret []byte, before [][]byte) (Rewrapped, []byte,
 		error)
-	// Put replaces the key by what was protected again, in one step.
-	Put(r Rewrapped) error
+	// NoteShares notes who has the shares of what will open a key that was protected again, before Put.
+	NoteShares(r Rewrapped, n shamir.Note) error
+	// Put replaces the key by what was protected again, in one step; one that is in the records as a part of the change
+	// that tells of it.
+	Put(r Rewrapped, in Change) error
 	// StoredSHA256 is the digest of what is stored of a key, in hex, by its fingerprint in hex; "" where nothing is.
 	StoredSHA256(fingerprint string) string
+}
+
+// Change is a change of the records, in which sealed files may be.
+type Change interface {
+	// PutSealed replaces a sealed file, which must be as it was: nil for one that is not there before, or after.
+	PutSealed(name string, was, is []byte) error
 }
 
 // Rewrapped is a key that was protected again and is not stored yet.
@@ -58,6 +89,19 @@ type Rewrapped interface {
 	Fingerprint() [32]byte // of the public side
 	SHA256() [32]byte      // of what will be stored
 	Already() bool         // it has the new protection: an earlier change was cut off
+}
+
+// Prompt is a signer that may have to wait for somebody, and can be told to wait less.
+type Prompt interface {
+	Within(wait time.Duration) crypto.Signer
+}
+
+// Within is a signer that waits no longer than this for whoever holds its key.
+func Within(s crypto.Signer, wait time.Duration) crypto.Signer {
+	if p, ok := s.(Prompt); ok {
+		return p.Within(wait)
+	}
+	return s
 }
 
 // Opened is a key that is open. Close ends its use.
@@ -77,12 +121,19 @@ const (
 	ForList        Purpose = "to sign a revocation list"
 	ForPassphrase  Purpose = "to change it"
 	ForCheck       Purpose = "to check it"
+	ForMove        Purpose = "to let an SSH agent hold it"
 )
 
-// Fresh is a key that was made and is not kept yet.
+// Fresh is a key that was made, or is held elsewhere, and is not kept yet.
 type Fresh struct {
 	signer crypto.Signer
 	Public key.Public
+	Place  string // where it is held; "" for one that was made here
+}
+
+// FreshIn is a key that is held elsewhere.
+func FreshIn(place string, signer crypto.Signer, public key.Public) *Fresh {
+	return &Fresh{signer, public, place}
 }
 
 // FreshOf is a key that was made elsewhere and is to be kept here.
@@ -91,7 +142,7 @@ func FreshOf(signer crypto.Signer) (*Fresh, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Fresh{signer, pub}, nil
+	return &Fresh{signer: signer, Public: pub}, nil
 }
 
 // Signer is the new key's signer, for its own request and, for a root, its own certificate.

@@ -14,6 +14,7 @@ import (
 	"ironseal/pki/bundle"
 	"ironseal/pki/key"
 	"ironseal/pki/pbes"
+	"ironseal/pki/shamir"
 )
 
 // Question asks for a passphrase.
@@ -22,6 +23,8 @@ type Question struct {
 	Purpose Purpose
 	New     bool // the passphrase is being chosen: ask twice
 	Again   bool // the one given before was wrong
+	// Shares says which custodians have shares of what opens the key; nil where one person's passphrase does.
+	Shares *shamir.Note
 }
 
 // Passphrases answers questions. Final says that asking again would give the

@@ -22,7 +22,7 @@ func (r *Remembering) Passphrase(ctx context.Context, q Question) ([]byte, bool,
 		return bytes.Clone(secret), false, nil
 	}
 	secret, final, err := r.Pass.Passphrase(ctx, q)
-	if err == nil && !q.New {
+	if err == nil && !q.New && q.Shares == nil { // what custodians opened is for one act
 		if r.known == nil {
 			r.known = map[string][]byte{}
 		}

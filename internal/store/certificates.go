@@ -1,7 +1,11 @@
 package store
 
 import (
+	"cmp"
 	"context"
+	"math"
+	"slices"
+	"strings"
 	"time"
 
 	"ironseal/pki/cert"
@@ -13,23 +17,51 @@ type Certificate struct {
 	ID       int64
 	DER      []byte
 	Title    string
-	Request  int64     // 0 when it came from no request
-	Template string    // the template's name at signing
-	Source   []byte    // the template as it was at signing
-	Issuer   string    // the issuing generation, such as "services.g1"
+	Request  int64  // 0 when it came from no request
+	Template string // the template's name at signing
+	Source   []byte // the template as it was at signing
+	Standing
+	Replaces int64 // the certificate in whose place it was signed; 0 for none
+	Part     int   // the part of its issuer's revocation lists that it is on; 0: the whole
+}
+
+// Standing is what the records say of a certificate's state.
+type Standing struct {
+	Issuer   string    // the issuing generation, such as "services.g1"; "" where none of ours signed it
 	Prepared bool      // it waits for a switch day
 	Replaced bool      // another was signed in its place
 	Reason   int       // why it was revoked (RFC 5280 section 5.3.1); -1 where it was not
-	Replaces int64     // the certificate in whose place it was signed; 0 for none
 	Until    time.Time // its last moment, to the second
-	Part     int       // the part of its issuer's revocation lists that it is on; 0: the whole
+}
+
+// Line is a certificate on record as lists and daily questions want it: from columns, without the certificate itself.
+type Line struct {
+	ID            int64
+	Serial, Title string
+	Request       int64  // 0 when it came from no request
+	Template      string // the template's name at signing
+	Standing
+	Brief
+}
+
+// LineAsk says of which certificates lines are asked for; an empty field lets all through.
+type LineAsk struct {
+	Text     string    // in the title or in one of the names
+	Key      string    // the first digits of the fingerprint of the key, in hex
+	From, To time.Time // when they end, both included
+	Ends     bool      // From and To count
+	Leaves   bool      // no generations of authorities, and no links
+	Serving  bool      // nothing was signed in their place, they are not revoked, and wait for no switch day
+	After    int64     // those behind this one in the order of lists, by its place on record; 0 for all
+	Limit    int       // 0 for all
 }
 
 // NewCertificate is what is recorded with a new certificate.
 type NewCertificate struct {
 	Certificate    *cert.Certificate
-	Issuer         int64 // generation id; 0 for a root
-	Request        int64 // 0 when it came from no request
+	Columns        *Columns // of the certificate; worked out where it is nil
+	Issuer         int64    // generation id; 0 for a root
+	Request        int64    // 0 when it came from no request
 	TemplateName   string
 	TemplateSHA    [32]byte
 	TemplateSource []byte
@@ -42,13 +74,27 @@ type NewCertificate struct {
 
 // ServingCertificate is a certificate that serves a name.
 type ServingCertificate struct {
-	ID      int64
-	Name    string // the one that was asked for
-	Title   string
-	DER     []byte
-	Request int64
-	Sender  string // who sent its request; "" where nobody is known
+	ID        int64
+	Name      string // the one that was asked for
+	Title     string
+	Serial    string // in hex
+	NotBefore time.Time
+	Key       [32]byte // its fingerprint
+	Request   int64
+	Sender    string // who sent its request; "" where nobody is known
 }
+
+// OnePerCertificate leaves one row of each certificate, that of its first name; and not more than MostServing.
+func OnePerCertificate(list []ServingCertificate) []ServingCertificate {
+	slices.SortStableFunc(list, func(a, b ServingCertificate) int {
+		return cmp.Or(cmp.Compare(a.ID, b.ID), strings.Compare(a.Name, b.Name))
+	})
+	list = slices.CompactFunc(list, func(a, b ServingCertificate) bool { return a.ID == b.ID })
+	return list[:min(len(list), MostServing)]
+}
+
+// MostServing is how many certificates of one name are looked at.
+const MostServing = 20
 
 // Counts are how many records of each kind there are. Certificates of authorities
 // and links are not counted among the certificates.
@@ -74,7 +120,7 @@ type GenerationCount struct {
 }
 
 // NoLimit asks for all of a list, however long.
-const NoLimit = -1
+const NoLimit = math.MaxInt
 
 // CertificatesReader answers questions about certificates.
 type CertificatesReader interface {
@@ -84,13 +130,15 @@ type CertificatesReader interface {
 	// of its names, soonest end first; "" is in all. They are read as they are asked for,
 	// however many there are.
 	EachCertificate(ctx context.Context, text string, fn func(Certificate) error) error
+	// EachLine calls fn for the lines that are asked for, soonest end first, as they are read.
+	EachLine(ctx context.Context, ask LineAsk, fn func(*Line) error) error
 	// Ending lists the certificates of end entities that serve and end between two
 	// moments, soonest first: nothing was signed in their place, they are not revoked,
 	// and wait for no switch day.
 	Ending(ctx context.Context, from, to time.Time, limit int) ([]Certificate, error)
-	// ByTemplates lists the certificates that were signed by templates with these
+	// AuthoritiesByTemplates lists the certificates of authorities that were signed by templates with these
 	// hashes and that serve, generations of our own authorities left out.
-	ByTemplates(ctx context.Context, sums [][]byte) ([]Certificate, error)
+	AuthoritiesByTemplates(ctx context.Context, sums [][]byte) ([]Certificate, error)
 	// CertificatesBySerial finds certificates by the first digits of their serial; one
 	// whose serial is no more than that is meant before longer ones.
 	CertificatesBySerial(ctx context.Context, prefix string) ([]Certificate, error)
@@ -111,9 +159,18 @@ type CertificatesReader interface {
 	// LatestCertificate is the number of the newest certificate on record; 0 for none.
 	LatestCertificate(ctx context.Context) (id int64, err error)
 	// ServingByNames finds certificates that serve one of some names for another key than this one: neither ended,
-	// replaced nor revoked, no authority's, and not the one that is named.
+	// replaced nor revoked, no authority's, and not the one that is named. A certificate of several of the names is
+	// told
+	// for each. No more than MostServing times the names are told.
 	ServingByNames(ctx context.Context, names []string, key [32]byte, now time.Time,
 		but int64) (out []ServingCertificate, err error)
+	// ServingOfNames finds, for each of many names, the certificates behind one that serve it, whatever their keys: by
+	// their places on record. Where there are more than it tells, all is false.
+	ServingOfNames(ctx context.Context, names []string, now time.Time, behind int64) (out []ServingCertificate,
+		all bool,
+		err error)
+	// HoldersAmong tells who is known to hold certificates, by their places on record.
+	HoldersAmong(ctx context.Context, certificates []int64) (map[int64][]string, error)
 	// CertificatesHeldBy finds the certificates of which somebody is a holder (see Holders).
 	CertificatesHeldBy(ctx context.Context, who string) ([]Certificate, error)
 	// CertificateOf finds the certificate of an authority's generation.

@@ -52,6 +52,9 @@ type JournalReader interface {
 // JournalWriter records changes of the journal.
 type JournalWriter interface {
 	DerivedReader
+	// ActAs lets the change be recorded in the name of somebody who vouches for it: vouch makes the entry that does so,
+	// from the entries of the change as they are linked.
+	ActAs(actor string, vouch func(entries []journal.Entry) (journal.Entry, error))
 	// EntriesOf reads the entries of one act as they are inside an act, in their order.
 	EntriesOf(ctx context.Context, act string, fn func(journal.Entry) error) error
 }

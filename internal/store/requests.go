@@ -20,6 +20,12 @@ type Request struct {
 	Decided  time.Time
 }
 
+// AddedRequest is what became of a request that was to be recorded.
+type AddedRequest struct {
+	Number int64
+	Known  bool // the same bytes were on record already
+}
+
 // UnfinishedWithdrawal is a draft's request that was withdrawn and whose key was not destroyed
 // yet: an act that was cut off in between.
 type UnfinishedWithdrawal struct {
@@ -72,6 +78,8 @@ type RequestsWriter interface {
 	// AddRequest records a request. When the same bytes are on record already,
 	// their number is returned and known is true.
 	AddRequest(r *request.Request, sender string) (number int64, known bool, err error)
+	// AddRequests is AddRequest of many.
+	AddRequests(list []*request.Request, sender string) ([]AddedRequest, error)
 	// SetState moves a request that is waiting or sent to another state. It fails when
 	// the request is neither any more, and says what it is now.
 	SetState(number int64, state lifecycle.RequestState, reason string) error

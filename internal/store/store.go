@@ -16,6 +16,15 @@ import (
 	"ironseal/pki/journal"
 )
 
+// Place is where records are kept.
+type Place struct {
+	At   string // a file, or the address of a database on a server (postgresql://...)
+	Head string // the file of this machine that notes the newest entry; "" for one beside a file of records
+}
+
+// File is the place of records in a file.
+func File(path string) Place { return Place{At: path} }
+
 // Reader answers questions about what is on record. All answers are of the newest records, or of one moment
 // within a View.
 type Reader interface {
@@ -29,6 +38,10 @@ type Reader interface {
 	EstateID(ctx context.Context) (string, error)
 	// IsRehearsal reports whether the records are those of a rehearsal.
 	IsRehearsal(ctx context.Context) (bool, error)
+	// Sealed is a sealed key by the name of its file; an error of the kind fault.NotFound where there is none.
+	Sealed(ctx context.Context, name string) ([]byte, error)
+	// SealedNames lists the sealed keys.
+	SealedNames(ctx context.Context) ([]string, error)
 	// Flaws lists what is known against keys, by fingerprint.
 	Flaws(ctx context.Context) (map[[32]byte]finding.List, error)
 }
@@ -48,6 +61,11 @@ type Tx interface {
 	// Reads are the records as the change sees them, for what has to be asked again inside it. They are not to
 	// be kept beyond it.
 	Reads() Store
+	// PutSealed replaces a sealed key, which must be as it was: nil for one that is not there before, or after.
+	PutSealed(name string, was, is []byte) error
+	// MarkMoved notes that the records are kept elsewhere from now on, so that no other act is recorded here; "" takes
+	// the note back.
+	MarkMoved(to string) error
 	// MarkRehearsal makes the records those of a rehearsal, permanently.
 	MarkRehearsal() error
 	// AddFlaw keeps what was found out about a key, by its fingerprint.
@@ -70,10 +88,23 @@ type Store interface {
 	// An error of the kind ErrUncertain leaves open whether the change is on record.
 	Act(ctx context.Context, now func() time.Time, actor string, before func() error,
 		fn func(Tx) ([]journal.Entry, error)) (journal.Head, error)
+	// Listen calls told when another program committed a change, until ctx ends or the connection does. It returns at
+	// once where the records are a file: whoever wants to know looks at it.
+	Listen(ctx context.Context, told func()) error
 	// ReadOnly says why nothing can be recorded, or nil.
 	ReadOnly() error
+	// PutSealed is a change of its own that replaces a sealed key, which must be as it was: nil for one that is not
+	// there before, or after. No entry of the journal tells of it: the act that it belongs to does.
+	PutSealed(ctx context.Context, name string, was, is []byte) error
 	// Snapshot writes the records as they are at one moment into a new file.
 	Snapshot(ctx context.Context, file string) error
+	// CopyTo writes all records to a new place of any kind, and opens them there.
+	CopyTo(ctx context.Context, place Place) (Store, error)
+	// MovedTo is where the records are kept since they were moved; "" while they are kept here.
+	MovedTo(ctx context.Context) (string, error)
+	// Newer reports, for records on a server, whether they have all that this machine knows of: a *BehindNoteError
+	// where they end before it, or tell otherwise.
+	Newer(ctx context.Context) error
 	// Close ends the use of the records.
 	Close() error
 }

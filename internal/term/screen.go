@@ -163,13 +163,16 @@ func (s *Screen) Paint(t Tone, text string) string {
 // Safe makes outside text harmless on a terminal.
 func Safe(text string) string { return runes.Escape(text) }
 
+// leastWidth is what text is wrapped to at least.
+const leastWidth = 8
+
 // wrap breaks text into lines of at most width columns: at blanks and after commas, and
 // nowhere else. A name, a code, a path or a command that is longer has a line of its
 // own, however long, so that it can be found and copied. (The text package of the style
 // library breaks at hyphens, which names and options have.) Each character is examined
 // a bounded number of times.
 func wrap(text string, width int) []string {
-	width = max(width, 8)
+	width = max(width, leastWidth)
 	if len(text) <= width {
 		return []string{text}
 	}

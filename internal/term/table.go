@@ -40,6 +40,9 @@ type Rolling struct {
 	widths []int
 	out    []bool
 	begun  bool
+
+	line []byte         // of the row that is printed
+	wide map[string]int // see widthOf
 }
 
 // Rolling begins a table.
@@ -53,13 +56,69 @@ func (r *Rolling) Row(cells []Cell) {
 		cells[i].Text = Safe(cells[i].Text)
 	}
 	if r.begun {
-		r.s.row(shownOf(cells, r.out), shownOf(r.widths, r.out))
+		if !r.straight(cells) {
+			r.s.row(shownOf(cells, r.out), shownOf(r.widths, r.out))
+		}
 		return
 	}
 	if r.first = append(r.first, cells); len(r.first) >= r.enough {
 		r.begin()
 	}
 }
+
+// straight prints a row of which every cell fits on its line, where there are no colours: as nearly all are that go
+// into a pipe, however many. It reports false where the row has to be laid out.
+func (r *Rolling) straight(cells []Cell) bool {
+	if !r.s.plain {
+		return false
+	}
+	line, pending := r.line[:0], 0
+	for i, c := range cells {
+		if r.out[i] {
+			continue
+		}
+		w := r.widthOf(c.Text)
+		if w > max(r.widths[i], leastWidth) && strings.ContainsAny(c.Text, " ,") { // else it is not broken
+			return false
+		}
+		for range pending {
+			line = append(line, ' ')
+		}
+		line = append(line, c.Text...)
+		pending = max(0, r.widths[i]-w) + len(between)
+	}
+	for len(line) > 0 && line[len(line)-1] == ' ' {
+		line = line[:len(line)-1]
+	}
+	r.line = append(line, '\n')
+	_ = r.s.Raw(r.line) // as with every line, whether the output is gone is asked at the end
+	return true
+}
+
+// between is what stands between columns.
+const between = "  "
+
+// widthOf is width, remembered for the few texts that are not plain and come again and again, such as states.
+func (r *Rolling) widthOf(text string) int {
+	for i := range len(text) {
+		if c := text[i]; c < ' ' || c > '~' {
+			w, known := r.wide[text]
+			if !known {
+				if w = width(text); len(r.wide) < mostWide && len(text) < proseWidth {
+					if r.wide == nil {
+						r.wide = map[string]int{}
+					}
+					r.wide[text] = w
+				}
+			}
+			return w
+		}
+	}
+	return len(text)
+}
+
+// mostWide bounds how many are remembered.
+const mostWide = 64
 
 // End prints what was kept, and says what was left out. A table without rows is its
 // header.
@@ -203,6 +262,6 @@ func (s *Screen) row(cells []Cell, widths []int) {
 				line = append(line, s.Paint(cells[i].Tone, text))
 			}
 		}
-		s.Say("%s", strings.Join(line, "  "))
+		s.Say("%s", strings.Join(line, between))
 	}
 }

@@ -185,10 +185,10 @@ func (c *Contents) decodeBody(body string) ([]byte, bool) {
 		body = strings.NewReplacer(`\r`, "", `\n`, "\n").Replace(body)
 		c.remark("line ends written as \\n")
 	}
-	if header().MatchString(body) {
+	if strings.ContainsRune(body, ':') && header().MatchString(body) {
 		body = header().ReplaceAllString(body, "")
 	}
-	if quoting().MatchString(body) {
+	if strings.ContainsAny(body, ">|") && quoting().MatchString(body) {
 		body = quoting().ReplaceAllString(body, "")
 		c.remark("quoting marks")
 	}

@@ -270,6 +270,9 @@ func readTime(tag casn1.Tag, s string) (t time.Time, strict bool) {
 		}
 		return time.Time{}, false
 	}
+	if tag != casn1.GeneralizedTime { // the same octets under another tag are no time
+		return time.Time{}, false
+	}
 	for i, layout := range []string{"20060102150405Z", "20060102150405.999Z", "200601021504Z", "20060102150405-0700"} {
 		if t, err := time.Parse(layout, s); err == nil {
 			return t.UTC(), i == 0 && t.Year() >= 2050
@@ -379,6 +382,9 @@ func (c *Certificate) SHA256() [32]byte { return sha256.Sum256(c.Raw) }
 // SHA1 is the older fingerprint, which devices still ask for. It is for looking
 // up only.
 func (c *Certificate) SHA1() [20]byte { return sha1.Sum(c.Raw) }
+
+// Thumbprints are the SHA-256 and the SHA-1 of a certificate, in DER. SHA-1 is for looking up only.
+func Thumbprints(der []byte) ([32]byte, [20]byte) { return sha256.Sum256(der), sha1.Sum(der) }
 
 // Title is the shortest text by which a person knows the certificate: its
 // common name, else its first alternative name, else its subject.

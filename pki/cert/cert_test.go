@@ -166,6 +166,25 @@ func TestTimesFrom2050AreWrittenAsRFC5280Asks(t *testing.T) {
 	}
 }
 
+// The octets of a time under another tag are no time, whatever they can be read as.
+func TestATimeHasATagOfTime(t *testing.T) {
+	d, sign := draft(t)
+	der := sign(d)
+	at := bytes.Index(der, []byte("\x17\x0d261123080000Z"))
+	if at < 0 {
+		t.Fatal("there is no such time")
+	}
+	for _, tag := range []byte{0x30, 0x04, 0x0c, 0x13, 0x02, 0x19} {
+		changed := bytes.Clone(der)
+		changed[at] = tag
+		copy(changed[at+2:], "311201031308Z")
+		got, err := Read(changed)
+		if err == nil && !strings.Contains(strings.Join(got.Faults, "; "), "not a time") {
+			t.Errorf("tag %#x: %v", tag, got.Faults)
+		}
+	}
+}
+
 func FuzzRead(f *testing.F) {
 	d, sign := draft(f)
 	f.Add(sign(d))

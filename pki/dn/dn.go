@@ -344,7 +344,12 @@ func (n Name) Equal(o Name) bool {
 	return string(n.raw) == string(o.raw) || len(n.rdns) == len(o.rdns) && n.Within(o)
 }
 
-func sameSet(a, b []Attribute) bool { return len(a) == len(b) && foldedSet(a) == foldedSet(b) }
+func sameSet(a, b []Attribute) bool {
+	if len(a) == 1 && len(b) == 1 { // as nearly all are
+		return a[0].Type.Equal(b[0].Type) && class(a[0]) == class(b[0]) && folded(a[0]) == folded(b[0])
+	}
+	return len(a) == len(b) && foldedSet(a) == foldedSet(b)
+}
 
 // foldedSet is a text by which equal sets are equal.
 func foldedSet(set []Attribute) string {

@@ -4,6 +4,8 @@ import (
 	"crypto/sha256"
 	"encoding/binary"
 	"fmt"
+	"hash"
+	"time"
 
 	"ironseal/pki/finding"
 )
@@ -11,11 +13,20 @@ import (
 // SheetVersion is the version of the digest. A digest of another version is kept and shown, and is not computed again.
 const SheetVersion = 2
 
+// Moment is the moment for which the plan was made; zero for no plan. The same request, template, authority and moment
+// give the same plan.
+func (p Plan) Moment() time.Time {
+	if p.in == nil {
+		return time.Time{}
+	}
+	return p.in.Now
+}
+
 // Digest is a hash of everything that a person agrees to: what will be signed, from what, by whom, in the
 // place of what, and what they waived. Every part is written with its length or its number, so that
 // two sheets never give the same octets.
 func (p Plan) Digest() [32]byte {
-	d := &digest{}
+	d := &digest{sum: sha256.New()}
 	if p.in == nil {
 		return [32]byte{} // no plan at all
 	}
@@ -55,17 +66,23 @@ func (p Plan) Digest() [32]byte {
 		d.text(string(f.Code))
 		d.text(f.Waived)
 	}
-	return sha256.Sum256(d.octets)
+	return [32]byte(d.sum.Sum(nil))
 }
 
-// digest gathers what is hashed.
-type digest struct{ octets []byte }
+// digest hashes what it is given.
+type digest struct {
+	sum hash.Hash // which never fails
+	one [8]byte
+}
 
 func (d *digest) add(v []byte) {
 	d.number(int64(len(v)))
-	d.octets = append(d.octets, v...)
+	d.sum.Write(v)
 }
 
 func (d *digest) text(s string) { d.add([]byte(s)) }
 
-func (d *digest) number(n int64) { d.octets = binary.BigEndian.AppendUint64(d.octets, uint64(n)) }
+func (d *digest) number(n int64) {
+	binary.BigEndian.PutUint64(d.one[:], uint64(n))
+	d.sum.Write(d.one[:])
+}

@@ -131,6 +131,9 @@ type planner struct {
 	part     int
 }
 
+// usualRows is how many rows most sheets have at most.
+const usualRows = 16
+
 func (p *planner) row(field, asked, signed, cause string) {
 	p.rows = append(p.rows, Row{field, asked, signed, cause})
 }
@@ -142,7 +145,7 @@ func (p *planner) find(code finding.Code, format string, args ...any) {
 // New plans a certificate. It fails only on inputs that cannot be encoded; what
 // speaks against signing is in the findings.
 func New(in Input) (Plan, error) {
-	p := &planner{in: &in}
+	p := &planner{in: &in, rows: make([]Row, 0, usualRows)}
 	out := Plan{in: &in}
 	p.clock()
 	p.issuer()

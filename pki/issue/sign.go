@@ -1,6 +1,7 @@
 package issue
 
 import (
+	"bytes"
 	"crypto"
 	"errors"
 	"fmt"
@@ -46,7 +47,7 @@ func (r *Refused) Error() string {
 type Prepared struct {
 	about  string
 	tbs    []byte
-	issuer key.Public
+	issuer *key.Public
 }
 
 // Prepare encodes the plan's draft with its serial. It refuses a plan that
@@ -60,9 +61,9 @@ func Prepare(p Plan, serial *big.Int) (Prepared, error) {
 	}
 	d := p.Draft
 	d.Serial = serial
-	out := Prepared{about: d.Subject.String(), issuer: p.in.Request.Key}
+	out := Prepared{about: d.Subject.String(), issuer: &p.in.Request.Key}
 	if p.in.Issuer != nil {
-		out.issuer = p.in.Issuer.Certificate.Key
+		out.issuer = &p.in.Issuer.Certificate.Key
 	}
 	algorithm, _, err := out.issuer.SigningAlgorithm()
 	if err == nil {
@@ -71,6 +72,7 @@ func Prepare(p Plan, serial *big.Int) (Prepared, error) {
 	if err != nil {
 		return Prepared{}, fmt.Errorf("signing for %s: %w", out.about, err)
 	}
+	out.tbs = bytes.Clone(out.tbs) // no longer than it is: very many are kept at once
 	return out, nil
 }
 
@@ -86,7 +88,7 @@ func (p Prepared) Sign(signer crypto.Signer, random io.Reader) (*cert.Certificat
 	if err != nil {
 		return nil, fmt.Errorf("signing for %s: %w", p.about, err)
 	}
-	if !key.Same(pub, p.issuer) {
+	if !key.Same(pub, *p.issuer) {
 		return nil, fmt.Errorf("signing for %s: the key that was opened is not the issuer's", p.about)
 	}
 	der, err := key.SignedObject(p.tbs, signer, random)

@@ -15,6 +15,9 @@ func (p Plan) NeedsPerson(by string, renews bool) (why []string) {
 	if !u.Allows(by) {
 		return []string{fmt.Sprintf("The template %s lets a person decide.", p.in.Template.Name)}
 	}
+	if p.in.Template.Approvals > 1 {
+		why = append(why, fmt.Sprintf("%d operators must agree.", p.in.Template.Approvals))
+	}
 	if p.in.Issuer == nil || p.in.Issuer.Authority.Handle != u.Authority {
 		why = append(why, fmt.Sprintf("Another authority than %s would sign.", u.Authority))
 	}

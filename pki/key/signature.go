@@ -155,7 +155,12 @@ func SignMessage(message []byte, signer crypto.Signer, random io.Reader) (algori
 		return nil, nil, err
 	}
 	digest := digested(hash, message)
-	if signature, err = signer.Sign(random, digest, hash); err != nil {
+	if whole, ok := signer.(crypto.MessageSigner); ok { // a holder that takes the message itself, and hashes it
+		signature, err = whole.SignMessage(random, message, hash)
+	} else {
+		signature, err = signer.Sign(random, digest, hash)
+	}
+	if err != nil {
 		return nil, nil, fmt.Errorf("signing with key %x: %w", pub.Identifier()[:4], err)
 	}
 	alg, err := ReadAlgorithm(algorithm)

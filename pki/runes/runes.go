@@ -47,7 +47,14 @@ func Hostile(r rune) bool {
 }
 
 // Misleading reports a text that holds a hostile character.
-func Misleading(s string) bool { return strings.IndexFunc(s, Hostile) >= 0 }
+func Misleading(s string) bool {
+	for i := range len(s) {
+		if c := s[i]; c < ' ' || c > '~' { // else it is plain, as most is
+			return strings.IndexFunc(s, Hostile) >= 0
+		}
+	}
+	return false
+}
 
 // Escape makes outside text harmless wherever it is shown: hostile characters
 // become \x or \u escapes, and bytes that are not UTF-8 are shown one by one.

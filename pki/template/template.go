@@ -66,6 +66,7 @@ type Template struct {
 	NoCheck      bool       `toml:"no-revocation-check,omitempty" json:"no_revocation_check,omitempty" doc:"for OCSP responders: clients need not ask about it (RFC 6960 section 4.2.2.2.1)"`
 	NoRevocation bool       `toml:"no-revocation,omitempty" json:"no_revocation,omitempty" doc:"for short-lived certificates: marks that no revocation information will exist (RFC 9608)"`
 	Senders      []string   `toml:"requesters,omitempty" json:"requesters,omitempty" doc:"who may submit under it: labels of senders, as they were given when requests were received; anyone when left out"`
+	Approvals    int        `toml:"approvals,omitempty" json:"approvals,omitempty" doc:"how many operators must agree before it signs, the one who proposes among them; one alone when left out"`
 	Findings     Weighing   `toml:"findings" json:"findings" doc:"which findings weigh more or less under this template"`
 	Unattended   Unattended `toml:"unattended,omitempty" json:"unattended" doc:"how far a machine may get a certificate without a person"`
 

@@ -13,6 +13,7 @@ import (
 	"ironseal/internal/store"
 	"ironseal/pki/advice"
 	"ironseal/pki/hierarchy"
+	"ironseal/pki/san"
 )
 
 // The journal is proved whole by its links. The records beside it are not: whoever
@@ -32,10 +33,12 @@ type auditing struct {
 	gens     map[int64]string // generation to name
 	handles  map[int64]string
 	owner    map[int64]int64 // generation to authority
-	names    map[int64]map[string]int
-	replaces map[int64][]int64 // certificate to those that were signed in its place and serve
-	own      map[string]int64  // generation, by name, to its certificate
-	keys     map[string]bool   // RSA keys, by fingerprint
+	names    map[int64]nameSum
+	h        hierarchy.Hierarchy // nil where it does not load
+	progress func()              // after each certificate
+	replaces map[int64][]int64   // certificate to those that were signed in its place and serve
+	own      map[string]int64    // generation, by name, to its certificate
+	keys     map[string]bool     // RSA keys, by fingerprint
 	template map[string]string
 	ends     map[string]int64 // of certificates, by authority and serial
 
@@ -50,15 +53,19 @@ func (a *auditing) fault(about, format string, args ...any) {
 }
 
 // audit holds the records against the journal, both ways.
-func audit(ctx context.Context, e *estate.Estate, out *Checked) error {
+func audit(ctx context.Context, e *estate.Estate, out *Checked, progress func(done int)) error {
 	schema, err := e.Records.Schema(ctx)
 	if err != nil {
 		return err
 	}
 	a := &auditing{e: e, ctx: ctx, out: out, ids: map[int64]string{}, gens: map[int64]string{},
-		handles: map[int64]string{}, owner: map[int64]int64{}, names: map[int64]map[string]int{},
+		handles: map[int64]string{}, owner: map[int64]int64{}, names: map[int64]nameSum{},
 		replaces: map[int64][]int64{}, own: map[string]int64{}, keys: map[string]bool{}, template: map[string]string{},
 		ends: map[string]int64{}, places: map[store.Address]bool{}}
+	if h, err := e.Hierarchy(ctx); err == nil { // one that does not load is reported already
+		a.h = h
+	}
+	a.progress = estate.Counting(progress)
 	for _, s := range schema {
 		a.fault("records", "%s", s)
 	}
@@ -85,10 +92,9 @@ func (a *auditing) each(table string, fn func(store.Row)) error {
 func (a *auditing) auditNames() error {
 	return a.each("name", func(r store.Row) {
 		id := r.Int("certificate")
-		if a.names[id] == nil {
-			a.names[id] = map[string]int{}
-		}
-		a.names[id][r.Text("kind")+":"+r.Text("value")]++
+		sum := a.names[id]
+		sum.add(san.Kind(r.Text("kind")), r.Text("value"))
+		a.names[id] = sum
 	})
 }
 
@@ -320,6 +326,7 @@ func (a *auditing) auditRest(gather func(string, func(store.Row) (string, string
 	if a.settled != 0 {
 		a.meta["clock"] = fmt.Sprint(a.settled)
 	}
+	delete(meta, "moved") // what was moved says so, and is not opened for acts any more
 	for k, v := range meta {
 		if a.meta[k] != v {
 			a.fault("records", "%s is %q on record, and %q in the journal", k, v, a.meta[k])

@@ -2,7 +2,6 @@ package audit
 
 import (
 	"bytes"
-	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
 	"maps"
@@ -11,24 +10,30 @@ import (
 
 	"ironseal/internal/store"
 	"ironseal/pki/advice"
-	"ironseal/pki/cert"
-	"ironseal/pki/request"
 )
 
 func (a *auditing) auditCertificates() error {
-	var rows []store.Row // few columns of each
+	type row struct {
+		id, by int64
+		title  string
+	}
+	var rows []row
 	seen := map[string]bool{}
-	if err := a.each("certificate", func(r store.Row) {
-		sum := fmt.Sprintf("%x", sha256.Sum256(r.Bytes("der")))
+	if err := eachRead(a, "certificate", a.lookAt, func(r store.Row, x seenCertificate) {
+		sum := x.sum
+		a.out.Certificates++
+		a.progress()
+		if x.wrong != "" {
+			a.out.fault(r.Text("title"), x.wrong, fromBackup)
+		}
 		a.ids[r.Int("id")] = sum
 		a.ends[a.handles[r.Int("authority")]+" "+r.Text("serial")] = r.Int("not_after")
 		if r.Text("staged") == "" && r.Int("replaces") != 0 {
 			a.replaces[r.Int("replaces")] = append(a.replaces[r.Int("replaces")], r.Int("id"))
 		}
 		seen[sum] = true
-		a.auditCertificate(r, sum)
-		rows = append(rows, store.Row{"id": r.Int("id"), "title": r.Text("title"),
-			"replaced_by": r.Int("replaced_by")})
+		a.auditCertificate(r, x)
+		rows = append(rows, row{r.Int("id"), r.Int("replaced_by"), r.Text("title")})
 	}); err != nil {
 		return err
 	}
@@ -39,9 +44,9 @@ func (a *auditing) auditCertificates() error {
 		}
 	}
 	for _, r := range rows {
-		by, signed := r.Int("replaced_by"), a.replaces[r.Int("id")]
+		by, signed := r.by, a.replaces[r.id]
 		if by == 0 && len(signed) > 0 || by != 0 && !slices.Contains(signed, by) {
-			a.fault(r.Text("title"), "what was signed in its place does not agree with the journal")
+			a.fault(r.title, "what was signed in its place does not agree with the journal")
 		}
 	}
 	for name, want := range a.generations {
@@ -52,30 +57,26 @@ func (a *auditing) auditCertificates() error {
 	return a.auditWaivers()
 }
 
-func (a *auditing) auditCertificate(r store.Row, sum string) {
-	title := r.Text("title")
-	c, err := cert.Read(r.Bytes("der"))
-	if err != nil {
-		return // reported by the check of signatures
+func (a *auditing) auditCertificate(r store.Row, seen seenCertificate) {
+	title, c, x := r.Text("title"), seen.c, seen.columns
+	if c == nil {
+		return // reported already
 	}
 	if c.Key.Modulus() != nil {
 		a.keys[fmt.Sprintf("%x", c.Key.Fingerprint())] = true
 	}
-	fingerprint := c.Key.Fingerprint()
 	switch {
-	case r.Text("serial") != c.SerialHex(), title != c.Title(), r.Text("subject") != c.Subject.String(),
-		r.Int("not_after") != c.NotAfter.Unix(), !bytes.Equal(r.Bytes("key_sha256"), fingerprint[:]):
+	case r.Text("serial") != x.Serial, title != x.Title, r.Text("subject") != x.Subject,
+		r.Int("not_after") != c.NotAfter.Unix(), !bytes.Equal(r.Bytes("key_sha256"), x.Key[:]):
 		a.fault(title, "its serial, title, subject, end or key on record is not that of its certificate")
-	case int(r.Int("part")) != a.partOf(c, r.Int("issuer")):
+	case !briefFits(r, x.Brief):
+		a.fault(title, "what lists tell of it on record (its names, key or beginning) is not that of its certificate")
+	case int(r.Int("part")) != a.partOf(seen, r.Int("issuer")):
 		a.fault(title, "the part of its issuer's lists on record is not that of its certificate")
 	case r.Int("authority") != a.owner[r.Int("issuer")]:
 		a.fault(title, "the authority on record is not that of the generation that signed it")
 	}
-	names := map[string]int{}
-	for _, n := range c.Names {
-		names[string(n.Kind())+":"+strings.ToLower(n.Value())]++
-	}
-	if !maps.Equal(names, a.names[r.Int("id")]) {
+	if seen.names != a.names[r.Int("id")] {
 		a.fault(title, "its names on record are not those of its certificate")
 	}
 	delete(a.names, r.Int("id"))
@@ -84,7 +85,7 @@ func (a *auditing) auditCertificate(r store.Row, sum string) {
 			a.places[p] = true
 		}
 	}
-	want := a.certificates[sum]
+	want := a.certificates[seen.sum]
 	if want == nil {
 		if !a.older {
 			a.fault(title, "no entry of the journal tells of this certificate")
@@ -92,6 +93,12 @@ func (a *auditing) auditCertificate(r store.Row, sum string) {
 		return
 	}
 	a.compare(r, title, want)
+}
+
+// briefFits reports whether the columns that lists and daily questions are answered from tell what a certificate does.
+func briefFits(r store.Row, b store.Brief) bool {
+	return r.Int("not_before") == b.NotBefore.Unix() && r.Text("key_kind") == b.KeyKind &&
+		r.Text("names") == b.NameList && r.Int("traits") == int64(b.Traits)
 }
 
 func (a *auditing) compare(r store.Row, title string, want *toldCertificate) {
@@ -156,26 +163,24 @@ func (a *auditing) auditWaivers() error {
 
 func (a *auditing) auditRequests() error {
 	seen := map[string]bool{}
-	if err := a.each("request", func(r store.Row) {
+	if err := eachRead(a, "request", lookAtRequest, func(r store.Row, x seenRequest) {
 		label := fmt.Sprintf("R%d", r.Int("number"))
 		seen[label] = true
-		sum := sha256.Sum256(r.Bytes("der"))
+		sum, q := x.sum, x.q
 		want := a.requests[label]
-		q, err := request.Read(r.Bytes("der"))
-		if err != nil {
+		if q == nil {
 			a.fault(label, "its bytes on record cannot be parsed")
 			return
 		}
 		if q.Key.Modulus() != nil {
 			a.keys[fmt.Sprintf("%x", q.Key.Fingerprint())] = true
 		}
-		fingerprint := q.Key.Fingerprint()
 		switch {
 		case want == nil:
 			a.fault(label, "no entry of the journal tells of this request")
 		case !bytes.Equal(sum[:], r.Bytes("sha256")), hex.EncodeToString(sum[:]) != want.sum:
 			a.fault(label, "its bytes on record are not those that were received")
-		case r.Text("title") != q.Title(), !bytes.Equal(r.Bytes("key_sha256"), fingerprint[:]):
+		case r.Text("title") != q.Title(), !bytes.Equal(r.Bytes("key_sha256"), x.key[:]):
 			a.fault(label, "its title or key on record is not that of the request")
 		case r.Text("sender") != want.from, r.Text("received") != want.received && !a.older:
 			a.fault(label, "who sent it, or when, does not agree with the journal")

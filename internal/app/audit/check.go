@@ -16,9 +16,9 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
+	"ironseal/internal/app/operators"
 	"ironseal/internal/app/revoke/inventory"
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/disk"
@@ -26,10 +26,8 @@ import (
 	"ironseal/internal/event"
 	"ironseal/internal/store"
 	"ironseal/pki/advice"
-	"ironseal/pki/bundle"
-	"ironseal/pki/cert"
+	"ironseal/pki/fault"
 	"ironseal/pki/journal"
-	"ironseal/pki/pbes"
 	"ironseal/pki/request"
 	"ironseal/pki/revocation"
 )
@@ -110,9 +108,6 @@ func check(ctx context.Context, e *estate.Estate, ask CheckAsk) (Checked, error)
 	if err := checkLeftovers(ctx, e, &out); err != nil {
 		return out, err
 	}
-	if err := checkCertificates(ctx, e, &out, ask.Progress); err != nil {
-		return out, err
-	}
 	lists, err := inventory.Damaged(ctx, e)
 	if err != nil {
 		return out, err
@@ -122,10 +117,13 @@ func check(ctx context.Context, e *estate.Estate, ask CheckAsk) (Checked, error)
 			advice.To("sign it again", advice.PublishLists, "all", ""), advice.Say("of an authority elsewhere, "+
 				"import it again"))
 	}
-	if err := audit(ctx, e, &out); err != nil {
+	if err := audit(ctx, e, &out, ask.Progress); err != nil {
 		return out, err
 	}
-	return out, checkKeyFiles(ctx, e, &out, files, known, ask.MoveAside)
+	if err := checkKeyFiles(ctx, e, &out, files, known, ask.MoveAside); err != nil {
+		return out, err
+	}
+	return out, checkSealed(ctx, e, &out, files, known)
 }
 
 // checkJournal proves the journal whole, compares it with the head that was noted
@@ -150,6 +148,12 @@ func checkJournal(ctx context.Context, e *estate.Estate, out *Checked) error {
 			"head", advice.Asked), fromBackup)
 	}
 	out.Head = head.String()
+	if _, err := operators.Witnessed(ctx, e); errors.Is(err, fault.Refused) {
+		out.fault("journal", err.Error(), advice.Say("records were written without an operator's key: find out "+
+			"who can write them"), fromBackup)
+	} else if err != nil {
+		return err
+	}
 	back, err := e.Records.Backwards(ctx)
 	if err != nil {
 		return err
@@ -185,7 +189,7 @@ func checkAuthorities(ctx context.Context, e *estate.Estate, out *Checked) (map[
 				out.fault(g.Name(), fmt.Sprintf("its certificate was not signed by %s, which the record names",
 					g.Issuer.Name()), fromBackup)
 			}
-			if !a.External() && a.Retired.IsZero() && !e.Keys.Has(g.Certificate.Key) {
+			if !a.External() && a.Retired.IsZero() && !e.Settings.Storage.OnServer() && !e.Keys.Has(g.Certificate.Key) {
 				out.fault(g.Name(), "its key file is missing", fromBackup)
 			}
 		}
@@ -240,17 +244,22 @@ func checkKeyFiles(ctx context.Context, e *estate.Estate, out *Checked, files []
 		if strings.HasPrefix(name, ".ironseal-") {
 			continue // reported among the leftovers
 		}
+		if strings.HasSuffix(name, ".shares") { // a note of who has shares, and no key
+			continue
+		}
+		if strings.HasSuffix(name, ".agent") { // a note, and no key
+			if !known[strings.TrimSuffix(name, ".agent")] {
+				out.fault(about, "it says that an SSH agent holds a key which no record names", advice.Say("keep it"))
+			}
+			continue
+		}
 		out.Keys++
 		data, err := disk.ReadRegular(f, 1<<20)
 		if err != nil {
 			out.fault(about, err.Error(), fromBackup)
 			continue
 		}
-		if c, err := bundle.Read(data); err != nil || len(c.Of(bundle.EncryptedKey)) != 1 {
-			out.fault(about, "it is not one encrypted key", fromBackup)
-		} else if _, err := pbes.ReadHeader(c.Of(bundle.EncryptedKey)[0].DER); err != nil {
-			out.fault(about, "it cannot be parsed: "+err.Error(), fromBackup)
-		}
+		checkKeyFile(out, about, data)
 		info, err := os.Stat(f)
 		if err != nil {
 			continue // it was moved meanwhile
@@ -319,15 +328,19 @@ func checkDataFiles(ctx context.Context, e *estate.Estate, out *Checked) {
 
 // checkModes tells what others could change or read.
 func checkModes(e *estate.Estate, out *Checked) {
-	for _, name := range append(estate.DataDirs(), ".", estate.SettingsFile, "keys", e.Settings.Storage.Records) {
+	names := append(estate.DataDirs(), ".", estate.SettingsFile, "keys")
+	if !e.Settings.Storage.OnServer() {
+		names = append(names, e.Settings.Storage.Records)
+	}
+	for _, name := range names {
 		path := filepath.Join(e.Dir, name)
 		if why := disk.Untrusted(path); why != "" {
 			out.fault(name, why+": whoever can change it decides what is signed", advice.Say(disk.Guarding(path)))
 		}
 	}
-	records := filepath.Join(e.Dir, e.Settings.Storage.Records)
+	records := filepath.Join(e.Dir, e.Settings.Storage.File())
 	if why := disk.Exposed(records); why != "" {
-		out.fault(e.Settings.Storage.Records, why, advice.Say(disk.Closing(records)))
+		out.fault(e.Settings.Storage.File(), why, advice.Say(disk.Closing(records)))
 	}
 	for _, kind := range estate.DataKinds {
 		for _, name := range e.DataNames(kind) {
@@ -382,41 +395,4 @@ func checkLeftovers(ctx context.Context, e *estate.Estate, out *Checked) error {
 				advice.Asked))
 	}
 	return nil
-}
-
-// checkCertificates reads every certificate and verifies its signature by the
-// generation that the record names.
-func checkCertificates(ctx context.Context, e *estate.Estate, out *Checked, progress func(done int)) error {
-	h, err := e.Hierarchy(ctx)
-	if err != nil {
-		return nil // reported above
-	}
-	list, err := e.Records.Certificates(ctx)
-	if err != nil {
-		return err
-	}
-	out.Certificates = len(list)
-	var mu sync.Mutex
-	count := estate.Counting(progress)
-	estate.OnAllCores(len(list), func(i int) {
-		defer count()
-		if what := faultOf(list[i], h.Generation(list[i].Issuer) != nil,
-			func() *cert.Certificate { return h.Generation(list[i].Issuer).Certificate }); what != "" {
-			mu.Lock()
-			out.fault(list[i].Title, what, fromBackup)
-			mu.Unlock()
-		}
-	})
-	return ctx.Err()
-}
-
-func faultOf(r store.Certificate, issued bool, issuer func() *cert.Certificate) string {
-	c, err := cert.Read(r.DER)
-	switch {
-	case err != nil:
-		return "its certificate cannot be parsed: " + err.Error()
-	case issued && c.VerifiedBy(issuer().Key) != nil:
-		return "its certificate was not signed by " + r.Issuer + ", which the record names"
-	}
-	return ""
 }

@@ -1,14 +1,12 @@
 package audit
 
 import (
-	"fmt"
 	"maps"
 	"slices"
 
 	"ironseal/internal/app/revoke/revoking"
 	"ironseal/internal/event"
 	"ironseal/internal/store"
-	"ironseal/pki/cert"
 	"ironseal/pki/journal"
 )
 
@@ -119,13 +117,12 @@ func (t *told) numbered(list []event.ListNumber) {
 
 // partOf is the part of its issuer's lists that a certificate is on. What was not signed
 // here is on none, whatever it says.
-func (a *auditing) partOf(c *cert.Certificate, issuer int64) int {
-	h, err := a.e.Hierarchy(a.ctx)
-	told := a.certificates[fmt.Sprintf("%x", c.SHA256())]
-	if err != nil || told == nil || told.template == "" {
+func (a *auditing) partOf(x seenCertificate, issuer int64) int {
+	told := a.certificates[x.sum]
+	if a.h == nil || told == nil || told.template == "" {
 		return 0
 	}
-	return revoking.PartOf(c, h.Generation(a.gens[issuer]))
+	return revoking.PartOf(x.c, a.h.Generation(a.gens[issuer]))
 }
 
 // auditRevocations holds what is on record as revoked against the journal.

@@ -93,8 +93,9 @@ func What(ctx context.Context, e *estate.Estate, name string) (Known, error) {
 		return out, err
 	}
 	for _, h := range certificates {
+		line := h.Line()
 		own := Holding{Title: h.Title(), Serial: h.SerialHex(), State: h.State, Until: h.NotAfter.Format("2006-01-02"),
-			Renews: machines.Renews(h, e.Now())}
+			Renews: machines.Renews(&line, e.Now())}
 		if m, ok := machines[fmt.Sprintf("R%d", h.Record.Request)]; ok {
 			own.By = m.Words()
 		}

@@ -33,6 +33,7 @@ type Opened struct {
 	Answers  []Taken           // certificates imported
 	Lists    importing.Taken   // revocation lists imported
 	Faults   []error
+	Approved []Voucher // who approved it over there
 	Head     journal.Head
 }
 
@@ -50,10 +51,17 @@ type Taken struct {
 func OpenFolder(ctx context.Context, e *estate.Estate, c Carried, anchors []*cert.Certificate) (Opened, error) {
 	m := c.Errand
 	out := Opened{Errand: m, Code: c.Code}
+	var err error
+	if out.Approved, err = Vouchers(ctx, e, c); err != nil {
+		return out, err
+	}
+	if err := enough(e, c, out.Approved); err != nil {
+		return out, err
+	}
 	carry := func(what string) error {
 		_, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 			return []event.Record{event.On("transfer", event.TransferOpened{ID: m.ID, Kind: m.Kind, From: m.From,
-				CheckCode: c.Code, What: &what})}, tx.AddTransfer(m.ID, what)
+				CheckCode: c.Code, What: &what, Approved: known(out.Approved)})}, tx.AddTransfer(m.ID, what)
 		})
 		if err != nil {
 			return fmt.Errorf("transfer %s: %w", c.Dir, err)
@@ -77,7 +85,7 @@ func OpenFolder(ctx context.Context, e *estate.Estate, c Carried, anchors []*cer
 				inputs = append(inputs, intake.Input{Name: f.Name, Data: c.Content[f.Name]})
 			}
 		}
-		out.Received, out.Head, out.Faults = intake.Receive(ctx, e, inputs, SenderPrefix+m.From)
+		out.Received, out.Head, out.Faults = intake.Receive(ctx, e, inputs, sender(m, out.Approved))
 		var numbers []string
 		for _, r := range out.Received {
 			numbers = append(numbers, fmt.Sprintf("R%d", r.Record.Number))
@@ -94,6 +102,14 @@ func OpenFolder(ctx context.Context, e *estate.Estate, c Carried, anchors []*cer
 		return out, nil // what failed may be tried again; what was imported is known then
 	}
 	return out, carry(m.Answers)
+}
+
+// sender is how lists and sheets name where a request came from: with those who approved it and are known here.
+func sender(m Folder, approved []Voucher) string {
+	if who := known(approved); len(who) > 0 {
+		return SenderPrefix + m.From + ", approved by " + strings.Join(who, ", ")
+	}
+	return SenderPrefix + m.From
 }
 
 func takeAnswers(ctx context.Context, e *estate.Estate, out *Opened, content map[string][]byte,

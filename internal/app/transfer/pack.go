@@ -17,6 +17,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -258,6 +259,11 @@ func writeErrand(ctx context.Context, e *estate.Estate, dir string, m *Folder, f
 	code = label.Code(sha256.Sum256(data))
 	files = append(files, delivery.File{Name: ManifestFile, Data: data}, delivery.File{Name: TransferCode,
 		Data: []byte(code + "\n")})
+	mine, err := ownApproval(ctx, e, m.ID, data)
+	if err != nil {
+		return "", err
+	}
+	files = append(files, mine...)
 	done, err := e.UnderWay(filepath.Dir(filepath.Clean(dir)))
 	if err != nil {
 		return "", err
@@ -337,6 +343,9 @@ type Carried struct {
 	Code    string // of its manifest
 	Dir     string
 	Content map[string][]byte
+
+	Approvals []Approval // each verified
+	manifest  []byte
 }
 
 // ReadFolder reads and verifies a transfer folder: every file, and that there is
@@ -362,6 +371,10 @@ func ReadFolder(dir string) (Carried, error) {
 	if c.Errand, err = ReadManifestOf(data); err != nil {
 		return fail("%w", err)
 	}
+	c.manifest = data
+	if c.Approvals, err = approvalsIn(dir, c.Errand.ID, data); err != nil {
+		return fail("%w", err)
+	}
 	var total int64
 	for _, f := range c.Errand.Files {
 		if !label.IsFileName(f.Name) || c.Content[f.Name] != nil {
@@ -382,7 +395,8 @@ func ReadFolder(dir string) (Carried, error) {
 		return fail("%w", disk.Explain(err))
 	}
 	for _, x := range entries {
-		if c.Content[x.Name()] == nil && x.Name() != ManifestFile && x.Name() != TransferCode {
+		if c.Content[x.Name()] == nil && !slices.Contains([]string{ManifestFile, TransferCode, ApprovalsFile}, x.
+			Name()) {
 			return fail("%s is not in the manifest: it was added on the way: take it out, and ask where it came from",
 				x.Name())
 		}

@@ -14,6 +14,7 @@ import (
 	"ironseal/internal/cli/certificate"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
 	"ironseal/internal/term"
 	"ironseal/pki/describe"
@@ -26,7 +27,8 @@ import (
 // Command is ironseal authority.
 func Command(s *session.Session) *cobra.Command {
 	return session.Group("authority", "Roots and intermediates: create, renew and show them",
-		authorityCreate(s), authorityRenew(s), authorityRetire(s), authorityPassphrase(s), authorityCross(s),
+		authorityCreate(s), authorityRenew(s), authorityRetire(s), authorityPassphrase(s), authorityCustody(s),
+		authorityShare(s), authorityCross(s),
 		authorityApply(s),
 		authorityAccept(s),
 		authorityAdopt(s), session.Reading(authorityList(s)), session.Reading(authorityShow(s)),
@@ -37,12 +39,13 @@ func Command(s *session.Session) *cobra.Command {
 // authorityFlags are the flags of authority create, as typed.
 type authorityFlags struct {
 	under, template, subject, kind, lifetime, because string
+	keyIn                                             string
 	pathLength                                        string
 	permit, exclude, waive                            []string
 }
 
 func (f authorityFlags) ask(handle string) (authorities.Ask, error) {
-	ask := authorities.Ask{Handle: handle, Under: f.under, Template: f.template}
+	ask := authorities.Ask{Handle: handle, Under: f.under, Template: f.template, KeyIn: f.keyIn}
 	var err error
 	if f.subject != "" {
 		n, err := dn.ParseTyped(f.subject)
@@ -80,6 +83,11 @@ func (f authorityFlags) ask(handle string) (authorities.Ask, error) {
 	return ask, err
 }
 
+// keyInFlag says where a key is held that is not made here.
+func keyInFlag(c *cobra.Command, into *string) {
+	c.Flags().StringVar(into, "key-in", "", "use the key that an SSH agent holds: `agent:SHA256:...`")
+}
+
 // limits are the flags that say what an authority may certify.
 func (f *authorityFlags) limits(c *cobra.Command) {
 	fl := c.Flags()
@@ -97,7 +105,9 @@ func authorityCreate(s *session.Session) *cobra.Command {
 		Long: `Create an authority: its key, its certificate and its records.
 
 What you leave out is proposed: the subject from the estate's organisation, the kind of key
-from the settings, and a lifetime that fits below the authority above.`,
+from the settings, and a lifetime that fits below the authority above.
+
+With --key-in, the key is one that an SSH agent holds, such as one on a token. It never leaves it.`,
 		Example: `  ironseal authority create root
   ironseal authority create stores --under root --lifetime 10y
   ironseal authority create ships --under root --may-certify ships.ternbay.example`,
@@ -114,6 +124,7 @@ from the settings, and a lifetime that fits below the authority above.`,
 	fl.StringVar(&f.under, "under", "", "the `HANDLE` of the authority above; a root when left out")
 	fl.StringVar(&f.subject, "subject", "", "the whole subject, such as \"CN=Tern Bay Root,O=Tern Bay Ferries\"")
 	fl.StringVar(&f.kind, "key", "", "key `KIND`: rsa-4096, ecdsa-p384 …")
+	keyInFlag(c, &f.keyIn)
 	fl.StringVar(&f.lifetime, "lifetime", "", "how long it lives: 10y, 18m, 397d")
 	f.limits(c)
 	fl.StringVar(&f.template, "template", "", "the template; root-authority or intermediate-authority when left out")
@@ -134,8 +145,11 @@ func createAuthority(s *session.Session, cmd *cobra.Command, ask authorities.Ask
 	if err != nil {
 		return err
 	}
-	if err := authorities.Ready(ctx, e, p); err != nil {
-		return err
+	need := max(e.Needs(event.AuthorityCreated{}), e.NeedsFor(p.Template()))
+	if s.Opens(need) {
+		if err := authorities.Ready(ctx, e, p); err != nil {
+			return err
+		}
 	}
 	if !s.JSON {
 		s.Out.Sheet("authority "+ask.Handle, "", p.Plan, label.Code(p.Plan.Digest()), p.Head.String())
@@ -147,8 +161,12 @@ func createAuthority(s *session.Session, cmd *cobra.Command, ask authorities.Ask
 		s.Out.Gap()
 	}
 	if len(p.Plan.Findings.Refusing()) == 0 {
-		if err := s.Agree(ctx, fmt.Sprintf("Make %s as shown, until %s?", ask.Handle,
-			p.Plan.Draft.NotAfter.Format("2006-01-02"))); err != nil {
+		if err := s.AgreeTo(ctx, e, session.Agreement{Act: event.AuthorityCreated{}, Need: need, Digest: p.Plan.
+			Digest(),
+			Planned: p.Plan.Moment(),
+			Title:   "make the authority " + ask.Handle, Question: fmt.Sprintf("Make %s as shown, until %s?",
+				ask.Handle,
+				p.Plan.Draft.NotAfter.Format("2006-01-02"))}); err != nil {
 			return err
 		}
 	}

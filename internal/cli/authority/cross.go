@@ -7,6 +7,7 @@ import (
 
 	"ironseal/internal/app/ca/authorities"
 	"ironseal/internal/cli/session"
+	"ironseal/internal/event"
 	"ironseal/internal/term"
 	"ironseal/pki/describe"
 	"ironseal/pki/label"
@@ -51,8 +52,11 @@ func cross(s *session.Session, cmd *cobra.Command, ask authorities.CrossAsk) err
 	if err != nil {
 		return err
 	}
-	if err := p.Ready(cmd.Context(), e); err != nil {
-		return err
+	need := e.Needs(event.CrossCertified{})
+	if s.Opens(need) {
+		if err := p.Ready(cmd.Context(), e); err != nil {
+			return err
+		}
 	}
 	if !s.JSON {
 		s.Out.Sheet(fmt.Sprintf("cross-certificate for %s", p.To.Label()), "", p.Plan, label.Code(p.Plan.Digest()),
@@ -60,9 +64,11 @@ func cross(s *session.Session, cmd *cobra.Command, ask authorities.CrossAsk) err
 		s.Out.Gap()
 	}
 	if len(p.Plan.Findings.Refusing()) == 0 {
-		if err := s.Agree(cmd.Context(), fmt.Sprintf("Let %s vouch for %s as shown, until %s?", p.By.Label(),
-			p.To.Label(),
-			p.Plan.Draft.NotAfter.Format("2006-01-02"))); err != nil {
+		if err := s.AgreeTo(cmd.Context(), e, session.Agreement{Act: event.CrossCertified{}, Need: need,
+			Digest: p.Plan.Digest(), Planned: p.Plan.Moment(), Title: fmt.Sprintf("let %s vouch for %s", p.By.
+				Label(), p.To.Label()),
+			Question: fmt.Sprintf("Let %s vouch for %s as shown, until %s?", p.By.Label(), p.To.Label(),
+				p.Plan.Draft.NotAfter.Format("2006-01-02"))}); err != nil {
 			return err
 		}
 	}

@@ -82,6 +82,7 @@ func authorityApply(s *session.Session) *cobra.Command {
 	fl.StringVar(&ask.Parent, "parent", "", "what the parent is to be called here, a `HANDLE`")
 	fl.StringVar(&subject, "subject", "", "the whole subject of a new authority")
 	fl.StringVar(&kind, "key", "", "key `KIND`")
+	keyInFlag(c, &ask.KeyIn)
 	fl.BoolVar(&ask.SameKey, "same-key", false, "renew with the key that there is")
 	fl.StringVar(&day, "switch-day", "", "keep the answer unused until this `DAY`")
 	fl.StringVar(&out, "out", "", "the `FILE` to write the request to")

@@ -12,6 +12,7 @@ import (
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/term"
 	"ironseal/pki/advice"
 	"ironseal/pki/describe"
@@ -24,13 +25,15 @@ import (
 // renewFlags are the flags of authority renew, as typed.
 type renewFlags struct {
 	sameKey, cascade                                       bool
+	keyIn                                                  string
 	kind, lifetime, template, suspect, day, under, because string
 	waive                                                  []string
 }
 
 func (f renewFlags) ask(handle string) (authorities.RenewAsk, error) {
-	ask := authorities.RenewAsk{Handle: handle, SameKey: f.sameKey, Template: f.template, Suspicion: f.suspect,
-		Under: f.under}
+	ask := authorities.RenewAsk{Handle: handle, SameKey: f.sameKey, KeyIn: f.keyIn, Template: f.template,
+		Suspicion: f.suspect,
+		Under:     f.under}
 	var err error
 	if ask.Key, err = session.KindAsked(f.kind); err != nil {
 		return ask, err
@@ -78,6 +81,7 @@ new key gets link certificates, so that clients with only one of the two roots s
 	}
 	fl := c.Flags()
 	fl.BoolVar(&f.sameKey, "same-key", false, "keep the key")
+	keyInFlag(c, &f.keyIn)
 	fl.BoolVar(&f.cascade, "cascade", false, "renew everything below as well, in order")
 	fl.StringVar(&f.kind, "key", "", "another `KIND` for the new key")
 	fl.StringVar(&f.lifetime, "lifetime", "", "how long it lives; as long as before when left out")
@@ -92,6 +96,21 @@ new key gets link certificates, so that clients with only one of the two roots s
 	return c
 }
 
+func drawRenewal(s *session.Session, p authorities.RenewalPlan) {
+	if s.JSON {
+		return
+	}
+	s.Out.Sheet(fmt.Sprintf("renewal of %s", p.Old.Label()), "", p.Plan, label.Code(p.Plan.Digest()),
+		p.Head.String())
+	if p.Proposed != nil {
+		s.Out.Gap()
+		s.Out.Wrapped(2, term.Quiet, fmt.Sprintf("Proposed lifetime: %s (%s). Another: --lifetime SPAN",
+			p.Proposed.Span.Words(), p.Proposed.Why))
+	}
+	s.Out.Renewal(p.Reasons, p.Levels, p.Then)
+	s.Out.Gap()
+}
+
 // renew shows the sheet of one renewal, asks, and makes it.
 func renew(ctx context.Context, s *session.Session, ask authorities.RenewAsk, last bool) error {
 	e, err := s.Estate(ctx)
@@ -102,23 +121,20 @@ func renew(ctx context.Context, s *session.Session, ask authorities.RenewAsk, la
 	if err != nil {
 		return err
 	}
-	if err := authorities.Ready(ctx, e, p.Planned); err != nil {
-		return err
-	}
-	if !s.JSON {
-		s.Out.Sheet(fmt.Sprintf("renewal of %s", p.Old.Label()), "", p.Plan, label.Code(p.Plan.Digest()),
-			p.Head.String())
-		if p.Proposed != nil {
-			s.Out.Gap()
-			s.Out.Wrapped(2, term.Quiet, fmt.Sprintf("Proposed lifetime: %s (%s). Another: --lifetime SPAN",
-				p.Proposed.Span.Words(), p.Proposed.Why))
+	need := max(e.Needs(event.AuthorityRenewed{}), e.NeedsFor(p.Template()))
+	if s.Opens(need) {
+		if err := authorities.Ready(ctx, e, p.Planned); err != nil {
+			return err
 		}
-		s.Out.Renewal(p.Reasons, p.Levels, p.Then)
-		s.Out.Gap()
 	}
+	drawRenewal(s, p)
 	if len(p.Plan.Findings.Refusing()) == 0 {
-		if err := s.Agree(ctx, fmt.Sprintf("Renew %s as shown, until %s?", ask.Handle,
-			p.Plan.Draft.NotAfter.Format("2006-01-02"))); err != nil {
+		if err := s.AgreeTo(ctx, e, session.Agreement{Act: event.AuthorityRenewed{}, Need: need, Digest: p.Plan.
+			Digest(),
+			Planned: p.Plan.Moment(),
+			Title:   "renew the authority " + ask.Handle, Question: fmt.Sprintf("Renew %s as shown, until %s?",
+				ask.Handle,
+				p.Plan.Draft.NotAfter.Format("2006-01-02"))}); err != nil {
 			return err
 		}
 	}
@@ -251,7 +267,8 @@ records it.
 			if destroy {
 				question = fmt.Sprintf("Destroy the key of %s for good?", args[0])
 			}
-			if err := s.Agree(cmd.Context(), question); err != nil {
+			if err := agreeToHandle(s, cmd, e, event.AuthorityRetired{}, args[0], because+fmt.Sprint(destroy), "retire",
+				question); err != nil {
 				return err
 			}
 			last, head, err := authorities.Retire(cmd.Context(), e, args[0], because, destroy)
@@ -269,11 +286,30 @@ records it.
 	return c
 }
 
+// agreeToHandle asks for an act about an authority as it is now: its generations are part of what is agreed to.
+func agreeToHandle(s *session.Session, cmd *cobra.Command, e *estate.Estate, act event.Event, handle, how,
+	title, question string) error {
+	h, err := e.Hierarchy(cmd.Context())
+	if err != nil {
+		return err
+	}
+	parts := []string{act.Act(), handle, how}
+	if a := h.Find(handle); a != nil {
+		for _, g := range a.Generations {
+			parts = append(parts, fmt.Sprintf("%x", g.Certificate.SHA256()))
+		}
+	}
+	return s.AgreeTo(cmd.Context(), e, session.Agreement{Act: act, Need: e.Needs(act), Digest: session.
+		DigestOf(parts...),
+		Title: title + " " + handle, Question: question})
+}
+
 func reinstated(s *session.Session, cmd *cobra.Command, e *estate.Estate, handle, because string, destroy bool) error {
 	if destroy {
 		return session.Misused("authority retire: --undo and --destroy-key do not go together")
 	}
-	if err := s.Agree(cmd.Context(), fmt.Sprintf("Let %s sign again?", handle)); err != nil {
+	if err := agreeToHandle(s, cmd, e, event.AuthorityReinstated{}, handle, because, "reinstate",
+		fmt.Sprintf("Let %s sign again?", handle)); err != nil {
 		return err
 	}
 	head, err := authorities.Reinstate(cmd.Context(), e, handle, because)

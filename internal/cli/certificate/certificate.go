@@ -6,7 +6,9 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -35,39 +37,19 @@ func Command(s *session.Session) *cobra.Command {
 
 func certificateList(s *session.Session) *cobra.Command {
 	var which estate.Filter
+	var after string
 	var d days
 	c := &cobra.Command{
 		Use:   "list",
 		Short: "List certificates",
 		Long: `List the valid certificates, those that end first on top. With --state any, list all: expired,
-replaced, revoked, and those that are prepared for a switch day.`,
-		Example: "  ironseal certificate list\n  ironseal certificate list --state expiring\n  ironseal certificate list --template web-server --quiet\n  ironseal certificate list --held-by \"harbour mail team\" --ends-before 2030-01-01",
+replaced, revoked, and those that are prepared for a switch day.
+
+For pages, give --count, and for the next page the last serial of the one before with --after.`,
+		Example: "  ironseal certificate list\n  ironseal certificate list --state expiring\n  ironseal certificate list --template web-server --quiet\n  ironseal certificate list --held-by \"harbour mail team\" --ends-before 2030-01-01\n  ironseal certificate list --count 20",
 		Args:    session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			e, err := s.Estate(cmd.Context())
-			if err != nil {
-				return err
-			}
-			if err := filters(cmd, e, which); err != nil {
-				return err
-			}
-			if err := d.into(&which); err != nil {
-				return err
-			}
-			known, err := fleet.Enrolments(cmd.Context(), e.Records)
-			if err != nil {
-				return err
-			}
-			list := certificateLister(s)
-			others, err := e.EachCertificate(cmd.Context(), which, func(h estate.CertificateRecord) error {
-				row := api.CertificateOf(h, s.Moment())
-				row.Renews = known.Renews(h, s.Moment())
-				return list.row(row)
-			})
-			if err != nil {
-				return err
-			}
-			return list.end(others, string(which.State))
+			return listed(cmd, s, which, d, after)
 		},
 	}
 	s.QuietFlag(c, "print serials only")
@@ -78,12 +60,51 @@ replaced, revoked, and those that are prepared for a switch day.`,
 	c.Flags().StringVar(&which.By, "by", "", "only those signed by this authority")
 	c.Flags().StringVar(&which.Text, "name", "", "only those with this `TEXT` in a name")
 	c.Flags().StringVar(&which.HeldBy, "held-by", "", "only those that this party or sender has: `WHO`")
+	c.Flags().IntVar(&which.Count, "count", 0, "at most `N`")
+	c.Flags().StringVar(&after, "after", "", "those behind this `CERTIFICATE` in the list, for the next page")
 	c.Flags().StringVar(&which.Key, "key", "", "only those for this key: first digits of its SHA-256, in `HEX`")
 	d.flags(c)
 	session.CompleteWords(c, "state", append([]string{string(lifecycle.AnyState)}, lifecycle.StateWords()...)...)
 	s.CompleteTemplates(c, "template")
 	s.CompleteHandles(c, "by")
 	return c
+}
+
+// listed lists the certificates that are meant.
+func listed(cmd *cobra.Command, s *session.Session, which estate.Filter, d days, after string) error {
+	e, err := s.Estate(cmd.Context())
+	if err != nil {
+		return err
+	}
+	if err := filters(cmd, e, which); err != nil {
+		return err
+	}
+	if err := d.into(&which); err != nil {
+		return err
+	}
+	if which.Count < 0 {
+		return session.Misused("--count: from 1 on; leave it out for all")
+	}
+	if after != "" {
+		h, _, err := e.FindCertificate(cmd.Context(), after)
+		if err != nil {
+			return err
+		}
+		which.After = h.Record.ID
+	}
+	known, err := fleet.Enrolments(cmd.Context(), e.Records)
+	if err != nil {
+		return err
+	}
+	list := certificateLister(s)
+	now := s.Moment()
+	others, err := e.EachCertificateLine(cmd.Context(), which, func(l *estate.CertificateLine) error {
+		return list.row(l, known.Renews(l, now), now)
+	})
+	if err != nil {
+		return err
+	}
+	return list.end(others, string(which.State))
 }
 
 // filters refuses a filter that can fit nothing because it is mistyped: "none" would
@@ -116,6 +137,7 @@ type lister struct {
 	json  *session.List
 	table *term.Rolling
 	any   bool
+	line  []byte
 }
 
 func certificateLister(s *session.Session) *lister {
@@ -130,18 +152,20 @@ func certificateLister(s *session.Session) *lister {
 	return l
 }
 
-func (l *lister) row(r api.Certificate) error {
+func (l *lister) row(c *estate.CertificateLine, renews string, now time.Time) error {
 	l.any = true
-	switch {
-	case l.json != nil:
-		return l.json.Add(r)
-	case l.table == nil:
-		l.s.Out.Say("%s", r.Serial)
-		return nil
+	if l.json == nil && l.table == nil {
+		l.line = append(append(l.line[:0], c.Serial...), '\n')
+		return l.s.Out.Raw(l.line)
 	}
-	names := fmt.Sprint(len(r.Names))
-	if len(r.Names) == 0 {
-		names = ""
+	r := api.CertificateLine(c, now)
+	r.Renews = renews
+	if l.json != nil {
+		return l.json.Add(api.WithNames(r, c))
+	}
+	names := ""
+	if n := c.Traits.Names(); n > 0 {
+		names = strconv.Itoa(n)
 	}
 	state := session.StateCell(r.State, r.Planned)
 	if r.Renews == fleet.Itself && r.State == lifecycle.Expiring { // as it always is with a short life: no alarm

@@ -3,7 +3,6 @@ package request
 
 import (
 	"cmp"
-	"context"
 	"errors"
 	"fmt"
 	"slices"
@@ -23,9 +22,6 @@ import (
 	"ironseal/internal/store"
 	"ironseal/internal/term"
 	"ironseal/pki/describe"
-	"ironseal/pki/finding"
-	"ironseal/pki/journal"
-	"ironseal/pki/label"
 	"ironseal/pki/lifecycle"
 	"ironseal/pki/span"
 )
@@ -210,78 +206,11 @@ wrong, is reported and not recorded.`,
 			if slices.Contains(args, "-") && s.StdinIsTerminal() {
 				s.Errs.Say("Paste the request, then end with %s on a line of its own.", term.EndOfInput)
 			}
-			inputs, err := s.Inputs(args)
-			if err != nil {
-				return err
-			}
-			list, head, faults := intake.Receive(cmd.Context(), e, inputs, from)
-			return printReceived(cmd.Context(), s, e, list, head, faults)
+			return receiveAll(cmd.Context(), s, e, args, from)
 		},
 	}
 	c.Flags().StringVar(&from, "from", "", "`WHO` sent it")
 	return c
-}
-
-func printReceived(ctx context.Context, s *session.Session, e *estate.Estate, list []intake.Received, head journal.Head,
-	faults []error) error {
-	rows := []api.Request{}
-	for i, r := range list {
-		row := api.RequestOf(r.Record)
-		row.Known = r.Known
-		rows = append(rows, row)
-		if s.JSON {
-			continue
-		}
-		if i > 0 {
-			s.Out.Gap()
-		}
-		if err := drawReceived(ctx, s, e, r, len(list) > 3); err != nil {
-			return err
-		}
-	}
-	if s.JSON {
-		if err := s.PrintJSON(rows); err != nil {
-			return err
-		}
-	} else if len(list) == 1 && list[0].Record.State == lifecycle.Waiting {
-		s.Next(afterReceipt(list[0], rows[0].Name))
-	} else if len(list) > 1 {
-		s.Out.Say("%s", s.Out.Paint(term.Quiet, fmt.Sprintf("%d requests received   journal %s", len(list), head)))
-		s.Next(session.Hint{Why: "see what waits", Command: "ironseal request list"})
-	}
-	return errors.Join(faults...)
-}
-
-// afterReceipt is what comes after a request was imported: one that nobody can sign is declined.
-func afterReceipt(r intake.Received, name string) session.Hint {
-	for _, f := range describe.Request(r.Request).Findings {
-		if f.Severity == finding.Refused {
-			return session.Hint{Why: "it cannot be signed (" + string(f.Code) + "): decline it, and ask for another",
-				Command: "ironseal request decline " + name + " --because TEXT"}
-		}
-	}
-	return session.Hint{Why: "compare the check code with the sender, then sign", Command: "ironseal sign " + name}
-}
-
-func drawReceived(ctx context.Context, s *session.Session, e *estate.Estate, r intake.Received, brief bool) error {
-	name := fmt.Sprintf("R%d", r.Record.Number)
-	verb := "✓ received as " + name
-	if r.Known {
-		verb = fmt.Sprintf("· known already as %s, %s", name, r.Record.State)
-	}
-	s.Out.Say("%s  %s", s.Out.Paint(term.Good, verb), s.Out.Paint(term.Quiet, term.Safe("from "+r.Source)))
-	if len(r.Remarks) > 0 {
-		s.Out.Say("  %s", s.Out.Paint(term.Quiet, "cleaned up: "+strings.Join(r.Remarks, ", ")))
-	}
-	if brief {
-		s.Out.Say("  %s  %s", term.Safe(r.Request.Title()), s.Out.Paint(term.Accent, label.CheckCode(r.Request.Raw)))
-		return nil
-	}
-	o := describe.Request(r.Request)
-	related, err := intake.Related(ctx, e, r.Request)
-	o.Findings = append(o.Findings, related...)
-	s.Out.Describe(o, false)
-	return err
 }
 
 func requestList(s *session.Session) *cobra.Command {

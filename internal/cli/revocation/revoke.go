@@ -12,6 +12,7 @@ import (
 	"ironseal/internal/app/revoke/revoking"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/disk"
+	"ironseal/internal/event"
 	"ironseal/internal/term"
 	"ironseal/pki/cert"
 	"ironseal/pki/revocation"
@@ -185,7 +186,8 @@ func revoke(ctx context.Context, s *session.Session, ask revoking.Ask, all bool)
 	if n := len(p.Dependents); n > 0 {
 		question = fmt.Sprintf("Revoke %s, and make %s below it invalid?", about, span.Count(n, "certificate"))
 	}
-	if err := s.Agree(ctx, term.Safe(question)); err != nil {
+	if err := s.AgreeTo(ctx, e, session.Agreement{Act: event.Revoked{}, Need: p.Needs(e), Digest: p.Digest(),
+		Title: "revoke " + about, Question: term.Safe(question)}); err != nil {
 		return err
 	}
 	head, err := revoking.Revoke(ctx, e, p)

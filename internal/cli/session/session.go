@@ -67,10 +67,27 @@ type Session struct {
 	Colour    string
 	AsOf      string
 	PassFiles []string
-	Started   bool
-	Acting    bool // the command changes records
-	bannered  bool // it was said that this is a rehearsal
-	Opened    *estate.Estate
+
+	ShareFiles []string // of custodians
+	ShareKeys  []string // files of custodians' SSH private keys
+
+	command   *cobra.Command // that runs
+	arguments []string
+
+	Under *Under // the proposal that the command runs for; nil for none
+	// Rerun runs a command line in this session's place, for a proposal.
+	Rerun func(ctx context.Context, args []string, under *Under) error
+
+	Agent   string // the socket of an SSH agent
+	KeyFile string // an operator's private key
+	Started bool
+	Acting  bool // the command changes records
+
+	Inspecting bool // the command finds out what is wrong with records that nobody should go on with
+	OwnFiles   bool // the command is about files that are not those on record
+
+	bannered bool // it was said that this is a rehearsal
+	Opened   *estate.Estate
 }
 
 // Status is an error with an exit status of its own. A nil err prints nothing:
@@ -145,9 +162,22 @@ func (s *Session) Entropy() io.Reader {
 
 // EstateEnv hands the estate what it needs from outside.
 func (s *Session) EstateEnv() estate.Env {
+	w := s.ownEnv()
+	if s.Under != nil {
+		w.PlannedAt = s.Under.Planned
+		if !s.Under.Approving {
+			w.Approved = &estate.Approval{Name: s.Under.Name, Planned: s.Under.Planned}
+		}
+	}
+	return w
+}
+
+func (s *Session) ownEnv() estate.Env {
 	return estate.Env{Now: s.Now, Random: s.Random, Disk: s.Disk, Actor: estate.Identity{Name: s.Actor,
 		Known: estate.ByLogin}, Pass: (*Passphrases)(s),
-		Progress: s.progress, Step: s.Step, Spell: s.Speller().Command}
+		Operator: s.operatorKeys(), Agent: s.SSHAgent(),
+		Progress: s.progress, Step: s.Step, Inspecting: s.Inspecting,
+		Reading: !s.Acting && !s.Inspecting, Spell: s.Speller().Command}
 }
 
 func (s *Session) progress(what string) func() {
@@ -178,6 +208,11 @@ func (s *Session) Estate(ctx context.Context) (*estate.Estate, error) {
 			return nil, err
 		}
 		s.told(s.Opened.Tidy())
+		if !s.Inspecting && !s.OwnFiles {
+			if err := s.Opened.CheckFiles(ctx); err != nil {
+				return nil, err
+			}
+		}
 	}
 	if s.Opened.Rehearsal && !s.bannered {
 		s.bannered = true
@@ -229,6 +264,10 @@ type Passphrases Session
 
 // Passphrase implements keystore.Passphrases.
 func (p *Passphrases) Passphrase(ctx context.Context, q keystore.Question) ([]byte, bool, error) {
+	if q.Shares != nil && !q.New {
+		secret, err := p.gathered(ctx, q)
+		return secret, true, err
+	}
 	if file := p.fileFor(q.Handle); file != "" {
 		secret, err := keystore.ReadPassphraseFile(file)
 		if err == nil && q.New {
@@ -248,6 +287,12 @@ func (p *Passphrases) Passphrase(ctx context.Context, q keystore.Question) ([]by
 		err = fmt.Errorf("%w: give it in a file: --passphrase-file FILE", err)
 	}
 	return keystore.Canonical(secret), false, err
+}
+
+// PassphraseAtHand reports whether the passphrase of an authority's keys is in a file that was named.
+func (s *Session) PassphraseAtHand(handle string) bool {
+	p := Passphrases{App: s.App, PassFiles: s.PassFiles}
+	return p.fileFor(handle) != ""
 }
 
 func (p *Passphrases) fileFor(handle string) string {

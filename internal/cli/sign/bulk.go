@@ -11,6 +11,7 @@ import (
 	"ironseal/internal/app/requests/signing"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
+	"ironseal/internal/keystore"
 	"ironseal/internal/term"
 	"ironseal/pki/describe"
 	"ironseal/pki/finding"
@@ -34,7 +35,9 @@ func signAll(ctx context.Context, s *session.Session, ask signing.SignAsk) error
 		return err
 	}
 	count, stop := s.Counter("planning", counts.Waiting)
+	opened := openMeanwhile(ctx, s, e, ask)
 	list, err := signing.PlanAll(ctx, e, ask, count)
+	opened()
 	stop()
 	if err != nil {
 		return err
@@ -43,6 +46,24 @@ func signAll(ctx context.Context, s *session.Session, ask signing.SignAsk) error
 		return s.Nothing("Nothing waits.")
 	}
 	return SignPlanned(ctx, s, e, list)
+}
+
+// openMeanwhile opens the key while requests are planned, where nobody has to be asked for its passphrase: deriving a
+// key takes a while. Whether it opens is asked again, and told, before the sheet. wait waits for it.
+func openMeanwhile(ctx context.Context, s *session.Session, e *estate.Estate, ask signing.SignAsk) (wait func()) {
+	g, t, err := signing.IssuerFor(ctx, e, ask)
+	if err != nil || e.NeedsFor(t) > 1 || !s.PassphraseAtHand(g.Authority.Handle) {
+		return func() {}
+	}
+	if shares, err := e.Keys.Shares(g.Certificate.Key); err != nil || shares != nil {
+		return func() {} // custodians may have to type
+	}
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		_ = e.Keys.Ahead(ctx, g.Certificate.Key, g.Authority.Handle, keystore.ForCertificate) // asked again, see above
+	}()
+	return func() { <-done }
 }
 
 func signManifest(ctx context.Context, s *session.Session, ask signing.SignAsk, file string) error {
@@ -92,19 +113,11 @@ func signMany(ctx context.Context, s *session.Session, e *estate.Estate, list []
 
 // SignPlanned shows one sheet of many plans, asks once and signs what was agreed to.
 func SignPlanned(ctx context.Context, s *session.Session, e *estate.Estate, list []signing.Planned) error {
-	var agreed []*signing.Sheet
-	var failed []session.Failure
+	var others []string // what a colleague decided meanwhile
 	names := map[int64]string{}
+	agreed, failed := apart(e, list)
 	for _, p := range list {
-		switch {
-		case p.Err != nil:
-			failed = append(failed, session.Failure{Name: p.Name, Why: p.Err.Error(), Refused: false})
-		case len(p.Sheet.Plan.Findings.Refusing()) > 0:
-			r := p.Sheet.Plan.Findings.Refusing()
-			failed = append(failed, session.Failure{Name: p.Name, Why: r[:1].Stops() + ": " + r[0].Message,
-				Refused: true})
-		default:
-			agreed = append(agreed, p.Sheet)
+		if p.Sheet != nil {
 			names[p.Sheet.Record.Number] = p.Name
 		}
 	}
@@ -122,6 +135,10 @@ func SignPlanned(ctx context.Context, s *session.Session, e *estate.Estate, list
 		}
 		count, stop := s.Counter("signing", len(agreed))
 		err := signing.Sign(ctx, e, agreed, func(r signing.SignResult) {
+			if r.Err != nil && signing.Decided(ctx, e, r) != "" {
+				others = append(others, names[r.Sheet.Record.Number]+" is "+signing.Decided(ctx, e, r))
+				return
+			}
 			if r.Err != nil {
 				failed = append(failed, session.Failure{Name: names[r.Sheet.Record.Number], Why: r.Err.Error(),
 					Refused: false})
@@ -141,7 +158,31 @@ func SignPlanned(ctx context.Context, s *session.Session, e *estate.Estate, list
 			return err
 		}
 	}
+	for _, o := range others {
+		s.Errs.Say("(%s: somebody else decided it meanwhile)", term.Safe(o))
+	}
 	return bulkResult(s, done, signed, failed)
+}
+
+// apart are the sheets that can be signed, and why others cannot.
+func apart(e *estate.Estate, list []signing.Planned) (agreed []*signing.Sheet, failed []session.Failure) {
+	for _, p := range list {
+		switch {
+		case p.Err != nil:
+			failed = append(failed, session.Failure{Name: p.Name, Why: p.Err.Error(), Refused: false})
+		case len(p.Sheet.Findings().Refusing()) > 0:
+			r := p.Sheet.Findings().Refusing()
+			failed = append(failed, session.Failure{Name: p.Name, Why: r[:1].Stops() + ": " + r[0].Message,
+				Refused: true})
+		case e.NeedsFor(*p.Sheet.Template) > 1:
+			failed = append(failed, session.Failure{Name: p.Name, Refused: true, Why: fmt.Sprintf(
+				"%d operators must agree: propose it by itself, ironseal sign %s --template %s",
+				p.Sheet.Template.Approvals, p.Name, p.Sheet.Template.Name)})
+		default:
+			agreed = append(agreed, p.Sheet)
+		}
+	}
+	return agreed, failed
 }
 
 // namedWaivers refuses a waiver that would hold for a whole heap: nobody has
@@ -196,26 +237,14 @@ func combinedSheet(s *session.Session, list []signing.Planned, agreed []*signing
 // requestRow is a request on a combined sheet, its marks in the margin: ≠ changed, + added,
 // − left out, ! found.
 func requestRow(sh *signing.Sheet) []term.Cell {
-	marks := ""
-	add := func(mark string) {
-		if !strings.Contains(marks, mark) {
-			marks += mark
-		}
-	}
-	for _, r := range sh.Plan.Rows {
-		if mark := r.Mark(); mark != "" {
-			add(mark)
-		}
-	}
-	for _, f := range sh.Plan.Findings {
-		if f.Severity > finding.Note {
-			add("!")
-		}
+	marks := sh.Marks()
+	if slices.ContainsFunc(sh.Findings(), func(f finding.Finding) bool { return f.Severity > finding.Note }) {
+		marks += "!"
 	}
 	return []term.Cell{{Text: marks, Tone: term.Careful},
-		{Text: fmt.Sprintf("R%d", sh.Record.Number), Tone: term.Strong}, {Text: sh.Request.Title()},
-		{Text: fmt.Sprint(len(sh.Plan.Names))}, {Text: sh.Record.Sender, Tone: term.Quiet},
-		{Text: sh.Plan.Draft.NotAfter.Format("2006-01-02")}, {Text: sh.Template.Name, Tone: term.Quiet}}
+		{Text: fmt.Sprintf("R%d", sh.Record.Number), Tone: term.Strong}, {Text: sh.Title()},
+		{Text: fmt.Sprint(sh.Names())}, {Text: sh.Record.Sender, Tone: term.Quiet},
+		{Text: sh.Until().Format("2006-01-02")}, {Text: sh.Template.Name, Tone: term.Quiet}}
 }
 
 // mostBulkRows is how many findings of one code a combined sheet shows one by one;
@@ -268,7 +297,7 @@ func byCode(sheets []*signing.Sheet) [][]*alike {
 	at := map[finding.Code]int{}
 	same := map[string]*alike{}
 	for _, sh := range sheets {
-		for _, f := range sh.Plan.Findings.Ranked() {
+		for _, f := range sh.Findings().Ranked() {
 			why := f.Message
 			if f.Waived != "" {
 				why += " (waived: " + f.Waived + ")"

@@ -215,13 +215,13 @@ func signNamed(ctx context.Context, s *session.Session, e *estate.Estate, ask si
 // SignOne shows a sheet, and signs once the person agrees.
 func SignOne(ctx context.Context, s *session.Session, e *estate.Estate, sheet *signing.Sheet) error {
 	refused := sheet.Plan.Findings.Refusing()
-	if len(refused) == 0 {
+	if len(refused) == 0 && s.Opens(e.NeedsFor(*sheet.Template)) {
 		if err := signing.Ready(ctx, e, []*signing.Sheet{sheet}); err != nil {
 			return err
 		}
 	}
 	if !s.JSON {
-		s.Out.Sheet(fmt.Sprintf("R%d, %s", sheet.Record.Number, sheet.Record.Title), origin(sheet), sheet.Plan,
+		s.Out.Sheet(fmt.Sprintf("R%d, %s", sheet.Record.Number, sheet.Record.Title), origin(sheet), *sheet.Plan,
 			label.Code(sheet.Plan.Digest()), sheet.Head.String())
 	}
 	if len(refused) > 0 {
@@ -267,7 +267,14 @@ func agreeAndSign(ctx context.Context, s *session.Session, e *estate.Estate, she
 		what += ": " + span.Count(n, "name")
 	}
 	question := fmt.Sprintf("%s, until %s?", what, sheet.Plan.Draft.NotAfter.Format("2006-01-02"))
-	if err := s.Agree(ctx, question); err != nil {
+	args := []string{fmt.Sprintf("R%d", sheet.Record.Number)}
+	if sheet.Again {
+		args = nil
+	}
+	if err := s.AgreeTo(ctx, e, session.Agreement{Act: event.Signed{}, Need: e.NeedsFor(*sheet.Template),
+		Digest: sheet.Plan.Digest(), Planned: sheet.Plan.Moment(), Title: fmt.Sprintf("sign R%d, %s",
+			sheet.Record.Number, sheet.Record.Title),
+		Question: question, Args: args}); err != nil {
 		return err
 	}
 	var result signing.SignResult

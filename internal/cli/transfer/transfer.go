@@ -4,6 +4,7 @@ package transfer
 import (
 	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -16,8 +17,7 @@ import (
 // Command is ironseal transfer.
 func Command(s *session.Session) *cobra.Command {
 	c := session.Group("transfer", "Carry requests and certificates between estates that share no network",
-		pack(s),
-		open(s), answer(s))
+		pack(s), approve(s), open(s), answer(s))
 	c.Aliases = []string{"courier"} // as it was called before
 	return c
 }
@@ -30,6 +30,9 @@ func pack(s *session.Session) *cobra.Command {
 		Long: `Write a folder for the memory stick: the requests, a manifest with the hash of every file, a
 check code to compare by phone, and a page that tells the other person what to do. The
 requests are recorded as sent.
+
+Where the estate has operators, whoever packs the folder approves it by their key, and others can
+approve it after them: ironseal transfer approve.
 
 With --lists, pack the revocation lists that were signed here, for an estate that does not
 have the authority's key. An answer always contains them.`,
@@ -73,6 +76,83 @@ func packed(s *session.Session, m transfer.Folder, code, dir string, left []stri
 	return nil
 }
 
+func approve(s *session.Session) *cobra.Command {
+	return &cobra.Command{
+		Use:   "approve FOLDER",
+		Short: "Approve a transfer folder that a colleague packed",
+		Long: `Approve all that a transfer folder holds, by your operator's key: the signature is over the
+manifest, which names every file by its hash. The folder must be as it was packed at this estate. The
+people at the other end see who approved it, and can ask for a number of approvals (transfers in the
+settings, under [approvals]).`,
+		Example: "  ironseal transfer approve ../to-the-safe",
+		Args:    session.Exactly(1, "the folder"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			folder, err := transfer.ReadFolder(s.Path(args[0]))
+			if err != nil {
+				return err
+			}
+			e, err := s.Estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if !s.JSON {
+				shown(s, folder)
+			}
+			if err := s.Agree(cmd.Context(), "Approve it?"); err != nil {
+				return err
+			}
+			list, head, err := transfer.Approve(cmd.Context(), e, folder)
+			if err != nil {
+				return err
+			}
+			var names []string
+			for _, a := range list {
+				names = append(names, a.Name)
+			}
+			if s.JSON {
+				return s.PrintJSON(map[string]any{"check_code": folder.Code, "approved_by": names,
+					"journal_head": head.String()})
+			}
+			s.Out.Say("%s by %s   %s", s.Out.Paint(term.Good, "✓ approved"), strings.Join(names, ", "),
+				s.Out.Paint(term.Quiet, "journal "+head.String()))
+			return nil
+		},
+	}
+}
+
+// shown lists what a folder holds, for whoever approves it.
+func shown(s *session.Session, c transfer.Carried) {
+	m := c.Errand
+	s.Out.Say("%s from %s, packed on %s, nothing changed since", term.Safe(m.Kind), term.Safe(m.From),
+		m.Made.Format("2006-01-02"))
+	s.Out.Say("  check code  %s", s.Out.Paint(term.Accent, c.Code))
+	if m.Template != "" {
+		s.Out.Say("  template    %s", term.Safe(m.Template))
+	}
+	for _, f := range m.Files {
+		if f.Code == "" && f.Title == "" {
+			continue
+		}
+		s.Out.Say("  %-19s %s", f.Code, term.Safe(f.Title))
+		for _, n := range f.Beside {
+			s.Out.Say("  %-19s its sender asks for %s too", "", term.Safe(n))
+		}
+	}
+}
+
+// vouched lists who approved a folder.
+func vouched(s *session.Session, list []transfer.Voucher) {
+	for _, v := range list {
+		if v.Known != "" {
+			s.Out.Say("  approved by %s, known here as %s   %s", term.Safe(v.Name), v.Known,
+				s.Out.Paint(term.Quiet, v.Fingerprint))
+			continue
+		}
+		s.Out.Say("  approved by %s, %s: compare the key with them   %s", term.Safe(v.Name),
+			s.Out.Paint(term.Careful, "not known here"), s.Out.Paint(term.Quiet, v.Fingerprint))
+	}
+}
+
 func open(s *session.Session) *cobra.Command {
 	var anchors []string
 	c := &cobra.Command{
@@ -81,7 +161,10 @@ func open(s *session.Session) *cobra.Command {
 		Long: `Verify every file of a transfer folder and import what it brings: requests, to be looked at and
 signed; or certificates and revocation lists, which are matched with what was sent and checked
 like any answer. A folder is imported once. If something in it could not be imported, you can
-open it again.`,
+open it again.
+
+Approvals by the operators who packed it are verified and shown. People are known by their keys:
+operators of this estate, and those that the settings name (approvers, under [approvals]).`,
 		Example: "  ironseal transfer open ../stick",
 		Args:    session.Exactly(1, "the folder"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -94,17 +177,22 @@ open it again.`,
 			if err != nil {
 				return err
 			}
+			e, err := s.Estate(cmd.Context())
+			if err != nil {
+				return err
+			}
+			approved, err := transfer.Vouchers(cmd.Context(), e, folder)
+			if err != nil {
+				return err
+			}
 			if m := folder.Errand; !s.JSON {
 				s.Out.Say("%s from %s, packed on %s, %s, nothing changed on the way", term.Safe(m.Kind),
 					term.Safe(m.From), m.Made.Format("2006-01-02"), span.Count(len(m.Files), "file"))
 				s.Out.Say("  check code  %s   the sender must have read out the same",
 					s.Out.Paint(term.Accent, folder.Code))
+				vouched(s, approved)
 			}
 			if err := s.Agree(cmd.Context(), "Import it?"); err != nil {
-				return err
-			}
-			e, err := s.Estate(cmd.Context())
-			if err != nil {
 				return err
 			}
 			o, err := transfer.OpenFolder(cmd.Context(), e, folder, trusted)
@@ -156,7 +244,8 @@ func brought(s *session.Session, o transfer.Opened) error {
 	s.News(o.Lists.News)
 	if s.JSON {
 		if err := s.PrintJSON(map[string]any{"kind": o.Errand.Kind, "check_code": o.Code,
-			"taken_in": taken, "learned": append([]string{}, o.Lists.News...), "passed_over": append([]string{},
+			"approvals": o.Approved, "taken_in": taken, "learned": append([]string{}, o.Lists.News...),
+			"passed_over": append([]string{},
 				o.Lists.Passed...)}); err != nil {
 			return err
 		}

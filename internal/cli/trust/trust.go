@@ -17,6 +17,7 @@ import (
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/probe"
 	"ironseal/internal/term"
 	"ironseal/pki/cert"
@@ -158,6 +159,13 @@ func create(s *session.Session) *cobra.Command {
 			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
+			}
+			if need := e.Needs(event.SetCreated{}); need > 1 {
+				if err := s.AgreeTo(cmd.Context(), e, session.Agreement{Act: event.SetCreated{}, Need: need,
+					Digest: session.DigestOf("create", args[0], title),
+					Title:  "make the trust set " + args[0]}); err != nil {
+					return err
+				}
 			}
 			head, err := anchors.Create(cmd.Context(), e, args[0], title)
 			if err != nil {
@@ -308,8 +316,16 @@ func addTo(ctx context.Context, s *session.Session, e *estate.Estate, ask anchor
 	if bad := a.Findings.Refusing(); len(bad) > 0 {
 		return session.Refusal("trust set "+a.Set.Name, "nothing was added", bad)
 	}
-	if err := s.Agree(ctx, fmt.Sprintf("Trust as shown: %s, in the set %s?", span.Count(len(a.Anchors), "anchor"),
-		a.Set.Name)); err != nil {
+	parts := []string{"add", a.Set.Name}
+	for _, x := range a.Anchors {
+		parts = append(parts, fmt.Sprintf("%x %v", x.Certificate.SHA256(), x.Purposes))
+	}
+	if err := s.AgreeTo(ctx, e, session.Agreement{Act: event.SetExtended{}, Need: e.Needs(event.SetExtended{}),
+		Digest: session.DigestOf(parts...), Title: fmt.Sprintf("trust %s in the set %s", span.Count(len(a.Anchors),
+			"anchor"),
+			a.Set.Name), Question: fmt.Sprintf("Trust as shown: %s, in the set %s?", span.Count(len(a.Anchors),
+			"anchor"),
+			a.Set.Name)}); err != nil {
 		return err
 	}
 	head, err := anchors.Add(ctx, e, a)
@@ -353,8 +369,13 @@ Machines that have the root keep it until it is removed there.`,
 				}
 				which = append(which, c)
 			}
-			if err := s.Agree(ctx, fmt.Sprintf("Take %s out of the set %s?", span.Count(len(which), "anchor"),
-				set.Name)); err != nil {
+			parts := []string{"drop", set.Name}
+			for _, c := range which {
+				parts = append(parts, fmt.Sprintf("%x", c.SHA256()))
+			}
+			what := fmt.Sprintf("ake %s out of the set %s", span.Count(len(which), "anchor"), set.Name)
+			if err := s.AgreeTo(ctx, e, session.Agreement{Act: event.SetReduced{}, Need: e.Needs(event.SetReduced{}),
+				Digest: session.DigestOf(parts...), Title: "t" + what, Question: "T" + what + "?"}); err != nil {
 				return err
 			}
 			head, err := anchors.Drop(ctx, e, set.Name, which)

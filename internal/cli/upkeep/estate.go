@@ -23,7 +23,7 @@ import (
 func Estate(s *session.Session) *cobra.Command {
 	return session.Group("estate", "The directory that holds settings, templates, keys and records", estateCreate(s),
 		session.Reading(estateStatus(s)), estateRehearse(s), estateBackup(s), estateRestore(s),
-		session.Reading(estateCheck(s)))
+		session.Reading(estateCheck(s)), estateMove(s), estateJoin(s), estateFiles(s))
 }
 
 func estateCreate(s *session.Session) *cobra.Command {
@@ -35,7 +35,11 @@ func estateCreate(s *session.Session) *cobra.Command {
 Without it they name none, and clients do not hear of revocations. You can set the address
 later in ironseal.toml; it counts for what is signed from then on.
 
-With --single-root the root signs servers and clients directly, without an intermediate.`,
+With --single-root the root signs servers and clients directly, without an intermediate.
+
+The records are a file in the directory. With --records, or the environment variable
+IRONSEAL_RECORDS, they are in a PostgreSQL database that several machines can share. Put its
+password into a password file (PGPASSFILE), not into the address.`,
 		Example: `  ironseal estate create laboratory --single-root
   ironseal estate create quay --organisation "Tern Bay Ferries" --publish-at http://pki.ternbay.example
   ironseal estate create harbour --organisation "Tern Bay Ferries" --country NO
@@ -43,6 +47,7 @@ With --single-root the root signs servers and clients directly, without an inter
 		Args: session.Exactly(1, "the directory to make"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			dir := s.Path(args[0])
+			f.Records = recordsAsked(s, f.Records)
 			e, err := estate.Create(cmd.Context(), dir, f, s.EstateEnv())
 			if err != nil {
 				return err
@@ -65,6 +70,7 @@ With --single-root the root signs servers and clients directly, without an inter
 		},
 	}
 	c.Flags().StringVar(&f.Address, "publish-at", "", "the `URL` at which revocation lists will be fetched")
+	c.Flags().StringVar(&f.Records, "records", "", "the address of a `DATABASE` for the records, not a file")
 	c.Flags().BoolVar(&f.SingleRoot, "single-root", false, "the root signs servers and clients directly")
 	c.Flags().StringVar(&f.Organisation, "organisation", "", "the `NAME` from which subjects are built")
 	c.Flags().StringVar(&f.Country, "country", "", "two capital `LETTERS` (ISO 3166)")
@@ -313,6 +319,7 @@ deletes a key.`,
 		Example: "  ironseal estate check",
 		Args:    session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			s.Inspecting = true
 			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err

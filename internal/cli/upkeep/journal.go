@@ -11,11 +11,14 @@ import (
 	"github.com/spf13/cobra"
 
 	"ironseal/internal/api"
+	"ironseal/internal/app/operators"
 	"ironseal/internal/app/ops/backup"
 	"ironseal/internal/cli/session"
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/term"
 	"ironseal/pki/describe"
+	"ironseal/pki/fault"
 	"ironseal/pki/journal"
 	"ironseal/pki/span"
 )
@@ -35,7 +38,8 @@ func journalList(s *session.Session) *cobra.Command {
 		Use:   "list",
 		Short: "List the newest entries, or those that match",
 		Long: `Show the newest entries. With --act, --object, --who, --since or --before, show all entries
-that fit, oldest first. Case is ignored.`,
+that fit, oldest first. Case is ignored. Entries that only say that an operator signed those before
+them are shown with --act vouch; journal verify proves them.`,
 		Example: `  ironseal journal list
   ironseal journal list --object booking.ternbay.example
   ironseal journal list --act revoke --since 2026-01-01`,
@@ -60,7 +64,7 @@ that fit, oldest first. Case is ignored.`,
 			if err != nil {
 				return err
 			}
-			return printEntries(s, rows, head)
+			return printEntries(s, rows, head, f.Act != "")
 		},
 	}
 	c.Flags().IntVar(&count, "count", 30, "how many entries; 0 for all")
@@ -84,7 +88,7 @@ func fitting(ctx context.Context, e *estate.Estate, from int64, f journal.Filter
 	return rows, err
 }
 
-func printEntries(s *session.Session, rows []journal.Entry, head journal.Head) error {
+func printEntries(s *session.Session, rows []journal.Entry, head journal.Head, asked bool) error {
 	if s.JSON {
 		shown := []api.Entry{}
 		for _, en := range rows {
@@ -94,6 +98,9 @@ func printEntries(s *session.Session, rows []journal.Entry, head journal.Head) e
 	}
 	var cells [][]term.Cell
 	for _, en := range rows {
+		if en.Act == event.VouchAct && !asked { // it says nothing but that those before it are signed
+			continue
+		}
 		cells = append(cells, []term.Cell{{Text: fmt.Sprintf("J%d", en.Seq), Tone: term.Strong},
 			{Text: en.At.Format("2006-01-02 15:04:05")}, {Text: en.Actor}, {Text: en.Act}, {Text: en.Object}})
 	}
@@ -169,11 +176,13 @@ func journalVerify(s *session.Session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "verify",
 		Short: "Prove that no entry was changed, removed or inserted",
-		Long: `Check every link of the journal. With --against HEAD, where HEAD was printed on a sheet or kept
-elsewhere, also prove that the journal was not rewritten since.`,
+		Long: `Check every link of the journal, and, where there are operators, that each entry since the first
+is signed by an operator of that time, in a role that allows it. With --against HEAD, where
+HEAD was printed on a sheet or kept elsewhere, also prove that the journal was not rewritten since.`,
 		Example: "  ironseal journal verify",
 		Args:    session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			s.Inspecting = true
 			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
@@ -191,27 +200,22 @@ elsewhere, also prove that the journal was not rewritten since.`,
 			if err != nil && !errors.As(err, &b) {
 				return err
 			}
+			var witness *event.Witness
+			var forged error
+			if b == nil {
+				if witness, forged = operators.Witnessed(cmd.Context(), e); forged != nil && !errors.Is(forged,
+					fault.Refused) {
+					return forged
+				}
+			}
 			back, backErr := e.Journal().Backwards(cmd.Context())
 			if backErr != nil {
 				return backErr
 			}
-			if s.JSON {
-				shown := map[string]any{"whole": b == nil, "head": head,
-					"times_backwards": append([]journal.Backwards{}, back...)}
-				if b != nil {
-					shown = map[string]any{"whole": false, "entry": b.Seq, "why": b.Why}
-				}
-				if err := s.PrintJSON(shown); err != nil {
-					return err
-				}
-			} else if b == nil {
-				s.Out.Say("%s %s checked   head %s", s.Out.Paint(term.Good, "✓ Journal intact:"),
-					span.Count(int(head.Seq), "entry"), head)
-			} else {
-				s.Out.Say("%s at entry J%d: %s", s.Out.Paint(term.Bad, "✗ Journal broken"), b.Seq, b.Why)
+			if err := drawVerified(s, verified{head, b, witness, forged, back}); err != nil {
+				return err
 			}
-			drawBackwards(s, back)
-			if b != nil {
+			if b != nil || forged != nil {
 				return &session.Status{Code: session.No, Err: nil}
 			}
 			return nil
@@ -219,6 +223,46 @@ elsewhere, also prove that the journal was not rewritten since.`,
 	}
 	c.Flags().StringVar(&against, "against", "", "a journal `HEAD` noted earlier, such as J12:7K2M-9QXT-04HB-W3ZE")
 	return c
+}
+
+// verified is what came of verifying the journal.
+type verified struct {
+	head    journal.Head
+	broken  *journal.Break
+	witness *event.Witness
+	forged  error
+	back    []journal.Backwards
+}
+
+func drawVerified(s *session.Session, v verified) error {
+	if s.JSON {
+		shown := map[string]any{"whole": v.forged == nil, "head": v.head,
+			"times_backwards": append([]journal.Backwards{}, v.back...)}
+		switch {
+		case v.broken != nil:
+			shown = map[string]any{"whole": false, "entry": v.broken.Seq, "why": v.broken.Why}
+		case v.forged != nil:
+			shown["why"] = v.forged.Error()
+		default:
+			shown["vouched_for"] = v.witness.Vouched
+		}
+		return s.PrintJSON(shown)
+	}
+	switch {
+	case v.broken != nil:
+		s.Out.Say("%s at entry J%d: %s", s.Out.Paint(term.Bad, "✗ Journal broken"), v.broken.Seq, v.broken.Why)
+	case v.forged != nil:
+		s.Out.Say("%s %s", s.Out.Paint(term.Bad, "✗ Not by operators:"), term.Safe(v.forged.Error()))
+	default:
+		s.Out.Say("%s %s checked   head %s", s.Out.Paint(term.Good, "✓ Journal intact:"),
+			span.Count(int(v.head.Seq), "entry"), v.head)
+		if n := v.witness.Vouched; n > 0 {
+			s.Out.Say("%s %s signed by operators, each in a role that allows it", s.Out.Paint(term.Good, "✓"),
+				span.Count(n, "entry"))
+		}
+	}
+	drawBackwards(s, v.back)
+	return nil
 }
 
 // drawBackwards tells where the journal's times run backwards.

@@ -33,6 +33,8 @@ type Files struct {
 	Random io.Reader
 	Work   pbes.Work
 	Pass   keystore.Passphrases
+	Shelf  Shelf // where sealed files may be besides; nil for nowhere
+	Shelve bool  // new files go there
 
 	mu     sync.Mutex
 	open   map[[32]byte]crypto.Signer // keys that were opened, by fingerprint
@@ -41,11 +43,8 @@ type Files struct {
 
 var _ keystore.Keystore = (*Files)(nil)
 
-// path is the file of a key.
-func (c *Files) path(p key.Public) string {
-	sum := p.Fingerprint()
-	return filepath.Join(c.Dir, fmt.Sprintf("%x.key", sum))
-}
+// path is the file of a key in the directory.
+func (c *Files) path(p key.Public) string { return filepath.Join(c.Dir, c.name(p)) }
 
 // mostKey bounds the octets of a key file.
 const mostKey = 1 << 20
@@ -77,6 +76,11 @@ func (c *Files) Make(ctx context.Context, kind key.Kind) (*keystore.Fresh, error
 	}
 }
 
+// At implements keystore.Keystore: all keys of files are made here.
+func (c *Files) At(_ context.Context, place string) (*keystore.Fresh, error) {
+	return nil, fault.New(fault.BadInput, "%q is no place of a key: it looks like agent:SHA256:...", place)
+}
+
 // Keep encrypts a new key and writes it to its file. It returns when the file is
 // safely on disk.
 func (c *Files) Keep(f *keystore.Fresh, passphrase []byte) error {
@@ -84,26 +88,76 @@ func (c *Files) Keep(f *keystore.Fresh, passphrase []byte) error {
 	if err != nil {
 		return err
 	}
-	if err := c.Disk.New(c.path(f.Public), bundle.PEM(bundle.EncryptedKey, der), 0o600); err != nil {
+	if err := c.add(c.name(f.Public), bundle.PEM(bundle.EncryptedKey, der)); err != nil {
 		return fmt.Errorf("keeping a key: %w", err)
 	}
 	return nil
 }
 
+// ToAgent implements keystore.Keystore.
+func (c *Files) ToAgent(context.Context, key.Public, string, bool) error {
+	return fault.New(fault.Unavailable, "files know no SSH agent")
+}
+
+// SetAside moves a key's file in the directory into a folder, and the note of who has its shares after it.
+func (c *Files) SetAside(public key.Public, folder string) (string, error) {
+	if _, err := disk.Read(c.path(public), mostKey); err != nil {
+		return "", nil // there is none
+	}
+	if err := disk.OwnDir(folder); err != nil {
+		return "", err
+	}
+	to := filepath.Join(folder, c.name(public))
+	if err := disk.Rename(c.path(public), to); err != nil {
+		return "", err
+	}
+	names, err := c.notes(fmt.Sprintf("%x", public.Fingerprint()), false)
+	if err != nil {
+		return "", err
+	}
+	for _, n := range names {
+		if err := disk.Rename(filepath.Join(c.Dir, n), filepath.Join(folder, n)); err != nil {
+			return "", err
+		}
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	delete(c.open, public.Fingerprint())
+	return to, nil
+}
+
+// Private opens a key, and gives the private key itself, for another keystore to hold. It stays within this layer.
+func (c *Files) Private(ctx context.Context, public key.Public, handle string) (crypto.Signer, error) {
+	o, err := c.Open(ctx, public, handle, keystore.ForMove)
+	if err != nil {
+		return nil, err
+	}
+	defer o.Close()
+	return c.signer(public), nil
+}
+
 // Has reports whether the key's file is there.
 func (c *Files) Has(public key.Public) bool {
-	_, err := disk.Read(c.path(public), mostKey)
+	_, _, err := c.load(c.name(public))
 	return err == nil
 }
 
 // Remove deletes the file of a key that was kept and never recorded.
-func (c *Files) Remove(f *keystore.Fresh) error { return c.Disk.Remove(c.path(f.Public)) }
+func (c *Files) Remove(f *keystore.Fresh) error { return c.drop(c.name(f.Public)) }
 
 // Destroy removes a key permanently.
 func (c *Files) Destroy(public key.Public) error {
 	c.mu.Lock()
 	delete(c.open, public.Fingerprint())
 	c.mu.Unlock()
+	if c.Shelf != nil {
+		if err := c.OffShelf(public); err != nil {
+			return err
+		}
+		if _, err := disk.Read(c.path(public), mostKey); err != nil {
+			return nil // it was on the shelf alone
+		}
+	}
 	return c.Disk.Remove(c.path(public))
 }
 
@@ -145,13 +199,20 @@ func (c *Files) Open(ctx context.Context, public key.Public, handle string, purp
 	if c.signer(public) != nil {
 		return &opened{files: c, identity: public}, nil
 	}
-	block, _, err := c.read(public, handle)
+	block, data, _, err := c.read(public, handle)
 	if err != nil {
 		return nil, err
 	}
+	shares, err := c.sharesOf(public, data)
+	if err != nil {
+		return nil, fmt.Errorf("key of %s: %w", handle, err)
+	}
 	for attempt := 1; ; attempt++ {
 		secret, final, err := c.Pass.Passphrase(ctx, keystore.Question{Handle: handle, Purpose: purpose,
-			Again: attempt > 1})
+			Again: attempt > 1, Shares: shares})
+		if err != nil && shares != nil {
+			return nil, fmt.Errorf("key of %w", err) // it names the key, and who is missing
+		}
 		if err != nil {
 			return nil, fmt.Errorf("passphrase for %s: %w", handle, err)
 		}
@@ -181,21 +242,21 @@ func pause(ctx context.Context) error {
 	}
 }
 
-// read reads a key's file.
-func (c *Files) read(public key.Public, handle string) (*pem.Block, []byte, error) {
-	fail := func(err error) (*pem.Block, []byte, error) {
-		return nil, nil, fault.New(fault.Unavailable, "key of %s: %w", handle, err).
+// read reads a key's file, and says whether it is on the shelf.
+func (c *Files) read(public key.Public, handle string) (*pem.Block, []byte, bool, error) {
+	fail := func(err error) (*pem.Block, []byte, bool, error) {
+		return nil, nil, false, fault.New(fault.Unavailable, "key of %s: %w", handle, err).
 			On(fault.Key.Named("%s", handle)).Then(advice.To("restore it from a backup", advice.RestoreEstate))
 	}
-	data, err := disk.Read(c.path(public), mostKey)
+	data, shelved, err := c.load(c.name(public))
 	if err != nil {
 		return fail(err)
 	}
 	block, _ := pem.Decode(data)
 	if block == nil {
-		return fail(fmt.Errorf("%s is no encrypted key", c.path(public)))
+		return fail(fmt.Errorf("%s is no encrypted key", c.name(public)))
 	}
-	return block, data, nil
+	return block, data, shelved, nil
 }
 
 // checked refuses a file that holds another key than its name says.

@@ -22,6 +22,7 @@ type rewrapped struct {
 	public  key.Public
 	handle  string
 	already bool // its file opens with the new passphrase: an earlier change was cut off
+	shelved bool // its file is on the shelf
 	was, is []byte
 }
 
@@ -40,19 +41,23 @@ func (r *rewrapped) SHA256() [32]byte { return sha256.Sum256(r.is) }
 func (c *Files) Rewrap(ctx context.Context, public key.Public, handle string, secret []byte,
 	before [][]byte) (keystore.Rewrapped, []byte, error) {
 	out := &rewrapped{public: public, handle: handle}
-	block, data, err := c.read(public, handle)
+	block, data, shelved, err := c.read(public, handle)
 	if err != nil {
 		return nil, nil, err
 	}
-	out.was = data
+	out.was, out.shelved = data, shelved
 	for _, known := range before {
 		if signer, err := pbes.Decrypt(block.Bytes, known); err == nil {
 			return c.wrapped(out, signer, secret, bytes.Clone(known))
 		}
 	}
+	shares, err := c.sharesOf(public, data)
+	if err != nil {
+		return nil, nil, fmt.Errorf("key of %s: %w", handle, err)
+	}
 	for attempt := 1; ; attempt++ {
 		old, final, err := c.Pass.Passphrase(ctx, keystore.Question{Handle: handle, Purpose: keystore.ForPassphrase,
-			Again: attempt > 1})
+			Again: attempt > 1, Shares: shares})
 		if err != nil {
 			return nil, nil, fmt.Errorf("passphrase for %s: %w", handle, err)
 		}
@@ -98,10 +103,13 @@ func (c *Files) wrapped(out *rewrapped, signer crypto.Signer, secret, old []byte
 
 // Put replaces the key's file, in one step, by what was encrypted again. A file that is not the one that
 // was read is left alone.
-func (c *Files) Put(r keystore.Rewrapped) error {
+func (c *Files) Put(r keystore.Rewrapped, in keystore.Change) error {
 	w, ours := r.(*rewrapped)
 	if !ours {
 		return fault.New(fault.Internal, "the key was encrypted by another key store")
+	}
+	if w.shelved {
+		return c.putShelved(w, in)
 	}
 	now, err := disk.Read(c.path(w.public), mostKey)
 	switch {
@@ -116,13 +124,41 @@ func (c *Files) Put(r keystore.Rewrapped) error {
 	if err := c.Disk.Replace(c.path(w.public), w.is, 0o600); err != nil {
 		return fmt.Errorf("key of %s: %w", w.handle, err)
 	}
+	return c.dropNotes(w)
+}
+
+// putShelved replaces a key's file on the shelf, in the change that records it.
+func (c *Files) putShelved(w *rewrapped, in keystore.Change) error {
+	print := fmt.Sprintf("%x", w.Fingerprint())
+	if !bytes.Equal(w.was, w.is) {
+		if err := in.PutSealed(c.name(w.public), w.was, w.is); err != nil {
+			return fmt.Errorf("key of %s: %w", w.handle, err)
+		}
+	}
+	names, err := c.notes(print, true)
+	if err != nil {
+		return err
+	}
+	keep := note(print, fmt.Sprintf("%x", w.SHA256()))
+	for _, n := range names {
+		if n == keep {
+			continue
+		}
+		data, err := c.Shelf.Sealed(context.Background(), n)
+		if err == nil {
+			err = in.PutSealed(n, data, nil)
+		}
+		if err != nil && !errors.Is(err, fault.NotFound) {
+			return err
+		}
+	}
 	return nil
 }
 
 // StoredSHA256 is the digest of a key's file as it is, in hex; "" if there is none. The key is named by
 // its fingerprint in hex.
 func (c *Files) StoredSHA256(fingerprint string) string {
-	data, err := disk.Read(filepath.Join(c.Dir, filepath.Base(fingerprint)+".key"), mostKey)
+	data, _, err := c.load(filepath.Base(fingerprint) + ".key")
 	if err != nil {
 		return ""
 	}

@@ -10,6 +10,7 @@ import (
 	"html/template"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"ironseal/pki/endpoint"
@@ -20,7 +21,7 @@ import (
 //go:embed page.html
 var pageText string
 
-var page = template.Must(template.New("page").Parse(pageText))
+var page = sync.OnceValue(func() *template.Template { return template.Must(template.New("page").Parse(pageText)) })
 
 // Board is what is shown.
 type Board struct {
@@ -69,7 +70,7 @@ func (b Board) Page() ([]byte, error) {
 	}
 	_, months := b.scale()
 	var out bytes.Buffer
-	err := page.Execute(&out, map[string]any{"Title": runes.Escape(b.Title), "Against": b.against(),
+	err := page().Execute(&out, map[string]any{"Title": runes.Escape(b.Title), "Against": b.against(),
 		"When": b.Now.UTC().Format("2006-01-02 15:04 UTC"), "Lines": lines, "All": len(lines), "Good": good,
 		"Careful": careful, "Bad": len(lines) - good - careful, "Months": b.calendar(),
 		"Each": map[int]string{1: "month", 3: "quarter", 12: "year"}[months]})

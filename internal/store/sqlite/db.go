@@ -14,66 +14,40 @@ import (
 
 	"ironseal/internal/disk"
 	"ironseal/internal/store"
+	"ironseal/internal/store/sqldb"
 )
 
-// DB is a database of records, or what it held at one moment.
-type DB struct {
-	db   *sql.DB
+// file is a database of records in one file. It is a sqldb.Dialect.
+type file struct {
 	path string
 	how  access
-	view *sql.Tx // what is read is of one moment; nil for whatever is newest
-
-	prepared *prepared
 }
 
-// Querier is what records are read through: the database, or a transaction.
-type Querier interface {
-	QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row
-	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
-}
+var _ sqldb.Dialect = (*file)(nil)
 
-// Scanner is a row that can be read.
-type Scanner interface{ Scan(into ...any) error }
+// Place is the file of the database.
+func (f *file) Place() string { return f.path }
 
-// Path is the file of the database.
-func (d *DB) Path() string { return d.path }
+// HeadFile is the file beside the records that notes the journal's newest entry.
+func (f *file) HeadFile() string { return f.path + ".head" }
 
 // Writable reports whether anything can be recorded.
-func (d *DB) Writable() bool { return d.how == readWrite }
+func (f *file) Writable() bool { return f.how == readWrite }
 
-// View lets fn read the records as they are at one moment, while others continue
-// writing. The moment is that of the first reading.
-func (d *DB) View(ctx context.Context, fn func(*DB) error) error {
-	if d.view != nil {
-		return fn(d)
-	}
-	tx, err := d.db.BeginTx(ctx, &sql.TxOptions{ReadOnly: true})
+// Begin begins a change: it waits for the one that is going on.
+func (f *file) Begin(ctx context.Context, db *sql.DB, _ string, _ ...any) (sqldb.Tx, []any, error) {
+	tx, err := db.BeginTx(ctx, nil)
 	if err != nil {
-		return d.Explain(err)
+		return nil, nil, err
 	}
-	defer d.prepare()
-	defer tx.Rollback()
-	return fn(&DB{d.db, d.path, d.how, tx, d.prepared})
+	return tx, nil, nil
 }
 
-// Querier is what queries run on: the transaction of a snapshot, or the database.
-func (d *DB) Querier() Querier { return asking{d, d.view} }
+// ViewOptions implements sqldb.Dialect.
+func (f *file) ViewOptions() *sql.TxOptions { return &sql.TxOptions{ReadOnly: true} }
 
-// QueryRow asks for one row; what goes wrong is explained.
-func (d *DB) QueryRow(ctx context.Context, query string, args ...any) Scanner {
-	return explained{d.Querier().QueryRowContext(ctx, query, args...), d}
-}
-
-// ReadOnly says why nothing can be recorded, or nil.
-func (d *DB) ReadOnly() error {
-	if d.Writable() {
-		return nil
-	}
-	return fmt.Errorf("records %s: %w", d.path, store.ErrReadOnly)
-}
-
-// Close closes the database.
-func (d *DB) Close() error { return d.db.Close() }
+// Shut closes the database.
+func (f *file) Shut(db *sql.DB) error { return db.Close() }
 
 // access is how the file is opened.
 type access int
@@ -84,7 +58,7 @@ const (
 	immutable        // nor is there a log: nobody can be writing
 )
 
-func open(path string, how access) (*DB, error) {
+func open(path string, how access) (*sqldb.DB, error) {
 	abs, err := filepath.Abs(path)
 	if err != nil {
 		return nil, err
@@ -113,8 +87,7 @@ func open(path string, how access) (*DB, error) {
 		return nil, fmt.Errorf("records %s: %w", path, err)
 	}
 	db.SetMaxIdleConns(idleConnections)
-	ready := &prepared{by: map[string]*sql.Stmt{}, wanted: map[string]bool{}}
-	return &DB{db: db, path: path, how: how, prepared: ready}, nil
+	return sqldb.New(db, &file{path, how}), nil
 }
 
 // idleConnections is how many connections a server keeps between requests: to open one takes longer than to ask.
@@ -134,7 +107,7 @@ func accessTo(path string) access {
 
 // Create makes a database with empty tables. The file is made readable by its owner
 // only before anything is written to it.
-func Create(ctx context.Context, path string) (*DB, error) {
+func Create(ctx context.Context, path string) (*sqldb.DB, error) {
 	f, err := disk.CreateNew(path, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("records: %w", err)
@@ -146,14 +119,14 @@ func Create(ctx context.Context, path string) (*DB, error) {
 	if err != nil {
 		return nil, err
 	}
-	if _, err = d.db.ExecContext(ctx, schema); err != nil {
+	if _, err = d.SQL().ExecContext(ctx, schema); err != nil {
 		return nil, errors.Join(fmt.Errorf("records %s: %w", path, err), d.Close())
 	}
 	return d, nil
 }
 
 // Open opens a database, and returns the form of its records.
-func Open(ctx context.Context, path string) (d *DB, form string, err error) {
+func Open(ctx context.Context, path string) (d *sqldb.DB, form string, err error) {
 	if _, err := os.Stat(path); err != nil {
 		return nil, "", fmt.Errorf("records %s: they are missing: restore them from a backup", path)
 	}
@@ -168,7 +141,7 @@ func Open(ctx context.Context, path string) (d *DB, form string, err error) {
 	case errors.As(err, &c) && c.Code()&0xff == 1:
 		err = fmt.Errorf("records %s: this is a database, and not an estate's records: restore them from a backup",
 			path)
-	case d.how == readOnly:
+	case accessTo(path) == readOnly:
 		err = fmt.Errorf("%w: acts that were not finished are in the log beside it, which can be read only where it "+
 			"can be written: copy the estate to another disk", err)
 	}

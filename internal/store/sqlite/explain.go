@@ -1,7 +1,6 @@
 package sqlite
 
 import (
-	"database/sql"
 	"errors"
 	"fmt"
 
@@ -15,7 +14,7 @@ type code interface{ Code() int }
 const ioShmSize = 10 | 19<<8
 
 // Explain puts the database's commonest troubles into words.
-func (d *DB) Explain(err error) error {
+func (f *file) Explain(err error) error {
 	var c code
 	if !errors.As(err, &c) {
 		return err
@@ -30,15 +29,7 @@ func (d *DB) Explain(err error) error {
 		kind = store.ErrDisk
 	}
 	if kind == nil {
-		return fmt.Errorf("records %s: %w", d.path, err)
+		return fmt.Errorf("records %s: %w", f.path, err)
 	}
-	return fmt.Errorf("records %s: %w: %w", d.path, kind, err)
+	return fmt.Errorf("records %s: %w: %w", f.path, kind, err)
 }
-
-type explained struct {
-	row *sql.Row
-	d   *DB
-}
-
-// Scan implements Scanner.
-func (e explained) Scan(into ...any) error { return e.d.Explain(e.row.Scan(into...)) }

@@ -5,12 +5,14 @@ import (
 	"database/sql"
 	"fmt"
 	"strings"
+
+	"ironseal/internal/store/sqldb"
 )
 
 // Rebuild lets fn make tables again in one transaction. The rules of the database between
 // tables rest meanwhile, as its makers ask, and are checked before it is committed.
-func (d *DB) Rebuild(ctx context.Context, fn func(*Change) error) error {
-	c, err := d.db.Conn(ctx)
+func (*file) Rebuild(ctx context.Context, d *sqldb.DB, fn func(*sqldb.Change) error) error {
+	c, err := d.SQL().Conn(ctx)
 	if err != nil {
 		return d.Explain(err)
 	}
@@ -24,10 +26,10 @@ func (d *DB) Rebuild(ctx context.Context, fn func(*Change) error) error {
 		return d.Explain(err)
 	}
 	defer tx.Rollback()
-	if err := fn(&Change{Ctx: ctx, tx: tx, of: d}); err != nil {
+	if err := fn(sqldb.ChangeIn(ctx, d, tx)); err != nil {
 		return d.Explain(err)
 	}
-	if err := related(ctx, tx); err != nil {
+	if err := related(ctx, sqldb.ChangeIn(ctx, d, tx).Querier()); err != nil {
 		return err
 	}
 	return d.Explain(tx.Commit())
@@ -35,8 +37,8 @@ func (d *DB) Rebuild(ctx context.Context, fn func(*Change) error) error {
 
 // RebuildTables makes every table as this program makes it, with the rows of the table
 // that was there; what an earlier form had no column for gets its default.
-func (t *Change) RebuildTables() error {
-	were, err := objects(t.Ctx, t.tx)
+func (*file) RebuildTables(t *sqldb.Change) error {
+	were, err := objects(t.Ctx, t.Querier())
 	if err != nil {
 		return err
 	}
@@ -63,7 +65,7 @@ func (t *Change) RebuildTables() error {
 		return err
 	}
 	for _, name := range tables {
-		if err := t.carryOver(name); err != nil {
+		if err := carryOver(t, name); err != nil {
 			return err
 		}
 	}
@@ -77,7 +79,7 @@ var renamed = map[string]struct{ was, is, value string }{
 
 // carryOver copies the rows of a table of an earlier form. Numbers of requests continue
 // where they were.
-func (t *Change) carryOver(table string) error {
+func carryOver(t *sqldb.Change, table string) error {
 	var columns sql.NullString
 	err := t.QueryRow(`SELECT group_concat('"' || name || '"') FROM pragma_table_info(?)
 		WHERE name IN (SELECT name FROM pragma_table_info(?))`, table, "earlier "+table).Scan(&columns)
@@ -118,3 +120,27 @@ func (t *Change) carryOver(table string) error {
 }
 
 func quoted(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
+
+// SkipRequests implements sqldb.Dialect.
+func (*file) SkipRequests(t *sqldb.Change) (int64, error) {
+	var last int64
+	if err := t.QueryRow("SELECT coalesce(max(seq),0) FROM sqlite_sequence WHERE name = 'request'").
+		Scan(&last); err != nil {
+		return 0, err
+	}
+	next := (last/1000 + 1) * 1000
+	if _, err := t.Exec("DELETE FROM sqlite_sequence WHERE name = 'request'"); err != nil {
+		return 0, err
+	}
+	_, err := t.Exec("INSERT INTO sqlite_sequence (name, seq) VALUES ('request', ?)", next)
+	return next + 1, err
+}
+
+// LaterRelations implements sqldb.Dialect.
+func (*file) LaterRelations(c *sqldb.Change) error {
+	_, err := c.Exec("PRAGMA defer_foreign_keys = ON")
+	return err
+}
+
+// Continue implements sqldb.Dialect: numbers continue after the highest by themselves.
+func (*file) Continue(*sqldb.Change) error { return nil }

@@ -4,9 +4,6 @@
 // the SQL that all databases share.
 package sqlite
 
-// Version is the form of the records that this program reads and writes.
-const Version = 6
-
 // schema is what the records are made of.
 const schema = `
 CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT;
@@ -28,12 +25,16 @@ CREATE TABLE certificate (
   title TEXT NOT NULL, subject TEXT NOT NULL, not_after INTEGER NOT NULL,
   key_sha256 BLOB NOT NULL, request INTEGER, template BLOB,
   sheet BLOB NOT NULL, staged TEXT NOT NULL DEFAULT '', replaces INTEGER REFERENCES certificate(id),
-  replaced_by INTEGER REFERENCES certificate(id), part INTEGER NOT NULL DEFAULT 0) STRICT;
+  replaced_by INTEGER REFERENCES certificate(id), part INTEGER NOT NULL DEFAULT 0,
+  not_before INTEGER NOT NULL DEFAULT 0, key_kind TEXT NOT NULL DEFAULT '', names TEXT NOT NULL DEFAULT '',
+  traits INTEGER NOT NULL DEFAULT 0) STRICT;
 CREATE UNIQUE INDEX certificate_serial ON certificate(serial, authority);
 CREATE INDEX certificate_end ON certificate(not_after);
 CREATE INDEX certificate_request ON certificate(request);
 CREATE INDEX certificate_issuer ON certificate(issuer, part);
 CREATE INDEX certificate_key ON certificate(key_sha256);
+CREATE INDEX certificate_authorities ON certificate(template) WHERE (traits & 1) <> 0;
+CREATE INDEX certificate_title ON certificate(title COLLATE NOCASE);
 CREATE TABLE generation (
   id INTEGER PRIMARY KEY, authority INTEGER NOT NULL REFERENCES authority(id), number INTEGER NOT NULL,
   certificate INTEGER NOT NULL REFERENCES certificate(id), issuer INTEGER REFERENCES generation(id),
@@ -77,6 +78,7 @@ CREATE INDEX journal_at ON journal(at);
 CREATE INDEX journal_act ON journal(act);
 CREATE TABLE derived (kind TEXT NOT NULL, name TEXT NOT NULL, seq INTEGER NOT NULL REFERENCES journal(seq),
   at TEXT NOT NULL DEFAULT '', PRIMARY KEY (kind, name)) STRICT;
+CREATE TABLE sealed (name TEXT PRIMARY KEY, data BLOB NOT NULL) STRICT;
 CREATE TABLE moduli (id INTEGER PRIMARY KEY, keys BLOB NOT NULL, product BLOB NOT NULL) STRICT;
 CREATE TABLE flaw (key_sha256 BLOB NOT NULL, code TEXT NOT NULL, message TEXT NOT NULL, PRIMARY KEY (key_sha256,
   code)) STRICT;

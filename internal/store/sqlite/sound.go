@@ -7,19 +7,21 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"ironseal/internal/store/sqldb"
 )
 
 // Snapshot writes the records as they are at one moment into a new file, while
 // others continue working.
-func (d *DB) Snapshot(ctx context.Context, file string) error {
-	if _, err := d.db.ExecContext(ctx, "VACUUM INTO ?", file); err != nil {
+func (*file) Snapshot(ctx context.Context, d *sqldb.DB, file string) error {
+	if _, err := d.SQL().ExecContext(ctx, "VACUUM INTO ?", file); err != nil {
 		return d.Explain(err)
 	}
 	return nil
 }
 
 // CheckIntegrity asks the database to check itself.
-func (d *DB) CheckIntegrity(ctx context.Context) error {
+func (*file) CheckIntegrity(ctx context.Context, d *sqldb.DB) error {
 	var word string
 	if err := d.QueryRow(ctx, "PRAGMA quick_check(1)").Scan(&word); err != nil {
 		return d.Explain(err)
@@ -31,7 +33,7 @@ func (d *DB) CheckIntegrity(ctx context.Context) error {
 }
 
 // related reports whether every row's relations are there.
-func related(ctx context.Context, q Querier) error {
+func related(ctx context.Context, q sqldb.Querier) error {
 	var table string
 	err := q.QueryRowContext(ctx, "SELECT \"table\" FROM pragma_foreign_key_check LIMIT 1").Scan(&table)
 	switch {
@@ -44,19 +46,19 @@ func related(ctx context.Context, q Querier) error {
 }
 
 // LimitPages bounds the size of the database, to try what happens on a full disk.
-func (d *DB) LimitPages(ctx context.Context) error {
-	d.db.SetMaxOpenConns(1)
+func LimitPages(ctx context.Context, d *sqldb.DB) error {
+	d.SQL().SetMaxOpenConns(1)
 	var pages int
 	if err := d.QueryRow(ctx, "PRAGMA page_count").Scan(&pages); err != nil {
 		return err
 	}
-	_, err := d.db.ExecContext(ctx, fmt.Sprintf("PRAGMA max_page_count = %d", pages))
+	_, err := d.SQL().ExecContext(ctx, fmt.Sprintf("PRAGMA max_page_count = %d", pages))
 	return err
 }
 
 // Schema says how the tables, indexes, views and triggers differ from those that
 // this program makes: a trigger would change records behind its back.
-func (d *DB) Schema(ctx context.Context) ([]string, error) {
+func (f *file) Schema(ctx context.Context, d *sqldb.DB) ([]string, error) {
 	fresh, err := sql.Open("sqlite", ":memory:")
 	if err != nil {
 		return nil, err
@@ -66,7 +68,7 @@ func (d *DB) Schema(ctx context.Context) ([]string, error) {
 	if _, err := fresh.ExecContext(ctx, schema); err != nil {
 		return nil, err
 	}
-	want, err := objects(ctx, fresh)
+	want, err := objects(ctx, sqldb.New(fresh, f).Querier())
 	if err != nil {
 		return nil, err
 	}
@@ -92,7 +94,7 @@ func (d *DB) Schema(ctx context.Context) ([]string, error) {
 	return out, nil
 }
 
-func objects(ctx context.Context, db Querier) (map[string]string, error) {
+func objects(ctx context.Context, db sqldb.Querier) (map[string]string, error) {
 	rows, err := db.QueryContext(ctx, "SELECT type, name, coalesce(sql,'') FROM sqlite_schema")
 	if err != nil {
 		return nil, err

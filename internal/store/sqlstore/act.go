@@ -7,14 +7,14 @@ import (
 
 	"ironseal/internal/event"
 	"ironseal/internal/store"
-	"ironseal/internal/store/sqlite"
+	"ironseal/internal/store/sqldb"
 	"ironseal/internal/store/sqlstore/factors"
 	"ironseal/pki/journal"
 )
 
 // Tx is one transaction.
 type Tx struct {
-	*sqlite.Change
+	*sqldb.Change
 	actor     string
 	keys      *factors.Moduli   // what is known of RSA keys; nil until it is needed
 	more      []event.Record    // what came out on the way
@@ -23,6 +23,8 @@ type Tx struct {
 	times     *times            // of entries that were committed
 	loaded    *hierarchyCache   // of the store; nil for one of its own
 	touched   bool              // it may have written what the hierarchy is loaded from
+	vouch     func([]journal.Entry) (journal.Entry, error)
+	moves     bool // it notes that the records are moved, or takes that back
 }
 
 // Reads are the records as the change sees them, for whatever has to be asked again inside it. They
@@ -62,13 +64,17 @@ func (t *Tx) change(fn func(store.Tx) ([]journal.Entry, error)) (journal.Head, e
 			return journal.Head{}, fmt.Errorf("nothing was changed, since the records would not load any more: %w", err)
 		}
 	}
-	last, err := newest(t.Ctx, t.Querier())
+	end, err := t.times.end(t.Change)
+	if err == nil && end.moved != "" && !t.moves {
+		err = &store.MovedError{To: end.moved}
+	}
+	if err == nil {
+		err = t.timely(entries, end.latest)
+	}
 	if err != nil {
 		return journal.Head{}, err
 	}
-	if err := t.timely(entries); err != nil {
-		return journal.Head{}, err
-	}
+	last := end.newest
 	for _, r := range t.more {
 		en, err := r.Entry("")
 		if err != nil {
@@ -76,7 +82,17 @@ func (t *Tx) change(fn func(store.Tx) ([]journal.Entry, error)) (journal.Head, e
 		}
 		entries = append(entries, en)
 	}
-	for _, e := range entries {
+	for i := range entries {
+		entries[i].At, entries[i].Actor = t.At, t.actor
+	}
+	if last, err = t.linkAll(entries, last); err != nil {
+		return journal.Head{}, err
+	}
+	if t.vouch != nil && len(entries) > 0 {
+		e, err := t.vouch(entries)
+		if err != nil {
+			return journal.Head{}, err
+		}
 		e.At, e.Actor = t.At, t.actor
 		if last, err = t.link(e, last); err != nil {
 			return journal.Head{}, err
@@ -85,13 +101,14 @@ func (t *Tx) change(fn func(store.Tx) ([]journal.Entry, error)) (journal.Head, e
 	return last.Head(), nil
 }
 
+// ActAs lets the change be recorded in the name of somebody who vouches for it.
+func (t *Tx) ActAs(actor string, vouch func([]journal.Entry) (journal.Entry, error)) {
+	t.actor, t.vouch = actor, vouch
+}
+
 // timely refuses a change by a clock that is behind the records, but for the entry
 // that says that the records are ahead.
-func (t *Tx) timely(entries []journal.Entry) error {
-	latest, _, err := t.times.latest(t.Ctx, t.Querier())
-	if err != nil {
-		return err
-	}
+func (t *Tx) timely(entries []journal.Entry, latest time.Time) error {
 	if len(entries) == 1 && entries[0].Act == journal.ClockAct {
 		_, err := t.Exec("INSERT INTO meta (key, value) SELECT 'clock', CAST(coalesce(max(seq),0)+1 AS TEXT) FROM " +
 			"journal " +

@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"ironseal/internal/store"
-	"ironseal/internal/store/sqlite"
+	"ironseal/internal/store/sqldb"
 	"ironseal/pki/cert"
 	"ironseal/pki/fault"
 	"ironseal/pki/hierarchy"
@@ -55,7 +55,7 @@ func (t *Tx) authorityID(handle string) (id int64, err error) {
 func (t *Tx) insertGeneration(authority int64, number int, certificate, issuer int64, switchDay time.Time) (id int64,
 	err error) {
 	err = t.QueryRow("INSERT INTO generation (authority, number, certificate, issuer, staged) VALUES (?,?,?,?,?) "+
-		"RETURNING id", authority, number, certificate, sqlite.OrNull(issuer), journal.StampOrNone(switchDay)).Scan(&id)
+		"RETURNING id", authority, number, certificate, sqldb.OrNull(issuer), journal.StampOrNone(switchDay)).Scan(&id)
 	return id, err
 }
 
@@ -210,7 +210,7 @@ func (t *Tx) Hierarchy() (hierarchy.Hierarchy, error) { return Load(t.Ctx, t.Que
 
 // Load loads all authorities, or none: what depends on something that is not
 // there, or on itself, is an error and is never left out.
-func Load(ctx context.Context, q sqlite.Querier) (hierarchy.Hierarchy, error) {
+func Load(ctx context.Context, q sqldb.Querier) (hierarchy.Hierarchy, error) {
 	l := loading{byID: map[int64]*hierarchy.Authority{}, generations: map[int64]*hierarchy.Generation{},
 		parent: map[*hierarchy.Authority]int64{}, issuer: map[*hierarchy.Generation]int64{}}
 	rows, err := q.QueryContext(ctx, `SELECT a.id, a.handle, coalesce(a.parent,0), a.holder, a.retired, g.stopped,
@@ -255,7 +255,7 @@ type loading struct {
 	issuer      map[*hierarchy.Generation]int64
 }
 
-func (l *loading) row(rows sqlite.Scanner) error {
+func (l *loading) row(rows sqldb.Scanner) error {
 	var aID, parent, gID, issuer int64
 	var number int
 	var handle, retired, stopped, staged, revoked string
@@ -331,7 +331,7 @@ func (l *loading) joined() (hierarchy.Hierarchy, error) {
 	return out, nil
 }
 
-func (l *loading) links(ctx context.Context, q sqlite.Querier) error {
+func (l *loading) links(ctx context.Context, q sqldb.Querier) error {
 	rows, err := q.QueryContext(ctx, "SELECT c.der, l.by_generation, l.to_generation FROM link l JOIN certificate c "+
 		"ON c.id = l.certificate ORDER BY l.certificate")
 	if err != nil {
@@ -432,17 +432,18 @@ func (s *Store) applications(ctx context.Context, where string) ([]store.Applica
 
 // AddTransfer records that a transfer folder was imported; it fails when it was before.
 func (t *Tx) AddTransfer(id, what string) error {
-	var when string
-	err := t.QueryRow("SELECT at FROM carried WHERE id = ?", id).Scan(&when)
-	if err == nil {
-		return fmt.Errorf("this folder was imported already, on %s",
-			journal.Unstamp(when).Format("2006-01-02 15:04 UTC"))
-	}
-	if !errors.Is(err, sql.ErrNoRows) {
+	added, err := t.Exec("INSERT INTO carried VALUES (?,?,?) ON CONFLICT DO NOTHING", id, journal.Stamp(t.At), what)
+	if err != nil {
 		return err
 	}
-	_, err = t.Exec("INSERT INTO carried VALUES (?,?,?)", id, journal.Stamp(t.At), what)
-	return err
+	if n, err := added.RowsAffected(); err != nil || n == 1 {
+		return err
+	}
+	var when string
+	if err := t.QueryRow("SELECT at FROM carried WHERE id = ?", id).Scan(&when); err != nil {
+		return err
+	}
+	return fmt.Errorf("this folder was imported already, on %s", journal.Unstamp(when).Format("2006-01-02 15:04 UTC"))
 }
 
 // Transfer tells what a transfer folder brought when it was imported; "" when it

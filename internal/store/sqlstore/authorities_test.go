@@ -205,7 +205,7 @@ func TestSnapshotWhileOthersWrite(t *testing.T) {
 		if err := s.Snapshot(ctx, file); err != nil {
 			t.Fatal(err)
 		}
-		c, err := Open(ctx, file)
+		c, err := Open(ctx, store.File(file))
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"ironseal/internal/store"
-	"ironseal/internal/store/sqlite"
+	"ironseal/internal/store/sqldb"
 	"ironseal/pki/cert"
 	"ironseal/pki/fault"
 	"ironseal/pki/journal"
@@ -43,21 +43,24 @@ func (t *Tx) AddCertificates(list []store.NewCertificate) (last int64, err error
 			authority = id
 			authorities[n.Issuer] = authority
 		}
-		c := n.Certificate
-		key := c.Key.Fingerprint()
-		if err := t.learnKey(c.Key, c.Title()); err != nil {
+		c, x := n.Certificate, n.Columns
+		if x == nil {
+			x = store.ColumnsOf(c)
+		}
+		if err := t.learnKey(c.Key, x.Title); err != nil {
 			return 0, err
 		}
 		last++
-		rows = append(rows, last, c.SerialHex(), authority, sqlite.OrNull(n.Issuer), c.Raw, c.Title(),
-			c.Subject.String(), c.NotAfter.Unix(), key[:], sqlite.OrNull(n.Request), made, n.Sheet[:],
-			journal.StampOrNone(n.SwitchDay), sqlite.OrNull(n.Replaces), n.Part)
+		rows = append(rows, last, x.Serial, authority, sqldb.OrNull(n.Issuer), c.Raw, x.Title,
+			x.Subject, c.NotAfter.Unix(), x.Key[:], sqldb.OrNull(n.Request), made, n.Sheet[:],
+			journal.StampOrNone(n.SwitchDay), sqldb.OrNull(n.Replaces), n.Part)
+		rows = append(rows, x.NotBefore.Unix(), x.KeyKind, x.NameList, int64(x.Traits))
 		for _, x := range c.Names {
 			names = append(names, string(x.Kind()), strings.ToLower(x.Value()), last)
 		}
 	}
-	if err := t.Insert("certificate (id, serial, authority, issuer, der, title, subject, not_after, key_sha256, "+
-		"request, template, sheet, staged, replaces, part)", 15, rows); err != nil {
+	if err := t.Insert("certificate", "id, serial, authority, issuer, der, title, subject, not_after, key_sha256, "+
+		"request, template, sheet, staged, replaces, part, not_before, key_kind, names, traits", rows); err != nil {
 		return 0, err
 	}
 	for i, n := range list {
@@ -71,7 +74,7 @@ func (t *Tx) AddCertificates(list []store.NewCertificate) (last int64, err error
 			return 0, err
 		}
 	}
-	return last, t.Insert("name", 3, names)
+	return last, t.Insert("name", "kind, value, certificate", names)
 }
 
 // addAddresses records at which addresses the certificates of a generation look for its lists, and for its own
@@ -104,7 +107,7 @@ func (t *Tx) relate(n store.NewCertificate, id int64) error {
 	}
 	for _, f := range n.Waived {
 		if _, err := t.Exec("INSERT INTO waiver (certificate, request, code, who, reason) VALUES (?,?,?,?,?)", id,
-			sqlite.OrNull(n.Request), string(f.Code), t.actor, f.Waived); err != nil {
+			sqldb.OrNull(n.Request), string(f.Code), t.actor, f.Waived); err != nil {
 			return err
 		}
 	}
@@ -155,7 +158,7 @@ func (t *Tx) replace(n store.NewCertificate, id int64) error {
 	return nil
 }
 
-const certificateColumns = `c.id, c.der, c.title, coalesce(c.request,0), coalesce(t.name,''), coalesce(t.source,x''),
+const certificateColumns = `c.id, c.der, c.title, coalesce(c.request,0), coalesce(t.name,''), t.source,
   coalesce(a.handle || '.g' || g.number, ''), c.staged <> '',
 	c.replaced_by IS NOT NULL OR c.id IN (SELECT x.certificate FROM generation x WHERE EXISTS (SELECT 1
 		FROM generation y WHERE y.authority = x.authority AND y.number > x.number AND y.staged = '')),
@@ -164,7 +167,7 @@ const certificateColumns = `c.id, c.der, c.title, coalesce(c.request,0), coalesc
 	FROM certificate c LEFT JOIN template t ON t.sha256 = c.template LEFT
 		JOIN generation g ON g.id = c.issuer LEFT JOIN authority a ON a.id = g.authority`
 
-func scanCertificate(row sqlite.Scanner) (store.Certificate, error) {
+func scanCertificate(row sqldb.Scanner) (store.Certificate, error) {
 	var c store.Certificate
 	var end int64
 	err := row.Scan(&c.ID, &c.DER, &c.Title, &c.Request, &c.Template, &c.Source, &c.Issuer, &c.Prepared, &c.Replaced,
@@ -183,7 +186,7 @@ func (s *Store) certificates(ctx context.Context, where string, args ...any) (ou
 
 func (s *Store) eachCertificate(ctx context.Context, fn func(store.Certificate) error, where string,
 	args ...any) error {
-	rows, err := s.Querier().QueryContext(ctx, "SELECT "+certificateColumns+" "+where, args...)
+	rows, err := s.Querier().StreamContext(ctx, "SELECT "+certificateColumns+" "+where, args...)
 	if err != nil {
 		return s.Explain(err)
 	}
@@ -212,9 +215,9 @@ func (s *Store) EachCertificate(ctx context.Context, text string, fn func(store.
 	if text == "" {
 		return s.eachCertificate(ctx, fn, "ORDER BY c.not_after, c.id")
 	}
-	return s.eachCertificate(ctx, fn, "WHERE "+sqlite.InText("lower(c.title)", "?1")+" OR c.id IN (SELECT "+
+	return s.eachCertificate(ctx, fn, "WHERE "+s.InText("lower(c.title)", "?1")+" OR c.id IN (SELECT "+
 		"n.certificate "+
-		"FROM name n WHERE "+sqlite.InText("n.value", "?1")+") ORDER BY c.not_after, c.id", strings.ToLower(text))
+		"FROM name n WHERE "+s.InText("n.value", "?1")+") ORDER BY c.not_after, c.id", strings.ToLower(text))
 }
 
 // Ending lists the certificates of end entities that serve and end between two
@@ -228,12 +231,13 @@ func (s *Store) Ending(ctx context.Context, from, to time.Time, limit int) ([]st
 			FROM link) ORDER BY c.not_after, c.id LIMIT ?`, from.Unix(), to.Unix(), limit)
 }
 
-// ByTemplates lists the certificates that were signed by templates with these
+// AuthoritiesByTemplates lists the certificates of authorities that were signed by templates with these
 // hashes and that serve, generations of our own authorities left out.
-func (s *Store) ByTemplates(ctx context.Context, sums [][]byte) ([]store.Certificate, error) {
+func (s *Store) AuthoritiesByTemplates(ctx context.Context, sums [][]byte) ([]store.Certificate, error) {
 	var out []store.Certificate
 	for _, sum := range sums {
-		list, err := s.certificates(ctx, "WHERE c.template = ? AND c.replaced_by IS NULL AND c.staged = '' AND c.id "+
+		list, err := s.certificates(ctx, "WHERE c.template = ? AND (c.traits & 1) <> 0 AND c.replaced_by IS NULL "+
+			"AND c.staged = '' AND c.id "+
 			"NOT IN (SELECT certificate FROM generation) ORDER BY c.id", sum)
 		if err != nil {
 			return nil, err
@@ -283,48 +287,13 @@ func (s *Store) CertificatesByName(ctx context.Context, name string) ([]store.Ce
 // CertificatesByTitle finds certificates by their title: the common name, or what lists show instead. Case
 // does not count.
 func (s *Store) CertificatesByTitle(ctx context.Context, title string) ([]store.Certificate, error) {
-	return s.certificates(ctx, "WHERE "+sqlite.EqualFold("c.title")+" ORDER BY c.id", title)
+	return s.certificates(ctx, "WHERE "+s.EqualFold("c.title")+" ORDER BY c.id", title)
 }
 
 // LatestCertificate is the number of the newest certificate on record; 0 for none.
 func (s *Store) LatestCertificate(ctx context.Context) (id int64, err error) {
 	err = s.QueryRow(ctx, "SELECT coalesce(max(id),0) FROM certificate").Scan(&id)
 	return id, s.Explain(err)
-}
-
-// ServingByNames finds certificates that serve one of some names for another key than this one: neither ended,
-// replaced nor revoked, no authority's, and not the one that is named.
-func (s *Store) ServingByNames(ctx context.Context, names []string, key [32]byte, now time.Time,
-	but int64) (out []store.ServingCertificate,
-	err error) {
-	if len(names) == 0 {
-		return nil, nil
-	}
-	args := []any{key[:], now.Unix(), but}
-	for _, n := range names {
-		args = append(args, n)
-	}
-	rows, err := s.Querier().QueryContext(ctx, `SELECT c.id, min(n.value), c.title, c.der, coalesce(c.request, 0),
-		coalesce(r.sender, '') FROM name n JOIN certificate c ON c.id = n.certificate
-		LEFT JOIN request r ON r.number = c.request
-		WHERE n.value IN (?`+strings.Repeat(",?", len(names)-1)+`) AND c.key_sha256 <> ? AND c.not_after >= ?
-			AND c.id <> ? AND c.replaced_by IS NULL AND c.staged = ''
-			AND c.id NOT IN (SELECT certificate FROM generation)
-			AND NOT EXISTS (SELECT 1 FROM revocation v WHERE v.authority = c.authority AND v.serial = c.serial
-				AND v.released = '')
-		GROUP BY c.id ORDER BY c.id LIMIT 20`, append(args[3:], args[:3]...)...)
-	if err != nil {
-		return nil, s.Explain(err)
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var l store.ServingCertificate
-		if err := rows.Scan(&l.ID, &l.Name, &l.Title, &l.DER, &l.Request, &l.Sender); err != nil {
-			return nil, err
-		}
-		out = append(out, l)
-	}
-	return out, s.Explain(rows.Err())
 }
 
 // CertificatesHeldBy finds the certificates of which somebody is a holder (see Holders).

@@ -9,16 +9,17 @@ import (
 
 // CountSuperseded counts them, by generation.
 func (s *Store) CountSuperseded(ctx context.Context, now time.Time) ([]store.GenerationCount, error) {
-	return s.counted(ctx, `SELECT a.handle || '.g' || g.number, count(*) FROM generation g
-		JOIN authority a ON a.id = g.authority JOIN certificate c ON c.issuer = g.id
+	return s.counted(ctx, `SELECT g.handle || '.g' || g.number, count(*) FROM (
+			SELECT x.id, a.handle, x.number FROM generation x JOIN authority a ON a.id = x.authority
+			WHERE EXISTS (SELECT 1 FROM generation y WHERE y.authority = x.authority AND y.number > x.number
+				AND y.staged = '')) g
+		`+s.InOrder()+` certificate c ON c.issuer = g.id
 		WHERE c.replaced_by IS NULL AND c.staged = '' AND c.not_after >= ?
 			AND c.id NOT IN (SELECT certificate FROM generation) AND c.id NOT IN (SELECT certificate FROM link)
 			AND NOT (coalesce(c.request, 0) = 0 AND c.template IS NOT NULL)
 			AND NOT EXISTS (SELECT 1 FROM revocation r WHERE r.authority = c.authority AND r.serial = c.serial
 				AND r.released = '')
-			AND EXISTS (SELECT 1 FROM generation y WHERE y.authority = g.authority AND y.number > g.number
-				AND y.staged = '')
-		GROUP BY g.id ORDER BY a.handle, g.number`, now.Unix())
+		GROUP BY g.id, g.handle, g.number ORDER BY g.handle, g.number`, now.Unix())
 }
 
 // CountCurrent counts the certificates that have not ended, were not replaced and were not revoked themselves, by
@@ -32,7 +33,7 @@ func (s *Store) CountCurrent(ctx context.Context, now time.Time) ([]store.Genera
 				AND c.id NOT IN (SELECT certificate FROM generation))
 			AND NOT EXISTS (SELECT 1 FROM revocation r WHERE r.authority = c.authority AND r.serial = c.serial
 				AND r.released = '')
-		GROUP BY g.id ORDER BY a.handle, g.number`, now.Unix())
+		GROUP BY g.id, a.handle, g.number ORDER BY a.handle, g.number`, now.Unix())
 }
 
 func (s *Store) counted(ctx context.Context, query string, args ...any) ([]store.GenerationCount, error) {

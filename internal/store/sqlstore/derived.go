@@ -6,7 +6,7 @@ import (
 	"errors"
 
 	"ironseal/internal/event"
-	"ironseal/internal/store/sqlite"
+	"ironseal/internal/store/sqldb"
 	"ironseal/pki/journal"
 )
 
@@ -18,7 +18,7 @@ func (t *Tx) derive(en journal.Entry) error {
 	}
 	for _, m := range marks {
 		if m.Later() {
-			if _, err := t.Exec("INSERT INTO derived (kind, name, seq, at) VALUES (?,?,?,?) ON CONFLICT (kind, "+
+			if err := t.ExecLater("INSERT INTO derived (kind, name, seq, at) VALUES (?,?,?,?) ON CONFLICT (kind, "+
 				"name) DO "+
 				"UPDATE SET seq = excluded.seq, at = excluded.at", string(m.Kind), m.Name, en.Seq, m.At); err != nil {
 				return err
@@ -37,14 +37,15 @@ func (t *Tx) derive(en journal.Entry) error {
 		case keep && there && row == before:
 			continue
 		case there:
-			if _, err := t.Exec("DELETE FROM derived WHERE kind = ? AND name = ?", string(m.Kind), m.Name); err != nil {
+			if err := t.ExecLater("DELETE FROM derived WHERE kind = ? AND name = ?", string(m.Kind),
+				m.Name); err != nil {
 				return err
 			}
 		}
 		if !keep {
 			continue
 		}
-		if _, err := t.Exec("INSERT INTO derived (kind, name, seq, at) VALUES (?,?,?,?)", string(m.Kind), m.Name,
+		if err := t.ExecLater("INSERT INTO derived (kind, name, seq, at) VALUES (?,?,?,?)", string(m.Kind), m.Name,
 			row.Seq,
 			row.At); err != nil {
 			return err
@@ -81,7 +82,7 @@ const derivedQuestion = "SELECT d.name, j.seq, j.at, j.actor, j.act, j.object, j
 	"derived d " +
 	"JOIN journal j ON j.seq = d.seq WHERE d.kind = ?"
 
-func derived(ctx context.Context, q sqlite.Querier, kind event.Kind, fn func(string, journal.Entry) error) error {
+func derived(ctx context.Context, q sqldb.Querier, kind event.Kind, fn func(string, journal.Entry) error) error {
 	rows, err := q.QueryContext(ctx, derivedQuestion+" ORDER BY d.seq, d.name", string(kind))
 	if err != nil {
 		return err
@@ -99,14 +100,14 @@ func derived(ctx context.Context, q sqlite.Querier, kind event.Kind, fn func(str
 	return rows.Err()
 }
 
-func scanDerived(row sqlite.Scanner) (name string, en journal.Entry, err error) {
+func scanDerived(row sqldb.Scanner) (name string, en journal.Entry, err error) {
 	var at string
 	err = row.Scan(&name, &en.Seq, &at, &en.Actor, &en.Act, &en.Object, &en.Detail, &en.Prev, &en.Hash)
 	en.At = journal.Unstamp(at)
 	return name, en, err
 }
 
-func derivedOf(ctx context.Context, q sqlite.Querier, kind event.Kind, name string) (journal.Entry, bool, error) {
+func derivedOf(ctx context.Context, q sqldb.Querier, kind event.Kind, name string) (journal.Entry, bool, error) {
 	_, en, err := scanDerived(q.QueryRowContext(ctx, derivedQuestion+" AND d.name = ?", string(kind), name))
 	if errors.Is(err, sql.ErrNoRows) {
 		return en, false, nil

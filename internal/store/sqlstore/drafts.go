@@ -39,7 +39,7 @@ func (s *Store) DraftKey(ctx context.Context, key [32]byte) (file string, encryp
 func (s *Store) UnfinishedWithdrawals(ctx context.Context) ([]store.UnfinishedWithdrawal, error) {
 	rows, err := s.Querier().QueryContext(ctx, `SELECT max(r.number), d.file FROM draft d
 		JOIN request r ON r.key_sha256 = d.key_sha256 GROUP BY d.key_sha256
-		HAVING sum(r.state <> 'withdrawn') = 0 ORDER BY 1`)
+		HAVING count(CASE WHEN r.state <> 'withdrawn' THEN 1 END) = 0 ORDER BY 1`)
 	if err != nil {
 		return nil, s.Explain(err)
 	}

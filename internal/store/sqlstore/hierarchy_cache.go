@@ -6,7 +6,7 @@ import (
 	"strings"
 	"sync"
 
-	"ironseal/internal/store/sqlite"
+	"ironseal/internal/store/sqldb"
 	"ironseal/pki/hierarchy"
 )
 
@@ -20,23 +20,24 @@ type hierarchyCache struct {
 
 // hierarchyState is all that the hierarchy is loaded from, but for certificates, which never change: of authorities,
 // generations, links, and of what was revoked of generations. Two that are the same load the same.
-const hierarchyState = `SELECT
-	(SELECT group_concat(a.id || ' ' || a.handle || ' ' || coalesce(a.parent, 0) || ' ' || a.holder || ' ' ||
-		a.retired, char(10))
-		FROM (SELECT * FROM authority ORDER BY id) a),
-	(SELECT group_concat(g.id || ' ' || g.authority || ' ' || g.number || ' ' || coalesce(g.certificate, 0) || ' ' ||
+func hierarchyState(w sqldb.Words) string {
+	return `SELECT
+	(SELECT ` + w.Lines(`a.id || ' ' || a.handle || ' ' || coalesce(a.parent, 0) || ' ' || a.holder || ' ' ||
+		a.retired`, "a.id") + ` FROM authority a),
+	(SELECT ` + w.Lines(`g.id || ' ' || g.authority || ' ' || g.number || ' ' || coalesce(g.certificate, 0) || ' ' ||
 		coalesce(g.issuer, 0) || ' ' || g.staged || ' ' || g.stopped || ' ' || coalesce((SELECT r.at FROM revocation r
 			JOIN certificate c ON c.id = g.certificate
-			WHERE r.authority = c.authority AND r.serial = c.serial AND r.released = ''), ''), char(10))
-		FROM (SELECT * FROM generation ORDER BY id) g),
-	(SELECT group_concat(l.certificate || ' ' || l.by_generation || ' ' || l.to_generation, char(10))
-		FROM (SELECT * FROM link ORDER BY certificate) l)`
+			WHERE r.authority = c.authority AND r.serial = c.serial AND r.released = ''), '')`, "g.id") + `
+		FROM generation g),
+	(SELECT ` + w.Lines("l.certificate || ' ' || l.by_generation || ' ' || l.to_generation", "l.certificate") + `
+		FROM link l)`
+}
 
 // Hierarchy gives all authorities, parents before children. It is loaded again only where the records say something
 // else than before; what was given out is not to be changed.
 func (s *Store) Hierarchy(ctx context.Context) (hierarchy.Hierarchy, error) {
 	var out hierarchy.Hierarchy
-	load := func(d *sqlite.DB) (err error) {
+	load := func(d *sqldb.DB) (err error) {
 		out, err = s.loaded.of(ctx, d.Querier())
 		return err
 	}
@@ -55,7 +56,7 @@ func (k *hierarchyCache) known() bool {
 }
 
 // same is what was loaded before, where the records still say the same.
-func (k *hierarchyCache) same(ctx context.Context, q sqlite.Querier) (hierarchy.Hierarchy, bool, error) {
+func (k *hierarchyCache) same(ctx context.Context, q sqldb.Querier) (hierarchy.Hierarchy, bool, error) {
 	state, err := stateOf(ctx, q)
 	k.mu.Lock()
 	defer k.mu.Unlock()
@@ -63,7 +64,7 @@ func (k *hierarchyCache) same(ctx context.Context, q sqlite.Querier) (hierarchy.
 }
 
 // of loads the hierarchy at one moment, unless it is the same as before.
-func (k *hierarchyCache) of(ctx context.Context, q sqlite.Querier) (hierarchy.Hierarchy, error) {
+func (k *hierarchyCache) of(ctx context.Context, q sqldb.Querier) (hierarchy.Hierarchy, error) {
 	if h, same, err := k.same(ctx, q); same || err != nil {
 		return h, err
 	}
@@ -80,8 +81,8 @@ func (k *hierarchyCache) of(ctx context.Context, q sqlite.Querier) (hierarchy.Hi
 	return h, err
 }
 
-func stateOf(ctx context.Context, q sqlite.Querier) (string, error) {
+func stateOf(ctx context.Context, q sqldb.Querier) (string, error) {
 	var parts [3]sql.NullString
-	err := q.QueryRowContext(ctx, hierarchyState).Scan(&parts[0], &parts[1], &parts[2])
+	err := q.QueryRowContext(ctx, hierarchyState(q.Words())).Scan(&parts[0], &parts[1], &parts[2])
 	return strings.Join([]string{"of", parts[0].String, parts[1].String, parts[2].String}, "\x1f"), err
 }

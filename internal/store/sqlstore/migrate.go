@@ -9,7 +9,8 @@ import (
 
 	"ironseal/internal/disk"
 	"ironseal/internal/event"
-	"ironseal/internal/store/sqlite"
+	"ironseal/internal/store"
+	"ironseal/internal/store/sqldb"
 	"ironseal/internal/store/sqlstore/factors"
 	"ironseal/pki/cert"
 	"ironseal/pki/coprime"
@@ -19,14 +20,17 @@ import (
 
 // migrates reports whether records of a form are brought to the form of this program.
 func migrates(form string) bool {
-	return form == "1" || form == "2" || form == "3" || form == "4" ||
-		form == "5"
+	switch form {
+	case "1", "2", "3", "4", "5", "6":
+		return true
+	}
+	return false
 }
 
 // migrate brings records of an earlier form to the form that this program writes: a
 // copy is made first, beside the file, and everything is done in one transaction.
 func (s *Store) migrate(ctx context.Context, form string) error {
-	copied := s.Path() + ".form-" + form
+	copied := s.Place() + ".form-" + form
 	if _, err := os.Lstat(copied); errors.Is(err, os.ErrNotExist) {
 		if err := s.Snapshot(ctx, copied); err != nil {
 			return fmt.Errorf("before the records are taken up from form %s: %w", form, err)
@@ -35,9 +39,9 @@ func (s *Store) migrate(ctx context.Context, form string) error {
 			return fmt.Errorf("records %s: %w", copied, err)
 		}
 	}
-	if err := s.Rebuild(ctx, func(c *sqlite.Change) error {
+	if err := s.Dialect.Rebuild(ctx, s.DB, func(c *sqldb.Change) error {
 		t := &Tx{Change: c, keys: &factors.Moduli{}}
-		if err := t.migrate(form); err != nil {
+		if err := s.bring(t, form); err != nil {
 			return fmt.Errorf("taking up the records from form %s: %w", form, err)
 		}
 		return nil
@@ -51,24 +55,24 @@ func (s *Store) migrate(ctx context.Context, form string) error {
 	return err
 }
 
-func (t *Tx) migrate(form string) error {
+func (s *Store) bring(t *Tx, form string) error {
 	var now string
 	if err := t.QueryRow("SELECT value FROM meta WHERE key = 'version'").Scan(&now); err != nil ||
 		now != form {
 		return err // another program was quicker
 	}
-	steps := []func() error{t.RebuildTables}
+	steps := []func() error{func() error { return s.RebuildTables(t.Change) }}
 	if form == "1" || form == "2" {
 		steps = append(steps, t.rebuildColumns, t.learnAllKeys, func() error { return t.keys.Flush(t.Change) })
 	}
-	steps = append(steps, t.rebuildAddresses, t.rebuildDerived)
+	steps = append(steps, t.rebuildBriefs, t.rebuildAddresses, t.rebuildDerived)
 	for _, step := range steps {
 		if err := step(); err != nil {
 			return err
 		}
 	}
 	if _, err := t.Exec("UPDATE meta SET value = ? WHERE key = 'version'",
-		fmt.Sprint(sqlite.Version)); err != nil {
+		fmt.Sprint(sqldb.Version)); err != nil {
 		return err
 	}
 	at, _, err := (&times{}).latest(t.Ctx, t.Querier())
@@ -79,7 +83,7 @@ func (t *Tx) migrate(form string) error {
 	if err != nil {
 		return err
 	}
-	upgraded := event.On("records", event.RecordsUpgraded{From: form, To: fmt.Sprint(sqlite.Version)})
+	upgraded := event.On("records", event.RecordsUpgraded{From: form, To: fmt.Sprint(sqldb.Version)})
 	for _, r := range append([]event.Record{upgraded}, t.more...) {
 		e, err := r.Entry("")
 		if err != nil {
@@ -116,7 +120,7 @@ func (t *Tx) rebuildColumns() error {
 	if err != nil {
 		return err
 	}
-	if err := t.Insert("name", 3, names); err != nil {
+	if err := t.Insert("name", "kind, value, certificate", names); err != nil {
 		return err
 	}
 	return t.each("SELECT number, der FROM request", func(number int64, der []byte) error {
@@ -127,6 +131,20 @@ func (t *Tx) rebuildColumns() error {
 		sum := r.Key.Fingerprint()
 		_, err = t.Exec("UPDATE request SET title = ?, key_sha256 = ? WHERE number = ?", r.Title(),
 			sum[:], number)
+		return err
+	})
+}
+
+// rebuildBriefs writes what lists tell of certificates beside them: they are so since form 7.
+func (t *Tx) rebuildBriefs() error {
+	return t.each("SELECT id, der FROM certificate", func(id int64, der []byte) error {
+		c, err := cert.Read(der)
+		if err != nil {
+			return nil // a check tells it
+		}
+		b := store.BriefOf(c)
+		_, err = t.Exec("UPDATE certificate SET not_before = ?, key_kind = ?, names = ?, traits = ? WHERE id = ?",
+			b.NotBefore.Unix(), b.KeyKind, b.NameList, int64(b.Traits), id)
 		return err
 	})
 }

@@ -4,9 +4,11 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"slices"
+	"strings"
 
 	"ironseal/internal/store"
-	"ironseal/internal/store/sqlite"
+	"ironseal/internal/store/sqldb"
 	"ironseal/pki/fault"
 	"ironseal/pki/journal"
 	"ironseal/pki/lifecycle"
@@ -16,22 +18,94 @@ import (
 // AddRequest records a request. When the same bytes are on record already,
 // their number is returned and known is true.
 func (t *Tx) AddRequest(r *request.Request, sender string) (number int64, known bool, err error) {
-	sum := r.SHA256()
-	err = t.QueryRow("SELECT number FROM request WHERE sha256 = ?", sum[:]).Scan(&number)
-	if err == nil {
-		return number, true, nil
-	}
-	if !errors.Is(err, sql.ErrNoRows) {
+	list, err := t.AddRequests([]*request.Request{r}, sender)
+	if err != nil {
 		return 0, false, err
 	}
-	key := r.Key.Fingerprint()
-	if err := t.learnKey(r.Key, r.Title()); err != nil {
-		return 0, false, err
+	return list[0].Number, list[0].Known, nil
+}
+
+// AddRequests records requests. What is on record already, or twice among them, is told by its number.
+func (t *Tx) AddRequests(list []*request.Request, sender string) ([]store.AddedRequest, error) {
+	sums := make([][32]byte, len(list))
+	for i, r := range list {
+		sums[i] = r.SHA256()
 	}
-	err = t.QueryRow("INSERT INTO request (sha256, der, title, key_sha256, sender, received, state) VALUES "+
-		"(?,?,?,?,?,?,?) RETURNING number", sum[:], r.Raw, r.Title(), key[:], sender, journal.Stamp(t.At),
-		lifecycle.Waiting).Scan(&number)
-	return number, false, err
+	known := map[[32]byte]int64{}
+	if err := t.numbersOf(sums, known); err != nil {
+		return nil, err
+	}
+	out := make([]store.AddedRequest, len(list))
+	var rows []any
+	fresh := map[[32]byte]bool{}
+	for i, r := range list {
+		if known[sums[i]] != 0 || fresh[sums[i]] {
+			out[i].Known = true
+			continue
+		}
+		fresh[sums[i]] = true
+		title, key := r.Title(), r.Key.Fingerprint()
+		if err := t.learnKey(r.Key, title); err != nil {
+			return nil, err
+		}
+		rows = append(rows, sums[i][:], r.Raw, title, key[:], sender, journal.Stamp(t.At), string(lifecycle.Waiting))
+	}
+	if err := t.insertRequests(rows, known); err != nil {
+		return nil, err
+	}
+	for i := range out {
+		out[i].Number = known[sums[i]]
+	}
+	return out, nil
+}
+
+// numbersOf adds the numbers of requests that are on record, by their digests.
+func (t *Tx) numbersOf(sums [][32]byte, into map[[32]byte]int64) error {
+	keys, err := t.Words().Keys(sums)
+	if err != nil {
+		return err
+	}
+	rows, err := t.Query("SELECT r.number, r.sha256 FROM "+t.Words().KeysTable()+" "+t.Words().InOrder()+
+		" request r ON r.sha256 = k.key", keys)
+	if err != nil {
+		return err
+	}
+	return numbered(rows, into)
+}
+
+func numbered(rows sqldb.Rows, into map[[32]byte]int64) error {
+	defer rows.Close()
+	for rows.Next() {
+		var n int64
+		var sum []byte
+		if err := rows.Scan(&n, &sum); err != nil {
+			return err
+		}
+		if len(sum) == 32 {
+			into[[32]byte(sum)] = n
+		}
+	}
+	return rows.Err()
+}
+
+// requestsAtOnce is how many requests one statement records.
+const requestsAtOnce = 100
+
+// insertRequests inserts requests, in order, and adds their numbers.
+func (t *Tx) insertRequests(rows []any, into map[[32]byte]int64) error {
+	const columns = 7
+	for part := range slices.Chunk(rows, requestsAtOnce*columns) {
+		n := len(part) / columns
+		got, err := t.Query("INSERT INTO request (sha256, der, title, key_sha256, sender, received, state) VALUES "+
+			strings.TrimSuffix(strings.Repeat("(?,?,?,?,?,?,?),", n), ",")+" RETURNING number, sha256", part...)
+		if err != nil {
+			return err
+		}
+		if err := numbered(got, into); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // SetState moves a request that is waiting or sent to another state. It fails when
@@ -77,11 +151,11 @@ func decided(number int64, now lifecycle.RequestState) error {
 
 // SetStates moves waiting requests to another state, all or none.
 func (t *Tx) SetStates(numbers []int64, state lifecycle.RequestState) error {
-	list, err := sqlite.Numbers(numbers)
+	list, err := t.Words().Numbers(numbers)
 	if err != nil {
 		return err
 	}
-	res, err := t.Exec("UPDATE request SET state = ?, decided = ? WHERE "+sqlite.Among("number")+" AND state = ?",
+	res, err := t.Exec("UPDATE request SET state = ?, decided = ? WHERE "+t.Words().Among("number")+" AND state = ?",
 		state,
 		journal.Stamp(t.At), list, lifecycle.Waiting)
 	if err != nil {
@@ -95,7 +169,7 @@ func (t *Tx) SetStates(numbers []int64, state lifecycle.RequestState) error {
 
 const requestColumns = "number, der, title, sender, received, state, reason, decided"
 
-func scanRequest(row sqlite.Scanner) (store.Request, error) {
+func scanRequest(row sqldb.Scanner) (store.Request, error) {
 	var r store.Request
 	var received, decided string
 	err := row.Scan(&r.Number, &r.DER, &r.Title, &r.Sender, &received, &r.State, &r.Reason, &decided)
@@ -142,7 +216,8 @@ func (s *Store) RequestsByKey(ctx context.Context, state lifecycle.RequestState,
 }
 
 func (s *Store) eachRequest(ctx context.Context, fn func(store.Request), where string, args ...any) error {
-	rows, err := s.Querier().QueryContext(ctx, "SELECT "+requestColumns+" FROM request WHERE "+where+" ORDER BY number",
+	rows, err := s.Querier().StreamContext(ctx,
+		"SELECT "+requestColumns+" FROM request WHERE "+where+" ORDER BY number",
 		args...)
 	if err != nil {
 		return s.Explain(err)
@@ -222,4 +297,37 @@ func (s *Store) Holders(ctx context.Context, certificate int64) ([]string, error
 		out = append(out, who)
 	}
 	return out, s.Explain(rows.Err())
+}
+
+// holdersAtOnce is how many certificates one question is about.
+const holdersAtOnce = 1000
+
+// HoldersAmong is Holders of several certificates.
+func (s *Store) HoldersAmong(ctx context.Context, certificates []int64) (map[int64][]string, error) {
+	out := map[int64][]string{}
+	for part := range slices.Chunk(certificates, holdersAtOnce) {
+		among, err := s.Numbers(part)
+		if err != nil {
+			return nil, err
+		}
+		rows, err := s.Querier().QueryContext(ctx, `SELECT c.id, r.sender FROM certificate c
+			JOIN request r ON r.number = c.request WHERE `+s.Among("c.id")+` AND r.sender <> ''
+			UNION SELECT certificate, who FROM holder WHERE `+s.Among("certificate")+` AND who <> '' ORDER BY 1, 2`,
+			among, among)
+		if err != nil {
+			return nil, s.Explain(err)
+		}
+		for rows.Next() {
+			var id int64
+			var who string
+			if err := rows.Scan(&id, &who); err != nil {
+				return nil, errors.Join(err, rows.Close())
+			}
+			out[id] = append(out[id], who)
+		}
+		if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+			return nil, s.Explain(err)
+		}
+	}
+	return out, nil
 }

@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"ironseal/internal/store"
-	"ironseal/internal/store/sqlite"
+	"ironseal/internal/store/sqldb"
 	"ironseal/pki/fault"
 	"ironseal/pki/journal"
 )
@@ -19,19 +19,15 @@ func (t *Tx) AddRevocations(handle string, number int64, serials []string, at []
 	if err != nil {
 		return err
 	}
-	insert, err := t.Prepare("INSERT INTO revocation (authority, serial, at, reason, ends) VALUES " +
-		"(?1,?2,?3,?4, coalesce((SELECT not_after FROM certificate WHERE serial = ?2 AND authority = ?1), 0)) ON " +
-		"CONFLICT DO NOTHING")
-	if err != nil {
-		return err
-	}
-	defer insert.Close()
 	for i, serial := range serials {
-		if _, err := insert.ExecContext(t.Ctx, id, serial, journal.Stamp(at[i]), reasons[i]); err != nil {
+		if _, err := t.Exec("INSERT INTO revocation (authority, serial, at, reason, ends) VALUES (?1,?2,?3,?4, "+
+			"coalesce((SELECT not_after FROM certificate WHERE serial = ?2 AND authority = ?1), 0)) ON CONFLICT DO "+
+			"NOTHING", id, serial, journal.Stamp(at[i]), reasons[i]); err != nil {
 			return err
 		}
 	}
-	_, err = t.Exec("UPDATE authority SET list_number = max(list_number, ?) WHERE id = ?", number, id)
+	_, err = t.Exec("UPDATE authority SET list_number = "+
+		t.Words().Larger("list_number", "?")+" WHERE id = ?", number, id)
 	return err
 }
 
@@ -58,8 +54,17 @@ func (t *Tx) Revoke(handle string, r store.Revocation, holds func(reason int) bo
 	}
 	_, err = t.Exec("INSERT INTO revocation (authority, serial, at, reason, invalid, ends, part, again) VALUES "+
 		"(?,?,?,?,?,?,?,?)",
-		id, r.Serial, journal.Stamp(r.At), r.Reason, journal.StampOrNone(r.Invalid), unixOrNone(r.Ends), r.Part, found)
+		id, r.Serial, journal.Stamp(r.At), r.Reason, journal.StampOrNone(r.Invalid), unixOrNone(r.Ends), r.Part,
+		zeroOrOne(found))
 	return was, err
+}
+
+// zeroOrOne is a truth as records keep it.
+func zeroOrOne(b bool) int64 {
+	if b {
+		return 1
+	}
+	return 0
 }
 
 func unixOrNone(t time.Time) int64 {
@@ -102,7 +107,7 @@ func (t *Tx) NumberList(handle string, after, number int64) error {
 
 const revocationColumns = "id, serial, at, reason, invalid, ends, part, released, again"
 
-func scanRevocation(row sqlite.Scanner) (r store.Revocation, err error) {
+func scanRevocation(row sqldb.Scanner) (r store.Revocation, err error) {
 	var at, invalid, released string
 	var ends int64
 	err = row.Scan(&r.ID, &r.Serial, &at, &r.Reason, &invalid, &ends, &r.Part, &released, &r.Again)
@@ -119,7 +124,7 @@ func scanRevocation(row sqlite.Scanner) (r store.Revocation, err error) {
 	return r, err
 }
 
-func revocationOf(ctx context.Context, q sqlite.Querier, authority int64, serial string) (store.Revocation, bool,
+func revocationOf(ctx context.Context, q sqldb.Querier, authority int64, serial string) (store.Revocation, bool,
 	error) {
 	r, err := scanRevocation(q.QueryRowContext(ctx, "SELECT "+revocationColumns+" FROM revocation WHERE authority = "+
 		"? AND serial = ?", authority, serial))
@@ -153,7 +158,7 @@ func (s *Store) EachRevocation(ctx context.Context, some store.RevocationFilter,
 	if some.Part >= 0 {
 		where += " AND part = ?3"
 	}
-	rows, err := s.Querier().QueryContext(ctx, "SELECT "+revocationColumns+" FROM revocation WHERE authority = "+
+	rows, err := s.Querier().StreamContext(ctx, "SELECT "+revocationColumns+" FROM revocation WHERE authority = "+
 		"(SELECT id "+
 		"FROM authority WHERE handle = ?1) AND id > ?2 AND "+where+" ORDER BY id", some.Handle, some.After, some.Part)
 	if err != nil {
@@ -187,7 +192,7 @@ func ofPart(part int) string {
 // million.
 func (s *Store) EachListEntry(ctx context.Context, handle string, part int, after, cut int64,
 	fn func(store.ListEntry) error) error {
-	rows, err := s.Querier().QueryContext(ctx, "SELECT id, serial, at, reason, invalid, again FROM revocation WHERE "+
+	rows, err := s.Querier().StreamContext(ctx, "SELECT id, serial, at, reason, invalid, again FROM revocation WHERE "+
 		ofPart(part)+" AND id > ?3 AND released = '' AND (ends = 0 OR ends >= ?4) ORDER BY id", handle, part, after,
 		cut)
 	if err != nil {
@@ -214,12 +219,10 @@ func (s *Store) EachListEntry(ctx context.Context, handle string, part int, afte
 func (s *Store) Leaving(ctx context.Context, handle string, part int, since, from, to time.Time) (serials []string,
 	err error) {
 	of := ofPart(part)
-	rows, err := s.Querier().QueryContext(ctx, "SELECT serial FROM revocation"+sqlite.
-		Indexed("revocation_released")+" WHERE "+of+
-		" AND released <> '' AND released > ?5 UNION ALL SELECT serial FROM revocation"+sqlite.
-		Indexed("revocation_ends")+" "+
-		"WHERE "+of+" AND released = '' AND ends > 0 AND ends >= ?3 AND ends < ?4", handle, part, from.Unix(),
-		to.Unix(), journal.StampOrNone(since))
+	rows, err := s.Querier().QueryContext(ctx, "SELECT serial FROM revocation"+s.Indexed("revocation_released")+
+		" WHERE "+of+" AND released <> '' AND released > ?5 UNION ALL SELECT serial FROM revocation"+
+		s.Indexed("revocation_ends")+" WHERE "+of+" AND released = '' AND ends > 0 AND ends >= ?3 AND ends < ?4",
+		handle, part, from.Unix(), to.Unix(), journal.StampOrNone(since))
 	if err != nil {
 		return nil, s.Explain(err)
 	}
@@ -241,10 +244,8 @@ func (s *Store) LastRevocation(ctx context.Context, handle string, part int) (la
 	var at string
 	of := ofPart(part)
 	err = s.QueryRow(ctx, "SELECT coalesce((SELECT id FROM revocation WHERE "+of+" ORDER BY id DESC LIMIT 1), 0), "+
-		"coalesce((SELECT max(released) FROM revocation"+sqlite.
-		Indexed("revocation_released")+" WHERE "+of+" AND released <> "+
-		"''), '')",
-		handle, part).Scan(&last, &at)
+		"coalesce((SELECT max(released) FROM revocation"+s.Indexed("revocation_released")+" WHERE "+of+
+		" AND released <> ''), '')", handle, part).Scan(&last, &at)
 	if at != "" {
 		released = journal.Unstamp(at)
 	}
@@ -295,12 +296,10 @@ func (s *Store) ListNumber(ctx context.Context, handle string) (int64, error) {
 // CountListed counts what is on an authority's list for certificates that had not ended at a
 // moment, or whose end is not known; part -1 is all.
 func (s *Store) CountListed(ctx context.Context, handle string, part int, at time.Time) (n int, err error) {
-	err = s.QueryRow(ctx, "SELECT (SELECT count(*) FROM revocation"+sqlite.
-		Indexed("revocation_ends")+" WHERE "+ofPart(part)+
-		" AND released = '' AND ends = 0) + (SELECT count(*) FROM revocation"+sqlite.
-		Indexed("revocation_ends")+" WHERE "+
-		ofPart(part)+
-		" AND released = '' AND ends > 0 AND ends >= ?3)", handle, part, at.Unix()).Scan(&n)
+	of, ends := ofPart(part), s.Indexed("revocation_ends")
+	err = s.QueryRow(ctx, "SELECT (SELECT count(*) FROM revocation"+ends+" WHERE "+of+" AND released = '' AND "+
+		"ends = 0) + (SELECT count(*) FROM revocation"+ends+" WHERE "+of+" AND released = '' AND ends > 0 AND "+
+		"ends >= ?3)", handle, part, at.Unix()).Scan(&n)
 	return n, err
 }
 
@@ -319,20 +318,21 @@ func (s *Store) CompromisedKeys(ctx context.Context) (map[[32]byte]string, error
 
 // CompromisedAmong is CompromisedKeys for some keys only, as they are inside an act.
 func (t *Tx) CompromisedAmong(keys [][32]byte) (map[[32]byte]string, error) {
-	list, err := sqlite.Keys(keys)
+	list, err := t.Words().Keys(keys)
 	if err != nil {
 		return nil, err
 	}
-	rows, err := t.Query("SELECT c.key_sha256, c.serial FROM "+sqlite.KeysTable+" CROSS JOIN certificate c ON "+
-		"c.key_sha256 = k.key CROSS JOIN revocation r ON r.authority = c.authority AND r.serial = c.serial WHERE "+
-		"r.reason IN (1, 2) AND r.released = ''", list)
+	w := t.Words()
+	rows, err := t.Query("SELECT c.key_sha256, c.serial FROM "+w.KeysTable()+" "+w.InOrder()+" certificate c ON "+
+		"c.key_sha256 = k.key "+w.InOrder()+" revocation r ON r.authority = c.authority AND r.serial = c.serial "+
+		"WHERE r.reason IN (1, 2) AND r.released = ''", list)
 	if err != nil {
 		return nil, err
 	}
 	return eachLost(rows)
 }
 
-func eachLost(rows *sql.Rows) (map[[32]byte]string, error) {
+func eachLost(rows sqldb.Rows) (map[[32]byte]string, error) {
 	defer rows.Close()
 	out := map[[32]byte]string{}
 	for rows.Next() {

@@ -6,12 +6,13 @@ import (
 	"slices"
 
 	"ironseal/internal/store"
-	"ironseal/internal/store/sqlite"
+	"ironseal/internal/store/sqldb"
 )
 
 // tables are what records consist of.
 var tables = []string{"meta", "authority", "template", "request", "certificate", "generation", "link", "sent", "holder",
-	"revocation", "place", "carried", "name", "outside", "draft", "waiver", "journal", "derived", "moduli", "flaw"}
+	"revocation", "place", "carried", "name", "outside", "draft", "waiver", "journal", "derived", "moduli", "flaw",
+	"sealed"}
 
 // EachRow calls fn for every row of a table as it is stored, for a check that
 // believes nothing.
@@ -19,7 +20,7 @@ func (s *Store) EachRow(ctx context.Context, table string, fn func(store.Row) er
 	if !slices.Contains(tables, table) {
 		return fmt.Errorf("records have no table %q", table)
 	}
-	rows, err := s.Querier().QueryContext(ctx, "SELECT rowid AS rowid, * FROM "+table+" ORDER BY rowid")
+	rows, err := s.Querier().StreamContext(ctx, s.DB.EachRow(table))
 	if err != nil {
 		return s.Explain(err)
 	}
@@ -48,4 +49,4 @@ func (s *Store) EachRow(ctx context.Context, table string, fn func(store.Row) er
 }
 
 // Form is the number of the form that the records have.
-func (s *Store) Form() int { return sqlite.Version }
+func (s *Store) Form() int { return sqldb.Version }

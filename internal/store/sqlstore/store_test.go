@@ -23,7 +23,7 @@ func create(t *testing.T) *Store {
 	if runtime.GOOS == "windows" {
 		name = "odd name #1%.db"
 	}
-	s, err := Create(ctx, filepath.Join(t.TempDir(), name), "test")
+	s, err := Create(ctx, store.File(filepath.Join(t.TempDir(), name)), "test")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -2,12 +2,14 @@ package sqlstore
 
 import (
 	"context"
+	"database/sql"
+	"errors"
 	"fmt"
 	"sync"
 	"time"
 
 	"ironseal/internal/store"
-	"ironseal/internal/store/sqlite"
+	"ironseal/internal/store/sqldb"
 	"ironseal/pki/journal"
 )
 
@@ -89,21 +91,39 @@ func (t *turns) next(do func([]*one)) {
 	}
 }
 
-// together writes changes in one transaction. A change that fails leaves nothing behind.
+// together writes changes in one transaction. A change that fails leaves nothing behind. Where the connection to a
+// server is lost, they are done again once there is another, unless they turn out to be on record.
 func (s *Store) together(list []*one) {
-	change, err := s.Begin(list[0].ctx, list[0].now)
+	until := time.Now().Add(s.Patience())
+	for pause := 20 * time.Millisecond; ; pause = min(2*pause, time.Second) {
+		err := s.transact(list, until)
+		if err == nil {
+			return
+		}
+		if !s.Lost(err) || time.Now().Add(pause).After(until) {
+			fail(list, s.Explain(err))
+			return
+		}
+		time.Sleep(pause)
+		for _, o := range list {
+			o.head, o.err, o.broken = journal.Head{}, nil, nil
+		}
+	}
+}
+
+// transact writes changes in one transaction. An error says that none of them is on record.
+func (s *Store) transact(list []*one, until time.Time) error {
+	known := s.times.known()
+	change, err := s.BeginAsking(list[0].ctx, list[0].now, endQuestion(s.Querier(), known), endArguments(known)...)
 	if err != nil {
-		fail(list, err)
-		return
+		return err
 	}
 	defer change.Rollback()
 	var last journal.Head
 	good := 0
-	for i, o := range list {
+	for _, o := range list {
 		if err := s.alone(change, o, len(list) > 1); err != nil { // nothing of the transaction is left
-			fail(list[:i+1], s.Explain(err))
-			fail(list[i+1:], s.Explain(err))
-			return
+			return err
 		}
 		if o.err == nil && o.broken == nil {
 			last = o.head
@@ -111,13 +131,53 @@ func (s *Store) together(list []*one) {
 		}
 	}
 	if good == 0 {
-		return
+		return nil
 	}
-	if err := change.Commit(); err != nil {
+	err = change.Commit()
+	if err != nil && s.Lost(err) {
+		var done bool
+		if done, err = s.settle(list[0].ctx, last, err, until); err != nil && !done {
+			return err
+		}
+	}
+	if _, dropped := errors.AsType[*sqldb.DroppedError](err); dropped {
+		fail(list, s.Explain(err))
+		return nil
+	}
+	if err != nil {
 		fail(list, fmt.Errorf("%w: %w", store.ErrUncertain, s.Explain(err)))
-		return
+		return nil
 	}
 	s.note(last)
+	return nil
+}
+
+// settle finds out whether a change is on record whose connection was lost at its commit. It takes its turn before it
+// asks: the server may still be at it, and a commit that waits for a standby is not seen by others until then. lost is
+// returned where the change is not on record. done with an error says that the answer could not be had.
+func (s *Store) settle(ctx context.Context, head journal.Head, lost error, until time.Time) (done bool, err error) {
+	for pause := 50 * time.Millisecond; ; pause = min(2*pause, time.Second) {
+		var there bool
+		var c *sqldb.Change
+		if c, err = s.Begin(ctx, time.Now); err == nil {
+			var en journal.Entry
+			en, err = scanEntry(c.QueryRow(entryQuestion+"seq = ?", head.Seq))
+			c.Rollback()
+			there = err == nil && en.Head() == head
+			if errors.Is(err, sql.ErrNoRows) {
+				err = nil
+			}
+		}
+		switch {
+		case err == nil && there:
+			return true, nil
+		case err == nil:
+			return false, lost
+		case time.Now().Add(pause).After(until):
+			return true, errors.Join(lost, err)
+		}
+		time.Sleep(pause)
+	}
 }
 
 // fail gives an error to the changes that have none of their own.
@@ -131,7 +191,7 @@ func fail(list []*one, err error) {
 
 // alone writes one change. among says that there are others in the transaction, which a failure must leave as they are.
 // An error says that the transaction as a whole is lost.
-func (s *Store) alone(change *sqlite.Change, o *one, among bool) error {
+func (s *Store) alone(change *sqldb.Change, o *one, among bool) error {
 	own := change.For(o.ctx, o.now)
 	if among {
 		if _, err := own.Exec("SAVEPOINT act"); err != nil {
@@ -139,6 +199,9 @@ func (s *Store) alone(change *sqlite.Change, o *one, among bool) error {
 		}
 	}
 	s.attempt(own, o)
+	if s.Lost(o.err) {
+		return o.err
+	}
 	if !among {
 		return nil
 	}
@@ -151,7 +214,7 @@ func (s *Store) alone(change *sqlite.Change, o *one, among bool) error {
 	return err
 }
 
-func (s *Store) attempt(own *sqlite.Change, o *one) {
+func (s *Store) attempt(own *sqldb.Change, o *one) {
 	defer func() { o.broken = recover() }()
 	tx := &Tx{Change: own, actor: o.actor, times: s.times, loaded: s.loaded}
 	if o.head, o.err = tx.change(o.fn); o.err != nil {

@@ -16,7 +16,7 @@ import (
 
 // Changes that are written together are each whole or not there, and each returns when it is on record.
 func TestChangesAreWrittenTogether(t *testing.T) {
-	s, err := Create(context.Background(), filepath.Join(t.TempDir(), "records.db"), "a")
+	s, err := Create(context.Background(), store.File(filepath.Join(t.TempDir(), "records.db")), "a")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"sync"
 
+	"ironseal/internal/store/sqldb"
 	"ironseal/pki/cert"
 )
 
@@ -29,7 +30,7 @@ func (t *Tx) Exec(query string, args ...any) (sql.Result, error) {
 }
 
 // QueryRow asks for one row, or writes one and asks for what it became.
-func (t *Tx) QueryRow(query string, args ...any) *sql.Row {
+func (t *Tx) QueryRow(query string, args ...any) sqldb.Scanner {
 	t.touched = t.touched || strings.HasPrefix(query, "INSERT") && touches(query)
 	return t.Change.QueryRow(query, args...)
 }

@@ -9,6 +9,7 @@
 package authorities
 
 import (
+	"cmp"
 	"context"
 	"crypto"
 	"errors"
@@ -44,6 +45,7 @@ type Ask struct {
 	Template   string
 	Subject    *dn.Name
 	Key        key.Kind
+	KeyIn      string // where the key is held, such as "agent:SHA256:..."; "" to make one here
 	Lifetime   span.Span
 	PathLength *int
 	Permit     []san.Constraint
@@ -65,6 +67,9 @@ type Planned struct {
 	day       time.Time // the switch day before which it does not sign; zero for none
 }
 
+// Template is the template that it is made by.
+func (p Planned) Template() template.Template { return p.in.Template }
+
 // PlanNew plans a new authority.
 func PlanNew(ctx context.Context, e *estate.Estate, ask Ask) (Planned, error) {
 	return estate.Snapshot(ctx, e, func(e *estate.Estate) (Planned, error) { return planNew(ctx, e, ask) })
@@ -77,7 +82,7 @@ func planNew(ctx context.Context, e *estate.Estate, ask Ask) (Planned, error) {
 	}
 	var newest time.Time
 	var err error
-	if out.Head, newest, err = e.Records.Newest(ctx); err != nil { // before the clock: others keep recording
+	if out.Head, newest, err = e.Newest(ctx); err != nil { // before the clock: others keep recording
 		return out, err
 	}
 	h, err := e.Hierarchy(ctx)
@@ -92,8 +97,9 @@ func planNew(ctx context.Context, e *estate.Estate, ask Ask) (Planned, error) {
 	in := issue.Input{Handle: ask.Handle, Others: h, Now: e.Now(), Newest: newest,
 		BeginsBefore: e.Settings.BeginsBefore(),
 		Rehearse:     e.Rehearsal, KeyKind: ask.Key}
-	if in.KeyKind == "" {
-		in.KeyKind = key.Kind(e.Settings.Defaults.AuthorityKey)
+	if in.KeyKind, err = kindAsked(ctx, e, cmp.Or(ask.Key, key.Kind(e.Settings.Defaults.AuthorityKey)),
+		ask); err != nil {
+		return out, err
 	}
 	templateName := "root-authority"
 	if ask.Under != "" {
@@ -188,20 +194,11 @@ func Create(ctx context.Context, e *estate.Estate, p Planned) (*hierarchy.Genera
 		}
 		return g, head, e.Env.Step(estate.StepRecorded)
 	}
-	secret, err := e.Keys.Choose(ctx, handle)
+	fresh, secret, err := NewKey(ctx, e, handle, p.in.KeyKind, p.Ask.KeyIn)
 	if err != nil {
 		return fail(err)
 	}
 	defer clear(secret)
-	done := func() {}
-	if p.in.KeyKind.Family() == "rsa" { // the others take no time
-		done = e.Env.Progress(fmt.Sprintf("making a key of kind %s for %s", p.in.KeyKind, handle))
-	}
-	fresh, err := e.Keys.Make(ctx, p.in.KeyKind)
-	done()
-	if err != nil {
-		return fail(fmt.Errorf("authority %s: %w", handle, err))
-	}
 	if err := e.Env.Step(estate.StepKeyMade); err != nil {
 		return fail(err)
 	}
@@ -220,24 +217,6 @@ func Create(ctx context.Context, e *estate.Estate, p Planned) (*hierarchy.Genera
 		return fail(errors.Join(err, DiscardKey(e, err, fresh)))
 	}
 	return g, head, e.Env.Step(estate.StepRecorded)
-}
-
-// DiscardKey removes a new key after an act that failed. Where it is not certain that
-// it failed, the key may be on record, and stays.
-func DiscardKey(e *estate.Estate, why error, fresh *keystore.Fresh) error {
-	if errors.Is(why, store.ErrUncertain) {
-		return nil
-	}
-	return e.Keys.Remove(fresh)
-}
-
-// CheckKey refuses to record an authority whose key file is not on disk: it may have
-// been moved away between the making and the recording.
-func CheckKey(e *estate.Estate, handle string, k key.Public) error {
-	if !e.Keys.Has(k) {
-		return fmt.Errorf("authority %s: its key file is gone; nothing was recorded", handle)
-	}
-	return nil
 }
 
 // CheckFree refuses a second authority of one subject, or with another's key: both
@@ -316,6 +295,9 @@ func planWithKey(e *estate.Estate, p Planned, own crypto.Signer) (issue.Plan, er
 func signAuthority(ctx context.Context, e *estate.Estate, p Planned, plan issue.Plan,
 	own crypto.Signer) (*hierarchy.Generation, journal.Head, error) {
 	handle := p.Ask.Handle
+	if err := e.CheckAgreed(p.in.Template, event.AuthorityCreated{}); err != nil {
+		return nil, journal.Head{}, err
+	}
 	if err := e.Env.Step(estate.StepKeyKept); err != nil {
 		return nil, journal.Head{}, err
 	}

@@ -53,7 +53,7 @@ func planCross(ctx context.Context, e *estate.Estate, ask CrossAsk) (Crossing, e
 	out := Crossing{Ask: ask}
 	var newest time.Time
 	var err error
-	if out.Head, newest, err = e.Records.Newest(ctx); err != nil {
+	if out.Head, newest, err = e.Newest(ctx); err != nil {
 		return out, err
 	}
 	h, err := e.Hierarchy(ctx)

@@ -29,6 +29,9 @@ func Ready(ctx context.Context, e *estate.Estate, p Planned) error {
 			return fmt.Errorf("authority %s: %w", handle, err)
 		}
 	}
+	if p.Ask.KeyIn != "" {
+		return nil
+	}
 	return e.Keys.ChooseAhead(ctx, handle)
 }
 

@@ -30,6 +30,7 @@ type RenewAsk struct {
 	Handle    string
 	SameKey   bool
 	Key       key.Kind // another kind for the new key
+	KeyIn     string   // where the new key is held, such as "agent:SHA256:..."; "" to make one here
 	Lifetime  span.Span
 	Template  string
 	Suspicion string    // what is suspected of the key
@@ -64,7 +65,7 @@ func planRenewal(ctx context.Context, e *estate.Estate, ask RenewAsk) (RenewalPl
 	out := RenewalPlan{SameKey: ask.SameKey}
 	var newest time.Time
 	var err error
-	if out.Head, newest, err = e.Records.Newest(ctx); err != nil { // before the clock: others keep recording
+	if out.Head, newest, err = e.Newest(ctx); err != nil { // before the clock: others keep recording
 		return out, err
 	}
 	h, err := e.Hierarchy(ctx)
@@ -83,7 +84,7 @@ func planRenewal(ctx context.Context, e *estate.Estate, ask RenewAsk) (RenewalPl
 	if err != nil {
 		return out, err
 	}
-	out.Ask = Ask{Handle: ask.Handle, Key: in.KeyKind, Waivers: ask.Waivers}
+	out.Ask = Ask{Handle: ask.Handle, Key: in.KeyKind, KeyIn: ask.KeyIn, Waivers: ask.Waivers}
 	if in.Issuer != nil {
 		out.Ask.Under = in.Issuer.Authority.Handle
 	}
@@ -145,6 +146,8 @@ func renewable(e *estate.Estate, h hierarchy.Hierarchy, a *hierarchy.Authority, 
 	case a.Prepared() != nil:
 		return nil, fmt.Errorf("authority %s: %s waits for its switch day, %s: switch to it, or drop it, first",
 			a.Handle, a.Prepared().Label(), a.Prepared().SwitchDay.Format("2006-01-02"))
+	case ask.SameKey && ask.KeyIn != "":
+		return nil, fmt.Errorf("authority %s: with the same key there is no other place for it", a.Handle)
 	case ask.SameKey && ask.Key != "":
 		return nil, fmt.Errorf("authority %s: with the same key the kind of key cannot change", a.Handle)
 	case !ask.Day.IsZero() && !ask.Day.After(e.Now()):
@@ -168,8 +171,11 @@ func renewalInput(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, 
 	old *hierarchy.Generation, ask RenewAsk) (issue.Input, error) {
 	in := issue.Input{Handle: a.Handle, Others: h, Now: e.Now(), BeginsBefore: e.Settings.BeginsBefore(),
 		Rehearse: e.Rehearsal,
-		KeyKind:  ask.Key, Subject: old.Certificate.Subject}
+		Subject:  old.Certificate.Subject}
 	var err error
+	if in.KeyKind, err = kindAsked(ctx, e, ask.Key, Ask{Key: ask.Key, KeyIn: ask.KeyIn}); err != nil {
+		return in, err
+	}
 	switch {
 	case ask.Under != "":
 		if in.Issuer, err = estate.FindGeneration(h, ask.Under); err != nil {

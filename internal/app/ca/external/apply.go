@@ -45,6 +45,7 @@ type ApplyAsk struct {
 	Parent  string // what the parent is called here; "" to take its common name
 	Subject *dn.Name
 	Key     key.Kind
+	KeyIn   string // where the key is held, such as "agent:SHA256:..."; "" to make one here
 	SameKey bool
 	Day     time.Time // a switch day: the answer is kept, unused, until then
 }
@@ -170,16 +171,9 @@ func applicantKey(ctx context.Context, e *estate.Estate, ask ApplyAsk, kind key.
 		own, err := e.Keys.Open(ctx, renews.Certificate.Key, ask.Handle, keystore.ForOwnRequest)
 		return own, func() (func() error, error) { return nothing, nil }, err
 	}
-	secret, err := e.Keys.Choose(ctx, ask.Handle)
+	fresh, secret, err := authorities.NewKey(ctx, e, ask.Handle, kind, ask.KeyIn)
 	if err != nil {
 		return nil, nil, err
-	}
-	done := e.Env.Progress(fmt.Sprintf("making a key of kind %s for %s", kind, ask.Handle))
-	fresh, err := e.Keys.Make(ctx, kind)
-	done()
-	if err != nil {
-		clear(secret)
-		return nil, nil, fmt.Errorf("authority %s: %w", ask.Handle, err)
 	}
 	return fresh.Signer(), func() (func() error, error) {
 		defer clear(secret)

@@ -50,10 +50,11 @@ func Of(ctx context.Context, e *estate.Estate, handles []string) ([]Key, error) 
 	}
 	var out []Key
 	add := func(k Key) {
-		if e.Keys.Has(k.Public) && !slices.ContainsFunc(out, func(o Key) bool {
-			return key.Same(o.Public,
-				k.Public)
-		}) {
+		if e.Keys.StoredSHA256(fmt.Sprintf("%x", k.Public.Fingerprint())) != "" && !slices.ContainsFunc(out,
+			func(o Key) bool {
+				return key.Same(o.Public,
+					k.Public)
+			}) {
 			out = append(out, k)
 		}
 	}
@@ -106,7 +107,18 @@ type Changed struct {
 // Change gives keys other passphrases. Every key is opened and encrypted again before the first file is
 // replaced.
 func Change(ctx context.Context, e *estate.Estate, keys []Key, choose Choose) ([]Changed, journal.Head, error) {
+	return ChangeAfter(ctx, e, keys, choose, func([]keystore.Rewrapped) error { return nil })
+}
+
+// ChangeAfter is Change with something that has to be done once every key was encrypted again, and before the first
+// file
+// is replaced.
+func ChangeAfter(ctx context.Context, e *estate.Estate, keys []Key, choose Choose,
+	first func([]keystore.Rewrapped) error) ([]Changed, journal.Head, error) {
 	list, err := prepared(ctx, e, keys, choose)
+	if err == nil {
+		err = first(list)
+	}
 	if err != nil {
 		return nil, journal.Head{}, err
 	}
@@ -126,9 +138,9 @@ func Change(ctx context.Context, e *estate.Estate, keys []Key, choose Choose) ([
 	}); err != nil {
 		return nil, journal.Head{}, err
 	}
-	head, err := e.Act(ctx, func(store.Tx) ([]event.Record, error) {
+	head, err := e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
 		for i, r := range list {
-			if err := e.Keys.Put(r); err != nil {
+			if err := e.Keys.Put(r, tx); err != nil {
 				return nil, fmt.Errorf("%w: %d of %d keys have the new passphrase: give the same command again", err, i,
 					len(list))
 			}

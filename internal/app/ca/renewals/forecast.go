@@ -10,6 +10,7 @@ import (
 
 	"ironseal/internal/estate"
 	"ironseal/pki/advice"
+	"ironseal/pki/cert"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/lifecycle"
 	"ironseal/pki/renewal"
@@ -57,7 +58,7 @@ func outside(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy) ([]re
 	}); err != nil {
 		return nil, err
 	}
-	list, err := e.ReadCertificates(e.Records.ByTemplates(ctx, sums))
+	list, err := e.ReadCertificates(e.Records.AuthoritiesByTemplates(ctx, sums))
 	if err != nil {
 		return nil, err
 	}
@@ -87,6 +88,8 @@ type Due struct {
 	Serial  string      `json:"serial,omitempty" doc:"the certificate's serial number, in hex"`
 	Holders []string    `json:"held_by" doc:"who is known to hold it"`
 	Next    advice.Step `json:"-"`
+
+	Line *estate.CertificateLine `json:"-"` // of a certificate of an end entity
 }
 
 // DueWithin lists everything that ends or should be renewed until a span from now,
@@ -165,20 +168,24 @@ func inOrder(list []Due) []Due {
 // who holds them.
 func leavesEnding(ctx context.Context, e *estate.Estate, until time.Time) (out []Due, err error) {
 	now := e.Now()
-	list, err := e.ReadCertificates(e.Records.Ending(ctx, now.AddDate(0, 0, -30), until, -1))
+	list, err := e.Ending(ctx, now.AddDate(0, 0, -30), until)
 	if err != nil {
 		return nil, err
 	}
-	for _, c := range list {
-		if c.OneUse() {
-			continue
-		}
-		holders, err := e.Records.Holders(ctx, c.Record.ID)
-		if err != nil {
-			return nil, err
-		}
-		d := Due{Day: c.NotAfter, What: "ends", Title: c.Title(), Serial: c.SerialHex(), Holders: holders,
-			Next: advice.To("", advice.RenewCertificate, "certificate", c.Serial.Short())}
+	list = slices.DeleteFunc(list, func(c estate.CertificateLine) bool { return c.OneUse() })
+	ids := make([]int64, len(list))
+	for i := range list {
+		ids[i] = list[i].ID
+	}
+	holders, err := e.Records.HoldersAmong(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	out = make([]Due, 0, len(list))
+	for i := range list {
+		c := &list[i]
+		d := Due{Day: c.Until, What: "ends", Title: c.Title, Serial: c.Serial, Holders: holders[c.ID], Line: c,
+			Next: advice.To("", advice.RenewCertificate, "certificate", cert.ShortSerial(c.Serial))}
 		if c.State == lifecycle.Expired {
 			d.What = "ended"
 		}

@@ -157,7 +157,7 @@ func inPlaceOf(ctx context.Context, e *estate.Estate, p *signing.Planning, old e
 	if err := p.Learn(ctx, e, sign); err != nil {
 		return nil, err
 	}
-	sign.Amend.Add, sign.Amend.Drop = nameChanges(r, old, p.Templates[sign.Template])
+	sign.Amend.Add, sign.Amend.Drop = nameChanges(r, old, *p.Templates[sign.Template])
 	if !r.Subject.Equal(old.Subject) && again {
 		subject := old.Subject
 		sign.Amend.Subject = &subject
@@ -235,7 +235,7 @@ func PlanDue(ctx context.Context, e *estate.Estate, within span.Span, waivers []
 func planDue(ctx context.Context, e *estate.Estate, within span.Span, waivers []finding.Waiver) ([]signing.Planned,
 	error) {
 	now := e.Now()
-	list, err := e.ReadCertificates(e.Records.Ending(ctx, now.AddDate(0, 0, -30), within.After(now), -1))
+	list, err := e.ReadCertificates(e.Records.Ending(ctx, now.AddDate(0, 0, -30), within.After(now), store.NoLimit))
 	if err != nil {
 		return nil, err
 	}

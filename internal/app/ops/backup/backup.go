@@ -172,7 +172,7 @@ func (b *Backup) read(e *estate.Estate, snapshot string) (map[string][]byte, err
 	if err != nil {
 		return nil, err
 	}
-	b.Files = append(b.Files, BackupFile{e.Settings.Storage.Records, size, sum})
+	b.Files = append(b.Files, BackupFile{e.Settings.Storage.File(), size, sum})
 	slices.SortFunc(b.Files, func(a, b BackupFile) int { return strings.Compare(a.Name, b.Name) })
 	return content, nil
 }
@@ -190,7 +190,7 @@ func (h openLists) close() {
 // lists adds the revocation lists that are to be served, now or later, by the records of the backup:
 // those of an authority elsewhere could not be signed again.
 func (b *Backup) lists(ctx context.Context, e *estate.Estate, snapshot string) (openLists, error) {
-	s, err := estate.OpenRecords(ctx, snapshot)
+	s, err := estate.OpenRecords(ctx, store.File(snapshot))
 	if err != nil {
 		return nil, err
 	}
@@ -228,7 +228,7 @@ func (b *Backup) lists(ctx context.Context, e *estate.Estate, snapshot string) (
 // describe reads the estate's name and the journal's head from the snapshot, and
 // verifies its journal.
 func (b *Backup) describe(ctx context.Context, snapshot string) error {
-	s, err := estate.OpenRecords(ctx, snapshot)
+	s, err := estate.OpenRecords(ctx, store.File(snapshot))
 	if err != nil {
 		return err
 	}
@@ -245,7 +245,7 @@ func (b *Backup) describe(ctx context.Context, snapshot string) error {
 // files lists the estate's files besides the records, with slashes.
 func files(e *estate.Estate) ([]string, error) {
 	out := []string{estate.SettingsFile}
-	patterns := []string{"keys/*.key", estate.AsideDir + "/*.key"}
+	patterns := []string{"keys/*.key", "keys/*.shares", "keys/*.agent", estate.AsideDir + "/*.key"}
 	for _, dir := range estate.DataDirs() {
 		patterns = append(patterns, dir+"/*.toml")
 	}

@@ -82,7 +82,10 @@ func furnishLike(e *estate.Estate, from *estate.Estate) error {
 	if err != nil {
 		return err
 	}
-	return e.Env.Disk.Replace(filepath.Join(e.Dir, estate.SettingsFile), data, 0o644)
+	if err := e.Env.Disk.Replace(filepath.Join(e.Dir, estate.SettingsFile), data, 0o644); err != nil {
+		return err
+	}
+	return estate.PointTo(e.Dir, e.Env.Disk, from.Settings.Storage.File())
 }
 
 // replay makes every generation again, with throwaway keys; generations that

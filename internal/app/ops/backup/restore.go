@@ -62,7 +62,12 @@ func Restore(ctx context.Context, file, dir string, w estate.Env) (Restored, err
 		if err != nil {
 			return err
 		}
-		out.NextRequest, err = settle(ctx, w.Filled(), filepath.Join(into, settings.Storage.Records), out.Backup)
+		if settings.Storage.OnServer() { // what was restored is a file, until it is moved
+			if err := estate.PointTo(into, w.Disk, settings.Storage.File()); err != nil {
+				return err
+			}
+		}
+		out.NextRequest, err = settle(ctx, w.Filled(), filepath.Join(into, settings.Storage.File()), out.Backup)
 		return err
 	})
 	if err != nil {
@@ -193,7 +198,7 @@ func unpack(ctx context.Context, t *tar.Reader, b Backup, into string) error {
 // settle checks the restored records against the manifest, and lets numbers continue
 // where none was given out before.
 func settle(ctx context.Context, w estate.Env, file string, b Backup) (int64, error) {
-	s, err := estate.OpenRecords(ctx, file)
+	s, err := estate.OpenRecords(ctx, store.File(file))
 	if err != nil {
 		return 0, err
 	}

@@ -14,6 +14,7 @@ import (
 	"ironseal/internal/estate"
 	"ironseal/internal/event"
 	"ironseal/pki/advice"
+	"ironseal/pki/cert"
 	"ironseal/pki/renewal"
 	"ironseal/pki/span"
 )
@@ -91,12 +92,8 @@ func withoutMachines(ctx context.Context, e *estate.Estate, list []renewals.Due)
 	}
 	for _, d := range list {
 		renews := ""
-		if d.Serial != "" {
-			c, _, err := e.FindCertificate(ctx, d.Serial)
-			if err != nil {
-				return nil, err
-			}
-			renews = known.Renews(c, e.Now())
+		if d.Line != nil {
+			renews = known.Renews(d.Line, e.Now())
 		}
 		if renews == "" {
 			out = append(out, d)
@@ -104,13 +101,13 @@ func withoutMachines(ctx context.Context, e *estate.Estate, list []renewals.Due)
 	}
 	late, err := fleet.LateOnes(ctx, e)
 	for _, c := range late {
-		holders, err := e.Holders(ctx, c)
+		holders, err := e.Records.Holders(ctx, c.ID)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, renewals.Due{Day: renewal.LateFrom(c.Certificate), Title: c.Title(), Serial: c.SerialHex(),
+		out = append(out, renewals.Due{Day: renewal.LateFrom(c.NotBefore, c.Until), Title: c.Title, Serial: c.Serial,
 			What: "its machine should have renewed it, and did not", Holders: append([]string{}, holders...),
-			Next: advice.To("", advice.ShowCertificate, "certificate", c.Serial.Short())})
+			Next: advice.To("", advice.ShowCertificate, "certificate", cert.ShortSerial(c.Serial))})
 	}
 	return out, err
 }

@@ -70,10 +70,13 @@ type EndingLine struct {
 	State  lifecycle.State `json:"state"`
 }
 
-func noteOn(a *hierarchy.Authority) string {
+func noteOn(e *estate.Estate, a *hierarchy.Authority) string {
 	switch {
 	case a.External():
 		return "its key is elsewhere"
+	case a.Retired.IsZero() && e.Settings.Storage.OnServer() && a.Current() != nil &&
+		!e.Keys.Has(a.Current().Certificate.Key):
+		return "its key is not at this machine"
 	case !a.Retired.IsZero():
 		return "retired since " + a.Retired.Format("2006-01-02")
 	case a.Prepared() != nil:
@@ -176,8 +179,8 @@ func of(ctx context.Context, e *estate.Estate) (Status, error) {
 			continue
 		}
 		s.Authorities = append(s.Authorities, AuthorityLine{a.Handle, g.Certificate.NotAfter, e.StateOfGeneration(g),
-			g.IsRoot(), noteOn(a)})
-		if !a.External() && !e.Keys.Has(g.Certificate.Key) && a.Retired.IsZero() {
+			g.IsRoot(), noteOn(e, a)})
+		if !a.External() && !e.Settings.Storage.OnServer() && !e.Keys.Has(g.Certificate.Key) && a.Retired.IsZero() {
 			s.Faults = append(s.Faults, fmt.Sprintf("the key of %s is missing: restore it from a backup", g.Label()))
 		}
 	}
@@ -195,6 +198,12 @@ func of(ctx context.Context, e *estate.Estate) (Status, error) {
 	return s, nil
 }
 
+// How many certificates that end soon a status shows, and at how many it looks.
+const (
+	mostEnding = 10
+	mostLooked = 500
+)
+
 // pending gathers what waits, what ends and what is sent.
 func (s *Status) pending(ctx context.Context, e *estate.Estate, now time.Time) error {
 	waiting, err := e.Records.Requests(ctx, lifecycle.Waiting)
@@ -204,19 +213,18 @@ func (s *Status) pending(ctx context.Context, e *estate.Estate, now time.Time) e
 	for _, r := range waiting {
 		s.Waiting = append(s.Waiting, WaitingLine{fmt.Sprintf("R%d", r.Number), r.Title, r.Received})
 	}
-	ending, err := e.ReadCertificates(e.Records.Ending(ctx, now.AddDate(0, 0, -30), e.Settings.ExpiringFrom(now), 500))
-	if err != nil {
-		return err
-	}
 	known, err := fleet.Enrolments(ctx, e.Records)
 	if err != nil {
 		return err
 	}
-	for _, c := range ending {
-		if c.OneUse() || c.State.Rejected() || len(s.Ending) == 10 || known.Renews(c, now) == fleet.Itself {
-			continue
+	if err := e.EachLine(ctx, store.LineAsk{Ends: true, From: now.AddDate(0, 0, -30), To: e.Settings.ExpiringFrom(now),
+		Leaves: true, Serving: true, Limit: mostLooked}, func(c *estate.CertificateLine) error {
+		if !c.OneUse() && !c.State.Rejected() && len(s.Ending) < mostEnding && known.Renews(c, now) != fleet.Itself {
+			s.Ending = append(s.Ending, EndingLine{c.Title, c.Serial, c.Until, c.State})
 		}
-		s.Ending = append(s.Ending, EndingLine{c.Title(), c.SerialHex(), c.NotAfter, c.State})
+		return nil
+	}); err != nil {
+		return err
 	}
 	if s.Behind, err = e.Records.CountSuperseded(ctx, now); err != nil {
 		return err

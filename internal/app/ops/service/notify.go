@@ -28,14 +28,14 @@ type notice = Notice
 // notifyLimit is how long a notify command may take.
 const notifyLimit = 30 * time.Second
 
-// tell queues notices about entries of the journal after one.
-func (s *Service) tell(ctx context.Context, after int64) error {
+// tell queues notices about entries of the journal after one, up to another: what comes meanwhile is told next time.
+func (s *Service) tell(ctx context.Context, after, last int64) error {
 	if len(s.Settings().Notify) == 0 {
 		return nil
 	}
 	granted, waits := map[string]bool{}, map[string]string{}
 	var list []Notice
-	err := s.Estate().Records.Entries(ctx, after+1, 0, func(en journal.Entry) error {
+	err := s.Estate().Records.Entries(ctx, after+1, int(last-after), func(en journal.Entry) error {
 		switch en.Act {
 		case event.SigningGranted{}.Act():
 			granted[en.Object] = true

@@ -123,8 +123,10 @@ func (s *Service) open(ctx context.Context) (*state, error) {
 	if err := set.Check(); err != nil {
 		return nil, errors.Join(err, st.estate.Close())
 	}
-	if st.records, err = os.Stat(s.recordsFile(st)); err != nil {
-		return nil, errors.Join(err, st.estate.Close())
+	if !st.estate.Settings.Storage.OnServer() {
+		if st.records, err = os.Stat(s.recordsFile(st)); err != nil {
+			return nil, errors.Join(err, st.estate.Close())
+		}
 	}
 	st.live = responding.NewLive(st.estate, set.Life(), s.folder(set.Answers))
 	if ask, any := asks(set.Answer); any {
@@ -142,6 +144,15 @@ func (s *Service) folder(dir string) string {
 
 func (s *Service) recordsFile(st *state) string {
 	return filepath.Join(s.o.Dir, st.estate.Settings.Storage.Records)
+}
+
+// sameRecords reports whether the file of the records is the one that was opened. A server's database is.
+func (s *Service) sameRecords(st *state) (bool, error) {
+	if st.records == nil {
+		return true, nil
+	}
+	info, err := os.Stat(s.recordsFile(st))
+	return err == nil && os.SameFile(info, st.records), err
 }
 
 func (s *Service) settingsTime() time.Time {
@@ -183,7 +194,8 @@ func (s *Service) Reload(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if before := s.now.Load(); os.SameFile(before.records, next.records) { // what it certified is on record here
+	if sameAs(s.now.Load(), next) { // what it certified is on record here
+		before := s.now.Load()
 		next.live.Inherit(before.live)
 	}
 	// What the new records lack is known before anything is answered from them.
@@ -208,6 +220,14 @@ func (s *Service) Reload(ctx context.Context) error {
 	return nil
 }
 
+// sameAs reports whether two states have the same records.
+func sameAs(a, b *state) bool {
+	if a.records == nil || b.records == nil {
+		return a.records == b.records && a.estate.Settings.Storage == b.estate.Settings.Storage
+	}
+	return os.SameFile(a.records, b.records)
+}
+
 // Wake lets the upkeep look now.
 func (s *Service) Wake() {
 	select {
@@ -219,12 +239,37 @@ func (s *Service) Wake() {
 // Run runs the loops until ctx ends.
 func (s *Service) Run(ctx context.Context) {
 	var all sync.WaitGroup
-	all.Go(func() { s.loop(ctx, watchEach, nil, s.watch) })
+	heard := make(chan struct{}, 1)
+	all.Go(func() { s.loop(ctx, watchEach, heard, s.watch) })
+	all.Go(func() { s.listen(ctx, heard) })
 	all.Go(func() { s.loop(ctx, upkeepEach, s.wake, s.upkeep) })
 	all.Go(func() { s.loop(ctx, deliverEach, nil, s.deliver) })
 	all.Go(func() { s.notify(ctx) })
 	all.Wait()
 	s.deliver(ctx)
+}
+
+// listen wakes whoever waits for changes of records on a server. What it does not hear is found by looking.
+func (s *Service) listen(ctx context.Context, heard chan struct{}) {
+	for ctx.Err() == nil {
+		st := s.now.Load()
+		if st.records != nil { // a file tells nobody
+			return
+		}
+		err := st.estate.Records.Listen(ctx, func() {
+			select {
+			case heard <- struct{}{}:
+			default:
+			}
+		})
+		if ctx.Err() == nil {
+			s.outcome("hearing of changes of the records", err)
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(time.Second):
+		}
+	}
 }
 
 func (s *Service) loop(ctx context.Context, each time.Duration, wake chan struct{}, do func(context.Context)) {
@@ -245,12 +290,12 @@ func (s *Service) loop(ctx context.Context, each time.Duration, wake chan struct
 func (s *Service) watch(ctx context.Context) {
 	defer func() { s.round.Store(time.Now().UnixNano()) }()
 	st := s.now.Load()
-	info, err := os.Stat(s.recordsFile(st))
+	same, err := s.sameRecords(st)
 	switch {
 	case errors.Is(err, fs.ErrNotExist): // they are being replaced, or gone
 		s.outcome("reading the records", err)
 		return
-	case err == nil && (!os.SameFile(info, st.records) || !s.settingsTime().Equal(st.settings)):
+	case err == nil && (!same || !s.settingsTime().Equal(st.settings)):
 		err := s.Reload(ctx)
 		if err != nil { // tried again when the file changes again
 			st.settings = s.settingsTime()
@@ -265,7 +310,7 @@ func (s *Service) watch(ctx context.Context) {
 	if err == nil && (head != s.last() || time.Since(s.read) > rereadEach) {
 		before := s.last()
 		if err = s.reread(ctx, head); err == nil && before != 0 && head > before {
-			err = s.tell(ctx, before)
+			err = s.tell(ctx, before, head)
 			s.Wake()
 		}
 	}
@@ -304,8 +349,7 @@ func (s *Service) reread(ctx context.Context, head int64) error {
 // be lost. It is nil where they are in place.
 func (s *Service) Replaced() error {
 	st := s.now.Load()
-	info, err := os.Stat(s.recordsFile(st))
-	if err == nil && os.SameFile(info, st.records) {
+	if same, err := s.sameRecords(st); err == nil && same {
 		return nil
 	}
 	return fault.New(fault.Unavailable, "the records are being replaced: try again in a minute")

@@ -65,12 +65,15 @@ const (
 
 // Renews says how a certificate is renewed: Itself or LateWords, or "" where a person does it, or where it serves no
 // more.
-func (f Fleet) Renews(c estate.CertificateRecord, now time.Time) string {
-	_, machine := f[fmt.Sprintf("R%d", c.Record.Request)]
-	switch {
-	case !machine || !c.State.Serves():
+func (f Fleet) Renews(c *estate.CertificateLine, now time.Time) string {
+	if len(f) == 0 || c.Request == 0 || !c.State.Serves() {
 		return ""
-	case renewal.Late(c.Certificate, now):
+	}
+	_, machine := f[fmt.Sprintf("R%d", c.Request)]
+	switch {
+	case !machine:
+		return ""
+	case renewal.Late(c.NotBefore, c.Until, now):
 		return LateWords
 	}
 	return Itself
@@ -85,24 +88,26 @@ func RenewsOne(ctx context.Context, from store.DerivedReader, c estate.Certifica
 		return "", err
 	}
 	told, err := event.As[event.Enrolled](en)
-	return Fleet{number: {By: told.By}}.Renews(c, now), err
+	line := c.Line()
+	return Fleet{number: {By: told.By}}.Renews(&line, now), err
 }
 
 // beyond is how far ahead of its end a machine may be late that has a certificate of a year.
 const beyond = 60 * 24 * time.Hour
 
 // LateOnes are the certificates that machines should have renewed and did not, those that end soonest first.
-func LateOnes(ctx context.Context, e *estate.Estate) (out []estate.CertificateRecord, err error) {
+func LateOnes(ctx context.Context, e *estate.Estate) (out []estate.CertificateLine, err error) {
 	fleet, err := Enrolments(ctx, e.Records)
 	if err != nil || len(fleet) == 0 {
 		return nil, err
 	}
 	now := e.Now()
-	list, err := e.ReadCertificates(e.Records.Ending(ctx, now, now.Add(beyond), store.NoLimit))
-	for _, c := range list {
-		if fleet.Renews(c, now) == LateWords {
-			out = append(out, c)
-		}
-	}
+	err = e.EachLine(ctx, store.LineAsk{Ends: true, From: now, To: now.Add(beyond), Leaves: true, Serving: true},
+		func(c *estate.CertificateLine) error {
+			if fleet.Renews(c, now) == LateWords {
+				out = append(out, *c)
+			}
+			return nil
+		})
 	return out, err
 }

@@ -4,6 +4,7 @@ package intake
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -20,6 +21,7 @@ import (
 	"ironseal/pki/fault"
 	"ironseal/pki/finding"
 	"ironseal/pki/journal"
+	"ironseal/pki/lifecycle"
 	"ironseal/pki/request"
 )
 
@@ -27,18 +29,19 @@ import (
 type Input struct {
 	Name string // of the file; "standard input" for a paste
 	Data []byte
+	Line int // how many lines of the file are before it
 }
 
 // ReadInput reads a file, every file of a directory, or standard input ("-").
 func ReadInput(arg string, stdin func() ([]byte, error)) ([]Input, error) {
 	if arg == "-" {
 		data, err := stdin()
-		return []Input{{"standard input", data}}, err
+		return []Input{{Name: "standard input", Data: data}}, err
 	}
 	info, err := os.Stat(arg)
 	if err != nil || !info.IsDir() {
 		data, err := disk.Read(arg, bundle.MostBytes)
-		return []Input{{arg, data}}, err
+		return []Input{{Name: arg, Data: data}}, err
 	}
 	entries, err := os.ReadDir(arg)
 	if err != nil {
@@ -53,7 +56,7 @@ func ReadInput(arg string, stdin func() ([]byte, error)) ([]Input, error) {
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, Input{filepath.Join(arg, en.Name()), data})
+		out = append(out, Input{Name: filepath.Join(arg, en.Name()), Data: data})
 	}
 	if len(out) == 0 {
 		return nil, fmt.Errorf("%s: there are no files in this directory", arg)
@@ -75,31 +78,40 @@ type Received struct {
 // one bad request does not keep the others out.
 func Receive(ctx context.Context, e *estate.Estate, inputs []Input, sender string) (out []Received, head journal.Head,
 	faults []error) {
-	for _, in := range inputs {
-		found, errs := readRequests(in)
-		faults = append(faults, errs...)
-		out = append(out, found...)
+	p, err := recordPart(ctx, e, lookAt(inputs), sender)
+	if err != nil {
+		p.Faults = append(p.Faults, err)
 	}
-	if len(out) == 0 {
-		return nil, head, faults
+	return p.Received, p.Head, p.Faults
+}
+
+// recordPart records what was read. An error says that nothing more can be recorded; what is received then was before.
+func recordPart(ctx context.Context, e *estate.Estate, p Part, sender string) (Part, error) {
+	if len(p.Received) == 0 {
+		return p, nil
 	}
-	flaws := scrutinise(out)
-	var err error
+	flaws := scrutinise(p.Received)
 	done := 0
-	for part := range slices.Chunk(out, receiveAtOnce) {
-		if head, err = receive(ctx, e, part, flaws, sender); err != nil {
-			faults = append(faults, fmt.Errorf("%d of %d were not received: %w", len(out)-done, len(out), err))
+	var failed error
+	for part := range slices.Chunk(p.Received, receiveAtOnce) {
+		head, err := receive(ctx, e, part, flaws, sender)
+		if err != nil {
+			failed = fmt.Errorf("%d of %d were not received: %w", len(p.Received)-done, len(p.Received), err)
 			break
 		}
+		p.Head = head
 		done += len(part)
 	}
-	out = out[:done] // those before are on record
-	for i := range out {
-		if out[i].Record, err = e.Records.Request(ctx, out[i].Record.Number); err != nil {
-			return nil, head, append(faults, err)
+	p.Received = p.Received[:done] // those before are on record
+	for i := range p.Received {
+		if r := &p.Received[i]; r.Known {
+			var err error
+			if r.Record, err = e.Records.Request(ctx, r.Record.Number); err != nil {
+				return p, errors.Join(failed, err)
+			}
 		}
 	}
-	return out, head, faults
+	return p, failed
 }
 
 // receiveAtOnce is how many requests one transaction records: others wait for it.
@@ -123,36 +135,39 @@ func scrutinise(list []Received) map[[32]byte]finding.List {
 
 func receive(ctx context.Context, e *estate.Estate, list []Received, flaws map[[32]byte]finding.List,
 	sender string) (journal.Head, error) {
-	return e.Act(ctx, func(tx store.Tx) ([]event.Record, error) {
-		var entries []event.Record
-		for i := range list {
-			more, err := receiving(tx, &list[i], flaws, sender)
-			if err != nil {
-				return nil, err
-			}
-			entries = append(entries, more...)
-		}
-		return entries, nil
-	})
+	return e.Act(ctx, func(tx store.Tx) ([]event.Record, error) { return receiving(tx, list, flaws, sender) })
 }
 
-// receiving records one request inside an act; nothing where it is on record already.
-func receiving(tx store.Tx, r *Received, flaws map[[32]byte]finding.List, sender string) ([]event.Record, error) {
-	n, known, err := tx.AddRequest(r.Request, sender)
+// receiving records requests inside an act; nothing of those that are on record already.
+func receiving(tx store.Tx, list []Received, flaws map[[32]byte]finding.List, sender string) ([]event.Record, error) {
+	requests := make([]*request.Request, len(list))
+	for i, r := range list {
+		requests[i] = r.Request
+	}
+	added, err := tx.AddRequests(requests, sender)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", r.Source, err)
+		return nil, fmt.Errorf("%s: %w", list[0].Source, err)
 	}
-	r.Record.Number, r.Known = n, known
-	if known {
-		return nil, nil
-	}
-	for _, f := range flaws[r.Request.Key.Fingerprint()] {
-		if err := tx.AddFlaw(r.Request.Key.Fingerprint(), f); err != nil {
-			return nil, err
+	var out []event.Record
+	for i := range list {
+		r, n := &list[i], added[i].Number
+		if r.Record.Number, r.Known = n, added[i].Known; r.Known {
+			continue
 		}
+		title := r.Request.Title()
+		r.Record = store.Request{Number: n, DER: r.Request.Raw, Title: title, Sender: sender, Received: tx.Now(),
+			State: lifecycle.Waiting}
+		if len(flaws) > 0 {
+			for _, f := range flaws[r.Request.Key.Fingerprint()] {
+				if err := tx.AddFlaw(r.Request.Key.Fingerprint(), f); err != nil {
+					return nil, err
+				}
+			}
+		}
+		out = append(out, event.On(fmt.Sprintf("R%d", n), event.Received{SHA256: fmt.Sprintf("%x", r.Request.SHA256()),
+			Title: title, From: sender, Source: r.Source}))
 	}
-	return []event.Record{event.On(fmt.Sprintf("R%d", n), event.Received{SHA256: fmt.Sprintf("%x", r.Request.SHA256()),
-		Title: r.Request.Title(), From: sender, Source: r.Source})}, nil
+	return out, nil
 }
 
 // ReadOne reads an input that holds one request and nothing else. Nothing is on record yet.
@@ -191,7 +206,9 @@ func ReceiveOne(ctx context.Context, e *estate.Estate, r Received, sender string
 func ReceivingOne(r Received, sender string) func(tx store.Tx) (number int64, records []event.Record, err error) {
 	flaws := scrutinise([]Received{r})
 	return func(tx store.Tx) (int64, []event.Record, error) {
-		records, err := receiving(tx, &r, flaws, sender)
+		one := []Received{r}
+		records, err := receiving(tx, one, flaws, sender)
+		r = one[0]
 		if err == nil && r.Known {
 			err = fault.New(fault.Refused, "this very request was handed in before: go back to the address that you "+
 				"were given then, or make a new request")
@@ -200,7 +217,14 @@ func ReceivingOne(r Received, sender string) func(tx store.Tx) (number int64, re
 	}
 }
 
+// readRequests reads the requests of an input, and verifies that their senders have their keys.
 func readRequests(in Input) (out []Received, faults []error) {
+	p := lookAt([]Input{in})
+	return p.Received, p.Faults
+}
+
+// parsed reads the requests of an input.
+func parsed(in Input) (out []Received, faults []error) {
 	c, err := bundle.Read(in.Data)
 	if err != nil {
 		return nil, []error{fmt.Errorf("%s: %w", in.Name, err)}
@@ -210,13 +234,16 @@ func readRequests(in Input) (out []Received, faults []error) {
 	}
 	for _, o := range c.Objects {
 		if o.Kind != bundle.Request {
+			if o.Line > 0 {
+				o.Line += in.Line
+			}
 			faults = append(faults, notARequest(in.Name, o))
 			continue
 		}
-		r, err := request.Read(o.DER)
-		if err == nil {
-			err = r.Proven()
+		if o.Line > 0 {
+			o.Line += in.Line
 		}
+		r, err := request.Read(o.DER)
 		if err != nil {
 			faults = append(faults, fmt.Errorf("%s: %w: ask for it again", place(in.Name, o), err))
 			continue

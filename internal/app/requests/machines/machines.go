@@ -97,7 +97,8 @@ func requestOf(ctx context.Context, e *estate.Estate, number string, n fleet.Enr
 		if err != nil {
 			return r, err
 		}
-		r.Serial, r.Until, r.Late = c.SerialHex(), c.NotAfter, c.State.Serves() && renewal.Late(c.Certificate, e.Now())
+		r.Serial, r.Until, r.Late = c.SerialHex(), c.NotAfter, c.State.Serves() && renewal.Late(c.NotBefore,
+			c.NotAfter, e.Now())
 	}
 	return r, nil
 }

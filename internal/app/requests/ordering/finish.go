@@ -130,7 +130,7 @@ func Suggest(ctx context.Context, e *estate.Estate, id string) (Suggestion, erro
 	if err != nil {
 		return out, err
 	}
-	out.Window = renewal.WindowOf(c.Certificate, shrinks, e.Now(), out.Why != "")
+	out.Window = renewal.WindowOf(c.NotBefore, c.NotAfter, shrinks, e.Now(), out.Why != "")
 	return out, nil
 }
 

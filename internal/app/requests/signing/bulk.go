@@ -12,9 +12,11 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"ironseal/internal/estate"
+	"ironseal/internal/event"
 	"ironseal/internal/keystore"
 	"ironseal/internal/store"
 	"ironseal/pki/cert"
+	"ironseal/pki/hierarchy"
 	"ironseal/pki/issue"
 	"ironseal/pki/journal"
 	"ironseal/pki/lifecycle"
@@ -66,13 +68,46 @@ func planMany(ctx context.Context, e *estate.Estate, out []Planned, progress fun
 		}
 	}
 	count := estate.Counting(progress)
-	estate.OnAllCores(len(out), func(i int) {
-		if out[i].Err == nil && ctx.Err() == nil {
-			out[i].Sheet, out[i].Err = planNumbered(ctx, e, p, out[i].Ask, waiting, seen)
+	estate.OnAllCores((len(out)+planned-1)/planned, func(i int) {
+		part := out[i*planned : min((i+1)*planned, len(out))]
+		list := make([]store.Request, len(part))
+		for i := range part {
+			if part[i].Err == nil {
+				list[i], part[i].Err = numberedIn(waiting, part[i].Ask)
+			}
 		}
-		count()
+		planTogether(ctx, e, p, part, list, seen, count)
 	})
 	return out, context.Cause(ctx)
+}
+
+// planned is how many requests one worker plans together: what they ask the records, they ask at once.
+const planned = 128
+
+// planTogether fills in the sheets of requests. Those that have failed already stay as they are.
+func planTogether(ctx context.Context, e *estate.Estate, p *Planning, out []Planned, list []store.Request,
+	seen map[int64][]string, count func()) {
+	read := make([]*request.Request, len(list))
+	for i, rec := range list {
+		if out[i].Err != nil {
+			continue
+		}
+		var err error
+		if read[i], err = request.Read(rec.DER); err != nil {
+			out[i].Err = fmt.Errorf("R%d on record cannot be parsed: %w", rec.Number, err)
+		}
+	}
+	done, err := p.ahead(ctx, e, read)
+	defer done()
+	for i := range out {
+		switch {
+		case err != nil && out[i].Err == nil:
+			out[i].Err = err
+		case out[i].Err == nil && ctx.Err() == nil:
+			out[i].Sheet, out[i].Err = planWaiting(ctx, e, p, out[i].Ask, list[i], read[i], seen)
+		}
+		count()
+	}
 }
 
 // PlanAll plans every request that waits, while they are still being read.
@@ -101,20 +136,31 @@ func planAll(ctx context.Context, e *estate.Estate, ask SignAsk, progress func(d
 	count := estate.Counting(progress)
 	var g errgroup.Group
 	g.SetLimit(runtime.GOMAXPROCS(0))
+	var part []store.Request
+	plan := func() {
+		list := part
+		part = nil
+		g.Go(func() error {
+			some := make([]Planned, len(list))
+			for i, r := range list {
+				some[i] = Planned{Ask: ask, Name: fmt.Sprintf("R%d %s", r.Number, r.Title)}
+			}
+			planTogether(ctx, e, p, some, list, seen, count)
+			mu.Lock()
+			defer mu.Unlock()
+			out = append(out, some...)
+			return nil
+		})
+	}
 	err = e.Records.EachRequest(ctx, lifecycle.Waiting, func(r store.Request) {
 		if p.first == 0 {
 			p.first = r.Number
 		}
-		g.Go(func() error {
-			one := Planned{Ask: ask, Name: fmt.Sprintf("R%d %s", r.Number, r.Title)}
-			one.Sheet, one.Err = planWaiting(ctx, e, p, ask, r, seen)
-			mu.Lock()
-			out = append(out, one)
-			mu.Unlock()
-			count()
-			return nil
-		})
+		if part = append(part, r); len(part) == planned {
+			plan()
+		}
 	})
+	plan()
 	_ = g.Wait() // each request keeps its own failure
 	slices.SortFunc(out, func(a, b Planned) int { return int(a.number() - b.number()) })
 	return out, errors.Join(err, context.Cause(ctx))
@@ -147,29 +193,24 @@ func (p *Planning) numbered(waiting map[int64]store.Request) {
 	}
 }
 
-func planNumbered(ctx context.Context, e *estate.Estate, p *Planning, ask SignAsk, waiting map[int64]store.Request,
-	seen map[int64][]string) (*Sheet, error) {
+// numberedIn is the waiting request that an ask names.
+func numberedIn(waiting map[int64]store.Request, ask SignAsk) (store.Request, error) {
 	n, err := estate.ParseNumber(ask.Request)
 	if err != nil {
-		return nil, err
+		return store.Request{}, err
 	}
 	rec, ok := waiting[n]
 	if !ok {
-		return nil, fmt.Errorf("R%d: no such request is waiting", n)
+		return rec, fmt.Errorf("R%d: no such request is waiting", n)
 	}
-	return planWaiting(ctx, e, p, ask, rec, seen)
+	return rec, nil
 }
 
-func planWaiting(ctx context.Context, e *estate.Estate, p *Planning, ask SignAsk, rec store.Request,
-	seen map[int64][]string) (*Sheet,
-	error) {
-	r, err := request.Read(rec.DER)
-	if err != nil {
-		return nil, fmt.Errorf("R%d on record cannot be parsed: %w", rec.Number, err)
-	}
+func planWaiting(ctx context.Context, e *estate.Estate, p *Planning, ask SignAsk, rec store.Request, r *request.Request,
+	seen map[int64][]string) (*Sheet, error) {
 	s, err := PlanRead(ctx, e, p, ask, rec, r, seen[rec.Number], 0)
-	if err == nil && len(s.Plan.Findings) == 0 {
-		s.Plan.Rows = nil // only sheets with findings are shown one by one
+	if err == nil && len(s.Plan.Findings.Refusing()) == 0 && e.NeedsFor(*s.Template) < 2 {
+		err = s.settle(e)
 	}
 	return s, err
 }
@@ -180,7 +221,10 @@ type SignResult struct {
 	Certificate *cert.Certificate
 	Head        journal.Head
 	Err         error
-	ready       issue.Prepared
+
+	ready issue.Prepared
+	made  store.NewCertificate    // see written
+	told  event.SignedCertificate // the same
 }
 
 // Sign signs sheets that a person agreed to. tell is called for each, one at a
@@ -192,7 +236,7 @@ func Sign(ctx context.Context, e *estate.Estate, sheets []*Sheet, tell func(Sign
 	}
 	var good []*Sheet
 	for _, s := range sheets {
-		if r := s.Plan.Findings.Refusing(); len(r) > 0 {
+		if r := s.Findings().Refusing(); len(r) > 0 {
 			tell(SignResult{Sheet: s, Err: &issue.Refused{About: fmt.Sprintf("R%d", s.Record.Number), Findings: r}})
 			continue
 		}
@@ -202,14 +246,7 @@ func Sign(ctx context.Context, e *estate.Estate, sheets []*Sheet, tell func(Sign
 	for _, s := range good {
 		together[s.Record.Number], s.together = true, together
 	}
-	ready := make([]SignResult, len(good)) // encoded while the keys are being opened, which takes one core
-	encoded := make(chan struct{})
-	go func() {
-		defer close(encoded)
-		estate.OnAllCores(len(good), func(i int) { ready[i] = prepare(e, good[i]) })
-	}()
 	opened, err := openAll(ctx, e, good)
-	<-encoded
 	if err != nil {
 		return err
 	}
@@ -231,7 +268,7 @@ func Sign(ctx context.Context, e *estate.Estate, sheets []*Sheet, tell func(Sign
 					err)}
 				return
 			}
-			signed <- signOne(e, ready[i], opened[s.Issuer.Label()])
+			signed <- signOne(e, prepare(e, s), opened[s.Issuer])
 		})
 	}()
 	RecordAll(ctx, e, signed, tell)
@@ -240,7 +277,12 @@ func Sign(ctx context.Context, e *estate.Estate, sheets []*Sheet, tell func(Sign
 
 // Ready opens the keys that sheets will be signed with, before a person reads them.
 func Ready(ctx context.Context, e *estate.Estate, sheets []*Sheet) error {
+	done := map[*hierarchy.Generation]bool{}
 	for _, s := range sheets {
+		if done[s.Issuer] {
+			continue
+		}
+		done[s.Issuer] = true
 		if err := e.Keys.Ahead(ctx, s.Issuer.Certificate.Key, s.Issuer.Authority.Handle,
 			keystore.ForCertificate); err != nil {
 			return err
@@ -249,27 +291,31 @@ func Ready(ctx context.Context, e *estate.Estate, sheets []*Sheet) error {
 	return nil
 }
 
-func openAll(ctx context.Context, e *estate.Estate, sheets []*Sheet) (map[string]keystore.Opened, error) {
-	out := map[string]keystore.Opened{}
+func openAll(ctx context.Context, e *estate.Estate, sheets []*Sheet) (map[*hierarchy.Generation]keystore.Opened,
+	error) {
+	out := map[*hierarchy.Generation]keystore.Opened{}
 	for _, s := range sheets {
-		label := s.Issuer.Label()
-		if out[label] != nil {
+		if out[s.Issuer] != nil {
 			continue
 		}
 		o, err := e.Keys.Open(ctx, s.Issuer.Certificate.Key, s.Issuer.Authority.Handle, keystore.ForCertificate)
 		if err != nil {
 			return nil, err
 		}
-		out[label] = o
+		out[s.Issuer] = o
 	}
 	return out, nil
 }
 
 func prepare(e *estate.Estate, s *Sheet) SignResult {
 	out := SignResult{Sheet: s}
+	if s.Plan == nil {
+		out.ready = s.settled.ready
+		return out
+	}
 	serial, err := issue.Serial(e.Env.Random)
 	if err == nil {
-		out.ready, err = issue.Prepare(s.Plan, serial)
+		out.ready, err = issue.Prepare(*s.Plan, serial)
 	}
 	if err != nil {
 		out.Err = fmt.Errorf("R%d: %w", s.Record.Number, err)
@@ -288,5 +334,8 @@ func signOne(e *estate.Estate, r SignResult, signer keystore.Opened) SignResult 
 	if err != nil {
 		return SignResult{Sheet: r.Sheet, Err: fmt.Errorf("R%d: %w", r.Sheet.Record.Number, err)}
 	}
-	return SignResult{Sheet: r.Sheet, Certificate: c}
+	out := SignResult{Sheet: r.Sheet, Certificate: c}
+	r.Sheet.settled.ready = issue.Prepared{}
+	out.written()
+	return out
 }

@@ -17,7 +17,7 @@ import (
 // that was signed leaves before it is on record.
 func SignUnrecorded(ctx context.Context, e *estate.Estate, s *Sheet,
 	first func(tx store.Tx) (number int64, records []event.Record, signs bool, err error)) (journal.Head, error) {
-	if r := s.Plan.Findings.Refusing(); len(r) > 0 {
+	if r := s.Findings().Refusing(); len(r) > 0 {
 		return journal.Head{}, &issue.Refused{About: s.Record.Title, Findings: r}
 	}
 	made := prepare(e, s)

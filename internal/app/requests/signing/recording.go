@@ -102,6 +102,9 @@ func commit(ctx context.Context, e *estate.Estate, list []SignResult) []SignResu
 func recordSigned(ctx context.Context, e *estate.Estate, tx store.Tx, list []SignResult) ([]event.Record, error) {
 	var numbers []int64
 	for _, r := range list {
+		if err := e.CheckAgreed(*r.Sheet.Template, event.Signed{}); err != nil {
+			return nil, err
+		}
 		if !r.Sheet.Again {
 			numbers = append(numbers, r.Sheet.Record.Number)
 		}
@@ -124,7 +127,7 @@ func recordSigned(ctx context.Context, e *estate.Estate, tx store.Tx, list []Sig
 		s := r.Sheet
 		if !templates[s.Template.Name] {
 			templates[s.Template.Name] = true
-			if err := authorities.Unchanged(e, s.Template); err != nil {
+			if err := authorities.Unchanged(e, *s.Template); err != nil {
 				return nil, err
 			}
 		}
@@ -134,16 +137,28 @@ func recordSigned(ctx context.Context, e *estate.Estate, tx store.Tx, list []Sig
 				return nil, fmt.Errorf("the record changed while the sheet was on screen: %w", err)
 			}
 		}
-		made = append(made, store.NewCertificate{Certificate: r.Certificate, Issuer: generations[label],
-			Request: s.Record.Number, TemplateName: s.Template.Name,
-			TemplateSHA: s.Template.SHA256(), TemplateSource: s.Template.Source(), Sheet: s.Plan.Digest(),
-			SwitchDay: s.Issuer.SwitchDay, Replaces: s.Replaces, Part: s.Plan.Part,
-			Waived: estate.Waived(s.Plan.Findings)})
+		n := r.made
+		n.Issuer, n.Request = generations[label], s.Record.Number
+		made = append(made, n)
 	}
 	if _, err := tx.AddCertificates(made); err != nil {
 		return nil, err
 	}
 	return []event.Record{told(list)}, nil
+}
+
+// written fills in what will be recorded of a certificate, but for what the record itself gives: so the one writer has
+// less to do.
+func (r *SignResult) written() {
+	s, c := r.Sheet, r.Certificate
+	digest := s.Digest()
+	r.made = store.NewCertificate{Certificate: c, Columns: store.ColumnsOf(c), TemplateName: s.Template.Name,
+		TemplateSHA: s.Template.SHA256(), TemplateSource: s.Template.Source(), Sheet: digest,
+		SwitchDay: s.Issuer.SwitchDay, Replaces: s.Replaces, Part: s.Part(), Waived: estate.Waived(s.Findings())}
+	r.told = event.SignedCertificate{Certificate: fmt.Sprintf("%x", c.SHA256()), Serial: r.made.Columns.Serial,
+		Title: r.made.Columns.Title, By: s.Issuer.Name(), Template: s.Template.Name,
+		Until: c.NotAfter.Format(time.RFC3339), Sheet: fmt.Sprintf("%x", digest), Replaces: s.Replaces,
+		SwitchDay: estate.DayOf(s.Issuer.SwitchDay), Waived: estate.WaivedCodes(s.Findings())}
 }
 
 // stillFit asks again what the plans asked, now that nobody else can write: whether a subject or a key
@@ -194,7 +209,7 @@ func stateOf(list []estate.CertificateRecord) string {
 func uncompromised(ctx context.Context, tx store.Tx, list []SignResult) error {
 	keys := make([][32]byte, len(list))
 	for i, r := range list {
-		keys[i] = r.Certificate.Key.Fingerprint()
+		keys[i] = r.made.Columns.Key
 	}
 	compromised, err := compromise.Among(ctx, tx, keys)
 	for _, k := range keys {
@@ -205,16 +220,25 @@ func uncompromised(ctx context.Context, tx store.Tx, list []SignResult) error {
 	return err
 }
 
+// Decided is what became of a request that could not be signed because somebody else decided it meanwhile; "" for any
+// other failure.
+func Decided(ctx context.Context, e *estate.Estate, r SignResult) string {
+	if !errors.Is(r.Err, fault.Changed) || r.Sheet.Again {
+		return ""
+	}
+	now, err := e.Records.Request(ctx, r.Sheet.Record.Number)
+	if err != nil || now.State == lifecycle.Waiting {
+		return ""
+	}
+	return string(now.State)
+}
+
 // told is the event of one commit: every certificate in it, by fingerprint.
 func told(list []SignResult) event.Record {
 	items := make([]event.SignedCertificate, len(list))
 	for i, r := range list {
-		s, c := r.Sheet, r.Certificate
-		items[i] = event.SignedCertificate{Request: fmt.Sprintf("R%d", s.Record.Number),
-			Certificate: fmt.Sprintf("%x", c.SHA256()), Serial: c.SerialHex(), Title: c.Title(), By: s.Issuer.Name(),
-			Template: s.Template.Name, Until: c.NotAfter.Format(time.RFC3339),
-			Sheet: fmt.Sprintf("%x", s.Plan.Digest()), Replaces: s.Replaces,
-			SwitchDay: estate.DayOf(s.Issuer.SwitchDay), Waived: estate.WaivedCodes(s.Plan.Findings)}
+		items[i] = r.told
+		items[i].Request = fmt.Sprintf("R%d", r.Sheet.Record.Number)
 	}
 	object := items[0].Request
 	if len(items) > 1 {

@@ -44,9 +44,9 @@ type SignAsk struct {
 type Sheet struct {
 	Record   store.Request
 	Request  *request.Request
-	Template template.Template
+	Template *template.Template
 	Issuer   *hierarchy.Generation
-	Plan     issue.Plan
+	Plan     *issue.Plan // nil once it is settled, see settle
 	Head     journal.Head
 	Replaces int64           // the record of the certificate in whose place it is; 0 for none
 	Was      lifecycle.State // the state of that certificate, as the sheet knows it
@@ -56,6 +56,96 @@ type Sheet struct {
 
 	newest   int64          // the newest certificate that was on record
 	together map[int64]bool // the requests that are signed by the same act
+
+	settled settled
+}
+
+// settled is what is left of a plan that nothing refuses, where very many are made: what a combined sheet
+// shows,
+// and the certificate but for its signature.
+type settled struct {
+	found  finding.List
+	marks  string
+	names  int
+	until  time.Time
+	digest [32]byte
+	part   int
+	ready  issue.Prepared
+}
+
+// settle encodes what will be signed, and lets go of what it was made from.
+func (s *Sheet) settle(e *estate.Estate) error {
+	r := prepare(e, s)
+	if r.Err != nil {
+		return r.Err
+	}
+	s.settled = settled{found: s.Plan.Findings, marks: s.Marks(), names: len(s.Plan.Names),
+		until: s.Plan.Draft.NotAfter, digest: s.Plan.
+			Digest(),
+		part: s.Plan.Part, ready: r.ready}
+	s.Request, s.Record.DER, s.Plan = nil, nil, nil
+	return nil
+}
+
+// Findings are those about the plan.
+func (s *Sheet) Findings() finding.List {
+	if s.Plan == nil {
+		return s.settled.found
+	}
+	return s.Plan.Findings
+}
+
+// Marks are those of the rows that differ, each once.
+func (s *Sheet) Marks() (out string) {
+	if s.Plan == nil {
+		return s.settled.marks
+	}
+	for _, r := range s.Plan.Rows {
+		if mark := r.Mark(); !strings.Contains(out, mark) {
+			out += mark
+		}
+	}
+	return out
+}
+
+// Digest is the digest of all that is agreed to.
+func (s *Sheet) Digest() [32]byte {
+	if s.Plan == nil {
+		return s.settled.digest
+	}
+	return s.Plan.Digest()
+}
+
+// Title is the shortest text by which a person knows the request.
+func (s *Sheet) Title() string {
+	if s.Request == nil {
+		return s.Record.Title
+	}
+	return s.Request.Title()
+}
+
+// Names is how many alternative names there will be.
+func (s *Sheet) Names() int {
+	if s.Plan == nil {
+		return s.settled.names
+	}
+	return len(s.Plan.Names)
+}
+
+// Until is the last moment of the certificate.
+func (s *Sheet) Until() time.Time {
+	if s.Plan == nil {
+		return s.settled.until
+	}
+	return s.Plan.Draft.NotAfter
+}
+
+// Part is the part of its issuer's lists that the certificate will be on; 0: the whole.
+func (s *Sheet) Part() int {
+	if s.Plan == nil {
+		return s.settled.part
+	}
+	return s.Plan.Part
 }
 
 // Planning is the snapshot of the records from which sheets are planned.
@@ -66,24 +156,25 @@ type Planning struct {
 	head        journal.Head
 	newest      time.Time
 	now         time.Time
-	Templates   map[string]template.Template
+	Templates   map[string]*template.Template
 	receivers   map[string]receiver.Receiver
 	drafted     map[[32]byte]bool // keys that were drafted here; read once a receiver needs to know
 	flaws       map[[32]byte]finding.List
-	issued      map[*hierarchy.Generation]int // by those that sign, where lists have parts
-	first       int64                         // the lowest number of a batch of requests
-	batch       int                           // how many it has
+	served      map[string][]store.ServingCertificate // by names that were asked for ahead
+	issued      map[*hierarchy.Generation]int         // by those that sign, where lists have parts
+	first       int64                                 // the lowest number of a batch of requests
+	batch       int                                   // how many it has
 }
 
 // NewPlanning reads what plans have in common, at one moment.
 func NewPlanning(ctx context.Context, e *estate.Estate) (*Planning, error) {
-	p := &Planning{Templates: map[string]template.Template{}, receivers: map[string]receiver.Receiver{},
-		asking: &sync.Mutex{}}
+	p := &Planning{Templates: map[string]*template.Template{}, receivers: map[string]receiver.Receiver{},
+		asking: &sync.Mutex{}, served: map[string][]store.ServingCertificate{}}
 	var err error
 	if p.latest, err = e.Records.LatestCertificate(ctx); err != nil {
 		return nil, err
 	}
-	if p.head, p.newest, err = e.Records.Newest(ctx); err != nil { // before the clock: others keep recording
+	if p.head, p.newest, err = e.Newest(ctx); err != nil { // before the clock: others keep recording
 		return nil, err
 	}
 	p.now = e.Now()
@@ -129,7 +220,7 @@ func (p *Planning) Learn(ctx context.Context, e *estate.Estate, ask SignAsk) err
 		if err != nil {
 			return err
 		}
-		p.Templates[ask.Template] = t
+		p.Templates[ask.Template] = &t
 	}
 	if _, known := p.receivers[ask.For]; !known && ask.For != "" {
 		r, err := e.Receiver(ask.For)
@@ -201,7 +292,7 @@ func PlanRead(ctx context.Context, e *estate.Estate, p *Planning, ask SignAsk, r
 	t := p.Templates[ask.Template]
 	s := &Sheet{Record: rec, Request: r, Template: t, Head: p.head, For: ask.For, newest: p.latest}
 	var err error
-	if s.Issuer, err = chooseIssuer(p.Authorities, t, ask.By); err != nil {
+	if s.Issuer, err = chooseIssuer(p.Authorities, *t, ask.By); err != nil {
 		return nil, err
 	}
 	part := p.part(e, s.Issuer, rec.Number)
@@ -209,7 +300,7 @@ func PlanRead(ctx context.Context, e *estate.Estate, p *Planning, ask SignAsk, r
 	if s.HandedIn, beside, err = p.handedIn(ctx, e, rec); err != nil {
 		return nil, err
 	}
-	s.Plan, err = issue.New(issue.Input{Request: r, Template: t, Issuer: s.Issuer, Others: p.Authorities,
+	plan, err := issue.New(issue.Input{Request: r, Template: *t, Issuer: s.Issuer, Others: p.Authorities,
 		Amend: ask.Amend, Now: p.now, Newest: p.newest,
 		BeginsBefore: e.Settings.BeginsBefore(), Rehearse: e.Rehearsal, Sender: rec.Sender, Beside: beside,
 		SeenAs:    another(seen, r),
@@ -218,6 +309,7 @@ func PlanRead(ctx context.Context, e *estate.Estate, p *Planning, ask SignAsk, r
 	if err != nil {
 		return nil, err
 	}
+	s.Plan = &plan
 	if ask.For != "" {
 		s.Plan.Findings = append(s.Plan.Findings, p.unmet(p.receivers[ask.For], s)...).Ranked()
 	}
@@ -275,6 +367,20 @@ func afterState(r store.Request) advice.List {
 			advice.To("or the folder that brings it", advice.OpenTransfer)}
 	}
 	return advice.List{advice.Say("ask for a new request")}
+}
+
+// IssuerFor is the generation that would sign what an ask is about, and the template by which.
+func IssuerFor(ctx context.Context, e *estate.Estate, ask SignAsk) (*hierarchy.Generation, template.Template, error) {
+	t, err := e.Template(ask.Template)
+	if err != nil {
+		return nil, t, err
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return nil, t, err
+	}
+	g, err := chooseIssuer(h, t, ask.By)
+	return g, t, err
 }
 
 // chooseIssuer takes the authority that was named, or the only one that signs

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
@@ -43,9 +44,28 @@ type signing struct {
 	next  map[string]int64 // the number to give, by handle
 }
 
+// mostPlans bounds how often a publication is planned again because others record meanwhile.
+const mostPlans = 20
+
 // Sign signs the planned lists, keeps them, and puts them on record. Nothing of it is
-// released yet.
+// released yet. Where others signed lists or revoked meanwhile, it plans again: nobody agreed to single lists, and the
+// newer plan says more.
 func Sign(ctx context.Context, e *estate.Estate, p Plan) (Done, error) {
+	for tried := 1; ; tried++ {
+		done, err := signOnce(ctx, e, p)
+		if !errors.Is(err, fault.Changed) || tried == mostPlans {
+			return done, err
+		}
+		if tried > 2 { // others publish as well: whoever waits longest is not always the same
+			time.Sleep(rand.N(time.Duration(tried) * 20 * time.Millisecond))
+		}
+		if p, err = PlanLists(ctx, e, p.Ask); err != nil {
+			return Done{}, err
+		}
+	}
+}
+
+func signOnce(ctx context.Context, e *estate.Estate, p Plan) (Done, error) {
 	s := signing{Plan: p, e: e, after: map[string]int64{}, next: map[string]int64{}}
 	list := p.Signs()
 	if len(list) == 0 {
@@ -243,15 +263,21 @@ func (s *signing) whole(ctx context.Context, signer keystore.Opened, d Due, item
 	count := func() (int, error) {
 		return s.e.Records.CountListed(ctx, d.Generation.Authority.Handle, asPart(d), time.Unix(item.Cut, 0))
 	}
-	for _, rebuild := range []bool{false, true} {
+	for _, how := range []struct{ rebuild, still bool }{{false, false}, {true, false}, {true, true}} {
 		counted := make(chan error, 1)
 		var want int
-		go func() {
-			var err error
-			want, err = count()
-			counted <- err
-		}()
-		pieces, err := s.entries(ctx, d, item, delta, rebuild)
+		read := reading{rebuild: how.rebuild}
+		if how.still { // others revoke all the time: what is listed and what is counted are of one moment
+			read.count = &want
+			counted <- nil
+		} else {
+			go func() {
+				var err error
+				want, err = count()
+				counted <- err
+			}()
+		}
+		pieces, err := s.entries(ctx, d, item, delta, read)
 		if err == nil && pieces != nil {
 			err = s.keep(draft, item, pieces, signer)
 		}
@@ -308,10 +334,16 @@ func (s *signing) keep(draft revocation.Draft, item *event.List, pieces [][]byte
 	return err
 }
 
+// reading says how entries are read.
+type reading struct {
+	rebuild bool // all of them from the records
+	count   *int // where to count them at the same moment; nil where that is done elsewhere
+}
+
 // entries gives the encoded entries of a list; nil where the list before cannot be used and it
 // was not asked to make it again. What a delta tells is read at the same moment: whoever holds its base
 // and the delta knows just what the list tells.
-func (s *signing) entries(ctx context.Context, d Due, item *event.List, delta *changes, rebuild bool) (pieces [][]byte,
+func (s *signing) entries(ctx context.Context, d Due, item *event.List, delta *changes, how reading) (pieces [][]byte,
 	err error) {
 	err = s.e.View(ctx, func(snapshot *estate.Estate) (err error) {
 		b := building{e: snapshot, d: d, item: item, hash: revocation.NewProof()}
@@ -319,7 +351,13 @@ func (s *signing) entries(ctx context.Context, d Due, item *event.List, delta *c
 			asPart(d)); err != nil {
 			return err
 		}
-		if rebuild {
+		if how.count != nil {
+			if *how.count, err = snapshot.Records.CountListed(ctx, d.Generation.Authority.Handle, asPart(d),
+				time.Unix(item.Cut, 0)); err != nil {
+				return err
+			}
+		}
+		if how.rebuild {
 			pieces, err = b.rebuild(ctx)
 		} else {
 			pieces, err = b.onward(ctx)

@@ -120,7 +120,7 @@ func (p *preparing) begin(ctx context.Context) error {
 		if len(list) == 0 {
 			continue
 		}
-		r, err := newResponder(ctx, p.e, s.Generation, s.Next)
+		r, err := newResponder(ctx, p.e, s.Generation, s.Next, "")
 		if err != nil {
 			return err
 		}
@@ -399,10 +399,10 @@ func (k *Knowledge) Of(serial cert.Serial) (ocsp.Status, time.Time, revocation.R
 	return ocsp.Unknown, time.Time{}, 0
 }
 
-// Open makes a responder for a generation, whose key is kept in memory only, and puts its
-// certificate on record.
+// Open makes a responder for a generation, and puts its certificate on record. Its key is kept in memory only, or is
+// the one that an agent holds by the settings.
 func Open(ctx context.Context, e *estate.Estate, g *hierarchy.Generation, life time.Duration) (*Responder, error) {
-	r, err := newResponder(ctx, e, g, e.Now().Add(life))
+	r, err := newResponder(ctx, e, g, e.Now().Add(life), e.Settings.Serve.AnswerKey)
 	if err != nil {
 		return nil, err
 	}

@@ -16,6 +16,7 @@ import (
 	"ironseal/internal/disk"
 	"ironseal/internal/estate"
 	"ironseal/pki/cert"
+	"ironseal/pki/fault"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/ocsp"
 )
@@ -247,6 +248,9 @@ func (l *Live) sign(ctx context.Context, now *known, i *issuer, q ocsp.Request) 
 	// An answer that is kept goes to many, and is verified. Of those with a nonce, some are.
 	verified := q.Nonce == nil || l.signed.Add(1)%provenEach == 0
 	der, err := draft.SignBy(i.by, verified, l.e.Env.Random)
+	if errors.Is(err, fault.Unavailable) { // the agent that holds the key may come back
+		return failed(ocsp.TryLater), err
+	}
 	if err != nil {
 		return failed(ocsp.InternalError), err
 	}

@@ -41,15 +41,16 @@ type Responder struct {
 	template    template.Template
 }
 
-// newResponder makes a key, and has a generation certify it until a moment. Nothing is on
-// record yet.
-func newResponder(ctx context.Context, e *estate.Estate, g *hierarchy.Generation, until time.Time) (*Responder, error) {
+// newResponder makes a key, or finds the one that an agent holds in a place, and has a generation certify it until a
+// moment. Nothing is on record yet.
+func newResponder(ctx context.Context, e *estate.Estate, g *hierarchy.Generation, until time.Time,
+	place string) (*Responder, error) {
 	r := &Responder{Issuer: g}
 	var err error
 	if r.template, err = e.Template(Template); err != nil {
 		return nil, err
 	}
-	if r.Signer, err = key.Generate(key.P256, e.Env.Random); err != nil {
+	if r.Signer, err = signerIn(ctx, e, place); err != nil {
 		return nil, err
 	}
 	if r.plan, err = planResponder(ctx, e, r, until); err != nil {
@@ -69,6 +70,30 @@ func newResponder(ctx context.Context, e *estate.Estate, g *hierarchy.Generation
 	}
 	r.Certificate, err = issue.Sign(r.plan, serial, opened, e.Env.Random)
 	return r, err
+}
+
+// agentWait is how long an agent may take to sign an answer: a client waits for it.
+const agentWait = 3 * time.Second
+
+// signerIn is the key that an agent holds in a place, or a new one where no place is given.
+func signerIn(ctx context.Context, e *estate.Estate, place string) (crypto.Signer, error) {
+	if place == "" {
+		return key.Generate(key.P256, e.Env.Random)
+	}
+	fresh, err := e.Keys.At(ctx, place)
+	if err != nil {
+		return nil, fmt.Errorf("the key that signs OCSP answers: %w", err)
+	}
+	h, err := e.Hierarchy(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if a := h.KeyTaken(fresh.Public); a != nil {
+		return nil, fault.New(fault.Refused, "the key that signs OCSP answers is that of the authority %s: answers "+
+			"need "+
+			"a key of their own", a.Handle)
+	}
+	return keystore.Within(fresh.Signer(), agentWait), nil
 }
 
 func planResponder(ctx context.Context, e *estate.Estate, r *Responder, until time.Time) (issue.Plan, error) {

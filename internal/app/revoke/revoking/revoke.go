@@ -70,7 +70,7 @@ func PlanRevoke(ctx context.Context, e *estate.Estate, ask Ask) (Plan, error) {
 
 func plan(ctx context.Context, e *estate.Estate, ask Ask) (Plan, error) {
 	p := Plan{Ask: ask}
-	head, newest, err := e.Records.Newest(ctx)
+	head, newest, err := e.Newest(ctx)
 	if err != nil {
 		return p, err
 	}

@@ -8,7 +8,7 @@ import (
 	"fmt"
 	"math/big"
 
-	"ironseal/internal/store/sqlite"
+	"ironseal/internal/store/sqldb"
 	"ironseal/pki/cert"
 	"ironseal/pki/coprime"
 	"ironseal/pki/finding"
@@ -20,7 +20,7 @@ import (
 type Moduli struct{ Rows coprime.Rows }
 
 // Read reads the products.
-func Read(ctx context.Context, q sqlite.Querier) (*Moduli, error) {
+func Read(ctx context.Context, q sqldb.Querier) (*Moduli, error) {
 	rows, err := q.QueryContext(ctx, "SELECT id, keys, product FROM moduli ORDER BY id")
 	if err != nil {
 		return nil, err
@@ -40,7 +40,7 @@ func Read(ctx context.Context, q sqlite.Querier) (*Moduli, error) {
 }
 
 // Flush writes what was added.
-func (m *Moduli) Flush(t *sqlite.Change) error {
+func (m *Moduli) Flush(t *sqldb.Change) error {
 	if m == nil {
 		return nil
 	}
@@ -63,7 +63,7 @@ func (m *Moduli) Flush(t *sqlite.Change) error {
 }
 
 // Flaws lists what is known against keys: usually nothing.
-func Flaws(ctx context.Context, q sqlite.Querier) (map[[32]byte]finding.List, error) {
+func Flaws(ctx context.Context, q sqldb.Querier) (map[[32]byte]finding.List, error) {
 	rows, err := q.QueryContext(ctx, "SELECT key_sha256, code, message FROM flaw ORDER BY key_sha256, code")
 	if err != nil {
 		return nil, err
@@ -86,7 +86,7 @@ func Flaws(ctx context.Context, q sqlite.Querier) (map[[32]byte]finding.List, er
 
 // Check holds the products against the keys that they are made of, and says
 // what does not fit; "" when everything does.
-func Check(ctx context.Context, q sqlite.Querier) (string, error) {
+func Check(ctx context.Context, q sqldb.Querier) (string, error) {
 	m, err := Read(ctx, q)
 	if err != nil {
 		return "", err
@@ -108,7 +108,7 @@ func Check(ctx context.Context, q sqlite.Querier) (string, error) {
 }
 
 // KeyOnRecord finds a key by its fingerprint, and whose it is.
-func KeyOnRecord(ctx context.Context, q sqlite.Querier, sum []byte) (key.Public, string, error) {
+func KeyOnRecord(ctx context.Context, q sqldb.Querier, sum []byte) (key.Public, string, error) {
 	var der []byte
 	if err := q.QueryRowContext(ctx, "SELECT der FROM certificate WHERE key_sha256 = ? LIMIT 1",
 		sum).Scan(&der); err == nil {

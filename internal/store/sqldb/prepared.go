@@ -1,4 +1,4 @@
-package sqlite
+package sqldb
 
 import (
 	"context"
@@ -38,6 +38,44 @@ func (d *DB) statement(query string, within bool) *sql.Stmt {
 	return p.by[query]
 }
 
+// ready keeps the statements that are run again within one transaction, which may ask thousands of questions of one
+// kind. They are its own connection's, and end with it.
+type ready struct {
+	line sync.Mutex // where the connection answers one question at a time, of those that ask beside one another
+
+	mu  sync.Mutex
+	by  map[string]*sql.Stmt
+	was map[string]bool // run once, as a text
+}
+
+// statement is a statement of the transaction, ready to be run; nil where it is run for the first time.
+func (r *ready) statement(ctx context.Context, tx Tx, query string) *sql.Stmt {
+	own, can := tx.(interface {
+		PrepareContext(ctx context.Context, query string) (*sql.Stmt, error)
+	})
+	if r == nil || !can {
+		return nil
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if s := r.by[query]; s != nil {
+		return s
+	}
+	if !r.was[query] {
+		if r.was == nil {
+			r.was, r.by = map[string]bool{}, map[string]*sql.Stmt{}
+		}
+		r.was[query] = len(r.was) < mostPrepared
+		return nil
+	}
+	s, err := own.PrepareContext(ctx, query)
+	if err != nil { // the text says the same
+		return nil
+	}
+	r.by[query] = s
+	return s
+}
+
 // prepare makes ready what was wanted. It is called where no transaction of the caller is open.
 func (d *DB) prepare() {
 	p := d.prepared
@@ -62,40 +100,4 @@ func (d *DB) prepare() {
 		}
 		p.mu.Unlock()
 	}
-}
-
-// asking runs statements in a transaction, or where there is none, on the database.
-type asking struct {
-	of *DB
-	tx *sql.Tx
-}
-
-func (a asking) statement(ctx context.Context, query string) *sql.Stmt {
-	s := a.of.statement(query, a.tx != nil)
-	if s != nil && a.tx != nil {
-		return a.tx.StmtContext(ctx, s)
-	}
-	return s
-}
-
-// QueryRowContext implements Querier.
-func (a asking) QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row {
-	switch s := a.statement(ctx, query); {
-	case s != nil:
-		return s.QueryRowContext(ctx, args...)
-	case a.tx != nil:
-		return a.tx.QueryRowContext(ctx, query, args...)
-	}
-	return a.of.db.QueryRowContext(ctx, query, args...)
-}
-
-// QueryContext implements Querier.
-func (a asking) QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error) {
-	switch s := a.statement(ctx, query); {
-	case s != nil:
-		return s.QueryContext(ctx, args...)
-	case a.tx != nil:
-		return a.tx.QueryContext(ctx, query, args...)
-	}
-	return a.of.db.QueryContext(ctx, query, args...)
 }

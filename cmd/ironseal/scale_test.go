@@ -1,0 +1,143 @@
+package main
+
+import (
+	"encoding/pem"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"ironseal/internal/estate"
+	"ironseal/pki/request"
+)
+
+// scaled is an estate of many certificates: made, or kept from an earlier run.
+func scaled(b *testing.B, size int) (p place, fresh bool) {
+	b.Helper()
+	keep := os.Getenv("SCALE_KEEP")
+	if keep == "" {
+		return harbour(b), true
+	}
+	dir := filepath.Join(keep, strconv.Itoa(size))
+	p = place{t: b, dir: filepath.Join(dir, "harbour"), env: []string{"IRONSEAL_PASSPHRASE_FILE=" +
+		filepath.Join(dir, "pass")}}
+	if _, err := os.Stat(filepath.Join(dir, "made")); err == nil {
+		return p, false
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		b.Fatal(err)
+	}
+	copyTree(b, filepath.Dir(harbour(b).dir), dir)
+	return p, true
+}
+
+// verified is how long it takes to verify as many requests, on all cores.
+func verified(b *testing.B, data []byte, size int) float64 {
+	b.Helper()
+	var list []*request.Request
+	for block, rest := pem.Decode(data); block != nil && len(list) < 5000; block, rest = pem.Decode(rest) {
+		r, err := request.Read(block.Bytes)
+		if err != nil {
+			b.Fatal(err)
+		}
+		list = append(list, r)
+	}
+	begin := time.Now()
+	estate.OnAllCores(len(list), func(i int) {
+		if err := list[i].Proven(); err != nil {
+			b.Error(err)
+		}
+	})
+	return time.Since(begin).Seconds() * float64(size) / float64(len(list))
+}
+
+// BenchmarkScale runs whole commands on an estate of very many certificates (SCALE; 100,000 where it is not set), and
+// tells how far each is from what it should take. With SCALE_KEEP, the estate is made once and kept there.
+func BenchmarkScale(b *testing.B) {
+	size, err := strconv.Atoi(os.Getenv("SCALE"))
+	if err != nil {
+		size = 100_000
+	}
+	small, _ := scaled(b, 1000)
+	if _, err := os.Stat(filepath.Join(small.dir, "../requests.pem")); err != nil {
+		small.file("../requests.pem", bulkRequests(b, 1000))
+		small.must("request", "receive", "../requests.pem", "--json")
+		small.must("sign", "--all", "--template", "web-server", "--by", "services", "--yes")
+		small.file("../made", nil)
+	}
+	report := func(name string, took, memory, most, mostMB float64) {
+		b.Run(fmt.Sprintf("%s/%d", name, size), func(b *testing.B) {
+			b.ReportMetric(took, "s")
+			b.ReportMetric(memory, "MB")
+			b.ReportMetric(took/most, "of-its-time")
+			b.ReportMetric(memory/mostMB, "of-its-memory")
+			b.ReportMetric(0, "ns/op")
+		})
+	}
+	p, fresh := scaled(b, size)
+	if fresh {
+		data := bulkRequests(b, size)
+		p.file("../requests.pem", data)
+		proof := verified(b, data, size)
+		took, memory := p.measured(b, "request", "receive", "../requests.pem")
+		report("receive, 1.3 of its verification", took, memory, 1.3*proof, 200)
+		took, memory = p.measured(b, "sign", "--all", "--template", "web-server", "--by", "services", "--yes")
+		report("sign --all, 0.8 of 2 verifications and a signature", took, memory, 2.35*proof/0.8, 200)
+		p.file("../made", nil)
+	}
+	n := float64(size)
+	for _, do := range []struct {
+		name, args   string
+		most, mostMB float64
+	}{
+		{"due", "due", 0.1, 64}, {"forecast", "forecast", 0.1, 64}, {"status", "estate status", 0.1, 64},
+		{"calendar", "due --within 30d --ics " + filepath.Join(b.TempDir(), "due.ics"), 0.1, 64},
+		{"first page", "certificate list --count 50", 0.05, 64},
+		{"list, 300,000 a second", "certificate list", n / 300_000, 64},
+		{"list of serials, 300,000 a second", "certificate list --quiet", n / 300_000, 64},
+		{"check", "estate check", 8 * n / 100_000, 200 * max(1, n/100_000)},
+	} {
+		took, memory := p.measured(b, strings.Fields(do.args)...)
+		report(do.name, took, memory, do.most, do.mostMB)
+	}
+	for i, do := range []struct{ name, args string }{{"look-up by name", "certificate show h77.ternbay.example"},
+		{"look-up by serial", "certificate show SERIAL"},
+		{"one signature", "sign NEW --template web-server --by services --yes"},
+		{"one revocation", "revoke NEW --reason superseded --yes"}} {
+		best := map[bool]float64{}
+		var used float64
+		for range 5 {
+			for _, large := range []bool{false, true} {
+				at := map[bool]place{false: small, true: p}[large]
+				args := prepareOne(at, do.args, i)
+				took, memory := at.measured(b, args...)
+				if was, there := best[large]; !there || took < was {
+					best[large] = took
+				}
+				used = memory
+			}
+		}
+		report(do.name+", 1.2 of its time at 1,000", best[true], used, 1.2*best[false], 64)
+	}
+}
+
+// prepareOne fills in what a command is about: a serial, or a request that is new, signed where it is to be revoked.
+func prepareOne(p place, args string, which int) []string {
+	p.t.Helper()
+	switch {
+	case strings.Contains(args, "SERIAL"):
+		serial := strings.Fields(p.must("certificate", "list", "--name", "h99.ternbay.example", "--quiet"))[0]
+		args = strings.Replace(args, "SERIAL", serial, 1)
+	case strings.Contains(args, "NEW"):
+		host := fmt.Sprintf("one-%d-%d.ternbay.example", which, time.Now().UnixNano())
+		n := p.send(host, []string{host})
+		if strings.HasPrefix(args, "revoke") {
+			p.must("sign", n, "--template", "web-server", "--by", "services", "--yes")
+		}
+		args = strings.Replace(args, "NEW", n, 1)
+	}
+	return strings.Fields(args)
+}

@@ -1,0 +1,219 @@
+package intake
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"ironseal/internal/disk"
+	"ironseal/internal/estate"
+	"ironseal/pki/bundle"
+	"ironseal/pki/journal"
+)
+
+// Very many requests come in one file or one folder. They are read a part at a time: while one part is recorded, the
+// next is parsed and its signatures are verified on all cores. No more than a few parts are in memory.
+
+// Source gives inputs one after another.
+type Source func(fn func(Input) error) error
+
+// SourceOf gives a file, every file of a directory, or standard input ("-"). A long file of PEM comes in pieces.
+func SourceOf(arg string, stdin func() ([]byte, error)) Source {
+	return func(fn func(Input) error) error {
+		if arg == "-" {
+			data, err := stdin()
+			if err != nil {
+				return err
+			}
+			return fn(Input{Name: "standard input", Data: data})
+		}
+		info, err := os.Stat(arg)
+		if err != nil || !info.IsDir() {
+			return file(arg, fn)
+		}
+		entries, err := os.ReadDir(arg)
+		if err != nil {
+			return fmt.Errorf("%s: %w", arg, disk.Explain(err))
+		}
+		none := true
+		for _, en := range entries {
+			if !en.Type().IsRegular() || strings.HasPrefix(en.Name(), ".") {
+				continue
+			}
+			none = false
+			if err := file(filepath.Join(arg, en.Name()), fn); err != nil {
+				return err
+			}
+		}
+		if none {
+			return fmt.Errorf("%s: there are no files in this directory", arg)
+		}
+		return nil
+	}
+}
+
+// pieceBytes is how long a piece of a long file is, about: it ends with a block of PEM.
+const pieceBytes = 1 << 20
+
+// file gives a file, a long one in pieces.
+func file(path string, fn func(Input) error) error {
+	info, err := os.Stat(path)
+	if err != nil || info.Size() <= 2*pieceBytes || !info.Mode().IsRegular() {
+		data, err := disk.Read(path, bundle.MostBytes)
+		if err != nil {
+			return err
+		}
+		return fn(Input{Name: path, Data: data})
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return disk.Explain(err)
+	}
+	defer f.Close()
+	if err := pieces(path, f, fn); err != nil {
+		return fmt.Errorf("%s: %w", path, err)
+	}
+	return nil
+}
+
+var endOfBlock = []byte("-----END ")
+
+// pieces cuts text behind lines that end a block. What has none for so long that it cannot be read at once is no text
+// of
+// many requests.
+func pieces(path string, from io.Reader, fn func(Input) error) error {
+	r := bufio.NewReaderSize(from, 64<<10)
+	var piece []byte
+	begins, line := 0, 0
+	for {
+		text, err := r.ReadSlice('\n')
+		piece = append(piece, text...)
+		if len(piece) > bundle.MostBytes {
+			return fmt.Errorf("more than %d MB without the end of a block: no requests in PEM", bundle.MostBytes>>20)
+		}
+		ended := errors.Is(err, io.EOF)
+		if err != nil && !ended && !errors.Is(err, bufio.ErrBufferFull) {
+			return disk.Explain(err)
+		}
+		if err == nil {
+			line++
+		}
+		if ended || err == nil && len(piece) >= pieceBytes && bytes.Contains(text, endOfBlock) {
+			if len(bytes.TrimSpace(piece)) > 0 {
+				if err := fn(Input{Name: path, Data: piece, Line: begins}); err != nil {
+					return err
+				}
+			}
+			piece, begins = nil, line
+		}
+		if ended {
+			return nil
+		}
+	}
+}
+
+// Part is what a part of the inputs brought.
+type Part struct {
+	Received []Received
+	Faults   []error
+	Head     journal.Head // after it was recorded
+}
+
+// Counts of a part: how many inputs and octets are read before it is looked at.
+const (
+	partInputs = 500
+	partBytes  = pieceBytes
+)
+
+// Stream receives every request that the sources give, see Receive. tell is called for each part once it is recorded.
+func Stream(ctx context.Context, e *estate.Estate, sources []Source, sender string, tell func(Part) error) error {
+	read := make(chan Part, 1) // the next is read while one is recorded
+	var failed error
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for p := range read {
+			if failed != nil {
+				continue
+			}
+			var err error
+			if p, err = recordPart(ctx, e, p, sender); err != nil {
+				failed = err
+			}
+			if err := tell(p); err != nil && failed == nil {
+				failed = err
+			}
+		}
+	}()
+	err := parts(sources, func(list []Input) error {
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case read <- lookAt(list):
+			return nil
+		}
+	})
+	close(read)
+	<-done
+	return errors.Join(failed, err)
+}
+
+// parts gathers inputs.
+func parts(sources []Source, fn func([]Input) error) error {
+	var list []Input
+	size := 0
+	flush := func() error {
+		part := list
+		list, size = nil, 0
+		if len(part) == 0 {
+			return nil
+		}
+		return fn(part)
+	}
+	for _, s := range sources {
+		if err := s(func(in Input) error {
+			list = append(list, in)
+			if size += len(in.Data); len(list) < partInputs && size < partBytes {
+				return nil
+			}
+			return flush()
+		}); err != nil {
+			return errors.Join(flush(), err)
+		}
+	}
+	return flush()
+}
+
+// lookAt reads inputs, and verifies what they hold, on all cores.
+func lookAt(list []Input) Part {
+	type found struct {
+		received []Received
+		faults   []error
+	}
+	all := make([]found, len(list))
+	estate.OnAllCores(len(list), func(i int) {
+		all[i].received, all[i].faults = parsed(list[i])
+	})
+	var out Part
+	for _, f := range all {
+		out.Received, out.Faults = append(out.Received, f.received...), append(out.Faults, f.faults...)
+	}
+	wrong := make([]error, len(out.Received))
+	estate.OnAllCores(len(wrong), func(i int) { wrong[i] = out.Received[i].Request.Proven() })
+	good := out.Received[:0]
+	for i, r := range out.Received {
+		if wrong[i] != nil {
+			out.Faults = append(out.Faults, fmt.Errorf("%s: %w: ask for it again", r.Source, wrong[i]))
+			continue
+		}
+		good = append(good, r)
+	}
+	out.Received = good
+	return out
+}
