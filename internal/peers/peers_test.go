@@ -12,7 +12,9 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 )
@@ -129,14 +131,33 @@ func (e estate) site(hostKey string) {
 	e.do("authority", "export", "root", "--out", "../root.pem")
 }
 
+// nextPort is the last port that a test was given. Where it begins depends on the process, for two runs beside each
+// other.
+var nextPort atomic.Int32
+
+// freePort is a port of this machine, for one server. No other test of this process gets it, and the system gives none
+// of these to a client: a server that binds one of its two addresses only would otherwise go on beside a stranger.
 func freePort(t *testing.T) int {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
+	const first, count = 12000, 20000
+	nextPort.CompareAndSwap(0, int32(os.Getpid()*37%count))
+	for range count {
+		port := first + int(nextPort.Add(1))%count
+		if bindable("127.0.0.1", port) && (bindable("::1", port) || !bindable("::1", 0)) {
+			return port
+		}
 	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port
+	t.Fatal("no port is free")
+	return 0
+}
+
+func bindable(host string, port int) bool {
+	l, err := net.Listen("tcp", net.JoinHostPort(host, strconv.Itoa(port)))
+	if err != nil {
+		return false
+	}
+	l.Close()
+	return true
 }
 
 // nginx serves the chain on loopback until the test ends.
