@@ -62,7 +62,8 @@ func peak(b *testing.B) (tell func() float64) {
 }
 
 // BenchmarkLists builds, signs and writes a list of many entries, then the next one with a
-// hundred more, against reading the rows and hashing and writing the same bytes.
+// hundred more, against reading the rows and hashing and writing the same bytes. Then all that clients fetch is
+// written into a folder, against hashing and writing as many bytes as are in it.
 func BenchmarkLists(b *testing.B) {
 	const many = 1_000_000
 	_, e := newEstate(b)
@@ -113,6 +114,18 @@ func BenchmarkLists(b *testing.B) {
 			revokeMany(b, e, many+i*100, 100)
 			next += sign() / times
 		}
+		into := filepath.Join(b.TempDir(), "public")
+		tell = peak(b)
+		begin = time.Now()
+		if _, err := publishing.Release(ctx, e, into); err != nil {
+			b.Fatal(err)
+		}
+		folder := time.Since(begin)
+		b.ReportMetric(tell(), "MB/folder")
+		b.ReportMetric(folder.Seconds(), "s/folder")
+		again := hashedAndWritten(b, into)
+		b.ReportMetric(again.Seconds(), "s/bytes-of-folder")
+		b.ReportMetric((full + folder).Seconds()/(rows+bytes+again).Seconds(), "x-rows+all-bytes")
 		b.ReportMetric(full.Seconds(), "s/full")
 		b.ReportMetric((rows + bytes).Seconds(), "s/rows+bytes")
 		b.ReportMetric(full.Seconds()/(rows+bytes).Seconds(), "x-rows+bytes")
@@ -120,6 +133,34 @@ func BenchmarkLists(b *testing.B) {
 		b.ReportMetric(next.Seconds()/full.Seconds(), "next/full")
 		b.ReportMetric(next.Seconds()/(rows+bytes).Seconds(), "next/rows+bytes")
 	}
+}
+
+// hashedAndWritten is how long it takes to hash and to write what the files of a folder hold, each content once.
+func hashedAndWritten(b *testing.B, dir string) time.Duration {
+	b.Helper()
+	files, err := os.ReadDir(dir)
+	if err != nil {
+		b.Fatal(err)
+	}
+	held := map[[32]byte][]byte{}
+	for _, f := range files {
+		data, err := os.ReadFile(filepath.Join(dir, f.Name()))
+		if err != nil {
+			b.Fatal(err)
+		}
+		held[sha256.Sum256(data)] = data
+	}
+	to := b.TempDir()
+	begin := time.Now()
+	for sum, data := range held {
+		if sha256.Sum256(data) != sum {
+			b.Fatal("it changed")
+		}
+		if err := (disk.Disk{}).New(filepath.Join(to, fmt.Sprintf("%x", sum[:8])), data, 0o644); err != nil {
+			b.Fatal(err)
+		}
+	}
+	return time.Since(begin)
 }
 
 // BenchmarkAnswers prepares an answer about every certificate of an estate.

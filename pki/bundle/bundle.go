@@ -11,9 +11,11 @@ package bundle
 
 import (
 	"bytes"
+	"encoding/base64"
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"io"
 
 	"golang.org/x/crypto/cryptobyte"
 	casn1 "golang.org/x/crypto/cryptobyte/asn1"
@@ -287,4 +289,16 @@ var labels = map[Kind]string{
 // PEM writes one object in the textual encoding of RFC 7468.
 func PEM(k Kind, der []byte) []byte {
 	return pem.EncodeToMemory(&pem.Block{Type: labels[k], Bytes: der})
+}
+
+// WritePEM writes what PEM gives, piece by piece: for what is large.
+func WritePEM(w io.Writer, k Kind, der []byte) error {
+	return pem.Encode(w, &pem.Block{Type: labels[k], Bytes: der})
+}
+
+// SizeOfPEM is how many octets PEM gives, for an object of so many.
+func SizeOfPEM(k Kind, size int) int64 {
+	const line = 64
+	text := int64(base64.StdEncoding.EncodedLen(size))
+	return text + (text+line-1)/line + int64(len("-----BEGIN -----\n-----END -----\n")+2*len(labels[k]))
 }

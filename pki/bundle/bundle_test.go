@@ -195,3 +195,19 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// What is written piece by piece is what is made in memory, and its size is known before.
+func TestPEMPieceByPiece(t *testing.T) {
+	for _, k := range []Kind{Certificate, List, EncryptedKey} {
+		for size := range 200 {
+			der := bytes.Repeat([]byte{0x30}, size)
+			var b bytes.Buffer
+			if err := WritePEM(&b, k, der); err != nil {
+				t.Fatal(err)
+			}
+			if !bytes.Equal(b.Bytes(), PEM(k, der)) || SizeOfPEM(k, size) != int64(b.Len()) {
+				t.Errorf("%v of %d octets: %d octets were told, and these came:\n%s", k, size, SizeOfPEM(k, size), b.Bytes())
+			}
+		}
+	}
+}

@@ -20,7 +20,6 @@ import (
 	"ironseal/internal/event"
 	"ironseal/internal/store"
 	"ironseal/pki/advice"
-	"ironseal/pki/bundle"
 	"ironseal/pki/fault"
 	"ironseal/pki/hierarchy"
 	"ironseal/pki/label"
@@ -182,7 +181,7 @@ func release(ctx context.Context, e *estate.Estate, dir string) (Released, error
 		return out, err
 	}
 	out.Files = slices.Sorted(maps.Keys(files))
-	files[ContentsFile] = out.contents(e, files)
+	files[ContentsFile] = octets(out.contents(e, files))
 	if out.Same, err = holds(dir, files); err != nil || out.Same {
 		return out, err
 	}
@@ -202,18 +201,35 @@ func release(ctx context.Context, e *estate.Estate, dir string) (Released, error
 		if err := disk.SetMode(into, 0o755); err != nil {
 			return fmt.Errorf("%s: %w", into, disk.Explain(err))
 		}
-		for _, name := range slices.Sorted(maps.Keys(files)) {
-			if err := e.Env.Disk.New(filepath.Join(into, name), files[name], 0o644); err != nil {
-				return err
-			}
+		if err := write(e, into, files); err != nil {
+			return err
 		}
 		return e.Env.Step(estate.StepHandingOut)
 	})
 	return out, err
 }
 
+// write writes all files into a folder. What is the same is written once: the other is a second name of it, where the
+// file system has such names. The estate's own files get none here. A file that is served has the rights that its
+// folder gives, and whoever may change it changes nothing in the estate.
+func write(e *estate.Estate, into string, files map[string]content) error {
+	var written []string
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		to, c := filepath.Join(into, name), files[name]
+		i := slices.IndexFunc(written, func(o string) bool { return files[o].same(c) })
+		if i >= 0 && e.Env.Disk.Link(filepath.Join(into, written[i]), to) == nil {
+			continue
+		}
+		if err := e.Env.Disk.NewFrom(to, 0o644, c.writeTo); err != nil {
+			return err
+		}
+		written = append(written, name)
+	}
+	return nil
+}
+
 // holds reports whether a folder holds just these files.
-func holds(dir string, files map[string][]byte) (bool, error) {
+func holds(dir string, files map[string]content) (bool, error) {
 	list, err := disk.Entries(dir)
 	if err != nil || len(list) != len(files) {
 		if errors.Is(err, fs.ErrNotExist) {
@@ -222,11 +238,11 @@ func holds(dir string, files map[string][]byte) (bool, error) {
 		return false, err
 	}
 	for _, f := range list {
-		data, wanted := files[f.Name()]
+		c, wanted := files[f.Name()]
 		if !wanted {
 			return false, nil
 		}
-		if same, _, err := disk.Holds(filepath.Join(dir, f.Name()), data); err != nil || !same {
+		if same, err := disk.HoldsWhat(filepath.Join(dir, f.Name()), c.size(), c.writeTo); err != nil || !same {
 			return false, err
 		}
 	}
@@ -253,7 +269,7 @@ func ours(dir string) ([]string, error) {
 
 // contents says in words what a folder holds. It tells no time of its own: the same lists
 // give the same text.
-func (r *Released) contents(e *estate.Estate, files map[string][]byte) []byte {
+func (r *Released) contents(e *estate.Estate, files map[string]content) []byte {
 	var b bytes.Buffer
 	fmt.Fprintf(&b, "Revocation lists and authorities of %s.\n", runes.Escape(e.Settings.Organisation.Name))
 	b.WriteString("Serve this folder over plain HTTP, as it is. It is replaced as a whole; keep nothing else in " +
@@ -266,7 +282,7 @@ func (r *Released) contents(e *estate.Estate, files map[string][]byte) []byte {
 		"every generation of\nHANDLE that stands, and of every authority above: servers that check clients read " +
 		"it):\n\n")
 	for _, name := range slices.Sorted(maps.Keys(files)) {
-		fmt.Fprintf(&b, "- %s %d octets\n", name, len(files[name]))
+		fmt.Fprintf(&b, "- %s %d octets\n", name, files[name].size())
 	}
 	return b.Bytes()
 }
@@ -276,12 +292,12 @@ func (r *Released) contents(e *estate.Estate, files map[string][]byte) []byte {
 func Files(ctx context.Context, e *estate.Estate) (map[string][]byte, Released, error) {
 	var out Released
 	files, err := out.gather(ctx, e)
-	return files, out, err
+	return asOctets(files), out, err
 }
 
 // gather puts together what a folder is to hold.
-func (r *Released) gather(ctx context.Context, e *estate.Estate) (map[string][]byte, error) {
-	files := map[string][]byte{}
+func (r *Released) gather(ctx context.Context, e *estate.Estate) (map[string]content, error) {
+	files := map[string]content{}
 	h, err := e.Hierarchy(ctx)
 	if err != nil {
 		return nil, err
@@ -291,7 +307,7 @@ func (r *Released) gather(ctx context.Context, e *estate.Estate) (map[string][]b
 		return nil, err
 	}
 	now := e.Now()
-	whole := map[string][]byte{} // the PEM of whole lists
+	whole := map[string]*revocation.List{}
 	for _, g := range inventory.Signers(h, now) {
 		found := false
 		for _, s := range have.Scopes() {
@@ -310,13 +326,12 @@ func (r *Released) gather(ctx context.Context, e *estate.Estate) (map[string][]b
 					Then(advice.To("sign it again", advice.PublishLists, "authority", g.Authority.Handle, "folder",
 						"DIR"))
 			}
-			files[i.Title()] = l.Raw
-			files[i.Title()+".pem"] = bundle.PEM(bundle.List, l.Raw)
+			files[i.Title()], files[i.Title()+".pem"] = octets(l.Raw), text(l)
 			if r.Lists = append(r.Lists, i); now.After(i.Next) {
 				r.Stale = append(r.Stale, i.Title())
 			}
 			if i.Part == 0 && !i.Delta {
-				found, whole[g.Name()] = true, files[i.Title()+".pem"]
+				found, whole[g.Name()] = true, l
 			}
 		}
 		if !found {
@@ -344,7 +359,7 @@ func (r *Released) gather(ctx context.Context, e *estate.Estate) (map[string][]b
 // listsOf are the lists of every generation in force of an authority and of every authority above them,
 // in one file: servers that check clients read it, and continue accepting those whose certificates are of
 // the generation before or after. Nil where one of them is missing.
-func listsOf(a *hierarchy.Authority, whole map[string][]byte, now time.Time) (out []byte) {
+func listsOf(a *hierarchy.Authority, whole map[string]*revocation.List, now time.Time) (out content) {
 	seen := map[string]bool{}
 	for _, g := range slices.Backward(a.Generations) {
 		if now.After(g.Certificate.NotAfter) {
@@ -359,7 +374,7 @@ func listsOf(a *hierarchy.Authority, whole map[string][]byte, now time.Time) (ou
 			if whole[name] == nil {
 				return nil
 			}
-			out = append(out, whole[name]...)
+			out = append(out, text(whole[name])...)
 		}
 	}
 	return out
@@ -367,26 +382,26 @@ func listsOf(a *hierarchy.Authority, whole map[string][]byte, now time.Time) (ou
 
 // issuerFiles adds the certificate of a generation, the certificates from it upward, and the
 // lists of its path where all of them are there.
-func issuerFiles(files map[string][]byte, g *hierarchy.Generation, whole map[string][]byte) error {
-	files[revocation.IssuerFile(g.Name())] = g.Certificate.Raw
+func issuerFiles(files map[string]content, g *hierarchy.Generation, whole map[string]*revocation.List) error {
+	files[revocation.IssuerFile(g.Name())] = octets(g.Certificate.Raw)
 	var chain [][]byte
-	var lists []byte
+	var lists []*revocation.List
 	complete := true
 	for _, up := range g.Line() {
 		chain = append(chain, up.Certificate.Raw)
 		l, ok := whole[up.ListName()]
 		complete = complete && ok
-		if !bytes.Contains(lists, l) || !ok { // one list an issuer, however often it stands in the path
-			lists = append(lists, l...)
+		if ok && !slices.Contains(lists, l) { // one list an issuer, however often it stands in the path
+			lists = append(lists, l)
 		}
 	}
 	p7, err := pkcs.WriteSignedData(chain)
 	if err != nil {
 		return err
 	}
-	files[g.Name()+".p7c"] = p7
+	files[g.Name()+".p7c"] = octets(p7)
 	if complete {
-		files[g.Name()+".lists.pem"] = lists
+		files[g.Name()+".lists.pem"] = text(lists...)
 	}
 	return nil
 }
@@ -394,7 +409,8 @@ func issuerFiles(files map[string][]byte, g *hierarchy.Generation, whole map[str
 // named adds lists and certificates under the names that certificates on record name, and tells which
 // lists are missing there. The handle here may not be the handle where a certificate was signed, and
 // the address may have moved since: clients look where their certificate says.
-func (r *Released) named(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, files map[string][]byte) error {
+func (r *Released) named(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy,
+	files map[string]content) error {
 	places, err := e.Records.Addresses(ctx)
 	if err != nil {
 		return err
