@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -134,7 +135,7 @@ func TestTablesOfParties(t *testing.T) {
 		{1, "not known to hold", []string{"certificate", "renew", "--party", "b"}},
 		{2, "for one request", []string{"sign", "--all", "--party", "b"}},
 		{2, "say for whom", []string{"certificate", "handover", "root", "--party", "b"}},
-		{2, "say for what", []string{"trust", "kit", "--party", "b"}},
+		{2, "no platform is on record", []string{"trust", "kit", "--party", "b"}},
 		{1, "did you mean", []string{"probe", "--party", "bb"}},
 	} {
 		t.Run(c.want, func(t *testing.T) {
@@ -198,4 +199,39 @@ func TestPartiesAreThereWhenPractising(t *testing.T) {
 		t.Fatal(err)
 	}
 	play.refused(1, "party gate: no trust set is called", "party", "show", "gate")
+}
+
+// Kits of many parties are packed by one command: a folder for each party, the same bytes as one by one. One that has
+// no platform is told, and refused where it was named.
+func TestKitsOfAllParties(t *testing.T) {
+	t.Parallel()
+	p := harbour(t)
+	p.file("../parties.csv", []byte("party,platform\ngate-1,debian\ngate-2,debian java\nbuoy,\n"))
+	p.must("party", "import", "../parties.csv")
+	p.must("trust", "kit", "--party", "gate-1", "--out", "../one")
+	want := p.read("../one/own.debian/SHA256SUMS")
+	for round, args := range [][]string{{"--party", "all"}, {"--party", "gate-1,gate-2", "--yes"}} {
+		out := p.must(append([]string{"trust", "kit", "--out", "../all"}, args...)...)
+		for _, kit := range []string{"gate-1/own.debian", "gate-2/own.debian", "gate-2/own.java"} {
+			if !p.exists("../all/"+kit+"/SHA256SUMS") || !strings.Contains(out, kit) {
+				t.Errorf("%v: %s is not there:\n%s", args, kit, out)
+			}
+		}
+		if told := strings.Contains(out, "no platform is on record of buoy"); told != (round == 0) {
+			t.Errorf("%v: what is told of the party without a platform:\n%s", args, out)
+		}
+	}
+	if got := p.read("../all/gate-1/own.debian/SHA256SUMS"); !bytes.Equal(got, want) {
+		t.Errorf("the kit of many is another:\n%s\n%s", got, want)
+	}
+	p.refused(2, "no platform is on record of buoy", "trust", "kit", "--party", "gate-1", "--party", "buoy", "--out",
+		"../none")
+	if p.exists("../none") {
+		t.Error("some kits were written, though one cannot be")
+	}
+	p.refused(1, "no party is called", "trust", "kit", "--party", "all,gate-1", "--out", "../none")
+	if n := strings.Count(p.must("journal", "list"), "pack kit"); n != 7 {
+		t.Errorf("%d kits are on record", n)
+	}
+	p.must("estate", "check")
 }

@@ -93,7 +93,8 @@ type SetReduced struct {
 type KitPacked struct {
 	v1
 	Platform string           `json:"platform"`
-	Sums     string           `json:"sums"` // SHA-256 of the list of hashes
+	Party    string           `json:"party,omitempty"` // that takes it
+	Sums     string           `json:"sums"`            // SHA-256 of the list of hashes
 	Waived   []finding.Waiver `json:"waived"`
 }
 

@@ -15,7 +15,6 @@ import (
 	"ironseal/internal/term"
 	"ironseal/pki/kit"
 	"ironseal/pki/span"
-	trusted "ironseal/pki/trust"
 )
 
 const aboutKit = `Pack a trust set for platforms: a folder for each, with the roots in the right format and under the
@@ -26,33 +25,30 @@ The scripts install, remove and check. Running one twice changes nothing more; t
 their own files, and need nothing beyond the base system. Without a set, the estate's own roots are
 packed. A root is left out while an incident about its key is open.
 
+With --party, the party's platforms and sets are taken. Of several parties, or of all, each has a
+folder of its own.
+
 With --sign-by, a key made for this purpose signs the list of hashes. The authority certifies that
 key for 90 days, and it is thrown away. Then "trust check KIT" needs only a root to tell whether
 the kit was changed.`
 
 func pack(s *session.Session) *cobra.Command {
-	var platforms []string
-	var out, archive, policy, signBy, party, because string
-	var waive []string
+	var platforms, party, waive []string
+	var out, archive, policy, signBy, because string
 	c := &cobra.Command{
-		Use:     "kit [SET] --for PLATFORM,...",
-		Short:   "Pack a trust set for platforms",
-		Long:    aboutKit,
-		Example: "  ironseal trust kit --for debian,java --out ../kits\n  ironseal trust kit --for all --out ../kits",
-		Args:    cobra.MaximumNArgs(1),
+		Use:   "kit [SET] --for PLATFORM,...",
+		Short: "Pack a trust set for platforms",
+		Long:  aboutKit,
+		Example: "  ironseal trust kit --for debian,java --out ../kits\n  ironseal trust kit --for all --out ../kits\n" +
+			"  ironseal trust kit --party all --out ../kits",
+		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx := cmd.Context()
 			e, err := s.Estate(ctx)
 			if err != nil {
 				return err
 			}
-			sets := []string{strings.Join(args, "")}
-			if party != "" {
-				if platforms, sets, err = ofParty(ctx, e, party, platforms, args); err != nil {
-					return err
-				}
-			}
-			if len(platforms) == 0 {
+			if len(platforms) == 0 && len(party) == 0 {
 				return session.Misused("trust kit: say for what: --for PLATFORM,... or --for all; there are: %s",
 					strings.Join(anchors.PlatformNames(e), ", "))
 			}
@@ -70,7 +66,7 @@ func pack(s *session.Session) *cobra.Command {
 			if ask.Waivers, err = session.Waivers(waive, because); err != nil {
 				return err
 			}
-			return packSets(ctx, s, e, ask, sets)
+			return packFor(ctx, s, e, ask, party, args)
 		},
 		ValidArgsFunction: s.TrustSets,
 	}
@@ -81,71 +77,88 @@ func pack(s *session.Session) *cobra.Command {
 		"the policy `FILE` that a browser has already: the kit's keeps all of it")
 	c.Flags().StringVar(&signBy, "sign-by", "",
 		"sign the kits by a key that is made for it and certified by this `AUTHORITY`")
-	s.PartyFlag(c, &party, "the `PARTY` that it is for: its platforms and sets, where none are named")
+	c.Flags().StringSliceVar(&party, "party", nil,
+		"the `PARTY` that it is for, or all: its platforms and sets, where none are named; may be repeated")
+	session.Register(c, "party", s.Parties)
 	s.WaiverFlags(c, &waive, &because)
 	c.Flags().StringVar(&out, "out", ".", "the `DIR` in which the folders are made")
 	return c
 }
 
-// ofParty takes from a party the platforms and the sets that were not typed.
-func ofParty(ctx context.Context, e *estate.Estate, name string, platforms, sets []string) ([]string, []string, error) {
-	p, err := parties.Find(ctx, e, name)
-	if err != nil {
-		return nil, nil, err
-	}
-	if len(platforms) == 0 {
-		platforms = p.Platforms
-	}
-	if len(sets) == 0 {
-		sets = p.Sets
-	}
-	if len(sets) == 0 {
-		sets = []string{trusted.Own}
-	}
-	return platforms, sets, nil
-}
-
-func packSets(ctx context.Context, s *session.Session, e *estate.Estate, ask anchors.PackAsk, sets []string) error {
-	var kits []anchors.Packed
-	for _, name := range sets {
-		var err error
-		if ask.Set, err = anchors.Set(ctx, e, name); err != nil {
-			return err
-		}
-		if err := agreeToPack(ctx, s, &ask); err != nil {
-			return err
-		}
-		more, err := anchors.Pack(ctx, e, ask)
+// packFor packs a set, for parties where they are named.
+func packFor(ctx context.Context, s *session.Session, e *estate.Estate, ask anchors.PackAsk, names,
+	sets []string) error {
+	if len(names) > 0 {
+		asks, none, err := parties.Kits(ctx, e, names, ask, sets)
 		if err != nil {
 			return err
 		}
-		kits = append(kits, more...)
+		if len(asks) == 0 || len(none) > 0 && !slices.Contains(names, parties.Everybody) {
+			return session.Misused("trust kit: no platform is on record of %s: add one with party change, or say for "+
+				"what: --for PLATFORM,...", strings.Join(none, ", "))
+		}
+		return packAll(ctx, s, e, asks, none)
 	}
-	return printKits(s, kits)
+	var err error
+	if ask.Set, err = anchors.Set(ctx, e, strings.Join(sets, "")); err != nil {
+		return err
+	}
+	return packAll(ctx, s, e, []anchors.PackAsk{ask}, nil)
+}
+
+func packAll(ctx context.Context, s *session.Session, e *estate.Estate, asks []anchors.PackAsk, none []string) error {
+	if err := agreeToPack(ctx, s, asks); err != nil {
+		return err
+	}
+	kits, err := anchors.PackAll(ctx, e, asks)
+	if err != nil {
+		return err
+	}
+	return printKits(s, kits, none)
 }
 
 // agreeToPack asks what has to be asked before kits are packed: whether to sign, and whether
 // earlier ones may be replaced.
-func agreeToPack(ctx context.Context, s *session.Session, ask *anchors.PackAsk) error {
-	if ask.SignBy != "" {
+func agreeToPack(ctx context.Context, s *session.Session, asks []anchors.PackAsk) error {
+	if len(asks) == 0 {
+		return nil
+	}
+	if by := asks[0].SignBy; by != "" {
 		if err := s.Agree(ctx, fmt.Sprintf("Sign the kits? %s certifies a key that is used for this alone.",
-			ask.SignBy)); err != nil {
+			by)); err != nil {
 			return err
 		}
 	}
-	s.Tidy(ask.Dir)
-	for _, p := range ask.Platforms {
-		if at := ask.Path(p); anchors.PackedBefore(at) && !ask.Replace {
-			if err := s.Agree(ctx, fmt.Sprintf("%s is an earlier kit: replace those that are there?", at)); err != nil {
-				return err
+	var earlier []string
+	for i, ask := range asks {
+		if i == 0 || ask.Dir != asks[i-1].Dir {
+			s.Tidy(ask.Dir)
+		}
+		for _, p := range ask.Platforms {
+			if at := ask.Path(p); anchors.PackedBefore(at) {
+				earlier, asks[i].Replace = append(earlier, at), true
 			}
-			ask.Replace = true
 		}
 	}
-	return nil
+	switch len(earlier) {
+	case 0:
+		return nil
+	case 1:
+		return s.Agree(ctx, earlier[0]+" is an earlier kit: replace it?")
+	}
+	return s.Agree(ctx, fmt.Sprintf("%s and %d more are earlier kits: replace them?", earlier[0], len(earlier)-1))
 }
 
-func printKits(s *session.Session, kits []anchors.Packed) error {
+// some names the first few of many.
+func some(names []string) string {
+	const most = 5
+	if len(names) <= most {
+		return strings.Join(names, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
+}
+
+func printKits(s *session.Session, kits []anchors.Packed, none []string) error {
 	if s.JSON {
 		return s.PrintJSON(kits)
 	}
@@ -160,11 +173,16 @@ func printKits(s *session.Session, kits []anchors.Packed) error {
 			if about[n] == nil {
 				notes = append(notes, n)
 			}
-			about[n] = append(about[n], k.Platform)
+			if !slices.Contains(about[n], k.Platform) {
+				about[n] = append(about[n], k.Platform)
+			}
 		}
 	}
 	for _, n := range notes {
 		s.Out.Item(s.Out.Paint(term.Careful, "!"), term.Safe(strings.Join(about[n], ", ")+": "+n))
+	}
+	if len(none) > 0 {
+		s.Out.Item(s.Out.Paint(term.Careful, "!"), term.Safe("no platform is on record of "+some(none)))
 	}
 	return nil
 }

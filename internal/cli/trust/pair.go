@@ -139,14 +139,14 @@ func (f pairFlags) finish(ctx context.Context, s *session.Session, e *estate.Est
 			return session.Refusal("the pair", "no folder was written", bad)
 		}
 		s.Tidy(p.Dir)
-		for i := range p.Platforms {
-			ask := p.Kit(i)
-			ask.Replace = p.Replace
-			if err := agreeToPack(ctx, s, &ask); err != nil {
-				return err
-			}
-			p.Replace = p.Replace || ask.Replace
+		asks := make([]anchors.PackAsk, len(p.Platforms))
+		for i := range asks {
+			asks[i] = p.Kit(i)
 		}
+		if err := agreeToPack(ctx, s, asks); err != nil {
+			return err
+		}
+		p.Replace = slices.ContainsFunc(asks, func(a anchors.PackAsk) bool { return a.Replace })
 		if _, err := anchors.PackPair(ctx, e, p); err != nil {
 			return err
 		}

@@ -58,7 +58,7 @@ func Gone(ctx context.Context, e *estate.Estate, handle string) (gone []trust.An
 // Finish packs kits by whose scripts parties forget the roots that are gone: for each on the
 // platforms that are on record of it. The files in them are named as those of the set that
 // the party holds, so that it is those that are removed.
-func Finish(ctx context.Context, e *estate.Estate, name, dir string, replace bool) (out []anchors.Packed, err error) {
+func Finish(ctx context.Context, e *estate.Estate, name, dir string, replace bool) ([]anchors.Packed, error) {
 	list, err := parties.List(ctx, e)
 	if err != nil {
 		return nil, err
@@ -76,6 +76,7 @@ func Finish(ctx context.Context, e *estate.Estate, name, dir string, replace boo
 	if err != nil {
 		return nil, err
 	}
+	var asks []anchors.PackAsk
 	for _, x := range list {
 		if x.Closed != "" || len(x.Platforms) == 0 || s != nil && !s.movedOne(x.Name) {
 			continue
@@ -86,15 +87,11 @@ func Finish(ctx context.Context, e *estate.Estate, name, dir string, replace boo
 		}
 		for _, name := range given {
 			set := trust.Set{Name: name, Title: "roots that were left", Anchors: gone}
-			more, err := anchors.Pack(ctx, e, anchors.PackAsk{Set: set, Platforms: x.Platforms, Replace: replace,
+			asks = append(asks, anchors.PackAsk{Set: set, Party: x.Name, Platforms: x.Platforms, Replace: replace,
 				Dir: filepath.Join(dir, x.Name), Leaving: true})
-			if err != nil {
-				return out, err
-			}
-			out = append(out, more...)
 		}
 	}
-	return out, nil
+	return anchors.PackAll(ctx, e, asks)
 }
 
 // gone are the anchors that a change-over from a set to another has left, once nothing on

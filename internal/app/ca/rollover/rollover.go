@@ -372,6 +372,7 @@ func (p Progress) Plan(now time.Time) (out []Step) {
 // sets in which the new root is beside the old.
 func (p Progress) Kits(ctx context.Context, e *estate.Estate, dir string, replace bool) (out []anchors.Packed,
 	untold []string, err error) {
+	var asks []anchors.PackAsk
 	for _, s := range p.Parties {
 		if s.State == trust.Ready || s.State == trust.Closed {
 			continue
@@ -388,13 +389,10 @@ func (p Progress) Kits(ctx context.Context, e *estate.Estate, dir string, replac
 					set.Anchors = append(slices.Clone(set.Anchors), a)
 				}
 			}
-			more, err := anchors.Pack(ctx, e, anchors.PackAsk{Set: set, Platforms: x.Platforms, Replace: replace,
+			asks = append(asks, anchors.PackAsk{Set: set, Party: x.Name, Platforms: x.Platforms, Replace: replace,
 				Dir: filepath.Join(dir, x.Name)})
-			if err != nil {
-				return out, untold, err
-			}
-			out = append(out, more...)
 		}
 	}
-	return out, untold, nil
+	out, err = anchors.PackAll(ctx, e, asks)
+	return out, untold, err
 }

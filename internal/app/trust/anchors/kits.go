@@ -3,6 +3,7 @@ package anchors
 import (
 	"context"
 	"crypto/sha256"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -18,6 +19,8 @@ import (
 	"ironseal/pki/kit"
 	"ironseal/pki/strict"
 	"ironseal/pki/trust"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // PlatformNames lists the platforms that the program knows and those of the estate.
@@ -45,6 +48,7 @@ func Platform(e *estate.Estate, name string) (kit.Platform, error) {
 
 // Packed is a kit that was written.
 type Packed struct {
+	Party    string   `json:"party,omitempty"`
 	Platform string   `json:"platform"`
 	Path     string   `json:"path"` // the folder, or the archive
 	Files    []string `json:"files"`
@@ -54,6 +58,7 @@ type Packed struct {
 // PackAsk says what is to be packed.
 type PackAsk struct {
 	Set       trust.Set
+	Party     string // that takes the kits; "" for nobody in particular
 	Platforms []string
 	Dir       string
 	Archive   string // "" for folders, or a form of kit.Archives
@@ -68,30 +73,84 @@ type PackAsk struct {
 // before the first is written; folders that are there already are replaced only when they
 // hold nothing but what such a kit consists of.
 func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) ([]Packed, error) {
-	packs, out, err := ask.InMemory(e)
-	if err != nil {
-		return nil, err
-	}
-	if ask.SignBy != "" {
-		k, err := newKitSigner(ctx, e, ask.SignBy)
+	return PackAll(ctx, e, []PackAsk{ask})
+}
+
+// atOnce is how many kits are written at once: the disk and the records take those together.
+const atOnce = 16
+
+// PackAll does what Pack does for many asks. What differs in the party and in the directory only is packed once, and
+// one key signs all. A kit that cannot be written does not keep the others back.
+func PackAll(ctx context.Context, e *estate.Estate, asks []PackAsk) ([]Packed, error) {
+	p := packing{e: e, done: map[string]packed{}}
+	var out []Packed
+	var writes []func() error
+	for _, ask := range asks {
+		made, err := p.pack(ctx, ask)
 		if err != nil {
 			return nil, err
 		}
-		for i, one := range out {
-			signature, err := k.sign(e, sumsOf(packs[one.Platform]))
-			if err != nil {
-				return nil, fmt.Errorf("kit for %s: %w", one.Platform, err)
+		for _, one := range made.list {
+			one.Path, one.Party = ask.Path(one.Platform), ask.Party
+			out = append(out, one)
+			writes = append(writes, func() error { return ask.write(ctx, e, one, made.files[one.Platform]) })
+		}
+	}
+	faults := make([]error, len(writes))
+	var all errgroup.Group
+	all.SetLimit(atOnce)
+	for i, write := range writes {
+		all.Go(func() error {
+			if faults[i] = context.Cause(ctx); faults[i] == nil {
+				faults[i] = write()
 			}
-			packs[one.Platform] = append(packs[one.Platform], signature)
-			out[i].Files = append(out[i].Files, signature.Name)
+			return nil
+		})
+	}
+	_ = all.Wait() // each kit keeps its own failure
+	return out, errors.Join(faults...)
+}
+
+// packing keeps what was packed, for whoever takes the same.
+type packing struct {
+	e      *estate.Estate
+	signer *kitSigner
+	done   map[string]packed // by set and platforms
+}
+
+// packed is a kit for each platform, in memory.
+type packed struct {
+	files map[string][]kit.File
+	list  []Packed
+}
+
+func (p *packing) pack(ctx context.Context, ask PackAsk) (packed, error) {
+	key := strings.Join(append([]string{ask.Set.Name}, ask.Platforms...), " ")
+	if made, known := p.done[key]; known {
+		return made, nil
+	}
+	files, list, err := ask.InMemory(p.e)
+	if err != nil {
+		return packed{}, err
+	}
+	if ask.SignBy != "" && p.signer == nil {
+		if p.signer, err = newKitSigner(ctx, p.e, ask.SignBy); err != nil {
+			return packed{}, err
 		}
 	}
-	for _, one := range out {
-		if err := ask.write(ctx, e, one, packs[one.Platform]); err != nil {
-			return nil, err
+	for i, one := range list {
+		if p.signer == nil {
+			break
 		}
+		signature, err := p.signer.sign(p.e, sumsOf(files[one.Platform]))
+		if err != nil {
+			return packed{}, fmt.Errorf("kit for %s: %w", one.Platform, err)
+		}
+		files[one.Platform] = append(files[one.Platform], signature)
+		list[i].Files = append(list[i].Files, signature.Name)
 	}
-	return out, nil
+	p.done[key] = packed{files, list}
+	return p.done[key], nil
 }
 
 // ArchiveOf makes a kit as one file, with the same bytes as Pack writes, and writes none.
@@ -175,7 +234,7 @@ func (ask PackAsk) sound() (trust.Set, []string, error) {
 
 func (ask PackAsk) write(ctx context.Context, e *estate.Estate, one Packed, files []kit.File) error {
 	onRecord := func() error {
-		_, err := record(ctx, e, event.On(ask.Set.Name, event.KitPacked{Platform: one.Platform,
+		_, err := record(ctx, e, event.On(ask.Set.Name, event.KitPacked{Platform: one.Platform, Party: ask.Party,
 			Sums: fmt.Sprintf("%x", sha256.Sum256(sumsOf(files))), Waived: ask.Waivers}))
 		return err
 	}
@@ -196,10 +255,12 @@ func (ask PackAsk) write(ctx context.Context, e *estate.Estate, one Packed, file
 		return e.Env.Disk.Replace(one.Path, data, 0o644)
 	}
 	fill := func(into string) error {
+		var list []disk.File
 		for _, f := range files {
-			if err := e.Env.Disk.New(filepath.Join(into, f.Name), f.Data, f.Mode()); err != nil {
-				return fmt.Errorf("kit: %w", err)
-			}
+			list = append(list, disk.File{Path: filepath.Join(into, f.Name), Data: f.Data, Mode: f.Mode()})
+		}
+		if err := errors.Join(e.Env.Disk.NewAll(list)...); err != nil {
+			return fmt.Errorf("kit: %w", err)
 		}
 		if err := onRecord(); err != nil {
 			return err
