@@ -268,14 +268,19 @@ func (e *Estate) FindCertificate(ctx context.Context, name string) (found Certif
 
 // OnRecord finds the record of just this certificate; false if there is none.
 func (e *Estate) OnRecord(ctx context.Context, c *cert.Certificate) (CertificateRecord, bool, error) {
-	list, err := e.ReadCertificates(e.Records.CertificatesBySerial(ctx, c.SerialHex()))
+	list, err := e.Records.CertificatesBySerial(ctx, c.SerialHex())
 	if err != nil {
 		return CertificateRecord{}, false, err
 	}
-	for _, h := range list {
-		if bytes.Equal(h.Raw, c.Raw) {
-			return h, true, nil
+	for _, r := range list {
+		if !bytes.Equal(r.DER, c.Raw) {
+			continue
 		}
+		down, err := e.RevokedGenerations(ctx)
+		if err != nil {
+			return CertificateRecord{}, false, err
+		}
+		return CertificateRecord{r, c, e.stateOf(r, down)}, true, nil
 	}
 	return CertificateRecord{}, false, nil
 }

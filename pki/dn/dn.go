@@ -18,6 +18,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode/utf16"
 	"unicode/utf8"
@@ -355,7 +356,7 @@ func sameSet(a, b []Attribute) bool {
 func foldedSet(set []Attribute) string {
 	parts := make([]string, len(set))
 	for i, a := range set {
-		parts[i] = fmt.Sprintf("%s %d %q", a.Type, class(a), folded(a))
+		parts[i] = a.Type.String() + " " + strconv.Itoa(int(class(a))) + " " + strconv.Quote(folded(a))
 	}
 	slices.Sort(parts)
 	return strings.Join(parts, "+") + ","
@@ -403,7 +404,23 @@ func (n Name) Prefixes() []string {
 // prepared folds a value the way RFC 4518 prepares strings for comparison:
 // compatibility form, lower case, no outer blanks, inner blanks as one.
 func prepared(a Attribute) string {
+	if isPlain(a.Text) {
+		return a.Text
+	}
 	return strings.Join(strings.Fields(strings.ToLower(norm.NFKC.String(a.Text))), " ")
+}
+
+// isPlain reports whether a text is its own prepared form, as most in names are.
+func isPlain(s string) bool {
+	blank := true // so that none begins it
+	for i := range len(s) {
+		c := s[i]
+		if c == ' ' && blank || c != ' ' && (c <= ' ' || c >= 0x7f || 'A' <= c && c <= 'Z') {
+			return false
+		}
+		blank = c == ' '
+	}
+	return s != "" && !blank
 }
 
 // Clean returns the name with every value encoded the way RFC 5280 asks, for a

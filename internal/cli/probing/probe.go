@@ -116,6 +116,7 @@ func (f *flags) run(ctx context.Context, s *session.Session, args []string) erro
 	if err := f.fit(s); err != nil {
 		return err
 	}
+	defer session.Roomy()()
 	targets, faults, err := f.targets(ctx, s, args)
 	if err != nil {
 		return err

@@ -3,7 +3,6 @@ package sign
 import (
 	"context"
 	"fmt"
-	"runtime/debug"
 	"slices"
 	"strings"
 
@@ -29,7 +28,7 @@ func signAll(ctx context.Context, s *session.Session, ask signing.SignAsk) error
 	if err != nil {
 		return err
 	}
-	defer roomy()()
+	defer session.Roomy()()
 	counts, err := overview.Counts(ctx, e)
 	if err != nil {
 		return err
@@ -85,23 +84,10 @@ func signManifest(ctx context.Context, s *session.Session, ask signing.SignAsk, 
 	return signMany(ctx, s, e, list)
 }
 
-// While many are signed, the heap may grow between collections, since the
-// objects are small and short-lived; bulkMemory is where that ends.
-const (
-	bulkGC     = 500
-	bulkMemory = 172 << 20 // bytes
-)
-
-// roomy sets both, and returns what sets them back.
-func roomy() (back func()) {
-	percent, limit := debug.SetGCPercent(bulkGC), debug.SetMemoryLimit(bulkMemory)
-	return func() { debug.SetGCPercent(percent); debug.SetMemoryLimit(limit) }
-}
-
 // signMany shows one combined sheet, asks once, and signs what nothing stands
 // against. What failed or was refused is reported at the end, and in the status.
 func signMany(ctx context.Context, s *session.Session, e *estate.Estate, list []signing.Planned) error {
-	defer roomy()()
+	defer session.Roomy()()
 	count, stop := s.Counter("planning", len(list))
 	list, err := signing.PlanMany(ctx, e, list, count)
 	stop()

@@ -33,9 +33,30 @@ func hierarchyState(w sqldb.Words) string {
 		FROM link l)`
 }
 
+// momentary is what the records say at one moment, which nobody changes: it is asked once.
+type momentary struct {
+	mu   sync.Mutex
+	read bool
+	h    hierarchy.Hierarchy
+}
+
 // Hierarchy gives all authorities, parents before children. It is loaded again only where the records say something
 // else than before; what was given out is not to be changed.
 func (s *Store) Hierarchy(ctx context.Context) (hierarchy.Hierarchy, error) {
+	if s.moment == nil {
+		return s.hierarchy(ctx)
+	}
+	s.moment.mu.Lock()
+	defer s.moment.mu.Unlock()
+	if s.moment.read {
+		return s.moment.h, nil
+	}
+	h, err := s.hierarchy(ctx)
+	s.moment.h, s.moment.read = h, err == nil
+	return h, err
+}
+
+func (s *Store) hierarchy(ctx context.Context) (hierarchy.Hierarchy, error) {
 	var out hierarchy.Hierarchy
 	load := func(d *sqldb.DB) (err error) {
 		out, err = s.loaded.of(ctx, d.Querier())

@@ -26,15 +26,23 @@ type Store struct {
 	turn   *turns          // of changes of one program
 	times  *times          // of entries that were committed
 	heads  *notes          // that this program is to note
+	moment *momentary      // what was read at one moment; nil where what is newest is read
 }
 
 // View lets fn read the records as they are at one moment, while others keep writing.
 // The moment is that of the first reading.
 func (s *Store) View(ctx context.Context, fn func(store.Store) error) error {
-	return s.DB.View(ctx, func(d *sqldb.DB) error { return fn(&Store{d, s.loaded, s.turn, s.times, s.heads}) })
+	if s.moment != nil {
+		return fn(s)
+	}
+	return s.DB.View(ctx, func(d *sqldb.DB) error {
+		return fn(&Store{d, s.loaded, s.turn, s.times, s.heads, &momentary{}})
+	})
 }
 
-func storeOf(d *sqldb.DB) *Store { return &Store{d, &hierarchyCache{}, &turns{}, &times{}, &notes{}} }
+func storeOf(d *sqldb.DB) *Store {
+	return &Store{d, &hierarchyCache{}, &turns{}, &times{}, &notes{}, nil}
+}
 
 // Create makes the records of a new estate.
 func Create(ctx context.Context, place store.Place, estateID string) (*Store, error) {

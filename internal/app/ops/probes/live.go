@@ -3,7 +3,6 @@
 package probes
 
 import (
-	"bytes"
 	"context"
 	"encoding/asn1"
 	"fmt"
@@ -95,10 +94,6 @@ func Begin(ctx context.Context, e *estate.Estate, ask Ask) (*Looking, error) {
 		return l, nil
 	}
 	l.records = compromise.Known(ctx, e)
-	l.records.Leaf = func(c *cert.Certificate) bool { // match tells of it
-		_, known, err := e.OnRecord(ctx, c)
-		return err == nil && known && !c.IsAuthority()
-	}
 	sets, _ := anchors.Sets(ctx, e) // a set that cannot be read is reported by trust list
 	for _, s := range sets {
 		for _, a := range s.Anchors {
@@ -129,7 +124,9 @@ func Anchors(s trust.Set) (out []*cert.Certificate) {
 // Each looks at every endpoint, and gives each outcome with its place in the list. each is
 // called by several at once.
 func (l *Looking) Each(ctx context.Context, list []probe.Target, each func(int, Outcome)) {
-	l.ask.Options.Many(ctx, list, l.ask.Clock, func(i int, a probe.Answer) { each(i, l.judge(ctx, a)) })
+	asked := l.answer(ctx)
+	defer close(asked)
+	l.ask.Options.Many(ctx, list, l.ask.Clock, func(i int, a probe.Answer) { each(i, l.judge(ctx, a, asked)) })
 }
 
 // mostWhole is up to how many endpoints the certificates are kept of each.
@@ -151,7 +148,7 @@ func (l *Looking) All(ctx context.Context, list []probe.Target, progress func(in
 }
 
 // judge holds an answer against the anchors and the records.
-func (l *Looking) judge(ctx context.Context, a probe.Answer) Outcome {
+func (l *Looking) judge(ctx context.Context, a probe.Answer, asked chan<- served) Outcome {
 	out := Outcome{Answer: a}
 	seen := endpoint.Seen{Name: a.Name, Presented: a.Presented, Unreadable: a.Unreadable, Proven: a.Proven,
 		Failed: a.Words(), Protocol: a.Protocol(), OldOnly: a.OldOnly(), Weak: a.Weak(), WeakOnly: a.WeakOnly,
@@ -162,9 +159,9 @@ func (l *Looking) judge(ctx context.Context, a probe.Answer) Outcome {
 	}
 	known := l.known
 	if l.e != nil && len(a.Presented) > 0 {
-		var err error
-		if out.On, known.Newest, err = l.match(ctx, a.Presented[0], a.Name); err != nil {
-			known.Unread = err.Error()
+		m := ask(asked, a.Presented[0], a.Name)
+		if out.On, known.Newest = m.on, m.newest; m.err != nil {
+			known.Unread = m.err.Error()
 		}
 		if out.On != nil {
 			known.State, known.Title = out.On.State, out.On.Title()
@@ -176,7 +173,11 @@ func (l *Looking) judge(ctx context.Context, a probe.Answer) Outcome {
 		l.ask.Evidence(ctx, a.Presented, a.Stapled, &q.Question)
 	}
 	if l.records != nil {
-		l.records.Into(&q.Question)
+		var told *cert.Certificate // what is served and on record: its state is judged with it
+		if out.On != nil && !a.Presented[0].IsAuthority() {
+			told = a.Presented[0]
+		}
+		l.records.IntoBut(&q.Question, told)
 	}
 	out.Judgement = endpoint.Judge(seen, q, known)
 	r := endpoint.RowOf(seen, out.Judgement, l.ask.Now)
@@ -187,34 +188,4 @@ func (l *Looking) judge(ctx context.Context, a probe.Answer) Outcome {
 	}
 	out.Row = r
 	return out
-}
-
-// match finds the record of a certificate that is served, and the newest that was issued for
-// the name, where that is another one.
-func (l *Looking) match(ctx context.Context, leaf *cert.Certificate, name string) (on *Match,
-	newest *cert.Certificate, err error) {
-	h, known, err := l.e.OnRecord(ctx, leaf)
-	if err != nil {
-		return nil, nil, err
-	}
-	if known {
-		on = &Match{Serial: h.SerialHex(), Request: h.Record.Request, Issuer: h.Record.Issuer,
-			Template: h.Record.Template, State: h.State}
-		if on.Holders, err = l.e.Holders(ctx, h); err != nil {
-			return nil, nil, err
-		}
-		if on.Renews, err = fleet.RenewsOne(ctx, l.e.Records, h, l.e.Now()); err != nil {
-			return nil, nil, err
-		}
-	}
-	named, err := l.e.ReadCertificates(l.e.Records.CertificatesByName(ctx, name))
-	for _, h := range named {
-		if h.State.Serves() && (newest == nil || !h.NotBefore.Before(newest.NotBefore)) {
-			newest = h.Certificate
-		}
-	}
-	if newest != nil && bytes.Equal(newest.Raw, leaf.Raw) {
-		newest = nil
-	}
-	return on, newest, err
 }

@@ -1,6 +1,7 @@
 package compromise
 
 import (
+	"bytes"
 	"context"
 	"sync"
 
@@ -19,8 +20,6 @@ type Records struct {
 	// Acting says that something is imported or trusted permanently by the answer: then a suspected key
 	// refuses. A client that is only asked what it accepts does not know of incidents.
 	Acting bool
-	// Leaf says that the first certificate of a chain is judged elsewhere.
-	Leaf func(*cert.Certificate) bool
 
 	mu   sync.Mutex
 	said map[[32]byte]finding.List
@@ -33,13 +32,16 @@ func Known(ctx context.Context, e *estate.Estate) *Records {
 
 // Into lets a question about chains ask the records as well as whatever it asks already. A question
 // that they cannot answer is refused.
-func (r *Records) Into(q *path.Question) {
+func (r *Records) Into(q *path.Question) { r.IntoBut(q, nil) }
+
+// IntoBut does so for all certificates but one, which is judged elsewhere; nil for none.
+func (r *Records) IntoBut(q *path.Question, but *cert.Certificate) {
 	inner := q.Status
 	q.Status = func(line []*cert.Certificate) (found finding.List, words string) {
 		if inner != nil {
 			found, words = inner(line)
 		}
-		if r.Leaf != nil && r.Leaf(line[0]) || found.Has(finding.Revoked) {
+		if but != nil && bytes.Equal(line[0].Raw, but.Raw) || found.Has(finding.Revoked) {
 			return found, words
 		}
 		return append(found, r.of(line[0])...), words
