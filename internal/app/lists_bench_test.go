@@ -125,7 +125,7 @@ func BenchmarkLists(b *testing.B) {
 		b.ReportMetric(folder.Seconds(), "s/folder")
 		again := hashedAndWritten(b, into)
 		b.ReportMetric(again.Seconds(), "s/bytes-of-folder")
-		b.ReportMetric((full + folder).Seconds()/(rows+bytes+again).Seconds(), "x-rows+all-bytes")
+		b.ReportMetric((full+folder).Seconds()/(rows+bytes+again).Seconds(), "x-rows+all-bytes")
 		b.ReportMetric(full.Seconds(), "s/full")
 		b.ReportMetric((rows + bytes).Seconds(), "s/rows+bytes")
 		b.ReportMetric(full.Seconds()/(rows+bytes).Seconds(), "x-rows+bytes")

@@ -93,7 +93,7 @@ func TestLinesTellWhatCertificatesSay(t *testing.T) {
 	t.Parallel()
 	_, e, _ := signed(t, 7)
 	var lines []store.Line
-	must0(t, e.Records.EachLine(ctx, store.LineAsk{}, func(l *store.Line) error {
+	must0(t, e.Records.EachLine(ctx, store.LineAsk{Names: true}, func(l *store.Line) error {
 		lines = append(lines, *l)
 		return nil
 	}))

@@ -27,6 +27,7 @@ type Filter struct {
 
 	After int64 // behind this certificate in the list, by its place on record
 	Count int   // at most so many; 0 for all
+	Names bool  // the alternative names are needed
 
 	EndsFrom, EndsBefore     time.Time
 	SignedFrom, SignedBefore time.Time
@@ -145,7 +146,8 @@ func (e *Estate) EachCertificateLine(ctx context.Context, w Filter, fn func(*Cer
 	}
 	others = map[lifecycle.State]int{}
 	left := w.Count
-	err = e.EachLine(ctx, store.LineAsk{Text: w.Text, Key: w.Key, After: w.After}, func(l *CertificateLine) error {
+	err = e.EachLine(ctx, store.LineAsk{Text: w.Text, Key: w.Key, After: w.After,
+		Names: w.Names}, func(l *CertificateLine) error {
 		handle, _, _ := strings.Cut(l.Issuer, ".")
 		signer := l.Signer()
 		switch {

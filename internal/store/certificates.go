@@ -54,6 +54,7 @@ type LineAsk struct {
 	Serving  bool      // nothing was signed in their place, they are not revoked, and wait for no switch day
 	After    int64     // those behind this one in the order of lists, by its place on record; 0 for all
 	Limit    int       // 0 for all
+	Names    bool      // the alternative names are needed
 }
 
 // NewCertificate is what is recorded with a new certificate.

@@ -96,6 +96,8 @@ func listed(cmd *cobra.Command, s *session.Session, which estate.Filter, d days,
 	if err != nil {
 		return err
 	}
+	which.Names = s.JSON
+	defer s.Out.InBlocks()()
 	list := certificateLister(s)
 	now := s.Moment()
 	others, err := e.EachCertificateLine(cmd.Context(), which, func(l *estate.CertificateLine) error {

@@ -26,6 +26,7 @@ func receiveAll(ctx context.Context, s *session.Session, e *estate.Estate, args 
 	for _, a := range args {
 		sources = append(sources, intake.SourceOf(s.Path(a), s.Input))
 	}
+	defer s.Out.InBlocks()()
 	var first []intake.Received // until it is known whether they are few
 	var list *session.List
 	var faults []error

@@ -42,6 +42,7 @@ CREATE INDEX certificate_request ON certificate(request);
 CREATE INDEX certificate_issuer ON certificate(issuer, part);
 CREATE INDEX certificate_key ON certificate(key_sha256);
 CREATE INDEX certificate_authorities ON certificate(template) WHERE (traits & 1) <> 0;
+CREATE INDEX certificate_alone ON certificate(template) WHERE coalesce(request, 0) = 0;
 CREATE INDEX certificate_title ON certificate(lower(title));
 CREATE INDEX certificate_replaces ON certificate(replaces) WHERE replaces IS NOT NULL;
 CREATE INDEX certificate_replaced ON certificate(replaced_by) WHERE replaced_by IS NOT NULL;

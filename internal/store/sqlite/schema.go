@@ -34,6 +34,7 @@ CREATE INDEX certificate_request ON certificate(request);
 CREATE INDEX certificate_issuer ON certificate(issuer, part);
 CREATE INDEX certificate_key ON certificate(key_sha256);
 CREATE INDEX certificate_authorities ON certificate(template) WHERE (traits & 1) <> 0;
+CREATE INDEX certificate_alone ON certificate(template) WHERE coalesce(request, 0) = 0;
 CREATE INDEX certificate_title ON certificate(title COLLATE NOCASE);
 CREATE TABLE generation (
   id INTEGER PRIMARY KEY, authority INTEGER NOT NULL REFERENCES authority(id), number INTEGER NOT NULL,

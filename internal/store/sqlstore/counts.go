@@ -55,10 +55,11 @@ func (s *Store) counted(ctx context.Context, query string, args ...any) ([]store
 
 // ServingGenerations names the generations that certificates which serve today were signed by.
 func (s *Store) ServingGenerations(ctx context.Context, now time.Time) (out []string, err error) {
-	rows, err := s.Querier().QueryContext(ctx, `SELECT DISTINCT a.handle || '.g' || g.number FROM certificate c
-		JOIN generation g ON g.id = c.issuer JOIN authority a ON a.id = g.authority
-		WHERE c.not_after >= ? AND c.id NOT IN (SELECT certificate FROM generation)
-			AND c.id NOT IN (SELECT certificate FROM link)`, now.Unix())
+	rows, err := s.Querier().QueryContext(ctx, `SELECT a.handle || '.g' || g.number FROM generation g
+		JOIN authority a ON a.id = g.authority
+		WHERE EXISTS (SELECT 1 FROM certificate c WHERE c.issuer = g.id AND c.not_after >= ?
+			AND c.id NOT IN (SELECT certificate FROM generation) AND c.id NOT IN (SELECT certificate FROM link))
+		ORDER BY g.id`, now.Unix())
 	if err != nil {
 		return nil, s.Explain(err)
 	}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ironseal/internal/store"
+	"ironseal/internal/store/sqldb"
 )
 
 // lineMaps are what many lines have in common, read once: a question that joined them for each would take longer.
@@ -115,34 +116,131 @@ func (s *Store) EachLine(ctx context.Context, ask store.LineAsk, fn func(*store.
 			AND r.released = ''), -1)`
 	}
 	where, args := s.where(ask)
-	question := `SELECT c.id, c.serial, c.title, c.request, c.template, c.issuer, c.staged <> '',
-		c.replaced_by IS NOT NULL, ` + reason + `, c.not_before, c.not_after, c.key_kind, c.names, c.traits
-		FROM certificate c` + where + " ORDER BY c.not_after, c.id"
+	names := ""
+	if ask.Names {
+		names = ", c.names"
+	}
+	text := strings.Join([]string{"c.serial", "c.key_kind", "c.title"}, " || '"+apart+"' || ")
+	question := "SELECT c.id, " + text + `, c.request, c.template, c.issuer,
+		((c.traits * 2 + CASE WHEN c.staged <> '' THEN 1 ELSE 0 END) * 2 +
+			CASE WHEN c.replaced_by IS NOT NULL THEN 1 ELSE 0 END) * ` + fmt.Sprint(reasons) + " + 1 + " + reason + `,
+		c.not_before, c.not_after` + names + " FROM certificate c" + where + " ORDER BY c.not_after, c.id"
 	if ask.Limit > 0 {
 		question += " LIMIT ?"
 		args = append(args, ask.Limit)
 	}
+	return s.eachBlock(ctx, ask, question, args, m, fn)
+}
+
+// block is how many lines are read before they are looked at, and inFlight how many blocks there are.
+const (
+	block    = 256
+	inFlight = 4
+)
+
+// eachBlock reads lines some at a time, while those before are looked at.
+func (s *Store) eachBlock(ctx context.Context, ask store.LineAsk, question string, args []any, m lineMaps,
+	fn func(*store.Line) error) error {
+	blocks := inFlight
+	if s.Busy() { // fn may ask the same connection: one after the other
+		blocks = 1
+	}
+	read, free := make(chan []store.Line), make(chan []store.Line, blocks)
+	for range blocks {
+		free <- make([]store.Line, 0, block)
+	}
+	over := make(chan struct{})
+	failed := make(chan error, 1)
+	go func() {
+		defer close(read)
+		failed <- s.readLines(ctx, ask.Names, question, args, m, read, free, over)
+	}()
+	var err error
+	for list := range read {
+		for i := range list {
+			if err == nil {
+				err = fn(&list[i])
+			}
+		}
+		if err != nil {
+			close(over)
+			break
+		}
+		free <- list[:0]
+	}
+	for range read { // what was read already
+	}
+	if why := <-failed; err == nil {
+		err = why
+	}
+	return err
+}
+
+// readLines gives blocks of lines to read, in what comes from free, until they end or nobody wants more.
+func (s *Store) readLines(ctx context.Context, names bool, question string, args []any, m lineMaps, read chan<- []store.Line,
+	free <-chan []store.Line, over <-chan struct{}) error {
 	rows, err := s.Querier().StreamContext(ctx, question, args...)
 	if err != nil {
 		return s.Explain(err)
 	}
 	defer rows.Close()
+	list := <-free
+	give := func() bool {
+		select {
+		case read <- list:
+		case <-over:
+			return false
+		}
+		select {
+		case list = <-free:
+		case <-over:
+			return false
+		}
+		return true
+	}
 	for rows.Next() {
-		var l store.Line
-		var request, issuer sql.NullInt64
-		var template sql.RawBytes
-		var begins, ends, traits int64
-		if err := rows.Scan(&l.ID, &l.Serial, &l.Title, &request, &template, &issuer, &l.Prepared, &l.Replaced,
-			&l.Reason,
-			&begins, &ends, &l.KeyKind, &l.NameList, &traits); err != nil {
+		l, err := m.line(rows, names)
+		if err != nil {
 			return err
 		}
-		l.Request, l.Template, l.Issuer = request.Int64, m.templates[string(template)], m.issuers[issuer.Int64]
-		l.Replaced = l.Replaced || m.followed[l.ID]
-		l.NotBefore, l.Until, l.Traits = time.Unix(begins, 0).UTC(), time.Unix(ends, 0).UTC(), store.Traits(traits)
-		if err := fn(&l); err != nil {
-			return err
+		if list = append(list, l); len(list) == block && !give() {
+			return nil
 		}
 	}
-	return s.Explain(rows.Err())
+	if err := rows.Err(); err != nil {
+		return s.Explain(err)
+	}
+	if len(list) > 0 {
+		give()
+	}
+	return nil
+}
+
+// reasons is how many reasons of a revocation have room beside the traits of a certificate, and none: what a line is
+// made from comes in few columns, since each takes time.
+const reasons = 1 << 10
+
+// apart stands between the texts of one column. Neither a serial nor a kind of key has it.
+const apart = "\x1f"
+
+// line reads one line.
+func (m lineMaps) line(rows sqldb.Rows, names bool) (l store.Line, err error) {
+	var text string // the serial, the kind of the key, and the title
+	var request, issuer sql.NullInt64
+	var template sql.RawBytes
+	var begins, ends, packed int64
+	columns := []any{&l.ID, &text, &request, &template, &issuer, &packed, &begins, &ends, &l.NameList}
+	if !names {
+		columns = columns[:len(columns)-1]
+	}
+	if err := rows.Scan(columns...); err != nil {
+		return l, err
+	}
+	l.Serial, text, _ = strings.Cut(text, apart)
+	l.KeyKind, l.Title, _ = strings.Cut(text, apart)
+	l.Reason, packed = int(packed%reasons)-1, packed/reasons
+	l.Replaced, l.Prepared, l.Traits = packed&1 != 0 || m.followed[l.ID], packed&2 != 0, store.Traits(packed>>2)
+	l.Request, l.Template, l.Issuer = request.Int64, m.templates[string(template)], m.issuers[issuer.Int64]
+	l.NotBefore, l.Until = time.Unix(begins, 0).UTC(), time.Unix(ends, 0).UTC()
+	return l, nil
 }

@@ -204,7 +204,10 @@ func (s *Store) Requests(ctx context.Context, state lifecycle.RequestState) ([]s
 
 // EachRequest calls fn for the requests in the given state, or for all for "".
 func (s *Store) EachRequest(ctx context.Context, state lifecycle.RequestState, fn func(store.Request)) error {
-	return s.eachRequest(ctx, fn, "?1 = '' OR state = ?1", state)
+	if state == lifecycle.AnyRequest {
+		return s.eachRequest(ctx, fn, "1 = 1")
+	}
+	return s.eachRequest(ctx, fn, "state = ?", state)
 }
 
 // RequestsByKey lists the requests in a state that have a key.

@@ -124,7 +124,7 @@ func Anchors(s trust.Set) (out []*cert.Certificate) {
 // Each looks at every endpoint, and gives each outcome with its place in the list. each is
 // called by several at once.
 func (l *Looking) Each(ctx context.Context, list []probe.Target, each func(int, Outcome)) {
-	asked := l.answer(ctx)
+	asked := l.answer(ctx, len(list) > together)
 	defer close(asked)
 	l.ask.Options.Many(ctx, list, l.ask.Clock, func(i int, a probe.Answer) { each(i, l.judge(ctx, a, asked)) })
 }

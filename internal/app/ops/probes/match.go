@@ -3,6 +3,7 @@ package probes
 import (
 	"bytes"
 	"context"
+	"time"
 
 	"ironseal/internal/app/requests/fleet"
 	"ironseal/internal/estate"
@@ -24,26 +25,35 @@ type matched struct {
 	err    error
 }
 
-// together is how many questions are answered from one moment of the records at most.
-const together = 64
+// together is how many questions are answered from one moment of the records at most, and gather how long the first of
+// them waits for others, where there will be some: to begin a moment takes as long as several answers.
+const (
+	together = 32
+	gather   = 5 * time.Millisecond
+)
 
 // answer asks the records, until its questions end. Those that came meanwhile are answered from one moment, which is
 // after each of them was asked.
-func (l *Looking) answer(ctx context.Context) chan<- served {
+func (l *Looking) answer(ctx context.Context, many bool) chan<- served {
 	asked := make(chan served, together)
 	if l.e == nil {
 		return asked
 	}
+	most := 1
+	if many {
+		most = together
+	}
 	go func() {
 		for q := range asked {
 			list := []served{q}
-			for more := true; more && len(list) < together; {
+			late := time.After(gather)
+			for more := true; more && len(list) < most; {
 				select {
 				case q, open := <-asked:
 					if more = open; open {
 						list = append(list, q)
 					}
-				default:
+				case <-late:
 					more = false
 				}
 			}
