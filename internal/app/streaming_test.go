@@ -120,7 +120,7 @@ func TestLinesTellWhatCertificatesSay(t *testing.T) {
 	var paged []store.Line
 	for after := int64(0); ; {
 		n := len(paged)
-		must0(t, e.Records.EachLine(ctx, store.LineAsk{After: after, Limit: 3}, func(l *store.Line) error {
+		must0(t, e.Records.EachLine(ctx, store.LineAsk{After: after, Limit: 3, Names: true}, func(l *store.Line) error {
 			paged = append(paged, *l)
 			return nil
 		}))
