@@ -3,18 +3,22 @@ package estate
 import (
 	"runtime"
 	"sync"
-
-	"golang.org/x/sync/errgroup"
+	"sync/atomic"
 )
 
-// OnAllCores runs fn for 0 to n-1, as many at once as there are cores, and waits for all.
+// OnAllCores runs fn for 0 to n-1, as many at once as there are cores, and waits for all. One goroutine a core does
+// all: its stack grows once.
 func OnAllCores(n int, fn func(int)) {
-	var g errgroup.Group
-	g.SetLimit(runtime.GOMAXPROCS(0))
-	for i := range n {
-		g.Go(func() error { fn(i); return nil })
+	var next atomic.Int64
+	var all sync.WaitGroup
+	for range min(n, runtime.GOMAXPROCS(0)) {
+		all.Go(func() {
+			for i := int(next.Add(1)) - 1; i < n; i = int(next.Add(1)) - 1 {
+				fn(i)
+			}
+		})
 	}
-	_ = g.Wait() // fn keeps its own failures
+	all.Wait()
 }
 
 // Counting makes a counter that several may use at once; progress may be nil.

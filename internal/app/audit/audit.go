@@ -40,7 +40,7 @@ type auditing struct {
 	own      map[string]int64    // generation, by name, to its certificate
 	keys     map[string]bool     // RSA keys, by fingerprint
 	template map[string]string
-	ends     map[string]int64 // of certificates, by authority and serial
+	ends     map[string]int64 // of certificates that were revoked, by authority and serial
 
 	listNumber map[string]int64
 	places     map[store.Address]bool // that certificates name; what is on record is taken out again
@@ -53,12 +53,12 @@ func (a *auditing) fault(about, format string, args ...any) {
 }
 
 // audit holds the records against the journal, both ways.
-func audit(ctx context.Context, e *estate.Estate, out *Checked, progress func(done int)) error {
+func audit(ctx context.Context, e *estate.Estate, out *Checked, said *told, progress func(done int)) error {
 	schema, err := e.Records.Schema(ctx)
 	if err != nil {
 		return err
 	}
-	a := &auditing{e: e, ctx: ctx, out: out, ids: map[int64]string{}, gens: map[int64]string{},
+	a := &auditing{told: said, e: e, ctx: ctx, out: out, ids: map[int64]string{}, gens: map[int64]string{},
 		handles: map[int64]string{}, owner: map[int64]int64{}, names: map[int64]nameSum{},
 		replaces: map[int64][]int64{}, own: map[string]int64{}, keys: map[string]bool{}, template: map[string]string{},
 		ends: map[string]int64{}, places: map[store.Address]bool{}}
@@ -68,9 +68,6 @@ func audit(ctx context.Context, e *estate.Estate, out *Checked, progress func(do
 	a.progress = estate.Counting(progress)
 	for _, s := range schema {
 		a.fault("records", "%s", s)
-	}
-	if a.told, err = tell(ctx, e); err != nil {
-		return err
 	}
 	for _, seq := range a.unreadable {
 		a.fault(fmt.Sprintf("J%d", seq), "the entry cannot be read")
@@ -274,7 +271,7 @@ func (a *auditing) auditSmall() error {
 		a.both("draft", drafts, want)
 	}
 	holders, err := gather("holder", func(r store.Row) (string, string) {
-		return a.ids[r.Int("certificate")] + " " + r.Text("who"), r.Text("at")
+		return fmt.Sprintf("%x %s", a.ids[r.Int("certificate")], r.Text("who")), r.Text("at")
 	})
 	if err != nil {
 		return err
@@ -300,7 +297,7 @@ func (a *auditing) auditRest(gather func(string, func(store.Row) (string, string
 	if err := a.each("outside", func(r store.Row) {
 		sum := a.ids[r.Int("certificate")]
 		if int(r.Int("position")) != len(outside[sum]) {
-			a.fault("chain", "the chain of certificate %s is not in order", sum[:min(16, len(sum))])
+			a.fault("chain", "the chain of certificate %s is not in order", short(sum))
 		}
 		outside[sum] = append(outside[sum], fmt.Sprintf("%x", sha256.Sum256(r.Bytes("der"))))
 	}); err != nil {
@@ -308,11 +305,11 @@ func (a *auditing) auditRest(gather func(string, func(store.Row) (string, string
 	}
 	have, want := map[string]string{}, map[string]string{}
 	for sum, list := range outside {
-		have[sum] = strings.Join(list, " ")
+		have[fmt.Sprintf("%x", sum)] = strings.Join(list, " ")
 	}
 	for sum, c := range a.certificates {
 		if len(c.chain) > 0 {
-			want[sum] = strings.Join(c.chain, " ")
+			want[fmt.Sprintf("%x", sum)] = strings.Join(c.chain, " ")
 		}
 	}
 	if !a.older {

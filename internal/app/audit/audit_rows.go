@@ -2,7 +2,6 @@ package audit
 
 import (
 	"bytes"
-	"encoding/hex"
 	"fmt"
 	"maps"
 	"slices"
@@ -12,49 +11,73 @@ import (
 	"ironseal/pki/advice"
 )
 
+// unknownEnd is the end of what was revoked, until its certificate is read.
+const unknownEnd = -1 << 62
+
 func (a *auditing) auditCertificates() error {
-	type row struct {
-		id, by int64
-		title  string
+	if err := a.each("revocation", func(r store.Row) {
+		a.ends[a.handles[r.Int("authority")]+" "+r.Text("serial")] = unknownEnd
+	}); err != nil {
+		return err
 	}
-	var rows []row
-	seen := map[string]bool{}
+	replaced := map[int64]int64{} // by what
 	if err := eachRead(a, "certificate", a.lookAt, func(r store.Row, x seenCertificate) {
-		sum := x.sum
+		id, sum := r.Int("id"), x.sum
 		a.out.Certificates++
 		a.progress()
 		if x.wrong != "" {
 			a.out.fault(r.Text("title"), x.wrong, fromBackup)
 		}
-		a.ids[r.Int("id")] = sum
-		a.ends[a.handles[r.Int("authority")]+" "+r.Text("serial")] = r.Int("not_after")
-		if r.Text("staged") == "" && r.Int("replaces") != 0 {
-			a.replaces[r.Int("replaces")] = append(a.replaces[r.Int("replaces")], r.Int("id"))
+		if told := a.certificates[sum]; told != nil {
+			sum, told.seen = told.sum, true // one text, and not two that are the same
 		}
-		seen[sum] = true
+		a.ids[id] = sum
+		if len(a.ends) > 0 {
+			if key := a.handles[r.Int("authority")] + " " + r.Text("serial"); a.ends[key] == unknownEnd {
+				a.ends[key] = r.Int("not_after")
+			}
+		}
+		if r.Text("staged") == "" && r.Int("replaces") != 0 {
+			a.replaces[r.Int("replaces")] = append(a.replaces[r.Int("replaces")], id)
+		}
+		if by := r.Int("replaced_by"); by != 0 {
+			replaced[id] = by
+		}
 		a.auditCertificate(r, x)
-		rows = append(rows, row{r.Int("id"), r.Int("replaced_by"), r.Text("title")})
 	}); err != nil {
 		return err
 	}
-	for sum := range a.certificates {
-		if !seen[sum] {
-			a.fault("certificate "+sum[:min(16, len(sum))],
+	for sum, told := range a.certificates {
+		if !told.seen {
+			a.fault("certificate "+short(sum),
 				"the journal tells of this certificate, and it is not on record")
 		}
 	}
-	for _, r := range rows {
-		by, signed := r.by, a.replaces[r.id]
-		if by == 0 && len(signed) > 0 || by != 0 && !slices.Contains(signed, by) {
-			a.fault(r.title, "what was signed in its place does not agree with the journal")
-		}
-	}
+	a.auditReplaced(replaced)
 	for name, want := range a.generations {
-		if id, ok := a.own[name]; ok && a.ids[id] != want.certificate {
+		if id, ok := a.own[name]; ok && a.ids[id] != octets(want.certificate) {
 			a.fault(name, "its certificate on record is not the one in the journal")
 		}
 	}
 	return a.auditWaivers()
+}
+
+// auditReplaced compares which certificate is on record as signed in whose place, both ways.
+func (a *auditing) auditReplaced(replaced map[int64]int64) {
+	wrong := func(id int64) {
+		sum := a.ids[id]
+		a.fault("certificate "+short(sum), "what was signed in its place does not agree with the journal")
+	}
+	for id, by := range replaced {
+		if !slices.Contains(a.replaces[id], by) {
+			wrong(id)
+		}
+	}
+	for id := range a.replaces {
+		if _, on := a.ids[id]; on && replaced[id] == 0 {
+			wrong(id)
+		}
+	}
 }
 
 func (a *auditing) auditCertificate(r store.Row, seen seenCertificate) {
@@ -115,7 +138,7 @@ func (a *auditing) compare(r store.Row, title string, want *toldCertificate) {
 	case want.template != "" && a.template[string(r.Bytes("template"))] != want.template,
 		want.template == "" && r.Bytes("template") != nil && !a.older:
 		a.fault(title, "its template on record is not the one in the journal")
-	case want.sheet != "" && hex.EncodeToString(r.Bytes("sheet")) != want.sheet,
+	case want.sheet != "" && string(r.Bytes("sheet")) != want.sheet,
 		want.sheet == "" && !allZero(r.Bytes("sheet")):
 		a.fault(title, "its review sheet on record is not the one in the journal")
 	case r.Int("replaces") != want.replaces && !a.older:
@@ -155,19 +178,20 @@ func (a *auditing) auditWaivers() error {
 			same = same && have[sum][code] == why
 		}
 		if !same {
-			a.fault("certificate "+sum[:min(16, len(sum))], "what was waived on record is not what the journal tells")
+			a.fault("certificate "+short(sum), "what was waived on record is not what the journal tells")
 		}
 	}
 	return nil
 }
 
 func (a *auditing) auditRequests() error {
-	seen := map[string]bool{}
 	if err := eachRead(a, "request", lookAtRequest, func(r store.Row, x seenRequest) {
 		label := fmt.Sprintf("R%d", r.Int("number"))
-		seen[label] = true
 		sum, q := x.sum, x.q
 		want := a.requests[label]
+		if want != nil {
+			want.seen = true
+		}
 		if q == nil {
 			a.fault(label, "its bytes on record cannot be parsed")
 			return
@@ -178,7 +202,7 @@ func (a *auditing) auditRequests() error {
 		switch {
 		case want == nil:
 			a.fault(label, "no entry of the journal tells of this request")
-		case !bytes.Equal(sum[:], r.Bytes("sha256")), hex.EncodeToString(sum[:]) != want.sum:
+		case !bytes.Equal(sum[:], r.Bytes("sha256")), string(sum[:]) != want.sum:
 			a.fault(label, "its bytes on record are not those that were received")
 		case r.Text("title") != q.Title(), !bytes.Equal(r.Bytes("key_sha256"), x.key[:]):
 			a.fault(label, "its title or key on record is not that of the request")
@@ -192,8 +216,8 @@ func (a *auditing) auditRequests() error {
 	}); err != nil {
 		return err
 	}
-	for label := range a.requests {
-		if !seen[label] {
+	for label, told := range a.requests {
+		if !told.seen {
 			a.fault(label, "the journal tells of this request, and it is not on record")
 		}
 	}
@@ -220,7 +244,7 @@ func (a *auditing) auditLinks() error {
 		sum := a.ids[r.Int("certificate")]
 		links[sum] = true
 		if c := a.certificates[sum]; (c == nil || !c.link) && !a.older {
-			a.fault("link", "no entry of the journal tells of the link certificate %s", sum[:min(16, len(sum))])
+			a.fault("link", "no entry of the journal tells of the link certificate %s", short(sum))
 		}
 		a.auditLink(r, sum)
 	}); err != nil {
@@ -229,7 +253,7 @@ func (a *auditing) auditLinks() error {
 	for sum, c := range a.certificates {
 		if c.link && !links[sum] {
 			a.fault("link", "the journal tells of the link certificate %s, and it is not on record as one",
-				sum[:min(16, len(sum))])
+				short(sum))
 		}
 	}
 	return nil
@@ -243,13 +267,13 @@ func (a *auditing) auditLink(r store.Row, sum string) {
 	}
 	for _, x := range h {
 		for _, l := range x.Links {
-			if fmt.Sprintf("%x", l.Certificate.SHA256()) != sum {
+			if octets(fmt.Sprintf("%x", l.Certificate.SHA256())) != sum {
 				continue
 			}
 			if l.Certificate.VerifiedBy(l.By.Certificate.Key) != nil || !bytes.Equal(l.Certificate.Key.Canonical(),
 				l.To.Certificate.Key.Canonical()) || a.gens[r.Int("by_generation")] != l.By.Name() {
 				a.fault("link", "the link certificate %s does not join the generations that the record names",
-					sum[:min(16, len(sum))])
+					short(sum))
 			}
 		}
 	}

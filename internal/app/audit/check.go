@@ -18,7 +18,6 @@ import (
 	"strings"
 	"time"
 
-	"ironseal/internal/app/operators"
 	"ironseal/internal/app/revoke/inventory"
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/disk"
@@ -92,7 +91,8 @@ func Check(ctx context.Context, e *estate.Estate, ask CheckAsk) (Checked, error)
 func check(ctx context.Context, e *estate.Estate, ask CheckAsk) (Checked, error) {
 	out := Checked{Faults: []Fault{}, NextList: map[string]int64{}, Removed: []string{}, Aside: []string{}}
 	files := keyFiles(e) // before the records: a key is on disk before its record is
-	if err := checkJournal(ctx, e, &out); err != nil {
+	told, err := checkJournal(ctx, e, &out)
+	if err != nil {
 		return out, err
 	}
 	if err := e.Records.CheckIntegrity(ctx); err != nil {
@@ -117,7 +117,7 @@ func check(ctx context.Context, e *estate.Estate, ask CheckAsk) (Checked, error)
 			advice.To("sign it again", advice.PublishLists, "all", ""), advice.Say("of an authority elsewhere, "+
 				"import it again"))
 	}
-	if err := audit(ctx, e, &out, ask.Progress); err != nil {
+	if err := audit(ctx, e, &out, told, ask.Progress); err != nil {
 		return out, err
 	}
 	if err := checkKeyFiles(ctx, e, &out, files, known, ask.MoveAside); err != nil {
@@ -127,8 +127,8 @@ func check(ctx context.Context, e *estate.Estate, ask CheckAsk) (Checked, error)
 }
 
 // checkJournal proves the journal whole, compares it with the head that was noted
-// beside the records, and tells where its times run backwards.
-func checkJournal(ctx context.Context, e *estate.Estate, out *Checked) error {
+// beside the records, and tells where its times run backwards. It returns what the journal says must be on record.
+func checkJournal(ctx context.Context, e *estate.Estate, out *Checked) (*told, error) {
 	var known *journal.Head
 	if h, ok := e.Records.NotedHead(); ok {
 		known = &h
@@ -138,27 +138,27 @@ func checkJournal(ctx context.Context, e *estate.Estate, out *Checked) error {
 			"that was printed on a sheet or in a backup", advice.VerifyJournal,
 			"head", advice.Asked), advice.Say("the next act writes the note again"))
 	}
-	head, err := e.Records.VerifyJournal(ctx, known)
+	j, err := readJournal(ctx, e, known)
+	if err != nil {
+		return nil, err
+	}
 	var broken *journal.Break
+	head, err := j.head()
 	if err != nil && !errors.As(err, &broken) {
-		return err
+		return nil, err
 	}
 	if err != nil {
 		out.fault("journal", err.Error(), advice.To("compare with a head that was printed", advice.VerifyJournal,
 			"head", advice.Asked), fromBackup)
 	}
 	out.Head = head.String()
-	if _, err := operators.Witnessed(ctx, e); errors.Is(err, fault.Refused) {
+	if err := j.witnessed(); errors.Is(err, fault.Refused) {
 		out.fault("journal", err.Error(), advice.Say("records were written without an operator's key: find out "+
 			"who can write them"), fromBackup)
 	} else if err != nil {
-		return err
+		return nil, err
 	}
-	back, err := e.Records.Backwards(ctx)
-	if err != nil {
-		return err
-	}
-	for _, b := range back {
+	for _, b := range j.times.Found {
 		if !b.Settled {
 			out.fault(fmt.Sprintf("J%d", b.Seq),
 				fmt.Sprintf("it is dated %s, and an entry before it %s: one of the two was dated by a wrong clock",
@@ -167,7 +167,7 @@ func checkJournal(ctx context.Context, e *estate.Estate, out *Checked) error {
 					advice.SettleClock, "because", advice.Asked))
 		}
 	}
-	return nil
+	return j.told, nil
 }
 
 // checkAuthorities looks at the keys that the records name, and returns their

@@ -3,7 +3,6 @@ package audit
 import (
 	"crypto/sha256"
 	"encoding/binary"
-	"fmt"
 	"strings"
 
 	"ironseal/internal/estate"
@@ -60,7 +59,8 @@ type seenCertificate struct {
 // lookAt parses a certificate and verifies its signature.
 func (a *auditing) lookAt(r store.Row) seenCertificate {
 	der := r.Bytes("der")
-	out := seenCertificate{sum: fmt.Sprintf("%x", sha256.Sum256(der))}
+	digest := sha256.Sum256(der)
+	out := seenCertificate{sum: string(digest[:])}
 	c, err := cert.Read(der)
 	if err != nil {
 		out.wrong = "its certificate cannot be parsed: " + err.Error()

@@ -1,13 +1,12 @@
 package audit
 
 import (
-	"context"
+	"encoding/hex"
 	"fmt"
 	"strings"
 	"time"
 
 	"ironseal/internal/app/transfer"
-	"ironseal/internal/estate"
 	"ironseal/internal/event"
 	"ironseal/pki/journal"
 	"ironseal/pki/lifecycle"
@@ -15,9 +14,8 @@ import (
 
 // told is what the journal says must be on record.
 type told struct {
-	certificates map[string]*toldCertificate // by fingerprint, in hex
+	certificates map[string]*toldCertificate // by fingerprint
 	requests     map[string]*toldRequest     // by label, "R7"
-	numbers      map[string]string           // the label of a request, by the hash of its bytes
 	generations  map[string]*toldGeneration  // by name, "root.g1"
 	authorities  map[string]*toldAuthority   // by handle
 	sent         map[string]*toldSent        // by the hash of the request
@@ -30,7 +28,8 @@ type told struct {
 	meta         map[string]string
 	settled      int64
 	unreadable   []int64 // entries that cannot be read
-	older        bool    // entries that tell less were written by an earlier form of this program
+	texts        map[string]string
+	older        bool // entries that tell less were written by an earlier form of this program
 }
 
 type toldCertificate struct {
@@ -40,11 +39,14 @@ type toldCertificate struct {
 	waived                              map[string]string
 	chain                               []string
 	link                                bool
+	sum                                 string // its fingerprint
+	seen                                bool   // on record
 }
 
 type toldRequest struct {
-	sum, title, from, received, reason, decided string
+	label, sum, from, received, reason, decided string
 	state                                       lifecycle.RequestState
+	seen                                        bool // on record
 }
 
 type toldGeneration struct{ certificate, by, switchDay, stopped string }
@@ -82,23 +84,26 @@ func recordDay(text string) string {
 	return written(t)
 }
 
-func tell(ctx context.Context, e *estate.Estate) (*told, error) {
-	t := &told{certificates: map[string]*toldCertificate{}, requests: map[string]*toldRequest{},
-		numbers: map[string]string{}, generations: map[string]*toldGeneration{},
+func nothingTold() *told {
+	return &told{certificates: map[string]*toldCertificate{}, requests: map[string]*toldRequest{},
+		generations: map[string]*toldGeneration{},
 		authorities: map[string]*toldAuthority{}, sent: map[string]*toldSent{}, drafts: map[string]*toldDraft{},
 		holders: map[string]string{}, carried: map[string]string{}, flaws: map[string]bool{},
-		keyFiles: map[string]toldKeyFile{}, derived: map[string]event.Row{}, meta: map[string]string{}}
-	err := e.Records.Entries(ctx, 0, 0, func(en journal.Entry) error {
-		what, err := event.Read(en)
-		if err != nil {
-			t.unreadable = append(t.unreadable, en.Seq)
-			return nil
-		}
-		t.entry(en, what)
-		t.derive(en)
-		return nil
-	})
-	return t, err
+		keyFiles: map[string]toldKeyFile{}, derived: map[string]event.Row{}, meta: map[string]string{}, texts: map[string]string{}}
+}
+
+// add applies the next entry.
+func (t *told) add(en journal.Entry) {
+	if en.Seq <= 0 {
+		return
+	}
+	what, err := event.Read(en)
+	if err != nil {
+		t.unreadable = append(t.unreadable, en.Seq)
+		return
+	}
+	t.entry(en, what)
+	t.derive(en)
 }
 
 // derive works out again which entry counts about which thing.
@@ -155,9 +160,8 @@ func (t *told) keysChanged(keys []event.KeyFile, begun bool) {
 func (t *told) requestEntry(en journal.Entry, what event.Event, at string) {
 	switch e := what.(type) {
 	case *event.Received:
-		t.requests[en.Object] = &toldRequest{sum: e.SHA256, title: e.Title, from: e.From, received: at,
-			state: lifecycle.Waiting}
-		t.numbers[e.SHA256] = en.Object
+		t.requests[en.Object] = &toldRequest{label: en.Object, sum: octets(e.SHA256), from: t.same(e.From),
+			received: at, state: lifecycle.Waiting}
 	case *event.Declined:
 		t.decide(en.Object, lifecycle.Declined, e.Because, at)
 	case *event.Withdrawn:
@@ -199,17 +203,55 @@ func (t *told) decide(label string, state lifecycle.RequestState, reason, at str
 
 func (t *told) sign(en journal.Entry, e *event.Signed, at string) {
 	for _, s := range e.Signed {
-		t.certificates[s.Certificate] = &toldCertificate{by: s.By, request: s.Request, template: s.Template,
-			sheet: s.Sheet, actor: en.Actor, replaces: s.Replaces, switchDay: recordDay(s.SwitchDay),
+		c := &toldCertificate{by: t.same(s.By), request: s.Request, template: t.same(s.Template),
+			sheet: octets(s.Sheet), actor: t.same(en.Actor), replaces: s.Replaces, switchDay: recordDay(s.SwitchDay),
 			waived: texts(s.Waived)}
-		if r := t.requests[s.Request]; r != nil && r.state != lifecycle.Signed {
-			r.state, r.decided = lifecycle.Signed, at // a reason, if any, stays from before
+		if r := t.requests[s.Request]; r != nil {
+			if c.request = r.label; r.state != lifecycle.Signed {
+				r.state, r.decided = lifecycle.Signed, at // a reason, if any, stays from before
+			}
 		}
+		t.certificate(s.Certificate, c)
 	}
 }
 
+// certificate notes what is told of one.
+func (t *told) certificate(sum string, c *toldCertificate) {
+	c.sum = octets(sum)
+	t.certificates[c.sum] = c
+}
+
+// octets are those of a hash that the journal tells in hex, which takes less room; what is none stays as it is.
+func octets(digits string) string {
+	b, err := hex.DecodeString(digits)
+	if err != nil {
+		return digits
+	}
+	return string(b)
+}
+
+// short names a certificate by the beginning of its fingerprint.
+func short(sum string) string { return fmt.Sprintf("%x", sum[:min(8, len(sum))]) }
+
+// same is a text that is told again and again, kept once.
+func (t *told) same(text string) string {
+	if kept, known := t.texts[text]; known {
+		return kept
+	}
+	if len(t.texts) < mostTexts {
+		t.texts[text] = text
+	}
+	return text
+}
+
+// mostTexts bounds how many such texts are kept.
+const mostTexts = 1000
+
 // texts are waivers as the records have them.
 func texts(w event.Waivers) map[string]string {
+	if len(w) == 0 {
+		return nil
+	}
 	out := map[string]string{}
 	for code, because := range w {
 		out[string(code)] = because
@@ -242,8 +284,8 @@ func (t *told) authority(en journal.Entry, what event.Event, at string) {
 	case *event.CrossCertified:
 		t.links(e.Links, en.Actor)
 		for _, sum := range e.Links {
-			c := t.certificates[sum]
-			c.by, c.sheet, c.waived = e.By, e.Sheet, texts(e.Waived)
+			c := t.certificates[octets(sum)]
+			c.by, c.sheet, c.waived = e.By, octets(e.Sheet), texts(e.Waived)
 		}
 	case *event.Rehearsed:
 		t.rehearsed(e, en.Actor)
@@ -279,7 +321,7 @@ func (t *told) certificateImported(about string, e *event.CertificateImported, a
 		c.request = about
 		t.decide(about, lifecycle.Signed, "by an outside authority", at)
 	}
-	t.certificates[e.Certificate] = c
+	t.certificate(e.Certificate, c)
 }
 
 func (t *told) rehearsed(e *event.Rehearsed, actor string) {
@@ -299,8 +341,8 @@ func (t *told) made(handle, actor string, g event.Generation) {
 	}
 	name := fmt.Sprintf("%s.g%d", handle, max(g.Number, 1))
 	t.generation(handle, name, g.Certificate, *g.By, recordDay(g.SwitchDay), true)
-	t.certificates[g.Certificate] = &toldCertificate{by: *g.By, template: g.Template, sheet: g.Sheet, actor: actor,
-		waived: texts(g.Waived)}
+	t.certificate(g.Certificate, &toldCertificate{by: *g.By, template: g.Template, sheet: octets(g.Sheet), actor: actor,
+		waived: texts(g.Waived)})
 	t.links(g.Links, actor)
 }
 
@@ -329,7 +371,7 @@ func (t *told) imported(up event.Imported, actor string) {
 		by = t.newest(by)
 	}
 	t.generation(handle, up.Generation, up.Certificate, by, "", false)
-	t.certificates[up.Certificate] = &toldCertificate{by: by, actor: actor}
+	t.certificate(up.Certificate, &toldCertificate{by: by, actor: actor})
 }
 
 // newest is the last generation of an authority that was told of.
@@ -355,9 +397,9 @@ func (t *told) adopted(handle, actor string, d adoption) {
 	}
 	name := fmt.Sprintf("%s.g%d", handle, number)
 	t.generation(handle, name, d.certificate, anyOf(d.parent), d.switchDay, d.keyHere)
-	t.certificates[d.certificate] = &toldCertificate{by: anyOf(d.parent), actor: actor, waived: texts(d.waived)}
+	t.certificate(d.certificate, &toldCertificate{by: anyOf(d.parent), actor: actor, waived: texts(d.waived)})
 	for _, sum := range d.issued {
-		t.certificates[sum] = &toldCertificate{by: name, actor: actor}
+		t.certificate(sum, &toldCertificate{by: name, actor: actor})
 	}
 }
 
@@ -372,7 +414,7 @@ func anyOf(handle string) string {
 
 func (t *told) links(list []string, actor string) {
 	for _, sum := range list {
-		t.certificates[sum] = &toldCertificate{by: "*", actor: actor, link: true}
+		t.certificate(sum, &toldCertificate{by: "*", actor: actor, link: true})
 	}
 }
 
