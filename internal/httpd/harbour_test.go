@@ -184,7 +184,7 @@ func serving(t testing.TB, dir string) *harbour {
 // soon waits until something holds.
 func soon(t testing.TB, what string, holds func() bool) {
 	t.Helper()
-	within(t, 10*time.Second, what, holds)
+	within(t, time.Minute, what, holds)
 }
 
 // within waits longer.

@@ -1,13 +1,13 @@
 package httpd
 
 import (
+	"bufio"
 	"context"
 	"fmt"
+	"io"
 	"strconv"
 	"strings"
 	"time"
-
-	"github.com/prometheus/client_golang/prometheus"
 
 	"ironseal/internal/app/ops/service"
 	"ironseal/internal/app/requests/enrol"
@@ -18,12 +18,10 @@ import (
 
 // metrics are what the health address tells programs.
 type metrics struct {
-	registry *prometheus.Registry
-	requests *prometheus.CounterVec
-	took     *prometheus.HistogramVec
-	answers  *prometheus.CounterVec
-	enrolled *prometheus.CounterVec
-	answered prometheus.Histogram
+	s *service.Service
+
+	requests, answers, enrolled *counters
+	took, answered              *histograms
 }
 
 // Metric is one metric, for the page that lists them.
@@ -65,37 +63,21 @@ func (m Metric) labels() []string {
 	return strings.Split(m.Labels, ", ")
 }
 
-func (m Metric) desc() *prometheus.Desc { return prometheus.NewDesc(m.Name, m.Help, m.labels(), nil) }
-
-// buckets are in seconds.
-var buckets = []float64{.0001, .00025, .0005, .001, .0025, .005, .01, .025, .05, .1, .25, .5, 1, 2.5, 10}
-
 func newMetrics(s *service.Service) *metrics {
-	counter := func(name string) *prometheus.CounterVec {
-		d := metric(name)
-		return prometheus.NewCounterVec(prometheus.CounterOpts{Name: d.Name, Help: d.Help}, d.labels())
-	}
-	histogram := func(name string) prometheus.HistogramOpts {
-		d := metric(name)
-		return prometheus.HistogramOpts{Name: d.Name, Help: d.Help, Buckets: buckets}
-	}
-	m := &metrics{registry: prometheus.NewRegistry(), requests: counter("ironseal_requests_total"),
-		answers: counter("ironseal_ocsp_answers_total"), enrolled: counter("ironseal_enrolments_total"),
-		took: prometheus.NewHistogramVec(histogram("ironseal_request_seconds"),
-			metric("ironseal_request_seconds").labels()),
-		answered: prometheus.NewHistogram(histogram("ironseal_ocsp_seconds"))}
-	m.registry.MustRegister(m.requests, m.took, m.answers, m.enrolled, m.answered, gauges{s})
+	m := &metrics{s: s, requests: newCounters("ironseal_requests_total"),
+		answers: newCounters("ironseal_ocsp_answers_total"), enrolled: newCounters("ironseal_enrolments_total"),
+		took: newHistograms("ironseal_request_seconds"), answered: newHistograms("ironseal_ocsp_seconds")}
 	for _, by := range template.Protocols() {
 		for _, outcome := range []string{"signed", "waits", "refused"} {
-			m.enrolled.WithLabelValues(by, outcome).Add(0) // a series that begins later has no rate before
+			m.enrolled.add(0, by, outcome) // a series that begins later has no rate before
 		}
 	}
 	return m
 }
 
 func (m *metrics) request(on string, status int, took time.Duration) {
-	m.requests.WithLabelValues(on, strconv.Itoa(status)).Inc()
-	m.took.WithLabelValues(on).Observe(took.Seconds())
+	m.requests.add(1, on, strconv.Itoa(status))
+	m.took.observe(took, on)
 }
 
 func (m *metrics) answer(t responding.Told, took time.Duration) {
@@ -103,8 +85,8 @@ func (m *metrics) answer(t responding.Told, took time.Duration) {
 	if t.Status == ocsp.Successful {
 		says = t.Of.String()
 	}
-	m.answers.WithLabelValues(t.Status.String(), says).Inc()
-	m.answered.Observe(took.Seconds())
+	m.answers.add(1, t.Status.String(), says)
+	m.answered.observe(took)
 }
 
 // enrol counts what became of a machine's request.
@@ -116,29 +98,39 @@ func (m *metrics) enrol(by string, out enrol.Outcome, err error) {
 	case out.Certificate != nil:
 		outcome = "signed"
 	}
-	m.enrolled.WithLabelValues(by, outcome).Inc()
+	m.enrolled.add(1, by, outcome)
 }
 
-// gauges are read when they are asked for.
-type gauges struct{ s *service.Service }
-
-// Describe implements prometheus.Collector.
-func (g gauges) Describe(to chan<- *prometheus.Desc) {
-	for _, m := range Metrics {
-		if m.Kind == "gauge" {
-			to <- m.desc()
+// write writes all of them in their order. Gauges are read now.
+func (m *metrics) write(ctx context.Context, w io.Writer) error {
+	gauges := m.gauges(ctx)
+	out := bufio.NewWriter(w)
+	for _, one := range Metrics {
+		out.WriteString(one.head())
+		switch one.Name {
+		case m.requests.Name, m.answers.Name, m.enrolled.Name:
+			map[string]*counters{m.requests.Name: m.requests, m.answers.Name: m.answers,
+				m.enrolled.Name: m.enrolled}[one.Name].write(out)
+		case m.took.Name:
+			m.took.write(out)
+		case m.answered.Name:
+			m.answered.write(out)
+		default:
+			out.WriteString(gauges[one.Name])
 		}
 	}
+	return out.Flush()
 }
 
-// Collect implements prometheus.Collector.
-func (g gauges) Collect(to chan<- prometheus.Metric) {
-	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+// gauges are those that are read when they are asked for, by name.
+func (m *metrics) gauges(ctx context.Context) map[string]string {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
+	out := map[string]string{}
 	tell := func(name string, v float64, labels ...string) {
-		to <- prometheus.MustNewConstMetric(metric(name).desc(), prometheus.GaugeValue, v, labels...)
+		out[name] += metric(name).line("", v, labels...)
 	}
-	told := g.s.State(ctx)
+	told := m.s.State(ctx)
 	days := func(until time.Time) float64 { return until.Sub(told.Now).Hours() / 24 }
 	for _, a := range told.Generations {
 		tell("ironseal_authority_days", days(a.Until), a.Name)
@@ -163,4 +155,5 @@ func (g gauges) Collect(to chan<- prometheus.Metric) {
 		tell("ironseal_machines_late", float64(told.Late))
 	}
 	tell("ironseal_records_readable", readable)
+	return out
 }
