@@ -320,6 +320,7 @@ deletes a key.`,
 		Args:    session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s.Inspecting = true
+			defer session.Roomy()()
 			e, err := s.Estate(cmd.Context())
 			if err != nil {
 				return err
