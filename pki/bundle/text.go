@@ -95,6 +95,7 @@ var (
 // once: what was found ahead is kept until it is passed.
 type seeker struct {
 	what *regexp.Regexp
+	word string // that every match has, after dashes and blanks
 	text string
 	at   []int // the match ahead; nil if there is none
 	from int   // everything before was searched
@@ -105,9 +106,12 @@ func (s *seeker) ahead(pos int) []int {
 	if pos < s.from && (s.at == nil || s.at[0] >= pos) {
 		return s.at
 	}
-	s.at = s.what.FindStringSubmatchIndex(s.text[pos:])
-	for i := range s.at {
-		s.at[i] += pos
+	s.at = nil
+	if begin := s.candidate(pos); begin >= 0 {
+		s.at = s.what.FindStringSubmatchIndex(s.text[begin:])
+		for i := range s.at {
+			s.at[i] += begin
+		}
 	}
 	if s.from = len(s.text) + 1; s.at != nil {
 		s.from = s.at[0] + 1
@@ -115,8 +119,20 @@ func (s *seeker) ahead(pos int) []int {
 	return s.at
 }
 
+// candidate is where the first match may begin, from pos on; below 0 where there is none.
+func (s *seeker) candidate(pos int) int {
+	i := strings.Index(s.text[pos:], s.word)
+	if i < 0 {
+		return -1
+	}
+	before := strings.TrimRight(s.text[pos:pos+i], " \t")
+	dashes := len(before) - len(strings.TrimRight(before, "-"))
+	return pos + len(before) - min(dashes, 5)
+}
+
 func (c *Contents) readArmoured(text string) {
-	begins, ends := seeker{what: beginLine(), text: text}, seeker{what: endLine(), text: text}
+	begins := seeker{what: beginLine(), word: "BEGIN ", text: text}
+	ends := seeker{what: endLine(), word: "END ", text: text}
 	pos, line := 0, 1
 	for {
 		begin := begins.ahead(pos)

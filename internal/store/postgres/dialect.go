@@ -73,6 +73,9 @@ func (*server) Keys(list [][32]byte) (any, error) {
 	return strings.Join(texts, ","), nil
 }
 
+// Insert begins a statement that adds rows.
+func (*server) Insert() string { return "INSERT INTO " }
+
 // InOrder joins tables; the planner finds the order.
 func (*server) InOrder() string { return "JOIN" }
 

@@ -3,6 +3,8 @@ package sqldb
 import (
 	"context"
 	"database/sql"
+	"errors"
+	"fmt"
 	"strings"
 	"time"
 )
@@ -55,8 +57,17 @@ func (c *Change) For(ctx context.Context, now func() time.Time) *Change {
 	return &Change{Ctx: ctx, At: now().UTC(), tx: c.tx, of: c.of, within: c.within, first: c.first}
 }
 
+// Spoil lets nobody keep the change: a statement of it failed half way. It returns the failure.
+func (c *Change) Spoil(err error) error {
+	c.within.spoilt = errors.Join(c.within.spoilt, err)
+	return err
+}
+
 // Commit keeps the change.
 func (c *Change) Commit() error {
+	if c.within.spoilt != nil {
+		return fmt.Errorf("a statement of the change failed, and it is not kept: %w", c.within.spoilt)
+	}
 	err := c.tx.Commit()
 	c.of.prepare()
 	return err
@@ -143,9 +154,9 @@ func (c *Change) Insert(table, names string, values []any) error {
 	row := "(" + strings.TrimSuffix(strings.Repeat("?,", columns), ",") + "),"
 	for len(values) > 0 {
 		n := min(len(values)/columns, valuesAtOnce/columns)
-		if _, err := c.Exec("INSERT INTO "+into+" VALUES "+strings.TrimSuffix(strings.Repeat(row, n), ","),
+		if _, err := c.Exec(c.Words().Insert()+into+" VALUES "+strings.TrimSuffix(strings.Repeat(row, n), ","),
 			values[:n*columns]...); err != nil {
-			return err
+			return c.Spoil(err)
 		}
 		values = values[n*columns:]
 	}

@@ -46,6 +46,8 @@ type ready struct {
 	mu  sync.Mutex
 	by  map[string]*sql.Stmt
 	was map[string]bool // run once, as a text
+
+	spoilt error // see Change.Spoil
 }
 
 // statement is a statement of the transaction, ready to be run; nil where it is run for the first time.

@@ -76,6 +76,9 @@ func (*file) Keys(list [][32]byte) (any, error) {
 	return string(text), err
 }
 
+// Insert begins a statement that adds rows.
+func (*file) Insert() string { return "INSERT OR FAIL INTO " }
+
 // InOrder joins tables in the order in which they are written.
 func (*file) InOrder() string { return "CROSS JOIN" }
 

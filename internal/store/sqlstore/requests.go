@@ -96,13 +96,14 @@ func (t *Tx) insertRequests(rows []any, into map[[32]byte]int64) error {
 	const columns = 7
 	for part := range slices.Chunk(rows, requestsAtOnce*columns) {
 		n := len(part) / columns
-		got, err := t.Query("INSERT INTO request (sha256, der, title, key_sha256, sender, received, state) VALUES "+
+		got, err := t.Query(t.Words().Insert()+
+			"request (sha256, der, title, key_sha256, sender, received, state) VALUES "+
 			strings.TrimSuffix(strings.Repeat("(?,?,?,?,?,?,?),", n), ",")+" RETURNING number, sha256", part...)
 		if err != nil {
-			return err
+			return t.Spoil(err)
 		}
 		if err := numbered(got, into); err != nil {
-			return err
+			return t.Spoil(err)
 		}
 	}
 	return nil

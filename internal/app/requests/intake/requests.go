@@ -115,7 +115,7 @@ func recordPart(ctx context.Context, e *estate.Estate, p Part, sender string) (P
 }
 
 // receiveAtOnce is how many requests one transaction records: others wait for it.
-const receiveAtOnce = 500
+const receiveAtOnce = 1000
 
 // scrutinise looks at the keys of many requests in the way that takes long, before
 // anything is locked.
