@@ -127,13 +127,14 @@ func (k *times) end(c *sqldb.Change) (end, error) {
 }
 
 // latestBehind asks for the latest time of the entries behind one; it has that entry as its argument, where there is
-// one. Without one, the index of times has it: to look at all entries would take long.
+// one. Without one, the index of times has it: to look at all entries would take long. With one there are few entries
+// or none, and what is asked for is no column: in the index of times, a database would look for them from end to end.
 func latestBehind(known int64) string {
 	const since = "coalesce((SELECT CAST(value AS BIGINT) FROM meta WHERE key = 'clock'), 0)"
 	if known == 0 {
 		return "SELECT at FROM journal WHERE seq >= " + since + " ORDER BY at DESC LIMIT 1"
 	}
-	return "SELECT max(at) FROM journal WHERE seq > ? AND seq >= " + since
+	return "SELECT max(at || '') FROM journal WHERE seq > ? AND seq >= " + since
 }
 
 // endArguments are those of endQuestion.
