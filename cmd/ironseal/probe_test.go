@@ -15,14 +15,14 @@ import (
 )
 
 // serving answers TLS with what certificate says at the time; it can be changed.
-func serving(t *testing.T, certificate func() (*tls.Certificate, error)) string {
+func serving(t testing.TB, certificate func() (*tls.Certificate, error)) string {
 	t.Helper()
 	return listening(t, &tls.Config{
 		GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return certificate() }})
 }
 
 // listening answers TLS until the test ends, and reads until the client goes.
-func listening(t *testing.T, config *tls.Config) string {
+func listening(t testing.TB, config *tls.Config) string {
 	t.Helper()
 	l, err := tls.Listen("tcp", "127.0.0.1:0", config)
 	if err != nil {
