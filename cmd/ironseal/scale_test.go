@@ -81,7 +81,8 @@ func slowness(b *testing.B) float64 {
 func (p place) endpoints(b *testing.B) (took, memory, bare float64) {
 	b.Helper()
 	const host, count = "farm.ternbay.example", 1000
-	draft := p.must("request", "draft", host, "*.ternbay.example", "--key", "ecdsa-p256", "--out", b.TempDir(), "--json")
+	draft := p.must("request", "draft", host, "*.ternbay.example", "--key", "ecdsa-p256", "--out", b.TempDir(),
+		"--json")
 	var made struct {
 		Request string `json:"request_file"`
 		Key     string `json:"key_file"`

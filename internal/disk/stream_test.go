@@ -43,7 +43,8 @@ func TestPiecesOfAFile(t *testing.T) {
 			for what, c := range map[string]struct {
 				data []byte
 				same bool
-			}{"the same": {data, true}, "one less": {data[1:], false}, "one more": {append(bytes.Clone(data), 1), false},
+			}{"the same": {data, true}, "one less": {data[1:], false},
+				"one more": {append(bytes.Clone(data), 1), false},
 				"the last is another": {last, false}} {
 				if same, err := HoldsWhat(to, int64(len(c.data)), pieces(c.data, size)); err != nil || same != c.same {
 					t.Errorf("%s: %v, %v", what, same, err)

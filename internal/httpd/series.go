@@ -20,8 +20,8 @@ import (
 const figuresType = "text/plain; version=0.0.4; charset=utf-8"
 
 func (m Metric) head() string {
-	return fmt.Sprintf("# HELP %s %s\n# TYPE %s %s\n", m.Name, strings.NewReplacer(`\`, `\\`, "\n", `\n`).Replace(m.Help),
-		m.Name, m.Kind)
+	help := strings.NewReplacer(`\`, `\\`, "\n", `\n`).Replace(m.Help)
+	return fmt.Sprintf("# HELP %s %s\n# TYPE %s %s\n", m.Name, help, m.Name, m.Kind)
 }
 
 var escaping = strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`)

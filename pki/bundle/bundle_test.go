@@ -206,7 +206,7 @@ func TestPEMPieceByPiece(t *testing.T) {
 				t.Fatal(err)
 			}
 			if !bytes.Equal(b.Bytes(), PEM(k, der)) || SizeOfPEM(k, size) != int64(b.Len()) {
-				t.Errorf("%v of %d octets: %d octets were told, and these came:\n%s", k, size, SizeOfPEM(k, size), b.Bytes())
+				t.Errorf("%v of %d octets: %d were told, and these came:\n%s", k, size, SizeOfPEM(k, size), b.Bytes())
 			}
 		}
 	}

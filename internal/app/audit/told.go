@@ -89,7 +89,8 @@ func nothingTold() *told {
 		generations: map[string]*toldGeneration{},
 		authorities: map[string]*toldAuthority{}, sent: map[string]*toldSent{}, drafts: map[string]*toldDraft{},
 		holders: map[string]string{}, carried: map[string]string{}, flaws: map[string]bool{},
-		keyFiles: map[string]toldKeyFile{}, derived: map[string]event.Row{}, meta: map[string]string{}, texts: map[string]string{}}
+		keyFiles: map[string]toldKeyFile{}, derived: map[string]event.Row{}, meta: map[string]string{},
+		texts: map[string]string{}}
 }
 
 // add applies the next entry.

@@ -108,8 +108,8 @@ type Words interface {
 	KeysTable() string
 	// Keys is the argument of KeysTable.
 	Keys(list [][32]byte) (any, error)
-	// Insert begins a statement that adds rows. Where it fails, the change is not kept, so the database need not be able
-	// to take back this statement alone.
+	// Insert begins a statement that adds rows. Where it fails, the change is not kept, so the database need not be
+	// able to take back this statement alone.
 	Insert() string
 	// InOrder joins tables in the order in which they are written, where the planner would take another.
 	InOrder() string

@@ -177,8 +177,8 @@ func (s *Store) eachBlock(ctx context.Context, ask store.LineAsk, question strin
 }
 
 // readLines gives blocks of lines to read, in what comes from free, until they end or nobody wants more.
-func (s *Store) readLines(ctx context.Context, names bool, question string, args []any, m lineMaps, read chan<- []store.Line,
-	free <-chan []store.Line, over <-chan struct{}) error {
+func (s *Store) readLines(ctx context.Context, names bool, question string, args []any, m lineMaps,
+	read chan<- []store.Line, free <-chan []store.Line, over <-chan struct{}) error {
 	rows, err := s.Querier().StreamContext(ctx, question, args...)
 	if err != nil {
 		return s.Explain(err)
