@@ -88,8 +88,7 @@ func BenchmarkLists(b *testing.B) {
 		full := sign()
 		b.ReportMetric(tell(), "MB")
 		begin := time.Now()
-		err := e.Records.EachRevocation(ctx, store.RevocationFilter{Handle: "services", Part: -1},
-			func(store.Revocation) error { return nil })
+		err := e.Records.EachListEntry(ctx, "services", -1, 0, 0, func(store.ListEntry) error { return nil })
 		if err != nil {
 			b.Fatal(err)
 		}

@@ -44,7 +44,7 @@ func TestPiecesOfAFile(t *testing.T) {
 				data []byte
 				same bool
 			}{"the same": {data, true}, "one less": {data[1:], false},
-				"one more": {append(bytes.Clone(data), 1), false},
+				"one more":            {append(bytes.Clone(data), 1), false},
 				"the last is another": {last, false}} {
 				if same, err := HoldsWhat(to, int64(len(c.data)), pieces(c.data, size)); err != nil || same != c.same {
 					t.Errorf("%s: %v, %v", what, same, err)
