@@ -19,6 +19,7 @@ import (
 	"net/netip"
 	"net/url"
 	"strings"
+	"sync"
 
 	"golang.org/x/crypto/cryptobyte"
 	casn1 "golang.org/x/crypto/cryptobyte/asn1"
@@ -133,10 +134,14 @@ func shapeOf(s string) Kind {
 	return DNS
 }
 
+// asASCII brings names with other letters to those that certificates have (RFC 5890).
+var asASCII = sync.OnceValue(func() *idna.Profile {
+	return idna.New(idna.MapForLookup(), idna.Transitional(false), idna.StrictDomainName(false))
+})
+
 func checked(k Kind, value string) (Name, error) {
 	if k == DNS {
-		ascii, err := idna.New(idna.MapForLookup(), idna.Transitional(false),
-			idna.StrictDomainName(false)).ToASCII(strings.TrimSuffix(value, "."))
+		ascii, err := asASCII().ToASCII(strings.TrimSuffix(value, "."))
 		if err == nil && ascii != "" {
 			value = strings.ToLower(ascii)
 		}
