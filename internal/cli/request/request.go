@@ -232,15 +232,16 @@ func requestList(s *session.Session) *cobra.Command {
 			if want == "any" {
 				want = lifecycle.AnyRequest
 			}
-			list, err := e.Requests(cmd.Context(), want)
-			if err != nil {
-				return err
-			}
 			known, err := fleet.Enrolments(cmd.Context(), e.Records)
 			if err != nil {
 				return err
 			}
-			return printRequests(s, list, known, state)
+			defer s.Out.InBlocks()()
+			list := requestLister(s, known)
+			if err := e.Records.EachRequest(cmd.Context(), want, list.row); err != nil {
+				return err
+			}
+			return list.end(state)
 		},
 	}
 	s.QuietFlag(c, "print numbers only")
@@ -253,37 +254,63 @@ func requestList(s *session.Session) *cobra.Command {
 // requestStates are the words that request list takes.
 var requestStates = append(lifecycle.RequestStateWords(), "any")
 
-func printRequests(s *session.Session, list []store.Request, known fleet.Fleet, state string) error {
-	rows := []api.Request{}
-	machine := false
-	var cells [][]term.Cell
-	for _, r := range list {
-		row := api.RequestOf(r)
-		row.By = known[row.Name].By
-		rows = append(rows, row)
-		cells = append(cells, []term.Cell{{Text: row.Name, Tone: term.Strong}, {Text: string(row.State)},
-			{Text: row.Title}, {Text: row.By},
-			{Text: row.From}, {Text: span.Distance(s.Moment(), r.Received)}, {Text: row.CheckCode, Tone: term.Accent}})
-		machine = machine || row.By != ""
-		if s.Quiet && !s.JSON {
-			s.Out.Say("%s", row.Name)
-		}
-	}
-	head := []string{"", "state", "for", "by", "from", "came", "check code"}
-	if !machine {
-		head = slices.Delete(head, 3, 4)
-		for i := range cells {
-			cells[i] = slices.Delete(cells[i], 3, 4)
-		}
-	}
+// lister prints requests as they come, in whichever form was asked for.
+type lister struct {
+	s     *session.Session
+	known fleet.Fleet
+	json  *session.List
+	table *term.Rolling
+	any   bool
+	err   error // the first that printing met
+}
+
+func requestLister(s *session.Session, known fleet.Fleet) *lister {
+	l := &lister{s: s, known: known}
 	switch {
 	case s.JSON:
-		return s.PrintJSON(rows)
-	case s.Quiet:
-	case len(rows) == 0:
-		s.Out.Say("There are no requests in the state %q.", state)
+		l.json = s.NewList()
+	case !s.Quiet:
+		head := []string{"", "state", "for", "by", "from", "came", "check code"}
+		if len(known) == 0 {
+			head = slices.Delete(head, 3, 4)
+		}
+		l.table = s.Out.Rolling(head, "came", "from", "check code")
+	}
+	return l
+}
+
+func (l *lister) row(r store.Request) {
+	l.any = true
+	row := api.RequestOf(r)
+	row.By = l.known[row.Name].By
+	switch {
+	case l.err != nil:
+	case l.json != nil:
+		l.err = l.json.Add(row)
+	case l.table == nil:
+		l.err = l.s.Out.Raw([]byte(row.Name + "\n"))
 	default:
-		s.Out.Table(head, cells, "came", "from", "check code")
+		cells := []term.Cell{{Text: row.Name, Tone: term.Strong}, {Text: string(row.State)}, {Text: row.Title},
+			{Text: row.By}, {Text: row.From}, {Text: span.Distance(l.s.Moment(), r.Received)},
+			{Text: row.CheckCode, Tone: term.Accent}}
+		if len(l.known) == 0 {
+			cells = slices.Delete(cells, 3, 4)
+		}
+		l.table.Row(cells)
+	}
+}
+
+func (l *lister) end(state string) error {
+	switch {
+	case l.err != nil:
+		return l.err
+	case l.json != nil:
+		return l.json.End()
+	case l.table == nil:
+	case !l.any:
+		l.s.Out.Say("There are no requests in the state %q.", state)
+	default:
+		l.table.End()
 	}
 	return nil
 }
