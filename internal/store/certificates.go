@@ -189,9 +189,10 @@ type CertificatesReader interface {
 	CountCurrent(ctx context.Context, now time.Time) ([]GenerationCount, error)
 	// ServingGenerations names the generations that certificates which serve today were signed by.
 	ServingGenerations(ctx context.Context, now time.Time) (out []string, err error)
-	// CountIssued counts what a generation signed, by its name, and tells the last part of its lists
-	// that any of it is on.
-	CountIssued(ctx context.Context, generation string) (n, part int, err error)
+	// CountIssued counts what a generation signed, by its name.
+	CountIssued(ctx context.Context, generation string) (n int, err error)
+	// LastPart is the last part of a generation's lists that anything it signed is on; 0 for none.
+	LastPart(ctx context.Context, generation string) (part int, err error)
 	// TemplatesUsed lists the templates by which each generation signed something.
 	TemplatesUsed(ctx context.Context) (out []TemplateUse, err error)
 	// EachTemplate calls fn for every state of a template that something was signed by.

@@ -6,13 +6,20 @@ import (
 	"ironseal/internal/store"
 )
 
-// CountIssued counts what a generation signed, by its name, and tells the last part of its lists
-// that any of it is on.
-func (s *Store) CountIssued(ctx context.Context, generation string) (n, part int, err error) {
-	err = s.QueryRow(ctx, "SELECT count(*), coalesce(max(part),0) FROM certificate WHERE issuer = (SELECT g.id FROM "+
-		"generation g JOIN authority a ON a.id = g.authority WHERE a.handle || '.g' || g.number = ?)",
-		generation).Scan(&n, &part)
-	return n, part, err
+// byGeneration is a condition that a generation signed a certificate, by its name.
+const byGeneration = ` issuer = (SELECT g.id FROM generation g JOIN authority a ON a.id = g.authority
+	WHERE a.handle || '.g' || g.number = ?)`
+
+// CountIssued counts what a generation signed, by its name.
+func (s *Store) CountIssued(ctx context.Context, generation string) (n int, err error) {
+	err = s.QueryRow(ctx, "SELECT count(*) FROM certificate WHERE"+byGeneration, generation).Scan(&n)
+	return n, err
+}
+
+// LastPart is the last part of a generation's lists that anything it signed is on; 0 for none.
+func (s *Store) LastPart(ctx context.Context, generation string) (part int, err error) {
+	err = s.QueryRow(ctx, "SELECT coalesce(max(part), 0) FROM certificate WHERE"+byGeneration, generation).Scan(&part)
+	return part, err
 }
 
 // TemplatesUsed lists them.

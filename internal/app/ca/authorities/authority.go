@@ -141,7 +141,7 @@ func Published(ctx context.Context, e *estate.Estate, issuer *hierarchy.Generati
 	if issuer == nil {
 		return template.Publish{}, 0, nil
 	}
-	n, _, err := e.Records.CountIssued(ctx, issuer.Name())
+	n, err := e.Records.CountIssued(ctx, issuer.Name())
 	part := e.NextPart(n)
 	return e.Published(issuer, part), part, err
 }

@@ -194,7 +194,7 @@ func NewPlanning(ctx context.Context, e *estate.Estate) (*Planning, error) {
 	p.issued = map[*hierarchy.Generation]int{}
 	if e.NextPart(0) > 0 {
 		for _, g := range estate.AllGenerations(p.Authorities) {
-			if p.issued[g], _, err = e.Records.CountIssued(ctx, g.Name()); err != nil {
+			if p.issued[g], err = e.Records.CountIssued(ctx, g.Name()); err != nil {
 				return nil, err
 			}
 		}

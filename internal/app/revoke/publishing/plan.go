@@ -146,7 +146,7 @@ func (p Plan) parts(ctx context.Context, e *estate.Estate, g *hierarchy.Generati
 	most := 0
 	for _, o := range g.Authority.Generations {
 		if hierarchy.SameList(o, g) {
-			_, part, err := e.Records.CountIssued(ctx, o.Name())
+			part, err := e.Records.LastPart(ctx, o.Name())
 			if err != nil {
 				return 0, err
 			}
