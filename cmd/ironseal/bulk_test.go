@@ -25,12 +25,18 @@ import (
 // bulkRequests makes one file with n requests of different keys.
 func bulkRequests(t testing.TB, n int) []byte {
 	t.Helper()
+	return bulkRequestsFrom(t, 0, n)
+}
+
+// bulkRequestsFrom makes them for hosts with numbers from one on.
+func bulkRequestsFrom(t testing.TB, from, n int) []byte {
+	t.Helper()
 	parts := make([][]byte, n)
 	var wg sync.WaitGroup
 	for core := range runtime.GOMAXPROCS(0) {
 		wg.Go(func() {
 			for i := core; i < n; i += runtime.GOMAXPROCS(0) {
-				host := fmt.Sprintf("h%d.ternbay.example", i)
+				host := fmt.Sprintf("h%d.ternbay.example", from+i)
 				parts[i] = bundle.PEM(bundle.Request,
 					specimen.Request(t, nil, "CN="+host+",O=Tern Bay Ferries", []string{host}).Raw)
 			}
