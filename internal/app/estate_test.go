@@ -698,7 +698,7 @@ func BenchmarkBulk(b *testing.B) {
 		receive(b, e, count)
 		list := make([]signing.Planned, count)
 		for i := range list {
-			list[i].Ask = signing.SignAsk{Request: fmt.Sprintf("R%d", i+1), Template: "web-server"}
+			list[i].Ask = &signing.SignAsk{Request: fmt.Sprintf("R%d", i+1), Template: "web-server"}
 		}
 		b.StartTimer()
 		list, err := signing.PlanMany(ctx, e, list, nil)

@@ -1,6 +1,11 @@
 package issue
 
 import (
+	"ironseal/pki/dn"
+
+	"golang.org/x/crypto/cryptobyte"
+	casn1 "golang.org/x/crypto/cryptobyte/asn1"
+
 	"bytes"
 	"crypto"
 	"errors"
@@ -45,7 +50,6 @@ func (r *Refused) Error() string {
 // Prepared is a plan's draft, encoded and ready to be signed: all of the work
 // that needs no key, so that it can be done while the key is being opened.
 type Prepared struct {
-	about  string
 	tbs    []byte
 	issuer *key.Public
 }
@@ -61,7 +65,7 @@ func Prepare(p Plan, serial *big.Int) (Prepared, error) {
 	}
 	d := p.Draft
 	d.Serial = serial
-	out := Prepared{about: d.Subject.String(), issuer: &p.in.Request.Key}
+	out := Prepared{issuer: &p.in.Request.Key}
 	if p.in.Issuer != nil {
 		out.issuer = &p.in.Issuer.Certificate.Key
 	}
@@ -70,10 +74,24 @@ func Prepare(p Plan, serial *big.Int) (Prepared, error) {
 		out.tbs, err = d.TBS(algorithm)
 	}
 	if err != nil {
-		return Prepared{}, fmt.Errorf("signing for %s: %w", out.about, err)
+		return Prepared{}, fmt.Errorf("signing for %s: %w", d.Subject, err)
 	}
 	out.tbs = bytes.Clone(out.tbs) // no longer than it is: very many are kept at once
 	return out, nil
+}
+
+// about is the subject of what was prepared. It is read where it is needed, since very many are kept at once.
+func (p Prepared) about() string {
+	tbs := cryptobyte.String(p.tbs)
+	var fields, subject cryptobyte.String
+	ok := tbs.ReadASN1(&fields, casn1.SEQUENCE) &&
+		fields.SkipOptionalASN1(casn1.Tag(0).Constructed().ContextSpecific()) &&
+		fields.SkipASN1(casn1.INTEGER) && fields.SkipASN1(casn1.SEQUENCE) && fields.SkipASN1(casn1.SEQUENCE) &&
+		fields.SkipASN1(casn1.SEQUENCE) && fields.ReadASN1Element(&subject, casn1.SEQUENCE)
+	if n, err := dn.Read(subject); ok && err == nil {
+		return n.String()
+	}
+	return "a subject that cannot be read"
 }
 
 // Sign signs what was prepared with the issuer's key and returns the
@@ -86,21 +104,21 @@ func (p Prepared) Sign(signer crypto.Signer, random io.Reader) (*cert.Certificat
 	}
 	pub, err := key.Of(signer)
 	if err != nil {
-		return nil, fmt.Errorf("signing for %s: %w", p.about, err)
+		return nil, fmt.Errorf("signing for %s: %w", p.about(), err)
 	}
 	if !key.Same(pub, *p.issuer) {
-		return nil, fmt.Errorf("signing for %s: the key that was opened is not the issuer's", p.about)
+		return nil, fmt.Errorf("signing for %s: the key that was opened is not the issuer's", p.about())
 	}
 	der, err := key.SignedObject(p.tbs, signer, random)
 	if err != nil {
-		return nil, fmt.Errorf("signing for %s: %w", p.about, err)
+		return nil, fmt.Errorf("signing for %s: %w", p.about(), err)
 	}
 	c, err := cert.Read(der)
 	if err != nil {
-		return nil, fmt.Errorf("signing for %s: the result cannot be parsed: %w", p.about, err)
+		return nil, fmt.Errorf("signing for %s: the result cannot be parsed: %w", p.about(), err)
 	}
 	if len(c.Faults) > 0 {
-		return nil, fmt.Errorf("signing for %s: the result breaks the rules: %s", p.about, c.Faults[0])
+		return nil, fmt.Errorf("signing for %s: the result breaks the rules: %s", p.about(), c.Faults[0])
 	}
 	return c, nil
 }

@@ -6,7 +6,7 @@ import "runtime/debug"
 // objects are small and short-lived; mostRoom is where that ends.
 const (
 	roomyGC  = 500
-	mostRoom = 172 << 20 // bytes
+	mostRoom = 164 << 20 // bytes
 )
 
 // Roomy sets both, and returns what sets them back.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"ironseal/internal/app/ops/overview"
 	"ironseal/internal/app/requests/signing"
@@ -100,18 +101,23 @@ func signMany(ctx context.Context, s *session.Session, e *estate.Estate, list []
 // SignPlanned shows one sheet of many plans, asks once and signs what was agreed to.
 func SignPlanned(ctx context.Context, s *session.Session, e *estate.Estate, list []signing.Planned) error {
 	var others []string // what a colleague decided meanwhile
-	names := map[int64]string{}
 	agreed, failed := apart(e, list)
-	for _, p := range list {
-		if p.Sheet != nil {
-			names[p.Sheet.Record.Number] = p.Name
+	names := sync.OnceValue(func() map[int64]string {
+		out := map[int64]string{}
+		for _, p := range list {
+			if p.Sheet != nil {
+				out[p.Sheet.Record.Number] = p.Title()
+			}
 		}
-	}
+		return out
+	})
 	if err := signing.Ready(ctx, e, agreed); err != nil {
 		return err
 	}
 	if !s.JSON {
+		whole := s.Out.InBlocks()
 		combinedSheet(s, list, agreed, failed)
+		whole()
 	}
 	var done []signing.SignResult
 	signed := 0
@@ -119,14 +125,15 @@ func SignPlanned(ctx context.Context, s *session.Session, e *estate.Estate, list
 		if err := s.Agree(ctx, fmt.Sprintf("Sign as shown: %s?", span.Count(len(agreed), "certificate"))); err != nil {
 			return err
 		}
+		defer s.Out.InBlocks()()
 		count, stop := s.Counter("signing", len(agreed))
 		err := signing.Sign(ctx, e, agreed, func(r signing.SignResult) {
 			if r.Err != nil && signing.Decided(ctx, e, r) != "" {
-				others = append(others, names[r.Sheet.Record.Number]+" is "+signing.Decided(ctx, e, r))
+				others = append(others, names()[r.Sheet.Record.Number]+" is "+signing.Decided(ctx, e, r))
 				return
 			}
 			if r.Err != nil {
-				failed = append(failed, session.Failure{Name: names[r.Sheet.Record.Number], Why: r.Err.Error(),
+				failed = append(failed, session.Failure{Name: names()[r.Sheet.Record.Number], Why: r.Err.Error(),
 					Refused: false})
 				return
 			}
@@ -155,15 +162,15 @@ func apart(e *estate.Estate, list []signing.Planned) (agreed []*signing.Sheet, f
 	for _, p := range list {
 		switch {
 		case p.Err != nil:
-			failed = append(failed, session.Failure{Name: p.Name, Why: p.Err.Error(), Refused: false})
+			failed = append(failed, session.Failure{Name: p.Title(), Why: p.Err.Error(), Refused: false})
 		case len(p.Sheet.Findings().Refusing()) > 0:
 			r := p.Sheet.Findings().Refusing()
-			failed = append(failed, session.Failure{Name: p.Name, Why: r[:1].Stops() + ": " + r[0].Message,
+			failed = append(failed, session.Failure{Name: p.Title(), Why: r[:1].Stops() + ": " + r[0].Message,
 				Refused: true})
 		case e.NeedsFor(*p.Sheet.Template) > 1:
-			failed = append(failed, session.Failure{Name: p.Name, Refused: true, Why: fmt.Sprintf(
+			failed = append(failed, session.Failure{Name: p.Title(), Refused: true, Why: fmt.Sprintf(
 				"%d operators must agree: propose it by itself, ironseal sign %s --template %s",
-				p.Sheet.Template.Approvals, p.Name, p.Sheet.Template.Name)})
+				p.Sheet.Template.Approvals, p.Title(), p.Sheet.Template.Name)})
 		default:
 			agreed = append(agreed, p.Sheet)
 		}

@@ -199,8 +199,9 @@ func signNamed(ctx context.Context, s *session.Session, e *estate.Estate, ask si
 		}
 		var list []signing.Planned
 		for _, n := range names {
-			ask.Request = n
-			list = append(list, signing.Planned{Ask: ask, Name: n})
+			one := ask
+			one.Request = n
+			list = append(list, signing.Planned{Ask: &one, Name: n})
 		}
 		return signMany(ctx, s, e, list)
 	}

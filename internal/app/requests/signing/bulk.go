@@ -36,11 +36,21 @@ const (
 
 // Planned is one ask with its sheet, or with the reason why there is none.
 type Planned struct {
-	Ask   SignAsk
-	Name  string // the request, or the row, that the person knows it by
+	Ask   *SignAsk
+	Name  string // the row, or the certificate, that the person knows it by; "" for the request
 	Sheet *Sheet
 	Err   error
 }
+
+// Title is what the person knows it by.
+func (p Planned) Title() string {
+	if p.Name == "" && p.Sheet != nil {
+		return titleOf(p.Sheet.Record)
+	}
+	return p.Name
+}
+
+func titleOf(r store.Request) string { return fmt.Sprintf("R%d %s", r.Number, r.Title) }
 
 // PlanMany fills in the sheets of many asks from one snapshot, on every core. An
 // ask that cannot be planned does not keep the others back.
@@ -64,7 +74,7 @@ func planMany(ctx context.Context, e *estate.Estate, out []Planned, progress fun
 	p.numbered(waiting)
 	for i := range out {
 		if out[i].Err == nil {
-			out[i].Err = p.Learn(ctx, e, out[i].Ask)
+			out[i].Err = p.Learn(ctx, e, *out[i].Ask)
 		}
 	}
 	count := estate.Counting(progress)
@@ -73,7 +83,7 @@ func planMany(ctx context.Context, e *estate.Estate, out []Planned, progress fun
 		list := make([]store.Request, len(part))
 		for i := range part {
 			if part[i].Err == nil {
-				list[i], part[i].Err = numberedIn(waiting, part[i].Ask)
+				list[i], part[i].Err = numberedIn(waiting, *part[i].Ask)
 			}
 		}
 		planTogether(ctx, e, p, part, list, seen, count)
@@ -104,7 +114,7 @@ func planTogether(ctx context.Context, e *estate.Estate, p *Planning, out []Plan
 		case err != nil && out[i].Err == nil:
 			out[i].Err = err
 		case out[i].Err == nil && ctx.Err() == nil:
-			out[i].Sheet, out[i].Err = planWaiting(ctx, e, p, out[i].Ask, list[i], read[i], seen)
+			out[i].Sheet, out[i].Err = planWaiting(ctx, e, p, *out[i].Ask, list[i], read[i], seen)
 		}
 		count()
 	}
@@ -142,10 +152,15 @@ func planAll(ctx context.Context, e *estate.Estate, ask SignAsk, progress func(d
 		part = nil
 		g.Go(func() error {
 			some := make([]Planned, len(list))
-			for i, r := range list {
-				some[i] = Planned{Ask: ask, Name: fmt.Sprintf("R%d %s", r.Number, r.Title)}
+			for i := range list {
+				some[i].Ask = &ask
 			}
 			planTogether(ctx, e, p, some, list, seen, count)
+			for i, r := range list {
+				if some[i].Sheet == nil {
+					some[i].Name = titleOf(r)
+				}
+			}
 			mu.Lock()
 			defer mu.Unlock()
 			out = append(out, some...)
@@ -210,7 +225,7 @@ func planWaiting(ctx context.Context, e *estate.Estate, p *Planning, ask SignAsk
 	seen map[int64][]string) (*Sheet, error) {
 	s, err := PlanRead(ctx, e, p, ask, rec, r, seen[rec.Number], 0)
 	if err == nil && len(s.Plan.Findings.Refusing()) == 0 && e.NeedsFor(*s.Template) < 2 {
-		err = s.settle(e)
+		err = s.settle(e, p)
 	}
 	return s, err
 }

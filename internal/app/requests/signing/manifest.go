@@ -106,7 +106,8 @@ func ManifestAsks(ctx context.Context, e *estate.Estate, rows []ManifestRow, bas
 	}
 	out := make([]Planned, len(rows))
 	for i, row := range rows {
-		out[i] = Planned{Name: row.Label(), Err: row.Err, Ask: base}
+		ask := base
+		out[i] = Planned{Name: row.Label(), Err: row.Err, Ask: &ask}
 		if row.Err != nil {
 			continue
 		}

@@ -9,9 +9,11 @@ package signing
 import (
 	"context"
 	"fmt"
+	"reflect"
 	"strings"
 	"sync"
 	"time"
+	"unique"
 
 	"ironseal/internal/app/revoke/compromise"
 	"ironseal/internal/estate"
@@ -73,18 +75,35 @@ type settled struct {
 	ready  issue.Prepared
 }
 
-// settle encodes what will be signed, and lets go of what it was made from.
-func (s *Sheet) settle(e *estate.Estate) error {
+// settle encodes what will be signed, and lets go of what it was made from. What is the same on many sheets is kept once.
+func (s *Sheet) settle(e *estate.Estate, p *Planning) error {
 	r := prepare(e, s)
 	if r.Err != nil {
 		return r.Err
 	}
-	s.settled = settled{found: s.Plan.Findings, marks: s.Marks(), names: len(s.Plan.Names),
-		until: s.Plan.Draft.NotAfter, digest: s.Plan.
-			Digest(),
-		part: s.Plan.Part, ready: r.ready}
+	s.settled = settled{found: p.found.same(s.Plan.Findings), marks: unique.Make(s.Marks()).Value(),
+		names: len(s.Plan.Names), until: s.Plan.Draft.NotAfter, digest: s.Plan.Digest(), part: s.Plan.Part,
+		ready: r.ready}
 	s.Request, s.Record.DER, s.Plan = nil, nil, nil
 	return nil
+}
+
+// sameFindings keeps the findings of the sheet before: most sheets of a batch have the same.
+type sameFindings struct {
+	mu   sync.Mutex
+	last finding.List
+}
+
+func (f *sameFindings) same(list finding.List) finding.List {
+	if len(list) == 0 {
+		return nil
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if !reflect.DeepEqual(f.last, list) {
+		f.last = list
+	}
+	return f.last
 }
 
 // Findings are those about the plan.
@@ -164,12 +183,13 @@ type Planning struct {
 	issued      map[*hierarchy.Generation]int         // by those that sign, where lists have parts
 	first       int64                                 // the lowest number of a batch of requests
 	batch       int                                   // how many it has
+	found       *sameFindings
 }
 
 // NewPlanning reads what plans have in common, at one moment.
 func NewPlanning(ctx context.Context, e *estate.Estate) (*Planning, error) {
 	p := &Planning{Templates: map[string]*template.Template{}, receivers: map[string]receiver.Receiver{},
-		asking: &sync.Mutex{}, served: map[string][]store.ServingCertificate{}}
+		asking: &sync.Mutex{}, found: &sameFindings{}, served: map[string][]store.ServingCertificate{}}
 	var err error
 	if p.latest, err = e.Records.LatestCertificate(ctx); err != nil {
 		return nil, err
