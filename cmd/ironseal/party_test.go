@@ -206,6 +206,7 @@ func TestPartiesAreThereWhenPractising(t *testing.T) {
 func TestKitsOfAllParties(t *testing.T) {
 	t.Parallel()
 	p := harbour(t)
+	p.refused(2, "no party has a platform", "trust", "kit", "--party", "all", "--out", "../none")
 	p.file("../parties.csv", []byte("party,platform\ngate-1,debian\ngate-2,debian java\nbuoy,\n"))
 	p.must("party", "import", "../parties.csv")
 	p.must("trust", "kit", "--party", "gate-1", "--out", "../one")

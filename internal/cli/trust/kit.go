@@ -93,7 +93,10 @@ func packFor(ctx context.Context, s *session.Session, e *estate.Estate, ask anch
 		if err != nil {
 			return err
 		}
-		if len(asks) == 0 || len(none) > 0 && !slices.Contains(names, parties.Everybody) {
+		if everybody := slices.Contains(names, parties.Everybody); everybody && len(asks) == 0 {
+			return session.Misused("trust kit: no party has a platform on record: add one with party change, or say " +
+				"for what: --for PLATFORM,...")
+		} else if len(none) > 0 && !everybody {
 			return session.Misused("trust kit: no platform is on record of %s: add one with party change, or say for "+
 				"what: --for PLATFORM,...", strings.Join(none, ", "))
 		}

@@ -75,7 +75,8 @@ type settled struct {
 	ready  issue.Prepared
 }
 
-// settle encodes what will be signed, and lets go of what it was made from. What is the same on many sheets is kept once.
+// settle encodes what will be signed, and lets go of what it was made from. What is the same on many sheets is kept
+// once.
 func (s *Sheet) settle(e *estate.Estate, p *Planning) error {
 	r := prepare(e, s)
 	if r.Err != nil {
