@@ -39,7 +39,7 @@ var otherwise = map[string]int{
 	`ironseal operator end ben --because "left the harbour office"`:                                       1,
 	"ironseal operator grants --prefix harbour":                                                           1,
 	"ironseal authority custody services --to agent":                                                      1,
-	"ironseal trust kit --party all --out ../kits":                                                       2,
+	"ironseal trust kit --party all --out ../kits":                                                        2,
 	"ironseal transfer approve ../to-the-safe":                                                            1,
 	"ironseal authority share root --need 2 --among ana,ben,cleo --out ../shares --to-key ana=../ana.pub": 1,
 	"ironseal estate files update":                                                                        1,
