@@ -42,7 +42,8 @@ func TestDailyQuestionsLookUp(t *testing.T) {
 		"requests that wait": {"SELECT " + requestColumns + " FROM request WHERE state = ? ORDER BY number",
 			[]any{"waiting"}, "SEARCH request USING INDEX request_state (state=?)"},
 		"the last part of a generation's lists": {"SELECT coalesce(max(part), 0) FROM certificate WHERE" +
-			byGeneration, []any{"services.g1"}, "SEARCH certificate USING COVERING INDEX certificate_issuer (issuer=?)"},
+			byGeneration, []any{"services.g1"},
+			"SEARCH certificate USING COVERING INDEX certificate_issuer (issuer=?)"},
 		"certificates that came from no request": {"SELECT count(*) FROM certificate c WHERE " +
 			"coalesce(c.request, 0) = 0 AND c.template IS NOT NULL", nil, "INDEX certificate_alone"},
 	} {
