@@ -11,7 +11,7 @@ import (
 
 // What scripts and files of earlier versions say is still understood.
 func TestEarlierNames(t *testing.T) {
-	root := root(&session.Session{})
+	root := root(&session.Session{}, "")
 	for option, in := range map[string][]string{
 		"seal":      {"request", "draft"},
 		"seal-with": {"certificate", "handover"},

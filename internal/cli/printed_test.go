@@ -110,7 +110,7 @@ func commandsIn(text string) []string { return printed.FindAllString(text, -1) }
 // unknown says what of a command line there is not; "" where it fits. Words of a sentence that only begins with
 // the program's name are no command line.
 func unknown(line string) string {
-	at := root(&session.Session{})
+	at := root(&session.Session{}, "")
 	words := strings.Fields(line)[1:]
 	named := 0
 	for _, w := range words {

@@ -60,7 +60,8 @@ func run(ctx context.Context, s *session.Session, args []string) error {
 	s.Rerun = func(ctx context.Context, args []string, under *session.Under) error {
 		return rerun(ctx, s, args, under)
 	}
-	root := root(s)
+	root := root(s, strings.Join(args[:min(1, len(args))], ""))
+	ctx = session.WithAll(ctx, func() { addCommands(s, root, "") })
 	root.SetArgs(args)
 	root.SetIn(s.Stdin)
 	root.SetOut(s.Stdout)
@@ -158,7 +159,9 @@ func apart(err error) []error {
 // joined is the type of failures that errors.Join joined; one message may wrap several causes as well.
 var joined = reflect.TypeOf(errors.Join(errors.New("")))
 
-func root(s *session.Session) *cobra.Command {
+// root makes the command line. Where first is the name of a command, only that one is made: to make all of them takes
+// a good part of the time of a short command.
+func root(s *session.Session, first string) *cobra.Command {
 	cobra.MousetrapHelpText = "Iron Seal is a command-line program. Open PowerShell or the Command Prompt, and type:\n  ironseal --help\n\nPress Enter to close this window.\n"
 	cobra.MousetrapDisplayDuration = 0 // until Enter is pressed
 	root := &cobra.Command{
@@ -199,16 +202,48 @@ Begin with:  ironseal estate create harbour     (or watch: ironseal demo)`,
 	root.SetFlagErrorFunc(unknownOption)
 	root.SetGlobalNormalizationFunc(today)
 	everywhere(s, root.PersistentFlags())
-	root.AddCommand(upkeep.Estate(s), authority.Command(s), template.Command(s), receiver.Command(s),
-		request.Command(s), sign.Command(s),
-		certificate.Command(s), files.Convert(s), files.Read(s), files.Verify(s), probing.Command(s), party.Command(s),
-		upkeep.Forecast(s),
-		upkeep.Due(s), transfer.Command(s), changeover.Command(s),
-		revocation.Revoke(s), revocation.Unhold(s), revocation.Command(s), incident.Command(s), trust.Command(s),
-		upkeep.Journal(s), serve.Command(s), serve.Desk(s), serve.Enrol(s), operator.Command(s), proposal.Command(s),
-		proposal.Approve(s), proposal.Object(s), demoCommand(s),
-		completionCommand(s), versionCommand(s), referenceCommand(s))
+	addCommands(s, root, first)
 	return root
+}
+
+// command makes one command.
+type command struct {
+	name string
+	make func(*session.Session) *cobra.Command
+}
+
+// topLevel are those below the program's name, in the order of its help.
+func topLevel() []command {
+	return []command{
+		{"estate", upkeep.Estate}, {"authority", authority.Command}, {"template", template.Command},
+		{"receiver", receiver.Command}, {"request", request.Command}, {"sign", sign.Command},
+		{"certificate", certificate.Command}, {"convert", files.Convert}, {"read", files.Read},
+		{"verify", files.Verify},
+		{"probe", probing.Command}, {"party", party.Command}, {"forecast", upkeep.Forecast}, {"due", upkeep.Due},
+		{"transfer", transfer.Command}, {"changeover", changeover.Command}, {"revoke", revocation.Revoke},
+		{"unhold", revocation.Unhold}, {"revocations", revocation.Command}, {"incident", incident.Command},
+		{"trust", trust.Command}, {"journal", upkeep.Journal}, {"serve", serve.Command}, {"desk", serve.Desk},
+		{"enrol", serve.Enrol}, {"operator", operator.Command}, {"proposal", proposal.Command},
+		{"approve", proposal.Approve}, {"object", proposal.Object}, {"demo", demoCommand},
+		{"completion", completionCommand}, {"version", versionCommand}, {"reference", referenceCommand},
+	}
+}
+
+// aboutAll are commands that tell of all others.
+var aboutAll = []string{"completion", "reference"}
+
+// addCommands adds the commands that are not there yet: the one of a name, or all.
+func addCommands(s *session.Session, root *cobra.Command, only string) {
+	named := slices.ContainsFunc(topLevel(), func(c command) bool { return c.name == only })
+	if !named || slices.Contains(aboutAll, only) {
+		only = ""
+	}
+	for _, c := range topLevel() {
+		there := slices.ContainsFunc(root.Commands(), func(o *cobra.Command) bool { return o.Name() == c.name })
+		if !there && (only == "" || only == c.name) {
+			root.AddCommand(c.make(s))
+		}
+	}
 }
 
 // everywhere adds the options of every command.

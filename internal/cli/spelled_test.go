@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -21,7 +22,7 @@ func TestEveryAdviceCanBeTyped(t *testing.T) {
 			if why := unknown(line); why != "" {
 				t.Errorf("%q: %s", line, why)
 			}
-			if child(root(&session.Session{}), strings.Fields(line)[1]) == nil {
+			if child(root(&session.Session{}, ""), strings.Fields(line)[1]) == nil {
 				t.Errorf("%q: there is no such command", line)
 			}
 		})
@@ -30,7 +31,7 @@ func TestEveryAdviceCanBeTyped(t *testing.T) {
 
 // anyHas reports whether some command has an option.
 func anyHas(name string) bool {
-	top := root(&session.Session{})
+	top := root(&session.Session{}, "")
 	list := append(top.Commands(), top)
 	for i := 0; i < len(list); i++ {
 		if list[i].Flags().Lookup(name) != nil || list[i].PersistentFlags().Lookup(name) != nil {
@@ -41,4 +42,29 @@ func anyHas(name string) bool {
 		}
 	}
 	return false
+}
+
+// Where the first word is a command, only that one is made; it is the same as among all, and whoever asks for one that
+// is not there hears of all.
+func TestOneCommandIsMade(t *testing.T) {
+	for _, c := range topLevel() {
+		one := root(&session.Session{}, c.name)
+		made := child(one, c.name)
+		if made == nil || made.Name() != c.name {
+			t.Errorf("%s is made as %v", c.name, made)
+		}
+		if n := len(one.Commands()); (n == 1) == slices.Contains(aboutAll, c.name) {
+			t.Errorf("%s: %d commands were made", c.name, n)
+		}
+	}
+	if all := root(&session.Session{}, "--estate"); len(all.Commands()) != len(topLevel()) {
+		t.Errorf("%d of %d commands were made", len(all.Commands()), len(topLevel()))
+	}
+	var out, errs strings.Builder
+	app := session.App{Stdin: strings.NewReader(""), Stdout: &out, Stderr: &errs,
+		Env: func(string) string { return "" }}
+	if code := Run(t.Context(), app, []string{"certificate", "kit"}); code != session.Usage ||
+		!strings.Contains(errs.String(), "did you mean ironseal trust kit?") {
+		t.Errorf("exit status %d: %s", code, errs.String())
+	}
 }

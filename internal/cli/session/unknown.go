@@ -1,6 +1,7 @@
 package session
 
 import (
+	"context"
 	"slices"
 	"strings"
 
@@ -9,9 +10,22 @@ import (
 	"ironseal/pki/strict"
 )
 
+// all is the key of what adds the commands that were not made.
+type all struct{}
+
+// WithAll keeps what adds all commands, for whoever has to look through them.
+func WithAll(ctx context.Context, add func()) context.Context {
+	return context.WithValue(ctx, all{}, add)
+}
+
 // UnknownCommand says that there is no such command, and which was probably meant: one of this name
 // elsewhere, else one that is spelt alike.
 func UnknownCommand(c *cobra.Command, typed string) error {
+	if ctx := c.Context(); ctx != nil {
+		if add, ok := ctx.Value(all{}).(func()); ok {
+			add()
+		}
+	}
 	if there := named(c.Root(), typed); len(there) == 1 {
 		return Misused("%s has no command %q: did you mean %s?", c.CommandPath(), typed, there[0])
 	}
