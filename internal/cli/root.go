@@ -212,7 +212,7 @@ type command struct {
 	make func(*session.Session) *cobra.Command
 }
 
-// topLevel are those below the program's name, in the order of its help.
+// topLevel are those below the name of the program.
 func topLevel() []command {
 	return []command{
 		{"estate", upkeep.Estate}, {"authority", authority.Command}, {"template", template.Command},
