@@ -5,10 +5,13 @@ import (
 	"math/rand/v2"
 	"os"
 	"os/exec"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
 	"time"
+
+	"ironseal/internal/disk"
 )
 
 // Whatever act is terminated at whatever moment: the estate is sound, the act can be repeated or says that it
@@ -45,4 +48,18 @@ func (p place) terminated(after time.Duration, args string) {
 	end := time.AfterFunc(after, func() { _ = cmd.Process.Kill() }) // which is TerminateProcess
 	_ = cmd.Wait()                                                  // it is killed, as a rule
 	end.Stop()
+	for until := time.Now().Add(5 * time.Second); p.held() && time.Now().Before(until); {
+		time.Sleep(10 * time.Millisecond) // the system lets go of what a process held some time after its end
+	}
+}
+
+// held reports whether somebody still holds what was not finished.
+func (p place) held() bool {
+	return slices.ContainsFunc(p.leftovers(), func(path string) bool {
+		release, ok := disk.TryLock(path)
+		if ok {
+			release()
+		}
+		return !ok
+	})
 }
