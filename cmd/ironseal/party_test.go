@@ -231,7 +231,20 @@ func TestKitsOfAllParties(t *testing.T) {
 		t.Error("some kits were written, though one cannot be")
 	}
 	p.refused(1, "no party is called", "trust", "kit", "--party", "all,gate-1", "--out", "../none")
-	if n := strings.Count(p.must("journal", "list"), "pack kit"); n != 7 {
+	p.must("trust", "kit", "--party", "gate-1", "--party", "gate-1", "--out", "../twice")
+	if !p.exists("../twice/own.debian") {
+		t.Error("one party that was named twice counts as two")
+	}
+	if err := os.MkdirAll(filepath.Join(p.dir, "../some/gate-2/own.java"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	p.file("../some/gate-2/own.java/mine.txt", []byte("mine"))
+	p.file("../some/gate-2/own.java/SHA256SUMS", nil)
+	p.says(1, "would be lost", "trust", "kit", "--party", "all", "--out", "../some", "--yes")
+	if !p.exists("../some/gate-1/own.debian") || !p.exists("../some/gate-2/own.java/mine.txt") {
+		t.Error("a kit that cannot be written keeps others back, or was written")
+	}
+	if n := strings.Count(p.must("journal", "list"), "pack kit"); n != 10 {
 		t.Errorf("%d kits are on record", n)
 	}
 	p.must("estate", "check")

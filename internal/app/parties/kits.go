@@ -3,6 +3,7 @@ package parties
 import (
 	"context"
 	"path/filepath"
+	"slices"
 
 	"ironseal/internal/app/trust/anchors"
 	"ironseal/internal/estate"
@@ -68,7 +69,9 @@ func takers(ctx context.Context, e *estate.Estate, names []string) ([]trust.Part
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, p)
+		if !slices.ContainsFunc(out, func(o trust.Party) bool { return o.Name == p.Name }) { // one that was named twice
+			out = append(out, p)
+		}
 	}
 	return out, nil
 }

@@ -2,6 +2,7 @@ package trust
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -114,10 +115,10 @@ func packAll(ctx context.Context, s *session.Session, e *estate.Estate, asks []a
 		return err
 	}
 	kits, err := anchors.PackAll(ctx, e, asks)
-	if err != nil {
+	if err != nil && len(kits) == 0 {
 		return err
 	}
-	return printKits(s, kits, none)
+	return errors.Join(printKits(s, kits, none), err)
 }
 
 // agreeToPack asks what has to be asked before kits are packed: whether to sign, and whether

@@ -80,7 +80,7 @@ func Pack(ctx context.Context, e *estate.Estate, ask PackAsk) ([]Packed, error) 
 const atOnce = 16
 
 // PackAll does what Pack does for many asks. What differs in the party and in the directory only is packed once, and
-// one key signs all. A kit that cannot be written does not keep the others back.
+// one key signs all. A kit that cannot be written does not keep the others back: it returns those that were written.
 func PackAll(ctx context.Context, e *estate.Estate, asks []PackAsk) ([]Packed, error) {
 	p := packing{e: e, done: map[string]packed{}}
 	var out []Packed
@@ -108,7 +108,13 @@ func PackAll(ctx context.Context, e *estate.Estate, asks []PackAsk) ([]Packed, e
 		})
 	}
 	_ = all.Wait() // each kit keeps its own failure
-	return out, errors.Join(faults...)
+	var written []Packed
+	for i, one := range out {
+		if faults[i] == nil {
+			written = append(written, one)
+		}
+	}
+	return written, errors.Join(faults...)
 }
 
 // packing keeps what was packed, for whoever takes the same.
