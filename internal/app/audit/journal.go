@@ -71,7 +71,7 @@ func (j *journalRead) prove(en journal.Entry) {
 	if j.broken == nil {
 		j.broken = j.links.Add(en)
 	}
-	if en.Seq <= 0 { // no entry of ours: its link is told
+	if en.Seq <= 0 { // this program writes no such entry, and the links report it
 		return
 	}
 	if j.unsaid == nil {
