@@ -3,6 +3,7 @@ module ironseal
 go 1.26.8
 
 require (
+	filippo.io/nistec v0.0.4
 	github.com/charmbracelet/lipgloss v1.1.0
 	github.com/coreos/go-systemd/v22 v22.7.0
 	github.com/jackc/pgx/v5 v5.13.0

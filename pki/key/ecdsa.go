@@ -64,6 +64,11 @@ var ecdsaScheme = &scheme{
 	},
 	verify: func(p Public, _ Algorithm, digest, signature []byte) bool {
 		pub, ours := p.Key.(*ecdsa.PublicKey)
+		if ours && p.often != nil {
+			if t := p.often.of(pub); t != nil {
+				return t.verify(digest, signature)
+			}
+		}
 		return ours && ecdsa.VerifyASN1(pub, digest, signature)
 	},
 	words: func(p Public) string {

@@ -94,6 +94,7 @@ type Public struct {
 	Trailing bool             // something follows the values, which strict readers refuse
 	bitBytes []byte           // the content of the BIT STRING, over which identifiers are made
 	value    []byte           // the SubjectPublicKeyInfo of the same key in the one form that is written here
+	often    *often           // where it verifies many signatures, see Often
 }
 
 // Most bytes of a SubjectPublicKeyInfo and bits of a modulus that are read.

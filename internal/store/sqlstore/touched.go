@@ -41,8 +41,12 @@ var authorityCertificates = struct {
 	by map[string]*cert.Certificate
 }{by: map[string]*cert.Certificate{}}
 
-// mostParsed bounds them. Beyond it, all are forgotten.
-const mostParsed = 2000
+// mostParsed bounds them. Beyond it, all are forgotten. The keys of the first of them verify often: each can hold a
+// table of its own.
+const (
+	mostParsed = 2000
+	mostOften  = 50
+)
 
 func parsedAuthority(der []byte) (*cert.Certificate, error) {
 	all := &authorityCertificates
@@ -60,6 +64,9 @@ func parsedAuthority(der []byte) (*cert.Certificate, error) {
 	defer all.mu.Unlock()
 	if len(all.by) >= mostParsed {
 		clear(all.by)
+	}
+	if len(all.by) < mostOften {
+		c.Key = c.Key.Often()
 	}
 	all.by[string(der)] = c
 	return c, nil
