@@ -2,13 +2,11 @@ package sqlstore
 
 import (
 	"context"
-	"database/sql"
 	"fmt"
 	"strings"
 	"time"
 
 	"ironseal/internal/store"
-	"ironseal/internal/store/sqldb"
 )
 
 // lineMaps are what many lines have in common, read once: a question that joined them for each would take longer.
@@ -121,8 +119,8 @@ func (s *Store) EachLine(ctx context.Context, ask store.LineAsk, fn func(*store.
 		names = ", c.names"
 	}
 	text := strings.Join([]string{"c.serial", "c.key_kind", "c.title"}, " || '"+apart+"' || ")
-	question := "SELECT c.id, " + text + `, c.request, c.template, c.issuer,
-		((c.traits * 2 + CASE WHEN c.staged <> '' THEN 1 ELSE 0 END) * 2 +
+	question := "SELECT c.id, " + text + `, c.request, c.template, ((coalesce(c.issuer, 0) * ` + fmt.Sprint(traits) + ` +
+		c.traits) * 4 + CASE WHEN c.staged <> '' THEN 2 ELSE 0 END +
 			CASE WHEN c.replaced_by IS NOT NULL THEN 1 ELSE 0 END) * ` + fmt.Sprint(reasons) + " + 1 + " + reason + `,
 		c.not_before, c.not_after` + names + " FROM certificate c" + where + " ORDER BY c.not_after, c.id"
 	if ask.Limit > 0 {
@@ -138,28 +136,29 @@ const (
 	inFlight = 4
 )
 
-// eachBlock reads lines some at a time, while those before are looked at.
+// eachBlock reads rows some at a time, while those before become lines and are looked at.
 func (s *Store) eachBlock(ctx context.Context, ask store.LineAsk, question string, args []any, m lineMaps,
 	fn func(*store.Line) error) error {
 	blocks := inFlight
 	if s.Busy() { // fn may ask the same connection: one after the other
 		blocks = 1
 	}
-	read, free := make(chan []store.Line), make(chan []store.Line, blocks)
+	read, free := make(chan []lineRow), make(chan []lineRow, blocks)
 	for range blocks {
-		free <- make([]store.Line, 0, block)
+		free <- make([]lineRow, 0, block)
 	}
 	over := make(chan struct{})
 	failed := make(chan error, 1)
 	go func() {
 		defer close(read)
-		failed <- s.readLines(ctx, ask.Names, question, args, m, read, free, over)
+		failed <- s.readLines(ctx, ask.Names, question, args, read, free, over)
 	}()
 	var err error
 	for list := range read {
-		for i := range list {
-			if err == nil {
-				err = fn(&list[i])
+		for i := 0; i < len(list) && err == nil; i++ {
+			var l store.Line
+			if l, err = m.line(&list[i]); err == nil {
+				err = fn(&l)
 			}
 		}
 		if err != nil {
@@ -176,9 +175,9 @@ func (s *Store) eachBlock(ctx context.Context, ask store.LineAsk, question strin
 	return err
 }
 
-// readLines gives blocks of lines to read, in what comes from free, until they end or nobody wants more.
-func (s *Store) readLines(ctx context.Context, names bool, question string, args []any, m lineMaps,
-	read chan<- []store.Line, free <-chan []store.Line, over <-chan struct{}) error {
+// readLines gives blocks of rows to read, in what comes from free, until they end or nobody wants more.
+func (s *Store) readLines(ctx context.Context, names bool, question string, args []any, read chan<- []lineRow,
+	free <-chan []lineRow, over <-chan struct{}) error {
 	rows, err := s.Querier().StreamContext(ctx, question, args...)
 	if err != nil {
 		return s.Explain(err)
@@ -198,12 +197,13 @@ func (s *Store) readLines(ctx context.Context, names bool, question string, args
 		}
 		return true
 	}
+	var row lineRow
+	into := row.into(names)
 	for rows.Next() {
-		l, err := m.line(rows, names)
-		if err != nil {
-			return err
+		if err := rows.Scan(into...); err != nil {
+			return s.Explain(err)
 		}
-		if list = append(list, l); len(list) == block && !give() {
+		if list = append(list, row); len(list) == block && !give() {
 			return nil
 		}
 	}
@@ -216,31 +216,56 @@ func (s *Store) readLines(ctx context.Context, names bool, question string, args
 	return nil
 }
 
-// reasons is how many reasons of a revocation have room beside the traits of a certificate, and none: what a line is
-// made from comes in few columns, since each takes time.
-const reasons = 1 << 10
+// What a line is made from comes in few columns, since each takes time. The number of the issuer, the traits, two marks
+// and the reason of a revocation, or none, have room in one of 64 bits.
+const (
+	reasons = 1 << 10
+	traits  = 1 << 28
+)
 
 // apart stands between the texts of one column. Neither a serial nor a kind of key has it.
 const apart = "\x1f"
 
-// line reads one line.
-func (m lineMaps) line(rows sqldb.Rows, names bool) (l store.Line, err error) {
-	var text string // the serial, the kind of the key, and the title
-	var request, issuer sql.NullInt64
-	var template sql.RawBytes
-	var begins, ends, packed int64
-	columns := []any{&l.ID, &text, &request, &template, &issuer, &packed, &begins, &ends, &l.NameList}
-	if !names {
-		columns = columns[:len(columns)-1]
+// lineRow has the values of a row as they came: to convert each takes longer than to read it.
+type lineRow struct{ id, text, request, template, packed, begins, ends, names any }
+
+// into is where the values of a row are put.
+func (r *lineRow) into(names bool) []any {
+	list := []any{&r.id, &r.text, &r.request, &r.template, &r.packed, &r.begins, &r.ends}
+	if names {
+		list = append(list, &r.names)
 	}
-	if err := rows.Scan(columns...); err != nil {
-		return l, err
+	return list
+}
+
+// line is the line of a row. What is empty is 0 or "".
+func (m *lineMaps) line(r *lineRow) (l store.Line, err error) {
+	number := func(v any) (n int64) {
+		n, ok := v.(int64)
+		if !ok && v != nil {
+			err = fmt.Errorf("a certificate on record has %v where there must be a number", v)
+		}
+		return n
 	}
-	l.Serial, text, _ = strings.Cut(text, apart)
-	l.KeyKind, l.Title, _ = strings.Cut(text, apart)
+	text := func(v any) (s string) {
+		s, ok := v.(string)
+		if !ok && v != nil {
+			err = fmt.Errorf("a certificate on record has %v where there must be a text", v)
+		}
+		return s
+	}
+	l.ID, l.Request, l.NameList = number(r.id), number(r.request), text(r.names)
+	var rest string // the serial, the kind of the key, and the title
+	l.Serial, rest, _ = strings.Cut(text(r.text), apart)
+	l.KeyKind, l.Title, _ = strings.Cut(rest, apart)
+	packed := number(r.packed)
 	l.Reason, packed = int(packed%reasons)-1, packed/reasons
-	l.Replaced, l.Prepared, l.Traits = packed&1 != 0 || m.followed[l.ID], packed&2 != 0, store.Traits(packed>>2)
-	l.Request, l.Template, l.Issuer = request.Int64, m.templates[string(template)], m.issuers[issuer.Int64]
-	l.NotBefore, l.Until = time.Unix(begins, 0).UTC(), time.Unix(ends, 0).UTC()
-	return l, nil
+	l.Replaced, l.Prepared = packed&1 != 0 || m.followed[l.ID], packed&2 != 0
+	packed /= 4
+	l.Traits, l.Issuer = store.Traits(packed%traits), m.issuers[packed/traits]
+	if digest, ok := r.template.([]byte); ok {
+		l.Template = m.templates[string(digest)]
+	}
+	l.NotBefore, l.Until = time.Unix(number(r.begins), 0).UTC(), time.Unix(number(r.ends), 0).UTC()
+	return l, err
 }
