@@ -273,7 +273,7 @@ func Sign(ctx context.Context, e *estate.Estate, sheets []*Sheet, tell func(Sign
 	if err := e.Env.Step(estate.StepOpened); err != nil {
 		return err
 	}
-	signed := make(chan SignResult, 8*batch) // workers continue while the writer waits for the disk
+	signed := make(chan SignResult, batch) // workers continue while the writer waits for the disk
 	go func() {
 		defer close(signed)
 		estate.OnAllCores(len(good), func(i int) {
