@@ -9,7 +9,8 @@ import (
 
 // What the seeker finds is what the expression alone finds, whatever stands around.
 func TestSeekerFindsWhatTheExpressionFinds(t *testing.T) {
-	words := []string{"-", "--", "-----", " ", "\t", "\n", "BEGIN ", "BEGIN", "END ", "A", "X509 CRL", "#"}
+	words := []string{"-", "--", "-----", " ", "\t", "\n", "BEGIN ", "BEGIN", "END ", "A", "X509 CRL", "#",
+		"-----BEGIN ", "CERTIFICATE", "ABCDEFGHIJKLMNOPQRST"}
 	r := rand.New(rand.NewPCG(1, 2))
 	found := 0
 	for range 20_000 {

@@ -40,11 +40,24 @@ func (c *Contents) toText(data []byte) string {
 	if strings.Contains(text, "\r") {
 		text = strings.ReplaceAll(strings.ReplaceAll(text, "\r\n", "\n"), "\r", "\n")
 	}
+	if allPlain(text) {
+		return text
+	}
 	cleaned := strings.Map(plainRune, text)
 	if cleaned != text {
 		c.remark("invisible or non-breaking characters")
 	}
 	return cleaned
+}
+
+// allPlain reports whether a text has nothing that plainRune changes: all of it is ASCII, as most often.
+func allPlain(text string) bool {
+	for i := range len(text) {
+		if b := text[i]; b == 0 || b >= utf8.RuneSelf {
+			return false
+		}
+	}
+	return true
 }
 
 func latin1(s string) string {
@@ -108,9 +121,11 @@ func (s *seeker) ahead(pos int) []int {
 	}
 	s.at = nil
 	if begin := s.candidate(pos); begin >= 0 {
-		s.at = s.what.FindStringSubmatchIndex(s.text[begin:])
-		for i := range s.at {
-			s.at[i] += begin
+		if s.at = s.asWritten(begin); s.at == nil {
+			s.at = s.what.FindStringSubmatchIndex(s.text[begin:])
+			for i := range s.at {
+				s.at[i] += begin
+			}
 		}
 	}
 	if s.from = len(s.text) + 1; s.at != nil {
@@ -128,6 +143,37 @@ func (s *seeker) candidate(pos int) int {
 	before := strings.TrimRight(s.text[pos:pos+i], " \t")
 	dashes := len(before) - len(strings.TrimRight(before, "-"))
 	return pos + len(before) - min(dashes, 5)
+}
+
+// asWritten is the match at begin where it is written as programs write it (RFC 7468 section 3): five dashes, the word,
+// the label, and dashes. It is nil for everything else, which may match nevertheless.
+func (s *seeker) asWritten(begin int) []int {
+	label := begin + len("-----") + len(s.word)
+	if label > len(s.text) || s.text[begin:begin+5] != "-----" || s.text[begin+5:label] != s.word {
+		return nil
+	}
+	end := label
+	for end < len(s.text) && end-label <= mostLabel && inLabel(s.text[end]) {
+		end++
+	}
+	if n := end - label; n == 0 || n > mostLabel || s.text[end-1] == ' ' {
+		return nil
+	}
+	after := end
+	for after < len(s.text) && after-end < 5 && s.text[after] == '-' {
+		after++
+	}
+	if after-end < 2 {
+		return nil
+	}
+	return []int{begin, after, label, end}
+}
+
+// mostLabel is how long a label is at most, as in the expressions.
+const mostLabel = 40
+
+func inLabel(b byte) bool {
+	return b >= 'A' && b <= 'Z' || b >= '0' && b <= '9' || b == ' ' || b == '#'
 }
 
 func (c *Contents) readArmoured(text string) {
@@ -218,6 +264,9 @@ func (c *Contents) decodeBody(body string) ([]byte, bool) {
 // decode64 decodes base 64 despite blanks, quotes, commas, missing padding
 // and the URL-safe alphabet.
 func decode64(s string) ([]byte, bool) {
+	if der, err := base64.StdEncoding.DecodeString(s); err == nil { // as programs write it
+		return der, true
+	}
 	var b strings.Builder
 	for _, r := range s {
 		switch {

@@ -78,7 +78,7 @@ type Received struct {
 // one bad request does not keep the others out.
 func Receive(ctx context.Context, e *estate.Estate, inputs []Input, sender string) (out []Received, head journal.Head,
 	faults []error) {
-	p, err := recordPart(ctx, e, lookAt(inputs), sender)
+	p, err := recordPart(ctx, e, lookAt(inputs, estate.OnAllCores), sender)
 	if err != nil {
 		p.Faults = append(p.Faults, err)
 	}
@@ -219,7 +219,7 @@ func ReceivingOne(r Received, sender string) func(tx store.Tx) (number int64, re
 
 // readRequests reads the requests of an input, and verifies that their senders have their keys.
 func readRequests(in Input) (out []Received, faults []error) {
-	p := lookAt([]Input{in})
+	p := lookAt([]Input{in}, estate.OnAllCores)
 	return p.Received, p.Faults
 }
 

@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 
 	"ironseal/internal/disk"
@@ -17,8 +18,8 @@ import (
 	"ironseal/pki/journal"
 )
 
-// Very many requests come in one file or one folder. They are read a part at a time: while one part is recorded, the
-// next is parsed and its signatures are verified on all cores. No more than a few parts are in memory.
+// Very many requests come in one file or one folder. They are read a part at a time: while one part is recorded, those
+// behind are parsed and their signatures are verified, by as many cores as there are. No more than a few parts are in memory.
 
 // Source gives inputs one after another.
 type Source func(fn func(Input) error) error
@@ -59,7 +60,7 @@ func SourceOf(arg string, stdin func() ([]byte, error)) Source {
 }
 
 // pieceBytes is how long a piece of a long file is, about: it ends with a block of PEM.
-const pieceBytes = 1 << 20
+const pieceBytes = 1 << 19
 
 // file gives a file, a long one in pieces.
 func file(path string, fn func(Input) error) error {
@@ -132,13 +133,16 @@ const (
 )
 
 // Stream receives every request that the sources give, see Receive. tell is called for each part once it is recorded.
+// Parts are recorded in order, while those behind are looked at.
 func Stream(ctx context.Context, e *estate.Estate, sources []Source, sender string, tell func(Part) error) error {
-	read := make(chan Part, 1) // the next is read while one is recorded
+	ahead := make(chan chan Part, partsAhead)
+	cores := make(chan struct{}, runtime.GOMAXPROCS(0))
 	var failed error
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		for p := range read {
+		for looked := range ahead {
+			p := <-looked
 			if failed != nil {
 				continue
 			}
@@ -152,16 +156,32 @@ func Stream(ctx context.Context, e *estate.Estate, sources []Source, sender stri
 		}
 	}()
 	err := parts(sources, func(list []Input) error {
+		looked := make(chan Part, 1)
 		select {
 		case <-ctx.Done():
 			return context.Cause(ctx)
-		case read <- lookAt(list):
+		case ahead <- looked:
+			go func() {
+				cores <- struct{}{}
+				defer func() { <-cores }()
+				looked <- lookAt(list, inTurn)
+			}()
 			return nil
 		}
 	})
-	close(read)
+	close(ahead)
 	<-done
 	return errors.Join(failed, err)
+}
+
+// partsAhead is how many parts are looked at, or wait for their turn, while one is recorded. Each is looked at by one
+// core: more at once would keep what is recorded from its own.
+const partsAhead = 6
+
+func inTurn(n int, fn func(int)) {
+	for i := range n {
+		fn(i)
+	}
 }
 
 // parts gathers inputs.
@@ -190,14 +210,14 @@ func parts(sources []Source, fn func([]Input) error) error {
 	return flush()
 }
 
-// lookAt reads inputs, and verifies what they hold, on all cores.
-func lookAt(list []Input) Part {
+// lookAt reads inputs, and verifies what they hold. each calls a function for all numbers below one.
+func lookAt(list []Input, each func(n int, fn func(int))) Part {
 	type found struct {
 		received []Received
 		faults   []error
 	}
 	all := make([]found, len(list))
-	estate.OnAllCores(len(list), func(i int) {
+	each(len(list), func(i int) {
 		all[i].received, all[i].faults = parsed(list[i])
 	})
 	var out Part
@@ -205,7 +225,7 @@ func lookAt(list []Input) Part {
 		out.Received, out.Faults = append(out.Received, f.received...), append(out.Faults, f.faults...)
 	}
 	wrong := make([]error, len(out.Received))
-	estate.OnAllCores(len(wrong), func(i int) { wrong[i] = out.Received[i].Request.Proven() })
+	each(len(wrong), func(i int) { wrong[i] = out.Received[i].Request.Proven() })
 	good := out.Received[:0]
 	for i, r := range out.Received {
 		if wrong[i] != nil {
