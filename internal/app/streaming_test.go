@@ -1,6 +1,8 @@
 package app_test
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -8,8 +10,11 @@ import (
 	"testing"
 
 	"ironseal/internal/app/requests/intake"
+	"ironseal/internal/event"
 	"ironseal/internal/store"
 	"ironseal/pki/bundle"
+	"ironseal/pki/fault"
+	"ironseal/pki/journal"
 	"ironseal/pki/lifecycle"
 	"ironseal/pki/specimen"
 )
@@ -75,9 +80,40 @@ func TestALongFileIsReceivedInParts(t *testing.T) {
 	if len(waiting) != kinds+1 {
 		t.Errorf("%d wait", len(waiting))
 	}
+	// One entry tells of several, each with its number.
+	entries, told := 0, map[string]string{}
+	must0(t, e.Records.EntriesOf(ctx, event.Received{}.Act(), func(en journal.Entry) error {
+		entries++
+		r, err := event.As[*event.Received](en)
+		if err == nil {
+			r.Each(en.Object, func(one event.ReceivedRequest) { told[one.Number] = one.Title })
+		}
+		return err
+	}))
+	for _, r := range waiting {
+		if told[fmt.Sprintf("R%d", r.Number)] != r.Title {
+			t.Errorf("the journal says %q of R%d, which is %s", told[fmt.Sprintf("R%d", r.Number)], r.Number, r.Title)
+		}
+	}
+	if entries > parts || len(told) != kinds+1 {
+		t.Errorf("%d entries tell of %d requests", entries, len(told))
+	}
 	if f := checked(t, e.Dir); len(f) > 0 {
 		t.Errorf("not sound: %v", f)
 	}
+	t.Run("stopped", func(t *testing.T) {
+		_, e := bareEstate(t, "Tern Bay Ferries")
+		stopping, stop := context.WithCancelCause(ctx)
+		recorded := 0
+		err := intake.Stream(stopping, e, []intake.Source{intake.SourceOf(path, nil)}, "", func(p intake.Part) error {
+			recorded += len(p.Received)
+			stop(fault.New(fault.Refused, "enough"))
+			return nil
+		})
+		if !errors.Is(err, fault.Refused) || recorded == 0 || recorded >= 4*kinds {
+			t.Errorf("%d were received, %v", recorded, err)
+		}
+	})
 	t.Run("what is no text of requests", func(t *testing.T) {
 		path := filepath.Join(t.TempDir(), "long.bin")
 		must0(t, os.WriteFile(path, make([]byte, 20<<20), 0o600))

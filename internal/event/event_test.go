@@ -41,6 +41,32 @@ func TestEveryEventIsReadAgain(t *testing.T) {
 	}
 }
 
+// An entry tells of one request as it always did, or of several.
+func TestReceivedTogether(t *testing.T) {
+	list := []ReceivedRequest{{"R7", "aa", "a.ternbay.example", "one.pem"}, {"R8", "bb", "b.ternbay.example", "one.pem"},
+		{"R9", "cc", "c.ternbay.example", "two.pem"}}
+	for n, object := range map[int]string{1: "R7", 2: "R7 and 1 more", 3: "R7 and 2 more"} {
+		t.Run(object, func(t *testing.T) {
+			en, err := ReceivedOf(list[:n], "the yard").Entry("")
+			if err != nil || en.Object != object {
+				t.Fatalf("%+v, %v", en, err)
+			}
+			if alone := !strings.Contains(en.Detail, "others"); alone != (n == 1) ||
+				strings.Contains(en.Detail, `"v":1`) != alone {
+				t.Errorf("the detail is %s", en.Detail)
+			}
+			e, err := As[*Received](en)
+			if err != nil || e.From != "the yard" {
+				t.Fatalf("%+v, %v", e, err)
+			}
+			var got []ReceivedRequest
+			if e.Each(en.Object, func(r ReceivedRequest) { got = append(got, r) }); !reflect.DeepEqual(got, list[:n]) {
+				t.Errorf("it tells of %v", got)
+			}
+		})
+	}
+}
+
 // What earlier versions wrote is read: each line of the fixtures is an entry of a journal of an earlier form.
 func TestEntriesOfEarlierVersionsAreRead(t *testing.T) {
 	files, err := filepath.Glob("testdata/*.jsonl")

@@ -1,12 +1,62 @@
 package event
 
-// Received records that a request was received. The object is its number.
+import "fmt"
+
+// Received records that a request was received. The object is its number. Where many come at once, an entry tells of
+// several, and its object says so.
 type Received struct {
-	v1
-	SHA256 string `json:"sha256"` // of the request
+	SHA256 string            `json:"sha256"` // of the request
+	Title  string            `json:"title"`
+	From   string            `json:"from"` // who sent it
+	Source string            `json:"source"`
+	Number string            `json:"number,omitempty"` // that of the first of several
+	Others []ReceivedRequest `json:"others,omitempty"` // those behind it, from the same sender
+}
+
+// ReceivedRequest is one request that was received.
+type ReceivedRequest struct {
+	Number string `json:"number"`
+	SHA256 string `json:"sha256"`
 	Title  string `json:"title"`
-	From   string `json:"from"` // who sent it
 	Source string `json:"source"`
+}
+
+// Version implements Event. Earlier versions of the program told of one request alone.
+func (r Received) Version() int {
+	if len(r.Others) > 0 {
+		return 2
+	}
+	return 1
+}
+
+// ReceivedOf is the record of requests that came from one sender; there is one at least.
+func ReceivedOf(list []ReceivedRequest, from string) Record {
+	one := list[0]
+	r := Received{SHA256: one.SHA256, Title: one.Title, From: from, Source: one.Source}
+	if len(list) == 1 {
+		return On(one.Number, r)
+	}
+	r.Number, r.Others = one.Number, list[1:]
+	return On(severalOf(one.Number, len(list)), r)
+}
+
+// severalOf is the object of an entry that tells of several requests.
+func severalOf(first string, n int) string {
+	if n == 1 {
+		return first
+	}
+	return fmt.Sprintf("%s and %d more", first, n-1)
+}
+
+// Each calls fn for each request of an entry with this object.
+func (r *Received) Each(object string, fn func(ReceivedRequest)) {
+	if r.Number != "" {
+		object = r.Number
+	}
+	fn(ReceivedRequest{object, r.SHA256, r.Title, r.Source})
+	for _, o := range r.Others {
+		fn(o)
+	}
 }
 
 // Declined records that a request was declined. The object is its number.
@@ -93,6 +143,11 @@ type CertificateImported struct {
 	Title       string   `json:"title"`
 	Issuer      string   `json:"issuer"`
 	Waived      Waivers  `json:"waived"`
+}
+
+// SignedOf is the record of certificates that were recorded in one commit; there is one at least.
+func SignedOf(list []SignedCertificate) Record {
+	return On(severalOf(list[0].Request, len(list)), Signed{Signed: list})
 }
 
 // Act implements Event.

@@ -82,6 +82,13 @@ func Escape(s string) string {
 // allows anywhere inside a string. Line ends and tabs between the values stay:
 // inside a string JSON has escaped them before.
 func JSON(s string) string {
+	plain := true // as most is
+	for i := 0; i < len(s) && plain; i++ {
+		plain = s[i] >= ' ' && s[i] <= '~' || s[i] == '\n'
+	}
+	if plain {
+		return s
+	}
 	var b strings.Builder
 	for _, r := range s {
 		switch {

@@ -161,8 +161,10 @@ func (t *told) keysChanged(keys []event.KeyFile, begun bool) {
 func (t *told) requestEntry(en journal.Entry, what event.Event, at string) {
 	switch e := what.(type) {
 	case *event.Received:
-		t.requests[en.Object] = &toldRequest{label: en.Object, sum: octets(e.SHA256), from: t.same(e.From),
-			received: at, state: lifecycle.Waiting}
+		e.Each(en.Object, func(r event.ReceivedRequest) {
+			t.requests[r.Number] = &toldRequest{label: r.Number, sum: octets(r.SHA256), from: t.same(e.From),
+				received: at, state: lifecycle.Waiting}
+		})
 	case *event.Declined:
 		t.decide(en.Object, lifecycle.Declined, e.Because, at)
 	case *event.Withdrawn:

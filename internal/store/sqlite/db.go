@@ -58,6 +58,10 @@ const (
 	immutable        // nor is there a log: nobody can be writing
 )
 
+// spillBehind is how many changed pages of 4 KB a change keeps in memory until it is committed. With more, they are
+// written before, and most likely again.
+const spillBehind = 4096
+
 func open(path string, how access) (*sqldb.DB, error) {
 	abs, err := filepath.Abs(path)
 	if err != nil {
@@ -69,6 +73,7 @@ func open(path string, how access) (*sqldb.DB, error) {
 	q.Add("_pragma", fmt.Sprintf("busy_timeout(%d)", store.BusyWait.Milliseconds()))
 	q.Add("_pragma", "foreign_keys(1)")
 	q.Add("_pragma", "trusted_schema(0)")
+	q.Add("_pragma", fmt.Sprintf("cache_spill(%d)", spillBehind))
 	switch how {
 	case readWrite:
 		q.Add("_pragma", "journal_mode(WAL)")

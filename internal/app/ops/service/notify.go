@@ -77,8 +77,10 @@ func noticesOf(en journal.Entry) (out []Notice) {
 	}
 	switch e := e.(type) {
 	case *event.Received:
-		out = append(out, Notice{What: "request received", Request: en.Object, Title: e.Title,
-			Text: fmt.Sprintf("%s of %s for %s waits.", en.Object, e.From, e.Title)})
+		e.Each(en.Object, func(r event.ReceivedRequest) {
+			out = append(out, Notice{What: "request received", Request: r.Number, Title: r.Title,
+				Text: fmt.Sprintf("%s of %s for %s waits.", r.Number, e.From, r.Title)})
+		})
 	case *event.Declined:
 		out = append(out, Notice{What: "request declined", Request: en.Object,
 			Text: fmt.Sprintf("%s was declined: %s", en.Object, e.Because)})

@@ -148,7 +148,7 @@ func receiving(tx store.Tx, list []Received, flaws map[[32]byte]finding.List, se
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", list[0].Source, err)
 	}
-	var out []event.Record
+	var told []event.ReceivedRequest
 	for i := range list {
 		r, n := &list[i], added[i].Number
 		if r.Record.Number, r.Known = n, added[i].Known; r.Known {
@@ -164,11 +164,18 @@ func receiving(tx store.Tx, list []Received, flaws map[[32]byte]finding.List, se
 				}
 			}
 		}
-		out = append(out, event.On(fmt.Sprintf("R%d", n), event.Received{SHA256: fmt.Sprintf("%x", r.Request.SHA256()),
-			Title: title, From: sender, Source: r.Source}))
+		told = append(told, event.ReceivedRequest{Number: fmt.Sprintf("R%d", n),
+			SHA256: fmt.Sprintf("%x", r.Request.SHA256()), Title: title, Source: r.Source})
+	}
+	var out []event.Record
+	for some := range slices.Chunk(told, toldAtOnce) {
+		out = append(out, event.ReceivedOf(some, sender))
 	}
 	return out, nil
 }
+
+// toldAtOnce is of how many requests one entry of the journal tells at most.
+const toldAtOnce = 250
 
 // ReadOne reads an input that holds one request and nothing else. Nothing is on record yet.
 func ReadOne(in Input) (Received, error) {

@@ -143,6 +143,9 @@ func Stream(ctx context.Context, e *estate.Estate, sources []Source, sender stri
 		defer close(done)
 		for looked := range ahead {
 			p := <-looked
+			if failed == nil {
+				failed = context.Cause(ctx) // those that wait are not begun
+			}
 			if failed != nil {
 				continue
 			}

@@ -240,9 +240,5 @@ func told(list []SignResult) event.Record {
 		items[i] = r.told
 		items[i].Request = fmt.Sprintf("R%d", r.Sheet.Record.Number)
 	}
-	object := items[0].Request
-	if len(items) > 1 {
-		object = fmt.Sprintf("%s and %d more", object, len(items)-1)
-	}
-	return event.On(object, event.Signed{Signed: items})
+	return event.SignedOf(items)
 }
