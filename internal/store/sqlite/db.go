@@ -58,6 +58,10 @@ const (
 	immutable        // nor is there a log: nobody can be writing
 )
 
+// checkpointBehind is how many pages of 4 KB the log has when they are written into the database: those of indexes are
+// written once instead of again and again. The log is removed where the last program closes the records.
+const checkpointBehind = 16_000
+
 // spillBehind is how many changed pages of 4 KB a change keeps in memory until it is committed. With more, they are
 // written before, and most likely again.
 const spillBehind = 4096
@@ -78,6 +82,7 @@ func open(path string, how access) (*sqldb.DB, error) {
 	case readWrite:
 		q.Add("_pragma", "journal_mode(WAL)")
 		q.Add("_pragma", "synchronous(FULL)")
+		q.Add("_pragma", fmt.Sprintf("wal_autocheckpoint(%d)", checkpointBehind))
 		q.Set("_txlock", "immediate")
 		q.Set("mode", "rw") // a file that was taken away is not made again, empty
 	case immutable:
