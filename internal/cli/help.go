@@ -4,6 +4,7 @@ import (
 	"errors"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -42,11 +43,13 @@ var environment = [][2]string{{"IRONSEAL_ESTATE", "the estate's directory"},
 	{"COLUMNS", "how wide lines may be"}}
 
 // valueWords describe the values of options whose text names none.
-var valueWords = map[string]string{"as": "FORM", "because": "TEXT", "by": "HANDLE", "color": "WHEN", "count": "N",
-	"lifetime": "SPAN", "name": "NAME", "levels-below": "N", "policy": "OID", "request": "REQUEST",
-	"state": "STATE", "subject": "DN", "suspect": "TEXT", "template": "TEMPLATE", "title": "TEXT", "usage": "USAGE",
-	"with": "WHAT", "new-passphrase-file": "[HANDLE=]FILE", "fingerprint": "HEX", "authority": "HANDLE",
-	"may-certify": "NAME", "may-not-certify": "NAME"}
+var valueWords = sync.OnceValue(func() map[string]string {
+	return map[string]string{"as": "FORM", "because": "TEXT", "by": "HANDLE", "color": "WHEN", "count": "N",
+		"lifetime": "SPAN", "name": "NAME", "levels-below": "N", "policy": "OID", "request": "REQUEST",
+		"state": "STATE", "subject": "DN", "suspect": "TEXT", "template": "TEMPLATE", "title": "TEXT", "usage": "USAGE",
+		"with": "WHAT", "new-passphrase-file": "[HANDLE=]FILE", "fingerprint": "HEX", "authority": "HANDLE",
+		"may-certify": "NAME", "may-not-certify": "NAME"}
+})
 
 // option writes an option with a word for its value, and what it does.
 func option(f *pflag.Flag) (name, text string) {
@@ -55,7 +58,7 @@ func option(f *pflag.Flag) (name, text string) {
 	case f.Value.Type() == "bool":
 		value = ""
 	case !strings.Contains(f.Usage, "`"):
-		if value = valueWords[f.Name]; value == "" {
+		if value = valueWords()[f.Name]; value == "" {
 			value = "TEXT"
 		}
 	}

@@ -16,6 +16,7 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -292,16 +293,18 @@ func helpCommand() *cobra.Command {
 }
 
 // shells are the shells whose completion scripts the command library writes.
-var shells = map[string]func(*cobra.Command, io.Writer) error{
-	"bash":       func(c *cobra.Command, w io.Writer) error { return c.GenBashCompletionV2(w, true) },
-	"zsh":        (*cobra.Command).GenZshCompletion,
-	"fish":       func(c *cobra.Command, w io.Writer) error { return c.GenFishCompletion(w, true) },
-	"powershell": (*cobra.Command).GenPowerShellCompletionWithDesc,
-}
+var shells = sync.OnceValue(func() map[string]func(*cobra.Command, io.Writer) error {
+	return map[string]func(*cobra.Command, io.Writer) error{
+		"bash":       func(c *cobra.Command, w io.Writer) error { return c.GenBashCompletionV2(w, true) },
+		"zsh":        (*cobra.Command).GenZshCompletion,
+		"fish":       func(c *cobra.Command, w io.Writer) error { return c.GenFishCompletion(w, true) },
+		"powershell": (*cobra.Command).GenPowerShellCompletionWithDesc,
+	}
+})
 
 // completionCommand prints the script by which a shell completes names on Tab.
 func completionCommand(s *session.Session) *cobra.Command {
-	names := slices.Sorted(maps.Keys(shells))
+	names := slices.Sorted(maps.Keys(shells()))
 	return session.Reading(&cobra.Command{
 		Use:   "completion SHELL",
 		Short: "Print a script that completes commands and names on Tab",
@@ -311,7 +314,7 @@ handles, templates, requests and certificates when you press Tab.`,
 		ValidArgs: names,
 		Args:      session.Exactly(1, "a shell: bash, zsh, fish or powershell"),
 		RunE: func(c *cobra.Command, args []string) error {
-			write, known := shells[args[0]]
+			write, known := shells()[args[0]]
 			if !known {
 				return session.Misused("completion %q: use %s", args[0], strings.Join(names, ", "))
 			}

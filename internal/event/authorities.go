@@ -134,8 +134,6 @@ type KeyHeld struct {
 // Act implements Event.
 func (KeyHeld) Act() string { return "hold key" }
 
-var _ = add(func() Event { return &KeyHeld{} })
-
 // KeyFile is a key file that was encrypted again.
 type KeyFile struct {
 	Name string `json:"name"` // the generation
@@ -188,7 +186,7 @@ func (PassphraseChanged) Act() string     { return "change passphrase" }
 func (Switched) Act() string              { return "switch" }
 func (SwitchedBack) Act() string          { return "switch back" }
 
-var _ = add(
+var authorityKinds = []maker{
 	func() Event { return &AuthorityCreated{} }, func() Event { return &AuthorityRenewed{} },
 	func() Event { return &CrossCertified{} }, func() Event { return &AuthorityRetired{} },
 	func() Event { return &AuthorityReinstated{} }, func() Event { return &KeyDestroyed{} },
@@ -196,4 +194,5 @@ var _ = add(
 	func() Event { return &Applied{} }, func() Event { return &ApplicationWithdrawn{} },
 	func() Event { return &AnswerImported{} }, func() Event { return &PassphraseChangeBegun{} },
 	func() Event { return &PassphraseChanged{} }, func() Event { return &Switched{} },
-	func() Event { return &SwitchedBack{} })
+	func() Event { return &SwitchedBack{} }, func() Event { return &KeyHeld{} },
+}

@@ -37,5 +37,7 @@ func (Invited) Act() string         { return "invite" }
 func (InvitationEnded) Act() string { return "end invitation" }
 func (HandedIn) Act() string        { return "hand in" }
 
-var _ = add(func() Event { return &Invited{} }, func() Event { return &InvitationEnded{} },
-	func() Event { return &HandedIn{} })
+var deskKinds = []maker{
+	func() Event { return &Invited{} }, func() Event { return &InvitationEnded{} },
+	func() Event { return &HandedIn{} },
+}

@@ -104,8 +104,9 @@ func (AccountEnded) Act() string   { return "end account" }
 func (OrderMade) Act() string      { return "order" }
 func (ChallengeTried) Act() string { return "challenge" }
 
-var _ = add(func() Event { return &CodeMade{} }, func() Event { return &CodeEnded{} },
-	func() Event { return &Enrolled{} }, func() Event { return &SigningGranted{} },
-	func() Event { return &PersonDecides{} }, func() Event { return &AccountKept{} },
-	func() Event { return &AccountEnded{} }, func() Event { return &OrderMade{} },
-	func() Event { return &ChallengeTried{} })
+var enrolKinds = []maker{
+	func() Event { return &CodeMade{} }, func() Event { return &CodeEnded{} }, func() Event { return &Enrolled{} },
+	func() Event { return &SigningGranted{} }, func() Event { return &PersonDecides{} },
+	func() Event { return &AccountKept{} }, func() Event { return &AccountEnded{} },
+	func() Event { return &OrderMade{} }, func() Event { return &ChallengeTried{} },
+}

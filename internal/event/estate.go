@@ -161,14 +161,14 @@ func (RecordsUpgraded) Act() string  { return "take up" }
 func (RecordsMoved) Act() string     { return "move records" }
 func (RecordsStayed) Act() string    { return "keep records" }
 
-var _ = add(
+var estateKinds = []maker{
 	func() Event { return &EstateCreated{} }, func() Event { return &IssuerAllowed{} },
 	func() Event { return &BackedUp{} }, func() Event { return &Restored{} }, func() Event { return &Rehearsed{} },
 	func() Event { return &ClockSettled{} }, func() Event { return &KeyMovedAside{} },
 	func() Event { return &TransferPacked{} }, func() Event { return &TransferOpened{} },
-	func() Event { return &TransferApproved{} },
-	func() Event { return &FlawFound{} }, func() Event { return &RecordsUpgraded{} },
-	func() Event { return &RecordsMoved{} }, func() Event { return &RecordsStayed{} },
-	func() Event { return &DataFileCopied{Kind: "template"} },
-	func() Event { return &DataFileCopied{Kind: "receiver"} },
-	func() Event { return &DataFileCopied{Kind: "set"} }, func() Event { return &DataFileCopied{Kind: "platform"} })
+	func() Event { return &TransferApproved{} }, func() Event { return &FlawFound{} },
+	func() Event { return &RecordsUpgraded{} }, func() Event { return &RecordsMoved{} },
+	func() Event { return &RecordsStayed{} }, func() Event { return &DataFileCopied{Kind: "template"} },
+	func() Event { return &DataFileCopied{Kind: "receiver"} }, func() Event { return &DataFileCopied{Kind: "set"} },
+	func() Event { return &DataFileCopied{Kind: "platform"} },
+}

@@ -9,6 +9,7 @@ package event
 import (
 	"encoding/json"
 	"fmt"
+	"sync"
 
 	"ironseal/pki/finding"
 	"ironseal/pki/journal"
@@ -89,7 +90,7 @@ func As[T Event](en journal.Entry) (T, error) {
 
 // Read reads an entry; nil for an act that this program does not know.
 func Read(en journal.Entry) (Event, error) {
-	make, known := kinds[en.Act]
+	make, known := kinds()[en.Act]
 	if !known {
 		return nil, nil
 	}
@@ -103,24 +104,25 @@ func Read(en journal.Entry) (Event, error) {
 	return e, nil
 }
 
-// kinds are the events by their acts. An act that was renamed is there under both names.
-var kinds = map[string]func() Event{}
+// maker makes an event of one kind, to be read into.
+type maker func() Event
 
-// add puts kinds of events into the registry.
-func add(makers ...func() Event) struct{} {
-	for _, make := range makers {
-		kinds[make().Act()] = make
+// kinds are the makers by their acts. An act that was renamed is there under both names.
+var kinds = sync.OnceValue(func() map[string]maker {
+	out := map[string]maker{
+		// acts that had another name
+		"take in":           func() Event { return &CertificateImported{} },
+		"take in authority": func() Event { return &AnswerImported{} },
+		"take in list":      func() Event { return &ListsImported{} },
+		"accept":            func() Event { return &CertificateImported{} },
+		"accept authority":  func() Event { return &AnswerImported{} },
+		"release":           func() Event { return &Released{} },
 	}
-	return struct{}{}
-}
-
-// earlier are acts that had another name.
-var _ = func() struct{} {
-	kinds["take in"] = func() Event { return &CertificateImported{} }
-	kinds["take in authority"] = func() Event { return &AnswerImported{} }
-	kinds["take in list"] = func() Event { return &ListsImported{} }
-	kinds["accept"] = func() Event { return &CertificateImported{} }
-	kinds["accept authority"] = func() Event { return &AnswerImported{} }
-	kinds["release"] = func() Event { return &Released{} }
-	return struct{}{}
-}()
+	for _, list := range [][]maker{authorityKinds, deskKinds, enrolKinds, estateKinds, fileKinds, operatorKinds,
+		proposalKinds, requestKinds, revocationKinds, trustKinds} {
+		for _, make := range list {
+			out[make().Act()] = make
+		}
+	}
+	return out
+})

@@ -15,7 +15,7 @@ import (
 
 // Every kind of event is written and read again, and says its version.
 func TestEveryEventIsReadAgain(t *testing.T) {
-	for act, make := range kinds {
+	for act, make := range kinds() {
 		t.Run(act, func(t *testing.T) {
 			e := make()
 			en, err := On("object", e).Entry("a certificate")

@@ -17,4 +17,4 @@ func (FileRecorded) Act() string { return "record file" }
 // Act implements Event.
 func (FileDropped) Act() string { return "drop file" }
 
-var _ = add(func() Event { return &FileRecorded{} }, func() Event { return &FileDropped{} })
+var fileKinds = []maker{func() Event { return &FileRecorded{} }, func() Event { return &FileDropped{} }}

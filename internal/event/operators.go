@@ -45,8 +45,10 @@ func (OperatorEnded) Act() string { return "end operator" }
 // Act implements Event.
 func (Vouched) Act() string { return VouchAct }
 
-var _ = add(func() Event { return &OperatorKept{} }, func() Event { return &OperatorEnded{} },
-	func() Event { return &Vouched{} })
+var operatorKinds = []maker{
+	func() Event { return &OperatorKept{} }, func() Event { return &OperatorEnded{} },
+	func() Event { return &Vouched{} },
+}
 
 // Operator is an operator as the journal tells of one.
 type Operator struct {

@@ -2,8 +2,6 @@ package event
 
 import (
 	"time"
-
-	"ironseal/pki/operator"
 )
 
 // Proposed records an act that waits until enough operators agree to it. The object is its name, P1, P2 ...
@@ -41,10 +39,10 @@ func (Approved) Act() string { return "approve" }
 // Act implements Event.
 func (ProposalEnded) Act() string { return "end proposal" }
 
-var _ = add(func() Event { return &Proposed{} }, func() Event { return &Approved{} },
-	func() Event { return &ProposalEnded{} })
-
-var _ = allow(operator.Signer, Proposed{}, Approved{}, ProposalEnded{})
+var proposalKinds = []maker{
+	func() Event { return &Proposed{} }, func() Event { return &Approved{} },
+	func() Event { return &ProposalEnded{} },
+}
 
 // ApprovalName names what somebody said to a proposal.
 func ApprovalName(proposal, who string) string { return proposal + "\x1f" + who }

@@ -161,8 +161,9 @@ func (Signed) Act() string              { return "sign" }
 func (HandedOver) Act() string          { return "handover" }
 func (CertificateImported) Act() string { return "import certificate" }
 
-var _ = add(
+var requestKinds = []maker{
 	func() Event { return &Received{} }, func() Event { return &Declined{} }, func() Event { return &Withdrawn{} },
 	func() Event { return &DraftKeyDestroyed{} }, func() Event { return &Drafted{} },
 	func() Event { return &DraftKeyEncrypted{} }, func() Event { return &Signed{} },
-	func() Event { return &HandedOver{} }, func() Event { return &CertificateImported{} })
+	func() Event { return &HandedOver{} }, func() Event { return &CertificateImported{} },
+}

@@ -161,8 +161,9 @@ func (ListsPlaced) Act() string    { return "put lists in place" }
 func (IncidentOpened) Act() string { return "open incident" }
 func (IncidentClosed) Act() string { return "close incident" }
 
-var _ = add(
+var revocationKinds = []maker{
 	func() Event { return &Revoked{} }, func() Event { return &Released{} }, func() Event { return &RevokeLater{} },
 	func() Event { return &ListsSigned{} }, func() Event { return &ListsImported{} },
 	func() Event { return &ListsPlaced{} }, func() Event { return &IncidentOpened{} },
-	func() Event { return &IncidentClosed{} })
+	func() Event { return &IncidentClosed{} },
+}

@@ -10,7 +10,7 @@ import (
 func TestEveryActHasARole(t *testing.T) {
 	renamed := map[string]bool{"take in": true, "take in authority": true, "take in list": true, "accept": true,
 		"accept authority": true, "release": true}
-	for act := range kinds {
+	for act := range kinds() {
 		if act == VouchAct || renamed[act] {
 			continue
 		}
@@ -18,8 +18,8 @@ func TestEveryActHasARole(t *testing.T) {
 			t.Errorf("the act %q has no role", act)
 		}
 	}
-	for act, role := range least {
-		if kinds[act] == nil {
+	for act, role := range least() {
+		if kinds()[act] == nil {
 			t.Errorf("the act %q is not one", act)
 		}
 		if May(operator.Administrator, act) != nil {

@@ -144,11 +144,12 @@ func (ChangeOverPlanned) Act() string   { return "plan change-over" }
 func (ChangeOverSwitched) Act() string  { return "switch change-over" }
 func (ChangeOverCancelled) Act() string { return "take back change-over" }
 
-var _ = add(
+var trustKinds = []maker{
 	func() Event { return &PartyKept{} }, func() Event { return &PartyRemoved{} },
 	func() Event { return &EndpointObserved{} }, func() Event { return &RootsConfirmed{} },
 	func() Event { return &RootsReported{} }, func() Event { return &RootsInstalled{} },
 	func() Event { return &RootsRemoved{} }, func() Event { return &SetCreated{} },
 	func() Event { return &SetExtended{} }, func() Event { return &SetReduced{} },
 	func() Event { return &KitPacked{} }, func() Event { return &ChangeOverPlanned{} },
-	func() Event { return &ChangeOverSwitched{} }, func() Event { return &ChangeOverCancelled{} })
+	func() Event { return &ChangeOverSwitched{} }, func() Event { return &ChangeOverCancelled{} },
+}

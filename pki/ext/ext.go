@@ -14,6 +14,7 @@ import (
 	"math/bits"
 	"slices"
 	"strings"
+	"sync"
 
 	"golang.org/x/crypto/cryptobyte"
 	casn1 "golang.org/x/crypto/cryptobyte/asn1"
@@ -47,27 +48,29 @@ var (
 	InfoAccess       = asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 1, 1}
 )
 
-var names = map[string]string{
-	SubjectKeyID.String(): "subject key identifier", KeyUsageID.String(): "key usage",
-	AltNames.String(): "alternative names",
-	BasicID.String():  "basic constraints", NameConstraintID.String(): "name constraints",
-	CRLPoints.String(): "revocation list addresses", FreshestID.String(): "freshest list addresses",
-	ListNumber.String(): "list number", ReasonCode.String(): "reason", InvalidityDate.String(): "invalidity date",
-	DeltaBase.String(): "delta list indicator", ListScope.String(): "scope of the list",
-	EntryIssuer.String(): "certificate issuer", NoRevocationID.String(): "no revocation available",
-	PoliciesID.String(): "certificate policies", PolicyMappings.String(): "policy mappings",
-	AuthorityKeyID.String(): "authority key identifier",
-	PolicyLimits.String():   "policy constraints", ExtendedUsage.String(): "extended key usage",
-	InhibitAny.String(): "inhibit any-policy",
-	InfoAccess.String(): "authority information access", noCheckID.String(): "no revocation check",
-	"1.3.6.1.4.1.311.20.2": "enrolment template name", "1.3.6.1.4.1.311.21.7": "enrolment template",
-	"1.3.6.1.4.1.32473.18.1": "rehearsal mark", "2.5.29.9": "subject directory attributes",
-	"1.3.6.1.5.5.7.1.24": "required TLS features",
-}
+var names = sync.OnceValue(func() map[string]string {
+	return map[string]string{
+		SubjectKeyID.String(): "subject key identifier", KeyUsageID.String(): "key usage",
+		AltNames.String(): "alternative names",
+		BasicID.String():  "basic constraints", NameConstraintID.String(): "name constraints",
+		CRLPoints.String(): "revocation list addresses", FreshestID.String(): "freshest list addresses",
+		ListNumber.String(): "list number", ReasonCode.String(): "reason", InvalidityDate.String(): "invalidity date",
+		DeltaBase.String(): "delta list indicator", ListScope.String(): "scope of the list",
+		EntryIssuer.String(): "certificate issuer", NoRevocationID.String(): "no revocation available",
+		PoliciesID.String(): "certificate policies", PolicyMappings.String(): "policy mappings",
+		AuthorityKeyID.String(): "authority key identifier",
+		PolicyLimits.String():   "policy constraints", ExtendedUsage.String(): "extended key usage",
+		InhibitAny.String(): "inhibit any-policy",
+		InfoAccess.String(): "authority information access", noCheckID.String(): "no revocation check",
+		"1.3.6.1.4.1.311.20.2": "enrolment template name", "1.3.6.1.4.1.311.21.7": "enrolment template",
+		"1.3.6.1.4.1.32473.18.1": "rehearsal mark", "2.5.29.9": "subject directory attributes",
+		"1.3.6.1.5.5.7.1.24": "required TLS features",
+	}
+})
 
 // NameOf gives an extension's name in trade words, or its dotted identifier.
 func NameOf(id asn1.ObjectIdentifier) string {
-	if n, ok := names[id.String()]; ok {
+	if n, ok := names()[id.String()]; ok {
 		return n
 	}
 	return id.String()

@@ -1,6 +1,10 @@
 package finding
 
-import "ironseal/pki/advice"
+import (
+	"sync"
+
+	"ironseal/pki/advice"
+)
 
 // The codes, grouped by what they are about.
 const (
@@ -583,17 +587,19 @@ var registry = []struct {
 }
 
 // earlier are codes as earlier versions called them: commands in scripts may hold them.
-var earlier = map[Code]Code{"key-in-doubt": SuspectedKey, "another-generation-in-doubt": SuspectedGeneration,
-	"anchor-in-doubt": SuspectedAnchor}
+var earlier = sync.OnceValue(func() map[Code]Code {
+	return map[Code]Code{"key-in-doubt": SuspectedKey, "another-generation-in-doubt": SuspectedGeneration,
+		"anchor-in-doubt": SuspectedAnchor}
+})
 
 // Lookup finds the rule for a code, or for an earlier name of it.
 func Lookup(code Code) (Rule, bool) {
-	if now, ok := earlier[code]; ok {
+	if now, ok := earlier()[code]; ok {
 		code = now
 	}
 	for _, r := range registry {
 		if r.code == code {
-			return Rule{r.code, r.severity, r.title, r.why, r.remedy, next[code]}, true
+			return Rule{r.code, r.severity, r.title, r.why, r.remedy, next()[code]}, true
 		}
 	}
 	return Rule{}, false

@@ -10,6 +10,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 
 	"ironseal/pki/bundle"
 	"ironseal/pki/label"
@@ -19,52 +20,54 @@ import (
 // form makes a file of a kit from anchors; run says that it is a script.
 type form func(p Platform, j Job, items []Item) (data []byte, run bool, err error)
 
-var forms = map[string]form{
-	"pem": func(_ Platform, _ Job, items []Item) ([]byte, bool, error) {
-		var b bytes.Buffer
-		for _, i := range items {
-			b.Write(bundle.PEM(bundle.Certificate, i.Certificate.Raw))
-		}
-		return b.Bytes(), false, nil
-	},
-	"der": func(_ Platform, _ Job, items []Item) ([]byte, bool, error) {
-		if len(items) > 1 {
-			return nil, false, errors.New("a DER file holds one certificate: say each = true")
-		}
-		return items[0].Certificate.Raw, false, nil
-	},
-	"p7b": func(_ Platform, _ Job, items []Item) ([]byte, bool, error) {
-		var list [][]byte
-		for _, i := range items {
-			list = append(list, i.Certificate.Raw)
-		}
-		data, err := pkcs.WriteSignedData(list)
-		return data, false, err
-	},
-	"p12":           trustStore,
-	"fingerprints":  fingerprints,
-	"store-script":  storeScript,
-	"bundle-script": bundleScript,
-	"java-script":   javaScript,
-	"power-script":  powerScript,
-	"keychain":      keychainScript,
-	"registry":      registry,
-	"build-lines": func(p Platform, _ Job, _ []Item) ([]byte, bool, error) {
-		return []byte("ADD roots.tar /\nRUN " + p.Values["update"] + "\n"), false, nil
-	},
-	"layer":        layer,
-	"configmap":    configMap,
-	"ansible":      ansible,
-	"ansible-out":  ansibleOut,
-	"cloud-init":   cloudInit,
-	"firefox":      firefox,
-	"firefox-out":  firefoxOut,
-	"firefox-read": firefoxRead,
-	"chromium":     chromium,
-	"mobileconfig": mobileConfig,
-}
+var forms = sync.OnceValue(func() map[string]form {
+	return map[string]form{
+		"pem": func(_ Platform, _ Job, items []Item) ([]byte, bool, error) {
+			var b bytes.Buffer
+			for _, i := range items {
+				b.Write(bundle.PEM(bundle.Certificate, i.Certificate.Raw))
+			}
+			return b.Bytes(), false, nil
+		},
+		"der": func(_ Platform, _ Job, items []Item) ([]byte, bool, error) {
+			if len(items) > 1 {
+				return nil, false, errors.New("a DER file holds one certificate: say each = true")
+			}
+			return items[0].Certificate.Raw, false, nil
+		},
+		"p7b": func(_ Platform, _ Job, items []Item) ([]byte, bool, error) {
+			var list [][]byte
+			for _, i := range items {
+				list = append(list, i.Certificate.Raw)
+			}
+			data, err := pkcs.WriteSignedData(list)
+			return data, false, err
+		},
+		"p12":           trustStore,
+		"fingerprints":  fingerprints,
+		"store-script":  storeScript,
+		"bundle-script": bundleScript,
+		"java-script":   javaScript,
+		"power-script":  powerScript,
+		"keychain":      keychainScript,
+		"registry":      registry,
+		"build-lines": func(p Platform, _ Job, _ []Item) ([]byte, bool, error) {
+			return []byte("ADD roots.tar /\nRUN " + p.Values["update"] + "\n"), false, nil
+		},
+		"layer":        layer,
+		"configmap":    configMap,
+		"ansible":      ansible,
+		"ansible-out":  ansibleOut,
+		"cloud-init":   cloudInit,
+		"firefox":      firefox,
+		"firefox-out":  firefoxOut,
+		"firefox-read": firefoxRead,
+		"chromium":     chromium,
+		"mobileconfig": mobileConfig,
+	}
+})
 
-func formNames() []string { return slices.Sorted(maps.Keys(forms)) }
+func formNames() []string { return slices.Sorted(maps.Keys(forms())) }
 
 // trustStore is a PKCS#12 trust store without a password: roots are no secret.
 func trustStore(_ Platform, _ Job, items []Item) ([]byte, bool, error) {

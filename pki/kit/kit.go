@@ -113,7 +113,7 @@ func (p Platform) check() error {
 		}
 	}
 	for i, f := range p.Files {
-		if _, known := forms[f.Form]; !known {
+		if _, known := forms()[f.Form]; !known {
 			return fmt.Errorf("file %d: form = %q: use one of %s", i+1, f.Form, strings.Join(formNames(), ", "))
 		}
 		plain := strings.NewReplacer("{file}", "x", "{short}", "x", "{set}", "x", "{mark}", "x").Replace(f.Name)
@@ -178,7 +178,7 @@ func (p Platform) Pack(j Job) (files []File, notes []string, err error) {
 				continue
 			}
 			for _, one := range groups(rule, items) {
-				data, run, err := forms[rule.Form](p, j, one)
+				data, run, err := forms()[rule.Form](p, j, one)
 				if err != nil {
 					return nil, notes, fmt.Errorf("platform %s: %s: %w", p.Name, rule.Name, err)
 				}

@@ -11,6 +11,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"strings"
+	"sync"
 	"unicode"
 )
 
@@ -81,10 +82,12 @@ func Colons(b []byte) string {
 }
 
 // reserved are file names that one of the platforms keeps for itself.
-var reserved = map[string]bool{"con": true, "prn": true, "aux": true, "nul": true, "com1": true, "com2": true,
-	"com3": true, "com4": true, "com5": true, "com6": true, "com7": true, "com8": true, "com9": true, "com0": true,
-	"lpt1": true, "lpt2": true, "lpt3": true, "lpt4": true, "lpt5": true, "lpt6": true, "lpt7": true, "lpt8": true,
-	"lpt9": true, "lpt0": true}
+var reserved = sync.OnceValue(func() map[string]bool {
+	return map[string]bool{"con": true, "prn": true, "aux": true, "nul": true, "com1": true, "com2": true,
+		"com3": true, "com4": true, "com5": true, "com6": true, "com7": true, "com8": true, "com9": true, "com0": true,
+		"lpt1": true, "lpt2": true, "lpt3": true, "lpt4": true, "lpt5": true, "lpt6": true, "lpt7": true, "lpt8": true,
+		"lpt9": true, "lpt0": true}
+})
 
 // FileName makes a name from a certificate or request safe as the stem of a
 // file name on every platform. A wildcard's "*" becomes "any". What is left
@@ -121,5 +124,5 @@ func safeName(name string, most int) string {
 // IsDevice reports whether Windows takes a file of this name for a device, whatever its ending.
 func IsDevice(name string) bool {
 	stem, _, _ := strings.Cut(strings.ToLower(name), ".")
-	return reserved[stem]
+	return reserved()[stem]
 }

@@ -13,6 +13,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"ironseal/pki/advice"
 	"ironseal/pki/cert"
@@ -336,13 +337,13 @@ func (r Receiver) settings(fill func(string) string, keyHere bool) string {
 }
 
 // keyOnly is what is in a text of a page only where the private key is handed over.
-var keyOnly = regexp.MustCompile(`\[\[(.*?)\]\]`)
+var keyOnly = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\[\[(.*?)\]\]`) })
 
 func withKey(text string, here bool) string {
 	if here {
-		return keyOnly.ReplaceAllString(text, "$1")
+		return keyOnly().ReplaceAllString(text, "$1")
 	}
-	return keyOnly.ReplaceAllString(text, "")
+	return keyOnly().ReplaceAllString(text, "")
 }
 
 // hung breaks a paragraph at 78 columns; further lines are indented.

@@ -6,10 +6,13 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // issuersLine is the line of a template's file that names its issuers. Tables come after it.
-var issuersLine = regexp.MustCompile(`(?m)^[ \t]*issuers[ \t]*=[ \t]*\[[^\]#\n]*\]`)
+var issuersLine = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?m)^[ \t]*issuers[ \t]*=[ \t]*\[[^\]#\n]*\]`)
+})
 
 // AddIssuer adds an authority to the issuers in a template's file, where now are those that count today, its
 // own or those of the template that it is based on. The rest of the file stays as it is.
@@ -19,7 +22,7 @@ func AddIssuer(file []byte, now []string, handle string) ([]byte, error) {
 		list = append(list, fmt.Sprintf("%q", i))
 	}
 	line := "issuers  = [" + strings.Join(list, ", ") + "]"
-	if at := issuersLine.FindIndex(file); at != nil {
+	if at := issuersLine().FindIndex(file); at != nil {
 		return slices.Concat(file[:at[0]], []byte(line), file[at[1]:]), nil
 	}
 	if bytes.Contains(file, []byte("issuers")) {

@@ -3,6 +3,7 @@ package authority
 import (
 	"context"
 	"path/filepath"
+	"sync"
 
 	"github.com/spf13/cobra"
 
@@ -64,7 +65,7 @@ func moveKeys(cmd *cobra.Command, s *session.Session, handle, to string, confirm
 	if err != nil {
 		return err
 	}
-	words := custodyWords[to]
+	words := custodyWords()[to]
 	if need := e.Needs(event.KeyHeld{}); need > 1 {
 		if err := agreeToHandle(s, cmd, e, event.KeyHeld{}, handle, to, words.title, words.question); err != nil {
 			return err
@@ -88,10 +89,12 @@ func moveKeys(cmd *cobra.Command, s *session.Session, handle, to string, confirm
 }
 
 // custodyWords say what becomes of a key, for a proposal, a question, and when it is done.
-var custodyWords = map[string]struct{ title, question, done string }{
-	"agent": {"let an agent hold the key of", "Let an agent hold the key?", "is held by the SSH agent"},
-	estate.KeepRecords: {"let the records keep the sealed key of", "Let the records keep the sealed key?",
-		"stands sealed in the records"},
-	estate.KeepFolder: {"bring the sealed key to one machine: that of", "Bring the sealed key to this machine?",
-		"stands sealed in the folder keys of this machine"},
-}
+var custodyWords = sync.OnceValue(func() map[string]struct{ title, question, done string } {
+	return map[string]struct{ title, question, done string }{
+		"agent": {"let an agent hold the key of", "Let an agent hold the key?", "is held by the SSH agent"},
+		estate.KeepRecords: {"let the records keep the sealed key of", "Let the records keep the sealed key?",
+			"stands sealed in the records"},
+		estate.KeepFolder: {"bring the sealed key to one machine: that of", "Bring the sealed key to this machine?",
+			"stands sealed in the folder keys of this machine"},
+	}
+})

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"regexp"
 	"strings"
+	"sync"
 
 	"ironseal/internal/disk"
 	"ironseal/internal/keystore"
@@ -113,7 +114,9 @@ func (g *gathering) typed(ctx context.Context) error {
 }
 
 // onPage finds the lines of a share among those of a page.
-var onPage = regexp.MustCompile(`(?m)^[ \t]*[0-9A-Za-z]{4}(-[0-9A-Za-z]{2,4})+[ \t\r]*$`)
+var onPage = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?m)^[ \t]*[0-9A-Za-z]{4}(-[0-9A-Za-z]{2,4})+[ \t\r]*$`)
+})
 
 // fromFile reads a share that is in a file: sealed under its custodian's passphrase, or as the lines of its page.
 func (g *gathering) fromFile(ctx context.Context, file string) (shamir.Share, error) {
@@ -124,7 +127,7 @@ func (g *gathering) fromFile(ctx context.Context, file string) (shamir.Share, er
 	defer clear(data)
 	sealed, err := shamir.ReadSealed(data)
 	if err != nil {
-		plain, err := paper.Read(onPage.FindAllString(string(data), shareLines+1))
+		plain, err := paper.Read(onPage().FindAllString(string(data), shareLines+1))
 		if err != nil {
 			return shamir.Share{}, err
 		}

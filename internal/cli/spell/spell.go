@@ -17,7 +17,7 @@ type Speller struct {
 
 // Command is the command line of a step; "" where no act of the program follows.
 func (s Speller) Command(step advice.Step) string {
-	pattern, known := patterns[step.Act]
+	pattern, known := patterns()[step.Act]
 	if !known {
 		return ""
 	}
@@ -107,7 +107,7 @@ func (s Speller) Error(err error) string {
 // All are the command lines of all acts, with every option.
 func All() map[advice.Act]string {
 	out := map[advice.Act]string{}
-	for act, pattern := range patterns {
+	for act, pattern := range patterns() {
 		step := advice.Step{Act: act}
 		for _, part := range strings.FieldsFunc(pattern, func(r rune) bool {
 			return strings.ContainsRune("[]{} ",
