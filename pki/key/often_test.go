@@ -124,7 +124,8 @@ func TestOftenVerifiesAsTheStandardLibrary(t *testing.T) {
 						alike("another r", digest, encodedSignature(t, v, s), false)
 						alike("another s", digest, encodedSignature(t, r, v), false)
 					}
-					alike("both values above the order", digest, encodedSignature(t, new(big.Int).Add(order, r), s), false)
+					above := encodedSignature(t, new(big.Int).Add(order, r), s)
+					alike("a value above the order", digest, above, false)
 					alike("octets behind it", digest, append(bytes.Clone(der), 0), false)
 					alike("cut off", digest, der[:len(der)-1], false)
 					alike("nothing", digest, nil, false)
@@ -175,7 +176,8 @@ func TestOftenTakesTheCoordinateModuloTheOrder(t *testing.T) {
 		holds bool
 	}{{r, true}, {new(big.Int).Add(r, order), false}, {new(big.Int).Add(r, big.NewInt(1)), false}} {
 		der := encodedSignature(t, c.r, s)
-		if got, want := table.verify(digest, der), ecdsa.VerifyASN1(pub, digest, der); got != c.holds || want != c.holds {
+		got, want := table.verify(digest, der), ecdsa.VerifyASN1(pub, digest, der)
+		if got != c.holds || want != c.holds {
 			t.Errorf("r %v: %v, by the standard library %v, want %v", c.r, got, want, c.holds)
 		}
 	}
