@@ -43,8 +43,8 @@ func TestEveryEventIsReadAgain(t *testing.T) {
 
 // An entry tells of one request as it always did, or of several.
 func TestReceivedTogether(t *testing.T) {
-	list := []ReceivedRequest{{"R7", "aa", "a.ternbay.example", "one.pem"}, {"R8", "bb", "b.ternbay.example", "one.pem"},
-		{"R9", "cc", "c.ternbay.example", "two.pem"}}
+	list := []ReceivedRequest{{"R7", "aa", "a.ternbay.example", "one.pem"},
+		{"R8", "bb", "b.ternbay.example", "one.pem"}, {"R9", "cc", "c.ternbay.example", "two.pem"}}
 	for n, object := range map[int]string{1: "R7", 2: "R7 and 1 more", 3: "R7 and 2 more"} {
 		t.Run(object, func(t *testing.T) {
 			en, err := ReceivedOf(list[:n], "the yard").Entry("")

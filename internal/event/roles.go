@@ -17,20 +17,21 @@ var least = sync.OnceValue(func() map[string]operator.Role {
 		}
 	}
 	allow(operator.Clerk, Received{}, Declined{}, Withdrawn{}, Drafted{}, DraftKeyDestroyed{}, DraftKeyEncrypted{},
-		HandedOver{}, PartyKept{}, PartyRemoved{}, EndpointObserved{}, RootsConfirmed{}, RootsReported{}, RootsInstalled{},
-		RootsRemoved{}, KitPacked{}, TransferPacked{}, BackedUp{}, Rehearsed{}, Invited{}, InvitationEnded{}, HandedIn{},
-		FlawFound{}, RevokeLater{})
+		HandedOver{}, PartyKept{}, PartyRemoved{}, EndpointObserved{}, RootsConfirmed{}, RootsReported{},
+		RootsInstalled{}, RootsRemoved{}, KitPacked{}, TransferPacked{}, BackedUp{}, Rehearsed{}, Invited{},
+		InvitationEnded{}, HandedIn{}, FlawFound{}, RevokeLater{})
 	allow(operator.Signer, Signed{}, Revoked{}, Released{}, ListsSigned{}, ListsImported{}, ListsPlaced{},
 		IncidentOpened{}, IncidentClosed{}, CertificateImported{}, TransferOpened{}, TransferApproved{}, CodeMade{},
-		CodeEnded{}, Enrolled{},
-		SigningGranted{}, PersonDecides{}, AccountKept{}, AccountEnded{}, OrderMade{}, ChallengeTried{})
+		CodeEnded{}, Enrolled{}, SigningGranted{}, PersonDecides{}, AccountKept{}, AccountEnded{}, OrderMade{},
+		ChallengeTried{})
 	allow(operator.Administrator, EstateCreated{}, AuthorityCreated{}, AuthorityRenewed{}, CrossCertified{},
 		AuthorityRetired{}, AuthorityReinstated{}, KeyDestroyed{}, AuthorityAdopted{}, LinkAdopted{}, Applied{},
-		ApplicationWithdrawn{}, AnswerImported{}, PassphraseChangeBegun{}, PassphraseChanged{}, Switched{}, SwitchedBack{},
-		IssuerAllowed{}, DataFileCopied{Kind: "template"}, DataFileCopied{Kind: "receiver"}, DataFileCopied{Kind: "set"},
-		DataFileCopied{Kind: "platform"}, Restored{}, ClockSettled{}, KeyMovedAside{}, RecordsUpgraded{}, RecordsMoved{},
-		RecordsStayed{}, FileRecorded{}, FileDropped{}, SetCreated{}, SetExtended{}, SetReduced{}, ChangeOverPlanned{},
-		ChangeOverSwitched{}, ChangeOverCancelled{}, OperatorKept{}, OperatorEnded{}, KeyHeld{})
+		ApplicationWithdrawn{}, AnswerImported{}, PassphraseChangeBegun{}, PassphraseChanged{}, Switched{},
+		SwitchedBack{}, IssuerAllowed{}, DataFileCopied{Kind: "template"}, DataFileCopied{Kind: "receiver"},
+		DataFileCopied{Kind: "set"}, DataFileCopied{Kind: "platform"}, Restored{}, ClockSettled{}, KeyMovedAside{},
+		RecordsUpgraded{}, RecordsMoved{}, RecordsStayed{}, FileRecorded{}, FileDropped{}, SetCreated{},
+		SetExtended{}, SetReduced{}, ChangeOverPlanned{}, ChangeOverSwitched{}, ChangeOverCancelled{}, OperatorKept{},
+		OperatorEnded{}, KeyHeld{})
 	allow(operator.Signer, Proposed{}, Approved{}, ProposalEnded{})
 	return out
 })

@@ -19,7 +19,8 @@ import (
 )
 
 // Very many requests come in one file or one folder. They are read a part at a time: while one part is recorded, those
-// behind are parsed and their signatures are verified, by as many cores as there are. No more than a few parts are in memory.
+// behind are parsed and their signatures are verified, by as many cores as there are. No more than a few parts are in
+// memory.
 
 // Source gives inputs one after another.
 type Source func(fn func(Input) error) error
