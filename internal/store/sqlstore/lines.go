@@ -119,10 +119,11 @@ func (s *Store) EachLine(ctx context.Context, ask store.LineAsk, fn func(*store.
 		names = ", c.names"
 	}
 	text := strings.Join([]string{"c.serial", "c.key_kind", "c.title"}, " || '"+apart+"' || ")
-	question := "SELECT c.id, " + text + `, c.request, c.template,
-		((coalesce(c.issuer, 0) * ` + fmt.Sprint(traits) + ` + c.traits) * 4 + CASE WHEN c.staged <> '' THEN 2 ELSE 0 END +
-			CASE WHEN c.replaced_by IS NOT NULL THEN 1 ELSE 0 END) * ` + fmt.Sprint(reasons) + " + 1 + " + reason + `,
-		c.not_before, c.not_after` + names + " FROM certificate c" + where + " ORDER BY c.not_after, c.id"
+	packed := `((coalesce(c.issuer, 0) * ` + fmt.Sprint(traits) + ` + c.traits) * 4 +
+		CASE WHEN c.staged <> '' THEN 2 ELSE 0 END + CASE WHEN c.replaced_by IS NOT NULL THEN 1 ELSE 0 END) * ` +
+		fmt.Sprint(reasons) + " + 1 + " + reason
+	question := "SELECT c.id, " + text + ", c.request, c.template, " + packed + ", c.not_before, c.not_after" + names +
+		" FROM certificate c" + where + " ORDER BY c.not_after, c.id"
 	if ask.Limit > 0 {
 		question += " LIMIT ?"
 		args = append(args, ask.Limit)
