@@ -215,7 +215,8 @@ func TestAServerAnswers(t *testing.T) {
 	}
 }
 
-// within wants a status at once, and tells how long it took: less than a second on an idle machine.
+// within wants a status soon, and tells how long it took: less than 0.2 s on an idle machine. Beside all other tests, a
+// slow disk can hold up the revocation itself for seconds.
 func within(t *testing.T, what string, s *running, issuer, c *cert.Certificate, want ocsp.Status) time.Duration {
 	t.Helper()
 	begun := time.Now()
@@ -224,7 +225,7 @@ func within(t *testing.T, what string, s *running, issuer, c *cert.Certificate, 
 		return ok && got == want
 	}, s.out)
 	took := time.Since(begun)
-	if took > 5*time.Second {
+	if took > 15*time.Second {
 		t.Errorf("%s: told after %v", what, took)
 	}
 	return took

@@ -110,7 +110,18 @@ func TestALongFileIsReceivedInParts(t *testing.T) {
 			stop(fault.New(fault.Refused, "enough"))
 			return nil
 		})
-		if !errors.Is(err, fault.Refused) || recorded == 0 || recorded >= 4*kinds {
+		if !errors.Is(err, fault.Refused) || err.Error() != "enough" || recorded == 0 || recorded >= 4*kinds {
+			t.Errorf("%d were received, %v", recorded, err)
+		}
+	})
+	t.Run("nobody can be told", func(t *testing.T) {
+		_, e := bareEstate(t, "Tern Bay Ferries")
+		recorded := 0
+		err := intake.Stream(ctx, e, []intake.Source{intake.SourceOf(path, nil)}, "", func(p intake.Part) error {
+			recorded += len(p.Received)
+			return errors.New("the pipe is closed")
+		})
+		if err == nil || err.Error() != "the pipe is closed" || recorded == 0 || recorded >= 4*kinds {
 			t.Errorf("%d were received, %v", recorded, err)
 		}
 	})

@@ -134,8 +134,10 @@ const (
 )
 
 // Stream receives every request that the sources give, see Receive. tell is called for each part once it is recorded.
-// Parts are recorded in order, while those behind are looked at.
+// Parts are recorded in order, while those behind are looked at. Where one cannot be recorded, nothing more is read.
 func Stream(ctx context.Context, e *estate.Estate, sources []Source, sender string, tell func(Part) error) error {
+	ctx, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
 	ahead := make(chan chan Part, partsAhead)
 	cores := make(chan struct{}, runtime.GOMAXPROCS(0))
 	var failed error
@@ -150,12 +152,12 @@ func Stream(ctx context.Context, e *estate.Estate, sources []Source, sender stri
 			if failed != nil {
 				continue
 			}
-			var err error
-			if p, err = recordPart(ctx, e, p, sender); err != nil {
+			p, failed = recordPart(ctx, e, p, sender)
+			if err := tell(p); failed == nil {
 				failed = err
 			}
-			if err := tell(p); err != nil && failed == nil {
-				failed = err
+			if failed != nil {
+				stop(failed)
 			}
 		}
 	}()
@@ -175,6 +177,9 @@ func Stream(ctx context.Context, e *estate.Estate, sources []Source, sender stri
 	})
 	close(ahead)
 	<-done
+	if errors.Is(err, failed) { // the reading stopped for it
+		return err
+	}
 	return errors.Join(failed, err)
 }
 
