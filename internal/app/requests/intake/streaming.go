@@ -178,7 +178,7 @@ func Stream(ctx context.Context, e *estate.Estate, sources []Source, sender stri
 	close(ahead)
 	<-done
 	if errors.Is(err, failed) { // the reading stopped for it
-		return err
+		return failed
 	}
 	return errors.Join(failed, err)
 }
