@@ -10,7 +10,7 @@ import (
 // objects are small and short-lived; mostRoom is where that ends, unless more is in use.
 const (
 	roomyGC  = 500
-	mostRoom = 164 << 20 // bytes
+	mostRoom = 156 << 20 // bytes
 )
 
 // Roomy lets the heap grow, and returns what sets everything back.

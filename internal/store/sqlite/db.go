@@ -64,7 +64,7 @@ const checkpointBehind = 16_000
 
 // spillBehind is how many changed pages of 4 KB a change keeps in memory until it is committed. With more, they are
 // written before, and most likely again.
-const spillBehind = 4096
+const spillBehind = 1024
 
 func open(path string, how access) (*sqldb.DB, error) {
 	abs, err := filepath.Abs(path)

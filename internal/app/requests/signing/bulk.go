@@ -24,14 +24,14 @@ import (
 )
 
 // Signing is a pipeline: workers plan and sign on every core, one writer records
-// what they made, hundreds to a commit. A result is reported only after its
+// what they made, some hundreds to a commit. A result is reported only after its
 // commit. One certificate goes the same way as ten thousand.
 
 // batch is how many certificates one commit holds at most, and gather how long
 // the writer waits for more. What is committed together writes each page of an index once. toldAtOnce is of how many
 // certificates one entry of the journal tells at most.
 const (
-	batch      = 1000
+	batch      = 500
 	gather     = 50 * time.Millisecond
 	toldAtOnce = 250
 )
@@ -275,7 +275,7 @@ func Sign(ctx context.Context, e *estate.Estate, sheets []*Sheet, tell func(Sign
 	if err := e.Env.Step(estate.StepOpened); err != nil {
 		return err
 	}
-	signed := make(chan SignResult, 2*batch) // workers continue while the writer waits for the disk
+	signed := make(chan SignResult, batch) // workers continue while the writer waits for the disk
 	go func() {
 		defer close(signed)
 		estate.OnAllCores(len(good), func(i int) {
