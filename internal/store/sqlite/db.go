@@ -60,7 +60,7 @@ const (
 
 // checkpointBehind is how many pages of 4 KB the log has when they are written into the database: those of indexes are
 // written once instead of again and again. The log is removed where the last program closes the records.
-const checkpointBehind = 16_000
+const checkpointBehind = 4000
 
 // spillBehind is how many changed pages of 4 KB a change keeps in memory until it is committed. With more, they are
 // written before, and most likely again.
