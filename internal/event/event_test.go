@@ -47,7 +47,7 @@ func TestReceivedTogether(t *testing.T) {
 		{"R8", "bb", "b.ternbay.example", "one.pem"}, {"R9", "cc", "c.ternbay.example", "two.pem"}}
 	for n, object := range map[int]string{1: "R7", 2: "R7 and 1 more", 3: "R7 and 2 more"} {
 		t.Run(object, func(t *testing.T) {
-			en, err := ReceivedOf(list[:n], "the yard").Entry("")
+			en, err := ReceivedOf(list[:n], "the yard")[0].Entry("")
 			if err != nil || en.Object != object {
 				t.Fatalf("%+v, %v", en, err)
 			}
@@ -64,6 +64,33 @@ func TestReceivedTogether(t *testing.T) {
 				t.Errorf("it tells of %v", got)
 			}
 		})
+	}
+}
+
+// An entry does not grow beyond a bound; what comes together is in several then.
+func TestEntriesOfVeryMany(t *testing.T) {
+	const n = 2*mostTogether + 1
+	var received []ReceivedRequest
+	var signed []SignedCertificate
+	for i := range n {
+		number := fmt.Sprintf("R%d", i+1)
+		received = append(received, ReceivedRequest{Number: number})
+		signed = append(signed, SignedCertificate{Request: number})
+	}
+	want := []string{"R1 and 249 more", "R251 and 249 more", "R501"}
+	for what, records := range map[string][]Record{"received": ReceivedOf(received, ""), "signed": SignedOf(signed)} {
+		t.Run(what, func(t *testing.T) {
+			var objects []string
+			for _, r := range records {
+				objects = append(objects, r.Object)
+			}
+			if !reflect.DeepEqual(objects, want) {
+				t.Errorf("%q, want %q", objects, want)
+			}
+		})
+	}
+	if len(ReceivedOf(nil, "")) != 0 {
+		t.Error("nothing is told of")
 	}
 }
 

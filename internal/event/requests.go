@@ -1,6 +1,9 @@
 package event
 
-import "fmt"
+import (
+	"fmt"
+	"slices"
+)
 
 // Received records that a request was received. The object is its number. Where many come at once, an entry tells of
 // several, and its object says so.
@@ -29,15 +32,20 @@ func (r Received) Version() int {
 	return 1
 }
 
-// ReceivedOf is the record of requests that came from one sender; there is one at least.
-func ReceivedOf(list []ReceivedRequest, from string) Record {
-	one := list[0]
-	r := Received{SHA256: one.SHA256, Title: one.Title, From: from, Source: one.Source}
-	if len(list) == 1 {
-		return On(one.Number, r)
+// mostTogether is the most requests that one entry tells of.
+const mostTogether = 250
+
+// ReceivedOf are the records of requests that came from one sender.
+func ReceivedOf(list []ReceivedRequest, from string) (out []Record) {
+	for some := range slices.Chunk(list, mostTogether) {
+		one := some[0]
+		r := Received{SHA256: one.SHA256, Title: one.Title, From: from, Source: one.Source}
+		if len(some) > 1 {
+			r.Number, r.Others = one.Number, some[1:]
+		}
+		out = append(out, On(severalOf(one.Number, len(some)), r))
 	}
-	r.Number, r.Others = one.Number, list[1:]
-	return On(severalOf(one.Number, len(list)), r)
+	return out
 }
 
 // severalOf is the object of an entry that tells of several requests.
@@ -145,9 +153,12 @@ type CertificateImported struct {
 	Waived      Waivers  `json:"waived"`
 }
 
-// SignedOf is the record of certificates that were recorded in one commit; there is one at least.
-func SignedOf(list []SignedCertificate) Record {
-	return On(severalOf(list[0].Request, len(list)), Signed{Signed: list})
+// SignedOf are the records of certificates that were recorded in one commit.
+func SignedOf(list []SignedCertificate) (out []Record) {
+	for some := range slices.Chunk(list, mostTogether) {
+		out = append(out, On(severalOf(some[0].Request, len(some)), Signed{Signed: some}))
+	}
+	return out
 }
 
 // Act implements Event.

@@ -23,7 +23,7 @@ var least = sync.OnceValue(func() map[string]operator.Role {
 	allow(operator.Signer, Signed{}, Revoked{}, Released{}, ListsSigned{}, ListsImported{}, ListsPlaced{},
 		IncidentOpened{}, IncidentClosed{}, CertificateImported{}, TransferOpened{}, TransferApproved{}, CodeMade{},
 		CodeEnded{}, Enrolled{}, SigningGranted{}, PersonDecides{}, AccountKept{}, AccountEnded{}, OrderMade{},
-		ChallengeTried{})
+		ChallengeTried{}, Proposed{}, Approved{}, ProposalEnded{})
 	allow(operator.Administrator, EstateCreated{}, AuthorityCreated{}, AuthorityRenewed{}, CrossCertified{},
 		AuthorityRetired{}, AuthorityReinstated{}, KeyDestroyed{}, AuthorityAdopted{}, LinkAdopted{}, Applied{},
 		ApplicationWithdrawn{}, AnswerImported{}, PassphraseChangeBegun{}, PassphraseChanged{}, Switched{},
@@ -32,7 +32,6 @@ var least = sync.OnceValue(func() map[string]operator.Role {
 		RecordsUpgraded{}, RecordsMoved{}, RecordsStayed{}, FileRecorded{}, FileDropped{}, SetCreated{},
 		SetExtended{}, SetReduced{}, ChangeOverPlanned{}, ChangeOverSwitched{}, ChangeOverCancelled{}, OperatorKept{},
 		OperatorEnded{}, KeyHeld{})
-	allow(operator.Signer, Proposed{}, Approved{}, ProposalEnded{})
 	return out
 })
 

@@ -34,7 +34,8 @@ type often struct {
 // oftenEnough is from which verification on a key has a table: to make one takes as long as 40 verifications.
 const oftenEnough = 64
 
-// of gives the table; nil before it is there.
+// of gives the table; nil before it is there, and for a key that it cannot be made for. Then the standard library
+// verifies.
 func (o *often) of(pub *ecdsa.PublicKey) *multiples {
 	if t := o.table.Load(); t != nil || o.count.Add(1) != oftenEnough {
 		return t

@@ -304,7 +304,7 @@ func (a *auditing) auditKeys() error {
 		for at := 0; at+32 <= len(keys); at += 32 {
 			k := fmt.Sprintf("%x", keys[at:at+32])
 			if have[k] {
-				a.fault("moduli", "a key stands there more than once")
+				a.fault("moduli", "a key is listed more than once")
 			}
 			have[k] = true
 		}

@@ -48,7 +48,7 @@ type Checked struct {
 	Aside        []string         `json:"moved_aside" doc:"unknown key files that were moved"`
 	Faults       []Fault          `json:"faults" doc:"what is wrong"`
 
-	unread bool // something could not be read, so nobody can say what is not needed
+	unread bool // something could not be read, so it is not known what is not needed
 }
 
 func (c *Checked) fault(about, what string, next ...advice.Step) {
@@ -83,7 +83,7 @@ func Check(ctx context.Context, e *estate.Estate, ask CheckAsk) (Checked, error)
 		if err != nil || head.String() == out.Head {
 			return out, err
 		}
-		// Somebody is at work: a key file may have come or gone since the records were read.
+		// Another program is at work: a key file may have come or gone since the records were read.
 	}
 }
 

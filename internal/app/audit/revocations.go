@@ -153,7 +153,7 @@ func (a *auditing) auditRevocations() error {
 	return nil
 }
 
-// revocationsFit holds the rows of one authority against what was told of it.
+// revocationsFit holds the rows of one authority against what the journal says of it.
 func (a *auditing) revocationsFit(handle string, told toldRevocations, rows map[string]store.Row) bool {
 	lines := map[string]string{} // as they were when the adoption was reported
 	for serial, r := range rows {

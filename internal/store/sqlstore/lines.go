@@ -264,9 +264,11 @@ func (m *lineMaps) line(r *lineRow) (l store.Line, err error) {
 	l.Replaced, l.Prepared = packed&1 != 0 || m.followed[l.ID], packed&2 != 0
 	packed /= 4
 	l.Traits, l.Issuer = store.Traits(packed%traits), m.issuers[packed/traits]
-	if digest, ok := r.template.([]byte); ok {
-		l.Template = m.templates[string(digest)]
+	digest, ok := r.template.([]byte)
+	if !ok && r.template != nil {
+		err = fmt.Errorf("a certificate on record has %v where there must be a digest", r.template)
 	}
+	l.Template = m.templates[string(digest)]
 	l.NotBefore, l.Until = time.Unix(number(r.begins), 0).UTC(), time.Unix(number(r.ends), 0).UTC()
 	return l, err
 }

@@ -41,8 +41,8 @@ var authorityCertificates = struct {
 	by map[string]*cert.Certificate
 }{by: map[string]*cert.Certificate{}}
 
-// mostParsed bounds them. Beyond it, all are forgotten. The keys of the first of them verify often: each can hold a
-// table of its own.
+// mostParsed bounds them. Beyond it, all are forgotten. mostOften is how many of their keys can
+// have a table, see key.Public.Often: 20 MB in all.
 const (
 	mostParsed = 2000
 	mostOften  = 50

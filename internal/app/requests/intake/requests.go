@@ -167,15 +167,8 @@ func receiving(tx store.Tx, list []Received, flaws map[[32]byte]finding.List, se
 		told = append(told, event.ReceivedRequest{Number: fmt.Sprintf("R%d", n),
 			SHA256: fmt.Sprintf("%x", r.Request.SHA256()), Title: title, Source: r.Source})
 	}
-	var out []event.Record
-	for some := range slices.Chunk(told, toldAtOnce) {
-		out = append(out, event.ReceivedOf(some, sender))
-	}
-	return out, nil
+	return event.ReceivedOf(told, sender), nil
 }
-
-// toldAtOnce is of how many requests one entry of the journal tells at most.
-const toldAtOnce = 250
 
 // ReadOne reads an input that holds one request and nothing else. Nothing is on record yet.
 func ReadOne(in Input) (Received, error) {

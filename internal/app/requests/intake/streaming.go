@@ -147,7 +147,7 @@ func Stream(ctx context.Context, e *estate.Estate, sources []Source, sender stri
 		for looked := range ahead {
 			p := <-looked
 			if failed == nil {
-				failed = context.Cause(ctx) // those that wait are not begun
+				failed = context.Cause(ctx) // no further part is begun
 			}
 			if failed != nil {
 				continue
@@ -183,10 +183,11 @@ func Stream(ctx context.Context, e *estate.Estate, sources []Source, sender stri
 	return errors.Join(failed, err)
 }
 
-// partsAhead is how many parts are looked at, or wait for their turn, while one is recorded. Each is looked at by one
-// core: more at once would keep what is recorded from its own.
+// partsAhead is how many parts are looked at, or wait for their turn, while one is recorded. One core looks at each. No
+// more parts are looked at once than there are cores: otherwise the recording waits for a core.
 const partsAhead = 6
 
+// inTurn calls fn with 0 to n-1, one after the other.
 func inTurn(n int, fn func(int)) {
 	for i := range n {
 		fn(i)
@@ -219,7 +220,7 @@ func parts(sources []Source, fn func([]Input) error) error {
 	return flush()
 }
 
-// lookAt reads inputs, and verifies what they hold. each calls a function for all numbers below one.
+// lookAt reads inputs, and verifies what they hold. each calls fn with 0 to n-1: inTurn, or on all cores.
 func lookAt(list []Input, each func(n int, fn func(int))) Part {
 	type found struct {
 		received []Received

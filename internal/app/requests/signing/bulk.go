@@ -28,12 +28,10 @@ import (
 // commit. One certificate goes the same way as ten thousand.
 
 // batch is how many certificates one commit holds at most, and gather how long
-// the writer waits for more. What is committed together writes each page of an index once. toldAtOnce is of how many
-// certificates one entry of the journal tells at most.
+// the writer waits for more. A larger batch writes each page of an index less often.
 const (
-	batch      = 500
-	gather     = 50 * time.Millisecond
-	toldAtOnce = 250
+	batch  = 500
+	gather = 50 * time.Millisecond
 )
 
 // Planned is one ask with its sheet, or with the reason why there is none.

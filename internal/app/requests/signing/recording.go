@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"time"
 
 	"ironseal/internal/app/ca/authorities"
@@ -145,11 +144,7 @@ func recordSigned(ctx context.Context, e *estate.Estate, tx store.Tx, list []Sig
 	if _, err := tx.AddCertificates(made); err != nil {
 		return nil, err
 	}
-	var out []event.Record
-	for some := range slices.Chunk(list, toldAtOnce) {
-		out = append(out, told(some))
-	}
-	return out, nil
+	return told(list), nil
 }
 
 // written fills in what will be recorded of a certificate, but for what the record itself gives: so the one writer has
@@ -238,8 +233,8 @@ func Decided(ctx context.Context, e *estate.Estate, r SignResult) string {
 	return string(now.State)
 }
 
-// told is the event of certificates of one commit, each by its fingerprint.
-func told(list []SignResult) event.Record {
+// told are the events of one commit: every certificate in it, by its fingerprint.
+func told(list []SignResult) []event.Record {
 	items := make([]event.SignedCertificate, len(list))
 	for i, r := range list {
 		items[i] = r.told
