@@ -62,19 +62,16 @@ func (r Record) Entry(knownBy string) (journal.Entry, error) {
 	if err != nil {
 		return fail(err)
 	}
-	var fields map[string]json.RawMessage
-	if err := json.Unmarshal(body, &fields); err != nil {
-		return fail(err)
-	}
-	fields["v"] = json.RawMessage(fmt.Sprint(r.Event.Version()))
+	head := map[string]any{"v": r.Event.Version()}
 	if knownBy != "" {
-		if fields["known by"], err = json.Marshal(knownBy); err != nil {
-			return fail(err)
-		}
+		head["known by"] = knownBy
 	}
-	detail, err := json.Marshal(fields)
+	detail, err := json.Marshal(head)
 	if err != nil {
 		return fail(err)
+	}
+	if len(body) > len("{}") { // an event may have nothing to tell but that it happened
+		detail = append(append(detail[:len(detail)-1], ','), body[1:]...)
 	}
 	return journal.Entry{Act: r.Event.Act(), Object: r.Object, Detail: string(detail)}, nil
 }

@@ -38,10 +38,12 @@ func (t Traits) Names() int { return int(t >> traitNames) }
 // BriefOf is the brief of a certificate.
 func BriefOf(c *cert.Certificate) Brief {
 	b := Brief{NotBefore: c.NotBefore, KeyKind: string(c.Key.Kind), Traits: Traits(len(c.Names)) << traitNames}
-	for trait, has := range map[Traits]bool{TraitAuthority: c.IsAuthority(), TraitSelfIssued: c.SelfIssued(),
-		TraitNoCheck: ocsp.NoCheck(c)} {
-		if has {
-			b.Traits |= trait
+	for _, t := range [...]struct {
+		trait Traits
+		has   bool
+	}{{TraitAuthority, c.IsAuthority()}, {TraitSelfIssued, c.SelfIssued()}, {TraitNoCheck, ocsp.NoCheck(c)}} {
+		if t.has {
+			b.Traits |= t.trait
 		}
 	}
 	if len(c.Names) > 0 {

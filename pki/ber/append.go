@@ -1,6 +1,11 @@
 package ber
 
-import "math/bits"
+import (
+	"math/bits"
+
+	"golang.org/x/crypto/cryptobyte"
+	casn1 "golang.org/x/crypto/cryptobyte/asn1"
+)
 
 // Append appends an element by the distinguished rules: a tag, the length, and the content in
 // pieces (X.690 section 8.1). It is for what is encoded many times; the rest is built with
@@ -37,4 +42,18 @@ func HeaderSize(n int) int {
 		return 2
 	}
 	return 2 + (bits.Len(uint(n))+7)/8
+}
+
+// Count is how many elements by the distinguished rules stand one behind the other, up to most; those behind one that
+// cannot be parsed do not count. It says how much room what is read needs.
+func Count(in []byte, most int) int {
+	n := 0
+	for rest := cryptobyte.String(in); n < most; n++ {
+		var element cryptobyte.String
+		var tag casn1.Tag
+		if !rest.ReadAnyASN1Element(&element, &tag) {
+			break
+		}
+	}
+	return n
 }

@@ -1,6 +1,9 @@
 package cert
 
-import "math/big"
+import (
+	"encoding/hex"
+	"math/big"
+)
 
 // Serial is a serial number as it stood in a certificate or a list: any integer,
 // since others hand out 1, 0 and negative ones. It cannot be changed. The zero value
@@ -21,17 +24,15 @@ func (s Serial) Big() *big.Int {
 // Hex is the serial in lower-case hex, in whole bytes; with a minus before it where
 // it is negative.
 func (s Serial) Hex() string {
-	n := s.Big()
+	if s.n == nil {
+		return "00"
+	}
 	sign := ""
-	if n.Sign() < 0 {
+	if s.n.Sign() < 0 {
 		sign = "-"
-		n.Neg(n)
 	}
-	text := n.Text(16)
-	if len(text)%2 == 1 {
-		text = "0" + text
-	}
-	return sign + text
+	size := max(1, (s.n.BitLen()+7)/8)
+	return sign + hex.EncodeToString(s.n.FillBytes(make([]byte, size))) // the bytes are those without the sign
 }
 
 // shortest is how many digits of a serial people are shown where there are more.

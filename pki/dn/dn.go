@@ -17,6 +17,7 @@ import (
 	"encoding/asn1"
 	"errors"
 	"fmt"
+	"iter"
 	"slices"
 	"strconv"
 	"strings"
@@ -26,6 +27,8 @@ import (
 	"golang.org/x/crypto/cryptobyte"
 	casn1 "golang.org/x/crypto/cryptobyte/asn1"
 	"golang.org/x/text/unicode/norm"
+
+	"ironseal/pki/ber"
 )
 
 // Limits that a reader of outside bytes holds to.
@@ -54,30 +57,31 @@ type Name struct {
 // Read reads a name from its DER. It takes what real devices send: characters
 // that their string type does not allow, and values of any string type.
 func Read(der []byte) (Name, error) {
-	in := cryptobyte.String(der)
+	n := Name{raw: slices.Clone(der)} // the values are parts of this copy
+	in := cryptobyte.String(n.raw)
 	var seq cryptobyte.String
 	if !in.ReadASN1(&seq, casn1.SEQUENCE) || !in.Empty() {
 		return Name{}, errors.New("distinguished name: it is not one ASN.1 sequence")
 	}
-	n := Name{raw: append([]byte(nil), der...)}
-	count := 0
+	n.rdns = make([][]Attribute, 0, ber.Count(seq, MostAttributes))
+	all := make([]Attribute, 0, cap(n.rdns)) // the parts are parts of it
 	for !seq.Empty() {
 		var set cryptobyte.String
 		if !seq.ReadASN1(&set, casn1.SET) || set.Empty() {
 			return Name{}, errors.New("distinguished name: a part is not a set of attributes")
 		}
-		var rdn []Attribute
+		begin := len(all)
 		for !set.Empty() {
 			a, err := readAttribute(&set)
 			if err != nil {
 				return Name{}, err
 			}
-			if count++; count > MostAttributes {
+			if len(all) == MostAttributes {
 				return Name{}, fmt.Errorf("distinguished name: more than %d attributes", MostAttributes)
 			}
-			rdn = append(rdn, a)
+			all = append(all, a)
 		}
-		n.rdns = append(n.rdns, rdn)
+		n.rdns = append(n.rdns, all[begin:len(all):len(all)])
 	}
 	return n, nil
 }
@@ -92,7 +96,7 @@ func readAttribute(set *cryptobyte.String) (Attribute, error) {
 	if len(value) > MostValue {
 		return a, fmt.Errorf("distinguished name: a value of %d bytes; the most is %d", len(value), MostValue)
 	}
-	a.Raw = append([]byte(nil), value...)
+	a.Raw = value
 	a.Text = text(a.Tag, a.Raw)
 	return a, nil
 }
@@ -267,21 +271,27 @@ func (n Name) DER() []byte {
 // IsEmpty reports whether the name has no attributes.
 func (n Name) IsEmpty() bool { return len(n.rdns) == 0 }
 
-// Attributes returns all attributes in encoding order.
-func (n Name) Attributes() []Attribute {
-	var out []Attribute
-	for _, rdn := range n.rdns {
-		out = append(out, rdn...)
+// Attributes are all attributes in encoding order.
+func (n Name) Attributes() iter.Seq[Attribute] {
+	return func(yield func(Attribute) bool) {
+		for _, rdn := range n.rdns {
+			for _, a := range rdn {
+				if !yield(a) {
+					return
+				}
+			}
+		}
 	}
-	return out
 }
 
 // First returns the last, most specific value of the attribute with this short
 // name, or "".
 func (n Name) First(short string) string {
 	out := ""
-	for _, v := range n.All(short) {
-		out = v
+	for a := range n.Attributes() {
+		if strings.EqualFold(a.Short(), short) {
+			out = a.Text
+		}
 	}
 	return out
 }
@@ -289,7 +299,7 @@ func (n Name) First(short string) string {
 // All returns every value of the attribute with this short name, the widest first.
 func (n Name) All(short string) []string {
 	var out []string
-	for _, a := range n.Attributes() {
+	for a := range n.Attributes() {
 		if strings.EqualFold(a.Short(), short) {
 			out = append(out, a.Text)
 		}

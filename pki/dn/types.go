@@ -86,10 +86,10 @@ func ParseOID(s string) (asn1.ObjectIdentifier, bool) {
 
 func checkLength(oid asn1.ObjectIdentifier, value string) error {
 	for _, t := range attributeTypes {
-		n := utf8.RuneCountInString(value)
 		if !t.oid.Equal(oid) {
 			continue
 		}
+		n := utf8.RuneCountInString(value)
 		if t.short == "C" && !IsCountry(value) {
 			return fmt.Errorf("C=%s: a country is two capital letters (ISO 3166), such as NO", value)
 		}

@@ -107,6 +107,9 @@ func (c Constraints) Words() string {
 // address in it, and constraints on hosts for common names that are hosts, where
 // no DNS name is listed: some clients take those for names.
 func (c Constraints) Breach(subject dn.Name, list []san.Name) string {
+	if c.IsEmpty() { // as nearly all are
+		return ""
+	}
 	return c.Bounds().Breach(subject, list)
 }
 

@@ -116,12 +116,12 @@ func (s Set) Repeated() []asn1.ObjectIdentifier {
 
 // ReadSet reads a SEQUENCE OF Extension.
 func ReadSet(der []byte) (Set, error) {
-	in := cryptobyte.String(der)
+	in := cryptobyte.String(slices.Clone(der)) // the values are parts of this copy
 	var seq cryptobyte.String
 	if !in.ReadASN1(&seq, casn1.SEQUENCE) || !in.Empty() {
 		return nil, errors.New("extensions: they are not one ASN.1 sequence")
 	}
-	var out Set
+	out := make(Set, 0, ber.Count(seq, Most))
 	for !seq.Empty() {
 		var one, value cryptobyte.String
 		var e Extension
@@ -146,7 +146,7 @@ func ReadSet(der []byte) (Set, error) {
 		if len(out) == Most {
 			return out, fmt.Errorf("extensions: more than %d", Most)
 		}
-		e.Value = slices.Clone(value)
+		e.Value = value
 		out = append(out, e)
 	}
 	return out, nil
@@ -155,27 +155,28 @@ func ReadSet(der []byte) (Set, error) {
 // Add appends the set as a SEQUENCE OF Extension.
 func (s Set) Add(b *cryptobyte.Builder) {
 	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+		var content, whole []byte
 		for _, e := range s {
-			b.AddBytes(e.der())
+			content = e.appendContent(content[:0])
+			whole = ber.Append(whole[:0], byte(casn1.SEQUENCE), content)
+			b.AddBytes(whole)
 		}
 	})
 }
 
-// der encodes one extension. It is done by hand because it is done a dozen times
+// appendContent encodes one extension, but for its tag and length. It is done by hand because it is done a dozen times
 // for every certificate.
-func (e Extension) der() []byte {
-	in := make([]byte, 0, len(e.Value)+64)
-	in = ber.Append(in, byte(casn1.OBJECT_IDENTIFIER), arcs(e.ID))
+func (e Extension) appendContent(to []byte) []byte {
+	var room [32]byte
+	to = ber.Append(to, byte(casn1.OBJECT_IDENTIFIER), appendArcs(room[:0], e.ID))
 	if e.Critical {
-		in = ber.Append(in, byte(casn1.BOOLEAN), []byte{0xff})
+		to = append(to, byte(casn1.BOOLEAN), 1, 0xff)
 	}
-	in = ber.Append(in, byte(casn1.OCTET_STRING), e.Value)
-	return ber.Append(make([]byte, 0, len(in)+6), byte(casn1.SEQUENCE), in)
+	return ber.Append(to, byte(casn1.OCTET_STRING), e.Value)
 }
 
-// arcs encodes the content of an object identifier (X.690 section 8.19).
-func arcs(id asn1.ObjectIdentifier) []byte {
-	out := make([]byte, 0, 16)
+// appendArcs encodes the content of an object identifier (X.690 section 8.19).
+func appendArcs(out []byte, id asn1.ObjectIdentifier) []byte {
 	for i, v := range id {
 		switch i {
 		case 0:

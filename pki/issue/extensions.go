@@ -18,7 +18,7 @@ import (
 // each that a person should see.
 func (p *planner) extensions(kind key.Kind, subject dn.Name, names []san.Name) (ext.Set, error) {
 	in, t := p.in, &p.in.Template
-	var out ext.Set
+	out := make(ext.Set, 0, usualExtensions)
 	basic := ext.Basic{Authority: t.IsAuthority(), PathLength: -1}
 	if basic.Authority {
 		basic.PathLength = p.pathLength()

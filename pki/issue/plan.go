@@ -14,11 +14,9 @@
 // have their length before them, as a number.
 //
 //	text    "ironseal sheet v2"
-//	octets  the request, DER; the SHA-256 of the template's text; the issuer's certificate, DER; the issuer's name,
-//
-// the
-//
-//	        subject and the public key as they will be signed, DER; the certificate to be replaced, DER
+//	octets  the request, DER; the SHA-256 of the template's text; the issuer's certificate, DER;
+//	        the issuer's name, the subject and the public key as they will be signed, DER;
+//	        the certificate to be replaced, DER
 //	number  the first moment, the last moment, in Unix seconds; the number of extensions
 //	        for each extension: text its identifier, number 1 where it is critical, octets its value
 //	number  how many findings are waived
@@ -131,8 +129,11 @@ type planner struct {
 	part     int
 }
 
-// usualRows is how many rows most sheets have at most.
-const usualRows = 16
+// Most sheets have no more rows, and most certificates no more extensions.
+const (
+	usualRows       = 16
+	usualExtensions = 12
+)
 
 func (p *planner) row(field, asked, signed, cause string) {
 	p.rows = append(p.rows, Row{field, asked, signed, cause})

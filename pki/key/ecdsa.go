@@ -1,6 +1,7 @@
 package key
 
 import (
+	"bytes"
 	"crypto"
 	"crypto/ecdsa"
 	"crypto/elliptic"
@@ -8,6 +9,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/big"
+	"slices"
+	"sync"
 
 	"golang.org/x/crypto/cryptobyte"
 	casn1 "golang.org/x/crypto/cryptobyte/asn1"
@@ -54,6 +58,10 @@ var ecdsaScheme = &scheme{
 		}
 		return ours
 	},
+	plain: func(p Public) bool {
+		head, known := heads()[p.Kind]
+		return known && len(p.SPKI) == len(head)+len(p.bitBytes) && p.bitBytes[0] == 4 && bytes.HasPrefix(p.SPKI, head)
+	},
 	generate: func(v variant, random io.Reader) (crypto.Signer, error) {
 		for _, c := range curves {
 			if c.kind == v.kind {
@@ -79,6 +87,22 @@ var ecdsaScheme = &scheme{
 	},
 }
 
+// heads are what a SubjectPublicKeyInfo begins with, up to the point, by the curve.
+var heads = sync.OnceValue(func() map[Kind][]byte {
+	out := map[Kind][]byte{}
+	for _, c := range curves {
+		point := uncompressed(c.curve, c.curve.Params().Gx, c.curve.Params().Gy)
+		pub, err := ecdsa.ParseUncompressedPublicKey(c.curve, point)
+		if err != nil {
+			continue
+		}
+		if whole, err := encoded(pub); err == nil {
+			out[c.kind] = bytes.TrimSuffix(whole, point)
+		}
+	}
+	return out
+})
+
 func readEC(p *Public, params cryptobyte.String) {
 	var oid asn1.ObjectIdentifier
 	p.Kind = "ecdsa"
@@ -98,8 +122,7 @@ func readEC(p *Public, params cryptobyte.String) {
 				p.Fault = "its point is not on the curve"
 				return
 			}
-			size := (p.Bits + 7) / 8
-			point = append([]byte{4}, append(x.FillBytes(make([]byte, size)), y.FillBytes(make([]byte, size))...)...)
+			point = uncompressed(c.curve, x, y)
 		}
 		pub, err := ecdsa.ParseUncompressedPublicKey(c.curve, point)
 		if err != nil {
@@ -110,6 +133,12 @@ func readEC(p *Public, params cryptobyte.String) {
 		return
 	}
 	p.Fault = "its curve " + oid.String() + " is not known here"
+}
+
+// uncompressed is a point in full (SEC 1 section 2.3.3).
+func uncompressed(curve elliptic.Curve, x, y *big.Int) []byte {
+	size := (curve.Params().BitSize + 7) / 8
+	return slices.Concat([]byte{4}, x.FillBytes(make([]byte, size)), y.FillBytes(make([]byte, size)))
 }
 
 func addEC(b *cryptobyte.Builder, pub *ecdsa.PublicKey) {

@@ -131,6 +131,9 @@ func Read(spki []byte) (Public, error) {
 	if p.Key == nil {
 		return p, nil
 	}
+	if s := p.Kind.scheme(); s.plain != nil && s.plain(p) {
+		return p, nil
+	}
 	var err error
 	if p.value, err = encoded(p.Key); err != nil {
 		return p, fmt.Errorf("public key: %w", err)

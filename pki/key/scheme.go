@@ -4,8 +4,10 @@ import (
 	"crypto"
 	"encoding/asn1"
 	"io"
+	"sync"
 
 	"golang.org/x/crypto/cryptobyte"
+	casn1 "golang.org/x/crypto/cryptobyte/asn1"
 )
 
 // scheme is one public-key signature scheme. All that differs between schemes is in its row of the table.
@@ -22,6 +24,9 @@ type scheme struct {
 	read func(p *Public, params cryptobyte.String)
 	// encode writes the two fields of a SubjectPublicKeyInfo; false for a key of another scheme.
 	encode func(b *cryptobyte.Builder, public crypto.PublicKey) bool
+	// plain reports whether a key that was read came in the very encoding that encode writes, where that can be told
+	// without encoding it; nil where it cannot.
+	plain func(p Public) bool
 	// generate makes a key.
 	generate func(v variant, random io.Reader) (crypto.Signer, error)
 	// verify checks a signature. signed is the digest, or the message for an algorithm without a hash.
@@ -43,6 +48,24 @@ type algorithm struct {
 	hash crypto.Hash
 	null bool // its parameters are NULL (RFC 4055 section 5), and not absent
 }
+
+// identifiers are the AlgorithmIdentifiers by the names of the algorithms.
+var identifiers = sync.OnceValue(func() map[string][]byte {
+	out := map[string][]byte{}
+	for _, s := range schemes {
+		for _, a := range s.algorithms {
+			var b cryptobyte.Builder
+			b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
+				b.AddASN1ObjectIdentifier(a.oid)
+				if a.null {
+					b.AddASN1NULL()
+				}
+			})
+			out[a.name] = b.BytesOrPanic() // of the tables above
+		}
+	}
+	return out
+})
 
 // schemes are all that are known.
 var schemes []*scheme

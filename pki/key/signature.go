@@ -126,21 +126,13 @@ func digested(hash crypto.Hash, message []byte) []byte {
 }
 
 // SigningAlgorithm gives the AlgorithmIdentifier with which a key of this kind
-// signs: a hash as strong as the key, never below SHA-256.
+// signs: a hash as strong as the key, never below SHA-256. It must not be changed.
 func (p Public) SigningAlgorithm() (der []byte, hash crypto.Hash, err error) {
 	a, ok := p.Kind.signing()
 	if !ok {
 		return nil, 0, fmt.Errorf("a key of kind %q cannot sign here", p.Kind)
 	}
-	var b cryptobyte.Builder
-	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
-		b.AddASN1ObjectIdentifier(a.oid)
-		if a.null {
-			b.AddASN1NULL()
-		}
-	})
-	der, err = b.Bytes()
-	return der, a.hash, err
+	return identifiers()[a.name], a.hash, nil
 }
 
 // SignMessage signs a message by the key's SigningAlgorithm. The signature is verified

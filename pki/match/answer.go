@@ -74,13 +74,13 @@ func CheckAnswer(r *request.Request, leaf *cert.Certificate, others []*cert.Cert
 func lessOf(have, asked dn.Name) (less string, ok bool) {
 	left := map[string]int{}
 	var order []string
-	for _, a := range asked.Attributes() {
+	for a := range asked.Attributes() {
 		k := a.Short() + "=" + strings.ToLower(strings.TrimSpace(a.Text))
 		if left[k]++; left[k] == 1 {
 			order = append(order, k)
 		}
 	}
-	for _, a := range have.Attributes() {
+	for a := range have.Attributes() {
 		k := a.Short() + "=" + strings.ToLower(strings.TrimSpace(a.Text))
 		if left[k]--; left[k] < 0 {
 			return "", false

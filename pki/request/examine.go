@@ -132,6 +132,9 @@ func NameFindings(list []san.Name) finding.List {
 // FullForms tells, by their keys, the short names whose full form is in the list as
 // well: those are there on purpose.
 func FullForms(list []san.Name) map[string]bool {
+	if !slices.ContainsFunc(list, san.Name.IsShort) {
+		return nil
+	}
 	out := map[string]bool{}
 	for _, n := range list {
 		if first, _, cut := strings.Cut(n.Key(), "."); cut && n.Kind() == san.DNS {
@@ -144,7 +147,7 @@ func FullForms(list []san.Name) map[string]bool {
 // SubjectFindings examines a subject.
 func SubjectFindings(subject dn.Name) finding.List {
 	var out finding.List
-	for _, a := range subject.Attributes() {
+	for a := range subject.Attributes() {
 		switch {
 		case runes.Misleading(a.Text):
 			out = append(out, finding.New(finding.HostileText, "The subject's %s holds characters that mislead: %q.",

@@ -27,8 +27,8 @@ func judge(k Kind, value string) (key, fault string) {
 		key = strings.TrimSuffix(strings.ToLower(value), ".")
 		return key, dnsFault(key)
 	case IP:
-		a, err := netip.ParseAddr(value)
-		if err != nil || a.Zone() != "" {
+		a, ok := address(value)
+		if !ok || a.Zone() != "" {
 			return value, "an address has 4 or 16 bytes"
 		}
 		return a.Unmap().String(), "" // an IPv4 address in the form of IPv6 is that address
@@ -46,7 +46,7 @@ func judge(k Kind, value string) (key, fault string) {
 }
 
 func dnsFault(host string) string {
-	if a, err := netip.ParseAddr(strings.Trim(host, "[]")); err == nil && a.Zone() == "" {
+	if a, ok := address(strings.Trim(host, "[]")); ok && a.Zone() == "" {
 		return faultAddress
 	}
 	if fault := hostFault(host, true); fault != "" {
@@ -56,6 +56,16 @@ func dnsFault(host string) string {
 		return faultOverTop
 	}
 	return ""
+}
+
+// address reads an address. Most names are none, and are told by a look at their characters: netip's errors take longer
+// than all else that is asked of a name.
+func address(s string) (netip.Addr, bool) {
+	if !strings.Contains(s, ":") && strings.Trim(s, "0123456789.") != "" {
+		return netip.Addr{}, false
+	}
+	a, err := netip.ParseAddr(s)
+	return a, err == nil
 }
 
 func mailFault(local, host string) string {
@@ -71,7 +81,7 @@ func uriFault(value string) string {
 		return "an address of this kind is SCHEME:REST, in ASCII"
 	}
 	host := strings.TrimSuffix(strings.ToLower(u.Hostname()), ".")
-	if _, err := netip.ParseAddr(host); err == nil || host == "" {
+	if _, ok := address(host); ok || host == "" {
 		return ""
 	}
 	return hostFault(host, false)

@@ -14,6 +14,7 @@ package san
 
 import (
 	"encoding/asn1"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -122,7 +123,7 @@ func ParseTyped(s string) (Name, error) {
 }
 
 func shapeOf(s string) Kind {
-	if _, err := netip.ParseAddr(strings.Trim(s, "[]")); err == nil {
+	if _, ok := address(strings.Trim(s, "[]")); ok {
 		return IP
 	}
 	switch {
@@ -155,6 +156,9 @@ func checked(k Kind, value string) (Name, error) {
 		return n, fmt.Errorf("%q is not an address: write for example ip:192.0.2.7 or ip:2001:db8::7", value)
 	case n.fault != "":
 		return n, fmt.Errorf("%q is not a name: %s", value, n.fault)
+	}
+	if n.key == n.value {
+		return n, nil
 	}
 	return Found(k, n.key), nil
 }
@@ -229,9 +233,11 @@ func Read(der []byte) ([]Name, error) {
 func FromDER(whole []byte, tag casn1.Tag) Name {
 	element := cryptobyte.String(whole)
 	var body cryptobyte.String
-	n := Found(Other, fmt.Sprintf("%x", whole))
+	var n Name
 	if element.ReadASN1(&body, tag) {
 		n = named(body, tag)
+	} else {
+		n = Found(Other, hex.EncodeToString(whole))
 	}
 	n.der = append([]byte(nil), whole...)
 	return n
@@ -261,7 +267,7 @@ func named(body cryptobyte.String, tag casn1.Tag) Name {
 			return Found(UPN, upn)
 		}
 	}
-	return Found(Other, fmt.Sprintf("%x", []byte(body)))
+	return Found(Other, hex.EncodeToString(body))
 }
 
 var upnOID = asn1.ObjectIdentifier{1, 3, 6, 1, 4, 1, 311, 20, 2, 3}

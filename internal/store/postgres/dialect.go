@@ -76,6 +76,9 @@ func (*server) Keys(list [][32]byte) (any, error) {
 // Insert begins a statement that adds rows.
 func (*server) Insert() string { return "INSERT INTO " }
 
+// Update begins a statement that changes rows.
+func (*server) Update() string { return "UPDATE " }
+
 // InOrder joins tables; the planner finds the order.
 func (*server) InOrder() string { return "JOIN" }
 

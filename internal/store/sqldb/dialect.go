@@ -111,6 +111,8 @@ type Words interface {
 	// Insert begins a statement that adds rows. Where it fails, the change is not kept, so the database need not be
 	// able to take back this statement alone.
 	Insert() string
+	// Update begins a statement that changes rows, under the same condition.
+	Update() string
 	// InOrder joins tables in the order in which they are written, where the planner would take another.
 	InOrder() string
 	// InText is a condition that a text has another in it.

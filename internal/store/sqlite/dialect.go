@@ -79,6 +79,9 @@ func (*file) Keys(list [][32]byte) (any, error) {
 // Insert begins a statement that adds rows.
 func (*file) Insert() string { return "INSERT OR FAIL INTO " }
 
+// Update begins a statement that changes rows.
+func (*file) Update() string { return "UPDATE OR FAIL " }
+
 // InOrder joins tables in the order in which they are written.
 func (*file) InOrder() string { return "CROSS JOIN" }
 

@@ -156,11 +156,10 @@ func (t *Tx) SetStates(numbers []int64, state lifecycle.RequestState) error {
 	if err != nil {
 		return err
 	}
-	res, err := t.Exec("UPDATE request SET state = ?, decided = ? WHERE "+t.Words().Among("number")+" AND state = ?",
-		state,
-		journal.Stamp(t.At), list, lifecycle.Waiting)
+	res, err := t.Exec(t.Words().Update()+"request SET state = ?, decided = ? WHERE "+t.Words().Among("number")+
+		" AND state = ?", state, journal.Stamp(t.At), list, lifecycle.Waiting)
 	if err != nil {
-		return err
+		return t.Spoil(err)
 	}
 	if n, err := res.RowsAffected(); err != nil || n != int64(len(numbers)) {
 		return errors.Join(err, fault.Changed)

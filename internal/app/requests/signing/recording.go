@@ -2,6 +2,7 @@ package signing
 
 import (
 	"context"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"time"
@@ -151,13 +152,13 @@ func recordSigned(ctx context.Context, e *estate.Estate, tx store.Tx, list []Sig
 // less to do.
 func (r *SignResult) written() {
 	s, c := r.Sheet, r.Certificate
-	digest := s.Digest()
+	digest, sum := s.Digest(), c.SHA256()
 	r.made = store.NewCertificate{Certificate: c, Columns: store.ColumnsOf(c), TemplateName: s.Template.Name,
 		TemplateSHA: s.Template.SHA256(), TemplateSource: s.Template.Source(), Sheet: digest,
 		SwitchDay: s.Issuer.SwitchDay, Replaces: s.Replaces, Part: s.Part(), Waived: estate.Waived(s.Findings())}
-	r.told = event.SignedCertificate{Certificate: fmt.Sprintf("%x", c.SHA256()), Serial: r.made.Columns.Serial,
+	r.told = event.SignedCertificate{Certificate: hex.EncodeToString(sum[:]), Serial: r.made.Columns.Serial,
 		Title: r.made.Columns.Title, By: s.Issuer.Name(), Template: s.Template.Name,
-		Until: c.NotAfter.Format(time.RFC3339), Sheet: fmt.Sprintf("%x", digest), Replaces: s.Replaces,
+		Until: c.NotAfter.Format(time.RFC3339), Sheet: hex.EncodeToString(digest[:]), Replaces: s.Replaces,
 		SwitchDay: estate.DayOf(s.Issuer.SwitchDay), Waived: estate.WaivedCodes(s.Findings())}
 }
 
