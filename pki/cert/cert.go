@@ -24,6 +24,7 @@ import (
 	"golang.org/x/crypto/cryptobyte"
 	casn1 "golang.org/x/crypto/cryptobyte/asn1"
 
+	"ironseal/pki/ber"
 	"ironseal/pki/dn"
 	"ironseal/pki/ext"
 	"ironseal/pki/key"
@@ -57,34 +58,40 @@ func (d Draft) TBS(algorithm []byte) ([]byte, error) {
 	if r := d.Extensions.Repeated(); len(r) > 0 {
 		return nil, fmt.Errorf("certificate for %s: the extension %s stands twice", d.Subject, ext.NameOf(r[0]))
 	}
-	b := cryptobyte.NewBuilder(make([]byte, 0, 1024)) // most fit without growing
-	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
-		b.AddASN1(casn1.Tag(0).ContextSpecific().Constructed(), func(b *cryptobyte.Builder) { b.AddASN1Int64(2) })
-		b.AddASN1BigInt(d.Serial)
-		b.AddBytes(algorithm)
-		b.AddBytes(d.Issuer.DER())
-		b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
-			addTime(b, d.NotBefore)
-			addTime(b, d.NotAfter)
-		})
-		b.AddBytes(d.Subject.DER())
-		b.AddBytes(d.SPKI)
-		if len(d.Extensions) > 0 {
-			b.AddASN1(casn1.Tag(3).ContextSpecific().Constructed(), func(b *cryptobyte.Builder) { d.Extensions.Add(b) })
+	validity := make([]byte, 0, 64)
+	for _, t := range []time.Time{d.NotBefore, d.NotAfter} {
+		if t = t.UTC(); t.Year() < 0 || t.Year() > 9999 {
+			return nil, fmt.Errorf("certificate for %s: no certificate can hold the year %d", d.Subject, t.Year())
 		}
-	})
-	return b.Bytes()
+		validity = appendTime(validity, t)
+	}
+	serial := d.Serial.Bytes()
+	if serial[0]&0x80 != 0 { // it would be negative
+		serial = append([]byte{0}, serial...)
+	}
+	body := make([]byte, 0, 1024) // most fit without growing
+	body = append(body, version3...)
+	body = ber.Append(body, byte(casn1.INTEGER), serial)
+	body = append(append(body, algorithm...), d.Issuer.DER()...)
+	body = ber.Append(body, byte(casn1.SEQUENCE), validity)
+	body = append(append(body, d.Subject.DER()...), d.SPKI...)
+	if len(d.Extensions) > 0 {
+		body = ber.Append(body, byte(casn1.Tag(3).ContextSpecific().Constructed()), d.Extensions.DER())
+	}
+	return ber.Append(make([]byte, 0, ber.HeaderSize(len(body))+len(body)), byte(casn1.SEQUENCE), body), nil
 }
 
-// addTime writes UTCTime through 2049 and GeneralizedTime from 2050 on (RFC
+// version3 is the version of every certificate that is made here.
+var version3 = []byte{byte(casn1.Tag(0).ContextSpecific().Constructed()), 3, byte(casn1.INTEGER), 1, 2}
+
+// appendTime writes UTCTime through 2049 and GeneralizedTime from 2050 on (RFC
 // 5280 section 4.1.2.5).
-func addTime(b *cryptobyte.Builder, t time.Time) {
-	t = t.UTC().Truncate(time.Second)
+func appendTime(to []byte, t time.Time) []byte {
+	var room [16]byte
 	if t.Year() >= 1950 && t.Year() < 2050 {
-		b.AddASN1UTCTime(t)
-		return
+		return ber.Append(to, byte(casn1.UTCTime), t.AppendFormat(room[:0], "060102150405Z"))
 	}
-	b.AddASN1GeneralizedTime(t)
+	return ber.Append(to, byte(casn1.GeneralizedTime), t.AppendFormat(room[:0], "20060102150405Z"))
 }
 
 // Sign encodes the draft, signs it and verifies the signature.

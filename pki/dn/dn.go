@@ -213,11 +213,16 @@ func isASCII(s string) bool {
 	return strings.IndexFunc(s, func(r rune) bool { return r > 0x7e || r < 0x20 }) < 0
 }
 
+// isPrintable reports whether a PrintableString can hold a text. Each octet of any other character is above 0x7f.
 func isPrintable(s string) bool {
-	return strings.IndexFunc(s, func(r rune) bool {
-		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' ||
-			strings.ContainsRune(" '()+,-./:=?", r))
-	}) < 0
+	for i := range len(s) {
+		c := s[i]
+		if !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' ||
+			strings.IndexByte(" '()+,-./:=?", c) >= 0) {
+			return false
+		}
+	}
+	return true
 }
 
 func encode(rdns [][]Attribute) (Name, error) {

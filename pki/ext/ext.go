@@ -153,19 +153,19 @@ func ReadSet(der []byte) (Set, error) {
 }
 
 // Add appends the set as a SEQUENCE OF Extension.
-func (s Set) Add(b *cryptobyte.Builder) {
-	b.AddASN1(casn1.SEQUENCE, func(b *cryptobyte.Builder) {
-		var content, whole []byte
-		for _, e := range s {
-			content = e.appendContent(content[:0])
-			whole = ber.Append(whole[:0], byte(casn1.SEQUENCE), content)
-			b.AddBytes(whole)
-		}
-	})
+func (s Set) Add(b *cryptobyte.Builder) { b.AddBytes(s.DER()) }
+
+// DER is the set as a SEQUENCE OF Extension. It is encoded by hand because a dozen are, for every certificate.
+func (s Set) DER() []byte {
+	one, all := make([]byte, 0, 128), make([]byte, 0, 64*len(s)) // most fit without growing
+	for _, e := range s {
+		one = e.appendContent(one[:0])
+		all = ber.Append(all, byte(casn1.SEQUENCE), one)
+	}
+	return ber.Append(make([]byte, 0, ber.HeaderSize(len(all))+len(all)), byte(casn1.SEQUENCE), all)
 }
 
-// appendContent encodes one extension, but for its tag and length. It is done by hand because it is done a dozen times
-// for every certificate.
+// appendContent encodes one extension, but for its tag and length.
 func (e Extension) appendContent(to []byte) []byte {
 	var room [32]byte
 	to = ber.Append(to, byte(casn1.OBJECT_IDENTIFIER), appendArcs(room[:0], e.ID))

@@ -6,7 +6,6 @@ import (
 	"golang.org/x/crypto/cryptobyte"
 	casn1 "golang.org/x/crypto/cryptobyte/asn1"
 
-	"bytes"
 	"crypto"
 	"errors"
 	"fmt"
@@ -76,7 +75,6 @@ func Prepare(p Plan, serial *big.Int) (Prepared, error) {
 	if err != nil {
 		return Prepared{}, fmt.Errorf("signing for %s: %w", d.Subject, err)
 	}
-	out.tbs = bytes.Clone(out.tbs) // no longer than it is: very many are kept at once
 	return out, nil
 }
 

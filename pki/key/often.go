@@ -77,7 +77,7 @@ func multiplesOf(point *nistec.P256Point) *multiples {
 
 // addTo adds the point, a scalar of 32 octets times, to a sum.
 func (t *multiples) addTo(sum *nistec.P256Point, scalar *[32]byte) {
-	var minus nistec.P256Point
+	minus := nistec.NewP256Point() // what goes off is summed up on its own, and negated once
 	carry := 0
 	for i := range t.rows {
 		digit := int(scalar[31-i]) + carry
@@ -88,12 +88,13 @@ func (t *multiples) addTo(sum *nistec.P256Point, scalar *[32]byte) {
 		case digit > 0:
 			sum.Add(sum, &t.rows[i][digit-1])
 		case digit < 0:
-			sum.Add(sum, minus.Negate(&t.rows[i][-digit-1]))
+			minus.Add(minus, &t.rows[i][-digit-1])
 		}
 	}
 	if carry == 1 {
 		sum.Add(sum, &t.last)
 	}
+	sum.Add(sum, minus.Negate(minus))
 }
 
 // verify checks a signature over a digest (FIPS 186-5 section 6.4.2, SEC 1 section 4.1.4).
