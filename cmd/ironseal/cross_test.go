@@ -72,7 +72,7 @@ func TestAPartnersRootIsVouchedFor(t *testing.T) {
 		t.Error(out)
 	}
 	p.must("incident", "open", "skua", "--because", "they were broken into")
-	p.refused(1, "nobody is to vouch for it", "authority", "cross", "root", "skua", "--may-certify",
+	p.refused(1, "no authority may vouch for it", "authority", "cross", "root", "skua", "--may-certify",
 		"skua.ternbay.example",
 		"--yes")
 	p.must("estate", "check")

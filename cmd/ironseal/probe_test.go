@@ -85,7 +85,7 @@ func TestEndpointsAreLookedAt(t *testing.T) {
 		"../m.txt",
 		"--before", "../before.json")
 	if r.code != 4 || !strings.Contains(r.out, "1 of 3 endpoints trusted") || !strings.Contains(r.errors, "line 4") ||
-		!strings.Contains(r.out, "does not go on with the handshake") {
+		!strings.Contains(r.out, "stops during the handshake") {
 		t.Errorf("%+v", r)
 	}
 	if page := string(p.read("../board.html")); strings.Count(page, `<tr role="row" class=`) != 3 ||

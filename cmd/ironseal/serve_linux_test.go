@@ -46,7 +46,7 @@ func TestDemoOfMachinesEndsWell(t *testing.T) {
 	p := place{t: t, dir: t.TempDir()}
 	out := p.must("demo", "play", "--story", "machines")
 	for _, want := range []string{"the gate has its certificate: gate-1.quay.ternbay.example",
-		"the crane is told to come again", "is outside what may be signed without a person",
+		"the answer to the crane is to come again", "is outside what may be signed without a person",
 		"the crane, which asks again, has its certificate", "the web server has its certificate",
 		"renewal information tells the web server to renew at once", "web/1",
 		"the gateway has its certificate: vpn.quay.ternbay.example", "at most 50 a day"} {

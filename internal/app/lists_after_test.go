@@ -435,7 +435,7 @@ func TestAListFarBeyondOurNumbersIsRefused(t *testing.T) {
 	must0(t, err)
 	if err := adopt(e, external.AdoptAsk{Handle: "partner", List: certs(root), Anchors: certs(root),
 		Signer:  root.Signer,
-		Revoked: [][]byte{der}}); err == nil || !strings.Contains(err.Error(), "go on from numbers") {
+		Revoked: [][]byte{der}}); err == nil || !strings.Contains(err.Error(), "continue from numbers") {
 		t.Errorf("%v", err)
 	}
 }

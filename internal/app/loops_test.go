@@ -63,7 +63,7 @@ func TestNoAuthorityStandsBelowItself(t *testing.T) {
 		_, err = tx.AddGeneration("root", "services", 1, id, up, time.Time{})
 		return []event.Record{event.On("root", event.AuthorityRenewed{})}, err
 	})
-	if err == nil || !strings.Contains(err.Error(), "stand above each other") {
+	if err == nil || !strings.Contains(err.Error(), "form a circle") {
 		t.Errorf("a loop was committed: %v", err)
 	}
 	if after, _, _ := e.Records.Newest(ctx); after != before {

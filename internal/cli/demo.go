@@ -109,10 +109,10 @@ func inStory(s *session.Session) session.App {
 	return app
 }
 
-// begun is what a command that goes on says once it has begun.
+// begun is what a command that keeps running prints once it has begun.
 const begun = "Ctrl-C"
 
-// background types a command that goes on, and returns once it has begun.
+// background types a command that keeps running, and returns once it has begun.
 func background(ctx context.Context, s *session.Session, line string) (stop func(), err error) {
 	s.Out.Gap()
 	s.Out.Say("%s", s.Out.Paint(term.Strong, "$ ironseal "+line))
@@ -137,7 +137,7 @@ func background(ctx context.Context, s *session.Session, line string) (stop func
 	}, nil
 }
 
-// until passes on what is written, up to and with a text; what comes later is dropped.
+// until passes on what is written, up to and with a text, and drops the rest.
 type until struct {
 	to   io.Writer
 	text string
@@ -178,10 +178,10 @@ func play(ctx context.Context, s *session.Session, dir string, full bool, story 
 	}
 	here, err := os.Getwd()
 	if err != nil {
-		return errors.Join(errors.New("demo: the estate is made, and its directory cannot be told"), err)
+		return errors.Join(errors.New("demo: the estate is made, and its directory cannot be determined"), err)
 	}
 	s.Out.Gap()
-	s.Out.Say("The estate stays in %s. Go on with it:", term.Safe(here))
+	s.Out.Say("The estate stays in %s. Continue with it:", term.Safe(here))
 	if story == "renewal" {
 		s.Out.Say("  %s", s.Out.Paint(term.Accent,
 			s.Shell.Then(s.Shell.Go(here), "ironseal forecast --horizon 30y --as-of 2040-01-01")))

@@ -1,7 +1,7 @@
 // Package cli is the command line. Each noun has a package of its own, which adds its
 // commands; here they are put together, with the help and the exit statuses.
 //
-// A command parses what a person typed, calls an act, and prints what comes back. It
+// A command parses what a person typed, calls an act, and prints the outcome. It
 // decides nothing about certificates. Everything it needs from outside (clock,
 // randomness, terminal, environment) is in an App, so that a test or the demo runs
 // commands exactly as a person does.
@@ -163,7 +163,11 @@ var joined = reflect.TypeOf(errors.Join(errors.New("")))
 // root makes the command line. Where first is the name of a command, only that one is made: to make all of them takes
 // a good part of the time of a short command.
 func root(s *session.Session, first string) *cobra.Command {
-	cobra.MousetrapHelpText = "Iron Seal is a command-line program. Open PowerShell or the Command Prompt, and type:\n  ironseal --help\n\nPress Enter to close this window.\n"
+	cobra.MousetrapHelpText = `Iron Seal is a command-line program. Open PowerShell or the Command Prompt, and type:
+  ironseal --help
+
+Press Enter to close this window.
+`
 	cobra.MousetrapDisplayDuration = 0 // until Enter is pressed
 	root := &cobra.Command{
 		Use:   "ironseal",

@@ -3,7 +3,7 @@
 //
 // The scenario is a list of scenes. Each scene says something and types
 // commands, which run exactly as if a person had typed them. It ends with a live
-// proof, and leaves an estate behind with which the reader can go on.
+// proof, and leaves an estate behind with which the reader can continue.
 package demo
 
 import (
@@ -87,7 +87,7 @@ const PassphraseFile = "../passphrase.txt"
 
 func (s Stage) scenes() []scene {
 	keys := " --key ecdsa-p384"
-	note := "The keys are quick ones here, so that nobody waits; --full-keys makes rsa-4096,\nas a real authority " +
+	note := "The keys are quick ones here, to save time; --full-keys makes rsa-4096,\nas a real authority " +
 		"would have."
 	if s.FullKeys {
 		keys, note = "", "Keys of kind rsa-4096 take a few seconds each."
@@ -99,7 +99,7 @@ func (s Stage) scenes() []scene {
 				`--publish-at http://pki.ternbay.example`},
 			then: func() error { return os.Chdir("harbour") }},
 		{say: "From here on we stand in harbour/. The passphrase is in " + PassphraseFile +
-			"\n(IRONSEAL_PASSPHRASE_FILE names it), so that nobody is asked.\n\nThe root: the anchor that every " +
+			"\n(IRONSEAL_PASSPHRASE_FILE names it), so no command asks for it.\n\nThe root: the anchor that every " +
 			"machine will trust.\n" + note,
 			typed: []string{"authority create root --yes" + keys}},
 		{say: "Below it an authority for everyday work, so that the root can stay locked away.",

@@ -48,7 +48,7 @@ type colleague struct {
 }
 
 // PlayDesk plays the story of a colleague who asks for a certificate at the desk of a server, of the gate that uses
-// it, and of a client that is told when it is revoked.
+// it, and of a client that learns when it is revoked.
 func PlayDesk(ctx context.Context, s Stage) error {
 	if err := s.setUp(); err != nil {
 		return err
@@ -125,7 +125,7 @@ func (c *colleague) founding() []scene {
 func (c *colleague) arrives(context.Context) error {
 	c.Narrate("Ana Tide looks after a gate on the quay. She fetches the root from the server, and\ncompares its " +
 		"check " +
-		"code with the one that she was told by telephone.")
+		"code with the one that she got by telephone.")
 	_, page, err := c.get(http.DefaultClient, c.public+"/roots")
 	if err != nil {
 		return err

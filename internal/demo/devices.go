@@ -30,7 +30,7 @@ type quay struct {
 	listeners []net.Listener
 }
 
-// PlayDevices plays the story of eight devices, first all wrong, then put right; and of a
+// PlayDevices plays the story of eight devices, first all wrong, then corrected; and of a
 // change of roots over them, with a live client through every stage.
 func PlayDevices(ctx context.Context, s Stage) error {
 	q, done, err := s.quay()
@@ -215,7 +215,7 @@ func (q *quay) putRight() []scene {
 				q.Answer(false, "fog-horn says: "+deviceNamed("fog-horn", q.devices).said())
 				return nil
 			}},
-		scene{say: "The clock of the fog horn is seven years slow. Somebody sets it. The tide board gets\nits full " +
+		scene{say: "The clock of the fog horn is seven years slow. A mechanic sets it. The tide board gets\nits full " +
 			"name on record.",
 			then: func() error {
 				deviceNamed("fog-horn", q.devices).set(time.Now)

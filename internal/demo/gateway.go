@@ -115,7 +115,7 @@ func (f *fleet) scep(operation string, message []byte) (int, []byte, error) {
 	return r.StatusCode, body, err
 }
 
-// registration is the certificate to which messages are sealed. It is signed anew where the authority was renewed.
+// registration is the certificate to which messages are sealed. It is signed again where the authority was renewed.
 func (f *fleet) registration() (*cert.Certificate, error) {
 	for range 100 {
 		status, body, err := f.scep("GetCACert", nil)

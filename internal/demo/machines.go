@@ -250,7 +250,7 @@ func (f *fleet) gate(context.Context) error {
 		return errors.Join(fmt.Errorf("demo: the crane got %d %s", status, text), err)
 	}
 	number, _, _ := strings.Cut(string(text), " ")
-	f.Answer(false, "the crane is told to come again: "+number+" waits for a person")
+	f.Answer(false, "the answer to the crane is to come again: "+number+" waits for a person")
 	if err := f.play([]scene{{typed: []string{"request show " + number, "sign " + number +
 		" --template quay-machine --yes"}}}); err != nil {
 		return err

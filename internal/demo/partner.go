@@ -76,7 +76,7 @@ func partner(d disk.Disk) error {
 
 const skua = "Skua Island Harbour"
 
-// entitled makes a certificate of somebody else's: an authority's where no name is given.
+// entitled makes a certificate of someone else's: an authority's where no name is given.
 func entitled(by *entity, organisation, commonName string, years int, names ...string) (entity, error) {
 	signer, err := key.Generate(key.P256, rand.Reader)
 	if err != nil {

@@ -74,7 +74,7 @@ func (s Stage) renewalScenes(now time.Time) []scene {
 			"the other.",
 			typed: append([]string{"authority renew root --yes",
 				"authority export root --out ../handed-out/new-root.pem"}, hand(Stages[1])...)},
-		{say: "Below the root, nothing has changed yet. --cascade goes on with services.",
+		{say: "Below the root, nothing has changed yet. --cascade continues with services.",
 			typed: append([]string{"authority renew root --cascade --yes", "certificate renew " + host + " --yes"},
 				hand(Stages[2])...)},
 		{say: "New certificates get their full life again. The old ones stay valid until they end.",
@@ -122,7 +122,7 @@ func (s Stage) bothRoots(ctx context.Context) error {
 			return fmt.Errorf("demo: the server does not take its files: %w", err)
 		}
 		for _, root := range []string{"old-root", "new-root"} {
-			want := i > 0 || root == "old-root" // before the renewal nobody knows the new root
+			want := i > 0 || root == "old-root" // before the renewal no one knows the new root
 			if err := s.tryRoot(ctx, pair, stage, root, want); err != nil {
 				return err
 			}

@@ -24,7 +24,7 @@ import (
 )
 
 // PlayStolen plays an incident in a rehearsal, over the devices of the quay: the key of the
-// authority that signed them is stolen, somebody serves a certificate that it made, and a
+// authority that signed them is stolen, someone serves a certificate that it made, and a
 // display that reads revocation lists looks at every stage.
 func PlayStolen(ctx context.Context, s Stage) error {
 	q, done, err := s.quay()
@@ -95,12 +95,12 @@ func (q *quay) stolen(ctx context.Context) error {
 		words        string
 		takes, cheat bool // whether the display takes the devices, and the thief
 	}{
-		{[]scene{{say: "The safe is found open. Somebody serves a certificate for the crane that is not on\nrecord. " +
+		{[]scene{{say: "The safe is found open. Someone serves a certificate for the crane that is not on\nrecord. " +
 			"The incident stops services at once.",
 			typed: []string{`incident open services --because "the safe was found open"`}}},
 			"the key is stolen, but not revoked", true, true},
 		{[]scene{{say: "The key is certainly lost. Revoke it at once. Every certificate below it becomes\ninvalid.",
-			typed: []string{`revoke services --reason ca-compromise --because "somebody signs with it" --yes`,
+			typed: []string{`revoke services --reason ca-compromise --because "a thief signs with it" --yes`,
 				"revocations publish --to ../public"}}},
 			"revoked and published", false, false},
 		{append([]scene{{say: "Renew services with a new key, and replace every certificate.",

@@ -21,7 +21,7 @@ import (
 var crew = []struct{ name, role string }{{"ana", "administrator"}, {"ben", "administrator"}, {"cleo", "signer"},
 	{"dag", "auditor"}}
 
-// by is a command of somebody: their key is in a file here, and would be in their agent.
+// by is a command of someone: their key is in a file here, and would be in their agent.
 func by(name, command string) string { return command + " --operator-key ../people/" + name + ".key" }
 
 // PlayTeam plays the story of several people on one estate: acts are signed by SSH keys, a role may do so much, two
@@ -52,7 +52,7 @@ func (s Stage) teamFounding() []scene {
 				if err := os.Chdir("harbour"); err != nil || s.FullKeys {
 					return err
 				}
-				return change("encryption-memory = 64", "encryption-memory = 8") // so that nobody waits
+				return change("encryption-memory = 64", "encryption-memory = 8") // so that no one waits
 			}},
 		{typed: []string{"authority create root --yes" + keys, "authority create services --under root --yes" + keys},
 			then: people},
@@ -73,7 +73,7 @@ func (s Stage) teamFounding() []scene {
 				by("cleo", "authority create stores --under root --key ecdsa-p256 --yes")}, mayFail: true})
 }
 
-// change changes a line of the settings, as somebody with an editor would.
+// change changes a line of the settings, as someone with an editor would.
 func change(from, to string) error {
 	text, err := os.ReadFile(estate.SettingsFile)
 	if err != nil {
@@ -135,9 +135,9 @@ func (s Stage) teamCustodians() []scene {
 		return out
 	}
 	return []scene{
-		{say: "Nobody should open the root alone. Its key is divided among five custodians, three of whom open " +
-			"it.\nThat " +
-			"changes who holds a key of an authority, so two agree to it as well.",
+		{say: "No one should be able to open the root alone. Its key is divided among five " +
+			"custodians, three of whom open it.\nThat changes who holds a key of an authority, so two people agree " +
+			"to it too.",
 			then: func() error {
 				for _, w := range who {
 					if err := (disk.Disk{}).New(filepath.Join("..", "people", w+".pass"),

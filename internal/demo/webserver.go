@@ -53,9 +53,9 @@ func (f *fleet) webServer(ctx context.Context) error {
 	if err := w.obtains(); err != nil {
 		return err
 	}
-	if err := f.play([]scene{{say: "The key of services may be known to somebody else. The administrator opens an " +
+	if err := f.play([]scene{{say: "The key of services may be known to someone else. The administrator opens an " +
 		"incident " +
-		"and renews the authority\nwith another key. Nobody touches the machines.",
+		"and renews the authority\nwith another key. The machines need no visit.",
 		typed: []string{`incident open services --because "the safe was found open"`,
 			`authority renew services --suspect "the safe was found open" --yes`}}}); err != nil {
 		return err

@@ -211,7 +211,7 @@ func others(path string, rights windows.ACCESS_MASK) (out []string) {
 		return nil
 	}
 	if err != nil {
-		return []string{"somebody unknown, as its access list cannot be read"}
+		return []string{"an unknown user, as its access list cannot be read"}
 	}
 	acl, _, err := sd.DACL()
 	if err != nil || acl == nil {
@@ -220,7 +220,7 @@ func others(path string, rights windows.ACCESS_MASK) (out []string) {
 	for i := range uint32(acl.AceCount) {
 		var ace *windows.ACCESS_ALLOWED_ACE
 		if windows.GetAce(acl, i, &ace) != nil {
-			return []string{"somebody unknown"}
+			return []string{"an unknown user"}
 		}
 		if ace.Mask&rights == 0 || ace.Header.AceFlags&windows.INHERIT_ONLY_ACE != 0 {
 			continue
@@ -228,7 +228,7 @@ func others(path string, rights windows.ACCESS_MASK) (out []string) {
 		switch ace.Header.AceType {
 		case windows.ACCESS_ALLOWED_ACE_TYPE, allowedIf:
 		case allowedForObject, allowedForObjectIf:
-			return append(out, "somebody unknown")
+			return append(out, "an unknown user")
 		default:
 			continue // it denies, or watches
 		}
@@ -251,7 +251,7 @@ func Exposed(path string) string {
 	return ""
 }
 
-// Untrusted says why a file or directory could have been put there by somebody
+// Untrusted says why a file or directory could have been put there by someone
 // else, or "": it belongs to another user, or others may write to it.
 func Untrusted(path string) string {
 	if _, err := os.Stat(path); err != nil {

@@ -14,7 +14,7 @@ import (
 // What is being made has a name of its own until it is whole. When the program is
 // killed meanwhile, that name is left behind, and may hold a private key. So every
 // maker holds a lock on what it makes, and whoever comes next into the same
-// directory removes what nobody holds any more.
+// directory removes what no one holds any more.
 const (
 	tempPrefix   = ".ironseal-"        // files
 	makingPrefix = ".ironseal-making-" // folders
@@ -118,7 +118,7 @@ func Entries(dir string) (list []fs.DirEntry, err error) {
 }
 
 // swapSlowly lets two folders exchange their names where no system call does: b goes aside, into a folder
-// that is held, so that nobody sweeps it away. Where the program is killed between the two steps, b is
+// that is held, so that no one sweeps it away. Where the program is killed between the two steps, b is
 // missing until it is made again.
 func swapSlowly(a, b string) error {
 	making, release, err := beginFolder(filepath.Dir(a))
@@ -159,11 +159,11 @@ func Aside(target string, write func(making string) error) error {
 	return Disk{}.syncDir(parent)
 }
 
-// TryLock locks a file or folder that nobody holds, until release is called; false where somebody does, or it
+// TryLock locks a file or folder that no one holds, until release is called; false where someone does, or it
 // is not there.
 func TryLock(path string) (release func(), ok bool) { return take(path) }
 
-// unheld reports whether nobody holds a lock on a file or folder.
+// unheld reports whether no one holds a lock on a file or folder.
 func unheld(path string) bool {
 	release, ok := take(path)
 	if ok {
@@ -188,7 +188,7 @@ func Place(from, to string) error {
 const settled = 2 * time.Second
 
 // Leftovers names what acts that were cut off left behind in a directory, and what
-// nobody works on any more.
+// no one works on any more.
 func Leftovers(dir string) []string { return leftovers(dir, settled) }
 
 func leftovers(dir string, settled time.Duration) []string {
@@ -220,7 +220,7 @@ func sweep(list []string) (removed []string, err error) {
 	for _, path := range list {
 		release, ok := take(path)
 		if !ok {
-			continue // somebody works on it, or was quicker
+			continue // someone works on it, or was quicker
 		}
 		e := patiently(func() error { return os.RemoveAll(path) })
 		if release(); e != nil && !errors.Is(e, fs.ErrNotExist) {

@@ -26,7 +26,7 @@ func lockOf(path string) string {
 	return filepath.Join(dir, lockPrefix+name)
 }
 
-// lock locks a file or folder. It waits for the holder of the lock, if it is told to.
+// lock locks a file or folder. With wait it waits for the holder of the lock.
 func lock(path string, wait bool) (release func(), err error) {
 	name, err := long(lockOf(path))
 	if err != nil {
@@ -47,14 +47,14 @@ func lock(path string, wait bool) (release func(), err error) {
 			}
 			return func() { _ = windows.CloseHandle(h) }, nil // the system removes the file
 		}
-		// The lock of somebody who has just let go is about to be removed.
+		// The lock of someone who has just let go is about to be removed.
 		if !wait || !isHeld(err) || time.Now().After(until) {
 			return nil, &fs.PathError{Op: "lock", Path: path, Err: err}
 		}
 	}
 }
 
-// Lock locks a file or folder until release is called, or the program ends. Where somebody took it away
+// Lock locks a file or folder until release is called, or the program ends. Where someone took it away
 // before it was locked, that is fs.ErrNotExist.
 func Lock(path string) (release func(), err error) {
 	if release, err = lock(path, true); err != nil {
@@ -67,7 +67,7 @@ func Lock(path string) (release func(), err error) {
 	return release, nil
 }
 
-// begin locks a name of its own in a folder, and then makes what has it: nobody sees it unlocked.
+// begin locks a name of its own in a folder, and then makes what has it: no one sees it unlocked.
 func begin(dir, prefix string, make func(path string) error) (path string, release func(), err error) {
 	for {
 		path = filepath.Join(dir, fmt.Sprintf("%s%d", prefix, rand.Uint64()))
@@ -97,7 +97,7 @@ func beginFolder(parent string) (making string, release func(), err error) {
 	return begin(parent, makingPrefix, makeFolder)
 }
 
-// take locks a file or folder that nobody holds, until release is called.
+// take locks a file or folder that no one holds, until release is called.
 func take(path string) (release func(), ok bool) {
 	if _, err := os.Lstat(path); err != nil {
 		return nil, false

@@ -19,7 +19,7 @@ type Mark [16]byte
 // belong
 // to an age, a number that grows; of each age there is one file, to which marks are only added.
 //
-// Nothing waits for the disk here. Marks that were taken in the last moments before a power cut may be taken again.
+// Nothing waits for the disk here. Marks taken during the last moments before a power cut may be taken again.
 type Once struct {
 	Dir string
 
@@ -35,7 +35,7 @@ type age struct {
 
 const usedFile = ".used"
 
-// Take takes a mark, and reports whether nobody took it before.
+// Take takes a mark, and reports whether no one took it before.
 func (o *Once) Take(number int64, m Mark) (fresh bool, err error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()

@@ -6,7 +6,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// place gives a file its name, which nobody has yet, in one step where the file system can.
+// place gives a file its name, which no one has yet, in one step where the file system can.
 func place(from, to string) error {
 	err := unix.RenamexNp(from, to, unix.RENAME_EXCL)
 	switch {

@@ -6,7 +6,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// place gives a file its name, which nobody has yet, in one step where the file
+// place gives a file its name, which no one has yet, in one step where the file
 // system can.
 func place(from, to string) error {
 	err := unix.Renameat2(unix.AT_FDCWD, from, unix.AT_FDCWD, to, unix.RENAME_NOREPLACE)

@@ -16,7 +16,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Lock locks a file or folder until release is called, or the program ends. Where somebody took it away
+// Lock locks a file or folder until release is called, or the program ends. Where someone took it away
 // before it was locked, that is fs.ErrNotExist.
 func Lock(path string) (release func(), err error) {
 	f, err := os.Open(path)
@@ -56,7 +56,7 @@ func beginFolder(parent string) (making string, release func(), err error) {
 		}
 		release, err := Lock(making)
 		if err == nil || !errors.Is(err, fs.ErrNotExist) {
-			if release == nil { // it cannot be opened; then nobody sweeps it
+			if release == nil { // it cannot be opened; then no one sweeps it
 				release = func() {}
 			}
 			return making, release, nil
@@ -89,7 +89,7 @@ func there(f *os.File) bool {
 	return err == nil && os.SameFile(a, b)
 }
 
-// take locks a file or folder that nobody holds, until release is called.
+// take locks a file or folder that no one holds, until release is called.
 func take(path string) (release func(), ok bool) {
 	f, err := os.OpenFile(path, os.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
 	if err != nil {
@@ -105,13 +105,13 @@ func take(path string) (release func(), ok bool) {
 // patiently does something: here no program keeps another from a file.
 func patiently(do func() error) error { return do() }
 
-// turn lets one program at a time replace a folder. Here a swap is one step, and nobody waits.
+// turn lets one program at a time replace a folder. Here a swap is one step, and no one waits.
 func turn(string) (release func(), err error) { return func() {}, nil }
 
 // rename gives a file its name, in place of another of that name.
 func rename(from, to string) error { return os.Rename(from, to) }
 
-// placeSlowly gives a file its name, which nobody has yet, on file systems that
+// placeSlowly gives a file its name, which no one has yet, on file systems that
 // cannot do it in one step: by a link, and where there are no links (memory sticks)
 // by looking first.
 func placeSlowly(from, to string) error {
@@ -201,14 +201,14 @@ func Exposed(path string) string {
 	case errors.Is(err, fs.ErrNotExist):
 		return ""
 	case err != nil:
-		return "it cannot be told who may read it: " + Explain(err).Error()
+		return "who may read it cannot be determined: " + Explain(err).Error()
 	case info.Mode().Perm()&0o077 != 0:
 		return fmt.Sprintf("others may read it (mode %04o)", info.Mode().Perm())
 	}
 	return ""
 }
 
-// Untrusted says why a file or directory could have been put there by somebody
+// Untrusted says why a file or directory could have been put there by someone
 // else, or "": it belongs to another user, or others may write to it.
 func Untrusted(path string) string {
 	info, err := os.Stat(path)

@@ -74,7 +74,7 @@ func move(from, to string, flags uint32) error {
 // rename gives a file its name, in place of another of that name.
 func rename(from, to string) error { return move(from, to, windows.MOVEFILE_REPLACE_EXISTING) }
 
-// place gives a file its name, which nobody has yet, in one step.
+// place gives a file its name, which no one has yet, in one step.
 func place(from, to string) error {
 	err := move(from, to, 0)
 	if errors.Is(err, windows.ERROR_ALREADY_EXISTS) || errors.Is(err, windows.ERROR_FILE_EXISTS) {

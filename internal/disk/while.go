@@ -43,7 +43,7 @@ func (d Disk) NewWhile(path string, mode fs.FileMode,
 	return m.complete()
 }
 
-// around writes what stands around a part that was written, and all where that part is not
+// around writes the text around a part that was written, and all where that part is not
 // what is there.
 func (m *making) around(data, part []byte, from int) error {
 	after := from + len(part)

@@ -54,7 +54,7 @@ type Env struct {
 	Agent    *sshagent.Agent                 // that may hold keys of authorities; nil for none
 	Progress func(what string) (done func()) // shows that long work is going on
 	Step     func(name string) error         // called between the steps of an act, for tests
-	// Inspecting opens records that nobody should go on with, to find out what is wrong with them: those that were
+	// Inspecting opens records that no one should continue with, to find out what is wrong with them: those that were
 	// moved, or that lack what this machine knows of.
 	Inspecting bool
 	// Reading lets records be read from a server that follows the one which they are written to.
@@ -92,7 +92,7 @@ func (w Env) Filled() Env {
 	return w
 }
 
-// Steps as Step is told them: those of the way of a signature, in order, and those of others.
+// Steps are the names that Step is called with: those of the way of a signature, in order, and those of others.
 const (
 	StepPlanned    = "planned"
 	StepKeyMade    = "key made"
@@ -124,7 +124,7 @@ var ErrNone = errors.New("there is no estate here")
 
 // Find returns the estate directory: dir when it is given, else the nearest
 // directory from here upward that holds an ironseal.toml. One that was not named is
-// refused when somebody else could have put it there.
+// refused when someone else could have put it there.
 func Find(dir, here string) (string, error) {
 	if dir != "" {
 		if _, err := os.Stat(filepath.Join(dir, SettingsFile)); err != nil {
@@ -192,7 +192,7 @@ func Open(ctx context.Context, dir string, w Env) (*Estate, error) {
 	return e, nil
 }
 
-// inUse refuses records that nobody should go on with.
+// inUse refuses records that no one should continue with.
 func (e *Estate) inUse(ctx context.Context) error {
 	to, err := e.Records.MovedTo(ctx)
 	if err == nil && to != "" {

@@ -29,7 +29,7 @@ func (e *Estate) Hierarchy(ctx context.Context) (hierarchy.Hierarchy, error) {
 }
 
 // Generation finds an authority's generation by its handle; candidates are
-// listed if there is none.
+// listed if none exists.
 func (e *Estate) Generation(ctx context.Context, name string) (*hierarchy.Generation, error) {
 	h, err := e.Hierarchy(ctx)
 	if err != nil {

@@ -14,7 +14,7 @@ type Identity struct {
 	Known string // such as ByLogin; the journal tells it where it is anything else
 }
 
-// ByLogin says that somebody is who the operating system says.
+// ByLogin says that someone is who the operating system says.
 const ByLogin = "login"
 
 // As is the estate as another person acts on it: every act is given an estate, and with
@@ -26,7 +26,7 @@ func (e *Estate) As(who Identity) *Estate {
 	return &theirs
 }
 
-// InTx is the estate as a change sees it, for what has to be asked again inside an act, when nobody
+// InTx is the estate as a change sees it, for what has to be asked again inside an act, when no one
 // else can write.
 func (e *Estate) InTx(tx store.Tx) *Estate {
 	snapshot := *e
@@ -51,7 +51,7 @@ func ActOn(ctx context.Context, s store.Store, w Env, fn func(store.Tx) ([]event
 	})
 }
 
-// actOn is ActOn with what else goes on record with certain records, which nobody has to agree to once they agreed to
+// actOn is ActOn with what else is recorded with certain records, which no one has to agree to once they agreed to
 // those.
 func actOn(ctx context.Context, s store.Store, w Env, fn func(store.Tx) ([]event.Record, error),
 	also func(context.Context, store.Tx, []event.Record) ([]event.Record, error)) (journal.Head, error) {

@@ -20,7 +20,7 @@ import (
 
 // OperatorKeys are the keys of the person at this machine.
 type OperatorKeys interface {
-	// Holding finds the first of some keys that can sign here, and how; -1 where there is none.
+	// Holding finds the first of some keys that can sign here, and how; -1 if none exists.
 	Holding(ctx context.Context, among []operator.Key) (at int, sign func([]byte) ([]byte, error), err error)
 }
 
@@ -70,7 +70,7 @@ func neverAny(ctx context.Context, tx store.Tx) error {
 	})
 }
 
-// holding finds the operator whose key is at hand.
+// holding finds the operator whose key is available.
 func holding(ctx context.Context, list []event.Operator, w Env) (*speaking, error) {
 	keys := make([]operator.Key, len(list))
 	for i, o := range list {
@@ -102,7 +102,7 @@ func (s *speaking) vouch(list []journal.Entry) (journal.Entry, error) {
 
 // may refuses records that the role of the one who acts does not allow, or that others must agree to. The first
 // operator
-// vouches for itself. What it returns goes on record with them.
+// vouches for itself. What it returns is recorded with them.
 func (s *speaking) may(ctx context.Context, tx store.Tx, w Env, records []event.Record) ([]event.Record, error) {
 	if !s.any {
 		for _, r := range records {

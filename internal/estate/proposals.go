@@ -57,7 +57,7 @@ func (a Approvals) check() error {
 	return err
 }
 
-// Colleague is somebody of another estate, who approves what comes from there.
+// Colleague is a person of another estate who approves its transfer folders.
 type Colleague struct {
 	Name string
 	Key  operator.Key
@@ -173,7 +173,7 @@ func ProposalsIn(ctx context.Context, r store.DerivedReader, now time.Time) (out
 }
 
 // stand finds out who agrees, and where the proposal stands. Those count who are operators today, in a role that allows
-// the act, and whose signature by today's key is over this digest. Nobody counts twice.
+// the act, and whose signature by today's key is over this digest. No one counts twice.
 func (p *Proposal) stand(ctx context.Context, r store.DerivedReader, operators []event.Operator, now time.Time) error {
 	en, ended, err := r.DerivedOf(ctx, event.ProposalEnds, p.Name)
 	if err != nil {
@@ -207,12 +207,12 @@ func (p *Proposal) stand(ctx context.Context, r store.DerivedReader, operators [
 	return nil
 }
 
-// ApprovedBytes are what somebody signs who agrees to a proposal.
+// ApprovedBytes are what someone signs who agrees to a proposal.
 func ApprovedBytes(proposal, digest string) []byte {
 	return []byte("approve " + proposal + " " + digest)
 }
 
-// ApprovalBy checks somebody's signature over a proposal.
+// ApprovalBy checks someone's signature over a proposal.
 func ApprovalBy(k operator.Key, proposal string, a event.Approved) error {
 	signature, err := base64.StdEncoding.DecodeString(a.Signature)
 	if err != nil {

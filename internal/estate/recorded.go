@@ -40,8 +40,8 @@ const (
 type RecordedFile struct {
 	Path     string // in the directory, with slashes
 	State    FileState
-	Here     string // its text here, as it is recorded; "" where there is none
-	Recorded string // its text on record; "" where there is none
+	Here     string // its text here, as it is recorded; "" if none exists
+	Recorded string // its text on record; "" if none exists
 	Since    time.Time
 	By       string // who recorded it
 }
@@ -111,7 +111,7 @@ func (e *Estate) SharedFiles() (map[string]string, error) {
 // SharedRecords is what recorded settings say of where the records are.
 const SharedRecords = "postgresql:///"
 
-// CheckFiles refuses to go on with files that are not those on record.
+// CheckFiles refuses to continue with files that are not those on record.
 func (e *Estate) CheckFiles(ctx context.Context) error {
 	list, err := e.RecordedFiles(ctx)
 	if err != nil {
@@ -169,7 +169,7 @@ func writes(r event.Record) (path string) {
 }
 
 // written records the files that acts wrote, where machines share them: else every other act would be refused until
-// somebody records them.
+// someone records them.
 func (e *Estate) written(ctx context.Context, tx store.Tx, records []event.Record) (out []event.Record, err error) {
 	for _, r := range records {
 		path := writes(r)

@@ -72,7 +72,7 @@ func pointed(settings string, to Storage) (string, error) {
 		}
 		lines = append(lines, line)
 		if section && strings.HasPrefix(name, "[storage]") {
-			for _, key := range []string{"records", "read"} { // what is not there stands behind the section's name
+			for _, key := range []string{"records", "read"} { // a missing key is added below the section's name
 				if !strings.Contains(settings, "\n"+key) && values[key] != "" {
 					lines = append(lines, key+" = "+quoted(values[key]))
 					delete(values, key)
@@ -106,7 +106,7 @@ func (e *Estate) DatabaseRoles(prefix string) (string, error) {
 }
 
 // openRecords opens the estate's records. What only reads is given those of a follower, where that has all that this
-// machine has seen: then it tells nothing that is older than what was told before.
+// machine has seen: then it shows nothing older than it showed before.
 func (e *Estate) openRecords(ctx context.Context, reading bool) (store.Store, error) {
 	place := PlaceOf(e.Dir, e.Settings.Storage)
 	if follower := e.Settings.Storage.Read; follower != "" && reading {

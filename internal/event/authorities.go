@@ -1,6 +1,6 @@
 package event
 
-// Generation is what is told of a generation that was made here.
+// Generation describes a generation that was made here.
 type Generation struct {
 	Number      int     `json:"generation"`
 	By          *string `json:"by"` // the generation above; earlier versions do not say it

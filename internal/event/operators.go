@@ -10,7 +10,7 @@ import (
 	"ironseal/pki/operator"
 )
 
-// OperatorKept records that somebody is an operator, with this key and this role from now on. The entry's object is the
+// OperatorKept records that someone is an operator, with this key and this role from now on. The entry's object is the
 // operator's name.
 type OperatorKept struct {
 	v1
@@ -18,7 +18,7 @@ type OperatorKept struct {
 	Role operator.Role `json:"role"`
 }
 
-// OperatorEnded records that somebody is an operator no more.
+// OperatorEnded records that someone is an operator no more.
 type OperatorEnded struct {
 	v1
 	Because string `json:"because"`
@@ -71,7 +71,7 @@ func OperatorIn(en journal.Entry) (Operator, error) {
 }
 
 // Witness proves from the journal alone who did what: it reads all entries in their order, and checks that those since
-// the first operator are each vouched for by somebody who was an operator then, in a role that allows them. The links
+// the first operator are each vouched for by someone who was an operator then, in a role that allows them. The links
 // between entries are checked elsewhere (journal.Verifier).
 type Witness struct {
 	by      map[string]Operator
@@ -207,7 +207,7 @@ func HasAdministrator(by map[string]Operator) bool {
 	return false
 }
 
-// End reports what nobody vouched for.
+// End reports what no one vouched for.
 func (w *Witness) End() error {
 	if len(w.pending) > 0 {
 		return fault.New(fault.Refused, "journal J%d: no operator vouches for it", w.pending[0].Seq)

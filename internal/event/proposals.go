@@ -16,7 +16,7 @@ type Proposed struct {
 	Ends    time.Time `json:"ends"`    // it can be done until then
 }
 
-// Approved records that somebody agrees to a proposal: their signature over its digest.
+// Approved records that someone agrees to a proposal: their signature over its digest.
 type Approved struct {
 	v1
 	Digest    string `json:"digest"`
@@ -44,7 +44,7 @@ var proposalKinds = []maker{
 	func() Event { return &ProposalEnded{} },
 }
 
-// ApprovalName names what somebody said to a proposal.
+// ApprovalName names what someone said to a proposal.
 func ApprovalName(proposal, who string) string { return proposal + "\x1f" + who }
 
 // Guard is what acts are about that may need the agreement of several.

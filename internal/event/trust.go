@@ -17,7 +17,7 @@ type PartyKept struct {
 // PartyRemoved records that a party is on record no more. The object is its name.
 type PartyRemoved struct{ v1 }
 
-// EndpointObserved records that an endpoint was looked at. The object is the endpoint.
+// EndpointObserved records that an endpoint was probed. The object is the endpoint.
 type EndpointObserved struct {
 	v1
 	Trusted bool   `json:"trusted"`
@@ -28,7 +28,7 @@ type EndpointObserved struct {
 	Why     string `json:"why"`    // the first thing that was wrong
 }
 
-// RootsConfirmed records that somebody, or a look at an endpoint, tells which roots a party holds. The object is the
+// RootsConfirmed records that someone, or a look at an endpoint, tells which roots a party holds. The object is the
 // party.
 type RootsConfirmed struct {
 	v1

@@ -1,6 +1,6 @@
 // Package fetch gets lists and OCSP answers from the addresses that certificates name.
 //
-// Addresses come out of certificates, so they are hostile: somebody could have a certificate
+// Addresses come out of certificates, so they are hostile: someone could have a certificate
 // made whose address leads to a service inside. So only plain HTTP is spoken, to public
 // addresses unless it is allowed otherwise, by no proxy, with few redirects, and no more is
 // read, nor longer waited, than was said before.
@@ -45,7 +45,7 @@ func Get(ctx context.Context, address string, r Rules) ([]byte, error) {
 	return do(ctx, http.MethodGet, address, "", nil, r)
 }
 
-// Post sends something to an address, and gives what comes back.
+// Post sends a body to an address and returns the answer.
 func Post(ctx context.Context, address, kind string, body []byte, r Rules) ([]byte, error) {
 	return do(ctx, http.MethodPost, address, kind, body, r)
 }
@@ -188,7 +188,7 @@ func Translated(ip netip.Addr) bool {
 
 var translated = prefixes("::/96", "64:ff9b::/96", "64:ff9b:1::/48", "2001::/23", "2002::/16")
 
-// special are those blocks. What is translated is refused whole, whatever it leads to: nobody puts a
+// special are those blocks. What is translated is refused whole, whatever it leads to: no one puts a
 // list of ours there, and a network may translate more than it should.
 var special = prefixes(
 	"0.0.0.0/8",       // this network (RFC 791)

@@ -110,7 +110,7 @@ type pace struct {
 	by      map[netip.Addr]*rate.Limiter
 }
 
-// mostPaced is how many addresses are remembered. Beyond it, all are forgotten at once: nobody is refused for that.
+// mostPaced is how many addresses are remembered. Beyond it, all are forgotten at once: no one is refused for that.
 const mostPaced = 50_000
 
 func newPace(s estate.Serve) (*pace, error) {

@@ -271,7 +271,7 @@ func (h *Server) deskHandIn(w http.ResponseWriter, r *http.Request) {
 	http.Redirect(w, r, "/request/"+got.Secret, http.StatusSeeOther)
 }
 
-// held finds the request of a private address, or answers that there is none.
+// held finds the request of a private address, or answers that it does not exist.
 func (h *Server) held(w http.ResponseWriter, r *http.Request) (desk.Held, bool) {
 	if !h.guess(w, r) {
 		return desk.Held{}, false

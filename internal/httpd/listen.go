@@ -63,7 +63,7 @@ func Listen(s estate.Serve) (out []Listening, err error) {
 	return out, nil
 }
 
-// listen opens one socket. A Unix socket that nobody listens on any more is replaced.
+// listen opens one socket. A Unix socket that no one listens on any more is replaced.
 func listen(at string) (net.Listener, error) {
 	file, isUnix := strings.CutPrefix(at, "unix:")
 	if !isUnix {

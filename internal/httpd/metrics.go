@@ -89,7 +89,7 @@ func (m *metrics) answer(t responding.Told, took time.Duration) {
 	m.answered.observe(took)
 }
 
-// enrol counts what became of a machine's request.
+// enrol counts the outcome of a machine's request.
 func (m *metrics) enrol(by string, out enrol.Outcome, err error) {
 	outcome := "waits"
 	switch {

@@ -13,7 +13,7 @@ import (
 	"ironseal/pki/runes"
 )
 
-// Metrics are told in the text format that collectors read (version 0.0.4): a head for each, and a line for each
+// Metrics are written in the text format that collectors read (version 0.0.4): a head for each, and a line for each
 // series. A library for that would take a fifth of the time in which every command starts.
 
 // figuresType is the media type of that format.
@@ -26,7 +26,7 @@ func (m Metric) head() string {
 
 var escaping = strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`)
 
-// line is one series; more stands behind the name. The values are those of the metric's labels, and what follows them
+// line is one series; more is a suffix of the name. The values are those of the metric's labels, and what follows them
 // is the bound of a bucket.
 func (m Metric) line(more string, v float64, values ...string) string {
 	names := append(m.labels(), "le")

@@ -21,7 +21,7 @@ type Keystore interface {
 	Has(public key.Public) bool
 	// Open opens the key with this public side for one purpose. handle names its authority in questions.
 	Open(ctx context.Context, public key.Public, handle string, purpose Purpose) (Opened, error)
-	// Ahead opens a key now, for the next Open of it. So a wrong passphrase is told before a person reads a long
+	// Ahead opens a key now, for the next Open of it. So a wrong passphrase is reported before a person reads a long
 	// sheet.
 	Ahead(ctx context.Context, public key.Public, handle string, purpose Purpose) error
 	// Forget closes what was opened and not used, and clears passphrases.
@@ -50,7 +50,7 @@ type Keystore interface {
 	// it.
 	// confirm lets the agent ask before each use. What was kept of the key stays until SetAside.
 	ToAgent(ctx context.Context, public key.Public, handle string, confirm bool) error
-	// SetAside moves what is kept of a key into a folder, which is made. It returns the file; "" where there was none.
+	// SetAside moves what is kept of a key into a folder, which is made. It returns the file; "" if none existed.
 	SetAside(public key.Public, folder string) (string, error)
 
 	// ToShelf copies what is kept of a key here to the records. What is here stays until SetAside.
@@ -91,7 +91,7 @@ type Rewrapped interface {
 	Already() bool         // it has the new protection: an earlier change was cut off
 }
 
-// Prompt is a signer that may have to wait for somebody, and can be told to wait less.
+// Prompt is a signer that may have to wait for someone, and whose wait can be shortened.
 type Prompt interface {
 	Within(wait time.Duration) crypto.Signer
 }

@@ -37,7 +37,7 @@ type Passphrases interface {
 const Tries = 3
 
 // OpenFile opens a private key that is outside of the key store, encrypted or not: a draft's key, or one that
-// somebody handed in. label names it in questions.
+// someone handed in. label names it in questions.
 func OpenFile(ctx context.Context, der []byte, kind bundle.Kind, label string, pass Passphrases) (crypto.Signer,
 	error) {
 	if kind != bundle.EncryptedKey {

@@ -6,8 +6,8 @@ import (
 	"sync"
 )
 
-// Remembering asks for each passphrase once, and answers the same question later by itself. A server that was started
-// by a person needs it: it opens keys again when nobody is there. What it remembers is in memory only.
+// Remembering asks for each passphrase once, and answers the same question later. A server that was started
+// by a person needs it: it opens keys again when no one is there. What it remembers is in memory only.
 type Remembering struct {
 	Pass  Passphrases
 	mu    sync.Mutex

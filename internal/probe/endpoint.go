@@ -155,7 +155,7 @@ func (o Options) shake(ctx context.Context, t Target, name string, suites []uint
 	return out
 }
 
-// config trusts nobody and takes everything, so that the whole of what is presented is seen.
+// config trusts no one and takes everything, so that the whole of what is presented is seen.
 func (o Options) config(name string, conn *tap, out *Answer) *tls.Config {
 	c := &tls.Config{ServerName: name, InsecureSkipVerify: true, MinVersion: tls.VersionTLS10,
 		KeyLogWriter: &conn.secrets}
@@ -207,9 +207,9 @@ func (a Answer) Words() string {
 			likely(record.RecordHeader[:]))
 	case errors.As(a.Err, &slow) && slow.Timeout(), errors.Is(a.Err, context.DeadlineExceeded):
 		return map[Stage]string{Resolving: "its name is not resolved in time",
-			Connecting: "nobody answers at this address",
-			Upgrading:  "it does not go on with the words before TLS",
-			Shaking:    "it does not go on with the handshake"}[a.Stage]
+			Connecting: "nothing answers at this address",
+			Upgrading:  "it stops during the words before TLS",
+			Shaking:    "it stops during the handshake"}[a.Stage]
 	case a.Stage == Resolving:
 		return "its name does not resolve from here"
 	case isAny(a.Err, refused):

@@ -133,7 +133,7 @@ func (r *reader) record() error {
 	switch kind {
 	case 22:
 		r.plain = append(r.plain, body...)
-	case 20: // change of cipher: before TLS 1.3 what comes next is encrypted, and matters no more
+	case 20: // change of cipher: before TLS 1.3 the rest is encrypted, and matters no more
 		if r.version != tls.VersionTLS13 {
 			return errNoMore
 		}

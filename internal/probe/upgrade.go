@@ -53,7 +53,7 @@ func (d *Declined) Error() string {
 	if d.Said == "" {
 		return "it does not offer TLS"
 	}
-	return fmt.Sprintf("it refuses to go on to TLS: it says %q", d.Said)
+	return fmt.Sprintf("it refuses to start TLS:  it says %q", d.Said)
 }
 
 // declined turns an answer to the request for TLS into a refusal where it is one.
@@ -148,7 +148,7 @@ func (c *talk) expect(text, begins string) error {
 	}
 }
 
-// upgrade speaks what comes before TLS.
+// upgrade speaks the protocol up to the begin of TLS.
 func upgrade(conn net.Conn, t Target) error {
 	c := &talk{conn: conn}
 	switch t.Over {

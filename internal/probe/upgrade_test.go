@@ -183,8 +183,8 @@ func TestPeersThatSpeakOtherwise(t *testing.T) {
 			`expected a line that begins with 220, and it says "554 \x1b`},
 		"endless":         {SMTP, endless, "more than 65536 bytes"},
 		"one line":        {IMAP, longLine, "a line"},
-		"slow":            {POP3, slow, "does not go on with the words"},
-		"silent":          {FTP, func(net.Conn) { time.Sleep(2 * time.Second) }, "does not go on with the words"},
+		"slow":            {POP3, slow, "stops during the words"},
+		"silent":          {FTP, func(net.Conn) { time.Sleep(2 * time.Second) }, "stops during the words"},
 		"no for postgres": {Postgres, says("N"), "does not offer TLS"},
 		"an old MySQL":    {MySQL, says(mysqlGreeting(0x0200)), "does not offer TLS"},
 		"HTTP for MySQL":  {MySQL, says("HTTP/1.1 200 OK\r\n"), "a greeting of MySQL"},
@@ -194,7 +194,7 @@ func TestPeersThatSpeakOtherwise(t *testing.T) {
 		"LDAP of 2 GB": {LDAP, says("\x30\x84\x7f\xff\xff\xff"), "an answer of LDAP"},
 		"XMPP without": {XMPP, says("<stream:stream><stream:features></stream:features>"),
 			"does not offer TLS"},
-		"XMPP refuses":         {XMPP, says("<stream:features><starttls/><failure/>"), "refuses to go on to TLS"},
+		"XMPP refuses":         {XMPP, says("<stream:features><starttls/><failure/>"), "refuses to start TLS"},
 		"SSH":                  {Direct, says("SSH-2.0-x\r\n"), "as SSH does"},
 		"plain HTTP":           {Direct, says("HTTP/1.1 400 Bad Request\r\n\r\n"), "as plain HTTP does"},
 		"mail before STARTTLS": {Direct, says("220 mail ready\r\n"), "before STARTTLS"},
@@ -205,7 +205,7 @@ func TestPeersThatSpeakOtherwise(t *testing.T) {
 			_ = errors.Join(err, c.(*net.TCPConn).SetLinger(0))
 		}, "ends the connection in the middle of the handshake"},
 		"nothing": {Direct, func(net.Conn) { time.Sleep(2 * time.Second) },
-			"does not go on with the handshake"},
+			"stops during the handshake"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -214,7 +214,7 @@ func TestPeersThatSpeakOtherwise(t *testing.T) {
 				t.Fatal(err)
 			}
 			wait := 20 * time.Second // whatever is wrong is found first, on slow machines too
-			if strings.HasPrefix(c.want, "does not go on") {
+			if strings.HasPrefix(c.want, "stops during") {
 				wait = 1500 * time.Millisecond
 			}
 			a := Options{Wait: wait}.Look(context.Background(), target, time.Now)

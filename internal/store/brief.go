@@ -24,7 +24,7 @@ type Traits int64
 const (
 	TraitAuthority  Traits = 1 << iota // it may sign certificates
 	TraitSelfIssued                    // its issuer is its subject
-	TraitNoCheck                       // nobody need ask whether it was revoked (RFC 6960 section 4.2.2.2.1)
+	TraitNoCheck                       // no one need ask whether it was revoked (RFC 6960 section 4.2.2.2.1)
 
 	traitNames = 8 // where the number of names begins, in bits
 )
@@ -70,7 +70,7 @@ func (b Brief) Names() []string {
 	return out
 }
 
-// Columns are what stands beside a certificate in the records, for questions.
+// Columns are the columns beside a certificate in the records, for queries.
 type Columns struct {
 	Serial, Title, Subject string
 	Key                    [32]byte // the fingerprint

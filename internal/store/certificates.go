@@ -82,7 +82,7 @@ type ServingCertificate struct {
 	NotBefore time.Time
 	Key       [32]byte // its fingerprint
 	Request   int64
-	Sender    string // who sent its request; "" where nobody is known
+	Sender    string // who sent its request; "" where no one is known
 }
 
 // OnePerCertificate leaves one row of each certificate, that of its first name; and not more than MostServing.
@@ -114,7 +114,7 @@ type TemplateUse struct {
 
 // GenerationCount says how many certificates that serve were signed by a generation that another
 // has followed. What was revoked serves no more; what was signed by a template for no request
-// was for one use of the program itself, and nobody renews it.
+// was for one use of the program itself, and no one renews it.
 type GenerationCount struct {
 	Generation   string `json:"generation"`
 	Certificates int    `json:"certificates"`
@@ -162,7 +162,7 @@ type CertificatesReader interface {
 	// ServingByNames finds certificates that serve one of some names for another key than this one: neither ended,
 	// replaced nor revoked, no authority's, and not the one that is named. A certificate of several of the names is
 	// told
-	// for each. No more than MostServing times the names are told.
+	// for each. It returns at most MostServing for each name.
 	ServingByNames(ctx context.Context, names []string, key [32]byte, now time.Time,
 		but int64) (out []ServingCertificate, err error)
 	// ServingOfNames finds, for each of many names, the certificates behind one that serve it, whatever their keys: by
@@ -172,7 +172,7 @@ type CertificatesReader interface {
 		err error)
 	// HoldersAmong tells who is known to hold certificates, by their places on record.
 	HoldersAmong(ctx context.Context, certificates []int64) (map[int64][]string, error)
-	// CertificatesHeldBy finds the certificates of which somebody is a holder (see Holders).
+	// CertificatesHeldBy finds the certificates of which someone is a holder (see Holders).
 	CertificatesHeldBy(ctx context.Context, who string) ([]Certificate, error)
 	// CertificateOf finds the certificate of an authority's generation.
 	CertificateOf(ctx context.Context, handle string, generation int) (Certificate, error)

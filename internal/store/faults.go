@@ -34,7 +34,7 @@ var (
 	ErrNotLetIn error = fault.New(fault.Refused, "the server did not accept the user or the password: look at the "+
 		"address in the settings, and at the password file")
 	// ErrNoDatabase says that the server has no database of the name.
-	ErrNoDatabase error = fault.New(fault.NotFound, "the server has no database of this name")
+	ErrNoDatabase error = fault.New(fault.NotFound, "the server has no database with this name")
 	// ErrNoneFree says that the server has no connection left.
 	ErrNoneFree error = fault.New(fault.Busy, "the server has no connection left: try again")
 	// ErrUnreachable says that the server could not be reached, or ended the connection.

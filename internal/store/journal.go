@@ -25,14 +25,14 @@ func (r Row) Bytes(column string) []byte { b, _ := r[column].([]byte); return b 
 type DerivedReader interface {
 	// Derived calls fn for every thing of a kind, in the order of the entries that count.
 	Derived(ctx context.Context, kind event.Kind, fn func(name string, en journal.Entry) error) error
-	// DerivedOf is the entry that counts about one thing; false if there is none.
+	// DerivedOf is the entry that counts about one thing; false if none exists.
 	DerivedOf(ctx context.Context, kind event.Kind, name string) (journal.Entry, bool, error)
 }
 
 // JournalReader answers questions about the journal.
 type JournalReader interface {
 	DerivedReader
-	// NotedHead is the head that was noted beside the records; false if there is none.
+	// NotedHead is the head that was noted beside the records; false if none exists.
 	NotedHead() (journal.Head, bool)
 	// Newest returns the journal's head and the latest time on record.
 	Newest(ctx context.Context) (journal.Head, time.Time, error)
@@ -52,7 +52,7 @@ type JournalReader interface {
 // JournalWriter records changes of the journal.
 type JournalWriter interface {
 	DerivedReader
-	// ActAs lets the change be recorded in the name of somebody who vouches for it: vouch makes the entry that does so,
+	// ActAs lets the change be recorded in the name of someone who vouches for it: vouch makes the entry that does so,
 	// from the entries of the change as they are linked.
 	ActAs(actor string, vouch func(entries []journal.Entry) (journal.Entry, error))
 	// EntriesOf reads the entries of one act as they are inside an act, in their order.

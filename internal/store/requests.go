@@ -20,7 +20,7 @@ type Request struct {
 	Decided  time.Time
 }
 
-// AddedRequest is what became of a request that was to be recorded.
+// AddedRequest is the outcome of a request that was to be recorded.
 type AddedRequest struct {
 	Number int64
 	Known  bool // the same bytes were on record already
@@ -87,6 +87,6 @@ type RequestsWriter interface {
 	CheckWaiting(number int64) error
 	// SetStates moves waiting requests to another state, all or none.
 	SetStates(numbers []int64, state lifecycle.RequestState) error
-	// AddHolder remembers who was handed a certificate; "" where nobody was named.
+	// AddHolder remembers who was handed a certificate; "" where no one was named.
 	AddHolder(certificate int64, who string) error
 }

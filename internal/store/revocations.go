@@ -72,13 +72,13 @@ type RevocationsReader interface {
 	LastRevocation(ctx context.Context, handle string, part int) (last int64, released time.Time, err error)
 	// CountRevoked counts what is revoked of an authority's certificates.
 	CountRevoked(ctx context.Context, handle string) (int, error)
-	// ListNumber is the number of the last revocation list of an authority; 0 when
-	// there was none.
+	// ListNumber is the number of the last revocation list of an authority; 0 before
+	// the first.
 	ListNumber(ctx context.Context, handle string) (int64, error)
 	// CountListed counts what is on an authority's list for certificates that had not ended at a
 	// moment, or whose end is not known; part -1 is all.
 	CountListed(ctx context.Context, handle string, part int, at time.Time) (n int, err error)
-	// CompromisedKeys are the keys of certificates that were revoked because somebody else has, or may
+	// CompromisedKeys are the keys of certificates that were revoked because someone else has, or may
 	// have, the key (keyCompromise and cACompromise, RFC 5280 section 5.3.1), each with the serial
 	// of one of them.
 	CompromisedKeys(ctx context.Context) (map[[32]byte]string, error)

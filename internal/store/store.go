@@ -38,7 +38,7 @@ type Reader interface {
 	EstateID(ctx context.Context) (string, error)
 	// IsRehearsal reports whether the records are those of a rehearsal.
 	IsRehearsal(ctx context.Context) (bool, error)
-	// Sealed is a sealed key by the name of its file; an error of the kind fault.NotFound where there is none.
+	// Sealed is a sealed key by the name of its file; an error of the kind fault.NotFound if none exists.
 	Sealed(ctx context.Context, name string) ([]byte, error)
 	// SealedNames lists the sealed keys.
 	SealedNames(ctx context.Context) ([]string, error)

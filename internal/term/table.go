@@ -95,7 +95,7 @@ func (r *Rolling) straight(cells []Cell) bool {
 	return true
 }
 
-// between is what stands between columns.
+// between separates columns.
 const between = "  "
 
 // widthOf is width, remembered for the few texts that are not plain and come again and again, such as states.

@@ -78,7 +78,7 @@ const (
 	ALPN01 Method = "tls-alpn-01" // RFC 8737
 )
 
-// Methods are the ways to prove control of a name. A wildcard is proven by DNS alone, and an address by itself.
+// Methods are the ways to prove control of a name. A wildcard is proven by DNS alone, and an address without DNS.
 func Methods(n san.Name) []Method {
 	switch {
 	case n.Kind() == san.IP:

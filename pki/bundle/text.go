@@ -110,7 +110,7 @@ type seeker struct {
 	what *regexp.Regexp
 	word string // that every match has, after dashes and blanks
 	text string
-	at   []int // the match ahead; nil if there is none
+	at   []int // the match ahead; nil if none exists
 	from int   // everything before was searched
 }
 
@@ -134,7 +134,7 @@ func (s *seeker) ahead(pos int) []int {
 	return s.at
 }
 
-// candidate is where the first match may begin, from pos on; below 0 where there is none.
+// candidate is where the first match may begin, from pos on; below 0 if none exists.
 func (s *seeker) candidate(pos int) int {
 	i := strings.Index(s.text[pos:], s.word)
 	if i < 0 {

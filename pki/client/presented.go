@@ -42,7 +42,7 @@ func Findings(v path.Verdict, wanted []Kind) (out finding.List) {
 	return out
 }
 
-// Losing says which kinds accept what serves today and would refuse what comes after it.
+// Losing says which kinds accept what serves today and would refuse its successor.
 func Losing(kinds []Kind, before, after path.Verdict) (out []Answer) {
 	for _, k := range kinds {
 		if a := k.Judge(after); !a.Accepts && k.Judge(before).Accepts {

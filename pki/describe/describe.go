@@ -59,7 +59,7 @@ func (o *Object) detail(key, label string, values ...string) *Fact {
 	return f
 }
 
-// Add appends a fact that the caller knows from elsewhere: a record, a file.
+// Add appends a fact that the caller knows from outside: a record, a file.
 func (o *Object) Add(key, label string, values ...string) *Fact { return o.add(key, label, values...) }
 
 // Lead puts a fact that the caller knows before all others.

@@ -190,7 +190,7 @@ func attribute(kind, value string) (Attribute, error) {
 	}
 	tag := stringType(oid, value)
 	if tag == casn1.IA5String && !isASCII(value) {
-		return Attribute{}, fmt.Errorf("%s=%s: only ASCII characters can stand there", kind, value)
+		return Attribute{}, fmt.Errorf("%s=%s: only ASCII characters are allowed", kind, value)
 	}
 	return Attribute{Type: oid, Tag: tag, Raw: []byte(value), Text: value}, nil
 }
@@ -387,7 +387,7 @@ func class(a Attribute) casn1.Tag {
 }
 
 // folded is a value for comparing. What its type does not allow is compared byte by
-// byte, since nobody else would see more in it.
+// byte, since no one else would see more in it.
 func folded(a Attribute) string {
 	if a.Tag == casn1.PrintableString && !isPrintable(a.Text) || a.Tag == casn1.UTF8String && !utf8.Valid(a.Raw) ||
 		!isStringTag(a.Tag) {

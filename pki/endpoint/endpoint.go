@@ -1,5 +1,5 @@
 // Package endpoint judges what a live endpoint presents: exactly as verify judges a file, by
-// the name that people use, and then further, since somebody has to put it right. The same
+// the name that people use, and then further, since someone has to put it right. The same
 // refusal has many causes, and clients tell most of them with the same words: here each has
 // its own, with what to do.
 package endpoint
@@ -165,7 +165,7 @@ func explain(s Seen, q Question, k Known, f finding.Finding) finding.Finding {
 		missing, get := skipped(v, s.Presented, k.Issuers)
 		if len(missing) > 0 {
 			return withWords(finding.New(finding.MissingIssuer,
-				"It does not send %s, which stands between its certificate and the root.", strings.Join(missing,
+				"It does not send %s, which is between its certificate and the root.", strings.Join(missing,
 					" and ")),
 				"add it to its chain file", get)
 		}
@@ -181,7 +181,7 @@ func explain(s Seen, q Question, k Known, f finding.Finding) finding.Finding {
 }
 
 // otherGeneration tells of an authority's certificate that is sent with another key than the one that signed
-// what stands before it.
+// the certificate before it.
 func otherGeneration(s Seen, k Known) (finding.Finding, bool) {
 	for i, c := range s.Presented[:len(s.Presented)-1] {
 		next := s.Presented[i+1]
@@ -262,11 +262,11 @@ func (j *Judgement) connection(s Seen) {
 	case s.Failed != "" && len(s.Presented)+len(s.Unreadable) > 0:
 		add(finding.HandshakeFailed, "The handshake does not come to its end: %s.", s.Failed)
 	case s.Declines != "":
-		add(finding.NoTLS, "It answers and does not go on to TLS: %s.", s.Declines)
+		add(finding.NoTLS, "It answers and does not start TLS: %s.", s.Declines)
 	case s.Failed != "":
 		add(finding.NoAnswer, "%s.", upper(s.Failed))
 	case s.Asks && !s.Given:
-		add(finding.ClientAsked, "It asks for a client's certificate%s, and goes on without.", from(s.Accepts))
+		add(finding.ClientAsked, "It asks for a client's certificate%s, and continues without one.", from(s.Accepts))
 	}
 	if s.Differs {
 		add(finding.NamelessDiffers, "Clients that do not name the host get another certificate.")

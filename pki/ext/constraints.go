@@ -29,7 +29,7 @@ func ReadConstraints(value []byte) (Constraints, error) {
 		return out, errors.New("name constraints: not one ASN.1 sequence")
 	}
 	if seq.Empty() {
-		return out, errors.New("name constraints: there are none in it")
+		return out, errors.New("name constraints: the extension has none")
 	}
 	for i, list := range []*[]san.Constraint{&out.Permitted, &out.Excluded} {
 		var trees cryptobyte.String
@@ -217,7 +217,7 @@ func (l Bounds) breachBy(n san.Name) string {
 	if k, within := excluded.Covers(n, true); within {
 		return fmt.Sprintf("%s is within the excluded %s", n, k.Value())
 	}
-	if n.Kind() == san.Other || n.Kind() == san.OID || n.Kind() == san.UPN { // nobody can tell
+	if n.Kind() == san.Other || n.Kind() == san.OID || n.Kind() == san.UPN { // no one can tell
 		return fmt.Sprintf("%s may be within what is excluded of its kind", n)
 	}
 	return ""

@@ -195,7 +195,7 @@ func appendArcs(out []byte, id asn1.ObjectIdentifier) []byte {
 // Basic is the basic constraints extension (section 4.2.1.9).
 type Basic struct {
 	Authority  bool
-	PathLength int // -1 if there is none
+	PathLength int // -1 if none exists
 }
 
 // ReadBasic decodes basic constraints.

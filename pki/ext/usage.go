@@ -147,7 +147,7 @@ func ParseExtendedUsage(s string) (asn1.ObjectIdentifier, error) {
 		strings.Join(all, ", "))
 }
 
-// UsageNames gives the names of extended usages; dotted if there is none.
+// UsageNames gives the names of extended usages; the dotted identifier for one without a name.
 func UsageNames(ids []asn1.ObjectIdentifier) []string {
 	out := make([]string, len(ids))
 	for i, id := range ids {

@@ -101,7 +101,7 @@ func (f *Fault) Is(target error) bool { return target == error(f.Kind) }
 // Unwrap gives what the message was made of, and with it the cause.
 func (f *Fault) Unwrap() error { return f.words }
 
-// KindOf is the kind of the outermost fault in an error; Internal if there is none.
+// KindOf is the kind of the outermost fault in an error; Internal if none exists.
 func KindOf(err error) Kind {
 	if f, ok := errors.AsType[*Fault](err); ok {
 		return f.Kind

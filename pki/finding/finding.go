@@ -28,7 +28,7 @@ type Severity int
 const (
 	// Note is worth knowing and asks for nothing.
 	Note Severity = iota + 1
-	// Warn will cost somebody time later unless they act; it stops nothing.
+	// Warn will cost someone time later unless they act; it stops nothing.
 	Warn
 	// Waivable refuses the act until a person waives this code, with a reason.
 	Waivable
@@ -182,7 +182,7 @@ func (l List) Stops() string {
 
 // Waiver is a person's decision to continue despite a stop.
 type Waiver struct {
-	Request int64 // the number of the request it is for; 0 for whichever is at hand
+	Request int64 // the number of the request it is for; 0 for the current one
 	Code    Code
 	Because string
 }

@@ -93,7 +93,7 @@ func (g *Generation) Descends(handle string) bool {
 	return false
 }
 
-// IsRoot reports whether nothing stands above the generation.
+// IsRoot reports whether nothing is above the generation.
 func (g *Generation) IsRoot() bool { return g.Issuer == nil }
 
 // Authority is one authority with all its generations, oldest first.
@@ -113,7 +113,7 @@ type Link struct {
 	By, To      *Generation
 }
 
-// Current is the newest generation that signs already; nil if there is none.
+// Current is the newest generation that signs already; nil if none exists.
 func (a *Authority) Current() *Generation {
 	for i := len(a.Generations) - 1; i >= 0; i-- {
 		if a.Generations[i].SwitchDay.IsZero() {

@@ -111,7 +111,7 @@ func (p *planner) published() (ext.Set, error) {
 }
 
 // addresses are those that the certificate names: the template's own, else those of the
-// settings. A root names none: nobody above it lists it, and it is its own issuer.
+// settings. A root names none: no one above it lists it, and it is its own issuer.
 func (p *planner) addresses() template.Publish {
 	at := p.in.Template.Publish
 	if p.in.Issuer == nil {
@@ -232,7 +232,7 @@ func (p *planner) pathLength() int {
 	room, by := hierarchy.PathRoom(in.Issuer.Line())
 	switch {
 	case room == 0:
-		p.find(finding.PathTooShort, "%s has path length %d: no authority may stand below %s.", by.Label(),
+		p.find(finding.PathTooShort, "%s has path length %d: no authority may be below %s.", by.Label(),
 			by.Certificate.Basic.PathLength, in.Issuer.Authority.Handle)
 	case room > 0 && want > room-1:
 		p.find(finding.PathTooShort, "Path length %d was asked for; %s leaves %d.", want, by.Label(), room-1)

@@ -73,7 +73,7 @@ type Input struct {
 	Others       hierarchy.Hierarchy   // all authorities, for clashes of subject and key
 	Amend        Amendments
 	Now          time.Time
-	Newest       time.Time // the newest record; zero if there is none
+	Newest       time.Time // the newest record; zero if none exists
 	BeginsBefore time.Duration
 	Grants       span.Span        // the longest life that a new authority would grant by the templates
 	Sender       string           // who sent the request
@@ -202,7 +202,7 @@ func (p *planner) issuer() {
 		p.find(finding.NoAuthorityMade, "The template %s makes no authority, and %s is to be one.", t.Name, in.Handle)
 	}
 	if a.Descends(in.Handle) {
-		p.find(finding.BelowItself, "%s stands below %s, or is it.", a.Authority.Handle, in.Handle)
+		p.find(finding.BelowItself, "%s is below %s, or is the same authority.", a.Authority.Handle, in.Handle)
 	}
 	if t.Makes == template.Root {
 		p.find(finding.NotListed, "The template %s makes roots, which sign themselves.", t.Name)

@@ -120,7 +120,7 @@ func storeAmendments(a Amendments) storedAmendments {
 }
 
 // Recompute reads a stored plan and computes it again, with the authorities as they are now. A plan that does not get
-// the digest that it was stored with is refused as changed: what somebody agreed to is not what would be signed.
+// the digest that it was stored with is refused as changed: what someone agreed to is not what would be signed.
 func Recompute(data []byte, h hierarchy.Hierarchy) (Plan, error) {
 	var s stored
 	d := json.NewDecoder(bytes.NewReader(data))

@@ -197,7 +197,7 @@ func tooDeep(data []byte) bool {
 	return false
 }
 
-// Text is a member of an object that is a text; "" where there is none.
+// Text is a member of an object that is a text; "" if it is missing.
 func Text(members map[string]json.RawMessage, name string) (string, error) {
 	if _, there := members[name]; !there {
 		return "", nil

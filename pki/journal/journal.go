@@ -1,6 +1,6 @@
 // Package journal links what was done into a chain: each entry carries the hash of the
 // one before, so that changing, removing or inserting one is seen. It is pure: where
-// entries are kept is somebody else's business.
+// entries are kept is someone else's business.
 package journal
 
 import (
@@ -80,7 +80,7 @@ func (e Entry) Head() Head {
 	return Head{e.Seq, label.Code(sum)}
 }
 
-// After is the entry with its number and its link, as it stands behind another; the
+// After is the entry with its number and its link, as it follows another; the
 // zero Entry is before the first.
 func (e Entry) After(last Entry) Entry {
 	e.Seq, e.Prev = last.Seq+1, last.Hash

@@ -5,7 +5,7 @@
 // A public key is read from its SubjectPublicKeyInfo (RFC 5280 section 4.1.2.7)
 // by this package's own reader, because devices send keys that the standard
 // library refuses to look at (compressed points, odd exponents, very small
-// moduli), and the administrator must be told what is wrong with them rather
+// moduli), and the administrator must learn what is wrong with them rather
 // than that something is. Read is therefore lenient and Weakness is strict.
 package key
 

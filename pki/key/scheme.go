@@ -24,8 +24,8 @@ type scheme struct {
 	read func(p *Public, params cryptobyte.String)
 	// encode writes the two fields of a SubjectPublicKeyInfo; false for a key of another scheme.
 	encode func(b *cryptobyte.Builder, public crypto.PublicKey) bool
-	// plain reports whether a key that was read came in the very encoding that encode writes, where that can be told
-	// without encoding it; nil where it cannot.
+	// plain reports whether a key that was read came in the encoding that encode writes, without encoding it; nil if
+	// the scheme cannot do that.
 	plain func(p Public) bool
 	// generate makes a key.
 	generate func(v variant, random io.Reader) (crypto.Signer, error)

@@ -13,7 +13,7 @@ import (
 	"ironseal/pki/san"
 )
 
-// Policies are JSON files that somebody may have written already. Ours goes into theirs: what
+// Policies are JSON files that someone may have written already. Ours goes into theirs: what
 // is there stays, number for number, and a file that cannot be parsed is left alone.
 
 // policyForms are the forms that can take a file in that is there.

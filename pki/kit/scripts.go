@@ -74,7 +74,7 @@ func storeScript(p Platform, j Job, items []Item) ([]byte, bool, error) {
 const systemBundles = "/etc/ssl/certs/ca-certificates.crt /etc/pki/tls/certs/ca-bundle.crt /etc/ssl/ca-bundle.pem " +
 	"/etc/ssl/cert.pem"
 
-// bundleScript writes a bundle that programs are told of by variables: beside the public
+// bundleScript writes a bundle that programs find by variables: beside the public
 // roots where the program would lose them otherwise.
 func bundleScript(p Platform, j Job, items []Item) ([]byte, bool, error) {
 	get := func(key, otherwise string) string {

@@ -9,7 +9,7 @@ import (
 )
 
 // Digits are the hexadecimal digits of a serial number or a fingerprint as people type and paste it: colons,
-// blanks, hyphens, case, the name of a hash in front and characters that nobody sees do not count. odd is the
+// blanks, hyphens, case, the name of a hash in front and characters that no one sees do not count. odd is the
 // first character that is none of these, or 0.
 func Digits(typed string) (digits string, odd rune) {
 	text := strings.ToLower(typed) // which may have another length
@@ -32,7 +32,7 @@ func Digits(typed string) (digits string, odd rune) {
 }
 
 // ReadSHA256 reads a SHA-256 fingerprint as people type and paste it: colons, blanks,
-// hyphens, case, a name in front and characters that nobody sees do not count. The error
+// hyphens, case, a name in front and characters that no one sees do not count. The error
 // says what it is instead, where that can be reported.
 func ReadSHA256(typed string) (sum [32]byte, err error) {
 	digits, odd := Digits(typed)

@@ -37,7 +37,7 @@ func Code(sum [32]byte) string {
 // 80 bits of the SHA-256 of its DER.
 func CheckCode(der []byte) string { return Code(sha256.Sum256(der)) }
 
-// ReadCode brings a code that somebody typed to its canonical form: case, blanks
+// ReadCode brings a code that someone typed to its canonical form: case, blanks
 // and hyphens do not count, I and L are 1, O is 0.
 func ReadCode(s string) string {
 	var out strings.Builder
@@ -94,7 +94,7 @@ var reserved = sync.OnceValue(func() map[string]bool {
 // empty becomes "unnamed".
 func FileName(name string) string { return safeName(name, 100) }
 
-// IsFileName reports whether a name from elsewhere is safe as it stands.
+// IsFileName reports whether a name from outside is safe as it stands.
 func IsFileName(name string) bool { return safeName(name, 200) == name }
 
 func safeName(name string, most int) string {
@@ -121,7 +121,7 @@ func safeName(name string, most int) string {
 	return out
 }
 
-// IsDevice reports whether Windows takes a file of this name for a device, whatever its ending.
+// IsDevice reports whether Windows takes a file with this name for a device, whatever its ending.
 func IsDevice(name string) bool {
 	stem, _, _ := strings.Cut(strings.ToLower(name), ".")
 	return reserved()[stem]

@@ -8,7 +8,7 @@ import (
 	"strings"
 )
 
-// RequestState is what became of a request.
+// RequestState is the outcome of a request.
 type RequestState string
 
 // States of a request.

@@ -18,7 +18,7 @@ import (
 // CheckAnswer judges a certificate that an outside authority returned for a
 // request of ours: whether it is for this key and this subject, has what was asked
 // for and no more, is in force, and chains to one of the anchors of a question, which
-// asks for revocations too where somebody can tell. others came with it or are known; a
+// asks for revocations too where someone can tell. others came with it or are known; a
 // root is not trusted for being among them.
 func CheckAnswer(r *request.Request, leaf *cert.Certificate, others []*cert.Certificate,
 	q path.Question) finding.List {

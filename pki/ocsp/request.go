@@ -163,7 +163,7 @@ func readID(in *cryptobyte.String) (ID, bool) {
 // Request is an OCSP request (RFC 6960 section 4.1.1).
 type Request struct {
 	Asked []ID
-	Nonce []byte // nil if there is none
+	Nonce []byte // nil if none exists
 }
 
 // DER encodes the request, unsigned, as nearly all are.

@@ -10,7 +10,7 @@ import (
 )
 
 // Page is what goes with one side's folder, in words. kits are the folders in it; presents
-// is the file of what the side presents, "" if there is none.
+// is the file of what the side presents, "" if none exists.
 func (a Answer) Page(q Question, side int, kits []string, presents string) []byte {
 	me, other := runes.Escape(q.Peers[side].Title), runes.Escape(q.Peers[1-side].Title)
 	var b bytes.Buffer

@@ -1,8 +1,8 @@
 // Package pair judges two machines that must trust each other. Each presents a chain, and
-// each has to hold what stands above the other's. Both directions count: whoever connects is
+// each has to hold what is above the other's. Both directions count: whoever connects is
 // a client, and whoever answers is a server; where both authenticate, four things must hold.
 //
-// A side may be a request that nobody has signed yet. It is judged by what would be signed.
+// A side may be a request that no one has signed yet. It is judged by what would be signed.
 package pair
 
 import (
@@ -28,7 +28,7 @@ type Peer struct {
 	Host    string              // how the other reaches it, a name or an address; "" leaves names out
 	Chain   []*cert.Certificate // what it presents, the leaf first; of a request what will is above it
 	Planned *Planned            // what a request would become; nil for a certificate
-	Known   []*cert.Certificate // authorities that may stand above, beyond those in the chain
+	Known   []*cert.Certificate // authorities that may be above, beyond those in the chain
 	Roots   trust.Set           // roots that may, with the names for which they are trusted
 	Remarks finding.List        // what the records know of it
 }
@@ -108,7 +108,7 @@ func (a Answer) Holds() bool {
 }
 
 // TakenBack are the findings by which a certificate of a side is no good whatever the other holds:
-// it was revoked, or nobody can tell. Nothing is to be installed for it.
+// it was revoked, or no one can tell. Nothing is to be installed for it.
 func (a Answer) TakenBack() (out finding.List) {
 	for _, w := range a.Ways {
 		for _, c := range w.Checks {
@@ -149,7 +149,7 @@ func Judge(q Question) Answer {
 	var a Answer
 	for i, p := range q.Peers {
 		other := 1 - i
-		a.Needs[other] = trust.Set{Name: setName(p.Title), Title: "what stands above " + p.Title,
+		a.Needs[other] = trust.Set{Name: setName(p.Title), Title: "authorities above " + p.Title,
 			Anchors: p.anchors(q.Now)}
 	}
 	ways := [][2]int{{0, 1}, {1, 0}}
@@ -278,7 +278,7 @@ func (p Peer) anchors(now time.Time) []trust.Anchor {
 	return out.Anchors
 }
 
-// setName names the set of what stands above a peer: the same for the same peer, so that a
+// setName names the set of what is above a peer: the same for the same peer, so that a
 // later kit replaces an earlier one, and another for any other.
 func setName(title string) string {
 	name := strings.Map(func(r rune) rune {

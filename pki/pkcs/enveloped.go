@@ -258,13 +258,13 @@ func (e Envelope) sealedTo(c *cert.Certificate) *sealedTo {
 }
 
 // Open decrypts the content by the RSA key of a certificate. A key that does not decrypt, and a padding that is wrong,
-// give octets that mean nothing, in the same time as those that mean something: nobody learns which it was (RFC 3218).
+// give octets that mean nothing, in the same time as those that mean something: no one learns which it was (RFC 3218).
 // Whoever reads the content answers one way to everything that means nothing. The error is that the envelope is sealed
-// to somebody else, which stands in the open.
+// to someone else, which stands in the open.
 func (e Envelope) Open(c *cert.Certificate, k *rsa.PrivateKey, random io.Reader) ([]byte, error) {
 	to := e.sealedTo(c)
 	if to == nil || !to.algorithm.Equal(oidRSA) {
-		return nil, errors.New("envelope: it is sealed to somebody else, or in another way than PKCS#1 version 1.5")
+		return nil, errors.New("envelope: it is sealed to another recipient, or in another way than PKCS#1 version 1.5")
 	}
 	secret := make([]byte, e.Cipher.size)
 	defer clear(secret)

@@ -68,7 +68,7 @@ func ReadStore(data, password []byte) ([]StoreEntry, error) {
 		}
 	}
 	if open && slices.ContainsFunc(out, func(e StoreEntry) bool { return e.Signer != nil }) {
-		return nil, errors.New("PKCS#12: it has no MAC, so nobody can tell whether its keys were changed")
+		return nil, errors.New("PKCS#12: it has no MAC, so a change of its keys cannot be detected")
 	}
 	return paired(out), nil
 }

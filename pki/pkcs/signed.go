@@ -394,7 +394,7 @@ func (s Signed) Signer() int {
 	})
 }
 
-// Attribute is the value of an attribute; nil where there is none.
+// Attribute is the value of an attribute; nil if it is missing.
 func (s Signed) Attribute(id asn1.ObjectIdentifier) []byte {
 	for _, a := range s.Attributes {
 		if a.ID.Equal(id) {

@@ -3,7 +3,7 @@
 //
 // An authority should be renewed long before it ends: from the day on which what
 // it grants would outlive it, every grant is shorter than the one before, and
-// nobody is reported. That day is computed here for every authority and template,
+// no one is reported. That day is computed here for every authority and template,
 // exactly, by the calendar.
 //
 // A renewal changes nothing below it. The level below continues under the old
@@ -89,7 +89,7 @@ type Report struct {
 }
 
 // Idle is an authority whose current generation is revoked or stopped. It is renewed with another key
-// when somebody decides it, and not because a day has come.
+// when someone decides it, and not because a day has come.
 type Idle struct {
 	Authority  string `json:"authority" doc:"its handle"`
 	Generation int    `json:"generation" doc:"the number of the generation"`

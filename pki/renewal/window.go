@@ -2,8 +2,8 @@ package renewal
 
 import "time"
 
-// Window is when a machine renews its certificate by itself (RFC 9773 section 4.2): at a moment between the two, and at
-// once where they have passed.
+// Window is when a machine renews its certificate on its own (RFC 9773 section 4.2): between the two moments, or at
+// once after both.
 type Window struct{ From, Until time.Time }
 
 // WindowOf is the window of a certificate that begins and ends then. It lies where two thirds of its life are over.

@@ -53,7 +53,7 @@ type Request struct {
 	password   string
 }
 
-// Password is the challenge password (RFC 2985 section 5.4.1); "" where there is none. It is a secret between the
+// Password is the challenge password (RFC 2985 section 5.4.1); "" if none exists. It is a secret between the
 // machine and whoever signs: only protocols that carry it so look at it, and it is shown nowhere.
 func (r *Request) Password() string { return r.password }
 

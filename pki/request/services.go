@@ -43,7 +43,7 @@ func ServiceNamed(word string) (Service, error) {
 }
 
 // NamesOf gives the names that a host has for a service. inside is the domain it
-// has on the inside; "" if there is none of its own.
+// has on the inside; "" if it has none of its own.
 func (s Service) NamesOf(host san.Name, inside string) (within, outside []san.Name) {
 	first, domain, _ := strings.Cut(host.Value(), ".")
 	if host.Kind() != san.DNS || domain == "" {
@@ -72,7 +72,7 @@ type Pruned struct {
 }
 
 // Unite makes one list of names: the first stays first, for it names the host;
-// the others follow by kind and alphabet. What stands twice is left out, and what
+// the others follow by kind and alphabet. Repeated names are left out, and what
 // a wildcard in the list means as well.
 func Unite(list []san.Name) (kept []san.Name, pruned []Pruned) {
 	has := map[string]bool{}

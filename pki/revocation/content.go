@@ -13,12 +13,12 @@ import (
 func NewProof() hash.Hash {
 	h, err := blake2b.New256(nil)
 	if err != nil {
-		panic(err) // a key that is too long; there is none
+		panic(err) // only for a key that is too long, which this is not
 	}
 	return h
 }
 
-// ContentDigest tells a list from all others, to the octet, in hex: the hash of what stands before its
+// ContentDigest tells a list from all others, to the octet, in hex: the hash of what precedes its
 // entries, of the proof of them, and of what follows them.
 func (l *List) ContentDigest() string {
 	h := NewProof()

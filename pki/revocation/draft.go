@@ -147,7 +147,7 @@ func (d Draft) check() error {
 	return nil
 }
 
-// head is what stands before the entries, tail what stands after them.
+// head precedes the entries, tail follows them.
 func (d Draft) head(algorithm []byte) ([]byte, error) {
 	var b cryptobyte.Builder
 	b.AddASN1Int64(1) // version 2
@@ -239,7 +239,7 @@ func (d Draft) lay(entries [][]byte, algorithm []byte) ([]byte, error) {
 		size += len(e)
 	}
 	inner := len(head) + len(tail)
-	if size > 0 { // revokedCertificates is left out where there are none (section 5.1.2.6)
+	if size > 0 { // revokedCertificates is left out if none exist (section 5.1.2.6)
 		inner += ber.HeaderSize(size) + size
 	}
 	buffer := make([]byte, front, front+inner+8+back)

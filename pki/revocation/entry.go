@@ -183,7 +183,7 @@ func (l *List) Each(fn func(Entry) error) error {
 func (l *List) Find(serial cert.Serial, issuer dn.Name) (Entry, bool) {
 	in := cryptobyte.String(l.entries)
 	want := content(serial)
-	by := l.Issuer // of the entry at hand; an entry that names none is of the one before (section 5.3.3)
+	by := l.Issuer // of the current entry; an entry that names none has that of the one before (section 5.3.3)
 	for !in.Empty() {
 		r, ok := next(&in)
 		if !ok {

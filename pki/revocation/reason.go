@@ -115,7 +115,7 @@ func Advice() string {
 	return b.String()
 }
 
-// Compromise reports whether a reason says that somebody else has, or may have, the key.
+// Compromise reports whether a reason says that someone else has, or may have, the key.
 func (r Reason) Compromise() bool {
 	return r == KeyCompromise || r == CACompromise || r == AACompromise
 }

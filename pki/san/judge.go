@@ -15,7 +15,7 @@ import (
 
 // Faults that others ask for.
 const (
-	faultAddress = "it is an address, and stands there as a DNS name"
+	faultAddress = "it is an address, and is written as a DNS name"
 	faultOverTop = "a * over a single part stands for a whole top-level domain, which clients refuse"
 )
 
@@ -58,7 +58,7 @@ func dnsFault(host string) string {
 	return ""
 }
 
-// address reads an address. Most names are none, and are told by a look at their characters: netip's errors take longer
+// address reads an address. Most names are none, as their characters show: netip's errors take longer
 // than all else that is asked of a name.
 func address(s string) (netip.Addr, bool) {
 	if !strings.Contains(s, ":") && strings.Trim(s, "0123456789.") != "" {
@@ -70,7 +70,7 @@ func address(s string) (netip.Addr, bool) {
 
 func mailFault(local, host string) string {
 	if strings.ContainsAny(local, " \t\r\n\x00<>()[]\\,;:@\"") || !ascii(local) {
-		return "the part before the @ has characters that cannot stand there"
+		return "the part before the @ has characters that are not allowed"
 	}
 	return hostFault(strings.TrimSuffix(host, "."), false)
 }

@@ -96,7 +96,7 @@ func (n Name) Key() string { return string(n.kind) + ":" + n.key }
 func (n Name) Fault() string { return n.fault }
 
 // Host is the host that a name of the kinds email, upn and uri speaks of, in small
-// letters and without a closing dot; "" if there is none.
+// letters and without a closing dot; "" if none exists.
 func (n Name) Host() string {
 	host := ""
 	switch n.kind {
@@ -178,7 +178,7 @@ func (n Name) IsWildcard() bool {
 	return n.kind == DNS && n.fault == "" && strings.HasPrefix(n.key, "*.")
 }
 
-// Under is what a wildcard stands above: "ternbay.example" for "*.ternbay.example".
+// Under is the domain of a wildcard: "ternbay.example" for "*.ternbay.example".
 func (n Name) Under() string { return strings.TrimPrefix(n.key, "*.") }
 
 // IsShort reports a valid DNS name without a domain.

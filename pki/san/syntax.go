@@ -12,7 +12,7 @@ import (
 )
 
 // Well-formed is less than valid: a name may be one that no client matches and still
-// be written as RFC 5280 section 4.2.1.6 says. What is not even that, nobody can tell
+// be written as RFC 5280 section 4.2.1.6 says. What is not even that, no one can tell
 // the meaning of, and a certificate that holds it is not understood.
 
 // Syntax says why one GeneralName, given whole, is not well-formed, or nil. bases says
@@ -49,7 +49,7 @@ func Syntax(whole []byte, bases bool) error {
 			return errors.New("a name of another kind cannot be parsed")
 		}
 	case casn1.Tag(3).ContextSpecific().Constructed(), casn1.Tag(5).ContextSpecific().Constructed():
-		return errors.New("an X.400 or EDI name, which nobody reads")
+		return errors.New("an X.400 or EDI name, which no client reads")
 	default:
 		return fmt.Errorf("there is no name of the tag %d", uint8(tag))
 	}

@@ -14,7 +14,7 @@ import (
 type Trees struct {
 	kind  Kind
 	first map[string]Constraint // by what a name must be, or are below
-	under map[string]Constraint // by what a wildcard stands above that could mean the host
+	under map[string]Constraint // by the domain of a wildcard that matches the host
 	nets  map[netip.Prefix]Constraint
 	bits  []int // the lengths of the networks, longest first; those of IPv6 plus 1000
 	other []Constraint

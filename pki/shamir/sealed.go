@@ -54,7 +54,7 @@ func (s Share) Seal(custodian, key string, passphrase []byte, memory int, random
 }
 
 // SealFor seals a share to a key of its custodian's, which fingerprint names. seal encrypts a text, and authenticates
-// what it is told besides.
+// what else it is given.
 func (s Share) SealFor(custodian, key, fingerprint string, seal func(info, plain []byte) ([]byte, error)) ([]byte,
 	error) {
 	block := &pem.Block{Type: blockType, Headers: map[string]string{"Custodian": custodian, "Key": key,

@@ -173,7 +173,7 @@ func (s Share) digest() string {
 	return hex.EncodeToString(sum[:])
 }
 
-// Custodian is somebody who has a share.
+// Custodian is someone who has a share.
 type Custodian struct {
 	Name   string `json:"name"`
 	Number int    `json:"number"`
@@ -197,7 +197,7 @@ func NoteOf(shares []Share, names []string) Note {
 	return out
 }
 
-// Whose finds out whose share it is. The error says what is wrong with one that is nobody's.
+// Whose finds out whose share it is. The error says what is wrong with one that is no one's.
 func (n Note) Whose(s Share) (Custodian, error) {
 	if hex.EncodeToString(s.Split[:]) != n.Split {
 		return Custodian{}, fault.New(fault.Refused, "it is a share of another key, or of an earlier division of "+
@@ -211,7 +211,7 @@ func (n Note) Whose(s Share) (Custodian, error) {
 			return c, fault.New(fault.Refused, "it is not the share that %s was given: it was changed", c.Name)
 		}
 	}
-	return Custodian{}, fault.New(fault.Refused, "nobody was given share %d", s.Number)
+	return Custodian{}, fault.New(fault.Refused, "no custodian was given share %d", s.Number)
 }
 
 // Missing names those whose shares are not there yet.
@@ -224,7 +224,7 @@ func (n Note) Missing(have []Share) (out []string) {
 	return out
 }
 
-// CheckNames refuses names of custodians that could not be told apart.
+// CheckNames refuses names of custodians that could be mistaken for each other.
 func CheckNames(names []string) error {
 	seen := map[string]bool{}
 	for _, n := range names {

@@ -77,7 +77,7 @@ func Read(kind string, data []byte, columns []string) ([]Row, error) {
 	}
 }
 
-// separator is what stands between the names of the columns.
+// separator separates the names of the columns.
 func separator(data []byte) rune {
 	first, _, _ := bytes.Cut(data, []byte("\n"))
 	for _, s := range []string{",", ";", "\t"} {

@@ -1,5 +1,5 @@
 // Package specimen makes authorities, certificates and requests for tests, good
-// and broken ones. It writes what it is told, by the encoder alone, so that a
+// and broken ones. It writes what a plan says, by the encoder alone, so that a
 // test can have a chain that no plan would ever let through.
 package specimen
 
@@ -49,7 +49,7 @@ type Plan struct {
 	NoKeyIDs    bool
 	Signer      crypto.Signer // the key; a new P-256 key when nil
 	Key         key.Kind
-	Public      *key.Public // the key of somebody else, in place of one made here
+	Public      *key.Public // the key of someone else, in place of one made here
 	Serial      int64       // 0 for one of its own
 }
 

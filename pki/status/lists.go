@@ -54,7 +54,7 @@ func (j *Judge) byLists(c *cert.Certificate, line []*cert.Certificate) Status {
 	}
 	switch {
 	case l.out.State != Good:
-	case l.unread != "": // whoever the lists are of, nobody can tell whether they are those that the certificate names
+	case l.unread != "": // whoever the lists are of, no one can tell whether they are those that the certificate names
 		l.out.State = Unknown
 	case l.covered != distpoint.AllReasons:
 		l.out.State = Unknown
@@ -115,7 +115,7 @@ func (l *looking) ask(p asked, list *revocation.List) {
 // holds could be of any age (RFC 5280 section 5.1.2.5 demands that it does).
 func (l *looking) fresh(list *revocation.List) string {
 	if list.NextUpdate.IsZero() {
-		return "it does not say when the next one is due, so nobody can tell whether it still holds"
+		return "it does not say when the next one is due, so it is unknown whether it is still valid"
 	}
 	why := list.Fresh(l.q.Now)
 	if why != "" && list.Fresh(l.q.Now.Add(l.Late)) == "" {
@@ -235,7 +235,7 @@ func containsCert(list []*cert.Certificate, c *cert.Certificate) bool {
 }
 
 // mayNot says why a signer that is no part of the chain may not sign its lists, or "". A name
-// alone gives nobody that right: any authority below the same anchor could give it away. The
+// alone gives no one that right: any authority below the same anchor could give it away. The
 // certificate must say so itself, it must be valid below the anchor of this chain, and the
 // authority whose certificates the list tells of, or the one above it, must have issued it.
 func (l *looking) mayNot(c *cert.Certificate) string {

@@ -36,7 +36,7 @@ const (
 	Revoked   State = "revoked"
 	OnHold    State = "on hold"
 	Unknown   State = "unknown"
-	NotNeeded State = "not needed" // it says itself that nobody tells (RFC 9608, RFC 6960 section 4.2.2.2.1)
+	NotNeeded State = "not needed" // it says itself that no one tells (RFC 9608, RFC 6960 section 4.2.2.2.1)
 )
 
 // Status is what the evidence tells of one certificate.
@@ -51,7 +51,7 @@ type Status struct {
 	circular bool // its own status is being judged already: only lists may rest on that
 }
 
-// Evidence is what a client has at hand.
+// Evidence is what a client has available.
 type Evidence struct {
 	Lists   []*revocation.List
 	Answers []*ocsp.Response
@@ -72,7 +72,7 @@ const OldestAnswer = time.Hour
 // Judge judges by evidence. It is for one run and one goroutine.
 type Judge struct {
 	Evidence
-	Require bool // what nobody tells of is refused
+	Require bool // what no one tells of is refused
 	q       path.Question
 	busy    map[[32]byte]bool
 	trusted map[trustedKey]string
@@ -136,7 +136,7 @@ func (s Status) Words(now time.Time) string {
 	case s.State == Unknown:
 		return "whether it was revoked is not known"
 	case s.State == NotNeeded:
-		return "nobody tells whether it was revoked, as it says itself"
+		return "it says itself that no revocation information exists"
 	case s.Until.IsZero():
 		return string(s.State) + ", by " + s.By
 	}
@@ -194,7 +194,7 @@ func (j *Judge) Of(line []*cert.Certificate) Status {
 }
 
 // judge asks the lists, then the answers, whatever the certificate says of itself. A mark that
-// nobody tells of it counts only where nobody does.
+// no one tells of it counts only where no one does.
 func (j *Judge) judge(c *cert.Certificate, line []*cert.Certificate) Status {
 	byLists := j.byLists(c, line)
 	if byLists.State == Revoked || byLists.State == OnHold {
@@ -213,7 +213,7 @@ func (j *Judge) judge(c *cert.Certificate, line []*cert.Certificate) Status {
 	return byAnswers
 }
 
-// marked reports whether a certificate says that nobody tells of it: noRevAvail (RFC 9608), which
+// marked reports whether a certificate says that no one tells of it: noRevAvail (RFC 9608), which
 // no authority may have, or the mark of a responder (RFC 6960 section 4.2.2.2.1), which counts for
 // one that is for nothing else.
 func marked(c *cert.Certificate) bool {
@@ -263,7 +263,7 @@ func lacking(c *cert.Certificate) string {
 	if marked(c) {
 		return ""
 	}
-	return "; it lacks the mark that nobody need ask about it (RFC 6960 section 4.2.2.2.1)"
+	return "; it lacks the mark that clients need not check it (RFC 6960 section 4.2.2.2.1)"
 }
 
 func stateOf(r revocation.Reason) State {

@@ -23,7 +23,7 @@ func (s Embedded) Names() (out []string) {
 	return out
 }
 
-// Text is the text of a file, or "" if there is no file of this name.
+// Text is the text of a file, or "" if there is no file with this name.
 func (s Embedded) Text(name string) string {
 	b, err := fs.ReadFile(s.Files, s.Dir+"/"+name+".toml")
 	if err != nil {

@@ -110,7 +110,7 @@ func fill(v reflect.Value) {
 	}
 }
 
-// Offered helps somebody who named what there is not: the name that was probably meant, and
+// Offered helps someone who named what there is not: the name that was probably meant, and
 // those that there are.
 func Offered(name string, known []string) string {
 	all := "there are: " + strings.Join(known, ", ")

@@ -20,7 +20,7 @@ import (
 // Errors begin with line and column; an unknown key comes with the key that was
 // probably meant. A key by which a field was called in earlier files is taken for the field.
 // Its tag "was" knows that key by its hash (see hashed): it can be read, and be written by
-// nobody.
+// no one.
 func Read(data []byte, into any) error {
 	var missing *toml.StrictMissingError
 	var err error
@@ -50,7 +50,7 @@ func Read(data []byte, into any) error {
 			hint = fmt.Sprintf("; did you mean %q?", near)
 		}
 		if len(known) > 0 {
-			hint += "\nthe keys that may stand there: " + strings.Join(known, ", ")
+			hint += "\nthe keys that are allowed:  " + strings.Join(known, ", ")
 		}
 		return fmt.Errorf("%d:%d: unknown key %q%s", row, col, strings.Join(path, "."), hint)
 	case errors.As(err, &broken):

@@ -173,7 +173,7 @@ func (t *Template) inherit(from string, base func(string) ([]byte, error)) error
 		return fmt.Errorf("based-on = %q: a template cannot be based on itself", from)
 	}
 	if base == nil {
-		return fmt.Errorf("based-on = %q: that template is not at hand", from)
+		return fmt.Errorf("based-on = %q: other templates cannot be read here", from)
 	}
 	data, err := base(from)
 	if err != nil {
@@ -260,7 +260,7 @@ func (t *Template) checkFields() error {
 	}
 	for _, f := range fields {
 		if !dn.KnownType(f) {
-			return fmt.Errorf("subject: %q is not a subject field: use CN, O, OU, L, ST, C, serialNumber and the like",
+			return fmt.Errorf("subject: %q is not a subject field: use CN, O, OU, L, ST, C, serialNumber or similar",
 				f)
 		}
 	}
@@ -432,7 +432,7 @@ func (t *Template) Contradictions() finding.List {
 		out = append(out, finding.New(finding.OlderMessages, "%s takes messages with triple DES and SHA-1.", t.Name))
 	}
 	if len(t.Issuers) == 0 {
-		add("%s is signed by nobody: its issuers list is empty.", t.Name)
+		add("No authority may sign by %s: its issuers list is empty.", t.Name)
 	}
 	return out
 }

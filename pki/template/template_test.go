@@ -187,7 +187,7 @@ func TestContradictionsAreNamed(t *testing.T) {
 			"digitalSignature"},
 		{"issuers = [\"any\"]\nkey-usage = [\"keyEncipherment\"]\n", "no RSA keys"},
 		{"issuers = [\"any\"]\nkey-usage = [\"keyCertSign\"]\n", "makes no authority"},
-		{"key-usage = [\"digitalSignature\"]\n", "signed by nobody"},
+		{"key-usage = [\"digitalSignature\"]\n", "No authority may sign by"},
 	} {
 		t.Run(c.add, func(t *testing.T) {
 			tm, err := Parse("t", []byte(small+c.add), nil)

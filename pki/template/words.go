@@ -93,7 +93,7 @@ func (t *Template) issuerWords() []string {
 		out = append(out, i)
 	}
 	if len(out) == 0 {
-		out = []string{"nobody"}
+		out = []string{"no authority"}
 	}
 	return out
 }

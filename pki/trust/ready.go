@@ -11,9 +11,9 @@ import (
 // counts.
 type Evidence struct {
 	Has      bool
-	By       string // in words: a kit's report, a look, or somebody's word
+	By       string // in words: a kit's report, a look, or someone's word
 	When     time.Time
-	Where    string // the store or the endpoint that it is about; empty for the whole party: somebody's word
+	Where    string // the store or the endpoint that it is about; empty for the whole party: someone's word
 	Platform string // of the kit that reported; empty for another
 	Seq      int64  // in which order it was recorded
 }
@@ -85,7 +85,7 @@ func (p Party) holds(list []Evidence) (Readiness, []Evidence) {
 	var has, lacks []Evidence
 	for _, where := range slices.Sorted(maps.Keys(last)) {
 		switch e := last[where]; {
-		case confirmed && word.later(e): // somebody looked again after it
+		case confirmed && word.later(e): // someone looked again after it
 		case e.Has:
 			has = append(has, e)
 		default:

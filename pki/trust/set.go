@@ -139,7 +139,7 @@ func (f anchorFile) read() (Anchor, error) {
 	return a, err
 }
 
-// ParsePurposes reads purposes that were typed; servers where there are none.
+// ParsePurposes reads purposes that were typed; without any, it is servers.
 func ParsePurposes(typed []string) ([]Purpose, error) {
 	if len(typed) == 0 {
 		return []Purpose{Servers}, nil
@@ -201,7 +201,7 @@ func (s Set) Sums() []string {
 	return out
 }
 
-// Bytes writes a set's file. What stands in it is quoted as TOML quotes it, so that no
+// Bytes writes a set's file. Its values are quoted as TOML quotes them, so that no
 // text of a certificate's can become a key.
 func (s Set) Bytes() []byte {
 	var b bytes.Buffer

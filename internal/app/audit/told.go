@@ -218,7 +218,7 @@ func (t *told) sign(en journal.Entry, e *event.Signed, at string) {
 	}
 }
 
-// certificate notes what is told of one.
+// certificate notes what the journal says about one.
 func (t *told) certificate(sum string, c *toldCertificate) {
 	c.sum = octets(sum)
 	t.certificates[c.sum] = c
@@ -236,7 +236,7 @@ func octets(digits string) string {
 // short names a certificate by the beginning of its fingerprint.
 func short(sum string) string { return fmt.Sprintf("%x", sum[:min(8, len(sum))]) }
 
-// same is a text that is told again and again, kept once.
+// same keeps a text once that the journal repeats often.
 func (t *told) same(text string) string {
 	if kept, known := t.texts[text]; known {
 		return kept
@@ -377,7 +377,7 @@ func (t *told) imported(up event.Imported, actor string) {
 	t.certificate(up.Certificate, &toldCertificate{by: by, actor: actor})
 }
 
-// newest is the last generation of an authority that was told of.
+// newest is the last generation of an authority that the journal names.
 func (t *told) newest(handle string) string {
 	if a := t.authorities[handle]; a != nil {
 		return fmt.Sprintf("%s.g%d", handle, a.generations)

@@ -128,7 +128,7 @@ func kept(ctx context.Context, tx store.Tx, by map[string]event.Operator, ask As
 	}
 	switch {
 	case len(by) == 0 && o.Role != operator.Administrator:
-		return o, fault.New(fault.Refused, "the first operator is an administrator: nobody else could add the others")
+		return o, fault.New(fault.Refused, "the first operator is an administrator: no other could add operators")
 	case o.Role == "":
 		return o, fault.New(fault.BadInput, "say which role %s has", ask.Name)
 	case there && before.Role == o.Role && before.Key.Same(o.Key):
@@ -157,8 +157,8 @@ func kept(ctx context.Context, tx store.Tx, by map[string]event.Operator, ask As
 }
 
 func lastOne(name string) error {
-	return fault.New(fault.Refused, "%s is the last administrator: nobody could add another: make somebody else "+
-		"one first",
+	return fault.New(fault.Refused, "%s is the last administrator: no one could add another: make another operator "+
+		"an administrator first",
 		name)
 }
 
@@ -183,7 +183,7 @@ func End(ctx context.Context, e *estate.Estate, name, because string) (journal.H
 	})
 }
 
-// codeKey is a recovery code as the key at hand.
+// codeKey is a recovery code as the available key.
 type codeKey struct{ code *operator.Code }
 
 // Holding implements estate.OperatorKeys.

@@ -197,7 +197,7 @@ func keep(ctx context.Context, e *estate.Estate, list []trust.Party,
 			now, there := known[p.Name]
 			if other, clash := lower[strings.ToLower(p.Name)]; clash && !there {
 				return nil, fmt.Errorf("party %s: %s is there already: machines write their names in either case, so "+
-					"that nobody could tell whose a report is: choose another name", p.Name, other)
+					"their reports could be mistaken for each other: choose another name", p.Name, other)
 			}
 			lower[strings.ToLower(p.Name)] = p.Name
 			if err := may(p, there); err != nil {
@@ -215,7 +215,7 @@ func keep(ctx context.Context, e *estate.Estate, list []trust.Party,
 	})
 }
 
-// filled has empty lists where there are none, as those have that were read.
+// filled has empty lists if none exist, as those have that were read.
 func filled(p trust.Party) trust.Party {
 	strict.Fill(&p)
 	return p

@@ -2,7 +2,7 @@
 // is
 // proposed is an act as it was planned for one moment; whoever approves plans it again, at their own machine, and
 // signs the
-// digest of what they saw there. So nobody has to believe what another machine shows.
+// digest of what they saw there. So no one has to believe what another machine shows.
 package proposals
 
 import (
@@ -132,7 +132,7 @@ func Open(ctx context.Context, e *estate.Estate, name string) (estate.Proposal, 
 	return open(ctx, e, name)
 }
 
-// End ends a proposal without doing it: somebody objects, or what it depends on has changed.
+// End ends a proposal without doing it: someone objects, or what it depends on has changed.
 func End(ctx context.Context, e *estate.Estate, name, how, why string) (journal.Head, error) {
 	if strings.TrimSpace(why) == "" {
 		return journal.Head{}, fault.New(fault.BadInput, "say why: the journal tells it")

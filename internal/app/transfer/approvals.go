@@ -37,7 +37,7 @@ const (
 	mostApprovalsFile = 256 << 10
 )
 
-// Approval is that somebody agrees to all that a transfer folder holds.
+// Approval is that someone agrees to all that a transfer folder holds.
 type Approval struct {
 	Name      string `json:"name"` // as their own estate calls them
 	PublicKey string `json:"key"`  // a line, as SSH writes it
@@ -77,8 +77,8 @@ func readApprovals(data []byte, id string, manifest []byte) ([]Approval, error) 
 				a.Name, err)
 		}
 		if slices.ContainsFunc(list[:i], func(b Approval) bool { return b.Key.Same(a.Key) }) {
-			return nil, fault.New(fault.Refused, "one key approved it twice, the second time as %q: nobody counts "+
-				"twice",
+			return nil, fault.New(fault.Refused, "one key approved it twice, the second time as %q: each key "+
+				"counts once",
 				a.Name)
 		}
 	}
@@ -181,7 +181,7 @@ func sum(data []byte) []byte {
 type Voucher struct {
 	Name        string `json:"name" doc:"as their own estate calls them"`
 	Fingerprint string `json:"key_sha256" doc:"of their SSH key"`
-	Known       string `json:"known_as" doc:"who has this key here; empty: nobody"`
+	Known       string `json:"known_as" doc:"who has this key here; empty for an unknown key"`
 }
 
 // Vouchers says who approved a folder, as far as this estate knows them: by their keys.

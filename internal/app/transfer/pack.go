@@ -1,5 +1,5 @@
 // Package transfer packs what goes to an estate that no network reaches, opens
-// what comes back, and answers what others bring.
+// the answers, and answers what others bring.
 //
 // What travels is a directory with a manifest of hashes and a short code that
 // two people can compare by telephone. A directory is read once: what was

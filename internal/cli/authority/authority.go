@@ -261,10 +261,12 @@ func authorityShow(s *session.Session) *cobra.Command {
 	var all bool
 	var field string
 	c := &cobra.Command{
-		Use:     "show HANDLE",
-		Short:   "Show one authority",
-		Example: "  ironseal authority show root\n  ironseal authority show services --all\n  ironseal authority show root --field sha256",
-		Args:    session.Exactly(1, "a handle"),
+		Use:   "show HANDLE",
+		Short: "Show one authority",
+		Example: `  ironseal authority show root
+  ironseal authority show services --all
+  ironseal authority show root --field sha256`,
+		Args: session.Exactly(1, "a handle"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := s.Estate(cmd.Context())
 			if err != nil {

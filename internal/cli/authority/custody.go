@@ -48,7 +48,7 @@ them. With --to folder, the sealed files come back into the folder keys of this 
 	return c
 }
 
-// moveKeys lets somebody else hold an authority's keys.
+// moveKeys lets someone else hold an authority's keys.
 func moveKeys(cmd *cobra.Command, s *session.Session, handle, to string, confirm bool) error {
 	move := map[string]func(context.Context, *estate.Estate, string) ([]custody.Moved, journal.Head, error){
 		"agent": func(ctx context.Context, e *estate.Estate, handle string) ([]custody.Moved, journal.Head, error) {

@@ -254,8 +254,9 @@ Another certificate of an authority on record becomes its next generation.
 
 --issued records certificates that it issued. --revoked records what its revocation lists
 say. Anything else that it issued or revoked is not known here.`,
-		Example: "  ironseal authority adopt skua ../partner/skua-root.pem\n  ironseal authority adopt gates ../gates.pem --key ../gates.key.pem --issued ../issued",
-		Args:    session.AtLeast(2, "a handle and the certificate's file"),
+		Example: `  ironseal authority adopt skua ../partner/skua-root.pem
+  ironseal authority adopt gates ../gates.pem --key ../gates.key.pem --issued ../issued`,
+		Args: session.AtLeast(2, "a handle and the certificate's file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx := cmd.Context()
 			ask := external.AdoptAsk{Handle: args[0]}

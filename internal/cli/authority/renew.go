@@ -198,7 +198,7 @@ func renewDown(ctx context.Context, s *session.Session, ask authorities.RenewAsk
 	} else if err := forOne(ask); err != nil {
 		return err
 	} else if !s.JSON {
-		s.Out.Say("%s was renewed already; this goes on below it.", ask.Handle)
+		s.Out.Say("%s was renewed already; this continues below it.", ask.Handle)
 	}
 	for _, handle := range behind {
 		if !s.JSON {
@@ -233,7 +233,7 @@ func hanging(ctx context.Context, s *session.Session, e *estate.Estate) error {
 func forOne(ask authorities.RenewAsk) error {
 	if !ask.Lifetime.IsZero() || ask.Template != "" || ask.Suspicion != "" || ask.Under != "" || !ask.Day.IsZero() ||
 		len(ask.Waivers) > 0 {
-		return session.Misused("%s was renewed already, and --cascade goes on below it, where --lifetime, "+
+		return session.Misused("%s was renewed already, and --cascade continues below it,  where --lifetime, "+
 			"--template, --suspect, --under, --switch-day and --waive have no meaning: leave them out", ask.Handle)
 	}
 	return nil
@@ -250,8 +250,9 @@ last certificate that it issued ends. After that, --destroy-key destroys its key
 records it.
 
 --undo lets a retired authority sign again, if its key still exists.`,
-		Example: "  ironseal authority retire services --because \"its work went to another\"\n  ironseal authority retire services --undo --because \"it is needed after all\"",
-		Args:    session.Exactly(1, "a handle"),
+		Example: `  ironseal authority retire services --because "its work went to another"
+  ironseal authority retire services --undo --because "it is needed after all"`,
+		Args: session.Exactly(1, "a handle"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if because == "" {
 				return session.Misused("authority retire needs a reason: add --because TEXT")
@@ -333,7 +334,7 @@ func retired(s *session.Session, handle string, destroyed bool, last time.Time, 
 		s.Out.Say("%s the key of %s is destroyed", s.Out.Paint(term.Good, "✓"), handle)
 	case last.After(s.Moment()):
 		s.Out.Say("%s %s is retired   journal %s", s.Out.Paint(term.Good, "✓"), handle, head)
-		s.Out.Say("  it goes on with revocation until its last certificate ends, %s, %s", last.Format("2006-01-02"),
+		s.Out.Say("  it continues with revocation until its last certificate ends, %s, %s", last.Format("2006-01-02"),
 			span.Distance(s.Moment(), last))
 	default:
 		s.Out.Say("%s %s is retired; nothing that it issued is valid any more   journal %s",

@@ -46,8 +46,12 @@ func certificateList(s *session.Session) *cobra.Command {
 replaced, revoked, and those that are prepared for a switch day.
 
 For pages, give --count, and for the next page the last serial of the one before with --after.`,
-		Example: "  ironseal certificate list\n  ironseal certificate list --state expiring\n  ironseal certificate list --template web-server --quiet\n  ironseal certificate list --held-by \"harbour mail team\" --ends-before 2030-01-01\n  ironseal certificate list --count 20",
-		Args:    session.Exactly(0, "no argument"),
+		Example: `  ironseal certificate list
+  ironseal certificate list --state expiring
+  ironseal certificate list --template web-server --quiet
+  ironseal certificate list --held-by "harbour mail team" --ends-before 2030-01-01
+  ironseal certificate list --count 20`,
+		Args: session.Exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return listed(cmd, s, which, d, after)
 		},
@@ -224,11 +228,14 @@ func certificateShow(s *session.Session) *cobra.Command {
 	var all, changes bool
 	var field string
 	c := &cobra.Command{
-		Use:     "show CERTIFICATE",
-		Short:   "Show one certificate",
-		Long:    "Show one certificate, what matters first.\n\n" + certificateNaming,
-		Example: "  ironseal certificate show booking.ternbay.example\n  ironseal certificate show R1 --all\n  ironseal certificate show R1 --field sha1\n  ironseal certificate show R1 --template-changes",
-		Args:    session.Exactly(1, "a certificate"),
+		Use:   "show CERTIFICATE",
+		Short: "Show one certificate",
+		Long:  "Show one certificate, what matters first.\n\n" + certificateNaming,
+		Example: `  ironseal certificate show booking.ternbay.example
+  ironseal certificate show R1 --all
+  ironseal certificate show R1 --field sha1
+  ironseal certificate show R1 --template-changes`,
+		Args: session.Exactly(1, "a certificate"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := s.Estate(cmd.Context())
 			if err != nil {

@@ -221,8 +221,9 @@ func certificateCompare(s *session.Session) *cobra.Command {
 		Short: "Compare two certificates",
 		Long: `Compare two certificates, for example that of a server that works with that of one that does
 not. Each is a file, or is named as in certificate show.`,
-		Example: "  ironseal certificate compare booking.ternbay.example mail.ternbay.example\n  ironseal certificate compare R1 ../handed-out/root.pem",
-		Args:    session.Exactly(2, "two certificates"),
+		Example: `  ironseal certificate compare booking.ternbay.example mail.ternbay.example
+  ironseal certificate compare R1 ../handed-out/root.pem`,
+		Args: session.Exactly(2, "two certificates"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var two [2]*cert.Certificate
 			for i, a := range args {

@@ -36,8 +36,11 @@ says which key, request and certificate belong together, which certificate issue
 what is missing. No estate is needed.
 
 A PKCS#12 file is opened too: its password comes from --open-with, or is asked for.`,
-		Example: "  ironseal read ../inbox/mail.txt\n  ironseal read - < ../inbox/mail.txt\n  ironseal read --all ../inbox/mail.txt\n  ironseal read ../handed-out ../drafts",
-		Args:    session.AtLeast(1, "a file, or -"),
+		Example: `  ironseal read ../inbox/mail.txt
+  ironseal read - < ../inbox/mail.txt
+  ironseal read --all ../inbox/mail.txt
+  ironseal read ../handed-out ../drafts`,
+		Args: session.AtLeast(1, "a file, or -"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			inputs, err := s.Inputs(args)
 			if err != nil {
@@ -166,7 +169,7 @@ func readOne(ctx context.Context, s *session.Session, in intake.Input, openWith 
 	return out, heap, faults
 }
 
-// inStore says what is in a PKCS#12 file. Where nobody can be asked for its password, nothing more is said.
+// inStore says what is in a PKCS#12 file. Where no one can be asked for its password, nothing more is said.
 func inStore(ctx context.Context, s *session.Session, der []byte, name, openWith string) (out []describe.Object,
 	heap []match.Thing, err error) {
 	entries, err := pkcs.ReadStore(der, nil) // trust stores often have no password

@@ -152,7 +152,7 @@ func policyFlags(fl *pflag.FlagSet, policies *[]string, q *path.Question) {
 }
 
 // unasked says what the records, where there are any, know against a certificate of which no chain
-// was found, since nobody has asked them then, and of an authority's that it was replaced. It says as well that an
+// was found, since no one has asked them then, and of an authority's that it was replaced. It says as well that an
 // incident is open about its key or
 // that of an authority above, which a client cannot know.
 func unasked(ctx context.Context, s *session.Session, c *cert.Certificate, v *path.Verdict) error {

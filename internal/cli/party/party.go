@@ -246,11 +246,12 @@ func done(s *session.Session, what string, names []string, head string) error {
 func change(s *session.Session) *cobra.Command {
 	var f said
 	c := &cobra.Command{
-		Use:     "change PARTY",
-		Short:   "Change a party",
-		Long:    "Change a party. Only what you give with an option changes.",
-		Example: "  ironseal party change quay-gate-3 --owner \"harbour technicians\"\n  ironseal party change quay-gate-3 --closed \"firmware 2.1 trusts only its maker's list\"",
-		Args:    session.Exactly(1, "a party"),
+		Use:   "change PARTY",
+		Short: "Change a party",
+		Long:  "Change a party. Only what you give with an option changes.",
+		Example: `  ironseal party change quay-gate-3 --owner "harbour technicians"
+  ironseal party change quay-gate-3 --closed "firmware 2.1 trusts only its maker's list"`,
+		Args: session.Exactly(1, "a party"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := s.Estate(cmd.Context())
 			if err != nil {

@@ -54,7 +54,7 @@ func draftManifest(s *session.Session, cmd *cobra.Command, base intake.DraftAsk,
 		inputs = append(inputs, intake.Input{Name: d.RequestFile, Data: bundle.PEM(bundle.Request, d.Request.Raw)})
 	}
 	stop()
-	list, head, faults := intake.Receive(cmd.Context(), e, inputs, "") // nobody sent them
+	list, head, faults := intake.Receive(cmd.Context(), e, inputs, "") // no one sent them
 	if len(faults) > 0 {
 		return errors.Join(faults...)
 	}
@@ -140,7 +140,7 @@ func askNames(ctx context.Context, s *session.Session) ([]san.Name, error) {
 		list = append(list, drawServices(s, services, *host, strings.Trim(inside, " ."))...)
 	}
 	for {
-		n, err := askName(ctx, s, "Another name or address (Enter when there is none): ", true)
+		n, err := askName(ctx, s, "Another name or address (Enter for none):  ", true)
 		if err != nil {
 			return nil, err
 		}

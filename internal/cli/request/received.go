@@ -95,7 +95,7 @@ func received(s *session.Session, count int, head journal.Head) {
 	s.Next(session.Hint{Why: "see what waits", Command: "ironseal request list"})
 }
 
-// afterReceipt is what comes after a request was imported: one that nobody can sign is declined.
+// afterReceipt is the next step after a request was imported: one that no one can sign is declined.
 func afterReceipt(r intake.Received, name string) session.Hint {
 	for _, f := range describe.Request(r.Request).Findings {
 		if f.Severity == finding.Refused {

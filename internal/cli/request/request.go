@@ -319,10 +319,12 @@ func requestShow(s *session.Session) *cobra.Command {
 	var all, resolve bool
 	var field string
 	c := &cobra.Command{
-		Use:     "show REQUEST",
-		Short:   "Show one request",
-		Example: "  ironseal request show R1\n  ironseal request show R1 --all\n  ironseal request show R1 --field check_code",
-		Args:    session.Exactly(1, "a request, such as R1"),
+		Use:   "show REQUEST",
+		Short: "Show one request",
+		Example: `  ironseal request show R1
+  ironseal request show R1 --all
+  ironseal request show R1 --field check_code`,
+		Args: session.Exactly(1, "a request, such as R1"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := s.Estate(cmd.Context())
 			if err != nil {

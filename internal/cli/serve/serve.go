@@ -169,7 +169,7 @@ func run(ctx context.Context, s *session.Session, cmd *cobra.Command, f flags) e
 	return serve(ctx, svc, h, on, log)
 }
 
-// serve serves until the program is told to stop. A hangup lets it read its settings again.
+// serve serves until a signal stops the program. A hangup lets it read its settings again.
 func serve(ctx context.Context, svc *service.Service, h *httpd.Server, on []httpd.Listening, log *slog.Logger) error {
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 	defer stop()
@@ -227,7 +227,7 @@ func supervised(ctx context.Context, svc *service.Service, log *slog.Logger) {
 
 func notify(log *slog.Logger, state string) {
 	if _, err := daemon.SdNotify(false, state); err != nil {
-		log.Warn("systemd cannot be told", "state", state, "error", err)
+		log.Warn("systemd cannot be notified", "state", state, "error", err)
 	}
 }
 

@@ -48,8 +48,8 @@ func (s *Session) Opens(need int) bool {
 	return need < 2
 }
 
-// AgreeTo asks a person, or lets a command go on that enough agreed to. Where others have to agree first, it records a
-// proposal, or an approval, says so, and stops the command without an error.
+// AgreeTo asks a person, or lets a command continue that enough people agreed to. Where others have to agree first, it
+// records a proposal, or an approval, says so, and stops the command without an error.
 func (s *Session) AgreeTo(ctx context.Context, e *estate.Estate, a Agreement) error {
 	switch {
 	case s.Under != nil:

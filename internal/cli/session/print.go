@@ -121,7 +121,7 @@ func OrDash(s string) string {
 func Refusal(about, outcome string, list finding.List) error {
 	hint := "a refused finding cannot be waived"
 	if stops := list.Stops(); strings.HasPrefix(stops, "needs") {
-		hint = "to go on anyway:"
+		hint = "to continue anyway:"
 		for _, c := range list.Distinct() {
 			hint += " --waive " + string(c)
 		}

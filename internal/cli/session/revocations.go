@@ -44,7 +44,7 @@ func (r *Revocations) ask(s *Session) evidence.Ask {
 	return evidence.Ask{Fetch: r.fetch, Rules: rules, Random: s.Entropy(), Cache: &r.seen}
 }
 
-// Prepare reads the files, and what the estate published, once; e is nil if there is none.
+// Prepare reads the files, and what the estate published, once; e is nil if none exists.
 func (r *Revocations) Prepare(ctx context.Context, s *Session, e *estate.Estate) (err error) {
 	if r.local && !r.fetch {
 		return Misused("--fetch-local says from where else to fetch: it goes with --fetch")

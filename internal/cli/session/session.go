@@ -1,4 +1,4 @@
-// Package session is one run of the program: what it was told by options that every
+// Package session is one run of the program: the options that every
 // command has, the screens it prints on, the estate it has opened, and how it asks a
 // person for consent, for a passphrase or for a file. Commands are built on it.
 package session
@@ -83,7 +83,7 @@ type Session struct {
 	Started bool
 	Acting  bool // the command changes records
 
-	Inspecting bool // the command finds out what is wrong with records that nobody should go on with
+	Inspecting bool // the command finds out what is wrong with records that no one should continue with
 	OwnFiles   bool // the command is about files that are not those on record
 
 	bannered bool // it was said that this is a rehearsal

@@ -152,7 +152,7 @@ func (g *gathering) fromFile(ctx context.Context, file string) (shamir.Share, er
 	}
 }
 
-// byKey opens a share that is sealed to an SSH key, with that of the private keys at hand which is its.
+// byKey opens a share that is sealed to an SSH key, with the private key among those available that belongs to it.
 func (g *gathering) byKey(ctx context.Context, sealed shamir.Sealed) (shamir.Share, error) {
 	for _, path := range g.p.ShareKeys {
 		f, err := sshagent.ReadPrivateFile(strings.TrimSpace(path))

@@ -18,7 +18,7 @@ func WithAll(ctx context.Context, add func()) context.Context {
 	return context.WithValue(ctx, all{}, add)
 }
 
-// UnknownCommand says that there is no such command, and which was probably meant: one of this name
+// UnknownCommand says that there is no such command, and which was probably meant: one with this name
 // elsewhere, else one that is spelt alike.
 func UnknownCommand(c *cobra.Command, typed string) error {
 	if ctx := c.Context(); ctx != nil {

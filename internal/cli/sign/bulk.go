@@ -48,7 +48,7 @@ func signAll(ctx context.Context, s *session.Session, ask signing.SignAsk) error
 	return SignPlanned(ctx, s, e, list)
 }
 
-// openMeanwhile opens the key while requests are planned, where nobody has to be asked for its passphrase: deriving a
+// openMeanwhile opens the key while requests are planned, where no one has to be asked for its passphrase: deriving a
 // key takes a while. Whether it opens is asked again, and told, before the sheet. wait waits for it.
 func openMeanwhile(ctx context.Context, s *session.Session, e *estate.Estate, ask signing.SignAsk) (wait func()) {
 	g, t, err := signing.IssuerFor(ctx, e, ask)
@@ -152,7 +152,7 @@ func SignPlanned(ctx context.Context, s *session.Session, e *estate.Estate, list
 		}
 	}
 	for _, o := range others {
-		s.Errs.Say("(%s: somebody else decided it meanwhile)", term.Safe(o))
+		s.Errs.Say("(%s: someone else decided it meanwhile)", term.Safe(o))
 	}
 	return bulkResult(s, done, signed, failed)
 }
@@ -169,7 +169,7 @@ func apart(e *estate.Estate, list []signing.Planned) (agreed []*signing.Sheet, f
 				Refused: true})
 		case e.NeedsFor(*p.Sheet.Template) > 1:
 			failed = append(failed, session.Failure{Name: p.Title(), Refused: true, Why: fmt.Sprintf(
-				"%d operators must agree: propose it by itself, ironseal sign %s --template %s",
+				"%d operators must agree: propose it alone, ironseal sign %s --template %s",
 				p.Sheet.Template.Approvals, p.Title(), p.Sheet.Template.Name)})
 		default:
 			agreed = append(agreed, p.Sheet)
@@ -178,7 +178,7 @@ func apart(e *estate.Estate, list []signing.Planned) (agreed []*signing.Sheet, f
 	return agreed, failed
 }
 
-// namedWaivers refuses a waiver that would hold for a whole heap: nobody has
+// namedWaivers refuses a waiver that would hold for a whole heap: no one has
 // looked at each of them.
 func namedWaivers(ask signing.SignAsk) error {
 	for _, w := range ask.Waivers {

@@ -6,7 +6,7 @@ import (
 	"ironseal/pki/advice"
 )
 
-// patterns are the command lines of acts. A value stands in braces; what stands in brackets is left out unless
+// patterns are the command lines of acts. A value is in braces; a part in brackets is left out unless
 // the step gives its value, or names the option.
 var patterns = sync.OnceValue(func() map[advice.Act]string {
 	return map[advice.Act]string{

@@ -109,8 +109,9 @@ func templateCopy(s *session.Session) *cobra.Command {
 		Short: "Create a template that is based on another",
 		Long: `Write templates/NEW.toml, based on TEMPLATE. The new file has only what differs. A later change in
 TEMPLATE counts for the new one too.`,
-		Example: "  ironseal template copy web-server quay-device --title \"Quay device\"\n  ironseal template compare web-server mail-server",
-		Args:    session.Exactly(2, "a template and a new name"),
+		Example: `  ironseal template copy web-server quay-device --title "Quay device"
+  ironseal template compare web-server mail-server`,
+		Args: session.Exactly(2, "a template and a new name"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e, err := s.Estate(cmd.Context())
 			if err != nil {

@@ -232,7 +232,7 @@ fingerprint that you were given in another way. Colons, blanks and case are igno
 func (f addFlags) ask(s *session.Session, set string) (ask anchors.AddAsk, err error) {
 	ask.Set = set
 	if f.endpoint != "" && len(f.fingerprints) == 0 {
-		return ask, session.Misused("--endpoint is believed only with a fingerprint that somebody read out: add " +
+		return ask, session.Misused("--endpoint is believed only with a fingerprint that a person read out: add " +
 			"--fingerprint HEX")
 	}
 	for _, t := range f.fingerprints {

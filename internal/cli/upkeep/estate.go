@@ -288,7 +288,7 @@ open them again.`,
 			}
 			s.Out.Say("%s %s, as of %s, journal %s", s.Out.Paint(term.Good, "✓ restored"), term.Safe(s.Path(args[1])),
 				r.Backup.Made.Format("2006-01-02 15:04 UTC"), r.Backup.Head)
-			s.Out.Say("  request numbers go on at R%d", r.NextRequest)
+			s.Out.Say("  request numbers continue at R%d", r.NextRequest)
 			s.Next(session.Hint{Why: "check it",
 				Command: "ironseal estate check --estate " + s.Shell.Word(s.Path(args[1]))},
 				session.Hint{Why: "learn what was revoked since, from the folder that is served",

@@ -315,7 +315,7 @@ by it.`,
 				return s.PrintJSON(map[string]any{"was_ahead": latest, "now": s.Moment(),
 					"journal_head": head.String()})
 			}
-			s.Out.Say("%s entries up to %s count as dated by a wrong clock; time goes on from %s   journal %s",
+			s.Out.Say("%s entries up to %s count as dated by a wrong clock; time continues from %s   journal %s",
 				s.Out.Paint(term.Good, "✓ on record:"), latest.Format("2006-01-02 15:04 UTC"),
 				s.Moment().Format("2006-01-02 15:04 UTC"), head)
 			return nil

@@ -10,7 +10,7 @@ import (
 // place is where Linux keeps files in memory.
 const place = "/dev/shm"
 
-// Prefer makes the folders of t.TempDir in memory, where the system has such a place and nobody chose another by
+// Prefer makes the folders of t.TempDir in memory, where the system has such a place and no one chose another by
 // TMPDIR. Call it in TestMain, before the first test.
 func Prefer() {
 	if runtime.GOOS != "linux" || os.Getenv("TMPDIR") != "" {

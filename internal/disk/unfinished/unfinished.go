@@ -36,7 +36,7 @@ func (d Dir) Note(at disk.Disk, random io.Reader, dir string) (done func(), err 
 	}
 	note := filepath.Join(notes, hex.EncodeToString(name)+".txt")
 	release := func() {}
-	for locked := false; !locked; { // another program may take a note away that nobody holds yet
+	for locked := false; !locked; { // another program may take a note away that no one holds yet
 		if err := at.New(note, []byte(dir+"\n"), 0o600); err != nil {
 			return nil, err
 		}

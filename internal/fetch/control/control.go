@@ -1,5 +1,5 @@
-// Package control looks at what stands at a name, to see whether whoever asks for a certificate controls it: a page by
-// HTTP (RFC 8555 section 8.3), texts in DNS (section 8.4), a certificate by TLS (RFC 8737).
+// Package control fetches what is published at a name, to see whether whoever asks for a certificate controls it: a
+// page by HTTP (RFC 8555 section 8.3), texts in DNS (section 8.4), a certificate by TLS (RFC 8737).
 //
 // Names come from clients, so they are hostile: each could lead to a service inside that no client can reach itself.
 // Loopback, link-local and multicast addresses are never connected to unless it is allowed, nor the server's own

@@ -26,7 +26,7 @@ func (c *Files) keepOpen(signer crypto.Signer, public key.Public, handle string)
 	return &opened{files: c, identity: public}, nil
 }
 
-// Ahead opens a key now. So a wrong passphrase, or one that nobody can give, is told before a person reads a long
+// Ahead opens a key now. So a wrong passphrase, or one that no one can give, is reported before a person reads a long
 // sheet.
 func (c *Files) Ahead(ctx context.Context, public key.Public, handle string, purpose keystore.Purpose) error {
 	_, err := c.Open(ctx, public, handle, purpose)

@@ -102,7 +102,7 @@ func (c *Files) ToAgent(context.Context, key.Public, string, bool) error {
 // SetAside moves a key's file in the directory into a folder, and the note of who has its shares after it.
 func (c *Files) SetAside(public key.Public, folder string) (string, error) {
 	if _, err := disk.Read(c.path(public), mostKey); err != nil {
-		return "", nil // there is none
+		return "", nil // it does not exist
 	}
 	if err := disk.OwnDir(folder); err != nil {
 		return "", err

@@ -155,7 +155,7 @@ func (c *Files) putShelved(w *rewrapped, in keystore.Change) error {
 	return nil
 }
 
-// StoredSHA256 is the digest of a key's file as it is, in hex; "" if there is none. The key is named by
+// StoredSHA256 is the digest of a key's file as it is, in hex; "" if none exists. The key is named by
 // its fingerprint in hex.
 func (c *Files) StoredSHA256(fingerprint string) string {
 	data, _, err := c.load(filepath.Base(fingerprint) + ".key")

@@ -18,7 +18,7 @@ import (
 
 // Shelf is where sealed files are kept besides the directory.
 type Shelf interface {
-	// Sealed is a file by its name; an error of the kind fault.NotFound where there is none.
+	// Sealed is a file by its name; an error of the kind fault.NotFound if none exists.
 	Sealed(ctx context.Context, name string) ([]byte, error)
 	// SealedNames lists the files there.
 	SealedNames(ctx context.Context) ([]string, error)

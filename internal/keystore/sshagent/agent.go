@@ -23,13 +23,13 @@ import (
 	"ironseal/pki/operator"
 )
 
-// Agent is an SSH agent. It is spoken to anew for each question, so that one that was started again serves.
+// Agent is an SSH agent. Each question connects again, so that an agent which was restarted serves too.
 type Agent struct {
 	Socket string        // a socket's path; on Windows a pipe's name
 	Wait   time.Duration // for each answer; 0 is DefaultWait
 }
 
-// DefaultWait is how long an answer is waited for, where nobody has to confirm it.
+// DefaultWait is how long an answer is waited for, where no one has to confirm it.
 const DefaultWait = 15 * time.Second
 
 // pipe is where Windows has its agent.
@@ -96,7 +96,7 @@ func (a *Agent) Sign(ctx context.Context, blob, data []byte, sha256 bool) (*ssh.
 }
 
 // ask asks one question on a connection of its own. It returns when the time is over, whatever the agent does; what the
-// agent answers after that reaches nobody.
+// agent answers after that reaches no one.
 func ask[T any](ctx context.Context, a *Agent, question func(agent.ExtendedAgent) (T, error)) (T, error) {
 	var none T
 	wait := a.Wait

@@ -56,12 +56,12 @@ func (s *Store) noted(p key.Public) bool {
 	return err == nil
 }
 
-// Has reports whether the key is here: in a file, in an agent by a note, or in the agent at hand.
+// Has reports whether the key is here: in a file, in an agent by a note, or in the agent that is connected.
 func (s *Store) Has(p key.Public) bool {
 	return s.Keystore.Has(p) || s.noted(p) || s.offered(p) != nil
 }
 
-// offered is the key as the agent at hand names it; nil where it does not hold it.
+// offered is the key as the connected agent names it; nil where it does not hold it.
 func (s *Store) offered(p key.Public) []byte {
 	if s.Agent == nil {
 		return nil

@@ -23,7 +23,7 @@ type Keys struct {
 	open ssh.Signer // of the file
 }
 
-// Holding finds the first of some keys that can sign here, and how. It is -1 where there is none; why says what could
+// Holding finds the first of some keys that can sign here, and how. It is -1 if none exists; why says what could
 // not be asked.
 func (k *Keys) Holding(ctx context.Context, among []operator.Key) (at int, sign func([]byte) ([]byte, error),
 	why error) {

@@ -209,7 +209,7 @@ func (b Board) Metrics() []byte {
 	family("findings", "", "How many things are wrong with it.", func(r endpoint.Row) (string, bool) {
 		return fmt.Sprint(len(r.ToDo())), true
 	})
-	family("looked_at_seconds", "seconds", "When it was looked at, since 1970.", func(endpoint.Row) (string, bool) {
+	family("looked_at_seconds", "seconds", "When it was probed, since 1970.", func(endpoint.Row) (string, bool) {
 		return fmt.Sprint(b.Now.Unix()), true
 	})
 	out.WriteString("# EOF\n")

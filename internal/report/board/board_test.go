@@ -23,7 +23,7 @@ func rows(n int) (out []endpoint.Row) {
 			Anchor: "Tern Bay Ferries Root"}
 		if !r.Trusted {
 			r.Findings = finding.List{finding.New(finding.MissingIssuer, "It does not send Tern Bay Ferries Services, "+
-				"which stands between its certificate and the root.").WithRemedy("add it to its chain file")}
+				"which is between its certificate and the root.").WithRemedy("add it to its chain file")}
 		}
 		out = append(out, r)
 	}

@@ -8,7 +8,7 @@ import (
 	"syscall"
 )
 
-// asUser lets the server run as somebody else where the tests are run by root, which it refuses.
+// asUser lets the server run as someone else where the tests are run by root, which it refuses.
 func asUser() *syscall.SysProcAttr {
 	attr := &syscall.SysProcAttr{Setpgid: true}
 	if who := owner(); who != nil {

@@ -11,9 +11,9 @@ import (
 )
 
 // What roles of operators may write is refused by the database too, for whoever connects as a member of its roles: the
-// program's own table of acts binds the program, and privileges bind every other. Nobody may change or delete an entry
+// program's own table of acts binds the program, and privileges bind every other. No one may change or delete an entry
 // of
-// the journal, and nobody but the owner may change a table.
+// the journal, and no one but the owner may change a table.
 
 // writes are the privileges of each role, by table, beyond those of the roles before it. All roles read everything but
 // sealed keys, which those read who sign with them.

@@ -24,7 +24,7 @@ type server struct {
 	pool     *pgxpool.Pool
 	place    string // without a password
 	head     string // the file of this machine that notes the newest entry
-	channel  string // on which newest entries are told
+	channel  string // for notices about newest entries
 	several  bool   // there is more than one server
 	writable bool
 }
@@ -139,7 +139,7 @@ func describe(c *pgx.ConnConfig) string {
 	return fmt.Sprintf("%s on %s", c.Database, where)
 }
 
-// channelOf is where newest entries of one estate's records are told. Others of the same database have others.
+// channelOf is the channel for notices about newest entries of one estate. Others of the same database have others.
 func channelOf(c *pgx.ConnConfig) string {
 	sum := fnv.New64a()
 	sum.Write([]byte(c.RuntimeParams["search_path"]))
@@ -192,8 +192,8 @@ func (s *server) tables(ctx context.Context, d *sqldb.DB) error {
 	return tx.Commit()
 }
 
-// pool makes the first connection. A single server that does not answer is told at once; where there are several, one
-// of them may be about to take over, and it is waited for.
+// pool makes the first connection. A single server that does not answer is reported at once. With several, one of them
+// may be about to take over: pool waits for it.
 func pool(ctx context.Context, s *server) error {
 	until := time.Now().Add(s.Patience())
 	for {

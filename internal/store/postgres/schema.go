@@ -2,14 +2,14 @@
 // what its errors mean in words, how its tables are made. The questions that its users ask are in the SQL that all
 // databases share.
 //
-// Changes take turns here as in a file: each begins by locking the table turn, which nobody else may lock, and ends
+// Changes take turns here as in a file: each begins by locking the table turn, which no one else may lock, and ends
 // with its commit. All that an act asks again inside its transaction is therefore the newest, and the journal's head is
 // the one that it links to; no isolation level has to find out afterwards that two acts did not go together. What takes
 // long (reading, planning, asking a person, opening a key, signing) comes before.
 package postgres
 
 // schema is what the records are made of, column by column as in a file (package sqlite). Texts are compared by their
-// bytes. Relations can be checked at the end of a transaction, for records that are brought from elsewhere.
+// bytes. Relations can be checked at the end of a transaction, for records that are brought from outside.
 const schema = `
 CREATE TABLE turn (one BIGINT PRIMARY KEY);
 CREATE TABLE meta (key TEXT COLLATE "C" PRIMARY KEY, value TEXT COLLATE "C" NOT NULL);

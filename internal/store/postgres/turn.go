@@ -75,7 +75,7 @@ func (t *turn) QueryContext(ctx context.Context, query string, args ...any) (*sq
 }
 
 // Begin begins a change, once no other is going on. It waits for as long as the connection says (lock_timeout).
-// Those who listen are told of the change when it is committed, and not when it is not.
+// Listeners get a notice of the change only when it is committed.
 func (s *server) Begin(ctx context.Context, db *sql.DB, first string, args ...any) (sqldb.Tx, []any, error) {
 	c, err := db.Conn(ctx)
 	if err != nil {
@@ -159,7 +159,7 @@ func (t *turn) TakeRows(ctx context.Context, table string, columns []string, val
 	})
 }
 
-// StmtContext implements sqldb.Tx. The driver keeps statements ready, so nobody asks for it.
+// StmtContext implements sqldb.Tx. The driver keeps statements ready, so no one asks for it.
 func (t *turn) StmtContext(context.Context, *sql.Stmt) *sql.Stmt { return nil }
 
 // Commit implements sqldb.Tx.

@@ -7,7 +7,7 @@ import (
 	"sync/atomic"
 )
 
-// asking runs statements in a transaction, or where there is none, on the database.
+// asking runs statements in a transaction; without one, on the database.
 type asking struct {
 	of *DB
 	tx Tx
@@ -32,7 +32,7 @@ func (a asking) statement(ctx context.Context, query string) *sql.Stmt {
 	return a.within.statement(ctx, a.tx, query)
 }
 
-// query asks the transaction, or the database where there is none.
+// query asks the transaction; without one, the database.
 func (a asking) query(ctx context.Context, query string, args []any) (*sql.Rows, error) {
 	query, args = a.of.Statement(query, args)
 	if a.tx != nil {
@@ -108,7 +108,7 @@ func (a asking) StreamContext(ctx context.Context, query string, args ...any) (R
 	return &decoded{Rows: rows, value: a.of.Value}, nil
 }
 
-// inLine waits until nobody else asks the transaction, and returns what lets the next one ask.
+// inLine waits until no one else asks the transaction, and returns what lets the next one ask.
 func (a asking) inLine() (done func()) {
 	if a.tx == nil || a.within == nil {
 		return func() {}

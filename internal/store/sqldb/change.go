@@ -57,7 +57,7 @@ func (c *Change) For(ctx context.Context, now func() time.Time) *Change {
 	return &Change{Ctx: ctx, At: now().UTC(), tx: c.tx, of: c.of, within: c.within, first: c.first}
 }
 
-// Spoil lets nobody keep the change: a statement of it failed half way. It returns the failure.
+// Spoil lets no one keep the change: a statement of it failed half way. It returns the failure.
 func (c *Change) Spoil(err error) error {
 	c.within.spoilt = errors.Join(c.within.spoilt, err)
 	return err
@@ -99,7 +99,7 @@ func (c *Change) Exec(query string, args ...any) (sql.Result, error) {
 	return c.tx.ExecContext(c.Ctx, query, args...)
 }
 
-// ExecLater writes what nobody asks the outcome of, before the next statement or with the commit.
+// ExecLater runs a statement whose outcome is not needed, before the next one or with the commit.
 func (c *Change) ExecLater(query string, args ...any) error {
 	if l, ok := c.tx.(Later); ok {
 		query, args = c.of.Statement(query, args)

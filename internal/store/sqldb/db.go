@@ -19,7 +19,7 @@ type DB struct {
 	view Tx // what is read is of one moment; nil for whatever is newest
 
 	prepared *prepared
-	within   *ready // of the transaction; nil where there is none
+	within   *ready // of the transaction; nil if none exists
 }
 
 // New is a database that was opened.

@@ -29,9 +29,9 @@ type Dialect interface {
 	// Patience is how long a change is tried again after its connection was lost; 0 where that cannot happen.
 	Patience() time.Duration
 
-	// Begin begins a change, once no other is going on. Those who listen are told when it is committed. first is a
+	// Begin begins a change, once no other is under way. Listeners get a notice when it is committed. first is a
 	// question that is asked in the same breath, where that saves time; the row is nil where it does
-	// not, or where there is none.
+	// not, or if none exists.
 	Begin(ctx context.Context, db *sql.DB, first string, args ...any) (Tx, []any, error)
 	// ViewOptions are those of a transaction that reads records of one moment.
 	ViewOptions() *sql.TxOptions
@@ -63,7 +63,7 @@ type Dialect interface {
 	LaterRelations(c *Change) error
 	// Continue lets the numbers of rows that are added continue after those that were copied.
 	Continue(c *Change) error
-	// Listen calls told when others committed a change, until ctx ends. It returns at once where nobody tells.
+	// Listen calls told when others committed a change, until ctx ends. It returns at once where no one tells.
 	Listen(ctx context.Context, told func()) error
 }
 

@@ -55,7 +55,7 @@ type access int
 const (
 	readWrite access = iota
 	readOnly         // the directory cannot be written, and the log beside the file is there
-	immutable        // nor is there a log: nobody can be writing
+	immutable        // nor is there a log: no one can be writing
 )
 
 // checkpointBehind is how many pages of 4 KB the log has when they are written into the database: those of indexes are

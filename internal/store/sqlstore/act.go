@@ -101,7 +101,7 @@ func (t *Tx) change(fn func(store.Tx) ([]journal.Entry, error)) (journal.Head, e
 	return last.Head(), nil
 }
 
-// ActAs lets the change be recorded in the name of somebody who vouches for it.
+// ActAs lets the change be recorded in the name of someone who vouches for it.
 func (t *Tx) ActAs(actor string, vouch func([]journal.Entry) (journal.Entry, error)) {
 	t.actor, t.vouch = actor, vouch
 }

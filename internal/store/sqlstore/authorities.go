@@ -32,7 +32,7 @@ func (t *Tx) AddAuthority(n store.NewAuthority) (generation int64, err error) {
 		return 0, err
 	}
 	if taken {
-		return 0, fault.New(fault.Changed, "authority %s: another program made one of this name meanwhile", n.Handle).
+		return 0, fault.New(fault.Changed, "authority %s: another program made one with this name meanwhile", n.Handle).
 			On(fault.Authority.Named("%s", n.Handle))
 	}
 	var id int64
@@ -293,7 +293,7 @@ func (l *loading) joined() (hierarchy.Hierarchy, error) {
 		steps := 0
 		for up := g.Issuer; up != nil; up = up.Issuer {
 			if steps++; steps > len(l.generations) {
-				return nil, fmt.Errorf("authority %s: the generations above it stand above each other", g.Name())
+				return nil, fmt.Errorf("authority %s: the generations above it form a circle", g.Name())
 			}
 		}
 	}
@@ -325,7 +325,7 @@ func (l *loading) joined() (hierarchy.Hierarchy, error) {
 		}
 	}
 	if len(loop) > 0 {
-		return nil, fmt.Errorf("the authorities %s stand above each other, or below one that does",
+		return nil, fmt.Errorf("the authorities %s form a circle, or are below one",
 			strings.Join(loop, ", "))
 	}
 	return out, nil

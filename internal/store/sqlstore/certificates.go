@@ -115,7 +115,7 @@ func (t *Tx) relate(n store.NewCertificate, id int64) error {
 }
 
 // keepTemplate keeps the template that a certificate was made by, once, and returns its
-// name in the records; nil for one of somebody else's.
+// name in the records; nil for one of someone else's.
 func (t *Tx) keepTemplate(n store.NewCertificate, stored map[[32]byte]bool) (any, error) {
 	if n.TemplateName == "" {
 		return nil, nil
@@ -296,7 +296,7 @@ func (s *Store) LatestCertificate(ctx context.Context) (id int64, err error) {
 	return id, s.Explain(err)
 }
 
-// CertificatesHeldBy finds the certificates of which somebody is a holder (see Holders).
+// CertificatesHeldBy finds the certificates of which someone is a holder (see Holders).
 func (s *Store) CertificatesHeldBy(ctx context.Context, who string) ([]store.Certificate, error) {
 	return s.certificates(ctx, `WHERE c.id IN (SELECT certificate FROM holder WHERE who = ?1)
 		OR c.request IN (SELECT number FROM request WHERE sender = ?1) ORDER BY c.id`, who)

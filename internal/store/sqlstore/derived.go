@@ -120,7 +120,7 @@ func (s *Store) Derived(ctx context.Context, kind event.Kind, fn func(string, jo
 	return s.Explain(derived(ctx, s.Querier(), kind, fn))
 }
 
-// DerivedOf is the entry that counts about one thing; false if there is none.
+// DerivedOf is the entry that counts about one thing; false if none exists.
 func (s *Store) DerivedOf(ctx context.Context, kind event.Kind, name string) (journal.Entry, bool, error) {
 	en, there, err := derivedOf(ctx, s.Querier(), kind, name)
 	return en, there, s.Explain(err)

@@ -69,7 +69,7 @@ func (s *Store) Close() error {
 	return s.DB.Close()
 }
 
-// NotedHead is the head that was noted beside the records; false if there is none.
+// NotedHead is the head that was noted beside the records; false if none exists.
 func (s *Store) NotedHead() (journal.Head, bool) {
 	data, err := disk.Read(s.HeadFile(), 100)
 	if err != nil {

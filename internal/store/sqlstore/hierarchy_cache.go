@@ -33,7 +33,7 @@ func hierarchyState(w sqldb.Words) string {
 		FROM link l)`
 }
 
-// momentary is what the records say at one moment, which nobody changes: it is asked once.
+// momentary is what the records say at one moment, which no one changes: it is asked once.
 type momentary struct {
 	mu   sync.Mutex
 	read bool

@@ -176,7 +176,7 @@ func (s *Store) eachBlock(ctx context.Context, ask store.LineAsk, question strin
 	return err
 }
 
-// readLines gives blocks of rows to read, in what comes from free, until they end or nobody wants more.
+// readLines gives blocks of rows to read, into blocks from free, until they end or no one wants more.
 func (s *Store) readLines(ctx context.Context, names bool, question string, args []any, read chan<- []lineRow,
 	free <-chan []lineRow, over <-chan struct{}) error {
 	rows, err := s.Querier().StreamContext(ctx, question, args...)

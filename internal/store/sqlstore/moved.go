@@ -9,7 +9,7 @@ import (
 	"ironseal/internal/store/sqldb"
 )
 
-// Records that were moved say so: whoever still has their address is told, and can record nothing.
+// Records that were moved say so: a program that still has their address reports it and can record nothing.
 
 // movedKey is the row of the table meta that says it. It is not copied.
 const movedKey = "moved"

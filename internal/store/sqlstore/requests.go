@@ -25,7 +25,7 @@ func (t *Tx) AddRequest(r *request.Request, sender string) (number int64, known 
 	return list[0].Number, list[0].Known, nil
 }
 
-// AddRequests records requests. What is on record already, or twice among them, is told by its number.
+// AddRequests records requests. It returns the number of each that is on record already or is repeated.
 func (t *Tx) AddRequests(list []*request.Request, sender string) ([]store.AddedRequest, error) {
 	sums := make([][32]byte, len(list))
 	for i, r := range list {
@@ -273,7 +273,7 @@ func (s *Store) Count(ctx context.Context) (store.Counts, error) {
 	return c, nil
 }
 
-// AddHolder remembers who was handed a certificate; "" where nobody was named.
+// AddHolder remembers who was handed a certificate; "" where no one was named.
 func (t *Tx) AddHolder(certificate int64, who string) error {
 	_, err := t.Exec("INSERT INTO holder (certificate, who, at) VALUES (?,?,?) ON CONFLICT (certificate, who) DO "+
 		"UPDATE "+

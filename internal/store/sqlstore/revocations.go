@@ -285,8 +285,8 @@ func (t *Tx) RevocationsDigest(handle string) (sum string, number int64, err err
 	return store.Digest(number, lines), number, rows.Err()
 }
 
-// ListNumber is the number of the last revocation list of an authority; 0 when
-// there was none.
+// ListNumber is the number of the last revocation list of an authority; 0 before
+// the first.
 func (s *Store) ListNumber(ctx context.Context, handle string) (int64, error) {
 	var n int64
 	err := s.QueryRow(ctx, "SELECT list_number FROM authority WHERE handle = ?", handle).Scan(&n)
@@ -303,7 +303,7 @@ func (s *Store) CountListed(ctx context.Context, handle string, part int, at tim
 	return n, err
 }
 
-// CompromisedKeys are the keys of certificates that were revoked because somebody else has, or may
+// CompromisedKeys are the keys of certificates that were revoked because someone else has, or may
 // have, the key (keyCompromise and cACompromise, RFC 5280 section 5.3.1), each with the serial
 // of one of them.
 func (s *Store) CompromisedKeys(ctx context.Context) (map[[32]byte]string, error) {

@@ -27,7 +27,7 @@ anchors() {
 LIST
 }
 
-# what a shell reads when somebody logs in
+# what a shell reads when someone logs in
 lines() {
 	cat <<'LINES'
 @LINES@
@@ -55,7 +55,7 @@ whole() {
 }
 
 # closed: the first of our files and folders that only some users can read; a program that is told of
-# a bundle which it cannot read trusts nobody
+# a bundle which it cannot read trusts no one
 closed() {
 	for f in "$dir" "$store" "$profile"; do
 		if [ -e "$f" ] && shut "$f"; then

@@ -339,7 +339,7 @@ func signAuthority(ctx context.Context, e *estate.Estate, p Planned, plan issue.
 	return g, head, nil
 }
 
-// compromised reports whether somebody else has, or may have, the key that is left. The new root does
+// compromised reports whether someone else has, or may have, the key that is left. The new root does
 // not vouch for it then: a client that holds the new root alone would accept what a thief signs.
 // Nor does that key sign anything any more, but for its own list.
 func (p Planned) compromised() bool {

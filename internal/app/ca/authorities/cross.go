@@ -101,7 +101,7 @@ func planCross(ctx context.Context, e *estate.Estate, ask CrossAsk) (Crossing, e
 	return out, err
 }
 
-// sound refuses what is no cross-certificate, or would vouch for a key that somebody else may have.
+// sound refuses what is no cross-certificate, or would vouch for a key that someone else may have.
 func (c Crossing) sound(ctx context.Context, from store.DerivedReader) error {
 	by, to := c.By, c.To
 	switch {
@@ -113,7 +113,7 @@ func (c Crossing) sound(ctx context.Context, from store.DerivedReader) error {
 	case key.Same(by.Certificate.Key, to.Certificate.Key):
 		return fmt.Errorf("%s and %s have one key", by.Label(), to.Label())
 	case to.RevokedAbove() != nil || to.Stopped != "":
-		return fault.New(fault.Changed, "%s is %s: nobody is to vouch for it", to.Label(), to.Mark())
+		return fault.New(fault.Changed, "%s is %s: no authority may vouch for it", to.Label(), to.Mark())
 	}
 	list, err := compromise.Incidents(ctx, from)
 	for _, i := range compromise.About(list, to.Certificate.Key.Fingerprint()) {

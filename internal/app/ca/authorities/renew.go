@@ -160,7 +160,7 @@ func renewable(e *estate.Estate, h hierarchy.Hierarchy, a *hierarchy.Authority, 
 	case ask.SameKey && ask.Suspicion != "":
 		return nil, keptKey(a.Handle, "a key that is suspected cannot be kept")
 	case ask.Under == "" && a.Parent != nil && a.Parent.External():
-		return nil, fault.New(fault.Refused, "authority %s: %s stands above it, and %w", a.Handle, a.Parent.Handle,
+		return nil, fault.New(fault.Refused, "authority %s: %s is above it, and %w", a.Handle, a.Parent.Handle,
 			ErrExternal).On(fault.Authority.Named("%s", a.Handle)).
 			Then(advice.To("send a request there", advice.ApplyAuthority, "authority", a.Handle, "file", "FILE"))
 	}

@@ -53,7 +53,7 @@ func ToFolder(ctx context.Context, e *estate.Estate, handle string) ([]Moved, jo
 	}, func(k passphrases.Key) (string, error) { return "", e.Keys.OffShelf(k.Public) })
 }
 
-// move lets each key of an authority be held by somebody else: to copies it there, which is recorded, and away takes it
+// move lets each key of an authority be held by someone else: to copies it there, which is recorded, and away takes it
 // from where it was. Cut off in between, it is in both places, and the same command ends it.
 func move(ctx context.Context, e *estate.Estate, handle, by string, to func(passphrases.Key) error,
 	away func(passphrases.Key) (aside string, err error)) (out []Moved, head journal.Head, err error) {

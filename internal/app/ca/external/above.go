@@ -15,11 +15,11 @@ import (
 	"ironseal/pki/key"
 )
 
-// What comes from elsewhere brings the authorities above it, and the certificates by
+// An answer or an authority from outside brings the authorities above it, and the certificates by
 // which roots vouch for each other. Both are recorded with it: without the link a
 // renewed root elsewhere would break every client that holds only the old one.
 
-// importing is what comes from elsewhere while it is being recorded.
+// importing is a certificate from outside while it is being recorded.
 type importing struct {
 	e      *estate.Estate
 	tx     store.Tx
@@ -134,7 +134,7 @@ func (i *importing) links() error {
 	}
 	for _, c := range i.given {
 		by, to := linkOf(h, c)
-		if by == nil || done[c.SHA256()] || to.Idle() != "" { // nobody vouches for a suspected key
+		if by == nil || done[c.SHA256()] || to.Idle() != "" { // no one vouches for a suspected key
 			continue
 		}
 		done[c.SHA256()] = true
@@ -212,7 +212,7 @@ func generationOf(h hierarchy.Hierarchy, c *cert.Certificate) *hierarchy.Generat
 	return nil
 }
 
-// freeHandle makes a handle for an authority that comes from elsewhere.
+// freeHandle makes a handle for an authority that comes from outside.
 func freeHandle(wish string, c *cert.Certificate, taken map[string]bool) string {
 	base := wish
 	if base == "" {

@@ -130,7 +130,7 @@ func (a *Adoption) sift(c *cert.Certificate) error {
 			return fmt.Errorf("authority %s: the revocation list of %s was not signed by it", a.Ask.Handle, l.Issuer)
 		}
 		if a.Ask.Signer != nil && l.Number != nil && l.Number.BitLen() > mostNumberBits {
-			return fmt.Errorf("authority %s: its list has the number %s, and lists that are signed here go on from "+
+			return fmt.Errorf("authority %s: its list has the number %s, and lists that are signed here continue from "+
 				"numbers below 2^%d: they would be older than that one: adopt it without its key", a.Ask.Handle,
 				l.Number,
 				mostNumberBits)
@@ -150,7 +150,7 @@ func (a Adoption) fits(h hierarchy.Hierarchy, c *cert.Certificate) error {
 		return fmt.Errorf("%s is a certificate by which another authority vouches for %s: adopt it under that handle",
 			c.Title(), a.Link.Authority.Handle)
 	case a.Link != nil && (ask.Signer != nil || len(ask.Issued)+len(ask.Revoked) > 0):
-		return fmt.Errorf("authority %s: a link or cross certificate comes by itself, without key, lists or what was "+
+		return fmt.Errorf("authority %s: a link or cross certificate comes alone, without key, lists or what was "+
 			"issued", ask.Handle)
 	case a.Link != nil:
 		return nil

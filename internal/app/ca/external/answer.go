@@ -57,7 +57,7 @@ var ErrKnown = errors.New("it is on record already")
 
 // MatchAnswer finds the request that a returned certificate answers, by its key, and
 // checks the one against the other. Only what was sent, or is said to have been, is
-// answered: a certificate that nobody asked for closes no request.
+// answered: a certificate that no one asked for closes no request.
 func MatchAnswer(ctx context.Context, e *estate.Estate, ask AnswerAsk) (Answer, error) {
 	a, err := estate.Snapshot(ctx, e, func(e *estate.Estate) (Answer, error) { return matchAnswer(ctx, e, ask) })
 	a.ask = ask
@@ -149,7 +149,7 @@ func matched(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, ask A
 	return a, err
 }
 
-// still refuses what was fit when somebody agreed to it, and is not any more.
+// still refuses what was fit when someone agreed to it, and is not any more.
 func still(about string, now finding.List, err error) error {
 	if err != nil {
 		return err

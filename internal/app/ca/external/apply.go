@@ -135,7 +135,7 @@ func applicant(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, ask
 	a := h.Find(ask.Handle)
 	if a == nil {
 		if ask.SameKey {
-			return subject, "", fmt.Errorf("authority %s: there is none yet whose key could be kept", ask.Handle)
+			return subject, "", fmt.Errorf("authority %s: it does not exist yet, so it has no key to keep", ask.Handle)
 		}
 		subject, err = authorities.SubjectOf(e, authorities.Ask{Handle: ask.Handle, Subject: ask.Subject})
 		return subject, kind, err
@@ -310,7 +310,7 @@ func answerAmong(list []*cert.Certificate, r *request.Request) *cert.Certificate
 	return path.LeafOf(list)
 }
 
-// AcceptAuthority imports an answer that a person agreed to, with what stands
+// AcceptAuthority imports an answer that a person agreed to, with the certificates
 // above it.
 func AcceptAuthority(ctx context.Context, e *estate.Estate, a AuthorityAnswer) (*hierarchy.Generation, journal.Head,
 	error) {

@@ -128,7 +128,7 @@ func dueWithin(ctx context.Context, e *estate.Estate, within span.Span) ([]Due, 
 	for _, a := range h {
 		for _, g := range a.Generations {
 			switch end := g.Certificate.NotAfter; {
-			case !g.Revoked.IsZero(): // nobody accepts it, and it need not be renewed for its end
+			case !g.Revoked.IsZero(): // no one accepts it, and it need not be renewed for its end
 			case !g.SwitchDay.IsZero() && !g.SwitchDay.After(until) && g.Idle() == "":
 				out = append(out, Due{Day: g.SwitchDay, What: "switch day", Title: g.Name(),
 					Next: advice.To("", advice.SwitchChangeOver, "authority", a.Handle)})

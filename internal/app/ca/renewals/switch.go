@@ -228,7 +228,7 @@ func serves(g *hierarchy.Generation) error {
 		return fault.New(fault.Changed, "%s was revoked on %s: what is revoked stays so", g.Label(),
 			g.Revoked.Format("2006-01-02"))
 	case up != nil:
-		return fault.New(fault.Changed, "%s stands below %s, which was revoked on %s", g.Label(), up.Label(),
+		return fault.New(fault.Changed, "%s is below %s, which was revoked on %s", g.Label(), up.Label(),
 			up.Revoked.Format("2006-01-02"))
 	}
 	return nil

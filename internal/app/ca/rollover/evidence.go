@@ -67,7 +67,7 @@ func (h heard) add(party, hexed string, seq int64, ev trust.Evidence) {
 	h.known[party][[32]byte(b)] = append(h.known[party][[32]byte(b)], ev)
 }
 
-// confirmed records what somebody, or a look at an endpoint, told.
+// confirmed records what someone, or a look at an endpoint, told.
 func (h heard) confirmed(en journal.Entry) error {
 	said, err := event.As[event.RootsConfirmed](en)
 	if err != nil {

@@ -60,11 +60,11 @@ func ConfirmByProbe(ctx context.Context, e *estate.Estate, handle string, o prob
 	return out, head, err
 }
 
-// tellable refuses where the roots that are to be learnt cannot be told from others by their
+// tellable refuses where the new roots cannot be distinguished from others by their
 // subjects.
 func (p Progress) tellable(ctx context.Context, e *estate.Estate) error {
 	if len(p.needs) == 0 {
-		return fmt.Errorf("%s: nobody has to learn another root", p.Handle)
+		return fmt.Errorf("%s: no client has to learn another root", p.Handle)
 	}
 	h, err := e.Hierarchy(ctx)
 	if err != nil {

@@ -3,7 +3,7 @@
 // it were switched now.
 //
 // What parties hold is taken from the reports of kits' scripts, from looks at endpoints and from what
-// somebody confirmed. Every store and every endpoint of a party must hold a root. Nothing is assumed of a
+// someone confirmed. Every store and every endpoint of a party must hold a root. Nothing is assumed of a
 // party of which nothing is known.
 package rollover
 
@@ -39,7 +39,7 @@ type Progress struct {
 	Learn   []string               `json:"learn"`   // titles of the roots that parties must hold before the switch
 	Parties []trust.PartyReadiness `json:"parties"` // those that must trust what changes
 	Breaks  []trust.Break          `json:"breaks"`  // what would fail if it were switched now
-	Unknown []string               `json:"unknown"` // for which nothing is prepared: what would fail with them nobody knows
+	Unknown []string               `json:"unknown"` // for which nothing is prepared: their effect is unknown
 	Sets    *Sets                  `json:"sets"`    // of a change from a set to another; nil for an authority's
 
 	needs []trust.Anchor
@@ -72,7 +72,7 @@ func of(ctx context.Context, e *estate.Estate, handle string) (p Progress, err e
 	old, prepared := h.Generation(p.Old), h.Generation(p.New)
 	was, will := top(old), top(prepared)
 	if was.Certificate.SHA256() == will.Certificate.SHA256() {
-		return p, nil // the root stays: nobody has to learn anything
+		return p, nil // the root stays: no one has to learn anything
 	}
 	p.needs = []trust.Anchor{{Certificate: will.Certificate, From: will.Name(), Purposes: trust.Purposes()}}
 	p.Learn = append(p.Learn, will.Certificate.Title())
@@ -301,7 +301,7 @@ func Confirm(ctx context.Context, e *estate.Estate, handle string, names []strin
 		return journal.Head{}, err
 	}
 	if len(p.needs) == 0 {
-		return journal.Head{}, fmt.Errorf("authority %s: its root stays: nobody has to learn another", handle)
+		return journal.Head{}, fmt.Errorf("authority %s: its root stays: no client has to learn another", handle)
 	}
 	var sums []string
 	for _, a := range p.needs {

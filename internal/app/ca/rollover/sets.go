@@ -33,13 +33,13 @@ type Sets struct {
 	moved []event.Moved // when it was switched
 }
 
-// planned finds the change-over of a set; nil if there is none.
+// planned finds the change-over of a set; nil if none exists.
 func planned(ctx context.Context, from store.DerivedReader, set string) (*Sets, error) {
 	en, there, err := from.DerivedOf(ctx, event.ChangeOvers, set)
 	if err != nil || !there {
 		return nil, err
 	}
-	told, err := event.As[event.ChangeOverSwitched](en) // a plan is told of in the same fields
+	told, err := event.As[event.ChangeOverSwitched](en) // a plan has the same fields
 	if err != nil {
 		return nil, err
 	}
@@ -253,8 +253,7 @@ func BackSets(ctx context.Context, e *estate.Estate, set string) (moved []string
 }
 
 func none(name string) error {
-	return fault.New(fault.NotFound, "%s: no change-over is planned of a trust set of this name, and it is no "+
-		"authority with "+
-		"a prepared generation", name).
+	return fault.New(fault.NotFound, "%s: no change-over is planned of a trust set with this name, and it is not "+
+		"an authority with a prepared generation", name).
 		Then(advice.To("plan one", advice.PlanChangeOver, "authority", "SET", "to", "SET", "day", advice.Asked))
 }

@@ -168,7 +168,7 @@ func (b *Backup) read(e *estate.Estate, snapshot string) (map[string][]byte, err
 		content[n] = data
 		b.Files = append(b.Files, BackupFile{n, int64(len(data)), hex.EncodeToString(sum[:])})
 	}
-	size, sum, err := hashFile(snapshot) // nobody else knows this file
+	size, sum, err := hashFile(snapshot) // no one else knows this file
 	if err != nil {
 		return nil, err
 	}

@@ -94,7 +94,7 @@ func readManifest(t *tar.Reader) (Backup, error) {
 	return b, nil
 }
 
-// inTheWay explains what stands where a backup is to go.
+// inTheWay describes what is already in the folder that a backup is to go to.
 func inTheWay(ctx context.Context, dir string, b Backup, err error) error {
 	e, openErr := estate.Open(ctx, dir, estate.Env{})
 	if openErr != nil {

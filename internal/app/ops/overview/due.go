@@ -134,7 +134,7 @@ type ListLine struct {
 	Why   string    `json:"why"`
 }
 
-// revocations adds to a status what is to be told of lists and incidents.
+// revocations adds lists and incidents to a status.
 func (s *Status) revocations(ctx context.Context, e *estate.Estate) error {
 	s.Lists, s.Incidents = []ListLine{}, []string{}
 	lists, first, err := listsOf(ctx, e)
@@ -174,7 +174,7 @@ func restored(ctx context.Context, e *estate.Estate) (bool, error) {
 	return have.Last() < last.Seq, err
 }
 
-// urgent is what comes before everything else: open incidents, lists that are due.
+// urgent lists what has to be done first: open incidents, lists that are due.
 func (s *Status) urgent() (out advice.List) {
 	if s.Restored {
 		out = append(out, advice.To("learn what was revoked after the backup, from the folder that is served",

@@ -92,7 +92,7 @@ type SentLine struct {
 	Made   time.Time `json:"sent"`
 }
 
-// AfterSigning is what comes after a signature: the folder for the receiver that was
+// AfterSigning is the next step after a signature: the folder for the receiver that was
 // named, the answer that a transfer takes back, or else the file.
 func AfterSigning(sheet *signing.Sheet) advice.Step {
 	switch {

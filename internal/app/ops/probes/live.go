@@ -32,7 +32,7 @@ type Ask struct {
 	Clock   func() time.Time // by which it is said how long each took
 
 	// Evidence makes what tells whether certificates were revoked, for one endpoint; nil:
-	// nobody is asked.
+	// no one is asked.
 	Evidence func(ctx context.Context, presented []*cert.Certificate, stapled []byte, q *path.Question)
 }
 
@@ -40,7 +40,7 @@ type Ask struct {
 type Outcome struct {
 	probe.Answer
 	endpoint.Judgement
-	On  *Match       // the record of what it serves; nil if there is none
+	On  *Match       // the record of what it serves; nil if none exists
 	Row endpoint.Row // what is kept of it
 }
 
@@ -73,12 +73,12 @@ func (m Match) Title() string {
 // Looking is one run over endpoints: what they have in common is read once.
 type Looking struct {
 	ask   Ask
-	e     *estate.Estate // nil if there is none
+	e     *estate.Estate // nil without an estate
 	known endpoint.Known
 	usage asn1.ObjectIdentifier
-	found path.Proofs // the same authorities stand above many
+	found path.Proofs // many certificates have the same authorities above them
 
-	records *compromise.Records // what the estate knows of certificates; nil if there is none
+	records *compromise.Records // what the estate knows of certificates; nil if none exists
 }
 
 // Begin reads what the endpoints will be compared with. Without an estate only the anchors

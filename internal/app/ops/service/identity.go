@@ -22,7 +22,7 @@ import (
 type Identity struct {
 	TLS       *tls.Certificate
 	Until     time.Time
-	Temporary bool   // nobody signed it yet: it is self-signed
+	Temporary bool   // no one signed it yet: it is self-signed
 	Request   string // that waits to be signed, such as R7; "" for none
 }
 
@@ -43,7 +43,7 @@ func (s *Service) desk(e *estate.Estate) (own, error) {
 		may}, err
 }
 
-// certify keeps the desk's certificate: it asks for one where there is none, and for another before it ends.
+// certify keeps the desk's certificate: it asks for one if none exists, and for another before it ends.
 func (s *Service) certify(ctx context.Context) error {
 	e := s.Estate()
 	if e.Settings.Serve.Desk == "" && e.Settings.Serve.Machines == "" {

@@ -28,7 +28,8 @@ type notice = Notice
 // notifyLimit is how long a notify command may take.
 const notifyLimit = 30 * time.Second
 
-// tell queues notices about entries of the journal after one, up to another: what comes meanwhile is told next time.
+// tell queues notices about entries of the journal after one, up to another. Entries that come meanwhile have their
+// notices next time.
 func (s *Service) tell(ctx context.Context, after, last int64) error {
 	if len(s.Settings().Notify) == 0 {
 		return nil
@@ -51,7 +52,7 @@ func (s *Service) tell(ctx context.Context, after, last int64) error {
 	})
 	for _, n := range list {
 		switch {
-		case granted[n.Request]: // a machine got what it may have: nobody needs to know
+		case granted[n.Request]: // a machine got what it may have: no one needs to know
 			continue
 		case n.What == "request received" && waits[n.Request] != "":
 			n.Text = fmt.Sprintf("%s for %s waits for you. %s", n.Request, n.Title, waits[n.Request])
@@ -86,7 +87,7 @@ func noticesOf(en journal.Entry) (out []Notice) {
 			Text: fmt.Sprintf("%s was declined: %s", en.Object, e.Because)})
 	case *event.Signed:
 		for _, c := range e.Signed {
-			if c.Request == "" { // the key of a responder or of a kit: nobody asked for it
+			if c.Request == "" { // the key of a responder or of a kit: no one asked for it
 				continue
 			}
 			out = append(out, Notice{What: "certificate signed", Request: c.Request, Title: c.Title,

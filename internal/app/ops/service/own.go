@@ -30,7 +30,7 @@ import (
 )
 
 // own is a certificate of the server itself: it asks for it as everybody does, and for another before it ends. A server
-// has to start with nobody there, so its keys are plain files in the folder of servers that only their owner can read.
+// has to start with no one there, so its keys are plain files in the folder of servers that only their owner can read.
 type own struct {
 	s        *Service
 	e        *estate.Estate
@@ -106,7 +106,7 @@ func (o own) renewable(ctx context.Context, c *estate.CertificateRecord) (bool, 
 	}
 	g := h.Generation(c.Record.Issuer)
 	if g == nil || g.Authority.Current() == nil || g.Authority.Current().Idle() != "" {
-		return false, nil // nobody signs it at the moment
+		return false, nil // no one signs it at the moment
 	}
 	why, err := ordering.AtOnce(ctx, o.e, *c)
 	return why != "" || g.Authority.Current() != g, err
@@ -164,7 +164,7 @@ func (o own) asked(ctx context.Context, k keyed) (string, error) {
 	r := got[0].Record
 	number := fmt.Sprintf("R%d", r.Number)
 	if r.State == lifecycle.Declined || r.State == lifecycle.Withdrawn {
-		return "", fault.New(fault.Refused, "the request %s of %s was %s: it goes on with the certificate that it "+
+		return "", fault.New(fault.Refused, "the request %s of %s was %s: it continues with the certificate that it "+
 			"has. Remove the files %s.* to let it ask again", number, o.what, r.State,
 			filepath.Join(o.s.folder(enrol.ServeFolder), o.stem)).On(fault.Request.Named("%s", number))
 	}
@@ -208,7 +208,7 @@ func (o own) sign(ctx context.Context, number string, k keyed, old *estate.Certi
 	return made, err
 }
 
-// issued is the newest certificate for a key that is good today; nil where there is none.
+// issued is the newest certificate for a key that is good today; nil if none exists.
 func issued(ctx context.Context, e *estate.Estate, k keyed) (*estate.CertificateRecord, error) {
 	list, err := e.ReadCertificates(e.Records.CertificatesByKey(ctx, k.public.Fingerprint(), 10))
 	if err != nil {

@@ -21,7 +21,7 @@ type Registration struct {
 	Line [][]byte // the certificates above its own, the issuer first
 }
 
-// Registration is what answers in front of an authority; nil where there is none yet.
+// Registration is what answers in front of an authority; nil if none exists yet.
 func (s *Service) Registration(handle string) *Registration {
 	if all := s.registrations.Load(); all != nil {
 		return (*all)[handle]

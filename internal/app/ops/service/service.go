@@ -3,7 +3,7 @@
 //
 // Two loops run. One looks at the journal several times a second and reads again what changed. The other looks after
 // what is due: lists, the keys of OCSP responders, the desk's certificate, invitations. Whatever fails is tried
-// again, is logged, and is told by State. What is served goes on meanwhile.
+// again, is logged, and State reports it. Serving continues meanwhile.
 package service
 
 import (
@@ -60,7 +60,7 @@ type Service struct {
 	troubles      map[string]Trouble
 	failing       atomic.Bool  // the records could not be asked for OCSP
 	round         atomic.Int64 // when the watch came round, in Unix nanoseconds
-	seen          int64        // the journal's newest entry that was looked at
+	seen          int64        // the journal's newest entry that was read
 	read          time.Time
 	noticed       string         // the day on which notice was given of what is due; of the upkeep alone
 	asked         sync.WaitGroup // commands of notices that run
@@ -253,7 +253,7 @@ func (s *Service) Run(ctx context.Context) {
 func (s *Service) listen(ctx context.Context, heard chan struct{}) {
 	for ctx.Err() == nil {
 		st := s.now.Load()
-		if st.records != nil { // a file tells nobody
+		if st.records != nil { // a file tells no one
 			return
 		}
 		err := st.estate.Records.Listen(ctx, func() {

@@ -43,7 +43,7 @@ type HandoverAsk struct {
 	Dir         string        // in which the folder is made
 	Folder      string        // its name; "" for the title and the receiver
 	Replace     bool          // in place of what was handed over before
-	To          string        // who gets it; "" where nobody was named
+	To          string        // who gets it; "" where no one was named
 	Clients     []client.Kind // kinds of client that have to accept it
 	Waivers     []finding.Waiver
 }
@@ -72,7 +72,7 @@ func HandedBefore(dir string) bool {
 }
 
 // DraftSigner finds the private key of a certificate whose request we drafted;
-// nil if there is none.
+// nil if none exists.
 func DraftSigner(ctx context.Context, e *estate.Estate, c estate.CertificateRecord) (crypto.Signer, error) {
 	file, _, err := e.Records.DraftKey(ctx, c.Key.Fingerprint())
 	if err != nil || file == "" {
@@ -189,7 +189,7 @@ func packed(ctx context.Context, e *estate.Estate, ask HandoverAsk) (HandedOver,
 	return out, nil
 }
 
-// Fit refuses to hand out what nobody should use: what waits for its day, was revoked, or has a
+// Fit refuses to hand out what no one should use: what waits for its day, was revoked, or has a
 // suspected key.
 func Fit(ctx context.Context, from store.DerivedReader, c estate.CertificateRecord) error {
 	switch {

@@ -59,7 +59,7 @@ type Choice struct{ Name, Title string }
 
 // Offered are the templates for devices and the receivers; those of an invitation where one is given.
 func Offered(e *estate.Estate, i *Invitation) (out Choices) {
-	templates, _ := e.Templates() // those that cannot be read are told by the commands for templates
+	templates, _ := e.Templates() // the commands for templates report those that cannot be read
 	for _, t := range templates {
 		if t.Makes != "end-entity" || i != nil && len(i.Templates) > 0 && !slices.Contains(i.Templates, t.Name) {
 			continue

@@ -2,7 +2,7 @@
 // before they hand it in, come back to it by a private address, and may need an invitation.
 //
 // A private address holds 128 random bits. Only its SHA-256 is on record, so whoever reads the records cannot open
-// it. A sender is told about the request that was handed in and nothing of other requests or certificates. Who a
+// it. A sender sees the request that was handed in and nothing of other requests or certificates. Who a
 // sender says to be is not verified: the records and the review sheet say that it came from the desk.
 package desk
 
@@ -187,7 +187,7 @@ func Expire(ctx context.Context, e *estate.Estate) (int, error) {
 	return n, nil
 }
 
-// Why an invitation holds no more, where nobody ended it.
+// Why an invitation holds no more, where no one ended it.
 const (
 	itsDay    = "its day has passed"
 	itsNumber = "all its requests were handed in"
@@ -215,7 +215,7 @@ func Invitations(ctx context.Context, e *estate.Estate) (out []Invitation, err e
 	return out, nil
 }
 
-// invitation reads one; nil where there is none of that name.
+// invitation reads one; nil if none has that name.
 func invitation(ctx context.Context, from store.DerivedReader, name string, now time.Time) (*Invitation, error) {
 	en, found, err := from.DerivedOf(ctx, event.Invitations, name)
 	if err != nil || !found {

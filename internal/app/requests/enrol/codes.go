@@ -42,7 +42,7 @@ type Code struct {
 	KeyID    string    `json:"key_id" doc:"for ACME accounts: the key identifier; empty for a code"`
 
 	digest  string
-	stopped bool // somebody ended it
+	stopped bool // someone ended it
 }
 
 // Sender is who sends the requests of machines with the code, by a protocol.
@@ -142,7 +142,7 @@ func digestOfSecret(secret []byte) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// Bound finds the credential with a key identifier, with its secret. ErrCredentials is returned where there is none,
+// Bound finds the credential with a key identifier, with its secret. ErrCredentials is returned if none exists,
 // and where the server's secret was replaced since.
 func Bound(ctx context.Context, e *estate.Estate, id string) (Code, []byte, error) {
 	en, found, err := e.Records.DerivedOf(ctx, event.KeyIDs, id)
@@ -281,7 +281,7 @@ func Find(ctx context.Context, e *estate.Estate, name string) (Code, error) {
 	return *c, nil
 }
 
-// codeOf reads a code by its name; nil where there is none.
+// codeOf reads a code by its name; nil if none exists.
 func codeOf(ctx context.Context, from store.DerivedReader, name string, now time.Time) (*Code, error) {
 	en, found, err := from.DerivedOf(ctx, event.Codes, name)
 	if err != nil || !found {
@@ -328,7 +328,7 @@ func readCode(ctx context.Context, from store.DerivedReader, en journal.Entry, n
 	return c, nil
 }
 
-// coded is the code that a machine sent; nil where there is none. One that an administrator replaced holds no more.
+// coded is the code that a machine sent; nil if none exists. One that an administrator replaced holds no more.
 func coded(ctx context.Context, from store.DerivedReader, code string, now time.Time) (*Code, error) {
 	en, found, err := from.DerivedOf(ctx, event.CodeDigests, digestOf(code))
 	if err != nil || !found {

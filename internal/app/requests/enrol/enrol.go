@@ -52,7 +52,7 @@ type Account struct {
 	Renews    *estate.CertificateRecord // what the certificate is in place of; nil for none
 }
 
-// Outcome is what became of a request.
+// Outcome is the outcome of a request.
 type Outcome struct {
 	Number      string
 	State       lifecycle.RequestState
@@ -343,7 +343,7 @@ func (ask Ask) tells(ctx context.Context, tx store.Tx, m machine, j *judgement, 
 	return append([]event.Record{event.On(number, told)}, more...), err
 }
 
-// again tells the outcome of a request that is on record. Only the machine that handed it in is told. A request that a
+// again gives the outcome of a request that is on record, only to the machine that handed it in. A request that a
 // server was stopped at is gone on with.
 func (ask Ask) again(ctx context.Context, e *estate.Estate, rec store.Request, m machine) (Outcome, error) {
 	out := Outcome{Number: fmt.Sprintf("R%d", rec.Number), State: rec.State, Reason: rec.Reason}
@@ -397,7 +397,7 @@ func Result(ctx context.Context, e *estate.Estate, label string, unlocked func(s
 	return nil
 }
 
-// Chain is a certificate with those above it, the root left out. What nobody should use is refused.
+// Chain is a certificate with those above it, the root left out. What no one should use is refused.
 func Chain(ctx context.Context, e *estate.Estate, c estate.CertificateRecord) ([][]byte, error) {
 	if err := delivery.Fit(ctx, e.Records, c); err != nil {
 		return nil, err

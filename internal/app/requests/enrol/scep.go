@@ -30,7 +30,7 @@ type Device struct {
 	List func(file string) []byte
 }
 
-// Answered is what became of a message.
+// Answered is the outcome of a message.
 type Answered struct {
 	scep.Answer
 	Outcome       // of a request; empty for other messages
@@ -247,7 +247,7 @@ func (d Device) list(ctx context.Context, e *estate.Estate) ([]byte, error) {
 }
 
 // Next are the certificates of the generation that takes over from an authority's, and of those above it: prepared, and
-// known to everybody but machines (section 4.6). There is none where no change-over is prepared.
+// known to everybody but machines (section 4.6). Without a prepared change-over it is empty.
 func Next(h hierarchy.Hierarchy, handle string) (out [][]byte) {
 	a := h.Find(handle)
 	if a == nil || a.Prepared() == nil {

@@ -11,14 +11,14 @@ import (
 	"ironseal/internal/estate"
 )
 
-// ServeFolder holds what a server of the estate needs to start with nobody there, in the estate. Only its owner can
+// ServeFolder holds what a server of the estate needs to start with no one there, in the estate. Only its owner can
 // read it.
 const ServeFolder = "serve"
 
 const secretFile = "machines.secret"
 
 // Secret is the one secret of the servers of an estate, from which those of protocols are made: of account credentials,
-// of nonces. It is made at the first use. Where it is lost, nothing that was issued is: credentials that nobody used
+// of nonces. It is made at the first use. Where it is lost, nothing that was issued is: credentials that no one used
 // yet
 // have to be made again.
 func Secret(e *estate.Estate) ([]byte, error) {

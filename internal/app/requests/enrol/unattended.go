@@ -137,7 +137,7 @@ func sign(ctx context.Context, e *estate.Estate, sheet *signing.Sheet, out *Outc
 	return nil
 }
 
-// goOn goes on with a request that nobody decided: a server was stopped between taking it and signing it.
+// goOn continues with a request that no one decided: a server was stopped between taking it and signing it.
 func goOn(ctx context.Context, e *estate.Estate, label string, unlocked func(string) bool, rec store.Request,
 	r *request.Request, out *Outcome) error {
 	en, _, err := e.Records.DerivedOf(ctx, event.Enrolments, out.Number)

@@ -35,7 +35,7 @@ const IndexFile = "HANDOVERS.txt"
 type Item struct {
 	Certificate estate.CertificateRecord
 	Receiver    string // "" where none is known
-	To          string // who gets it; "" where nobody is known
+	To          string // who gets it; "" where no one is known
 }
 
 // Ask says what is common to many handovers.
@@ -101,7 +101,7 @@ func before(ctx context.Context, e *estate.Estate) (record, error) {
 	err := e.Records.Derived(ctx, event.HandOvers, func(certificate string, en journal.Entry) error {
 		told, err := event.As[event.HandedOver](en)
 		h := handed{told.Receiver, told.Holder}
-		if h.To == h.Receiver { // as it was written before, where nobody was named
+		if h.To == h.Receiver { // as it was written before, where no one was named
 			h.To = ""
 		}
 		out[certificate] = h
@@ -128,7 +128,7 @@ func (r record) of(ctx context.Context, e *estate.Estate, c estate.CertificateRe
 	return handed{}, nil
 }
 
-// byHost finds parties by the hosts of their endpoints. A host of several parties is nobody's.
+// byHost finds parties by the hosts of their endpoints. A host of several parties is no one's.
 func byHost(list []trust.Party) map[string]*trust.Party {
 	out := map[string]*trust.Party{}
 	for i := range list {
@@ -290,7 +290,7 @@ func Earlier(dirs []string) (out []string) {
 	return out
 }
 
-// All hands over, one after the other. What fails does not stop the rest. done is told of each.
+// All hands over, one after the other. A failure does not stop the rest. It calls done after each.
 func All(ctx context.Context, e *estate.Estate, items []Item, ask Ask, done func(Done)) ([]Done, error) {
 	receivers := map[string]receiver.Receiver{}
 	dirs := Dirs(ask.Dir, items)

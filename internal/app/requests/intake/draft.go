@@ -40,7 +40,7 @@ type Drafted struct {
 	RequestFile string
 	KeyFile     string
 	Encrypted   bool
-	Loose       bool // the file system there keeps the key file from nobody
+	Loose       bool // the file system there keeps the key file from no one
 }
 
 // Draft makes a key and a request and writes both. e may be nil: no estate is
@@ -53,7 +53,7 @@ func Draft(ctx context.Context, w estate.Env, e *estate.Estate, ask DraftAsk) (D
 // batch is how many drafts are written and recorded together.
 const batch = 128
 
-// DraftAll drafts many, and returns the outcome of each. done is told how many were
+// DraftAll drafts many, and returns the outcome of each. It calls done with how many were
 // written; it may be nil.
 func DraftAll(ctx context.Context, w estate.Env, e *estate.Estate, asks []DraftAsk,
 	done func(int)) (out []Drafted, faults []error) {

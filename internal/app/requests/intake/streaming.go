@@ -127,7 +127,7 @@ type Part struct {
 	Head     journal.Head // after it was recorded
 }
 
-// Counts of a part: how many inputs and octets are read before it is looked at.
+// Counts of a part: how many inputs and octets are read before it is examined.
 const (
 	partInputs = 500
 	partBytes  = pieceBytes

@@ -1,6 +1,6 @@
 // Package ordering has the acts of ACME (RFC 8555): accounts, orders, and challenges. What a client sees of an order is
-// worked out from the records each time, so several servers of one estate agree, and one that is started again goes on
-// where another stopped. Signing goes the way of every machine's request, in package enrol.
+// worked out from the records each time, so several servers of one estate agree, and one that is started again
+// continues where another stopped. Signing goes the way of every machine's request, in package enrol.
 //
 // Faults of a client's message are a *acme.Problem; other errors are of the records.
 package ordering
@@ -61,7 +61,7 @@ func (a Account) Title() string {
 
 func problem(kind acme.Kind, detail string) error { return &acme.Problem{Kind: kind, Detail: detail} }
 
-// newID names an account or an order. It is no secret: who may see what hangs on a signature.
+// newID names an account or an order. It is no secret: a signature decides who may see it.
 func newID() string { return strings.ToLower(rand.Text()[:20]) }
 
 // ByID finds an account of a template.
@@ -100,7 +100,7 @@ func byKey(ctx context.Context, from store.DerivedReader, template string, k jos
 	return a, nil
 }
 
-// account reads an account; nil where there is none.
+// account reads an account; nil if none exists.
 func account(ctx context.Context, from store.DerivedReader, id string) (*Account, error) {
 	en, found, err := from.DerivedOf(ctx, event.Accounts, id)
 	if err != nil || !found {

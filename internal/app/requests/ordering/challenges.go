@@ -13,7 +13,7 @@ import (
 	"ironseal/pki/san"
 )
 
-// Prover looks at what stands at a name.
+// Prover fetches what is published at a name.
 type Prover interface {
 	// Page fetches the page of a challenge by HTTP.
 	Page(ctx context.Context, n san.Name, token string) ([]byte, error)

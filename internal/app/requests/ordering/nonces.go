@@ -22,7 +22,7 @@ import (
 const ageOf = 5 * time.Minute
 
 // Nonces gives out nonces (RFC 8555 section 6.5), and takes each once. All servers of an estate take those of each
-// other: a nonce is authenticated by their one secret, and what was taken is in a folder that they share.
+// other: a nonce is authenticated by their one secret, and used ones are noted in a folder that they share.
 type Nonces struct {
 	e    *estate.Estate
 	key  []byte

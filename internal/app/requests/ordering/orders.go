@@ -341,7 +341,7 @@ func (o *Order) judge(now time.Time) {
 	}
 }
 
-// result says how an order is by what became of the request.
+// result is the state of an order, by the outcome of its request.
 func (o *Order) result(ctx context.Context, e *estate.Estate, unlocked func(string) bool) error {
 	if err := enrol.Result(ctx, e, o.Template, unlocked, &o.Outcome); err != nil {
 		return err

@@ -34,7 +34,7 @@ const (
 	gather = 50 * time.Millisecond
 )
 
-// Planned is one ask with its sheet, or with the reason why there is none.
+// Planned is one ask with its sheet, or with the reason why it has no sheet.
 type Planned struct {
 	Ask   *SignAsk
 	Name  string // the row, or the certificate, that the person knows it by; "" for the request

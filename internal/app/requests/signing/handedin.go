@@ -12,7 +12,7 @@ import (
 )
 
 // DeskSender begins the sender of a request that was handed in at the desk: what follows is what the person said, and
-// nobody verified it.
+// no one verified it.
 const DeskSender = "desk: "
 
 // HandedIn is what the sender of a request said at the desk; nil where the request came another way.

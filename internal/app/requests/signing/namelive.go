@@ -19,7 +19,7 @@ import (
 )
 
 // nameLive tells of names that another certificate serves already, for another key: since when, and who has
-// it. Where somebody else sent that request it needs a waiver: one of the two may not be who they say.
+// it. Where someone else sent that request it needs a waiver: one of the two may not be who they say.
 func (p *Planning) nameLive(ctx context.Context, e *estate.Estate, s *Sheet, replaces int64) (finding.List, error) {
 	list, err := p.serving(ctx, e, values(s.Plan.Names), s.Request.Key.Fingerprint(), replaces)
 	if err != nil {
@@ -28,7 +28,7 @@ func (p *Planning) nameLive(ctx context.Context, e *estate.Estate, s *Sheet, rep
 	var out finding.List
 	for _, l := range store.OnePerCertificate(list) {
 		serial := cert.ShortSerial(l.Serial)
-		who := "nobody that is known"
+		who := "an unknown sender"
 		if l.Sender != "" {
 			who = l.Sender
 		}
@@ -122,7 +122,7 @@ func (p *Planning) ahead(ctx context.Context, e *estate.Estate, list []*request.
 	p.asking.Lock()
 	defer p.asking.Unlock()
 	served, all, err := e.Records.ServingOfNames(ctx, names, p.now, 0)
-	if err != nil || !all { // then each is asked by itself
+	if err != nil || !all { // then each is asked alone
 		return func() {}, err
 	}
 	by := servedBy(served)

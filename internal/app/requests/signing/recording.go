@@ -162,7 +162,7 @@ func (r *SignResult) written() {
 		SwitchDay: estate.DayOf(s.Issuer.SwitchDay), Waived: estate.WaivedCodes(s.Findings())}
 }
 
-// stillFit asks again what the plans asked, now that nobody else can write: whether a subject or a key
+// stillFit asks again what the plans asked, now that no one else can write: whether a subject or a key
 // became that of an authority of ours, whether an authority above the issuer was revoked, and
 // whether what is to be replaced was revoked or put on hold.
 func stillFit(ctx context.Context, e *estate.Estate, list []SignResult) error {
@@ -221,7 +221,7 @@ func uncompromised(ctx context.Context, tx store.Tx, list []SignResult) error {
 	return err
 }
 
-// Decided is what became of a request that could not be signed because somebody else decided it meanwhile; "" for any
+// Decided is the outcome of a request that could not be signed because someone else decided it meanwhile; "" for any
 // other failure.
 func Decided(ctx context.Context, e *estate.Estate, r SignResult) string {
 	if !errors.Is(r.Err, fault.Changed) || r.Sheet.Again {

@@ -11,7 +11,7 @@ import (
 
 // Against says what the records know against a certificate that a client may
 // accept all the same: that another was signed in its place, that it waits, or that a key of ours
-// signed it and nobody wrote that down.
+// signed it and no one wrote that down.
 func Against(ctx context.Context, e *estate.Estate, c *cert.Certificate) (finding.List, error) {
 	h, known, err := e.OnRecord(ctx, c)
 	if err != nil {

@@ -124,7 +124,7 @@ func why(ctx context.Context, from store.DerivedReader, lost map[[32]byte]string
 	}
 	for k, serial := range lost {
 		out[k] = finding.New(finding.KeyLost, "This key is in the certificate with the serial %s, which was revoked "+
-			"because somebody else has the key, or may have it.", cert.ShortSerial(serial))
+			"because someone else has the key, or may have it.", cert.ShortSerial(serial))
 	}
 	return out, err
 }

@@ -1,5 +1,5 @@
 // Package evidence gathers evidence of certificates' revocation status: what was given, what
-// the estate published, and what comes from the addresses in the certificates. Whether any of
+// the estate published, and the answers of the addresses in the certificates. Whether any of
 // it is believed is decided in pki/status.
 package evidence
 
@@ -49,7 +49,7 @@ type Cache struct {
 // mostSeen bounds the octets of all lists of one run: strangers name their addresses.
 const mostSeen = 512 << 20
 
-// fetched is what came from an address: a list, or why there is none.
+// fetched is the answer of an address: a list, or why it gave none.
 type fetched struct {
 	list *revocation.List
 	err  error
@@ -222,7 +222,7 @@ func ResponderAddresses(c *cert.Certificate) []string {
 	return distpoint.Responders(x.Value)
 }
 
-// list fetches a list, and the deltas that it names where the issuer really signed it: nobody else
+// list fetches a list, and the deltas that it names where the issuer really signed it: no one else
 // may send us anywhere.
 func (a *asking) list(ctx context.Context, address string, issuer *cert.Certificate) {
 	l, err := a.Cache.get(ctx, address, a.Rules)

@@ -1,5 +1,5 @@
 // Package importing imports revocation lists that were not signed by this estate as it is now: those of
-// an authority whose key is elsewhere, and those of our own keys that nobody wrote down here, as after a
+// an authority whose key is elsewhere, and those of our own keys that no one wrote down here, as after a
 // backup was restored.
 //
 // What such a list tells of certificates is as good as a revocation here: its authority signed it. It
@@ -149,7 +149,7 @@ func begin(ctx context.Context, e *estate.Estate, lists [][]byte) (*accepting, [
 	return a, offers, nil
 }
 
-// offered finds whose list it is, and refuses one that nobody could use.
+// offered finds whose list it is, and refuses one that no one could use.
 func offered(h hierarchy.Hierarchy, der []byte) (offer, error) {
 	o := offer{der: der}
 	var err error
@@ -181,7 +181,7 @@ func offered(h hierarchy.Hierarchy, der []byte) (offer, error) {
 }
 
 // farthest is how far beyond the time in seconds the number of a list of ours may be: ten years. Numbers are
-// seconds, or follow the last; behind the greatest there is none.
+// seconds, or follow the last; nothing follows the greatest.
 const farthest = 10 * 366 * 24 * 60 * 60
 
 // take decides what becomes of one list.
@@ -218,7 +218,7 @@ func (a *accepting) take(ctx context.Context, o offer) error {
 	}
 	switch {
 	case len(forgotten) > 0:
-		a.pass("the list %d of %s leaves out what it had revoked: %s: its estate is an older copy, or somebody else "+
+		a.pass("the list %d of %s leaves out what it had revoked: %s: its estate is an older copy, or another party "+
 			"has its key. Bring its newest list from here there, and import it there",
 			i.Number,
 			o.by.Label(), labels(forgotten))
@@ -244,7 +244,7 @@ func (a *accepting) take(ctx context.Context, o offer) error {
 }
 
 // newer is the number of a list in whose place this one could be served at no time; 0 for none. A list that
-// was signed ahead waits for its time, and takes nobody's place before.
+// was signed ahead waits for its time, and takes no one's place before.
 func (a *accepting) newer(i event.List) (number int64) {
 	for _, o := range slices.Concat(a.have.InForce(i.Scope()), a.out.Lists) {
 		if o.Scope() == i.Scope() && o.Number >= i.Number && (!o.This.After(i.This) || !o.This.After(a.e.Now())) {

@@ -1,11 +1,11 @@
-// Package incidents leads from the suspicion that a key is known to somebody else to the
+// Package incidents leads from the suspicion that a key is known to someone else to the
 // point where nothing depends on it any more.
 //
 // An incident is in the journal: when it was opened, about what, and what was affected
 // then. Everything else is worked out from the records each time: whether the replacements
 // are there, who has them, whether the old was revoked and published, and what endpoints
 // were seen to serve. So it continues wherever it was left, whoever does the work, and no step
-// is done because somebody said so.
+// is done because someone said so.
 package incidents
 
 import (

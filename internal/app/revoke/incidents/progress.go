@@ -27,7 +27,7 @@ type Step struct {
 	Name  string      `json:"step" doc:"what is to be done"`
 	Done  bool        `json:"done" doc:"whether nothing of it is left"`
 	Words string      `json:"words" doc:"how it stands"`
-	Next  advice.Step `json:"-"` // the act to do next; none if there is none
+	Next  advice.Step `json:"-"` // the act to do next; empty when nothing is left to do
 }
 
 // Affected is a certificate that depends on the suspected key.
@@ -41,8 +41,8 @@ type Affected struct {
 	Handed      bool            `json:"handed_over" doc:"whether a holder has the replacement"`
 	Seen        string          `json:"seen" doc:"what its endpoint was last seen to serve: replacement, old, or empty"`
 
-	idle         bool                     // it serves nobody, and needs no replacement
-	record, next estate.CertificateRecord // next is the replacement; nothing if there is none
+	idle         bool                     // it serves no one, and needs no replacement
+	record, next estate.CertificateRecord // next is the replacement; zero if none exists
 }
 
 // CrossCertificate is a link certificate by which another authority vouches for the suspected key: clients
@@ -296,7 +296,7 @@ func (p *Progress) ToHandOver() (out []estate.CertificateRecord) {
 }
 
 // needs reports whether a certificate needs a replacement. One below an authority that was revoked itself, or is
-// on hold, serves nobody.
+// on hold, serves no one.
 func (a Affected) needs() bool { return !a.idle }
 
 // Replace plans a certificate in place of every affected one that has none, under the

@@ -67,7 +67,7 @@ func Report(ctx context.Context, e *estate.Estate, p Progress) ([]byte, error) {
 
 func orNobody(list []string) string {
 	if len(list) == 0 {
-		return "nobody that is known"
+		return "no known holder"
 	}
 	return strings.Join(list, ", ")
 }

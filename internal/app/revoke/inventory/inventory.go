@@ -56,7 +56,7 @@ func Known(ctx context.Context, from store.DerivedReader) (Lists, error) {
 	out := Lists{state: map[event.Scope][]event.List{}, all: map[event.Scope][]event.List{},
 		placed: map[event.Scope]int64{}, folder: map[string]placings{}}
 	if err := from.Derived(ctx, event.Lists, func(_ string, en journal.Entry) error {
-		told, err := event.As[event.ListsSigned](en) // lists that were imported are told of in the same fields
+		told, err := event.As[event.ListsSigned](en) // imported lists have the same fields
 		for _, l := range told.Lists {
 			l.Seq = en.Seq
 			out.add(l)
@@ -113,7 +113,7 @@ func inForce(list []event.List) (out []event.List) {
 	return out
 }
 
-// At is the list of a scope that is to be served at a moment; false if there is none.
+// At is the list of a scope that is to be served at a moment; false if none exists.
 func (l Lists) At(s event.Scope, now time.Time) (best event.List, found bool) {
 	for _, i := range l.state[s] {
 		if !i.This.After(now) {
@@ -185,7 +185,7 @@ func (l Lists) All(s event.Scope) []event.List { return l.all[s] }
 // InForce are the lists of a scope that are served, now or later, the lowest number first.
 func (l Lists) InForce(s event.Scope) []event.List { return l.state[s] }
 
-// Find finds the record of a list; false where nobody wrote it down.
+// Find finds the record of a list; false where no one wrote it down.
 func (l Lists) Find(list *revocation.List) (event.List, bool) {
 	if list.Number == nil || !list.Number.IsInt64() {
 		return event.List{}, false

@@ -96,7 +96,7 @@ func Check(ctx context.Context, e *estate.Estate, where string, data []byte) (Ch
 	}
 	l, err := revocation.ReadList(data)
 	if err != nil {
-		add(finding.ListUnread, "What stands at %s is no list that clients can use: %s.", where, err)
+		add(finding.ListUnread, "The content at %s is not a list that clients can use: %s.", where, err)
 		return out, nil
 	}
 	if l.Number != nil {

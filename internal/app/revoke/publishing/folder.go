@@ -29,7 +29,7 @@ import (
 )
 
 // ContentsFile tells, in a folder that is served, what is in it and who wrote it. A folder
-// without it is nobody's to replace.
+// without it is no one's to replace.
 const ContentsFile = "contents.txt"
 
 // Released is what a folder holds now.
@@ -101,10 +101,10 @@ func recordPlaced(ctx context.Context, e *estate.Estate, dir string, have invent
 	return err
 }
 
-// mostAgain is how often a folder is written again because somebody published meanwhile.
+// mostAgain is how often a folder is written again because someone published meanwhile.
 const mostAgain = 5
 
-// Unrecorded says that a folder which is to be replaced holds a list of ours that nobody wrote down
+// Unrecorded says that a folder which is to be replaced holds a list of ours that no one wrote down
 // here. It may tell of revocations that this estate does not know.
 type Unrecorded struct {
 	File string

@@ -105,7 +105,7 @@ func planLists(ctx context.Context, e *estate.Estate, ask Ask) (Plan, error) {
 	return p, nil
 }
 
-// Unpublished reports whether the list has to be signed whatever the time is: there is none, it is stale,
+// Unpublished reports whether the list has to be signed whatever the time is: none exists, it is stale,
 // or it lacks what was revoked.
 func (d Due) Unpublished() bool {
 	return d.Why != "" && d.Why != whyTime && d.Why != whyLife
@@ -188,7 +188,7 @@ func (p Plan) why(e *estate.Estate, d *Due, newest int64, released time.Time) {
 	left := d.Until.Sub(p.now)
 	switch _, err := os.Lstat(inventory.File(e, now)); {
 	case now.Number == 0:
-		d.Why = "there is none yet"
+		d.Why = "no list exists yet"
 	case err != nil:
 		d.Why = "its file is missing"
 	case p.now.After(now.Next):
@@ -233,7 +233,7 @@ func Signers(ctx context.Context, e *estate.Estate, ask Ask) ([]Signer, error) {
 		switch {
 		case s.Unable != "":
 		case g.RevokedAbove() != nil:
-			s.Unable = "it was revoked: nobody believes what it says"
+			s.Unable = "it was revoked: no client believes what it says"
 		case g.Stopped != "":
 			s.Unable = "its key may be compromised (" + g.Stopped + "): it signs nothing but its own list"
 		}

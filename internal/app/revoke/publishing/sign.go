@@ -48,7 +48,7 @@ type signing struct {
 const mostPlans = 20
 
 // Sign signs the planned lists, keeps them, and puts them on record. Nothing of it is
-// released yet. Where others signed lists or revoked meanwhile, it plans again: nobody agreed to single lists, and the
+// released yet. Where others signed lists or revoked meanwhile, it plans again: no one agreed to single lists, and the
 // newer plan says more.
 func Sign(ctx context.Context, e *estate.Estate, p Plan) (Done, error) {
 	for tried := 1; ; tried++ {
@@ -287,7 +287,7 @@ func (s *signing) whole(ctx context.Context, signer keystore.Opened, d Due, item
 		if pieces != nil && item.Entries == want {
 			return nil
 		}
-		if pieces != nil { // the list before does not fit, or somebody revoked meanwhile
+		if pieces != nil { // the list before does not fit, or someone revoked meanwhile
 			if err := s.drop(); err != nil {
 				return err
 			}
@@ -405,7 +405,7 @@ func asPart(d Due) int {
 	return d.Part
 }
 
-// baseOf is the list that a delta adds to: the oldest that somebody may still hold and call
+// baseOf is the list that a delta adds to: the oldest that someone may still hold and call
 // fresh, so that everybody who holds any list can use the delta.
 func (s *signing) baseOf(d Due, ahead int) (event.List, bool) {
 	var base event.List
@@ -447,7 +447,7 @@ func (s *signing) record(ctx context.Context) (journal.Head, error) {
 	})
 }
 
-// sweep removes the lists that nobody needs any more: superseded ones, and those of acts that
+// sweep removes the lists that no one needs any more: superseded ones, and those of acts that
 // were cut off.
 func sweep(ctx context.Context, e *estate.Estate) error {
 	have, err := inventory.Known(ctx, e.Records)
@@ -465,7 +465,7 @@ func sweep(ctx context.Context, e *estate.Estate) error {
 	for _, f := range files {
 		info, err := f.Info()
 		if err != nil || !f.Type().IsRegular() || needed[f.Name()] || !strings.HasSuffix(f.Name(), ".crl") ||
-			time.Since(info.ModTime()) < settled { // somebody may be about to put it on record
+			time.Since(info.ModTime()) < settled { // someone may be about to put it on record
 			continue
 		}
 		if err := e.Env.Disk.Remove(filepath.Join(inventory.Folder(e), f.Name())); err != nil && !errors.Is(err,

@@ -47,7 +47,7 @@ type subject struct {
 // left out stay, unless they tell otherwise than the records.
 //
 // Signing takes its time. So the records are asked again before the folder is replaced, and once more
-// when it was: an answer never stays that is older than what somebody recorded meanwhile.
+// when it was: an answer never stays that is older than what someone recorded meanwhile.
 func Prepare(ctx context.Context, e *estate.Estate, dir string, ask publishing.Ask, progress func(int)) (Batch, error) {
 	p := preparing{e: e, ask: ask, out: Batch{Dir: dir, Responders: []string{}, Skipped: []string{}},
 		count: estate.Counting(progress)}
@@ -81,7 +81,7 @@ func Prepare(ctx context.Context, e *estate.Estate, dir string, ask publishing.A
 		"the records: run it again", dir)
 }
 
-// mostAgain is how often answers are made again because somebody changed what they are about.
+// mostAgain is how often answers are made again because someone changed what they are about.
 const mostAgain = 5
 
 // preparing is a batch under way.
@@ -213,7 +213,7 @@ func (p *preparing) release(ctx context.Context, dir string) error {
 	return release(p.e, dir, append(files, kept...))
 }
 
-// clean takes answers that tell otherwise than the records out of a folder, where nobody can sign others.
+// clean takes answers that tell otherwise than the records out of a folder, where no one can sign others.
 func (p *preparing) clean(ctx context.Context, dir string) error {
 	if _, err := os.Lstat(dir); errors.Is(err, fs.ErrNotExist) {
 		return nil

@@ -10,7 +10,7 @@ import (
 	"ironseal/pki/revocation"
 )
 
-// answers are answers that are kept in memory, so many at most: whoever asks about serials that nobody issued cannot
+// answers are answers that are kept in memory, so many at most: whoever asks about serials that no one issued cannot
 // fill it.
 type answers struct {
 	seed   maphash.Seed

@@ -74,7 +74,7 @@ func NewLive(e *estate.Estate, life time.Duration, prepared string) *Live {
 	return &Live{e: e, life: life, prepared: prepared}
 }
 
-// Expect says for which authorities a responder is to be there. While there is none, clients are told to try later.
+// Expect says which authorities are to have a responder. While one is missing, the answer to clients is to try later.
 func (l *Live) Expect(ask publishing.Ask) { l.about, l.any = ask, true }
 
 // Inherit takes the responders of another, whose estate has the same records.
@@ -89,7 +89,7 @@ func (l *Live) Inherit(from *Live) {
 // responderLife is how long a responder's certificate lives; another takes its place after two thirds of it.
 const responderLife = 7 * 24 * time.Hour
 
-// Keep makes responders for the authorities that are meant, where there is none or the one there ends soon. Their
+// Keep makes responders for the authorities that are meant, if none exists or the one there ends soon. Their
 // keys stay in memory. It opens the authorities' keys for that. The error tells of those that cannot be opened.
 func (l *Live) Keep(ctx context.Context, ask publishing.Ask) error {
 	all, err := publishing.Signers(ctx, l.e, ask)
@@ -154,7 +154,7 @@ func (l *Live) Update(ctx context.Context, seq int64, back []string) error {
 			expected: l.any && (len(l.about.Only) == 0 || slices.Contains(l.about.Only, g.Authority.Handle)),
 			behind:   slices.ContainsFunc(back, func(title string) bool { return listOf(title) == g.Name() })}
 		if i.responder != nil && (g.RevokedAbove() != nil || g.Stopped != "") {
-			i.responder = nil // nobody is to believe it
+			i.responder = nil // no one is to believe it
 		}
 		if i.responder != nil {
 			if i.by, err = ocsp.NewSigner(i.responder.Certificate, i.responder.Signer); err != nil {

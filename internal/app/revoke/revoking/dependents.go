@@ -171,7 +171,7 @@ func (p *Plan) judgeIncidents(ctx context.Context, e *estate.Estate) error {
 }
 
 // beside finds an open incident about another generation than a target's, which has another key;
-// nil if there is none.
+// nil if none exists.
 func (t Target) beside(list []compromise.Incident) (compromise.Incident, *hierarchy.Generation) {
 	if t.Generation == nil || len(compromise.About(list, t.Key.Fingerprint())) > 0 {
 		return compromise.Incident{}, nil
@@ -205,7 +205,7 @@ func (p Plan) stillMeant(tx store.Tx) error {
 	return nil
 }
 
-// judgeKey tells what else has the key of a target: where the key is known to somebody, that
+// judgeKey tells what else has the key of a target: where the key is known to someone, that
 // is bad too.
 func (p *Plan) judgeKey(ctx context.Context, e *estate.Estate, t Target) error {
 	if p.Ask.Reason != revocation.KeyCompromise && p.Ask.Reason != revocation.CACompromise {

@@ -29,7 +29,7 @@ type News struct {
 
 // Learn compares a list of a generation with what is on record. What it tells is as good as a
 // revocation here: the authority signed it. Of an authority whose key is here, what is not on record is
-// learnt too: nobody else would tell of it.
+// learnt too: no one else would tell of it.
 func Learn(ctx context.Context, e *estate.Estate, by *hierarchy.Generation, l *revocation.List) (out []News,
 	err error) {
 	h, err := e.Hierarchy(ctx)
@@ -155,7 +155,7 @@ func Words(news []News) (out []string) {
 	return out
 }
 
-// Record records what was learned, within an act, and tells the journal of it. What somebody
+// Record records what was learned, within an act, and tells the journal of it. What someone
 // else recorded meanwhile stays.
 func Record(tx store.Tx, news []News, because string) (out []event.Record, err error) {
 	for _, n := range news {

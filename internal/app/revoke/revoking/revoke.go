@@ -135,7 +135,7 @@ func (p *Plan) ready(t Target, now time.Time) error {
 }
 
 // overrides reports whether a certificate that is revoked for one reason may be revoked for
-// another. What is on hold may be revoked permanently. That somebody else has the key may be learnt
+// another. What is on hold may be revoked permanently. That someone else has the key may be learnt
 // later, and matters more than any other reason.
 func overrides(now, was revocation.Reason) bool {
 	return was == revocation.CertificateHold && now != was || now.Compromise() && !was.Compromise()
@@ -170,7 +170,7 @@ func Revoke(ctx context.Context, e *estate.Estate, p Plan) (journal.Head, error)
 }
 
 func tellRevoked(t Target, r store.Revocation, was *store.Revocation) event.RevokedCertificate {
-	certificate := "" // of one that is not on record, nobody knows more than the serial
+	certificate := "" // of one that is not on record, no one knows more than the serial
 	if t.Certificate != nil {
 		certificate = fmt.Sprintf("%x", t.SHA256())
 	}

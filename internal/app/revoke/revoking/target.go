@@ -47,7 +47,7 @@ func named(ctx context.Context, e *estate.Estate, h hierarchy.Hierarchy, name st
 		}
 		return onRecord(ctx, e, h, c)
 	}
-	if h.Generation(name) != nil { // a handle comes before a name that somebody chose
+	if h.Generation(name) != nil { // a handle comes before a name that someone chose
 		found, _, err := e.FindCertificate(ctx, name)
 		return found, err
 	}
@@ -269,7 +269,7 @@ func targets(ctx context.Context, e *estate.Estate, names, holders []string) ([]
 // mostFaults is how many faults of one sheet are reported.
 const mostFaults = 20
 
-// together tells all faults at once, so that a long file is put right in one go.
+// together reports all faults at once, so that a long file can be corrected in one go.
 func together(faults []error) error {
 	if more := len(faults) - mostFaults; more > 0 {
 		faults = append(faults[:mostFaults:mostFaults], fmt.Errorf("and %d more like these", more))

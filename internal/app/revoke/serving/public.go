@@ -1,7 +1,7 @@
 // Package serving keeps what clients fetch ready in memory: revocation lists, authorities' certificates and OCSP
 // answers. It reads them from the records and never signs a list.
 //
-// What it holds is replaced as a whole. A server goes on with what it has while the records are busy, locked, being
+// What it holds is replaced as a whole. A server continues with what it has while the records are busy, locked, being
 // restored or gone. A list is never replaced by an older one: clients may have seen the newer.
 package serving
 

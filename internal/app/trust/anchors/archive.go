@@ -28,7 +28,7 @@ const (
 type Found struct {
 	Source       string // the file, with its path in the archive behind it
 	Certificates []*cert.Certificate
-	Note         string // why there is none, if there is none
+	Note         string // why it is missing
 }
 
 // Look finds the certificates in a file of any form, or in each file of an archive (zip,
@@ -68,7 +68,7 @@ type looking struct {
 	bytes int64
 }
 
-// errTooMuch is told before anything of a bomb was unpacked.
+// errTooMuch refuses a bomb before anything of it was unpacked.
 var errTooMuch = fmt.Errorf("the archive holds more than %d files or %d MB: take out what you need and give that",
 	mostFiles, mostContent>>20)
 

@@ -58,7 +58,7 @@ type Packed struct {
 // PackAsk says what is to be packed.
 type PackAsk struct {
 	Set       trust.Set
-	Party     string // that takes the kits; "" for nobody in particular
+	Party     string // that takes the kits; "" for no one in particular
 	Platforms []string
 	Dir       string
 	Archive   string // "" for folders, or a form of kit.Archives
@@ -214,7 +214,7 @@ func (ask PackAsk) InMemory(e *estate.Estate) (packs map[string][]kit.File, out 
 }
 
 // sound leaves out the anchors whose key is suspected: a kit would bring them onto more machines. Where
-// nothing else is in the set, somebody must waive that. A kit that takes anchors out has them all.
+// nothing else is in the set, someone must waive that. A kit that takes anchors out has them all.
 func (ask PackAsk) sound() (trust.Set, []string, error) {
 	set, left := ask.Set.Sound()
 	if ask.Leaving || len(left) == 0 {

@@ -29,7 +29,7 @@ import (
 // SideAsk names one side of a pair: a file, or what is on record.
 type SideAsk struct {
 	Name     string
-	Files    []intake.Input // what the file of this name holds; none when it is on record
+	Files    []intake.Input // what the file with this name holds; none when it is on record
 	Host     string         // how the other side reaches it; "" for the first name that it has
 	Template string         // by which a request is to be signed; "" to choose
 }
@@ -68,7 +68,7 @@ func Side(ctx context.Context, e *estate.Estate, ask SideAsk, over pair.Protocol
 	return p, nil
 }
 
-// known fills in what may stand above what a side presents: the authorities of the estate, and
+// known fills in what may be above what a side presents: the authorities of the estate, and
 // the roots of every set with their limits; where two sets have one, the first counts.
 func known(ctx context.Context, e *estate.Estate, p *pair.Peer) error {
 	sets, faults := Sets(ctx, e)
@@ -168,7 +168,7 @@ func foreseen(ctx context.Context, e *estate.Estate, p pair.Peer, r *request.Req
 		Findings: s.Plan.Findings}
 	for _, g := range s.Issuer.Line() {
 		if g.IsRoot() && len(p.Chain) > 0 {
-			continue // nobody presents the root
+			continue // no one presents the root
 		}
 		p.Chain = append(p.Chain, g.Certificate)
 	}
