@@ -30,6 +30,9 @@ func TestEveryEventIsReadAgain(t *testing.T) {
 				fields["known by"] != "a certificate" {
 				t.Errorf("%s, %v", en.Detail, err)
 			}
+			if n := members(t, en.Detail); n != len(fields) {
+				t.Errorf("%d members, %d names: %s", n, len(fields), en.Detail)
+			}
 			again, err := Read(en)
 			if err != nil || again == nil {
 				t.Fatal(err)
@@ -39,6 +42,25 @@ func TestEveryEventIsReadAgain(t *testing.T) {
 			}
 		})
 	}
+}
+
+// members counts the members of an object, those with one name too.
+func members(t *testing.T, object string) (n int) {
+	t.Helper()
+	d := json.NewDecoder(strings.NewReader(object))
+	if _, err := d.Token(); err != nil {
+		t.Fatal(err)
+	}
+	for ; d.More(); n++ {
+		if _, err := d.Token(); err != nil {
+			t.Fatal(err)
+		}
+		var value json.RawMessage
+		if err := d.Decode(&value); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return n
 }
 
 // An entry tells of one request as it always did, or of several.

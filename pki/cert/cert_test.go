@@ -105,6 +105,7 @@ func TestDraftsThatNoClientTakesAreRefused(t *testing.T) {
 		"negative serial": func(d *Draft) { d.Serial = big.NewInt(-5) },
 		"long serial":     func(d *Draft) { d.Serial = new(big.Int).Lsh(big.NewInt(1), 170) },
 		"dates turned":    func(d *Draft) { d.NotAfter = d.NotBefore.Add(-time.Hour) },
+		"year 10000":      func(d *Draft) { d.NotAfter = time.Date(10000, 1, 1, 0, 0, 0, 0, time.UTC) },
 		"twice":           func(d *Draft) { d.Extensions = append(d.Extensions, d.Extensions[0]) },
 	} {
 		t.Run(what, func(t *testing.T) {
