@@ -55,7 +55,7 @@ func signer(issuer string, itself bool) string {
 }
 
 // OneUse reports whether the certificate's key was made for one use and is gone, as those are
-// that sign kits and prepared OCSP answers: no one renews it.
+// that sign kits and prepared OCSP answers: it is never renewed.
 func (l *CertificateLine) OneUse() bool {
 	return l.Template == kit.SigningTemplate || l.Request == 0 && l.Issuer != "" && l.Traits.Has(store.TraitNoCheck)
 }
@@ -286,7 +286,7 @@ func (e *Estate) OnRecord(ctx context.Context, c *cert.Certificate) (Certificate
 }
 
 // OneUse reports whether the certificate's key was made for one use and is gone, as those are
-// that sign kits and prepared OCSP answers: no one renews it.
+// that sign kits and prepared OCSP answers: it is never renewed.
 func (h CertificateRecord) OneUse() bool {
 	return h.Record.Template == kit.SigningTemplate ||
 		h.Record.Request == 0 && h.Record.Issuer != "" && ocsp.NoCheck(h.Certificate)

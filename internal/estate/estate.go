@@ -54,7 +54,7 @@ type Env struct {
 	Agent    *sshagent.Agent                 // that may hold keys of authorities; nil for none
 	Progress func(what string) (done func()) // shows that long work is going on
 	Step     func(name string) error         // called between the steps of an act, for tests
-	// Inspecting opens records that no one should continue with, to find out what is wrong with them: those that were
+	// Inspecting opens records that must not be used, to find out what is wrong with them: those that were
 	// moved, or that lack what this machine knows of.
 	Inspecting bool
 	// Reading lets records be read from a server that follows the one which they are written to.
@@ -192,7 +192,7 @@ func Open(ctx context.Context, dir string, w Env) (*Estate, error) {
 	return e, nil
 }
 
-// inUse refuses records that no one should continue with.
+// inUse refuses records that must not be used.
 func (e *Estate) inUse(ctx context.Context) error {
 	to, err := e.Records.MovedTo(ctx)
 	if err == nil && to != "" {

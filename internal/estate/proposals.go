@@ -173,7 +173,7 @@ func ProposalsIn(ctx context.Context, r store.DerivedReader, now time.Time) (out
 }
 
 // stand finds out who agrees, and where the proposal stands. Those count who are operators today, in a role that allows
-// the act, and whose signature by today's key is over this digest. No one counts twice.
+// the act, and whose signature by today's key is over this digest. Each operator counts once.
 func (p *Proposal) stand(ctx context.Context, r store.DerivedReader, operators []event.Operator, now time.Time) error {
 	en, ended, err := r.DerivedOf(ctx, event.ProposalEnds, p.Name)
 	if err != nil {

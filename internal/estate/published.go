@@ -8,7 +8,7 @@ import (
 
 // Published are the addresses that what a generation signs names, by the settings: of the
 // list, or of the part of it, that the certificate will be on, of the issuer's certificate,
-// and of the OCSP responder. A rehearsal names none: no one is to ask there.
+// and of the OCSP responder. A rehearsal names none: clients must not ask there.
 func (e *Estate) Published(g *hierarchy.Generation, part int) template.Publish {
 	p := e.Settings.Publication
 	var out template.Publish

@@ -207,7 +207,7 @@ func HasAdministrator(by map[string]Operator) bool {
 	return false
 }
 
-// End reports what no one vouched for.
+// End reports entries without a valid signature of an operator.
 func (w *Witness) End() error {
 	if len(w.pending) > 0 {
 		return fault.New(fault.Refused, "journal J%d: no operator vouches for it", w.pending[0].Seq)

@@ -35,7 +35,7 @@ var least = sync.OnceValue(func() map[string]operator.Role {
 	return out
 })
 
-// LeastRole is the least role for an act; "" for one that no one may do.
+// LeastRole is the least role for an act; "" for one that no role allows.
 func LeastRole(act string) operator.Role { return least()[act] }
 
 // May refuses an act that a role does not allow. The recovery code is for operators alone.

@@ -7,7 +7,7 @@
 //
 // Cross-site request forgery has nothing to work with here. The desk sets no cookie and asks for no password, so a
 // browser adds nothing to a request that the page which sends it does not know. What a person may do depends on the
-// secret in the address of a page. That secret leaves the browser to no one: there are no scripts, no addresses of
+// secret in the address of a page. That secret does not leave the browser: there are no scripts, no addresses of
 // others, and no Referer header. Requests that a browser marks as coming from another site are refused as well.
 package httpd
 

@@ -7,7 +7,7 @@ import (
 )
 
 // Remembering asks for each passphrase once, and answers the same question later. A server that was started
-// by a person needs it: it opens keys again when no one is there. What it remembers is in memory only.
+// by a person needs it: it opens keys again without a person. What it remembers is in memory only.
 type Remembering struct {
 	Pass  Passphrases
 	mu    sync.Mutex

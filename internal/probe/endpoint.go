@@ -155,7 +155,7 @@ func (o Options) shake(ctx context.Context, t Target, name string, suites []uint
 	return out
 }
 
-// config trusts no one and takes everything, so that the whole of what is presented is seen.
+// config trusts nothing and accepts everything, so that all that is presented is seen.
 func (o Options) config(name string, conn *tap, out *Answer) *tls.Config {
 	c := &tls.Config{ServerName: name, InsecureSkipVerify: true, MinVersion: tls.VersionTLS10,
 		KeyLogWriter: &conn.secrets}

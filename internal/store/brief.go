@@ -24,7 +24,7 @@ type Traits int64
 const (
 	TraitAuthority  Traits = 1 << iota // it may sign certificates
 	TraitSelfIssued                    // its issuer is its subject
-	TraitNoCheck                       // no one need ask whether it was revoked (RFC 6960 section 4.2.2.2.1)
+	TraitNoCheck                       // its revocation need not be checked (RFC 6960 section 4.2.2.2.1)
 
 	traitNames = 8 // where the number of names begins, in bits
 )

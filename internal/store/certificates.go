@@ -114,7 +114,7 @@ type TemplateUse struct {
 
 // GenerationCount says how many certificates that serve were signed by a generation that another
 // has followed. What was revoked serves no more; what was signed by a template for no request
-// was for one use of the program itself, and no one renews it.
+// was for one use of the program itself, and is never renewed.
 type GenerationCount struct {
 	Generation   string `json:"generation"`
 	Certificates int    `json:"certificates"`

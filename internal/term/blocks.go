@@ -11,7 +11,7 @@ const (
 	blockWait = 100 * time.Millisecond
 )
 
-// InBlocks lets the screen collect what is printed, until end is called: for lists, of which no one waits for one row.
+// InBlocks lets the screen collect what is printed, until end is called: for lists, whose rows are not urgent.
 func (s *Screen) InBlocks() (end func()) {
 	b := &blocks{to: s.out, written: time.Now()}
 	s.out = b

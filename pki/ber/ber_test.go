@@ -42,8 +42,8 @@ func TestPiecesAreJoined(t *testing.T) {
 }
 
 func TestElementsAreCounted(t *testing.T) {
-	for in, want := range map[string]int{"": 0, "05 00": 1, "05 00 02 01 05 30 00": 3, "05 00 02 01": 1, "05 80 00 00": 0,
-		"05 00 05 00 05 00 05 00 05 00": 4} {
+	for in, want := range map[string]int{"": 0, "05 00": 1, "05 00 02 01 05 30 00": 3, "05 00 02 01": 1,
+		"05 80 00 00": 0, "05 00 05 00 05 00 05 00 05 00": 4} {
 		t.Run(in, func(t *testing.T) {
 			if n := Count(unhex(t, in), 4); n != want {
 				t.Errorf("%d elements", n)

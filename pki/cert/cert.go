@@ -126,7 +126,7 @@ type Certificate struct {
 	Extensions ext.Set
 	Signature  []byte
 	Faults     []string // where it breaks the rules; a strict parser may refuse it
-	Broken     []string // those of the faults after which no one can tell what it means: no client should accept it
+	Broken     []string // the faults that leave its meaning open: no client should accept it
 
 	Names        []san.Name
 	Basic        ext.Basic

@@ -387,7 +387,7 @@ func class(a Attribute) casn1.Tag {
 }
 
 // folded is a value for comparing. What its type does not allow is compared byte by
-// byte, since no one else would see more in it.
+// byte: other software sees no more in it.
 func folded(a Attribute) string {
 	if a.Tag == casn1.PrintableString && !isPrintable(a.Text) || a.Tag == casn1.UTF8String && !utf8.Valid(a.Raw) ||
 		!isStringTag(a.Tag) {

@@ -217,7 +217,7 @@ func (l Bounds) breachBy(n san.Name) string {
 	if k, within := excluded.Covers(n, true); within {
 		return fmt.Sprintf("%s is within the excluded %s", n, k.Value())
 	}
-	if n.Kind() == san.Other || n.Kind() == san.OID || n.Kind() == san.UPN { // no one can tell
+	if n.Kind() == san.Other || n.Kind() == san.OID || n.Kind() == san.UPN { // such names cannot be compared
 		return fmt.Sprintf("%s may be within what is excluded of its kind", n)
 	}
 	return ""

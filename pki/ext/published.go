@@ -103,7 +103,7 @@ func Access(issuers, ocsp []string) Extension {
 // NoCheck marks an OCSP responder's certificate (RFC 6960 section 4.2.2.2.1).
 func NoCheck() Extension { return Extension{ID: noCheckID, Value: []byte{5, 0}} }
 
-// NoRevocation says that no one will ever tell whether the certificate was revoked
+// NoRevocation says that no revocation information will exist for the certificate
 // (RFC 9608 section 3); it stands in certificates that live too shortly for that.
 func NoRevocation() Extension { return Extension{ID: NoRevocationID, Value: []byte{5, 0}} }
 

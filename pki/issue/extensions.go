@@ -111,7 +111,7 @@ func (p *planner) published() (ext.Set, error) {
 }
 
 // addresses are those that the certificate names: the template's own, else those of the
-// settings. A root names none: no one above it lists it, and it is its own issuer.
+// settings. A root names none: no authority above lists it, and it is its own issuer.
 func (p *planner) addresses() template.Publish {
 	at := p.in.Template.Publish
 	if p.in.Issuer == nil {

@@ -84,7 +84,7 @@ func (p *planner) names(subject dn.Name) []san.Name {
 	return out
 }
 
-// additions finds fault with names that are added at signing where the template lets no one add any.
+// additions finds fault with names that are added at signing where the template allows none.
 func (p *planner) additions() {
 	if t := p.in.Template; len(p.in.Amend.Add) > 0 && !t.Names.Add {
 		p.find(finding.NameNotAllowed, "The template %s does not let names be added at signing.", t.Name)

@@ -168,7 +168,7 @@ func (p Public) Modulus() *big.Int {
 	return nil
 }
 
-// edwardsFault says why an Ed25519 key verifies what no one signed, or "": its
+// edwardsFault says why an Ed25519 key verifies signatures that were never made, or "": its
 // point has an order of at most eight, so that signatures hold for many messages
 // at once; or it is not written in its one form (RFC 8032 section 5.1.3).
 func edwardsFault(b []byte) string {

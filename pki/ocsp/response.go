@@ -283,7 +283,7 @@ func mayAnswer(c *cert.Certificate, q Expectation) error {
 	return nil
 }
 
-// NoCheck reports whether a responder's certificate says that no one need ask about it.
+// NoCheck reports whether a responder's certificate says that clients need not check it.
 func NoCheck(c *cert.Certificate) bool {
 	return slices.ContainsFunc(c.Extensions, ext.Extension.IsNoCheck)
 }

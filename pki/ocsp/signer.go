@@ -53,7 +53,7 @@ func (s *Signer) sign(tbs []byte, verified bool, random io.Reader) ([]byte, erro
 	}
 	var signature []byte
 	var err error
-	if held, elsewhere := s.signer.(crypto.MessageSigner); elsewhere { // no one knows what its holder signs
+	if held, elsewhere := s.signer.(crypto.MessageSigner); elsewhere { // it is unknown what its holder signs
 		verified = true
 		signature, err = held.SignMessage(random, tbs, s.hash)
 	} else {

@@ -108,7 +108,7 @@ func (a Answer) Holds() bool {
 }
 
 // TakenBack are the findings by which a certificate of a side is no good whatever the other holds:
-// it was revoked, or no one can tell. Nothing is to be installed for it.
+// it was revoked, or that is unknown. Nothing is to be installed for it.
 func (a Answer) TakenBack() (out finding.List) {
 	for _, w := range a.Ways {
 		for _, c := range w.Checks {

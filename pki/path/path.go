@@ -45,7 +45,7 @@ type Question struct {
 
 	// Status says whether the first certificate of a line was revoked, and in words what
 	// tells; it is asked for every certificate of a chain below its anchor, which is the last.
-	// Nil: no one asks.
+	// Nil: it is not checked.
 	Status func(line []*cert.Certificate) (finding.List, string)
 
 	// The inputs of RFC 5280 section 6.1.1 c, e, f and g.
@@ -71,7 +71,7 @@ type Step struct {
 	Certificate *cert.Certificate
 	Findings    finding.List
 	Words       string // what fails first; where nothing does, what holds
-	Status      string // what tells whether it was revoked; "" where no one was asked
+	Status      string // what tells whether it was revoked; "" where it was not checked
 }
 
 // Good reports whether nothing in the step makes a client refuse.

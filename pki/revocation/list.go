@@ -218,7 +218,7 @@ func readTime(s *cryptobyte.String, t *time.Time) bool {
 // VerifiedBy checks the list's signature with a key.
 func (l *List) VerifiedBy(p key.Public) error { return p.Verify(l.algorithm, l.tbs, l.signature) }
 
-// Weak reports whether its signature is of a kind that no one should rely on.
+// Weak reports whether its signature is of a kind that must not be relied on.
 func (l *List) Weak() bool { return l.algorithm.Weak() }
 
 // SHA256 is the list's fingerprint, as other programs print it of the file.

@@ -128,7 +128,7 @@ func plainNet(p netip.Prefix) netip.Prefix {
 }
 
 // ReadConstraint reads the base of one subtree. What cannot be judged is an error:
-// a constraint that no one understands must not pass for one that allows.
+// a constraint that is not understood must not pass for one that allows.
 func ReadConstraint(whole []byte, tag casn1.Tag) (Constraint, error) {
 	element := cryptobyte.String(whole)
 	var body cryptobyte.String

@@ -91,14 +91,14 @@ type Message struct {
 	Type        Type
 	Transaction string
 	Nonce       []byte
-	Signer      *cert.Certificate // by which it is signed; no one vouches for it here
+	Signer      *cert.Certificate // by which it is signed; it is not verified here
 	Older       bool              // it uses SHA-1 or triple DES
 
 	envelope pkcs.Envelope
 	sha1     bool
 }
 
-// ErrUnsigned says that a message is none, or that no one signed it: nothing of it is believed, so it has no answer.
+// ErrUnsigned is for a message without a valid signature: nothing of it is believed, so it gets no answer.
 var ErrUnsigned = errors.New("it is not a signed message of SCEP")
 
 // Read reads a message of a client and verifies that the key of the certificate in it signed it; else the error is

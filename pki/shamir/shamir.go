@@ -197,7 +197,7 @@ func NoteOf(shares []Share, names []string) Note {
 	return out
 }
 
-// Whose finds out whose share it is. The error says what is wrong with one that is no one's.
+// Whose finds out whose share it is. The error says what is wrong with a share that no custodian has.
 func (n Note) Whose(s Share) (Custodian, error) {
 	if hex.EncodeToString(s.Split[:]) != n.Split {
 		return Custodian{}, fault.New(fault.Refused, "it is a share of another key, or of an earlier division of "+

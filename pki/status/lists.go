@@ -54,7 +54,7 @@ func (j *Judge) byLists(c *cert.Certificate, line []*cert.Certificate) Status {
 	}
 	switch {
 	case l.out.State != Good:
-	case l.unread != "": // whoever the lists are of, no one can tell whether they are those that the certificate names
+	case l.unread != "": // it is unknown whether they are the lists that the certificate names
 		l.out.State = Unknown
 	case l.covered != distpoint.AllReasons:
 		l.out.State = Unknown

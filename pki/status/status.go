@@ -36,7 +36,7 @@ const (
 	Revoked   State = "revoked"
 	OnHold    State = "on hold"
 	Unknown   State = "unknown"
-	NotNeeded State = "not needed" // it says itself that no one tells (RFC 9608, RFC 6960 section 4.2.2.2.1)
+	NotNeeded State = "not needed" // it says that no status exists (RFC 9608, RFC 6960 section 4.2.2.2.1)
 )
 
 // Status is what the evidence tells of one certificate.
@@ -72,7 +72,7 @@ const OldestAnswer = time.Hour
 // Judge judges by evidence. It is for one run and one goroutine.
 type Judge struct {
 	Evidence
-	Require bool // what no one tells of is refused
+	Require bool // a certificate of unknown status is refused
 	q       path.Question
 	busy    map[[32]byte]bool
 	trusted map[trustedKey]string
@@ -194,7 +194,7 @@ func (j *Judge) Of(line []*cert.Certificate) Status {
 }
 
 // judge asks the lists, then the answers, whatever the certificate says of itself. A mark that
-// no one tells of it counts only where no one does.
+// no status exists counts only where none was found.
 func (j *Judge) judge(c *cert.Certificate, line []*cert.Certificate) Status {
 	byLists := j.byLists(c, line)
 	if byLists.State == Revoked || byLists.State == OnHold {
@@ -213,7 +213,7 @@ func (j *Judge) judge(c *cert.Certificate, line []*cert.Certificate) Status {
 	return byAnswers
 }
 
-// marked reports whether a certificate says that no one tells of it: noRevAvail (RFC 9608), which
+// marked reports whether a certificate says that its status is not published: noRevAvail (RFC 9608), which
 // no authority may have, or the mark of a responder (RFC 6960 section 4.2.2.2.1), which counts for
 // one that is for nothing else.
 func marked(c *cert.Certificate) bool {

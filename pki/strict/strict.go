@@ -19,8 +19,8 @@ import (
 // Read reads TOML into a structure and refuses keys that the structure lacks.
 // Errors begin with line and column; an unknown key comes with the key that was
 // probably meant. A key by which a field was called in earlier files is taken for the field.
-// Its tag "was" knows that key by its hash (see hashed): it can be read, and be written by
-// no one.
+// Its tag "was" knows that key by its hash (see hashed): it can be read, and is never
+// written.
 func Read(data []byte, into any) error {
 	var missing *toml.StrictMissingError
 	var err error

@@ -2,7 +2,7 @@
 // is
 // proposed is an act as it was planned for one moment; whoever approves plans it again, at their own machine, and
 // signs the
-// digest of what they saw there. So no one has to believe what another machine shows.
+// digest of what they saw there. So what another machine shows need not be believed.
 package proposals
 
 import (

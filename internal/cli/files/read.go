@@ -169,7 +169,7 @@ func readOne(ctx context.Context, s *session.Session, in intake.Input, openWith 
 	return out, heap, faults
 }
 
-// inStore says what is in a PKCS#12 file. Where no one can be asked for its password, nothing more is said.
+// inStore says what is in a PKCS#12 file. Without a terminal to ask for its password, it says no more.
 func inStore(ctx context.Context, s *session.Session, der []byte, name, openWith string) (out []describe.Object,
 	heap []match.Thing, err error) {
 	entries, err := pkcs.ReadStore(der, nil) // trust stores often have no password

@@ -83,7 +83,7 @@ type Session struct {
 	Started bool
 	Acting  bool // the command changes records
 
-	Inspecting bool // the command finds out what is wrong with records that no one should continue with
+	Inspecting bool // the command finds out what is wrong with records that must not be used
 	OwnFiles   bool // the command is about files that are not those on record
 
 	bannered bool // it was said that this is a rehearsal

@@ -29,7 +29,7 @@ type Agent struct {
 	Wait   time.Duration // for each answer; 0 is DefaultWait
 }
 
-// DefaultWait is how long an answer is waited for, where no one has to confirm it.
+// DefaultWait is how long an answer is waited for that needs no confirmation.
 const DefaultWait = 15 * time.Second
 
 // pipe is where Windows has its agent.
@@ -96,7 +96,7 @@ func (a *Agent) Sign(ctx context.Context, blob, data []byte, sha256 bool) (*ssh.
 }
 
 // ask asks one question on a connection of its own. It returns when the time is over, whatever the agent does; what the
-// agent answers after that reaches no one.
+// agent answers after that is dropped.
 func ask[T any](ctx context.Context, a *Agent, question func(agent.ExtendedAgent) (T, error)) (T, error) {
 	var none T
 	wait := a.Wait

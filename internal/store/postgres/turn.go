@@ -159,7 +159,7 @@ func (t *turn) TakeRows(ctx context.Context, table string, columns []string, val
 	})
 }
 
-// StmtContext implements sqldb.Tx. The driver keeps statements ready, so no one asks for it.
+// StmtContext implements sqldb.Tx. The driver keeps statements ready, so it is never called.
 func (t *turn) StmtContext(context.Context, *sql.Stmt) *sql.Stmt { return nil }
 
 // Commit implements sqldb.Tx.

@@ -57,7 +57,7 @@ func (c *Change) For(ctx context.Context, now func() time.Time) *Change {
 	return &Change{Ctx: ctx, At: now().UTC(), tx: c.tx, of: c.of, within: c.within, first: c.first}
 }
 
-// Spoil lets no one keep the change: a statement of it failed half way. It returns the failure.
+// Spoil prevents the commit: a statement of the change failed half way. It returns the failure.
 func (c *Change) Spoil(err error) error {
 	c.within.spoilt = errors.Join(c.within.spoilt, err)
 	return err

@@ -63,7 +63,8 @@ type Dialect interface {
 	LaterRelations(c *Change) error
 	// Continue lets the numbers of rows that are added continue after those that were copied.
 	Continue(c *Change) error
-	// Listen calls told when others committed a change, until ctx ends. It returns at once where no one tells.
+	// Listen calls told when others committed a change, until ctx ends. It returns at once if the database sends no
+	// notices.
 	Listen(ctx context.Context, told func()) error
 }
 

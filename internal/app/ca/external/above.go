@@ -134,7 +134,7 @@ func (i *importing) links() error {
 	}
 	for _, c := range i.given {
 		by, to := linkOf(h, c)
-		if by == nil || done[c.SHA256()] || to.Idle() != "" { // no one vouches for a suspected key
+		if by == nil || done[c.SHA256()] || to.Idle() != "" { // a suspected key gets no link certificate
 			continue
 		}
 		done[c.SHA256()] = true

@@ -32,7 +32,7 @@ type Ask struct {
 	Clock   func() time.Time // by which it is said how long each took
 
 	// Evidence makes what tells whether certificates were revoked, for one endpoint; nil:
-	// no one is asked.
+	// nothing is asked over the network.
 	Evidence func(ctx context.Context, presented []*cert.Certificate, stapled []byte, q *path.Question)
 }
 

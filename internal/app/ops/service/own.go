@@ -30,7 +30,7 @@ import (
 )
 
 // own is a certificate of the server itself: it asks for it as everybody does, and for another before it ends. A server
-// has to start with no one there, so its keys are plain files in the folder of servers that only their owner can read.
+// has to start without a person, so its keys are plain files in the folder of servers that only their owner can read.
 type own struct {
 	s        *Service
 	e        *estate.Estate

@@ -253,7 +253,7 @@ func (s *Service) Run(ctx context.Context) {
 func (s *Service) listen(ctx context.Context, heard chan struct{}) {
 	for ctx.Err() == nil {
 		st := s.now.Load()
-		if st.records != nil { // a file tells no one
+		if st.records != nil { // a file sends no notices
 			return
 		}
 		err := st.estate.Records.Listen(ctx, func() {

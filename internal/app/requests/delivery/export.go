@@ -70,7 +70,7 @@ func linksTo(ctx context.Context, e *estate.Estate, g handover.Bundle, all bool)
 				l.To.SwitchDay.IsZero() &&
 				l.Certificate.Subject.Equal(root.Subject) &&
 				!e.Now().After(l.Certificate.NotAfter)
-			if !fits || l.To.Idle() != "" { // no one is to vouch for a suspected key
+			if !fits || l.To.Idle() != "" { // a suspected key gets no link certificate
 				continue
 			}
 			record, known, err := e.OnRecord(ctx, l.Certificate)

@@ -189,7 +189,7 @@ func packed(ctx context.Context, e *estate.Estate, ask HandoverAsk) (HandedOver,
 	return out, nil
 }
 
-// Fit refuses to hand out what no one should use: what waits for its day, was revoked, or has a
+// Fit refuses to hand out what must not be used: what waits for its day, was revoked, or has a
 // suspected key.
 func Fit(ctx context.Context, from store.DerivedReader, c estate.CertificateRecord) error {
 	switch {

@@ -187,7 +187,7 @@ func Expire(ctx context.Context, e *estate.Estate) (int, error) {
 	return n, nil
 }
 
-// Why an invitation holds no more, where no one ended it.
+// Why an invitation is no longer valid, unless a person ended it.
 const (
 	itsDay    = "its day has passed"
 	itsNumber = "all its requests were handed in"

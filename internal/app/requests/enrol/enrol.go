@@ -397,7 +397,7 @@ func Result(ctx context.Context, e *estate.Estate, label string, unlocked func(s
 	return nil
 }
 
-// Chain is a certificate with those above it, the root left out. What no one should use is refused.
+// Chain is a certificate with those above it, the root left out. A certificate that must not be used is refused.
 func Chain(ctx context.Context, e *estate.Estate, c estate.CertificateRecord) ([][]byte, error) {
 	if err := delivery.Fit(ctx, e.Records, c); err != nil {
 		return nil, err

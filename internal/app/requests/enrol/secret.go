@@ -11,7 +11,7 @@ import (
 	"ironseal/internal/estate"
 )
 
-// ServeFolder holds what a server of the estate needs to start with no one there, in the estate. Only its owner can
+// ServeFolder holds what a server of the estate needs to start without a person, in the estate. Only its owner can
 // read it.
 const ServeFolder = "serve"
 

@@ -128,7 +128,7 @@ func (r record) of(ctx context.Context, e *estate.Estate, c estate.CertificateRe
 	return handed{}, nil
 }
 
-// byHost finds parties by the hosts of their endpoints. A host of several parties is no one's.
+// byHost finds parties by the hosts of their endpoints. A host of several parties belongs to none.
 func byHost(list []trust.Party) map[string]*trust.Party {
 	out := map[string]*trust.Party{}
 	for i := range list {

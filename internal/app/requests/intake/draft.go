@@ -40,7 +40,7 @@ type Drafted struct {
 	RequestFile string
 	KeyFile     string
 	Encrypted   bool
-	Loose       bool // the file system there keeps the key file from no one
+	Loose       bool // the file system there cannot restrict who reads the key file
 }
 
 // Draft makes a key and a request and writes both. e may be nil: no estate is

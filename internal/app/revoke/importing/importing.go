@@ -149,7 +149,7 @@ func begin(ctx context.Context, e *estate.Estate, lists [][]byte) (*accepting, [
 	return a, offers, nil
 }
 
-// offered finds whose list it is, and refuses one that no one could use.
+// offered finds whose list it is, and refuses one that no client could use.
 func offered(h hierarchy.Hierarchy, der []byte) (offer, error) {
 	o := offer{der: der}
 	var err error
@@ -244,7 +244,7 @@ func (a *accepting) take(ctx context.Context, o offer) error {
 }
 
 // newer is the number of a list in whose place this one could be served at no time; 0 for none. A list that
-// was signed ahead waits for its time, and takes no one's place before.
+// was signed ahead waits for its time, and replaces no other before.
 func (a *accepting) newer(i event.List) (number int64) {
 	for _, o := range slices.Concat(a.have.InForce(i.Scope()), a.out.Lists) {
 		if o.Scope() == i.Scope() && o.Number >= i.Number && (!o.This.After(i.This) || !o.This.After(a.e.Now())) {

@@ -41,7 +41,7 @@ type Affected struct {
 	Handed      bool            `json:"handed_over" doc:"whether a holder has the replacement"`
 	Seen        string          `json:"seen" doc:"what its endpoint was last seen to serve: replacement, old, or empty"`
 
-	idle         bool                     // it serves no one, and needs no replacement
+	idle         bool                     // it is not in use, and needs no replacement
 	record, next estate.CertificateRecord // next is the replacement; zero if none exists
 }
 
@@ -296,7 +296,7 @@ func (p *Progress) ToHandOver() (out []estate.CertificateRecord) {
 }
 
 // needs reports whether a certificate needs a replacement. One below an authority that was revoked itself, or is
-// on hold, serves no one.
+// on hold, is not in use.
 func (a Affected) needs() bool { return !a.idle }
 
 // Replace plans a certificate in place of every affected one that has none, under the

@@ -29,7 +29,7 @@ import (
 )
 
 // ContentsFile tells, in a folder that is served, what is in it and who wrote it. A folder
-// without it is no one's to replace.
+// without it is never replaced.
 const ContentsFile = "contents.txt"
 
 // Released is what a folder holds now.

@@ -213,7 +213,7 @@ func (p *preparing) release(ctx context.Context, dir string) error {
 	return release(p.e, dir, append(files, kept...))
 }
 
-// clean takes answers that tell otherwise than the records out of a folder, where no one can sign others.
+// clean removes answers that disagree with the records from a folder when no others can be signed.
 func (p *preparing) clean(ctx context.Context, dir string) error {
 	if _, err := os.Lstat(dir); errors.Is(err, fs.ErrNotExist) {
 		return nil

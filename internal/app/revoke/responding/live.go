@@ -154,7 +154,7 @@ func (l *Live) Update(ctx context.Context, seq int64, back []string) error {
 			expected: l.any && (len(l.about.Only) == 0 || slices.Contains(l.about.Only, g.Authority.Handle)),
 			behind:   slices.ContainsFunc(back, func(title string) bool { return listOf(title) == g.Name() })}
 		if i.responder != nil && (g.RevokedAbove() != nil || g.Stopped != "") {
-			i.responder = nil // no one is to believe it
+			i.responder = nil // it must not be believed
 		}
 		if i.responder != nil {
 			if i.by, err = ocsp.NewSigner(i.responder.Certificate, i.responder.Signer); err != nil {

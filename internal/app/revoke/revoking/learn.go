@@ -29,7 +29,7 @@ type News struct {
 
 // Learn compares a list of a generation with what is on record. What it tells is as good as a
 // revocation here: the authority signed it. Of an authority whose key is here, what is not on record is
-// learnt too: no one else would tell of it.
+// learnt too: no other record has it.
 func Learn(ctx context.Context, e *estate.Estate, by *hierarchy.Generation, l *revocation.List) (out []News,
 	err error) {
 	h, err := e.Hierarchy(ctx)

@@ -170,7 +170,7 @@ func Revoke(ctx context.Context, e *estate.Estate, p Plan) (journal.Head, error)
 }
 
 func tellRevoked(t Target, r store.Revocation, was *store.Revocation) event.RevokedCertificate {
-	certificate := "" // of one that is not on record, no one knows more than the serial
+	certificate := "" // only the serial is known of one that is not on record
 	if t.Certificate != nil {
 		certificate = fmt.Sprintf("%x", t.SHA256())
 	}

@@ -58,7 +58,7 @@ type Packed struct {
 // PackAsk says what is to be packed.
 type PackAsk struct {
 	Set       trust.Set
-	Party     string // that takes the kits; "" for no one in particular
+	Party     string // that takes the kits; "" for kits without a party
 	Platforms []string
 	Dir       string
 	Archive   string // "" for folders, or a form of kit.Archives

@@ -168,7 +168,7 @@ func foreseen(ctx context.Context, e *estate.Estate, p pair.Peer, r *request.Req
 		Findings: s.Plan.Findings}
 	for _, g := range s.Issuer.Line() {
 		if g.IsRoot() && len(p.Chain) > 0 {
-			continue // no one presents the root
+			continue // the root is not presented
 		}
 		p.Chain = append(p.Chain, g.Certificate)
 	}
