@@ -53,7 +53,7 @@ func (d *Declined) Error() string {
 	if d.Said == "" {
 		return "it does not offer TLS"
 	}
-	return fmt.Sprintf("it refuses to start TLS:  it says %q", d.Said)
+	return fmt.Sprintf("it refuses to start TLS: it says %q", d.Said)
 }
 
 // declined turns an answer to the request for TLS into a refusal where it is one.

@@ -50,7 +50,7 @@ func Read(data []byte, into any) error {
 			hint = fmt.Sprintf("; did you mean %q?", near)
 		}
 		if len(known) > 0 {
-			hint += "\nthe keys that are allowed:  " + strings.Join(known, ", ")
+			hint += "\nthe keys that are allowed: " + strings.Join(known, ", ")
 		}
 		return fmt.Errorf("%d:%d: unknown key %q%s", row, col, strings.Join(path, "."), hint)
 	case errors.As(err, &broken):

@@ -233,7 +233,7 @@ func hanging(ctx context.Context, s *session.Session, e *estate.Estate) error {
 func forOne(ask authorities.RenewAsk) error {
 	if !ask.Lifetime.IsZero() || ask.Template != "" || ask.Suspicion != "" || ask.Under != "" || !ask.Day.IsZero() ||
 		len(ask.Waivers) > 0 {
-		return session.Misused("%s was renewed already, and --cascade continues below it,  where --lifetime, "+
+		return session.Misused("%s was renewed already, and --cascade continues below it, where --lifetime, "+
 			"--template, --suspect, --under, --switch-day and --waive have no meaning: leave them out", ask.Handle)
 	}
 	return nil

@@ -105,7 +105,7 @@ func (f *flags) fit(s *session.Session) error {
 	case f.wait <= 0 || f.watch < 0:
 		return session.Misused("probe: --wait and --watch take a time above zero, such as 10s")
 	case f.until != "" && f.watch == 0:
-		return session.Misused("probe: --until says when --watch ends:  add --watch 10s")
+		return session.Misused("probe: --until says when --watch ends: add --watch 10s")
 	case f.clientKey != "" && f.client == "":
 		return session.Misused("probe: --client-key belongs to a certificate: name it with --client")
 	}

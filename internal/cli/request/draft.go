@@ -140,7 +140,7 @@ func askNames(ctx context.Context, s *session.Session) ([]san.Name, error) {
 		list = append(list, drawServices(s, services, *host, strings.Trim(inside, " ."))...)
 	}
 	for {
-		n, err := askName(ctx, s, "Another name or address (Enter for none):  ", true)
+		n, err := askName(ctx, s, "Another name or address (Enter for none): ", true)
 		if err != nil {
 			return nil, err
 		}

@@ -264,7 +264,7 @@ func notARequest(name string, o bundle.Object) error {
 	next := advice.To("look at it", advice.Read, "file", name)
 	switch o.Kind {
 	case bundle.PrivateKey, bundle.EncryptedKey:
-		next = advice.Say("a private key stays on its machine and is never sent;  ask for the request that " +
+		next = advice.Say("a private key stays on its machine and is never sent; ask for the request that " +
 			"belongs to it")
 	case bundle.Certificate:
 		next = advice.Say("ask for the request that it came from")
