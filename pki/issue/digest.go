@@ -3,8 +3,8 @@ package issue
 import (
 	"crypto/sha256"
 	"encoding/binary"
-	"fmt"
 	"hash"
+	"strconv"
 	"time"
 
 	"ironseal/pki/finding"
@@ -26,11 +26,11 @@ func (p Plan) Moment() time.Time {
 // place of what, and what they waived. Every part is written with its length or its number, so that
 // two sheets never give the same octets.
 func (p Plan) Digest() [32]byte {
-	d := &digest{sum: sha256.New()}
+	d := &digest{sum: sha256.New(), room: make([]byte, 0, 64)} // most texts fit
 	if p.in == nil {
 		return [32]byte{} // no plan at all
 	}
-	d.text(fmt.Sprintf("ironseal sheet v%d", SheetVersion))
+	d.text("ironseal sheet v" + strconv.Itoa(SheetVersion))
 	var request, issuer []byte
 	if p.in.Request != nil {
 		request = p.in.Request.Raw
@@ -71,8 +71,8 @@ func (p Plan) Digest() [32]byte {
 
 // digest hashes what it is given.
 type digest struct {
-	sum hash.Hash // which never fails
-	one [8]byte
+	sum  hash.Hash // which never fails
+	room []byte    // for what is added next
 }
 
 func (d *digest) add(v []byte) {
@@ -80,9 +80,12 @@ func (d *digest) add(v []byte) {
 	d.sum.Write(v)
 }
 
-func (d *digest) text(s string) { d.add([]byte(s)) }
+func (d *digest) text(s string) {
+	d.room = append(binary.BigEndian.AppendUint64(d.room[:0], uint64(len(s))), s...)
+	d.sum.Write(d.room)
+}
 
 func (d *digest) number(n int64) {
-	binary.BigEndian.PutUint64(d.one[:], uint64(n))
-	d.sum.Write(d.one[:])
+	d.room = binary.BigEndian.AppendUint64(d.room[:0], uint64(n))
+	d.sum.Write(d.room)
 }

@@ -20,13 +20,16 @@ func (t *Tx) AddCertificate(n store.NewCertificate) (int64, error) {
 	return t.AddCertificates([]store.NewCertificate{n})
 }
 
+// certificateValues is how many values the row of a certificate has.
+const certificateValues = 19
+
 // AddCertificates records certificates and their names, and returns the
 // identifier of the last.
 func (t *Tx) AddCertificates(list []store.NewCertificate) (last int64, err error) {
 	if err := t.QueryRow("SELECT coalesce(max(id),0) FROM certificate").Scan(&last); err != nil {
 		return 0, err
 	}
-	var rows, names []any
+	rows, names := make([]any, 0, len(list)*certificateValues), make([]any, 0, len(list)*3)
 	authorities := map[int64]any{0: nil}
 	stored := map[[32]byte]bool{}
 	for _, n := range list {
