@@ -160,9 +160,8 @@ type CertificatesReader interface {
 	// LatestCertificate is the number of the newest certificate on record; 0 for none.
 	LatestCertificate(ctx context.Context) (id int64, err error)
 	// ServingByNames finds certificates that serve one of some names for another key than this one: neither ended,
-	// replaced nor revoked, no authority's, and not the one that is named. A certificate of several of the names is
-	// told
-	// for each. It returns at most MostServing for each name.
+	// replaced nor revoked, no authority's, and not the one that is named. A certificate of several of the names
+	// is in the list once for each. The list has at most MostServing times as many as there are names.
 	ServingByNames(ctx context.Context, names []string, key [32]byte, now time.Time,
 		but int64) (out []ServingCertificate, err error)
 	// ServingOfNames finds, for each of many names, the certificates behind one that serve it, whatever their keys: by

@@ -77,7 +77,7 @@ func multiplesOf(point *nistec.P256Point) *multiples {
 
 // addTo adds the point, a scalar of 32 octets times, to a sum.
 func (t *multiples) addTo(sum *nistec.P256Point, scalar *[32]byte) {
-	minus := nistec.NewP256Point() // what goes off is summed up on its own, and negated once
+	minus := nistec.NewP256Point() // the sum of what is subtracted, negated once
 	carry := 0
 	for i := range t.rows {
 		digit := int(scalar[31-i]) + carry

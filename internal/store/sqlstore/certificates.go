@@ -20,8 +20,9 @@ func (t *Tx) AddCertificate(n store.NewCertificate) (int64, error) {
 	return t.AddCertificates([]store.NewCertificate{n})
 }
 
-// certificateValues is how many values the row of a certificate has.
-const certificateValues = 19
+// certificateRow are the columns of a certificate, in the order in which AddCertificates gives their values.
+const certificateRow = "id, serial, authority, issuer, der, title, subject, not_after, key_sha256, request, " +
+	"template, sheet, staged, replaces, part, not_before, key_kind, names, traits"
 
 // AddCertificates records certificates and their names, and returns the
 // identifier of the last.
@@ -29,7 +30,8 @@ func (t *Tx) AddCertificates(list []store.NewCertificate) (last int64, err error
 	if err := t.QueryRow("SELECT coalesce(max(id),0) FROM certificate").Scan(&last); err != nil {
 		return 0, err
 	}
-	rows, names := make([]any, 0, len(list)*certificateValues), make([]any, 0, len(list)*3)
+	rows := make([]any, 0, len(list)*(strings.Count(certificateRow, ",")+1))
+	names := make([]any, 0, len(list)*3) // most have one
 	authorities := map[int64]any{0: nil}
 	stored := map[[32]byte]bool{}
 	for _, n := range list {
@@ -62,8 +64,7 @@ func (t *Tx) AddCertificates(list []store.NewCertificate) (last int64, err error
 			names = append(names, string(x.Kind()), strings.ToLower(x.Value()), last)
 		}
 	}
-	if err := t.Insert("certificate", "id, serial, authority, issuer, der, title, subject, not_after, key_sha256, "+
-		"request, template, sheet, staged, replaces, part, not_before, key_kind, names, traits", rows); err != nil {
+	if err := t.Insert("certificate", certificateRow, rows); err != nil {
 		return 0, err
 	}
 	for i, n := range list {

@@ -3,7 +3,7 @@
 //
 // Answers are signed by a key of their own, to which the very generation that they are about
 // gives a certificate; the authority's own key is opened for that certificate only. Keys for
-// a batch are made for one run and thrown away, so none can be stolen or needs a renewal.
+// a batch are made for one run and thrown away, so none needs a renewal, and none can be stolen.
 package responding
 
 import (
